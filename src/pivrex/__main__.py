@@ -1,0 +1,23 @@
+"""The program's door. Light on purpose: the session's process passes through it too when it is spawned."""
+
+from __future__ import annotations
+
+import sys
+
+__all__ = ["main"]
+
+
+def main() -> None:
+    """Run the command line."""
+    if sys.argv[1:] == ["--version"]:
+        from pivrex import __version__
+
+        sys.stdout.write(f"pivrex {__version__}\n")
+        return
+    from pivrex.cli import run
+
+    sys.exit(run())
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,116 @@
+"""Everything that can be wrong, in one family.
+
+    PivrexError
+     ├─ UnitError            a quantity that cannot be read: "32 parsecs"
+     ├─ RigError             a rig or workspace file with mistakes; holds them all
+     ├─ RecordingError       a recording that cannot be played
+     ├─ MotionError          a motion that this chassis cannot follow
+     ├─ SaveError            a file that could not be written; the old one is whole
+     ├─ SourceError          an input that cannot be used as the rig wants it
+     ├─ ExportError          something that cannot be drawn or written as asked
+     └─ SessionError         the session's process could not start or is gone
+
+A message says what is wrong, where, and what would be right.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+__all__ = [
+    "ExportError",
+    "Mistake",
+    "MotionError",
+    "PivrexError",
+    "RecordingError",
+    "RigError",
+    "SaveError",
+    "SessionError",
+    "SourceError",
+    "UnitError",
+]
+
+
+class PivrexError(Exception):
+    """The root of the family; its text is a sentence for a person."""
+
+
+class UnitError(PivrexError, ValueError):
+    """A quantity that cannot be read. Also a ValueError, so that validation collects it."""
+
+
+@dataclass(frozen=True, order=True)
+class Mistake:
+    """One mistake in a person's file.
+
+    Attributes
+    ----------
+    line : int
+        Counted from 1; 0 when the mistake is about the whole file.
+    key : str
+        The dotted key, such as ``chassis.wheels.0.radius``; empty for the whole file.
+    what : str
+        What stands there and what would be right.
+    """
+
+    line: int
+    key: str
+    what: str
+
+    def __str__(self) -> str:
+        return f"{self.key}: {self.what}" if self.key else self.what
+
+
+class RigError(PivrexError):
+    """A rig or workspace file with mistakes, all of them in ``mistakes``."""
+
+    def __init__(self, path: Path, mistakes: list[Mistake]) -> None:
+        super().__init__(path, mistakes)
+        self.path = path
+        self.mistakes = sorted(mistakes)
+
+    def lines(self) -> list[str]:
+        """One ``file:line: what`` for each mistake."""
+        return [f"{self.path}:{m.line}: {m}" if m.line else f"{self.path}: {m}" for m in self.mistakes]
+
+    def __str__(self) -> str:
+        return "\n".join(self.lines())
+
+
+class RecordingError(PivrexError):
+    """A recording that cannot be played, with the line where it goes wrong."""
+
+    def __init__(self, path: Path, line: int, what: str) -> None:
+        super().__init__(path, line, what)
+        self.path, self.line, self.what = path, line, what
+
+    def __str__(self) -> str:
+        return f"{self.path}:{self.line}: {self.what}"
+
+
+class MotionError(PivrexError):
+    """A motion that this chassis cannot follow."""
+
+
+class SaveError(PivrexError):
+    """A file that could not be written. What stood there before is still there, whole."""
+
+    def __init__(self, path: Path, reason: str) -> None:
+        super().__init__(path, reason)
+        self.path, self.reason = path, reason
+
+    def __str__(self) -> str:
+        return f"{self.path}: not saved, {self.reason}; the file is as it was"
+
+
+class SourceError(PivrexError):
+    """An input that cannot be used as the rig wants it."""
+
+
+class ExportError(PivrexError):
+    """Something that cannot be drawn or written as asked."""
+
+
+class SessionError(PivrexError):
+    """The session's process could not start, or is gone."""

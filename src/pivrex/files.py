@@ -1,0 +1,60 @@
+"""Writing a person's files so that a failed save never harms them."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import tempfile
+from pathlib import Path
+
+from pivrex.errors import SaveError
+
+__all__ = ["free_name", "write_atomically"]
+
+
+def write_atomically(path: Path, data: str | bytes) -> None:
+    """Write ``data`` beside ``path``, flush it to the disk, then rename it into place.
+
+    Parameters
+    ----------
+    path : Path
+        Where it shall stand. A symbolic link is followed, so that the link survives.
+    data : str or bytes
+        Text is written as UTF-8 with the line ends it has.
+
+    Raises
+    ------
+    SaveError
+        With the reason; whatever stood at ``path`` is untouched.
+    """
+    raw = data.encode() if isinstance(data, str) else data
+    target = path.resolve()
+    beside: Path | None = None
+    try:
+        descriptor, name = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.", suffix=".part")
+        beside = Path(name)
+        with os.fdopen(descriptor, "wb") as stream:
+            stream.write(raw)
+            stream.flush()
+            os.fsync(stream.fileno())
+        # mkstemp makes the file private; a person's file keeps the rights it had
+        mode = target.stat().st_mode & 0o777 if target.exists() else 0o644
+        beside.chmod(mode)
+        if target.exists() and not os.access(target, os.W_OK):
+            raise PermissionError(13, "the file is read-only")
+        beside.replace(target)
+    except OSError as problem:
+        if beside is not None:
+            with contextlib.suppress(OSError):
+                beside.unlink()
+        raise SaveError(path, (problem.strerror or str(problem)).lower()) from problem
+
+
+def free_name(folder: Path, stem: str, suffix: str) -> Path:
+    """Give a path in ``folder`` that nothing has yet: ``stem.csv``, ``stem-2.csv``, ..."""
+    count = 1
+    while True:
+        path = folder / f"{stem}{'' if count == 1 else f'-{count}'}{suffix}"
+        if not path.exists():
+            return path
+        count += 1

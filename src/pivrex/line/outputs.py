@@ -1,0 +1,193 @@
+"""Outputs: wheel speeds to what each motor driver wants to be told, and back (for the stand-in)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.rig.outputs import (
+    DutyOutput,
+    FractionOutput,
+    MagnitudeOutput,
+    PercentOutput,
+    ServoOutput,
+    SpeedOutput,
+    TwoPinOutput,
+)
+from pivrex.rig.rig import Rig
+
+__all__ = ["OutputSettings", "Value", "decode", "drive_of", "encode", "settings_of"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Value:
+    """One number that a motor driver is told: the motor, the number's name and unit."""
+
+    motor: str
+    name: str
+    unit: str
+
+
+@dataclass(frozen=True)
+class OutputSettings:
+    """The wiring of M motors with V values between them.
+
+    Attributes
+    ----------
+    values : tuple of Value
+        What each of the V numbers is.
+    share : (M, W) float64
+        Each motor's drive from its wheels' surface speeds: the mean of speed/top, with the motor's polarity.
+    back : (W, M) float64
+        1, or -1 for a reversed motor, where motor m turns wheel w.
+    motor : (V,) int
+        The motor of each value.
+    rest, forward, backward : (V,) float64
+        A value is rest + forward·max(drive, 0) + backward·max(-drive, 0).
+    whole : (V,) bool
+        Values that are rounded to whole numbers.
+    direction : (V,) bool
+        Values that only say which way: 1 forward, 0 backward.
+    all_whole, any_direction : bool
+        Whether all values are whole, and whether any is a direction.
+    readers : tuple of (motor, rest, above, below, direction)
+        How each value is read back: the drive per unit above and below its rest.
+    smallest : (M,) float64
+        The smallest drive that turns the wheel.
+    """
+
+    values: tuple[Value, ...]
+    share: Floats
+    back: Floats
+    motor: NDArray[np.intp]
+    rest: Floats
+    forward: Floats
+    backward: Floats
+    whole: NDArray[np.bool_]
+    direction: NDArray[np.bool_]
+    all_whole: bool
+    any_direction: bool
+    readers: tuple[tuple[int, float, float, float, bool], ...]
+    smallest: Floats
+
+
+def settings_of(rig: Rig) -> OutputSettings:
+    """Take the wiring from a rig."""
+    wheels = [w.name for w in rig.chassis.wheels]
+    share = np.zeros((len(rig.motors), len(wheels)))
+    back = np.zeros((len(wheels), len(rig.motors)))
+    values: list[Value] = []
+    rows: list[tuple[int, float, float, float, float, bool]] = []
+    for m, (name, motor) in enumerate(rig.motors.items()):
+        sign = -1.0 if motor.reversed else 1.0
+        for wheel in motor.wheels:
+            w = wheels.index(wheel)
+            share[m, w] = sign / len(motor.wheels) / rig.wheel_top_m_s(wheel)
+            back[w, m] = sign
+        top = rig.wheel_top_m_s(motor.wheels[0])
+        for value, unit, *numbers in _values_of(motor.output, top):
+            values.append(Value(name, value, unit))
+            rows.append((m, *numbers))  # type: ignore[arg-type]
+    numbers_of = np.array([row[1:5] for row in rows])
+    rest, forward, backward, step = numbers_of.T.copy()
+    # Above or below its rest, a value speaks for the drive whose slope goes there. A magnitude goes up for both
+    # drives and is read as ahead; its direction pin turns it round.
+    above, below = np.zeros(len(rows)), np.zeros(len(rows))
+    for v in range(len(rows)):
+        for slope, drive in ((backward[v], -1.0), (forward[v], 1.0)):
+            if slope > 0:
+                above[v] = drive / slope
+            elif slope < 0:
+                below[v] = drive / slope
+    direction = np.array([row[5] for row in rows])
+    whole = (step > 0) | direction
+    motors = [row[0] for row in rows]
+    return OutputSettings(
+        values=tuple(values),
+        share=share,
+        back=back,
+        motor=np.array(motors),
+        rest=rest,
+        forward=forward,
+        backward=backward,
+        whole=whole,
+        direction=direction,
+        all_whole=bool(whole.all()),
+        any_direction=bool(direction.any()),
+        readers=tuple(zip(motors, rest.tolist(), above.tolist(), below.tolist(), direction.tolist(), strict=True)),
+        smallest=np.array([m.smallest for m in rig.motors.values()]),
+    )
+
+
+def _values_of(output: object, top_m_s: float) -> list[tuple[str, str, float, float, float, float, bool]]:
+    """Name, unit, rest, forward, backward, step, direction of each value of an output."""
+    match output:
+        case FractionOutput():
+            return [("fraction", "", 0, 1, -1, 0, False)]
+        case PercentOutput():
+            return [("percent", "%", 0, 100, -100, 0, False)]
+        case SpeedOutput():
+            full = top_m_s * (1000 if output.unit == "mm/s" else 1)
+            return [("speed", output.unit, 0, full, -full, 0, False)]
+        case DutyOutput():
+            return [("duty", "", 0, output.full, -output.full, 1, False)]
+        case MagnitudeOutput():
+            return [("duty", "", 0, output.full, output.full, 1, False), ("direction", "", 1, 0, 0, 0, True)]
+        case TwoPinOutput():
+            return [("forward_duty", "", 0, output.full, 0, 1, False), ("backward_duty", "", 0, 0, output.full, 1, False)]
+        case ServoOutput():
+            rest, ahead, behind = output.rest_s * 1e6, output.forward_s * 1e6, output.backward_s * 1e6
+            return [("pulse", "us", rest, ahead - rest, behind - rest, 1, False)]
+    raise TypeError(f"unknown output {output!r}")
+
+
+def drive_of(settings: OutputSettings, speeds: Floats) -> Floats:
+    """Give each motor's drive, B + (M,) in [-1, 1] with its polarity, from wheel surface speeds, B + (W,) in m/s."""
+    return np.einsum("mw,...w->...m", settings.share, speeds)
+
+
+def encode(settings: OutputSettings, drive: Floats) -> Floats:
+    """Turn drives into what the motor drivers are told.
+
+    Parameters
+    ----------
+    settings : OutputSettings
+    drive : B + (M,) float64
+        In [-1, 1].
+
+    Returns
+    -------
+    B + (V,) float64
+        Duties and pulses are whole numbers. A direction is 1 forward (and at rest), 0 backward.
+    """
+    each = drive[..., settings.motor]
+    ahead = np.maximum(each, 0.0)
+    values: Floats = settings.rest + settings.forward * ahead + settings.backward * (ahead - each)
+    values = np.rint(values) if settings.all_whole else np.where(settings.whole, np.rint(values), values)
+    if settings.any_direction:
+        values = np.where(settings.direction, each >= 0.0, values)
+    return values
+
+
+def decode(settings: OutputSettings, values: list[float]) -> list[float]:
+    """Give the drives, M of them, that V values of one robot mean: `encode` undone, up to its rounding."""
+    drive = [0.0] * len(settings.smallest)
+    for v, (m, rest, above, below, direction) in enumerate(settings.readers):
+        if direction:
+            continue
+        away = values[v] - rest
+        drive[m] += away * (above if away > 0 else below)
+    for v, (m, *_, direction) in enumerate(settings.readers):
+        if direction and values[v] < 0.5:
+            drive[m] = -drive[m]
+    return drive
+
+
+def hums(settings: OutputSettings, drive: Floats) -> NDArray[np.bool_]:
+    """Tell, B + (M,), which motors get too little to turn: 0 < |drive| < smallest."""
+    size = np.abs(drive)
+    return (size > 0) & (size < settings.smallest)

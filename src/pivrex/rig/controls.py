@@ -1,0 +1,246 @@
+"""The driver's side of a rig: axes, shaping, law, limits and speed levels."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+from pivrex.rig.channels import CHANNELS, is_one_sided, stick_of
+from pivrex.rig.chassis import Name
+from pivrex.rig.quantities import Quantity
+
+__all__ = ["LAWS", "ROLES", "Axis", "ChannelShaping", "Law", "Level", "Limits", "Shaping", "SpeedLevels"]
+
+LAWS: dict[str, dict[str, str]] = {
+    "tank": {"left": "left_y", "right": "right_y"},
+    "arcade": {"forward": "left_y", "turn": "left_x"},
+    "split arcade": {"forward": "left_y", "turn": "right_x"},
+    "triggers": {"ahead": "right_trigger", "back": "left_trigger", "turn": "left_x"},
+}
+"""Every law with the functions it needs and the channel that each reads unless the rig says otherwise."""
+
+ROLES = ("forward", "turn", "left", "right", "ahead", "back")
+"""Every function that a law may need."""
+
+
+class Axis(Table):
+    """How one raw reading becomes a fraction. Sticks read less at left and away, as gamepads do."""
+
+    source: Literal["chosen", "gamepad", "keys", "sticks"] = Field(
+        default="chosen",
+        description="Which input it listens to: the one chosen on the screen, or always the same kind.",
+        examples=["chosen"],
+    )
+    channel: str = Field(default="", description="The reading, named by its place; the axis' own name if left out.", examples=["left_y"])
+    minimum: Annotated[float, Quantity("number")] = Field(
+        default=-1.0, description="The raw reading at the left or away end (of a trigger: at rest).", examples=[-0.97]
+    )
+    centre: tuple[Annotated[float, Quantity("number")], Annotated[float, Quantity("number")]] | None = Field(
+        default=None,
+        description="The range of raw readings in which the released stick may rest. Half way if left out; "
+        "a trigger has none.",
+        examples=[[-0.03, 0.02]],
+    )
+    maximum: Annotated[float, Quantity("number")] = Field(
+        default=1.0, description="The raw reading at the right or near end (of a trigger: fully pressed).", examples=[0.98]
+    )
+    reversed: bool = Field(
+        default=False, description="True if the device reads the other way round.", examples=[False]
+    )
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        found = []
+        if self.channel and self.channel not in CHANNELS:
+            found.append(("channel", f'is "{self.channel}", which is no channel; {_nearest(self.channel, CHANNELS)}'))
+        if self.minimum >= self.maximum:
+            found.append(("minimum", f"is {self.minimum:g}, but must be less than maximum, {self.maximum:g}; "
+                          "if the device reads the other way round, say reversed = true"))
+        elif self.centre is not None:
+            low, high = self.centre
+            if not self.minimum <= low <= high <= self.maximum:
+                found.append(("centre", f"is [{low:g}, {high:g}], but must rise and lie within minimum and maximum, "
+                              f"{self.minimum:g} to {self.maximum:g}"))
+            elif low == self.minimum or high == self.maximum:
+                found.append(("centre", f"reaches the end of the range {self.minimum:g} to {self.maximum:g}; "
+                              "that half of the stick would do nothing"))
+        return found
+
+
+class ChannelShaping(Table):
+    """How the fraction of one function is shaped."""
+
+    edge: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
+        default=0.05, description="The dead band's edge: below it nothing happens.", examples=["6 %"]
+    )
+    curve: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="5 %")] = Field(
+        default=0.0,
+        description="Strength of the cubic blend (1 - k)·x + k·x³: 0 straight, 1 all cubic, gentle near the centre.",
+        examples=["35 %"],
+    )
+    points: tuple[tuple[float, float], ...] = Field(
+        default=(),
+        description="A curve of your own instead: points [in, out] from [0, 0] to an in of 1, joined by straight lines.",
+        examples=[[[0, 0], [0.5, 0.2], [1, 1]]],
+    )
+    scale: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")] = Field(
+        default=1.0, description="What is left of this function at full stick.", examples=["80 %"]
+    )
+    faster_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
+        default=0.0, alias="faster", description="Rate limit away from zero; 0 for none.", examples=["3 /s"]
+    )
+    slower_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
+        default=0.0, alias="slower", description="Rate limit towards zero; 0 for none. Stopping goes round it.",
+        examples=["6 /s"],
+    )
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        if not self.points:
+            return []
+        xs, ys = zip(*self.points, strict=True)
+        if not all(math.isfinite(v) and 0 <= v <= 1 for v in xs + ys):
+            return [("points", "has a number outside 0 to 1")]
+        if self.points[0] != (0, 0) or xs[-1] != 1:
+            return [("points", f"goes from {list(self.points[0])} to {list(self.points[-1])}, but must begin with [0, 0] and end with an in of 1")]
+        if any(b <= a for a, b in zip(xs, xs[1:], strict=False)):
+            return [("points", "must have a larger in at every point")]
+        if any(b < a for a, b in zip(ys, ys[1:], strict=False)):
+            return [("points", "goes down somewhere; more stick must never give less")]
+        return []
+
+
+class Shaping(Table):
+    """Dead band, curve, scale and rate limit, for each function that the law needs."""
+
+    measure: Literal["axis", "stick", "sum"] = Field(
+        default="axis",
+        description="What the dead band measures: each axis by itself, the stick's distance from its centre, "
+        "or the sum of both axes.",
+        examples=["stick"],
+    )
+    onset: Literal["rescaled", "cut"] = Field(
+        default="rescaled",
+        description="How motion begins at the edge: rescaled starts from 0; cut jumps to the value as it is.",
+        examples=["rescaled"],
+    )
+    overall: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")] = Field(
+        default=1.0, description="Scales every function alike: everything slower.", examples=["100 %"]
+    )
+    forward: ChannelShaping = Field(default=ChannelShaping(), description="For forward and back.")
+    turn: ChannelShaping = Field(default=ChannelShaping(), description="For turning.")
+    left: ChannelShaping = Field(default=ChannelShaping(), description="For the left side (tank).")
+    right: ChannelShaping = Field(default=ChannelShaping(), description="For the right side (tank).")
+    ahead: ChannelShaping = Field(default=ChannelShaping(), description="For the trigger that drives forward.")
+    back: ChannelShaping = Field(default=ChannelShaping(), description="For the trigger that drives back.")
+
+    def of(self, role: str) -> ChannelShaping:
+        """Give the shaping of a function."""
+        shaping: ChannelShaping = getattr(self, role)
+        return shaping
+
+
+class Law(Table):
+    """What the sticks mean. Each function reads the axis named here, or the usual one for that law."""
+
+    kind: Literal["tank", "arcade", "split arcade", "triggers"] = Field(
+        description="tank: a stick for each side. arcade: one stick to move and turn. split arcade: one stick to move, "
+        "the other to turn. triggers: one trigger forward, one back, a stick to turn."
+    )
+    forward: str = Field(default="", description="The axis for forward and back.", examples=["left_y"])
+    turn: str = Field(default="", description="The axis for turning.", examples=["left_x"])
+    left: str = Field(default="", description="The axis for the left side.", examples=["left_y"])
+    right: str = Field(default="", description="The axis for the right side.", examples=["right_y"])
+    ahead: str = Field(default="", description="The axis that drives forward.", examples=["right_trigger"])
+    back: str = Field(default="", description="The axis that drives back.", examples=["left_trigger"])
+    full_forward_m_s: Annotated[float, Quantity("speed", above=0, step="0.05 m/s")] | None = Field(
+        default=None, alias="full_forward", description="The speed that a forward fraction of 1 asks for; the fastest the wheels allow if left out.",
+        examples=["1.2 m/s"],
+    )
+    full_turn_rad_s: Annotated[float, Quantity("turn rate", above=0, step="5 deg/s")] | None = Field(
+        default=None, alias="full_turn", description="The turn that a turn fraction of 1 asks for; the fastest on the spot if left out.",
+        examples=["360 deg/s"],
+    )
+
+    def axes(self) -> dict[str, str]:
+        """Give the functions of this law in their order, each with the axis it reads."""
+        return {role: getattr(self, role) or usual for role, usual in LAWS[self.kind].items()}
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        found: list[tuple[str, str]] = []
+        axes = self.axes()
+        for role in ROLES:
+            if getattr(self, role) and role not in axes:
+                found.append((role, f"is not a function of the law {self.kind}, which needs {', '.join(axes)}"))
+        values = list(axes.values())
+        for i, (role, axis) in enumerate(axes.items()):
+            if axis in values[:i]:
+                found.append((role, f'reads "{axis}", which another function of this law reads already'))
+        return found
+
+
+class Limits(Table):
+    """What happens when wheels are asked for more than they can."""
+
+    fit: Literal["scale", "clip"] = Field(
+        default="scale",
+        description="scale slows all wheels by one factor, which keeps the direction of motion; clip cuts each wheel "
+        "by itself, which does not.",
+        examples=["scale"],
+    )
+
+
+class Level(Table):
+    """A speed level chosen while driving."""
+
+    name: Name = Field(description="What you call it.", examples=["creep"])
+    moving: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
+        default=1.0, description="The share of moving that is left.", examples=["40 %"]
+    )
+    turning: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
+        default=1.0, description="The share of turning that is left.", examples=["60 %"]
+    )
+
+
+class SpeedLevels(Table):
+    """Speed levels, slowest first, and the buttons that walk through them."""
+
+    levels: tuple[Level, ...] = Field(default=(Level(name="full"),), min_length=1, description="The levels.")
+    start: str = Field(default="", description="The level at the start; the last if left out.", examples=["cruise"])
+    up: str = Field(default="", description="The button for the next faster level.", examples=["button_5"])
+    down: str = Field(default="", description="The button for the next slower level.", examples=["button_4"])
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        found = []
+        names = [level.name for level in self.levels]
+        if self.start and self.start not in names:
+            found.append(("start", f'is "{self.start}", which is no level; {_nearest(self.start, names)}'))
+        for i, name in enumerate(names):
+            if name in names[:i]:
+                found.append((f"levels.{i}.name", f'is "{name}" again; every level needs its own name'))
+        for key, button in (("up", self.up), ("down", self.down)):
+            if button and (button not in CHANNELS or not is_one_sided(button)):
+                buttons = [c for c in CHANNELS if is_one_sided(c)]
+                found.append((key, f'is "{button}", which is no button; {_nearest(button, buttons)}'))
+        if self.up and self.up == self.down:
+            found.append(("down", f'is "{self.down}", the same button as up'))
+        return found
+
+    @property
+    def start_index(self) -> int:
+        """The index of the level at the start."""
+        names = [level.name for level in self.levels]
+        return names.index(self.start) if self.start else len(names) - 1
+
+
+def same_stick(first: str, second: str) -> bool:
+    """Tell whether two channels are the two directions of one stick."""
+    return stick_of(first) == stick_of(second) and not is_one_sided(first)
+
+
+def _nearest(name: str, known: list[str] | tuple[str, ...]) -> str:
+    from difflib import get_close_matches
+
+    near = get_close_matches(name, known, 1, 0.5)
+    return f'did you mean "{near[0]}"?' if near else f"known are {', '.join(known)}"

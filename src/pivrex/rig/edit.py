@@ -1,0 +1,226 @@
+"""A rig file that is open: changed key by key, saved at once, undone, and watched for changes from outside."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+import tomlkit
+import tomlkit.exceptions
+from tomlkit.items import AbstractTable
+
+from pivrex.errors import RigError, SaveError
+from pivrex.files import free_name, write_atomically
+from pivrex.rig.read import read_text
+from pivrex.rig.rig import Rig
+
+__all__ = ["RigFile", "Step"]
+
+LONGEST_UNDO = 500
+
+
+@dataclass(frozen=True)
+class Step:
+    """One change that can be undone: the whole text before and after, and what it was."""
+
+    before: str
+    after: str
+    what: str
+
+
+class RigFile:
+    """A rig with its file.
+
+    Every change is checked before it counts, then saved at once. ``rig`` is always a rig without mistakes.
+    Steps hold whole texts, so that undo brings back comments and order too.
+
+    Attributes
+    ----------
+    path : Path
+        The file.
+    rig : Rig
+        What is in use.
+    problem : str
+        Why the last save failed or why an outside change was not taken in; empty when all is well.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._text = self._known = _read(path)
+        self.rig = read_text(self._text, path, Rig)
+        self.problem = ""
+        self._done: list[Step] = []
+        self._undone: list[Step] = []
+
+    @property
+    def text(self) -> str:
+        """The TOML text in use."""
+        return self._text
+
+    @property
+    def can_undo(self) -> bool:
+        """Whether there is a change to undo."""
+        return bool(self._done)
+
+    @property
+    def can_redo(self) -> bool:
+        """Whether there is an undone change to bring back."""
+        return bool(self._undone)
+
+    def get(self, key: str) -> object:
+        """Give what the file holds at a dotted key, as it is written; None if the file leaves it out."""
+        at: object = tomlkit.parse(self._text).unwrap()
+        for part in key.split("."):
+            if isinstance(at, list):
+                at = at[int(part)] if part.isdigit() and int(part) < len(at) else None
+            elif isinstance(at, dict):
+                at = at.get(part)
+        return at
+
+    def put(self, key: str, value: object, join: bool = False) -> None:
+        """Set a dotted key (entries of lists by index from 0) and save.
+
+        Parameters
+        ----------
+        key : str
+            Such as ``shaping.forward.edge``; tables that are missing are made.
+        value : object
+            As it shall stand in the file, such as ``"7 %"``.
+        join : bool
+            Whether it goes on with the last change (a drag), so that one undo takes both back.
+
+        Raises
+        ------
+        RigError
+            If the rig would have mistakes; nothing changes.
+        SaveError
+            If the file could not be written; the change counts, and ``problem`` says so.
+        """
+        self.look_outside()
+        changed = _with(self._text, key, value)
+        if changed == self._text:
+            return
+        what = f"{key} = {value}"
+        if join and self._done and self._done[-1].what.partition(" = ")[0] == key:
+            step = Step(self._done.pop().before, changed, what)
+        else:
+            step = Step(self._text, changed, what)
+        self._use(changed)
+        self._done = [*self._done[-LONGEST_UNDO:], step]
+        self._undone = []
+        self._save()
+
+    def undo(self) -> str:
+        """Take the last change back and save; gives what it was, empty if there is none."""
+        return self._walk(self._done, self._undone, back=True)
+
+    def redo(self) -> str:
+        """Bring the last undone change back and save; gives what it was, empty if there is none."""
+        return self._walk(self._undone, self._done, back=False)
+
+    def _walk(self, take: list[Step], give: list[Step], back: bool) -> str:
+        self.look_outside()
+        if not take:
+            return ""
+        step = take.pop()
+        self._use(step.before if back else step.after)
+        give.append(step)
+        self._save()
+        return step.what
+
+    def look_outside(self) -> str:
+        """Notice a change of the file from outside and take it in.
+
+        Returns
+        -------
+        str
+            What was found, in a sentence; empty when nothing changed. A file with mistakes is left alone: the rig
+            in use stays, and saves go beside it until it is mended (see ``problem``).
+        """
+        try:
+            outside = _read(self.path)
+        except (RigError, OSError) as problem:
+            if not self.problem:
+                self.problem = f"{self.path.name} cannot be read any more ({problem}); the rig in use stays"
+                return self.problem
+            return ""
+        if outside == self._known:
+            return ""
+        self._known = outside
+        if outside == self._text:
+            self.problem = ""
+            return f"{self.path.name} is in step again"
+        try:
+            rig = read_text(outside, self.path, Rig)
+        except RigError as mistakes:
+            self.problem = (
+                f"{self.path.name} was edited outside and has mistakes (line {mistakes.mistakes[0].line}: {mistakes.mistakes[0]}); "
+                f"the rig in use stays, changes made here go to {self._aside().name}"
+            )
+            return self.problem
+        self._done.append(Step(self._text, outside, "the edit from outside"))
+        self._undone = []
+        self._text, self.rig, self.problem = outside, rig, ""
+        return f"{self.path.name} was edited outside; taken in, undo brings yours back"
+
+    def _use(self, text: str) -> None:
+        self.rig = read_text(text, self.path, Rig)
+        self._text = text
+
+    def _save(self) -> None:
+        if self.problem and self._known != self._text and self._outside_is_broken():
+            write_atomically(self._aside(), self._text)
+            return
+        try:
+            write_atomically(self.path, self._text)
+        except SaveError as problem:
+            self.problem = str(problem)
+            raise
+        self._known, self.problem = self._text, ""
+
+    def _outside_is_broken(self) -> bool:
+        try:
+            read_text(_read(self.path), self.path, Rig)
+        except (RigError, OSError):
+            return self.path.exists()
+        return False
+
+    def _aside(self) -> Path:
+        if not hasattr(self, "_aside_path"):
+            stamp = datetime.now().strftime("%Y%m%d-%H%M%S")
+            self._aside_path = free_name(self.path.parent, f"{self.path.stem}.yours-{stamp}", ".toml")
+        return self._aside_path
+
+
+def _read(path: Path) -> str:
+    # newlines as they are: a file from another system keeps its line ends
+    with path.open(encoding="utf-8", newline="") as stream:
+        return stream.read()
+
+
+def _with(text: str, key: str, value: object) -> str:
+    """Give ``text`` with ``key`` set to ``value``, comments and order kept."""
+    document = tomlkit.parse(text)
+    *parents, last = key.split(".")
+    at: object = document
+    for part in parents:
+        if isinstance(at, list):
+            at = at[int(part)]
+            continue
+        assert isinstance(at, dict)  # noqa: S101 - a path into a rig that was read goes through tables
+        if part not in at:
+            at[part] = tomlkit.table()
+        at = at[part]
+    if isinstance(at, list):
+        at[int(last)] = value
+    elif isinstance(at, AbstractTable | dict):
+        if value is None:
+            at.pop(last, None)
+        elif last in at and hasattr(at[last], "trivia"):
+            item = tomlkit.item(value)
+            item.trivia.comment_ws, item.trivia.comment = at[last].trivia.comment_ws, at[last].trivia.comment
+            at[last] = item
+        else:
+            at[last] = value
+    return tomlkit.dumps(document)

@@ -1,0 +1,70 @@
+"""The workspace file: the field that the robot drives on."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field as Described
+
+from pivrex.rig.base import Table
+from pivrex.rig.chassis import Name
+from pivrex.rig.quantities import Quantity
+
+__all__ = ["Block", "Field", "Round", "Start", "Workspace"]
+
+_Along = Annotated[float, Quantity("length", at_least=-1000, at_most=1000)]
+_Size = Annotated[float, Quantity("length", above=0, at_most=1000)]
+
+
+class Block(Table):
+    """Something rectangular that stands on the field, along its sides, and stops a robot."""
+
+    name: str = Described(description="What it is.", examples=["bench A"])
+    x_m: _Along = Described(alias="x", description="Its middle, from the field's corner.", examples=["1.5 m"])
+    y_m: _Along = Described(alias="y", description="Its middle, from the field's corner.", examples=["1.0 m"])
+    length_m: _Size = Described(alias="length", description="Its size along x.", examples=["1.2 m"])
+    width_m: _Size = Described(alias="width", description="Its size along y.", examples=["0.4 m"])
+
+
+class Round(Table):
+    """Something round that stands on the field and stops a robot."""
+
+    name: str = Described(description="What it is.", examples=["water butt"])
+    x_m: _Along = Described(alias="x", description="Its middle, from the field's corner.", examples=["0.4 m"])
+    y_m: _Along = Described(alias="y", description="Its middle, from the field's corner.", examples=["3.6 m"])
+    radius_m: _Size = Described(alias="radius", description="Its radius.", examples=["0.25 m"])
+
+
+class Start(Table):
+    """Where the robot starts."""
+
+    x_m: _Along = Described(default=0.5, alias="x", description="The robot's centre.", examples=["0.5 m"])
+    y_m: _Along = Described(default=0.5, alias="y", description="The robot's centre.", examples=["0.5 m"])
+    heading_rad: Annotated[float, Quantity("angle")] = Described(
+        default=0.0, alias="heading", description="Its heading, counter-clockwise from the field's x.", examples=["0 deg"]
+    )
+
+
+class Field(Table):
+    """A rectangular floor with walls, seen from above: x to the right, y up, the origin in a corner."""
+
+    name: str = Described(default="open floor", description="What it is called.", examples=["greenhouse"])
+    length_m: _Size = Described(default=5.0, alias="length", description="Its size along x.", examples=["5.0 m"])
+    width_m: _Size = Described(default=4.0, alias="width", description="Its size along y.", examples=["4.0 m"])
+    walls: bool = Described(default=True, description="Whether walls stop the robot at its edges.", examples=[True])
+    start: Start = Described(default=Start(), description="Where the robot starts.")
+    blocks: tuple[Block, ...] = Described(default=(), description="Rectangular things that stand on it.")
+    rounds: tuple[Round, ...] = Described(default=(), description="Round things that stand on it.")
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        inside = 0 <= self.start.x_m <= self.length_m and 0 <= self.start.y_m <= self.width_m
+        return [] if inside or not self.walls else [("start", "lies outside the walls")]
+
+
+class Workspace(Table):
+    """What ``workspace.toml`` holds."""
+
+    name: str = Described(default="workspace", description="What you call it.", examples=["Greenhouse Round"])
+    rig: str = Described(default="", description="The rig that opens first; the first by name if left out.", examples=["plover"])
+    recording: str = Described(default="", description="The recorded driving that the demo plays.", examples=["watering"])
+    field: Field = Described(default=Field(), description="The field.")

@@ -1,0 +1,52 @@
+"""The motors: how fast they are, what they turn, how they are wired."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+from pivrex.rig.outputs import Output
+from pivrex.rig.quantities import Quantity
+
+__all__ = ["Motor"]
+
+
+class Motor(Table):
+    """One output of the motor driver. It may turn several wheels that must run at the same speed."""
+
+    wheels: tuple[str, ...] = Field(min_length=1, description="The wheels it turns, by name.", examples=[["left"]])
+    top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0)] = Field(
+        alias="top_speed", description="The motor shaft at full drive, with the robot on the floor.", examples=["9000 rpm"]
+    )
+    gear: Annotated[float, Quantity("number", above=0)] = Field(
+        default=1.0, description="Turns of the motor shaft for one turn of the wheel.", examples=[30]
+    )
+    counts_per_turn: Annotated[float, Quantity("number", at_least=0)] = Field(
+        default=0.0, description="Encoder counts for one turn of the motor shaft; 0 without an encoder.", examples=[12]
+    )
+    reversed: bool = Field(
+        default=False, description="True if a positive output turns the wheel backward.", examples=[False]
+    )
+    smallest: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
+        default=0.0,
+        description="The smallest drive that turns the loaded wheel. Below it the motor only hums.",
+        examples=["8 %"],
+    )
+    output: Output = Field(description="What the motor driver wants to be told.")
+
+    @property
+    def wheel_top_rad_s(self) -> float:
+        """The wheel's own top rate of turn."""
+        return self.top_speed_rad_s / self.gear
+
+    @property
+    def counts_per_wheel_turn(self) -> float:
+        """Encoder counts for one turn of the wheel."""
+        return self.counts_per_turn * self.gear
+
+    def counts(self, travel_m: float, radius_m: float) -> float:
+        """Encoder counts after a wheel of ``radius_m`` has rolled ``travel_m``."""
+        return travel_m / (2 * math.pi * radius_m) * self.counts_per_wheel_turn

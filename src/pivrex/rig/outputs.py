@@ -1,0 +1,117 @@
+"""What a motor driver wants to be told: one table for each way."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+from pivrex.rig.quantities import Quantity
+
+__all__ = ["DutyOutput", "FractionOutput", "MagnitudeOutput", "Output", "PercentOutput", "ServoOutput", "SpeedOutput", "TwoPinOutput"]
+
+Bits = Annotated[int, Field(ge=1, le=16)]
+Pin = Annotated[int | str, Field(union_mode="left_to_right")]
+
+
+class _Ported(Table):
+    port: str = Field(default="", description="The port of the driver board that the motor sits on, as printed on it.")
+
+    PINS: ClassVar[tuple[str, ...]] = ()
+
+    def pins(self) -> dict[str, int | str]:
+        """Give the pins in use, by their role."""
+        return {role: getattr(self, role) for role in self.PINS if getattr(self, role) != ""}
+
+
+class _Pulsed(_Ported):
+    pwm_hz: Annotated[float, Quantity("frequency", above=0)] = Field(
+        default=1000.0,
+        alias="pwm",
+        description="How often a second the driver switches. Low (50 to 500 Hz) gives more push at small duty "
+        "and an audible whine; high (above 18 kHz) is silent and smooth, but many driver chips run hot or lose "
+        "push at small duty. Kept for the record and the wiring table.",
+        examples=["1 kHz"],
+    )
+    bits: Bits = Field(default=8, description="Bits of the PWM counter: 8 means 0 to 255.", examples=[8])
+
+    @property
+    def full(self) -> int:
+        """The count that means all the time on."""
+        return int(2**self.bits) - 1
+
+
+class FractionOutput(_Ported):
+    """A fraction of full drive, -1 to 1."""
+
+    kind: Literal["fraction"]
+
+
+class PercentOutput(_Ported):
+    """A percentage of full drive, -100 to 100."""
+
+    kind: Literal["percent"]
+
+
+class SpeedOutput(_Ported):
+    """The wheel's speed over the ground, for a driver that controls speed itself."""
+
+    kind: Literal["speed"]
+    unit: Literal["m/s", "mm/s"] = Field(default="m/s", description="What the number counts.", examples=["mm/s"])
+
+
+class DutyOutput(_Pulsed):
+    """A signed duty: one number whose sign is the direction."""
+
+    kind: Literal["duty"]
+    PINS: ClassVar[tuple[str, ...]] = ("pin",)
+    pin: Pin = Field(default="", description="The PWM pin.", examples=[5])
+
+
+class MagnitudeOutput(_Pulsed):
+    """A duty without a sign, and a pin for the direction: 0 backward, 1 forward."""
+
+    kind: Literal["magnitude"]
+    PINS: ClassVar[tuple[str, ...]] = ("pin", "direction_pin")
+    pin: Pin = Field(default="", description="The PWM pin.", examples=[5])
+    direction_pin: Pin = Field(default="", description="The pin that says which way.", examples=[4])
+
+
+class TwoPinOutput(_Pulsed):
+    """Two PWM pins, one for each way; the other one rests at 0."""
+
+    kind: Literal["two pins"]
+    PINS: ClassVar[tuple[str, ...]] = ("forward_pin", "backward_pin")
+    forward_pin: Pin = Field(default="", description="The PWM pin that drives forward.", examples=[5])
+    backward_pin: Pin = Field(default="", description="The PWM pin that drives backward.", examples=[6])
+
+
+class ServoOutput(_Ported):
+    """A servo pulse, as continuous-rotation servos and many speed controllers take it."""
+
+    kind: Literal["servo"]
+    PINS: ClassVar[tuple[str, ...]] = ("pin",)
+    pin: Pin = Field(default="", description="The signal pin.", examples=[9])
+    backward_s: Annotated[float, Quantity("time", above=0)] = Field(
+        default=0.001, alias="backward", description="The pulse for full backward.", examples=["1000 us"]
+    )
+    rest_s: Annotated[float, Quantity("time", above=0)] = Field(
+        default=0.0015, alias="rest", description="The pulse for standing still.", examples=["1500 us"]
+    )
+    forward_s: Annotated[float, Quantity("time", above=0)] = Field(
+        default=0.002, alias="forward", description="The pulse for full forward.", examples=["2000 us"]
+    )
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        between = self.backward_s < self.rest_s < self.forward_s or self.backward_s > self.rest_s > self.forward_s
+        if between:
+            return []
+        spell = [f"{s * 1e6:g} us" for s in (self.backward_s, self.rest_s, self.forward_s)]
+        return [("rest", f"is {spell[1]}, but must lie between backward ({spell[0]}) and forward ({spell[2]})")]
+
+
+Output = Annotated[
+    FractionOutput | PercentOutput | SpeedOutput | DutyOutput | MagnitudeOutput | TwoPinOutput | ServoOutput,
+    Field(discriminator="kind"),
+]

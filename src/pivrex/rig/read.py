@@ -1,0 +1,244 @@
+"""Reading a rig or workspace file with every mistake in it, each with its line."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from copy import deepcopy
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any, TypeVar, get_args
+
+from pydantic import BaseModel, ValidationError
+from pydantic.fields import FieldInfo
+from pydantic_core import ErrorDetails
+
+from pivrex.errors import Mistake, RigError
+from pivrex.rig.base import Table
+from pivrex.rig.field import Workspace
+from pivrex.rig.place import find_places
+from pivrex.rig.quantities import quoted
+from pivrex.rig.rig import Rig
+
+__all__ = ["read_rig", "read_text", "read_workspace_file"]
+
+T = TypeVar("T", bound=Table)
+Loc = tuple[str | int, ...]
+
+LARGEST_FILE = 1_000_000
+"""Bytes; a rig of this size is not a rig."""
+
+
+def read_rig(path: Path) -> Rig:
+    """Read a rig.
+
+    Raises
+    ------
+    RigError
+        With every mistake in the file (only the first when it is not TOML).
+    """
+    return read_text(_text(path), path, Rig)
+
+
+def read_workspace_file(path: Path) -> Workspace:
+    """Read ``workspace.toml``; raises `RigError` like `read_rig`."""
+    return read_text(_text(path), path, Workspace)
+
+
+def read_text(text: str, path: Path, model: type[T]) -> T:
+    """Read TOML ``text`` as ``model``; ``path`` is only for messages. Raises `RigError` like `read_rig`."""
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as problem:
+        raise RigError(path, [_not_toml(str(problem), text)]) from None
+    except RecursionError:
+        raise RigError(path, [Mistake(0, "", "is nested too deeply to be a rig")]) from None
+    places = find_places(text)
+    found: dict[Loc, str] = {}
+    instance: T | None = None
+    # A wrong key hides the checks between keys. It is taken out, or an example put in its place, so that they
+    # speak too; what they then say about a table with an example in it is not believed.
+    tainted: set[str | int] = set()
+    for _round in range(20):
+        try:
+            instance = model.model_validate(data)
+            break
+        except ValidationError as problem:
+            data = deepcopy(data)
+            mended = False
+            believed = set(tainted)
+            for error in problem.errors(include_url=False):
+                loc = _in_file(error["loc"], data)
+                about_wheels = "chassis" in believed and "wheels" in loc
+                if not (loc and loc[0] in believed) and not about_wheels:
+                    found.setdefault(loc, _sentence(error, loc, model))
+                mended |= _mend(data, loc, error, model, tainted)
+            if not mended:
+                break
+    if found or instance is None:
+        raise RigError(path, [Mistake(_line(loc, places), _dotted(loc), what) for loc, what in found.items()])
+    return instance
+
+
+def _text(path: Path) -> str:
+    try:
+        if path.stat().st_size > LARGEST_FILE:
+            raise RigError(path, [Mistake(0, "", "is larger than a megabyte; that is no rig")])
+        return path.read_text("utf-8")
+    except UnicodeDecodeError as problem:
+        line = problem.object[: problem.start].count(b"\n") + 1
+        raise RigError(path, [Mistake(line, "", "is not UTF-8 text; save the file as UTF-8")]) from None
+    except OSError as problem:
+        reason = (problem.strerror or str(problem)).lower()
+        raise RigError(path, [Mistake(0, "", f"cannot be read: {reason}")]) from None
+
+
+def _not_toml(message: str, text: str) -> Mistake:
+    at = re.search(r"\(at (?:line (\d+), column (\d+)|end of document)\)", message)
+    what = re.sub(r"\s*\(at .*\)$", "", message)
+    line, column = (int(at[1]), at[2]) if at and at[1] else (len(text.splitlines()) or 1, None)
+    where = f" at column {column}" if column else " at the end of the file" if at else ""
+    return Mistake(line, "", f"is not TOML{where}: {what[:1].lower()}{what[1:]}")
+
+
+def _in_file(loc: Loc, data: Any) -> Loc:
+    """Drop what pydantic adds to a path (the tag of a union) and keep what the file can hold."""
+    kept: list[str | int] = []
+    at = data
+    for i, part in enumerate(loc):
+        last = i == len(loc) - 1
+        if isinstance(at, dict):
+            if part in at:
+                at = at[part]
+            elif not last and at.get("kind") == part:
+                continue
+            else:
+                at = None
+        elif isinstance(at, list) and isinstance(part, int):
+            at = at[part] if part < len(at) else None
+        elif not last:
+            continue
+        kept.append(part)
+    return tuple(kept)
+
+
+def _mend(data: Any, loc: Loc, error: ErrorDetails, model: type[BaseModel], tainted: set[str | int]) -> bool:
+    """Take a wrong key out of ``data``, or put an example in its place if it is needed; False if neither helps."""
+    at = data
+    for part in loc[:-1]:
+        try:
+            at = at[part]
+        except (KeyError, IndexError, TypeError):
+            return False
+    if not loc or not isinstance(at, dict):
+        return False
+    last = loc[-1]
+    field = _field(model, loc)
+    if field is None or not field.is_required():
+        return at.pop(last, None) is not None
+    tags = error.get("ctx", {}).get("expected")
+    example = field.examples[0] if field.examples else tags.split("'")[1] if tags else None
+    if example is None or at.get(last) == example:
+        return False
+    at[last] = example
+    tainted.add(loc[0])
+    return True
+
+
+def _sentence(error: ErrorDetails, loc: Loc, model: type[BaseModel]) -> str:
+    kind, given, context = error["type"], error["input"], error.get("ctx", {})
+    if kind == "mistake":
+        return str(context["what"])
+    if kind == "missing":
+        return "is missing; " + _wanted(model, loc)
+    if kind == "extra_forbidden":
+        return _unknown(model, loc)
+    if kind in ("literal_error", "union_tag_invalid"):
+        expected = str(context.get("expected") or context.get("expected_tags")).replace("'", '"')
+        shown = quoted(context.get("tag", given))
+        return f"is {shown}, but should be one of {expected.replace(' or ', ', ')}"
+    if kind == "union_tag_not_found":
+        if not isinstance(given, dict):
+            return f"is {quoted(given)}, but should be a table"
+        return 'has no kind; give it one of "fraction", "percent", "speed", "duty", "magnitude", "two pins", "servo"'
+    if kind == "string_pattern_mismatch" or "String should match" in error["msg"]:
+        return f"is {quoted(given)}; a name has letters, digits, spaces, - and _, begins with a letter and has at most 24 of them"
+    plain = {
+        "bool": "true or false", "string": "text in quotes", "int": "a whole number", "float": "a number",
+        "tuple": "a list", "dict": "a table", "model": "a table",
+    }
+    for word, wanted in plain.items():
+        if kind.startswith(word):
+            if isinstance(given, dict | list):
+                return f"is {'a table' if isinstance(given, dict) else 'a list'}, but should be {wanted}"
+            return f"is {quoted(given)}, but should be {wanted}"
+    if kind in ("too_short", "too_long"):
+        return f"has {context.get('actual_length')} entries, but should have {context.get('min_length', context.get('max_length'))}"
+    if kind in ("greater_than_equal", "less_than_equal"):
+        word = "at least" if "ge" in context else "at most"
+        return f"is {quoted(given)}, but must be {word} {context.get('ge', context.get('le'))}"
+    return f"is {quoted(given)}: {error['msg']}"
+
+
+def _models_in(annotation: Any) -> list[type[BaseModel]]:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return [annotation]
+    return [m for part in get_args(annotation) for m in _models_in(part)]
+
+
+def _walk(model: type[BaseModel], loc: Loc) -> list[type[BaseModel]]:
+    """Find the models that may describe the table at ``loc``, stepping into what containers hold."""
+    models: list[type[BaseModel]] = [model]
+    skip = False
+    for part in loc:
+        if isinstance(part, int) or skip:
+            skip = False
+            continue
+        inner: list[type[BaseModel]] = []
+        for one in models:
+            for name, field in one.model_fields.items():
+                if (field.alias or name) == part:
+                    inner.extend(_models_in(field.annotation))
+                    # a table of named tables: the next part is a person's own name, not a key
+                    skip = "dict" in str(field.annotation)
+        models = inner
+    return models
+
+
+def _unknown(model: type[BaseModel], loc: Loc) -> str:
+    known = [f.alias or n for m in _walk(model, loc[:-1]) for n, f in m.model_fields.items()]
+    near = get_close_matches(str(loc[-1]), known, 1, 0.5)
+    hint = f'did you mean "{near[0]}"?' if near else f"known here are {', '.join(dict.fromkeys(known))}"
+    return f"is no key that Pivrex knows; {hint}"
+
+
+def _field(model: type[BaseModel], loc: Loc) -> FieldInfo | None:
+    for one in _walk(model, loc[:-1]):
+        for name, field in one.model_fields.items():
+            if (field.alias or name) == loc[-1]:
+                return field
+    return None
+
+
+def _wanted(model: type[BaseModel], loc: Loc) -> str:
+    field = _field(model, loc)
+    if field is None or not field.description:
+        return "it is needed here"
+    example = f", such as {_toml(field.examples[0])}" if field.examples else ""
+    return field.description[0].lower() + field.description[1:].rstrip(".") + example
+
+
+def _toml(value: object) -> str:
+    return "[" + ", ".join(_toml(v) for v in value) + "]" if isinstance(value, list) else quoted(value)
+
+
+def _line(loc: Loc, places: dict[Loc, int]) -> int:
+    for depth in range(len(loc), 0, -1):
+        if loc[:depth] in places:
+            return places[loc[:depth]]
+    return 1 if loc else 0
+
+
+def _dotted(loc: Loc) -> str:
+    """Write a path for people: entries of lists count from 1."""
+    return ".".join(str(part + 1) if isinstance(part, int) else part for part in loc)

@@ -1,0 +1,67 @@
+"""A workspace: a folder of rigs, routines, inputs, runs and exports that git likes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from pivrex.errors import Mistake, RigError
+from pivrex.rig.field import Workspace
+from pivrex.rig.read import read_workspace_file
+
+__all__ = ["Folder", "find_rig", "open_folder"]
+
+
+@dataclass(frozen=True)
+class Folder:
+    """A workspace on disk with what its ``workspace.toml`` says."""
+
+    path: Path
+    settings: Workspace
+
+    def rigs(self) -> list[Path]:
+        """Give its rig files by name."""
+        return sorted((self.path / "rigs").glob("*.toml"))
+
+    def recordings(self) -> list[Path]:
+        """Give its recorded driving by name."""
+        return sorted((self.path / "inputs").glob("*.csv"))
+
+    def first_rig(self) -> Path:
+        """Give the rig that opens first; raises `RigError` if there is none."""
+        rigs = self.rigs()
+        wanted = self.settings.rig
+        for rig in rigs:
+            if not wanted or rig.stem == wanted:
+                return rig
+        file = self.path / "workspace.toml"
+        if wanted:
+            known = ", ".join(f'"{r.stem}"' for r in rigs) or "none"
+            raise RigError(file, [Mistake(1, "rig", f'is "{wanted}", but rigs/ holds {known}')])
+        raise RigError(self.path, [Mistake(0, "", "holds no rig; put one into its folder rigs/, or try `pivrex demo`")])
+
+    def demo_recording(self) -> Path | None:
+        """Give the recording that the workspace names, or None."""
+        path = self.path / "inputs" / f"{self.settings.recording}.csv"
+        return path if self.settings.recording and path.is_file() else None
+
+
+def open_folder(path: Path) -> Folder:
+    """Open a workspace; without a ``workspace.toml`` the field is an open floor. Raises `RigError`."""
+    if not path.is_dir():
+        raise RigError(path, [Mistake(0, "", "is no folder")])
+    file = path / "workspace.toml"
+    return Folder(path, read_workspace_file(file) if file.exists() else Workspace())
+
+
+def find_rig(name: str, here: Path) -> tuple[Path, Folder]:
+    """Find a rig by its path, or by its name in the workspace ``here``; with the workspace it belongs to."""
+    path = Path(name)
+    if path.suffix != ".toml" and not path.is_file():
+        path = here / "rigs" / f"{name}.toml"
+        if not path.is_file():
+            known = ", ".join(f'"{r.stem}"' for r in sorted((here / "rigs").glob("*.toml"))) or "none"
+            raise RigError(Path(name), [Mistake(0, "", f"is no file, and no rig of this workspace (rigs/ holds {known})")])
+    parent = path.resolve().parent
+    home = parent.parent if parent.name == "rigs" else parent
+    return path, open_folder(home)

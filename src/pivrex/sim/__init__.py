@@ -1,0 +1,5 @@
+"""The stand-in robot: what moves when there is no real one."""
+
+from pivrex.sim.stand_in import StandIn, StandInState
+
+__all__ = ["StandIn", "StandInState"]
