@@ -72,7 +72,7 @@ def kinematics_of(chassis: Chassis) -> Kinematics:
     side = np.stack([-drive[:, 1], drive[:, 0]], axis=1)
     inverse = wheel_matrix(places, drive)
     sideways = wheel_matrix(places, side)
-    fit = np.linalg.pinv(inverse)
+    fit: Floats = np.asarray(np.linalg.pinv(inverse), np.float64)
     _, sizes, rows = np.linalg.svd(inverse)
     rank = int((sizes > 1e-9 * sizes.max()).sum())
     null = rows[rank:].T

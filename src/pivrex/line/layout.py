@@ -7,7 +7,21 @@ from dataclasses import dataclass
 
 __all__ = ["STAGES", "Column", "Layout"]
 
-STAGES = ("clock", "sensed", "raw", "axes", "band", "curve", "scale", "rate", "law", "wheels", "limits", "motion", "outputs")
+STAGES = (
+    "clock",
+    "sensed",
+    "raw",
+    "axes",
+    "band",
+    "curve",
+    "scale",
+    "rate",
+    "law",
+    "wheels",
+    "limits",
+    "motion",
+    "outputs",
+)
 """The stages in the order of the line; every column belongs to one."""
 
 

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line import axes, kinematics, levels, limits, outputs, shaping
-from pivrex.line.layout import Column, Layout, plain
 from pivrex.line.laws import LAW_FUNCTIONS
+from pivrex.line.layout import Column, Layout, plain
 from pivrex.rig.rig import Rig
 
 __all__ = ["Line", "LineState", "sensed_columns"]
@@ -76,6 +76,9 @@ class Line:
         both = (rig.speed_levels.up, rig.speed_levels.down)
         buttons = [b for b in both if b]
         self.channels = tuple(dict.fromkeys([*(rig.channel(a) for a in axis_names.values()), *buttons]))
+        # of each channel: "chosen", or the kind of source that it always listens to
+        fixed = {rig.channel(a): rig.axis(a).source for a in axis_names.values()}
+        self.fixed_sources = tuple(fixed.get(c, "chosen") for c in self.channels)
         self.wheels = tuple(w.name for w in rig.chassis.wheels)
         # functions come first and each has its own channel, see Rig.mistakes
         self._of_function = slice(0, len(self.functions))

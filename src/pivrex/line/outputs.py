@@ -138,7 +138,10 @@ def _values_of(output: object, top_m_s: float) -> list[tuple[str, str, float, fl
         case MagnitudeOutput():
             return [("duty", "", 0, output.full, output.full, 1, False), ("direction", "", 1, 0, 0, 0, True)]
         case TwoPinOutput():
-            return [("forward_duty", "", 0, output.full, 0, 1, False), ("backward_duty", "", 0, 0, output.full, 1, False)]
+            return [
+                ("forward_duty", "", 0, output.full, 0, 1, False),
+                ("backward_duty", "", 0, 0, output.full, 1, False),
+            ]
         case ServoOutput():
             rest, ahead, behind = output.rest_s * 1e6, output.forward_s * 1e6, output.backward_s * 1e6
             return [("pulse", "us", rest, ahead - rest, behind - rest, 1, False)]

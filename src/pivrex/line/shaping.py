@@ -70,7 +70,10 @@ def settings_of(rig: Rig) -> ShapingSettings:
     axes = rig.law.axes()
     each = [rig.shaping.of(role) for role in axes]
     sticks = [stick_of(rig.channel(name)) for name in axes.values()]
-    together = [[float(a == b and not is_one_sided(a)) or float(i == j) for j, b in enumerate(sticks)] for i, a in enumerate(sticks)]
+    together = [
+        [float(a == b and not is_one_sided(a)) or float(i == j) for j, b in enumerate(sticks)]
+        for i, a in enumerate(sticks)
+    ]
     tables = []
     for i, shaping in enumerate(each):
         if shaping.points:
@@ -204,6 +207,6 @@ def respond(settings: ShapingSettings, fractions: Floats) -> Floats:
     return curve(settings, dead_band(settings, fractions)) * settings.scale
 
 
-def of_channel(shaping: ChannelShaping) -> str:
+def describe_curve(shaping: ChannelShaping) -> str:
     """Say a channel's curve in a few words."""
     return f"table of {len(shaping.points)} points" if shaping.points else f"cubic {shaping.curve * 100:.0f} %"

@@ -6,4 +6,15 @@ from pivrex.rig.read import read_rig, read_text, read_workspace_file
 from pivrex.rig.rig import Rig
 from pivrex.rig.workspace import Folder, find_rig, open_folder
 
-__all__ = ["Field", "Folder", "Rig", "RigFile", "Workspace", "find_rig", "open_folder", "read_rig", "read_text", "read_workspace_file"]
+__all__ = [
+    "Field",
+    "Folder",
+    "Rig",
+    "RigFile",
+    "Workspace",
+    "find_rig",
+    "open_folder",
+    "read_rig",
+    "read_text",
+    "read_workspace_file",
+]

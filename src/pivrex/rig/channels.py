@@ -42,7 +42,7 @@ def is_one_sided(channel: str) -> bool:
 
 def stick_of(channel: str) -> str:
     """Name the physical stick that a channel belongs to: "left", "right", or the channel itself."""
-    return channel.split("_")[0] if channel in STICKS else channel
+    return channel.split("_", maxsplit=1)[0] if channel in STICKS else channel
 
 
 def describe_channel(channel: str) -> str:

@@ -58,7 +58,8 @@ class Chassis(Table):
         "the robot, steering by their difference."
     )
     length_m: Annotated[float, Quantity("length", above=0, at_most=LARGEST_M)] = Field(
-        alias="length", description="The body from front to back, for the drawing and for bumping into things.",
+        alias="length",
+        description="The body from front to back, for the drawing and for bumping into things.",
         examples=["220 mm"],
     )
     width_m: Annotated[float, Quantity("length", above=0, at_most=LARGEST_M)] = Field(
@@ -75,18 +76,38 @@ class Chassis(Table):
                 found.append((f"wheels.{i}.name", f'is "{wheel.name}" again; every wheel needs its own name'))
             seen.setdefault(wheel.name, i)
             if abs(wheel.drive_rad) > 1e-9:
-                found.append((f"wheels.{i}.drive", 'must be "0 deg" on a two-sided chassis: its wheels drive straight ahead'))
+                found.append(
+                    (
+                        f"wheels.{i}.drive",
+                        'must be "0 deg" on a two-sided chassis: its wheels drive straight ahead',
+                    )
+                )
             for j in range(i):
                 other = self.wheels[j]
                 if (wheel.x_m, wheel.y_m) == (other.x_m, other.y_m):
                     found.append((f"wheels.{i}", f"stands in the same place as wheel {other.name!r}"))
         if len(self.wheels) < 2:
             count = "no wheel" if not self.wheels else "one wheel"
-            found.append(("wheels", f"has {count}; a two-sided chassis needs at least one at the left and one at the right"))
+            found.append(
+                (
+                    "wheels",
+                    f"has {count}; a two-sided chassis needs at least one at the left and one at the right",
+                )
+            )
         elif len({wheel.y_m for wheel in self.wheels}) < 2:
-            found.append(("wheels", "all have the same y, a track of zero: the chassis could not turn; give the left ones a larger y than the right ones"))
+            found.append(
+                (
+                    "wheels",
+                    "all have the same y, a track of zero: the chassis could not turn; give the left ones a larger y than the right ones",
+                )
+            )
         elif len({wheel.y_m for wheel in self.wheels}) > 2:
-            found.append(("wheels", "have more than two different values of y; on a two-sided chassis all wheels of a side share one y"))
+            found.append(
+                (
+                    "wheels",
+                    "have more than two different values of y; on a two-sided chassis all wheels of a side share one y",
+                )
+            )
         return found
 
     @property

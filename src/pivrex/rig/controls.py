@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from typing import Annotated, Literal
 
@@ -34,9 +35,15 @@ class Axis(Table):
         description="Which input it listens to: the one chosen on the screen, or always the same kind.",
         examples=["chosen"],
     )
-    channel: str = Field(default="", description="The reading, named by its place; the axis' own name if left out.", examples=["left_y"])
+    channel: str = Field(
+        default="",
+        description="The reading, named by its place; the axis' own name if left out.",
+        examples=["left_y"],
+    )
     minimum: Annotated[float, Quantity("number")] = Field(
-        default=-1.0, description="The raw reading at the left or away end (of a trigger: at rest).", examples=[-0.97]
+        default=-1.0,
+        description="The raw reading at the left or away end (of a trigger: at rest).",
+        examples=[-0.97],
     )
     centre: tuple[Annotated[float, Quantity("number")], Annotated[float, Quantity("number")]] | None = Field(
         default=None,
@@ -45,27 +52,42 @@ class Axis(Table):
         examples=[[-0.03, 0.02]],
     )
     maximum: Annotated[float, Quantity("number")] = Field(
-        default=1.0, description="The raw reading at the right or near end (of a trigger: fully pressed).", examples=[0.98]
+        default=1.0,
+        description="The raw reading at the right or near end (of a trigger: fully pressed).",
+        examples=[0.98],
     )
-    reversed: bool = Field(
-        default=False, description="True if the device reads the other way round.", examples=[False]
-    )
+    reversed: bool = Field(default=False, description="True if the device reads the other way round.", examples=[False])
 
     def mistakes(self) -> list[tuple[str, str]]:
         found = []
         if self.channel and self.channel not in CHANNELS:
             found.append(("channel", f'is "{self.channel}", which is no channel; {_nearest(self.channel, CHANNELS)}'))
         if self.minimum >= self.maximum:
-            found.append(("minimum", f"is {self.minimum:g}, but must be less than maximum, {self.maximum:g}; "
-                          "if the device reads the other way round, say reversed = true"))
+            found.append(
+                (
+                    "minimum",
+                    f"is {self.minimum:g}, but must be less than maximum, {self.maximum:g}; "
+                    "if the device reads the other way round, say reversed = true",
+                )
+            )
         elif self.centre is not None:
             low, high = self.centre
             if not self.minimum <= low <= high <= self.maximum:
-                found.append(("centre", f"is [{low:g}, {high:g}], but must rise and lie within minimum and maximum, "
-                              f"{self.minimum:g} to {self.maximum:g}"))
+                found.append(
+                    (
+                        "centre",
+                        f"is [{low:g}, {high:g}], but must rise and lie within minimum and maximum, "
+                        f"{self.minimum:g} to {self.maximum:g}",
+                    )
+                )
             elif low == self.minimum or high == self.maximum:
-                found.append(("centre", f"reaches the end of the range {self.minimum:g} to {self.maximum:g}; "
-                              "that half of the stick would do nothing"))
+                found.append(
+                    (
+                        "centre",
+                        f"reaches the end of the range {self.minimum:g} to {self.maximum:g}; "
+                        "that half of the stick would do nothing",
+                    )
+                )
         return found
 
 
@@ -92,7 +114,9 @@ class ChannelShaping(Table):
         default=0.0, alias="faster", description="Rate limit away from zero; 0 for none.", examples=["3 /s"]
     )
     slower_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
-        default=0.0, alias="slower", description="Rate limit towards zero; 0 for none. Stopping goes round it.",
+        default=0.0,
+        alias="slower",
+        description="Rate limit towards zero; 0 for none. Stopping goes round it.",
         examples=["6 /s"],
     )
 
@@ -103,10 +127,15 @@ class ChannelShaping(Table):
         if not all(math.isfinite(v) and 0 <= v <= 1 for v in xs + ys):
             return [("points", "has a number outside 0 to 1")]
         if self.points[0] != (0, 0) or xs[-1] != 1:
-            return [("points", f"goes from {list(self.points[0])} to {list(self.points[-1])}, but must begin with [0, 0] and end with an in of 1")]
-        if any(b <= a for a, b in zip(xs, xs[1:], strict=False)):
+            return [
+                (
+                    "points",
+                    f"goes from {list(self.points[0])} to {list(self.points[-1])}, but must begin with [0, 0] and end with an in of 1",
+                )
+            ]
+        if any(b <= a for a, b in itertools.pairwise(xs)):
             return [("points", "must have a larger in at every point")]
-        if any(b < a for a, b in zip(ys, ys[1:], strict=False)):
+        if any(b < a for a, b in itertools.pairwise(ys)):
             return [("points", "goes down somewhere; more stick must never give less")]
         return []
 
@@ -155,11 +184,15 @@ class Law(Table):
     ahead: str = Field(default="", description="The axis that drives forward.", examples=["right_trigger"])
     back: str = Field(default="", description="The axis that drives back.", examples=["left_trigger"])
     full_forward_m_s: Annotated[float, Quantity("speed", above=0, step="0.05 m/s")] | None = Field(
-        default=None, alias="full_forward", description="The speed that a forward fraction of 1 asks for; the fastest the wheels allow if left out.",
+        default=None,
+        alias="full_forward",
+        description="The speed that a forward fraction of 1 asks for; the fastest the wheels allow if left out.",
         examples=["1.2 m/s"],
     )
     full_turn_rad_s: Annotated[float, Quantity("turn rate", above=0, step="5 deg/s")] | None = Field(
-        default=None, alias="full_turn", description="The turn that a turn fraction of 1 asks for; the fastest on the spot if left out.",
+        default=None,
+        alias="full_turn",
+        description="The turn that a turn fraction of 1 asks for; the fastest on the spot if left out.",
         examples=["360 deg/s"],
     )
 

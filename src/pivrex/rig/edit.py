@@ -208,7 +208,7 @@ def _with(text: str, key: str, value: object) -> str:
         if isinstance(at, list):
             at = at[int(part)]
             continue
-        assert isinstance(at, dict)  # noqa: S101 - a path into a rig that was read goes through tables
+        assert isinstance(at, dict)
         if part not in at:
             at[part] = tomlkit.table()
         at = at[part]

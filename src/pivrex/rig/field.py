@@ -7,7 +7,6 @@ from typing import Annotated
 from pydantic import Field as Described
 
 from pivrex.rig.base import Table
-from pivrex.rig.chassis import Name
 from pivrex.rig.quantities import Quantity
 
 __all__ = ["Block", "Field", "Round", "Start", "Workspace"]
@@ -41,7 +40,10 @@ class Start(Table):
     x_m: _Along = Described(default=0.5, alias="x", description="The robot's centre.", examples=["0.5 m"])
     y_m: _Along = Described(default=0.5, alias="y", description="The robot's centre.", examples=["0.5 m"])
     heading_rad: Annotated[float, Quantity("angle")] = Described(
-        default=0.0, alias="heading", description="Its heading, counter-clockwise from the field's x.", examples=["0 deg"]
+        default=0.0,
+        alias="heading",
+        description="Its heading, counter-clockwise from the field's x.",
+        examples=["0 deg"],
     )
 
 
@@ -65,6 +67,12 @@ class Workspace(Table):
     """What ``workspace.toml`` holds."""
 
     name: str = Described(default="workspace", description="What you call it.", examples=["Greenhouse Round"])
-    rig: str = Described(default="", description="The rig that opens first; the first by name if left out.", examples=["plover"])
-    recording: str = Described(default="", description="The recorded driving that the demo plays.", examples=["watering"])
+    rig: str = Described(
+        default="",
+        description="The rig that opens first; the first by name if left out.",
+        examples=["plover"],
+    )
+    recording: str = Described(
+        default="", description="The recorded driving that the demo plays.", examples=["watering"]
+    )
     field: Field = Described(default=Field(), description="The field.")

@@ -9,7 +9,16 @@ from pydantic import Field
 from pivrex.rig.base import Table
 from pivrex.rig.quantities import Quantity
 
-__all__ = ["DutyOutput", "FractionOutput", "MagnitudeOutput", "Output", "PercentOutput", "ServoOutput", "SpeedOutput", "TwoPinOutput"]
+__all__ = [
+    "DutyOutput",
+    "FractionOutput",
+    "MagnitudeOutput",
+    "Output",
+    "PercentOutput",
+    "ServoOutput",
+    "SpeedOutput",
+    "TwoPinOutput",
+]
 
 Bits = Annotated[int, Field(ge=1, le=16)]
 Pin = Annotated[int | str, Field(union_mode="left_to_right")]

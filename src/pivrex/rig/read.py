@@ -164,8 +164,13 @@ def _sentence(error: ErrorDetails, loc: Loc, model: type[BaseModel]) -> str:
     if kind == "string_pattern_mismatch" or "String should match" in error["msg"]:
         return f"is {quoted(given)}; a name has letters, digits, spaces, - and _, begins with a letter and has at most 24 of them"
     plain = {
-        "bool": "true or false", "string": "text in quotes", "int": "a whole number", "float": "a number",
-        "tuple": "a list", "dict": "a table", "model": "a table",
+        "bool": "true or false",
+        "string": "text in quotes",
+        "int": "a whole number",
+        "float": "a number",
+        "tuple": "a list",
+        "dict": "a table",
+        "model": "a table",
     }
     for word, wanted in plain.items():
         if kind.startswith(word):

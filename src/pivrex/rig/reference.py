@@ -75,7 +75,7 @@ def _default(field: FieldInfo, quantity: Quantity | None) -> str:
     if field.is_required():
         return "**needed**"
     default = field.default
-    if default is None or default == "" or default == ():
+    if default is None or default in ("", ()):
         return ""
     if quantity is not None:
         return f"`{quoted(quantity.written(default)) if quantity.kind != 'number' else quantity.written(default)}`"
@@ -83,7 +83,9 @@ def _default(field: FieldInfo, quantity: Quantity | None) -> str:
 
 
 def _outputs(place: str) -> str:
-    parts = [f"## `[{place}]`\n\nWhat the motor driver wants to be told. The kind decides which other keys there are.\n"]
+    parts = [
+        f"## `[{place}]`\n\nWhat the motor driver wants to be told. The kind decides which other keys there are.\n"
+    ]
     for model in _models(Output):
         kind = get_args(model.model_fields["kind"].annotation)[0]
         rows = [_row(f.alias or n, f) for n, f in model.model_fields.items() if n != "kind"]
@@ -107,7 +109,7 @@ def _laws() -> str:
 
 def _units() -> str:
     rows = "\n".join(
-        f"| {k.name} | {', '.join(f'`{u}`' for u in k.units)}{' or a bare number' if k.bare else ''} | `\"{k.example}\"` |"
+        f'| {k.name} | {", ".join(f"`{u}`" for u in k.units)}{" or a bare number" if k.bare else ""} | `"{k.example}"` |'
         for k in KINDS.values()
     )
     return f"## Units\n\n| quantity | units | example |\n|---|---|---|\n{rows}\n"

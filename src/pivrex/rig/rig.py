@@ -28,13 +28,16 @@ class Rig(Table):
         default=60.0, alias="rate", description="How often a second the line is computed.", examples=["60 Hz"]
     )
     lag_s: Annotated[float, Quantity("time", at_least=0, at_most=5)] = Field(
-        default=0.1, alias="lag", description="How long the wheels take to follow (time constant), for the stand-in.",
+        default=0.1,
+        alias="lag",
+        description="How long the wheels take to follow (time constant), for the stand-in.",
         examples=["100 ms"],
     )
     chassis: Chassis = Field(description="The body and its wheels.")
     motors: dict[Name, Motor] = Field(description="The motors, by name.")
     axes: dict[Name, Axis] = Field(
-        default_factory=dict, description="Calibration of each axis; one that is left out reads -1 to 1 (a trigger 0 to 1)."
+        default_factory=dict,
+        description="Calibration of each axis; one that is left out reads -1 to 1 (a trigger 0 to 1).",
     )
     shaping: Shaping = Field(default=Shaping(), description="From fractions to fractions.")
     law: Law = Field(description="What the sticks mean.")
@@ -53,11 +56,21 @@ class Rig(Table):
                 if wheel not in wheels:
                     found.append((f"motors.{name}.wheels.{i}", f'is "{wheel}", but the chassis has {_listed(wheels)}'))
                 elif wheel in driven:
-                    found.append((f"motors.{name}.wheels.{i}", f'is "{wheel}", which motor {driven[wheel]} turns already'))
+                    found.append(
+                        (
+                            f"motors.{name}.wheels.{i}",
+                            f'is "{wheel}", which motor {driven[wheel]} turns already',
+                        )
+                    )
                 driven.setdefault(wheel, name)
             known = [wheels[w] for w in motor.wheels if w in wheels]
             if len({w.y_m for w in known}) > 1:
-                found.append((f"motors.{name}.wheels", "are on both sides; they need different speeds when the robot turns"))
+                found.append(
+                    (
+                        f"motors.{name}.wheels",
+                        "are on both sides; they need different speeds when the robot turns",
+                    )
+                )
             if len({w.radius_m for w in known}) > 1:
                 found.append((f"motors.{name}.wheels", "have different radii, but one motor turns them at one rate"))
         idle = [name for name in wheels if name not in driven]
@@ -69,12 +82,27 @@ class Rig(Table):
         found = []
         for name, axis in self.axes.items():
             if not axis.channel and name not in CHANNELS:
-                found.append((f"axes.{name}", f'names no channel; give it one, such as channel = "left_y", or call it by its channel ({", ".join(CHANNELS[:4])}, ...)'))
+                found.append(
+                    (
+                        f"axes.{name}",
+                        f'names no channel; give it one, such as channel = "left_y", or call it by its channel ({", ".join(CHANNELS[:4])}, ...)',
+                    )
+                )
             if is_one_sided(self.channel(name)) and axis.centre is not None:
-                found.append((f"axes.{name}.centre", "is given, but a trigger or button rests at one end and has no centre"))
+                found.append(
+                    (
+                        f"axes.{name}.centre",
+                        "is given, but a trigger or button rests at one end and has no centre",
+                    )
+                )
         for role, name in self.law.axes().items():
             if name not in self.axes and name not in CHANNELS:
-                found.append((f"law.{role}", f'is "{name}", which is neither an axis of this rig ({_listed(self.axes)}) nor a channel'))
+                found.append(
+                    (
+                        f"law.{role}",
+                        f'is "{name}", which is neither an axis of this rig ({_listed(self.axes)}) nor a channel',
+                    )
+                )
                 return found
             one_sided = is_one_sided(self.channel(name))
             if role in ("ahead", "back") and not one_sided:
@@ -86,7 +114,12 @@ class Rig(Table):
         for role, name in axes.items():
             other = channels.setdefault(self.channel(name), role)
             if other != role and not found:
-                found.append((f"law.{role}", f'reads the channel "{self.channel(name)}", which law.{other} reads already'))
+                found.append(
+                    (
+                        f"law.{role}",
+                        f'reads the channel "{self.channel(name)}", which law.{other} reads already',
+                    )
+                )
         for key, button in (("up", self.speed_levels.up), ("down", self.speed_levels.down)):
             if button in channels:
                 found.append((f"speed_levels.{key}", f'is "{button}", which law.{channels[button]} reads already'))

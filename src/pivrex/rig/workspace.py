@@ -61,7 +61,10 @@ def find_rig(name: str, here: Path) -> tuple[Path, Folder]:
         path = here / "rigs" / f"{name}.toml"
         if not path.is_file():
             known = ", ".join(f'"{r.stem}"' for r in sorted((here / "rigs").glob("*.toml"))) or "none"
-            raise RigError(Path(name), [Mistake(0, "", f"is no file, and no rig of this workspace (rigs/ holds {known})")])
+            raise RigError(
+                Path(name),
+                [Mistake(0, "", f"is no file, and no rig of this workspace (rigs/ holds {known})")],
+            )
     parent = path.resolve().parent
     home = parent.parent if parent.name == "rigs" else parent
     return path, open_folder(home)

@@ -1,0 +1,1 @@
+"""Real and simulated inputs and robots, each behind one small protocol."""

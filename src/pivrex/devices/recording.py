@@ -1,0 +1,226 @@
+"""Recorded driving: a CSV of raw readings, played in time by holding the last reading."""
+
+from __future__ import annotations
+
+import csv
+import math
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TextIO
+
+from pivrex.errors import RecordingError
+from pivrex.rig.channels import BUTTONS, CHANNELS
+
+__all__ = ["Player", "Reading", "RecordedDriver", "Recording", "due_tick"]
+
+LONGEST_GAP_S = 600.0
+"""A longer jump of the time is a slip of the pen, not a pause."""
+
+EARLY = 0.25
+"""Times in files are rounded: a reading counts for the tick that it misses by less than this share of one."""
+
+
+@dataclass(frozen=True)
+class Reading:
+    """One line of a recording.
+
+    Attributes
+    ----------
+    line : int
+        In the file, from 1.
+    t_s : float
+        Since the first reading.
+    raw : dict
+        Every channel that the recording has.
+    sensed : dict
+        What it says the robot sensed, by the titles of the Tick's columns; usually nothing.
+    """
+
+    line: int
+    t_s: float
+    raw: Mapping[str, float]
+    sensed: Mapping[str, float]
+
+
+@dataclass(frozen=True)
+class Recording:
+    """A recording on disk, read line by line: however long it is, only one line is in memory.
+
+    Its columns are ``t`` in seconds and then raw readings by channel; a table of Ticks will do too (``clock.t_s``,
+    ``raw.left_y``). Columns that Pivrex does not know are passed over. An empty cell keeps the reading above it.
+    """
+
+    path: Path
+    columns: tuple[str, ...] = field(init=False, default=())
+
+    def __post_init__(self) -> None:
+        with self._open() as stream:
+            header = next(csv.reader(stream), None)
+        if not header or not any(name.strip() for name in header):
+            raise RecordingError(self.path, 1, "is empty; it needs a header with t and the readings")
+        names = [name.strip() for name in header]
+        if "t" not in names and "clock.t_s" not in names:
+            raise RecordingError(self.path, 1, f"has no column t (seconds); its columns are {', '.join(names)}")
+        plain = [n.removeprefix("raw.") if n.removeprefix("raw.") in CHANNELS else n for n in names]
+        for i, name in enumerate(plain):
+            if name and name in plain[:i]:
+                raise RecordingError(self.path, 1, f'has the column "{name}" twice')
+        object.__setattr__(self, "columns", tuple(plain))
+
+    def require(self, channels: tuple[str, ...]) -> None:
+        """Refuse, with `RecordingError`, if a stick or trigger of ``channels`` is missing; missing buttons rest."""
+        missing = [c for c in channels if c not in self.columns and not c.startswith("button_")]
+        if missing:
+            has = ", ".join(c for c in self.columns if c in CHANNELS) or "no reading at all"
+            raise RecordingError(self.path, 1, f"has no column {', '.join(missing)}, which the rig reads; it has {has}")
+
+    def channels(self) -> frozenset[str]:
+        """Give the channels that it has; buttons it lacks count as never pressed."""
+        return frozenset(c for c in CHANNELS if c in self.columns or (c in BUTTONS and c.startswith("button_")))
+
+    def readings(self) -> Iterator[Reading]:
+        """Read it line by line.
+
+        Raises
+        ------
+        RecordingError
+            At the first line that cannot be played, with its number.
+        """
+        clock = self.columns.index("t" if "t" in self.columns else "clock.t_s")
+        raw_at = [(i, c) for i, c in enumerate(self.columns) if c in CHANNELS]
+        sensed_at = [(i, c) for i, c in enumerate(self.columns) if c.startswith("sensed.")]
+        held: dict[str, float] = {}
+        first = before = math.nan
+        with self._open() as stream:
+            rows = csv.reader(stream)
+            next(rows, None)
+            while True:
+                try:
+                    row = next(rows, None)
+                except (csv.Error, UnicodeDecodeError) as problem:
+                    raise RecordingError(self.path, rows.line_num + 1, f"cannot be read as CSV: {problem}") from None
+                if row is None:
+                    break
+                if not any(row):
+                    continue
+                line = rows.line_num
+                if len(row) > len(self.columns):
+                    raise RecordingError(
+                        self.path, line, f"has {len(row)} cells, but the header has {len(self.columns)}"
+                    )
+                t = self._number(row, clock, line, "t")
+                if math.isnan(t):
+                    raise RecordingError(self.path, line, "t is empty; every line needs its time in seconds")
+                if t <= before:
+                    again = "again" if t == before else f"after {before:g} s"
+                    raise RecordingError(self.path, line, f"t is {t:g} s {again}; times must rise from line to line")
+                if t - before > LONGEST_GAP_S:
+                    raise RecordingError(
+                        self.path, line, f"t jumps by {t - before:g} s; at most {LONGEST_GAP_S:g} s may pass"
+                    )
+                first = t if math.isnan(first) else first
+                before = t
+                for i, name in raw_at:
+                    value = self._number(row, i, line, name)
+                    if not math.isnan(value):
+                        held[name] = value
+                    elif name not in held:
+                        raise RecordingError(
+                            self.path,
+                            line,
+                            f"{name} is empty; only later lines may leave it so, to keep the reading above",
+                        )
+                sensed = {n: v for i, n in sensed_at if not math.isnan(v := self._number(row, i, line, n))}
+                yield Reading(line, t - first, dict(held), sensed)
+        if math.isnan(first):
+            raise RecordingError(self.path, 1, "has a header but no reading")
+
+    def _number(self, row: list[str], at: int, line: int, name: str) -> float:
+        text = row[at].strip() if at < len(row) else ""
+        if not text:
+            return math.nan
+        try:
+            value = float(text)
+        except ValueError:
+            raise RecordingError(self.path, line, f"{name} is {text[:40]!r}, but should be a number") from None
+        if not math.isfinite(value):
+            raise RecordingError(self.path, line, f"{name} is {text}, but should be a finite number")
+        return value
+
+    def _open(self) -> TextIO:
+        try:
+            return self.path.open(encoding="utf-8-sig", newline="")
+        except OSError as problem:
+            raise RecordingError(
+                self.path, 1, f"cannot be read: {(problem.strerror or str(problem)).lower()}"
+            ) from None
+
+
+def due_tick(t_s: float, dt_s: float) -> int:
+    """Give the first tick that sees a reading of time ``t_s``."""
+    return max(0, math.ceil(t_s / dt_s - EARLY))
+
+
+class Player:
+    """Plays a recording onto the rate: at tick n the last reading that is due."""
+
+    def __init__(self, recording: Recording, dt_s: float) -> None:
+        self._recording, self._dt_s = recording, dt_s
+        self.rewind()
+
+    def rewind(self) -> None:
+        """Go back to the first reading."""
+        self._readings = self._recording.readings()
+        self._tick = 0
+        self.reading = next(self._readings)
+        self._next = next(self._readings, None)
+
+    @property
+    def ended(self) -> bool:
+        """Whether the last reading has been given."""
+        return self._next is None and self._tick > due_tick(self.reading.t_s, self._dt_s)
+
+    def advance(self) -> Reading:
+        """Give the reading of the next tick."""
+        while self._next is not None and due_tick(self._next.t_s, self._dt_s) <= self._tick:
+            self.reading, self._next = self._next, next(self._readings, None)
+        self._tick += 1
+        return self.reading
+
+
+class RecordedDriver:
+    """The source that plays a recording. It stands still while it is not advanced."""
+
+    kind = "recording"
+
+    def __init__(self, recording: Recording, dt_s: float) -> None:
+        self.name = f"recording {recording.path.stem}"
+        self.title = f"recorded driver, {recording.path.stem}"
+        self.lost = ""
+        self._recording = recording
+        self._player = Player(recording, dt_s)
+
+    def channels(self) -> frozenset[str]:
+        """Give the channels that the recording has."""
+        return self._recording.channels()
+
+    @property
+    def ended(self) -> bool:
+        """Whether the last reading has been given."""
+        return self._player.ended
+
+    def rewind(self) -> None:
+        """Go back to the first reading."""
+        self._player.rewind()
+
+    def advance(self) -> None:
+        """Go on by one tick; a line that cannot be played makes the source lost."""
+        try:
+            self._player.advance()
+        except RecordingError as problem:
+            self.lost = str(problem)
+
+    def read(self, now_s: float) -> Mapping[str, float]:
+        """Give the reading of this tick."""
+        return self._player.reading.raw

@@ -1,0 +1,54 @@
+"""What every robot is to the session: commands in, sensed values out."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.rig.field import Field
+from pivrex.rig.rig import Rig
+from pivrex.sim.stand_in import StandIn, StandInState
+
+__all__ = ["Robot", "StandInRobot"]
+
+Floats = NDArray[np.float64]
+
+
+class Robot(Protocol):
+    """A robot behind a link, or the stand-in."""
+
+    title: str
+
+    def sense(self) -> Floats:
+        """Give the newest sensed values, (S,), as `pivrex.line.line.sensed_columns` orders them."""
+        ...
+
+    def command(self, told: Floats, dt_s: float) -> None:
+        """Tell the motor drivers these values, (V,), for the coming tick."""
+        ...
+
+    def put_back(self) -> None:
+        """Put it at its start, where that is possible."""
+        ...
+
+
+class StandInRobot:
+    """The stand-in robot behind the session's protocol. Time passes for it with each command."""
+
+    title = "stand-in"
+
+    def __init__(self, rig: Rig, field: Field | None, state: StandInState | None = None) -> None:
+        self._model = StandIn(rig, field)
+        fits = state is not None and len(state.speed) == len(rig.chassis.wheels)
+        self.state = state if state is not None and fits else self._model.start()
+
+    def sense(self) -> Floats:
+        return self._model.sensed(self.state)
+
+    def command(self, told: Floats, dt_s: float) -> None:
+        self.state = self._model.step(self.state, told.tolist(), dt_s)
+
+    def put_back(self) -> None:
+        self.state = self._model.start()

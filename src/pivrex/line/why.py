@@ -1,0 +1,221 @@
+"""The why: one wheel's output derived from the stick, stage by stage, with the numbers of one Tick."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.line.layout import plain
+from pivrex.line.line import Line
+from pivrex.line.shaping import describe_curve
+from pivrex.rig.channels import describe_channel, is_one_sided
+from pivrex.rig.outputs import MagnitudeOutput, ServoOutput, TwoPinOutput
+
+__all__ = ["Rung", "ladder", "sentence"]
+
+Floats = NDArray[np.float64]
+
+ARROW = " → "
+
+
+@dataclass(frozen=True)
+class Rung:
+    """One stage of the derivation.
+
+    Attributes
+    ----------
+    stage : str
+        What happens here, in a word.
+    text : str
+        With its numbers.
+    setting : str
+        The dotted key of the rig that shaped it; empty if none does.
+    note : str
+        What a student should look at; empty when all is well.
+    """
+
+    stage: str
+    text: str
+    setting: str = ""
+    note: str = ""
+
+
+def sentence(line: Line, row: Floats, wheel: str) -> str:
+    """Derive a wheel's output in one sentence."""
+    get = _Getter(line, row)
+    w = line.wheels.index(wheel)
+    terms = _terms(line, get, w)
+    main = max(terms, key=lambda t: abs(t.speed)) if any(t.speed for t in terms) else terms[0]
+    parts = [f"{_control(line, main.function)} {get('axes', main.function):.2f}"]
+    parts.append(f"band {get('band', main.function):.2f}")
+    parts.append(f"curve {get('curve', main.function):.2f}")
+    if line.shaping.scale[line.functions.index(main.function)] != 1:
+        parts.append(f"scale {get('scale', main.function):.2f}")
+    if abs(get("rate", main.function) - get("scale", main.function)) > 0.005:
+        parts.append(f"rate {get('rate', main.function):.2f}")
+    others = [t for t in terms if t is not main and abs(t.speed) >= 0.0005]
+    total = f"{main.speed:.2f} m/s" + "".join(
+        f" {'+' if t.speed > 0 else '−'} {t.function} {abs(t.speed):.2f}" for t in others
+    )
+    parts.append(total)
+    asked, given = get("wheels", f"{plain(wheel)}_asked"), get("limits", f"{plain(wheel)}_given")
+    if others:
+        parts.append(f"{asked:.2f} m/s")
+    if abs(asked - given) > 0.0005:
+        parts.append(f"! limited to {given:.2f} m/s")
+    parts.append(_told(line, get, wheel))
+    return f"why {wheel}: " + ARROW.join(parts).replace("-", "−")
+
+
+def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
+    """Derive a wheel's output, a rung a stage, in the order of the line."""
+    get = _Getter(line, row)
+    rig = line.rig
+    w = line.wheels.index(wheel)
+    rungs = []
+    axes = rig.law.axes()
+    for function in line.functions:
+        name = axes[function]
+        channel = rig.channel(name)
+        axis = rig.axis(name)
+        place = f"axes.{name}" if name in rig.axes else ""
+        centre = f", centre [{axis.centre[0]:g}, {axis.centre[1]:g}]" if axis.centre else ""
+        rungs.append(
+            Rung(
+                "stick" if not is_one_sided(channel) else "trigger",
+                f"{function}: {describe_channel(channel)} reads {get('raw', channel):+.3f}, "
+                f"between {axis.minimum:g} and {axis.maximum:g}{centre}{ARROW}{get('axes', function):+.3f}",
+                place,
+            )
+        )
+    measured = {"axis": "by itself", "stick": "by the stick's distance", "sum": "by the sum of both axes"}
+    for function in line.functions:
+        s = rig.shaping.of(function)
+        inside = get("axes", function) != 0 and get("band", function) == 0
+        rungs.append(
+            Rung(
+                "band",
+                f"{function}: edge {s.edge * 100:.0f} % {measured[rig.shaping.measure]}, {rig.shaping.onset}"
+                f"{ARROW}{get('band', function):+.3f}",
+                f"shaping.{function}.edge",
+                "inside the dead band" if inside else "",
+            )
+        )
+        rungs.append(
+            Rung(
+                "curve",
+                f"{function}: {describe_curve(s)}{ARROW}{get('curve', function):+.3f}",
+                f"shaping.{function}.curve",
+            )
+        )
+        rungs.append(
+            Rung(
+                "scale",
+                f"{function}: {s.scale * 100:.0f} % · overall {rig.shaping.overall * 100:.0f} %"
+                f"{ARROW}{get('scale', function):+.3f}",
+                f"shaping.{function}.scale",
+            )
+        )
+        slowed = abs(get("rate", function) - get("scale", function)) > 0.0005 and not get("clock", "stopped")
+        limits = " and ".join(
+            f"{word} {rate:g} /s" for word, rate in (("faster", s.faster_per_s), ("slower", s.slower_per_s)) if rate
+        )
+        rungs.append(
+            Rung(
+                "rate",
+                f"{function}: {limits or 'no limit'}{ARROW}{get('rate', function):+.3f}",
+                f"shaping.{function}.faster",
+                "still on its way" if slowed else "",
+            )
+        )
+    level = rig.speed_levels.levels[int(get("law", "level"))]
+    rungs.append(
+        Rung(
+            "law",
+            f"{rig.law.kind}, level {level.name} (moving {level.moving * 100:.0f} %, turning {level.turning * 100:.0f} %)"
+            f"{ARROW}forward {get('law', 'forward'):+.3f} m/s, turn {np.degrees(get('law', 'turn')):+.1f} deg/s",
+            "law.kind",
+        )
+    )
+    h = line.kinematics.inverse[w]
+    rungs.append(
+        Rung(
+            "wheel",
+            f"{wheel} = {h[0]:.2f}·forward {'+' if h[2] >= 0 else '−'} {abs(h[2]) * 1000:.0f} mm·turn"
+            f"{ARROW}{get('wheels', f'{plain(wheel)}_asked'):+.3f} m/s",
+        )
+    )
+    lost = get("limits", f"{plain(wheel)}_lost")
+    rungs.append(
+        Rung(
+            "limits",
+            f"{rig.limits.fit}, top {line.top_m_s[w]:.2f} m/s{ARROW}{get('limits', f'{plain(wheel)}_given'):+.3f} m/s",
+            "limits.fit",
+            f"! {abs(lost):.3f} m/s lost" if abs(lost) > 0.0005 else "",
+        )
+    )
+    motor = next(n for n, m in rig.motors.items() if wheel in m.wheels)
+    hums = bool(get("outputs", f"{plain(motor)}_hums"))
+    rungs.append(
+        Rung(
+            "output",
+            f"motor {motor}{', reversed' if rig.motors[motor].reversed else ''}{ARROW}{_told(line, get, wheel)}",
+            f"motors.{motor}.reversed",
+            "! too little to turn it: it only hums" if hums else "! stopped" if get("clock", "stopped") else "",
+        )
+    )
+    return rungs
+
+
+@dataclass(frozen=True)
+class _Term:
+    function: str
+    speed: float
+
+
+class _Getter:
+    def __init__(self, line: Line, row: Floats) -> None:
+        self._layout, self._row = line.layout, row
+
+    def __call__(self, stage: str, name: str) -> float:
+        return float(self._row[self._layout.at(stage, name)])
+
+
+def _terms(line: Line, get: _Getter, w: int) -> list[_Term]:
+    """Split a wheel's speed into what each function adds: the law and the wheel matrix are linear."""
+    full = line.levels[int(get("law", "level"))][:3]
+    terms = []
+    for i, function in enumerate(line.functions):
+        unit = np.zeros(len(line.functions))
+        unit[i] = get("rate", function)
+        terms.append(_Term(function, float((line.kinematics.inverse[w] * line.law(unit) * full).sum())))
+    return terms
+
+
+def _control(line: Line, function: str) -> str:
+    channel = line.rig.channel(line.rig.law.axes()[function])
+    return f"{function} trigger" if is_one_sided(channel) else f"{function} stick"
+
+
+def _told(line: Line, get: _Getter, wheel: str) -> str:
+    """Say what the motor driver of a wheel is told."""
+    rig = line.rig
+    name, motor = next((n, m) for n, m in rig.motors.items() if wheel in m.wheels)
+    values = {v.name: get("outputs", f"{plain(name)}_{v.name}") for v in line.outputs.values if v.motor == name}
+    given = get("limits", f"{plain(wheel)}_given")
+    way = "rest" if given == 0 else "forward" if given > 0 else "backward"
+    hum = " (! only hums)" if get("outputs", f"{plain(name)}_hums") else ""
+    match motor.output:
+        case MagnitudeOutput():
+            pin = f"{motor.output.direction_pin}" if motor.output.direction_pin != "" else "direction"
+            return f"{values['duty']:.0f}/{motor.output.full} {way}, pin {pin} {values['direction']:.0f}{hum}"
+        case TwoPinOutput():
+            return f"{values['forward_duty']:.0f} and {values['backward_duty']:.0f} of {motor.output.full} {way}{hum}"
+        case ServoOutput():
+            return f"{values['pulse']:.0f} µs {way}{hum}"
+    (value, number), *_ = values.items()
+    unit = next(v.unit for v in line.outputs.values if v.motor == name)
+    shown = f"{number:+.0f}/{motor.output.full}" if value == "duty" else f"{number:+.3g} {unit}".rstrip()
+    return f"{shown} {way}{hum}"

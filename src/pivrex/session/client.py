@@ -1,0 +1,92 @@
+"""The screen's end of a session: starts its process, sends requests, reads its Ticks."""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing
+from multiprocessing.connection import Connection
+
+from pivrex.errors import SessionError
+from pivrex.session.messages import Request, SetUp, Status
+from pivrex.session.process import run
+from pivrex.session.shared import Ring, Row
+
+__all__ = ["SessionClient"]
+
+
+class SessionClient:
+    """A running session in a process of its own.
+
+    The process is spawned, not forked, so it works the same on every system. It is started without its `SetUp`, so
+    that the rig can be read and the screen be built while it comes up.
+    """
+
+    def __init__(self) -> None:
+        context = multiprocessing.get_context("spawn")
+        self._ring = Ring.create()
+        self._wire: Connection
+        self._wire, theirs = context.Pipe()
+        self._process = context.Process(target=run, args=(theirs, self._ring.name), daemon=True, name="pivrex-session")
+        self._process.start()
+        theirs.close()
+        self._seen = 0
+        self.status = Status()
+        self._closed = False
+
+    def set_up(self, setup: SetUp) -> None:
+        """Tell it what to run; its clock starts."""
+        try:
+            self._wire.send(setup)
+        except OSError:
+            raise SessionError("the session's process is gone") from None
+
+    @property
+    def alive(self) -> bool:
+        """Whether its process runs."""
+        return not self._closed and self._process.is_alive()
+
+    @property
+    def process_id(self) -> int:
+        """Its process."""
+        return self._process.pid or 0
+
+    @property
+    def skipped(self) -> int:
+        """Ticks that were skipped."""
+        return self._ring.skipped
+
+    def beat(self) -> None:
+        """Say that the screen is alive; call it several times a second."""
+        self._ring.beat()
+
+    def send(self, request: Request) -> None:
+        """Ask for something; a session that is gone is noticed by `alive`."""
+        with contextlib.suppress(OSError):
+            self._wire.send(request)
+
+    def poll(self) -> bool:
+        """Take new statuses; tells whether `status` changed."""
+        changed = False
+        try:
+            while self._wire.poll():
+                self.status, changed = self._wire.recv(), True
+        except (EOFError, OSError):
+            pass
+        return changed
+
+    def rows(self) -> list[Row]:
+        """Give the Ticks since the last call, oldest first."""
+        self._seen, rows = self._ring.since(self._seen)
+        return rows
+
+    def close(self) -> None:
+        """Hang up: the session tells the robot to rest and ends."""
+        if self._closed:
+            return
+        self._closed = True
+        self._wire.close()
+        self._process.join(2)
+        if self._process.is_alive():
+            self._process.kill()
+            self._process.join(1)
+        self._ring.close(unlink=True)

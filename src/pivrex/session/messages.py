@@ -1,0 +1,192 @@
+"""What the screen asks of the session, and what the session tells the screen. Plain records that pickle."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from pivrex.devices.keys import KeysMode
+from pivrex.rig import Field, Rig
+
+__all__ = [
+    "AttachPads",
+    "ChooseSource",
+    "GoLive",
+    "GoOn",
+    "KeyDown",
+    "KeyUp",
+    "LetGo",
+    "MoveSticks",
+    "PutBack",
+    "Request",
+    "SetKeysMode",
+    "SetUp",
+    "SourceInfo",
+    "Status",
+    "StepLevel",
+    "Stop",
+    "UseRig",
+]
+
+
+@dataclass(frozen=True)
+class SetUp:
+    """How a session starts."""
+
+    rig: Rig
+    field: Field | None
+    recordings: tuple[Path, ...] = ()
+    source: str = "keys"
+    listen_for_pads: bool = False
+    gamepads: bool = True
+
+
+@dataclass(frozen=True)
+class UseRig:
+    """Use another rig, or this one changed; ``serial`` marks the rows that it makes."""
+
+    rig: Rig
+    serial: int
+
+
+@dataclass(frozen=True)
+class ChooseSource:
+    """Drive by this source."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class KeyDown:
+    """A driving key went down or repeated."""
+
+    key: str
+
+
+@dataclass(frozen=True)
+class KeyUp:
+    """A driving key came up."""
+
+    key: str
+
+
+@dataclass(frozen=True)
+class SetKeysMode:
+    """Change the way keys drive."""
+
+    mode: KeysMode
+
+
+@dataclass(frozen=True)
+class MoveSticks:
+    """The drawn sticks are dragged here."""
+
+    readings: Mapping[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class LetGo:
+    """Bring keys and drawn sticks to rest."""
+
+
+@dataclass(frozen=True)
+class StepLevel:
+    """Walk the speed level up or down."""
+
+    steps: int
+
+
+@dataclass(frozen=True)
+class Stop:
+    """Stop the robot, and say why."""
+
+    reason: str
+
+
+@dataclass(frozen=True)
+class GoOn:
+    """Let the stand-in drive again after a stop."""
+
+
+@dataclass(frozen=True)
+class GoLive:
+    """Go live."""
+
+
+@dataclass(frozen=True)
+class PutBack:
+    """Put the robot back at its start."""
+
+
+@dataclass(frozen=True)
+class AttachPads:
+    """Listen for stand-in gamepads."""
+
+
+Request = (
+    UseRig
+    | ChooseSource
+    | KeyDown
+    | KeyUp
+    | SetKeysMode
+    | MoveSticks
+    | LetGo
+    | StepLevel
+    | Stop
+    | GoOn
+    | GoLive
+    | PutBack
+    | AttachPads
+)
+
+
+@dataclass(frozen=True)
+class SourceInfo:
+    """A source that may be chosen. ``lacks`` names the channels that the rig reads and it does not have."""
+
+    name: str
+    kind: str
+    title: str
+    lacks: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Status:
+    """All that the screen must know beside the Ticks. Sent whenever something in it changes.
+
+    Attributes
+    ----------
+    live : bool
+        Whether the person has gone live.
+    held : str
+        Why the robot is stopped; empty while it may move.
+    source : str
+        The name of the chosen source.
+    sources : tuple of SourceInfo
+        Those that may be chosen.
+    keys_mode : str
+        The way keys drive.
+    serial : int
+        Of the rig in use.
+    robot : str
+        What the robot is.
+    note : str
+        The last thing worth saying, numbered by ``notes``.
+    pad_port : int
+        Where stand-in gamepads may connect; 0 if nowhere.
+    runs : int
+        Counts how often the robot was put back at its start.
+    """
+
+    live: bool = False
+    held: str = ""
+    source: str = ""
+    sources: tuple[SourceInfo, ...] = ()
+    keys_mode: KeysMode = "latched"
+    serial: int = 0
+    robot: str = "stand-in"
+    note: str = ""
+    notes: int = 0
+    pad_port: int = 0
+    runs: int = 0

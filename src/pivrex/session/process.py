@@ -1,0 +1,158 @@
+"""The session's own process: its clock and its loop, from the first neutral output to the last."""
+
+from __future__ import annotations
+
+import contextlib
+import gc
+import logging
+import os
+import signal
+import sys
+import time
+from multiprocessing.connection import Connection
+from typing import TYPE_CHECKING
+
+from pivrex.session.clock import Clock
+from pivrex.session.core import Session
+from pivrex.session.messages import SetUp, Status, Stop
+from pivrex.session.places import log_file, runtime_folder
+from pivrex.session.shared import Ring, Row
+
+if TYPE_CHECKING:
+    from pivrex.devices.pad_stand_in import PadServer
+    from pivrex.devices.pads import Pads
+
+__all__ = ["run"]
+
+SILENT_S = 1.0
+"""A screen that has not said for this long that it is alive is taken for frozen."""
+
+log = logging.getLogger(__name__)
+
+
+def run(wire: Connection, ring_name: str) -> None:
+    """Be the session until the screen hangs up. The first message on the wire is the `SetUp`."""
+    _detach_from_terminal()
+    try:
+        ring = Ring.attach(ring_name)
+        setup = wire.recv()
+        _Loop(wire, ring, setup).run()
+    except EOFError:
+        pass
+    except Exception:
+        log.exception("the session ended")
+        raise
+
+
+def _detach_from_terminal() -> None:
+    """Nothing in this process may print onto the screen or be stopped by the keys that stop the screen."""
+    descriptor = os.open(log_file(), os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o644)
+    os.dup2(descriptor, 1)
+    os.dup2(descriptor, 2)
+    os.close(descriptor)
+    logging.basicConfig(stream=sys.stderr, format="%(asctime)s %(name)s %(levelname)s %(message)s")
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    for name in ("SIGHUP", "SIGTSTP"):
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), signal.SIG_IGN)
+
+
+class _Loop:
+    def __init__(self, wire: Connection, ring: Ring, setup: SetUp) -> None:
+        self._wire, self._ring = wire, ring
+        self._session = Session(setup)
+        self._session.rest()  # before anything else is computed, the robot has been told to rest
+        self._pads = _open_pads() if setup.gamepads else None
+        self._server: PadServer | None = None
+        self._told: Status | None = None
+        self._beats, self._beat_at = ring.beats, time.perf_counter()
+        self._over = False
+
+    def run(self) -> None:
+        gc.freeze()  # what start-up made stays; collections in the loop have little left to look at
+        clock = Clock(self._session.dt_s)
+        try:
+            while not self._over:
+                late = clock.wait()
+                began = time.perf_counter()
+                period = self._session.dt_s
+                self._once(began, late)
+                if self._session.dt_s != period:
+                    clock.set_period(self._session.dt_s)
+                self._ring.set_skipped(clock.skipped)
+        finally:
+            self._session.rest()
+            self._close()
+
+    def _once(self, now_s: float, late_s: float) -> None:
+        try:
+            self._listen(now_s)
+            self._look_at_pads()
+            self._watch_screen(now_s)
+            row = self._session.tick(now_s)
+        except EOFError:
+            self._over = True
+            return
+        except Exception as problem:  # whatever it is, the robot must stand still and the clock go on
+            self._session.fail(problem)
+        else:
+            status = self._session.status
+            self._ring.write(Row(status.serial, status.runs, late_s, time.perf_counter() - now_s, row))
+        self._tell()
+
+    def _listen(self, now_s: float) -> None:
+        try:
+            while self._wire.poll():
+                self._session.handle(self._wire.recv(), now_s)
+        except OSError:
+            raise EOFError from None
+
+    def _look_at_pads(self) -> None:
+        if self._pads is None:
+            return
+        if self._session.wants_pads and self._server is None:
+            self._listen_for_pads()
+        if self._server is not None:
+            self._server.update()
+        self._session.pads_are({pad.name: pad for pad in self._pads.update()})
+
+    def _listen_for_pads(self) -> None:
+        from pivrex.devices.pad_stand_in import PadServer, port_file
+
+        assert self._pads is not None
+        self._server = PadServer(self._pads.sdl)
+        with contextlib.suppress(OSError):
+            port_file(runtime_folder()).write_text(str(self._server.port), "ascii")
+        self._session.tell_pad_port(self._server.port)
+
+    def _watch_screen(self, now_s: float) -> None:
+        beats = self._ring.beats
+        if beats != self._beats:
+            self._beats, self._beat_at = beats, now_s
+        elif beats and now_s - self._beat_at > SILENT_S:
+            self._session.handle(Stop(f"the screen was silent for {SILENT_S:g} s"), now_s)
+
+    def _tell(self) -> None:
+        if self._session.status is not self._told:
+            self._told = self._session.status
+            try:
+                self._wire.send(self._told)
+            except OSError:
+                self._over = True
+
+    def _close(self) -> None:
+        if self._server is not None:
+            self._server.close()
+        if self._pads is not None:
+            self._pads.close()
+        self._ring.close()
+
+
+def _open_pads() -> Pads | None:
+    try:
+        from pivrex.devices.pads import Pads
+
+        return Pads()
+    except (OSError, ImportError) as problem:
+        log.warning("no gamepads: %s", problem)
+        return None

@@ -1,0 +1,1 @@
+"""What people touch: drawing and keys, no computation."""

@@ -1,0 +1,97 @@
+"""A response curve: what the stick says across, what is asked for up, with the live point riding on it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.tui.draw.picture import Dots, Picture
+
+__all__ = ["CurveData", "draw_curve"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class CurveData:
+    """What a curve drawing needs.
+
+    Attributes
+    ----------
+    title : str
+    x, y : (N,) float64
+        The response, in fractions.
+    ghost : (N,) float64 or None
+        The response before the last change.
+    edge : float
+        The dead band's edge.
+    live : (float, float, float) or None
+        The stick's fraction, where the curve takes it, and where the rate limit lets it be now.
+    full : str
+        What 1 means, such as "0.65 m/s".
+    one_sided : bool
+        For triggers: only the right half.
+    ends : tuple of str
+        What the two ends of the stick are called.
+    """
+
+    title: str
+    x: Floats
+    y: Floats
+    ghost: Floats | None
+    edge: float
+    live: tuple[float, float, float] | None
+    full: str
+    one_sided: bool = False
+    ends: tuple[str, str] = ("back", "forward")
+
+
+def draw_curve(data: CurveData, width: int, height: int) -> Picture:
+    """Draw a response curve on ``width`` × ``height`` cells; needs 16 × 7 to be of use."""
+    picture = Picture(width, height)
+    picture.text(1, 0, data.title, "title")
+    if width < 16 or height < 7:
+        return picture
+    left, top, w, h = 6, 1, width - 8, height - 3
+    dots = Dots(w, h)
+    low = 0.0 if data.one_sided else -1.0
+
+    def across(x: Floats) -> Floats:
+        return np.asarray((x - low) / (1 - low) * (dots.width - 1))
+
+    def up(y: Floats) -> Floats:
+        return np.asarray((1 - y) / (1 - low) * (dots.height - 1))
+
+    grid = dots.layer("frame")
+    for value in (0.0,) if data.one_sided else (0.0, -1.0, 1.0):
+        place = np.array([value])
+        dots.path(grid, np.array([0.0, dots.width - 1]), np.repeat(up(place), 2), every=1 if value == 0 else 4)
+        dots.path(grid, np.repeat(across(place), 2), np.array([0.0, dots.height - 1]), every=1 if value == 0 else 4)
+    band = dots.layer("target")
+    for sign in (1,) if data.one_sided else (-1, 1):
+        place = np.repeat(across(np.array([sign * data.edge])), 2)
+        dots.path(band, place, up(np.array([0.16, -0.16])), every=2)
+    if data.ghost is not None and not np.array_equal(data.ghost, data.y):
+        dots.path(dots.layer("ghost"), across(data.x), up(data.ghost), every=3)
+    dots.path(dots.layer("commanded"), across(data.x), up(data.y))
+    dots.onto(picture, left, top)
+
+    picture.right(left, top, " 1", "dim")
+    if data.one_sided:
+        picture.right(left, top + h - 1, " 0", "dim")
+    else:
+        picture.right(left, top + h // 2, " 0", "dim")
+        picture.right(left, top + h - 1, "−1", "dim")
+    picture.right(width - 1, 0, f"1 = {data.full}", "dim")
+    picture.text(left, top + h, data.ends[0], "dim")
+    picture.right(left + w, top + h, data.ends[1], "dim")
+    name = f"edge ±{data.edge * 100:.0f} %" if not data.one_sided else f"edge {data.edge * 100:.0f} %"
+    picture.text(left + (w - len(name)) // 2, top + h, name, "target")
+    if data.live is not None:
+        stick, there, now = (max(low, min(1.0, v)) if v == v else 0.0 for v in data.live)
+        x = left + round((stick - low) / (1 - low) * (w - 1))
+        picture.text(x, top + round((1 - there) / (1 - low) * (h - 1)), "○", "commanded")
+        picture.text(x, top + round((1 - now) / (1 - low) * (h - 1)), "●", "measured")
+    return picture

@@ -1,0 +1,151 @@
+"""The field from above: walls, benches, the robot to scale with its trail and the trail before."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.rig import Field, Rig
+from pivrex.tui.draw.picture import Dots, Picture
+
+__all__ = ["FieldScale", "draw_field", "field_ground"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class FieldScale:
+    """Where the field lies in a picture: dots to the metre, and the cell of its top left corner."""
+
+    per_m: float
+    left: int
+    top: int
+    cells: tuple[int, int]
+    width_m: float
+
+    def x(self, x_m: Floats) -> Floats:
+        """Dots across."""
+        return np.asarray(x_m) * self.per_m
+
+    def y(self, y_m: Floats) -> Floats:
+        """Dots down."""
+        return (self.width_m - np.asarray(y_m)) * self.per_m
+
+    def cell(self, x_m: float, y_m: float) -> tuple[int, int]:
+        """The cell that a point lies in."""
+        return self.left + int(x_m * self.per_m / 2), self.top + int((self.width_m - y_m) * self.per_m / 4)
+
+
+def scale_of(field: Field, width: int, height: int) -> FieldScale:
+    """Fit a field into ``width`` × ``height`` cells, with room for its walls and its ruler."""
+    per_m = max(1.0, min((width - 2) * 2 / field.length_m, (height - 3) * 4 / field.width_m))
+    cells = (max(1, int(np.ceil(field.length_m * per_m / 2))), max(1, int(np.ceil(field.width_m * per_m / 4))))
+    return FieldScale(per_m, 1 + max(0, (width - 2 - cells[0]) // 2), 1, cells, field.width_m)
+
+
+def field_ground(field: Field, scale: FieldScale, width: int, height: int) -> Picture:
+    """Draw what does not move; it is drawn once for each size."""
+    picture = Picture(width, height)
+    left, top = scale.left, scale.top
+    w, h = scale.cells
+    picture.text(left - 1, top - 1, "╭" + "─" * w + "╮", "frame")
+    picture.text(left - 1, top + h, "╰" + "─" * w + "╯", "frame")
+    picture.down(left - 1, top, top + h)
+    picture.down(left + w, top, top + h)
+    picture.text(left + 1, top - 1, f" {field.name} {field.length_m:g} × {field.width_m:g} m ", "dim")
+    for metre in range(int(field.length_m) + 1):
+        x = left + min(w - 1, int(metre * scale.per_m / 2))
+        picture.text(x, top + h + 1, str(metre) + (" m" if metre == 0 else ""), "dim")
+        for other in range(int(field.width_m) + 1):
+            y = top + min(h - 1, max(0, int((field.width_m - other) * scale.per_m / 4)))
+            if 0 < metre < field.length_m and 0 < other < field.width_m:
+                picture.text(x, y, "·", "ground")
+    dots = Dots(w, h)
+    solid = dots.layer("thing")
+    for block in field.blocks:
+        rows = slice(
+            _at(scale.y(np.array(block.y_m + block.width_m / 2))), _at(scale.y(np.array(block.y_m - block.width_m / 2)))
+        )
+        columns = slice(
+            _at(scale.x(np.array(block.x_m - block.length_m / 2))),
+            _at(scale.x(np.array(block.x_m + block.length_m / 2))),
+        )
+        part = solid[rows, columns]
+        part[::2, ::2] = True
+        part[1::2, 1::2] = True
+        part[:1], part[-1:], part[:, :1], part[:, -1:] = True, True, True, True
+    angle = np.linspace(0, 2 * np.pi, 72)
+    for one in field.rounds:
+        dots.path(
+            solid, scale.x(one.x_m + one.radius_m * np.cos(angle)), scale.y(one.y_m + one.radius_m * np.sin(angle))
+        )
+    dots.onto(picture, left, top)
+    for thing in (*field.blocks, *field.rounds):
+        x, y = scale.cell(thing.x_m, thing.y_m)
+        name = thing.name
+        if not isinstance(thing, type(None)) and name:
+            wide = getattr(thing, "length_m", 0.0) * scale.per_m / 2
+            # a small thing has its name beside it
+            place = x - len(name) // 2 if wide > len(name) + 2 else min(x + 2, left + w - len(name))
+            row = y if wide > len(name) + 2 else y + (1 if y + 1 < top + h else -1)
+            picture.text(max(left, place), row, f" {name} " if wide > len(name) + 4 else name, "dim")
+    return picture
+
+
+def _at(dots: Floats) -> int:
+    return max(0, round(float(dots)))
+
+
+def draw_field(
+    ground: Picture,
+    scale: FieldScale,
+    rig: Rig,
+    pose: tuple[float, float, float],
+    trail: Floats,
+    ghost: Floats,
+    blocked: bool,
+) -> Picture:
+    """Draw what moves onto the ground.
+
+    Parameters
+    ----------
+    ground : Picture
+        From `field_ground`; it is not changed.
+    scale : FieldScale
+    rig : Rig
+        For the robot's size and wheels.
+    pose : tuple
+        x and y in m, heading in rad.
+    trail, ghost : (N, 2) float64
+        Where it has been, in m, now and the time before.
+    blocked : bool
+        Whether it stands against something.
+    """
+    picture = Picture(ground.width, ground.height)
+    picture.place(ground, 0, 0)
+    w, h = scale.cells
+    dots = Dots(w, h)
+    if len(ghost) > 1:
+        dots.path(dots.layer("ghost"), scale.x(ghost[:, 0]), scale.y(ghost[:, 1]), every=4)
+    if len(trail) > 1:
+        dots.path(dots.layer("measured"), scale.x(trail[:, 0]), scale.y(trail[:, 1]), every=2)
+    x, y, heading = pose
+    c, s = np.cos(heading), np.sin(heading)
+
+    def outline(points: list[tuple[float, float]]) -> tuple[Floats, Floats]:
+        p = np.array(points)
+        return scale.x(x + c * p[:, 0] - s * p[:, 1]), scale.y(y + s * p[:, 0] + c * p[:, 1])
+
+    length, width = rig.chassis.length_m / 2, rig.chassis.width_m / 2
+    body = dots.layer("alarm" if blocked else "rest")
+    dots.path(body, *outline([(length, width), (-length, width), (-length, -width), (length, -width), (length, width)]))
+    nose = dots.layer("commanded")
+    dots.path(nose, *outline([(0, 0), (length * 1.9, 0)]))
+    wheels = dots.layer("alarm" if blocked else "rest")
+    for wheel in rig.chassis.wheels:
+        r = wheel.radius_m
+        dots.path(wheels, *outline([(wheel.x_m - r, wheel.y_m), (wheel.x_m + r, wheel.y_m)]))
+    dots.onto(picture, scale.left, scale.top)
+    return picture

@@ -1,0 +1,49 @@
+"""Small instruments that several views share: bars, sliders, numbers that keep their column."""
+
+from __future__ import annotations
+
+from pivrex.tui.draw.picture import Picture
+
+__all__ = ["centred_bar", "number", "slider", "two_bars"]
+
+
+def number(value: float, digits: int = 2, width: int = 6) -> str:
+    """Write a number so that it keeps its column: sign, fixed digits, right-aligned."""
+    if value != value:
+        return "–".rjust(width)
+    if abs(value) < 0.5 * 10**-digits:
+        value = 0.0
+    return f"{value:+.{digits}f}".replace("-", "−").replace("+0." + "0" * digits, " 0." + "0" * digits).rjust(width)
+
+
+def centred_bar(picture: Picture, x: int, y: int, width: int, fraction: float, named: str) -> None:
+    """Draw a bar from the middle: right for +, left for -, with a rule behind it. ``width`` is odd."""
+    half = width // 2
+    picture.across(y, x, x + width, "╌", "frame")
+    picture.text(x + half, y, "│", "frame")
+    fraction = max(-1.0, min(1.0, fraction)) if fraction == fraction else 0.0
+    cells = round(abs(fraction) * half)
+    if cells:
+        start = x + half + 1 if fraction > 0 else x + half - cells
+        picture.text(start, y, "━" * cells, named)
+    elif fraction:
+        picture.text(x + half, y, "┃", named)
+
+
+def two_bars(picture: Picture, x: int, y: int, width: int, commanded: float, measured: float) -> None:
+    """Draw a commanded bar (solid) and under it the measured one (dotted), each from the middle."""
+    centred_bar(picture, x, y, width, commanded, "commanded")
+    half = width // 2
+    picture.text(x + half, y + 1, "│", "frame")
+    cells = round(max(-1.0, min(1.0, measured)) * half)
+    if cells:
+        start = x + half + 1 if cells > 0 else x + half + cells
+        picture.text(start, y + 1, "·" * abs(cells), "measured")
+
+
+def slider(picture: Picture, x: int, y: int, width: int, share: float, named: str) -> None:
+    """Draw a value between its bounds: filled up to it, a knob where it stands."""
+    at = round(max(0.0, min(1.0, share)) * (width - 1))
+    picture.across(y, x, x + width, "╌", "frame")
+    picture.text(x, y, "━" * at, named)
+    picture.text(x + at, y, "◆", named)

@@ -1,0 +1,183 @@
+"""A picture: a grid of characters, each with the role that a theme gives a colour to."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["ROLES", "Dots", "Picture", "role", "to_ascii"]
+
+ROLES = (
+    "rest",  # ordinary text
+    "dim",  # text that steps back
+    "frame",  # rules, grids and scales
+    "title",  # what a part is called
+    "commanded",
+    "measured",
+    "target",
+    "alarm",
+    "ghost",  # what was before
+    "chosen",  # what the keys act on
+    "ground",  # the floor of a field
+    "thing",  # what stands on it
+    "key",  # a key to press
+    "safe",
+    "live",
+    "commanded_bar",
+    "measured_bar",
+)
+"""Every role; signs mean the same in every view."""
+
+_ROLE = {name: i for i, name in enumerate(ROLES)}
+
+_BRAILLE = np.array([[0x01, 0x08], [0x02, 0x10], [0x04, 0x20], [0x40, 0x80]], np.uint32)
+
+
+def role(name: str) -> int:
+    """Give the number of a role."""
+    return _ROLE[name]
+
+
+class Picture:
+    """A grid of ``height`` rows and ``width`` columns.
+
+    Attributes
+    ----------
+    chars : (height, width) of one character
+    roles : (height, width) uint8
+        Indices into `ROLES`.
+    """
+
+    def __init__(self, width: int, height: int) -> None:
+        self.width, self.height = max(0, width), max(0, height)
+        self.chars = np.full((self.height, self.width), " ", "<U1")
+        self.roles = np.zeros((self.height, self.width), np.uint8)
+
+    def text(self, x: int, y: int, text: str, named: str = "rest", width: int | None = None) -> int:
+        """Write text from column x; what does not fit is cut, with … if ``width`` cuts it. Gives the column after it."""
+        if width is not None and len(text) > width:
+            text = text[: max(0, width - 1)] + "…" if width > 0 else ""
+        end = x + len(text)
+        if 0 <= y < self.height and end > 0 and x < self.width:
+            shown = text[max(0, -x) : self.width - x]
+            left = max(0, x)
+            self.chars[y, left : left + len(shown)] = list(shown)
+            self.roles[y, left : left + len(shown)] = _ROLE[named]
+        return end
+
+    def right(self, x: int, y: int, text: str, named: str = "rest") -> None:
+        """Write text that ends before column x."""
+        self.text(x - len(text), y, text, named)
+
+    def across(self, y: int, x1: int, x2: int, char: str = "─", named: str = "frame") -> None:
+        """Fill a row from x1 up to but not including x2."""
+        self.text(x1, y, char * max(0, x2 - x1), named)
+
+    def down(self, x: int, y1: int, y2: int, char: str = "│", named: str = "frame") -> None:
+        """Fill a column from y1 up to but not including y2."""
+        if 0 <= x < self.width:
+            rows = slice(max(0, y1), max(0, y2))
+            self.chars[rows, x] = char
+            self.roles[rows, x] = _ROLE[named]
+
+    def tint(self, x1: int, y: int, x2: int, named: str) -> None:
+        """Give a part of a row another role."""
+        if 0 <= y < self.height:
+            self.roles[y, max(0, x1) : max(0, x2)] = _ROLE[named]
+
+    def place(self, other: Picture, x: int, y: int) -> None:
+        """Put another picture here; what does not fit is cut."""
+        height, width = min(other.height, self.height - y), min(other.width, self.width - x)
+        if height > 0 and width > 0:
+            self.chars[y : y + height, x : x + width] = other.chars[:height, :width]
+            self.roles[y : y + height, x : x + width] = other.roles[:height, :width]
+
+    def row(self, y: int) -> str:
+        """Give a row as text."""
+        return "".join(self.chars[y])
+
+    def rows(self) -> list[str]:
+        """Give all rows as text."""
+        return [self.row(y) for y in range(self.height)]
+
+
+class Dots:
+    """A canvas of dots, 2 × 4 to a cell, in layers of one role each; later layers win a cell's colour.
+
+    Coordinates are in dots from the top left.
+    """
+
+    def __init__(self, width: int, height: int) -> None:
+        self.cells = (max(1, width), max(1, height))
+        self.width, self.height = self.cells[0] * 2, self.cells[1] * 4
+        self._layers: list[tuple[str, NDArray[np.bool_]]] = []
+
+    def layer(self, named: str) -> NDArray[np.bool_]:
+        """Give a new empty mask, (height, width) of dots, that is drawn in a role above those before it."""
+        mask = np.zeros((self.height, self.width), bool)
+        self._layers.append((named, mask))
+        return mask
+
+    def points(self, mask: NDArray[np.bool_], x: NDArray[np.float64], y: NDArray[np.float64]) -> None:
+        """Set single dots; those outside are left out."""
+        with np.errstate(invalid="ignore"):
+            inside = (x >= 0) & (x < self.width) & (y >= 0) & (y < self.height)
+        mask[y[inside].astype(int), x[inside].astype(int)] = True
+
+    def path(self, mask: NDArray[np.bool_], x: NDArray[np.float64], y: NDArray[np.float64], every: int = 1) -> None:
+        """Join points by straight lines; with ``every`` only each n-th dot along them, for dotted and dashed lines."""
+        if len(x) < 2:
+            self.points(mask, np.asarray(x, float), np.asarray(y, float))
+            return
+        x, y = np.asarray(x, float), np.asarray(y, float)
+        steps = np.maximum(np.abs(np.diff(x)), np.abs(np.diff(y)))
+        steps = np.nan_to_num(np.minimum(np.ceil(steps), 4000), nan=0).astype(int) + 1
+        which = np.repeat(np.arange(len(steps)), steps)
+        along = (np.arange(len(which)) - np.repeat(np.cumsum(steps) - steps, steps)) / steps[which]
+        px = x[which] + (x[which + 1] - x[which]) * along
+        py = y[which] + (y[which + 1] - y[which]) * along
+        if every > 1:
+            px, py = px[::every], py[::every]
+        self.points(mask, px + 0.5, py + 0.5)
+
+    def onto(self, picture: Picture, x: int, y: int) -> None:
+        """Draw all layers onto a picture; a cell without dots keeps what it had."""
+        if not self._layers:
+            return
+        width, height = self.cells
+        code = np.zeros((height, width), np.uint32)
+        roles = np.zeros((height, width), np.uint8)
+        for named, mask in self._layers:
+            # one bit for each of the 2 x 4 dots of a cell
+            bits = (mask.reshape(height, 4, width, 2) * _BRAILLE[None, :, None, :]).sum(axis=(1, 3), dtype=np.uint32)
+            code |= bits
+            roles[bits > 0] = _ROLE[named]
+        w, h = min(width, picture.width - x), min(height, picture.height - y)
+        if w <= 0 or h <= 0:
+            return
+        some = code[:h, :w] > 0
+        glyphs = (code[:h, :w] + 0x2800).astype(np.uint32).view("<U1").reshape(h, w)
+        picture.chars[y : y + h, x : x + w][some] = glyphs[some]
+        picture.roles[y : y + h, x : x + w][some] = roles[:h, :w][some]
+
+
+def _ascii_table() -> dict[int, str]:
+    table = {0x2800 + code: " .:;*%#@@"[code.bit_count()] for code in range(256)}
+    pairs = {
+        "─": "-", "│": "|", "╭": "+", "╮": "+", "╯": "+", "╰": "+", "┬": "+", "┴": "+", "├": "+", "┤": "+", "┼": "+",
+        "━": "=", "╸": "=", "╺": "=", "┃": "|", "●": "o", "○": "o", "◆": "*", "◇": "*", "▸": ">", "◂": "<", "→": ">",
+        "←": "<", "↑": "^", "↓": "v", "·": ".", "…": "~", "−": "-", "█": "#", "▌": "#", "▐": "#", "▏": "|", "▕": "|",
+        "▖": "#", "░": ":", "▒": "%", "▓": "#", "╌": "-", "╎": ":", "×": "x", "µ": "u", "°": "d", "ω": "w", "■": "#",
+        "▪": "*", "□": "o", "’": "'", "▲": "^", "▼": "v", "▶": ">", "◀": "<", "↗": "/", "↘": "\\", "³": "3", "▁": "_",
+        "▔": "-", "▀": "#", "▄": "#", "⌂": "^", "¦": "|",
+    }  # fmt: skip
+    return {**table, **{ord(a): b for a, b in pairs.items()}}
+
+
+_ASCII = _ascii_table()
+
+
+def to_ascii(text: str) -> str:
+    """Write text for a terminal that knows no more than ASCII, each character by one."""
+    plain = text.translate(_ASCII)
+    return plain if plain.isascii() else plain.encode("ascii", "replace").decode("ascii")
