@@ -11,7 +11,7 @@ from pivrex.line.layout import plain
 from pivrex.line.line import Line
 from pivrex.line.shaping import describe_curve
 from pivrex.rig.channels import describe_channel, is_one_sided
-from pivrex.rig.outputs import MagnitudeOutput, ServoOutput, TwoPinOutput
+from pivrex.rig.outputs import DutyOutput, MagnitudeOutput, ServoOutput, TwoPinOutput
 
 __all__ = ["Rung", "ladder", "sentence"]
 
@@ -209,13 +209,16 @@ def _told(line: Line, get: _Getter, wheel: str) -> str:
     hum = " (! only hums)" if get("outputs", f"{plain(name)}_hums") else ""
     match motor.output:
         case MagnitudeOutput():
-            pin = f"{motor.output.direction_pin}" if motor.output.direction_pin != "" else "direction"
-            return f"{values['duty']:.0f}/{motor.output.full} {way}, pin {pin} {values['direction']:.0f}{hum}"
+            return f"{values['duty']:.0f}/{motor.output.full} {way}, direction {values['direction']:.0f}{hum}"
         case TwoPinOutput():
             return f"{values['forward_duty']:.0f} and {values['backward_duty']:.0f} of {motor.output.full} {way}{hum}"
         case ServoOutput():
             return f"{values['pulse']:.0f} µs {way}{hum}"
-    (value, number), *_ = values.items()
+    number = next(iter(values.values()))
     unit = next(v.unit for v in line.outputs.values if v.motor == name)
-    shown = f"{number:+.0f}/{motor.output.full}" if value == "duty" else f"{number:+.3g} {unit}".rstrip()
+    shown = (
+        f"{number:+.0f}/{motor.output.full}"
+        if isinstance(motor.output, DutyOutput)
+        else f"{number:+.3g} {unit}".rstrip()
+    )
     return f"{shown} {way}{hum}"

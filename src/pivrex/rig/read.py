@@ -20,7 +20,7 @@ from pivrex.rig.place import find_places
 from pivrex.rig.quantities import quoted
 from pivrex.rig.rig import Rig
 
-__all__ = ["read_rig", "read_text", "read_workspace_file"]
+__all__ = ["field_at", "read_rig", "read_text", "read_workspace_file"]
 
 T = TypeVar("T", bound=Table)
 Loc = tuple[str | int, ...]
@@ -133,7 +133,7 @@ def _mend(data: Any, loc: Loc, error: ErrorDetails, model: type[BaseModel], tain
     if not loc or not isinstance(at, dict):
         return False
     last = loc[-1]
-    field = _field(model, loc)
+    field = field_at(model, loc)
     if field is None or not field.is_required():
         return at.pop(last, None) is not None
     tags = error.get("ctx", {}).get("expected")
@@ -217,7 +217,8 @@ def _unknown(model: type[BaseModel], loc: Loc) -> str:
     return f"is no key that Pivrex knows; {hint}"
 
 
-def _field(model: type[BaseModel], loc: Loc) -> FieldInfo | None:
+def field_at(model: type[BaseModel], loc: Loc) -> FieldInfo | None:
+    """Find the field of ``model`` at a path such as ("shaping", "forward", "edge"); None if there is none."""
     for one in _walk(model, loc[:-1]):
         for name, field in one.model_fields.items():
             if (field.alias or name) == loc[-1]:
@@ -226,7 +227,7 @@ def _field(model: type[BaseModel], loc: Loc) -> FieldInfo | None:
 
 
 def _wanted(model: type[BaseModel], loc: Loc) -> str:
-    field = _field(model, loc)
+    field = field_at(model, loc)
     if field is None or not field.description:
         return "it is needed here"
     example = f", such as {_toml(field.examples[0])}" if field.examples else ""

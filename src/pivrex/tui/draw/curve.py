@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import isfinite
 
 import numpy as np
 from numpy.typing import NDArray
@@ -90,7 +91,7 @@ def draw_curve(data: CurveData, width: int, height: int) -> Picture:
     name = f"edge ±{data.edge * 100:.0f} %" if not data.one_sided else f"edge {data.edge * 100:.0f} %"
     picture.text(left + (w - len(name)) // 2, top + h, name, "target")
     if data.live is not None:
-        stick, there, now = (max(low, min(1.0, v)) if v == v else 0.0 for v in data.live)
+        stick, there, now = (max(low, min(1.0, v)) if isfinite(v) else 0.0 for v in data.live)
         x = left + round((stick - low) / (1 - low) * (w - 1))
         picture.text(x, top + round((1 - there) / (1 - low) * (h - 1)), "○", "commanded")
         picture.text(x, top + round((1 - now) / (1 - low) * (h - 1)), "●", "measured")

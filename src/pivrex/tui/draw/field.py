@@ -82,11 +82,12 @@ def field_ground(field: Field, scale: FieldScale, width: int, height: int) -> Pi
             solid, scale.x(one.x_m + one.radius_m * np.cos(angle)), scale.y(one.y_m + one.radius_m * np.sin(angle))
         )
     dots.onto(picture, left, top)
-    for thing in (*field.blocks, *field.rounds):
-        x, y = scale.cell(thing.x_m, thing.y_m)
-        name = thing.name
-        if not isinstance(thing, type(None)) and name:
-            wide = getattr(thing, "length_m", 0.0) * scale.per_m / 2
+    names = [(b.name, b.x_m, b.y_m, b.length_m) for b in field.blocks]
+    names += [(r.name, r.x_m, r.y_m, 0.0) for r in field.rounds]
+    for name, x_m, y_m, length_m in names:
+        x, y = scale.cell(x_m, y_m)
+        if name:
+            wide = length_m * scale.per_m / 2
             # a small thing has its name beside it
             place = x - len(name) // 2 if wide > len(name) + 2 else min(x + 2, left + w - len(name))
             row = y if wide > len(name) + 2 else y + (1 if y + 1 < top + h else -1)

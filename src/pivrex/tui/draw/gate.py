@@ -78,8 +78,8 @@ def draw_gate(data: GateData, width: int, height: int) -> Picture:
     ox, oy = outline(data.measure, data.edge_across, data.edge_up)
     band = dots.layer("target")
     for part in np.split(np.arange(len(ox)), np.flatnonzero(np.isnan(ox))):
-        part = part[~np.isnan(ox[part])]
-        dots.path(band, across(ox[part]), up(oy[part]), every=2)
+        solid = part[~np.isnan(ox[part])]
+        dots.path(band, across(ox[solid]), up(oy[solid]), every=2)
     if len(data.raw):
         dots.path(dots.layer("dim"), across(data.raw[:, 0]), up(data.raw[:, 1]), every=2)
         dots.path(dots.layer("measured"), across(data.shaped[:, 0]), up(data.shaped[:, 1]), every=2)

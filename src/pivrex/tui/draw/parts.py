@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from math import isfinite
+
 from pivrex.tui.draw.picture import Picture
 
 __all__ = ["centred_bar", "number", "slider", "two_bars"]
@@ -9,11 +11,11 @@ __all__ = ["centred_bar", "number", "slider", "two_bars"]
 
 def number(value: float, digits: int = 2, width: int = 6) -> str:
     """Write a number so that it keeps its column: sign, fixed digits, right-aligned."""
-    if value != value:
+    if not isfinite(value):
         return "–".rjust(width)
     if abs(value) < 0.5 * 10**-digits:
-        value = 0.0
-    return f"{value:+.{digits}f}".replace("-", "−").replace("+0." + "0" * digits, " 0." + "0" * digits).rjust(width)
+        return f"{0:.{digits}f}".rjust(width)
+    return f"{value:+.{digits}f}".replace("-", "−").rjust(width)
 
 
 def centred_bar(picture: Picture, x: int, y: int, width: int, fraction: float, named: str) -> None:
@@ -21,7 +23,7 @@ def centred_bar(picture: Picture, x: int, y: int, width: int, fraction: float, n
     half = width // 2
     picture.across(y, x, x + width, "╌", "frame")
     picture.text(x + half, y, "│", "frame")
-    fraction = max(-1.0, min(1.0, fraction)) if fraction == fraction else 0.0
+    fraction = max(-1.0, min(1.0, fraction)) if isfinite(fraction) else 0.0
     cells = round(abs(fraction) * half)
     if cells:
         start = x + half + 1 if fraction > 0 else x + half - cells

@@ -30,7 +30,8 @@ ROLES = (
 
 _ROLE = {name: i for i, name in enumerate(ROLES)}
 
-_BRAILLE = np.array([[0x01, 0x08], [0x02, 0x10], [0x04, 0x20], [0x40, 0x80]], np.uint32)
+# row and column of each dot in its cell, and its bit in the Unicode braille block
+_BRAILLE = ((0, 0, 0), (1, 0, 1), (2, 0, 2), (0, 1, 3), (1, 1, 4), (2, 1, 5), (3, 0, 6), (3, 1, 7))
 
 
 def role(name: str) -> int:
@@ -61,7 +62,7 @@ class Picture:
         if 0 <= y < self.height and end > 0 and x < self.width:
             shown = text[max(0, -x) : self.width - x]
             left = max(0, x)
-            self.chars[y, left : left + len(shown)] = list(shown)
+            self.chars[y, left : left + len(shown)] = np.frombuffer(shown.encode("utf-32-le"), "<U1")
             self.roles[y, left : left + len(shown)] = _ROLE[named]
         return end
 
@@ -94,7 +95,7 @@ class Picture:
 
     def row(self, y: int) -> str:
         """Give a row as text."""
-        return "".join(self.chars[y])
+        return self.chars[y].tobytes().decode("utf-32")
 
     def rows(self) -> list[str]:
         """Give all rows as text."""
@@ -149,7 +150,10 @@ class Dots:
         roles = np.zeros((height, width), np.uint8)
         for named, mask in self._layers:
             # one bit for each of the 2 x 4 dots of a cell
-            bits = (mask.reshape(height, 4, width, 2) * _BRAILLE[None, :, None, :]).sum(axis=(1, 3), dtype=np.uint32)
+            dots = mask.view(np.uint8)
+            bits = np.zeros((height, width), np.uint8)
+            for row, column, bit in _BRAILLE:
+                bits |= dots[row::4, column::2] << bit
             code |= bits
             roles[bits > 0] = _ROLE[named]
         w, h = min(width, picture.width - x), min(height, picture.height - y)

@@ -1,0 +1,273 @@
+"""The headless commands. People script them: what they print with --json is stable."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from pivrex.errors import PivrexError, RigError
+
+__all__ = ["app"]
+
+app = typer.Typer(
+    name="pivrex",
+    help="See, adjust and test the whole line from the stick to the wheels of a student robot.",
+    add_completion=False,
+    no_args_is_help=False,
+    pretty_exceptions_enable=False,
+)
+
+Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
+RigName = Annotated[str, typer.Argument(metavar="RIG", help="A rig of this workspace by name, or a path.")]
+Output = Annotated[
+    list[Path], typer.Option("--output", "-o", help="Where to; the suffix says what: .svg, .pdf or .csv.")
+]
+
+
+@app.callback(invoke_without_command=True)
+def main(version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False) -> None:
+    """See, adjust and test the whole line from the stick to the wheels of a student robot.
+
+    `pivrex demo` opens a demo; `pivrex [DIR]` opens a workspace.
+    """
+    if version:
+        from pivrex import __version__
+
+        print(f"pivrex {__version__}")
+
+
+@app.command()
+def demo(
+    folder: Annotated[
+        Path | None, typer.Argument(metavar="[DIR]", help="Where the demo workspace goes; a fresh folder if left out.")
+    ] = None,
+    view: Annotated[str, typer.Option(help="shaping or field.")] = "field",
+    theme: Annotated[str, typer.Option(help="dusk, noon or plain.")] = "dusk",
+    pad: Annotated[bool, typer.Option("--pad", help="Listen for stand-in gamepads.")] = False,
+) -> None:
+    """Copy the demo workspace and open it, with the recorded driver playing."""
+
+
+@app.command("open")
+def open_(
+    folder: Annotated[Path, typer.Argument(metavar="[DIR]", help="The workspace.")] = Path(),
+    rig: Annotated[str, typer.Option(help="The rig to open, by name or path.")] = "",
+    view: Annotated[str, typer.Option(help="shaping or field.")] = "field",
+    theme: Annotated[str, typer.Option(help="dusk, noon or plain.")] = "dusk",
+    pad: Annotated[bool, typer.Option("--pad", help="Listen for stand-in gamepads.")] = False,
+) -> None:
+    """Open a workspace; `pivrex [DIR]` does the same."""
+
+
+@app.command()
+def check(
+    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Rigs, recordings or a workspace.toml.")],
+) -> int:
+    """Read files and print every mistake in them, one a line: FILE:LINE: what."""
+    from pivrex.devices.recording import Recording
+    from pivrex.errors import RecordingError
+    from pivrex.rig import read_rig, read_workspace_file
+
+    wrong = 0
+    for file in files:
+        try:
+            if file.suffix == ".csv":
+                for _ in Recording(file).readings():
+                    pass
+            elif file.name == "workspace.toml":
+                read_workspace_file(file)
+            else:
+                read_rig(file)
+        except RigError as problem:
+            wrong += 1
+            print("\n".join(problem.lines()), file=sys.stderr)
+        except RecordingError as problem:
+            wrong += 1
+            print(problem, file=sys.stderr)
+        else:
+            print(f"{file}: no mistakes")
+    return 1 if wrong else 0
+
+
+@app.command()
+def describe(rig: RigName, as_json: Json = False) -> None:
+    """Say what a rig is: its law and its wheels."""
+    import math
+
+    from pivrex.rig import find_rig, read_rig
+    from pivrex.units import wrap_deg
+
+    read = read_rig(find_rig(rig, Path())[0])
+    wheels: list[dict[str, Any]] = [
+        {
+            "name": w.name,
+            "x_m": w.x_m,
+            "y_m": w.y_m,
+            "drive_deg": wrap_deg(math.degrees(w.drive_rad)),
+            "roller_deg": None,
+            "steered": False,
+            "radius_m": w.radius_m,
+            "top_speed_m_s": read.wheel_top_m_s(w.name),
+        }
+        for w in read.chassis.wheels
+    ]
+    if as_json:
+        _print_json({"name": read.name, "law": read.law.kind, "wheels": wheels})
+        return
+    print(f"{read.name}: {read.about}\nlaw {read.law.kind}, full forward {read.full_forward_m_s:.2f} m/s, "
+          f"full turn {math.degrees(read.full_turn_rad_s):.0f} deg/s")  # fmt: skip
+    for w in wheels:
+        print(f"  wheel {w['name']}: x {w['x_m'] * 1e3:+.0f} mm, y {w['y_m'] * 1e3:+.0f} mm, "
+              f"radius {w['radius_m'] * 1e3:.0f} mm, top {w['top_speed_m_s']:.2f} m/s")  # fmt: skip
+
+
+@app.command()
+def wheels(
+    rig: RigName,
+    forward: Annotated[float, typer.Option(help="m/s")] = 0.0,
+    left: Annotated[float, typer.Option(help="m/s")] = 0.0,
+    turn: Annotated[float, typer.Option(help="deg/s, counter-clockwise")] = 0.0,
+    field: Annotated[bool, typer.Option("--field", help="Take forward and left along the field.")] = False,
+    heading: Annotated[float, typer.Option(help="The robot's heading in deg, with --field.")] = 0.0,
+    steer: Annotated[str, typer.Option(help="Present angles of steered wheels in deg, A,B,...")] = "",
+    fit: Annotated[str, typer.Option(help="scale or clip; the rig's own if left out.")] = "",
+    as_json: Json = False,
+) -> None:
+    """Compute what every wheel must do for a motion."""
+    from pivrex.line.ask import ask_wheels
+    from pivrex.rig import find_rig, read_rig
+
+    if fit not in ("", "scale", "clip"):
+        raise typer.BadParameter("--fit is scale or clip")
+    for name, value in (("--forward", forward), ("--left", left), ("--turn", turn), ("--heading", heading)):
+        if not abs(value) < 1e6:
+            raise typer.BadParameter(f"{name} is {value}, but must be a number below a million")
+    read = read_rig(find_rig(rig, Path())[0])
+    if steer:
+        raise PivrexError(f"{read.name} has no steered wheels, so --steer has nothing to say")
+    answer = ask_wheels(read, forward, left, turn, heading if field else None, fit)
+    if as_json:
+        _print_json(answer)
+        return
+    for wheel in answer["wheels"]:
+        told = ", ".join(f"{k} {v:g}" for k, v in wheel["output"].items() if k != "kind")
+        print(f"  {wheel['name']}: {wheel['speed_m_s']:+.3f} m/s, {wheel['speed_rad_s']:+.2f} rad/s, {told}")
+    twist = answer["twist"]
+    print(f"  achieves forward {twist['forward_m_s']:+.3f} m/s, left {twist['left_m_s']:+.3f} m/s, "
+          f"turn {twist['turn_deg_s']:+.1f} deg/s" + ("  ! limited" if answer["limited"] else ""))  # fmt: skip
+
+
+@app.command("map")
+def map_(
+    rig: RigName,
+    recording: Annotated[
+        Path, typer.Argument(metavar="INPUT.csv", help="Recorded raw readings: t in seconds, then the channels.")
+    ],
+    output: Annotated[
+        Path | None, typer.Option("--output", "-o", help="Where to; standard output if left out.")
+    ] = None,
+    every_tick: Annotated[
+        bool, typer.Option("--every-tick", help="A row for every tick, not for every reading.")
+    ] = False,
+) -> None:
+    """Run recorded readings through the line; a row of every stage's values for each."""
+    from pivrex.export.table import write_ticks
+    from pivrex.rig import find_rig, read_rig
+
+    path, folder = find_rig(rig, Path())
+    field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
+    count = write_ticks(read_rig(path), recording, field, output, every_tick)
+    if output is not None:
+        print(f"{output}: {count} rows", file=sys.stderr)
+
+
+export = typer.Typer(help="Draw or write something for the notebook.", no_args_is_help=True)
+app.add_typer(export, name="export")
+
+
+@export.command("curve")
+def export_curve(
+    rig: RigName,
+    output: Output,
+    function: Annotated[str, typer.Option("--function", "-f", help="Only this function.")] = "",
+) -> None:
+    """The response curves: what the stick says, and what is asked for."""
+    from pivrex.export.curve import write_curve
+    from pivrex.rig import find_rig, read_rig
+
+    _each(output, lambda file: write_curve(read_rig(find_rig(rig, Path())[0]), file, function))
+
+
+@export.command("path")
+def export_path(rig: RigName, recording: Annotated[Path, typer.Argument(metavar="INPUT.csv")], output: Output) -> None:
+    """The path that a recording drives, or that a table of positions holds, on the field."""
+    from pivrex.export.path import write_path
+    from pivrex.rig import find_rig, read_rig
+
+    path, folder = find_rig(rig, Path())
+    _each(output, lambda file: write_path(read_rig(path), folder.settings.field, recording, file))
+
+
+@export.command("ticks")
+def export_ticks(
+    rig: RigName,
+    recording: Annotated[Path, typer.Argument(metavar="INPUT.csv")],
+    output: Output,
+) -> None:
+    """The table of all ticks that a recording makes, as CSV."""
+    from pivrex.export.table import write_ticks
+    from pivrex.rig import find_rig, read_rig
+
+    path, folder = find_rig(rig, Path())
+    field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
+    _each(output, lambda file: write_ticks(read_rig(path), recording, field, file, True), (".csv",))
+
+
+@export.command("wiring")
+def export_wiring(rig: RigName, output: Output) -> None:
+    """The wiring: port, pin, and what it drives."""
+    from pivrex.export.wiring import write_wiring
+    from pivrex.rig import find_rig, read_rig
+
+    _each(output, lambda file: write_wiring(read_rig(find_rig(rig, Path())[0]), file), (".csv", ".svg", ".pdf"))
+
+
+@app.command()
+def remote(
+    pad: Annotated[bool, typer.Option("--pad", help="Be a gamepad.")] = False,
+    port: Annotated[int, typer.Option(help="Where Pivrex listens; found by itself if left out.")] = 0,
+    play: Annotated[Path | None, typer.Option(help="Move as a recording says.")] = None,
+) -> None:
+    """Be a stand-in gamepad of a Pivrex that runs here with --pad, moved by lines such as "left_y -0.6"."""
+    from pivrex.cli.remote import be_a_pad
+
+    if not pad:
+        raise typer.BadParameter("say --pad: there is no other stand-in remote yet")
+    be_a_pad(port, play)
+
+
+@app.command(hidden=True)
+def reference() -> None:
+    """Print the rig reference."""
+    from pivrex.rig.reference import write_reference
+
+    print(write_reference(), end="")
+
+
+def _each(files: list[Path], write: Any, allowed: tuple[str, ...] = (".svg", ".pdf")) -> None:
+    for file in files:
+        if file.suffix.lower() not in allowed:
+            raise PivrexError(
+                f"{file}: this is written as {', '.join(allowed)}, not as {file.suffix or 'a file without suffix'}"
+            )
+    for file in files:
+        write(file)
+        print(file, file=sys.stderr)
+
+
+def _print_json(answer: object) -> None:
+    print(json.dumps(answer, indent=2, allow_nan=False))

@@ -1,0 +1,50 @@
+"""Which command is meant, and what becomes of what goes wrong."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Sequence
+
+from pivrex.errors import PivrexError
+
+__all__ = ["run"]
+
+COMMANDS = ("demo", "open", "check", "describe", "wheels", "map", "export", "remote", "reference")
+
+DONE, WRONG_FILE, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
+
+
+def run(arguments: Sequence[str] | None = None) -> int:
+    """Run a command line and give its exit code: 0 done, 1 wrong file or input, 2 wrong use, 130 interrupted."""
+    words = list(sys.argv[1:] if arguments is None else arguments)
+    # `pivrex [DIR]` opens a workspace
+    if not words or (words[0] not in COMMANDS and not words[0].startswith("-")):
+        words.insert(0, "open")
+    try:
+        if words[0] in ("open", "demo") and not {"--help", "-h"} & set(words):
+            # these two lead to the screen, and need not wait for the command line's library
+            from pivrex.cli.opening import open_by_words
+
+            return open_by_words(words)
+        from pivrex.cli.app import app
+
+        code = app(words, standalone_mode=False)
+        return int(code or DONE)
+    except PivrexError as problem:
+        print(problem, file=sys.stderr)
+        return WRONG_FILE
+    except KeyboardInterrupt:
+        return INTERRUPTED
+    except BrokenPipeError:
+        # whoever read the output has enough; Python would complain again when it closes it
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return DONE
+    except Exception as problem:
+        # what the command line's own library finds wrong shows itself; anything else is a fault of the program
+        show, code = getattr(problem, "show", None), getattr(problem, "exit_code", None)
+        if code is None:
+            raise
+        if show is not None:
+            show()
+        return int(code)

@@ -1,0 +1,104 @@
+"""The commands that lead to the screen: `pivrex [DIR]` and `pivrex demo [DIR]`."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import shutil
+import sys
+import tempfile
+from collections.abc import Sequence
+from pathlib import Path
+
+from pivrex.errors import PivrexError
+
+__all__ = ["copy_demo", "open_by_words"]
+
+NOT_A_TERMINAL = "pivrex needs a terminal to draw on; for scripts there are check, describe, wheels, map and export"
+
+
+def _parser(command: str) -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog=f"pivrex {command}", add_help=False)
+    parser.add_argument("folder", nargs="?")
+    parser.add_argument("--rig", default="")
+    parser.add_argument("--view", choices=("shaping", "field"), default="field")
+    parser.add_argument("--theme", choices=("dusk", "noon", "plain"), default="")
+    parser.add_argument("--pad", action="store_true")
+    return parser
+
+
+def open_by_words(words: Sequence[str]) -> int:
+    """Open a workspace as the command line says; gives the exit code."""
+    command, *rest = words
+    options = _parser(command).parse_args(rest)
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        print(NOT_A_TERMINAL, file=sys.stderr)
+        return 2
+    demo = command == "demo"
+    # the session's process comes up while the rig is read and the screen's library is loaded
+    from pivrex.session.client import SessionClient
+
+    client = SessionClient()
+    try:
+        folder = copy_demo(Path(options.folder) if options.folder else None) if demo else Path(options.folder or ".")
+        return _open(client, folder, options, demo)
+    finally:
+        client.close()
+
+
+def copy_demo(folder: Path | None) -> Path:
+    """Copy the demo workspace to ``folder``, a fresh one by default; files that are there already stay as they are."""
+    source = Path(__file__).parent.parent / "demo"
+    target = folder or Path(tempfile.mkdtemp(prefix="pivrex-demo-"))
+    try:
+        for path in sorted(source.rglob("*")):
+            place = target / path.relative_to(source)
+            if path.is_dir():
+                place.mkdir(parents=True, exist_ok=True)
+            elif not place.exists() and "__pycache__" not in path.parts:
+                place.parent.mkdir(parents=True, exist_ok=True)
+                shutil.copyfile(path, place)
+    except OSError as problem:
+        raise PivrexError(
+            f"{target}: the demo cannot be copied there: {(problem.strerror or str(problem)).lower()}"
+        ) from None
+    return target
+
+
+def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -> int:
+    from pivrex.rig import find_rig, open_folder
+    from pivrex.session.client import SessionClient
+
+    assert isinstance(client, SessionClient)
+    folder = open_folder(path)
+    rig_path = find_rig(options.rig, path)[0] if options.rig else folder.first_rig()
+    # a lone Esc is known for one after this many ms; a slow link may need more, so a person's own value wins
+    os.environ.setdefault("ESCDELAY", "25")
+    from pivrex.tui.desk import Desk
+
+    desk = Desk(folder, rig_path, client)
+    recording = folder.demo_recording()
+    source = f"recording {recording.stem}" if demo and recording is not None else "keys"
+    desk.open_session(source, listen_for_pads=options.pad)
+    from pivrex.tui.app import PivrexApp
+    from pivrex.tui.canvas import Canvas
+
+    theme = options.theme or ("plain" if os.environ.get("NO_COLOR") else "dusk")
+    Canvas.ascii_only = not _is_unicode()
+    result = PivrexApp(desk, view=options.view, tour=demo, theme=theme).run()
+    if demo and not options.folder:
+        print(f"the demo workspace is kept in {path}")
+    return int(result or 0)
+
+
+def _is_unicode() -> bool:
+    """Tell whether the terminal is said to know more than ASCII; and let nothing that it cannot show be fatal."""
+    for stream in (sys.__stdout__, sys.__stderr__):
+        with contextlib.suppress(AttributeError, ValueError):
+            stream.reconfigure(errors="replace")  # type: ignore[union-attr]
+    encoding = (getattr(sys.__stdout__, "encoding", "") or "").lower()
+    wanted = os.environ.get("LC_ALL") or os.environ.get("LC_CTYPE") or os.environ.get("LANG") or ""
+    # Python takes the C locale for UTF-8; a terminal in it may not
+    plain = wanted in ("C", "POSIX") or ("." in wanted and "utf" not in wanted.lower())
+    return encoding.startswith("utf") and not plain

@@ -1,0 +1,1 @@
+"""Drawings and tables for the notebook: SVG, PDF and CSV."""

@@ -1,0 +1,68 @@
+"""Tables of Ticks, written line by line."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from contextlib import suppress
+from pathlib import Path
+from typing import TextIO
+
+from pivrex.devices.recording import Recording
+from pivrex.errors import SaveError
+from pivrex.line import Line
+from pivrex.rig import Field, Rig
+from pivrex.runs import play_through, tick_table
+
+__all__ = ["write_ticks"]
+
+
+def write_ticks(rig: Rig, recording: Path, field: Field | None, path: Path | None, every_tick: bool) -> int:
+    """Write the Ticks that a recording makes as CSV; gives the number of rows.
+
+    It streams: an hour needs no more memory than a minute. A file appears when it is whole.
+
+    Raises
+    ------
+    RecordingError
+        At the first line that cannot be played; a file is not written then.
+    SaveError
+        If the file cannot be written.
+    """
+    source = Recording(recording)
+    if path is None:
+        return _write(rig, source, field, sys.stdout, every_tick)
+    beside: Path | None = None
+    try:
+        descriptor, name = tempfile.mkstemp(dir=path.resolve().parent, prefix=f".{path.name}.", suffix=".part")
+        beside = Path(name)
+        with os.fdopen(descriptor, "w", encoding="utf-8", newline="") as stream:
+            count = _write(rig, source, field, stream, every_tick)
+            stream.flush()
+            os.fsync(stream.fileno())
+        beside.chmod(0o644)
+        beside.replace(path)
+        beside = None
+        return count
+    except OSError as problem:
+        raise SaveError(path, (problem.strerror or str(problem)).lower()) from problem
+    finally:
+        if beside is not None:
+            with suppress(OSError):
+                beside.unlink()
+
+
+def _write(rig: Rig, recording: Recording, field: Field | None, stream: TextIO, every_tick: bool) -> int:
+    header, template = tick_table(Line(rig))
+    template += "\n"
+    # asked before anything is written: a recording that lacks a column leaves no header behind
+    rows = play_through(rig, recording, field, every_tick)
+    first = next(rows)
+    stream.write(header + "\n")
+    stream.write(template % tuple(first.tolist()))
+    count = 1
+    for row in rows:
+        stream.write(template % tuple(row.tolist()))
+        count += 1
+    return count

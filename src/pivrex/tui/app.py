@@ -1,0 +1,392 @@
+"""The application: theme, screen and wiring. What it shows comes from the desk, what it draws from the views."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import sys
+from collections.abc import Iterable
+
+from textual import events
+from textual.app import App, ComposeResult, SystemCommand
+from textual.binding import Binding, BindingType
+from textual.screen import Screen
+from textual.widgets import ContentSwitcher
+
+from pivrex.devices.keys import DRIVE_KEYS, KeysMode
+from pivrex.errors import SaveError
+from pivrex.line.why import Rung, ladder, sentence
+from pivrex.session.messages import (
+    AttachPads,
+    ChooseSource,
+    GoLive,
+    GoOn,
+    KeyDown,
+    KeyUp,
+    LetGo,
+    PutBack,
+    SetKeysMode,
+    StepLevel,
+    Stop,
+)
+from pivrex.tui import frame
+from pivrex.tui.canvas import Canvas
+from pivrex.tui.commands import COMMANDS, command_for
+from pivrex.tui.desk import Desk
+from pivrex.tui.draw.bar import draw_foot, draw_ladder, draw_why
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.entry import ValueEntry
+from pivrex.tui.overlay import draw_help, draw_sources
+from pivrex.tui.releases import ASK, KeyReleased, install
+from pivrex.tui.themes import THEMES, next_theme
+from pivrex.tui.views.field import FieldView
+from pivrex.tui.views.shaping import ShapingView
+from pivrex.tui.views.view import View
+
+__all__ = ["PivrexApp"]
+
+FRAMES_PER_S = 25
+LOOK_OUTSIDE_S = 0.5
+LADDER_ROWS = 14
+SMALLEST = (60, 16)
+
+TOUR = "w a s d drive · 2 shaping, ←→ change it · 5 field · n why, the next wheel · Esc stops · ? explains"
+
+log = logging.getLogger(__name__)
+
+
+class PivrexApp(App[int]):
+    """One workspace on the screen."""
+
+    CSS = """
+    Screen { layout: vertical; background: $background; }
+    #head { height: 1; }
+    #line { height: 3; }
+    ContentSwitcher { height: 1fr; }
+    #ladder { height: 14; display: none; }
+    #why, #foot { height: 1; }
+    #small { display: none; }
+    .small #head, .small #line, .small ContentSwitcher, .small #why, .small #foot, .small #ladder { display: none; }
+    .small #small { display: block; height: 1fr; }
+    """
+    BINDINGS: list[BindingType] = [  # noqa: RUF012 - Textual's own way
+        Binding("escape", "stop_first", priority=True, show=False, id="stop"),
+        Binding("ctrl+c", "stop_first", priority=True, show=False, id="stop-too"),
+    ]
+
+    def __init__(self, desk: Desk, view: str = "field", tour: bool = False, theme: str = "dusk") -> None:
+        install()
+        super().__init__()
+        for one in THEMES:
+            self.register_theme(one)
+        self.theme = theme
+        self.desk = desk
+        self.views: dict[str, View] = {v.name_: v for v in (ShapingView(desk), FieldView(desk))}
+        self._open = view
+        self._overlay = ""
+        self._at = 0  # the chosen entry or first line of the overlay
+        self._rung = 0
+        self._rungs: list[Rung] = []
+        self._ladder_open = False
+        self._reports_releases = self._reports_focus = False
+        self._gone = False
+        if tour:
+            desk.say(TOUR)
+
+    def compose(self) -> ComposeResult:
+        yield Canvas(id="head")
+        yield Canvas(id="line")
+        with ContentSwitcher(initial=self._open):
+            yield from self.views.values()
+        yield Canvas(id="ladder")
+        yield Canvas(id="why")
+        yield Canvas(id="foot")
+        yield Canvas(id="small")
+
+    def on_mount(self) -> None:
+        driver = self._driver
+        if driver is not None and not self.is_headless:
+            driver.write(ASK)
+            driver.flush()
+        self.set_interval(1 / FRAMES_PER_S, self.frame)
+        self.set_interval(LOOK_OUTSIDE_S, self.desk.look_outside)
+
+    @property
+    def view(self) -> View:
+        """The open view."""
+        return self.views[self._open]
+
+    # --- frames ---
+
+    def frame(self) -> None:
+        """Take what is new and draw it; also the heartbeat that keeps the session from stopping."""
+        desk = self.desk
+        desk.client.beat()
+        desk.pull()
+        if not desk.client.alive and not self._gone:
+            self._gone = True
+            desk.say("the session's process is gone; the robot was told to rest. Ctrl+Q leaves, the log has more", True)
+        self.draw()
+
+    def draw(self) -> None:
+        """Draw everything that is to be seen."""
+        width, height = self.size
+        small = width < SMALLEST[0] or height < SMALLEST[1]
+        if small != self.screen_stack[0].has_class("small"):
+            self.screen_stack[0].set_class(small, "small")
+        desk = self.desk
+        if small:
+            self._canvas("small").show(frame.small_screen(desk, width, height))
+            return
+        self._canvas("head").show(frame.head(desk, width, self._focus_word()))
+        self._canvas("line").show(frame.line(desk, self._open, width))
+        view = self.view
+        picture = view.draw(view.size.width, view.size.height)
+        self._lay_over(picture)
+        view.show(picture)
+        row = desk.row
+        if row is None:
+            why = "why: no tick yet"
+        else:
+            why = sentence(desk.line, row, desk.wheel_name)
+            if self._ladder_open:
+                self._rungs = ladder(desk.line, row, desk.wheel_name)
+                self._rung = min(self._rung, len(self._rungs) - 1)
+                rows = self._canvas("ladder").size.height
+                self._canvas("ladder").show(draw_ladder(self._rungs, self._rung, desk.wheel_name, width, rows))
+        self._canvas("why").show(draw_why(why, width))
+        keys = sorted(
+            (c for c in COMMANDS if c.foot and c.view in ("", self._open) and c.available(desk)), key=lambda c: c.foot
+        )
+        self._canvas("foot").show(
+            draw_foot([(c.shown, c.title) for c in keys], desk.message, desk.message_alarm, width)
+        )
+
+    def _canvas(self, name: str) -> Canvas:
+        return self.screen_stack[0].query_one(f"#{name}", Canvas)
+
+    def _lay_over(self, picture: Picture) -> None:
+        if self._overlay == "help":
+            picture.place(draw_help(self.view, picture.width, picture.height, self._at), 2, 0)
+        elif self._overlay == "sources":
+            self._at = min(self._at, len(self.desk.status.sources) - 1)
+            picture.place(draw_sources(self.desk, self._at, picture.width), 2, 0)
+
+    def _focus_word(self) -> str:
+        return "" if self._reports_focus else "focus not reported"
+
+    # --- keys and mouse ---
+
+    def on_key(self, event: events.Key) -> None:
+        """Hand a key to its command. While live, a key that means nothing here stops the robot."""
+        if len(self.screen_stack) > 1:
+            return
+        event.stop()
+        event.prevent_default()
+        key = event.key
+        if self._overlay and self._overlay_key(key):
+            return
+        if key in DRIVE_KEYS:
+            self.desk.ask(KeyDown(key))
+            return
+        command = command_for(key, self._open)
+        if command is None or not command.available(self.desk):
+            if self.desk.status.live:
+                self.desk.ask(Stop(f"the key {key}, which means nothing here, was pressed"))
+            elif command is not None:
+                self.desk.say(f"{command.title}: not now")
+            return
+        self.act(command.name)
+
+    def act(self, name: str) -> None:
+        """Do a command: the open view's own, or the app's."""
+        action = (
+            getattr(self.view, f"act_{name}", None) if not self._ladder_open or not name.endswith("_setting") else None
+        )
+        (action or getattr(self, f"act_{name}"))()
+        self.draw()
+
+    def _overlay_key(self, key: str) -> bool:
+        if key in ("up", "down"):
+            self._at = max(0, self._at + (1 if key == "down" else -1))
+        elif key == "enter" and self._overlay == "sources":
+            sources = self.desk.status.sources
+            self.desk.ask(ChooseSource(sources[min(self._at, len(sources) - 1)].name))
+            self._overlay = ""
+        else:
+            return False
+        self.draw()
+        return True
+
+    def on_canvas_pointed(self, message: Canvas.Pointed) -> None:
+        """Hand the mouse to the open view."""
+        message.stop()
+        if message.canvas is self.view and not self._overlay:
+            self.view.point(message.x, message.y, message.phase)
+            self.draw()
+        elif message.canvas.id == "line" and message.phase == "press":
+            self.act("view_shaping" if message.x < self.size.width // 2 else "view_field")
+
+    def on_key_released(self, message: KeyReleased) -> None:
+        if message.key.lower() in DRIVE_KEYS:
+            self.desk.ask(KeyUp(message.key.lower()))
+
+    def on_releases_reported(self) -> None:
+        self._reports_releases = True
+        self.desk.ask(SetKeysMode("held"))
+
+    def on_focus_reported(self) -> None:
+        self._reports_focus = True
+
+    def on_app_focus(self) -> None:
+        self._reports_focus = True
+
+    def on_app_blur(self) -> None:
+        """The window lost the focus: keys that come up now are not seen."""
+        self._reports_focus = True
+        self.desk.ask(Stop("the window lost the focus") if self.desk.status.live else LetGo())
+
+    # --- commands ---
+
+    def action_stop_first(self) -> None:
+        """Esc: stop before anything else, then close what lies over the view."""
+        self.act_stop()
+        self._overlay = ""
+        while len(self.screen_stack) > 1:
+            self.pop_screen()
+
+    def act_stop(self) -> None:
+        self.desk.ask(Stop("Esc"))
+
+    def act_go_on(self) -> None:
+        self.desk.ask(GoOn())
+
+    def act_go_live(self) -> None:
+        self.desk.ask(GoLive())
+
+    def _show(self, name: str) -> None:
+        self._open = name
+        self.screen_stack[0].query_one(ContentSwitcher).current = name
+
+    def act_view_shaping(self) -> None:
+        self._show("shaping")
+
+    def act_view_field(self) -> None:
+        self._show("field")
+
+    def act_sources(self) -> None:
+        names = [s.name for s in self.desk.status.sources]
+        self._at = names.index(self.desk.status.source) if self.desk.status.source in names else 0
+        self._overlay = "" if self._overlay == "sources" else "sources"
+
+    def act_help(self) -> None:
+        self._overlay, self._at = ("" if self._overlay == "help" else "help"), 0
+
+    def act_next_wheel(self) -> None:
+        self.desk.wheel = (self.desk.wheel + 1) % len(self.desk.line.wheels)
+
+    def act_ladder(self) -> None:
+        """Open the why; opened, Enter goes to the setting of the chosen rung."""
+        if self._ladder_open and self._rungs and self._rungs[self._rung].setting:
+            self._go_to(self._rungs[self._rung].setting)
+        self._ladder_open = not self._ladder_open
+        self._canvas("ladder").display = self._ladder_open
+
+    def _go_to(self, key: str) -> None:
+        for view in self.views.values():
+            if view.has(key):
+                self._show(view.name_)
+                view.select(key)
+                return
+        self.desk.say(f"{key} stands in {self.desk.file.path.name}")
+
+    def act_previous_setting(self) -> None:
+        self._rung = max(0, self._rung - 1)
+
+    def act_next_setting(self) -> None:
+        self._rung += 1
+
+    def act_type_value(self) -> None:
+        view = self.view
+        if isinstance(view, ShapingView):
+            self.push_screen(ValueEntry(self.desk, view.chosen))
+
+    def act_undo(self) -> None:
+        self.desk.undo()
+
+    def act_redo(self) -> None:
+        self.desk.redo()
+
+    def act_put_back(self) -> None:
+        self.desk.ask(PutBack())
+
+    def act_level_up(self) -> None:
+        self.desk.ask(StepLevel(1))
+
+    def act_level_down(self) -> None:
+        self.desk.ask(StepLevel(-1))
+
+    def act_let_go(self) -> None:
+        self.desk.ask(LetGo())
+
+    def act_keys_mode(self) -> None:
+        modes: list[KeysMode] = ["latched", "timed"]
+        if self._reports_releases:
+            modes.append("held")
+        mode = modes[(modes.index(self.desk.status.keys_mode) + 1) % len(modes)]
+        self.desk.ask(SetKeysMode(mode))
+        self.desk.say(f"keys: {mode}")
+
+    def act_attach_pads(self) -> None:
+        self.desk.ask(AttachPads())
+
+    def act_theme(self) -> None:
+        self.theme = next_theme(self.theme)
+        self.desk.say(f"theme {self.theme}")
+
+    def act_palette(self) -> None:
+        self.action_command_palette()
+
+    def act_export(self) -> None:
+        self.run_worker(self._export(), group="export", exclusive=True)
+
+    def act_quit(self) -> None:
+        self.exit(0)
+
+    async def _export(self) -> None:
+        """Draw in a process of its own, so that the screen and its heartbeat go on."""
+        desk = self.desk
+        try:
+            words = (
+                ["path", str(desk.file.path), str(desk.save_path())]
+                if self._open == "field"
+                else ["curve", str(desk.file.path)]
+            )
+        except SaveError as problem:
+            desk.say(str(problem), alarm=True)
+            return
+        files = [desk.export_name(words[0], suffix) for suffix in (".svg", ".pdf")]
+        desk.say("drawing ...")
+        options = [word for file in files for word in ("-o", str(file))]
+        process = await asyncio.create_subprocess_exec(
+            sys.executable,
+            "-m",
+            "pivrex",
+            "export",
+            *words,
+            *options,
+            stdout=asyncio.subprocess.DEVNULL,
+            stderr=asyncio.subprocess.PIPE,
+        )
+        _, said = await process.communicate()
+        if process.returncode:
+            desk.say(said.decode("utf-8", "replace").strip() or "the export failed", alarm=True)
+        else:
+            desk.say(f"saved exports/{files[0].name} and .pdf")
+
+    def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
+        """Give the palette's entries: the same rows as the keys."""
+        for command in COMMANDS:
+            if command.name != "palette" and command.view in ("", self._open):
+                key = f"  ({command.shown})" if command.shown else ""
+                yield SystemCommand(command.title + key, command.help, lambda name=command.name: self.act(name))

@@ -1,0 +1,124 @@
+"""The widget that shows a picture. It renews only the rows that changed, and never asks for a new layout."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+
+import numpy as np
+from rich.segment import Segment
+from textual import events
+from textual.geometry import Region
+from textual.message import Message
+from textual.strip import Strip
+from textual.widget import Widget
+
+from pivrex.tui.draw.picture import Picture, to_ascii
+from pivrex.tui.themes import STYLES
+
+__all__ = ["Canvas"]
+
+
+class Canvas(Widget):
+    """Shows the last picture it was given."""
+
+    DEFAULT_CSS = """
+    Canvas { width: 1fr; height: 1fr; background: $background; }
+    """
+
+    @dataclass
+    class Pointed(Message):
+        """The mouse pressed, dragged or let go at a cell."""
+
+        canvas: Canvas
+        x: int
+        y: int
+        phase: str
+        """"press", "drag" or "release"."""
+
+        @property
+        def control(self) -> Canvas:
+            return self.canvas
+
+    ALLOW_SELECT = False
+
+    ascii_only = False
+    """Set once for the program: the terminal knows no more than ASCII."""
+
+    def __init__(self, *, id: str | None = None, classes: str | None = None) -> None:  # noqa: A002 - Textual's name
+        super().__init__(id=id, classes=classes)
+        self._picture = Picture(0, 0)
+        self._strips: dict[int, Strip] = {}
+        self._styles_of = ""
+
+    @property
+    def picture(self) -> Picture:
+        """What is shown."""
+        return self._picture
+
+    def show(self, picture: Picture) -> None:
+        """Show a picture; rows that are as they were cost nothing."""
+        before, self._picture = self._picture, picture
+        if before.chars.shape != picture.chars.shape:
+            self._strips.clear()
+            self.refresh()
+            return
+        changed = ((before.chars != picture.chars) | (before.roles != picture.roles)).any(axis=1)
+        rows = np.flatnonzero(changed)
+        if not len(rows):
+            return
+        for y in rows.tolist():
+            self._strips.pop(y, None)
+        regions = []
+        start = previous = int(rows[0])
+        for y in [*rows[1:].tolist(), None]:
+            if y is None or y != previous + 1:
+                regions.append(Region(0, start, picture.width, previous - start + 1))
+                start = y if y is not None else 0
+            previous = y if y is not None else previous
+        self.refresh(*regions)
+
+    def render_lines(self, crop: Region) -> list[Strip]:
+        """Give the rows of a region. There is no border or padding that Textual's own way would have to add."""
+        rows = [self.render_line(y) for y in range(crop.y, crop.bottom)]
+        if crop.x == 0 and crop.width == self.size.width:
+            return rows
+        return [row.crop(crop.x, crop.right) for row in rows]
+
+    def render_line(self, y: int) -> Strip:
+        """Give a row as Textual wants it."""
+        theme = self.app.theme
+        if theme != self._styles_of:
+            self._styles_of = theme
+            self._strips.clear()
+        strip = self._strips.get(y)
+        if strip is None:
+            strip = self._strips[y] = self._strip(y, theme)
+        return strip
+
+    def _strip(self, y: int, theme: str) -> Strip:
+        styles = STYLES.get(theme, STYLES["dusk"])
+        picture = self._picture
+        if y >= picture.height:
+            return Strip.blank(self.size.width, styles[0])
+        text = picture.row(y)
+        if self.ascii_only:
+            text = to_ascii(text)
+        roles = picture.roles[y]
+        cuts = [0, *(np.flatnonzero(np.diff(roles)) + 1).tolist(), len(roles)]
+        segments = [Segment(text[a:b], styles[roles[a]]) for a, b in itertools.pairwise(cuts) if b > a]
+        return Strip(segments, picture.width).adjust_cell_length(self.size.width, styles[0])
+
+    def on_mouse_down(self, event: events.MouseDown) -> None:
+        if event.button == 1:
+            self.capture_mouse()
+            self.post_message(self.Pointed(self, event.x, event.y, "press"))
+
+    def on_mouse_move(self, event: events.MouseMove) -> None:
+        if event.button == 1 and self.app.mouse_captured is self:
+            self.post_message(self.Pointed(self, event.x, event.y, "drag"))
+
+    def on_mouse_up(self, event: events.MouseUp) -> None:
+        if self.app.mouse_captured is self:
+            self.release_mouse()
+            self.post_message(self.Pointed(self, event.x, event.y, "release"))

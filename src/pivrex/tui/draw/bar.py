@@ -1,0 +1,188 @@
+"""The frame that every view shares: head, line, why and foot, as pictures."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pivrex.line.why import Rung
+from pivrex.tui.draw.parts import centred_bar, number
+from pivrex.tui.draw.picture import Picture
+
+__all__ = ["Cell", "HeadData", "draw_foot", "draw_head", "draw_ladder", "draw_line", "draw_why"]
+
+
+@dataclass(frozen=True)
+class HeadData:
+    """What the head says."""
+
+    rig: str
+    law: str
+    clock_s: float
+    live: bool
+    held: str
+    source: str
+    link: str
+    tick_ms: float
+    late_ms: float
+    skipped: int
+    level: str
+    focus: str
+
+
+def draw_head(data: HeadData, width: int) -> Picture:
+    """Draw the head; parts that do not fit are left out, the least needed first. The state never is."""
+    picture = Picture(width, 1)
+    state, named = (" LIVE ", "live") if data.live else (" ! STOPPED ", "alarm") if data.held else (" safe ", "safe")
+    minutes, seconds = divmod(max(0.0, data.clock_s), 60)
+    parts = [
+        (0, f" {data.rig} ", "title"),
+        (0, state, named),
+        (1, f"{int(minutes):02d}:{seconds:04.1f}", "rest"),
+        (2, data.source, "commanded"),
+        (5, f"to {data.link}", "dim"),
+        (4, data.law, "rest"),
+        (7, "robot frame", "dim"),
+        (3, f"level {data.level}" if data.level else "", "rest"),
+        (6, f"tick {data.tick_ms:4.2f} ms" + (f", {data.skipped} skipped" if data.skipped else ""), "dim"),
+        (8, data.focus, "dim"),
+    ]
+    parts = [p for p in parts if p[1]]
+    while sum(len(text) + 3 for _, text, _ in parts) - 3 > width and max(p[0] for p in parts) > 0:
+        parts.remove(max(parts, key=lambda p: p[0]))
+    x = 0
+    for i, (_, text, role) in enumerate(parts):
+        if i > 1:
+            picture.text(x + 1, 0, "·", "frame")
+            x += 3
+        x = picture.text(x, 0, text, role)
+    return picture
+
+
+@dataclass(frozen=True)
+class Cell:
+    """A cell of the line: a view with a tiny live instrument.
+
+    ``bars`` are (name, fraction of full, number with unit, role).
+    """
+
+    digit: str
+    name: str
+    open: bool
+    bars: tuple[tuple[str, float, str, str], ...]
+
+
+def draw_line(cells: list[Cell], source: str, width: int) -> Picture:
+    """Draw the line: the way of the data from left to right. The open cell opens downwards into the view."""
+    picture = Picture(width, 3)
+    lead = min(len(source) + 4, max(0, width // 4)) if width >= 100 else 2
+    if lead > 4:
+        picture.text(1, 1, source, "commanded", lead - 4)
+    picture.text(lead - 2, 1, "─▸", "frame")
+    gap = 3
+    each = (width - lead - gap * (len(cells) - 1)) // len(cells)
+    picture.across(2, 0, width)
+    x = lead
+    for i, cell in enumerate(cells):
+        last = i == len(cells) - 1
+        w = width - x if last else each
+        rim = "title" if cell.open else "frame"
+        picture.text(x, 0, "╭" + "─" * (w - 2) + "╮", rim)
+        picture.text(x, 1, "│", rim)
+        picture.text(x + w - 1, 1, "│", rim)
+        if cell.open:
+            picture.text(x, 2, "╯" + " " * (w - 2) + "╰", rim)
+            if x == 0:
+                picture.text(x, 2, "│", rim)
+            if last:
+                picture.text(x + w - 1, 2, "│", rim)
+        else:
+            picture.text(x, 2, "┴" + "─" * (w - 2) + "┴", "frame")
+        at = picture.text(x + 2, 0, f" {cell.digit} ", "key")
+        picture.text(at, 0, f"{cell.name} ", "title" if cell.open else "dim")
+        _fill(picture, cell, x + 2, w - 4)
+        if not last:
+            picture.text(x + w, 1, "──▸", "frame")
+        x += w + gap
+    return picture
+
+
+def _fill(picture: Picture, cell: Cell, x: int, width: int) -> None:
+    bars = list(cell.bars)
+    while bars and width // len(bars) < 14:
+        bars.pop()
+    if not bars:
+        return
+    each = width // len(bars)
+    for i, (name, fraction, text, role) in enumerate(bars):
+        left = x + i * each
+        bar = each - len(name) - len(text) - 4
+        picture.text(left, 1, name, "dim")
+        if bar >= 5:
+            centred_bar(picture, left + len(name) + 1, 1, bar if bar % 2 else bar - 1, fraction, role)
+        picture.right(left + each - 2, 1, text, role)
+
+
+def draw_why(text: str, width: int) -> Picture:
+    """Draw the why in a row; one that is too long loses its middle."""
+    picture = Picture(width, 1)
+    if len(text) > width - 2:
+        parts = text.split(" → ")
+        while len(parts) > 3 and len(" → ".join(parts)) > width - 4:
+            parts.pop(len(parts) // 2)
+            if "…" not in parts:
+                parts.insert(len(parts) // 2, "…")
+            elif parts.count("…") and len(parts) > 3:
+                i = parts.index("…")
+                parts.pop(i)
+                parts.insert(len(parts) // 2 + (len(parts) % 2), "…")
+        text = " → ".join(parts)
+    name, colon, rest = text.partition(":")
+    at = picture.text(1, 0, name + colon, "key")
+    picture.text(at, 0, rest, "alarm" if "!" in rest else "rest", width - at - 1)
+    return picture
+
+
+def draw_ladder(rungs: list[Rung], chosen: int, wheel: str, width: int, height: int) -> Picture:
+    """Draw the why as a ladder, a row a stage, around the chosen rung."""
+    picture = Picture(width, height)
+    picture.across(0, 0, width)
+    picture.text(2, 0, f" why {wheel}, stage by stage ", "key")
+    picture.right(width - 2, 0, " ↑↓ walk  Enter goes to its setting  n next wheel ", "dim")
+    rows = height - 1
+    first = max(0, min(chosen - rows // 2, len(rungs) - rows))
+    for i, rung in enumerate(rungs[first : first + rows]):
+        y, here = i + 1, first + i == chosen
+        picture.text(1, y, "▸" if here else " ", "commanded")
+        picture.text(3, y, f"{rung.stage:<8}", "title" if here else "dim")
+        text, arrow, result = rung.text.rpartition(" → ")
+        at = picture.text(12, y, text, "rest", width - 14)
+        at = picture.text(at, y, f" {arrow.strip()} ", "frame")
+        at = picture.text(at, y, result.replace("-", "−"), "commanded")
+        if rung.note:
+            picture.text(at + 2, y, rung.note, "alarm" if rung.note.startswith("!") else "target")
+        if rung.setting and at + len(rung.note) + len(rung.setting) + 8 < width:
+            picture.right(width - 2, y, rung.setting, "dim")
+    return picture
+
+
+def draw_foot(keys: list[tuple[str, str]], message: str, alarm: bool, width: int) -> Picture:
+    """Draw the keys that matter here, as many as fit beside the message."""
+    picture = Picture(width, 1)
+    room = width
+    if message:
+        text = ("! " if alarm else "") + message
+        shown = min(len(text), max(width // 2, width - 40))
+        picture.text(width - shown - 1, 0, text, "alarm" if alarm else "target", shown)
+        room = width - shown - 3
+    x = 1
+    for key, title in keys:
+        if x + len(key) + len(title) + 1 > room:
+            break
+        x = picture.text(x, 0, key, "key")
+        x = picture.text(x + 1, 0, title, "dim") + 2
+    return picture
+
+
+def wheel_bar(name: str, speed: float, top: float, role: str) -> tuple[str, float, str, str]:
+    """Make a cell's bar of a wheel's speed."""
+    return name, speed / top if top else 0.0, f"{number(speed)} m/s", role

@@ -1,0 +1,48 @@
+"""Typing a value with its unit, at the foot of the view."""
+
+from __future__ import annotations
+
+from textual import on
+from textual.app import ComposeResult
+from textual.containers import Horizontal
+from textual.screen import ModalScreen
+from textual.widgets import Input, Label
+
+from pivrex.errors import UnitError
+from pivrex.tui.desk import Desk
+
+__all__ = ["ValueEntry"]
+
+
+class ValueEntry(ModalScreen[None]):
+    """Asks for one value; a mistake is said beside it and the typing stays."""
+
+    DEFAULT_CSS = """
+    ValueEntry { align: left bottom; background: transparent; }
+    ValueEntry Horizontal { height: 1; background: $panel; margin-bottom: 1; }
+    ValueEntry Label { padding: 0 1; color: $primary; text-style: bold; }
+    ValueEntry Input { width: 24; border: none; height: 1; padding: 0; background: $surface; color: $foreground; }
+    ValueEntry #what { width: 1fr; color: $error; }
+    """
+
+    def __init__(self, desk: Desk, key: str) -> None:
+        super().__init__()
+        self._desk, self._key = desk, key
+
+    def compose(self) -> ComposeResult:
+        setting = self._desk.setting(self._key)
+        allowed = ", ".join(setting.choices) or (setting.quantity.sentence() if setting.quantity else "")
+        with Horizontal():
+            yield Label(f"{self._key} =")
+            yield Input(self._desk.shown(self._key), select_on_focus=True)
+            yield Label(f"Enter sets it, Esc leaves it{f'  ({allowed})' if allowed else ''}", id="what")
+
+    @on(Input.Submitted)
+    def take(self, event: Input.Submitted) -> None:
+        event.stop()
+        try:
+            self._desk.type_in(self._key, event.value)
+        except UnitError as problem:
+            self.query_one("#what", Label).update(str(problem))
+            return
+        self.dismiss()

@@ -1,0 +1,64 @@
+"""What lies over a view for a moment: help, and the list of sources."""
+
+from __future__ import annotations
+
+from pivrex.tui.commands import COMMANDS
+from pivrex.tui.desk import Desk
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.views.view import View
+
+__all__ = ["draw_help", "draw_sources"]
+
+
+def _panel(title: str, width: int, height: int) -> Picture:
+    picture = Picture(width, height)
+    picture.text(0, 0, "╭" + "─" * (width - 2) + "╮", "title")
+    picture.down(0, 1, height - 1, "│", "title")
+    picture.down(width - 1, 1, height - 1, "│", "title")
+    picture.text(0, height - 1, "╰" + "─" * (width - 2) + "╯", "title")
+    picture.text(2, 0, f" {title} ", "key")
+    return picture
+
+
+def draw_help(view: View, width: int, height: int, first: int = 0) -> Picture:
+    """Explain a view on that view: its signs, then its keys. ``first`` is the first line shown."""
+    lines: list[tuple[str, str, str]] = [(sign, text, "measured") for sign, text in view.help_lines()]
+    lines.append(("", "", "rest"))
+    for command in COMMANDS:
+        if command.keys and command.view in ("", view.name_):
+            lines.append((command.shown, f"{command.title}: {command.help}", "key"))
+    lines.append(("w a s d", "drive by keys, the left stick; i j k l the right one, q and e the triggers", "key"))
+    wide = min(width - 4, 108)
+    rows = height - 2
+    first = max(0, min(first, len(lines) - rows))
+    picture = _panel(
+        f"{view.name_}: what is to be seen, and the keys    ? closes" + ("   ↑↓ more" if len(lines) > rows else ""),
+        wide,
+        min(height, len(lines) + 2),
+    )
+    for y, (sign, text, named) in enumerate(lines[first : first + rows], 1):
+        picture.text(2, y, sign, named)
+        picture.text(12, y, text, "rest", wide - 14)
+    return picture
+
+
+def draw_sources(desk: Desk, chosen: int, width: int) -> Picture:
+    """List what may drive; the one that drives is marked."""
+    status = desk.status
+    lines: list[tuple[str, str, str]] = []
+    for source in status.sources:
+        drives = "drives" if source.name == status.source else ""
+        lacks = f"! no {', '.join(source.lacks)}" if source.lacks else drives
+        lines.append((source.title, lacks, "alarm" if source.lacks else "commanded"))
+    wide = min(width - 4, 72)
+    picture = _panel("who drives?  ↑↓ Enter    o closes", wide, len(lines) + 4)
+    for y, (title, note, named) in enumerate(lines, 1):
+        here = y - 1 == chosen
+        picture.text(2, y, "▸" if here else " ", "commanded")
+        picture.text(4, y, f" {title} ", "chosen" if here else "rest", wide - 24)
+        picture.right(wide - 2, y, note, named)
+    known = "stand-in gamepads: " + (
+        f"pivrex remote --pad --port {status.pad_port}" if status.pad_port else "Ctrl+P, then stand-in gamepad"
+    )
+    picture.text(4, len(lines) + 2, known, "dim", wide - 6)
+    return picture

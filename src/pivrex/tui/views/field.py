@@ -1,0 +1,226 @@
+"""Field: the greenhouse from above, commanded beside measured for each wheel, pose, sensors and the last seconds."""
+
+from __future__ import annotations
+
+from math import isfinite
+
+import numpy as np
+
+from pivrex.line.layout import plain
+from pivrex.session.messages import LetGo, MoveSticks
+from pivrex.tui.desk import Desk
+from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of
+from pivrex.tui.draw.parts import number, two_bars
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.draw.stick import draw_stick
+from pivrex.tui.draw.strip import draw_strip
+from pivrex.tui.views.view import View
+from pivrex.units import wrap_deg
+
+__all__ = ["FieldView"]
+
+SECONDS = 8.0
+STICK_H = 7
+STICK_W = 15
+
+
+class FieldView(View):
+    """The map at the left, the instruments at the right, two sticks to drag below them."""
+
+    name_ = "field"
+    digit = "5"
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._ground: tuple[tuple[int, int], FieldScale, Picture] | None = None
+        self._sticks: dict[str, tuple[int, int]] = {}
+        self._held = ""
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture = Picture(width, height)
+        side = max(38, min(64, width * 2 // 5)) if width >= 78 else 0
+        picture.place(self._map(width - side, height), 0, 0)
+        if side:
+            self._instruments(picture, width - side + 1, side - 2, height)
+        return picture
+
+    def _map(self, width: int, height: int) -> Picture:
+        desk = self.desk
+        field = desk.folder.settings.field
+        if self._ground is None or self._ground[0] != (width, height):
+            scale = scale_of(field, width, height)
+            self._ground = ((width, height), scale, field_ground(field, scale, width, height))
+        _, scale, ground = self._ground
+        if desk.row is None:
+            return ground
+        pose = (desk.value("sensed", "x"), desk.value("sensed", "y"), desk.value("sensed", "heading"))
+        return draw_field(
+            ground,
+            scale,
+            desk.rig,
+            pose,
+            _points(desk.trail, pose),
+            _points(desk.ghost),
+            bool(desk.value("sensed", "blocked")),
+        )
+
+    def _instruments(self, picture: Picture, x: int, width: int, height: int) -> None:
+        desk = self.desk
+        line = desk.line
+        y = 0
+        picture.text(x, y, "wheels", "title")
+        picture.right(x + width, y, "━ commanded  · measured", "dim")
+        top = float(line.top_m_s.max())
+        names = max(len(w) for w in line.wheels)
+        bar = width - names - 12
+        bar -= 1 - bar % 2
+        room = height - 8 >= 2 * len(line.wheels)
+        for wheel in line.wheels:
+            y += 1
+            asked = desk.value("limits", f"{plain(wheel)}_given")
+            real = desk.value("sensed", f"{plain(wheel)}_speed")
+            lost = desk.value("limits", f"{plain(wheel)}_lost")
+            limited = abs(lost) > 0.0005
+            here = wheel == desk.wheel_name
+            picture.text(x, y, wheel, "title" if here else "rest")
+            picture.right(
+                x + width, y, f"{'!' if limited else ' '}{number(asked)} m/s", "alarm" if limited else "commanded"
+            )
+            if bar >= 9:
+                two_bars(picture, x + names + 1, y, bar, asked / top, real / top)
+            if room:
+                y += 1
+                picture.right(x + width, y, f"{number(real)} m/s", "measured")
+        y += 2
+        rows = self._rows()
+        for name, values in rows:
+            if y >= height:
+                return
+            picture.text(x, y, f"{name:<8}", "dim")
+            at = x + 8
+            for text, named in values:
+                if at + len(text) <= x + width:
+                    at = picture.text(at, y, text, named) + 2
+            y += 1
+        sticks = height - y >= STICK_H + 6 and width >= 2 * STICK_W + 2
+        strips = height - y - (STICK_H + 3 if sticks else 0)
+        y = self._draw_strips(picture, x, y + 1, width, strips - 1)
+        self._sticks = {}
+        if sticks:
+            self._draw_sticks(picture, x, height - STICK_H - 2, width)
+
+    def _rows(self) -> list[tuple[str, list[tuple[str, str]]]]:
+        desk = self.desk
+        line = desk.line
+        heading = wrap_deg(float(np.degrees(desk.value("sensed", "heading")))) if desk.row is not None else 0.0
+        rows: list[tuple[str, list[tuple[str, str]]]] = [
+            (
+                "motion",
+                [
+                    (f"forward {number(desk.value('motion', 'forward'))} m/s", "commanded"),
+                    (f"turn {number(float(np.degrees(desk.value('motion', 'turn'))), 0, 5)} deg/s", "commanded"),
+                ],
+            ),
+            (
+                "pose",
+                [
+                    (f"x {number(desk.value('sensed', 'x'), 2, 5)} m", "measured"),
+                    (f"y {number(desk.value('sensed', 'y'), 2, 5)} m", "measured"),
+                    (f"heading {number(heading, 0, 4)} deg", "measured"),
+                ],
+            ),
+        ]
+        for wheel in line.wheels:
+            motor = next(m for m in desk.rig.motors.values() if wheel in m.wheels)
+            radius = next(w.radius_m for w in desk.rig.chassis.wheels if w.name == wheel)
+            travel = desk.value("sensed", f"{plain(wheel)}_travel")
+            values = [(f"{wheel} rolled {number(travel, 2, 7)} m", "measured")]
+            if motor.counts_per_turn and isfinite(travel):
+                values.append((f"= {motor.counts(travel, radius):+7.0f} counts".replace("-", "−"), "rest"))
+            rows.append(("sensed", values))
+        if desk.value("sensed", "blocked") == 1:
+            rows.append(("bump", [("! it stands against something", "alarm")]))
+        else:
+            rows.append(("bump", [("nothing in the way", "dim")]))
+        return rows
+
+    def _draw_strips(self, picture: Picture, x: int, y: int, width: int, room: int) -> int:
+        desk = self.desk
+        line = desk.line
+        each = room // len(line.wheels)
+        if each < 4:
+            return y
+        each = min(each, 11)
+        layout = line.layout
+        rows = desk.history
+        t = rows[:, layout.at("clock", "t")]
+        # a recording that began again has a clock that began again
+        start = int(np.flatnonzero(np.diff(t) < 0)[-1]) + 1 if len(t) > 1 and (np.diff(t) < 0).any() else 0
+        for wheel in line.wheels:
+            name = plain(wheel)
+            commanded = rows[start:, layout.at("limits", f"{name}_given")]
+            measured = rows[start:, layout.at("sensed", f"{name}_speed")]
+            i = line.wheels.index(wheel)
+            strip = draw_strip(
+                f"{wheel} wheel", t[start:], commanded, measured, float(line.top_m_s[i]), SECONDS, "m/s", width, each
+            )
+            picture.place(strip, x, y)
+            y += each
+        return y
+
+    def _draw_sticks(self, picture: Picture, x: int, y: int, width: int) -> None:
+        desk = self.desk
+        picture.text(x, y, "sticks", "title")
+        picture.right(x + width, y, "drag with the mouse, or w a s d and i j k l", "dim")
+        for i, side in enumerate(("left", "right")):
+            left = x + i * (STICK_W + 3)
+            at = {}
+            for axis in ("x", "y"):
+                channel = f"{side}_{axis}"
+                used = channel in desk.line.channels
+                at[axis] = desk.value("raw", channel) if used and desk.row is not None else 0.0
+            used = any(f"{side}_{a}" in desk.line.channels for a in "xy")
+            picture.place(draw_stick(at["x"], at["y"], STICK_W, STICK_H, used, side), left, y + 1)
+            self._sticks[side] = (left, y + 1)
+        text = x + 2 * (STICK_W + 3)
+        for row, channel in enumerate(desk.line.channels):
+            if row < STICK_H and text + 20 <= x + width:
+                shown = number(desk.value("raw", channel), 3, 7)
+                picture.text(text, y + 1 + row, f"{channel:<13}", "dim")
+                picture.text(text + 13, y + 1 + row, shown, "rest")
+
+    def point(self, x: int, y: int, phase: str) -> None:
+        if phase == "press":
+            self._held = next(
+                (
+                    s
+                    for s, (left, top) in self._sticks.items()
+                    if left <= x < left + STICK_W and top <= y < top + STICK_H
+                ),
+                "",
+            )
+        if not self._held:
+            return
+        if phase == "release":
+            self.desk.ask(LetGo())
+            self._held = ""
+            return
+        left, top = self._sticks.get(self._held, (0, 0))
+        across = (x - left - STICK_W // 2) / (STICK_W // 2 - 1)
+        down = (y - top - STICK_H // 2) / (STICK_H // 2 - 0.5)
+        self.desk.ask(MoveSticks({f"{self._held}_x": across, f"{self._held}_y": down}))
+
+    def help_lines(self) -> list[tuple[str, str]]:
+        return [
+            ("━ ·", "commanded solid amber, measured dotted teal: for each wheel, in the bars and in the strips"),
+            ("trail", "dotted where the robot went, fainter where it went the time before (r puts it back)"),
+            ("nose", "the amber line points ahead; the outline turns coral when the robot stands against something"),
+            ("sensed", "what the robot says: raw encoder counts and what they mean"),
+            ("!", "a wheel was asked for more than it can; the why says how much is lost"),
+            ("sticks", "drag one with the mouse: it drives while you hold it and springs back"),
+        ]
+
+
+def _points(trail: list[tuple[float, float]], last: tuple[float, float, float] | None = None) -> np.ndarray:
+    points = trail if last is None else [*trail, last[:2]]
+    return np.array(points, float).reshape(-1, 2)

@@ -1,0 +1,263 @@
+"""Shaping: a response curve for each function with its live point, the stick's gate, and settings in place."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from pivrex.line.shaping import respond
+from pivrex.rig.channels import is_one_sided
+from pivrex.rig.nudge import COARSE
+from pivrex.tui.desk import Desk
+from pivrex.tui.draw.curve import CurveData, draw_curve
+from pivrex.tui.draw.gate import GateData, draw_gate
+from pivrex.tui.draw.parts import slider
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.views.view import View
+
+__all__ = ["ShapingView"]
+
+SAMPLES = np.linspace(-1.0, 1.0, 401)
+GATE_TICKS = 45
+
+PER_FUNCTION = ("edge", "curve", "scale", "faster", "slower")
+OVERALL = (
+    ("law.kind", "law"),
+    ("shaping.measure", "band measures"),
+    ("shaping.onset", "onset"),
+    ("shaping.overall", "overall scale"),
+    ("limits.fit", "too much"),
+)
+ENDS = {"forward": ("near", "away"), "turn": ("right", "left"), "left": ("near", "away"), "right": ("near", "away")}
+
+
+class ShapingView(View):
+    """Curves, gate and settings. What the keys act on is marked by ▸."""
+
+    name_ = "shaping"
+    digit = "2"
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._chosen = "shaping.forward.edge"
+        self._sliders: list[tuple[str, int, int, int]] = []
+        self._dragged = ""
+        self._drags = 0
+
+    def columns(self) -> list[list[tuple[str, str]]]:
+        """Give the settings, (key, name), of each column: one for each function, then what counts for all."""
+        columns = [[(f"shaping.{f}.{s}", s) for s in PER_FUNCTION] for f in self.desk.line.functions]
+        rest = list(OVERALL)
+        level = self._level()
+        if self.desk.file.get(f"speed_levels.levels.{level}") is not None:
+            name = self.desk.rig.speed_levels.levels[level].name
+            rest += [
+                (f"speed_levels.levels.{level}.moving", f"{name}: moving"),
+                (f"speed_levels.levels.{level}.turning", f"{name}: turning"),
+            ]
+        return [*columns, rest]
+
+    def _level(self) -> int:
+        row = self.desk.row
+        if row is None:
+            return self.desk.rig.speed_levels.start_index
+        return min(int(self.desk.value("law", "level")), len(self.desk.rig.speed_levels.levels) - 1)
+
+    @property
+    def chosen(self) -> str:
+        """The key of the selected setting."""
+        keys = [key for column in self.columns() for key, _ in column]
+        if self._chosen not in keys:
+            self._chosen = keys[0]
+        return self._chosen
+
+    def has(self, key: str) -> bool:
+        return any(key == k for column in self.columns() for k, _ in column)
+
+    def select(self, key: str) -> None:
+        if self.has(key):
+            self._chosen = key
+
+    # --- drawing ---
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture = Picture(width, height)
+        columns = self.columns()
+        rows = max(len(c) for c in columns)
+        panel = width // len(columns)
+        upper = max(0, height - rows - 1)
+        self._sliders = []
+        for i, settings in enumerate(columns):
+            x = i * panel
+            w = width - x if i == len(columns) - 1 else panel - 1
+            last = i == len(columns) - 1
+            if upper >= 7:
+                drawing = self._gate(w, upper) if last else self._curve(self.desk.line.functions[i], w, upper)
+                picture.place(drawing, x, 0)
+            if i:
+                picture.down(x - 1, 0, height)
+            self._settings(picture, settings, x, upper, w)
+        return picture
+
+    def _curve(self, function: str, width: int, height: int) -> Picture:
+        desk = self.desk
+        line = desk.line
+        i = line.functions.index(function)
+        one_sided = is_one_sided(line.rig.channel(line.rig.law.axes()[function]))
+        x = SAMPLES[SAMPLES >= 0] if one_sided else SAMPLES
+        ghost = None
+        if desk.before is not None and desk.before.functions == line.functions:
+            ghost = self._response(desk.before, i, x)
+        live = None
+        if desk.row is not None:
+            live = (desk.value("axes", function), desk.value("scale", function), desk.value("rate", function))
+        level = line.levels[self._level()]
+        if line.rig.law.kind != "tank" and function == "turn":
+            full = f"{np.degrees(level[2]):.0f} deg/s"
+        else:
+            full = f"{level[0]:.2f} m/s"
+        return draw_curve(
+            CurveData(
+                title=f"{function}  ○ asked ● now",
+                x=x,
+                y=self._response(line, i, x),
+                ghost=ghost,
+                edge=line.rig.shaping.of(function).edge,
+                live=live,
+                full=full,
+                one_sided=one_sided,
+                ends=("rest", "pressed") if one_sided else ENDS[function],
+            ),
+            width,
+            height,
+        )
+
+    @staticmethod
+    def _response(line: object, i: int, x: np.ndarray) -> np.ndarray:
+        """What a function ends at while the other axes rest: a call of the same stages."""
+        shaping = line.shaping  # type: ignore[attr-defined]
+        fractions = np.zeros((len(x), len(shaping.edge)))
+        fractions[:, i] = x
+        return respond(shaping, fractions)[:, i]
+
+    def _gate(self, width: int, height: int) -> Picture:
+        desk = self.desk
+        line = desk.line
+        up, across = line.functions[0], line.functions[-1]
+        layout = line.layout
+        rows = desk.history[-GATE_TICKS:]
+        # right is drawn to the right, and turning left is positive
+        sign = -1.0 if across == "turn" else 1.0
+
+        def points(stage: str) -> np.ndarray:
+            tall = rows[:, layout.at(stage, up)]
+            if up == "ahead":
+                tall = tall - rows[:, layout.at(stage, "back")]
+            return np.stack([sign * rows[:, layout.at(stage, across)], tall], axis=1)
+
+        edges = line.rig.shaping
+        one_stick = bool(line.shaping.together[0, -1]) if len(line.functions) > 1 else False
+        return draw_gate(
+            GateData(
+                raw=points("axes"),
+                shaped=points("rate"),
+                edge_across=edges.of(across).edge,
+                edge_up=edges.of(up).edge,
+                measure=edges.measure if one_stick else "axis",
+                names=(across, up if up != "ahead" else "ahead − back"),
+            ),
+            width,
+            height,
+        )
+
+    def _settings(self, picture: Picture, settings: list[tuple[str, str]], x: int, y: int, width: int) -> None:
+        desk = self.desk
+        names = max(len(name) for _, name in settings)
+        values = 12
+        bar = width - names - values - 6
+        for row, (key, name) in enumerate(settings, y):
+            here = key == self.chosen
+            picture.text(x + 1, row, "▸" if here else " ", "commanded")
+            picture.text(x + 3, row, name, "title" if here else "dim")
+            setting = desk.setting(key)
+            shown = desk.shown(key)
+            if key.endswith(".curve") and desk.rig.shaping.of(key.split(".")[1]).points:
+                shown = "table"
+            if shown in ("0 /s", "0 %/s"):
+                shown = "no limit"
+            at = x + names + 4
+            if setting.choices:
+                self._choices(picture, setting.choices, str(setting.value(desk.rig)), at, row, width - names - 5, here)
+            elif bar >= 6:
+                slider(
+                    picture, at, row, bar, setting.value(desk.rig) / setting.largest(), "commanded" if here else "rest"
+                )
+                self._sliders.append((key, row, at, bar))
+                picture.right(x + width - 1, row, f" {shown} ", "chosen" if here else "rest")
+            else:
+                picture.right(x + width - 1, row, f" {shown} ", "chosen" if here else "rest")
+
+    def _choices(
+        self, picture: Picture, choices: tuple[str, ...], value: str, x: int, y: int, room: int, here: bool
+    ) -> None:
+        if sum(len(c) + 2 for c in choices) > room:
+            text = f" {value} "
+            picture.right(x + room, y, text, "chosen" if here else "rest")
+            return
+        for choice in choices:
+            named = ("chosen" if here else "title") if choice == value else "frame"
+            x = picture.text(x, y, f" {choice} ", named)
+
+    # --- acting ---
+
+    def _walk(self, steps: int) -> None:
+        keys = [key for column in self.columns() for key, _ in column]
+        self._chosen = keys[(keys.index(self.chosen) + steps) % len(keys)]
+
+    def act_previous_setting(self) -> None:
+        self._walk(-1)
+
+    def act_next_setting(self) -> None:
+        self._walk(1)
+
+    def act_nudge_down(self) -> None:
+        self.desk.nudge(self.chosen, -1)
+
+    def act_nudge_up(self) -> None:
+        self.desk.nudge(self.chosen, 1)
+
+    def act_nudge_down_coarse(self) -> None:
+        self.desk.nudge(self.chosen, -COARSE)
+
+    def act_nudge_up_coarse(self) -> None:
+        self.desk.nudge(self.chosen, COARSE)
+
+    def point(self, x: int, y: int, phase: str) -> None:
+        if phase == "press":
+            self._dragged, self._drags = "", 0
+            for key, row, left, width in self._sliders:
+                if row == y:
+                    column_left = left - 24
+                    if left - 1 <= x <= left + width:
+                        self._dragged = key
+                        self._chosen = key
+                        break
+                    if column_left <= x < left:
+                        self._chosen = key
+        if self._dragged and phase != "release":
+            _, _, left, width = next(s for s in self._sliders if s[0] == self._dragged)
+            self.desk.drag(self._dragged, (x - left) / max(1, width - 1), going_on=self._drags > 0)
+            self._drags += 1
+
+    def help_lines(self) -> list[tuple[str, str]]:
+        return [
+            ("━", "the response: stick across, what is asked for up; 1 is the speed beside the title"),
+            ("╌", "thin: the response before your last change"),
+            ("○ ●", "where the stick is on the curve, and where the rate limit lets it be by now"),
+            ("┆", "the dead band's edge; in the gate its outline as it is measured"),
+            ("edge", "inside it nothing happens; rescaled starts from 0 there, cut jumps"),
+            ("curve", "0 % is straight, 100 % is the cube: gentle near the centre"),
+            ("scale", "what is left at full stick: only this function slower"),
+            ("faster", "how fast it may grow, in full strokes a second; slower: how fast it may shrink"),
+            ("overall", "everything slower alike"),
+            ("level", "[ and ] walk the speed levels; each has its share for moving and for turning"),
+        ]
