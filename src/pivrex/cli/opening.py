@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import contextlib
-import os
 import shutil
 import sys
 import tempfile
@@ -73,32 +71,11 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
     assert isinstance(client, SessionClient)
     folder = open_folder(path)
     rig_path = find_rig(options.rig, path)[0] if options.rig else folder.first_rig()
-    # a lone Esc is known for one after this many ms; a slow link may need more, so a person's own value wins
-    os.environ.setdefault("ESCDELAY", "25")
-    from pivrex.tui.desk import Desk
-
-    desk = Desk(folder, rig_path, client)
     recording = folder.demo_recording()
     source = f"recording {recording.stem}" if demo and recording is not None else "keys"
-    desk.open_session(source, listen_for_pads=options.pad)
-    from pivrex.tui.app import PivrexApp
-    from pivrex.tui.canvas import Canvas
+    from pivrex.tui.start import show
 
-    theme = options.theme or ("plain" if os.environ.get("NO_COLOR") else "dusk")
-    Canvas.ascii_only = not _is_unicode()
-    result = PivrexApp(desk, view=options.view, tour=demo, theme=theme).run()
+    result = show(client, folder, rig_path, source, view=options.view, theme=options.theme, tour=demo, pads=options.pad)
     if demo and not options.folder:
         print(f"the demo workspace is kept in {path}")
-    return int(result or 0)
-
-
-def _is_unicode() -> bool:
-    """Tell whether the terminal is said to know more than ASCII; and let nothing that it cannot show be fatal."""
-    for stream in (sys.__stdout__, sys.__stderr__):
-        with contextlib.suppress(AttributeError, ValueError):
-            stream.reconfigure(errors="replace")  # type: ignore[union-attr]
-    encoding = (getattr(sys.__stdout__, "encoding", "") or "").lower()
-    wanted = os.environ.get("LC_ALL") or os.environ.get("LC_CTYPE") or os.environ.get("LANG") or ""
-    # Python takes the C locale for UTF-8; a terminal in it may not
-    plain = wanted in ("C", "POSIX") or ("." in wanted and "utf" not in wanted.lower())
-    return encoding.startswith("utf") and not plain
+    return result

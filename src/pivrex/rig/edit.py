@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
+import tomllib
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-
-import tomlkit
-import tomlkit.exceptions
-from tomlkit.items import AbstractTable
 
 from pivrex.errors import RigError, SaveError
 from pivrex.files import free_name, write_atomically
@@ -70,7 +67,7 @@ class RigFile:
 
     def get(self, key: str) -> object:
         """Give what the file holds at a dotted key, as it is written; None if the file leaves it out."""
-        at: object = tomlkit.parse(self._text).unwrap()
+        at: object = tomllib.loads(self._text)
         for part in key.split("."):
             if isinstance(at, list):
                 at = at[int(part)] if part.isdigit() and int(part) < len(at) else None
@@ -201,6 +198,9 @@ def _read(path: Path) -> str:
 
 def _with(text: str, key: str, value: object) -> str:
     """Give ``text`` with ``key`` set to ``value``, comments and order kept."""
+    import tomlkit  # loaded with the first change: the first screen need not wait for it
+    from tomlkit.items import AbstractTable
+
     document = tomlkit.parse(text)
     *parents, last = key.split(".")
     at: object = document

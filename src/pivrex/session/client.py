@@ -5,11 +5,15 @@ from __future__ import annotations
 import contextlib
 import multiprocessing
 from multiprocessing.connection import Connection
+from multiprocessing.shared_memory import SharedMemory
+from typing import TYPE_CHECKING
 
 from pivrex.errors import SessionError
-from pivrex.session.messages import Request, SetUp, Status
-from pivrex.session.process import run
-from pivrex.session.shared import Ring, Row
+from pivrex.session.child import RING_BYTES, be_the_session
+
+if TYPE_CHECKING:
+    from pivrex.session.messages import Request, SetUp, Status
+    from pivrex.session.shared import Ring, Row
 
 __all__ = ["SessionClient"]
 
@@ -18,19 +22,27 @@ class SessionClient:
     """A running session in a process of its own.
 
     The process is spawned, not forked, so it works the same on every system. It is started without its `SetUp`, so
-    that the rig can be read and the screen be built while it comes up.
+    that the rig can be read and the screen be built while it comes up; for the same reason this module loads nothing
+    large before it has started it.
     """
 
     def __init__(self) -> None:
         context = multiprocessing.get_context("spawn")
-        self._ring = Ring.create()
+        memory = SharedMemory(create=True, size=RING_BYTES)  # new memory is all zeros, as the ring wants it
         self._wire: Connection
         self._wire, theirs = context.Pipe()
-        self._process = context.Process(target=run, args=(theirs, self._ring.name), daemon=True, name="pivrex-session")
+        self._process = context.Process(
+            target=be_the_session, args=(theirs, memory.name), daemon=True, name="pivrex-session"
+        )
         self._process.start()
         theirs.close()
+
+        from pivrex.session.messages import Status
+        from pivrex.session.shared import Ring
+
+        self._ring: Ring = Ring(memory)
         self._seen = 0
-        self.status = Status()
+        self.status: Status = Status()
         self._closed = False
 
     def set_up(self, setup: SetUp) -> None:

@@ -8,7 +8,9 @@ import logging
 import os
 import signal
 import sys
+import threading
 import time
+import warnings
 from multiprocessing.connection import Connection
 from typing import TYPE_CHECKING
 
@@ -24,8 +26,11 @@ if TYPE_CHECKING:
 
 __all__ = ["run"]
 
-SILENT_S = 1.0
-"""A screen that has not said for this long that it is alive is taken for frozen."""
+SILENT_LIVE_S = 1.0
+SILENT_S = 3.0
+"""A screen that has not said for this long that it is alive is taken for frozen; sooner while live."""
+
+AFTER_START_S = 0.5
 
 log = logging.getLogger(__name__)
 
@@ -62,7 +67,8 @@ class _Loop:
         self._wire, self._ring = wire, ring
         self._session = Session(setup)
         self._session.rest()  # before anything else is computed, the robot has been told to rest
-        self._pads = _open_pads() if setup.gamepads else None
+        self._pads: Pads | None = None
+        self._loading = _PadsLoader() if setup.gamepads else None
         self._server: PadServer | None = None
         self._told: Status | None = None
         self._beats, self._beat_at = ring.beats, time.perf_counter()
@@ -108,6 +114,8 @@ class _Loop:
             raise EOFError from None
 
     def _look_at_pads(self) -> None:
+        if self._loading is not None and self._loading.ready:
+            self._pads, self._loading = self._loading.open(), None
         if self._pads is None:
             return
         if self._session.wants_pads and self._server is None:
@@ -129,8 +137,10 @@ class _Loop:
         beats = self._ring.beats
         if beats != self._beats:
             self._beats, self._beat_at = beats, now_s
-        elif beats and now_s - self._beat_at > SILENT_S:
-            self._session.handle(Stop(f"the screen was silent for {SILENT_S:g} s"), now_s)
+            return
+        longest = SILENT_LIVE_S if self._session.status.live else SILENT_S
+        if beats and now_s - self._beat_at > longest:
+            self._session.handle(Stop(f"the screen was silent for {longest:g} s"), now_s)
 
     def _tell(self) -> None:
         if self._session.status is not self._told:
@@ -148,11 +158,30 @@ class _Loop:
         self._ring.close()
 
 
-def _open_pads() -> Pads | None:
-    try:
-        from pivrex.devices.pads import Pads
+class _PadsLoader:
+    """Loads SDL beside the running clock: it takes a fifth of a second, and nothing needs it for the first screen."""
 
-        return Pads()
-    except (OSError, ImportError) as problem:
-        log.warning("no gamepads: %s", problem)
-        return None
+    def __init__(self) -> None:
+        self._thread = threading.Thread(target=self._load, daemon=True)
+        self._thread.start()
+
+    @property
+    def ready(self) -> bool:
+        return not self._thread.is_alive()
+
+    @staticmethod
+    def _load() -> None:
+        time.sleep(AFTER_START_S)
+        with contextlib.suppress(ImportError), warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # the binding says on import which library it found
+            import sdl2  # noqa: F401
+
+    @staticmethod
+    def open() -> Pads | None:
+        try:
+            from pivrex.devices.pads import Pads
+
+            return Pads()
+        except (OSError, ImportError) as problem:
+            log.warning("no gamepads: %s", problem)
+            return None

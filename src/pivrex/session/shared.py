@@ -8,18 +8,11 @@ from multiprocessing.shared_memory import SharedMemory
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["WIDEST", "Ring", "Row"]
+from pivrex.session.child import EXTRA, HEADER, RING_BYTES, SLOTS, WIDEST
+
+__all__ = ["Ring", "Row"]
 
 Floats = NDArray[np.float64]
-
-SLOTS = 2048
-"""Ticks that the ring holds: 34 s at 60 Hz. A screen that sleeps longer misses some."""
-
-WIDEST = 250
-"""The most columns a Tick may have."""
-
-_EXTRA = 5  # serial, run, late, work, columns
-_HEADER = 8  # whole numbers: written count, heartbeat, ticks skipped
 
 
 @dataclass(frozen=True)
@@ -49,13 +42,13 @@ class Ring:
 
     def __init__(self, memory: SharedMemory) -> None:
         self._memory = memory
-        self._head = np.ndarray((_HEADER,), np.int64, memory.buf)
-        self._slots = np.ndarray((SLOTS, _EXTRA + WIDEST), np.float64, memory.buf, offset=_HEADER * 8)
+        self._head = np.ndarray((HEADER,), np.int64, memory.buf)
+        self._slots = np.ndarray((SLOTS, EXTRA + WIDEST), np.float64, memory.buf, offset=HEADER * 8)
 
     @classmethod
     def create(cls) -> Ring:
         """Make a new one; whoever makes it unlinks it."""
-        ring = cls(SharedMemory(create=True, size=_HEADER * 8 + SLOTS * (_EXTRA + WIDEST) * 8))
+        ring = cls(SharedMemory(create=True, size=RING_BYTES))
         ring._head[:] = 0
         return ring
 
@@ -97,8 +90,8 @@ class Ring:
         count = int(self._head[0])
         slot = self._slots[count % SLOTS]
         width = len(row.values)
-        slot[:_EXTRA] = row.serial, row.run, row.late_s, row.work_s, width
-        slot[_EXTRA : _EXTRA + width] = row.values
+        slot[:EXTRA] = row.serial, row.run, row.late_s, row.work_s, width
+        slot[EXTRA : EXTRA + width] = row.values
         self._head[0] = count + 1
 
     def since(self, count: int) -> tuple[int, list[Row]]:
@@ -112,7 +105,7 @@ class Ring:
         for i, slot in enumerate(copies, first):
             if i >= safe:
                 width = int(slot[4])
-                rows.append(Row(int(slot[0]), int(slot[1]), slot[2], slot[3], slot[_EXTRA : _EXTRA + width]))
+                rows.append(Row(int(slot[0]), int(slot[1]), slot[2], slot[3], slot[EXTRA : EXTRA + width]))
         return now, rows
 
     def close(self, unlink: bool = False) -> None:

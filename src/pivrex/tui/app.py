@@ -6,6 +6,7 @@ import asyncio
 import logging
 import sys
 from collections.abc import Iterable
+from typing import ClassVar
 
 from textual import events
 from textual.app import App, ComposeResult, SystemCommand
@@ -69,7 +70,7 @@ class PivrexApp(App[int]):
     .small #head, .small #line, .small ContentSwitcher, .small #why, .small #foot, .small #ladder { display: none; }
     .small #small { display: block; height: 1fr; }
     """
-    BINDINGS: list[BindingType] = [  # noqa: RUF012 - Textual's own way
+    BINDINGS: ClassVar[list[BindingType]] = [
         Binding("escape", "stop_first", priority=True, show=False, id="stop"),
         Binding("ctrl+c", "stop_first", priority=True, show=False, id="stop-too"),
     ]

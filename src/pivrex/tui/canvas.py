@@ -88,6 +88,8 @@ class Canvas(Widget):
     def render_line(self, y: int) -> Strip:
         """Give a row as Textual wants it."""
         theme = self.app.theme
+        if theme == "dusk" and self.app.console.color_system == "standard":
+            theme = "basic"
         if theme != self._styles_of:
             self._styles_of = theme
             self._strips.clear()

@@ -14,34 +14,42 @@ _DUSK = {
     "commanded": "bold #f0a63a", "measured": "#49c5b6", "target": "#b9a2e8", "alarm": "bold #ff7b66",
     "ghost": "#6b7568", "chosen": "bold #0d1612 on #e4dcc8", "ground": "#34443a", "thing": "#7c8f5a",
     "key": "bold #d8c690", "safe": "bold #0d1612 on #9fb58c", "live": "bold #0d1612 on #ff7b66",
-    "commanded_bar": "#f0a63a", "measured_bar": "#49c5b6",
 }  # fmt: skip
 _NOON = {
     "rest": "#1d241f", "dim": "#5b655c", "frame": "#a9b0a2", "title": "bold #1d241f",
     "commanded": "bold #9a4f00", "measured": "#00695e", "target": "#6440a8", "alarm": "bold #b3200a",
     "ghost": "#8b9186", "chosen": "bold #f7f3e6 on #1d241f", "ground": "#c3c6b4", "thing": "#5c7032",
     "key": "bold #6b5200", "safe": "bold #f7f3e6 on #3f6b3a", "live": "bold #ffffff on #b3200a",
-    "commanded_bar": "#9a4f00", "measured_bar": "#00695e",
 }  # fmt: skip
 _PLAIN = {
     "rest": "", "dim": "", "frame": "dim", "title": "bold", "commanded": "bold", "measured": "", "target": "",
     "alarm": "bold reverse", "ghost": "dim", "chosen": "reverse", "ground": "dim", "thing": "", "key": "bold",
-    "safe": "bold", "live": "bold reverse", "commanded_bar": "bold", "measured_bar": "",
+    "safe": "bold", "live": "bold reverse",
+}  # fmt: skip
+
+# for terminals with no more than sixteen colours, where the nearest of them would say the wrong thing
+_BASIC = {
+    "rest": "white", "dim": "white", "frame": "bright_black", "title": "bold bright_white",
+    "commanded": "bold yellow", "measured": "cyan", "target": "magenta", "alarm": "bold bright_red",
+    "ghost": "bright_black", "chosen": "reverse", "ground": "bright_black", "thing": "green", "key": "bold white",
+    "safe": "bold black on green", "live": "bold white on red",
 }  # fmt: skip
 
 _GROUNDS = {"dusk": "#0d1612", "noon": "#f7f3e6", "plain": None}
 
 
-def _styles(theme: str, roles: dict[str, str]) -> tuple[Style, ...]:
-    ground = _GROUNDS[theme]
+def _styles(roles: dict[str, str], ground: str | None) -> tuple[Style, ...]:
     base = Style.parse(f"on {ground}") if ground else Style.null()
     return tuple(base + Style.parse(roles[name]) for name in ROLES)
 
 
 STYLES: dict[str, tuple[Style, ...]] = {
-    name: _styles(name, roles) for name, roles in (("dusk", _DUSK), ("noon", _NOON), ("plain", _PLAIN))
+    "dusk": _styles(_DUSK, _GROUNDS["dusk"]),
+    "noon": _styles(_NOON, _GROUNDS["noon"]),
+    "plain": _styles(_PLAIN, _GROUNDS["plain"]),
+    "basic": _styles(_BASIC, "black"),
 }
-"""For each theme the style of each role, in the order of `ROLES`."""
+"""For each theme the style of each role, in the order of `ROLES`; "basic" stands in for dusk in sixteen colours."""
 
 THEMES = (
     Theme(

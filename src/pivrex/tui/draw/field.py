@@ -82,16 +82,15 @@ def field_ground(field: Field, scale: FieldScale, width: int, height: int) -> Pi
             solid, scale.x(one.x_m + one.radius_m * np.cos(angle)), scale.y(one.y_m + one.radius_m * np.sin(angle))
         )
     dots.onto(picture, left, top)
-    names = [(b.name, b.x_m, b.y_m, b.length_m) for b in field.blocks]
-    names += [(r.name, r.x_m, r.y_m, 0.0) for r in field.rounds]
-    for name, x_m, y_m, length_m in names:
-        x, y = scale.cell(x_m, y_m)
-        if name:
-            wide = length_m * scale.per_m / 2
-            # a small thing has its name beside it
-            place = x - len(name) // 2 if wide > len(name) + 2 else min(x + 2, left + w - len(name))
-            row = y if wide > len(name) + 2 else y + (1 if y + 1 < top + h else -1)
-            picture.text(max(left, place), row, f" {name} " if wide > len(name) + 4 else name, "dim")
+    for block in field.blocks:
+        x, y = scale.cell(block.x_m, block.y_m)
+        if block.length_m * scale.per_m / 2 > len(block.name) + 2:
+            picture.text(x - (len(block.name) + 2) // 2, y, f" {block.name} ", "dim")
+    for one in field.rounds:
+        # its name stands below it, inside the walls
+        x, y = scale.cell(one.x_m, one.y_m - one.radius_m)
+        place = min(max(left + 1, x - len(one.name) // 2), left + w - len(one.name) - 1)
+        picture.text(place, min(y + 1, top + h - 1), one.name, "dim")
     return picture
 
 

@@ -28,6 +28,8 @@ class GateData:
         "axis", "stick" or "sum".
     names : tuple of str
         What across and up are called.
+    notes : tuple of (word, sentence)
+        Written below where there is room.
     """
 
     raw: Floats
@@ -36,6 +38,7 @@ class GateData:
     edge_up: float
     measure: str
     names: tuple[str, str]
+    notes: tuple[tuple[str, str], ...] = ()
 
 
 def outline(measure: str, edge_across: float, edge_up: float) -> tuple[Floats, Floats]:
@@ -87,6 +90,10 @@ def draw_gate(data: GateData, width: int, height: int) -> Picture:
     for points, sign, named in ((data.raw, "○", "rest"), (data.shaped, "●", "measured")):
         if len(points) and np.isfinite(points[-1]).all():
             px, py = np.clip(points[-1], -1, 1)
-            picture.text(left + round((px + 1) / 2 * (w - 1)), top + round((1 - py) / 2 * (h - 1)), sign, named)
+            picture.text(left + int(across(np.array(px)) / 2), top + int(up(np.array(py)) / 4), sign, named)
     picture.text(left, top + h, f"○ stick  ● shaped   up {data.names[1]}, across {data.names[0]}", "dim", w)
+    for row, (sign, text) in enumerate(data.notes, top + h + 2):
+        if row < height:
+            picture.text(left, row, sign, "target")
+            picture.text(left + 9, row, text, "dim", width - left - 10)
     return picture

@@ -23,8 +23,6 @@ ROLES = (
     "key",  # a key to press
     "safe",
     "live",
-    "commanded_bar",
-    "measured_bar",
 )
 """Every role; signs mean the same in every view."""
 

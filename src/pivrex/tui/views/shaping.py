@@ -27,6 +27,12 @@ OVERALL = (
     ("shaping.overall", "overall scale"),
     ("limits.fit", "too much"),
 )
+MEASURES = {
+    "axis": "each axis by itself",
+    "stick": "the stick's distance from its centre",
+    "sum": "the magnitudes of both axes added",
+}
+ONSETS = {"rescaled": "motion starts from 0 at the edge", "cut": "motion jumps to its value at the edge"}
 ENDS = {"forward": ("near", "away"), "turn": ("right", "left"), "left": ("near", "away"), "right": ("near", "away")}
 
 
@@ -164,6 +170,10 @@ class ShapingView(View):
                 edge_up=edges.of(up).edge,
                 measure=edges.measure if one_stick else "axis",
                 names=(across, up if up != "ahead" else "ahead − back"),
+                notes=(
+                    (edges.measure, MEASURES[edges.measure]),
+                    (edges.onset, ONSETS[edges.onset]),
+                ),
             ),
             width,
             height,

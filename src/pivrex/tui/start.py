@@ -1,0 +1,52 @@
+"""From a workspace and a session that comes up to the first screen."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sys
+from pathlib import Path
+
+from pivrex.rig import Folder
+from pivrex.session.client import SessionClient
+
+__all__ = ["show"]
+
+
+def show(
+    client: SessionClient,
+    folder: Folder,
+    rig_path: Path,
+    source: str,
+    *,
+    view: str = "field",
+    theme: str = "",
+    tour: bool = False,
+    pads: bool = False,
+) -> int:
+    """Show a workspace until the person leaves; gives the exit code. The session starts before the screen loads."""
+    # a lone Esc is known for one after this many ms; a slow link may need more, so a person's own value wins
+    os.environ.setdefault("ESCDELAY", "25")
+    from pivrex.tui.desk import Desk
+
+    desk = Desk(folder, rig_path, client)
+    desk.open_session(source, listen_for_pads=pads)
+
+    from pivrex.tui.app import PivrexApp
+    from pivrex.tui.canvas import Canvas
+
+    Canvas.ascii_only = not _is_unicode()
+    chosen = theme or ("plain" if os.environ.get("NO_COLOR") else "dusk")
+    return int(PivrexApp(desk, view=view, tour=tour, theme=chosen).run() or 0)
+
+
+def _is_unicode() -> bool:
+    """Tell whether the terminal is said to know more than ASCII; and let nothing that it cannot show be fatal."""
+    for stream in (sys.__stdout__, sys.__stderr__):
+        with contextlib.suppress(AttributeError, ValueError):
+            stream.reconfigure(errors="replace")  # type: ignore[union-attr]
+    encoding = (getattr(sys.__stdout__, "encoding", "") or "").lower()
+    wanted = os.environ.get("LC_ALL") or os.environ.get("LC_CTYPE") or os.environ.get("LANG") or ""
+    # Python takes the C locale for UTF-8; a terminal in it may not
+    plain = wanted in ("C", "POSIX") or ("." in wanted and "utf" not in wanted.lower())
+    return encoding.startswith("utf") and not plain
