@@ -56,7 +56,10 @@ class Recording:
 
     def __post_init__(self) -> None:
         with self._open() as stream:
-            header = next(csv.reader(stream), None)
+            try:
+                header = next(csv.reader(stream), None)
+            except (csv.Error, UnicodeDecodeError) as problem:
+                raise RecordingError(self.path, 1, f"cannot be read as CSV: {problem}") from None
         if not header or not any(name.strip() for name in header):
             raise RecordingError(self.path, 1, "is empty; it needs a header with t and the readings")
         names = [name.strip() for name in header]

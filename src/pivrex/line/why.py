@@ -48,7 +48,12 @@ def sentence(line: Line, row: Floats, wheel: str) -> str:
     w = line.wheels.index(wheel)
     terms = _terms(line, get, w)
     main = max(terms, key=lambda t: abs(t.speed)) if any(t.speed for t in terms) else terms[0]
-    parts = [f"{_control(line, main.function)} {get('axes', main.function):.2f}"]
+    way = (
+        {1.0: " left", -1.0: " right"}.get(float(np.sign(get("axes", main.function))), "")
+        if main.function == "turn"
+        else ""
+    )
+    parts = [f"{_control(line, main.function)} {get('axes', main.function):.2f}{way}"]
     parts.append(f"band {get('band', main.function):.2f}")
     parts.append(f"curve {get('curve', main.function):.2f}")
     if line.shaping.scale[line.functions.index(main.function)] != 1:
@@ -135,7 +140,7 @@ def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
         Rung(
             "law",
             f"{rig.law.kind}, level {level.name} (moving {level.moving * 100:.0f} %, turning {level.turning * 100:.0f} %)"
-            f"{ARROW}forward {get('law', 'forward'):+.3f} m/s, turn {np.degrees(get('law', 'turn')):+.1f} deg/s",
+            f"{ARROW}forward {get('law', 'forward'):+.3f} m/s, turn {_turn(np.degrees(get('law', 'turn')))}",
             "law.kind",
         )
     )
@@ -192,6 +197,10 @@ def _terms(line: Line, get: _Getter, w: int) -> list[_Term]:
         unit[i] = get("rate", function)
         terms.append(_Term(function, float((line.kinematics.inverse[w] * line.law(unit) * full).sum())))
     return terms
+
+
+def _turn(deg_s: float) -> str:
+    return f"{abs(deg_s):.1f} deg/s" + (" left" if deg_s > 0.05 else " right" if deg_s < -0.05 else "")
 
 
 def _control(line: Line, function: str) -> str:

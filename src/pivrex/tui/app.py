@@ -124,6 +124,7 @@ class PivrexApp(App[int]):
         desk = self.desk
         desk.client.beat()
         desk.pull()
+        desk.fade()
         if not desk.client.alive and not self._gone:
             self._gone = True
             desk.say("the session's process is gone; the robot was told to rest. Ctrl+Q leaves, the log has more", True)

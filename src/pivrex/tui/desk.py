@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import time
 from datetime import datetime
 from pathlib import Path
 
@@ -22,6 +23,9 @@ Floats = NDArray[np.float64]
 
 KEPT = 1200
 """Ticks that the screen keeps for its strips: 20 s at 60 Hz."""
+
+SHORT_S, LONG_S = 8.0, 20.0
+"""How long a message stands, and one about a mistake."""
 
 TRAIL_EVERY = 3
 """A point of the trail for every so many ticks."""
@@ -72,6 +76,7 @@ class Desk:
         self.wheel = 0
         self.message = ""
         self.message_alarm = False
+        self._said_at = 0.0
         self.trail: list[tuple[float, float]] = []
         self.ghost: list[tuple[float, float]] = []
         self._serial = 0
@@ -163,6 +168,13 @@ class Desk:
     def say(self, text: str, alarm: bool = False) -> None:
         """Put a sentence where the person looks."""
         self.message, self.message_alarm = text, alarm
+        self._said_at = time.monotonic()
+
+    def fade(self) -> None:
+        """Take a message away that has stood long enough; why the robot is stopped stays."""
+        if self.message and time.monotonic() - self._said_at > (LONG_S if self.message_alarm else SHORT_S):
+            self.message = f"stopped: {self._held}" if self._held else ""
+            self.message_alarm = bool(self._held)
 
     # --- the rig ---
 

@@ -7,7 +7,7 @@ from math import isfinite
 from pivrex.line.layout import plain
 from pivrex.tui.desk import Desk
 from pivrex.tui.draw.bar import Cell, HeadData, draw_head, draw_line
-from pivrex.tui.draw.parts import number
+from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.draw.picture import Picture
 
 __all__ = ["head", "line", "small_screen"]
@@ -66,6 +66,15 @@ def line(desk: Desk, open_view: str, width: int) -> Picture:
     status = desk.status
     source = next((s.title for s in status.sources if s.name == status.source), status.source)
     return draw_line(cells, source, width)
+
+
+def _function(desk: Desk, function: str) -> tuple[float, str]:
+    """Give a function's bar and its numbers; a turn is told in words, and its bar goes the way it turns."""
+    before, after = desk.value("axes", function), desk.value("rate", function)
+    if function == "turn":
+        word = turning(after, 2, "").partition(" ")[2]
+        return -after, f"{abs(before):4.2f}→{abs(after):4.2f} {word:<5}"
+    return after, f"{number(before, 2, 5)}→{number(after, 2, 5)}"
 
 
 def small_screen(desk: Desk, width: int, height: int) -> Picture:

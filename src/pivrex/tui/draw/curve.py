@@ -35,7 +35,11 @@ class CurveData:
     one_sided : bool
         For triggers: only the right half.
     ends : tuple of str
-        What the two ends of the stick are called.
+        What the left and right end of the drawing are called.
+    heights : tuple of str
+        What is asked for at its lower and upper edge.
+    mirrored : bool
+        Whether + is drawn to the left and down: a turn, where left is +, so that a stick pushed right moves right.
     """
 
     title: str
@@ -46,7 +50,9 @@ class CurveData:
     live: tuple[float, float, float] | None
     full: str
     one_sided: bool = False
-    ends: tuple[str, str] = ("back", "forward")
+    ends: tuple[str, str] = ("near", "away")
+    heights: tuple[str, str] = ("back", "ahead")
+    mirrored: bool = False
 
 
 def draw_curve(data: CurveData, width: int, height: int) -> Picture:
@@ -55,15 +61,16 @@ def draw_curve(data: CurveData, width: int, height: int) -> Picture:
     picture.text(1, 0, data.title, "title")
     if width < 16 or height < 7:
         return picture
-    left, top, w, h = 6, 1, width - 8, height - 3
+    left, top, w, h = 8, 1, width - 10, height - 3
     dots = Dots(w, h)
     low = 0.0 if data.one_sided else -1.0
+    sign = -1.0 if data.mirrored else 1.0
 
     def across(x: Floats) -> Floats:
-        return np.asarray((x - low) / (1 - low) * (dots.width - 1))
+        return np.asarray((sign * x - low) / (1 - low) * (dots.width - 1))
 
     def up(y: Floats) -> Floats:
-        return np.asarray((1 - y) / (1 - low) * (dots.height - 1))
+        return np.asarray((1 - sign * y) / (1 - low) * (dots.height - 1))
 
     grid = dots.layer("frame")
     for value in (0.0,) if data.one_sided else (0.0, -1.0, 1.0):
@@ -71,20 +78,22 @@ def draw_curve(data: CurveData, width: int, height: int) -> Picture:
         dots.path(grid, np.array([0.0, dots.width - 1]), np.repeat(up(place), 2), every=1 if value == 0 else 4)
         dots.path(grid, np.repeat(across(place), 2), np.array([0.0, dots.height - 1]), every=1 if value == 0 else 4)
     band = dots.layer("target")
-    for sign in (1,) if data.one_sided else (-1, 1):
-        place = np.repeat(across(np.array([sign * data.edge])), 2)
+    for side in (1,) if data.one_sided else (-1, 1):
+        place = np.repeat(across(np.array([side * data.edge])), 2)
         dots.path(band, place, up(np.array([0.16, -0.16])), every=2)
     if data.ghost is not None and not np.array_equal(data.ghost, data.y):
         dots.path(dots.layer("ghost"), across(data.x), up(data.ghost), every=3)
     dots.path(dots.layer("commanded"), across(data.x), up(data.y))
     dots.onto(picture, left, top)
 
-    picture.right(left, top, " 1", "dim")
+    picture.right(left - 1, top, data.heights[1], "dim")
+    picture.right(left - 1, top + 1, "1", "dim")
     if data.one_sided:
-        picture.right(left, top + h - 1, " 0", "dim")
+        picture.right(left - 1, top + h - 1, "0", "dim")
     else:
-        picture.right(left, top + h // 2, " 0", "dim")
-        picture.right(left, top + h - 1, "−1", "dim")
+        picture.right(left - 1, top + h // 2, "0", "dim")
+        picture.right(left - 1, top + h - 2, "1", "dim")
+        picture.right(left - 1, top + h - 1, data.heights[0], "dim")
     picture.right(width - 1, 0, f"1 = {data.full}", "dim")
     picture.text(left, top + h, data.ends[0], "dim")
     picture.right(left + w, top + h, data.ends[1], "dim")

@@ -6,7 +6,7 @@ from math import isfinite
 
 from pivrex.tui.draw.picture import Picture
 
-__all__ = ["centred_bar", "number", "slider", "two_bars"]
+__all__ = ["centred_bar", "number", "slider", "turning", "two_bars"]
 
 
 def number(value: float, digits: int = 2, width: int = 6) -> str:
@@ -16,6 +16,13 @@ def number(value: float, digits: int = 2, width: int = 6) -> str:
     if abs(value) < 0.5 * 10**-digits:
         return f"{0:.{digits}f}".rjust(width)
     return f"{value:+.{digits}f}".replace("-", "−").rjust(width)
+
+
+def turning(value: float, digits: int, unit: str, width: int = 0) -> str:
+    """Write a turn in words instead of a sign: "12 deg/s left"."""
+    size = f"{abs(value):.{digits}f}" if isfinite(value) else "–"
+    way = "" if not isfinite(value) or float(size) == 0 else " left" if value > 0 else " right"
+    return f"{size.rjust(width)}{' ' + unit if unit else ''}{way}"
 
 
 def centred_bar(picture: Picture, x: int, y: int, width: int, fraction: float, named: str) -> None:

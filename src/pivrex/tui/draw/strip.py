@@ -49,7 +49,7 @@ def draw_strip(
     if len(t_s):
         x = (t_s - t_s[-1] + seconds) / seconds * (dots.width - 1)
         shown = x >= 0
-        for values, named, every in ((commanded, "commanded", 1), (measured, "measured", 2)):
+        for values, named, every in ((measured, "measured", 2), (commanded, "commanded", 1)):
             y = middle * (1 - np.clip(values, -top, top) / top)
             dots.path(dots.layer(named), x[shown], y[shown], every=every)
     dots.onto(picture, left, 1)

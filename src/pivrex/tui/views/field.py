@@ -10,7 +10,7 @@ from pivrex.line.layout import plain
 from pivrex.session.messages import LetGo, MoveSticks
 from pivrex.tui.desk import Desk
 from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of
-from pivrex.tui.draw.parts import number, two_bars
+from pivrex.tui.draw.parts import number, turning, two_bars
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.stick import draw_stick
 from pivrex.tui.draw.strip import draw_strip
@@ -118,7 +118,7 @@ class FieldView(View):
                 "motion",
                 [
                     (f"forward {number(desk.value('motion', 'forward'))} m/s", "commanded"),
-                    (f"turn {number(float(np.degrees(desk.value('motion', 'turn'))), 0, 5)} deg/s", "commanded"),
+                    (f"turn {turning(float(np.degrees(desk.value('motion', 'turn'))), 0, 'deg/s', 3)}", "commanded"),
                 ],
             ),
             (

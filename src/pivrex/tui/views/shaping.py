@@ -33,7 +33,8 @@ MEASURES = {
     "sum": "the magnitudes of both axes added",
 }
 ONSETS = {"rescaled": "motion starts from 0 at the edge", "cut": "motion jumps to its value at the edge"}
-ENDS = {"forward": ("near", "away"), "turn": ("right", "left"), "left": ("near", "away"), "right": ("near", "away")}
+ENDS = {"turn": ("left", "right")}
+HEIGHTS = {"turn": ("left", "right"), "ahead": ("", "ahead"), "back": ("", "back")}
 
 
 class ShapingView(View):
@@ -117,10 +118,7 @@ class ShapingView(View):
         if desk.row is not None:
             live = (desk.value("axes", function), desk.value("scale", function), desk.value("rate", function))
         level = line.levels[self._level()]
-        if line.rig.law.kind != "tank" and function == "turn":
-            full = f"{np.degrees(level[2]):.0f} deg/s"
-        else:
-            full = f"{level[0]:.2f} m/s"
+        full = f"{np.degrees(level[2]):.0f} deg/s" if function == "turn" else f"{level[0]:.2f} m/s"
         return draw_curve(
             CurveData(
                 title=f"{function}  ○ asked ● now",
@@ -131,7 +129,9 @@ class ShapingView(View):
                 live=live,
                 full=full,
                 one_sided=one_sided,
-                ends=("rest", "pressed") if one_sided else ENDS[function],
+                ends=("rest", "pressed") if one_sided else ENDS.get(function, ("near", "away")),
+                heights=HEIGHTS.get(function, ("back", "ahead")),
+                mirrored=function == "turn",
             ),
             width,
             height,

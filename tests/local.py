@@ -1,0 +1,62 @@
+"""A session in this process, for tests of the screen that must not depend on time."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from pivrex.rig import open_folder
+from pivrex.session.core import Session
+from pivrex.session.messages import Request, SetUp, Status
+from pivrex.session.shared import Row
+from pivrex.tui.desk import Desk
+
+
+class LocalClient:
+    """Like a `SessionClient`, but every look at its rows makes a few ticks."""
+
+    ticks = 3
+
+    def __init__(self) -> None:
+        self.session: Session | None = None
+        self.status = Status()
+        self.now = 0.0
+        self.alive = True
+        self.skipped = 0
+        self.asked: list[Request] = []
+
+    def set_up(self, setup: SetUp) -> None:
+        self.session = Session(setup)
+
+    def beat(self) -> None:
+        pass
+
+    def send(self, request: Request) -> None:
+        assert self.session is not None
+        self.asked.append(request)
+        self.session.handle(request, self.now)
+
+    def poll(self) -> bool:
+        assert self.session is not None
+        changed = self.session.status is not self.status
+        self.status = self.session.status
+        return changed
+
+    def rows(self) -> list[Row]:
+        assert self.session is not None
+        rows = []
+        for _ in range(self.ticks):
+            self.now += self.session.dt_s
+            values = self.session.tick(self.now)
+            rows.append(Row(self.session.status.serial, self.session.status.runs, 0.001, 0.0002, values))
+        return rows
+
+    def close(self) -> None:
+        pass
+
+
+def local_desk(home: Path, source: str = "keys") -> Desk:
+    """Open a workspace with a session in this process."""
+    folder = open_folder(home)
+    desk = Desk(folder, folder.first_rig(), LocalClient())  # type: ignore[arg-type]
+    desk.open_session(source, listen_for_pads=False, gamepads=False)
+    return desk

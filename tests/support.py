@@ -1,0 +1,181 @@
+"""What many tests need: rigs to change, a workspace of their own, a terminal to drive."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+import uuid
+from collections.abc import Callable
+from pathlib import Path
+
+from pivrex.rig import Rig, read_text
+
+ROOT = Path(__file__).parent.parent
+DEMO = ROOT / "src" / "pivrex" / "demo"
+PLOVER = DEMO / "rigs" / "plover.toml"
+WATERING = DEMO / "inputs" / "watering.csv"
+
+# A rig whose numbers are easy to work by hand: top speed 1 m/s at each wheel, track 0.5 m, no dead band, no rates.
+PLAIN = """\
+name = "Plain"
+lag = "0 s"
+[chassis]
+kind = "two-sided"
+length = "400 mm"
+width = "400 mm"
+wheels = [
+    { name = "left", x = "0 mm", y = "250 mm", radius = "100 mm" },
+    { name = "right", x = "0 mm", y = "-250 mm", radius = "100 mm" },
+]
+[motors.left]
+wheels = ["left"]
+top_speed = "10 rad/s"
+output = { kind = "fraction" }
+[motors.right]
+wheels = ["right"]
+top_speed = "10 rad/s"
+output = { kind = "fraction" }
+[shaping.forward]
+edge = 0
+[shaping.turn]
+edge = 0
+[shaping.left]
+edge = 0
+[shaping.right]
+edge = 0
+[shaping.ahead]
+edge = 0
+[shaping.back]
+edge = 0
+[law]
+kind = "arcade"
+"""
+
+
+def plain_rig(*changes: tuple[str, str]) -> Rig:
+    """Read the plain rig with pieces of its text replaced."""
+    text = PLAIN
+    for old, new in changes:
+        assert old in text, old
+        text = text.replace(old, new)
+    return read_text(text, Path("test.toml"), Rig)
+
+
+class TempCase(unittest.TestCase):
+    """A folder of its own, and a home so that no test touches a person's files."""
+
+    def setUp(self) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="pivrex-test-"))
+        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        self.home = self.folder / "home"
+        before = os.environ.get("PIVREX_HOME")
+        os.environ["PIVREX_HOME"] = str(self.home)
+
+        def restore() -> None:
+            if before is None:
+                os.environ.pop("PIVREX_HOME", None)
+            else:
+                os.environ["PIVREX_HOME"] = before
+
+        self.addCleanup(restore)
+
+    def demo(self) -> Path:
+        """Copy the demo workspace."""
+        target = self.folder / "workspace"
+        shutil.copytree(DEMO, target, ignore=shutil.ignore_patterns("__pycache__"))
+        return target
+
+    def write(self, name: str, text: str) -> Path:
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, "utf-8")
+        return path
+
+
+def wait_for(what: Callable[[], object], seconds: float = 10.0, hint: Callable[[], str] | str = "") -> None:
+    """Wait until ``what`` is true; fails with a hint."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        if what():
+            return
+        time.sleep(0.03)
+    raise AssertionError(f"not within {seconds:g} s: {hint() if callable(hint) else hint}")
+
+
+class Terminal:
+    """A program in a tmux of its own, driven by keys and read as text."""
+
+    def __init__(
+        self, *words: str, size: tuple[int, int] = (160, 47), env: dict[str, str] | None = None, config: str = ""
+    ) -> None:
+        self.name = f"pivrex-{uuid.uuid4().hex[:10]}"
+        self._config = Path(tempfile.mkdtemp(prefix="pivrex-tmux-"))
+        (self._config / "conf").write_text(f"set -g focus-events on\nset -s escape-time 0\n{config}\n")
+        variables = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "LC_ALL": "C.UTF-8", **(env or {})}
+        variables.pop("TMUX", None)
+        self._env = variables
+        command = [sys.executable, "-m", "pivrex", *words]
+        inner = " ".join(f"'{w}'" for w in command)
+        exports = " ".join(f"'{k}={variables[k]}'" for k in ("PYTHONPATH", "LC_ALL", *(env or {})))
+        home = variables.get("PIVREX_HOME", "")
+        self._tmux(
+            "new-session", "-d", "-x", str(size[0]), "-y", str(size[1]), "-s", "main",
+            f"env PIVREX_HOME='{home}' {exports} {inner}; echo ENDED with $?; sleep 60",
+        )  # fmt: skip
+
+    def _tmux(self, *words: str) -> str:
+        found = subprocess.run(
+            ["tmux", "-L", self.name, "-f", str(self._config / "conf"), *words],
+            capture_output=True, text=True, env=self._env, check=False,
+        )  # fmt: skip
+        return found.stdout
+
+    def keys(self, *names: str) -> None:
+        """Send keys by tmux's names."""
+        for name in names:
+            self._tmux("send-keys", "-t", "main", name)
+
+    def screen(self) -> str:
+        """Give what is on the screen."""
+        return self._tmux("capture-pane", "-p", "-t", "main")
+
+    def row(self, y: int) -> str:
+        """Give a row of the screen, counted from the bottom if negative."""
+        rows = self.screen().split("\n")[:-1]
+        return rows[y] if -len(rows) <= y < len(rows) else ""
+
+    def wait(self, text: str, seconds: float = 20.0) -> None:
+        """Wait until a text is on the screen."""
+        wait_for(lambda: text in self.screen(), seconds, lambda: f"{text!r} in\n{self.screen()}")
+
+    def resize(self, width: int, height: int) -> None:
+        """Resize the window."""
+        self._tmux("resize-window", "-t", "main", "-x", str(width), "-y", str(height))
+
+    def pids(self) -> list[int]:
+        """Give the processes of the program: screen first, then its children."""
+        pane = self._tmux("list-panes", "-t", "main", "-F", "#{pane_pid}").strip()
+        found = subprocess.run(["ps", "-eo", "pid,ppid,args"], capture_output=True, text=True, check=True).stdout
+        rows = [line.split(None, 2) for line in found.splitlines()[1:]]
+        family, more = {int(pane)}, True
+        ordered: list[int] = []
+        while more:
+            more = False
+            for row in rows:
+                pid, parent = int(row[0]), int(row[1])
+                if parent in family and pid not in family:
+                    family.add(pid)
+                    more = True
+                    if "python" in row[2] and not row[2].startswith("sh "):
+                        ordered.append(pid)
+        return ordered
+
+    def close(self) -> None:
+        """End the tmux and all in it."""
+        self._tmux("kill-server")
+        shutil.rmtree(self._config, ignore_errors=True)

@@ -1,0 +1,386 @@
+"""The application in Textual's pilot, with a session in this process."""
+
+import shutil
+import unittest
+from collections.abc import Iterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import Any
+
+from textual import events
+from textual.keys import Keys
+
+from pivrex.rig import read_rig
+from pivrex.session.messages import GoLive, KeyDown, KeyUp, Request, Stop
+from pivrex.tui.app import PivrexApp
+from pivrex.tui.canvas import Canvas
+from pivrex.tui.commands import COMMANDS, command_for
+from pivrex.tui.entry import ValueEntry
+from pivrex.tui.releases import FocusReported, KeyReleased, ReleaseParser, ReleasesReported
+from pivrex.tui.views.shaping import ShapingView
+from tests.local import LocalClient, local_desk
+from tests.support import DEMO, TempCase
+
+
+class AppCase(TempCase, unittest.IsolatedAsyncioTestCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.home = self.demo()
+        self.rig_file = self.home / "rigs" / "plover.toml"
+
+    @asynccontextmanager
+    async def running(self, source: str = "keys", size: tuple[int, int] = (160, 47), view: str = "field") -> Any:
+        self.desk = local_desk(self.home, source)
+        self.app = PivrexApp(self.desk, view=view)
+        async with self.app.run_test(size=size) as pilot:
+            self.pilot = pilot
+            await self.frames(2)
+            yield pilot
+
+    async def frames(self, count: int = 2) -> None:
+        for _ in range(count):
+            self.app.frame()
+            await self.pilot.pause()
+
+    async def press(self, *keys: str) -> None:
+        await self.pilot.press(*keys)
+        await self.frames()
+
+    def text(self, name: str = "") -> str:
+        canvases: Iterator[Canvas] = iter(self.app.screen_stack[0].query(Canvas))
+        return "\n".join("\n".join(c.picture.rows()) for c in canvases if not name or c.id == name)
+
+    @property
+    def asked(self) -> list[Request]:
+        client = self.desk.client
+        assert isinstance(client, LocalClient)
+        return client.asked
+
+
+class DrivingTest(AppCase):
+    async def test_the_demo_drives_by_itself_and_the_why_is_there(self) -> None:
+        async with self.running("recording watering"):
+            await self.frames(60)
+            self.assertIn("recorded driver, watering", self.text("head"))
+            self.assertIn("safe", self.text("head"))
+            self.assertRegex(self.text("why"), r"why left: forward stick \d\.\d\d → band .* m/s → \d+/255 forward")
+            self.assertGreater(self.desk.value("sensed", "left_speed"), 0.2)
+            await self.press("n")
+            self.assertIn("why right:", self.text("why"))
+
+    async def test_taking_over_by_key_stopping_and_going_on(self) -> None:
+        async with self.running("recording watering"):
+            await self.frames(40)
+            await self.press("w", "w", "w")
+            self.assertEqual(self.desk.status.source, "keys")
+            await self.frames(20)
+            self.assertGreater(self.desk.value("limits", "left_given"), 0.1)
+            await self.press("escape")
+            self.assertEqual(self.desk.value("outputs", "left_duty"), 0)
+            self.assertIn("! STOPPED", self.text("head"))
+            self.assertIn("stopped: Esc", self.text("foot"))
+            await self.press("g")
+            self.assertNotIn("STOPPED", self.text("head"))
+
+    async def test_while_live_any_other_key_stops(self) -> None:
+        async with self.running():
+            await self.press("ctrl+l")
+            self.assertIn("LIVE", self.text("head"))
+            await self.press("5")  # a key with a meaning does what it means
+            self.assertTrue(self.desk.status.live)
+            await self.press("h")
+            self.assertIn("the key h, which means nothing here", self.desk.status.held)
+            self.assertFalse(self.desk.status.live)
+            await self.press("h")  # not live, it is only ignored
+            self.assertIn("STOPPED", self.text("head"))
+
+    async def test_losing_the_focus_stops_what_is_live(self) -> None:
+        async with self.running():
+            self.app.post_message(events.AppBlur())
+            await self.frames()
+            self.assertEqual(self.desk.status.held, "")
+            self.desk.ask(GoLive())
+            self.app.post_message(events.AppBlur())
+            await self.frames()
+            self.assertEqual(self.desk.status.held, "the window lost the focus")
+            self.assertNotIn("focus not reported", self.text("head"))
+
+    async def test_escape_stops_from_anywhere(self) -> None:
+        async with self.running(view="shaping"):
+            for opener in ("question_mark", "o", "equals_sign", "ctrl+p"):
+                with self.subTest(opener):
+                    await self.press(opener)
+                    self.asked.clear()
+                    await self.press("escape")
+                    self.assertIn(Stop("Esc"), self.asked)
+                    self.assertEqual(len(self.app.screen_stack), 1)
+                    self.assertIn("curve", self.text("shaping"))
+
+    async def test_held_keys_where_the_terminal_reports_releases(self) -> None:
+        async with self.running():
+            self.app.post_message(ReleasesReported())
+            await self.frames()
+            self.assertEqual(self.desk.status.keys_mode, "held")
+            await self.press("w")
+            self.assertEqual(self.desk.value("axes", "forward"), 1.0)
+            self.app.post_message(KeyReleased("w"))
+            await self.frames()
+            self.assertEqual(self.desk.value("axes", "forward"), 0.0)
+            self.assertTrue({KeyDown("w"), KeyUp("w")} <= set(self.asked))
+
+    async def test_the_ways_of_keys(self) -> None:
+        async with self.running():
+            self.assertEqual(self.desk.status.keys_mode, "latched")
+            await self.press("m")
+            self.assertEqual(self.desk.status.keys_mode, "timed")
+            self.assertIn("keys, timed", self.text("head"))
+            await self.press("m", "w", "space")
+            self.assertEqual(self.desk.value("axes", "forward"), 0.0)
+
+    async def test_sticks_are_dragged_and_spring_back(self) -> None:
+        async with self.running() as pilot:
+            field = self.app.views["field"]
+            left, top = field._sticks["left"]  # type: ignore[attr-defined]
+            place = (left + 7 + field.region.x, top + field.region.y)
+            await pilot.mouse_down(offset=place)
+            await self.frames(10)
+            self.assertEqual(self.desk.status.source, "sticks")
+            self.assertGreater(self.desk.value("axes", "forward"), 0.9)
+            await pilot.mouse_up(offset=place)
+            await self.frames(10)
+            self.assertEqual(self.desk.value("axes", "forward"), 0.0)
+
+    async def test_sources_are_chosen_on_the_screen(self) -> None:
+        async with self.running():
+            await self.press("o")
+            self.assertIn("who drives?", self.text("field"))
+            await self.press("down", "down", "enter")
+            self.assertEqual(self.desk.status.source, "recording watering")
+            self.assertNotIn("who drives?", self.text("field"))
+
+    async def test_levels_and_start(self) -> None:
+        async with self.running():
+            await self.press("right_square_bracket")
+            self.assertIn("level dash", self.text("head"))
+            await self.press("w", "w")
+            await self.frames(20)
+            await self.press("space", "r")
+            self.assertLess(self.desk.value("sensed", "y"), 0.6)
+            self.assertGreater(len(self.desk.ghost), 3)
+
+    async def test_a_session_that_is_gone_is_said(self) -> None:
+        async with self.running():
+            client = self.desk.client
+            assert isinstance(client, LocalClient)
+            client.alive = False
+            await self.frames()
+            self.assertIn("the session's process is gone", self.text("foot"))
+
+
+class ShapingTest(AppCase):
+    async def test_nudge_ghost_undo_redo(self) -> None:
+        before = self.rig_file.read_text()
+        async with self.running(view="shaping"):
+            self.assertIn("▸ edge", self.text("shaping"))
+            await self.press("down")
+            self.assertIn("▸ curve", self.text("shaping"))
+            await self.press("shift+right", "shift+right", "right")
+            self.assertEqual(read_rig(self.rig_file).shaping.forward.curve, 0.9)
+            self.assertIn("90 %", self.text("shaping"))
+            assert self.desk.before is not None
+            self.assertEqual(self.desk.before.rig.shaping.forward.curve, 0.85)  # the ghost
+            await self.press("u", "u", "u")
+            self.assertEqual(self.rig_file.read_text(), before)
+            await self.press("u")
+            await self.press("U")
+            self.assertEqual(read_rig(self.rig_file).shaping.forward.curve, 0.6)
+
+    async def test_a_changed_dead_band_shows_at_once_in_the_ticks(self) -> None:
+        async with self.running(view="shaping"):
+            await self.press("w")
+            await self.frames(20)
+            self.assertGreater(self.desk.value("band", "forward"), 0.1)
+            for _ in range(6):
+                await self.press("shift+right")
+            self.assertEqual(read_rig(self.rig_file).shaping.forward.edge, 0.36)
+            self.assertEqual(self.desk.value("band", "forward"), 0.0)
+
+    async def test_typing_a_value(self) -> None:
+        async with self.running(view="shaping"):
+            await self.press("equals_sign")
+            self.assertIsInstance(self.app.screen, ValueEntry)
+            await self.pilot.press(*"w95 %", "enter")  # w is text here, not driving
+            await self.pilot.pause()
+            self.assertIsInstance(self.app.screen, ValueEntry)  # refused, the typing stays
+            self.assertEqual(self.desk.status.source, "keys")
+            self.assertFalse(any(isinstance(r, KeyDown) for r in self.asked))
+            await self.pilot.press(*["backspace"] * 8, *"12", "enter")
+            await self.frames()
+            self.assertEqual(len(self.app.screen_stack), 1)
+            self.assertEqual(read_rig(self.rig_file).shaping.forward.edge, 0.12)
+
+    async def test_dragging_a_slider_is_one_step(self) -> None:
+        before = self.rig_file.read_text()
+        async with self.running(view="shaping"):
+            view = self.app.views["shaping"]
+            assert isinstance(view, ShapingView)
+            key, row, left, width = next(s for s in view._sliders if s[0] == "shaping.turn.scale")
+            view.point(left, row, "press")
+            for x in range(left, left + width, 3):
+                view.point(x, row, "drag")
+            view.point(left + width - 1, row, "release")
+            await self.frames()
+            self.assertEqual(view.chosen, key)
+            self.assertNotEqual(self.rig_file.read_text(), before)
+            await self.press("u")
+            self.assertEqual(self.rig_file.read_text(), before)
+
+    async def test_every_law_can_be_chosen_and_drawn(self) -> None:
+        async with self.running(view="shaping"):
+            view = self.app.views["shaping"]
+            view.select("law.kind")
+            for law in ("split arcade", "triggers", "tank", "arcade"):
+                await self.press("right")
+                self.assertEqual(self.desk.rig.law.kind, law)
+                await self.frames(2)
+                self.assertIn(self.desk.line.functions[0], self.text("shaping"))
+                self.assertIn(law, self.text("head"))
+
+    async def test_a_rig_edited_outside_is_taken_in(self) -> None:
+        async with self.running(view="shaping"):
+            self.rig_file.write_text(self.rig_file.read_text().replace('edge = "8 %"', 'edge = "33 %"'))
+            self.desk.look_outside()
+            await self.frames()
+            self.assertIn("33 %", self.text("shaping"))
+            self.assertIn("edited outside", self.text("foot"))
+            self.rig_file.write_text("broken = ")
+            self.desk.look_outside()
+            await self.frames()
+            self.assertIn("has mistakes", self.text("foot"))
+            self.assertIn("33 %", self.text("shaping"))
+
+    async def test_a_read_only_workspace_says_so_and_goes_on(self) -> None:
+        from unittest import mock
+
+        async with self.running(view="shaping"):
+            with mock.patch("pivrex.files.os.access", return_value=False):
+                await self.press("right")
+            self.assertIn("not saved, the file is read-only", self.text("foot"))
+            self.assertEqual(self.desk.rig.shaping.forward.edge, 0.07)
+
+
+class WholeTest(AppCase):
+    async def test_the_ladder_leads_to_the_setting(self) -> None:
+        async with self.running():
+            await self.press("enter")
+            self.assertIn("why left, stage by stage", self.text("ladder"))
+            for _ in range(40):
+                if "▸ curve" in self.text("ladder"):
+                    break
+                await self.press("down")
+            await self.press("enter")
+            self.assertIn("▸ curve", self.text("shaping"))
+
+    async def test_help_and_palette_come_from_the_same_rows(self) -> None:
+        async with self.running():
+            await self.press("question_mark")
+            shown = self.text("field")
+            self.assertIn("field: what is to be seen", shown)
+            self.assertIn("commanded solid amber", shown)
+            titles = [c.title for c in self.app.get_system_commands(self.app.screen)]
+            self.assertTrue(any(t.startswith("stand-in gamepad") for t in titles))
+            await self.press("question_mark")
+            self.assertNotIn("what is to be seen", self.text("field"))
+
+    async def test_every_command_has_an_action(self) -> None:
+        for command in COMMANDS:
+            views = [ShapingView]
+            owner = [
+                command.view == "" and hasattr(PivrexApp, f"act_{command.name}"),
+                *(hasattr(v, f"act_{command.name}") for v in views),
+            ]
+            self.assertTrue(any(owner) or hasattr(PivrexApp, f"act_{command.name}"), command.name)
+
+    async def test_keys_do_not_overlap(self) -> None:
+        from pivrex.devices.keys import DRIVE_KEYS
+
+        for view in ("shaping", "field"):
+            keys = [k for c in COMMANDS if c.view in ("", view) for k in c.keys]
+            self.assertEqual(len(keys), len(set(keys)))
+            self.assertFalse(set(keys) & set(DRIVE_KEYS))
+        self.assertIsNone(command_for("left", "field"))
+
+    async def test_themes(self) -> None:
+        async with self.running():
+            for theme in ("noon", "plain", "dusk"):
+                await self.press("t")
+                self.assertEqual(self.app.theme, theme)
+
+    async def test_any_size_of_window(self) -> None:
+        async with self.running("recording watering") as pilot:
+            for size in ((20, 5), (100, 30), (80, 24), (61, 17), (1, 1), (200, 60)):
+                for key in ("2", "5", "question_mark", "question_mark", "o", "o", "enter", "enter"):
+                    await pilot.resize_terminal(*size)
+                    await self.press(key)
+                if size == (20, 5):
+                    self.assertIn("Esc stops", self.text("small"))
+
+    async def test_export_from_the_screen(self) -> None:
+        async with self.running("recording watering"):
+            await self.frames(40)
+            await self.press("x")
+            await self.app.workers.wait_for_complete()
+            await self.frames()
+            self.assertIn("saved exports/", self.text("foot"))
+            self.assertEqual(sorted(p.suffix for p in (self.home / "exports").iterdir()), [".csv", ".pdf", ".svg"])
+
+    async def test_ascii_only(self) -> None:
+        Canvas.ascii_only = True
+        self.addCleanup(setattr, Canvas, "ascii_only", False)
+        async with self.running():
+            for canvas in self.app.screen_stack[0].query(Canvas):
+                for y in range(canvas.size.height):
+                    self.assertTrue(canvas.render_line(y).text.isascii(), canvas.id)
+
+
+class ReleaseParserTest(unittest.TestCase):
+    def parse(self, text: str) -> list[Any]:
+        return [m for m in ReleaseParser().feed(text) if m is not None]
+
+    def test_presses_repeats_and_releases(self) -> None:
+        # CSI 119 is w; the number behind the colon is the event's type
+        (press,) = self.parse("\x1b[119;1:1;119u")
+        (repeat,) = self.parse("\x1b[119;1:2;119u")
+        (release,) = self.parse("\x1b[119;1:3u")
+        self.assertEqual((press.key, repeat.key), ("w", "w"))
+        self.assertIsInstance(release, KeyReleased)
+        self.assertEqual(release.key, "w")
+        (arrow,) = self.parse("\x1b[1;1:3A")
+        self.assertIsInstance(arrow, KeyReleased)
+        self.assertEqual(arrow.key, "up")
+
+    def test_plain_keys_are_as_before(self) -> None:
+        self.assertEqual([m.key for m in self.parse("w\x1b[A\x1b[119;5u")], ["w", "up", "ctrl+w"])
+
+    def test_what_the_terminal_says_of_itself(self) -> None:
+        self.assertIsInstance(self.parse("\x1b[?27u")[0], ReleasesReported)
+        self.assertEqual(self.parse("\x1b[?25u"), [])
+        self.assertIsInstance(self.parse("\x1b[?1004;2$y")[0], FocusReported)
+        self.assertEqual(self.parse("\x1b[?1004;0$y"), [])
+        self.assertIsInstance(self.parse("\x1b[O")[0], events.AppBlur)
+        self.assertTrue(Keys.Ignore)
+
+
+class WorkspaceOpenTest(TempCase):
+    def test_a_workspace_without_a_field_opens_on_an_open_floor(self) -> None:
+        home = self.folder / "bare"
+        (home / "rigs").mkdir(parents=True)
+        shutil.copy(DEMO / "rigs" / "plover.toml", home / "rigs")
+        desk = local_desk(home)
+        desk.pull()
+        self.assertEqual(desk.folder.settings.field.name, "open floor")
+        self.assertEqual(Path(desk.file.path).name, "plover.toml")
+
+
+if __name__ == "__main__":
+    unittest.main()

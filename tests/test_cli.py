@@ -1,0 +1,208 @@
+import contextlib
+import csv
+import io
+import json
+import os
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+from pivrex import __version__
+from pivrex.cli import run
+from pivrex.cli.opening import copy_demo
+from pivrex.errors import PivrexError
+from tests.support import DEMO, PLOVER, ROOT, TempCase
+
+
+class Ran:
+    def __init__(self, *words: str) -> None:
+        out, err = io.StringIO(), io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            self.code = run(words)
+        self.out, self.err = out.getvalue(), err.getvalue()
+
+
+class CommandTest(TempCase):
+    def setUp(self) -> None:
+        super().setUp()
+        before = Path.cwd()
+        self.addCleanup(os.chdir, before)
+        os.chdir(self.demo())
+
+    def test_describe(self) -> None:
+        ran = Ran("describe", "plover", "--json")
+        self.assertEqual(ran.code, 0)
+        found = json.loads(ran.out)
+        self.assertEqual(set(found), {"name", "law", "wheels"})
+        self.assertEqual((found["name"], found["law"]), ("Plover", "arcade"))
+        left = found["wheels"][0]
+        self.assertEqual(
+            set(left), {"name", "x_m", "y_m", "drive_deg", "roller_deg", "steered", "radius_m", "top_speed_m_s"}
+        )
+        self.assertEqual((left["y_m"], left["roller_deg"], left["steered"]), (0.08, None, False))
+        self.assertIn("top 1.01 m/s", Ran("describe", "plover").out)
+
+    def test_wheels(self) -> None:
+        ran = Ran("wheels", "plover", "--forward", "0.5", "--turn", "90", "--json")
+        found = json.loads(ran.out)
+        self.assertEqual([w["name"] for w in found["wheels"]], ["left", "right"])
+        self.assertEqual(set(found["wheels"][0]), {"name", "speed_m_s", "speed_rad_s", "steer_deg", "output"})
+        self.assertEqual(set(found["twist"]), {"forward_m_s", "left_m_s", "turn_deg_s"})
+        # 0.5 - 0.08·π/2 m/s of 1.0053 m/s is 0.3724, and 0.3724·255 = 94.97
+        self.assertAlmostEqual(found["wheels"][0]["speed_m_s"], 0.37434, places=4)
+        self.assertEqual(found["wheels"][0]["output"], {"kind": "magnitude", "duty": 95.0, "direction": 1.0})
+        self.assertEqual(found["wheels"][1]["output"]["direction"], 0.0)  # it is mounted the other way round
+        self.assertFalse(found["limited"])
+        self.assertIn("achieves forward", Ran("wheels", "plover", "--forward", "9").out)
+
+    def test_motions_that_cannot_be(self) -> None:
+        ran = Ran("wheels", "plover", "--left", "0.2")
+        self.assertEqual((ran.code, ran.out), (1, ""))
+        self.assertIn("Plover cannot follow this motion", ran.err)
+        self.assertEqual(Ran("wheels", "plover", "--steer", "1,2").code, 1)
+        self.assertEqual(Ran("wheels", "plover", "--forward", "nan").code, 2)
+        self.assertEqual(Ran("wheels", "plover", "--fit", "squeeze").code, 2)
+        self.assertEqual(Ran("wheels", "plover", "--forward", "fast").code, 2)
+
+    def test_check(self) -> None:
+        self.assertEqual(Ran("check", "rigs/plover.toml", "workspace.toml", "inputs/watering.csv").code, 0)
+        bad = Path("rigs/bad.toml")
+        bad.write_text(PLOVER.read_text().replace("gear = 30 ", "geer = 30 ").replace('"arcade"', '"arkade"'))
+        ran = Ran("check", "rigs/plover.toml", str(bad))
+        self.assertEqual(ran.code, 1)
+        self.assertEqual(len(ran.err.strip().splitlines()), 2)
+        for line in ran.err.strip().splitlines():
+            self.assertRegex(line, r"^rigs/bad.toml:\d+: \S+: ")
+        Path("bad.csv").write_text("t,left_y\n0,x\n")
+        self.assertIn("bad.csv:2: left_y is 'x'", Ran("check", "bad.csv").err)
+
+    def test_map(self) -> None:
+        Path("in.csv").write_text("t,left_y,left_x\n0,0,0\n0.5,-1,0\n1.5,-1,0\n")
+        ran = Ran("map", "plover", "in.csv")
+        rows = list(csv.DictReader(io.StringIO(ran.out)))
+        self.assertEqual((ran.code, len(rows)), (0, 3))
+        self.assertEqual(rows[2]["axes.forward"], "1")
+        self.assertGreater(float(rows[2]["sensed.y_m"]), 0.7)  # it started at y 0.5 m, heading 90 deg
+        ran = Ran("map", "plover", "in.csv", "-o", "out.csv", "--every-tick")
+        self.assertEqual(ran.code, 0)
+        self.assertEqual(len(Path("out.csv").read_text().splitlines()), 92)
+        Path("in.csv").write_text("t,left_y\n0,0\n")
+        ran = Ran("map", "plover", "in.csv")
+        self.assertEqual((ran.code, ran.out), (1, ""))
+        self.assertIn("in.csv:1: has no column left_x", ran.err)
+
+    def test_export(self) -> None:
+        for words in (
+            ("curve", "plover", "-o", "c.svg", "-o", "c.pdf"),
+            ("curve", "plover", "-f", "turn", "-o", "t.svg"),
+            ("path", "plover", "inputs/watering.csv", "-o", "p.pdf"),
+            ("ticks", "plover", "inputs/watering.csv", "-o", "ticks.csv"),
+            ("wiring", "plover", "-o", "w.csv", "-o", "w.svg"),
+        ):
+            with self.subTest(words):
+                ran = Ran("export", *words)
+                self.assertEqual((ran.code, ran.out), (0, ""), ran.err)
+                for i, word in enumerate(words):
+                    if word == "-o":
+                        self.assertGreater(Path(words[i + 1]).stat().st_size, 200)
+        ran = Ran("export", "curve", "plover", "-o", "c.png")
+        self.assertEqual(ran.code, 1)
+        self.assertIn("written as .svg, .pdf, not as .png", ran.err)
+
+    def test_codes(self) -> None:
+        self.assertEqual(Ran("describe").code, 2)
+        self.assertEqual(Ran("describe", "stilt").code, 1)
+        self.assertEqual(Ran("--nonsense").code, 2)
+        self.assertEqual(Ran("--help").code, 0)
+        self.assertEqual(Ran("demo", "--help").code, 0)
+        self.assertEqual(Ran("remote").code, 2)
+        ran = Ran("remote", "--pad", "--port", "1")
+        self.assertEqual(ran.code, 1)
+        self.assertIn("no Pivrex listens", ran.err)
+
+    def test_the_screen_needs_a_terminal(self) -> None:
+        with contextlib.suppress(SystemExit):
+            ran = Ran("demo")
+            self.assertEqual(ran.code, 2)
+            self.assertIn("needs a terminal", ran.err)
+
+    def test_interrupted(self) -> None:
+        from unittest import mock
+
+        with mock.patch("pivrex.rig.find_rig", side_effect=KeyboardInterrupt):
+            self.assertEqual(Ran("describe", "plover").code, 130)
+
+
+class DemoTest(TempCase):
+    def test_a_copy_keeps_what_is_there(self) -> None:
+        target = self.folder / "mine"
+        (target / "rigs").mkdir(parents=True)
+        (target / "rigs" / "plover.toml").write_text("mine")
+        copy_demo(target)
+        self.assertEqual((target / "rigs" / "plover.toml").read_text(), "mine")
+        self.assertEqual((target / "workspace.toml").read_bytes(), (DEMO / "workspace.toml").read_bytes())
+        blocked = self.write("file", "")
+        with self.assertRaisesRegex(PivrexError, "cannot be copied"):
+            copy_demo(blocked / "below")
+
+
+class ProgramTest(TempCase):
+    def program(self, *words: str, **options: object) -> subprocess.CompletedProcess[str]:
+        env = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
+        return subprocess.run(
+            [sys.executable, "-m", "pivrex", *words], capture_output=True, text=True, env=env, check=False, cwd=self.folder, **options,  # type: ignore[call-overload]
+        )  # fmt: skip
+
+    def test_version(self) -> None:
+        self.assertEqual(self.program("--version").stdout, f"pivrex {__version__}\n")
+
+    def test_version_loads_next_to_nothing(self) -> None:
+        program = (
+            "import sys; sys.argv = ['pivrex', '--version']; from pivrex.__main__ import main; main()\n"
+            "large = ('numpy', 'textual', 'typer', 'pydantic')\n"
+            "print(len([m for m in sys.modules if m.split('.')[0] in large]))"
+        )
+        env = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
+        found = subprocess.run(
+            [sys.executable, "-c", program], capture_output=True, text=True, env=env, check=True
+        ).stdout
+        self.assertEqual(found.split()[-1], "0")
+
+    def test_a_reader_that_has_enough(self) -> None:
+        self.demo()
+        done = subprocess.run(
+            f"{sys.executable} -m pivrex map workspace/rigs/plover.toml workspace/inputs/watering.csv | head -1",
+            shell=True, capture_output=True, text=True, cwd=self.folder, env={**os.environ, "PYTHONPATH": str(ROOT / "src")}, check=True,
+        )  # fmt: skip
+        self.assertTrue(done.stdout.startswith("clock.tick,"))
+        self.assertEqual(done.stderr, "")
+
+    def test_nothing_below_the_screen_loads_the_screen(self) -> None:
+        program = (
+            "import sys, pkgutil, importlib, pivrex.session, pivrex.runs, pivrex.devices, pivrex.export\n"
+            "for package in (pivrex.session, pivrex.runs, pivrex.devices, pivrex.export):\n"
+            "    for m in pkgutil.iter_modules(package.__path__, package.__name__ + '.'): importlib.import_module(m.name)\n"
+            "print([m for m in ('textual', 'matplotlib', 'typer') if m in sys.modules])"
+        )
+        env = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
+        done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, env=env, check=True)
+        self.assertEqual(done.stdout.strip(), "[]")
+
+    def test_public_faces_are_sorted_and_true(self) -> None:
+        import importlib
+        import pkgutil
+
+        import pivrex
+
+        for module in pkgutil.walk_packages(pivrex.__path__, "pivrex."):
+            if module.name.endswith("__main__"):
+                continue
+            loaded = importlib.import_module(module.name)
+            face = getattr(loaded, "__all__", [])
+            for name in face:
+                self.assertTrue(hasattr(loaded, name), f"{module.name}.{name}")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,461 @@
+"""The stages as laws: symmetry, monotony, inverse, limits; and numbers worked by hand."""
+
+import math
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from numpy.typing import NDArray
+
+from pivrex.line import axes, kinematics, levels, limits, outputs, shaping
+from pivrex.line.frame import to_robot
+from pivrex.line.laws import arcade, tank, triggers
+from pivrex.line.line import Line
+from pivrex.rig import Rig
+from tests.support import PLAIN, plain_rig
+
+Floats = NDArray[np.float64]
+
+fractions = st.floats(-1, 1)
+pairs = st.tuples(fractions, fractions)
+
+
+def with_axis(text: str, law: str = "") -> Rig:
+    return plain_rig(("[law]", f"{text}\n[law]"), *((('kind = "arcade"', law),) if law else ()))
+
+
+def shaped(forward: str = "", turn: str = "", both: str = "") -> shaping.ShapingSettings:
+    return shaping.settings_of(
+        plain_rig(
+            ("[shaping.forward]\nedge = 0", f"[shaping]\n{both}\n[shaping.forward]\n{forward or 'edge = 0'}"),
+            ("[shaping.turn]\nedge = 0", f"[shaping.turn]\n{turn or 'edge = 0'}"),
+        )
+    )
+
+
+class AxesTest(unittest.TestCase):
+    def one(self, text: str, raw: float) -> float:
+        settings_ = axes.settings_of(with_axis(text), ["left_y"])
+        return float(axes.to_fractions(settings_, np.array([raw]))[0])
+
+    def test_by_hand(self) -> None:
+        # a 10-bit stick that rests between 500 and 530: the away half is 500 wide, the near half 493
+        text = "[axes.left_y]\nminimum = 0\ncentre = [500, 530]\nmaximum = 1023"
+        for raw, wanted in (
+            (500, 0),
+            (515, 0),
+            (530, 0),
+            (0, 1),
+            (250, 0.5),
+            (1023, -1),
+            (776.5, -0.5),
+            (-90, 1),
+            (4000, -1),
+        ):
+            self.assertAlmostEqual(self.one(text, raw), wanted, places=12, msg=str(raw))
+
+    def test_away_is_forward_as_on_a_gamepad(self) -> None:
+        self.assertEqual(self.one("", -1.0), 1.0)
+        self.assertEqual(self.one("[axes.left_y]\nreversed = true", -1.0), -1.0)
+
+    def test_triggers_are_one_sided(self) -> None:
+        for text, raw, wanted in (
+            ("", 0.0, 0.0),
+            ("", 0.25, 0.25),
+            ("[axes.right_trigger]\nminimum = 0.1\nmaximum = 0.9", 0.5, 0.5),
+            ("[axes.right_trigger]\nminimum = 0\nmaximum = 200\nreversed = true", 200, 0.0),
+            ("[axes.right_trigger]\nminimum = 0\nmaximum = 200\nreversed = true", 50, 0.75),
+        ):
+            settings_ = axes.settings_of(with_axis(text), ["right_trigger"])
+            self.assertAlmostEqual(float(axes.to_fractions(settings_, np.array([raw]))[0]), wanted)
+
+    @given(
+        st.floats(-1000, 1000),
+        st.floats(0.01, 500),
+        st.floats(0, 50),
+        st.floats(0.01, 500),
+        st.lists(st.floats(-5000, 5000), min_size=2, max_size=20),
+        st.booleans(),
+    )
+    def test_never_outside_and_never_the_wrong_way(
+        self, low: float, below: float, centre: float, above: float, raws: list[float], reverse: bool
+    ) -> None:
+        c0, c1 = low + below, low + below + centre
+        text = (
+            f"[axes.left_y]\nminimum = {low!r}\ncentre = [{c0!r}, {c1!r}]\nmaximum = {c1 + above!r}\n"
+            f"reversed = {str(reverse).lower()}"
+        )
+        settings_ = axes.settings_of(with_axis(text), ["left_y"])
+        raw = np.sort(np.array(raws))
+        found = axes.to_fractions(settings_, raw[:, None])[:, 0]
+        self.assertTrue((np.abs(found) <= 1).all())
+        steps = np.diff(found)
+        self.assertTrue((steps >= 0).all() if reverse else (steps <= 0).all())
+        self.assertTrue((found[(raw >= c0) & (raw <= c1)] == 0).all())
+
+    def test_no_reading_is_rest(self) -> None:
+        self.assertEqual(self.one("", math.nan), 0.0)
+
+
+class DeadBandTest(unittest.TestCase):
+    def test_by_hand(self) -> None:
+        # edge 0.2, rescaled: (0.6 - 0.2)/(1 - 0.2) = 0.5; cut: 0.6 as it is
+        for onset, wanted in (("rescaled", 0.5), ("cut", 0.6)):
+            found = shaping.dead_band(shaped("edge = 0.2", "edge = 0.1", f'onset = "{onset}"'), np.array([0.6, -0.1]))
+            self.assertAlmostEqual(float(found[0]), wanted)
+            self.assertEqual(float(found[1]), 0.0)
+
+    def test_the_stick_measure_by_hand(self) -> None:
+        # (0.3, 0.4) is 0.5 from the centre; edge 0.2 leaves (0.5 - 0.2)/(1 - 0.2) = 0.375 of it, along the same ray
+        settings_ = shaped("edge = 0.2", "edge = 0.2", 'measure = "stick"')
+        np.testing.assert_allclose(shaping.dead_band(settings_, np.array([0.3, 0.4])), [0.225, 0.3])
+        # each by itself inside the band, together outside
+        self.assertTrue((shaping.dead_band(settings_, np.array([0.15, 0.15])) != 0).all())
+
+    def test_the_sum_measure_by_hand(self) -> None:
+        # |0.3| + |0.2| = 0.5, so the edge 0.2 leaves 0.375 in sum, shared 3 to 2
+        settings_ = shaped("edge = 0.2", "edge = 0.2", 'measure = "sum"')
+        np.testing.assert_allclose(shaping.dead_band(settings_, np.array([0.3, -0.2])), [0.225, -0.15])
+        self.assertTrue((shaping.dead_band(settings_, np.array([0.1, 0.09])) == 0).all())
+
+    def test_edges_of_different_width_make_an_ellipse(self) -> None:
+        settings_ = shaped("edge = 0.4", "edge = 0.1", 'measure = "stick"')
+        self.assertTrue((shaping.dead_band(settings_, np.array([0.39, 0.0])) == 0).all())
+        self.assertTrue((shaping.dead_band(settings_, np.array([0.0, 0.11])) != 0).any())
+
+    @given(
+        pairs,
+        st.sampled_from(["axis", "stick", "sum"]),
+        st.sampled_from(["rescaled", "cut"]),
+        st.floats(0, 0.9),
+        st.floats(0, 0.9),
+    )
+    def test_laws(self, stick: tuple[float, float], measure: str, onset: str, e1: float, e2: float) -> None:
+        settings_ = shaped(f"edge = {e1!r}", f"edge = {e2!r}", f'measure = "{measure}"\nonset = "{onset}"')
+        f = np.array(stick)
+        out = shaping.dead_band(settings_, f)
+        np.testing.assert_array_equal(shaping.dead_band(settings_, -f), -out)  # symmetry
+        self.assertTrue((np.abs(out) <= 1).all())
+        self.assertTrue((out * f >= 0).all())  # never the other way
+        self.assertTrue(np.isfinite(out).all())
+
+    @given(st.floats(0, 0.9), st.sampled_from(["axis", "stick", "sum"]))
+    def test_full_stick_stays_full_and_rescaled_starts_from_zero(self, edge: float, measure: str) -> None:
+        settings_ = shaped(f"edge = {edge!r}", f"edge = {edge!r}", f'measure = "{measure}"')
+        self.assertAlmostEqual(float(shaping.dead_band(settings_, np.array([1.0, 0.0]))[0]), 1.0)
+        just = shaping.dead_band(settings_, np.array([edge + 1e-9, 0.0]))[0]
+        self.assertLess(abs(float(just)), 1e-6)
+
+
+class CurveTest(unittest.TestCase):
+    def test_by_hand(self) -> None:
+        # k = 0.5 at x = 0.5: 0.5·0.5 + 0.5·0.125 = 0.3125; a table (0,0) (0.5,0.2) (1,1) at 0.75: 0.6
+        self.assertAlmostEqual(float(shaping.curve(shaped("curve = 0.5"), np.array([0.5, 0.0]))[0]), 0.3125)
+        table = shaped("points = [[0, 0], [0.5, 0.2], [1, 1]]")
+        np.testing.assert_allclose(shaping.curve(table, np.array([0.75, 0.3])), [0.6, 0.3])
+        np.testing.assert_allclose(shaping.curve(table, np.array([-0.75, 0.3])), [-0.6, 0.3])
+
+    @given(st.floats(0, 1), fractions, fractions)
+    def test_laws(self, k: float, a: float, b: float) -> None:
+        settings_ = shaped(f"curve = {k!r}")
+        ya, yb = (float(shaping.curve(settings_, np.array([v, 0.0]))[0]) for v in (a, b))
+        if a <= b:
+            self.assertLessEqual(ya, yb + 1e-15)  # more stick never gives less
+        self.assertEqual(float(shaping.curve(settings_, np.array([-a, 0.0]))[0]), -ya)
+        self.assertLessEqual(abs(ya), abs(a) + 1e-15)  # gentler, never stronger
+
+    def test_everything_slower_is_not_only_turning_slower(self) -> None:
+        stick = np.array([1.0, 1.0])
+        np.testing.assert_allclose(shaping.respond(shaped(both="overall = 0.5"), stick), [0.5, 0.5])
+        np.testing.assert_allclose(shaping.respond(shaped(turn="edge = 0\nscale = 0.5"), stick), [1.0, 0.5])
+        both = shaped(turn="edge = 0\nscale = 0.5", both="overall = 0.5")
+        np.testing.assert_allclose(shaping.respond(both, stick), [0.5, 0.25])
+
+
+class RateTest(unittest.TestCase):
+    def run_ticks(self, settings_: shaping.ShapingSettings, start: float, wanted: float, ticks: int) -> list[float]:
+        value, found = np.array([start, 0.0]), []
+        for _ in range(ticks):
+            value = shaping.rate_limit(settings_, value, np.array([wanted, 0.0]))
+            found.append(float(value[0]))
+        return found
+
+    def test_by_hand(self) -> None:
+        # at 60 Hz, 3 /s is 0.05 a tick away from zero, 6 /s is 0.10 a tick towards it
+        settings_ = shaped('edge = 0\nfaster = "3 /s"\nslower = "6 /s"')
+        np.testing.assert_allclose(self.run_ticks(settings_, 0, 0.12, 4), [0.05, 0.10, 0.12, 0.12])
+        np.testing.assert_allclose(self.run_ticks(settings_, 0.25, 0, 4), [0.15, 0.05, 0, 0], atol=1e-12)
+        # from +0.05 to -1: half the tick reaches zero, the other half goes on at half of 0.05
+        np.testing.assert_allclose(self.run_ticks(settings_, 0.05, -1, 2), [-0.025, -0.075])
+
+    @given(fractions, fractions, st.floats(0.1, 50), st.floats(0.1, 50))
+    def test_laws(self, before: float, wanted: float, up: float, down: float) -> None:
+        settings_ = shaped(f'edge = 0\nfaster = "{up} /s"\nslower = "{down} /s"')
+        new = self.run_ticks(settings_, before, wanted, 1)[0]
+        low, high = sorted((before, wanted))
+        self.assertTrue(low - 1e-12 <= new <= high + 1e-12)  # between where it was and where it shall be
+        self.assertLessEqual(abs(new - before), max(up, down) / 60 + 1e-12)
+        mirrored = self.run_ticks(settings_, -before, -wanted, 1)[0]
+        self.assertAlmostEqual(mirrored, -new, places=12)
+
+    def test_without_rates_it_is_there_at_once(self) -> None:
+        self.assertEqual(self.run_ticks(shaped(), -1, 1, 1), [1.0])
+        only_up = shaped('edge = 0\nfaster = "3 /s"')
+        np.testing.assert_allclose(self.run_ticks(only_up, 0.5, 0, 1), [0.0], atol=1e-9)
+        only_down = shaped('edge = 0\nslower = "6 /s"')
+        np.testing.assert_allclose(self.run_ticks(only_down, 0.0, 1, 1), [1.0])
+
+
+class LawTest(unittest.TestCase):
+    def test_arcade_of_the_notebook(self) -> None:
+        # forward 0.40 with right 0.30 gives left 0.70 and right 0.10 of full speed
+        line = Line(plain_rig())
+        raw = np.array([-0.40, 0.30])
+        _, row = line.step(line.start(), raw, np.zeros(8))
+        self.assertAlmostEqual(row[line.layout.at("outputs", "left_fraction")], 0.70)
+        self.assertAlmostEqual(row[line.layout.at("outputs", "right_fraction")], 0.10)
+
+    @given(fractions, fractions)
+    def test_tank_runs_each_side_at_its_own_stick(self, left: float, right: float) -> None:
+        rig = plain_rig(('kind = "arcade"', 'kind = "tank"'))
+        line = Line(rig)
+        _, row = line.step(line.start(), np.array([-left, -right]), np.zeros(8))
+        self.assertAlmostEqual(row[line.layout.at("limits", "left_given")], left, places=9)
+        self.assertAlmostEqual(row[line.layout.at("limits", "right_given")], right, places=9)
+
+    @given(pairs)
+    def test_tank_and_arcade_are_one_motion(self, sticks: tuple[float, float]) -> None:
+        left, right = sticks
+        asked = arcade(np.array([(left + right) / 2, (right - left) / 2]))
+        np.testing.assert_allclose(tank(np.array([left, right])), asked)
+
+    def test_both_triggers_cancel(self) -> None:
+        np.testing.assert_array_equal(triggers(np.array([0.7, 0.7, 0.2])), [0, 0, 0.2])
+        np.testing.assert_allclose(triggers(np.array([0.7, 0.2, 0.0])), [0.5, 0, 0])
+
+    def test_a_turn_to_the_left_is_positive(self) -> None:
+        line = Line(plain_rig())
+        _, row = line.step(line.start(), np.array([0.0, -1.0]), np.zeros(8))
+        self.assertGreater(row[line.layout.at("law", "turn")], 0)
+        self.assertLess(row[line.layout.at("limits", "left_given")], 0)
+
+
+class LevelTest(unittest.TestCase):
+    def test_a_press_steps_once(self) -> None:
+        level = np.array(1.0)
+        up, none = np.array([1.0, 0.0]), np.array([0.0, 0.0])
+        level = levels.walk(level, none, up, 3)
+        self.assertEqual(level, 2)
+        self.assertEqual(levels.walk(level, up, up, 3), 2)  # still held
+        self.assertEqual(levels.walk(level, none, up, 3), 2)  # no level above
+        self.assertEqual(levels.walk(level, np.array([np.nan, np.nan]), np.array([np.nan, 1.0]), 3), 1)
+
+    def test_moving_and_turning_have_shares_of_their_own(self) -> None:
+        text = (
+            '[speed_levels]\nstart = "slow"\nup = "button_5"\n[[speed_levels.levels]]\nname = "slow"\nmoving = 0.25\n'
+            'turning = 0.5\n[[speed_levels.levels]]\nname = "fast"\n[law]'
+        )
+        line = Line(plain_rig(("[law]", text)))
+        state, row = line.step(line.start(), np.array([-1.0, -1.0, 0.0]), np.zeros(8))
+        # full turn is 2 V / track = 4 rad/s
+        self.assertAlmostEqual(row[line.layout.at("law", "forward")], 0.25)
+        self.assertAlmostEqual(row[line.layout.at("law", "turn")], 2.0)
+        _, row = line.step(state, np.array([-1.0, -1.0, 1.0]), np.zeros(8))
+        self.assertAlmostEqual(row[line.layout.at("law", "forward")], 1.0)
+        self.assertAlmostEqual(row[line.layout.at("law", "turn")], 4.0)
+
+
+places = st.lists(st.tuples(st.floats(-1, 1), st.floats(-1, 1), st.floats(-math.pi, math.pi)), min_size=2, max_size=6)
+
+
+class KinematicsTest(unittest.TestCase):
+    def test_a_two_wheeled_robot_by_hand(self) -> None:
+        # track 0.5 m: v = 1 m/s and 2 rad/s give 1 - 2·0.25 = 0.5 left and 1.5 right
+        maps = kinematics.kinematics_of(plain_rig().chassis)
+        np.testing.assert_allclose(kinematics.wheel_speeds(maps, np.array([1.0, 0.0, 2.0])), [0.5, 1.5])
+        np.testing.assert_allclose(kinematics.twist_of(maps, np.array([0.5, 1.5])), [1.0, 0.0, 2.0])
+
+    @given(places, st.tuples(st.floats(-2, 2), st.floats(-2, 2), st.floats(-3, 3)))
+    def test_wheel_speeds_are_those_of_a_rigid_body_moved_a_little(
+        self, wheels: list[tuple[float, float, float]], twist: tuple[float, float, float]
+    ) -> None:
+        """By finite differences of positions on the floor: nothing here knows the matrix."""
+        drive = np.array([(math.cos(a), math.sin(a)) for *_, a in wheels])
+        matrix = kinematics.wheel_matrix(np.array([(x, y) for x, y, _ in wheels]), drive)
+        found = matrix @ np.array(twist)
+        h = 1e-6
+
+        def where(x: float, y: float, t: float) -> tuple[float, float]:
+            turned = twist[2] * t
+            return (
+                twist[0] * t + math.cos(turned) * x - math.sin(turned) * y,
+                twist[1] * t + math.sin(turned) * x + math.cos(turned) * y,
+            )
+
+        for i, (x, y, angle) in enumerate(wheels):
+            (ax, ay), (bx, by) = where(x, y, -h), where(x, y, h)
+            rolled = ((bx - ax) * math.cos(angle) + (by - ay) * math.sin(angle)) / (2 * h)
+            self.assertAlmostEqual(found[i], rolled, places=6)
+
+    def test_an_axle_off_the_centre(self) -> None:
+        # both wheels 0.1 m behind the centre: turning on the axle's middle swings the centre sideways, v_y = ω·0.1
+        rig = plain_rig(
+            ('x = "0 mm", y = "250 mm"', 'x = "-100 mm", y = "250 mm"'),
+            ('x = "0 mm", y = "-250 mm"', 'x = "-100 mm", y = "-250 mm"'),
+        )
+        maps = kinematics.kinematics_of(rig.chassis)
+        np.testing.assert_allclose(kinematics.twist_of(maps, np.array([-0.25, 0.25])), [0, 0.1, 1.0], atol=1e-12)
+
+    def test_four_wheels_on_two_sides(self) -> None:
+        wheels = "".join(
+            f'{{ name = "{n}", x = "{x} mm", y = "{y} mm", radius = "100 mm" }}, '
+            for n, x, y in (("fl", 150, 250), ("rl", -150, 250), ("fr", 150, -250), ("rr", -150, -250))
+        )
+        old = plain_rig()  # for its two plain wheels
+        text_from = PLAIN[PLAIN.index("wheels = [\n") : PLAIN.index("]\n[motors.left]") + 1]
+        rig = plain_rig(
+            (text_from, f"wheels = [{wheels}]"),
+            ('wheels = ["left"]', 'wheels = ["fl", "rl"]'),
+            ('wheels = ["right"]', 'wheels = ["fr", "rr"]'),
+        )
+        four, two = kinematics.kinematics_of(rig.chassis), kinematics.kinematics_of(old.chassis)
+        # the same motion from the same side speeds; it turns about its centre, where scrub is least
+        for left, right in ((1.0, 1.0), (-0.25, 0.25), (0.2, 0.7)):
+            np.testing.assert_allclose(
+                kinematics.twist_of(four, np.array([left, left, right, right])),
+                kinematics.twist_of(two, np.array([left, right])),
+                atol=1e-12,
+            )
+
+    @given(st.floats(-1, 1), st.floats(-3, 3))
+    def test_forward_undoes_inverse(self, v: float, w: float) -> None:
+        maps = kinematics.kinematics_of(plain_rig().chassis)
+        twist = np.array([v, 0.0, w])
+        np.testing.assert_allclose(kinematics.twist_of(maps, kinematics.wheel_speeds(maps, twist)), twist, atol=1e-9)
+
+
+class LimitTest(unittest.TestCase):
+    def test_by_hand(self) -> None:
+        asked, top = np.array([3.0, 1.0]), np.array([1.5, 1.5])
+        np.testing.assert_allclose(limits.scale_all(asked, top), [1.5, 0.5])
+        np.testing.assert_allclose(limits.clip_each(asked, top), [1.5, 1.0])
+
+    @given(st.lists(st.floats(-10, 10), min_size=2, max_size=6), st.floats(0.1, 5))
+    def test_laws(self, speeds: list[float], top: float) -> None:
+        asked, tops = np.array(speeds), np.full(len(speeds), top)
+        scaled = limits.scale_all(asked, tops)
+        self.assertTrue((np.abs(scaled) <= top * (1 + 1e-12)).all())
+        self.assertTrue((np.abs(limits.clip_each(asked, tops)) <= top).all())
+        # the direction of motion stays: all by one factor
+        np.testing.assert_allclose(scaled * np.abs(asked).max(), asked * np.abs(scaled).max(), atol=1e-9)
+        inside = asked * (top / (10 + top))
+        np.testing.assert_array_equal(limits.scale_all(inside, tops), inside)
+
+
+OUTPUTS = (
+    'kind = "fraction"',
+    'kind = "percent"',
+    'kind = "speed"\nunit = "mm/s"',
+    'kind = "duty"\nbits = 10',
+    'kind = "magnitude"',
+    'kind = "two pins"\nbits = 12',
+    'kind = "servo"',
+    'kind = "servo"\nforward = "900 us"\nbackward = "2100 us"',
+)
+
+
+def output_rig(output: str, more: str = "") -> Rig:
+    return plain_rig(
+        (
+            'top_speed = "10 rad/s"\noutput = { kind = "fraction" }\n[motors.right]',
+            f'top_speed = "10 rad/s"\n{more}\n[motors.left.output]\n{output}\n[motors.right]',
+        )
+    )
+
+
+class OutputTest(unittest.TestCase):
+    def told(self, output: str, drive: float) -> list[float]:
+        settings_ = outputs.settings_of(output_rig(output))
+        values = outputs.encode(settings_, np.array([drive, 0.0]))
+        return [float(v) for v, name in zip(values, settings_.values, strict=True) if name.motor == "left"]
+
+    def test_by_hand(self) -> None:
+        for output, drive, wanted in (
+            ('kind = "fraction"', -0.25, [-0.25]),
+            ('kind = "percent"', -0.25, [-25.0]),
+            ('kind = "speed"', -0.25, [-0.25]),
+            ('kind = "speed"\nunit = "mm/s"', 0.5, [500.0]),
+            ('kind = "duty"\nbits = 8', -0.5, [-128.0]),
+            ('kind = "magnitude"\nbits = 8', -0.2, [51.0, 0.0]),
+            ('kind = "magnitude"\nbits = 8', 0.2, [51.0, 1.0]),
+            ('kind = "two pins"\nbits = 10', -1.0, [0.0, 1023.0]),
+            ('kind = "two pins"\nbits = 10', 0.5, [512.0, 0.0]),
+            ('kind = "servo"', 0.5, [1750.0]),
+            ('kind = "servo"', -1.0, [1000.0]),
+            ('kind = "servo"\nforward = "900 us"\nbackward = "2100 us"', 1.0, [900.0]),
+        ):
+            with self.subTest(output, drive=drive):
+                self.assertEqual(self.told(output, drive), wanted)
+
+    def test_rest_is_rest(self) -> None:
+        for output in OUTPUTS:
+            with self.subTest(output):
+                values = self.told(output, 0.0)
+                self.assertEqual(values[0], 1500.0 if "servo" in output else 0.0)
+
+    @given(st.sampled_from(OUTPUTS), st.floats(-1, 1))
+    def test_decoding_undoes_encoding(self, output: str, drive: float) -> None:
+        settings_ = outputs.settings_of(output_rig(output))
+        values = outputs.encode(settings_, np.array([drive, 0.3]))
+        again = outputs.decode(settings_, values.tolist())
+        self.assertAlmostEqual(again[0], drive, delta=0.0021)  # half a step of the coarsest, 1/255, or 1 us of 500
+        self.assertAlmostEqual(again[1], 0.3)
+
+    def test_polarity(self) -> None:
+        settings_ = outputs.settings_of(output_rig('kind = "percent"', "reversed = true"))
+        drive = outputs.drive_of(settings_, np.array([0.5, 0.5]))
+        np.testing.assert_allclose(outputs.encode(settings_, drive), [-50.0, 0.5])
+
+    def test_too_little_only_hums(self) -> None:
+        settings_ = outputs.settings_of(output_rig('kind = "percent"', 'smallest = "8 %"'))
+        for drive, wanted in ((0.0, False), (0.05, True), (-0.05, True), (0.08, False), (-0.5, False)):
+            self.assertEqual(bool(outputs.hums(settings_, np.array([drive, 0.0]))[0]), wanted, drive)
+
+
+class FrameTest(unittest.TestCase):
+    def test_by_hand(self) -> None:
+        # heading 90 deg: what the field calls +x lies to the robot's right
+        np.testing.assert_allclose(to_robot(np.array([1.0, 0.0, 0.5]), math.pi / 2), [0, -1, 0.5], atol=1e-12)
+
+
+class BatchTest(unittest.TestCase):
+    """One robot and ten thousand run the same code and give the same bits."""
+
+    @settings(max_examples=20)
+    @given(
+        st.integers(0, 2**32 - 1),
+        st.sampled_from(["axis", "stick", "sum"]),
+        st.sampled_from(["arcade", "tank", "triggers"]),
+    )
+    def test_a_batch_equals_a_loop(self, seed: int, measure: str, law: str) -> None:
+        chance = np.random.default_rng(seed)
+        text = (
+            '[shaping]\nmeasure = "'
+            + measure
+            + '"\n[shaping.forward]\nedge = 0.07\ncurve = 0.4\nfaster = "2 /s"\nslower = "5 /s"'
+        )
+        rig = plain_rig(("[shaping.forward]\nedge = 0", text), ('kind = "arcade"', f'kind = "{law}"'))
+        line = Line(rig)
+        count = 64
+        raw = chance.uniform(-1.2, 1.2, (3, count, len(line.channels)))
+        sensed = chance.normal(size=(count, 8))
+        state, many = line.start((count,)), []
+        for tick in raw:
+            state, rows = line.step(state, tick, sensed)
+            many.append(rows)
+        for i in range(count):
+            one = line.start()
+            for k, tick in enumerate(raw):
+                one, row = line.step(one, tick[i], sensed[i])
+                self.assertEqual(row.tobytes(), many[k][i].tobytes())
