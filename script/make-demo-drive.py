@@ -53,7 +53,7 @@ def main() -> None:
                 route.pop(0)
                 stay, pressed = pause, (button, 9) if button else pressed
             else:
-                want["left_y"] = -max(0.0, math.cos(error)) ** 2 * min(0.95, 0.45 + away)
+                want["left_y"] = -(max(0.0, math.cos(error)) ** 2) * min(0.95, 0.45 + away)
                 want["left_x"] = -max(-0.95, min(0.95, 1.7 * error))
         else:
             quiet -= line.dt_s

@@ -1,8 +1,10 @@
 """The application in Textual's pilot, with a session in this process."""
 
+import asyncio
+import functools
 import shutil
 import unittest
-from collections.abc import Iterator
+from collections.abc import Callable, Coroutine, Iterator
 from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
@@ -12,6 +14,7 @@ from textual.keys import Keys
 
 from pivrex.rig import read_rig
 from pivrex.session.messages import GoLive, KeyDown, KeyUp, Request, Stop
+from pivrex.tui import app as app_module
 from pivrex.tui.app import PivrexApp
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import COMMANDS, command_for
@@ -22,11 +25,24 @@ from tests.local import LocalClient, local_desk
 from tests.support import DEMO, TempCase
 
 
-class AppCase(TempCase, unittest.IsolatedAsyncioTestCase):
+def in_loop(test: Callable[[Any], Coroutine[Any, Any, None]]) -> Callable[[Any], None]:
+    """Run a test in an event loop of its own, without the loop's slow debug mode."""
+
+    @functools.wraps(test)
+    def run(self: Any) -> None:
+        asyncio.run(test(self))
+
+    return run
+
+
+class AppCase(TempCase):
     def setUp(self) -> None:
         super().setUp()
         self.home = self.demo()
         self.rig_file = self.home / "rigs" / "plover.toml"
+        # frames are asked for by the test, not by the clock
+        self.addCleanup(setattr, app_module, "FRAMES_PER_S", app_module.FRAMES_PER_S)
+        app_module.FRAMES_PER_S = 0.1
 
     @asynccontextmanager
     async def running(self, source: str = "keys", size: tuple[int, int] = (160, 47), view: str = "field") -> Any:
@@ -58,6 +74,7 @@ class AppCase(TempCase, unittest.IsolatedAsyncioTestCase):
 
 
 class DrivingTest(AppCase):
+    @in_loop
     async def test_the_demo_drives_by_itself_and_the_why_is_there(self) -> None:
         async with self.running("recording watering"):
             await self.frames(60)
@@ -68,6 +85,7 @@ class DrivingTest(AppCase):
             await self.press("n")
             self.assertIn("why right:", self.text("why"))
 
+    @in_loop
     async def test_taking_over_by_key_stopping_and_going_on(self) -> None:
         async with self.running("recording watering"):
             await self.frames(40)
@@ -82,6 +100,7 @@ class DrivingTest(AppCase):
             await self.press("g")
             self.assertNotIn("STOPPED", self.text("head"))
 
+    @in_loop
     async def test_while_live_any_other_key_stops(self) -> None:
         async with self.running():
             await self.press("ctrl+l")
@@ -94,6 +113,7 @@ class DrivingTest(AppCase):
             await self.press("h")  # not live, it is only ignored
             self.assertIn("STOPPED", self.text("head"))
 
+    @in_loop
     async def test_losing_the_focus_stops_what_is_live(self) -> None:
         async with self.running():
             self.app.post_message(events.AppBlur())
@@ -105,6 +125,7 @@ class DrivingTest(AppCase):
             self.assertEqual(self.desk.status.held, "the window lost the focus")
             self.assertNotIn("focus not reported", self.text("head"))
 
+    @in_loop
     async def test_escape_stops_from_anywhere(self) -> None:
         async with self.running(view="shaping"):
             for opener in ("question_mark", "o", "equals_sign", "ctrl+p"):
@@ -116,6 +137,7 @@ class DrivingTest(AppCase):
                     self.assertEqual(len(self.app.screen_stack), 1)
                     self.assertIn("curve", self.text("shaping"))
 
+    @in_loop
     async def test_held_keys_where_the_terminal_reports_releases(self) -> None:
         async with self.running():
             self.app.post_message(ReleasesReported())
@@ -128,6 +150,7 @@ class DrivingTest(AppCase):
             self.assertEqual(self.desk.value("axes", "forward"), 0.0)
             self.assertTrue({KeyDown("w"), KeyUp("w")} <= set(self.asked))
 
+    @in_loop
     async def test_the_ways_of_keys(self) -> None:
         async with self.running():
             self.assertEqual(self.desk.status.keys_mode, "latched")
@@ -137,6 +160,7 @@ class DrivingTest(AppCase):
             await self.press("m", "w", "space")
             self.assertEqual(self.desk.value("axes", "forward"), 0.0)
 
+    @in_loop
     async def test_sticks_are_dragged_and_spring_back(self) -> None:
         async with self.running() as pilot:
             field = self.app.views["field"]
@@ -150,6 +174,7 @@ class DrivingTest(AppCase):
             await self.frames(10)
             self.assertEqual(self.desk.value("axes", "forward"), 0.0)
 
+    @in_loop
     async def test_sources_are_chosen_on_the_screen(self) -> None:
         async with self.running():
             await self.press("o")
@@ -158,6 +183,7 @@ class DrivingTest(AppCase):
             self.assertEqual(self.desk.status.source, "recording watering")
             self.assertNotIn("who drives?", self.text("field"))
 
+    @in_loop
     async def test_levels_and_start(self) -> None:
         async with self.running():
             await self.press("right_square_bracket")
@@ -168,6 +194,7 @@ class DrivingTest(AppCase):
             self.assertLess(self.desk.value("sensed", "y"), 0.6)
             self.assertGreater(len(self.desk.ghost), 3)
 
+    @in_loop
     async def test_a_session_that_is_gone_is_said(self) -> None:
         async with self.running():
             client = self.desk.client
@@ -178,6 +205,7 @@ class DrivingTest(AppCase):
 
 
 class ShapingTest(AppCase):
+    @in_loop
     async def test_nudge_ghost_undo_redo(self) -> None:
         before = self.rig_file.read_text()
         async with self.running(view="shaping"):
@@ -195,6 +223,7 @@ class ShapingTest(AppCase):
             await self.press("U")
             self.assertEqual(read_rig(self.rig_file).shaping.forward.curve, 0.6)
 
+    @in_loop
     async def test_a_changed_dead_band_shows_at_once_in_the_ticks(self) -> None:
         async with self.running(view="shaping"):
             await self.press("w")
@@ -205,6 +234,7 @@ class ShapingTest(AppCase):
             self.assertEqual(read_rig(self.rig_file).shaping.forward.edge, 0.36)
             self.assertEqual(self.desk.value("band", "forward"), 0.0)
 
+    @in_loop
     async def test_typing_a_value(self) -> None:
         async with self.running(view="shaping"):
             await self.press("equals_sign")
@@ -219,6 +249,7 @@ class ShapingTest(AppCase):
             self.assertEqual(len(self.app.screen_stack), 1)
             self.assertEqual(read_rig(self.rig_file).shaping.forward.edge, 0.12)
 
+    @in_loop
     async def test_dragging_a_slider_is_one_step(self) -> None:
         before = self.rig_file.read_text()
         async with self.running(view="shaping"):
@@ -235,6 +266,7 @@ class ShapingTest(AppCase):
             await self.press("u")
             self.assertEqual(self.rig_file.read_text(), before)
 
+    @in_loop
     async def test_every_law_can_be_chosen_and_drawn(self) -> None:
         async with self.running(view="shaping"):
             view = self.app.views["shaping"]
@@ -246,6 +278,7 @@ class ShapingTest(AppCase):
                 self.assertIn(self.desk.line.functions[0], self.text("shaping"))
                 self.assertIn(law, self.text("head"))
 
+    @in_loop
     async def test_a_rig_edited_outside_is_taken_in(self) -> None:
         async with self.running(view="shaping"):
             self.rig_file.write_text(self.rig_file.read_text().replace('edge = "8 %"', 'edge = "33 %"'))
@@ -259,6 +292,7 @@ class ShapingTest(AppCase):
             self.assertIn("has mistakes", self.text("foot"))
             self.assertIn("33 %", self.text("shaping"))
 
+    @in_loop
     async def test_a_read_only_workspace_says_so_and_goes_on(self) -> None:
         from unittest import mock
 
@@ -270,6 +304,7 @@ class ShapingTest(AppCase):
 
 
 class WholeTest(AppCase):
+    @in_loop
     async def test_the_ladder_leads_to_the_setting(self) -> None:
         async with self.running():
             await self.press("enter")
@@ -281,6 +316,7 @@ class WholeTest(AppCase):
             await self.press("enter")
             self.assertIn("▸ curve", self.text("shaping"))
 
+    @in_loop
     async def test_help_and_palette_come_from_the_same_rows(self) -> None:
         async with self.running():
             await self.press("question_mark")
@@ -292,6 +328,7 @@ class WholeTest(AppCase):
             await self.press("question_mark")
             self.assertNotIn("what is to be seen", self.text("field"))
 
+    @in_loop
     async def test_every_command_has_an_action(self) -> None:
         for command in COMMANDS:
             views = [ShapingView]
@@ -301,6 +338,7 @@ class WholeTest(AppCase):
             ]
             self.assertTrue(any(owner) or hasattr(PivrexApp, f"act_{command.name}"), command.name)
 
+    @in_loop
     async def test_keys_do_not_overlap(self) -> None:
         from pivrex.devices.keys import DRIVE_KEYS
 
@@ -310,12 +348,14 @@ class WholeTest(AppCase):
             self.assertFalse(set(keys) & set(DRIVE_KEYS))
         self.assertIsNone(command_for("left", "field"))
 
+    @in_loop
     async def test_themes(self) -> None:
         async with self.running():
             for theme in ("noon", "plain", "dusk"):
                 await self.press("t")
                 self.assertEqual(self.app.theme, theme)
 
+    @in_loop
     async def test_any_size_of_window(self) -> None:
         async with self.running("recording watering") as pilot:
             for size in ((20, 5), (100, 30), (80, 24), (61, 17), (1, 1), (200, 60)):
@@ -325,6 +365,7 @@ class WholeTest(AppCase):
                 if size == (20, 5):
                     self.assertIn("Esc stops", self.text("small"))
 
+    @in_loop
     async def test_export_from_the_screen(self) -> None:
         async with self.running("recording watering"):
             await self.frames(40)
@@ -334,6 +375,7 @@ class WholeTest(AppCase):
             self.assertIn("saved exports/", self.text("foot"))
             self.assertEqual(sorted(p.suffix for p in (self.home / "exports").iterdir()), [".csv", ".pdf", ".svg"])
 
+    @in_loop
     async def test_ascii_only(self) -> None:
         Canvas.ascii_only = True
         self.addCleanup(setattr, Canvas, "ascii_only", False)

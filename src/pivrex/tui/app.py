@@ -38,6 +38,7 @@ from pivrex.tui.draw.bar import draw_foot, draw_ladder, draw_why
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.entry import ValueEntry
 from pivrex.tui.overlay import draw_help, draw_sources
+from pivrex.tui.palette import Palette
 from pivrex.tui.releases import ASK, KeyReleased, install
 from pivrex.tui.themes import THEMES, next_theme
 from pivrex.tui.views.field import FieldView
@@ -46,7 +47,7 @@ from pivrex.tui.views.view import View
 
 __all__ = ["PivrexApp"]
 
-FRAMES_PER_S = 25
+FRAMES_PER_S = 25.0
 LOOK_OUTSIDE_S = 0.5
 LADDER_ROWS = 14
 SMALLEST = (60, 16)
@@ -83,6 +84,7 @@ class PivrexApp(App[int]):
         self.theme = theme
         self.desk = desk
         self.views: dict[str, View] = {v.name_: v for v in (ShapingView(desk), FieldView(desk))}
+        self._parts = {name: Canvas(id=name) for name in ("head", "line", "ladder", "why", "foot", "small")}
         self._open = view
         self._overlay = ""
         self._at = 0  # the chosen entry or first line of the overlay
@@ -95,14 +97,12 @@ class PivrexApp(App[int]):
             desk.say(TOUR)
 
     def compose(self) -> ComposeResult:
-        yield Canvas(id="head")
-        yield Canvas(id="line")
+        yield self._parts["head"]
+        yield self._parts["line"]
         with ContentSwitcher(initial=self._open):
             yield from self.views.values()
-        yield Canvas(id="ladder")
-        yield Canvas(id="why")
-        yield Canvas(id="foot")
-        yield Canvas(id="small")
+        for name in ("ladder", "why", "foot", "small"):
+            yield self._parts[name]
 
     def on_mount(self) -> None:
         driver = self._driver
@@ -138,10 +138,10 @@ class PivrexApp(App[int]):
             self.screen_stack[0].set_class(small, "small")
         desk = self.desk
         if small:
-            self._canvas("small").show(frame.small_screen(desk, width, height))
+            self._parts["small"].show(frame.small_screen(desk, width, height))
             return
-        self._canvas("head").show(frame.head(desk, width, self._focus_word()))
-        self._canvas("line").show(frame.line(desk, self._open, width))
+        self._parts["head"].show(frame.head(desk, width, self._focus_word()))
+        self._parts["line"].show(frame.line(desk, self._open, width))
         view = self.view
         picture = view.draw(view.size.width, view.size.height)
         self._lay_over(picture)
@@ -154,18 +154,13 @@ class PivrexApp(App[int]):
             if self._ladder_open:
                 self._rungs = ladder(desk.line, row, desk.wheel_name)
                 self._rung = min(self._rung, len(self._rungs) - 1)
-                rows = self._canvas("ladder").size.height
-                self._canvas("ladder").show(draw_ladder(self._rungs, self._rung, desk.wheel_name, width, rows))
-        self._canvas("why").show(draw_why(why, width))
+                rows = self._parts["ladder"].size.height
+                self._parts["ladder"].show(draw_ladder(self._rungs, self._rung, desk.wheel_name, width, rows))
+        self._parts["why"].show(draw_why(why, width))
         keys = sorted(
             (c for c in COMMANDS if c.foot and c.view in ("", self._open) and c.available(desk)), key=lambda c: c.foot
         )
-        self._canvas("foot").show(
-            draw_foot([(c.shown, c.title) for c in keys], desk.message, desk.message_alarm, width)
-        )
-
-    def _canvas(self, name: str) -> Canvas:
-        return self.screen_stack[0].query_one(f"#{name}", Canvas)
+        self._parts["foot"].show(draw_foot([(c.shown, c.title) for c in keys], desk.message, desk.message_alarm, width))
 
     def _lay_over(self, picture: Picture) -> None:
         if self._overlay == "help":
@@ -292,7 +287,7 @@ class PivrexApp(App[int]):
         if self._ladder_open and self._rungs and self._rungs[self._rung].setting:
             self._go_to(self._rungs[self._rung].setting)
         self._ladder_open = not self._ladder_open
-        self._canvas("ladder").display = self._ladder_open
+        self._parts["ladder"].display = self._ladder_open
 
     def _go_to(self, key: str) -> None:
         for view in self.views.values():
@@ -347,7 +342,12 @@ class PivrexApp(App[int]):
         self.desk.say(f"theme {self.theme}")
 
     def act_palette(self) -> None:
-        self.action_command_palette()
+        if not Palette.is_open(self):
+            self.push_screen(Palette(id="--command-palette"))
+
+    def action_command_palette(self) -> None:
+        """Textual's own key for the palette leads here too."""
+        self.act_palette()
 
     def act_export(self) -> None:
         self.run_worker(self._export(), group="export", exclusive=True)

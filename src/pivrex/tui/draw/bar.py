@@ -125,17 +125,13 @@ def _fill(picture: Picture, cell: Cell, x: int, width: int) -> None:
 def draw_why(text: str, width: int) -> Picture:
     """Draw the why in a row; one that is too long loses its middle."""
     picture = Picture(width, 1)
-    if len(text) > width - 2:
-        parts = text.split(" → ")
-        while len(parts) > 3 and len(" → ".join(parts)) > width - 4:
-            parts.pop(len(parts) // 2)
-            if "…" not in parts:
-                parts.insert(len(parts) // 2, "…")
-            elif parts.count("…") and len(parts) > 3:
-                i = parts.index("…")
-                parts.pop(i)
-                parts.insert(len(parts) // 2 + (len(parts) % 2), "…")
-        text = " → ".join(parts)
+    parts = text.split(" → ")
+    for dropped in range(len(parts) - 1):
+        first = (len(parts) - dropped + 1) // 2
+        kept = parts if not dropped else [*parts[:first], "…", *parts[first + dropped :]]
+        text = " → ".join(kept)
+        if len(text) <= width - 2:
+            break
     name, colon, rest = text.partition(":")
     at = picture.text(1, 0, name + colon, "key")
     picture.text(at, 0, rest, "alarm" if "!" in rest else "rest", width - at - 1)

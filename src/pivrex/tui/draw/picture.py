@@ -135,6 +135,7 @@ class Dots:
         along = (np.arange(len(which)) - np.repeat(np.cumsum(steps) - steps, steps)) / steps[which]
         px = x[which] + (x[which + 1] - x[which]) * along
         py = y[which] + (y[which + 1] - y[which]) * along
+        px, py = np.append(px, x[-1]), np.append(py, y[-1])
         if every > 1:
             px, py = px[::every], py[::every]
         self.points(mask, px + 0.5, py + 0.5)

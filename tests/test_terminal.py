@@ -1,0 +1,220 @@
+"""The real program in a real terminal: tmux, driven by keys, read as text."""
+
+import functools
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+from pivrex.devices.pad_stand_in import PadRemote, port_file
+from pivrex.rig import open_folder, read_rig
+from tests.support import ROOT, TempCase, Terminal, wait_for
+
+
+@unittest.skipUnless(shutil.which("tmux"), "needs tmux")
+class TerminalCase(TempCase):
+    def open(
+        self, *words: str, size: tuple[int, int] = (160, 47), env: dict[str, str] | None = None, config: str = ""
+    ) -> Terminal:
+        terminal = Terminal(*words, size=size, env=env, config=config)
+        self.addCleanup(terminal.close)
+        return terminal
+
+    def open_demo(self, *more: str, size: tuple[int, int] = (160, 47), env: dict[str, str] | None = None) -> Terminal:
+        self.workspace = self.folder / "demo"
+        terminal = self.open("demo", str(self.workspace), *more, size=size, env=env)
+        terminal.wait("why left:")
+        return terminal
+
+    def edge(self) -> float:
+        return read_rig(self.workspace / "rigs" / "plover.toml").shaping.forward.edge
+
+
+class JourneyTest(TerminalCase):
+    def test_start_take_over_change_undo_stop_quit(self) -> None:
+        terminal = self.open_demo()
+        # it drives by itself
+        wait_for(lambda: "recorded driver, watering" in terminal.row(0), 10, terminal.screen)
+        wait_for(lambda: "/255 forward" in terminal.row(-2), 20, terminal.screen)
+        # taken over by key: the wheels change
+        terminal.keys("w", "w", "w", "w")
+        wait_for(lambda: "keys, latched" in terminal.row(0), 10, terminal.screen)
+        wait_for(lambda: "forward stick 1.00" in terminal.row(-2), 10, terminal.screen)
+        terminal.keys("a", "a")
+        wait_for(lambda: "turn" in terminal.row(-2), 10, terminal.screen)
+        # a dead band is changed: the number, the file and the sentence follow
+        terminal.keys("2")
+        terminal.wait("▸ edge")
+        terminal.keys("S-Right", "S-Right")
+        wait_for(lambda: self.edge() == 0.16, 10, terminal.screen)
+        terminal.wait("edge ±16 %")
+        terminal.keys("u", "u")
+        wait_for(lambda: self.edge() == 0.06, 10, terminal.screen)
+        # stopped
+        terminal.keys("Escape")
+        wait_for(lambda: "STOPPED" in terminal.row(0), 5, terminal.screen)
+        wait_for(lambda: "0/255 rest" in terminal.row(-2), 5, terminal.screen)
+        terminal.keys("5")
+        terminal.wait("greenhouse 5 × 4 m")
+        terminal.keys("C-q")
+        terminal.wait("ENDED with 0")
+
+    def test_a_virtual_pad_drives_and_is_unplugged(self) -> None:
+        terminal = self.open_demo("--pad")
+        file = port_file(self.home / "run")
+        wait_for(lambda: file.is_file() and file.read_text(), 10, terminal.screen)
+        remote = PadRemote(int(file.read_text()))
+        terminal.wait("press one of its buttons to take over")
+        remote.move(button_0=1.0)
+        wait_for(lambda: "pad 1" in terminal.row(0), 10, terminal.screen)
+        remote.move(button_0=0.0, left_y=-1.0)
+        wait_for(lambda: "forward stick 1.00" in terminal.row(-2), 10, terminal.screen)
+        remote.unplug()
+        wait_for(lambda: "STOPPED" in terminal.row(0), 10, terminal.screen)
+        terminal.wait("pad 1 was unplugged, and it was driving")
+        wait_for(lambda: "0/255 rest" in terminal.row(-2), 5, terminal.screen)
+
+    def test_the_remote_command_moves_a_pad(self) -> None:
+        terminal = self.open_demo("--pad")
+        file = port_file(self.home / "run")
+        wait_for(lambda: file.is_file() and file.read_text(), 10, terminal.screen)
+        env = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "PIVREX_HOME": str(self.home)}
+        lines = "press button_0\nleft_y -0.8 left_x 0.3\nwhat\nwait 1\nunplug\n"
+        done = subprocess.run(
+            [sys.executable, "-m", "pivrex", "remote", "--pad"], input=lines, text=True, env=env, capture_output=True, check=False,
+        )  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("line 3: 'what' is not understood", done.stderr)
+        terminal.wait("was unplugged")
+
+    def test_changing_a_setting_by_hand_while_it_is_open(self) -> None:
+        terminal = self.open_demo("--view", "shaping")
+        path = self.workspace / "rigs" / "plover.toml"
+        path.write_text(path.read_text().replace('edge = "6 %"', 'edge = "21 %"'))
+        terminal.wait("edge ±21 %")
+        terminal.wait("was edited outside")
+
+    def test_live_and_the_key_that_means_nothing(self) -> None:
+        terminal = self.open(str(self.demo()))
+        terminal.wait("why left:")
+        terminal.keys("C-l")
+        wait_for(lambda: "LIVE" in terminal.row(0), 10, terminal.screen)
+        terminal.keys("y")
+        terminal.wait("the key y, which means nothing here")
+        wait_for(lambda: "STOPPED" in terminal.row(0), 5, terminal.screen)
+
+    def test_losing_the_focus_while_live(self) -> None:
+        terminal = self.open(str(self.demo()))
+        terminal.wait("why left:")
+        terminal.keys("C-l")
+        wait_for(lambda: "LIVE" in terminal.row(0), 10, terminal.screen)
+        # what a terminal sends when its window loses the focus
+        terminal._tmux("send-keys", "-t", "main", "-l", "\x1b[O")
+        terminal.wait("the window lost the focus")
+
+
+class RoughTest(TerminalCase):
+    def test_sizes(self) -> None:
+        terminal = self.open("demo", str(self.folder / "demo"), size=(20, 5))
+        terminal.wait("Esc stops")
+        for width, height in ((100, 30), (80, 24), (20, 5), (160, 47)):
+            terminal.resize(width, height)
+            terminal.keys("w")
+            time.sleep(0.4)
+            self.assertNotIn("ENDED", terminal.screen())
+            self.assertNotIn("Traceback", terminal.screen())
+        terminal.wait("why left:")
+
+    def test_without_colour_and_without_utf_8(self) -> None:
+        terminal = self.open_demo(env={"NO_COLOR": "1"})
+        self.assertIn("safe", terminal.row(0))
+        other = self.open("demo", str(self.folder / "other"), env={"LC_ALL": "POSIX"})
+        other.wait("why left:")
+        self.assertTrue(other.screen().isascii(), other.screen())
+        self.assertIn("+-", other.screen())
+
+    def test_mashed_keys(self) -> None:
+        terminal = self.open_demo()
+        for _ in range(6):
+            terminal.keys(
+                *"qwe25asd?o=xu", "Enter", "Up", "Down", "Left", "Right", "Tab", "F1", "Home", "PPage", "C-p", "Escape"
+            )
+        terminal.wait("STOPPED")
+        self.assertNotIn("Traceback", terminal.screen())
+        terminal.keys("C-q")
+        terminal.wait("ENDED with 0")
+
+    def test_two_programs_on_one_workspace(self) -> None:
+        one = self.open_demo("--view", "shaping")
+        two = self.open(str(self.workspace), "--view", "shaping")
+        two.wait("▸ edge")
+        one.keys("Right")
+        two.wait("edge ±7 %")
+        two.keys("Down", "Right")
+        one.wait("40 %")
+        rig = read_rig(self.workspace / "rigs" / "plover.toml")
+        self.assertEqual((rig.shaping.forward.edge, rig.shaping.forward.curve), (0.07, 0.4))
+
+    def test_bad_rigs_are_told_before_the_screen(self) -> None:
+        home = self.demo()
+        (home / "rigs" / "plover.toml").write_text("name = \n")
+        terminal = self.open(str(home))
+        terminal.wait("plover.toml:1: is not TOML")
+        terminal.wait("ENDED with 1")
+
+
+class KillTest(TerminalCase):
+    def test_killed_at_any_moment_every_file_is_whole_and_the_next_start_works(self) -> None:
+        for round_ in range(4):
+            terminal = self.open_demo("--view", "shaping")
+            terminal.wait("▸ edge")
+            screen, *children = terminal.pids()
+            for i in range(8):
+                terminal.keys("Right" if i % 3 else "Left")
+            time.sleep(0.013 * round_)
+            os.kill(screen, signal.SIGKILL)
+            wait_for(functools.partial(_all_gone, children), 5, str(children))
+            # every file can be read, and none is left half written
+            folder = open_folder(self.workspace)
+            for rig in folder.rigs():
+                read_rig(rig)
+            self.assertEqual([p.name for p in (self.workspace / "rigs").iterdir()], ["plover.toml"])
+            terminal.close()
+
+    def test_a_killed_session_is_said_and_the_screen_can_be_left(self) -> None:
+        terminal = self.open_demo()
+        for pid in terminal.pids()[1:]:
+            if "spawn_main" in Path(f"/proc/{pid}/cmdline").read_text():
+                os.kill(pid, signal.SIGKILL)
+        terminal.wait("the session's process is gone")
+        terminal.keys("C-q")
+        terminal.wait("ENDED with 0")
+
+    def test_a_frozen_screen_stops_the_robot(self) -> None:
+        terminal = self.open_demo()
+        wait_for(lambda: "/255 forward" in terminal.row(-2), 20, terminal.screen)
+        screen = terminal.pids()[0]
+        os.kill(screen, signal.SIGSTOP)
+        time.sleep(4.0)
+        os.kill(screen, signal.SIGCONT)
+        terminal.wait("the screen was silent for 3 s")
+        wait_for(lambda: "STOPPED" in terminal.row(0), 5, terminal.screen)
+
+
+def _all_gone(pids: list[int]) -> bool:
+    return not any(_runs(pid) for pid in pids)
+
+
+def _runs(pid: int) -> bool:
+    try:
+        return ") Z " not in Path(f"/proc/{pid}/stat").read_text()
+    except OSError:
+        return False
+
+
+if __name__ == "__main__":
+    unittest.main()
