@@ -107,7 +107,9 @@ def parse(value: object, kind_name: str) -> float:
         raise UnitError(f"is {_shown(value)} without a unit; write {wanted} (units: {', '.join(kind.units)})")
     if unit not in kind.units:
         raise UnitError(f"is {_shown(value)}; the unit {unit!r} is not one of {', '.join(kind.units)}")
-    return number * kind.units[unit]
+    factor = kind.units[unit]
+    # 35 % is 35/100 = 0.35; times 0.01 it would be 0.35000000000000003
+    return number / round(1 / factor) if factor < 1 and round(1 / factor) * factor == 1 else number * factor
 
 
 def format_quantity(si_value: float, kind_name: str, unit: str, digits: int = 6) -> str:

@@ -61,7 +61,7 @@ def sentence(line: Line, row: Floats, wheel: str) -> str:
     if abs(get("rate", main.function) - get("scale", main.function)) > 0.005:
         parts.append(f"rate {get('rate', main.function):.2f}")
     others = [t for t in terms if t is not main and abs(t.speed) >= 0.0005]
-    total = f"{main.speed:.2f} m/s" + "".join(
+    total = f"{main.speed + 0.0:.2f} m/s" + "".join(
         f" {'+' if t.speed > 0 else '−'} {t.function} {abs(t.speed):.2f}" for t in others
     )
     parts.append(total)
@@ -185,7 +185,9 @@ class _Getter:
         self._layout, self._row = line.layout, row
 
     def __call__(self, stage: str, name: str) -> float:
-        return float(self._row[self._layout.at(stage, name)])
+        value = float(self._row[self._layout.at(stage, name)])
+        # what would be written as -0.000 is 0
+        return 0.0 if abs(value) < 0.0005 else value
 
 
 def _terms(line: Line, get: _Getter, w: int) -> list[_Term]:

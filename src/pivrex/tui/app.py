@@ -30,6 +30,7 @@ from pivrex.session.messages import (
     StepLevel,
     Stop,
 )
+from pivrex.session.places import log_file
 from pivrex.tui import frame
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import COMMANDS, command_for
@@ -49,7 +50,6 @@ __all__ = ["PivrexApp"]
 
 FRAMES_PER_S = 25.0
 LOOK_OUTSIDE_S = 0.5
-LADDER_ROWS = 14
 SMALLEST = (60, 16)
 
 TOUR = "w a s d drive · 2 shaping, ←→ change it · 5 field · n why, the next wheel · Esc stops · ? explains"
@@ -65,7 +65,7 @@ class PivrexApp(App[int]):
     #head { height: 1; }
     #line { height: 3; }
     ContentSwitcher { height: 1fr; }
-    #ladder { height: 14; display: none; }
+    #ladder { height: 15; display: none; }
     #why, #foot { height: 1; }
     #small { display: none; }
     .small #head, .small #line, .small ContentSwitcher, .small #why, .small #foot, .small #ladder { display: none; }
@@ -342,7 +342,7 @@ class PivrexApp(App[int]):
         self.desk.say(f"theme {self.theme}")
 
     def act_palette(self) -> None:
-        if not Palette.is_open(self):
+        if not isinstance(self.screen, Palette):
             self.push_screen(Palette(id="--command-palette"))
 
     def action_command_palette(self) -> None:
@@ -385,6 +385,15 @@ class PivrexApp(App[int]):
             desk.say(said.decode("utf-8", "replace").strip() or "the export failed", alarm=True)
         else:
             desk.say(f"saved exports/{files[0].name} and .pdf")
+
+    def _handle_exception(self, error: Exception) -> None:
+        """A fault of the program: a sentence for the person, the traceback for the log."""
+        if self.is_headless:
+            super()._handle_exception(error)
+            return
+        log.critical("the screen had to close", exc_info=error)
+        said = f"Pivrex had to close ({type(error).__name__}: {error}). The robot was told to rest."
+        self.exit(1, return_code=1, message=f"{said} {log_file()} has more.")
 
     def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
         """Give the palette's entries: the same rows as the keys."""

@@ -27,6 +27,9 @@ KEPT = 1200
 SHORT_S, LONG_S = 8.0, 20.0
 """How long a message stands, and one about a mistake."""
 
+ONE_GO_S = 5.0
+"""Nudges of one setting with less than this between them are one go."""
+
 TRAIL_EVERY = 3
 """A point of the trail for every so many ticks."""
 
@@ -79,6 +82,7 @@ class Desk:
         self._said_at = 0.0
         self.trail: list[tuple[float, float]] = []
         self.ghost: list[tuple[float, float]] = []
+        self._changed = ("", 0.0)
         self._serial = 0
         self._run = 0
         self._notes = 0
@@ -230,8 +234,12 @@ class Desk:
         except SaveError as problem:
             self.say(str(problem), alarm=True)
         if self.file.rig is not before.rig:
-            if not join:
+            # the ghost is the curve as it was before this setting was taken in hand
+            now = time.monotonic()
+            going_on = key == self._changed[0] and now - self._changed[1] < ONE_GO_S
+            if not going_on:
                 self.before = before
+            self._changed = (key, now)
             self._use_rig()
 
     def _walk(self, word: str, step: object) -> None:
@@ -244,7 +252,7 @@ class Desk:
         if self.file.rig is before.rig:
             self.say(self.message if self.message_alarm else "nothing there", alarm=self.message_alarm)
             return
-        self.before = before
+        self.before, self._changed = before, ("", 0.0)
         self._use_rig()
         if what:
             self.say(f"{word}: {what}")

@@ -41,15 +41,7 @@ def head(desk: Desk, width: int, focus: str) -> Picture:
 
 def line(desk: Desk, open_view: str, width: int) -> Picture:
     """Draw the line: its cells with what stands there now."""
-    shaping = tuple(
-        (
-            f,
-            desk.value("rate", f),
-            f"{number(desk.value('axes', f))}→{number(desk.value('rate', f), 2, 5)}",
-            "commanded",
-        )
-        for f in desk.line.functions
-    )
+    shaping = tuple((f, *_function(desk, f), "commanded") for f in desk.line.functions)
     wheels = tuple(
         (
             w,

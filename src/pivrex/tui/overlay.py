@@ -28,7 +28,7 @@ def draw_help(view: View, width: int, height: int, first: int = 0) -> Picture:
         if command.keys and command.view in ("", view.name_):
             lines.append((command.shown, f"{command.title}: {command.help}", "key"))
     lines.append(("w a s d", "drive by keys, the left stick; i j k l the right one, q and e the triggers", "key"))
-    wide = min(width - 4, 108)
+    wide = min(width - 4, 132)
     rows = height - 2
     first = max(0, min(first, len(lines) - rows))
     picture = _panel(

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from textual.await_complete import AwaitComplete
 from textual.command import CommandPalette
 
@@ -13,5 +15,10 @@ class Palette(CommandPalette):
 
     def dismiss(self, result: object = None) -> AwaitComplete:
         if self.app.screen is not self:
-            return AwaitComplete.nothing()
+            return AwaitComplete.nothing()  # type: ignore[no-untyped-call]
         return super().dismiss(result)  # type: ignore[arg-type] # Textual's palette gives no result
+
+    def _action_command_list(self, action: str) -> None:
+        # a page key before the list has its first layout: there is nothing to move yet
+        with suppress(KeyError, IndexError):
+            super()._action_command_list(action)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+import logging
 import os
 import sys
 from pathlib import Path
 
 from pivrex.rig import Folder
 from pivrex.session.client import SessionClient
+from pivrex.session.places import log_file
 
 __all__ = ["show"]
 
@@ -25,6 +27,7 @@ def show(
     pads: bool = False,
 ) -> int:
     """Show a workspace until the person leaves; gives the exit code. The session starts before the screen loads."""
+    logging.basicConfig(filename=log_file(), format="%(asctime)s %(name)s %(levelname)s %(message)s")
     # a lone Esc is known for one after this many ms; a slow link may need more, so a person's own value wins
     os.environ.setdefault("ESCDELAY", "25")
     from pivrex.tui.desk import Desk

@@ -101,8 +101,8 @@ def draw_curve(data: CurveData, width: int, height: int) -> Picture:
     picture.text(left + (w - len(name)) // 2, top + h, name, "target")
     if data.live is not None:
         stick, there, now = (max(low, min(1.0, v)) if isfinite(v) else 0.0 for v in data.live)
-        x = left + int(across(np.array(stick)) / 2)
+        x = left + int((across(np.array(stick)) + 0.5) / 2)
         # the cell that holds the dot, so that a point at 0 sits on the axis
-        picture.text(x, top + int(up(np.array(there)) / 4), "○", "commanded")
-        picture.text(x, top + int(up(np.array(now)) / 4), "●", "measured")
+        picture.text(x, top + int((up(np.array(there)) + 0.5) / 4), "○", "commanded")
+        picture.text(x, top + int((up(np.array(now)) + 0.5) / 4), "●", "measured")
     return picture

@@ -90,8 +90,11 @@ def draw_gate(data: GateData, width: int, height: int) -> Picture:
     for points, sign, named in ((data.raw, "○", "rest"), (data.shaped, "●", "measured")):
         if len(points) and np.isfinite(points[-1]).all():
             px, py = np.clip(points[-1], -1, 1)
-            picture.text(left + int(across(np.array(px)) / 2), top + int(up(np.array(py)) / 4), sign, named)
-    picture.text(left, top + h, f"○ stick  ● shaped   up {data.names[1]}, across {data.names[0]}", "dim", w)
+            picture.text(
+                left + int((across(np.array(px)) + 0.5) / 2), top + int((up(np.array(py)) + 0.5) / 4), sign, named
+            )
+    caption = f"○ stick  ● shaped   up {data.names[1]}, across {data.names[0]}"
+    picture.text(max(1, min(left, width - len(caption) - 1)), top + h, caption, "dim", width - 2)
     for row, (sign, text) in enumerate(data.notes, top + h + 2):
         if row < height:
             picture.text(left, row, sign, "target")
