@@ -70,9 +70,9 @@ class PlayThroughTest(TempCase):
             return found
 
         peak(50)  # what is made once
-        short, long = peak(300), peak(3000)
-        # all rows together would be a megabyte more
-        self.assertLess(long, short + 100_000)
+        short, long = peak(1500), peak(6000)
+        # all rows together would be another megabyte and a half
+        self.assertLess(long, short + 300_000)
 
     def test_the_table_says_what_the_ticks_hold(self) -> None:
         line = Line(plain_rig())

@@ -7,7 +7,7 @@ import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TextIO
+from typing import NamedTuple, TextIO
 
 from pivrex.errors import RecordingError
 from pivrex.rig.channels import BUTTONS, CHANNELS
@@ -21,8 +21,7 @@ EARLY = 0.25
 """Times in files are rounded: a reading counts for the tick that it misses by less than this share of one."""
 
 
-@dataclass(frozen=True)
-class Reading:
+class Reading(NamedTuple):
     """One line of a recording.
 
     Attributes
@@ -112,7 +111,8 @@ class Recording:
                     raise RecordingError(
                         self.path, line, f"has {len(row)} cells, but the header has {len(self.columns)}"
                     )
-                t = self._number(row, clock, line, "t")
+                numbers = self._numbers(row)
+                t = numbers[clock] if numbers else self._number(row, clock, line, "t")
                 if math.isnan(t):
                     raise RecordingError(self.path, line, "t is empty; every line needs its time in seconds")
                 if t <= before:
@@ -124,6 +124,10 @@ class Recording:
                     )
                 first = t if math.isnan(first) else first
                 before = t
+                if numbers:
+                    held = {name: numbers[i] for i, name in raw_at}
+                    yield Reading(line, t - first, held, {name: numbers[i] for i, name in sensed_at})
+                    continue
                 for i, name in raw_at:
                     value = self._number(row, i, line, name)
                     if not math.isnan(value):
@@ -138,6 +142,14 @@ class Recording:
                 yield Reading(line, t - first, dict(held), sensed)
         if math.isnan(first):
             raise RecordingError(self.path, 1, "has a header but no reading")
+
+    def _numbers(self, row: list[str]) -> list[float] | None:
+        """Read a line all of whose cells are finite numbers, as nearly all are; None if it needs a closer look."""
+        try:
+            numbers = [float(cell) for cell in row]
+        except ValueError:
+            return None
+        return numbers if len(numbers) == len(self.columns) and math.isfinite(sum(numbers)) else None
 
     def _number(self, row: list[str], at: int, line: int, name: str) -> float:
         text = row[at].strip() if at < len(row) else ""

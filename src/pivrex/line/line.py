@@ -157,16 +157,29 @@ class Line:
         LineState, B + (K,) float64
             The state after the tick, and the Tick's row.
         """
+        shaped = self.shape(raw)
+        after, rated = self.pace(state, raw, shaped[-1], stop)
         clock = np.empty((*state.level.shape, 3))
         clock[..., 0], clock[..., 1], clock[..., 2] = state.tick, state.tick * self.dt_s, stop
+        return after, self.drive(clock, sensed, raw, shaped, rated, after.level)
 
+    def shape(self, raw: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+        """The stages before the rates, which remember nothing: fractions, banded, curved and scaled, B + (C,) each."""
         fractions = axes.to_fractions(self.axes, raw[..., self._of_function])
         banded = shaping.dead_band(self.shaping, fractions)
         curved = shaping.curve(self.shaping, banded)
-        scaled = curved * self.shaping.scale
-        rated = np.zeros_like(scaled) if stop else shaping.rate_limit(self.shaping, state.rate, scaled)
+        return fractions, banded, curved, curved * self.shaping.scale
 
+    def pace(self, state: LineState, raw: Floats, scaled: Floats, stop: bool = False) -> tuple[LineState, Floats]:
+        """The stages that remember: rates and speed levels. Gives the state after the tick and the rated, B + (C,)."""
+        rated = np.zeros_like(scaled) if stop else shaping.rate_limit(self.shaping, state.rate, scaled)
         level, buttons = self._walk_levels(state, raw)
+        return LineState(state.tick + 1, rated, level, buttons), rated
+
+    def drive(
+        self, clock: Floats, sensed: Floats, raw: Floats, shaped: tuple[Floats, ...], rated: Floats, level: Floats
+    ) -> Floats:
+        """The stages after the rates, from the law to the outputs; gives the whole row, B + (K,)."""
         chosen = self.levels[level.astype(np.intp)]
         twist = self.law(rated) * chosen[..., :3]
 
@@ -176,12 +189,25 @@ class Line:
 
         drive = outputs.drive_of(self.outputs, given)
         told = outputs.encode(self.outputs, drive)
-        row = np.concatenate(
-            (clock, sensed, raw, fractions, banded, curved, scaled, rated, twist, chosen[..., 3:], asked, given,
-             asked - given, motion, told, outputs.hums(self.outputs, drive)),
+        hums = outputs.hums(self.outputs, drive)
+        return np.concatenate(
+            (
+                clock,
+                sensed,
+                raw,
+                *shaped,
+                rated,
+                twist,
+                chosen[..., 3:],
+                asked,
+                given,
+                asked - given,
+                motion,
+                told,
+                hums,
+            ),
             axis=-1,
-        )  # fmt: skip
-        return LineState(state.tick + 1, rated, level, buttons), row
+        )
 
     def told(self, row: Floats) -> Floats:
         """Take what the motor drivers are told, B + (V,), out of a Tick."""

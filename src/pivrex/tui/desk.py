@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import time
+from collections import deque
 from datetime import datetime
 from pathlib import Path
 
@@ -26,6 +27,8 @@ KEPT = 1200
 
 SHORT_S, LONG_S = 8.0, 20.0
 """How long a message stands, and one about a mistake."""
+
+SKIPS_S = 10.0
 
 ONE_GO_S = 5.0
 """Nudges of one setting with less than this between them are one go."""
@@ -83,6 +86,7 @@ class Desk:
         self.trail: list[tuple[float, float]] = []
         self.ghost: list[tuple[float, float]] = []
         self._changed = ("", 0.0)
+        self._skips: deque[tuple[float, int]] = deque()
         self._serial = 0
         self._run = 0
         self._notes = 0
@@ -136,6 +140,11 @@ class Desk:
         row = self.row
         return float(row[self.line.layout.at(stage, name)]) if row is not None else float("nan")
 
+    @property
+    def skipped(self) -> int:
+        """How many ticks were skipped in the last `SKIPS_S` seconds."""
+        return self._skips[-1][1] - self._skips[0][1] if self._skips else 0
+
     def ask(self, request: Request) -> None:
         """Ask the session for something."""
         self.client.send(request)
@@ -152,6 +161,10 @@ class Desk:
                 self.say(f"stopped: {self._held}", alarm=True)
             else:
                 self.say("the robot may move again")
+        now = time.monotonic()
+        self._skips.append((now, self.client.skipped))
+        while self._skips[0][0] < now - SKIPS_S:
+            self._skips.popleft()
         rows = self.client.rows()
         fresh = [row for row in rows if row.serial == self._serial]
         for row in fresh:

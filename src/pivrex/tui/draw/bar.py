@@ -108,7 +108,8 @@ def draw_line(cells: list[Cell], source: str, width: int) -> Picture:
 
 def _fill(picture: Picture, cell: Cell, x: int, width: int) -> None:
     bars = list(cell.bars)
-    while bars and width // len(bars) < 14:
+    # as many as fit whole; their little bars go first
+    while bars and max(len(name) + len(text) for name, _, text, _ in bars) + 3 > width // len(bars):
         bars.pop()
     if not bars:
         return

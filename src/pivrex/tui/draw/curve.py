@@ -58,7 +58,10 @@ class CurveData:
 def draw_curve(data: CurveData, width: int, height: int) -> Picture:
     """Draw a response curve on ``width`` × ``height`` cells; needs 16 × 7 to be of use."""
     picture = Picture(width, height)
-    picture.text(1, 0, data.title, "title")
+    at = picture.text(1, 0, data.title, "title")
+    legend, full = "○ asked ● now", f"1 = {data.full}"
+    if at + len(legend) + len(full) + 5 <= width:
+        picture.text(at + 2, 0, legend, "dim")
     if width < 16 or height < 7:
         return picture
     left, top, w, h = 8, 1, width - 10, height - 3
@@ -94,7 +97,7 @@ def draw_curve(data: CurveData, width: int, height: int) -> Picture:
         picture.right(left - 1, top + h // 2, "0", "dim")
         picture.right(left - 1, top + h - 2, "1", "dim")
         picture.right(left - 1, top + h - 1, data.heights[0], "dim")
-    picture.right(width - 1, 0, f"1 = {data.full}", "dim")
+    picture.right(width - 1, 0, full, "dim")
     picture.text(left, top + h, data.ends[0], "dim")
     picture.right(left + w, top + h, data.ends[1], "dim")
     name = f"edge ±{data.edge * 100:.0f} %" if not data.one_sided else f"edge {data.edge * 100:.0f} %"

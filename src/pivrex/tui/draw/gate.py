@@ -93,7 +93,7 @@ def draw_gate(data: GateData, width: int, height: int) -> Picture:
             picture.text(
                 left + int((across(np.array(px)) + 0.5) / 2), top + int((up(np.array(py)) + 0.5) / 4), sign, named
             )
-    caption = f"○ stick  ● shaped   up {data.names[1]}, across {data.names[0]}"
+    caption = "○ stick  ● shaped" if width < 52 else f"○ stick  ● shaped   up {data.names[1]}, across {data.names[0]}"
     picture.text(max(1, min(left, width - len(caption) - 1)), top + h, caption, "dim", width - 2)
     for row, (sign, text) in enumerate(data.notes, top + h + 2):
         if row < height:

@@ -147,7 +147,10 @@ class FieldView(View):
     def _draw_strips(self, picture: Picture, x: int, y: int, width: int, room: int) -> int:
         desk = self.desk
         line = desk.line
-        each = room // len(line.wheels)
+        wheels: tuple[str, ...] = line.wheels
+        if room // len(wheels) < 4:
+            wheels = (desk.wheel_name,)  # where only one has room, it is the one that the why is about
+        each = room // len(wheels)
         if each < 4:
             return y
         each = min(each, 11)
@@ -156,7 +159,7 @@ class FieldView(View):
         t = rows[:, layout.at("clock", "t")]
         # a recording that began again has a clock that began again
         start = int(np.flatnonzero(np.diff(t) < 0)[-1]) + 1 if len(t) > 1 and (np.diff(t) < 0).any() else 0
-        for wheel in line.wheels:
+        for wheel in wheels:
             name = plain(wheel)
             commanded = rows[start:, layout.at("limits", f"{name}_given")]
             measured = rows[start:, layout.at("sensed", f"{name}_speed")]

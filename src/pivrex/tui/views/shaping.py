@@ -121,7 +121,7 @@ class ShapingView(View):
         full = f"{np.degrees(level[2]):.0f} deg/s" if function == "turn" else f"{level[0]:.2f} m/s"
         return draw_curve(
             CurveData(
-                title=f"{function}  ○ asked ● now",
+                title=function,
                 x=x,
                 y=self._response(line, i, x),
                 ghost=ghost,

@@ -1,0 +1,283 @@
+"""The measurements behind script/bench. With --quick the minute in the terminal is cut to ten seconds."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import json
+import math
+import multiprocessing
+import os
+import pty
+import select
+import signal
+import struct
+import subprocess
+import sys
+import tempfile
+import termios
+import time
+from multiprocessing.shared_memory import SharedMemory
+from pathlib import Path
+
+import numpy as np
+
+from pivrex.devices.recording import Recording
+from pivrex.export.table import write_ticks
+from pivrex.line import Line
+from pivrex.rig import open_folder, read_rig
+from pivrex.session.shared import Ring
+
+ROOT = Path(__file__).parent.parent
+DEMO = ROOT / "src" / "pivrex" / "demo"
+PIVREX = str(Path(sys.executable).parent / "pivrex")
+SECONDS = 10 if "--quick" in sys.argv else 60
+# bytecode is cached as on anybody's machine
+ENV = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"} | {
+    "TERM": "xterm-256color",
+    "COLORTERM": "truecolor",
+}
+
+
+def percentiles(values: list[float], *which: int, scale: float = 1.0) -> dict[str, float]:
+    return {("max" if p == 100 else f"p{p}"): round(float(np.percentile(values, p)) * scale, 3) for p in which}
+
+
+def tick_us() -> dict[str, float]:
+    line = Line(read_rig(DEMO / "rigs" / "plover.toml"))
+    state, sensed = line.start(), np.zeros(8)
+    readings = [np.array([math.sin(i / 40), math.cos(i / 31), 0.0, 0.0]) for i in range(500)]
+    took = []
+    for i in range(20_000):
+        raw = readings[i % 500]
+        before = time.perf_counter()
+        state, _ = line.step(state, raw, sensed)
+        took.append(time.perf_counter() - before)
+    return {"median": round(float(np.median(took)) * 1e6, 1), "p99": round(float(np.percentile(took, 99)) * 1e6, 1)}
+
+
+def map_ticks_per_s(folder: Path) -> float:
+    rig, field = read_rig(DEMO / "rigs" / "plover.toml"), open_folder(DEMO).settings.field
+    recording = DEMO / "inputs" / "watering.csv"
+    count = sum(1 for _ in Recording(recording).readings())
+    best = math.inf
+    for _ in range(3):
+        before = time.perf_counter()
+        write_ticks(rig, recording, field, folder / "out.csv", every_tick=False)
+        best = min(best, time.perf_counter() - before)
+    return round(count / best)
+
+
+def version_s() -> float:
+    took = []
+    for _ in range(7):
+        before = time.perf_counter()
+        subprocess.run([PIVREX, "--version"], check=True, capture_output=True, env=ENV)
+        took.append(time.perf_counter() - before)
+    return round(float(np.median(took)), 3)
+
+
+def sleeper(dt_s: float, seconds: float, out: multiprocessing.Queue[list[float]]) -> None:
+    """A process that does nothing but sleep to the next tick: as well as this machine can at this moment."""
+    late, due = [], time.perf_counter() + dt_s
+    end = due + seconds
+    while due < end:
+        now = time.perf_counter()
+        if now < due:
+            time.sleep(due - now)
+        late.append(max(0.0, time.perf_counter() - due))
+        due += dt_s
+        while due < time.perf_counter():
+            due += dt_s
+    out.put(late)
+
+
+class Screen:
+    """The program on a pseudo-terminal of 160 x 47, read as fast as it writes."""
+
+    def __init__(self, folder: Path) -> None:
+        self.began = time.perf_counter()
+        self.pid, self.fd = pty.fork()
+        if self.pid == 0:
+            os.execvpe(PIVREX, [PIVREX, "demo", str(folder)], ENV | {"PIVREX_HOME": str(folder / "home")})
+        fcntl.ioctl(self.fd, termios.TIOCSWINSZ, struct.pack("HHHH", 47, 160, 0, 0))
+
+    def read(self, seconds: float) -> bytes:
+        ready, _, _ = select.select([self.fd], [], [], seconds)
+        try:
+            return os.read(self.fd, 1 << 16) if ready else b""
+        except OSError:
+            return b""
+
+    def until(self, text: bytes, seconds: float) -> float:
+        seen, end = b"", time.perf_counter() + seconds
+        while time.perf_counter() < end:
+            seen = seen[-4096:] + self.read(0.05)
+            if text in seen:
+                return time.perf_counter() - self.began
+        raise SystemExit(f"the screen never showed {text!r}")
+
+    def drain(self, seconds: float) -> None:
+        end = time.perf_counter() + seconds
+        while (left := end - time.perf_counter()) > 0:
+            self.read(left)
+
+    def write(self, data: bytes) -> None:
+        os.write(self.fd, data)
+
+    def close(self) -> None:
+        self.write(b"\x11")
+        self.drain(1.0)
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(self.pid, signal.SIGKILL)
+        os.waitpid(self.pid, 0)
+        os.close(self.fd)
+
+
+def start_s() -> float:
+    took = []
+    for _ in range(5):
+        with tempfile.TemporaryDirectory() as folder:
+            screen = Screen(Path(folder))
+            took.append(screen.until(b"moisture post", 20))
+            screen.close()
+    return round(float(np.median(took)), 3)
+
+
+def key_to_screen_ms() -> dict[str, float]:
+    """From a driving key to the bytes that show the raw reading it made, through session, line and drawing."""
+    took = []
+    wanted = "−0.250".encode()
+    with tempfile.TemporaryDirectory() as folder:
+        screen = Screen(Path(folder))
+        screen.until(b"moisture post", 20)
+        screen.write(b"w")  # the keys take over from the recording
+        screen.drain(2.0)
+        for i in range(60):
+            screen.write(b" ")  # back to rest
+            screen.drain(0.3 + (i % 7) * 0.011)
+            before = time.perf_counter()
+            screen.write(b"w")
+            seen = b""
+            while time.perf_counter() - before < 1.0:
+                seen += screen.read(0.5)
+                if wanted in seen:
+                    took.append(time.perf_counter() - before)
+                    break
+        screen.close()
+    if len(took) < 50:
+        raise SystemExit(f"only {len(took)} of 60 keys were seen on the screen")
+    return percentiles(took, 50, 95, scale=1000)
+
+
+def children(pid: int) -> list[int]:
+    found = subprocess.run(["ps", "-eo", "pid,ppid"], capture_output=True, text=True, check=True).stdout.split("\n")[1:]
+    pairs = [tuple(map(int, line.split())) for line in found if line.strip()]
+    family = {pid}
+    for child, parent in sorted(pairs):
+        if parent in family:
+            family.add(child)
+    return sorted(family)
+
+
+def cpu_s(pids: list[int]) -> float:
+    ticks = os.sysconf("SC_CLK_TCK")
+    total = 0
+    for pid in pids:
+        try:
+            fields = Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()
+        except OSError:
+            continue
+        total += int(fields[11]) + int(fields[12])
+    return total / ticks
+
+
+def rss_mib(pids: list[int]) -> float:
+    pages = 0
+    for pid in pids:
+        try:
+            pages += int(Path(f"/proc/{pid}/statm").read_text().split()[1])
+        except OSError:
+            continue
+    return pages * os.sysconf("SC_PAGE_SIZE") / 2**20
+
+
+def in_the_terminal() -> dict[str, object]:
+    """The demo in tmux at 160 x 47, with a bare sleeper beside it in the same minute."""
+    socket = f"pivrex-bench-{os.getpid()}"
+
+    def tmux(*words: str) -> str:
+        return subprocess.run(
+            ["tmux", "-L", socket, "-f", "/dev/null", *words], capture_output=True, text=True, check=False, env=ENV
+        ).stdout
+
+    with tempfile.TemporaryDirectory() as folder:
+        before = set(Path("/dev/shm").glob("psm_*"))
+        tmux(
+            "new-session",
+            "-d",
+            "-x",
+            "160",
+            "-y",
+            "47",
+            "-s",
+            "m",
+            f"PIVREX_HOME={folder}/home {PIVREX} demo {folder}/w",
+        )
+        pane = int(tmux("list-panes", "-t", "m", "-F", "#{pane_pid}").strip())
+        end = time.perf_counter() + 20
+        while "why left:" not in tmux("capture-pane", "-p", "-t", "m"):
+            if time.perf_counter() > end:
+                raise SystemExit("the demo did not come up in tmux")
+            time.sleep(0.2)
+        time.sleep(3)
+        (name,) = {p.name for p in Path("/dev/shm").glob("psm_*")} - {p.name for p in before}
+        memory = SharedMemory(name)
+        ring = Ring(memory)
+        context = multiprocessing.get_context("spawn")
+        queue = context.Queue()
+        bare = context.Process(target=sleeper, args=(1 / 60, SECONDS, queue))
+        bare.start()
+        pids = [p for p in children(pane) if "python" in Path(f"/proc/{p}/cmdline").read_text(errors="replace")]
+        cpu, began = cpu_s(pids), time.perf_counter()
+        seen, late, work = ring.written, [], []
+        skipped, beats = ring.skipped, ring.beats
+        while time.perf_counter() - began < SECONDS:
+            time.sleep(1)
+            seen, rows = ring.since(seen)
+            late += [r.late_s for r in rows]
+            work += [r.work_s for r in rows]
+        took = time.perf_counter() - began
+        frames = (ring.beats - beats) / took
+        share = (cpu_s(pids) - cpu) / took
+        sleeps = queue.get()
+        bare.join()
+        result = {
+            "late_ms": percentiles(late, 50, 99, 100, scale=1000),
+            "bare_late_ms": percentiles(sleeps, 50, 99, 100, scale=1000),
+            "late_ratio": round(float(np.percentile(late, 99) / np.percentile(sleeps, 99)), 2),
+            "skipped": ring.skipped - skipped,
+            "tick_in_place_ms": percentiles(work, 50, 99, scale=1000),
+            "frames_per_s": round(frames, 1),
+            "cpu_share": round(share, 3),
+            "rss_mib": round(rss_mib(pids), 1),
+        }
+        ring.close()
+        tmux("kill-server")
+        time.sleep(0.5)
+    return result
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        result: dict[str, object] = {"seconds": SECONDS, "tick_us": tick_us()}
+        result["map_ticks_per_s"] = map_ticks_per_s(Path(folder))
+    result["version_s"] = version_s()
+    result["start_s"] = start_s()
+    result["key_to_screen_ms"] = key_to_screen_ms()
+    result.update(in_the_terminal())
+    print(json.dumps(result, indent=2))
+
+
+if __name__ == "__main__":
+    main()
