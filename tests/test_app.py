@@ -366,6 +366,13 @@ class WholeTest(AppCase):
                     self.assertIn("Esc stops", self.text("small"))
 
     @in_loop
+    async def test_a_window_that_is_small_from_the_start(self) -> None:
+        async with self.running(size=(20, 5)):
+            await self.frames(4)
+            painted = "\n".join(strip.text for strip in self.app.screen._compositor.render_strips())
+            self.assertIn("Esc stops", painted)
+
+    @in_loop
     async def test_export_from_the_screen(self) -> None:
         async with self.running("recording watering"):
             await self.frames(40)

@@ -1,4 +1,5 @@
 import errno
+import os
 import stat
 import subprocess
 import sys
@@ -174,6 +175,15 @@ class RigFileTest(TempCase):
         self.assertIn("cannot be read any more", file.look_outside())
         self.assertEqual(file.look_outside(), "")
         self.assertEqual(file.rig.name, "Plover")
+
+    def test_what_a_killed_save_left_is_swept_away(self) -> None:
+        old, fresh = self.folder / ".plover.toml.abc.part", self.folder / ".plover.toml.def.part"
+        for part in (old, fresh):
+            part.write_text("half")
+        os.utime(old, (1, 1))
+        RigFile(self.path)
+        self.assertFalse(old.exists())
+        self.assertTrue(fresh.exists())  # another program may be writing it
 
     def test_line_ends_of_other_systems_are_kept(self) -> None:
         self.path.write_bytes(PLOVER.read_bytes().replace(b"\n", b"\r\n"))

@@ -182,7 +182,7 @@ class KillTest(TerminalCase):
             folder = open_folder(self.workspace)
             for rig in folder.rigs():
                 read_rig(rig)
-            self.assertEqual([p.name for p in (self.workspace / "rigs").iterdir()], ["plover.toml"])
+            self.assertEqual([p.name for p in folder.rigs()], ["plover.toml"])
             terminal.close()
 
     def test_a_killed_session_is_said_and_the_screen_can_be_left(self) -> None:

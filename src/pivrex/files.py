@@ -5,11 +5,14 @@ from __future__ import annotations
 import contextlib
 import os
 import tempfile
+import time
 from pathlib import Path
 
 from pivrex.errors import SaveError
 
-__all__ = ["free_name", "write_atomically"]
+__all__ = ["free_name", "sweep", "write_atomically"]
+
+STALE_S = 60.0
 
 
 def write_atomically(path: Path, data: str | bytes) -> None:
@@ -48,6 +51,15 @@ def write_atomically(path: Path, data: str | bytes) -> None:
             with contextlib.suppress(OSError):
                 beside.unlink()
         raise SaveError(path, (problem.strerror or str(problem)).lower()) from problem
+
+
+def sweep(path: Path) -> None:
+    """Take away what a save of ``path`` left beside it when the program was killed in the middle of it."""
+    for part in path.resolve().parent.glob(f".{path.resolve().name}.*.part"):
+        with contextlib.suppress(OSError):
+            # another program may be saving just now; that takes no minute
+            if time.time() - part.stat().st_mtime > STALE_S:
+                part.unlink()
 
 
 def free_name(folder: Path, stem: str, suffix: str) -> Path:

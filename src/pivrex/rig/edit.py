@@ -8,7 +8,7 @@ from datetime import datetime
 from pathlib import Path
 
 from pivrex.errors import RigError, SaveError
-from pivrex.files import free_name, write_atomically
+from pivrex.files import free_name, sweep, write_atomically
 from pivrex.rig.read import read_text
 from pivrex.rig.rig import Rig
 
@@ -44,6 +44,7 @@ class RigFile:
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        sweep(path)
         self._text = self._known = _read(path)
         self.rig = read_text(self._text, path, Rig)
         self.problem = ""

@@ -111,6 +111,14 @@ class Canvas(Widget):
         segments = [Segment(text[a:b], styles[roles[a]]) for a, b in itertools.pairwise(cuts) if b > a]
         return Strip(segments, picture.width).adjust_cell_length(self.size.width, styles[0])
 
+    def on_show(self) -> None:
+        # what was shown while this was hidden asked for no redraw
+        self.refresh()
+
+    def on_resize(self) -> None:
+        self._strips.clear()
+        self.refresh()
+
     def on_mouse_down(self, event: events.MouseDown) -> None:
         if event.button == 1:
             self.capture_mouse()
