@@ -144,6 +144,10 @@ class Terminal:
         """Give what is on the screen."""
         return self._tmux("capture-pane", "-p", "-t", "main")
 
+    def flags(self) -> str:
+        """Tell, as 0 or 1, whether the other screen is on, and whether the mouse is reported."""
+        return self._tmux("display-message", "-p", "-t", "main", "#{alternate_on} #{mouse_any_flag}").strip()
+
     def row(self, y: int) -> str:
         """Give a row of the screen, counted from the bottom if negative."""
         rows = self.screen().split("\n")[:-1]

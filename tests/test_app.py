@@ -203,6 +203,17 @@ class DrivingTest(AppCase):
             await self.frames()
             self.assertIn("the session's process is gone", self.text("foot"))
 
+    @in_loop
+    async def test_the_tour_closes_with_the_first_key_which_acts_all_the_same(self) -> None:
+        self.desk = local_desk(self.home, "recording watering")
+        self.app = PivrexApp(self.desk, tour=True)
+        async with self.app.run_test(size=(160, 47)) as self.pilot:
+            await self.frames()
+            self.assertIn("what to try", self.text("field"))
+            await self.press("w")
+            self.assertNotIn("what to try", self.text("field"))
+            self.assertEqual(self.desk.status.source, "keys")
+
 
 class ShapingTest(AppCase):
     @in_loop

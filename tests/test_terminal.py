@@ -183,6 +183,8 @@ class KillTest(TerminalCase):
             for rig in folder.rigs():
                 read_rig(rig)
             self.assertEqual([p.name for p in folder.rigs()], ["plover.toml"])
+            # the session brought the terminal back: its own screen again, and no mouse reports
+            wait_for(lambda: terminal.flags() == "0 0", 5, terminal.flags)  # noqa: B023
             terminal.close()
 
     def test_a_killed_session_is_said_and_the_screen_can_be_left(self) -> None:

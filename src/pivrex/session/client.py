@@ -96,6 +96,9 @@ class SessionClient:
         if self._closed:
             return
         self._closed = True
+        from pivrex.session.messages import Leave
+
+        self.send(Leave())
         self._wire.close()
         self._process.join(2)
         if self._process.is_alive():

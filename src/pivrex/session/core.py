@@ -242,7 +242,7 @@ class Session:
         if self.status.live:
             self._hold(f"the source was changed to {source.title}")
         self._set(source=name)
-        self._note(f"{source.title} drives")
+        self._note(f"now driving: {source.title}")
 
     def _rest_on_keys(self) -> None:
         """Fall back to a source that is always there and at rest."""

@@ -16,6 +16,7 @@ __all__ = [
     "GoOn",
     "KeyDown",
     "KeyUp",
+    "Leave",
     "LetGo",
     "MoveSticks",
     "PutBack",
@@ -124,6 +125,11 @@ class AttachPads:
     """Listen for stand-in gamepads."""
 
 
+@dataclass(frozen=True)
+class Leave:
+    """The screen leaves in good order; what comes next is the end of the wire."""
+
+
 Request = (
     UseRig
     | ChooseSource
@@ -138,6 +144,7 @@ Request = (
     | GoLive
     | PutBack
     | AttachPads
+    | Leave
 )
 
 

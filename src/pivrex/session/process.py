@@ -16,9 +16,10 @@ from typing import TYPE_CHECKING
 
 from pivrex.session.clock import Clock
 from pivrex.session.core import Session
-from pivrex.session.messages import SetUp, Status, Stop
+from pivrex.session.messages import Leave, SetUp, Status, Stop
 from pivrex.session.places import log_file, runtime_folder
 from pivrex.session.shared import Ring, Row
+from pivrex.session.terminal import Terminal
 
 if TYPE_CHECKING:
     from pivrex.devices.pad_stand_in import PadServer
@@ -37,11 +38,16 @@ log = logging.getLogger(__name__)
 
 def run(wire: Connection, ring_name: str) -> None:
     """Be the session until the screen hangs up. The first message on the wire is the `SetUp`."""
+    terminal = Terminal()
     _detach_from_terminal()
+    _come_first()
     try:
         ring = Ring.attach(ring_name)
         setup = wire.recv()
-        _Loop(wire, ring, setup).run()
+        loop = _Loop(wire, ring, setup)
+        loop.run()
+        if not loop.goodbye:
+            terminal.restore()  # the screen was killed and could not do it
     except EOFError:
         pass
     except Exception:
@@ -57,9 +63,16 @@ def _detach_from_terminal() -> None:
     os.close(descriptor)
     logging.basicConfig(stream=sys.stderr, format="%(asctime)s %(name)s %(levelname)s %(message)s")
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    for name in ("SIGHUP", "SIGTSTP"):
+    for name in ("SIGHUP", "SIGTSTP", "SIGTTOU"):
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), signal.SIG_IGN)
+
+
+def _come_first() -> None:
+    """Ask to run before other programs, so that ticks are on time; most systems let only administrators."""
+    if hasattr(os, "setpriority"):
+        with contextlib.suppress(OSError):
+            os.setpriority(os.PRIO_PROCESS, 0, -10)
 
 
 class _Loop:
@@ -73,6 +86,8 @@ class _Loop:
         self._told: Status | None = None
         self._beats, self._beat_at = ring.beats, time.perf_counter()
         self._over = False
+        self.goodbye = False
+        """Whether the screen said that it leaves."""
 
     def run(self) -> None:
         gc.freeze()  # what start-up made stays; collections in the loop have little left to look at
@@ -109,7 +124,11 @@ class _Loop:
     def _listen(self, now_s: float) -> None:
         try:
             while self._wire.poll():
-                self._session.handle(self._wire.recv(), now_s)
+                request = self._wire.recv()
+                if isinstance(request, Leave):
+                    self.goodbye = True
+                else:
+                    self._session.handle(request, now_s)
         except OSError:
             raise EOFError from None
 

@@ -38,7 +38,7 @@ from pivrex.tui.desk import Desk
 from pivrex.tui.draw.bar import draw_foot, draw_ladder, draw_why
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.entry import ValueEntry
-from pivrex.tui.overlay import draw_help, draw_sources
+from pivrex.tui.overlay import draw_help, draw_sources, draw_tour
 from pivrex.tui.palette import Palette
 from pivrex.tui.releases import ASK, KeyReleased, install
 from pivrex.tui.themes import THEMES, next_theme
@@ -52,8 +52,6 @@ FRAMES_PER_S = 25.0
 LOOK_OUTSIDE_S = 0.5
 SMALLEST = (60, 16)
 
-TOUR = "w a s d drive · 2 shaping, ←→ change it · 5 field · n why, the next wheel · Esc stops · ? explains"
-
 log = logging.getLogger(__name__)
 
 
@@ -62,6 +60,8 @@ class PivrexApp(App[int]):
 
     CSS = """
     Screen { layout: vertical; background: $background; }
+    ValueEntry { background: transparent; }
+    SearchIcon { display: none; }
     #head { height: 1; }
     #line { height: 3; }
     ContentSwitcher { height: 1fr; }
@@ -86,15 +86,13 @@ class PivrexApp(App[int]):
         self.views: dict[str, View] = {v.name_: v for v in (ShapingView(desk), FieldView(desk))}
         self._parts = {name: Canvas(id=name) for name in ("head", "line", "ladder", "why", "foot", "small")}
         self._open = view
-        self._overlay = ""
+        self._overlay = "tour" if tour and view == "field" else ""
         self._at = 0  # the chosen entry or first line of the overlay
         self._rung = 0
         self._rungs: list[Rung] = []
         self._ladder_open = False
         self._reports_releases = self._reports_focus = False
         self._gone = False
-        if tour:
-            desk.say(TOUR)
 
     def compose(self) -> ComposeResult:
         yield self._parts["head"]
@@ -168,6 +166,9 @@ class PivrexApp(App[int]):
         elif self._overlay == "sources":
             self._at = min(self._at, len(self.desk.status.sources) - 1)
             picture.place(draw_sources(self.desk, self._at, picture.width), 2, 0)
+        elif self._overlay == "tour":
+            tour = draw_tour(picture.width)
+            picture.place(tour, 2, max(0, picture.height - tour.height - 2))
 
     def _focus_word(self) -> str:
         return "" if self._reports_focus else "focus not reported"
@@ -181,6 +182,8 @@ class PivrexApp(App[int]):
         event.stop()
         event.prevent_default()
         key = event.key
+        if self._overlay == "tour":
+            self._overlay = ""
         if self._overlay and self._overlay_key(key):
             return
         if key in DRIVE_KEYS:
@@ -218,6 +221,8 @@ class PivrexApp(App[int]):
     def on_canvas_pointed(self, message: Canvas.Pointed) -> None:
         """Hand the mouse to the open view."""
         message.stop()
+        if self._overlay == "tour":
+            self._overlay = ""
         if message.canvas is self.view and not self._overlay:
             self.view.point(message.x, message.y, message.phase)
             self.draw()

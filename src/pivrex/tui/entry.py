@@ -18,11 +18,14 @@ class ValueEntry(ModalScreen[None]):
     """Asks for one value; a mistake is said beside it and the typing stays."""
 
     DEFAULT_CSS = """
-    ValueEntry { align: left bottom; background: transparent; }
+    ValueEntry { align: left bottom; }
     ValueEntry Horizontal { height: 1; background: $panel; margin-bottom: 1; }
     ValueEntry Label { padding: 0 1; color: $primary; text-style: bold; }
-    ValueEntry Input { width: 24; border: none; height: 1; padding: 0; background: $surface; color: $foreground; }
-    ValueEntry #what { width: 1fr; color: $error; }
+    ValueEntry Input, ValueEntry Input:focus {
+        width: 24; border: none; height: 1; padding: 0 1; background: $surface; color: $foreground;
+    }
+    ValueEntry #what { width: 1fr; color: $foreground; text-style: none; }
+    ValueEntry #what.wrong { color: $error; text-style: bold; }
     """
 
     def __init__(self, desk: Desk, key: str) -> None:
@@ -43,6 +46,8 @@ class ValueEntry(ModalScreen[None]):
         try:
             self._desk.type_in(self._key, event.value)
         except UnitError as problem:
-            self.query_one("#what", Label).update(str(problem))
+            what = self.query_one("#what", Label)
+            what.update(f"! {problem}")
+            what.add_class("wrong")
             return
         self.dismiss()

@@ -7,7 +7,7 @@ from pivrex.tui.desk import Desk
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.views.view import View
 
-__all__ = ["draw_help", "draw_sources"]
+__all__ = ["draw_help", "draw_sources", "draw_tour"]
 
 
 def _panel(title: str, width: int, height: int) -> Picture:
@@ -17,6 +17,25 @@ def _panel(title: str, width: int, height: int) -> Picture:
     picture.down(width - 1, 1, height - 1, "│", "title")
     picture.text(0, height - 1, "╰" + "─" * (width - 2) + "╯", "title")
     picture.text(2, 0, f" {title} ", "key")
+    return picture
+
+
+TOUR = (
+    ("it drives", "a recorded driver steers; amber is commanded, teal is measured"),
+    ("w a s d", "take over, or drag a stick with the mouse; o lists gamepads too"),
+    ("2", "Shaping: select with ↑ ↓, change with ← →, take back with u; 5 returns here"),
+    ("n  Enter", "why: a wheel derived from the stick, in a row; Enter shows it stage by stage"),
+    ("Esc", "stops the robot from anywhere; g goes on. ? explains the view you are in"),
+)
+
+
+def draw_tour(width: int) -> Picture:
+    """Five lines for the first start."""
+    wide = min(width - 4, 91)
+    picture = _panel("what to try    any key closes this", wide, len(TOUR) + 2)
+    for y, (sign, text) in enumerate(TOUR, 1):
+        picture.text(2, y, sign, "key")
+        picture.text(13, y, text, "rest", wide - 15)
     return picture
 
 

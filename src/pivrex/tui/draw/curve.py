@@ -98,10 +98,11 @@ def draw_curve(data: CurveData, width: int, height: int) -> Picture:
         picture.right(left - 1, top + h - 2, "1", "dim")
         picture.right(left - 1, top + h - 1, data.heights[0], "dim")
     picture.right(width - 1, 0, full, "dim")
-    picture.text(left, top + h, data.ends[0], "dim")
-    picture.right(left + w, top + h, data.ends[1], "dim")
-    name = f"edge ±{data.edge * 100:.0f} %" if not data.one_sided else f"edge {data.edge * 100:.0f} %"
-    picture.text(left + (w - len(name)) // 2, top + h, name, "target")
+    edge = f"edge {'' if data.one_sided else '±'}{data.edge * 100:.0f} %"
+    picture.text(left + (w - len(edge)) // 2, top + h, edge, "target")
+    if sum(map(len, data.ends)) + len(edge) + 4 <= w:
+        picture.text(left, top + h, data.ends[0], "dim")
+        picture.right(left + w, top + h, data.ends[1], "dim")
     if data.live is not None:
         stick, there, now = (max(low, min(1.0, v)) if isfinite(v) else 0.0 for v in data.live)
         x = left + int((across(np.array(stick)) + 0.5) / 2)

@@ -99,8 +99,9 @@ class FieldView(View):
             picture.text(x, y, f"{name:<8}", "dim")
             at = x + 8
             for text, named in values:
-                if at + len(text) <= x + width:
-                    at = picture.text(at, y, text, named) + 2
+                if at + len(text) > x + width and at > x + 8:
+                    y, at = y + 1, x + 8  # what does not fit goes on in the next row
+                at = picture.text(at, y, text, named) + 2
             y += 1
         sticks = height - y >= STICK_H + 6 and width >= 2 * STICK_W + 2
         strips = height - y - (STICK_H + 3 if sticks else 0)
@@ -174,7 +175,8 @@ class FieldView(View):
     def _draw_sticks(self, picture: Picture, x: int, y: int, width: int) -> None:
         desk = self.desk
         picture.text(x, y, "sticks", "title")
-        picture.right(x + width, y, "drag with the mouse, or w a s d and i j k l", "dim")
+        hint = "drag with the mouse, or w a s d and i j k l" if width >= 54 else "drag, or w a s d"
+        picture.right(x + width, y, hint, "dim")
         for i, side in enumerate(("left", "right")):
             left = x + i * (STICK_W + 3)
             at = {}
