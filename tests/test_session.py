@@ -242,6 +242,29 @@ class CoreTest(TempCase):
         self.assertEqual(self.get(row, "axes", "forward"), 1.0)
         self.assertEqual(self.get(row, "axes", "turn"), 1.0)
 
+    def test_losing_what_an_axis_always_listens_to_stops(self) -> None:
+        rig = plain_rig(("[law]", '[axes.left_x]\nsource = "gamepad"\n[law]'))
+        self.session = Session(SetUp(rig, None))
+        pad = FakePad()
+        self.session.pads_are({"pad 1": pad})
+        self.tick()
+        pad.lost = "pad 1 was unplugged"
+        self.session.pads_are({})
+        self.assertIn("pad 1 was unplugged", self.session.status.held)
+        self.assertEqual(self.session.status.source, "keys")
+
+    def test_a_recording_that_lacks_what_the_rig_reads_does_not_drive(self) -> None:
+        path = self.write("half.csv", "t,left_y\n0,-1\n")
+        session = Session(SetUp(read_rig(PLOVER), None, (path,), "recording half"))
+        self.assertEqual(session.status.source, "keys")
+        self.assertIn("has no left_x", session.status.note)
+
+    def test_a_fault_at_every_tick_fills_no_log(self) -> None:
+        with self.assertLogs("pivrex.session.core", "ERROR") as logs:
+            for _ in range(5):
+                self.session.fail(ValueError("again"))
+        self.assertEqual(len(logs.records), 1)
+
     def test_speed_levels_by_key(self) -> None:
         self.ask(StepLevel(-1))
         self.assertEqual(self.get(self.tick(), "law", "level"), 0)

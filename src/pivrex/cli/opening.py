@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import shutil
 import sys
 import tempfile
@@ -33,6 +34,7 @@ def open_by_words(words: Sequence[str]) -> int:
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         print(NOT_A_TERMINAL, file=sys.stderr)
         return 2
+    gc.disable()  # start-up makes much and throws nothing away; `tui.start` turns it on again
     demo = command == "demo"
     # the session's process comes up while the rig is read and the screen's library is loaded
     from pivrex.session.client import SessionClient

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 from multiprocessing.connection import Connection
 
 __all__ = ["RING_BYTES", "be_the_session"]
@@ -23,6 +24,7 @@ RING_BYTES = (HEADER + SLOTS * (EXTRA + WIDEST)) * 8
 
 def be_the_session(wire: Connection, ring_name: str) -> None:
     """Be the session until the screen hangs up."""
+    gc.disable()  # until start-up is over, see `process`
     from pivrex.session.process import run
 
     run(wire, ring_name)

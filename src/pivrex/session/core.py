@@ -64,12 +64,14 @@ class Session:
         self._keys, self._sticks = Keyboard(), DrawnSticks()
         self._sources: dict[str, Source] = {"keys": self._keys, "sticks": self._sticks}
         self._row: Floats | None = None
+        self._fault = ""
         self._pads_wanted = setup.listen_for_pads
         self.status = Status(robot=self._robot.title)
         for path in setup.recordings:
             self._add_recording(path)
-        wanted = setup.source if setup.source in self._sources else "keys"
-        self._set(source=wanted)
+        self._set(source="keys")
+        if setup.source in self._sources:
+            self._choose(setup.source)
         self._list_sources()
 
     @property
@@ -138,8 +140,10 @@ class Session:
         for name in gone:
             lost = self._sources.pop(name)
             self._note(lost.lost or f"{name} is gone")
-            if lost is driving:
+            listened = "gamepad" in self._line.fixed_sources and not pads
+            if lost is driving or listened:
                 self._hold(f"{lost.lost or f'{name} is gone'}, and it was driving")
+            if lost is driving:
                 self._rest_on_keys()
         for name, pad in pads.items():
             if name not in self._sources:
@@ -165,8 +169,11 @@ class Session:
     def fail(self, problem: BaseException) -> None:
         """Stop after an exception in a tick: the robot is told to rest by the shortest path."""
         self._robot.command(self._neutral, self._line.dt_s)
-        log.error("a tick failed", exc_info=problem)
-        self._hold(f"something went wrong inside ({type(problem).__name__}: {problem}); the log has more")
+        reason = f"something went wrong inside ({type(problem).__name__}: {problem}); the log has more"
+        if reason != self._fault:  # one that comes back at every tick fills no log
+            log.error("a tick failed", exc_info=problem)
+        self._fault = reason
+        self._hold(reason)
         self._state = self._line.start()
 
     def rest(self) -> None:

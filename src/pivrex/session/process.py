@@ -90,6 +90,7 @@ class _Loop:
         """Whether the screen said that it leaves."""
 
     def run(self) -> None:
+        gc.enable()
         gc.freeze()  # what start-up made stays; collections in the loop have little left to look at
         clock = Clock(self._session.dt_s)
         try:
@@ -108,7 +109,7 @@ class _Loop:
     def _once(self, now_s: float, late_s: float) -> None:
         try:
             self._listen(now_s)
-            self._look_at_pads()
+            self._look_at_pads_safely()
             self._watch_screen(now_s)
             row = self._session.tick(now_s)
         except EOFError:
@@ -131,6 +132,15 @@ class _Loop:
                     self._session.handle(request, now_s)
         except OSError:
             raise EOFError from None
+
+    def _look_at_pads_safely(self) -> None:
+        """A fault of the gamepads' library must not stop the clock: they are unplugged, the rest goes on."""
+        try:
+            self._look_at_pads()
+        except Exception:
+            log.exception("gamepads are given up")
+            self._pads = self._server = None
+            self._session.pads_are({})
 
     def _look_at_pads(self) -> None:
         if self._loading is not None and self._loading.ready:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import logging
 import os
 import sys
@@ -39,6 +40,8 @@ def show(
     from pivrex.tui.canvas import Canvas
 
     Canvas.ascii_only = not _is_unicode()
+    gc.freeze()
+    gc.enable()
     chosen = theme or ("plain" if os.environ.get("NO_COLOR") else "dusk")
     return int(PivrexApp(desk, view=view, tour=tour, theme=chosen).run() or 0)
 
