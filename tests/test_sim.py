@@ -85,11 +85,11 @@ class BumpTest(unittest.TestCase):
         for i in range(9):
             for j in range(9):
                 a, b = (i / 8 - 0.5) * 0.4, (j / 8 - 0.5) * 0.2
-                px = x + math.cos(heading) * a - math.sin(heading) * b
-                py = y + math.sin(heading) * a + math.cos(heading) * b
-                inside |= not (-1e-9 <= px <= 4 + 1e-9 and -1e-9 <= py <= 3 + 1e-9)
-                inside |= 2.5 < px < 3.5 and 0.5 < py < 1.5
-                inside |= math.hypot(px - 1, py - 2.5) < 0.3
+                ax = x + math.cos(heading) * a - math.sin(heading) * b
+                ay = y + math.sin(heading) * a + math.cos(heading) * b
+                inside |= not (-1e-9 <= ax <= 4 + 1e-9 and -1e-9 <= ay <= 3 + 1e-9)
+                inside |= 2.5 < ax < 3.5 and 0.5 < ay < 1.5
+                inside |= math.hypot(ax - 1, ay - 2.5) < 0.3
         if inside:
             self.assertTrue(self.obstacles.touched((x, y, heading)))
 

@@ -16,7 +16,7 @@ from pivrex.session.places import runtime_folder
 __all__ = ["be_a_pad"]
 
 HOW = """\
-a stand-in gamepad, plugged in. Lines move it:
+a stand-in gamepad, plugged in. What to type:
   left_y -0.6          a stick or trigger, and where to (-1 to 1, away and left are negative)
   left_y -1 left_x 0.2 several at once
   press button_5       press and let go
@@ -26,7 +26,7 @@ a stand-in gamepad, plugged in. Lines move it:
 
 
 def be_a_pad(port: int, play: Path | None) -> None:
-    """Plug a gamepad into a running Pivrex and move it; raises `PivrexError` if none listens."""
+    """Plug a gamepad into a running Pivrex and work its sticks; raises `PivrexError` if none listens."""
     try:
         pad = PadRemote(port or _found_port())
     except OSError as problem:

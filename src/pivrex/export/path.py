@@ -45,10 +45,10 @@ def write_path(rig: Rig, field: Field, recording: Path, path: Path) -> None:
     points = _positions(rig, field, recording)
     t, x, y = points[:, 0], points[:, 1], points[:, 2]
     figure, (sheet,) = new_sheet(7.0, 7.0 * field.width_m / field.length_m + 0.9)
-    for block in field.blocks:
-        corner = (block.x_m - block.length_m / 2, block.y_m - block.width_m / 2)
-        sheet.add_patch(Rectangle(corner, block.length_m, block.width_m, facecolor="#e4e8d8", edgecolor=THING))
-        sheet.annotate(block.name, (block.x_m, block.y_m), ha="center", va="center", fontsize=8, color=THING)
+    for thing in field.blocks:
+        corner = (thing.x_m - thing.length_m / 2, thing.y_m - thing.width_m / 2)
+        sheet.add_patch(Rectangle(corner, thing.length_m, thing.width_m, facecolor="#e4e8d8", edgecolor=THING))
+        sheet.annotate(thing.name, (thing.x_m, thing.y_m), ha="center", va="center", fontsize=8, color=THING)
     for one in field.rounds:
         sheet.add_patch(Circle((one.x_m, one.y_m), one.radius_m, facecolor="#e4e8d8", edgecolor=THING))
         sheet.annotate(one.name, (one.x_m, one.y_m - one.radius_m - 0.09), ha="center", fontsize=8, color=THING)

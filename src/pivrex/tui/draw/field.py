@@ -46,7 +46,7 @@ def scale_of(field: Field, width: int, height: int) -> FieldScale:
 
 
 def field_ground(field: Field, scale: FieldScale, width: int, height: int) -> Picture:
-    """Draw what does not move; it is drawn once for each size."""
+    """Draw what stands still, once for each size."""
     picture = Picture(width, height)
     left, top = scale.left, scale.top
     w, h = scale.cells
@@ -64,13 +64,13 @@ def field_ground(field: Field, scale: FieldScale, width: int, height: int) -> Pi
                 picture.text(x, y, "·", "ground")
     dots = Dots(w, h)
     solid = dots.layer("thing")
-    for block in field.blocks:
+    for thing in field.blocks:
         rows = slice(
-            _at(scale.y(np.array(block.y_m + block.width_m / 2))), _at(scale.y(np.array(block.y_m - block.width_m / 2)))
+            _at(scale.y(np.array(thing.y_m + thing.width_m / 2))), _at(scale.y(np.array(thing.y_m - thing.width_m / 2)))
         )
         columns = slice(
-            _at(scale.x(np.array(block.x_m - block.length_m / 2))),
-            _at(scale.x(np.array(block.x_m + block.length_m / 2))),
+            _at(scale.x(np.array(thing.x_m - thing.length_m / 2))),
+            _at(scale.x(np.array(thing.x_m + thing.length_m / 2))),
         )
         part = solid[rows, columns]
         part[::2, ::2] = True
@@ -82,10 +82,10 @@ def field_ground(field: Field, scale: FieldScale, width: int, height: int) -> Pi
             solid, scale.x(one.x_m + one.radius_m * np.cos(angle)), scale.y(one.y_m + one.radius_m * np.sin(angle))
         )
     dots.onto(picture, left, top)
-    for block in field.blocks:
-        x, y = scale.cell(block.x_m, block.y_m)
-        if block.length_m * scale.per_m / 2 > len(block.name) + 2:
-            picture.text(x - (len(block.name) + 2) // 2, y, f" {block.name} ", "dim")
+    for thing in field.blocks:
+        x, y = scale.cell(thing.x_m, thing.y_m)
+        if thing.length_m * scale.per_m / 2 > len(thing.name) + 2:
+            picture.text(x - (len(thing.name) + 2) // 2, y, f" {thing.name} ", "dim")
     for one in field.rounds:
         # its name stands below it, inside the walls
         x, y = scale.cell(one.x_m, one.y_m - one.radius_m)
