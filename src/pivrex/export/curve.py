@@ -59,7 +59,8 @@ def write_curve(rig: Rig, path: Path, function: str = "") -> None:
         sheet.plot(
             [], [], color=TARGET, linewidth=0.9, linestyle="--", label=f"dead band edge {shaping.edge * 100:g} %"
         )
-        sheet.set_xlabel(f"{name}: stick in %" + (" (left and away +)" if not one_sided else ""))
+        positive = "" if one_sided else " (left +)" if turning else " (away +)"
+        sheet.set_xlabel(f"{name}: stick in %{positive}")
         sheet.set_ylabel(f"asked for in {unit}")
         sheet.set_title(f"{name}: {describe_curve(shaping)}, scale {shaping.scale * 100:g} %", fontsize=9)
         sheet.legend(fontsize=8, frameon=False, loc="upper left")
