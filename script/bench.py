@@ -171,8 +171,10 @@ def key_to_screen_ms() -> dict[str, float]:
 
 
 def children(pid: int) -> list[int]:
-    found = subprocess.run(["ps", "-eo", "pid,ppid"], capture_output=True, text=True, check=True).stdout.split("\n")[1:]
-    pairs = [tuple(map(int, line.split())) for line in found if line.strip()]
+    pairs = []
+    for folder in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError):
+            pairs.append((int(folder.name), int((folder / "stat").read_text().rsplit(")", 1)[1].split()[1])))
     family = {pid}
     for child, parent in sorted(pairs):
         if parent in family:

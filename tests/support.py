@@ -97,7 +97,7 @@ class TempCase(unittest.TestCase):
         return path
 
 
-def wait_for(what: Callable[[], object], seconds: float = 10.0, hint: Callable[[], str] | str = "") -> None:
+def wait_for(what: Callable[[], object], seconds: float = 20.0, hint: Callable[[], str] | str = "") -> None:
     """Wait until ``what`` is true; fails with a hint."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:
@@ -105,6 +105,19 @@ def wait_for(what: Callable[[], object], seconds: float = 10.0, hint: Callable[[
             return
         time.sleep(0.03)
     raise AssertionError(f"not within {seconds:g} s: {hint() if callable(hint) else hint}")
+
+
+def processes() -> list[tuple[int, int, str]]:
+    """List what runs: process, parent, command line."""
+    found = []
+    for folder in Path("/proc").glob("[0-9]*"):
+        try:
+            parent = int((folder / "stat").read_text().rsplit(")", 1)[1].split()[1])
+            words = (folder / "cmdline").read_bytes().replace(b"\0", b" ").decode("utf-8", "replace")
+        except (OSError, IndexError):
+            continue  # it has just ended
+        found.append((int(folder.name), parent, words))
+    return sorted(found)
 
 
 class Terminal:
@@ -164,18 +177,17 @@ class Terminal:
     def pids(self) -> list[int]:
         """Give the processes of the program: screen first, then its children."""
         pane = self._tmux("list-panes", "-t", "main", "-F", "#{pane_pid}").strip()
-        found = subprocess.run(["ps", "-eo", "pid,ppid,args"], capture_output=True, text=True, check=True).stdout
-        rows = [line.split(None, 2) for line in found.splitlines()[1:]]
+        rows = processes()
         family, more = {int(pane)}, True
         ordered: list[int] = []
         while more:
             more = False
             for row in rows:
-                pid, parent = int(row[0]), int(row[1])
+                pid, parent, words = row
                 if parent in family and pid not in family:
                     family.add(pid)
                     more = True
-                    if "python" in row[2] and not row[2].startswith("sh "):
+                    if "python" in words and not words.startswith("sh "):
                         ordered.append(pid)
         return ordered
 

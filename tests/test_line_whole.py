@@ -111,6 +111,11 @@ class WhyTest(unittest.TestCase):
         self.assertIn("0.50 m/s + turn 0.25 → 0.75 m/s", sentence(line, row, "left"))
         self.assertIn("0.50 m/s − turn 0.25 → 0.25 m/s", sentence(line, row, "right"))
 
+    def test_a_turn_is_told_in_words(self) -> None:
+        line = Line(plain_rig())
+        text = sentence(line, self.row(line, 0.0, 0.5), "left")
+        self.assertTrue(text.startswith("why left: turn stick 0.50 right → band 0.50 → curve 0.50 → 0.50 m/s"), text)
+
     def test_what_was_lost_is_said(self) -> None:
         line = Line(plain_rig())
         self.assertIn("! limited to 1.00 m/s", sentence(line, self.row(line, -1.0, 1.0), "left"))

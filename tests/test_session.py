@@ -42,7 +42,7 @@ class ClockTest(unittest.TestCase):
         clock.wait()
         time.sleep(0.075)
         late = clock.wait()
-        self.assertTrue(2 <= clock.skipped <= 4, clock.skipped)
+        self.assertGreaterEqual(clock.skipped, 2)
         self.assertLess(late, 0.02)
         # no burst afterwards: the next one is in the future again
         before = time.perf_counter()
@@ -366,24 +366,24 @@ class ProcessTest(TempCase):
         self.assertTrue(client.alive)
         pid = client.process_id
         client.close()
-        wait_for(lambda: not Path(f"/proc/{pid}").exists(), 3)
+        wait_for(lambda: not Path(f"/proc/{pid}").exists(), 15)
 
     def test_a_silent_screen_stops_the_robot(self) -> None:
         client = self.start("recording watering")
         client.beat()
-        wait_for(lambda: (client.poll(), "silent" in client.status.held)[1], 8, lambda: str(client.status))
+        wait_for(lambda: (client.poll(), "silent" in client.status.held)[1], 20, lambda: str(client.status))
 
     def test_a_killed_screen_ends_the_session(self) -> None:
         # the client's end of the wire is closed by the system, as after signal 9
         client = self.start()
         pid = client.process_id
         client._wire.close()
-        wait_for(lambda: not Path(f"/proc/{pid}").exists() or not client._process.is_alive(), 5)
+        wait_for(lambda: not Path(f"/proc/{pid}").exists() or not client._process.is_alive(), 15)
 
     def test_a_killed_session_is_noticed(self) -> None:
         client = self.start()
         os.kill(client.process_id, signal.SIGKILL)
-        wait_for(lambda: not client.alive, 5)
+        wait_for(lambda: not client.alive, 15)
         client.send(Stop("Esc"))  # and asking it is harmless
 
     def test_a_virtual_pad_comes_drives_and_is_unplugged(self) -> None:

@@ -38,26 +38,26 @@ class JourneyTest(TerminalCase):
     def test_start_take_over_change_undo_stop_quit(self) -> None:
         terminal = self.open_demo()
         # it drives by itself
-        wait_for(lambda: "recorded driver, watering" in terminal.row(0), 10, terminal.screen)
+        wait_for(lambda: "recorded driver, watering" in terminal.row(0), 20, terminal.screen)
         wait_for(lambda: "/255 forward" in terminal.row(-2), 20, terminal.screen)
         # taken over by key: the wheels change
         terminal.keys("w", "w", "w", "w")
-        wait_for(lambda: "keys, latched" in terminal.row(0), 10, terminal.screen)
-        wait_for(lambda: "forward stick 1.00" in terminal.row(-2), 10, terminal.screen)
+        wait_for(lambda: "keys, latched" in terminal.row(0), 20, terminal.screen)
+        wait_for(lambda: "forward stick 1.00" in terminal.row(-2), 20, terminal.screen)
         terminal.keys("a", "a")
-        wait_for(lambda: "turn" in terminal.row(-2), 10, terminal.screen)
+        wait_for(lambda: "turn" in terminal.row(-2), 20, terminal.screen)
         # a dead band is changed: the number, the file and the sentence follow
         terminal.keys("2")
         terminal.wait("▸ edge")
         terminal.keys("S-Right", "S-Right")
-        wait_for(lambda: self.edge() == 0.16, 10, terminal.screen)
+        wait_for(lambda: self.edge() == 0.16, 20, terminal.screen)
         terminal.wait("edge ±16 %")
         terminal.keys("u", "u")
-        wait_for(lambda: self.edge() == 0.06, 10, terminal.screen)
+        wait_for(lambda: self.edge() == 0.06, 20, terminal.screen)
         # stopped
         terminal.keys("Escape")
-        wait_for(lambda: "STOPPED" in terminal.row(0), 5, terminal.screen)
-        wait_for(lambda: "0/255 rest" in terminal.row(-2), 5, terminal.screen)
+        wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
+        wait_for(lambda: "0/255 rest" in terminal.row(-2), 20, terminal.screen)
         terminal.keys("5")
         terminal.wait("greenhouse 5 × 4 m")
         terminal.keys("C-q")
@@ -66,22 +66,22 @@ class JourneyTest(TerminalCase):
     def test_a_virtual_pad_drives_and_is_unplugged(self) -> None:
         terminal = self.open_demo("--pad")
         file = port_file(self.home / "run")
-        wait_for(lambda: file.is_file() and file.read_text(), 10, terminal.screen)
+        wait_for(lambda: file.is_file() and file.read_text(), 20, terminal.screen)
         remote = PadRemote(int(file.read_text()))
         terminal.wait("press one of its buttons to take over")
         remote.move(button_0=1.0)
-        wait_for(lambda: "pad 1" in terminal.row(0), 10, terminal.screen)
+        wait_for(lambda: "pad 1" in terminal.row(0), 20, terminal.screen)
         remote.move(button_0=0.0, left_y=-1.0)
-        wait_for(lambda: "forward stick 1.00" in terminal.row(-2), 10, terminal.screen)
+        wait_for(lambda: "forward stick 1.00" in terminal.row(-2), 20, terminal.screen)
         remote.unplug()
-        wait_for(lambda: "STOPPED" in terminal.row(0), 10, terminal.screen)
+        wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
         terminal.wait("pad 1 was unplugged, and it was driving")
-        wait_for(lambda: "0/255 rest" in terminal.row(-2), 5, terminal.screen)
+        wait_for(lambda: "0/255 rest" in terminal.row(-2), 20, terminal.screen)
 
     def test_the_remote_command_moves_a_pad(self) -> None:
         terminal = self.open_demo("--pad")
         file = port_file(self.home / "run")
-        wait_for(lambda: file.is_file() and file.read_text(), 10, terminal.screen)
+        wait_for(lambda: file.is_file() and file.read_text(), 20, terminal.screen)
         env = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "PIVREX_HOME": str(self.home)}
         lines = "press button_0\nleft_y -0.8 left_x 0.3\nwhat\nwait 1\nunplug\n"
         done = subprocess.run(
@@ -102,16 +102,16 @@ class JourneyTest(TerminalCase):
         terminal = self.open(str(self.demo()))
         terminal.wait("why left:")
         terminal.keys("C-l")
-        wait_for(lambda: "LIVE" in terminal.row(0), 10, terminal.screen)
+        wait_for(lambda: "LIVE" in terminal.row(0), 20, terminal.screen)
         terminal.keys("y")
         terminal.wait("the key y, which means nothing here")
-        wait_for(lambda: "STOPPED" in terminal.row(0), 5, terminal.screen)
+        wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
 
     def test_losing_the_focus_while_live(self) -> None:
         terminal = self.open(str(self.demo()))
         terminal.wait("why left:")
         terminal.keys("C-l")
-        wait_for(lambda: "LIVE" in terminal.row(0), 10, terminal.screen)
+        wait_for(lambda: "LIVE" in terminal.row(0), 20, terminal.screen)
         # what a terminal sends when its window loses the focus
         terminal._tmux("send-keys", "-t", "main", "-l", "\x1b[O")
         terminal.wait("the window lost the focus")
@@ -177,14 +177,14 @@ class KillTest(TerminalCase):
                 terminal.keys("Right" if i % 3 else "Left")
             time.sleep(0.013 * round_)
             os.kill(screen, signal.SIGKILL)
-            wait_for(functools.partial(_all_gone, children), 5, str(children))
+            wait_for(functools.partial(_all_gone, children), 20, str(children))
             # every file can be read, and none is left half written
             folder = open_folder(self.workspace)
             for rig in folder.rigs():
                 read_rig(rig)
             self.assertEqual([p.name for p in folder.rigs()], ["plover.toml"])
             # the session brought the terminal back: its own screen again, and no mouse reports
-            wait_for(lambda: terminal.flags() == "0 0", 5, terminal.flags)  # noqa: B023
+            wait_for(lambda: terminal.flags() == "0 0", 20, terminal.flags)  # noqa: B023
             terminal.close()
 
     def test_a_killed_session_is_said_and_the_screen_can_be_left(self) -> None:
@@ -204,7 +204,7 @@ class KillTest(TerminalCase):
         time.sleep(4.0)
         os.kill(screen, signal.SIGCONT)
         terminal.wait("the screen was silent for 3 s")
-        wait_for(lambda: "STOPPED" in terminal.row(0), 5, terminal.screen)
+        wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
 
 
 def _all_gone(pids: list[int]) -> bool:

@@ -53,13 +53,22 @@ def sentence(line: Line, row: Floats, wheel: str) -> str:
         if main.function == "turn"
         else ""
     )
-    parts = [f"{_control(line, main.function)} {get('axes', main.function):.2f}{way}"]
-    parts.append(f"band {get('band', main.function):.2f}")
-    parts.append(f"curve {get('curve', main.function):.2f}")
+    turns = main.function == "turn"
+
+    def shown(stage: str) -> str:
+        # a turn is told as left or right, without a sign beside it
+        value = get(stage, main.function)
+        return f"{abs(value) if turns else value:.2f}"
+
+    parts = [
+        f"{_control(line, main.function)} {shown('axes')}{way}",
+        f"band {shown('band')}",
+        f"curve {shown('curve')}",
+    ]
     if line.shaping.scale[line.functions.index(main.function)] != 1:
-        parts.append(f"scale {get('scale', main.function):.2f}")
+        parts.append(f"scale {shown('scale')}")
     if abs(get("rate", main.function) - get("scale", main.function)) > 0.005:
-        parts.append(f"rate {get('rate', main.function):.2f}")
+        parts.append(f"rate {shown('rate')}")
     others = [t for t in terms if t is not main and abs(t.speed) >= 0.0005]
     total = f"{main.speed + 0.0:.2f} m/s" + "".join(
         f" {'+' if t.speed > 0 else '−'} {t.function} {abs(t.speed):.2f}" for t in others
