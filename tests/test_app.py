@@ -235,6 +235,13 @@ class ShapingTest(AppCase):
             self.assertEqual(read_rig(self.rig_file).shaping.forward.curve, 0.6)
 
     @in_loop
+    async def test_the_curve_follows_every_nudge(self) -> None:
+        async with self.running(view="shaping"):
+            for edge in (7, 8, 9, 10, 11):
+                await self.press("right")
+                self.assertIn(f"edge ±{edge} %", self.text("shaping"))
+
+    @in_loop
     async def test_a_changed_dead_band_shows_at_once_in_the_ticks(self) -> None:
         async with self.running(view="shaping"):
             await self.press("w")

@@ -6,11 +6,15 @@ import tomllib
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from pivrex.errors import RigError, SaveError
 from pivrex.files import free_name, sweep, write_atomically
 from pivrex.rig.read import read_text
 from pivrex.rig.rig import Rig
+
+if TYPE_CHECKING:
+    from tomlkit import TOMLDocument
 
 __all__ = ["RigFile", "Step"]
 
@@ -45,8 +49,10 @@ class RigFile:
     def __init__(self, path: Path) -> None:
         self.path = path
         sweep(path)
-        self._text = self._known = _read(path)
-        self.rig = read_text(self._text, path, Rig)
+        self._known = _read(path)
+        self._text = ""
+        self._use(self._known)
+        self._document: tuple[str, TOMLDocument] | None = None  # parsed with its comments, and the text that it is
         self.problem = ""
         self._done: list[Step] = []
         self._undone: list[Step] = []
@@ -68,7 +74,7 @@ class RigFile:
 
     def get(self, key: str) -> object:
         """Give what the file holds at a dotted key, as it is written; None if the file leaves it out."""
-        at: object = tomllib.loads(self._text)
+        at: object = self._data
         for part in key.split("."):
             if isinstance(at, list):
                 at = at[int(part)] if part.isdigit() and int(part) < len(at) else None
@@ -96,7 +102,7 @@ class RigFile:
             If the file could not be written; the change counts, and ``problem`` says so.
         """
         self.look_outside()
-        changed = _with(self._text, key, value)
+        changed = self._with(key, value)
         if changed == self._text:
             return
         what = f"{key} = {value}"
@@ -159,12 +165,29 @@ class RigFile:
             return self.problem
         self._done.append(Step(self._text, outside, "the edit from outside"))
         self._undone = []
-        self._text, self.rig, self.problem = outside, rig, ""
+        self._text, self._data, self.rig, self.problem = outside, tomllib.loads(outside), rig, ""
         return f"{self.path.name} was edited outside; taken in, undo brings yours back"
 
     def _use(self, text: str) -> None:
         self.rig = read_text(text, self.path, Rig)
-        self._text = text
+        self._text, self._data = text, tomllib.loads(text)
+
+    def _with(self, key: str, value: object) -> str:
+        """Give the text with ``key`` set to ``value``, comments and order kept.
+
+        Parsing with comments takes 20 ms, so the document is kept for the next change; one that turns out to be a
+        mistake is never the text in use, and is parsed anew.
+        """
+        import tomlkit  # loaded with the first change: the first screen need not wait for it
+
+        if self._document is None or self._document[0] != self._text:
+            self._document = (self._text, tomlkit.parse(self._text))
+        document = self._document[1]
+        self._document = None
+        _set(document, key, value)
+        changed = tomlkit.dumps(document)
+        self._document = (changed, document)
+        return changed
 
     def _save(self) -> None:
         if self.problem and self._known != self._text and self._outside_is_broken():
@@ -197,31 +220,26 @@ def _read(path: Path) -> str:
         return stream.read()
 
 
-def _with(text: str, key: str, value: object) -> str:
-    """Give ``text`` with ``key`` set to ``value``, comments and order kept."""
-    import tomlkit  # loaded with the first change: the first screen need not wait for it
-    from tomlkit.items import AbstractTable
+def _set(document: TOMLDocument, key: str, value: object) -> None:
+    """Set a dotted key; tables that are missing are made."""
+    import tomlkit
 
-    document = tomlkit.parse(text)
     *parents, last = key.split(".")
-    at: object = document
+    at: Any = document
     for part in parents:
         if isinstance(at, list):
             at = at[int(part)]
             continue
-        assert isinstance(at, dict)
         if part not in at:
             at[part] = tomlkit.table()
         at = at[part]
     if isinstance(at, list):
         at[int(last)] = value
-    elif isinstance(at, AbstractTable | dict):
-        if value is None:
-            at.pop(last, None)
-        elif last in at and hasattr(at[last], "trivia"):
-            item = tomlkit.item(value)
-            item.trivia.comment_ws, item.trivia.comment = at[last].trivia.comment_ws, at[last].trivia.comment
-            at[last] = item
-        else:
-            at[last] = value
-    return tomlkit.dumps(document)
+    elif value is None:
+        at.pop(last, None)
+    elif last in at and hasattr(at[last], "trivia"):
+        item = tomlkit.item(value)
+        item.trivia.comment_ws, item.trivia.comment = at[last].trivia.comment_ws, at[last].trivia.comment
+        at[last] = item
+    else:
+        at[last] = value

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any, get_args
 
 from pydantic.fields import FieldInfo
@@ -145,6 +146,7 @@ class Setting:
         return format_quantity(si, kind, unit) if unit else round(si, 6)
 
 
+@cache
 def setting_at(key: str) -> Setting:
     """Give the setting of a rig at a dotted key; raises `KeyError` if there is none."""
     path = tuple(int(p) if p.isdigit() else p for p in key.split("."))

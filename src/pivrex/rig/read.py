@@ -53,7 +53,6 @@ def read_text(text: str, path: Path, model: type[T]) -> T:
         raise RigError(path, [_not_toml(str(problem), text)]) from None
     except RecursionError:
         raise RigError(path, [Mistake(0, "", "is nested too deeply to be a rig")]) from None
-    places = find_places(text)
     found: dict[Loc, str] = {}
     instance: T | None = None
     # A wrong key hides the checks between keys. It is taken out, or an example put in its place, so that they
@@ -76,6 +75,7 @@ def read_text(text: str, path: Path, model: type[T]) -> T:
             if not mended:
                 break
     if found or instance is None:
+        places = find_places(text)
         raise RigError(path, [Mistake(_line(loc, places), _dotted(loc), what) for loc, what in found.items()])
     return instance
 

@@ -115,6 +115,11 @@ class Desk:
         return self.file.rig
 
     @property
+    def serial(self) -> int:
+        """Counts the rigs that were in use; every change makes another."""
+        return self._serial
+
+    @property
     def status(self) -> Status:
         """What the session last said."""
         return self.client.status

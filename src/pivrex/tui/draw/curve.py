@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from pivrex.tui.draw.picture import Dots, Picture
 
-__all__ = ["CurveData", "draw_curve"]
+__all__ = ["CurveData", "draw_curve", "draw_ground", "draw_live"]
 
 Floats = NDArray[np.float64]
 
@@ -57,6 +57,11 @@ class CurveData:
 
 def draw_curve(data: CurveData, width: int, height: int) -> Picture:
     """Draw a response curve on ``width`` × ``height`` cells; needs 16 × 7 to be of use."""
+    return draw_live(draw_ground(data, width, height), data)
+
+
+def draw_ground(data: CurveData, width: int, height: int) -> Picture:
+    """Draw what stays until the response changes: all but the live points."""
     picture = Picture(width, height)
     at = picture.text(1, 0, data.title, "title")
     legend, full = "○ asked ● now", f"1 = {data.full}"
@@ -103,10 +108,20 @@ def draw_curve(data: CurveData, width: int, height: int) -> Picture:
     if sum(map(len, data.ends)) + len(edge) + 4 <= w:
         picture.text(left, top + h, data.ends[0], "dim")
         picture.right(left + w, top + h, data.ends[1], "dim")
-    if data.live is not None:
-        stick, there, now = (max(low, min(1.0, v)) if isfinite(v) else 0.0 for v in data.live)
-        x = left + int((across(np.array(stick)) + 0.5) / 2)
-        # the cell that holds the dot, so that a point at 0 sits on the axis
-        picture.text(x, top + int((up(np.array(there)) + 0.5) / 4), "○", "commanded")
-        picture.text(x, top + int((up(np.array(now)) + 0.5) / 4), "●", "measured")
+    return picture
+
+
+def draw_live(ground: Picture, data: CurveData) -> Picture:
+    """Draw the live points onto a copy of the ground: ○ what the stick asks for, ● what the rate limit lets be now."""
+    picture = Picture(ground.width, ground.height)
+    picture.place(ground, 0, 0)
+    if data.live is None or ground.width < 16 or ground.height < 7:
+        return picture
+    # the cell that holds the dot, so that a point at 0 sits on the axis
+    low, sign = (0.0 if data.one_sided else -1.0), (-1.0 if data.mirrored else 1.0)
+    w, h = (ground.width - 10) * 2, (ground.height - 3) * 4
+    stick, there, now = (max(low, min(1.0, v)) if isfinite(v) else 0.0 for v in data.live)
+    x = 8 + int(((sign * stick - low) / (1 - low) * (w - 1) + 0.5) / 2)
+    for value, mark, named in ((there, "○", "commanded"), (now, "●", "measured")):
+        picture.text(x, 1 + int(((1 - sign * value) / (1 - low) * (h - 1) + 0.5) / 4), mark, named)
     return picture

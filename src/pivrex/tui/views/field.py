@@ -139,6 +139,17 @@ class FieldView(View):
             if motor.counts_per_turn and isfinite(travel):
                 values.append((f"= {motor.counts(travel, radius):+7.0f} counts".replace("-", "−"), "rest"))
             rows.append(("sensed", values))
+        humming = [m for m in desk.rig.motors if desk.value("outputs", f"{plain(m)}_hums") == 1]
+        if humming:
+            rows.append(
+                (
+                    "motors",
+                    [
+                        (f"! {' and '.join(humming)} only hum{'s' * (len(humming) == 1)}", "alarm"),
+                        ("too little to turn", "alarm"),
+                    ],
+                )
+            )
         if desk.value("sensed", "blocked") == 1:
             rows.append(("bump", [("! it stands against something", "alarm")]))
         else:

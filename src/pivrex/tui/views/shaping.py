@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from pivrex.line.shaping import respond
 from pivrex.rig.channels import is_one_sided
 from pivrex.rig.nudge import COARSE
 from pivrex.tui.desk import Desk
-from pivrex.tui.draw.curve import CurveData, draw_curve
+from pivrex.tui.draw.curve import CurveData, draw_ground, draw_live
 from pivrex.tui.draw.gate import GateData, draw_gate
 from pivrex.tui.draw.parts import slider
 from pivrex.tui.draw.picture import Picture
@@ -49,6 +51,8 @@ class ShapingView(View):
         self._sliders: list[tuple[str, int, int, int]] = []
         self._dragged = ""
         self._drags = 0
+        self._grounds: dict[str, tuple[CurveData, Picture]] = {}
+        self._grounds_of: tuple[int, ...] = ()
 
     def columns(self) -> list[list[tuple[str, str]]]:
         """Give the settings, (key, name), of each column: one for each function, then what counts for all."""
@@ -110,31 +114,36 @@ class ShapingView(View):
         line = desk.line
         i = line.functions.index(function)
         one_sided = is_one_sided(line.rig.channel(line.rig.law.axes()[function]))
-        x = SAMPLES[SAMPLES >= 0] if one_sided else SAMPLES
-        ghost = None
-        if desk.before is not None and desk.before.functions == line.functions:
-            ghost = self._response(desk.before, i, x)
         live = None
         if desk.row is not None:
             live = (desk.value("axes", function), desk.value("scale", function), desk.value("rate", function))
+        # the response stands still between changes, so it is drawn once for each
+        now = (desk.serial, self._level(), width, height)
+        if self._grounds_of != now:
+            self._grounds, self._grounds_of = {}, now
+        if function not in self._grounds:
+            data = self._curve_data(function, i, one_sided)
+            self._grounds[function] = (data, draw_ground(data, width, height))
+        data, ground = self._grounds[function]
+        return draw_live(ground, replace(data, live=live))
+
+    def _curve_data(self, function: str, i: int, one_sided: bool) -> CurveData:
+        line, before = self.desk.line, self.desk.before
+        x = SAMPLES[SAMPLES >= 0] if one_sided else SAMPLES
+        same = before is not None and before.functions == line.functions
         level = line.levels[self._level()]
-        full = f"{np.degrees(level[2]):.0f} deg/s" if function == "turn" else f"{level[0]:.2f} m/s"
-        return draw_curve(
-            CurveData(
-                title=function,
-                x=x,
-                y=self._response(line, i, x),
-                ghost=ghost,
-                edge=line.rig.shaping.of(function).edge,
-                live=live,
-                full=full,
-                one_sided=one_sided,
-                ends=("rest", "pressed") if one_sided else ENDS.get(function, ("near", "away")),
-                heights=HEIGHTS.get(function, ("back", "ahead")),
-                mirrored=function == "turn",
-            ),
-            width,
-            height,
+        return CurveData(
+            title=function,
+            x=x,
+            y=self._response(line, i, x),
+            ghost=self._response(before, i, x) if same else None,
+            edge=line.rig.shaping.of(function).edge,
+            live=None,
+            full=f"{np.degrees(level[2]):.0f} deg/s" if function == "turn" else f"{level[0]:.2f} m/s",
+            one_sided=one_sided,
+            ends=("rest", "pressed") if one_sided else ENDS.get(function, ("near", "away")),
+            heights=HEIGHTS.get(function, ("back", "ahead")),
+            mirrored=function == "turn",
         )
 
     @staticmethod
