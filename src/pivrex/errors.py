@@ -6,7 +6,6 @@
      ├─ RecordingError       a recording that cannot be played
      ├─ MotionError          a motion that this chassis cannot follow
      ├─ SaveError            a file that could not be written; the old one is whole
-     ├─ SourceError          an input that cannot be used as the rig wants it
      ├─ ExportError          something that cannot be drawn or written as asked
      └─ SessionError         the session's process could not start or is gone
 
@@ -27,7 +26,6 @@ __all__ = [
     "RigError",
     "SaveError",
     "SessionError",
-    "SourceError",
     "UnitError",
 ]
 
@@ -102,10 +100,6 @@ class SaveError(PivrexError):
 
     def __str__(self) -> str:
         return f"{self.path}: not saved, {self.reason}; the file is as it was"
-
-
-class SourceError(PivrexError):
-    """An input that cannot be used as the rig wants it."""
 
 
 class ExportError(PivrexError):

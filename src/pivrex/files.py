@@ -6,38 +6,48 @@ import contextlib
 import os
 import tempfile
 import time
+from collections.abc import Iterator
 from pathlib import Path
+from typing import BinaryIO
 
 from pivrex.errors import SaveError
 
-__all__ = ["free_name", "sweep", "write_atomically"]
+__all__ = ["free_name", "sweep", "write_atomically", "writing"]
 
 STALE_S = 60.0
 
 
 def write_atomically(path: Path, data: str | bytes) -> None:
-    """Write ``data`` beside ``path``, flush it to the disk, then rename it into place.
-
-    Parameters
-    ----------
-    path : Path
-        Where it shall stand. A symbolic link is followed, so that the link survives.
-    data : str or bytes
-        Text is written as UTF-8 with the line ends it has.
+    """Write ``data`` to ``path``, whole or not at all; text as UTF-8 with the line ends it has.
 
     Raises
     ------
     SaveError
         With the reason; whatever stood at ``path`` is untouched.
     """
-    raw = data.encode() if isinstance(data, str) else data
+    with writing(path) as stream:
+        stream.write(data.encode() if isinstance(data, str) else data)
+
+
+@contextlib.contextmanager
+def writing(path: Path) -> Iterator[BinaryIO]:
+    """Give a stream beside ``path``; when the block ends well it is flushed to the disk and renamed into place.
+
+    A symbolic link is followed, so that the link survives; a file that was there keeps its rights.
+
+    Raises
+    ------
+    SaveError
+        With the reason, for any `OSError` within the block too. After this or any other exception whatever stood at
+        ``path`` is untouched, and nothing is left beside it.
+    """
     target = path.resolve()
     beside: Path | None = None
     try:
         descriptor, name = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.", suffix=".part")
         beside = Path(name)
         with os.fdopen(descriptor, "wb") as stream:
-            stream.write(raw)
+            yield stream
             stream.flush()
             os.fsync(stream.fileno())
         # mkstemp makes the file private; a person's file keeps the rights it had
@@ -46,11 +56,13 @@ def write_atomically(path: Path, data: str | bytes) -> None:
         if target.exists() and not os.access(target, os.W_OK):
             raise PermissionError(13, "the file is read-only")
         beside.replace(target)
+        beside = None
     except OSError as problem:
+        raise SaveError(path, (problem.strerror or str(problem)).lower()) from problem
+    finally:
         if beside is not None:
             with contextlib.suppress(OSError):
                 beside.unlink()
-        raise SaveError(path, (problem.strerror or str(problem)).lower()) from problem
 
 
 def sweep(path: Path) -> None:

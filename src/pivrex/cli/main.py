@@ -12,7 +12,7 @@ __all__ = ["run"]
 
 COMMANDS = ("demo", "open", "check", "describe", "wheels", "map", "export", "remote", "reference")
 
-DONE, WRONG_FILE, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
+DONE, WRONG_FILE, INTERRUPTED = 0, 1, 130
 
 
 def run(arguments: Sequence[str] | None = None) -> int:

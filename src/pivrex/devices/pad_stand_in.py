@@ -13,7 +13,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from pivrex.devices.pads import _BUTTONS
+from pivrex.devices.pads import PAD_BUTTONS
 from pivrex.devices.sentence import frame, unframe
 from pivrex.rig.channels import STICKS
 
@@ -118,7 +118,7 @@ class _Wire:
             # a trigger of the virtual device goes from the axis' one end to the other
             raw = value if channel in STICKS else value * 2 - 1
             self._sdl.SDL_JoystickSetVirtualAxis(self._joystick, i, round(max(-1.0, min(1.0, raw)) * 32767))
-        for i, channel in enumerate(_BUTTONS):
+        for i, channel in enumerate(PAD_BUTTONS):
             self._sdl.SDL_JoystickSetVirtualButton(self._joystick, i, int(readings.get(channel, 0.0) >= 0.5))
 
     def detach(self) -> None:

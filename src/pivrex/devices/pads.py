@@ -9,10 +9,10 @@ from typing import Any
 
 from pivrex.rig.channels import STICKS
 
-__all__ = ["Pad", "Pads"]
+__all__ = ["PAD_BUTTONS", "Pad", "Pads"]
 
 # SDL's controller buttons in their order, as buttons of the standard layout
-_BUTTONS = (
+PAD_BUTTONS = (
     "button_0", "button_1", "button_2", "button_3", "button_8", "button_16", "button_9", "button_10",
     "button_11", "button_4", "button_5", "button_12", "button_13", "button_14", "button_15",
 )  # fmt: skip
@@ -60,14 +60,14 @@ class Pad:
             [(i, c) for i, c in enumerate(_AXES) if there(sdl.SDL_GameControllerGetBindForAxis(self._controller, i))],
             [
                 (i, c)
-                for i, c in enumerate(_BUTTONS)
+                for i, c in enumerate(PAD_BUTTONS)
                 if there(sdl.SDL_GameControllerGetBindForButton(self._controller, i))
             ],
         )
 
     def channels(self) -> frozenset[str]:
         """Give the channels that the device has; buttons that it lacks count as never pressed."""
-        return frozenset(c for _, c in self._axes) | frozenset(c for c in (*_BUTTONS, "button_16"))
+        return frozenset(c for _, c in self._axes) | frozenset(c for c in (*PAD_BUTTONS, "button_16"))
 
     def read(self, now_s: float) -> Mapping[str, float]:
         """Give the readings of this instant."""

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import os
+import io
 import sys
-import tempfile
-from contextlib import suppress
 from pathlib import Path
 from typing import TextIO
 
 from pivrex.devices.recording import Recording
-from pivrex.errors import SaveError
+from pivrex.files import writing
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
 from pivrex.runs import play_through, tick_table
@@ -33,24 +31,13 @@ def write_ticks(rig: Rig, recording: Path, field: Field | None, path: Path | Non
     source = Recording(recording)
     if path is None:
         return _write(rig, source, field, sys.stdout, every_tick)
-    beside: Path | None = None
-    try:
-        descriptor, name = tempfile.mkstemp(dir=path.resolve().parent, prefix=f".{path.name}.", suffix=".part")
-        beside = Path(name)
-        with os.fdopen(descriptor, "w", encoding="utf-8", newline="") as stream:
-            count = _write(rig, source, field, stream, every_tick)
-            stream.flush()
-            os.fsync(stream.fileno())
-        beside.chmod(0o644)
-        beside.replace(path)
-        beside = None
-        return count
-    except OSError as problem:
-        raise SaveError(path, (problem.strerror or str(problem)).lower()) from problem
-    finally:
-        if beside is not None:
-            with suppress(OSError):
-                beside.unlink()
+    with writing(path) as stream:
+        text = io.TextIOWrapper(stream, "utf-8", newline="")
+        try:
+            count = _write(rig, source, field, text, every_tick)
+        finally:
+            text.detach()  # writes out what it holds; the stream stays its owner's
+    return count
 
 
 def _write(rig: Rig, recording: Recording, field: Field | None, stream: TextIO, every_tick: bool) -> int:

@@ -34,7 +34,6 @@ class Setting:
 
     def __init__(self, key: str, field: FieldInfo) -> None:
         self.key = key
-        self._field = field
         self.quantity = next((m for m in field.metadata if isinstance(m, Quantity)), None)
         self.choices = tuple(v for v in get_args(field.annotation) if isinstance(v, str))
         self.description = field.description or ""

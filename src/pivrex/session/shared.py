@@ -8,7 +8,7 @@ from multiprocessing.shared_memory import SharedMemory
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.session.child import EXTRA, HEADER, RING_BYTES, SLOTS, WIDEST
+from pivrex.session.child import EXTRA, HEADER, SLOTS, WIDEST
 
 __all__ = ["Ring", "Row"]
 
@@ -44,13 +44,6 @@ class Ring:
         self._memory = memory
         self._head = np.ndarray((HEADER,), np.int64, memory.buf)
         self._slots = np.ndarray((SLOTS, EXTRA + WIDEST), np.float64, memory.buf, offset=HEADER * 8)
-
-    @classmethod
-    def create(cls) -> Ring:
-        """Make a new one; whoever makes it unlinks it."""
-        ring = cls(SharedMemory(create=True, size=RING_BYTES))
-        ring._head[:] = 0
-        return ring
 
     @classmethod
     def attach(cls, name: str) -> Ring:

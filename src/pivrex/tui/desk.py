@@ -93,7 +93,7 @@ class Desk:
         self._held = ""
         self._since_trail = 0
         self._history = _History(len(self.line.layout))
-        self.late_s = self.work_s = 0.0
+        self.work_s = 0.0
 
     def open_session(self, source: str, listen_for_pads: bool, gamepads: bool = True) -> None:
         """Tell the session what to run."""
@@ -183,7 +183,7 @@ class Desk:
                 x, y = (float(row.values[layout.at("sensed", name)]) for name in ("x", "y"))
                 self.trail.append((x, y))
         if fresh:
-            self.late_s, self.work_s = fresh[-1].late_s, fresh[-1].work_s
+            self.work_s = fresh[-1].work_s
             self._history.add([row.values for row in fresh[-KEPT:]])
         return news or bool(fresh)
 

@@ -30,7 +30,6 @@ def head(desk: Desk, width: int, focus: str) -> Picture:
             source=title,
             link=status.robot,
             tick_ms=desk.work_s * 1e3,
-            late_ms=desk.late_s * 1e3,
             skipped=desk.skipped,
             level=level if len(levels) > 1 else "",
             focus=focus,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pivrex.line.why import Rung
-from pivrex.tui.draw.parts import centred_bar, number
+from pivrex.tui.draw.parts import centred_bar
 from pivrex.tui.draw.picture import Picture
 
 __all__ = ["Cell", "HeadData", "draw_foot", "draw_head", "draw_ladder", "draw_line", "draw_why"]
@@ -23,7 +23,6 @@ class HeadData:
     source: str
     link: str
     tick_ms: float
-    late_ms: float
     skipped: int
     level: str
     focus: str
@@ -178,8 +177,3 @@ def draw_foot(keys: list[tuple[str, str]], message: str, alarm: bool, width: int
         x = picture.text(x, 0, key, "key")
         x = picture.text(x + 1, 0, title, "dim") + 2
     return picture
-
-
-def wheel_bar(name: str, speed: float, top: float, role: str) -> tuple[str, float, str, str]:
-    """Make a cell's bar of a wheel's speed."""
-    return name, speed / top if top else 0.0, f"{number(speed)} m/s", role

@@ -147,5 +147,7 @@ def draw_field(
     for wheel in rig.chassis.wheels:
         r = wheel.radius_m
         dots.path(wheels, *outline([(wheel.x_m - r, wheel.y_m), (wheel.x_m + r, wheel.y_m)]))
+    if rig.chassis.casters:
+        dots.points(wheels, *outline([(caster.x_m, caster.y_m) for caster in rig.chassis.casters]))
     dots.onto(picture, scale.left, scale.top)
     return picture

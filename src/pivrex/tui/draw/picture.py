@@ -79,11 +79,6 @@ class Picture:
             self.chars[rows, x] = char
             self.roles[rows, x] = _ROLE[named]
 
-    def tint(self, x1: int, y: int, x2: int, named: str) -> None:
-        """Give a part of a row another role."""
-        if 0 <= y < self.height:
-            self.roles[y, max(0, x1) : max(0, x2)] = _ROLE[named]
-
     def place(self, other: Picture, x: int, y: int) -> None:
         """Put another picture here; what does not fit is cut."""
         height, width = min(other.height, self.height - y), min(other.width, self.width - x)

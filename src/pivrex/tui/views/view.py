@@ -36,7 +36,3 @@ class View(Canvas):
     def help_lines(self) -> list[tuple[str, str]]:
         """Give what is to be seen here: a sign, and what it means."""
         return []
-
-    def redraw(self) -> None:
-        """Draw and show."""
-        self.show(self.draw(self.size.width, self.size.height))
