@@ -282,7 +282,7 @@ class KinematicsTest(unittest.TestCase):
     ) -> None:
         """By finite differences of positions on the floor: nothing here knows the matrix."""
         drive = np.array([(math.cos(a), math.sin(a)) for *_, a in wheels])
-        matrix = kinematics.wheel_matrix(np.array([(x, y) for x, y, _ in wheels]), drive)
+        matrix = wheel_matrix(np.array([(x, y) for x, y, _ in wheels]), drive)
         found = matrix @ np.array(twist)
         h = 1e-6
 

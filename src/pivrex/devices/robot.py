@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Protocol
 
 import numpy as np
@@ -10,6 +11,7 @@ from numpy.typing import NDArray
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.sim.stand_in import StandIn, StandInState
+from pivrex.sim.wiring import Wiring
 
 __all__ = ["Robot", "StandInRobot"]
 
@@ -39,10 +41,11 @@ class StandInRobot:
 
     title = "stand-in"
 
-    def __init__(self, rig: Rig, field: Field | None, state: StandInState | None = None) -> None:
-        self._model = StandIn(rig, field)
-        fits = state is not None and len(state.speed) == len(rig.chassis.wheels)
-        self.state = state if state is not None and fits else self._model.start()
+    def __init__(
+        self, rig: Rig, field: Field | None, state: StandInState | None = None, wiring: Wiring | None = None
+    ) -> None:
+        self._model = StandIn(rig, field, wiring)
+        self.state = state if state is not None and self._model.fits(state) else self._model.start()
 
     def sense(self) -> Floats:
         return self._model.sensed(self.state)
@@ -52,3 +55,15 @@ class StandInRobot:
 
     def put_back(self) -> None:
         self.state = self._model.start()
+
+    def lift(self, up: bool) -> None:
+        """Put it on a block, wheels up, or back on the floor."""
+        self.state = replace(self.state, lifted=up)
+
+    def turn_over(self) -> None:
+        """Turn it on its back, or back on its wheels."""
+        self.state = replace(self.state, over=not self.state.over)
+
+    def point_ahead(self) -> None:
+        """Turn its steered wheels straight ahead by hand."""
+        self.state = self._model.point_ahead(self.state)

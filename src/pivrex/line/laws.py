@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["LAW_FUNCTIONS", "arcade", "tank", "triggers"]
+__all__ = ["LAW_FUNCTIONS", "arcade", "planar", "tank", "triggers"]
 
 Floats = NDArray[np.float64]
 
@@ -80,10 +80,27 @@ def triggers(channels: Floats) -> Floats:
     return twist
 
 
+def planar(channels: Floats) -> Floats:
+    """Two functions to move and one to turn.
+
+    Parameters
+    ----------
+    channels : B + (3,) float64
+        forward, sideways, turn in [-1, 1]; left and turning left are +.
+
+    Returns
+    -------
+    B + (3,) float64
+        forward, left, turn as fractions of full.
+    """
+    return np.array(channels, np.float64)
+
+
 LAW_FUNCTIONS: dict[str, Callable[[Floats], Floats]] = {
     "tank": tank,
     "arcade": arcade,
     "split arcade": arcade,
     "triggers": triggers,
+    "planar": planar,
 }
 """The function of each law; one-stick and split arcade differ only in the axes they read."""

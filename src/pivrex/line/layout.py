@@ -17,7 +17,9 @@ STAGES = (
     "scale",
     "rate",
     "law",
+    "frame",
     "wheels",
+    "steering",
     "limits",
     "motion",
     "outputs",
@@ -49,7 +51,7 @@ class Column:
         return f"{self.stage}.{self.name}" + (f"_{_SPELLED.get(self.unit, self.unit)}" if self.unit else "")
 
 
-_SPELLED = {"m/s": "m_s", "rad/s": "rad_s", "deg/s": "deg_s", "us": "us", "mm/s": "mm_s", "%": "percent"}
+_SPELLED = {"m/s": "m_s", "rad/s": "rad_s", "deg/s": "deg_s", "us": "us", "mm/s": "mm_s", "%": "percent", "g": "g"}
 
 
 class Layout:

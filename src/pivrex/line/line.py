@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.line import axes, kinematics, levels, limits, outputs, shaping
+from pivrex.line import axes, frame, kinematics, levels, limits, outputs, shaping, steering
 from pivrex.line.laws import LAW_FUNCTIONS
 from pivrex.line.layout import Column, Layout, plain
 from pivrex.rig.rig import Rig
@@ -17,6 +17,8 @@ __all__ = ["Line", "LineState", "sensed_columns"]
 Floats = NDArray[np.float64]
 
 TWIST = (("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"))
+FRAME = (("heading", "rad"), ("field", ""), ("point", ""), ("over", ""))
+STEER = (("angle", "rad"), ("target", "rad"), ("share", ""))
 
 
 @dataclass(frozen=True)
@@ -33,24 +35,40 @@ class LineState:
         The speed level's index.
     buttons : B + (2,) float64
         What the level buttons read last.
+    frame : FrameState or None
+        For a robot that moves in the plane or may lie on its back.
+    steer : SteerState or None
+        For one with steered wheels.
     """
 
     tick: int
     rate: Floats
     level: Floats
     buttons: Floats
+    frame: frame.FrameState | None = None
+    steer: steering.SteerState | None = None
 
 
 def sensed_columns(rig: Rig) -> list[Column]:
-    """Give the columns of what comes back from the robot: each wheel's travel and speed, the pose, a bump flag."""
+    """Give the columns of what comes back from the robot, in the signs that the rig says.
+
+    Each wheel's travel and speed; of a steered one how far it has turned since the robot was switched on, and what its
+    absolute sensor reads; the pose, a bump flag; the gyro's own heading and the upward acceleration where the rig has
+    such sensors.
+    """
     wheels = [plain(w.name) for w in rig.chassis.wheels]
+    steered = [plain(w) for w in rig.steered]
     return [
         *(Column("sensed", f"{w}_travel", "m") for w in wheels),
         *(Column("sensed", f"{w}_speed", "m/s") for w in wheels),
+        *(Column("sensed", f"{w}_turned", "rad") for w in steered),
+        *(Column("sensed", f"{w}_absolute") for w in steered),
         Column("sensed", "x", "m"),
         Column("sensed", "y", "m"),
         Column("sensed", "heading", "rad"),
         Column("sensed", "blocked"),
+        *([Column("sensed", "gyro", "rad")] if rig.gyro is not None else []),
+        *([Column("sensed", "up", "g")] if rig.upside_down is not None else []),
     ]
 
 
@@ -73,9 +91,9 @@ class Line:
         self.dt_s = rig.dt_s
         axis_names = rig.law.axes()
         self.functions = tuple(axis_names)
-        both = (rig.speed_levels.up, rig.speed_levels.down)
-        buttons = [b for b in both if b]
-        self.channels = tuple(dict.fromkeys([*(rig.channel(a) for a in axis_names.values()), *buttons]))
+        buttons = rig.buttons()
+        both = [buttons.get(key, "") for key in ("speed_levels.up", "speed_levels.down")]
+        self.channels = tuple(dict.fromkeys([*(rig.channel(a) for a in axis_names.values()), *buttons.values()]))
         # of each channel: "chosen", or the kind of source that it always listens to
         fixed = {rig.channel(a): rig.axis(a).source for a in axis_names.values()}
         self.fixed_sources = tuple(fixed.get(c, "chosen") for c in self.channels)
@@ -86,7 +104,7 @@ class Line:
         self.axes = axes.settings_of(rig, list(axis_names.values()))
         self.shaping = shaping.settings_of(rig)
         self.law = LAW_FUNCTIONS[rig.law.kind]
-        full = (rig.full_forward_m_s, 0.0, rig.full_turn_rad_s)
+        full = (rig.full_forward_m_s, rig.full_left_m_s if rig.law.kind == "planar" else 0.0, rig.full_turn_rad_s)
         self.levels = np.array(
             [
                 (v.moving * full[0], v.moving * full[1], v.turning * full[2], i, v.moving, v.turning)
@@ -95,16 +113,32 @@ class Line:
         )
         """For each level: the twist that fractions of 1 ask for, the level's index and its two shares."""
         self.kinematics = kinematics.kinematics_of(rig.chassis)
+        self.kinematics_over = kinematics.kinematics_of(rig.chassis, over=True) if rig.upside_down is not None else None
+        self._achieve = self.kinematics.all_of
+        self._achieve_over = self.kinematics_over.all_of if self.kinematics_over is not None else None
+        self.steering = steering.settings_of(rig)
+        self.frame = frame.settings_of(rig) if rig.law.kind == "planar" or rig.upside_down is not None else None
+        self._of_frame = [self.channels.index(buttons[k]) if k in buttons else -1 for k in frame.BUTTONS]
+        self._of_hold = self.channels.index(buttons["steering.hold"]) if "steering.hold" in buttons else -1
         self.top_m_s = np.array([rig.wheel_top_m_s(w) for w in self.wheels])
-        self.fit = limits.scale_all if rig.limits.fit == "scale" else limits.clip_each
         self.outputs = outputs.settings_of(rig)
         self.layout = Layout(self._columns())
         start = self.layout.stage("outputs").start
         self._told = slice(start, start + len(self.outputs.values))
+        first = self.layout.stage("sensed").start
+        self._sensed = {
+            name: [self.layout.at("sensed", f"{plain(w)}_{name}") - first for w in rig.steered]
+            for name in ("turned", "absolute")
+        }
+        for name in ("gyro", "up"):
+            self._sensed[name] = [self.layout.at("sensed", name) - first] if self.layout.has("sensed", name) else []
+        self.reads_sensed = self.frame is not None or self.steering is not None
+        """Whether some stage reads what came back, or remembers something after the rates."""
 
     def _columns(self) -> list[Column]:
         wheels = [plain(w) for w in self.wheels]
-        told = [Column("outputs", f"{plain(v.motor)}_{v.name}", v.unit) for v in self.outputs.values]
+        framed = self.frame is not None
+        steered = wheels if self.steering is not None else []
         return [
             Column("clock", "tick"),
             Column("clock", "t", "s"),
@@ -116,12 +150,14 @@ class Line:
             Column("law", "level"),
             Column("law", "moving_share"),
             Column("law", "turning_share"),
+            *(Column("frame", name, unit) for name, unit in (*FRAME, *TWIST) if framed),
             *(Column("wheels", f"{w}_asked", "m/s") for w in wheels),
+            *(Column("steering", f"{w}_{part}", unit) for part, unit in STEER for w in steered),
             *(Column("limits", f"{w}_given", "m/s") for w in wheels),
             *(Column("limits", f"{w}_lost", "m/s") for w in wheels),
-            *(Column("motion", name, unit) for name, unit in TWIST),
-            *told,
-            *(Column("outputs", f"{plain(m)}_hums") for m in self.rig.motors),
+            *(Column("motion", name, unit) for name, unit in (*TWIST, ("residual", "m/s"), ("scrub", "m/s"))),
+            *(Column("outputs", _named(v), v.unit) for v in self.outputs.values),
+            *(Column("outputs", f"{plain(m)}_hums") for m in outputs.motor_names(self.rig)),
         ]
 
     def start(self, batch: tuple[int, ...] = ()) -> LineState:
@@ -131,6 +167,8 @@ class Line:
             rate=np.zeros((*batch, len(self.functions))),
             level=np.full(batch, float(self.rig.speed_levels.start_index)),
             buttons=np.zeros((*batch, 2)),
+            frame=frame.start(self.frame, batch) if self.frame is not None else None,
+            steer=steering.start(self.steering, batch) if self.steering is not None else None,
         )
 
     def rest(self, batch: tuple[int, ...] = ()) -> Floats:
@@ -161,7 +199,7 @@ class Line:
         after, rated = self.pace(state, raw, shaped[-1], stop)
         clock = np.empty((*state.level.shape, 3))
         clock[..., 0], clock[..., 1], clock[..., 2] = state.tick, state.tick * self.dt_s, stop
-        return after, self.drive(clock, sensed, raw, shaped, rated, after.level)
+        return self.drive(after, clock, sensed, raw, shaped, rated)
 
     def shape(self, raw: Floats) -> tuple[Floats, Floats, Floats, Floats]:
         """The stages before the rates, which remember nothing: fractions, banded, curved and scaled, B + (C,) each."""
@@ -174,40 +212,116 @@ class Line:
         """The stages that remember: rates and speed levels. Gives the state after the tick and the rated, B + (C,)."""
         rated = np.zeros_like(scaled) if stop else shaping.rate_limit(self.shaping, state.rate, scaled)
         level, buttons = self._walk_levels(state, raw)
-        return LineState(state.tick + 1, rated, level, buttons), rated
+        return LineState(state.tick + 1, rated, level, buttons, state.frame, state.steer), rated
 
     def drive(
-        self, clock: Floats, sensed: Floats, raw: Floats, shaped: tuple[Floats, ...], rated: Floats, level: Floats
-    ) -> Floats:
-        """The stages after the rates, from the law to the outputs; gives the whole row, B + (K,)."""
-        chosen = self.levels[level.astype(np.intp)]
+        self, state: LineState, clock: Floats, sensed: Floats, raw: Floats, shaped: tuple[Floats, ...], rated: Floats
+    ) -> tuple[LineState, Floats]:
+        """The stages after the rates, from the law to the outputs.
+
+        Gives the state with what frame and steering remember, and the whole row, B + (K,).
+        """
+        chosen = self.levels[state.level.astype(np.intp)]
         twist = self.law(rated) * chosen[..., :3]
+        parts = [clock, sensed, raw, *shaped, rated, twist, chosen[..., 3:]]
 
-        asked = kinematics.wheel_speeds(self.kinematics, twist)
-        given = self.fit(asked, self.top_m_s)
-        motion = kinematics.twist_of(self.kinematics, given)
+        over: Floats | None = None
+        if self.frame is not None and state.frame is not None:
+            oriented = frame.orient(self.frame, state.frame, *self._orientation(sensed, raw))
+            asked_twist = twist
+            if self.rig.law.kind == "planar":
+                asked_twist = frame.robot_twist(self.frame, oriented, twist, self.dt_s)
+            heading = oriented.heading - oriented.zero
+            parts += [np.stack((heading, oriented.field, oriented.point, oriented.over), axis=-1), asked_twist]
+            state, twist = replace(state, frame=oriented), asked_twist
+            over = oriented.over if self.kinematics_over is not None else None
 
-        drive = outputs.drive_of(self.outputs, given)
+        if self.steering is not None and state.steer is not None:
+            steer, wheels, drive = self._steer(state.steer, sensed, raw, twist, over, clock[..., 2] != 0)
+            state = replace(state, steer=steer)
+            parts += wheels
+        else:
+            asked, given = self._fit(twist, over)
+            motion = self._motion(given, over)
+            parts += [asked, given, asked - given, motion]
+            drive = outputs.drive_of(self.outputs, given)
         told = outputs.encode(self.outputs, drive)
-        hums = outputs.hums(self.outputs, drive)
-        return np.concatenate(
-            (
-                clock,
-                sensed,
-                raw,
-                *shaped,
-                rated,
-                twist,
-                chosen[..., 3:],
-                asked,
-                given,
-                asked - given,
-                motion,
-                told,
-                hums,
-            ),
-            axis=-1,
+        return state, np.concatenate((*parts, told, outputs.hums(self.outputs, drive)), axis=-1)
+
+    def _orientation(self, sensed: Floats, raw: Floats) -> tuple[Floats, Floats, Floats]:
+        """What the frame's buttons, the gyro and the side sensor read."""
+        buttons = np.zeros((*raw.shape[:-1], 3))
+        for i, at in enumerate(self._of_frame):
+            if at >= 0:
+                buttons[..., i] = raw[..., at]
+        gyro, up = self._sensed["gyro"], self._sensed["up"]
+        none = np.zeros(raw.shape[:-1])
+        return buttons, sensed[..., gyro[0]] if gyro else none, sensed[..., up[0]] if up else none + 1.0
+
+    def _asked(self, twist: Floats, over: Floats | None) -> Floats:
+        """What a twist asks of the wheels: speeds, or velocity vectors where wheels are steered."""
+        needs = kinematics.wheel_speeds if self.steering is None else kinematics.hub_velocities
+        asked = needs(self.kinematics, twist)
+        if over is not None and self.kinematics_over is not None and np.count_nonzero(over):
+            flag = over[..., None] if self.steering is None else over[..., None, None]
+            asked = np.where(flag > 0, needs(self.kinematics_over, twist), asked)
+        return asked
+
+    def _fit(self, twist: Floats, over: Floats | None) -> tuple[Floats, Floats]:
+        """Give what a twist asks of the wheels, and what of it they can."""
+        asked = self._asked(twist, over)
+        rule = self.rig.limits
+        if rule.fit == "clip":
+            return asked, (limits.clip_each if self.steering is None else limits.clip_vectors)(asked, self.top_m_s)
+        if rule.first == "both":
+            return asked, (limits.scale_all if self.steering is None else limits.scale_vectors)(asked, self.top_m_s)
+        turning = np.array(twist)
+        turning[..., :2] = 0.0
+        turn = self._asked(turning, over)
+        kept, yielding = (asked - turn, turn) if rule.first == "turning" else (turn, asked - turn)
+        flat = (kept[..., None], yielding[..., None]) if self.steering is None else (kept, yielding)
+        k, share = limits.give_way(*flat, self.top_m_s)
+        shape = (..., None) if self.steering is None else (..., None, None)
+        given: Floats = kept * k[shape] + yielding * share[shape]
+        return asked, given
+
+    def _motion(self, wheels: Floats, over: Floats | None) -> Floats:
+        """What the wheels achieve: the twist, how far they disagree, and the greatest side slip, B + (5,)."""
+        found = np.einsum("kw,...w->...k", self._achieve, wheels)
+        if over is not None and self._achieve_over is not None and np.count_nonzero(over):
+            found = np.where(over[..., None] > 0, np.einsum("kw,...w->...k", self._achieve_over, wheels), found)
+        n = 3 + wheels.shape[-1]
+        motion = np.zeros((*wheels.shape[:-1], 5))
+        motion[..., :3] = found[..., :3]
+        motion[..., 3] = np.abs(found[..., 3:n]).max(axis=-1)
+        if found.shape[-1] > n:
+            motion[..., 4] = np.abs(found[..., n:]).max(axis=-1)
+        return motion
+
+    def _steer(
+        self,
+        before: steering.SteerState,
+        sensed: Floats,
+        raw: Floats,
+        twist: Floats,
+        over: Floats | None,
+        stopped: Floats | NDArray[np.bool_],
+    ) -> tuple[steering.SteerState, list[Floats], Floats]:
+        """Kinematics, steering and limits of steered wheels: state, the row's parts, and all motors' drives."""
+        settings = self.steering
+        assert settings is not None
+        asked, given = self._fit(twist, over)
+        seen = steering.look(
+            settings, before, sensed[..., self._sensed["turned"]], sensed[..., self._sensed["absolute"]]
         )
+        hold = raw[..., self._of_hold] >= levels.PRESSED if self._of_hold >= 0 else False
+        aimed, sign, share, speed = steering.aim(settings, seen, given, hold)
+        stop = bool(np.asarray(stopped).any())
+        after, turning = steering.loop(settings, aimed, before, self.dt_s, stop)
+        full, left = sign * np.hypot(asked[..., 0], asked[..., 1]), sign * np.hypot(given[..., 0], given[..., 1])
+        motion = self._motion(kinematics.vectors(speed, seen.angle), over)
+        drive = np.concatenate((outputs.drive_of(self.outputs, speed), turning), axis=-1)
+        return after, [full, seen.angle, aimed.target, share, speed, full - left, motion], drive
 
     def told(self, row: Floats) -> Floats:
         """Take what the motor drivers are told, B + (V,), out of a Tick."""
@@ -228,3 +342,7 @@ class Line:
             now = np.zeros((*state.level.shape, 2))
             now[..., int(up < 0)] = raw[..., max(up, down)]
         return levels.walk(state.level, state.buttons, now, len(self.levels)), now
+
+
+def _named(value: outputs.Value) -> str:
+    return f"{plain(value.motor)}_{value.name}"

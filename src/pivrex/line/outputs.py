@@ -17,8 +17,9 @@ from pivrex.rig.outputs import (
     TwoPinOutput,
 )
 from pivrex.rig.rig import Rig
+from pivrex.rig.steering import steering_name
 
-__all__ = ["OutputSettings", "Value", "decode", "drive_of", "encode", "settings_of"]
+__all__ = ["OutputSettings", "Value", "decode", "drive_of", "encode", "hums", "motor_names", "settings_of"]
 
 Floats = NDArray[np.float64]
 
@@ -34,16 +35,14 @@ class Value:
 
 @dataclass(frozen=True)
 class OutputSettings:
-    """The wiring of M motors with V values between them.
+    """The wiring of M motors with V values between them. Motors that steer come after the D that drive.
 
     Attributes
     ----------
     values : tuple of Value
         What each of the V numbers is.
-    share : (M, W) float64
-        Each motor's drive from its wheels' surface speeds: the mean of speed/top, with the motor's polarity.
-    back : (W, M) float64
-        1, or -1 for a reversed motor, where motor m turns wheel w.
+    share : (D, W) float64
+        Each driving motor's drive from its wheels' surface speeds: the mean of speed/top, with the motor's polarity.
     motor : (V,) int
         The motor of each value.
     rest, forward, backward : (V,) float64
@@ -62,7 +61,6 @@ class OutputSettings:
 
     values: tuple[Value, ...]
     share: Floats
-    back: Floats
     motor: NDArray[np.intp]
     rest: Floats
     forward: Floats
@@ -79,17 +77,15 @@ def settings_of(rig: Rig) -> OutputSettings:
     """Take the wiring from a rig."""
     wheels = [w.name for w in rig.chassis.wheels]
     share = np.zeros((len(rig.motors), len(wheels)))
-    back = np.zeros((len(wheels), len(rig.motors)))
     values: list[Value] = []
     rows: list[tuple[int, float, float, float, float, bool]] = []
-    for m, (name, motor) in enumerate(rig.motors.items()):
+    for m, motor in enumerate(rig.motors.values()):
         sign = -1.0 if motor.reversed else 1.0
         for wheel in motor.wheels:
-            w = wheels.index(wheel)
-            share[m, w] = sign / len(motor.wheels) / rig.wheel_top_m_s(wheel)
-            back[w, m] = sign
-        top = rig.wheel_top_m_s(motor.wheels[0])
-        for value, unit, *numbers in _values_of(motor.output, top):
+            share[m, wheels.index(wheel)] = sign / len(motor.wheels) / rig.wheel_top_m_s(wheel)
+    names, outputs, tops = motor_names(rig), list(rig.outputs().values()), _tops(rig)
+    for m, (name, output, top) in enumerate(zip(names, outputs, tops, strict=True)):
+        for value, unit, *numbers in _values_of(output, top):
             values.append(Value(name, value, unit))
             rows.append((m, *numbers))  # type: ignore[arg-type]
     numbers_of = np.array([row[1:5] for row in rows])
@@ -109,7 +105,6 @@ def settings_of(rig: Rig) -> OutputSettings:
     return OutputSettings(
         values=tuple(values),
         share=share,
-        back=back,
         motor=np.array(motors),
         rest=rest,
         forward=forward,
@@ -119,8 +114,22 @@ def settings_of(rig: Rig) -> OutputSettings:
         all_whole=bool(whole.all()),
         any_direction=bool(direction.any()),
         readers=tuple(zip(motors, rest.tolist(), above.tolist(), below.tolist(), direction.tolist(), strict=True)),
-        smallest=np.array([m.smallest for m in rig.motors.values()]),
+        smallest=np.array(
+            [m.smallest for m in rig.motors.values()]
+            + [rig.steering.wheels[w].smallest for w in rig.steered if rig.steering is not None]
+        ),
     )
+
+
+def motor_names(rig: Rig) -> tuple[str, ...]:
+    """Name every motor, those that drive before those that steer, in the order of ``Rig.outputs``."""
+    return (*rig.motors, *(steering_name(w) for w in rig.steered))
+
+
+def _tops(rig: Rig) -> list[float]:
+    """The wheel speed in m/s at full drive of each motor; of a steering motor its rate in rad/s."""
+    driving = [rig.wheel_top_m_s(motor.wheels[0]) for motor in rig.motors.values()]
+    return driving + [rig.steering.wheels[w].top_rad_s for w in rig.steered if rig.steering is not None]
 
 
 def _values_of(output: object, top_m_s: float) -> list[tuple[str, str, float, float, float, float, bool]]:
@@ -149,7 +158,7 @@ def _values_of(output: object, top_m_s: float) -> list[tuple[str, str, float, fl
 
 
 def drive_of(settings: OutputSettings, speeds: Floats) -> Floats:
-    """Give each motor's drive, B + (M,) in [-1, 1] with its polarity, from wheel surface speeds, B + (W,) in m/s."""
+    """Give each driving motor's drive, B + (D,) in [-1, 1] with its polarity, from wheel surface speeds, B + (W,) in m/s."""
     return np.einsum("mw,...w->...m", settings.share, speeds)
 
 

@@ -1,15 +1,17 @@
-"""The chassis: where the wheels are and which way they drive, and the body around them."""
+"""The chassis: where the wheels are, which way they drive, and the body around them."""
 
 from __future__ import annotations
 
+from math import degrees, pi
 from typing import Annotated, Literal
 
 from pydantic import Field
 
 from pivrex.rig.base import Table
+from pivrex.rig.geometry import Contact, Geometry, geometry_of, impossible_motion
 from pivrex.rig.quantities import Quantity
 
-__all__ = ["Caster", "Chassis", "Name", "Wheel"]
+__all__ = ["Caster", "Chassis", "Name", "Spot", "Wheel"]
 
 Name = Annotated[str, Field(pattern=r"^[A-Za-z][A-Za-z0-9 _-]{0,23}$")]
 """A name of letters, digits, spaces, - and _, at most 24 of them, beginning with a letter."""
@@ -17,26 +19,62 @@ Name = Annotated[str, Field(pattern=r"^[A-Za-z][A-Za-z0-9 _-]{0,23}$")]
 LARGEST_M = 10.0
 """No student robot is larger; a bigger number is a slip of the unit."""
 
+NEARLY_SINGULAR = 1 / 300
+"""Wheels whose weakest motion is this much weaker than their strongest are no chassis."""
+
+Across = Annotated[float, Quantity("length", at_least=-LARGEST_M, at_most=LARGEST_M, step="5 mm")]
+
 
 class Wheel(Table):
     """A driven wheel. x is forward and y is left of the robot's centre."""
 
     name: Name = Field(description="What you call the wheel.", examples=["front left"])
-    x_m: Annotated[float, Quantity("length", at_least=-LARGEST_M, at_most=LARGEST_M, step="1 mm")] = Field(
+    x_m: Across = Field(
         alias="x", description="How far forward of the centre it touches the ground.", examples=["0 mm"]
     )
-    y_m: Annotated[float, Quantity("length", at_least=-LARGEST_M, at_most=LARGEST_M, step="1 mm")] = Field(
-        alias="y", description="How far left of the centre it touches the ground.", examples=["80 mm"]
-    )
-    drive_rad: Annotated[float, Quantity("angle", step="1 deg")] = Field(
+    y_m: Across = Field(alias="y", description="How far left of the centre it touches the ground.", examples=["80 mm"])
+    drive_rad: Annotated[float, Quantity("angle", step="5 deg")] = Field(
         default=0.0,
         alias="drive",
-        description="The direction it rolls when driven forward, counter-clockwise from straight ahead.",
+        description="The direction it rolls when driven forward, counter-clockwise from straight ahead. A steered "
+        "wheel has none.",
         examples=["0 deg"],
     )
-    radius_m: Annotated[float, Quantity("length", above=0, at_most=LARGEST_M, step="1 mm")] = Field(
+    rollers_rad: Annotated[float, Quantity("angle", at_least=-4 * pi / 9, at_most=4 * pi / 9, step="5 deg")] | None = (
+        Field(
+            default=None,
+            alias="rollers",
+            description="For a wheel with rollers: the angle, counter-clockwise from its drive direction, to the axis of "
+            'the roller that touches the ground. "0 deg" is an omni wheel; a mecanum wheel has 45 or -45 deg, its front '
+            "left one -45. Left out: a plain wheel.",
+            examples=["-45 deg"],
+        )
+    )
+    steered: bool = Field(
+        default=False, description="True if a motor turns the wheel about its upright axis.", examples=[False]
+    )
+    radius_m: Annotated[float, Quantity("length", at_least=0.001, at_most=LARGEST_M, step="1 mm")] = Field(
         alias="radius", description="From the axle to the ground.", examples=["32 mm"]
     )
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        found = []
+        if self.steered and self.rollers_rad is not None:
+            found.append(
+                ("rollers", "are given for a steered wheel; a wheel is steered or has rollers, and only a plain one steers")
+            )
+        if self.steered and self.drive_rad:
+            found.append(("drive", "is given for a steered wheel; its steering says which way it rolls"))
+        return found
+
+    @property
+    def kind(self) -> str:
+        """What sort of wheel it is: plain, omni, mecanum or steered."""
+        if self.steered:
+            return "steered"
+        if self.rollers_rad is None:
+            return "plain"
+        return "omni" if abs(self.rollers_rad) < 1e-9 else "mecanum"
 
 
 class Caster(Table):
@@ -50,22 +88,33 @@ class Caster(Table):
     )
 
 
-class Chassis(Table):
-    """The body and its wheels."""
+class Spot(Table):
+    """A place on the robot."""
 
-    kind: Literal["two-sided"] = Field(
-        description="How the chassis moves. Two-sided: wheels at the left and at the right that all drive along "
-        "the robot, steering by their difference."
+    x_m: Across = Field(default=0.0, alias="x", description="How far forward of the centre.", examples=["20 mm"])
+    y_m: Across = Field(default=0.0, alias="y", description="How far left of the centre.", examples=["0 mm"])
+
+
+class Chassis(Table):
+    """The body and its wheels. What it can do follows from where the wheels are, whatever it is called."""
+
+    kind: Literal["any", "two-sided", "omni", "mecanum", "steered"] = Field(
+        default="any",
+        description="What you mean it to be, so that a slip is noticed. two-sided: plain wheels at the left and at the "
+        "right that all drive along the robot. omni: all wheels have rollers. mecanum: all have slanted rollers. "
+        "steered: all are steered. any: whatever the wheels make.",
+        examples=["two-sided"],
     )
-    length_m: Annotated[float, Quantity("length", above=0, at_most=LARGEST_M)] = Field(
+    length_m: Annotated[float, Quantity("length", at_least=0.01, at_most=LARGEST_M)] = Field(
         alias="length",
         description="The body from front to back, for the drawing and for bumping into things.",
         examples=["220 mm"],
     )
-    width_m: Annotated[float, Quantity("length", above=0, at_most=LARGEST_M)] = Field(
+    width_m: Annotated[float, Quantity("length", at_least=0.01, at_most=LARGEST_M)] = Field(
         alias="width", description="The body from side to side.", examples=["190 mm"]
     )
-    wheels: tuple[Wheel, ...] = Field(description="The driven wheels; two or more.")
+    mass_centre: Spot = Field(default=Spot(x=0, y=0), description="Where the weight sits, seen from above.")
+    wheels: tuple[Wheel, ...] = Field(description="The driven wheels.")
     casters: tuple[Caster, ...] = Field(default=(), description="Wheels that only support.")
 
     def mistakes(self) -> list[tuple[str, str]]:
@@ -75,42 +124,106 @@ class Chassis(Table):
             if wheel.name in seen:
                 found.append((f"wheels.{i}.name", f'is "{wheel.name}" again; every wheel needs its own name'))
             seen.setdefault(wheel.name, i)
-            if abs(wheel.drive_rad) > 1e-9:
+            for other in self.wheels[:i]:
+                if (wheel.x_m, wheel.y_m) == (other.x_m, other.y_m):
+                    found.append((f"wheels.{i}", f"stands in the same place as wheel {other.name!r}"))
+        if not self.wheels:
+            return [*found, ("wheels", "has no wheel; a chassis needs at least two to go where it should")]
+        found += self._kind_mistakes()
+        return found or self._motion_mistakes()
+
+    def _kind_mistakes(self) -> list[tuple[str, str]]:
+        found = []
+        wanted = {
+            "two-sided": ("plain",),
+            "omni": ("omni", "mecanum"),
+            "mecanum": ("mecanum",),
+            "steered": ("steered",),
+        }.get(self.kind)
+        if wanted is None:
+            return []
+        for i, wheel in enumerate(self.wheels):
+            if wheel.kind not in wanted:
+                found.append(
+                    (f"wheels.{i}", f'is {wheel.kind}, but kind = "{self.kind}" wants {" or ".join(wanted)} wheels')
+                )
+            elif self.kind == "two-sided" and abs(wheel.drive_rad) > 1e-9:
                 found.append(
                     (
                         f"wheels.{i}.drive",
-                        'must be "0 deg" on a two-sided chassis: its wheels drive straight ahead',
+                        'must be "0 deg" on a two-sided chassis, whose wheels drive straight ahead; leave kind out to turn it',
                     )
                 )
-            for j in range(i):
-                other = self.wheels[j]
-                if (wheel.x_m, wheel.y_m) == (other.x_m, other.y_m):
-                    found.append((f"wheels.{i}", f"stands in the same place as wheel {other.name!r}"))
+        if found or self.kind != "two-sided":
+            return found
+        sides = {wheel.y_m for wheel in self.wheels}
         if len(self.wheels) < 2:
-            count = "no wheel" if not self.wheels else "one wheel"
-            found.append(
-                (
-                    "wheels",
-                    f"has {count}; a two-sided chassis needs at least one at the left and one at the right",
-                )
-            )
-        elif len({wheel.y_m for wheel in self.wheels}) < 2:
-            found.append(
+            return [("wheels", "has one wheel; a two-sided chassis needs at least one at the left and one at the right")]
+        if len(sides) < 2:
+            return [
                 (
                     "wheels",
                     "all have the same y, a track of zero: the chassis could not turn; give the left ones a larger y than the right ones",
                 )
-            )
-        elif len({wheel.y_m for wheel in self.wheels}) > 2:
-            found.append(
+            ]
+        if len(sides) > 2:
+            return [
                 (
                     "wheels",
                     "have more than two different values of y; on a two-sided chassis all wheels of a side share one y",
                 )
+            ]
+        return []
+
+    def _motion_mistakes(self) -> list[tuple[str, str]]:
+        """Refuse wheels that leave a motion to chance, or that are nearly unable to do one."""
+        geometry = self.geometry
+        if geometry.loose.size:
+            motion = impossible_motion(geometry.loose[:, 0])
+            why = (
+                "the rollers let it roll that way freely"
+                if any(w.rollers_rad is not None for w in self.wheels)
+                else "no wheel drives or holds it there"
             )
-        return found
+            count = "one wheel" if len(self.wheels) == 1 else f"{len(self.wheels)} wheels"
+            return [("wheels", f"has {count} that cannot do {motion}, nor keep from it: {why}")]
+        if geometry.weakest < NEARLY_SINGULAR:
+            motion = impossible_motion(geometry.weakest_motion)
+            return [
+                (
+                    "wheels",
+                    f"are placed so that {motion} is nearly impossible: it needs wheels {1 / geometry.weakest:.0f} times as "
+                    f"fast as the easiest motion does (up to {1 / NEARLY_SINGULAR:.0f} times is taken)",
+                )
+            ]
+        return []
+
+    @property
+    def geometry(self) -> Geometry:
+        """What follows from where the wheels are."""
+        return geometry_of(
+            tuple(Contact(w.x_m, w.y_m, w.drive_rad, w.rollers_rad, w.steered) for w in self.wheels)
+        )
+
+    @property
+    def shape(self) -> str:
+        """What the wheels make it, in a word: two-sided, omni, mecanum, steered or mixed."""
+        kinds = {w.kind for w in self.wheels}
+        if kinds == {"plain"} and all(abs(w.drive_rad) < 1e-9 for w in self.wheels):
+            return "two-sided"
+        if len(kinds) == 1 and kinds != {"plain"}:
+            return kinds.pop()
+        return "omni" if kinds == {"omni", "mecanum"} else "mixed"
 
     @property
     def track_m(self) -> float:
-        """The distance between the left and the right wheels."""
+        """The distance between the leftmost and the rightmost wheels."""
         return max(w.y_m for w in self.wheels) - min(w.y_m for w in self.wheels)
+
+    def describe_wheel(self, wheel: Wheel) -> str:
+        """Say in a few words what a wheel is."""
+        if wheel.steered:
+            return "steered"
+        turned = f", drives {degrees(wheel.drive_rad):+.0f} deg" if abs(wheel.drive_rad) > 1e-9 else ""
+        rollers = f", rollers {degrees(wheel.rollers_rad):+.0f} deg" if wheel.rollers_rad else ""
+        return f"{wheel.kind}{rollers}{turned}"

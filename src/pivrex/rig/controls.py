@@ -20,10 +20,11 @@ LAWS: dict[str, dict[str, str]] = {
     "arcade": {"forward": "left_y", "turn": "left_x"},
     "split arcade": {"forward": "left_y", "turn": "right_x"},
     "triggers": {"ahead": "right_trigger", "back": "left_trigger", "turn": "left_x"},
+    "planar": {"forward": "left_y", "sideways": "left_x", "turn": "right_x"},
 }
 """Every law with the functions it needs and the channel that each reads unless the rig says otherwise."""
 
-ROLES = ("forward", "turn", "left", "right", "ahead", "back")
+ROLES = ("forward", "sideways", "turn", "left", "right", "ahead", "back")
 """Every function that a law may need."""
 
 
@@ -158,6 +159,7 @@ class Shaping(Table):
         default=1.0, description="Scales every function alike: everything slower.", examples=["100 %"]
     )
     forward: ChannelShaping = Field(default=ChannelShaping(), description="For forward and back.")
+    sideways: ChannelShaping = Field(default=ChannelShaping(), description="For moving sideways (planar).")
     turn: ChannelShaping = Field(default=ChannelShaping(), description="For turning.")
     left: ChannelShaping = Field(default=ChannelShaping(), description="For the left side (tank).")
     right: ChannelShaping = Field(default=ChannelShaping(), description="For the right side (tank).")
@@ -173,11 +175,13 @@ class Shaping(Table):
 class Law(Table):
     """What the sticks mean. Each function reads the axis named here, or the usual one for that law."""
 
-    kind: Literal["tank", "arcade", "split arcade", "triggers"] = Field(
+    kind: Literal["tank", "arcade", "split arcade", "triggers", "planar"] = Field(
         description="tank: a stick for each side. arcade: one stick to move and turn. split arcade: one stick to move, "
-        "the other to turn. triggers: one trigger forward, one back, a stick to turn."
+        "the other to turn. triggers: one trigger forward, one back, a stick to turn. planar: one stick to move any "
+        "way, an axis to turn."
     )
     forward: str = Field(default="", description="The axis for forward and back.", examples=["left_y"])
+    sideways: str = Field(default="", description="The axis for moving sideways.", examples=["left_x"])
     turn: str = Field(default="", description="The axis for turning.", examples=["left_x"])
     left: str = Field(default="", description="The axis for the left side.", examples=["left_y"])
     right: str = Field(default="", description="The axis for the right side.", examples=["right_y"])
@@ -188,6 +192,12 @@ class Law(Table):
         alias="full_forward",
         description="The speed that a forward fraction of 1 asks for; the fastest the wheels allow if left out.",
         examples=["1.2 m/s"],
+    )
+    full_left_m_s: Annotated[float, Quantity("speed", above=0, step="0.05 m/s")] | None = Field(
+        default=None,
+        alias="full_left",
+        description="The speed that a sideways fraction of 1 asks for; the fastest the wheels allow if left out.",
+        examples=["1.0 m/s"],
     )
     full_turn_rad_s: Annotated[float, Quantity("turn rate", above=0, step="5 deg/s")] | None = Field(
         default=None,
@@ -221,6 +231,12 @@ class Limits(Table):
         description="scale slows all wheels by one factor, which keeps the direction of motion; clip cuts each wheel "
         "by itself, which does not.",
         examples=["scale"],
+    )
+    first: Literal["both", "turning", "moving"] = Field(
+        default="both",
+        description="What gives way when moving and turning do not fit together: both alike, turning first (the path "
+        "keeps its speed), or moving first (the turn keeps its rate).",
+        examples=["turning"],
     )
 
 

@@ -18,21 +18,24 @@ class Motor(Table):
     """One output of the motor driver. It may turn several wheels that must run at the same speed."""
 
     wheels: tuple[str, ...] = Field(min_length=1, description="The wheels it turns, by name.", examples=[["left"]])
-    top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0)] = Field(
+    top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1e5)] = Field(
         alias="top_speed",
         description="The motor shaft at full drive, with the robot on the floor.",
         examples=["9000 rpm"],
     )
-    gear: Annotated[float, Quantity("number", above=0)] = Field(
+    gear: Annotated[float, Quantity("number", above=0, at_most=1e6)] = Field(
         default=1.0, description="Turns of the motor shaft for one turn of the wheel.", examples=[30]
     )
-    counts_per_turn: Annotated[float, Quantity("number", at_least=0)] = Field(
+    counts_per_turn: Annotated[float, Quantity("number", at_least=0, at_most=1e9)] = Field(
         default=0.0,
         description="Encoder counts for one turn of the motor shaft; 0 without an encoder.",
         examples=[12],
     )
     reversed: bool = Field(
         default=False, description="True if a positive output turns the wheel backward.", examples=[False]
+    )
+    encoder_reversed: bool = Field(
+        default=False, description="True if the encoder counts down while the wheel rolls forward.", examples=[False]
     )
     smallest: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
         default=0.0,

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 from typing import Annotated
 
+import numpy as np
 from pydantic import Field
 
 from pivrex.rig.base import Table
 from pivrex.rig.channels import CHANNELS, is_one_sided
 from pivrex.rig.chassis import Chassis, Name
 from pivrex.rig.controls import Axis, Law, Limits, Shaping, SpeedLevels, same_stick
+from pivrex.rig.geometry import impossible_motion
 from pivrex.rig.motors import Motor
+from pivrex.rig.outputs import Output
+from pivrex.rig.plane import Gyro, Plane, UpsideDown
 from pivrex.rig.quantities import Quantity
+from pivrex.rig.steering import Steering, steering_name
 
 __all__ = ["Rig"]
 
@@ -34,18 +39,31 @@ class Rig(Table):
         examples=["100 ms"],
     )
     chassis: Chassis = Field(description="The body and its wheels.")
-    motors: dict[Name, Motor] = Field(description="The motors, by name.")
+    motors: dict[Name, Motor] = Field(description="The motors that drive the wheels, by name.")
+    steering: Steering | None = Field(default=None, description="The steered wheels, if there are any.")
+    gyro: Gyro | None = Field(default=None, description="The gyro, if the robot has one.")
+    upside_down: UpsideDown | None = Field(
+        default=None, description="For a robot that also runs lying on its back, and senses it."
+    )
     axes: dict[Name, Axis] = Field(
         default_factory=dict,
         description="Calibration of each axis; one that is left out reads -1 to 1 (a trigger 0 to 1).",
     )
     shaping: Shaping = Field(default=Shaping(), description="From fractions to fractions.")
     law: Law = Field(description="What the sticks mean.")
+    plane: Plane = Field(default=Plane(), description="How the law planar is meant.")
     limits: Limits = Field(default=Limits(), description="What gives way when it is too much.")
     speed_levels: SpeedLevels = Field(default=SpeedLevels(), description="Speed levels chosen while driving.")
 
     def mistakes(self) -> list[tuple[str, str]]:
-        return [*self._motor_mistakes(), *self._axis_mistakes(), *self._pin_mistakes()]
+        return [
+            *self._motor_mistakes(),
+            *self._steering_mistakes(),
+            *self._axis_mistakes(),
+            *self._button_mistakes(),
+            *self._law_mistakes(),
+            *self._pin_mistakes(),
+        ]
 
     def _motor_mistakes(self) -> list[tuple[str, str]]:
         found = []
@@ -64,11 +82,18 @@ class Rig(Table):
                     )
                 driven.setdefault(wheel, name)
             known = [wheels[w] for w in motor.wheels if w in wheels]
-            if len({w.y_m for w in known}) > 1:
+            if len({w.y_m for w in known}) > 1 and self.chassis.shape == "two-sided":
                 found.append(
                     (
                         f"motors.{name}.wheels",
                         "are on both sides; they need different speeds when the robot turns",
+                    )
+                )
+            elif len(known) > 1 and self.chassis.shape != "two-sided" and not self._alike([w.name for w in known]):
+                found.append(
+                    (
+                        f"motors.{name}.wheels",
+                        "need different speeds for one motion of the robot, but one motor turns them at one rate",
                     )
                 )
             if len({w.radius_m for w in known}) > 1:
@@ -76,6 +101,73 @@ class Rig(Table):
         idle = [name for name in wheels if name not in driven]
         if idle:
             found.append(("motors", f"turn no wheel {_listed(idle)}; every wheel of the chassis needs a motor"))
+        return found
+
+    def _alike(self, wheels: list[str]) -> bool:
+        """Tell whether wheels that are not steered run at one speed in every motion."""
+        names = [w.name for w in self.chassis.wheels]
+        geometry = self.chassis.geometry
+        rows = [geometry.rows[geometry.of_wheel == names.index(w)] for w in wheels]
+        return all(r.shape[0] == 1 and np.allclose(r, rows[0]) for r in rows)
+
+    def _steering_mistakes(self) -> list[tuple[str, str]]:
+        found = []
+        steered = [w.name for w in self.chassis.wheels if w.steered]
+        motors = self.steering.wheels if self.steering is not None else {}
+        for name in motors:
+            if name not in steered:
+                what = (
+                    "which is not steered" if name in [w.name for w in self.chassis.wheels] else "which the chassis has not"
+                )
+                found.append((f"steering.wheels.{name}", f"is for a wheel {what}; steered are {_listed(steered)}"))
+            if steering_name(name) in self.motors:
+                found.append((f"motors.{steering_name(name)}", "has the name of a steering motor; call it something else"))
+        missing = [name for name in steered if name not in motors]
+        if missing:
+            key = "steering.wheels" if self.steering is not None else "steering"
+            found.append((key, f"has no motor for the steered wheel {_listed(missing)}; add [steering.wheels.\"{missing[0]}\"]"))
+        return found
+
+    def _button_mistakes(self) -> list[tuple[str, str]]:
+        """A button does one thing."""
+        used = {self.channel(a): f"law.{role}" for role, a in self.law.axes().items()}
+        found = []
+        for key, button in self.buttons().items():
+            if button in used:
+                found.append((key, f'is "{button}", which {used[button]} reads already'))
+            used.setdefault(button, key)
+        return found
+
+    def _law_mistakes(self) -> list[tuple[str, str]]:
+        found = []
+        geometry = self.chassis.geometry
+        wanted = {"forward": (1.0, 0.0, 0.0), "turn": (0.0, 0.0, 1.0)}
+        if self.law.kind == "planar":
+            wanted["sideways"] = (0.0, 1.0, 0.0)
+        for function, twist in wanted.items():
+            asked = np.array(twist)
+            got = geometry.followed(asked)
+            # a law that does not speak of sideways leaves it to the chassis: a driven axle off the centre turns about itself
+            part = slice(None) if self.law.kind == "planar" else [0, 2]
+            if not np.allclose(got[part], asked[part], rtol=0, atol=1e-6):
+                motion = impossible_motion(asked)
+                reason = (
+                    "its wheels only roll straight ahead"
+                    if self.chassis.shape == "two-sided"
+                    else "no wheel of it drives that way"
+                )
+                if function == "turn" and geometry.can(np.array([0.0, 0.0, 1.0]) - _aside(got)):
+                    reason = "it turns about a point that is not its centre, and would move sideways"
+                found.append(
+                    ("law.kind", f'is "{self.law.kind}", which asks for {motion}, but this chassis cannot do that: {reason}')
+                )
+        if self.law.full_left_m_s is not None and self.law.kind != "planar":
+            found.append(("law.full_left", f"is given, but the law {self.law.kind} does not move sideways"))
+        if self.law.kind != "planar" and self.plane != Plane():
+            found.append(("plane", f'is given, but the law is "{self.law.kind}"; only "planar" reads it'))
+        if self.gyro is None and (self.plane.frame == "field" or self.plane.switch):
+            key = "plane.frame" if self.plane.frame == "field" else "plane.switch"
+            found.append((key, "needs to know the heading, but the rig has no gyro; add a table [gyro]"))
         return found
 
     def _axis_mistakes(self) -> list[tuple[str, str]]:
@@ -120,9 +212,6 @@ class Rig(Table):
                         f'reads the channel "{self.channel(name)}", which law.{other} reads already',
                     )
                 )
-        for key, button in (("up", self.speed_levels.up), ("down", self.speed_levels.down)):
-            if button in channels:
-                found.append((f"speed_levels.{key}", f'is "{button}", which law.{channels[button]} reads already'))
         if self.law.kind in ("arcade", "split arcade") and not found:
             one = same_stick(self.channel(axes["forward"]), self.channel(axes["turn"]))
             if self.law.kind == "arcade" and not one:
@@ -134,14 +223,39 @@ class Rig(Table):
     def _pin_mistakes(self) -> list[tuple[str, str]]:
         found = []
         used: dict[str, str] = {}
-        for name, motor in self.motors.items():
-            places = {**motor.output.pins(), **({"port": motor.output.port} if motor.output.port else {})}
+        for key, output in self.outputs().items():
+            places = {**output.pins(), **({"port": output.port} if output.port else {})}
             for role, pin in places.items():
                 word = f"port {pin}" if role == "port" else f"pin {pin}"
                 if word in used:
-                    found.append((f"motors.{name}.output.{role}", f"is {word}, which {used[word]} uses already"))
-                used.setdefault(word, f"motors.{name}.output.{role}")
+                    found.append((f"{key}.output.{role}", f"is {word}, which {used[word]} uses already"))
+                used.setdefault(word, f"{key}.output.{role}")
         return found
+
+    def outputs(self) -> dict[str, Output]:
+        """Give every output by the key of its motor, those that drive before those that steer."""
+        found = {f"motors.{name}": motor.output for name, motor in self.motors.items()}
+        for wheel in self.steered:
+            found[f"steering.wheels.{wheel}"] = self.steering.wheels[wheel].output  # type: ignore[union-attr]
+        return found
+
+    def buttons(self) -> dict[str, str]:
+        """Give the buttons in use beside the law's axes, by the key that names them."""
+        keys = {
+            "speed_levels.up": self.speed_levels.up,
+            "speed_levels.down": self.speed_levels.down,
+            "plane.switch": self.plane.switch,
+            "plane.forward": self.plane.forward,
+            "plane.next_point": self.plane.next_point,
+            "steering.hold": self.steering.hold if self.steering is not None else "",
+        }
+        return {key: button for key, button in keys.items() if button}
+
+    @property
+    def steered(self) -> tuple[str, ...]:
+        """The names of the steered wheels, in the order of the chassis."""
+        motors = self.steering.wheels if self.steering is not None else {}
+        return tuple(w.name for w in self.chassis.wheels if w.steered and w.name in motors)
 
     def axis(self, name: str) -> Axis:
         """Give the calibration of an axis; the plain one if the file has none for it."""
@@ -165,16 +279,33 @@ class Rig(Table):
         radius = next(w.radius_m for w in self.chassis.wheels if w.name == wheel_name)
         return motor.wheel_top_rad_s * radius
 
+    def fastest(self, motion: tuple[float, float, float]) -> float:
+        """Give how many times a twist the slowest wheel allows, with nothing else asked for; 0 if none of it."""
+        geometry = self.chassis.geometry
+        needed = np.zeros(len(self.chassis.wheels))
+        np.add.at(needed, geometry.of_wheel, (geometry.rows @ np.array(motion)) ** 2)
+        tops = np.array([self.wheel_top_m_s(w.name) for w in self.chassis.wheels])
+        driven = needed > 1e-18
+        return float((tops[driven] / np.sqrt(needed[driven])).min()) if driven.any() else 0.0
+
     @property
     def full_forward_m_s(self) -> float:
         """What a forward fraction of 1 asks for; by default what the slowest wheel at full drive allows."""
-        return self.law.full_forward_m_s or min(self.wheel_top_m_s(w.name) for w in self.chassis.wheels)
+        return self.law.full_forward_m_s or self.fastest((1, 0, 0))
+
+    @property
+    def full_left_m_s(self) -> float:
+        """What a sideways fraction of 1 asks for; by default what the slowest wheel at full drive allows."""
+        return self.law.full_left_m_s or self.fastest((0, 1, 0))
 
     @property
     def full_turn_rad_s(self) -> float:
-        """What a turn fraction of 1 asks for; by default the fastest turn on the spot, 2·V/track."""
-        top = min(self.wheel_top_m_s(w.name) for w in self.chassis.wheels)
-        return self.law.full_turn_rad_s or 2 * top / self.chassis.track_m
+        """What a turn fraction of 1 asks for; by default the fastest turn on the spot (two-sided: 2·V/track)."""
+        return self.law.full_turn_rad_s or self.fastest((0, 0, 1))
+
+
+def _aside(twist: np.ndarray) -> np.ndarray:
+    return np.array([0.0, -float(twist[1]), 0.0])
 
 
 def _listed(names: object) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from itertools import islice
 from typing import NamedTuple
 
@@ -48,14 +49,46 @@ def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick
     line = Line(rig)
     recording.require(line.channels)
     robot = StandInRobot(rig, field)
-    state = line.start()
     sensed_at = line.layout.stage("sensed")
     places = {t: i - sensed_at.start for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}
     steps = _steps(recording.readings(), line.dt_s, every_tick)
+    play = _one_by_one if line.reads_sensed else _in_chunks
+    yield from play(line, robot, steps, sensed_at, places)
+
+
+def _sense(robot: StandInRobot, step: _Step, places: dict[str, int]) -> Floats:
+    """What came back: from the recording where it has it, else from the stand-in."""
+    sensed = robot.sense()
+    for title, value in step.reading.sensed.items():
+        if title in places:
+            sensed[places[title]] = value
+    return sensed
+
+
+def _raw(line: Line, step: _Step) -> list[float]:
+    return [step.reading.raw.get(c, 0.0) for c in line.channels]
+
+
+def _one_by_one(
+    line: Line, robot: StandInRobot, steps: Iterator[_Step], _at: slice, places: dict[str, int]
+) -> Iterator[Floats]:
+    state = line.start()
+    for step in steps:
+        after, row = line.step(state, np.array(_raw(line, step)), _sense(robot, step, places))
+        if step.counts:
+            state = after
+            robot.command(line.told(row), line.dt_s)
+        if step.shown:
+            yield row
+
+
+def _in_chunks(
+    line: Line, robot: StandInRobot, steps: Iterator[_Step], sensed_at: slice, places: dict[str, int]
+) -> Iterator[Floats]:
+    state = line.start()
     while chunk := list(islice(steps, CHUNK)):
         # What remembers nothing is computed for the whole chunk at once, which gives the same bits as one by one.
-        # That holds as long as no stage of the line reads what was sensed.
-        raw = np.array([[step.reading.raw.get(c, 0.0) for c in line.channels] for step in chunk])
+        raw = np.array([_raw(line, step) for step in chunk])
         shaped = line.shape(raw)
         rated, level, clock = np.empty_like(shaped[-1]), np.empty(len(chunk)), np.zeros((len(chunk), 3))
         for i, step in enumerate(chunk):
@@ -64,12 +97,9 @@ def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick
             level[i] = after.level
             state = after if step.counts else state
         sensed = np.zeros((len(chunk), sensed_at.stop - sensed_at.start))
-        rows = line.drive(clock, sensed, raw, shaped, rated, level)
+        _, rows = line.drive(replace(state, level=level), clock, sensed, raw, shaped, rated)
         for i, (step, told) in enumerate(zip(chunk, line.told(rows), strict=True)):
-            sensed[i] = robot.sense()
-            for title, value in step.reading.sensed.items():
-                if title in places:
-                    sensed[i, places[title]] = value
+            sensed[i] = _sense(robot, step, places)
             if step.counts:
                 robot.command(told, line.dt_s)
         rows[:, sensed_at] = sensed
@@ -106,6 +136,6 @@ def _steps(readings: Iterator[Reading], dt_s: float, every_tick: bool) -> Iterat
 
 def tick_table(line: Line) -> tuple[str, str]:
     """Give the header of a table of Ticks and the template that writes a row: ``template % tuple(row)``."""
-    whole = {"clock.tick", "clock.stopped", "sensed.blocked", "law.level"}
+    whole = {"clock.tick", "clock.stopped", "sensed.blocked", "law.level", "frame.field", "frame.point", "frame.over"}
     cells = ["%d" if t in whole or t.endswith("_hums") else "%.9g" for t in line.layout.titles]
     return ",".join(line.layout.titles), ",".join(cells)

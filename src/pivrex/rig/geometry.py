@@ -1,0 +1,221 @@
+"""What follows from where the wheels are: the rows of the wheel matrix, its inverse, and what cannot be done."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from math import atan2, cos, degrees, hypot, sin
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["Contact", "Geometry", "geometry_of", "impossible_motion", "wheel_matrix"]
+
+Floats = NDArray[np.float64]
+
+RANK = 1e-9
+"""Motions weaker than this beside the strongest are none: rounding, not geometry."""
+
+
+class Contact(NamedTuple):
+    """Where a wheel touches the ground, in m and rad as `pivrex.rig.chassis.Wheel` has it."""
+
+    x_m: float
+    y_m: float
+    drive_rad: float
+    rollers_rad: float | None
+    steered: bool
+
+
+@dataclass(frozen=True, eq=False)
+class Geometry:
+    """The linear maps of a chassis with W wheels, N rows and P plain wheels that are not steered.
+
+    A wheel that is not steered has one row, its surface speed; a steered one has two, the velocity of its hub
+    forward and left. A twist is (forward m/s, left m/s, turn rad/s).
+
+    Attributes
+    ----------
+    rows : (N, 3) float64
+        Components from the twist.
+    of_wheel : (N,) int
+        The wheel of each row.
+    forward : (3, N) float64
+        The twist from the components: the best fit, and in what it leaves open the least side slip.
+    slip : (P, 3) float64
+        How fast each plain wheel slides sideways, to its left, from the twist.
+    of_plain : (P,) int
+        The wheel of each row of ``slip``.
+    loose : (3, L) float64
+        Motions that no wheel drives or holds.
+    weakest : float
+        The weakest motion that wheels drive, as a share of the strongest; turning is measured at the reach.
+    weakest_motion : (3,) float64
+        That motion.
+    reach_m : float
+        How far the farthest wheel is from the centre.
+    rows_over, forward_over : like ``rows`` and ``forward``
+        For the robot lying on its back, with the twist as the driver sees it: forward towards its nose, left as
+        seen from above.
+    """
+
+    rows: Floats
+    of_wheel: NDArray[np.intp]
+    forward: Floats
+    slip: Floats
+    of_plain: NDArray[np.intp]
+    loose: Floats
+    weakest: float
+    weakest_motion: Floats
+    reach_m: float
+    rows_over: Floats
+    forward_over: Floats
+
+    def followed(self, twist: Floats) -> Floats:
+        """Give what the chassis makes of a twist, B + (3,): forward after inverse, F·(H·twist)."""
+        return np.einsum("kn,nj,...j->...k", self.forward, self.rows, twist)
+
+    def can(self, motion: Floats) -> bool:
+        """Tell whether the chassis can follow a twist, to a millionth."""
+        wanted = np.asarray(motion, float)
+        return bool(np.allclose(self.followed(wanted), wanted, rtol=0, atol=1e-6 * max(1.0, float(np.abs(wanted).max()))))
+
+    @property
+    def moves_in_plane(self) -> bool:
+        """Whether it can do every motion: forward, left and turning, each by itself."""
+        return self.can(np.array([0.0, 1.0, 0.0])) and self.can(np.array([1.0, 0.0, 0.0]))
+
+
+def wheel_matrix(places: Floats, drive: Floats, roller_axis: Floats | None = None) -> Floats:
+    """Give H with wheel surface speeds s = H·twist.
+
+    Parameters
+    ----------
+    places : (W, 2) float64
+        Where each wheel touches the ground, x forward and y left, in m.
+    drive : (W, 2) float64
+        Unit vectors along which each wheel rolls.
+    roller_axis : (W, 2) float64, optional
+        Unit vectors of the rollers' axes where they touch the ground; ``drive`` for plain wheels.
+
+    Returns
+    -------
+    (W, 3) float64
+
+    Notes
+    -----
+    On a body with twist (vx, vy, ω) the hub moves with u = (vx - ω·y, vy + ω·x), and the surface speed is
+    s = (u·a)/(d·a). (Lynch & Park, Modern Robotics, ch. 13; Muir & Neuman 1987.)
+    """
+    axis = drive if roller_axis is None else roller_axis
+    x, y = places[:, 0], places[:, 1]
+    along = (drive * axis).sum(axis=1)
+    return np.stack([axis[:, 0], axis[:, 1], axis[:, 1] * x - axis[:, 0] * y], axis=1) / along[:, None]
+
+
+@lru_cache(maxsize=64)
+def geometry_of(contacts: tuple[Contact, ...]) -> Geometry:
+    """Derive the maps from where the wheels touch the ground.
+
+    Notes
+    -----
+    Forward: first the twist that fits the rows best (least squares, t0 = H⁺s); in what those rows leave open, the null
+    space N of H, the twist with the least side slip of the plain wheels: with S the matrix of side speeds,
+    t = t0 - N·(S·N)⁺·S·t0. Both steps are linear, so they make one matrix (Campion et al. 1996). A steered wheel that
+    stands at angle θ and rolls at s gives the two components (s·cos θ, s·sin θ): its drive and its side row together,
+    turned into the robot's directions, so that one constant matrix serves all steering angles.
+
+    On its back the robot's left is its right seen from above and a wheel driven forward rolls backward; the rollers
+    that touch the ground then are those on the other side of the wheel, whose axes are mirrored in its drive
+    direction. With M = diag(1, -1, -1): s = -H'·M·t, where H' has the mirrored rollers. (Own derivation: the contact
+    velocity of the same wheel turned half round the body's x axis.)
+    """
+    rows, of_wheel, slip, of_plain = _rows(contacts, 1.0)
+    over, _, _, _ = _rows(contacts, -1.0)
+    reach = max((hypot(c.x_m, c.y_m) for c in contacts), default=0.0)
+    scale = np.array([1.0, 1.0, 1.0 / reach if reach > 0 else 1.0])
+    forward, loose, sizes, motions = _invert(rows, slip, scale)
+    turned = np.array([1.0, -1.0, -1.0])
+    forward_over, *_ = _invert(over, slip, scale)
+    return Geometry(
+        rows=rows,
+        of_wheel=of_wheel,
+        forward=forward,
+        slip=slip,
+        of_plain=of_plain,
+        loose=loose,
+        weakest=float(sizes.min() / sizes.max()) if sizes.size else 0.0,
+        weakest_motion=motions[int(np.argmin(sizes))] if sizes.size else np.array([0.0, 0.0, 1.0]),
+        reach_m=reach,
+        rows_over=-over * turned + 0.0,
+        forward_over=-forward_over * turned[:, None] + 0.0,
+    )
+
+
+def _rows(contacts: tuple[Contact, ...], side: float) -> tuple[Floats, NDArray[np.intp], Floats, NDArray[np.intp]]:
+    """Give rows, their wheels, side rows and theirs; ``side`` is -1 for rollers on the upper side of the wheel."""
+    rows: list[Floats] = []
+    of_wheel: list[int] = []
+    slip: list[Floats] = []
+    of_plain: list[int] = []
+    for i, contact in enumerate(contacts):
+        place = np.array([[contact.x_m, contact.y_m]])
+        if contact.steered:
+            rows += [wheel_matrix(place, np.array([[1.0, 0.0]]))[0], wheel_matrix(place, np.array([[0.0, 1.0]]))[0]]
+            of_wheel += [i, i]
+            continue
+        drive = _unit(contact.drive_rad)
+        axis = drive if contact.rollers_rad is None else _unit(contact.drive_rad + side * contact.rollers_rad)
+        rows.append(wheel_matrix(place, drive, axis)[0])
+        of_wheel.append(i)
+        if contact.rollers_rad is None:
+            slip.append(wheel_matrix(place, np.stack([-drive[:, 1], drive[:, 0]], axis=1))[0])
+            of_plain.append(i)
+    H = np.array(rows).reshape(-1, 3)
+    S = np.array(slip).reshape(-1, 3)
+    H[np.abs(H) < 1e-15] = 0.0
+    S[np.abs(S) < 1e-15] = 0.0
+    return H, np.array(of_wheel, np.intp), S, np.array(of_plain, np.intp)
+
+
+def _unit(angle_rad: float) -> Floats:
+    return np.array([[cos(angle_rad), sin(angle_rad)]])
+
+
+def _invert(rows: Floats, slip: Floats, scale: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+    """Give the forward matrix, the loose motions, and the sizes and directions of the motions that wheels drive."""
+    if not rows.size:
+        return np.zeros((3, 0)), np.eye(3), np.zeros(0), np.zeros((0, 3))
+    even, even_slip = rows * scale, slip * scale
+    _, sizes, directions = np.linalg.svd(even)
+    rank = int((sizes > RANK * sizes.max()).sum())
+    fit = np.asarray(np.linalg.pinv(even, rcond=RANK), np.float64)
+    null = directions[rank:].T
+    loose = null
+    if null.size and slip.size:
+        held = even_slip @ null
+        fit = fit - null @ np.linalg.pinv(held, rcond=RANK) @ even_slip @ fit
+        _, held_sizes, held_directions = np.linalg.svd(held)
+        held_rank = int((held_sizes > RANK * max(1.0, float(held_sizes.max()))).sum())
+        loose = null @ held_directions[held_rank:].T
+    forward = fit * scale[:, None]
+    # rounding of the decompositions would show as a robot that creeps sideways by 1e-17 m
+    forward[np.abs(forward) < 1e-12] = 0.0
+    return forward, loose * scale[:, None], sizes[:rank], directions[:rank] * scale
+
+
+def impossible_motion(twist: Floats) -> str:
+    """Name a motion in words."""
+    forward, left, turn = (float(v) for v in twist)
+    most = max(abs(forward), abs(left), abs(turn))
+    if abs(turn) > 1e-6 * most:
+        x, y = -left / turn, forward / turn
+        if hypot(x, y) < 1e-6:
+            return "turning"
+        return f"turning about the point x {x * 1000:+.0f} mm, y {y * 1000:+.0f} mm"
+    if abs(left) < 1e-6 * most:
+        return "moving forward"
+    if abs(forward) < 1e-6 * most:
+        return "moving sideways"
+    return f"moving at {degrees(atan2(left, forward)):+.0f} deg from straight ahead"

@@ -1,0 +1,87 @@
+"""Moving in the plane: whose forward counts, about which point the robot turns, the gyro, and lying on its back."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+from pivrex.rig.chassis import Across, Name
+from pivrex.rig.quantities import Quantity
+from pivrex.rig.steering import button_mistakes
+
+__all__ = ["Gyro", "Plane", "TurningPoint", "UpsideDown"]
+
+
+class TurningPoint(Table):
+    """A point of the robot that stays where it is while the robot turns."""
+
+    name: Name = Field(description="What you call it.", examples=["boom tip"])
+    x_m: Across = Field(alias="x", description="How far forward of the centre.", examples=["200 mm"])
+    y_m: Across = Field(alias="y", description="How far left of the centre.", examples=["0 mm"])
+
+
+class Plane(Table):
+    """How the law planar is meant."""
+
+    frame: Literal["robot", "field"] = Field(
+        default="robot",
+        description="What forward means at the start: where the robot's front points, or the field's forward direction.",
+        examples=["field"],
+    )
+    switch: str = Field(
+        default="", description="The button that changes between robot and field.", examples=["button_9"]
+    )
+    forward: str = Field(
+        default="",
+        description="The button that makes the robot's present heading the field's forward direction.",
+        examples=["button_8"],
+    )
+    straight: Literal["on", "off"] = Field(
+        default="on",
+        description="on: a robot that turns while it crosses the field keeps a straight path, because the turn of each "
+        "tick is reckoned in (the logarithm on SE(2)). off: it drifts sideways.",
+        examples=["on"],
+    )
+    points: tuple[TurningPoint, ...] = Field(
+        default=(), description="Points to turn about instead of the centre.", max_length=9
+    )
+    next_point: str = Field(
+        default="", description="The button that goes on to the next turning point.", examples=["button_3"]
+    )
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        buttons = {"switch": self.switch, "forward": self.forward, "next_point": self.next_point}
+        found = button_mistakes(buttons)
+        if self.next_point and not self.points:
+            found.append(("next_point", "is given, but there are no points to go on to"))
+        names = [point.name for point in self.points]
+        found += [
+            (f"points.{i}.name", f'is "{name}" again; every point needs its own name')
+            for i, name in enumerate(names)
+            if name in names[:i]
+        ]
+        return found
+
+
+class Gyro(Table):
+    """The gyro that says how far the robot has turned."""
+
+    reversed: bool = Field(
+        default=False, description="True if its heading falls while the robot turns to the left.", examples=[False]
+    )
+
+
+class UpsideDown(Table):
+    """A robot that also runs lying on its back, and the sensor that says which side is up."""
+
+    threshold: Annotated[float, Quantity("number", above=0, at_most=0.95, step="0.05")] = Field(
+        default=0.4,
+        description="The side changes when the upward acceleration, in g, passes this on the other side of zero; in "
+        "between the side stays as it was.",
+        examples=[0.4],
+    )
+    reversed: bool = Field(
+        default=False, description="True if the sensor reads -1 g while the robot stands on its wheels.", examples=[False]
+    )
