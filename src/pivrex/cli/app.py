@@ -45,7 +45,7 @@ def demo(
     folder: Annotated[
         Path | None, typer.Argument(metavar="[DIR]", help="Where the demo workspace goes; a fresh folder if left out.")
     ] = None,
-    view: Annotated[str, typer.Option(help="shaping or field.")] = "field",
+    view: Annotated[str, typer.Option(help="shaping, chassis or field.")] = "field",
     theme: Annotated[str, typer.Option(help="dusk, noon or plain.")] = "dusk",
     pad: Annotated[bool, typer.Option("--pad", help="Listen for stand-in gamepads.")] = False,
 ) -> None:
@@ -56,7 +56,7 @@ def demo(
 def open_(
     folder: Annotated[Path, typer.Argument(metavar="[DIR]", help="The workspace.")] = Path(),
     rig: Annotated[str, typer.Option(help="The rig to open, by name or path.")] = "",
-    view: Annotated[str, typer.Option(help="shaping or field.")] = "field",
+    view: Annotated[str, typer.Option(help="shaping, chassis or field.")] = "field",
     theme: Annotated[str, typer.Option(help="dusk, noon or plain.")] = "dusk",
     pad: Annotated[bool, typer.Option("--pad", help="Listen for stand-in gamepads.")] = False,
 ) -> None:
@@ -108,8 +108,8 @@ def describe(rig: RigName, as_json: Json = False) -> None:
             "x_m": w.x_m,
             "y_m": w.y_m,
             "drive_deg": wrap_deg(math.degrees(w.drive_rad)),
-            "roller_deg": None,
-            "steered": False,
+            "roller_deg": None if w.rollers_rad is None else math.degrees(w.rollers_rad) + 0.0,
+            "steered": w.steered,
             "radius_m": w.radius_m,
             "top_speed_m_s": read.wheel_top_m_s(w.name),
         }
@@ -118,18 +118,28 @@ def describe(rig: RigName, as_json: Json = False) -> None:
     if as_json:
         _print_json({"name": read.name, "law": read.law.kind, "wheels": wheels})
         return
-    print(f"{read.name}: {read.about}\nlaw {read.law.kind}, full forward {read.full_forward_m_s:.2f} m/s, "
-          f"full turn {math.degrees(read.full_turn_rad_s):.0f} deg/s")  # fmt: skip
-    for w in wheels:
-        print(f"  wheel {w['name']}: x {w['x_m'] * 1e3:+.0f} mm, y {w['y_m'] * 1e3:+.0f} mm, "
-              f"radius {w['radius_m'] * 1e3:.0f} mm, top {w['top_speed_m_s']:.2f} m/s")  # fmt: skip
+    from pivrex.line.ask import can_do
+    from pivrex.line.figures import side, travel_for, wheel_figures
+
+    aside = f", full left {read.full_left_m_s:.2f} m/s" if read.law.kind == "planar" else ""
+    print(f"{read.name}: {read.about}\nlaw {read.law.kind}, full forward {read.full_forward_m_s:.2f} m/s{aside}, "
+          f"full turn {math.degrees(read.full_turn_rad_s):.0f} deg/s\n{read.chassis.shape} chassis: {can_do(read)}")  # fmt: skip
+    spot, pivot = travel_for(read, math.pi / 2), travel_for(read, math.pi / 2, side(read, left=True))
+    for wheel, w, f, turn, about in zip(
+        read.chassis.wheels, wheels, wheel_figures(read), spot, pivot, strict=True
+    ):
+        counts = f", {f.counts_per_metre:.0f} counts/m" if f.counts_per_metre else ""
+        print(f"  wheel {w['name']}: {read.chassis.describe_wheel(wheel)}, x {w['x_m'] * 1e3:+.0f} mm, "
+              f"y {w['y_m'] * 1e3:+.0f} mm, radius {w['radius_m'] * 1e3:.0f} mm, top {w['top_speed_m_s']:.2f} m/s")  # fmt: skip
+        print(f"    a turn of it: {f.metres_per_turn * 1e3:.1f} mm{counts}, turns the robot {f.degrees_per_turn:.1f} deg on "
+              f"the spot; 90 deg left: {turn * 1e3:+.1f} mm on the spot, {about * 1e3:+.1f} mm about the left side")  # fmt: skip
 
 
 @app.command()
 def wheels(
     rig: RigName,
     forward: Annotated[float, typer.Option(help="m/s")] = 0.0,
-    left: Annotated[float, typer.Option(help="m/s")] = 0.0,
+    left: Annotated[float | None, typer.Option(help="m/s; left out, what moves aside does not matter")] = None,
     turn: Annotated[float, typer.Option(help="deg/s, counter-clockwise")] = 0.0,
     field: Annotated[bool, typer.Option("--field", help="Take forward and left along the field.")] = False,
     heading: Annotated[float, typer.Option(help="The robot's heading in deg, with --field.")] = 0.0,
@@ -144,21 +154,32 @@ def wheels(
     if fit not in ("", "scale", "clip"):
         raise typer.BadParameter("--fit is scale or clip")
     for name, value in (("--forward", forward), ("--left", left), ("--turn", turn), ("--heading", heading)):
-        if not abs(value) < 1e6:
+        if value is not None and not abs(value) < 1e6:
             raise typer.BadParameter(f"{name} is {value}, but must be a number below a million")
     read = read_rig(find_rig(rig, Path())[0])
-    if steer:
-        raise PivrexError(f"{read.name} has no steered wheels, so --steer has nothing to say")
-    answer = ask_wheels(read, forward, left, turn, heading if field else None, fit)
+    answer = ask_wheels(read, forward, left, turn, heading if field else None, fit, _angles(steer))
     if as_json:
         _print_json(answer)
         return
     for wheel in answer["wheels"]:
         told = ", ".join(f"{k} {v:g}" for k, v in wheel["output"].items() if k != "kind")
-        print(f"  {wheel['name']}: {wheel['speed_m_s']:+.3f} m/s, {wheel['speed_rad_s']:+.2f} rad/s, {told}")
+        points = "" if wheel["steer_deg"] is None else f"points {wheel['steer_deg']:+.1f} deg, "
+        print(f"  {wheel['name']}: {points}{wheel['speed_m_s']:+.3f} m/s, {wheel['speed_rad_s']:+.2f} rad/s, {told}")
     twist = answer["twist"]
     print(f"  achieves forward {twist['forward_m_s']:+.3f} m/s, left {twist['left_m_s']:+.3f} m/s, "
           f"turn {twist['turn_deg_s']:+.1f} deg/s" + ("  ! limited" if answer["limited"] else ""))  # fmt: skip
+
+
+def _angles(text: str) -> list[float] | None:
+    if not text:
+        return None
+    try:
+        angles = [float(part) for part in text.split(",")]
+    except ValueError:
+        raise typer.BadParameter(f'--steer is "{text}", but must be angles in deg with commas between') from None
+    if not all(abs(a) < 1e6 for a in angles):
+        raise typer.BadParameter(f'--steer is "{text}"; an angle must be a number below a million')
+    return angles
 
 
 @app.command("map")
@@ -234,6 +255,24 @@ def export_wiring(rig: RigName, output: Output) -> None:
     from pivrex.rig import find_rig, read_rig
 
     _each(output, lambda file: write_wiring(read_rig(find_rig(rig, Path())[0]), file), (".csv", ".svg", ".pdf"))
+
+
+@export.command("chassis")
+def export_chassis(rig: RigName, output: Output) -> None:
+    """The robot from above, to scale, with the equation of every wheel."""
+    from pivrex.export.chassis import write_chassis
+    from pivrex.rig import find_rig, read_rig
+
+    _each(output, lambda file: write_chassis(read_rig(find_rig(rig, Path())[0]), file))
+
+
+@export.command("envelope")
+def export_envelope(rig: RigName, output: Output) -> None:
+    """The speed envelope: how fast it goes in every direction, and while it turns."""
+    from pivrex.export.envelope import write_envelope
+    from pivrex.rig import find_rig, read_rig
+
+    _each(output, lambda file: write_envelope(read_rig(find_rig(rig, Path())[0]), file))
 
 
 @app.command()

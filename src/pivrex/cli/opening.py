@@ -14,14 +14,14 @@ from pivrex.errors import PivrexError
 
 __all__ = ["copy_demo", "open_by_words"]
 
-NOT_A_TERMINAL = "pivrex needs a terminal to draw on; for scripts there are check, describe, wheels, map and export"
+NOT_A_TERMINAL = "pivrex needs a terminal to draw on; for scripts there are check, describe, wheels, map, shakedown and export"
 
 
 def _parser(command: str) -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(prog=f"pivrex {command}", add_help=False)
     parser.add_argument("folder", nargs="?")
     parser.add_argument("--rig", default="")
-    parser.add_argument("--view", choices=("shaping", "field"), default="field")
+    parser.add_argument("--view", choices=("shaping", "chassis", "field"), default="field")
     parser.add_argument("--theme", choices=("dusk", "noon", "plain"), default="")
     parser.add_argument("--pad", action="store_true")
     return parser
@@ -73,7 +73,7 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
     assert isinstance(client, SessionClient)
     folder = open_folder(path)
     rig_path = find_rig(options.rig, path)[0] if options.rig else folder.first_rig()
-    recording = folder.demo_recording()
+    recording = folder.demo_recording(rig_path)
     source = f"recording {recording.stem}" if demo and recording is not None else "keys"
     from pivrex.tui.start import show
 

@@ -2,23 +2,35 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from math import degrees, radians
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from pivrex.errors import MotionError
-from pivrex.line import kinematics, limits, outputs
+from pivrex.errors import MotionError, PivrexError
+from pivrex.line import kinematics, limits, outputs, steering
 from pivrex.line.frame import to_robot
+from pivrex.rig.geometry import impossible_motion
 from pivrex.rig.rig import Rig
+from pivrex.units import wrap_deg
 
 __all__ = ["ask_wheels"]
+
+Floats = NDArray[np.float64]
 
 SLACK = 1e-9
 
 
 def ask_wheels(
-    rig: Rig, forward_m_s: float, left_m_s: float, turn_deg_s: float, heading_deg: float | None = None, fit: str = ""
+    rig: Rig,
+    forward_m_s: float,
+    left_m_s: float | None,
+    turn_deg_s: float,
+    heading_deg: float | None = None,
+    fit: str = "",
+    steer_deg: Sequence[float] | None = None,
 ) -> dict[str, Any]:
     """Compute the wheels of a motion.
 
@@ -26,13 +38,17 @@ def ask_wheels(
     ----------
     rig : Rig
     forward_m_s, left_m_s : float
-        Along the robot, or along the field if ``heading_deg`` is given.
+        Along the robot, or along the field if ``heading_deg`` is given. None to the left means that what moves aside
+        does not matter: a driven axle off the centre swings the centre sideways while it turns.
     turn_deg_s : float
         Counter-clockwise.
     heading_deg : float, optional
         The robot's heading on the field.
     fit : str
         "scale" or "clip"; the rig's own if empty.
+    steer_deg : sequence of float, optional
+        Where the steered wheels point now; straight ahead if left out. They decide which way is the short one. The
+        speeds are those once the wheels have got where they shall point.
 
     Returns
     -------
@@ -43,19 +59,63 @@ def ask_wheels(
     ------
     MotionError
         If the chassis cannot follow: what its wheels achieve is not what was asked for.
+    PivrexError
+        If the number of angles is not the number of steered wheels.
     """
-    asked = np.array([forward_m_s, left_m_s, radians(turn_deg_s)])
+    asked = np.array([forward_m_s, left_m_s or 0.0, radians(turn_deg_s)])
     if heading_deg is not None:
         asked = to_robot(asked, radians(heading_deg))
-    maps = kinematics.kinematics_of(rig.chassis)
-    speeds = kinematics.wheel_speeds(maps, asked)
-    follows = kinematics.twist_of(maps, speeds)
-    _refuse(rig, asked, follows)
+    geometry = rig.chassis.geometry
+    _refuse(rig, asked, geometry.followed(asked), left_m_s is None and heading_deg is None)
     top = np.array([rig.wheel_top_m_s(w.name) for w in rig.chassis.wheels])
-    given = (limits.clip_each if (fit or rig.limits.fit) == "clip" else limits.scale_all)(speeds, top)
+    maps = kinematics.kinematics_of(rig.chassis)
+    clip = (fit or rig.limits.fit) == "clip"
+    steered = steering.settings_of(rig)
+    if steered is None:
+        if steer_deg:
+            raise PivrexError(f"{rig.name} has no steered wheels, so --steer has nothing to say")
+        needed = kinematics.wheel_speeds(maps, asked)
+        speeds = (limits.clip_each if clip else limits.scale_all)(needed, top)
+        lost, angles, wheels = float(np.abs(needed - speeds).max()), [], speeds
+    else:
+        needed = kinematics.hub_velocities(maps, asked)
+        given = (limits.clip_vectors if clip else limits.scale_vectors)(needed, top)
+        speeds, pointing = _aimed(rig, steered, given, steer_deg)
+        angles = [wrap_deg(degrees(pointing[i])) + 0.0 for i in steered.steered]
+        lost, wheels = float(np.abs(needed - given).max()), kinematics.vectors(speeds, pointing)
+    achieved = kinematics.twist_of(maps, wheels)
+    return {
+        "wheels": _told(rig, speeds, dict(zip(rig.steered, angles, strict=True))),
+        "twist": {
+            "forward_m_s": float(achieved[0]) + 0.0,
+            "left_m_s": float(achieved[1]) + 0.0,
+            "turn_deg_s": degrees(float(achieved[2])) + 0.0,
+        },
+        "limited": lost > SLACK,
+    }
+
+
+def _aimed(
+    rig: Rig, settings: steering.SteerSettings, given: Floats, steer_deg: Sequence[float] | None
+) -> tuple[Floats, Floats]:
+    """Give surface speeds and angles of all wheels by the short way from where they point, cosines left out."""
+    present = settings.fixed.copy()
+    if steer_deg is not None:
+        if len(steer_deg) != len(settings.steered):
+            raise PivrexError(
+                f"--steer has {len(steer_deg)} angles, but {rig.name} has {len(settings.steered)} steered wheels: "
+                + ", ".join(rig.steered)
+            )
+        present[settings.steered] = np.radians(steer_deg)
+    none = np.zeros(len(settings.steered))
+    state, aim = steering.aim(settings, steering.SteerState(True, none, present, present, none), given)
+    return np.asarray(aim.sign * aim.size * (aim.size > settings.threshold), np.float64), state.target
+
+
+def _told(rig: Rig, speeds: Floats, angles: dict[str, float]) -> list[dict[str, Any]]:
     settings = outputs.settings_of(rig)
-    told = outputs.encode(settings, outputs.drive_of(settings, given))
-    achieved = kinematics.twist_of(maps, given)
+    drive = outputs.drive_of(settings, speeds)
+    told = outputs.encode(settings, np.concatenate((drive, np.zeros(len(rig.steered)))))
     wheels = []
     for w, wheel in enumerate(rig.chassis.wheels):
         name, motor = next((n, m) for n, m in rig.motors.items() if wheel.name in m.wheels)
@@ -63,21 +123,13 @@ def ask_wheels(
         wheels.append(
             {
                 "name": wheel.name,
-                "speed_m_s": float(given[w]),
-                "speed_rad_s": float(given[w] / wheel.radius_m),
-                "steer_deg": None,
+                "speed_m_s": float(speeds[w]) + 0.0,
+                "speed_rad_s": float(speeds[w] / wheel.radius_m) + 0.0,
+                "steer_deg": angles.get(wheel.name),
                 "output": {"kind": motor.output.kind, **{_named(rig, name, k): v for k, v in values.items()}},
             }
         )
-    return {
-        "wheels": wheels,
-        "twist": {
-            "forward_m_s": float(achieved[0]) + 0.0,
-            "left_m_s": float(achieved[1]) + 0.0,
-            "turn_deg_s": degrees(float(achieved[2])) + 0.0,
-        },
-        "limited": bool((np.abs(speeds - given) > SLACK).any()),
-    }
+    return wheels
 
 
 def _named(rig: Rig, motor: str, value: str) -> str:
@@ -88,8 +140,10 @@ def _named(rig: Rig, motor: str, value: str) -> str:
     return "pulse_us" if value == "pulse" else value
 
 
-def _refuse(rig: Rig, asked: np.ndarray, follows: np.ndarray) -> None:
+def _refuse(rig: Rig, asked: Floats, follows: Floats, aside_is_free: bool) -> None:
     missing = asked - follows
+    if aside_is_free:
+        missing[1] = 0.0
     words = []
     for value, name, unit in (
         (missing[0], "forward", "m/s"),
@@ -100,6 +154,24 @@ def _refuse(rig: Rig, asked: np.ndarray, follows: np.ndarray) -> None:
             words.append(f"{value:+.3g} {unit} {name}")
     if words:
         raise MotionError(
-            f"{rig.name} cannot follow this motion: its {rig.chassis.kind} chassis cannot do {' and '.join(words)}; "
-            "its wheels only roll straight ahead, so it moves forward and back and turns"
+            f"{rig.name} cannot follow this motion: its {rig.chassis.shape} chassis cannot do {' and '.join(words)}; "
+            + can_do(rig)
         )
+
+
+def can_do(rig: Rig) -> str:
+    """Say in a clause which motions a chassis can do, and why no others."""
+    geometry = rig.chassis.geometry
+    if geometry.moves_in_plane and geometry.can(np.array([0.0, 0.0, 1.0])):
+        return "it moves any way and turns"
+    if rig.chassis.shape == "two-sided":
+        x = {round(w.x_m, 9) for w in rig.chassis.wheels}
+        if len(x) == 1 and abs(next(iter(x))) > SLACK:
+            return (
+                f"its wheels only roll straight ahead, so it moves forward and back, and turns about the middle of its axle, "
+                f"{next(iter(x)) * 1000:+.0f} mm from the centre"
+            )
+        return "its wheels only roll straight ahead, so it moves forward and back and turns"
+    _, sizes, ways = np.linalg.svd(np.eye(3) - geometry.forward @ geometry.rows)
+    lost = [impossible_motion(way) for way, size in zip(ways, sizes, strict=True) if size > 1e-6]
+    return f"its wheels cannot do {' nor '.join(lost)}"

@@ -10,12 +10,16 @@ from numpy.typing import NDArray
 from pivrex.line.levels import PRESSED
 from pivrex.rig.rig import Rig
 
-__all__ = ["FrameSettings", "FrameState", "keep_straight", "orient", "robot_twist", "settings_of", "to_robot", "turn_about"]
+__all__ = ["FrameSettings", "FrameState", "orient", "robot_twist", "settings_of", "to_robot", "turn_about"]
 
 Floats = NDArray[np.float64]
 
+_TINY = 1e-160
+
 BUTTONS = ("plane.switch", "plane.forward", "plane.next_point")
 """The keys of the rig that name the buttons of this stage."""
+
+SWITCH, FORWARD = 0, 1
 
 
 @dataclass(frozen=True)
@@ -34,6 +38,8 @@ class FrameSettings:
         1, or -1 for a gyro that counts the other way; 0 without a gyro.
     threshold, up_sign : float
         Of the sensor that says which side is up, in g; ``up_sign`` is 0 without one.
+    buttons : tuple of int
+        Which of `BUTTONS` there are; E of them.
     """
 
     field: bool
@@ -42,23 +48,26 @@ class FrameSettings:
     gyro_sign: float
     threshold: float
     up_sign: float
+    buttons: tuple[int, ...]
 
 
 @dataclass(frozen=True)
 class FrameState:
-    """What the frame remembers, each of shape B.
+    """What the frame remembers; numbers are of shape B.
 
     Attributes
     ----------
-    gyro : NaN before the first tick, then what the gyro said last, in rad.
+    begun : whether there has been a tick, of any shape B alike.
+    gyro : what the gyro said last, in rad.
     heading : the heading as seen from above, in rad, unwrapped.
     zero : the heading that is the field's forward direction.
     field : 1 while the field's forward counts.
     point : index of the turning point.
     over : 1 while the robot lies on its back.
-    buttons : B + (3,), what the buttons of `BUTTONS` read last.
+    buttons : B + (E,), what the buttons read last.
     """
 
+    begun: bool
     gyro: Floats
     heading: Floats
     zero: Floats
@@ -78,15 +87,15 @@ def settings_of(rig: Rig) -> FrameSettings:
         gyro_sign=0.0 if gyro is None else -1.0 if gyro.reversed else 1.0,
         threshold=up.threshold if up is not None else 0.0,
         up_sign=0.0 if up is None else -1.0 if up.reversed else 1.0,
+        buttons=tuple(i for i, key in enumerate(BUTTONS) if key in rig.buttons()),
     )
 
 
 def start(settings: FrameSettings, batch: tuple[int, ...]) -> FrameState:
     """Give the state before the first tick."""
     none = np.zeros(batch)
-    return FrameState(
-        np.full(batch, np.nan), none, none, np.full(batch, float(settings.field)), none, none, np.zeros((*batch, 3))
-    )
+    field = np.full(batch, float(settings.field))
+    return FrameState(False, none, none, none, field, none, none, np.zeros((*batch, len(settings.buttons))))
 
 
 def orient(settings: FrameSettings, state: FrameState, buttons: Floats, gyro: Floats, up: Floats) -> FrameState:
@@ -96,8 +105,8 @@ def orient(settings: FrameSettings, state: FrameState, buttons: Floats, gyro: Fl
     ----------
     settings : FrameSettings
     state : FrameState
-    buttons : B + (3,) float64
-        What the buttons of `BUTTONS` read; NaN and 0 count as not pressed.
+    buttons : B + (E,) float64
+        What the buttons read; NaN and 0 count as not pressed.
     gyro : B float64
         The gyro's heading in rad, unwrapped, as the sensor counts; 0 without one.
     up : B float64
@@ -116,48 +125,52 @@ def orient(settings: FrameSettings, state: FrameState, buttons: Floats, gyro: Fl
     over = state.over
     if settings.up_sign:
         level = up * settings.up_sign
-        over = np.where(level < -settings.threshold, 1.0, np.where(level > settings.threshold, 0.0, state.over))
+        over = np.where(level < -settings.threshold, 1.0, np.where(level > settings.threshold, 0.0, over))
     heading = state.heading
-    if settings.gyro_sign:
-        sense = settings.gyro_sign * np.where(over > 0, -1.0, 1.0) if settings.up_sign else settings.gyro_sign
-        fresh = np.isnan(state.gyro)
-        heading = np.where(fresh, gyro * settings.gyro_sign, heading + sense * (gyro - np.where(fresh, gyro, state.gyro)))
+    if settings.gyro_sign and not state.begun:
+        heading = gyro * settings.gyro_sign
+    elif settings.up_sign:
+        heading = heading + np.where(over > 0, -settings.gyro_sign, settings.gyro_sign) * (gyro - state.gyro)
+    elif settings.gyro_sign:
+        heading = heading + settings.gyro_sign * (gyro - state.gyro)
     field, zero, point = state.field, state.zero, state.point
     pressed = buttons >= PRESSED
     if np.count_nonzero(pressed):
-        fresh_press = pressed & ~(state.buttons >= PRESSED)
-        field = np.where(fresh_press[..., 0], 1.0 - field, field)
-        zero = np.where(fresh_press[..., 1], heading, zero)
-        point = np.where(fresh_press[..., 2], (point + 1) % len(settings.points), point)
-    return FrameState(gyro, heading, zero, field, point, over, buttons)
+        fresh = pressed & ~(state.buttons >= PRESSED)
+        for at, button in enumerate(settings.buttons):
+            now = fresh[..., at]
+            if button == SWITCH:
+                field = np.where(now, 1.0 - field, field)
+            elif button == FORWARD:
+                zero = np.where(now, heading, zero)
+            else:
+                point = np.where(now, (point + 1) % len(settings.points), point)
+    return FrameState(True, gyro, heading, zero, field, point, over, buttons)
 
 
 def robot_twist(settings: FrameSettings, state: FrameState, twist: Floats, dt_s: float) -> Floats:
     """Turn the law's twist, B + (3,), of the turning point into that of the robot's centre, relative to the robot."""
-    turned = to_robot(twist, state.heading - state.zero)
-    if settings.straight:
-        turned = keep_straight(turned, dt_s)
-    relative = np.where(state.field[..., None] > 0, turned, twist)
-    return turn_about(relative, settings.points[state.point.astype(np.intp)])
+    by_field = np.count_nonzero(state.field)
+    if by_field:
+        turned = to_robot(twist, state.heading - state.zero, dt_s if settings.straight else 0.0)
+        twist = turned if by_field == state.field.size else np.where(state.field[..., None] > 0, turned, twist)
+    if np.count_nonzero(state.point):
+        twist = turn_about(twist, settings.points[state.point.astype(np.intp)])
+    return twist
 
 
-def to_robot(twist: Floats, heading_rad: float | Floats) -> Floats:
-    """Turn a field-relative twist, B + (3,), into the robot-relative one: its velocity rotated by -heading."""
-    c, s = np.cos(heading_rad), np.sin(heading_rad)
-    turned = np.array(twist, np.float64)
-    turned[..., 0] = c * twist[..., 0] + s * twist[..., 1]
-    turned[..., 1] = c * twist[..., 1] - s * twist[..., 0]
-    return turned
-
-
-def keep_straight(twist: Floats, dt_s: float) -> Floats:
-    """Give the constant twist that ends a tick where the asked velocity, held in the field's directions, would.
+def to_robot(twist: Floats, heading_rad: float | Floats, dt_s: float = 0.0) -> Floats:
+    """Turn a field-relative twist into the robot-relative one that keeps to the asked direction all through a tick.
 
     Parameters
     ----------
     twist : B + (3,) float64
-        Relative to the robot as it stands at the beginning of the tick.
+        Velocity along the field's directions, and the rate of turn.
+    heading_rad : B float64
+        Of the robot at the beginning of the tick.
     dt_s : float
+        The tick's length; with 0 the twist is right only at its beginning, and the path drifts aside by half of the
+        tick's turn.
 
     Returns
     -------
@@ -165,20 +178,21 @@ def keep_straight(twist: Floats, dt_s: float) -> Floats:
 
     Notes
     -----
-    The logarithm on SE(2): with θ = ω·dt, a = sin θ/θ and b = (1 - cos θ)/θ the constant twist (u, ω) moves the body by
-    V·u·dt, V = [[a, -b], [b, a]]; so u = V⁻¹·v = [[a, b], [-b, a]]·v/(a² + b²). Without it the path drifts aside by about
-    half of each tick's turn, θ/2. (Lynch & Park, Modern Robotics, ch. 3.)
+    The logarithm on SE(2). With θ = ω·dt a constant twist (u, ω) moves the body by V·u·dt, where V turns by θ/2 and
+    shortens by sin(θ/2)/(θ/2); so u is the velocity turned by -(heading + θ/2), times (θ/2)/sin(θ/2). (Lynch & Park,
+    Modern Robotics, ch. 3, with V written as a turn and a factor.)
     """
-    theta = twist[..., 2] * dt_s
-    small = np.abs(theta) < 1e-6
-    safe = np.where(small, 1.0, theta)
-    a = np.where(small, 1.0, np.sin(safe) / safe)
-    b = np.where(small, theta / 2, (1 - np.cos(safe)) / safe)
-    square = a * a + b * b
-    straight = np.array(twist, np.float64)
-    straight[..., 0] = (a * twist[..., 0] + b * twist[..., 1]) / square
-    straight[..., 1] = (a * twist[..., 1] - b * twist[..., 0]) / square
-    return straight
+    angle = heading_rad
+    gain: float | Floats = 1.0
+    if dt_s:
+        half = twist[..., 2] * (dt_s * 0.5) + _TINY  # no turn at all would be 0/0; nothing else feels it
+        angle = angle + half
+        gain = half / np.sin(half)
+    c, s = np.cos(angle) * gain, np.sin(angle) * gain
+    turned = np.array(twist, np.float64)
+    turned[..., 0] = c * twist[..., 0] + s * twist[..., 1]
+    turned[..., 1] = c * twist[..., 1] - s * twist[..., 0]
+    return turned
 
 
 def turn_about(twist: Floats, point: Floats) -> Floats:

@@ -93,7 +93,7 @@ def planar(channels: Floats) -> Floats:
     B + (3,) float64
         forward, left, turn as fractions of full.
     """
-    return np.array(channels, np.float64)
+    return channels
 
 
 LAW_FUNCTIONS: dict[str, Callable[[Floats], Floats]] = {

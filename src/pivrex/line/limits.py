@@ -27,7 +27,7 @@ def scale_all(asked: Floats, top: Floats) -> Floats:
     B + (W,) float64
         asked / max(1, max over wheels of |asked|/top).
     """
-    most = np.maximum(np.abs(asked) / top, 1.0).max(axis=-1, keepdims=True)
+    most = np.maximum(np.maximum.reduce(np.abs(asked) / top, axis=-1, keepdims=True), 1.0)
     given: Floats = asked / most
     return given
 
@@ -39,8 +39,9 @@ def clip_each(asked: Floats, top: Floats) -> Floats:
 
 def scale_vectors(asked: Floats, top: Floats) -> Floats:
     """Like `scale_all`, for the velocity vectors of steered wheels, B + (W, 2)."""
-    most = np.maximum(np.hypot(asked[..., 0], asked[..., 1]) / top, 1.0).max(axis=-1)
-    given: Floats = asked / most[..., None, None]
+    size = np.hypot(asked[..., 0], asked[..., 1])
+    most = np.maximum(np.maximum.reduce(size / top, axis=-1, keepdims=True), 1.0)
+    given: Floats = asked / most[..., None]
     return given
 
 

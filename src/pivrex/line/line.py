@@ -118,7 +118,7 @@ class Line:
         self._achieve_over = self.kinematics_over.all_of if self.kinematics_over is not None else None
         self.steering = steering.settings_of(rig)
         self.frame = frame.settings_of(rig) if rig.law.kind == "planar" or rig.upside_down is not None else None
-        self._of_frame = [self.channels.index(buttons[k]) if k in buttons else -1 for k in frame.BUTTONS]
+        self._of_frame = np.array([self.channels.index(buttons[k]) for k in frame.BUTTONS if k in buttons], np.intp)
         self._of_hold = self.channels.index(buttons["steering.hold"]) if "steering.hold" in buttons else -1
         self.top_m_s = np.array([rig.wheel_top_m_s(w) for w in self.wheels])
         self.outputs = outputs.settings_of(rig)
@@ -126,12 +126,13 @@ class Line:
         start = self.layout.stage("outputs").start
         self._told = slice(start, start + len(self.outputs.values))
         first = self.layout.stage("sensed").start
-        self._sensed = {
-            name: [self.layout.at("sensed", f"{plain(w)}_{name}") - first for w in rig.steered]
-            for name in ("turned", "absolute")
-        }
-        for name in ("gyro", "up"):
-            self._sensed[name] = [self.layout.at("sensed", name) - first] if self.layout.has("sensed", name) else []
+        self._sensed = {}
+        for name in ("turned", "absolute"):
+            at = [self.layout.at("sensed", f"{plain(w)}_{name}") - first for w in rig.steered]
+            self._sensed[name] = slice(at[0], at[-1] + 1) if at else slice(0, 0)
+        self._gyro, self._up = (
+            self.layout.at("sensed", name) - first if self.layout.has("sensed", name) else -1 for name in ("gyro", "up")
+        )
         self.reads_sensed = self.frame is not None or self.steering is not None
         """Whether some stage reads what came back, or remembers something after the rates."""
 
@@ -232,13 +233,16 @@ class Line:
             if self.rig.law.kind == "planar":
                 asked_twist = frame.robot_twist(self.frame, oriented, twist, self.dt_s)
             heading = oriented.heading - oriented.zero
-            parts += [np.stack((heading, oriented.field, oriented.point, oriented.over), axis=-1), asked_twist]
-            state, twist = replace(state, frame=oriented), asked_twist
+            about = np.empty((*heading.shape, 4))
+            about[..., 0], about[..., 1], about[..., 2], about[..., 3] = heading, oriented.field, oriented.point, oriented.over
+            parts += [about, asked_twist]
+            state = LineState(state.tick, state.rate, state.level, state.buttons, oriented, state.steer)
+            twist = asked_twist
             over = oriented.over if self.kinematics_over is not None else None
 
         if self.steering is not None and state.steer is not None:
             steer, wheels, drive = self._steer(state.steer, sensed, raw, twist, over, clock[..., 2] != 0)
-            state = replace(state, steer=steer)
+            state = LineState(state.tick, state.rate, state.level, state.buttons, state.frame, steer)
             parts += wheels
         else:
             asked, given = self._fit(twist, over)
@@ -250,13 +254,9 @@ class Line:
 
     def _orientation(self, sensed: Floats, raw: Floats) -> tuple[Floats, Floats, Floats]:
         """What the frame's buttons, the gyro and the side sensor read."""
-        buttons = np.zeros((*raw.shape[:-1], 3))
-        for i, at in enumerate(self._of_frame):
-            if at >= 0:
-                buttons[..., i] = raw[..., at]
-        gyro, up = self._sensed["gyro"], self._sensed["up"]
-        none = np.zeros(raw.shape[:-1])
-        return buttons, sensed[..., gyro[0]] if gyro else none, sensed[..., up[0]] if up else none + 1.0
+        gyro = sensed[..., self._gyro] if self._gyro >= 0 else np.zeros(raw.shape[:-1])
+        up = sensed[..., self._up] if self._up >= 0 else gyro
+        return raw[..., self._of_frame], gyro, up
 
     def _asked(self, twist: Floats, over: Floats | None) -> Floats:
         """What a twist asks of the wheels: speeds, or velocity vectors where wheels are steered."""
@@ -293,9 +293,9 @@ class Line:
         n = 3 + wheels.shape[-1]
         motion = np.zeros((*wheels.shape[:-1], 5))
         motion[..., :3] = found[..., :3]
-        motion[..., 3] = np.abs(found[..., 3:n]).max(axis=-1)
+        motion[..., 3] = np.maximum.reduce(np.abs(found[..., 3:n]), axis=-1)
         if found.shape[-1] > n:
-            motion[..., 4] = np.abs(found[..., n:]).max(axis=-1)
+            motion[..., 4] = np.maximum.reduce(np.abs(found[..., n:]), axis=-1)
         return motion
 
     def _steer(
@@ -315,13 +315,13 @@ class Line:
             settings, before, sensed[..., self._sensed["turned"]], sensed[..., self._sensed["absolute"]]
         )
         hold = raw[..., self._of_hold] >= levels.PRESSED if self._of_hold >= 0 else False
-        aimed, sign, share, speed = steering.aim(settings, seen, given, hold)
-        stop = bool(np.asarray(stopped).any())
-        after, turning = steering.loop(settings, aimed, before, self.dt_s, stop)
-        full, left = sign * np.hypot(asked[..., 0], asked[..., 1]), sign * np.hypot(given[..., 0], given[..., 1])
-        motion = self._motion(kinematics.vectors(speed, seen.angle), over)
-        drive = np.concatenate((outputs.drive_of(self.outputs, speed), turning), axis=-1)
-        return after, [full, seen.angle, aimed.target, share, speed, full - left, motion], drive
+        aimed, wheels = steering.aim(settings, seen, given, hold)
+        after, turning = steering.loop(settings, aimed, before, self.dt_s, bool(np.count_nonzero(stopped)))
+        full = wheels.sign * np.hypot(asked[..., 0], asked[..., 1])
+        motion = self._motion(wheels.vectors.reshape(*full.shape[:-1], -1), over)
+        drive = np.concatenate((outputs.drive_of(self.outputs, wheels.speed), turning), axis=-1)
+        lost = full - wheels.sign * wheels.size
+        return after, [full, seen.angle, aimed.target, wheels.share, wheels.speed, lost, motion], drive
 
     def told(self, row: Floats) -> Floats:
         """Take what the motor drivers are told, B + (V,), out of a Tick."""

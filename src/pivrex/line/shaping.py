@@ -35,6 +35,8 @@ class ShapingSettings:
         Where the dead band ends; at least 1e-12.
     together : (C, C) float64
         1 where two channels belong to one stick.
+    norms : (2·C, C) float64
+        Sums over each channel's stick, then the same with every channel divided by its edge; squared for "stick".
     strength : (C,) float64
         Of the cubic blend, 0 to 1.
     tables : tuple of (channel, xs, ys)
@@ -55,6 +57,7 @@ class ShapingSettings:
     cut: bool
     edge: Floats
     together: Floats
+    norms: Floats
     strength: Floats
     tables: tuple[tuple[int, Floats, Floats], ...]
     scale: Floats
@@ -87,6 +90,7 @@ def settings_of(rig: Rig) -> ShapingSettings:
         cut=rig.shaping.onset == "cut",
         edge=edge,
         together=np.array(together),
+        norms=np.concatenate((together, np.array(together) / (edge**2 if rig.shaping.measure == "stick" else edge))),
         strength=np.array([s.curve for s in each]),
         tables=tuple(tables),
         scale=np.array([s.scale * rig.shaping.overall for s in each]),
@@ -128,13 +132,12 @@ def dead_band(settings: ShapingSettings, fractions: Floats) -> Floats:
         if settings.cut:
             return np.where(size > settings.edge, fractions, 0.0)
         return np.copysign(np.maximum(size - settings.edge, 0.0) * settings.per_rest, fractions)
-    scaled = fractions / settings.edge
+    count = fractions.shape[-1]
     if settings.measure == "stick":
-        size = np.sqrt(np.einsum("ij,...j->...i", settings.together, fractions * fractions))
-        m = np.sqrt(np.einsum("ij,...j->...i", settings.together, scaled * scaled))
+        norms = np.sqrt(np.einsum("ij,...j->...i", settings.norms, fractions * fractions))
     else:
-        size = np.einsum("ij,...j->...i", settings.together, np.abs(fractions))
-        m = np.einsum("ij,...j->...i", settings.together, np.abs(scaled))
+        norms = np.einsum("ij,...j->...i", settings.norms, np.abs(fractions))
+    size, m = norms[..., :count], norms[..., count:]
     outside = m > 1.0
     if settings.cut:
         return np.where(outside, fractions, 0.0)

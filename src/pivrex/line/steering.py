@@ -4,18 +4,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from math import pi
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.rig.rig import Rig
 
-__all__ = ["SteerSettings", "SteerState", "aim", "look", "loop", "settings_of", "start", "wrap"]
+__all__ = ["Aim", "SteerSettings", "SteerState", "aim", "look", "loop", "settings_of", "start", "wrap"]
 
 Floats = NDArray[np.float64]
 
-NEARLY_A_QUARTER = pi / 2 + 1e-9
-"""The short way is never longer than this; at exactly a quarter turn the wheel is not reversed."""
+NEARLY = 1e-9
+"""What counts as nothing beside 1."""
 
 
 @dataclass(frozen=True)
@@ -40,10 +41,12 @@ class SteerSettings:
         sensor ``full`` is NaN: the wheel is taken to point straight ahead at the start.
     p, i, d : (S,) float64
         The loop's gains.
-    top, rate : (S,) float64
-        The fastest that the motor turns the wheel, and the fastest it may, in rad/s.
-    sign : (S,) float64
-        1, or -1 for a reversed motor.
+    rate : (S,) float64
+        The fastest that the motor turns the wheel, and may, in rad/s.
+    per_top : (S,) float64
+        The drive of each rad/s, negative for a reversed motor.
+    any_by_sensor, any_i, any_d : bool
+        What there is to compute.
     """
 
     steered: NDArray[np.intp]
@@ -58,9 +61,11 @@ class SteerSettings:
     p: Floats
     i: Floats
     d: Floats
-    top: Floats
     rate: Floats
-    sign: Floats
+    per_top: Floats
+    any_by_sensor: bool
+    any_i: bool
+    any_d: bool
 
 
 @dataclass(frozen=True)
@@ -69,20 +74,47 @@ class SteerState:
 
     Attributes
     ----------
+    begun : bool
+        Whether there has been a tick.
     zero : B + (S,) float64
-        What is added to the encoder's angle; NaN before the first tick.
+        What is added to the encoder's angle.
     angle : B + (W,) float64
-        Where the wheels pointed last, in rad, unwrapped; NaN before the first tick.
+        Where the wheels pointed last, in rad, unwrapped.
     target : B + (W,) float64
         Where they were to point.
     missed : B + (S,) float64
         The loop's integral, in rad·s.
     """
 
+    begun: bool
     zero: Floats
     angle: Floats
     target: Floats
     missed: Floats
+
+
+class Aim(NamedTuple):
+    """What steered wheels do in a tick.
+
+    Attributes
+    ----------
+    sign : B + (W,) float64
+        -1 for wheels that run reversed, because that is the short way.
+    size : B + (W,) float64
+        How fast the wheels are wanted to roll, in m/s.
+    share : B + (W,) float64
+        The share of its speed that each wheel may have while an angle is missing.
+    speed : B + (W,) float64
+        Surface speeds in m/s, sign and share in them.
+    vectors : B + (W, 2) float64
+        Velocities over the ground, along where the wheels point now.
+    """
+
+    sign: Floats
+    size: Floats
+    share: Floats
+    speed: Floats
+    vectors: Floats
 
 
 def settings_of(rig: Rig) -> SteerSettings | None:
@@ -107,16 +139,18 @@ def settings_of(rig: Rig) -> SteerSettings | None:
         p=np.array([m.p_per_s for m in motors]),
         i=np.array([m.i for m in motors]),
         d=np.array([m.d for m in motors]),
-        top=top,
         rate=np.minimum(top, [m.rate_rad_s if m.rate_rad_s is not None else np.inf for m in motors]),
-        sign=np.array([-1.0 if m.reversed else 1.0 for m in motors]),
+        per_top=np.array([-1.0 if m.reversed else 1.0 for m in motors]) / top,
+        any_by_sensor=any(m.counts_per_turn == 0 for m in motors),
+        any_i=any(m.i for m in motors),
+        any_d=any(m.d for m in motors),
     )
 
 
 def start(settings: SteerSettings, batch: tuple[int, ...]) -> SteerState:
     """Give the state before the first tick."""
     w, s = (*batch, len(settings.fixed)), (*batch, len(settings.steered))
-    return SteerState(np.full(s, np.nan), np.full(w, np.nan), np.full(w, np.nan), np.zeros(s))
+    return SteerState(False, np.zeros(s), np.zeros(w), np.zeros(w), np.zeros(s))
 
 
 def wrap(angle_rad: Floats) -> Floats:
@@ -143,21 +177,31 @@ def look(settings: SteerSettings, state: SteerState, turned: Floats, absolute: F
         With the true angles: at the start those of the absolute sensors, sense·(2π·reading/full - offset), then the
         encoders' changes on top of them. A wheel without an encoder follows its sensor.
     """
-    pointing = np.where(np.isnan(settings.full), 0.0, settings.sense * (absolute / settings.full * 2 * pi - settings.offset))
-    fresh = np.isnan(state.zero)
-    zero = np.where(fresh, wrap(pointing) - turned, state.zero)
-    before = state.angle[..., settings.steered]
-    near = np.where(np.isnan(before), wrap(pointing), before)
+    if state.begun and not settings.any_by_sensor:
+        now = turned + state.zero
+        return SteerState(True, state.zero, _placed(settings, now), state.target, state.missed)
+    share = np.where(np.isnan(settings.full), 0.0, absolute / np.where(np.isnan(settings.full), 1.0, settings.full))
+    pointing = settings.sense * (share * 2 * pi - settings.offset)
+    zero = state.zero if state.begun else wrap(pointing) - turned
+    near = state.angle[..., settings.steered] if state.begun else wrap(pointing)
     now = np.where(settings.by_sensor, near + wrap(pointing - near), turned + zero)
-    angle = np.broadcast_to(settings.fixed, (*now.shape[:-1], len(settings.fixed))).copy()
-    angle[..., settings.steered] = now
-    target = np.where(np.isnan(state.target), angle, state.target)
-    return SteerState(zero, angle, target, state.missed)
+    angle = _placed(settings, now)
+    return SteerState(True, zero, angle, state.target if state.begun else angle, state.missed)
+
+
+def _placed(settings: SteerSettings, steered: Floats) -> Floats:
+    """Put the angles of the steered wheels, B + (S,), among those of all wheels, B + (W,)."""
+    if len(settings.steered) == len(settings.fixed):
+        return steered
+    angle = np.empty((*steered.shape[:-1], len(settings.fixed)))
+    angle[:] = settings.fixed
+    angle[..., settings.steered] = steered
+    return angle
 
 
 def aim(
     settings: SteerSettings, state: SteerState, wanted: Floats, hold: Floats | bool = False
-) -> tuple[SteerState, Floats, Floats, Floats]:
+) -> tuple[SteerState, Aim]:
     """Choose where the wheels point and how fast they roll.
 
     Parameters
@@ -174,34 +218,35 @@ def aim(
     -------
     SteerState
         With the new targets.
-    sign : B + (W,) float64
-        -1 for wheels that run reversed, because that is the short way.
-    share : B + (W,) float64
-        The share of its speed that each wheel may have while an angle is missing.
-    speed : B + (W,) float64
-        Surface speeds in m/s, sign and share in them.
+    Aim
 
     Notes
     -----
-    The short way to an angle is at most a quarter turn: beyond it the wheel goes to the opposite angle and runs
-    reversed. With e the angle still missing the share is cos e, which is what of the speed goes the right way.
+    The short way to an angle is at most a quarter turn: a wheel that would have to turn farther goes to the opposite
+    angle and runs reversed; at exactly a quarter it is not. With e the angle still missing the share is cos e, so that a
+    wheel rolls with what of the wanted velocity lies along it.
     """
-    size = np.hypot(wanted[..., 0], wanted[..., 1])
+    # in the wheel's own directions, as it stands now
+    c, s = np.cos(state.angle), np.sin(state.angle)
+    forward, left = wanted[..., 0], wanted[..., 1]
+    along, across = forward * c + left * s, left * c - forward * s
+    size = np.hypot(forward, left)
     driven = size > settings.threshold
-    away = wrap(np.arctan2(wanted[..., 1], wanted[..., 0]) - state.angle)
-    reverse = np.abs(away) > NEARLY_A_QUARTER
-    short = np.where(reverse, wrap(away + pi), away)
-    target = np.where(driven, state.angle + short, state.target)
-    sign = np.where(reverse & driven, -1.0, 1.0)
-    held = np.asarray(hold, bool)[..., None]
-    if held.any():
+    reach = np.abs(along)
+    sign = np.where(along < -NEARLY * size, -1.0, 1.0)
+    target = np.where(driven, state.angle + np.arctan2(across * sign, reach), state.target)
+    if hold is not False and np.count_nonzero(hold):
+        held = np.asarray(hold, bool)[..., None]
         inward = wrap(settings.inward - state.angle)
-        inward = np.where(np.abs(inward) > NEARLY_A_QUARTER, wrap(inward + pi), inward)
+        inward = np.where(np.abs(inward) > pi / 2, inward - np.copysign(pi, inward), inward)
         target = np.where(held, state.angle + inward, target)
         driven = driven & ~held
-    share = np.maximum(np.cos(target - state.angle), 0.0) if settings.cosine else np.ones_like(size)
-    speed = np.where(driven, sign * size * share, 0.0)
-    return SteerState(state.zero, state.angle, target, state.missed), sign, share, speed
+    share = np.where(driven, reach / np.maximum(size, NEARLY), 1.0) if settings.cosine else np.ones_like(size)
+    speed = sign * size * share * driven
+    vectors = np.empty(wanted.shape)
+    vectors[..., 0], vectors[..., 1] = speed * c, speed * s
+    after = SteerState(True, state.zero, state.angle, target, state.missed)
+    return after, Aim(sign, size, share, speed, vectors)
 
 
 def loop(
@@ -229,13 +274,20 @@ def loop(
     is p·e + i·∫e - d·ω, limited to the wheel's rate; the integral waits while the limit holds (anti-windup). A steering
     motor is taken to turn at a rate proportional to its drive. (Åström & Murray, Feedback Systems, ch. 11.)
     """
-    error = (state.target - state.angle)[..., settings.steered]
-    turning = (state.angle - before.angle)[..., settings.steered] / dt_s
-    turning = np.where(np.isnan(turning), 0.0, turning)
-    missed = state.missed + error * dt_s
-    wanted = settings.p * error + settings.i * missed - settings.d * turning
-    rate = np.maximum(np.minimum(wanted, settings.rate), -settings.rate)
-    missed = np.where(rate == wanted, missed, state.missed)
     if stop:
-        missed, rate = np.zeros_like(missed), np.zeros_like(rate)
-    return SteerState(state.zero, state.angle, state.target, missed), settings.sign * rate / settings.top
+        still = np.zeros_like(state.missed)
+        return SteerState(True, state.zero, state.angle, state.target, still), still
+    error, turning = state.target - state.angle, state.angle - before.angle
+    if len(settings.steered) != len(settings.fixed):
+        error, turning = error[..., settings.steered], turning[..., settings.steered]
+    wanted = settings.p * error
+    missed = state.missed
+    if settings.any_i:
+        missed = missed + error * dt_s
+        wanted = wanted + settings.i * missed
+    if settings.any_d and before.begun:
+        wanted = wanted - settings.d * (turning / dt_s)
+    rate = np.maximum(np.minimum(wanted, settings.rate), -settings.rate)
+    if settings.any_i:
+        missed = np.where(rate == wanted, missed, state.missed)
+    return SteerState(True, state.zero, state.angle, state.target, missed), rate * settings.per_top

@@ -7,11 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.line.equations import equation
 from pivrex.line.layout import plain
 from pivrex.line.line import Line
 from pivrex.line.shaping import describe_curve
 from pivrex.rig.channels import describe_channel, is_one_sided
 from pivrex.rig.outputs import DutyOutput, MagnitudeOutput, ServoOutput, TwoPinOutput
+from pivrex.units import wrap_deg
 
 __all__ = ["Rung", "ladder", "sentence"]
 
@@ -70,17 +72,53 @@ def sentence(line: Line, row: Floats, wheel: str) -> str:
     if abs(get("rate", main.function) - get("scale", main.function)) > 0.005:
         parts.append(f"rate {shown('rate')}")
     others = [t for t in terms if t is not main and abs(t.speed) >= 0.0005]
-    total = f"{main.speed + 0.0:.2f} m/s" + "".join(
-        f" {'+' if t.speed > 0 else '−'} {t.function} {abs(t.speed):.2f}" for t in others
-    )
-    parts.append(total)
     asked, given = get("wheels", f"{plain(wheel)}_asked"), get("limits", f"{plain(wheel)}_given")
-    if others:
-        parts.append(f"{asked:.2f} m/s")
-    if abs(asked - given) > 0.0005:
-        parts.append(f"! limited to {given:.2f} m/s")
+    if line.steering is not None or _turned(line, get):
+        parts += _by_motion(line, get, wheel)
+    else:
+        total = f"{main.speed + 0.0:.2f} m/s" + "".join(
+            f" {'+' if t.speed > 0 else '−'} {t.function} {abs(t.speed):.2f}" for t in others
+        )
+        parts.append(total)
+        if others:
+            parts.append(f"{asked:.2f} m/s")
+    lost = get("limits", f"{plain(wheel)}_lost")
+    if abs(lost) > 0.0005:
+        parts.append(f"! limited to {asked - lost:.2f} m/s")
+    if line.steering is not None and abs(asked - lost - given) > 0.0005:
+        parts.append(f"cosine {get('steering', f'{plain(wheel)}_share'):.2f}: {given:.2f} m/s")
     parts.append(_told(line, get, wheel))
     return f"why {wheel}: " + ARROW.join(parts).replace("-", "−")
+
+
+def _turned(line: Line, get: _Getter) -> bool:
+    """Tell whether what the wheels do is not what the law's own functions add up to: another frame, point or side."""
+    if line.frame is None:
+        return False
+    return any(abs(get("law", n) - get("frame", n)) > 0.0005 for n in ("forward", "left", "turn")) or bool(
+        get("frame", "over")
+    )
+
+
+def _by_motion(line: Line, get: _Getter, wheel: str) -> list[str]:
+    """Derive a wheel from the robot's motion, where the functions do not simply add up."""
+    stage = "frame" if line.frame is not None else "law"
+    forward, left, turn = (get(stage, n) for n in ("forward", "left", "turn"))
+    parts = []
+    if _turned(line, get):
+        point = int(get("frame", "point"))
+        words = [f"heading {np.degrees(get('frame', 'heading')):.0f} deg"] if get("frame", "field") else []
+        words += [f"about {line.rig.plane.points[point - 1].name}"] if point else []
+        words += ["on its back"] if get("frame", "over") else []
+        parts.append(f"{', '.join(words)}: forward {forward:.2f} left {left:.2f} m/s turn {_turn(np.degrees(turn))}")
+    w = line.wheels.index(wheel)
+    asked = get("wheels", f"{plain(wheel)}_asked")
+    if line.steering is not None and line.rig.chassis.wheels[w].steered:
+        target, angle = (np.degrees(get("steering", f"{plain(wheel)}_{k}")) for k in ("target", "angle"))
+        parts.append(f"{asked:.2f} m/s at {wrap_deg(target):.0f} deg, points {wrap_deg(angle):.0f} deg")
+    else:
+        parts.append(f"{equation(line.rig.chassis, w)} = {asked:.2f} m/s")
+    return parts
 
 
 def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
@@ -145,31 +183,46 @@ def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
             )
         )
     level = rig.speed_levels.levels[int(get("law", "level"))]
+    left = f" left {get('law', 'left'):+.3f}" if rig.law.kind == "planar" else ""
     rungs.append(
         Rung(
             "law",
             f"{rig.law.kind}, level {level.name} (moving {level.moving * 100:.0f} %, turning {level.turning * 100:.0f} %)"
-            f"{ARROW}forward {get('law', 'forward'):+.3f} m/s, turn {_turn(np.degrees(get('law', 'turn')))}",
+            f"{ARROW}forward {get('law', 'forward'):+.3f}{left} m/s, turn {_turn(np.degrees(get('law', 'turn')))}",
             "law.kind",
         )
     )
-    h = line.kinematics.inverse[w]
+    rungs += _frame_rungs(line, get)
     rungs.append(
         Rung(
             "wheel",
-            f"{wheel} = {h[0]:.2f}·forward {'+' if h[2] >= 0 else '−'} {abs(h[2]) * 1000:.0f} mm·turn"
-            f"{ARROW}{get('wheels', f'{plain(wheel)}_asked'):+.3f} m/s",
+            f"{wheel} = {equation(rig.chassis, w)}{ARROW}{get('wheels', f'{plain(wheel)}_asked'):+.3f} m/s",
+            f"chassis.wheels.{w}.x",
         )
     )
     lost = get("limits", f"{plain(wheel)}_lost")
+    first = "" if rig.limits.first == "both" else f", {rig.limits.first} gives way first"
+    limited = get("wheels", f"{plain(wheel)}_asked") - lost
     rungs.append(
         Rung(
             "limits",
-            f"{rig.limits.fit}, top {line.top_m_s[w]:.2f} m/s{ARROW}{get('limits', f'{plain(wheel)}_given'):+.3f} m/s",
+            f"{rig.limits.fit}{first}, top {line.top_m_s[w]:.2f} m/s{ARROW}{limited:+.3f} m/s",
             "limits.fit",
             f"! {abs(lost):.3f} m/s lost" if abs(lost) > 0.0005 else "",
         )
     )
+    if line.steering is not None and rig.chassis.wheels[w].steered:
+        angle, target = (np.degrees(get("steering", f"{plain(wheel)}_{k}")) for k in ("angle", "target"))
+        share = get("steering", f"{plain(wheel)}_share")
+        rungs.append(
+            Rung(
+                "steer",
+                f"{wheel} points {wrap_deg(angle):+.1f} deg, shall {wrap_deg(target):+.1f} deg, share {share:.2f}"
+                f"{ARROW}{get('limits', f'{plain(wheel)}_given'):+.3f} m/s",
+                f"steering.wheels.{wheel}.p",
+                "still turning" if abs(target - angle) > 2 else "",
+            )
+        )
     motor = next(n for n, m in rig.motors.items() if wheel in m.wheels)
     hums = bool(get("outputs", f"{plain(motor)}_hums"))
     rungs.append(
@@ -181,6 +234,25 @@ def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
         )
     )
     return rungs
+
+
+def _frame_rungs(line: Line, get: _Getter) -> list[Rung]:
+    if line.frame is None:
+        return []
+    plane = line.rig.plane
+    heading = np.degrees(get("frame", "heading"))
+    whose = f"field, heading {wrap_deg(heading):+.1f} deg" if get("frame", "field") else "robot"
+    point = int(get("frame", "point"))
+    about = f", about {plane.points[point - 1].name}" if point else ""
+    side = ", on its back" if get("frame", "over") else ""
+    return [
+        Rung(
+            "frame",
+            f"{whose}{about}{side}{ARROW}forward {get('frame', 'forward'):+.3f} left {get('frame', 'left'):+.3f} m/s, "
+            f"turn {_turn(np.degrees(get('frame', 'turn')))}",
+            "plane.frame" if line.rig.law.kind == "planar" else "",
+        )
+    ]
 
 
 @dataclass(frozen=True)
@@ -203,10 +275,11 @@ def _terms(line: Line, get: _Getter, w: int) -> list[_Term]:
     """Split a wheel's speed into what each function adds: the law and the wheel matrix are linear."""
     full = line.levels[int(get("law", "level"))][:3]
     terms = []
+    rows = line.kinematics.inverse[w] if line.kinematics.hubs is None else line.kinematics.hubs[w].sum(axis=0)
     for i, function in enumerate(line.functions):
         unit = np.zeros(len(line.functions))
         unit[i] = get("rate", function)
-        terms.append(_Term(function, float((line.kinematics.inverse[w] * line.law(unit) * full).sum())))
+        terms.append(_Term(function, float((rows * line.law(unit) * full).sum())))
     return terms
 
 

@@ -75,4 +75,8 @@ class Workspace(Table):
     recording: str = Described(
         default="", description="The recorded driving that the demo plays.", examples=["watering"]
     )
+    drivers: dict[str, str] = Described(
+        default_factory=dict,
+        description="For each rig, by the name of its file, the recorded driving that shows it; `recording` for the others.",
+    )
     field: Field = Described(default=Field(), description="The field.")

@@ -40,10 +40,11 @@ class Folder:
             raise RigError(file, [Mistake(1, "rig", f'is "{wanted}", but rigs/ holds {known}')])
         raise RigError(self.path, [Mistake(0, "", "holds no rig; put one into its folder rigs/, or try `pivrex demo`")])
 
-    def demo_recording(self) -> Path | None:
-        """Give the recording that the workspace names, or None."""
-        path = self.path / "inputs" / f"{self.settings.recording}.csv"
-        return path if self.settings.recording and path.is_file() else None
+    def demo_recording(self, rig: Path) -> Path | None:
+        """Give the recording that the workspace names for a rig, or None."""
+        name = self.settings.drivers.get(rig.stem, self.settings.recording)
+        path = self.path / "inputs" / f"{name}.csv"
+        return path if name and path.is_file() else None
 
 
 def open_folder(path: Path) -> Folder:
@@ -58,7 +59,10 @@ def find_rig(name: str, here: Path) -> tuple[Path, Folder]:
     """Find a rig by its path, or by its name in the workspace ``here``; with the workspace it belongs to."""
     path = Path(name)
     if path.suffix != ".toml" and not path.is_file():
-        path = here / "rigs" / f"{name}.toml"
+        path = next(
+            (p for p in sorted((here / "rigs").glob("*.toml")) if p.stem.lower() == name.lower()),
+            here / "rigs" / f"{name}.toml",
+        )
         if not path.is_file():
             known = ", ".join(f'"{r.stem}"' for r in sorted((here / "rigs").glob("*.toml"))) or "none"
             raise RigError(

@@ -1,0 +1,49 @@
+"""Each wheel's part of the kinematics in plain words, with its numbers."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from pivrex.rig.chassis import Chassis
+
+__all__ = ["equation", "point_equation", "sum_of"]
+
+NAMES = ("forward", "left", "turn")
+
+
+def equation(chassis: Chassis, wheel: int) -> str:
+    """Write what a wheel must do for a motion: "forward − left − 0.31·turn", in m/s with turn in rad/s.
+
+    A steered wheel has two such sums, how fast its hub moves forward and left: its speed is their length, its angle their
+    direction.
+    """
+    geometry = chassis.geometry
+    rows = geometry.rows[geometry.of_wheel == wheel]
+    if len(rows) == 1:
+        return sum_of(rows[0])
+    return f"along ({sum_of(rows[0])}, {sum_of(rows[1])})"
+
+
+def sum_of(row: np.ndarray) -> str:
+    """Write a row of the wheel matrix as a sum."""
+    text = ""
+    for factor, name in zip(row.tolist(), NAMES, strict=True):
+        size = f"{abs(factor):.2f}"
+        if abs(factor) < 0.0005:
+            continue
+        if size == "0.00":
+            size = f"{abs(factor):.4f}"
+        part = name if size == "1.00" else f"{size}·{name}"
+        sign = "−" if factor < 0 else "+"
+        text += f" {sign} {part}" if text else f"−{part}" if factor < 0 else part
+    return text or "nothing"
+
+
+def point_equation(row: np.ndarray, forward: float, left: float, turn: float) -> str:
+    """Write the same sum with a motion's numbers in it: "0.30 − 0.10 − 0.06", in m/s."""
+    terms = [float(f * v) for f, v in zip(row, (forward, left, turn), strict=True) if abs(f) >= 0.0005]
+    text = ""
+    for term in terms:
+        sign = "−" if term < -0.0005 else "+"
+        text += f" {sign} {abs(term):.2f}" if text else f"{'−' if sign == '−' else ''}{abs(term):.2f}"
+    return text or "0.00"
