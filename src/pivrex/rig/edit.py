@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -16,7 +17,7 @@ from pivrex.rig.rig import Rig
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
 
-__all__ = ["RigFile", "Step"]
+__all__ = ["RigFile", "Step", "set_key"]
 
 LONGEST_UNDO = 500
 
@@ -102,7 +103,7 @@ class RigFile:
             If the file could not be written; the change counts, and ``problem`` says so.
         """
         self.look_outside()
-        changed = self._with(key, value)
+        changed = self._with(lambda document: set_key(document, key, value))
         if changed == self._text:
             return
         what = f"{key} = {value}"
@@ -110,6 +111,18 @@ class RigFile:
             step = Step(self._done.pop().before, changed, what)
         else:
             step = Step(self._text, changed, what)
+        self._use(changed)
+        self._done = [*self._done[-LONGEST_UNDO:], step]
+        self._undone = []
+        self._save()
+
+    def edit(self, what: str, change: Callable[[TOMLDocument], None]) -> None:
+        """Change several things as one step and save; raises like `put`."""
+        self.look_outside()
+        changed = self._with(change)
+        if changed == self._text:
+            return
+        step = Step(self._text, changed, what)
         self._use(changed)
         self._done = [*self._done[-LONGEST_UNDO:], step]
         self._undone = []
@@ -172,8 +185,8 @@ class RigFile:
         self.rig = read_text(text, self.path, Rig)
         self._text, self._data = text, tomllib.loads(text)
 
-    def _with(self, key: str, value: object) -> str:
-        """Give the text with ``key`` set to ``value``, comments and order kept.
+    def _with(self, change: Callable[[TOMLDocument], None]) -> str:
+        """Give the text as a change leaves it, comments and order kept.
 
         Parsing with comments takes 20 ms, so the document is kept for the next change; one that turns out to be a
         mistake is never the text in use, and is parsed anew.
@@ -184,7 +197,7 @@ class RigFile:
             self._document = (self._text, tomlkit.parse(self._text))
         document = self._document[1]
         self._document = None
-        _set(document, key, value)
+        change(document)
         changed = tomlkit.dumps(document)
         self._document = (changed, document)
         return changed
@@ -220,8 +233,8 @@ def _read(path: Path) -> str:
         return stream.read()
 
 
-def _set(document: TOMLDocument, key: str, value: object) -> None:
-    """Set a dotted key; tables that are missing are made."""
+def set_key(document: TOMLDocument, key: str, value: object) -> None:
+    """Set a dotted key, or with None take it out; tables that are missing are made."""
     import tomlkit
 
     *parents, last = key.split(".")

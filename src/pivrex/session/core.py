@@ -15,6 +15,7 @@ from pivrex.devices.recording import RecordedDriver, Recording
 from pivrex.devices.robot import StandInRobot
 from pivrex.devices.source import Source
 from pivrex.devices.sticks import DrawnSticks
+from pivrex.diagnosis.moves import Move, Runner
 from pivrex.errors import RecordingError
 from pivrex.line import Line, LineState
 from pivrex.line.outputs import encode
@@ -22,12 +23,16 @@ from pivrex.rig import Rig
 from pivrex.session.messages import (
     AttachPads,
     ChooseSource,
+    EndMove,
     GoLive,
     GoOn,
+    Handle,
     KeyDown,
     KeyUp,
     LetGo,
     MoveSticks,
+    Probe,
+    Probed,
     PutBack,
     Request,
     SetKeysMode,
@@ -38,6 +43,7 @@ from pivrex.session.messages import (
     Stop,
     UseRig,
 )
+from pivrex.sim.wiring import faulty
 
 __all__ = ["Session"]
 
@@ -58,9 +64,11 @@ class Session:
     def __init__(self, setup: SetUp) -> None:
         self._setup = setup
         self._line = Line(setup.rig)
-        self._robot = StandInRobot(setup.rig, setup.field)
+        self._wiring = faulty(setup.rig, setup.fault, setup.seed) if setup.fault else None
+        self._robot = StandInRobot(setup.rig, setup.field, wiring=self._wiring)
+        self._runner: Runner | None = None
         self._state = self._line.start()
-        self._neutral = encode(self._line.outputs, np.zeros(len(setup.rig.motors)))
+        self._neutral = self._resting()
         self._keys, self._sticks = Keyboard(), DrawnSticks()
         self._sources: dict[str, Source] = {"keys": self._keys, "sticks": self._sticks}
         self._row: Floats | None = None
@@ -129,6 +137,13 @@ class Session:
                 self._use(rig, serial)
             case AttachPads():
                 self._pads_wanted = True
+            case Probe(number, moves):
+                self._begin_probe(number, moves)
+            case EndMove():
+                if self._runner is not None:
+                    self._runner.end_move()
+            case Handle(what):
+                self._handle_robot(what)
 
     def pads_are(self, pads: Mapping[str, Source]) -> None:
         """Take the gamepads that are there now; a lost one that drives stops the robot."""
@@ -157,7 +172,10 @@ class Session:
         if isinstance(source, RecordedDriver) and not self.status.held:
             self._advance(source)
         raw = self._gather(now_s)
-        self._state, row = self._line.step(self._state, raw, self._robot.sense(), bool(self.status.held))
+        sensed = self._robot.sense()
+        self._state, row = self._line.step(self._state, raw, sensed, bool(self.status.held))
+        if self._runner is not None:
+            self._probe(self._runner, sensed, row)
         if not np.isfinite(row[self._line.layout.stage("outputs")]).all():
             self._hold("the line gave a number that is not finite")
             self._robot.command(self._neutral, self._line.dt_s)
@@ -268,9 +286,48 @@ class Session:
     def _list_sources(self) -> None:
         self._set(sources=tuple(SourceInfo(s.name, s.kind, s.title, self._lacks(s)) for s in self._sources.values()))
 
+    # --- probes ---
+
+    def _resting(self) -> Floats:
+        """What all motor drivers are told to rest."""
+        return encode(self._line.outputs, np.zeros(len(self._line.outputs.smallest)))
+
+    def _begin_probe(self, number: int, moves: tuple[Move, ...]) -> None:
+        """Hold the line, and send to single motors what a probe says."""
+        self._keys.rest()
+        self._sticks.rest()
+        if any(move.port >= len(self._line.outputs.smallest) for move in moves):
+            self._note("the rig has changed; this probe means another motor now")
+            return
+        self._runner = Runner(moves, self._line.dt_s)
+        self._set(probing=number, held="only the shakedown moves it", live=False)
+
+    def _probe(self, runner: Runner, sensed: Floats, row: Floats) -> None:
+        """Put what the probe sends into the Tick, in the outputs' place."""
+        told = runner.step(sensed)
+        if told is None:
+            self._runner = None
+            self._set(probing=0, probed=Probed(self.status.probing, tuple(runner.runs)))
+            return
+        drive = np.zeros(len(self._line.outputs.smallest))
+        drive[told[0]] = told[1]
+        self._line.told(row)[:] = encode(self._line.outputs, drive)
+
+    def _handle_robot(self, what: str) -> None:
+        if what in ("lift", "lower"):
+            self._robot.lift(what == "lift")
+        elif what == "turn over":
+            self._robot.turn_over()
+        elif what == "point ahead":
+            self._robot.point_ahead()
+        self._set(lifted=self._robot.state.lifted, over=self._robot.state.over)
+
     # --- moving and stopping ---
 
     def _hold(self, reason: str) -> None:
+        if self._runner is not None:
+            self._runner = None
+            self._set(probing=0, held="")
         self._keys.rest()
         self._sticks.rest()
         if not self.status.held or self.status.live:
@@ -310,13 +367,15 @@ class Session:
 
     def _put_back(self) -> None:
         self._robot.put_back()
-        self._set(runs=self.status.runs + 1)
+        self._set(runs=self.status.runs + 1, lifted=False, over=False)
 
     def _use(self, rig: Rig, serial: int) -> None:
         """Go on with a changed rig: the robot stays where it is, the level and what fits of the rates too."""
+        if self._runner is not None:
+            self._hold("the rig was changed in the middle of a probe")
         line = Line(rig)
         before = self._state
-        self._robot = StandInRobot(rig, self._setup.field, self._robot.state)
+        self._robot = StandInRobot(rig, self._setup.field, self._robot.state, self._wiring)
         state = line.start()
         moved_on: LineState = replace(
             state,
@@ -326,7 +385,7 @@ class Session:
         )
         other_rate = line.dt_s != self._line.dt_s
         self._line, self._state, self._row = line, moved_on, None
-        self._neutral = encode(line.outputs, np.zeros(len(rig.motors)))
+        self._neutral = self._resting()
         if other_rate:
             self._reopen_recordings()
         self._set(serial=serial)

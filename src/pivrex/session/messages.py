@@ -7,18 +7,23 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from pivrex.devices.keys import KeysMode
+from pivrex.diagnosis.moves import Move, Run
 from pivrex.rig import Field, Rig
 
 __all__ = [
     "AttachPads",
     "ChooseSource",
+    "EndMove",
     "GoLive",
     "GoOn",
+    "Handle",
     "KeyDown",
     "KeyUp",
     "Leave",
     "LetGo",
     "MoveSticks",
+    "Probe",
+    "Probed",
     "PutBack",
     "Request",
     "SetKeysMode",
@@ -41,6 +46,8 @@ class SetUp:
     source: str = "keys"
     listen_for_pads: bool = False
     gamepads: bool = True
+    fault: str = ""
+    seed: int = 0
 
 
 @dataclass(frozen=True)
@@ -49,6 +56,34 @@ class UseRig:
 
     rig: Rig
     serial: int
+
+
+@dataclass(frozen=True)
+class Probe:
+    """Carry out moves of single motors, round the line; ``number`` marks the answer."""
+
+    number: int
+    moves: tuple[Move, ...]
+
+
+@dataclass(frozen=True)
+class EndMove:
+    """End the move that is being carried out, as if its sensor had seen it: a person did."""
+
+
+@dataclass(frozen=True)
+class Handle:
+    """Take the stand-in in hand: "lift" it onto a block, "lower" it, "turn over", "point ahead" its steered wheels."""
+
+    what: str
+
+
+@dataclass(frozen=True)
+class Probed:
+    """What came of a probe."""
+
+    number: int
+    runs: tuple[Run, ...]
 
 
 @dataclass(frozen=True)
@@ -184,6 +219,12 @@ class Status:
         Where stand-in gamepads may connect; 0 if nowhere.
     runs : int
         Counts how often the robot was put back at its start.
+    probing : int
+        The number of the probe that is being carried out; 0 for none.
+    probed : Probed or None
+        The last one that is over.
+    lifted, over : bool
+        Whether the stand-in stands on a block, and whether it lies on its back.
     """
 
     live: bool = False
@@ -197,3 +238,7 @@ class Status:
     notes: int = 0
     pad_port: int = 0
     runs: int = 0
+    probing: int = 0
+    probed: Probed | None = None
+    lifted: bool = False
+    over: bool = False

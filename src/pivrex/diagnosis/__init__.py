@@ -1,0 +1,1 @@
+"""Finding out what is wrong with a robot: the shakedown."""

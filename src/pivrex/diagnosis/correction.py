@@ -1,0 +1,106 @@
+"""From what the shakedown found to a corrected rig: what changes, and writing it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import degrees
+from pathlib import Path
+from typing import Any
+
+from pivrex.diagnosis.shakedown import Shakedown
+from pivrex.errors import PivrexError
+from pivrex.rig import Rig, read_text
+from pivrex.rig.edit import set_key
+from pivrex.sim.wiring import Wiring, wiring_of
+
+__all__ = ["Change", "correct_text", "corrections", "is_right"]
+
+SAME_RAD = 0.02
+
+
+@dataclass(frozen=True)
+class Change:
+    """One key of the rig, as it was and as it shall be; None where it is left out."""
+
+    key: str
+    before: Any
+    after: Any
+
+    def __str__(self) -> str:
+        return f"{self.key}: {_shown(self.before)} → {_shown(self.after)}"
+
+
+def corrections(shakedown: Shakedown) -> list[Change]:
+    """Give what must change in the rig.
+
+    Raises
+    ------
+    PivrexError
+        If the shakedown has not found the one assignment, or the rig names no ports.
+    """
+    solution = shakedown.solution()
+    if solution is None:
+        raise PivrexError("the shakedown is not done yet, so there is nothing to correct")
+    rig, bench = shakedown.rig, shakedown.bench
+    keys = [f"motors.{name}" for name in rig.motors] + [f"steering.wheels.{w}" for w in rig.steered]
+    motors = [*rig.motors.values(), *(rig.steering.wheels[w] for w in rig.steered if rig.steering is not None)]
+    if any(k != p for p, k in enumerate(solution.motor_on)) and any("where " in port for port in bench.ports):
+        raise PivrexError(f"{rig.name} names no ports, so plugs cannot be put right in it; give every output a port")
+    offsets, agree = shakedown.sensor_facts()
+    changes: list[Change] = []
+
+    def change(key: str, before: Any, after: Any) -> None:
+        if before != after:
+            changes.append(Change(key, before, after))
+
+    for port, k in enumerate(solution.motor_on):
+        mine, there = (m.output.model_dump(by_alias=True, exclude_unset=True) for m in (motors[k], motors[port]))
+        for name in dict.fromkeys([*mine, *there]):
+            change(f"{keys[k]}.output.{name}", mine.get(name), there.get(name))
+        change(f"{keys[k]}.reversed", motors[k].reversed, solution.signs[k] < 0)
+        if bench.has_encoder[k] and motors[k].counts_per_turn:
+            change(f"{keys[k]}.encoder_reversed", motors[k].encoder_reversed, solution.encoders[k] < 0)
+        if bench.steers(k):
+            sensor, wheel = rig.steering.wheels[bench.wheels[k][0]].sensor, bench.wheels[k][0]  # type: ignore[union-attr]
+            if sensor is not None and wheel in offsets:
+                sense = solution.encoders[k] * agree.get(wheel, 1) if motors[k].counts_per_turn else solution.encoders[k]
+                change(f"{keys[k]}.sensor.reversed", sensor.reversed, sense < 0)
+                if abs(_wrapped(offsets[wheel] - sensor.offset_rad)) > SAME_RAD:
+                    change(f"{keys[k]}.sensor.offset", _degrees(sensor.offset_rad), _degrees(offsets[wheel]))
+    if rig.gyro is not None:
+        change("gyro.reversed", rig.gyro.reversed, solution.gyro < 0)
+    changes.sort(key=lambda c: keys.index(next((k for k in keys if c.key.startswith(k + ".")), keys[-1])))
+    return changes
+
+
+def correct_text(text: str, path: Path, changes: list[Change]) -> tuple[str, Rig]:
+    """Put changes into a rig's text, comments kept; gives the text and the rig. Raises `RigError`."""
+    import tomlkit
+
+    document = tomlkit.parse(text)
+    for change in changes:
+        set_key(document, change.key, change.after)
+    changed = tomlkit.dumps(document)
+    return changed, read_text(changed, path, Rig)
+
+
+def is_right(rig: Rig, wiring: Wiring) -> bool:
+    """Tell whether a rig says what a wiring is."""
+    said = wiring_of(rig)
+    offsets = all(abs(_wrapped(said.offsets[w] - wiring.offsets[w])) <= SAME_RAD for w in said.offsets)
+    same_signs = {**said.encoders} == {**wiring.encoders} and {**said.senses} == {**wiring.senses}
+    return {**said.plugs} == {**wiring.plugs} and same_signs and said.gyro == wiring.gyro and offsets
+
+
+def _wrapped(angle: float) -> float:
+    from pivrex.units import wrap_rad
+
+    return wrap_rad(angle)
+
+
+def _degrees(angle: float) -> str:
+    return f"{degrees(_wrapped(angle)):.1f} deg"
+
+
+def _shown(value: Any) -> str:
+    return "left out" if value is None else str(value).lower() if isinstance(value, bool) else str(value)

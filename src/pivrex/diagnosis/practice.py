@@ -1,0 +1,163 @@
+"""A whole shakedown against the stand-in, with a person who tells the truth: for practice, scripts and tests."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.diagnosis.correction import Change, correct_text, corrections, is_right
+from pivrex.diagnosis.moves import Move, Run, Runner
+from pivrex.diagnosis.puzzle import Wire
+from pivrex.diagnosis.shakedown import Place, Shakedown, Step
+from pivrex.line.outputs import encode, motor_names, settings_of
+from pivrex.rig.rig import Rig
+from pivrex.sim.stand_in import StandIn
+from pivrex.sim.wiring import Wiring, ports_of
+
+__all__ = ["Report", "practise", "true_wires"]
+
+Floats = NDArray[np.float64]
+
+MOST_STEPS = 200
+
+
+@dataclass(frozen=True)
+class Report:
+    """What a practice found.
+
+    Attributes
+    ----------
+    correct : bool
+        Whether the corrected rig says what the wiring is.
+    probes, human_answers : int
+    left : int
+        Assignments that are left at the end.
+    steps : list of str
+        What was seen, in words.
+    changes : list of Change
+    """
+
+    correct: bool
+    probes: int
+    human_answers: int
+    left: int
+    steps: list[str]
+    changes: list[Change]
+
+    def as_json(self) -> dict[str, Any]:
+        """Give it ready for JSON."""
+        return {
+            "correct": self.correct,
+            "probes": self.probes,
+            "human_answers": self.human_answers,
+            "explanations_left": self.left,
+            "steps": self.steps,
+            "correction": [{"key": c.key, "before": c.before, "after": c.after} for c in self.changes],
+        }
+
+
+class _Bench:
+    """The stand-in, driven port by port."""
+
+    def __init__(self, rig: Rig, wiring: Wiring) -> None:
+        self._rig, self._model = rig, StandIn(rig, None, wiring)
+        self._outputs = settings_of(rig)
+        self.state = self._model.start()
+
+    def put(self, lifted: bool) -> None:
+        self.state = replace(self.state, lifted=lifted)
+
+    def point_ahead(self) -> None:
+        self.state = self._model.point_ahead(self.state)
+
+    def sensed(self) -> Floats:
+        return self._model.sensed(self.state)
+
+    def run(self, moves: tuple[Move, ...]) -> list[Run]:
+        """Carry moves out."""
+        runner = Runner(moves, self._rig.dt_s)
+        while (told := runner.step(self.sensed())) is not None:
+            self._tell(*told)
+        return runner.runs
+
+    def _tell(self, port: int, duty: float) -> None:
+        drive = np.zeros(len(self._outputs.smallest))
+        drive[port] = duty
+        self.state = self._model.step(self.state, encode(self._outputs, drive).tolist(), self._rig.dt_s)
+
+
+def true_wires(rig: Rig, wiring: Wiring) -> list[Wire]:
+    """Give the truth about each port, in the order of the rig's ports."""
+    names = motor_names(rig)
+    found = []
+    for port in ports_of(rig):
+        motor, sign = wiring.plugs[port]
+        k = names.index(motor)
+        encoder = wiring.encoders[motor]
+        if k >= len(rig.motors) and rig.steering is not None:
+            steering = rig.steering.wheels[rig.steered[k - len(rig.motors)]]
+            if not steering.counts_per_turn:
+                encoder = wiring.senses.get(rig.steered[k - len(rig.motors)], 1.0)
+        found.append(Wire(k, int(sign), int(encoder), int(wiring.gyro)))
+    return found
+
+
+def practise(
+    rig: Rig,
+    text: str,
+    path: Path,
+    wiring: Wiring,
+    place: Place = "floor",
+    by: Literal["sensors", "person"] = "sensors",
+) -> Report:
+    """Shake a stand-in with a wiring down until all is known, and correct the rig.
+
+    Parameters
+    ----------
+    rig : Rig
+    text : str
+        The rig's TOML.
+    path : Path
+        For messages only.
+    wiring : Wiring
+        How the stand-in is really wired.
+    place, by
+        As in `Shakedown`.
+    """
+    shakedown, bench, truth = Shakedown(rig, place, by), _Bench(rig, wiring), true_wires(rig, wiring)
+    bench.put(lifted=place == "up")
+    said: list[str] = []
+    for _ in range(MOST_STEPS):
+        step = shakedown.next()
+        if step.kind == "ahead":
+            bench.point_ahead()
+            shakedown.ahead(bench.sensed())
+        elif step.kind == "floor":
+            bench.put(lifted=False)
+            shakedown.on_floor()
+        elif step.kind == "probe":
+            said.append(_probe(shakedown, bench, step, truth))
+        else:
+            said.append(step.text)
+            break
+    if shakedown.solution() is None:
+        return Report(False, shakedown.probes, shakedown.human_answers, shakedown.left, said, [])
+    changes = corrections(shakedown)
+    _, corrected = correct_text(text, path, changes)
+    return Report(
+        is_right(corrected, wiring), shakedown.probes, shakedown.human_answers, shakedown.left, said, changes
+    )
+
+
+def _probe(shakedown: Shakedown, bench: _Bench, step: Step, truth: list[Wire]) -> str:
+    seen = bench.run(step.moves)[step.seen_in]
+    before, after = seen.before, seen.after
+    if step.asks == "sensors":
+        return shakedown.see(step, before, after)
+    wire = truth[step.port]
+    option = next(o for o in step.options if o.of is not None and o.of(wire) == o.outcome)
+    return shakedown.say(step, option, before, after)

@@ -1,0 +1,66 @@
+"""The smallest duty that turns each wheel: a slow ramp until it moves, wheels up and then loaded."""
+
+from __future__ import annotations
+
+from math import ceil
+from typing import Literal
+
+from pivrex.diagnosis.correction import Change
+from pivrex.diagnosis.moves import Move
+from pivrex.diagnosis.probes import Bench
+from pivrex.rig.rig import Rig
+
+__all__ = ["MOST", "SLOWLY_PER_S", "Sweep"]
+
+SLOWLY_PER_S, MOST = 0.03, 0.30
+"""The duty rises by this much a second, up to so much."""
+
+MOVED_M, MOVED_RAD = 0.0008, 0.01
+STEP = 0.005
+"""What is written is rounded up to half a per cent."""
+
+
+class Sweep:
+    """A sweep through all motors of a rig, once with the wheels up and once on the floor.
+
+    Attributes
+    ----------
+    found : dict
+        The smallest duty of each motor by (motor, place), place "up" or "floor"; None where it did not move.
+    """
+
+    def __init__(self, rig: Rig) -> None:
+        self.rig, self.bench = rig, Bench(rig)
+        self.found: dict[tuple[str, str], float | None] = {}
+
+    def next(self, place: Literal["up", "floor"]) -> tuple[str, tuple[Move, ...]] | None:
+        """Give the next motor at a place, and its ramp; None when all have been there."""
+        for k, name in enumerate(self.bench.names):
+            if (name, place) not in self.found:
+                at, _ = self.bench.watch(k)
+                moved = MOVED_RAD if self.bench.steers(k) else MOVED_M
+                there = self.bench.has_encoder[k]
+                ramp = Move(k, MOST, MOST / SLOWLY_PER_S, ramp=True, watch=at if there else -1, until=moved)
+                return name, (ramp,)
+        return None
+
+    def take(self, motor: str, place: Literal["up", "floor"], duty: float) -> None:
+        """Take the duty at which a ramp ended."""
+        self.found[motor, place] = None if duty >= MOST - 1e-9 else duty
+
+    def changes(self) -> list[Change]:
+        """Give what must change in the rig: the loaded value where there is one."""
+        keys = [f"motors.{n}" for n in self.rig.motors] + [f"steering.wheels.{w}" for w in self.rig.steered]
+        motors = [*self.rig.motors.values()]
+        steering = [self.rig.steering.wheels[w] for w in self.rig.steered] if self.rig.steering is not None else []
+        found = []
+        for name, key, motor in zip(self.bench.names, keys, [*motors, *steering], strict=True):
+            duty = self.found.get((name, "floor"))
+            if duty is None:
+                duty = self.found.get((name, "up"))
+            if duty is None:
+                continue
+            before, after = f"{motor.smallest * 100:g} %", f"{ceil(duty / STEP - 1e-9) * STEP * 100:g} %"
+            if before != after:
+                found.append(Change(f"{key}.smallest", before, after))
+        return found
