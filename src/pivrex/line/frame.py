@@ -32,6 +32,8 @@ class FrameSettings:
         Whether the field's forward counts at the start.
     straight : bool
         Whether the turn of each tick is reckoned in.
+    lead_s : float
+        How far ahead of now the heading is taken, for motors that lag.
     points : (Q, 2) float64
         Turning points in m; the centre first.
     gyro_sign : float
@@ -44,6 +46,7 @@ class FrameSettings:
 
     field: bool
     straight: bool
+    lead_s: float
     points: Floats
     gyro_sign: float
     threshold: float
@@ -83,6 +86,7 @@ def settings_of(rig: Rig) -> FrameSettings:
     return FrameSettings(
         field=plane.frame == "field",
         straight=plane.straight == "on",
+        lead_s=plane.lead_s,
         points=np.array([(0.0, 0.0), *((p.x_m, p.y_m) for p in plane.points)]),
         gyro_sign=0.0 if gyro is None else -1.0 if gyro.reversed else 1.0,
         threshold=up.threshold if up is not None else 0.0,
@@ -152,14 +156,14 @@ def robot_twist(settings: FrameSettings, state: FrameState, twist: Floats, dt_s:
     """Turn the law's twist, B + (3,), of the turning point into that of the robot's centre, relative to the robot."""
     by_field = np.count_nonzero(state.field)
     if by_field:
-        turned = to_robot(twist, state.heading - state.zero, dt_s if settings.straight else 0.0)
+        turned = to_robot(twist, state.heading - state.zero, dt_s if settings.straight else 0.0, settings.lead_s)
         twist = turned if by_field == state.field.size else np.where(state.field[..., None] > 0, turned, twist)
     if np.count_nonzero(state.point):
         twist = turn_about(twist, settings.points[state.point.astype(np.intp)])
     return twist
 
 
-def to_robot(twist: Floats, heading_rad: float | Floats, dt_s: float = 0.0) -> Floats:
+def to_robot(twist: Floats, heading_rad: float | Floats, dt_s: float = 0.0, lead_s: float = 0.0) -> Floats:
     """Turn a field-relative twist into the robot-relative one that keeps to the asked direction all through a tick.
 
     Parameters
@@ -171,6 +175,9 @@ def to_robot(twist: Floats, heading_rad: float | Floats, dt_s: float = 0.0) -> F
     dt_s : float
         The tick's length; with 0 the twist is right only at its beginning, and the path drifts aside by half of the
         tick's turn.
+    lead_s : float
+        Takes the heading this much later: wheels that follow with a lag do now what was asked that long ago, when the
+        robot stood otherwise.
 
     Returns
     -------
@@ -188,6 +195,8 @@ def to_robot(twist: Floats, heading_rad: float | Floats, dt_s: float = 0.0) -> F
         half = twist[..., 2] * (dt_s * 0.5) + _TINY  # no turn at all would be 0/0; nothing else feels it
         angle = angle + half
         gain = half / np.sin(half)
+    if lead_s:
+        angle = angle + twist[..., 2] * lead_s
     c, s = np.cos(angle) * gain, np.sin(angle) * gain
     turned = np.array(twist, np.float64)
     turned[..., 0] = c * twist[..., 0] + s * twist[..., 1]

@@ -245,7 +245,7 @@ class Line:
             state = LineState(state.tick, state.rate, state.level, state.buttons, state.frame, steer)
             parts += wheels
         else:
-            asked, given = self._fit(twist, over)
+            asked, given = self.fit(twist, over)
             motion = self._motion(given, over)
             parts += [asked, given, asked - given, motion]
             drive = outputs.drive_of(self.outputs, given)
@@ -267,7 +267,7 @@ class Line:
             asked = np.where(flag > 0, needs(self.kinematics_over, twist), asked)
         return asked
 
-    def _fit(self, twist: Floats, over: Floats | None) -> tuple[Floats, Floats]:
+    def fit(self, twist: Floats, over: Floats | None = None) -> tuple[Floats, Floats]:
         """Give what a twist asks of the wheels, and what of it they can."""
         asked = self._asked(twist, over)
         rule = self.rig.limits
@@ -310,7 +310,7 @@ class Line:
         """Kinematics, steering and limits of steered wheels: state, the row's parts, and all motors' drives."""
         settings = self.steering
         assert settings is not None
-        asked, given = self._fit(twist, over)
+        asked, given = self.fit(twist, over)
         seen = steering.look(
             settings, before, sensed[..., self._sensed["turned"]], sensed[..., self._sensed["absolute"]]
         )

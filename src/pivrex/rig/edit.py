@@ -116,13 +116,14 @@ class RigFile:
         self._undone = []
         self._save()
 
-    def edit(self, what: str, change: Callable[[TOMLDocument], None]) -> None:
-        """Change several things as one step and save; raises like `put`."""
+    def edit(self, what: str, change: Callable[[TOMLDocument], None], join: bool = False) -> None:
+        """Change several things as one step and save; raises like `put`. ``join`` goes on with a step of the same name."""
         self.look_outside()
         changed = self._with(change)
         if changed == self._text:
             return
-        step = Step(self._text, changed, what)
+        before = self._done.pop().before if join and self._done and self._done[-1].what == what else self._text
+        step = Step(before, changed, what)
         self._use(changed)
         self._done = [*self._done[-LONGEST_UNDO:], step]
         self._undone = []

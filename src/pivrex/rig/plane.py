@@ -44,6 +44,13 @@ class Plane(Table):
         "tick is reckoned in (the logarithm on SE(2)). off: it drifts sideways.",
         examples=["on"],
     )
+    lead_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
+        default=0.0,
+        alias="lead",
+        description="How far ahead of now the heading is taken while it turns: about what the wheels lag, else a path "
+        "crossed while spinning drifts aside.",
+        examples=["80 ms"],
+    )
     points: tuple[TurningPoint, ...] = Field(
         default=(), description="Points to turn about instead of the centre.", max_length=9
     )
