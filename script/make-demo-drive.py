@@ -104,7 +104,11 @@ def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:
     state, chance = line.start(), random.Random(7)
     law = rig.law.kind
     columns = COLUMNS if rig_name == "plover" else (*COLUMNS, *MORE)
-    hand = {"left_x": 0.0, "left_y": 0.0} if law == "arcade" else {"left_x": 0.0, "left_y": 0.0, "right_x": 0.0, "right_y": 0.0}
+    hand = (
+        {"left_x": 0.0, "left_y": 0.0}
+        if law == "arcade"
+        else {"left_x": 0.0, "left_y": 0.0, "right_x": 0.0, "right_y": 0.0}
+    )
     rows, route = [], list(stops)
     stay, pressed, quiet, turning = 0.8, ("button_8", 9) if law == "planar" else ("", 0), 1.0, 0.0
     while route or quiet > 0:
@@ -121,7 +125,7 @@ def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:
             settled = True
             if isinstance(there.heading, int | float) and law == "planar":
                 settled = abs(math.remainder(math.radians(there.heading) - heading, 2 * math.pi)) < 0.12
-            if there.heading is None and law == "planar" or away < near and (settled or not there.stay):
+            if (there.heading is None and law == "planar") or (away < near and (settled or not there.stay)):
                 route.pop(0)
                 stay, pressed, turning = there.stay, (there.press, 9) if there.press else pressed, there.turn
             else:

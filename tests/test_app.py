@@ -273,7 +273,7 @@ class ShapingTest(AppCase):
         async with self.running(view="shaping"):
             view = self.app.views["shaping"]
             assert isinstance(view, ShapingView)
-            key, row, left, width = next(s for s in view._sliders if s[0] == "shaping.turn.scale")
+            key, row, left, width = next(s for s in view.sliders if s[0] == "shaping.turn.scale")
             view.point(left, row, "press")
             for x in range(left, left + width, 3):
                 view.point(x, row, "drag")

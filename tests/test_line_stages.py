@@ -13,6 +13,7 @@ from pivrex.line.frame import to_robot
 from pivrex.line.laws import arcade, tank, triggers
 from pivrex.line.line import Line
 from pivrex.rig import Rig
+from pivrex.rig.geometry import wheel_matrix
 from tests.support import PLAIN, plain_rig
 
 Floats = NDArray[np.float64]

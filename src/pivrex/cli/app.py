@@ -45,9 +45,14 @@ def demo(
     folder: Annotated[
         Path | None, typer.Argument(metavar="[DIR]", help="Where the demo workspace goes; a fresh folder if left out.")
     ] = None,
+    rig: Annotated[str, typer.Option(help="The robot to open, by name.")] = "",
     view: Annotated[str, typer.Option(help="shaping, chassis or field.")] = "field",
     theme: Annotated[str, typer.Option(help="dusk, noon or plain.")] = "dusk",
     pad: Annotated[bool, typer.Option("--pad", help="Listen for stand-in gamepads.")] = False,
+    fault: Annotated[
+        str, typer.Option(help="Faults of the stand-in's wiring to practise on: random, swap A/B, ...")
+    ] = "",
+    seed: Annotated[int, typer.Option(help="For random faults.")] = 0,
 ) -> None:
     """Copy the demo workspace and open it, with the recorded driver playing."""
 
@@ -59,6 +64,10 @@ def open_(
     view: Annotated[str, typer.Option(help="shaping, chassis or field.")] = "field",
     theme: Annotated[str, typer.Option(help="dusk, noon or plain.")] = "dusk",
     pad: Annotated[bool, typer.Option("--pad", help="Listen for stand-in gamepads.")] = False,
+    fault: Annotated[
+        str, typer.Option(help="Faults of the stand-in's wiring to practise on: random, swap A/B, ...")
+    ] = "",
+    seed: Annotated[int, typer.Option(help="For random faults.")] = 0,
 ) -> None:
     """Open a workspace; `pivrex [DIR]` does the same."""
 
@@ -125,9 +134,7 @@ def describe(rig: RigName, as_json: Json = False) -> None:
     print(f"{read.name}: {read.about}\nlaw {read.law.kind}, full forward {read.full_forward_m_s:.2f} m/s{aside}, "
           f"full turn {math.degrees(read.full_turn_rad_s):.0f} deg/s\n{read.chassis.shape} chassis: {can_do(read)}")  # fmt: skip
     spot, pivot = travel_for(read, math.pi / 2), travel_for(read, math.pi / 2, side(read, left=True))
-    for wheel, w, f, turn, about in zip(
-        read.chassis.wheels, wheels, wheel_figures(read), spot, pivot, strict=True
-    ):
+    for wheel, w, f, turn, about in zip(read.chassis.wheels, wheels, wheel_figures(read), spot, pivot, strict=True):
         counts = f", {f.counts_per_metre:.0f} counts/m" if f.counts_per_metre else ""
         print(f"  wheel {w['name']}: {read.chassis.describe_wheel(wheel)}, x {w['x_m'] * 1e3:+.0f} mm, "
               f"y {w['y_m'] * 1e3:+.0f} mm, radius {w['radius_m'] * 1e3:.0f} mm, top {w['top_speed_m_s']:.2f} m/s")  # fmt: skip

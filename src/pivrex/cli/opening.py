@@ -14,7 +14,9 @@ from pivrex.errors import PivrexError
 
 __all__ = ["copy_demo", "open_by_words"]
 
-NOT_A_TERMINAL = "pivrex needs a terminal to draw on; for scripts there are check, describe, wheels, map, shakedown and export"
+NOT_A_TERMINAL = (
+    "pivrex needs a terminal to draw on; for scripts there are check, describe, wheels, map, shakedown and export"
+)
 
 
 def _parser(command: str) -> argparse.ArgumentParser:
@@ -24,6 +26,8 @@ def _parser(command: str) -> argparse.ArgumentParser:
     parser.add_argument("--view", choices=("shaping", "chassis", "field"), default="field")
     parser.add_argument("--theme", choices=("dusk", "noon", "plain"), default="")
     parser.add_argument("--pad", action="store_true")
+    parser.add_argument("--fault", default="")
+    parser.add_argument("--seed", type=int, default=0)
     return parser
 
 
@@ -77,7 +81,25 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
     source = f"recording {recording.stem}" if demo and recording is not None else "keys"
     from pivrex.tui.start import show
 
-    result = show(client, folder, rig_path, source, view=options.view, theme=options.theme, tour=demo, pads=options.pad)
+    if options.fault:
+        from pivrex.rig import read_rig
+        from pivrex.sim.wiring import faulty
+
+        faulty(
+            read_rig(rig_path), options.fault, options.seed
+        )  # words that mean nothing are said before the screen opens
+    result = show(
+        client,
+        folder,
+        rig_path,
+        source,
+        view=options.view,
+        theme=options.theme,
+        tour=demo,
+        pads=options.pad,
+        fault=options.fault,
+        seed=options.seed,
+    )
     if demo and not options.folder:
         print(f"the demo workspace is kept in {path}")
     return result

@@ -2,32 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from math import degrees
 from pathlib import Path
 from typing import Any
 
+from pivrex.diagnosis.changes import SAME_RAD, Change, in_degrees, put_changes
 from pivrex.diagnosis.shakedown import Shakedown
 from pivrex.errors import PivrexError
 from pivrex.rig import Rig, read_text
-from pivrex.rig.edit import set_key
 from pivrex.sim.wiring import Wiring, wiring_of
+from pivrex.units import wrap_rad
 
-__all__ = ["Change", "correct_text", "corrections", "is_right"]
-
-SAME_RAD = 0.02
-
-
-@dataclass(frozen=True)
-class Change:
-    """One key of the rig, as it was and as it shall be; None where it is left out."""
-
-    key: str
-    before: Any
-    after: Any
-
-    def __str__(self) -> str:
-        return f"{self.key}: {_shown(self.before)} → {_shown(self.after)}"
+__all__ = ["correct_text", "corrections", "is_right"]
 
 
 def corrections(shakedown: Shakedown) -> list[Change]:
@@ -42,8 +27,7 @@ def corrections(shakedown: Shakedown) -> list[Change]:
     if solution is None:
         raise PivrexError("the shakedown is not done yet, so there is nothing to correct")
     rig, bench = shakedown.rig, shakedown.bench
-    keys = [f"motors.{name}" for name in rig.motors] + [f"steering.wheels.{w}" for w in rig.steered]
-    motors = [*rig.motors.values(), *(rig.steering.wheels[w] for w in rig.steered if rig.steering is not None)]
+    keys, motors = list(rig.all_motors()), list(rig.all_motors().values())
     if any(k != p for p, k in enumerate(solution.motor_on)) and any("where " in port for port in bench.ports):
         raise PivrexError(f"{rig.name} names no ports, so plugs cannot be put right in it; give every output a port")
     offsets, agree = shakedown.sensor_facts()
@@ -63,10 +47,12 @@ def corrections(shakedown: Shakedown) -> list[Change]:
         if bench.steers(k):
             sensor, wheel = rig.steering.wheels[bench.wheels[k][0]].sensor, bench.wheels[k][0]  # type: ignore[union-attr]
             if sensor is not None and wheel in offsets:
-                sense = solution.encoders[k] * agree.get(wheel, 1) if motors[k].counts_per_turn else solution.encoders[k]
+                sense = (
+                    solution.encoders[k] * agree.get(wheel, 1) if motors[k].counts_per_turn else solution.encoders[k]
+                )
                 change(f"{keys[k]}.sensor.reversed", sensor.reversed, sense < 0)
-                if abs(_wrapped(offsets[wheel] - sensor.offset_rad)) > SAME_RAD:
-                    change(f"{keys[k]}.sensor.offset", _degrees(sensor.offset_rad), _degrees(offsets[wheel]))
+                if abs(wrap_rad(offsets[wheel] - sensor.offset_rad)) > SAME_RAD:
+                    change(f"{keys[k]}.sensor.offset", in_degrees(sensor.offset_rad), in_degrees(offsets[wheel]))
     if rig.gyro is not None:
         change("gyro.reversed", rig.gyro.reversed, solution.gyro < 0)
     changes.sort(key=lambda c: keys.index(next((k for k in keys if c.key.startswith(k + ".")), keys[-1])))
@@ -78,8 +64,7 @@ def correct_text(text: str, path: Path, changes: list[Change]) -> tuple[str, Rig
     import tomlkit
 
     document = tomlkit.parse(text)
-    for change in changes:
-        set_key(document, change.key, change.after)
+    put_changes(document, changes)
     changed = tomlkit.dumps(document)
     return changed, read_text(changed, path, Rig)
 
@@ -87,20 +72,6 @@ def correct_text(text: str, path: Path, changes: list[Change]) -> tuple[str, Rig
 def is_right(rig: Rig, wiring: Wiring) -> bool:
     """Tell whether a rig says what a wiring is."""
     said = wiring_of(rig)
-    offsets = all(abs(_wrapped(said.offsets[w] - wiring.offsets[w])) <= SAME_RAD for w in said.offsets)
+    offsets = all(abs(wrap_rad(said.offsets[w] - wiring.offsets[w])) <= SAME_RAD for w in said.offsets)
     same_signs = {**said.encoders} == {**wiring.encoders} and {**said.senses} == {**wiring.senses}
     return {**said.plugs} == {**wiring.plugs} and same_signs and said.gyro == wiring.gyro and offsets
-
-
-def _wrapped(angle: float) -> float:
-    from pivrex.units import wrap_rad
-
-    return wrap_rad(angle)
-
-
-def _degrees(angle: float) -> str:
-    return f"{degrees(_wrapped(angle)):.1f} deg"
-
-
-def _shown(value: Any) -> str:
-    return "left out" if value is None else str(value).lower() if isinstance(value, bool) else str(value)

@@ -9,7 +9,8 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.diagnosis.correction import Change, correct_text, corrections, is_right
+from pivrex.diagnosis.changes import Change
+from pivrex.diagnosis.correction import correct_text, corrections, is_right
 from pivrex.diagnosis.moves import Move, Run, Runner
 from pivrex.diagnosis.puzzle import Wire
 from pivrex.diagnosis.shakedown import Place, Shakedown, Step
@@ -148,9 +149,7 @@ def practise(
         return Report(False, shakedown.probes, shakedown.human_answers, shakedown.left, said, [])
     changes = corrections(shakedown)
     _, corrected = correct_text(text, path, changes)
-    return Report(
-        is_right(corrected, wiring), shakedown.probes, shakedown.human_answers, shakedown.left, said, changes
-    )
+    return Report(is_right(corrected, wiring), shakedown.probes, shakedown.human_answers, shakedown.left, said, changes)
 
 
 def _probe(shakedown: Shakedown, bench: _Bench, step: Step, truth: list[Wire]) -> str:

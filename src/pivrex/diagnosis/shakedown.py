@@ -171,15 +171,21 @@ class Shakedown:
         if clash:
             return Step("contradiction", _clash(clash))
         if not self._pointed:
-            return Step("ahead", "Point all steered wheels straight ahead, as they stand when the robot drives forward.")
+            return Step(
+                "ahead", "Point all steered wheels straight ahead, as they stand when the robot drives forward."
+            )
         if self.left == 1:
             return Step("done", "Everything is known.")
         step = self._by_sensors() if self.by == "sensors" else None
         if step is None and self.by == "sensors" and self.place == "up" and self.bench.has_gyro:
-            return Step("floor", "Put the robot on the floor with half a metre free around it: the gyro must see it turn.")
+            return Step(
+                "floor", "Put the robot on the floor with half a metre free around it: the gyro must see it turn."
+            )
         step = step or self._by_person()
         if step is None and self.place == "up" and self.bench.has_gyro:
-            return Step("floor", "Put the robot on the floor with half a metre free around it: the gyro must see it turn.")
+            return Step(
+                "floor", "Put the robot on the floor with half a metre free around it: the gyro must see it turn."
+            )
         return step or Step("done", f"{self.left} explanations are left that nothing can tell apart.")
 
     def _by_sensors(self) -> Step | None:
@@ -211,7 +217,11 @@ class Shakedown:
         if self.place != "floor" or not self.bench.has_gyro:
             return None
         wires = self.puzzle.possible()
-        sits = {int(np.flatnonzero(w.any(axis=(1, 2, 3)))[0]): p for p, w in enumerate(wires) if w.any(axis=(1, 2, 3)).sum() == 1}
+        sits = {
+            int(np.flatnonzero(w.any(axis=(1, 2, 3)))[0]): p
+            for p, w in enumerate(wires)
+            if w.any(axis=(1, 2, 3)).sum() == 1
+        }
         for k in range(self.bench.drives):
             j = self.bench.steering_of(k)
             if j < 0 or k not in sits or j not in sits or self._unread.get((sits[j], True), 0) >= TRIES:
@@ -274,7 +284,9 @@ class Shakedown:
         if asks == "motion":
             chances = self.puzzle.outcomes(port, _motion)
             for k, name in enumerate(self.bench.names):
-                ways = ("turned left", "turned right") if self.bench.steers(k) else ("rolled forward", "rolled backward")
+                ways = (
+                    ("turned left", "turned right") if self.bench.steers(k) else ("rolled forward", "rolled backward")
+                )
                 who = self.bench.wheels[k][0] if self.bench.steers(k) else name
                 found += [Option(f"{who} {way}", (k, s), _motion) for s, way in zip(SIGNS, ways, strict=True)]
             found.sort(key=lambda o: -chances.get(o.outcome, 0))
@@ -288,13 +300,16 @@ class Shakedown:
             counts = (("its count went up", 1), ("its count went down", -1))
             headings = (("the heading rose", 1), ("the heading fell", -1), ("the heading stayed", 0))
             found = [
-                Option(f"{a}, {b}", (c, h), self._read_off) for a, c in counts for b, h in headings if self._may_show(port, h)
+                Option(f"{a}, {b}", (c, h), self._read_off)
+                for a, c in counts
+                for b, h in headings
+                if self._may_show(port, h)
             ]
             found += [Option("no count moved", (0, 0), self._read_off)]
         return (*found, Option("could not tell", None, None))
 
     def _may_show(self, port: int, heading: int) -> bool:
-        return self.place == "floor" and self.bench.has_gyro or heading == 0
+        return (self.place == "floor" and self.bench.has_gyro) or heading == 0
 
     def _nose(self, wire: Wire) -> int:
         return 0 if self.bench.steers(wire.motor) else wire.sign * self.bench.turning[wire.motor]
@@ -387,4 +402,6 @@ def _clash(answers: list[Answer]) -> str:
     if len(answers) == 1:
         return f"This cannot be true: {answers[0].said}. Is a plug out, or a motor dead? Take it back, and look again."
     count = {2: "two", 3: "three", 4: "four"}.get(len(answers), str(len(answers)))
-    return f"These {count} cannot {'both' if len(answers) == 2 else 'all'} be true: " + "; ".join(a.said for a in answers)
+    return f"These {count} cannot {'both' if len(answers) == 2 else 'all'} be true: " + "; ".join(
+        a.said for a in answers
+    )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from math import ceil
 from typing import Literal
 
-from pivrex.diagnosis.correction import Change
+from pivrex.diagnosis.changes import Change
 from pivrex.diagnosis.moves import Move
 from pivrex.diagnosis.probes import Bench
 from pivrex.rig.rig import Rig
@@ -50,11 +50,8 @@ class Sweep:
 
     def changes(self) -> list[Change]:
         """Give what must change in the rig: the loaded value where there is one."""
-        keys = [f"motors.{n}" for n in self.rig.motors] + [f"steering.wheels.{w}" for w in self.rig.steered]
-        motors = [*self.rig.motors.values()]
-        steering = [self.rig.steering.wheels[w] for w in self.rig.steered] if self.rig.steering is not None else []
         found = []
-        for name, key, motor in zip(self.bench.names, keys, [*motors, *steering], strict=True):
+        for name, (key, motor) in zip(self.bench.names, self.rig.all_motors().items(), strict=True):
             duty = self.found.get((name, "floor"))
             if duty is None:
                 duty = self.found.get((name, "up"))

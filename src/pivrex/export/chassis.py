@@ -28,7 +28,9 @@ def write_chassis(rig: Rig, path: Path) -> None:
     """
     chassis = rig.chassis
     extent = max(
-        chassis.length_m, chassis.width_m, *(2.2 * (abs(v) + w.radius_m) for w in chassis.wheels for v in (w.x_m, w.y_m))
+        chassis.length_m,
+        chassis.width_m,
+        *(2.2 * (abs(v) + w.radius_m) for w in chassis.wheels for v in (w.x_m, w.y_m)),
     )
     figure, (sheet,) = new_sheet(6.4, 7.2 + 0.2 * len(chassis.wheels))
     length, width = chassis.length_m * 1e3, chassis.width_m * 1e3
@@ -51,10 +53,11 @@ def write_chassis(rig: Rig, path: Path) -> None:
     for point in rig.plane.points:
         sheet.plot(-point.y_m * 1e3, point.x_m * 1e3, "x", color=GHOST, markersize=7)
         sheet.annotate(point.name, (-point.y_m * 1e3, point.x_m * 1e3), (4, 4), textcoords="offset points", fontsize=8)
-    words = [f"{w.name} = {equation(chassis, i)}".replace("= along", "rolls along") for i, w in enumerate(chassis.wheels)]
+    words = [f"{w.name} = {equation(chassis, i)}" for i, w in enumerate(chassis.wheels)]
     counts = [f"{f.counts_per_metre:.0f} counts/m" if f.counts_per_metre else "" for f in wheel_figures(rig)]
     sheet.set_xlabel(
-        "right of the centre / mm\n\nin m/s, turn in rad/s:\n" + "\n".join(f"{a}    {b}" for a, b in zip(words, counts, strict=True))
+        "right of the centre / mm\n\nin m/s, turn in rad/s:\n"
+        + "\n".join(f"{a}    {b}" for a, b in zip(words, counts, strict=True))
     )
     sheet.set_ylabel("forward of the centre / mm")
     sheet.set_aspect("equal")

@@ -21,19 +21,17 @@ def equation(chassis: Chassis, wheel: int) -> str:
     rows = geometry.rows[geometry.of_wheel == wheel]
     if len(rows) == 1:
         return sum_of(rows[0])
-    return f"along ({sum_of(rows[0])}, {sum_of(rows[1])})"
+    return f"({sum_of(rows[0])}, {sum_of(rows[1])})"
 
 
 def sum_of(row: np.ndarray) -> str:
     """Write a row of the wheel matrix as a sum."""
     text = ""
     for factor, name in zip(row.tolist(), NAMES, strict=True):
-        size = f"{abs(factor):.2f}"
         if abs(factor) < 0.0005:
             continue
-        if size == "0.00":
-            size = f"{abs(factor):.4f}"
-        part = name if size == "1.00" else f"{size}·{name}"
+        size = f"{abs(factor):.3g}"
+        part = name if size == "1" else f"{size}·{name}"
         sign = "−" if factor < 0 else "+"
         text += f" {sign} {part}" if text else f"−{part}" if factor < 0 else part
     return text or "nothing"

@@ -9,7 +9,16 @@ from numpy.typing import NDArray
 
 from pivrex.rig.chassis import Chassis
 
-__all__ = ["Kinematics", "Motion", "hub_velocities", "kinematics_of", "motion_of", "twist_of", "vectors", "wheel_speeds"]
+__all__ = [
+    "Kinematics",
+    "Motion",
+    "hub_velocities",
+    "kinematics_of",
+    "motion_of",
+    "twist_of",
+    "vectors",
+    "wheel_speeds",
+]
 
 Floats = NDArray[np.float64]
 

@@ -234,7 +234,12 @@ class Line:
                 asked_twist = frame.robot_twist(self.frame, oriented, twist, self.dt_s)
             heading = oriented.heading - oriented.zero
             about = np.empty((*heading.shape, 4))
-            about[..., 0], about[..., 1], about[..., 2], about[..., 3] = heading, oriented.field, oriented.point, oriented.over
+            about[..., 0], about[..., 1], about[..., 2], about[..., 3] = (
+                heading,
+                oriented.field,
+                oriented.point,
+                oriented.over,
+            )
             parts += [about, asked_twist]
             state = LineState(state.tick, state.rate, state.level, state.buttons, oriented, state.steer)
             twist = asked_twist

@@ -114,10 +114,7 @@ def settings_of(rig: Rig) -> OutputSettings:
         all_whole=bool(whole.all()),
         any_direction=bool(direction.any()),
         readers=tuple(zip(motors, rest.tolist(), above.tolist(), below.tolist(), direction.tolist(), strict=True)),
-        smallest=np.array(
-            [m.smallest for m in rig.motors.values()]
-            + [rig.steering.wheels[w].smallest for w in rig.steered if rig.steering is not None]
-        ),
+        smallest=np.array([m.smallest for m in rig.all_motors().values()]),
     )
 
 

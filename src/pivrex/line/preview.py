@@ -1,4 +1,4 @@
-"""What a motion would ask of the wheels, without a stick and without time: the stages from kinematics to limits."""
+"""What a motion asks of the wheels without a stick and without time, and what wheels are doing in a Tick."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from pivrex.line import kinematics, steering
 from pivrex.line.line import Line
 
-__all__ = ["Preview", "preview"]
+__all__ = ["Doing", "Preview", "doing", "preview"]
 
 Floats = NDArray[np.float64]
 
@@ -63,3 +63,61 @@ def preview(line: Line, twist: Floats) -> Preview:
     motion = kinematics.motion_of(line.kinematics, wheels)
     scrub = float(np.abs(motion.scrub).max()) if motion.scrub.size else 0.0
     return Preview(followed, twist - followed, angles, speeds, limited, motion.twist, scrub)
+
+
+@dataclass(frozen=True)
+class Doing:
+    """What the wheels are doing in a Tick.
+
+    Attributes
+    ----------
+    angles : (W,) float64
+        Where the wheels point, in rad.
+    targets : (W,) float64
+        Where they shall point.
+    asked, given, measured : (W,) float64
+        Surface speeds in m/s.
+    commanded, achieved : (3,) float64
+        The motion that the commanded speeds make, and the one that the measured speeds make.
+    residual, scrub : float
+        How far the commanded wheels disagree, and the greatest side slip, in m/s.
+    """
+
+    angles: Floats
+    targets: Floats
+    asked: Floats
+    given: Floats
+    measured: Floats
+    commanded: Floats
+    achieved: Floats
+    residual: float
+    scrub: float
+
+
+def doing(line: Line, row: Floats) -> Doing:
+    """Take out of a Tick what the wheels do, and work out the motion that their measured speeds make."""
+    layout, count = line.layout, len(line.wheels)
+    sensed = layout.stage("sensed").start
+    measured = row[sensed + count : sensed + 2 * count]
+    wheels = layout.stage("wheels")
+    limits = layout.stage("limits").start
+    motion = layout.stage("motion").start
+    angles = targets = np.array([w.drive_rad for w in line.rig.chassis.wheels])
+    rolled = measured
+    if line.steering is not None:
+        steer = layout.stage("steering").start
+        angles, targets = row[steer : steer + count], row[steer + count : steer + 2 * count]
+        rolled = kinematics.vectors(measured, angles)
+    over = layout.has("frame", "over") and row[layout.at("frame", "over")] > 0
+    maps = line.kinematics_over if over and line.kinematics_over is not None else line.kinematics
+    return Doing(
+        angles,
+        targets,
+        row[wheels],
+        row[limits : limits + count],
+        measured,
+        row[motion : motion + 3],
+        kinematics.twist_of(maps, rolled),
+        float(row[motion + 3]),
+        float(row[motion + 4]),
+    )

@@ -200,7 +200,7 @@ def _placed(settings: SteerSettings, steered: Floats) -> Floats:
 
 
 def aim(
-    settings: SteerSettings, state: SteerState, wanted: Floats, hold: Floats | bool = False
+    settings: SteerSettings, state: SteerState, wanted: Floats, hold: NDArray[np.bool_] | bool = False
 ) -> tuple[SteerState, Aim]:
     """Choose where the wheels point and how fast they roll.
 

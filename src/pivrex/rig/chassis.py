@@ -61,7 +61,10 @@ class Wheel(Table):
         found = []
         if self.steered and self.rollers_rad is not None:
             found.append(
-                ("rollers", "are given for a steered wheel; a wheel is steered or has rollers, and only a plain one steers")
+                (
+                    "rollers",
+                    "are given for a steered wheel; a wheel is steered or has rollers, and only a plain one steers",
+                )
             )
         if self.steered and self.drive_rad:
             found.append(("drive", "is given for a steered wheel; its steering says which way it rolls"))
@@ -158,7 +161,9 @@ class Chassis(Table):
             return found
         sides = {wheel.y_m for wheel in self.wheels}
         if len(self.wheels) < 2:
-            return [("wheels", "has one wheel; a two-sided chassis needs at least one at the left and one at the right")]
+            return [
+                ("wheels", "has one wheel; a two-sided chassis needs at least one at the left and one at the right")
+            ]
         if len(sides) < 2:
             return [
                 (
@@ -201,9 +206,7 @@ class Chassis(Table):
     @property
     def geometry(self) -> Geometry:
         """What follows from where the wheels are."""
-        return geometry_of(
-            tuple(Contact(w.x_m, w.y_m, w.drive_rad, w.rollers_rad, w.steered) for w in self.wheels)
-        )
+        return geometry_of(tuple(Contact(w.x_m, w.y_m, w.drive_rad, w.rollers_rad, w.steered) for w in self.wheels))
 
     @property
     def shape(self) -> str:

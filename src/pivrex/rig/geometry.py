@@ -79,7 +79,9 @@ class Geometry:
     def can(self, motion: Floats) -> bool:
         """Tell whether the chassis can follow a twist, to a millionth."""
         wanted = np.asarray(motion, float)
-        return bool(np.allclose(self.followed(wanted), wanted, rtol=0, atol=1e-6 * max(1.0, float(np.abs(wanted).max()))))
+        return bool(
+            np.allclose(self.followed(wanted), wanted, rtol=0, atol=1e-6 * max(1.0, float(np.abs(wanted).max())))
+        )
 
     @property
     def moves_in_plane(self) -> bool:
@@ -172,11 +174,10 @@ def _rows(contacts: tuple[Contact, ...], side: float) -> tuple[Floats, NDArray[n
         if contact.rollers_rad is None:
             slip.append(wheel_matrix(place, np.stack([-drive[:, 1], drive[:, 0]], axis=1))[0])
             of_plain.append(i)
-    H = np.array(rows).reshape(-1, 3)
-    S = np.array(slip).reshape(-1, 3)
-    H[np.abs(H) < 1e-15] = 0.0
-    S[np.abs(S) < 1e-15] = 0.0
-    return H, np.array(of_wheel, np.intp), S, np.array(of_plain, np.intp)
+    needs, slides = np.array(rows).reshape(-1, 3), np.array(slip).reshape(-1, 3)
+    needs[np.abs(needs) < 1e-15] = 0.0
+    slides[np.abs(slides) < 1e-15] = 0.0
+    return needs, np.array(of_wheel, np.intp), slides, np.array(of_plain, np.intp)
 
 
 def _unit(angle_rad: float) -> Floats:

@@ -13,7 +13,7 @@ from pivrex.rig.read import field_at
 from pivrex.rig.rig import Rig
 from pivrex.units import KINDS, format_quantity, parse, split
 
-__all__ = ["Setting", "setting_at"]
+__all__ = ["Setting", "marks_of", "setting_at"]
 
 COARSE = 5
 """Fine steps in a coarse one."""
@@ -34,7 +34,7 @@ class Setting:
 
     def __init__(self, key: str, field: FieldInfo) -> None:
         self.key = key
-        self.quantity = next((m for m in field.metadata if isinstance(m, Quantity)), None)
+        self.quantity = next((m for m in marks_of(field) if isinstance(m, Quantity)), None)
         self.choices = tuple(v for v in get_args(field.annotation) if isinstance(v, str))
         self.description = field.description or ""
 
@@ -143,6 +143,12 @@ class Setting:
     @staticmethod
     def _written(si: float, kind: str, unit: str) -> object:
         return format_quantity(si, kind, unit) if unit else round(si, 6)
+
+
+def marks_of(field: FieldInfo) -> list[Any]:
+    """The marks of a field, also of one that may be left out: ``Annotated[float, mark] | None``."""
+    inner = [m for part in get_args(field.annotation) for m in getattr(part, "__metadata__", ())]
+    return [*field.metadata, *inner]
 
 
 @cache

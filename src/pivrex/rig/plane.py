@@ -90,5 +90,7 @@ class UpsideDown(Table):
         examples=[0.4],
     )
     reversed: bool = Field(
-        default=False, description="True if the sensor reads -1 g while the robot stands on its wheels.", examples=[False]
+        default=False,
+        description="True if the sensor reads -1 g while the robot stands on its wheels.",
+        examples=[False],
     )

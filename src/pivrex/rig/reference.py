@@ -10,6 +10,7 @@ from pydantic.fields import FieldInfo
 from pivrex.rig.channels import CHANNELS, describe_channel
 from pivrex.rig.controls import LAWS
 from pivrex.rig.field import Workspace
+from pivrex.rig.nudge import marks_of
 from pivrex.rig.outputs import Output
 from pivrex.rig.quantities import Quantity, quoted
 from pivrex.rig.rig import Rig
@@ -60,7 +61,7 @@ def _tables(path: str, model: type[BaseModel], seen: set[str]) -> list[str]:
 
 
 def _row(key: str, field: FieldInfo) -> str:
-    quantity = next((m for m in field.metadata if isinstance(m, Quantity)), None)
+    quantity = next((m for m in marks_of(field) if isinstance(m, Quantity)), None)
     allowed = ""
     if quantity is not None and quantity.sentence():
         allowed = f" ({quantity.sentence()})"

@@ -16,7 +16,7 @@ from pivrex.rig.motors import Motor
 from pivrex.rig.outputs import Output
 from pivrex.rig.plane import Gyro, Plane, UpsideDown
 from pivrex.rig.quantities import Quantity
-from pivrex.rig.steering import Steering, steering_name
+from pivrex.rig.steering import Steering, SteeringMotor, steering_name
 
 __all__ = ["Rig"]
 
@@ -117,15 +117,21 @@ class Rig(Table):
         for name in motors:
             if name not in steered:
                 what = (
-                    "which is not steered" if name in [w.name for w in self.chassis.wheels] else "which the chassis has not"
+                    "which is not steered"
+                    if name in [w.name for w in self.chassis.wheels]
+                    else "which the chassis has not"
                 )
                 found.append((f"steering.wheels.{name}", f"is for a wheel {what}; steered are {_listed(steered)}"))
             if steering_name(name) in self.motors:
-                found.append((f"motors.{steering_name(name)}", "has the name of a steering motor; call it something else"))
+                found.append(
+                    (f"motors.{steering_name(name)}", "has the name of a steering motor; call it something else")
+                )
         missing = [name for name in steered if name not in motors]
         if missing:
             key = "steering.wheels" if self.steering is not None else "steering"
-            found.append((key, f"has no motor for the steered wheel {_listed(missing)}; add [steering.wheels.\"{missing[0]}\"]"))
+            found.append(
+                (key, f'has no motor for the steered wheel {_listed(missing)}; add [steering.wheels."{missing[0]}"]')
+            )
         return found
 
     def _button_mistakes(self) -> list[tuple[str, str]]:
@@ -159,7 +165,10 @@ class Rig(Table):
                 if function == "turn" and geometry.can(np.array([0.0, 0.0, 1.0]) - _aside(got)):
                     reason = "it turns about a point that is not its centre, and would move sideways"
                 found.append(
-                    ("law.kind", f'is "{self.law.kind}", which asks for {motion}, but this chassis cannot do that: {reason}')
+                    (
+                        "law.kind",
+                        f'is "{self.law.kind}", which asks for {motion}, but this chassis cannot do that: {reason}',
+                    )
                 )
         if self.law.full_left_m_s is not None and self.law.kind != "planar":
             found.append(("law.full_left", f"is given, but the law {self.law.kind} does not move sideways"))
@@ -232,12 +241,16 @@ class Rig(Table):
                 used.setdefault(word, f"{key}.output.{role}")
         return found
 
-    def outputs(self) -> dict[str, Output]:
-        """Give every output by the key of its motor, those that drive before those that steer."""
-        found = {f"motors.{name}": motor.output for name, motor in self.motors.items()}
+    def all_motors(self) -> dict[str, Motor | SteeringMotor]:
+        """Give every motor by its key in the file, those that drive before those that steer."""
+        found: dict[str, Motor | SteeringMotor] = {f"motors.{name}": motor for name, motor in self.motors.items()}
         for wheel in self.steered:
-            found[f"steering.wheels.{wheel}"] = self.steering.wheels[wheel].output  # type: ignore[union-attr]
+            found[f"steering.wheels.{wheel}"] = self.steering.wheels[wheel]  # type: ignore[union-attr]
         return found
+
+    def outputs(self) -> dict[str, Output]:
+        """Give every output by the key of its motor, in the order of `all_motors`."""
+        return {key: motor.output for key, motor in self.all_motors().items()}
 
     def buttons(self) -> dict[str, str]:
         """Give the buttons in use beside the law's axes, by the key that names them."""

@@ -65,7 +65,9 @@ class SteeringMotor(Table):
         alias="top_speed", description="The motor shaft at full drive.", examples=["9000 rpm"]
     )
     gear: Annotated[float, Quantity("number", above=0, at_most=1e6)] = Field(
-        default=1.0, description="Turns of the motor shaft for one turn of the wheel about its upright axis.", examples=[60]
+        default=1.0,
+        description="Turns of the motor shaft for one turn of the wheel about its upright axis.",
+        examples=[60],
     )
     counts_per_turn: Annotated[float, Quantity("number", at_least=0, at_most=1e9)] = Field(
         default=0.0, description="Encoder counts for one turn of the motor shaft; 0 without an encoder.", examples=[12]
@@ -74,7 +76,9 @@ class SteeringMotor(Table):
         default=False, description="True if a positive output turns the wheel to the right.", examples=[False]
     )
     encoder_reversed: bool = Field(
-        default=False, description="True if its encoder counts down while the wheel turns to the left.", examples=[False]
+        default=False,
+        description="True if its encoder counts down while the wheel turns to the left.",
+        examples=[False],
     )
     smallest: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
         default=0.0, description="The smallest drive that turns it. Below it the motor only hums.", examples=["5 %"]
@@ -140,7 +144,9 @@ class Steering(Table):
         description="The button that turns all wheels inwards, so that nobody pushes the robot away.",
         examples=["button_2"],
     )
-    wheels: dict[Name, SteeringMotor] = Field(description="The steering motor of each steered wheel, by the wheel's name.")
+    wheels: dict[Name, SteeringMotor] = Field(
+        description="The steering motor of each steered wheel, by the wheel's name."
+    )
 
     def mistakes(self) -> list[tuple[str, str]]:
         return button_mistakes({"hold": self.hold})

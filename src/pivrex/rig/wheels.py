@@ -32,7 +32,7 @@ def moved(index: int, x_m: float, y_m: float) -> Edit:
     """Put a wheel at a place, rounded to a millimetre, in the units that stand there."""
 
     def change(document: TOMLDocument) -> None:
-        wheel: Any = document["chassis"]["wheels"][index]  # type: ignore[index]
+        wheel: Any = document["chassis"]["wheels"][index]
         for key, value in (("x", x_m), ("y", y_m)):
             written = wheel.get(key)
             unit = split(str(written))[1] if isinstance(written, str) else ""
@@ -75,14 +75,16 @@ def added(rig: Rig, index: int) -> tuple[str, Edit]:
     motor = next(n for n, m in rig.motors.items() if wheel.name in m.wheels)
 
     def change(document: TOMLDocument) -> None:
-        wheels: Any = document["chassis"]["wheels"]  # type: ignore[index]
+        wheels: Any = document["chassis"]["wheels"]
         new = dict(wheels[index].unwrap())
-        new.update(name=name, x=format_quantity(round(x, 3), "length", "mm"), y=format_quantity(round(y, 3), "length", "mm"))
+        new.update(
+            name=name, x=format_quantity(round(x, 3), "length", "mm"), y=format_quantity(round(y, 3), "length", "mm")
+        )
         _append(wheels, new)
-        copied = dict(document["motors"][motor].unwrap())  # type: ignore[index]
+        copied = dict(document["motors"][motor].unwrap())
         copied["wheels"] = [name]
         copied["output"] = _unplugged(copied["output"])
-        document["motors"][name] = _table(copied)  # type: ignore[index]
+        document["motors"][name] = _table(copied)
         if wheel.steered:
             _add_steering(document, rig, name)
 
@@ -94,7 +96,7 @@ def removed(rig: Rig, index: int) -> Edit:
     name = rig.chassis.wheels[index].name
 
     def change(document: TOMLDocument) -> None:
-        wheels: Any = document["chassis"]["wheels"]  # type: ignore[index]
+        wheels: Any = document["chassis"]["wheels"]
         del wheels[index]
         motors: Any = document["motors"]
         for motor, described in rig.motors.items():
@@ -127,17 +129,16 @@ def _table(values: dict[str, Any]) -> Any:
 
     table = tomlkit.table()
     for key, value in values.items():
+        inline = tomlkit.inline_table()
         if isinstance(value, dict):
-            inline = tomlkit.inline_table()
             inline.update(value)
-            value = inline
-        table.add(key, value)
+        table.add(key, inline if isinstance(value, dict) else value)
     return table
 
 
 def _unplugged(output: dict[str, Any]) -> dict[str, Any]:
     """An output without its port and pins, which belong to another motor."""
-    return {k: v for k, v in output.items() if k != "port" and k != "pin" and not k.endswith("_pin")}
+    return {k: v for k, v in output.items() if k not in {"port", "pin"} and not k.endswith("_pin")}
 
 
 def _add_steering(document: TOMLDocument, rig: Rig, wheel: str) -> None:
@@ -152,7 +153,7 @@ def _add_steering(document: TOMLDocument, rig: Rig, wheel: str) -> None:
     if wheel in motors:
         return
     like = next(iter(motors.values()), None)
-    values = dict(like.unwrap()) if like is not None else {**STEERING}
+    values: dict[str, Any] = dict(like.unwrap()) if like is not None else {**STEERING}
     values["output"] = _unplugged(dict(values["output"]))
     motors[wheel] = _table(values)
 
@@ -162,4 +163,3 @@ def _drop_steering(document: TOMLDocument, wheel: str) -> None:
     del steering["wheels"][wheel]
     if not len(steering["wheels"]):
         del document["steering"]
-

@@ -178,6 +178,9 @@ Request = (
     | GoOn
     | GoLive
     | PutBack
+    | Probe
+    | EndMove
+    | Handle
     | AttachPads
     | Leave
 )

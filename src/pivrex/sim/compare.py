@@ -69,7 +69,9 @@ class _Drive:
     """A robot on an open floor, told twists in the field's directions as fractions of full."""
 
     def __init__(self, rig: Rig) -> None:
-        framed = rig.model_copy(update={"plane": rig.plane.model_copy(update={"frame": "field" if rig.gyro else "robot"})})
+        framed = rig.model_copy(
+            update={"plane": rig.plane.model_copy(update={"frame": "field" if rig.gyro else "robot"})}
+        )
         self._line, self._model = Line(framed), StandIn(framed)
         self.state = self._model.start()
         self._after = self._line.start()
@@ -84,9 +86,7 @@ class _Drive:
         shaped = (rated,) * 4
         for _ in range(round(seconds / self._line.dt_s)):
             path.append(self.state.pose)
-            self._after, row = self._line.drive(
-                self._after, clock, self._model.sensed(self.state), raw, shaped, rated
-            )
+            self._after, row = self._line.drive(self._after, clock, self._model.sensed(self.state), raw, shaped, rated)
             self.state = self._model.step(self.state, self._line.told(row).tolist(), self._line.dt_s)
         return np.array(path)
 

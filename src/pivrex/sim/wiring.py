@@ -58,8 +58,7 @@ def _port(motor: str, output: Output) -> str:
 
 def wiring_of(rig: Rig) -> Wiring:
     """Give the wiring that a rig describes."""
-    motors = [*rig.motors.values(), *(rig.steering.wheels[w] for w in rig.steered if rig.steering is not None)]
-    names = motor_names(rig)
+    motors, names = list(rig.all_motors().values()), motor_names(rig)
     signs = {name: -1.0 if m.reversed else 1.0 for name, m in zip(names, motors, strict=True)}
     sensors = {w: rig.steering.wheels[w].sensor for w in rig.steered if rig.steering is not None}
     return Wiring(

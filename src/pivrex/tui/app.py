@@ -22,6 +22,7 @@ from pivrex.session.messages import (
     ChooseSource,
     GoLive,
     GoOn,
+    Handle,
     KeyDown,
     KeyUp,
     LetGo,
@@ -38,11 +39,13 @@ from pivrex.tui.desk import Desk
 from pivrex.tui.draw.bar import draw_foot, draw_ladder, draw_why
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.entry import ValueEntry
-from pivrex.tui.overlay import draw_help, draw_sources, draw_tour
+from pivrex.tui.overlay import draw_help, draw_rigs, draw_sources, draw_tour
 from pivrex.tui.palette import Palette
 from pivrex.tui.releases import ASK, KeyReleased, install
 from pivrex.tui.themes import THEMES, next_theme
+from pivrex.tui.views.chassis import ChassisView
 from pivrex.tui.views.field import FieldView
+from pivrex.tui.views.settings import SettingsView
 from pivrex.tui.views.shaping import ShapingView
 from pivrex.tui.views.view import View
 
@@ -83,7 +86,7 @@ class PivrexApp(App[int]):
             self.register_theme(one)
         self.theme = theme
         self.desk = desk
-        self.views: dict[str, View] = {v.name_: v for v in (ShapingView(desk), FieldView(desk))}
+        self.views: dict[str, View] = {v.name_: v for v in (ShapingView(desk), ChassisView(desk), FieldView(desk))}
         self._parts = {name: Canvas(id=name) for name in ("head", "line", "ladder", "why", "foot", "small")}
         self._open = view
         self._overlay = "tour" if tour and view == "field" else ""
@@ -156,7 +159,7 @@ class PivrexApp(App[int]):
                 self._parts["ladder"].show(draw_ladder(self._rungs, self._rung, desk.wheel_name, width, rows))
         self._parts["why"].show(draw_why(why, width))
         keys = sorted(
-            (c for c in COMMANDS if c.foot and c.view in ("", self._open) and c.available(desk)), key=lambda c: c.foot
+            (c for c in COMMANDS if c.foot and c.acts_in(self._open) and c.available(desk)), key=lambda c: c.foot
         )
         self._parts["foot"].show(draw_foot([(c.shown, c.title) for c in keys], desk.message, desk.message_alarm, width))
 
@@ -166,6 +169,9 @@ class PivrexApp(App[int]):
         elif self._overlay == "sources":
             self._at = min(self._at, len(self.desk.status.sources) - 1)
             picture.place(draw_sources(self.desk, self._at, picture.width), 2, 0)
+        elif self._overlay == "rigs":
+            self._at = min(self._at, len(self.desk.folder.rigs()) - 1)
+            picture.place(draw_rigs(self.desk, self._at, picture.width), 2, 0)
         elif self._overlay == "tour":
             tour = draw_tour(picture.width)
             picture.place(tour, 2, max(0, picture.height - tour.height - 2))
@@ -188,6 +194,9 @@ class PivrexApp(App[int]):
             return
         if key in DRIVE_KEYS:
             self.desk.ask(KeyDown(key))
+            return
+        if not self._overlay and not self._ladder_open and self.view.take_key(key):
+            self.draw()
             return
         command = command_for(key, self._open)
         if command is None or not command.available(self.desk):
@@ -213,6 +222,10 @@ class PivrexApp(App[int]):
             sources = self.desk.status.sources
             self.desk.ask(ChooseSource(sources[min(self._at, len(sources) - 1)].name))
             self._overlay = ""
+        elif key == "enter" and self._overlay == "rigs":
+            rigs = self.desk.folder.rigs()
+            if self.desk.open_rig(rigs[min(self._at, len(rigs) - 1)]):
+                self._overlay = ""
         else:
             return False
         self.draw()
@@ -227,7 +240,7 @@ class PivrexApp(App[int]):
             self.view.point(message.x, message.y, message.phase)
             self.draw()
         elif message.canvas.id == "line" and message.phase == "press":
-            self.act("view_shaping" if message.x < self.size.width // 2 else "view_field")
+            self.act(f"view_{frame.cell_at(self.size.width, message.x)}")
 
     def on_key_released(self, message: KeyReleased) -> None:
         if message.key.lower() in DRIVE_KEYS:
@@ -273,6 +286,9 @@ class PivrexApp(App[int]):
     def act_view_shaping(self) -> None:
         self._show("shaping")
 
+    def act_view_chassis(self) -> None:
+        self._show("chassis")
+
     def act_view_field(self) -> None:
         self._show("field")
 
@@ -280,6 +296,12 @@ class PivrexApp(App[int]):
         names = [s.name for s in self.desk.status.sources]
         self._at = names.index(self.desk.status.source) if self.desk.status.source in names else 0
         self._overlay = "" if self._overlay == "sources" else "sources"
+
+    def act_rigs(self) -> None:
+        paths = [path.resolve() for path in self.desk.folder.rigs()]
+        here = self.desk.file.path.resolve()
+        self._at = paths.index(here) if here in paths else 0
+        self._overlay = "" if self._overlay == "rigs" else "rigs"
 
     def act_help(self) -> None:
         self._overlay, self._at = ("" if self._overlay == "help" else "help"), 0
@@ -310,8 +332,8 @@ class PivrexApp(App[int]):
 
     def act_type_value(self) -> None:
         view = self.view
-        if isinstance(view, ShapingView):
-            self.push_screen(ValueEntry(self.desk, view.chosen))
+        if isinstance(view, SettingsView):
+            self.push_screen(ValueEntry(view))
 
     def act_undo(self) -> None:
         self.desk.undo()
@@ -339,6 +361,12 @@ class PivrexApp(App[int]):
         self.desk.ask(SetKeysMode(mode))
         self.desk.say(f"keys: {mode}")
 
+    def act_turn_over(self) -> None:
+        self.desk.ask(Handle("turn over"))
+
+    def act_calibrate_steering(self) -> None:
+        self.desk.calibrate_steering()
+
     def act_attach_pads(self) -> None:
         self.desk.ask(AttachPads())
 
@@ -363,33 +391,41 @@ class PivrexApp(App[int]):
     async def _export(self) -> None:
         """Draw in a process of its own, so that the screen and its heartbeat go on."""
         desk = self.desk
+        rig = str(desk.file.path)
         try:
-            words = (
-                ["path", str(desk.file.path), str(desk.save_path())]
-                if self._open == "field"
-                else ["curve", str(desk.file.path)]
-            )
+            drawings = {
+                "field": lambda: [["path", rig, str(desk.save_path())]],
+                "shaping": lambda: [["curve", rig]],
+                "chassis": lambda: [["chassis", rig], ["envelope", rig]],
+            }[self._open]()
         except SaveError as problem:
             desk.say(str(problem), alarm=True)
             return
-        files = [desk.export_name(words[0], suffix) for suffix in (".svg", ".pdf")]
-        desk.say("drawing ...")
-        options = [word for file in files for word in ("-o", str(file))]
+        saved = []
+        for words in drawings:
+            files = [desk.export_name(words[0], suffix) for suffix in (".svg", ".pdf")]
+            desk.say("drawing ...")
+            wrong = await self._draw_on_paper([*words, *(word for file in files for word in ("-o", str(file)))])
+            if wrong:
+                desk.say(wrong, alarm=True)
+                return
+            saved.append(files[0].name)
+        desk.say(f"saved exports/{' and '.join(saved)}, and .pdf")
+
+    @staticmethod
+    async def _draw_on_paper(words: list[str]) -> str:
+        """Export; gives what went wrong, empty if nothing did."""
         process = await asyncio.create_subprocess_exec(
             sys.executable,
             "-m",
             "pivrex",
             "export",
             *words,
-            *options,
             stdout=asyncio.subprocess.DEVNULL,
             stderr=asyncio.subprocess.PIPE,
         )
         _, said = await process.communicate()
-        if process.returncode:
-            desk.say(said.decode("utf-8", "replace").strip() or "the export failed", alarm=True)
-        else:
-            desk.say(f"saved exports/{files[0].name} and .pdf")
+        return (said.decode("utf-8", "replace").strip() or "the export failed") if process.returncode else ""
 
     def _handle_exception(self, error: Exception) -> None:
         """A fault of the program: a sentence for the person, the traceback for the log."""
@@ -403,6 +439,6 @@ class PivrexApp(App[int]):
     def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
         """Give the palette's entries: the same rows as the keys."""
         for command in COMMANDS:
-            if command.name != "palette" and command.view in ("", self._open):
+            if command.name != "palette" and command.acts_in(self._open):
                 key = f"  ({command.shown})" if command.shown else ""
                 yield SystemCommand(command.title + key, command.help, lambda name=command.name: self.act(name))

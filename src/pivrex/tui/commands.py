@@ -31,7 +31,7 @@ class Command:
     shown : str
         How the key is written for people.
     view : str
-        The view in which it acts; empty for everywhere.
+        The views in which it acts, by name with spaces between; empty for everywhere.
     foot : int
         Its rank in the foot, 0 to leave it out.
     available : callable
@@ -46,6 +46,10 @@ class Command:
     foot: int = 0
     available: Callable[[Desk], bool] = _always
 
+    def acts_in(self, view: str) -> bool:
+        """Tell whether it acts in a view."""
+        return not self.view or view in self.view.split()
+
 
 COMMANDS = (
     Command("stop", "stop", "Stops the robot from anywhere, at once.", ("escape",), "Esc", foot=1),
@@ -54,18 +58,27 @@ COMMANDS = (
     Command("go_live", "go live", "Lets a robot on a link move. Needs sticks at rest; any key without a meaning then stops it.",
             ("ctrl+l",), "Ctrl+L", foot=12, available=lambda d: not d.status.live),
     Command("view_shaping", "shaping", "Opens Shaping: what happens to the stick before it means a motion.", ("2",), "2"),
+    Command("view_chassis", "chassis", "Opens Chassis: the robot from above, each wheel's equation, how fast it can go.", ("3",), "3"),
     Command("view_field", "field", "Opens Field: the robot from above, wheels and sensors.", ("5",), "5"),
     Command("sources", "source", "Lists what may drive, and lets you choose.", ("o",), "o", foot=3),
     Command("next_wheel", "next wheel", "The why goes on to the next wheel.", ("n",), "n", foot=4),
     Command("ladder", "why, stage by stage", "Opens the why as a ladder, a row a stage; again closes it.", ("enter",), "Enter", foot=5),
     Command("previous_setting", "select", "Selects the setting above, or the rung above while the ladder is open.", ("up",), "↑↓", foot=6),
     Command("next_setting", "select down", "Selects the setting below, or the rung below while the ladder is open.", ("down",), "↓"),
-    Command("nudge_down", "nudge", "Makes the selected setting a fine step less.", ("left",), "←→", "shaping", foot=7),
-    Command("nudge_up", "nudge up", "Makes the selected setting a fine step more.", ("right",), "→", "shaping"),
-    Command("nudge_down_coarse", "nudge down far", "Makes it five steps less.", ("shift+left",), "⇧←", "shaping"),
-    Command("nudge_up_coarse", "nudge up far", "Makes it five steps more.", ("shift+right",), "⇧→", "shaping"),
+    Command("nudge_down", "nudge", "Makes the selected setting a fine step less.", ("left",), "←→", "shaping chassis", foot=7),
+    Command("nudge_up", "nudge up", "Makes the selected setting a fine step more.", ("right",), "→", "shaping chassis"),
+    Command("nudge_down_coarse", "nudge down far", "Makes it five steps less.", ("shift+left",), "⇧←", "shaping chassis"),
+    Command("nudge_up_coarse", "nudge up far", "Makes it five steps more.", ("shift+right",), "⇧→", "shaping chassis"),
     Command("type_value", "type", "Types a number with its unit for the selected setting.",
-            ("equals_sign", "="), "=", "shaping", foot=8),
+            ("equals_sign", "="), "=", "shaping chassis", foot=8),
+    Command("follow", "your motion", "Changes between the robot's motion and one of your own, to see what it asks of the wheels.",
+            ("v",), "v", "chassis", foot=8),
+    Command("still", "no motion", "Brings your own motion to rest.", ("0",), "0", "chassis"),
+    Command("shakedown", "shakedown", "Opens the guide that finds crossed wires, and closes it.", ("c",), "c", "chassis", foot=4),
+    Command("add_wheel", "add a wheel", "Adds a wheel like the selected one, with a motor of its own.", ("plus", "+"), "+", "chassis"),
+    Command("remove_wheel", "remove the wheel", "Takes the selected wheel away, with its motor.", ("backspace", "delete"), "Backspace",
+            "chassis"),
+    Command("rigs", "robot", "Lists the robots of this workspace, and opens another.", ("b",), "b", foot=3),
     Command("undo", "undo", "Takes the last change of the rig back.", ("u",), "u", foot=9, available=lambda d: d.file.can_undo),
     Command("redo", "redo", "Brings the last undone change back.", ("U", "shift+u", "upper_u"), "U", foot=10,
             available=lambda d: d.file.can_redo),
@@ -79,6 +92,11 @@ COMMANDS = (
     Command("keys_mode", "way of keys", "Changes how keys drive: latched, for a short time, or held where the terminal can.",
             ("m",), "m"),
     Command("export", "export", "Saves the drawing of this view as SVG and PDF into the workspace's exports.", ("x",), "x", foot=15),
+    Command("turn_over", "turn it over", "Turns the stand-in on its back, or back on its wheels, to test which side it thinks is up.",
+            (), "", available=lambda d: d.rig.upside_down is not None),
+    Command("calibrate_steering", "read steering straight ahead",
+            "Asks you to point all steered wheels straight ahead; again reads their sensors and writes the offsets.", (), "",
+            available=lambda d: d.rig.steering is not None),
     Command("attach_pads", "stand-in gamepad", "Listens for stand-in gamepads, moved by pivrex remote --pad.", (), ""),
     Command("theme", "theme", "Changes between dusk, noon and plain.", ("t",), "t"),
     Command("help", "help", "Explains the open view, on that view.", ("question_mark", "?"), "?", foot=16),
@@ -90,6 +108,6 @@ COMMANDS = (
 def command_for(key: str, view: str) -> Command | None:
     """Find the command of a key in a view."""
     for command in COMMANDS:
-        if key in command.keys and command.view in ("", view):
+        if key in command.keys and command.acts_in(view):
             return command
     return None

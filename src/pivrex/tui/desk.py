@@ -5,18 +5,26 @@ from __future__ import annotations
 import contextlib
 import time
 from collections import deque
+from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.diagnosis.changes import put_changes
 from pivrex.errors import PivrexError, RigError, SaveError
 from pivrex.line import Line
 from pivrex.rig import Folder, Rig, RigFile
 from pivrex.rig.nudge import Setting, setting_at
 from pivrex.session.client import SessionClient
-from pivrex.session.messages import Request, SetUp, Status, UseRig
+from pivrex.session.messages import ChooseSource, Handle, Probe, PutBack, Request, SetUp, Status, UseRig
+
+if TYPE_CHECKING:
+    from tomlkit import TOMLDocument
+
+    from pivrex.diagnosis.moves import Move
 
 __all__ = ["Desk"]
 
@@ -88,6 +96,8 @@ class Desk:
         self._changed = ("", 0.0)
         self._skips: deque[tuple[float, int]] = deque()
         self._serial = 0
+        self._probes = 0
+        self._pointing = False
         self._run = 0
         self._notes = 0
         self._held = ""
@@ -95,7 +105,9 @@ class Desk:
         self._history = _History(len(self.line.layout))
         self.work_s = 0.0
 
-    def open_session(self, source: str, listen_for_pads: bool, gamepads: bool = True) -> None:
+    def open_session(
+        self, source: str, listen_for_pads: bool, gamepads: bool = True, fault: str = "", seed: int = 0
+    ) -> None:
         """Tell the session what to run."""
         recordings = tuple(self.folder.recordings())
         self.client.set_up(
@@ -106,6 +118,8 @@ class Desk:
                 source=source,
                 listen_for_pads=listen_for_pads,
                 gamepads=gamepads,
+                fault=fault,
+                seed=seed,
             )
         )
 
@@ -221,6 +235,10 @@ class Desk:
         """Set a setting to what a person typed; raises `UnitError`."""
         self._change(key, self.setting(key).typed(self.file.get(key), text.strip()))
 
+    def edit(self, what: str, change: Callable[[TOMLDocument], None], join: bool = False) -> bool:
+        """Change several things of the rig as one step; tells whether the rig is another now."""
+        return self._changed_by(what, lambda: self.file.edit(what, change, join), say=not join)
+
     def undo(self) -> None:
         """Take the last change back."""
         self._walk("undone", self.file.undo)
@@ -243,22 +261,29 @@ class Desk:
             self._use_rig()
 
     def _change(self, key: str, value: object, join: bool = False) -> None:
+        self._changed_by(key, lambda: self.file.put(key, value, join))
+
+    def _changed_by(self, key: str, change: Callable[[], None], say: bool = False) -> bool:
         before = self.line
         try:
-            self.file.put(key, value, join)
+            change()
         except RigError as problem:
             self.say("not changed: " + "; ".join(str(m) for m in problem.mistakes), alarm=True)
-            return
+            return False
         except SaveError as problem:
             self.say(str(problem), alarm=True)
-        if self.file.rig is not before.rig:
-            # the ghost is the curve as it was before this setting was taken in hand
-            now = time.monotonic()
-            going_on = key == self._changed[0] and now - self._changed[1] < ONE_GO_S
-            if not going_on:
-                self.before = before
-            self._changed = (key, now)
-            self._use_rig()
+        if self.file.rig is before.rig:
+            return False
+        # the ghost is the curve as it was before this setting was taken in hand
+        now = time.monotonic()
+        going_on = key == self._changed[0] and now - self._changed[1] < ONE_GO_S
+        if not going_on:
+            self.before = before
+        self._changed = (key, now)
+        self._use_rig()
+        if say and not self.message_alarm:
+            self.say(key)
+        return True
 
     def _walk(self, word: str, step: object) -> None:
         before = self.line
@@ -282,6 +307,46 @@ class Desk:
             self._history = _History(len(self.line.layout))
         self.wheel %= len(self.line.wheels)
         self.ask(UseRig(self.rig, self._serial))
+
+    def open_rig(self, path: Path) -> bool:
+        """Open another rig of the workspace; tells whether it could be read."""
+        try:
+            file = RigFile(path)
+        except RigError as problem:
+            self.say("; ".join(problem.lines()), alarm=True)
+            return False
+        self.file, self.before, self.wheel = file, None, 0
+        self._history = _History(0)
+        self._use_rig()
+        self.ask(PutBack())
+        recording = self.folder.demo_recording(path)
+        driving = next((s for s in self.status.sources if s.name == self.status.source), None)
+        if recording is not None and driving is not None and driving.kind == "recording":
+            self.ask(ChooseSource(f"recording {recording.stem}"))
+        self.say(f"{self.rig.name}: {self.rig.about or self.rig.chassis.shape}")
+        return True
+
+    def calibrate_steering(self) -> None:
+        """Ask for steered wheels that point straight ahead; the second time read their sensors and write the offsets."""
+        from pivrex.diagnosis.offsets import offset_changes
+
+        if not self._pointing or self.row is None:
+            self._pointing = True
+            self.ask(Handle("point ahead"))
+            self.say("point all steered wheels straight ahead, then press f again to read them")
+            return
+        self._pointing = False
+        changes = offset_changes(self.rig, self.row[self.line.layout.stage("sensed")])
+        if not changes:
+            self.say("the steering's offsets are right already")
+        elif self.edit("steering read straight ahead", lambda d: put_changes(d, changes)):
+            self.say("; ".join(str(c).partition("wheels.")[2] for c in changes))
+
+    def probe(self, moves: tuple[Move, ...]) -> int:
+        """Ask for a probe; gives the number that marks its answer."""
+        self._probes += 1
+        self.ask(Probe(self._probes, moves))
+        return self._probes
 
     def save_path(self) -> Path:
         """Keep where the robot has been as a CSV beside the exports; raises `SaveError`."""

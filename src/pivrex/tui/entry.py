@@ -9,7 +9,7 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label
 
 from pivrex.errors import UnitError
-from pivrex.tui.desk import Desk
+from pivrex.tui.views.settings import SettingsView
 
 __all__ = ["ValueEntry"]
 
@@ -28,23 +28,22 @@ class ValueEntry(ModalScreen[None]):
     ValueEntry #what.wrong { color: $error; text-style: bold; }
     """
 
-    def __init__(self, desk: Desk, key: str) -> None:
+    def __init__(self, view: SettingsView) -> None:
         super().__init__()
-        self._desk, self._key = desk, key
+        self._view = view
 
     def compose(self) -> ComposeResult:
-        setting = self._desk.setting(self._key)
-        allowed = ", ".join(setting.choices) or (setting.quantity.sentence() if setting.quantity else "")
+        key, shown, allowed = self._view.entry()
         with Horizontal():
-            yield Label(f"{self._key} =")
-            yield Input(self._desk.shown(self._key), select_on_focus=True)
+            yield Label(f"{key} =")
+            yield Input(shown, select_on_focus=True)
             yield Label(f"Enter sets it, Esc leaves it{f'  ({allowed})' if allowed else ''}", id="what")
 
     @on(Input.Submitted)
     def take(self, event: Input.Submitted) -> None:
         event.stop()
         try:
-            self._desk.type_in(self._key, event.value)
+            self._view.type_in(event.value)
         except UnitError as problem:
             what = self.query_one("#what", Label)
             what.update(f"! {problem}")

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from math import isfinite
+from math import degrees, isfinite
 
 from pivrex.line.layout import plain
 from pivrex.tui.desk import Desk
-from pivrex.tui.draw.bar import Cell, HeadData, draw_head, draw_line
+from pivrex.tui.draw.bar import LEAD, Cell, HeadData, draw_head, draw_line
 from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.draw.picture import Picture
 
-__all__ = ["head", "line", "small_screen"]
+__all__ = ["cell_at", "head", "line", "small_screen"]
 
 
 def head(desk: Desk, width: int, focus: str) -> Picture:
@@ -33,8 +33,20 @@ def head(desk: Desk, width: int, focus: str) -> Picture:
             skipped=desk.skipped,
             level=level if len(levels) > 1 else "",
             focus=focus,
+            frame=_frame(desk),
+            alarm="on its back" if desk.line.frame is not None and desk.value("frame", "over") == 1 else "",
         ),
         width,
+    )
+
+
+def _frame(desk: Desk) -> str:
+    if desk.line.frame is None or desk.rig.law.kind != "planar" or desk.row is None:
+        return "robot frame"
+    point = int(desk.value("frame", "point"))
+    whose = "field frame" if desk.value("frame", "field") == 1 else "robot frame"
+    return whose + (
+        f" about {desk.rig.plane.points[point - 1].name}" if 0 < point <= len(desk.rig.plane.points) else ""
     )
 
 
@@ -52,20 +64,40 @@ def line(desk: Desk, open_view: str, width: int) -> Picture:
     )
     cells = [
         Cell("2", "shaping", open_view == "shaping", shaping),
+        Cell("3", "chassis", open_view == "chassis", _motion(desk)),
         Cell("5", "field", open_view == "field", wheels),
     ]
-    status = desk.status
-    source = next((s.title for s in status.sources if s.name == status.source), status.source)
-    return draw_line(cells, source, width)
+    return draw_line(cells, width)
+
+
+def _motion(desk: Desk) -> tuple[tuple[str, float, str, str], ...]:
+    """What the wheels are to make of the motion; left and right in words, their bars to their sides."""
+    forward, left, turn = (desk.value("motion", n) for n in ("forward", "left", "turn"))
+    rig = desk.rig
+    bars = [("forward", forward / rig.full_forward_m_s, f"{number(forward, 2, 5)} m/s", "commanded")]
+    if rig.law.kind == "planar":
+        word = turning(left, 2, "").partition(" ")[2]
+        bars.append(("aside", -left / rig.full_left_m_s, f"{abs(left):4.2f} m/s {word:<5}", "commanded"))
+    deg_s = degrees(turn) if isfinite(turn) else turn
+    word = turning(deg_s, 0, "").partition(" ")[2]
+    bars.append(("turn", -turn / rig.full_turn_rad_s, f"{abs(deg_s):3.0f} deg/s {word:<5}", "commanded"))
+    return tuple(bars)
+
+
+def cell_at(width: int, x: int) -> str:
+    """Name the view whose cell lies at a column of the line."""
+    names = ("shaping", "chassis", "field")
+    return names[max(0, min(len(names) - 1, (x - LEAD) * len(names) // max(1, width - LEAD)))]
 
 
 def _function(desk: Desk, function: str) -> tuple[float, str]:
-    """Give a function's bar and its numbers; a turn is told in words, and its bar goes the way it turns."""
+    """Give a function's bar and its numbers; left and right are told in words, and their bars go that way."""
     before, after = desk.value("axes", function), desk.value("rate", function)
-    if function == "turn":
+    whole = len(desk.line.functions) < 3  # where there are more, what comes out of shaping must do
+    if function in ("turn", "sideways"):
         word = turning(after, 2, "").partition(" ")[2]
-        return -after, f"{abs(before):4.2f}→{abs(after):4.2f} {word:<5}"
-    return after, f"{number(before, 2, 5)}→{number(after, 2, 5)}"
+        return -after, f"{abs(before):4.2f}→" * whole + f"{abs(after):4.2f} {word:<5}"
+    return after, f"{number(before, 2, 5)}→" * whole + number(after, 2, 5)
 
 
 def small_screen(desk: Desk, width: int, height: int) -> Picture:

@@ -7,7 +7,7 @@ from pivrex.tui.desk import Desk
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.views.view import View
 
-__all__ = ["draw_help", "draw_sources", "draw_tour"]
+__all__ = ["draw_help", "draw_rigs", "draw_sources", "draw_tour"]
 
 
 def _panel(title: str, width: int, height: int) -> Picture:
@@ -22,8 +22,8 @@ def _panel(title: str, width: int, height: int) -> Picture:
 
 TOUR = (
     ("it drives", "a recorded driver steers; amber is commanded, teal is measured"),
-    ("w a s d", "take over, or drag a stick with the mouse; o lists gamepads too"),
-    ("2", "Shaping: select with ↑ ↓, change with ← →, take back with u; 5 returns here"),
+    ("w a s d", "take over, or drag a stick; o lists gamepads too, b the other robots"),
+    ("2  3", "Shaping, Chassis: select with ↑ ↓, change with ← →, take back with u; 5 returns here"),
     ("n  Enter", "why: a wheel derived from the stick, in a row; Enter shows it stage by stage"),
     ("Esc", "stops the robot from anywhere; g goes on. ? explains the view you are in"),
 )
@@ -44,7 +44,7 @@ def draw_help(view: View, width: int, height: int, first: int = 0) -> Picture:
     lines: list[tuple[str, str, str]] = [(sign, text, "measured") for sign, text in view.help_lines()]
     lines.append(("", "", "rest"))
     for command in COMMANDS:
-        if command.keys and command.view in ("", view.name_):
+        if command.keys and command.acts_in(view.name_):
             lines.append((command.shown, f"{command.title}: {command.help}", "key"))
     lines.append(("w a s d", "drive by keys, the left stick; i j k l the right one, q and e the triggers", "key"))
     wide = min(width - 4, 132)
@@ -58,6 +58,20 @@ def draw_help(view: View, width: int, height: int, first: int = 0) -> Picture:
     for y, (sign, text, named) in enumerate(lines[first : first + rows], 1):
         picture.text(2, y, sign, named)
         picture.text(12, y, text, "rest", wide - 14)
+    return picture
+
+
+def draw_rigs(desk: Desk, chosen: int, width: int) -> Picture:
+    """List the robots of the workspace; the one that is open is marked."""
+    rigs = desk.folder.rigs()
+    wide = min(width - 4, 60)
+    picture = _panel("which robot?  ↑↓ Enter    b closes", wide, len(rigs) + 2)
+    for y, path in enumerate(rigs, 1):
+        here = y - 1 == chosen
+        picture.text(2, y, "▸" if here else " ", "commanded")
+        picture.text(4, y, f" {path.stem} ", "chosen" if here else "rest", wide - 20)
+        if path.resolve() == desk.file.path.resolve():
+            picture.right(wide - 2, y, "open", "commanded")
     return picture
 
 

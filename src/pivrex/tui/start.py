@@ -26,6 +26,8 @@ def show(
     theme: str = "",
     tour: bool = False,
     pads: bool = False,
+    fault: str = "",
+    seed: int = 0,
 ) -> int:
     """Show a workspace until the person leaves; gives the exit code. The session starts before the screen loads."""
     logging.basicConfig(filename=log_file(), format="%(asctime)s %(name)s %(levelname)s %(message)s")
@@ -34,7 +36,7 @@ def show(
     from pivrex.tui.desk import Desk
 
     desk = Desk(folder, rig_path, client)
-    desk.open_session(source, listen_for_pads=pads)
+    desk.open_session(source, listen_for_pads=pads, fault=fault, seed=seed)
 
     from pivrex.tui.app import PivrexApp
     from pivrex.tui.canvas import Canvas

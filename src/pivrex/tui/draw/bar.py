@@ -8,7 +8,7 @@ from pivrex.line.why import Rung
 from pivrex.tui.draw.parts import centred_bar
 from pivrex.tui.draw.picture import Picture
 
-__all__ = ["Cell", "HeadData", "draw_foot", "draw_head", "draw_ladder", "draw_line", "draw_why"]
+__all__ = ["LEAD", "Cell", "HeadData", "draw_foot", "draw_head", "draw_ladder", "draw_line", "draw_why"]
 
 
 @dataclass(frozen=True)
@@ -26,6 +26,8 @@ class HeadData:
     skipped: int
     level: str
     focus: str
+    frame: str = "robot frame"
+    alarm: str = ""
 
 
 def draw_head(data: HeadData, width: int) -> Picture:
@@ -40,7 +42,8 @@ def draw_head(data: HeadData, width: int) -> Picture:
         (2, data.source, "commanded"),
         (5, f"to {data.link}", "dim"),
         (4, data.law, "rest"),
-        (7, "robot frame", "dim"),
+        (0, f"! {data.alarm}" if data.alarm else "", "alarm"),
+        (3, data.frame, "commanded" if data.frame != "robot frame" else "dim"),
         (3, f"level {data.level}" if data.level else "", "rest"),
         (6, f"tick {data.tick_ms:4.2f} ms" + (f", {data.skipped} skipped" if data.skipped else ""), "dim"),
         (8, data.focus, "dim"),
@@ -70,13 +73,15 @@ class Cell:
     bars: tuple[tuple[str, float, str, str], ...]
 
 
-def draw_line(cells: list[Cell], source: str, width: int) -> Picture:
+LEAD = 2
+"""Where the first cell of the line begins."""
+
+
+def draw_line(cells: list[Cell], width: int) -> Picture:
     """Draw the line: the way of the data from left to right. The open cell opens downwards into the view."""
     picture = Picture(width, 3)
-    lead = min(len(source) + 4, max(0, width // 4)) if width >= 100 else 2
-    if lead > 4:
-        picture.text(1, 1, source, "commanded", lead - 4)
-    picture.text(lead - 2, 1, "─▸", "frame")
+    lead = LEAD
+    picture.text(0, 1, "─▸", "frame")
     gap = 3
     each = (width - lead - gap * (len(cells) - 1)) // len(cells)
     picture.across(2, 0, width)

@@ -8,13 +8,11 @@ import numpy as np
 
 from pivrex.line.shaping import respond
 from pivrex.rig.channels import is_one_sided
-from pivrex.rig.nudge import COARSE
 from pivrex.tui.desk import Desk
 from pivrex.tui.draw.curve import CurveData, draw_ground, draw_live
 from pivrex.tui.draw.gate import GateData, draw_gate
-from pivrex.tui.draw.parts import slider
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.views.view import View
+from pivrex.tui.views.settings import SettingsView
 
 __all__ = ["ShapingView"]
 
@@ -35,11 +33,13 @@ MEASURES = {
     "sum": "the magnitudes of both axes added",
 }
 ONSETS = {"rescaled": "motion starts from 0 at the edge", "cut": "motion jumps to its value at the edge"}
-ENDS = {"turn": ("left", "right")}
-HEIGHTS = {"turn": ("left", "right"), "ahead": ("", "ahead"), "back": ("", "back")}
+MIRRORED = ("turn", "sideways")
+"""Left is +, and is drawn to the left."""
+ENDS = {"turn": ("left", "right"), "sideways": ("left", "right")}
+HEIGHTS = {"turn": ("left", "right"), "sideways": ("left", "right"), "ahead": ("", "ahead"), "back": ("", "back")}
 
 
-class ShapingView(View):
+class ShapingView(SettingsView):
     """Curves, gate and settings. What the keys act on is marked by ▸."""
 
     name_ = "shaping"
@@ -47,10 +47,6 @@ class ShapingView(View):
 
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
-        self._chosen = "shaping.forward.edge"
-        self._sliders: list[tuple[str, int, int, int]] = []
-        self._dragged = ""
-        self._drags = 0
         self._grounds: dict[str, tuple[CurveData, Picture]] = {}
         self._grounds_of: tuple[int, ...] = ()
 
@@ -73,21 +69,6 @@ class ShapingView(View):
             return self.desk.rig.speed_levels.start_index
         return min(int(self.desk.value("law", "level")), len(self.desk.rig.speed_levels.levels) - 1)
 
-    @property
-    def chosen(self) -> str:
-        """The key of the selected setting."""
-        keys = [key for column in self.columns() for key, _ in column]
-        if self._chosen not in keys:
-            self._chosen = keys[0]
-        return self._chosen
-
-    def has(self, key: str) -> bool:
-        return any(key == k for column in self.columns() for k, _ in column)
-
-    def select(self, key: str) -> None:
-        if self.has(key):
-            self._chosen = key
-
     # --- drawing ---
 
     def draw(self, width: int, height: int) -> Picture:
@@ -96,7 +77,7 @@ class ShapingView(View):
         rows = max(len(c) for c in columns)
         panel = width // len(columns)
         upper = max(0, height - rows - 1)
-        self._sliders = []
+        self.sliders = []
         for i, settings in enumerate(columns):
             x = i * panel
             w = width - x if i == len(columns) - 1 else panel - 1
@@ -106,7 +87,7 @@ class ShapingView(View):
                 picture.place(drawing, x, 0)
             if i:
                 picture.down(x - 1, 0, height)
-            self._settings(picture, settings, x, upper, w)
+            self.draw_settings(picture, settings, x, upper, w)
         return picture
 
     def _curve(self, function: str, width: int, height: int) -> Picture:
@@ -139,11 +120,13 @@ class ShapingView(View):
             ghost=self._response(before, i, x) if same else None,
             edge=line.rig.shaping.of(function).edge,
             live=None,
-            full=f"{np.degrees(level[2]):.0f} deg/s" if function == "turn" else f"{level[0]:.2f} m/s",
+            full=f"{np.degrees(level[2]):.0f} deg/s"
+            if function == "turn"
+            else f"{level[1 if function == 'sideways' else 0]:.2f} m/s",
             one_sided=one_sided,
             ends=("rest", "pressed") if one_sided else ENDS.get(function, ("near", "away")),
             heights=HEIGHTS.get(function, ("back", "ahead")),
-            mirrored=function == "turn",
+            mirrored=function in MIRRORED,
         )
 
     @staticmethod
@@ -157,11 +140,12 @@ class ShapingView(View):
     def _gate(self, width: int, height: int) -> Picture:
         desk = self.desk
         line = desk.line
-        up, across = line.functions[0], line.functions[-1]
+        # the stick that moves: with the law planar its other axis goes sideways, else it turns
+        up, across = line.functions[0], "sideways" if "sideways" in line.functions else line.functions[-1]
         layout = line.layout
         rows = desk.history[-GATE_TICKS:]
         # right is drawn to the right, and turning left is positive
-        sign = -1.0 if across == "turn" else 1.0
+        sign = -1.0 if across in MIRRORED else 1.0
 
         def points(stage: str) -> np.ndarray:
             tall = rows[:, layout.at(stage, up)]
@@ -170,7 +154,7 @@ class ShapingView(View):
             return np.stack([sign * rows[:, layout.at(stage, across)], tall], axis=1)
 
         edges = line.rig.shaping
-        one_stick = bool(line.shaping.together[0, -1]) if len(line.functions) > 1 else False
+        one_stick = bool(line.shaping.together[0, line.functions.index(across)]) if len(line.functions) > 1 else False
         return draw_gate(
             GateData(
                 raw=points("axes"),
@@ -187,85 +171,6 @@ class ShapingView(View):
             width,
             height,
         )
-
-    def _settings(self, picture: Picture, settings: list[tuple[str, str]], x: int, y: int, width: int) -> None:
-        desk = self.desk
-        names = max(len(name) for _, name in settings)
-        values = 12
-        bar = width - names - values - 6
-        for row, (key, name) in enumerate(settings, y):
-            here = key == self.chosen
-            picture.text(x + 1, row, "▸" if here else " ", "commanded")
-            picture.text(x + 3, row, name, "title" if here else "dim")
-            setting = desk.setting(key)
-            shown = desk.shown(key)
-            if key.endswith(".curve") and desk.rig.shaping.of(key.split(".")[1]).points:
-                shown = "table"
-            if shown in ("0 /s", "0 %/s"):
-                shown = "no limit"
-            at = x + names + 4
-            if setting.choices:
-                self._choices(picture, setting.choices, str(setting.value(desk.rig)), at, row, width - names - 5, here)
-            elif bar >= 6:
-                slider(
-                    picture, at, row, bar, setting.value(desk.rig) / setting.largest(), "commanded" if here else "rest"
-                )
-                self._sliders.append((key, row, at, bar))
-                picture.right(x + width - 1, row, f" {shown} ", "chosen" if here else "rest")
-            else:
-                picture.right(x + width - 1, row, f" {shown} ", "chosen" if here else "rest")
-
-    def _choices(
-        self, picture: Picture, choices: tuple[str, ...], value: str, x: int, y: int, room: int, here: bool
-    ) -> None:
-        if sum(len(c) + 2 for c in choices) > room:
-            text = f" {value} "
-            picture.right(x + room, y, text, "chosen" if here else "rest")
-            return
-        for choice in choices:
-            named = ("chosen" if here else "title") if choice == value else "frame"
-            x = picture.text(x, y, f" {choice} ", named)
-
-    # --- acting ---
-
-    def _walk(self, steps: int) -> None:
-        keys = [key for column in self.columns() for key, _ in column]
-        self._chosen = keys[(keys.index(self.chosen) + steps) % len(keys)]
-
-    def act_previous_setting(self) -> None:
-        self._walk(-1)
-
-    def act_next_setting(self) -> None:
-        self._walk(1)
-
-    def act_nudge_down(self) -> None:
-        self.desk.nudge(self.chosen, -1)
-
-    def act_nudge_up(self) -> None:
-        self.desk.nudge(self.chosen, 1)
-
-    def act_nudge_down_coarse(self) -> None:
-        self.desk.nudge(self.chosen, -COARSE)
-
-    def act_nudge_up_coarse(self) -> None:
-        self.desk.nudge(self.chosen, COARSE)
-
-    def point(self, x: int, y: int, phase: str) -> None:
-        if phase == "press":
-            self._dragged, self._drags = "", 0
-            for key, row, left, width in self._sliders:
-                if row == y:
-                    column_left = left - 24
-                    if left - 1 <= x <= left + width:
-                        self._dragged = key
-                        self._chosen = key
-                        break
-                    if column_left <= x < left:
-                        self._chosen = key
-        if self._dragged and phase != "release":
-            _, _, left, width = next(s for s in self._sliders if s[0] == self._dragged)
-            self.desk.drag(self._dragged, (x - left) / max(1, width - 1), going_on=self._drags > 0)
-            self._drags += 1
 
     def help_lines(self) -> list[tuple[str, str]]:
         return [

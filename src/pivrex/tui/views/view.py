@@ -36,3 +36,7 @@ class View(Canvas):
     def help_lines(self) -> list[tuple[str, str]]:
         """Give what is to be seen here: a sign, and what it means."""
         return []
+
+    def take_key(self, key: str) -> bool:
+        """Take a key before the commands do, where something in the view asks for one; tells whether it was taken."""
+        return False

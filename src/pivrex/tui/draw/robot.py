@@ -1,0 +1,226 @@
+"""The robot from above, to scale: body, wheels, rollers, steering, mass centre, front, and arrows of what moves."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import cos, hypot, sin
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.rig import Rig
+from pivrex.rig.chassis import Wheel
+from pivrex.tui.draw.picture import Dots, Picture
+
+__all__ = ["RobotData", "RobotScale", "draw_robot", "robot_scale"]
+
+Floats = NDArray[np.float64]
+
+WIDE = 0.7
+ARROW = 0.75
+"""A wheel at its top speed has an arrow of this share of the reach; so has the body."""
+
+
+@dataclass(frozen=True)
+class RobotData:
+    """What the drawing shows.
+
+    Attributes
+    ----------
+    rig : Rig
+    angles : (W,) float64
+        Where the wheels point, in rad.
+    targets : (W,) float64
+        Where steered wheels shall point.
+    commanded, measured : (W,) float64 or None
+        Shares of each wheel's top speed.
+    limited : tuple of bool
+        Wheels that were asked for more than they can.
+    motion, moving : (3,) float64 or None
+        Commanded and measured motion, as shares of the greatest forward, left and turn.
+    chosen : str
+        The wheel that the keys act on.
+    point : int
+        The turning point in use, 0 for the centre.
+    over : bool
+        Whether the robot lies on its back.
+    """
+
+    rig: Rig
+    angles: Floats
+    targets: Floats
+    commanded: Floats | None
+    measured: Floats | None
+    limited: tuple[bool, ...]
+    motion: Floats | None
+    moving: Floats | None
+    chosen: str
+    point: int = 0
+    over: bool = False
+
+
+@dataclass(frozen=True)
+class RobotScale:
+    """Where the robot lies in the picture: dots to the metre, its centre in dots, and how far the drawing reaches in m."""
+
+    per_m: float
+    centre: tuple[float, float]
+    reach_m: float
+
+    def dots(self, x_m: Floats, y_m: Floats) -> tuple[Floats, Floats]:
+        """Dots across and down; the robot's front is up."""
+        return self.centre[0] - np.asarray(y_m) * self.per_m, self.centre[1] - np.asarray(x_m) * self.per_m
+
+    def cell(self, x_m: float, y_m: float) -> tuple[int, int]:
+        """The cell that a point lies in."""
+        x, y = self.dots(np.array(x_m), np.array(y_m))
+        return int(x // 2), int(y // 4)
+
+    def metres(self, x: int, y: int) -> tuple[float, float]:
+        """The point, (forward, left) in m, in the middle of a cell."""
+        return (self.centre[1] - (4 * y + 2)) / self.per_m, (self.centre[0] - (2 * x + 1)) / self.per_m
+
+
+def robot_scale(rig: Rig, width: int, height: int) -> RobotScale:
+    """Fit a robot into ``width`` × ``height`` cells, with room for arrows and names."""
+    chassis = rig.chassis
+    ahead = max([chassis.length_m / 2, *(abs(w.x_m) + w.radius_m for w in chassis.wheels)])
+    aside = max([chassis.width_m / 2, *(abs(w.y_m) + w.radius_m for w in chassis.wheels)])
+    reach = max(ahead, aside)
+    per_m = max(
+        1.0, min((width - 2) * 2 / (2 * (aside + 0.5 * reach)), (height - 2) * 4 / (2 * (ahead + 0.38 * reach)))
+    )
+    return RobotScale(per_m, (float(width), float(height * 2)), reach)
+
+
+def draw_robot(data: RobotData, scale: RobotScale, width: int, height: int) -> Picture:
+    """Draw it; arrows solid for what is commanded, dotted for what is measured."""
+    picture = Picture(width, height)
+    chassis = data.rig.chassis
+    dots = Dots(width, height)
+    half_l, half_w = chassis.length_m / 2, chassis.width_m / 2
+    body = dots.layer("alarm" if data.over else "dim")
+    corners = np.array([(half_l, half_w), (half_l, -half_w), (-half_l, -half_w), (-half_l, half_w), (half_l, half_w)])
+    dots.path(body, *scale.dots(corners[:, 0], corners[:, 1]))
+    front = np.array([(half_l, -half_w * 0.35), (half_l + 0.12 * scale.reach_m, 0.0), (half_l, half_w * 0.35)])
+    dots.path(body, *scale.dots(front[:, 0], front[:, 1]))
+    around = np.linspace(0, 2 * np.pi, 40)
+    for caster in chassis.casters:
+        r = 0.06 * scale.reach_m
+        dots.path(body, *scale.dots(caster.x_m + r * np.cos(around), caster.y_m + r * np.sin(around)))
+    for i, wheel in enumerate(chassis.wheels):
+        _wheel(dots, scale, wheel, float(data.angles[i]), float(data.targets[i]), wheel.name == data.chosen)
+    _motion(dots, scale, data.motion, "commanded", 1, 0.30)
+    _motion(dots, scale, data.moving, "measured", 2, 0.24)
+    length = ARROW * scale.reach_m
+    for i, wheel in enumerate(chassis.wheels):
+        for values, named, every, aside in ((data.measured, "measured", 2, 2.5), (data.commanded, "commanded", 1, 0.0)):
+            if values is not None and abs(values[i]) > 0.005:
+                bad = named == "commanded" and data.limited[i]
+                size = float(np.clip(values[i], -1.3, 1.3)) * length
+                _arrow(dots, scale, wheel, float(data.angles[i]), size, "alarm" if bad else named, every, aside)
+    dots.onto(picture, 0, 0)
+    centre = chassis.mass_centre
+    x, y = scale.cell(centre.x_m, centre.y_m)
+    picture.text(x, y, "⊕", "target")
+    for i, point in enumerate(data.rig.plane.points, 1):
+        x, y = scale.cell(point.x_m, point.y_m)
+        picture.text(x, y, "×", "commanded" if i == data.point else "dim")
+        if i == data.point:
+            picture.text(x + 2, y, point.name, "commanded")
+    x, y = scale.cell(half_l + 0.12 * scale.reach_m, 0.0)
+    picture.text(x - 2, max(0, y - 1), "front", "dim")
+    _names(picture, data, scale)
+    return picture
+
+
+def _names(picture: Picture, data: RobotData, scale: RobotScale) -> None:
+    for wheel in data.rig.chassis.wheels:
+        r = wheel.radius_m
+        left = wheel.y_m > 1e-9
+        x, y = scale.cell(wheel.x_m, wheel.y_m + (r * 1.25 if left else -r * 1.25))
+        name = wheel.name
+        below = abs(wheel.y_m) < 0.25 * scale.reach_m
+        if below:
+            x, y = scale.cell(wheel.x_m - r * 1.5, wheel.y_m)
+            x, y = x - len(name) // 2, y + 1
+        elif left:
+            x -= len(name) + 1
+        else:
+            x += 2
+        x = max(0, min(picture.width - len(name), x))
+        picture.text(x, min(picture.height - 1, y), name, "title" if name == data.chosen else "dim")
+
+
+def _wheel(dots: Dots, scale: RobotScale, wheel: Wheel, angle: float, target: float, chosen: bool) -> None:
+    r, half = wheel.radius_m, wheel.radius_m * WIDE / 2
+    c, s = cos(angle), sin(angle)
+
+    def at(along: Floats, aside: Floats) -> tuple[Floats, Floats]:
+        return scale.dots(wheel.x_m + along * c - aside * s, wheel.y_m + along * s + aside * c)
+
+    if wheel.rollers_rad is not None:
+        hatch = dots.layer("target")
+        dx, dy = cos(wheel.rollers_rad), sin(wheel.rollers_rad)
+        reach = half / abs(dy) if abs(dy) > 0.5 else half * 0.9
+        for along in np.linspace(-0.6 * r, 0.6 * r, 3) if abs(dy) > 0.5 else (0.0,):
+            end = np.array([-1.0, 1.0]) * (reach * 0.9 if abs(dy) > 0.5 else r * 0.7)
+            dots.path(hatch, *at(along + dx * end, dy * end))
+    if wheel.steered:
+        around = np.linspace(0, 2 * np.pi, 60)
+        dots.path(dots.layer("frame"), *at(1.3 * r * np.cos(around), 1.3 * r * np.sin(around)), every=3)
+        way = np.array([0.0, 1.0]) * 1.3 * r
+        dots.path(
+            dots.layer("target"),
+            *scale.dots(wheel.x_m + way * cos(target), wheel.y_m + way * sin(target)),
+            every=3,
+        )
+    rim = dots.layer("title" if chosen else "rest")
+    corners = np.array([(r, half), (r, -half), (-r, -half), (-r, half), (r, half)])
+    dots.path(rim, *at(corners[:, 0], corners[:, 1]))
+
+
+def _arrow(
+    dots: Dots, scale: RobotScale, wheel: Wheel, angle: float, size: float, named: str, every: int, aside_dots: float
+) -> None:
+    way = np.array([cos(angle), sin(angle)]) * (1 if size >= 0 else -1)
+    aside = np.array([-way[1], way[0]]) * aside_dots / scale.per_m
+    start = np.array([wheel.x_m, wheel.y_m]) + aside
+    _pointed(dots, scale, named, start, start + way * abs(size), every)
+
+
+def _pointed(dots: Dots, scale: RobotScale, named: str, start: Floats, end: Floats, every: int) -> None:
+    """A line with a head."""
+    mask = dots.layer(named)
+    dots.path(mask, *scale.dots(*np.stack((start, end), axis=1)), every=every)
+    length = hypot(*(end - start))
+    if length * scale.per_m < 3:
+        return
+    way = (end - start) / length
+    side = np.array([-way[1], way[0]])
+    head = min(length * 0.5, 4.0 / scale.per_m)
+    barbs = np.stack((end - way * head + side * head * 0.7, end, end - way * head - side * head * 0.7), axis=1)
+    dots.path(mask, *scale.dots(*barbs))
+
+
+def _motion(dots: Dots, scale: RobotScale, twist: Floats | None, named: str, every: int, radius: float) -> None:
+    """The body's motion from its centre, and its turn as an arc round it."""
+    if twist is None or not np.isfinite(twist).all():
+        return
+    size = hypot(twist[0], twist[1])
+    if size > 0.01:
+        end = np.asarray(twist[:2]) * (scale.reach_m * ARROW * 1.6 * min(1.0, 1.2 / size))
+        _pointed(dots, scale, named, np.zeros(2), end, every)
+    if abs(twist[2]) > 0.01:
+        share = float(np.clip(twist[2], -1, 1))
+        r = radius * scale.reach_m
+        angle = np.linspace(0, share * np.pi * 1.5, 40)
+        mask = dots.layer(named)
+        dots.path(mask, *scale.dots(r * np.cos(angle), r * np.sin(angle)), every=every)
+        tip, way = angle[-1], np.sign(share)
+        head = min(3.0 / scale.per_m, r)
+        end = np.array([r * cos(tip), r * sin(tip)])
+        along = np.array([-sin(tip), cos(tip)]) * way
+        out = np.array([cos(tip), sin(tip)])
+        barbs = np.stack((end - along * head + out * head * 0.7, end, end - along * head - out * head * 0.7), axis=1)
+        dots.path(mask, *scale.dots(*barbs))

@@ -1,0 +1,133 @@
+"""A view with settings in place: one is selected, nudged, typed or dragged."""
+
+from __future__ import annotations
+
+from pivrex.rig.nudge import COARSE
+from pivrex.tui.desk import Desk
+from pivrex.tui.draw.parts import slider
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.views.view import View
+
+__all__ = ["SettingsView"]
+
+VALUES = 12
+
+
+class SettingsView(View):
+    """What the keys act on is marked by ▸. Subclasses say which settings there are, and draw them where they belong."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._chosen = ""
+        self.sliders: list[tuple[str, int, int, int]] = []
+        """Where sliders are drawn: key, row, left column, width."""
+        self.dragged = ""
+        self._drags = 0
+
+    def columns(self) -> list[list[tuple[str, str]]]:
+        """Give the settings, (key, name), in the order in which they are walked."""
+        raise NotImplementedError
+
+    @property
+    def chosen(self) -> str:
+        """The key of the selected setting."""
+        keys = [key for column in self.columns() for key, _ in column]
+        if self._chosen not in keys:
+            self._chosen = keys[0]
+        return self._chosen
+
+    def has(self, key: str) -> bool:
+        return any(key == k for column in self.columns() for k, _ in column)
+
+    def select(self, key: str) -> None:
+        if self.has(key):
+            self._chosen = key
+
+    def draw_settings(self, picture: Picture, settings: list[tuple[str, str]], x: int, y: int, width: int) -> None:
+        """Draw settings below each other, names at the left, values at the right."""
+        desk = self.desk
+        names = max(len(name) for _, name in settings)
+        bar = width - names - VALUES - 6
+        for row, (key, name) in enumerate(settings, y):
+            here = key == self.chosen
+            picture.text(x + 1, row, "▸" if here else " ", "commanded")
+            picture.text(x + 3, row, name, "title" if here else "dim")
+            setting = desk.setting(key)
+            shown = desk.shown(key)
+            if key.endswith(".curve") and desk.rig.shaping.of(key.split(".")[1]).points:
+                shown = "table"
+            if shown in ("0 /s", "0 %/s"):
+                shown = "no limit"
+            at = x + names + 4
+            if setting.choices:
+                self._choices(picture, setting.choices, str(setting.value(desk.rig)), at, row, width - names - 5, here)
+            elif bar >= 6:
+                slider(
+                    picture, at, row, bar, setting.value(desk.rig) / setting.largest(), "commanded" if here else "rest"
+                )
+                self.sliders.append((key, row, at, bar))
+                picture.right(x + width - 1, row, f" {shown} ", "chosen" if here else "rest")
+            else:
+                picture.right(x + width - 1, row, f" {shown} ", "chosen" if here else "rest")
+
+    def _choices(
+        self, picture: Picture, choices: tuple[str, ...], value: str, x: int, y: int, room: int, here: bool
+    ) -> None:
+        if sum(len(c) + 2 for c in choices) > room:
+            text = f" {value} "
+            picture.right(x + room, y, text, "chosen" if here else "rest")
+            return
+        for choice in choices:
+            named = ("chosen" if here else "title") if choice == value else "frame"
+            x = picture.text(x, y, f" {choice} ", named)
+
+    # --- acting ---
+
+    def entry(self) -> tuple[str, str, str]:
+        """Give what typing a value needs: the setting's key, its value as shown, and what is allowed."""
+        setting = self.desk.setting(self.chosen)
+        allowed = ", ".join(setting.choices) or (setting.quantity.sentence() if setting.quantity else "")
+        return self.chosen, self.desk.shown(self.chosen), allowed
+
+    def type_in(self, text: str) -> None:
+        """Take what was typed for the selected setting; raises `UnitError`."""
+        self.desk.type_in(self.chosen, text)
+
+    def _walk(self, steps: int) -> None:
+        keys = [key for column in self.columns() for key, _ in column]
+        self._chosen = keys[(keys.index(self.chosen) + steps) % len(keys)]
+
+    def act_previous_setting(self) -> None:
+        self._walk(-1)
+
+    def act_next_setting(self) -> None:
+        self._walk(1)
+
+    def act_nudge_down(self) -> None:
+        self.desk.nudge(self.chosen, -1)
+
+    def act_nudge_up(self) -> None:
+        self.desk.nudge(self.chosen, 1)
+
+    def act_nudge_down_coarse(self) -> None:
+        self.desk.nudge(self.chosen, -COARSE)
+
+    def act_nudge_up_coarse(self) -> None:
+        self.desk.nudge(self.chosen, COARSE)
+
+    def point(self, x: int, y: int, phase: str) -> None:
+        if phase == "press":
+            self.dragged, self._drags = "", 0
+            for key, row, left, width in self.sliders:
+                if row == y:
+                    column_left = left - 24
+                    if left - 1 <= x <= left + width:
+                        self.dragged = key
+                        self._chosen = key
+                        break
+                    if column_left <= x < left:
+                        self._chosen = key
+        if self.dragged and phase != "release":
+            _, _, left, width = next(s for s in self.sliders if s[0] == self.dragged)
+            self.desk.drag(self.dragged, (x - left) / max(1, width - 1), going_on=self._drags > 0)
+            self._drags += 1
