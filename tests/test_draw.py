@@ -165,13 +165,13 @@ class OtherDrawingsTest(unittest.TestCase):
             self.assertIn(name, text)
         rig = read_rig(PLOVER)
         empty = np.empty((0, 2))
-        picture = draw_field(ground, scale, rig, (2.5, 2.0, 0.0), empty, empty, False)
+        picture = draw_field(ground, scale, rig, (2.5, 2.0, 0.0), empty, empty, False, np.zeros(2))
         changed = np.argwhere(picture.chars != ground.chars)
         # 0.22 m long, with the nose to 0.21 m ahead of the centre: 0.32 m of 5 m in 95 cells
         columns = changed[:, 1]
         self.assertAlmostEqual((columns.max() - columns.min() + 1) * 2 / scale.per_m, 0.32, delta=0.06)
         self.assertTrue(
-            (draw_field(ground, scale, rig, (2.5, 2.0, 0.0), empty, empty, True).roles == role("alarm")).any()
+            (draw_field(ground, scale, rig, (2.5, 2.0, 0.0), empty, empty, True, np.zeros(2)).roles == role("alarm")).any()
         )
 
     @settings(max_examples=40)
@@ -181,7 +181,7 @@ class OtherDrawingsTest(unittest.TestCase):
         scale = scale_of(field, *size)
         ground = field_ground(field, scale, *size)
         nothing = np.empty(0)
-        draw_field(ground, scale, read_rig(PLOVER), (-9.0, 99.0, 1.0), np.zeros((1, 2)), np.zeros((5, 2)), False)
+        draw_field(ground, scale, read_rig(PLOVER), (-9.0, 99.0, 1.0), np.zeros((1, 2)), np.zeros((5, 2)), False, np.zeros(2))
         draw_strip("s", nothing, nothing, nothing, 1.0, 8.0, "m/s", *size)
         draw_gate(GateData(np.empty((0, 2)), np.empty((0, 2)), 0.1, 0.1, "axis", ("a", "b")), *size)
         draw_stick(float("nan"), 3.0, max(6, size[0]), max(5, size[1]), True, "left")
@@ -215,7 +215,7 @@ class FrameDrawingTest(unittest.TestCase):
         bars = (("left", 0.5, "+0.50 m/s", "measured"),)
         for open_one in (0, 1):
             cells = [Cell("2", "shaping", open_one == 0, bars), Cell("5", "field", open_one == 1, bars)]
-            rows = draw_line(cells, "keys, latched", 160).rows()
+            rows = draw_line(cells, 160).rows()
             left = rows[0].index("╭") if open_one == 0 else rows[0].rindex("╭")
             self.assertEqual(rows[2][left], "╯")
             self.assertEqual(rows[2][left + 10], " ")

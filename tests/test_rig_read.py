@@ -80,7 +80,7 @@ class ReadTest(unittest.TestCase):
         found = mistakes(text)
         lines = text.splitlines()
         for new, key, said in (
-            ('radius = "-32 mm"', "chassis.wheels.1.radius", '"-32 mm", but must be more than 0 mm'),
+            ('radius = "-32 mm"', "chassis.wheels.1.radius", '"-32 mm", but must be at least 1 mm'),
             ("minimum = 2", "axes.left_y.minimum", "less than maximum, 0.99"),
             ("geer = 30", "motors.left.geer", 'did you mean "gear"'),
             ("pin = 5", "motors.right.output.pin", "pin 5, which motors.left.output.pin uses already"),
@@ -116,7 +116,7 @@ class ReadTest(unittest.TestCase):
             (('y = "-250 mm"', 'y = "250 mm"'), "a track of zero"),
             (
                 ('radius = "100 mm" },\n    { name = "right"', 'radius = "0 mm" },\n    { name = "right"'),
-                "more than 0 mm",
+                "at least 1 mm",
             ),
             ((wheels, 'wheels = [{ name = "left", x = "0 m", y = "1 m", radius = "1 m" }]\n'), "one wheel"),
             ((wheels, "wheels = []\n"), "no wheel"),

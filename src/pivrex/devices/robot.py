@@ -67,3 +67,7 @@ class StandInRobot:
     def point_ahead(self) -> None:
         """Turn its steered wheels straight ahead by hand."""
         self.state = self._model.point_ahead(self.state)
+
+    def seen(self) -> str:
+        """Say what moves to the eye now, whatever the sensors say; empty if nothing does."""
+        return self._model.seen(self.state)

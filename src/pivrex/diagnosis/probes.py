@@ -139,6 +139,10 @@ class Bench:
         """Give what a steered wheel's absolute sensor reads, as an angle in rad."""
         return float(sensed[self._absolute[wheel]] / self._full[wheel] * 2 * pi)
 
+    def heading_change(self, before: Floats, after: Floats) -> float:
+        """Give how far the gyro's heading went, in rad; 0 without one."""
+        return float(after[self._gyro] - before[self._gyro]) if self._gyro >= 0 else 0.0
+
     def look(self, before: Floats, after: Floats, on_floor: bool) -> Seen | None:
         """Say what the sensors saw between two moments; None if they cannot tell which wheel moved."""
         sizes = self.changes(before, after)

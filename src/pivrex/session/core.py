@@ -67,6 +67,7 @@ class Session:
         self._wiring = faulty(setup.rig, setup.fault, setup.seed) if setup.fault else None
         self._robot = StandInRobot(setup.rig, setup.field, wiring=self._wiring)
         self._runner: Runner | None = None
+        self._eyes = ""
         self._state = self._line.start()
         self._neutral = self._resting()
         self._keys, self._sticks = Keyboard(), DrawnSticks()
@@ -299,7 +300,7 @@ class Session:
         if any(move.port >= len(self._line.outputs.smallest) for move in moves):
             self._note("the rig has changed; this probe means another motor now")
             return
-        self._runner = Runner(moves, self._line.dt_s)
+        self._runner, self._eyes = Runner(moves, self._line.dt_s), ""
         self._set(probing=number, held="only the shakedown moves it", live=False)
 
     def _probe(self, runner: Runner, sensed: Floats, row: Floats) -> None:
@@ -307,8 +308,10 @@ class Session:
         told = runner.step(sensed)
         if told is None:
             self._runner = None
-            self._set(probing=0, probed=Probed(self.status.probing, tuple(runner.runs)))
+            self._set(probing=0, probed=Probed(self.status.probing, tuple(runner.runs), self._eyes))
             return
+        if not runner.runs:
+            self._eyes = self._robot.seen() or self._eyes
         drive = np.zeros(len(self._line.outputs.smallest))
         drive[told[0]] = told[1]
         self._line.told(row)[:] = encode(self._line.outputs, drive)

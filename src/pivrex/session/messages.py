@@ -80,10 +80,11 @@ class Handle:
 
 @dataclass(frozen=True)
 class Probed:
-    """What came of a probe."""
+    """What came of a probe; ``eyes`` is what a person beside the stand-in saw of its first move, in words."""
 
     number: int
     runs: tuple[Run, ...]
+    eyes: str = ""
 
 
 @dataclass(frozen=True)

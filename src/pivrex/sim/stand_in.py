@@ -25,6 +25,8 @@ Floats = NDArray[np.float64]
 SWITCHED_ON = (0.35, -0.2, 0.5, -0.4)
 """Where steered wheels with absolute sensors happen to point when the robot is switched on, in rad."""
 
+SEEN_M_S, SEEN_RAD_S = 0.02, 0.1
+
 STEER_LAG = 0.25
 """How much quicker than a wheel under load a steering motor follows."""
 
@@ -229,6 +231,20 @@ class StandIn:
     def point_ahead(self, state: StandInState) -> StandInState:
         """Turn all steered wheels straight ahead by hand."""
         return replace(state, angle=(0.0,) * len(self._steers), turning=(0.0,) * len(self._steers))
+
+    def seen(self, state: StandInState) -> str:
+        """Say what moves to the eye, whatever the sensors say; empty if nothing does."""
+        words = [
+            f"{w.name} rolls {'forward' if v > 0 else 'backward'}"
+            for w, v in zip(self.rig.chassis.wheels, state.speed, strict=True)
+            if abs(v) > SEEN_M_S
+        ]
+        words += [
+            f"{w} turns {'left' if v > 0 else 'right'}"
+            for w, v in zip(self.rig.steered, state.turning, strict=True)
+            if abs(v) > SEEN_RAD_S
+        ]
+        return ", ".join(words)
 
     def sensed(self, state: StandInState) -> Floats:
         """Give what the robot's sensors say, (S,) float64, as `line.line.sensed_columns` orders it."""

@@ -224,7 +224,18 @@ class Desk:
 
     def nudge(self, key: str, steps: int) -> None:
         """Change a setting by fine steps, or a choice to the next."""
-        self._change(key, self.setting(key).stepped(self.rig, self.file.get(key), steps))
+        setting = self.setting(key)
+        if not setting.choices:
+            self._change(key, setting.stepped(self.rig, self.file.get(key), steps))
+            return
+        # a choice that this rig cannot have is said and passed over
+        way, refused = (1 if steps > 0 else -1), ""
+        for step in range(steps, steps + way * (len(setting.choices) - 1), way):
+            if self._change(key, setting.stepped(self.rig, self.file.get(key), step)):
+                if refused:
+                    self.say(f"passed over: {refused}", alarm=True)
+                return
+            refused = refused or self.message.removeprefix("not changed: ")
 
     def drag(self, key: str, share: float, going_on: bool) -> None:
         """Set a setting to a share of its slider; ``going_on`` joins it to the drag before, for undo."""
@@ -260,8 +271,8 @@ class Desk:
         if self.file.rig is not before:
             self._use_rig()
 
-    def _change(self, key: str, value: object, join: bool = False) -> None:
-        self._changed_by(key, lambda: self.file.put(key, value, join))
+    def _change(self, key: str, value: object, join: bool = False) -> bool:
+        return self._changed_by(key, lambda: self.file.put(key, value, join))
 
     def _changed_by(self, key: str, change: Callable[[], None], say: bool = False) -> bool:
         before = self.line

@@ -14,7 +14,7 @@ from pivrex.diagnosis.puzzle import Answer
 from pivrex.diagnosis.shakedown import Option, Place, Shakedown, Step
 from pivrex.diagnosis.smallest import MOST, Sweep
 from pivrex.errors import PivrexError
-from pivrex.session.messages import EndMove, Handle
+from pivrex.session.messages import EndMove, Handle, PutBack
 from pivrex.tui.desk import Desk
 from pivrex.tui.draw.picture import Picture
 
@@ -156,6 +156,7 @@ class Guide:
     def _begin(self) -> None:
         _, place, by = BEGINNINGS[self._at]
         self._down = Shakedown(self._desk.rig, place, by)
+        self._desk.ask(PutBack())  # the stand-in may have driven against something meanwhile
         self._desk.ask(Handle("lift" if place == "up" else "lower"))
         self._look_further()
 
@@ -274,7 +275,7 @@ class Guide:
         )
         picture.text(0, y, open_, "alarm" if not left else "measured" if left == 1 else "target")
         probes = f"{down.probes} probe{'s' if down.probes != 1 else ''} so far"
-        picture.right(picture.width, y, probes, "dim")
+        picture.right(picture.width, 0, probes, "dim")
         y = self._draw_known(picture, y + 2)
         y = self._draw_step(picture, step, y + 1)
         rest = picture.height - y - 2
@@ -338,6 +339,32 @@ class Guide:
                 picture, f"Enter sends it: {asks[step.asks]}; expected to tell {step.bits:.1f} bits", y, "key"
             )
         return self._say(picture, "Enter when it is so", y, "key")
+
+    def _hint(self, step: Step) -> str:
+        """On the stand-in, what eyes would have seen; for the numbers, what they did."""
+        probed = self._desk.status.probed
+        if self._down is None or probed is None:
+            return ""
+        if step.asks == "motion":
+            swung = self._swung(step) if self._down.place == "floor" else ""
+            return f"to the eye: {probed.eyes or 'nothing moves'}{swung}"
+        run = self._runs[step.seen_in]
+        sizes = self._down.bench.changes(run.before, run.after)
+        moved = [
+            f"{name} {v:+.3f} {'rad' if self._down.bench.steers(k) else 'm'}".replace("-", "−")
+            for k, (name, v) in enumerate(zip(self._down.bench.names, sizes, strict=True))
+            if abs(v) > 0.004
+        ]
+        gyro = self._down.bench.heading_change(run.before, run.after)
+        return f"counted: {', '.join(moved) or 'nothing'}; heading {np.degrees(gyro):+.1f} deg".replace("-", "−")
+
+    def _swung(self, step: Step) -> str:
+        """Which way the body turned, as the stand-in's true pose has it."""
+        assert self._down is not None
+        run = self._runs[step.seen_in]
+        at = self._desk.line.layout.at("sensed", "heading") - self._desk.line.layout.stage("sensed").start
+        turned = float(run.after[at] - run.before[at])
+        return "" if abs(turned) < 0.004 else f"; its nose swings {'left' if turned > 0 else 'right'}"
 
     def _desk_port(self, step: Step) -> str:
         return self._down.bench.ports[step.port] if self._down is not None else ""

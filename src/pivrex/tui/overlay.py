@@ -23,7 +23,7 @@ def _panel(title: str, width: int, height: int) -> Picture:
 TOUR = (
     ("it drives", "a recorded driver steers; amber is commanded, teal is measured"),
     ("w a s d", "take over, or drag a stick; o lists gamepads too, b the other robots"),
-    ("2  3", "Shaping, Chassis: select with ↑ ↓, change with ← →, take back with u; 5 returns here"),
+    ("2  3", "Shaping, Chassis: ↑ ↓ select, ← → change, u takes back; 5 returns"),
     ("n  Enter", "why: a wheel derived from the stick, in a row; Enter shows it stage by stage"),
     ("Esc", "stops the robot from anywhere; g goes on. ? explains the view you are in"),
 )

@@ -102,7 +102,8 @@ def draw_ground(data: CurveData, width: int, height: int) -> Picture:
         picture.right(left - 1, top + h // 2, "0", "dim")
         picture.right(left - 1, top + h - 2, "1", "dim")
         picture.right(left - 1, top + h - 1, data.heights[0], "dim")
-    picture.right(width - 1, 0, full, "dim")
+    if at + len(full) + 2 <= width:
+        picture.right(width - 1, 0, full, "dim")
     edge = f"edge {'' if data.one_sided else '±'}{data.edge * 100:.0f} %"
     picture.text(left + (w - len(edge)) // 2, top + h, edge, "target")
     if sum(map(len, data.ends)) + len(edge) + 4 <= w:

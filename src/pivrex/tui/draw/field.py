@@ -106,6 +106,7 @@ def draw_field(
     trail: Floats,
     ghost: Floats,
     blocked: bool,
+    angles: Floats,
 ) -> Picture:
     """Draw what moves onto the ground.
 
@@ -122,6 +123,8 @@ def draw_field(
         Where it has been, in m, now and the time before.
     blocked : bool
         Whether it stands against something.
+    angles : (W,) float64
+        Where the wheels point, in rad.
     """
     picture = Picture(ground.width, ground.height)
     picture.place(ground, 0, 0)
@@ -144,9 +147,9 @@ def draw_field(
     nose = dots.layer("commanded")
     dots.path(nose, *outline([(0, 0), (length * 1.9, 0)]))
     wheels = dots.layer("alarm" if blocked else "rest")
-    for wheel in rig.chassis.wheels:
-        r = wheel.radius_m
-        dots.path(wheels, *outline([(wheel.x_m - r, wheel.y_m), (wheel.x_m + r, wheel.y_m)]))
+    for wheel, angle in zip(rig.chassis.wheels, angles, strict=True):
+        along, aside = wheel.radius_m * np.cos(angle), wheel.radius_m * np.sin(angle)
+        dots.path(wheels, *outline([(wheel.x_m - along, wheel.y_m - aside), (wheel.x_m + along, wheel.y_m + aside)]))
     if rig.chassis.casters:
         dots.points(wheels, *outline([(caster.x_m, caster.y_m) for caster in rig.chassis.casters]))
     dots.onto(picture, scale.left, scale.top)

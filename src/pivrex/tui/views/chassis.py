@@ -147,6 +147,10 @@ class ChassisView(SettingsView):
         rows = max(len(columns[1]), len(columns[2])) if half < w else len(columns[1])
         if room > rows:
             wheel = self.desk.wheel_name
+            whole = self._whole_equation(w)
+            if whole and room > rows + 1:
+                picture.text(x, y, whole, "rest", w)
+                y += 1
             picture.text(x, y + 1, f"wheel {wheel}", "title", half - 1)
             self._rows(picture, columns[1], x, y + 2, half - 1)
             if half < w:
@@ -193,7 +197,7 @@ class ChassisView(SettingsView):
         picture.right(width - 1, 0, self._ruler(), "dim")
         if over:
             picture.text(1, 1, "! on its back", "alarm")
-        foot = "drag the centre to move it, a wheel to place it"
+        foot = "drag from the centre for a motion, a wheel to place it"
         if len(foot) < width - 2:
             picture.text(1, height - 1, foot, "dim")
         return picture
@@ -294,6 +298,12 @@ class ChassisView(SettingsView):
                     picture.text(x + names + 1, y, f"= {self._numbers(i, shown)} m/s", "dim")
                 y += 1
         return y
+
+    def _whole_equation(self, width: int) -> str:
+        """The selected wheel's equation, where its row is too short for it."""
+        text = equation(self.desk.rig.chassis, self._index)
+        names = max(len(w) for w in self.desk.line.wheels)
+        return f"= {text}" if len(text) + 3 > width - names - 19 else ""
 
     def _numbers(self, wheel: int, shown: _Shown) -> str:
         """A wheel's equation with the present numbers."""

@@ -7,6 +7,7 @@ from math import isfinite
 import numpy as np
 
 from pivrex.line.layout import plain
+from pivrex.line.preview import doing
 from pivrex.session.messages import LetGo, MoveSticks
 from pivrex.tui.desk import Desk
 from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of
@@ -62,6 +63,7 @@ class FieldView(View):
             _points(desk.trail, pose),
             _points(desk.ghost),
             bool(desk.value("sensed", "blocked")),
+            doing(desk.line, desk.row).angles,
         )
 
     def _instruments(self, picture: Picture, x: int, width: int, height: int) -> None:
@@ -110,6 +112,12 @@ class FieldView(View):
         if sticks:
             self._draw_sticks(picture, x, height - STICK_H - 2, width)
 
+    def _aside(self) -> list[tuple[str, str]]:
+        if self.desk.rig.law.kind != "planar":
+            return []
+        left = self.desk.value("motion", "left")
+        return [(f"aside {turning(left, 2, 'm/s')}", "commanded")]
+
     def _rows(self) -> list[tuple[str, list[tuple[str, str]]]]:
         desk = self.desk
         line = desk.line
@@ -119,6 +127,7 @@ class FieldView(View):
                 "motion",
                 [
                     (f"forward {number(desk.value('motion', 'forward'))} m/s", "commanded"),
+                    *self._aside(),
                     (f"turn {turning(float(np.degrees(desk.value('motion', 'turn'))), 0, 'deg/s', 3)}", "commanded"),
                 ],
             ),
@@ -131,14 +140,32 @@ class FieldView(View):
                 ],
             ),
         ]
-        for wheel in line.wheels:
+        for i, wheel in enumerate(line.wheels):
             motor = next(m for m in desk.rig.motors.values() if wheel in m.wheels)
-            radius = next(w.radius_m for w in desk.rig.chassis.wheels if w.name == wheel)
             travel = desk.value("sensed", f"{plain(wheel)}_travel")
             values = [(f"{wheel} rolled {number(travel, 2, 7)} m", "measured")]
             if motor.counts_per_turn and isfinite(travel):
-                values.append((f"= {motor.counts(travel, radius):+7.0f} counts".replace("-", "−"), "rest"))
+                counts = motor.counts(travel, desk.rig.chassis.wheels[i].radius_m)
+                values.append((f"= {counts:+7.0f} counts".replace("-", "−"), "rest"))
+            if desk.line.steering is not None and desk.rig.chassis.wheels[i].steered:
+                angle = wrap_deg(float(np.degrees(desk.value("steering", f"{plain(wheel)}_angle"))))
+                values.append((f"points {number(angle, 0, 4)} deg", "measured"))
             rows.append(("sensed", values))
+        if line.frame is not None and line.layout.has("sensed", "gyro") and desk.row is not None:
+            gyro = wrap_deg(float(np.degrees(desk.value("sensed", "gyro"))))
+            ahead = wrap_deg(float(np.degrees(desk.value("frame", "heading"))))
+            rows.append(
+                (
+                    "gyro",
+                    [
+                        (f"says {number(gyro, 0, 4)} deg", "measured"),
+                        (f"{number(ahead, 0, 4)} deg from the field's forward", "rest"),
+                    ],
+                )
+            )
+        if line.layout.has("sensed", "up") and desk.row is not None:
+            side = "on its back" if desk.value("frame", "over") == 1 else "on its wheels"
+            rows.append(("side", [(f"up {number(desk.value('sensed', 'up'))} g", "measured"), (side, "rest")]))
         humming = [m for m in desk.rig.motors if desk.value("outputs", f"{plain(m)}_hums") == 1]
         if humming:
             rows.append(

@@ -51,7 +51,8 @@ class SettingsView(View):
         for row, (key, name) in enumerate(settings, y):
             here = key == self.chosen
             picture.text(x + 1, row, "▸" if here else " ", "commanded")
-            picture.text(x + 3, row, name, "title" if here else "dim")
+            tight = bar < 6 and width < names + VALUES + 3
+            picture.text(x + 3, row, name, "title" if here else "dim", width - VALUES - 1 if tight else None)
             setting = desk.setting(key)
             shown = desk.shown(key)
             if key.endswith(".curve") and desk.rig.shaping.of(key.split(".")[1]).points:
