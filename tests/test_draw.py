@@ -171,7 +171,9 @@ class OtherDrawingsTest(unittest.TestCase):
         columns = changed[:, 1]
         self.assertAlmostEqual((columns.max() - columns.min() + 1) * 2 / scale.per_m, 0.32, delta=0.06)
         self.assertTrue(
-            (draw_field(ground, scale, rig, (2.5, 2.0, 0.0), empty, empty, True, np.zeros(2)).roles == role("alarm")).any()
+            (
+                draw_field(ground, scale, rig, (2.5, 2.0, 0.0), empty, empty, True, np.zeros(2)).roles == role("alarm")
+            ).any()
         )
 
     @settings(max_examples=40)
@@ -181,7 +183,9 @@ class OtherDrawingsTest(unittest.TestCase):
         scale = scale_of(field, *size)
         ground = field_ground(field, scale, *size)
         nothing = np.empty(0)
-        draw_field(ground, scale, read_rig(PLOVER), (-9.0, 99.0, 1.0), np.zeros((1, 2)), np.zeros((5, 2)), False, np.zeros(2))
+        draw_field(
+            ground, scale, read_rig(PLOVER), (-9.0, 99.0, 1.0), np.zeros((1, 2)), np.zeros((5, 2)), False, np.zeros(2)
+        )
         draw_strip("s", nothing, nothing, nothing, 1.0, 8.0, "m/s", *size)
         draw_gate(GateData(np.empty((0, 2)), np.empty((0, 2)), 0.1, 0.1, "axis", ("a", "b")), *size)
         draw_stick(float("nan"), 3.0, max(6, size[0]), max(5, size[1]), True, "left")

@@ -95,9 +95,7 @@ class TextbookTest(unittest.TestCase):
         # for wheels 1 front left, 2 front right, 3 rear right, 4 rear left
         maps = kinematics.kinematics_of(rig_of(MECANUM, PLANAR).chassis)
         k = 0.2 + 0.15
-        np.testing.assert_allclose(
-            maps.inverse, [[1, -1, -k], [1, 1, k], [1, 1, -k], [1, -1, k]], atol=1e-12
-        )
+        np.testing.assert_allclose(maps.inverse, [[1, -1, -k], [1, 1, k], [1, 1, -k], [1, -1, k]], atol=1e-12)
 
     def test_three_omni_wheels(self) -> None:
         # the same chapter, eq. 13.6 with wheels at 0, 120 and 240 degrees: (1/r)·[-d 1 0; -d -1/2 -sin 60; -d -1/2 sin 60]
@@ -178,7 +176,9 @@ class RefusedTest(unittest.TestCase):
 
     def test_laws_that_a_chassis_cannot_follow(self) -> None:
         two: list[Wheel] = [(0.0, 0.2, 0.0, None, False), (0.0, -0.2, 0.0, None, False)]
-        self.refused(two, "moving sideways, but this chassis cannot do that: its wheels only roll straight ahead", PLANAR)
+        self.refused(
+            two, "moving sideways, but this chassis cannot do that: its wheels only roll straight ahead", PLANAR
+        )
         self.refused(MECANUM, "add a table [gyro]", PLANAR.replace("[gyro]\n", "") + '[plane]\nframe = "field"\n')
         self.refused(two, 'only "planar" reads it', '[plane]\nstraight = "off"\n')
         self.refused(STEERED, "is for a wheel which the chassis has not",
@@ -263,7 +263,11 @@ class LimitsTest(unittest.TestCase):
 
     def test_a_strafe_keeps_its_speed_and_the_turn_waits(self) -> None:
         # sideways 0.8 m/s takes 0.8 of each wheel; the turn of 2 rad/s would take 0.7 more on some: 0.2/0.7 is left of it
-        for first, wanted in (("turning", (0.0, 0.8, 2 * 0.2 / 0.7)), ("moving", (0.0, 0.3, 2.0)), ("both", (0, 0.8 / 1.5, 2 / 1.5))):
+        for first, wanted in (
+            ("turning", (0.0, 0.8, 2 * 0.2 / 0.7)),
+            ("moving", (0.0, 0.3, 2.0)),
+            ("both", (0, 0.8 / 1.5, 2 / 1.5)),
+        ):
             line = Line(rig_of(MECANUM, PLANAR + f'[limits]\nfirst = "{first}"\n'))
             shown = preview(line, np.array([0.0, 0.8, 2.0]))
             np.testing.assert_allclose(shown.achieved, wanted, atol=1e-9, err_msg=first)
