@@ -158,7 +158,7 @@ class RefusedTest(unittest.TestCase):
         self.assertIn(said, found)
 
     def test_wheels_that_are_no_chassis(self) -> None:
-        parallel = [(x, y, d, -DEG45, s) for x, y, d, _, s in MECANUM]
+        parallel: list[Wheel] = [(x, y, d, -DEG45, s) for x, y, d, _, s in MECANUM]
         self.refused(parallel, "the rollers let it roll that way freely", PLANAR)
         self.refused(parallel, "cannot do")
         # rollers mirrored on a square: their axes meet in the centre, and nothing turns it

@@ -318,13 +318,13 @@ class BenchTest(unittest.TestCase):
 
         for place in ("up", "floor"):
             state = replace(state, lifted=place == "up")
-            while (ramp := sweep.next(place)) is not None:  # type: ignore[arg-type]
+            while (ramp := sweep.next(place)) is not None:
                 runner = Runner(ramp[1], right.dt_s)
                 while (told := runner.step(model.sensed(state))) is not None:
                     drive = np.zeros(4)
                     drive[told[0]] = told[1]
                     state = model.step(state, encode(outputs, drive).tolist(), right.dt_s)
-                sweep.take(ramp[0], place, runner.runs[0].duty)  # type: ignore[arg-type]
+                sweep.take(ramp[0], place, runner.runs[0].duty)
         for motor, (free, loaded) in wiring.smallest.items():
             up, floor = sweep.found[motor, "up"], sweep.found[motor, "floor"]
             assert up is not None and floor is not None

@@ -19,7 +19,7 @@ from pivrex.line import Line
 from pivrex.rig import Folder, Rig, RigFile
 from pivrex.rig.nudge import Setting, setting_at
 from pivrex.session.client import SessionClient
-from pivrex.session.messages import ChooseSource, Handle, Probe, PutBack, Request, SetUp, Status, UseRig
+from pivrex.session.messages import ChooseSource, Handle, Probe, PutBack, Request, SetUp, Status, Stop, UseRig
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
@@ -343,8 +343,9 @@ class Desk:
 
         if not self._pointing or self.row is None:
             self._pointing = True
+            # stopped, because motors that hold an angle would turn the wheels back
+            self.ask(Stop("point all steered wheels straight ahead, then press f again to read them"))
             self.ask(Handle("point ahead"))
-            self.say("point all steered wheels straight ahead, then press f again to read them")
             return
         self._pointing = False
         changes = offset_changes(self.rig, self.row[self.line.layout.stage("sensed")])

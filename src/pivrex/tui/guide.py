@@ -14,7 +14,7 @@ from pivrex.diagnosis.puzzle import Answer
 from pivrex.diagnosis.shakedown import Option, Place, Shakedown, Step
 from pivrex.diagnosis.smallest import MOST, Sweep
 from pivrex.errors import PivrexError
-from pivrex.session.messages import EndMove, Handle, PutBack
+from pivrex.session.messages import EndMove, Handle, PutBack, Stop
 from pivrex.tui.desk import Desk
 from pivrex.tui.draw.picture import Picture
 
@@ -26,6 +26,8 @@ BEGINNINGS: tuple[tuple[str, Place, Literal["sensors", "person"]], ...] = (
     ("on the floor; I say what I saw", "floor", "person"),
     ("on a block, wheels up; I say what I saw", "up", "person"),
 )
+
+HELD = "only the shakedown moves it"
 
 WAIT_FRAMES = 8
 """Frames until the sensors show what a hand has done."""
@@ -69,7 +71,7 @@ class Guide:
         if self._number and status.probed is not None and status.probed.number == self._number:
             self._number, self._runs = 0, status.probed.runs
             self._came_back()
-        elif self._number and not status.probing and status.held and status.held != "only the shakedown moves it":
+        elif self._number and not status.probing and status.held and status.held != HELD:
             self._number, self._goes_on = 0, False
             self._problem = "the probe was stopped; Enter sends it again"
 
@@ -156,6 +158,7 @@ class Guide:
     def _begin(self) -> None:
         _, place, by = BEGINNINGS[self._at]
         self._down = Shakedown(self._desk.rig, place, by)
+        self._desk.ask(Stop(HELD))
         self._desk.ask(PutBack())  # the stand-in may have driven against something meanwhile
         self._desk.ask(Handle("lift" if place == "up" else "lower"))
         self._look_further()
@@ -319,6 +322,7 @@ class Guide:
                 y,
                 "key",
             )
+            y = self._say(picture, self._hint(step), y, "measured")
             return self._draw_choices(picture, y)
         if step.kind == "contradiction":
             y = self._say(picture, "! " + step.text, y, "alarm")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from math import degrees, hypot, pi, radians
+from textwrap import wrap
 
 import numpy as np
 from numpy.typing import NDArray
@@ -232,8 +233,9 @@ class ChassisView(SettingsView):
             )
         y = 4
         for text, named in self._remarks(shown, twist):
-            picture.text(x, y, text, named, width)
-            y += 1
+            for line in wrap(text, width)[:2]:
+                picture.text(x, y, line, named)
+                y += 1
         return y
 
     def _remarks(self, shown: _Shown | None, twist: Floats) -> list[tuple[str, str]]:

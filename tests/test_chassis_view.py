@@ -1,0 +1,421 @@
+"""The Chassis view, the shakedown's guide and the list of robots in Textual's pilot; and changing wheels in a file."""
+
+import unittest
+from typing import Any
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from pivrex.diagnosis.correction import is_right
+from pivrex.line.line import Line
+from pivrex.line.preview import preview
+from pivrex.rig import RigFile, read_rig
+from pivrex.rig.nudge import setting_at
+from pivrex.rig.wheels import added, moved, of_kind, removed
+from pivrex.session.messages import Handle, Probe, UseRig
+from pivrex.sim.wiring import Wiring, faulty
+from pivrex.tui.draw.envelope import EnvelopeData, draw_envelope
+from pivrex.tui.draw.picture import role
+from pivrex.tui.draw.robot import RobotData, draw_robot, robot_scale
+from pivrex.tui.views.chassis import ChassisView
+from tests.chassis import ALL, demo_path
+from tests.support import TempCase
+from tests.test_app import AppCase, in_loop
+
+
+class WheelFileTest(TempCase):
+    def file(self, name: str) -> RigFile:
+        path = self.folder / f"{name}.toml"
+        path.write_text(demo_path(name).read_text())
+        return RigFile(path)
+
+    def test_a_wheel_is_placed(self) -> None:
+        file = self.file("bittern")
+        file.edit("place", moved(0, 0.12345, 0.1))
+        wheel = file.rig.chassis.wheels[0]
+        self.assertEqual((wheel.x_m, wheel.y_m), (0.123, 0.1))
+        self.assertIn('x = "123 mm"', file.text)
+        file.edit("place", moved(0, 0.2, 0.2), join=True)
+        file.undo()  # both drags at once
+        self.assertEqual(file.rig.chassis.wheels[0].x_m, 0.095)
+
+    def test_a_wheel_more_and_less(self) -> None:
+        for name in ALL:
+            file = self.file(name)
+            before = file.rig
+            new, change = added(before, 0)
+            file.edit("added", change)
+            self.assertEqual(len(file.rig.chassis.wheels), len(before.chassis.wheels) + 1)
+            self.assertEqual(file.rig.chassis.wheels[-1].name, new)
+            self.assertIn(new, file.rig.motors)
+            self.assertEqual(len(file.rig.steered), len(before.steered) + bool(before.steered))
+            count = file.text.count("#")
+            file.edit("removed", removed(file.rig, len(file.rig.chassis.wheels) - 1))
+            self.assertEqual(file.rig, before, name)
+            self.assertEqual(file.text.count("#"), count)
+            file.undo()
+            file.undo()
+            self.assertEqual(file.text, demo_path(name).read_text())
+
+    def test_a_wheel_of_another_kind(self) -> None:
+        file = self.file("bittern")
+        for kind in ("plain", "omni", "steered", "mecanum"):
+            file.edit(kind, of_kind(file.rig, 0, kind))
+            self.assertEqual(file.rig.chassis.wheels[0].kind, kind)
+            self.assertEqual(bool(file.rig.steered), kind == "steered")
+            Line(file.rig)
+        self.assertEqual(file.rig.chassis, read_rig(demo_path("bittern")).chassis)
+        avocet = self.file("avocet")
+        avocet.edit("plain", of_kind(avocet.rig, 3, "plain"))
+        self.assertEqual(len(avocet.rig.steered), 3)
+        avocet.edit("steered", of_kind(avocet.rig, 3, "steered"))
+        self.assertEqual(len(avocet.rig.steered), 4)
+
+    def test_settings_that_may_be_left_out_have_units(self) -> None:
+        rig = read_rig(demo_path("bittern"))
+        self.assertEqual(setting_at("chassis.wheels.0.rollers").shown(rig, "-45 deg"), "-45 deg")
+        self.assertEqual(setting_at("chassis.wheels.0.rollers").stepped(rig, "-45 deg", 1), "-40 deg")
+
+
+class DrawingTest(unittest.TestCase):
+    @settings(max_examples=40, deadline=None)
+    @given(st.sampled_from(ALL), st.integers(1, 100), st.integers(1, 50), st.floats(-2, 2), st.booleans())
+    def test_any_size_and_motion(self, name: str, width: int, height: int, value: float, over: bool) -> None:
+        rig = read_rig(demo_path(name))
+        count = len(rig.chassis.wheels)
+        shares = np.full(count, value)
+        data = RobotData(
+            rig,
+            shares,
+            shares,
+            shares,
+            -shares,
+            (True,) * count,
+            np.full(3, value),
+            np.full(3, np.nan),
+            "front left",
+            1,
+            over,
+        )
+        picture = draw_robot(data, robot_scale(rig, width, height), width, height)
+        self.assertEqual((picture.width, picture.height), (width, height))
+        points = np.array([(1.0, 0.0), (0.0, 1.0), (-1.0, 0.0)])
+        draw_envelope(
+            EnvelopeData(points, points[:0], points, np.array([value, value]), None, np.ones(2), ("m/s", "m/s"),
+                         ("ahead", "left", "right"), "caption"), width, height)  # fmt: skip
+
+    def test_the_robot_is_to_scale_with_its_front_up(self) -> None:
+        rig = read_rig(demo_path("bittern"))
+        scale = robot_scale(rig, 80, 41)
+        ahead, left = scale.metres(*scale.cell(0.1, 0.05))
+        self.assertAlmostEqual(ahead, 0.1, delta=4 / scale.per_m)
+        self.assertAlmostEqual(left, 0.05, delta=2 / scale.per_m)
+        _, up = scale.cell(0.15, 0.0)
+        _, down = scale.cell(-0.15, 0.0)
+        self.assertLess(up, down)
+        self.assertLess(scale.cell(0.0, 0.13)[0], scale.cell(0.0, -0.13)[0])
+        none = np.zeros(4)
+        still = draw_robot(RobotData(rig, none, none, none, none, (False,) * 4, None, None, ""), scale, 80, 41)
+        self.assertFalse((still.roles == role("commanded")).any())
+        moving = draw_robot(RobotData(rig, none, none, none + 0.5, none, (False,) * 4, None, None, ""), scale, 80, 41)
+        rows = np.flatnonzero((moving.roles == role("commanded")).any(axis=1))
+        self.assertLess(rows.min(), scale.cell(0.095, 0.0)[1])  # arrows point ahead, which is up
+
+
+class RobotCase(AppCase):
+    """A workspace that opens another robot."""
+
+    robot = "bittern"
+
+    def setUp(self) -> None:
+        super().setUp()
+        text = (self.home / "workspace.toml").read_text()
+        (self.home / "workspace.toml").write_text(text.replace('rig = "plover"', f'rig = "{self.robot}"'))
+        self.rig_file = self.home / "rigs" / f"{self.robot}.toml"
+
+    def wire(self, words: str, seed: int = 0) -> Wiring:
+        """Give the stand-in faults behind the screen's back."""
+        session: Any = self.desk.client.session  # type: ignore[attr-defined]
+        session._wiring = faulty(self.desk.rig, words, seed)
+        session.handle(UseRig(self.desk.rig, self.desk.serial), 0.0)
+        return session._wiring
+
+    async def until(self, text: str, frames: int = 400) -> None:
+        for _ in range(frames):
+            self.app.frame()
+            if text in self.text("chassis"):
+                await self.pilot.pause()
+                return
+        raise AssertionError(f"{text!r} not in\n{self.text('chassis')}")
+
+
+class ChassisViewTest(RobotCase):
+    @property
+    def view(self) -> ChassisView:
+        found: Any = self.app.views["chassis"]
+        assert isinstance(found, ChassisView)
+        return found
+
+    @in_loop
+    async def test_a_motion_of_ones_own_is_nudged_and_shown(self) -> None:
+        async with self.running(view="chassis"):
+            self.assertIn("front left  = forward − left − 0.21·turn", self.text("chassis"))
+            await self.press("right", "right", "right", "right", "right")
+            self.assertIn("your motion", self.text("chassis"))
+            self.assertIn("+0.10 m/s", self.text("chassis"))
+            await self.press("down", "left", "left", "left", "left", "left")
+            # 0.10 ahead and 0.10 to the left: front left and rear right stand, the others make 0.20
+            own = self.view._own
+            assert own is not None
+            np.testing.assert_allclose(own, [0.1, 0.1, 0.0], atol=1e-12)
+            np.testing.assert_allclose(preview(self.desk.line, own).given, [0, 0.2, 0.2, 0], atol=1e-12)
+            self.assertIn("= 0.10 + 0.10 + 0.00 m/s", self.text("chassis"))
+            await self.press("v")
+            self.assertIn("live", self.text("chassis"))
+
+    @in_loop
+    async def test_too_much_is_said_with_what_is_left(self) -> None:
+        async with self.running(view="chassis"):
+            await self.press("equals_sign", *"1.5 m/s", "enter")
+            self.assertIn("! too fast for front left, front right, rear left, rear right", self.text("chassis"))
+            self.assertIn("1.26 m/s forward", self.text("chassis"))
+            await self.press("equals_sign", *"99 m/s", "enter")
+            self.assertGreater(len(self.app.screen_stack), 1)  # the typing stays, with the sentence beside it
+            await self.press("escape", "0")
+            self.assertNotIn("too fast", self.text("chassis"))
+
+    @in_loop
+    async def test_geometry_changes_the_equation_at_once_and_undo_brings_it_back(self) -> None:
+        async with self.running(view="chassis"):
+            self.view.select("chassis.wheels.0.x")
+            await self.press("right", "right")
+            self.assertEqual(self.desk.rig.chassis.wheels[0].x_m, 0.105)
+            self.assertIn("= forward − left − 0.22·turn", self.text("chassis"))
+            self.assertIn('x = "105 mm"', self.rig_file.read_text())
+            await self.press("u", "u")
+            self.assertIn("front left  = forward − left − 0.21·turn", self.text("chassis"))
+            self.view.select("chassis.wheels.0.drive")
+            await self.press("right")
+            self.assertIn("= 1.08·forward − 0.909·left", self.text("chassis"))
+
+    @in_loop
+    async def test_wheels_come_and_go_in_place(self) -> None:
+        async with self.running(view="chassis"):
+            await self.press("plus")
+            self.assertEqual(len(self.desk.line.wheels), 5)
+            self.assertEqual(self.desk.wheel_name, "wheel 1")
+            await self.frames(3)
+            self.assertIn("wheel 1", self.text("chassis"))
+            await self.press("backspace")
+            self.assertEqual(len(self.desk.line.wheels), 4)
+            self.view.select("wheel.kind")
+            await self.press("right")
+            self.assertEqual(self.desk.rig.chassis.wheels[self.desk.wheel].kind, "steered")
+            await self.frames(3)
+            await self.press("u", "u", "u")
+            self.assertEqual(self.rig_file.read_text(), demo_path("bittern").read_text())
+
+    @in_loop
+    async def test_the_mouse_drags_motions_and_wheels(self) -> None:
+        async with self.running(view="chassis"):
+            view = self.view
+            scale = view._scale
+            assert scale is not None
+            x, y = scale.cell(0.0, 0.0)
+            for phase, dy in (("press", 0), ("drag", -4), ("release", -4)):
+                view.point(x, y + dy, phase)
+            own = view._own
+            assert own is not None
+            self.assertGreater(own[0], 0.2)
+            self.assertAlmostEqual(own[1], 0.0, delta=0.05)
+            x, y = scale.cell(0.095, 0.115)
+            to = scale.cell(0.05, 0.115)
+            view.point(x, y, "press")
+            view.point(*to, "drag")
+            view.point(*to, "release")
+            self.assertAlmostEqual(self.desk.rig.chassis.wheels[0].x_m, 0.05, delta=0.01)
+            self.assertEqual(self.desk.wheel_name, "front left")
+            view.draw(160, 41)
+            key, row, start, _ = view._bars[2]
+            view.point(start, row, "press")
+            assert view._own is not None
+            self.assertGreater(view._own[2], 0)  # the left end of the turn's bar turns left
+            self.assertEqual(view.chosen, key)
+
+    @in_loop
+    async def test_a_law_it_cannot_follow_is_refused_with_a_sentence(self) -> None:
+        async with self.running(view="chassis"):
+            for i in range(4):
+                self.desk.edit("plain", of_kind(self.desk.rig, i, "plain"))
+                await self.frames(1)
+            self.assertIn("not changed", self.text("foot"))
+            self.assertIn("moving sideways", self.desk.message)
+            self.assertEqual(self.desk.rig.chassis.wheels[3].kind, "mecanum")
+
+    @in_loop
+    async def test_another_robot_is_opened(self) -> None:
+        async with self.running(view="chassis", source="recording strafing"):
+            await self.press("b")
+            self.assertIn("which robot?", self.text("chassis"))
+            await self.press("up", "enter")
+            self.assertEqual(self.desk.rig.name, "Avocet")
+            self.assertEqual(self.desk.status.source, "recording swinging")
+            await self.frames(4)
+            self.assertIn("points", self.text("chassis"))
+            self.assertIn("Avocet", self.text("head"))
+            for name in ("2", "5", "3"):
+                await self.press(name)
+            await self.press("b", "down", "down", "down", "down", "enter")
+            self.assertEqual(self.desk.rig.name, "Plover")
+            await self.frames(3)
+            self.assertIn("speed against turn", self.text("chassis"))
+
+    @in_loop
+    async def test_a_click_on_the_line_opens_its_cell(self) -> None:
+        from pivrex.tui.frame import cell_at
+
+        self.assertEqual([cell_at(160, x) for x in (5, 60, 100, 159)], ["shaping", "chassis", "chassis", "field"])
+        async with self.running(view="chassis"):
+            await self.pilot.click("#line", offset=(5, 1))
+            self.assertEqual(self.app.view.name_, "shaping")
+
+    @in_loop
+    async def test_every_robot_at_every_size(self) -> None:
+        for size in ((160, 47), (100, 30), (80, 24)):
+            async with self.running(view="chassis", size=size):
+                for path in self.desk.folder.rigs():
+                    self.desk.open_rig(path)
+                    await self.frames(3)
+                    text = self.text("chassis")
+                    self.assertIn("forward", text)
+                    self.assertIn(self.desk.line.wheels[0], text)
+                    for view in ("2", "5", "3"):
+                        await self.press(view)
+
+
+class SteeringViewTest(RobotCase):
+    robot = "avocet"
+
+    @in_loop
+    async def test_calibration_asks_and_then_writes(self) -> None:
+        async with self.running(view="chassis"):
+            truth = self.wire("none")
+            self.desk.type_in("steering.wheels.front left.sensor.offset", "12 deg")
+            await self.press("f")
+            self.assertIn("point all steered wheels straight ahead", self.desk.message)
+            self.assertIn(Handle("point ahead"), self.asked)
+            await self.frames(3)
+            await self.press("f")
+            self.assertIn('offset = "37.5 deg"', self.rig_file.read_text())
+            self.assertTrue(is_right(self.desk.rig, truth))
+
+    @in_loop
+    async def test_a_shakedown_of_eight_motors(self) -> None:
+        async with self.running(view="chassis"):
+            truth = self.wire("random", 11)
+            await self.press("c", "enter")
+            self.assertIn("Point all steered wheels straight ahead", self.text("chassis"))
+            await self.press("enter")
+            await self.until("Enter sends it: the sensors look")
+            await self.press("enter")
+            await self.until("Enter sends it: you say what moved", 2000)
+            await self.press("enter")
+            await self.until("What moved?")
+            eyes = next(line for line in self.text("chassis").splitlines() if "to the eye:" in line).split("to the eye:")[1]
+            view: Any = self.app.views["chassis"]
+            options = [o.text for o in view.guide._step.options]
+            said = eyes.split(";")[0].strip().replace("rolls", "rolled").replace("turns", "turned")
+            await self.press(*["down"] * options.index(said), "enter")
+            await self.until("Enter writes this to the rig")
+            await self.press("enter")
+            self.assertTrue(is_right(read_rig(self.rig_file), truth))
+
+
+class GuideTest(RobotCase):
+    """The guide on a robot with secret faults."""
+
+    robot = "plover"
+
+    @in_loop
+    async def test_it_finds_corrects_and_sweeps(self) -> None:
+        async with self.running(view="chassis"):
+            truth = self.wire("random", 4)
+            await self.press("c")
+            self.assertIn("Where does the robot stand", self.text("chassis"))
+            await self.press("enter")
+            self.assertIn("64 explanations left", self.text("chassis"))
+            await self.press("enter")
+            await self.until("Enter sends it: you say what moved")
+            await self.press("enter")
+            await self.until("What moved?")
+            self.assertIn("2 explanations left", self.text("chassis"))
+            self.assertIn("to the eye:", self.text("chassis"))
+            eyes = next(line for line in self.text("chassis").splitlines() if "to the eye:" in line).split(
+                "to the eye:"
+            )[1]
+            said = eyes.split(";")[0].strip().replace("rolls", "rolled")
+            view: Any = self.app.views["chassis"]
+            options = [o.text for o in view.guide._step.options]
+            await self.press(*["down"] * options.index(said), "enter")
+            await self.until("1 explanation left")
+            await self.press("enter")
+            await self.until("written to plover.toml")
+            self.assertTrue(is_right(read_rig(self.rig_file), truth))
+            await self.press("enter")
+            self.assertIn("The smallest duty", self.text("chassis"))
+            await self.press("enter")
+            await self.until("Put it on the floor; Enter begins", 800)
+            await self.press("enter")
+            await self.until("Enter writes this to the rig", 800)
+            await self.press("enter")
+            found = read_rig(self.rig_file)
+            for motor, (_, loaded) in truth.smallest.items():
+                self.assertAlmostEqual(found.motors[motor].smallest, loaded, delta=0.02)
+            await self.press("u", "u")
+            self.assertEqual(self.rig_file.read_text(), demo_path("plover").read_text())
+
+    @in_loop
+    async def test_escape_stops_a_probe_and_enter_sends_it_again(self) -> None:
+        async with self.running(view="chassis"):
+            await self.press("c", "enter", "enter")
+            self.assertTrue(self.desk.status.probing)
+            await self.press("escape")
+            self.assertFalse(self.desk.status.probing)
+            await self.frames(3)
+            self.assertIn("the probe was stopped", self.text("chassis"))
+            before = sum(isinstance(r, Probe) for r in self.asked)
+            await self.press("enter")
+            self.assertEqual(sum(isinstance(r, Probe) for r in self.asked), before + 1)
+
+    @in_loop
+    async def test_answers_that_clash_are_named_and_taken_back(self) -> None:
+        async with self.running(view="chassis"):
+            await self.press("c", "down", "down", "down", "enter")  # wheels up, I say
+            self.assertTrue(self.desk.status.lifted)
+            for _ in range(2):
+                await self.press("enter")
+                await self.until("What moved?")
+                view: Any = self.app.views["chassis"]
+                options = [o.text for o in view.guide._step.options]
+                await self.press(*["down"] * options.index("left rolled forward"), "enter")
+            self.assertIn("These two cannot both be true", self.text("chassis"))
+            self.assertIn("0 explanations left", self.text("chassis"))
+            await self.press("enter")
+            self.assertNotIn("cannot both", self.text("chassis"))
+            await self.press("backspace")
+            self.assertIn("64 explanations left", self.text("chassis"))
+            await self.press("c")
+            self.assertNotIn("shakedown  ", self.text("chassis"))
+
+    @in_loop
+    async def test_a_rig_changed_meanwhile_begins_anew(self) -> None:
+        async with self.running(view="chassis"):
+            await self.press("c", "enter")
+            self.desk.nudge("motors.left.smallest", 1)
+            await self.frames(2)
+            self.assertIn("begins anew", self.text("chassis"))
+
+
+if __name__ == "__main__":
+    unittest.main()
