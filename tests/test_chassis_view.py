@@ -322,7 +322,9 @@ class SteeringViewTest(RobotCase):
             await self.until("Enter sends it: you say what moved", 2000)
             await self.press("enter")
             await self.until("What moved?")
-            eyes = next(line for line in self.text("chassis").splitlines() if "to the eye:" in line).split("to the eye:")[1]
+            eyes = next(line for line in self.text("chassis").splitlines() if "to the eye:" in line).split(
+                "to the eye:"
+            )[1]
             view: Any = self.app.views["chassis"]
             options = [o.text for o in view.guide._step.options]
             said = eyes.split(";")[0].strip().replace("rolls", "rolled").replace("turns", "turned")

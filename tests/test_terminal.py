@@ -12,7 +12,7 @@ from pathlib import Path
 
 from pivrex.devices.pad_stand_in import PadRemote, port_file
 from pivrex.rig import open_folder, read_rig
-from tests.support import ROOT, TempCase, Terminal, wait_for
+from tests.support import DEMO, ROOT, TempCase, Terminal, wait_for
 
 
 @unittest.skipUnless(shutil.which("tmux"), "needs tmux")
@@ -177,12 +177,12 @@ class KillTest(TerminalCase):
                 terminal.keys("Right" if i % 3 else "Left")
             time.sleep(0.013 * round_)
             os.kill(screen, signal.SIGKILL)
-            wait_for(functools.partial(_all_gone, children), 20, str(children))
+            wait_for(functools.partial(all_gone, children), 20, str(children))
             # every file can be read, and none is left half written
             folder = open_folder(self.workspace)
             for rig in folder.rigs():
                 read_rig(rig)
-            self.assertEqual([p.name for p in folder.rigs()], ["plover.toml"])
+            self.assertEqual([p.name for p in folder.rigs()], sorted(p.name for p in (DEMO / "rigs").glob("*.toml")))
             # the session brought the terminal back: its own screen again, and no mouse reports
             wait_for(lambda: terminal.flags() == "0 0", 20, terminal.flags)  # noqa: B023
             terminal.close()
@@ -207,7 +207,7 @@ class KillTest(TerminalCase):
         wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
 
 
-def _all_gone(pids: list[int]) -> bool:
+def all_gone(pids: list[int]) -> bool:
     return not any(_runs(pid) for pid in pids)
 
 
