@@ -17,14 +17,18 @@ import sys
 import tempfile
 import termios
 import time
+from collections.abc import Callable
 from multiprocessing.shared_memory import SharedMemory
 from pathlib import Path
 
 import numpy as np
 
 from pivrex.devices.recording import Recording
+from pivrex.diagnosis.shakedown import Shakedown
 from pivrex.export.table import write_ticks
 from pivrex.line import Line
+from pivrex.line.kinematics import hub_velocities, kinematics_of, wheel_speeds
+from pivrex.line.line import sensed_columns
 from pivrex.rig import open_folder, read_rig
 from pivrex.session.shared import Ring
 
@@ -43,10 +47,15 @@ def percentiles(values: list[float], *which: int, scale: float = 1.0) -> dict[st
     return {("max" if p == 100 else f"p{p}"): round(float(np.percentile(values, p)) * scale, 3) for p in which}
 
 
-def tick_us() -> dict[str, float]:
-    line = Line(read_rig(DEMO / "rigs" / "plover.toml"))
-    state, sensed = line.start(), np.zeros(8)
-    readings = [np.array([math.sin(i / 40), math.cos(i / 31), 0.0, 0.0]) for i in range(500)]
+def tick_us(name: str) -> dict[str, float]:
+    line = Line(read_rig(DEMO / "rigs" / f"{name}.toml"))
+    state, sensed = line.start(), np.zeros(len(sensed_columns(line.rig)))
+    rest = line.rest()
+    readings = []
+    for i in range(500):
+        raw = rest.copy()
+        raw[: len(line.functions)] = [math.sin(i / 40), math.cos(i / 31), 0.3 * math.sin(i / 23)][: len(line.functions)]
+        readings.append(raw)
     took = []
     for i in range(20_000):
         raw = readings[i % 500]
@@ -54,6 +63,39 @@ def tick_us() -> dict[str, float]:
         state, _ = line.step(state, raw, sensed)
         took.append(time.perf_counter() - before)
     return {"median": round(float(np.median(took)) * 1e6, 1), "p99": round(float(np.percentile(took, 99)) * 1e6, 1)}
+
+
+def batch_wheels(name: str) -> dict[str, float]:
+    """Wheels worked out a second for ten thousand twists at once, and how many times that is one at a time."""
+    maps = kinematics_of(read_rig(DEMO / "rigs" / f"{name}.toml").chassis)
+    work = wheel_speeds if maps.hubs is None else hub_velocities
+    twists = np.random.default_rng(1).uniform(-1, 1, (10_000, 3))
+    wheels = len(maps.inverse)
+
+    def best(run: Callable[[], object], times: int) -> float:
+        found = math.inf
+        for _ in range(times):
+            before = time.perf_counter()
+            run()
+            found = min(found, time.perf_counter() - before)
+        return found
+
+    whole = best(lambda: work(maps, twists), 20)
+    singly = best(lambda: [work(maps, one) for one in twists], 3)
+    return {"batch_wheels_per_s": round(10_000 * wheels / whole), "times_one_at_a_time": round(singly / whole, 1)}
+
+
+def next_probe_s() -> float:
+    """The first probe of a four-wheeled robot with every fault open: 384 assignments of motors, 12,288 in all."""
+    rig = read_rig(DEMO / "rigs" / "bittern.toml")
+    took = []
+    for _ in range(5):
+        shakedown = Shakedown(rig)
+        assert shakedown.left == 12_288
+        before = time.perf_counter()
+        shakedown.next()
+        took.append(time.perf_counter() - before)
+    return round(float(np.median(took)), 4)
 
 
 def map_ticks_per_s(folder: Path) -> float:
@@ -275,7 +317,12 @@ def in_the_terminal() -> dict[str, object]:
 
 def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
-        result: dict[str, object] = {"seconds": SECONDS, "tick_us": tick_us()}
+        result: dict[str, object] = {
+            "seconds": SECONDS,
+            "tick_us": {name: tick_us(name) for name in ("plover", "avocet")},
+        }
+        result["batch"] = {name: batch_wheels(name) for name in ("avocet", "bittern")}
+        result["next_probe_s"] = next_probe_s()
         result["map_ticks_per_s"] = map_ticks_per_s(Path(folder))
     result["version_s"] = version_s()
     result["start_s"] = start_s()

@@ -13,6 +13,11 @@ import uuid
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.line import Line
+from pivrex.line.line import sensed_columns
 from pivrex.rig import Rig, read_text
 
 ROOT = Path(__file__).parent.parent
@@ -64,6 +69,11 @@ def plain_rig(*changes: tuple[str, str]) -> Rig:
         assert old in text, old
         text = text.replace(old, new)
     return read_text(text, Path("test.toml"), Rig)
+
+
+def nothing_sensed(line: Line) -> NDArray[np.float64]:
+    """What the sensors of a robot say that stands at the origin."""
+    return np.zeros(len(sensed_columns(line.rig)))
 
 
 class TempCase(unittest.TestCase):

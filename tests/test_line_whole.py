@@ -13,7 +13,7 @@ from pivrex.line.ask import ask_wheels
 from pivrex.line.layout import STAGES
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import read_rig
-from tests.support import PLOVER, plain_rig
+from tests.support import PLOVER, nothing_sensed, plain_rig
 
 
 class LayoutTest(unittest.TestCase):
@@ -35,7 +35,7 @@ class LayoutTest(unittest.TestCase):
 class StepTest(unittest.TestCase):
     def test_stopping_goes_round_the_rate_limit(self) -> None:
         line = Line(read_rig(PLOVER))
-        state, sensed = line.start(), np.zeros(8)
+        state, sensed = line.start(), nothing_sensed(line)
         raw = np.array([-1.0, 0.0, 0.0, 0.0])
         for _ in range(60):
             state, row = line.step(state, raw, sensed)
@@ -52,7 +52,7 @@ class StepTest(unittest.TestCase):
 
     def test_the_tick_says_which_wheel_lost_how_much(self) -> None:
         line = Line(plain_rig())
-        _, row = line.step(line.start(), np.array([-1.0, 1.0]), np.zeros(8))
+        _, row = line.step(line.start(), np.array([-1.0, 1.0]), nothing_sensed(line))
         # forward 1 and right 1: left asked for 2 m/s, right for 0; scaled to 1 and 0
 
         def get(stage: str, name: str) -> float:
@@ -68,14 +68,14 @@ class StepTest(unittest.TestCase):
     def test_no_reading_whatever_makes_an_output_undefined(self, raw: list[float]) -> None:
         line = Line(read_rig(PLOVER))
         with np.errstate(over="ignore"):
-            _, row = line.step(line.start(), np.array(raw), np.zeros(8))
+            _, row = line.step(line.start(), np.array(raw), nothing_sensed(line))
         told = line.told(row)
         self.assertTrue(np.isfinite(told).all())
         self.assertTrue((told >= 0).all() and (told <= 255).all())
 
     def test_touching_nothing_moves_nothing(self) -> None:
         line = Line(read_rig(PLOVER))
-        _, row = line.step(line.start(), line.rest(), np.zeros(8))
+        _, row = line.step(line.start(), line.rest(), nothing_sensed(line))
         self.assertEqual(row[line.layout.at("outputs", "left_duty")], 0)
 
     def test_level_keys_stay_in_range(self) -> None:
@@ -93,7 +93,7 @@ class WhyTest(unittest.TestCase):
     def row(self, line: Line, *raw: float, ticks: int = 1) -> np.ndarray:
         state = line.start()
         for _ in range(ticks):
-            state, row = line.step(state, np.array(raw), np.zeros(8))
+            state, row = line.step(state, np.array(raw), nothing_sensed(line))
         return row
 
     def test_the_sentence_derives_the_output_by_hand(self) -> None:
