@@ -15,6 +15,8 @@ __all__ = ["Envelope"]
 Floats = NDArray[np.float64]
 
 _NONE = np.nan
+NEARLY = 1e-9
+"""Rounding; a wheel this much past its limit is at it."""
 
 
 class Envelope:
@@ -60,11 +62,11 @@ class Envelope:
         root = np.sqrt(np.maximum(inside, 0.0))
         low, high = (-cross - root) / safe, (root - cross) / safe
         # a wheel that this way leaves alone limits nothing unless it is past its limit already
-        low = np.where(moves, low, np.where(room >= -1e-12, -np.inf, np.inf))
-        high = np.where(moves, high, np.where(room >= -1e-12, np.inf, -np.inf))
-        empty = (moves & (inside < 0)).any(-1)
+        low = np.where(moves, low, np.where(room >= -NEARLY, -np.inf, np.inf))
+        high = np.where(moves, high, np.where(room >= -NEARLY, np.inf, -np.inf))
+        empty = (moves & (inside < -NEARLY)).any(-1)
         least, most = low.max(-1), high.min(-1)
-        none = empty | (least > most)
+        none = empty | (least > most + NEARLY)
         return np.where(none, _NONE, least), np.where(none, _NONE, most)
 
     def _followed(self, twist: Floats) -> Floats:
@@ -83,7 +85,7 @@ class Envelope:
         start = np.stack((np.zeros_like(turn), np.zeros_like(turn), turn), axis=-1)
         least, most = self._reach(way, start)
         with np.errstate(invalid="ignore"):
-            found = np.where((most >= 0) & (least <= most), most, _NONE)
+            found = np.where(most >= -NEARLY, np.maximum(most, 0.0), _NONE)
         if self.planar:
             return found
         can = np.abs(self._followed(way) - way)[..., :2].max(-1) < 1e-9

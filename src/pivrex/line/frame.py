@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -54,8 +55,7 @@ class FrameSettings:
     buttons: tuple[int, ...]
 
 
-@dataclass(frozen=True)
-class FrameState:
+class FrameState(NamedTuple):
     """What the frame remembers; numbers are of shape B.
 
     Attributes

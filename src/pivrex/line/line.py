@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,8 +21,7 @@ FRAME = (("heading", "rad"), ("field", ""), ("point", ""), ("over", ""))
 STEER = (("angle", "rad"), ("target", "rad"), ("share", ""))
 
 
-@dataclass(frozen=True)
-class LineState:
+class LineState(NamedTuple):
     """What the line remembers from one tick to the next, for a batch of shape B.
 
     Attributes
@@ -296,11 +295,10 @@ class Line:
         if over is not None and self._achieve_over is not None and np.count_nonzero(over):
             found = np.where(over[..., None] > 0, np.einsum("kw,...w->...k", self._achieve_over, wheels), found)
         n = 3 + wheels.shape[-1]
-        motion = np.zeros((*wheels.shape[:-1], 5))
+        motion = np.empty((*wheels.shape[:-1], 5))
         motion[..., :3] = found[..., :3]
         motion[..., 3] = np.maximum.reduce(np.abs(found[..., 3:n]), axis=-1)
-        if found.shape[-1] > n:
-            motion[..., 4] = np.maximum.reduce(np.abs(found[..., n:]), axis=-1)
+        motion[..., 4] = np.maximum.reduce(np.abs(found[..., n:]), axis=-1) if found.shape[-1] > n else 0.0
         return motion
 
     def _steer(
@@ -335,7 +333,7 @@ class Line:
     def choose_level(self, state: LineState, steps: int) -> LineState:
         """Give the state with the level walked by ``steps``, as a key on the screen does."""
         top = len(self.levels) - 1.0
-        return replace(state, level=np.minimum(np.maximum(state.level + steps, 0.0), top))
+        return state._replace(level=np.minimum(np.maximum(state.level + steps, 0.0), top))
 
     def _walk_levels(self, state: LineState, raw: Floats) -> tuple[Floats, Floats]:
         up, down = self._of_button

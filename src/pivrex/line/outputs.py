@@ -51,8 +51,8 @@ class OutputSettings:
         Values that are rounded to whole numbers.
     direction : (V,) bool
         Values that only say which way: 1 forward, 0 backward.
-    all_whole, any_direction : bool
-        Whether all values are whole, and whether any is a direction.
+    all_whole, any_direction, even : bool
+        Whether all values are whole, whether any is a direction, and whether forward and backward mirror each other.
     readers : tuple of (motor, rest, above, below, direction)
         How each value is read back: the drive per unit above and below its rest.
     smallest : (M,) float64
@@ -69,6 +69,7 @@ class OutputSettings:
     direction: NDArray[np.bool_]
     all_whole: bool
     any_direction: bool
+    even: bool
     readers: tuple[tuple[int, float, float, float, bool], ...]
     smallest: Floats
 
@@ -113,6 +114,7 @@ def settings_of(rig: Rig) -> OutputSettings:
         direction=direction,
         all_whole=bool(whole.all()),
         any_direction=bool(direction.any()),
+        even=bool((forward == -backward).all()),
         readers=tuple(zip(motors, rest.tolist(), above.tolist(), below.tolist(), direction.tolist(), strict=True)),
         smallest=np.array([m.smallest for m in rig.all_motors().values()]),
     )
@@ -174,8 +176,11 @@ def encode(settings: OutputSettings, drive: Floats) -> Floats:
         Duties and pulses are whole numbers. A direction is 1 forward (and at rest), 0 backward.
     """
     each = drive[..., settings.motor]
-    ahead = np.maximum(each, 0.0)
-    values: Floats = settings.rest + settings.forward * ahead + settings.backward * (ahead - each)
+    if settings.even:
+        values: Floats = settings.rest + settings.forward * each
+    else:
+        ahead = np.maximum(each, 0.0)
+        values = settings.rest + settings.forward * ahead + settings.backward * (ahead - each)
     values = np.rint(values) if settings.all_whole else np.where(settings.whole, np.rint(values), values)
     if settings.any_direction:
         values = np.where(settings.direction, each >= 0.0, values)

@@ -142,8 +142,8 @@ def dead_band(settings: ShapingSettings, fractions: Floats) -> Floats:
     if settings.cut:
         return np.where(outside, fractions, 0.0)
     m = np.maximum(m, 1.0)
-    # 1 - N/m is 1 - (edge along the ray); edges are at most 0.9 but a corner can bring it near 0, hence the floor
-    gain = (1.0 - 1.0 / m) / np.maximum(1.0 - size / m, 0.05)
+    # the formula with m multiplied out; m - N is m·(1 - edge along the ray), which a corner can bring near 0: hence the floor
+    gain = (m - 1.0) / np.maximum(m - size, 0.05 * m)
     return np.maximum(np.minimum(fractions * gain, 1.0), -1.0)
 
 

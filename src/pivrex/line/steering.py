@@ -68,8 +68,7 @@ class SteerSettings:
     any_d: bool
 
 
-@dataclass(frozen=True)
-class SteerState:
+class SteerState(NamedTuple):
     """What the steering remembers.
 
     Attributes
@@ -242,7 +241,7 @@ def aim(
         target = np.where(held, state.angle + inward, target)
         driven = driven & ~held
     share = np.where(driven, reach / np.maximum(size, NEARLY), 1.0) if settings.cosine else np.ones_like(size)
-    speed = sign * size * share * driven
+    speed = (along if settings.cosine else sign * size) * driven
     vectors = np.empty(wanted.shape)
     vectors[..., 0], vectors[..., 1] = speed * c, speed * s
     after = SteerState(True, state.zero, state.angle, target, state.missed)

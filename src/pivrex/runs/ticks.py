@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 from itertools import islice
 from typing import NamedTuple
 
@@ -97,7 +96,7 @@ def _in_chunks(
             level[i] = after.level
             state = after if step.counts else state
         sensed = np.zeros((len(chunk), sensed_at.stop - sensed_at.start))
-        _, rows = line.drive(replace(state, level=level), clock, sensed, raw, shaped, rated)
+        _, rows = line.drive(state._replace(level=level), clock, sensed, raw, shaped, rated)
         for i, (step, told) in enumerate(zip(chunk, line.told(rows), strict=True)):
             sensed[i] = _sense(robot, step, places)
             if step.counts:

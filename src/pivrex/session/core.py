@@ -380,8 +380,7 @@ class Session:
         before = self._state
         self._robot = StandInRobot(rig, self._setup.field, self._robot.state, self._wiring)
         state = line.start()
-        moved_on: LineState = replace(
-            state,
+        moved_on: LineState = state._replace(
             tick=before.tick,
             level=np.minimum(before.level, len(line.levels) - 1.0),
             rate=before.rate if line.functions == self._line.functions else state.rate,

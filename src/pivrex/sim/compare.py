@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from math import cos, radians, sin
 
 import numpy as np
@@ -76,7 +76,7 @@ class _Drive:
         self.state = self._model.start()
         self._after = self._line.start()
         # the highest level, so that a fraction of 1 is full
-        self._after = replace(self._after, level=np.array(float(len(self._line.levels) - 1)))
+        self._after = self._after._replace(level=np.array(float(len(self._line.levels) - 1)))
 
     def go(self, forward: float, left: float, turn: float, seconds: float) -> Floats:
         """Drive for a while past all shaping; gives the path, (N, 3)."""
@@ -98,7 +98,7 @@ def _ideal_crossing(rig: Rig) -> float:
     start = frame.start(line.frame, ())
     asked = np.array([0.5 * rig.full_forward_m_s, 0.0, 0.5 * rig.full_turn_rad_s])
     for _ in range(round(CROSS_S / line.dt_s)):
-        now = replace(start, heading=np.array(pose[2]), field=np.array(1.0))
+        now = start._replace(heading=np.array(pose[2]), field=np.array(1.0))
         pose = move(pose, *(frame.robot_twist(line.frame, now, asked, line.dt_s) * line.dt_s).tolist())
     return abs(pose[1])
 
