@@ -232,11 +232,12 @@ class ChassisView(SettingsView):
                 "chosen" if here and self._own is not None else "commanded",
             )
         y = 4
-        for text, named in self._remarks(shown, twist):
-            for line in wrap(text, width)[:2]:
-                picture.text(x, y, line, named)
-                y += 1
-        return y
+        # rows are kept for remarks, so that nothing below jumps when there is one
+        rows = 2 if picture.height >= 34 else 1
+        lines = [(line, named) for text, named in self._remarks(shown, twist) for line in wrap(text, width)]
+        for row, (line, named) in enumerate(lines[:rows], y):
+            picture.text(x, row, line, named)
+        return y + rows
 
     def _remarks(self, shown: _Shown | None, twist: Floats) -> list[tuple[str, str]]:
         """What there is to say about the motion: what cannot be, what is lost, what scrubs."""
