@@ -83,7 +83,7 @@ class Envelope:
         turn = np.broadcast_to(np.asarray(turn_rad_s, float), direction.shape)
         way = np.stack((np.cos(direction), np.sin(direction), np.zeros_like(direction)), axis=-1)
         start = np.stack((np.zeros_like(turn), np.zeros_like(turn), turn), axis=-1)
-        least, most = self._reach(way, start)
+        _, most = self._reach(way, start)
         with np.errstate(invalid="ignore"):
             found = np.where(most >= -NEARLY, np.maximum(most, 0.0), _NONE)
         if self.planar:
