@@ -56,3 +56,38 @@ def draw_envelope(data: EnvelopeData, width: int, height: int) -> Picture:
     w = min(h * 2, width - 8)
     if h < 4:
         return picture
+    left, top = max(6, (width - w) // 2), 1
+    dots = Dots(w, h)
+    middle = ((dots.width - 1) / 2, (dots.height - 1) / 2)
+    tops = np.maximum(data.tops, 1e-9)
+
+    def at(points: Floats) -> tuple[Floats, Floats]:
+        return middle[0] * (1 - points[:, 1] / tops[1]), middle[1] * (1 - points[:, 0] / tops[0])
+
+    grid = dots.layer("frame")
+    for line in (np.array([(-tops[0], 0.0), (tops[0], 0.0)]), np.array([(0.0, -tops[1]), (0.0, tops[1])])):
+        dots.path(grid, *at(line), every=2)
+    if data.ghost is not None and len(data.ghost):
+        dots.path(dots.layer("ghost"), *at(data.ghost), every=3)
+    if len(data.full):
+        dots.path(dots.layer("rest"), *at(data.full))
+    if len(data.now):
+        dots.path(dots.layer("target"), *at(data.now), every=2)
+    dots.onto(picture, left, top)
+    for point, sign, named in ((data.measured, "○", "measured"), (data.commanded, "●", "commanded")):
+        if point is not None and np.isfinite(point).all():
+            px, py = (float(v[0]) for v in at(np.clip(point, -tops, tops)[None]))
+            picture.text(left + int((px + 0.5) / 2), top + int((py + 0.5) / 4), sign, named)
+    picture.right(left - 1, top, data.names[0], "dim")
+    picture.right(left - 1, top + 1, f"{tops[0]:.2f}", "dim")
+    picture.right(left - 1, top + 2, data.units[0], "dim")
+    picture.text(left, top + h, data.names[1], "dim")
+    picture.right(left + w, top + h, data.names[2], "dim")
+    across = f"±{tops[1]:.{2 if tops[1] < 10 else 0}f} {data.units[1]}"
+    caption = data.caption
+    if len(across) + len(data.names[1]) + len(data.names[2]) + 2 <= w:
+        picture.text(left + (w - len(across)) // 2, top + h, across, "dim")
+    else:
+        caption = f"{caption}, {across}"
+    picture.text(max(0, min(left, width - len(caption))), top + h + 1, caption, "dim", width)
+    return picture
