@@ -53,6 +53,8 @@ def corrections(shakedown: Shakedown) -> list[Change]:
                 change(f"{keys[k]}.sensor.reversed", sensor.reversed, sense < 0)
                 if abs(wrap_rad(offsets[wheel] - sensor.offset_rad)) > SAME_RAD:
                     change(f"{keys[k]}.sensor.offset", in_degrees(sensor.offset_rad), in_degrees(offsets[wheel]))
+    if rig.upside_down is not None and shakedown.upright:
+        change("upside_down.reversed", rig.upside_down.reversed, shakedown.upright < 0)
     if rig.gyro is not None:
         change("gyro.reversed", rig.gyro.reversed, solution.gyro < 0)
     changes.sort(key=lambda c: keys.index(next((k for k in keys if c.key.startswith(k + ".")), keys[-1])))
@@ -74,4 +76,5 @@ def is_right(rig: Rig, wiring: Wiring) -> bool:
     said = wiring_of(rig)
     offsets = all(abs(wrap_rad(said.offsets[w] - wiring.offsets[w])) <= SAME_RAD for w in said.offsets)
     same_signs = {**said.encoders} == {**wiring.encoders} and {**said.senses} == {**wiring.senses}
-    return {**said.plugs} == {**wiring.plugs} and same_signs and said.gyro == wiring.gyro and offsets
+    upright = rig.upside_down is None or said.up == wiring.up
+    return {**said.plugs} == {**wiring.plugs} and same_signs and said.gyro == wiring.gyro and upright and offsets

@@ -79,7 +79,7 @@ class Bench:
         self._travel = [at[f"{plain(w[0])}_travel"] for w in self.wheels[: self.drives]]
         self._turned = [at[f"{plain(w)}_turned"] for w in rig.steered]
         self._absolute = [at[f"{plain(w)}_absolute"] for w in rig.steered]
-        self._gyro = at.get("gyro", -1)
+        self._gyro, self._up = at.get("gyro", -1), at.get("up", -1)
         self._by_sensor = [m.counts_per_turn == 0 for m in steering]
         self._full = [m.sensor.full if m.sensor is not None else 1.0 for m in steering]
         self.turning = self._turning(0.0)
@@ -142,6 +142,10 @@ class Bench:
     def heading_change(self, before: Floats, after: Floats) -> float:
         """Give how far the gyro's heading went, in rad; 0 without one."""
         return float(after[self._gyro] - before[self._gyro]) if self._gyro >= 0 else 0.0
+
+    def upright(self, sensed: Floats) -> int:
+        """Give the sign that the side sensor reads while the robot stands on its wheels or a block; 0 without one."""
+        return 0 if self._up < 0 else 1 if sensed[self._up] > 0 else -1
 
     def look(self, before: Floats, after: Floats, on_floor: bool) -> Seen | None:
         """Say what the sensors saw between two moments; None if they cannot tell which wheel moved."""

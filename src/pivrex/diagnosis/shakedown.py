@@ -91,6 +91,7 @@ class _Record:
 
     offsets: dict[int, float] = field(default_factory=dict)
     agree: dict[int, int] = field(default_factory=dict)
+    upright: int = 0
 
 
 class Shakedown:
@@ -162,6 +163,11 @@ class Shakedown:
             {names[i]: v for i, v in self._record.offsets.items()},
             {names[i]: v for i, v in self._record.agree.items()},
         )
+
+    @property
+    def upright(self) -> int:
+        """The sign that the side sensor read, the robot standing upright; 0 without one, or before the first probe."""
+        return self._record.upright
 
     # --- the next step ---
 
@@ -368,7 +374,8 @@ class Shakedown:
         return said
 
     def _note_sensor(self, seen: Seen | None, before: Floats, after: Floats) -> None:
-        """Notice whether an absolute sensor goes with its wheel's encoder."""
+        """Notice which side the robot takes for up, and whether an absolute sensor goes with its wheel's encoder."""
+        self._record.upright = self.bench.upright(before)
         if seen is None or seen.motor < self.bench.drives:
             return
         i = seen.motor - self.bench.drives
