@@ -391,6 +391,13 @@ class GuideTest(RobotCase):
             self.assertEqual(sum(isinstance(r, Probe) for r in self.asked), before + 1)
 
     @in_loop
+    async def test_it_goes_on_after_a_stop_by_hand(self) -> None:
+        async with self.running(view="chassis"):
+            await self.press("escape", "c", "enter", "enter")
+            await self.until("Enter sends it: you say what moved")
+            self.assertNotIn("was stopped", self.text("chassis"))
+
+    @in_loop
     async def test_answers_that_clash_are_named_and_taken_back(self) -> None:
         async with self.running(view="chassis"):
             await self.press("c", "down", "down", "down", "enter")  # wheels up, I say

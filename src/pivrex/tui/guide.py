@@ -9,7 +9,7 @@ import numpy as np
 
 from pivrex.diagnosis.changes import Change, put_changes
 from pivrex.diagnosis.correction import corrections
-from pivrex.diagnosis.moves import Run
+from pivrex.diagnosis.moves import Move, Run
 from pivrex.diagnosis.puzzle import Answer
 from pivrex.diagnosis.shakedown import Option, Place, Shakedown, Step
 from pivrex.diagnosis.smallest import MOST, Sweep
@@ -29,6 +29,9 @@ BEGINNINGS: tuple[tuple[str, Place, Literal["sensors", "person"]], ...] = (
 
 HELD = "only the shakedown moves it"
 
+UNHEARD_FRAMES = 50
+"""A probe that the session has not begun by then was stopped before it could."""
+
 WAIT_FRAMES = 8
 """Frames until the sensors show what a hand has done."""
 
@@ -43,6 +46,7 @@ class Guide:
         self._step: Step | None = None
         self._at = 0
         self._number = 0
+        self._begun, self._asked = False, 0
         self._runs: tuple[Run, ...] = ()
         self._goes_on = False
         self._wait = 0
@@ -71,9 +75,13 @@ class Guide:
         if self._number and status.probed is not None and status.probed.number == self._number:
             self._number, self._runs = 0, status.probed.runs
             self._came_back()
-        elif self._number and not status.probing and status.held and status.held != HELD:
-            self._number, self._goes_on = 0, False
-            self._problem = "the probe was stopped; Enter sends it again"
+        elif self._number and status.probing == self._number:
+            self._begun, self._asked = True, 0
+        elif self._number:
+            self._asked += 1
+            if self._begun or self._asked > UNHEARD_FRAMES:
+                self._number, self._goes_on = 0, False
+                self._problem = "the probe was stopped; Enter sends it again"
 
     def _waited(self) -> None:
         row = self._desk.row
@@ -110,7 +118,10 @@ class Guide:
     def _send(self) -> None:
         assert self._step is not None
         self._problem = ""
-        self._number = self._desk.probe(self._step.moves)
+        self._probe(self._step.moves)
+
+    def _probe(self, moves: tuple[Move, ...]) -> None:
+        self._number, self._begun, self._asked = self._desk.probe(moves), False, 0
 
     # --- keys ---
 
@@ -227,7 +238,7 @@ class Guide:
         ramp = self._sweep.next(self._sweep_place)
         if ramp is not None:
             self._sweeping, moves = ramp
-            self._number = self._desk.probe(moves)
+            self._probe(moves)
         elif self._sweep_place == "up":
             self._sweep_place = "floor"
 
