@@ -70,7 +70,7 @@ class ChassisCommandTest(TempCase):
             "mecanum chassis: it moves any way and turns",
             "2228 counts/m",
             "on the spot",
-            "about the left side",
+            "about its left side",
         ):
             self.assertIn(said, text)
 

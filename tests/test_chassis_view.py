@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from pivrex.diagnosis.correction import is_right
+from pivrex.errors import UnitError
 from pivrex.line.line import Line
 from pivrex.line.preview import preview
 from pivrex.rig import RigFile, read_rig
@@ -76,6 +77,15 @@ class WheelFileTest(TempCase):
         rig = read_rig(demo_path("bittern"))
         self.assertEqual(setting_at("chassis.wheels.0.rollers").shown(rig, "-45 deg"), "-45 deg")
         self.assertEqual(setting_at("chassis.wheels.0.rollers").stepped(rig, "-45 deg", 1), "-40 deg")
+        avocet = read_rig(demo_path("avocet"))
+        plain_number = setting_at("steering.wheels.front left.d")
+        self.assertEqual(plain_number.shown(avocet, 0.05), "0.05")
+        self.assertEqual(plain_number.stepped(avocet, 0.05, 2), 0.07)
+        self.assertEqual(plain_number.stepped(avocet, 0.05, -9), 0.0)
+        self.assertEqual(plain_number.typed(0.05, "0.2"), 0.2)
+        for wrong in ("0.2 m", "-1", "11"):
+            with self.assertRaises(UnitError):
+                plain_number.typed(0.05, wrong)
 
 
 class DrawingTest(unittest.TestCase):
@@ -178,12 +188,22 @@ class ChassisViewTest(RobotCase):
     async def test_too_much_is_said_with_what_is_left(self) -> None:
         async with self.running(view="chassis"):
             await self.press("equals_sign", *"1.5 m/s", "enter")
-            self.assertIn("! too fast for front left, front right, rear left, rear right", self.text("chassis"))
-            self.assertIn("1.26 m/s forward", self.text("chassis"))
+            self.assertIn("! 4 of 4 wheels too fast: scale leaves 1.26 m/s ahead", self.text("chassis"))
             await self.press("equals_sign", *"99 m/s", "enter")
             self.assertGreater(len(self.app.screen_stack), 1)  # the typing stays, with the sentence beside it
             await self.press("escape", "0")
             self.assertNotIn("too fast", self.text("chassis"))
+
+    @in_loop
+    async def test_clipped_wheels_disagree_and_that_is_said(self) -> None:
+        async with self.running(view="chassis"):
+            self.desk.type_in("limits.fit", "clip")
+            self.view._own = np.array([0.9, 0.7, 2.0])
+            await self.frames(2)
+            self.assertIn("the wheels disagree by", self.text("chassis"))
+            self.desk.type_in("limits.fit", "scale")
+            await self.frames(2)
+            self.assertNotIn("the wheels disagree by", self.text("chassis"))
 
     @in_loop
     async def test_geometry_changes_the_equation_at_once_and_undo_brings_it_back(self) -> None:
@@ -296,6 +316,35 @@ class ChassisViewTest(RobotCase):
 
 class SteeringViewTest(RobotCase):
     robot = "avocet"
+
+    @in_loop
+    async def test_the_ladder_leads_to_the_wheel_and_its_loop(self) -> None:
+        async with self.running(view="field"):
+            await self.press("n", "enter")
+            rungs = [r.stage for r in self.app._rungs]
+            await self.press(*["down"] * rungs.index("steer"), "enter")
+            self.assertEqual(self.app.view.name_, "chassis")
+            view: Any = self.app.view
+            self.assertEqual(view.chosen, "steering.wheels.front right.p")
+            await self.press("right")
+            steering = self.desk.rig.steering
+            assert steering is not None
+            self.assertEqual(steering.wheels["front right"].p_per_s, 14.5)
+            self.assertEqual(steering.wheels["front left"].p_per_s, 14.0)
+            view.select("chassis.wheels.2.x")
+            self.assertEqual(self.desk.wheel_name, "rear left")
+
+    @in_loop
+    async def test_the_travel_for_any_turn(self) -> None:
+        async with self.running(view="chassis"):
+            view: Any = self.app.view
+            view.select("figure.angle")
+            self.assertIn("to turn 90 deg left", self.text("chassis"))
+            # 0.105·√2 m from the centre: π/2 of that is 233.3 mm, a whole turn four times as much
+            self.assertIn("−233.3 mm", self.text("chassis"))
+            await self.press("equals_sign", *"1 turn", "enter")
+            self.assertIn("to turn 360 deg left", self.text("chassis"))
+            self.assertIn("−933.0 mm", self.text("chassis"))
 
     @in_loop
     async def test_calibration_asks_and_then_writes(self) -> None:

@@ -103,7 +103,11 @@ def check(
 
 
 @app.command()
-def describe(rig: RigName, as_json: Json = False) -> None:
+def describe(
+    rig: RigName,
+    turn: Annotated[float, typer.Option(help="The turn whose wheel travel is told, in deg; left is +.")] = 90.0,
+    as_json: Json = False,
+) -> None:
     """Say what a rig is: its law and its wheels."""
     import math
 
@@ -133,13 +137,13 @@ def describe(rig: RigName, as_json: Json = False) -> None:
     aside = f", full left {read.full_left_m_s:.2f} m/s" if read.law.kind == "planar" else ""
     print(f"{read.name}: {read.about}\nlaw {read.law.kind}, full forward {read.full_forward_m_s:.2f} m/s{aside}, "
           f"full turn {math.degrees(read.full_turn_rad_s):.0f} deg/s\n{read.chassis.shape} chassis: {can_do(read)}")  # fmt: skip
-    spot, pivot = travel_for(read, math.pi / 2), travel_for(read, math.pi / 2, side(read, left=True))
-    for wheel, w, f, turn, about in zip(read.chassis.wheels, wheels, wheel_figures(read), spot, pivot, strict=True):
+    spot, pivot = travel_for(read, math.radians(turn)), travel_for(read, math.radians(turn), side(read, left=True))
+    for wheel, w, f, rolled, pivoted in zip(read.chassis.wheels, wheels, wheel_figures(read), spot, pivot, strict=True):
         counts = f", {f.counts_per_metre:.0f} counts/m" if f.counts_per_metre else ""
         print(f"  wheel {w['name']}: {read.chassis.describe_wheel(wheel)}, x {w['x_m'] * 1e3:+.0f} mm, "
               f"y {w['y_m'] * 1e3:+.0f} mm, radius {w['radius_m'] * 1e3:.0f} mm, top {w['top_speed_m_s']:.2f} m/s")  # fmt: skip
         print(f"    a turn of it: {f.metres_per_turn * 1e3:.1f} mm{counts}, turns the robot {f.degrees_per_turn:.1f} deg on "
-              f"the spot; 90 deg left: {turn * 1e3:+.1f} mm on the spot, {about * 1e3:+.1f} mm about the left side")  # fmt: skip
+              f"the spot; turned {turn:+g} deg: {rolled * 1e3:+.1f} mm on the spot, {pivoted * 1e3:+.1f} mm about its left side")  # fmt: skip
 
 
 @app.command()

@@ -33,6 +33,8 @@ class Preview:
         The motion that the given speeds make.
     scrub : float
         The greatest side slip of a plain wheel, in m/s.
+    residual : float
+        How far the given wheels disagree with the body's motion, at most, in m/s.
     """
 
     twist: Floats
@@ -42,6 +44,7 @@ class Preview:
     given: Floats
     achieved: Floats
     scrub: float
+    residual: float
 
 
 def preview(line: Line, twist: Floats) -> Preview:
@@ -62,7 +65,9 @@ def preview(line: Line, twist: Floats) -> Preview:
         wheels = kinematics.vectors(limited, angles)
     motion = kinematics.motion_of(line.kinematics, wheels)
     scrub = float(np.abs(motion.scrub).max()) if motion.scrub.size else 0.0
-    return Preview(followed, twist - followed, angles, speeds, limited, motion.twist, scrub)
+    return Preview(
+        followed, twist - followed, angles, speeds, limited, motion.twist, scrub, float(np.abs(motion.residual).max())
+    )
 
 
 @dataclass(frozen=True)

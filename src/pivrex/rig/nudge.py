@@ -74,7 +74,7 @@ class Setting:
         assert self.quantity is not None
         kind = self.quantity.kind
         unit = self._unit(written)
-        step = parse(self.quantity.step, kind)
+        step = self._step
         si = self.value(rig)
         moved = (
             round(si / step) * step + steps * step if abs(round(si / step) - si / step) < 1e-6 else si + steps * step
@@ -86,7 +86,7 @@ class Setting:
         if self.choices:
             return self.choices[min(len(self.choices) - 1, int(share * len(self.choices)))]
         assert self.quantity is not None
-        step = parse(self.quantity.step, self.quantity.kind)
+        step = self._step
         si = round(max(0.0, min(1.0, share)) * largest / step) * step
         return self._written(self._bounded(si), self.quantity.kind, self._unit(written))
 
@@ -98,6 +98,11 @@ class Setting:
             raise UnitError(f'is "{text}", but should be one of {", ".join(self.choices)}')
         assert self.quantity is not None
         number, unit = split(text)
+        if self.quantity.kind == "number":
+            if unit or number != self._bounded(number):
+                allowed = self.quantity.sentence()
+                raise UnitError(f"is {text}, but must be a number" + (f", {allowed}" if allowed else ""))
+            return number
         unit = unit or self._unit(written)
         si = parse(f"{number:g} {unit}" if unit else number, self.quantity.kind)
         if si != self._bounded(si):
@@ -108,32 +113,42 @@ class Setting:
         """Give the SI value at the right end of a slider."""
         if self.quantity is None:
             return 1.0
-        return (
-            self.quantity.at_most
-            if self.quantity.at_most is not None
-            else 100 * parse(self.quantity.step, self.quantity.kind)
-        )
+        return self.quantity.at_most if self.quantity.at_most is not None else 100 * self._step
 
     def shown(self, rig: Rig, written: object) -> str:
         """Write the value with its unit, for the screen."""
         value = self.value(rig)
         if self.quantity is None:
             return str(value)
+        if self.quantity.kind == "number":
+            return f"{value:g}"
         unit = self._unit(written) or "%"
         return format_quantity(value, self.quantity.kind, unit, 3)
 
     def _unit(self, written: object) -> str:
         assert self.quantity is not None
+        if self.quantity.kind == "number":
+            return ""
         if isinstance(written, str):
             return split(written)[1]
         if isinstance(written, int | float) and KINDS[self.quantity.kind].bare:
             return ""
         return split(self.quantity.step)[1]
 
+    @property
+    def _step(self) -> float:
+        """A fine step, in SI units."""
+        assert self.quantity is not None
+        return (
+            float(self.quantity.step)
+            if self.quantity.kind == "number"
+            else parse(self.quantity.step, self.quantity.kind)
+        )
+
     def _bounded(self, si: float) -> float:
         assert self.quantity is not None
         q = self.quantity
-        step = parse(q.step, q.kind)
+        step = self._step
         if q.above is not None and si <= q.above:
             si = q.above + step
         if q.at_least is not None:

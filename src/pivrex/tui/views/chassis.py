@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
-from math import degrees, hypot, pi, radians
+from math import degrees, hypot, radians
 from textwrap import wrap
 
 import numpy as np
@@ -65,6 +65,7 @@ class ChassisView(SettingsView):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self._own: Floats | None = None
+        self._angle = 90.0
         self._scale: RobotScale | None = None
         self._moving = ""
         self._bars: list[tuple[str, int, int, int]] = []
@@ -88,12 +89,34 @@ class ChassisView(SettingsView):
         if wheel.rollers_rad is not None:
             wheels.append((f"{here}.rollers", "rollers"))
         wheels.append((f"{here}.radius", "radius"))
+        if wheel.steered:
+            motor = f"steering.wheels.{wheel.name}"
+            wheels += [(f"{motor}.p", "loop p"), (f"{motor}.i", "loop i"), (f"{motor}.d", "loop d")]
         rules = [("limits.fit", "too much"), ("limits.first", "gives way")]
         if rig.law.kind == "planar":
             rules += [("plane.straight", "straight"), ("plane.lead", "lead")]
         if rig.steering is not None:
             rules += [("steering.cosine", "cosine"), ("steering.threshold", "threshold")]
+        rules.append(("figure.angle", "to turn"))
         return [list(MOTION), wheels, rules]
+
+    def has(self, key: str) -> bool:
+        return self._wheel_of(key) >= 0 or super().has(key)
+
+    def select(self, key: str) -> None:
+        wheel = self._wheel_of(key)
+        if wheel >= 0:
+            self.desk.wheel = wheel
+        super().select(key)
+
+    def _wheel_of(self, key: str) -> int:
+        """The wheel that a setting belongs to; -1 if to none."""
+        parts = key.split(".")
+        if parts[:2] == ["chassis", "wheels"] and int(parts[2]) < len(self.desk.line.wheels):
+            return int(parts[2])
+        if parts[:2] == ["steering", "wheels"] and parts[2] in self.desk.rig.steered:
+            return self.desk.line.wheels.index(parts[2])
+        return -1
 
     def _live(self) -> _Shown | None:
         row = self.desk.row
@@ -106,7 +129,7 @@ class ChassisView(SettingsView):
         if self._own is None:
             return self._live()
         p = preview(self.desk.line, self._own)
-        return _Shown(p.angles, p.angles, p.asked, p.given, None, p.achieved, None, p.scrub, 0.0)
+        return _Shown(p.angles, p.angles, p.asked, p.given, None, p.achieved, None, p.scrub, p.residual)
 
     def _envelope(self) -> tuple[Envelope, Floats, Floats | None]:
         """The envelope of the rig in use, its edge, and the edge before the last change."""
@@ -234,12 +257,12 @@ class ChassisView(SettingsView):
         y = 4
         # rows are kept for remarks, so that nothing below jumps when there is one
         rows = 2 if picture.height >= 34 else 1
-        lines = [(line, named) for text, named in self._remarks(shown, twist) for line in wrap(text, width)]
+        lines = [(line, named) for text, named in self._remarks(shown) for line in wrap(text, width)]
         for row, (line, named) in enumerate(lines[:rows], y):
             picture.text(x, row, line, named)
         return y + rows
 
-    def _remarks(self, shown: _Shown | None, twist: Floats) -> list[tuple[str, str]]:
+    def _remarks(self, shown: _Shown | None) -> list[tuple[str, str]]:
         """What there is to say about the motion: what cannot be, what is lost, what scrubs."""
         desk = self.desk
         found = []
@@ -254,19 +277,22 @@ class ChassisView(SettingsView):
             return found
         limited = np.abs(shown.asked) > desk.line.top_m_s * 1.0005
         if limited.any():
-            who = ", ".join(w for w, bad in zip(desk.line.wheels, limited, strict=True) if bad)
-            found.append((f"! too fast for {who}: {desk.rig.limits.fit} leaves {self._left(shown, twist)}", "alarm"))
+            many = f"{int(limited.sum())} of {len(limited)} wheels too fast"
+            found.append((f"! {many}: {desk.rig.limits.fit} leaves {self._left(shown)}", "alarm"))
+        if shown.residual > 0.01:
+            found.append((f"! the wheels disagree by {shown.residual:.2f} m/s: some of them must slip", "alarm"))
         if shown.scrub > 0.005:
             found.append((f"tyres scrub sideways at {shown.scrub:.2f} m/s", "target"))
         return found
 
-    def _left(self, shown: _Shown, twist: Floats) -> str:
-        f, s, t = shown.commanded
-        parts = [f"{f:.2f} m/s forward".replace("-", "−")]
-        if abs(s) > 0.005:
-            parts.append(f"{abs(s):.2f} m/s {'left' if s > 0 else 'right'}")
-        if abs(t) > 0.005:
-            parts.append(turning(degrees(t), 0, "deg/s"))
+    def _left(self, shown: _Shown) -> str:
+        """What the limits leave of a motion, in words."""
+        forward, left, turn = shown.commanded
+        parts = [f"{abs(forward):.2f} m/s {'ahead' if forward >= 0 else 'back'}"]
+        if abs(left) > 0.005:
+            parts.append(turning(left, 2, "m/s"))
+        if abs(turn) > 0.005:
+            parts.append(turning(degrees(turn), 0, "deg/s"))
         return ", ".join(parts)
 
     def _wheels(self, picture: Picture, shown: _Shown | None, x: int, y: int, width: int, height: int) -> int:
@@ -321,6 +347,9 @@ class ChassisView(SettingsView):
             here = key == self.chosen
             picture.text(x, row, "▸" if here else " ", "commanded")
             picture.text(x + 2, row, name, "title" if here else "dim")
+            if key == "figure.angle":
+                picture.text(x + 12, row, f" {self._angle:g} deg ", "chosen" if here else "rest")
+                continue
             if key == "wheel.kind":
                 self._choices(picture, KINDS, desk.rig.chassis.wheels[self._index].kind, x + 10, row, width - 10, here)
                 continue
@@ -363,16 +392,17 @@ class ChassisView(SettingsView):
         desk, i = self.desk, self._index
         rig = desk.rig
         figures = wheel_figures(rig)[i]
-        quarter = pi / 2
+        turn = radians(self._angle)
+        way = "left" if self._angle >= 0 else "right"
         left = side(rig, left=True)
         lines: list[tuple[str, str, str]] = [
             (f"a turn of {figures.name}", "", "title"),
             ("rolls", f"{figures.metres_per_turn * 1000:.1f} mm", "rest"),
             ("encoder", f"{figures.counts_per_metre:.0f} counts/m" if figures.counts_per_metre else "none", "rest"),
             ("turns the robot", f"{figures.degrees_per_turn:.1f} deg", "rest"),
-            ("to turn 90 deg left", "", "title"),
-            ("on the spot", f"{travel_for(rig, quarter)[i] * 1000:+.1f} mm".replace("-", "−"), "rest"),
-            ("about the left side", f"{travel_for(rig, quarter, left)[i] * 1000:+.1f} mm".replace("-", "−"), "rest"),
+            (f"to turn {abs(self._angle):g} deg {way}", "", "title"),
+            ("on the spot", f"{travel_for(rig, turn)[i] * 1000:+.1f} mm".replace("-", "−"), "rest"),
+            ("about the left side", f"{travel_for(rig, turn, left)[i] * 1000:+.1f} mm".replace("-", "−"), "rest"),
         ]
         worth = self._worth_now()
         if worth.get("straight") or worth.get("cosine"):
@@ -404,6 +434,8 @@ class ChassisView(SettingsView):
         key = self.chosen
         if key.startswith("motion."):
             self._nudge_motion([k for k, _ in MOTION].index(key), steps)
+        elif key == "figure.angle":
+            self._angle = max(-3600.0, min(3600.0, self._angle + 5 * steps))
         elif key == "wheel.kind":
             i = self._index
             now = KINDS.index(self.desk.rig.chassis.wheels[i].kind)
@@ -467,6 +499,8 @@ class ChassisView(SettingsView):
         key = self.chosen
         if key == "wheel.kind":
             return key, self.desk.rig.chassis.wheels[self._index].kind, ", ".join(KINDS)
+        if key == "figure.angle":
+            return key, f"{self._angle:g} deg", "left is +"
         if not key.startswith("motion."):
             return super().entry()
         own = self._begin_own()
@@ -481,6 +515,9 @@ class ChassisView(SettingsView):
             if text not in KINDS:
                 raise UnitError(f'is "{text}", but should be one of {", ".join(KINDS)}')
             self.desk.edit(f"{self.desk.wheel_name} is {text}", of_kind(self.desk.rig, self._index, text))
+        elif key == "figure.angle":
+            size, written = split(text)
+            self._angle = degrees(parse(f"{size:g} {written or 'deg'}", "angle"))
         elif key.startswith("motion."):
             part = [k for k, _ in MOTION].index(key)
             kind, unit = ("turn rate", "deg/s") if part == 2 else ("speed", "m/s")
