@@ -256,7 +256,7 @@ class ChassisView(SettingsView):
             )
         y = 4
         # rows are kept for remarks, so that nothing below jumps when there is one
-        rows = 2 if picture.height >= 34 else 1
+        rows = 3 if picture.height >= 38 else 2 if picture.height >= 34 else 1
         lines = [(line, named) for text, named in self._remarks(shown) for line in wrap(text, width)]
         for row, (line, named) in enumerate(lines[:rows], y):
             picture.text(x, row, line, named)
