@@ -298,6 +298,15 @@ class ShapingTest(AppCase):
                 self.assertIn(law, self.text("head"))
 
     @in_loop
+    async def test_brackets_that_are_typed_are_only_a_mistake(self) -> None:
+        async with self.running(view="shaping"):
+            self.app.views["shaping"].select("shaping.forward.edge")
+            await self.press("equals_sign", *"[b=", "enter")
+            self.assertGreater(len(self.app.screen_stack), 1)
+            await self.press("escape")
+            self.assertEqual(self.desk.rig.shaping.forward.edge, 0.06)
+
+    @in_loop
     async def test_a_rig_edited_outside_is_taken_in(self) -> None:
         async with self.running(view="shaping"):
             self.rig_file.write_text(self.rig_file.read_text().replace('edge = "8 %"', 'edge = "33 %"'))

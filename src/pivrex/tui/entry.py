@@ -35,9 +35,9 @@ class ValueEntry(ModalScreen[None]):
     def compose(self) -> ComposeResult:
         key, shown, allowed = self._view.entry()
         with Horizontal():
-            yield Label(f"{key} =")
+            yield Label(f"{key} =", markup=False)
             yield Input(shown, select_on_focus=True)
-            yield Label(f"Enter sets it, Esc leaves it{f'  ({allowed})' if allowed else ''}", id="what")
+            yield Label(f"Enter sets it, Esc leaves it{f'  ({allowed})' if allowed else ''}", id="what", markup=False)
 
     @on(Input.Submitted)
     def take(self, event: Input.Submitted) -> None:
