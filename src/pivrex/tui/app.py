@@ -376,7 +376,7 @@ class PivrexApp(App[int]):
 
     def act_palette(self) -> None:
         if not isinstance(self.screen, Palette):
-            self.push_screen(Palette(id="--command-palette"))
+            self.push_screen(Palette())  # without an id: one that is closing may still be there
 
     def action_command_palette(self) -> None:
         """Textual's own key for the palette leads here too."""
