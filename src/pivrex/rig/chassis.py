@@ -223,11 +223,6 @@ class Chassis(Table):
             return kinds.pop()
         return "omni" if kinds == {"omni", "mecanum"} else "mixed"
 
-    @property
-    def track_m(self) -> float:
-        """The distance between the leftmost and the rightmost wheels."""
-        return max(w.y_m for w in self.wheels) - min(w.y_m for w in self.wheels)
-
     def describe_wheel(self, wheel: Wheel) -> str:
         """Say in a few words what a wheel is."""
         if wheel.steered:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from math import pi
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -118,11 +117,6 @@ class SteeringMotor(Table):
         """The fastest that the wheel turns about its upright axis."""
         return self.top_speed_rad_s / self.gear
 
-    @property
-    def counts_per_steer_turn(self) -> float:
-        """Encoder counts for one turn of the wheel about its upright axis."""
-        return self.counts_per_turn * self.gear
-
 
 class Steering(Table):
     """What all steered wheels have in common, and the motor of each."""
@@ -164,6 +158,3 @@ def button_mistakes(buttons: dict[str, str]) -> list[tuple[str, str]]:
 def steering_name(wheel: str) -> str:
     """Name the steering motor of a wheel."""
     return f"{wheel} steering"
-
-
-FULL_TURN = 2 * pi
