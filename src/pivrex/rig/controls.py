@@ -31,9 +31,10 @@ ROLES = ("forward", "sideways", "turn", "left", "right", "ahead", "back")
 class Axis(Table):
     """How one raw reading becomes a fraction. Sticks read less at left and away, as gamepads do."""
 
-    source: Literal["chosen", "gamepad", "keys", "sticks"] = Field(
+    source: str = Field(
         default="chosen",
-        description="Which input it listens to: the one chosen on the screen, or always the same kind.",
+        description="Which source it listens to: chosen (the one that drives), always the same kind (gamepad, keys, "
+        "sticks), or one of this rig's own.",
         examples=["chosen"],
     )
     channel: str = Field(

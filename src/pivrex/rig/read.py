@@ -160,7 +160,7 @@ def _sentence(error: ErrorDetails, loc: Loc, model: type[BaseModel]) -> str:
     if kind == "union_tag_not_found":
         if not isinstance(given, dict):
             return f"is {quoted(given)}, but should be a table"
-        return 'has no kind; give it one of "fraction", "percent", "speed", "duty", "magnitude", "two pins", "servo"'
+        return f"has no kind; give it one of {_kinds(model, loc)}"
     if kind == "string_pattern_mismatch" or "String should match" in error["msg"]:
         return f"is {quoted(given)}; a name has letters, digits, spaces, - and _, begins with a letter and has at most 24 of them"
     plain = {
@@ -183,6 +183,12 @@ def _sentence(error: ErrorDetails, loc: Loc, model: type[BaseModel]) -> str:
         word = "at least" if "ge" in context else "at most"
         return f"is {quoted(given)}, but must be {word} {context.get('ge', context.get('le'))}"
     return f"is {quoted(given)}: {error['msg']}"
+
+
+def _kinds(model: type[BaseModel], loc: Loc) -> str:
+    """List the kinds of table that may stand at ``loc``."""
+    found = [get_args(m.model_fields["kind"].annotation) for m in _walk(model, loc) if "kind" in m.model_fields]
+    return ", ".join(f'"{kind[0]}"' for kind in found if kind)
 
 
 def _models_in(annotation: Any) -> list[type[BaseModel]]:

@@ -11,7 +11,6 @@ from pivrex.rig.channels import CHANNELS, describe_channel
 from pivrex.rig.controls import LAWS
 from pivrex.rig.field import Workspace
 from pivrex.rig.nudge import marks_of
-from pivrex.rig.outputs import Output
 from pivrex.rig.quantities import Quantity, quoted
 from pivrex.rig.rig import Rig
 from pivrex.units import KINDS
@@ -21,8 +20,8 @@ __all__ = ["write_reference"]
 
 def write_reference() -> str:
     """Give ``docs/rig-reference.md`` as text."""
-    parts = [_HEAD, *_tables("", Rig, {"the whole file"}), _channels(), _laws(), _units()]
-    parts += ["# workspace.toml\n\nThe field, and what opens first.\n", *_tables("", Workspace, set())]
+    parts = [_HEAD, *_tables("", Rig, {}), _channels(), _laws(), _units()]
+    parts += ["# workspace.toml\n\nThe field, and what opens first.\n", *_tables("", Workspace, {})]
     return "\n".join(parts).rstrip() + "\n"
 
 
@@ -35,29 +34,38 @@ This page is made from the program's own schema.
 """
 
 
-def _tables(path: str, model: type[BaseModel], seen: set[str]) -> list[str]:
+def _tables(path: str, model: type[BaseModel], told: dict[tuple[str, ...], str], skip: str = "") -> list[str]:
+    """Describe a table and those in it; what is ``told`` already is only pointed to."""
     rows, deeper = [], []
     for name, field in model.model_fields.items():
         key = field.alias or name
-        inner = [m for m in _models(field.annotation) if m.__name__ not in seen]
+        inner = _models(field.annotation)
         place = f"{path}.{key}" if path else key
-        if len(inner) > 1:
-            deeper.append(_outputs(place))
-        elif inner:
-            origin = get_origin(field.annotation)
-            shown = f"{place}.NAME" if origin is dict else place
-            many = origin is tuple
-            twin = next((d for d in deeper if d.startswith(f"<!--{inner[0].__name__}-->")), None)
-            heading = f"## `[[{shown}]]`" if many else f"## `[{shown}]`"
-            if twin is None:
-                text = "\n".join(_tables(shown, inner[0], seen))
-                deeper.append(f"<!--{inner[0].__name__}-->{heading}\n\n{field.description}\n\n{text}")
-            else:
-                deeper.append(f"{heading}\n\n{field.description} The keys are the same as above.\n")
-        else:
+        if key == skip:
+            continue
+        if not inner:
             rows.append(_row(key, field))
+            continue
+        origin = get_origin(field.annotation)
+        shown = f"{place}.NAME" if origin is dict else place
+        heading = f"## `[[{shown}]]`" if origin is tuple else f"## `[{shown}]`"
+        kinds = tuple(m.__name__ for m in inner)
+        if kinds in told:
+            deeper.append(f"{heading}\n\n{field.description} The keys are the same as in `[{told[kinds]}]`.\n")
+            continue
+        told[kinds] = shown
+        if len(inner) > 1:
+            deeper.append(f"{heading}\n\n{field.description} The kind decides which other keys there are.\n")
+            deeper += [_kind(shown, m, told) for m in inner]
+        else:
+            deeper.append(f"{heading}\n\n{field.description}\n\n" + "\n".join(_tables(shown, inner[0], told)))
     head = ["| key | meaning | example | if left out |", "|---|---|---|---|"] if rows else []
-    return ["\n".join([*head, *rows, ""]), *[_uncommented(d) for d in deeper]]
+    return ["\n".join([*head, *rows, ""]), *deeper]
+
+
+def _kind(place: str, model: type[BaseModel], told: dict[tuple[str, ...], str]) -> str:
+    kind = get_args(model.model_fields["kind"].annotation)[0]
+    return f'### `kind = "{kind}"`\n\n{model.__doc__}\n\n' + "\n".join(_tables(place, model, told, skip="kind"))
 
 
 def _row(key: str, field: FieldInfo) -> str:
@@ -81,18 +89,6 @@ def _default(field: FieldInfo, quantity: Quantity | None) -> str:
     if quantity is not None:
         return f"`{quoted(quantity.written(default)) if quantity.kind != 'number' else quantity.written(default)}`"
     return f"`{_toml(default)}`"
-
-
-def _outputs(place: str) -> str:
-    parts = [
-        f"## `[{place}]`\n\nWhat the motor driver wants to be told. The kind decides which other keys there are.\n"
-    ]
-    for model in _models(Output):
-        kind = get_args(model.model_fields["kind"].annotation)[0]
-        rows = [_row(f.alias or n, f) for n, f in model.model_fields.items() if n != "kind"]
-        head = "| key | meaning | example | if left out |\n|---|---|---|---|\n"
-        parts.append(f'### `kind = "{kind}"`\n\n{model.__doc__}\n\n{head}' + "\n".join(rows) + "\n")
-    return "\n".join(parts)
 
 
 def _channels() -> str:
@@ -126,7 +122,3 @@ def _toml(value: object) -> str:
     if isinstance(value, list | tuple):
         return "[" + ", ".join(_toml(v) for v in value) + "]"
     return quoted(value)
-
-
-def _uncommented(text: str) -> str:
-    return text.split("-->", 1)[1] if text.startswith("<!--") else text

@@ -7,15 +7,19 @@ from typing import Annotated
 import numpy as np
 from pydantic import Field
 
+from pivrex.rig.attachments import Attachment
 from pivrex.rig.base import Table
+from pivrex.rig.bindings import Binding
 from pivrex.rig.channels import CHANNELS, is_one_sided
 from pivrex.rig.chassis import Chassis, Name
 from pivrex.rig.controls import Axis, Law, Limits, Shaping, SpeedLevels, same_stick
 from pivrex.rig.geometry import impossible_motion
 from pivrex.rig.motors import Motor
 from pivrex.rig.outputs import Output
+from pivrex.rig.patches import deed_mistakes
 from pivrex.rig.plane import Gyro, Plane, UpsideDown
 from pivrex.rig.quantities import Quantity
+from pivrex.rig.sources import Link, RigSource
 from pivrex.rig.steering import Steering, SteeringMotor, steering_name
 
 __all__ = ["Rig"]
@@ -54,6 +58,15 @@ class Rig(Table):
     plane: Plane = Field(default=Plane(), description="How the law planar is meant.")
     limits: Limits = Field(default=Limits(), description="What gives way when it is too much.")
     speed_levels: SpeedLevels = Field(default=SpeedLevels(), description="Speed levels chosen while driving.")
+    sources: dict[Name, RigSource] = Field(
+        default_factory=dict,
+        description="Sources beside keys, drawn sticks and gamepads: what the team has built or found.",
+    )
+    attachments: dict[Name, Attachment] = Field(
+        default_factory=dict, description="What the robot has beside its wheels."
+    )
+    bindings: tuple[Binding, ...] = Field(default=(), description="What buttons, triggers, sticks and bits do beside the law.")
+    link: Link | None = Field(default=None, description="Where the real robot is; without it there is only the stand-in.")
 
     def mistakes(self) -> list[tuple[str, str]]:
         return [
@@ -63,6 +76,7 @@ class Rig(Table):
             *self._button_mistakes(),
             *self._law_mistakes(),
             *self._pin_mistakes(),
+            *deed_mistakes(self),
         ]
 
     def _motor_mistakes(self) -> list[tuple[str, str]]:
@@ -182,6 +196,12 @@ class Rig(Table):
     def _axis_mistakes(self) -> list[tuple[str, str]]:
         found = []
         for name, axis in self.axes.items():
+            if axis.source not in ("chosen", "gamepad", "keys", "sticks", *self.sources):
+                known = ", ".join(["chosen", "gamepad", "keys", "sticks", *self.sources])
+                found.append((f"axes.{name}.source", f'is "{axis.source}", but the sources are {known}'))
+            elif axis.source in self.sources and self.channel(name) not in self.sources[axis.source].channels():
+                there = ", ".join(self.sources[axis.source].channels())
+                found.append((f"axes.{name}.channel", f'is "{self.channel(name)}", but {axis.source} has {there}'))
             if not axis.channel and name not in CHANNELS:
                 found.append(
                     (
@@ -232,8 +252,12 @@ class Rig(Table):
     def _pin_mistakes(self) -> list[tuple[str, str]]:
         found = []
         used: dict[str, str] = {}
-        for key, output in self.outputs().items():
-            places = {**output.pins(), **({"port": output.port} if output.port else {})}
+        places_of = {key: {**o.pins(), **({"port": o.port} if o.port else {})} for key, o in self.outputs().items()}
+        for name, attachment in self.attachments.items():
+            other = attachment.output
+            pins = other.pins() if attachment.kind in ("motor", "position") else {"pin": other.pin} if other.pin != "" else {}  # type: ignore[union-attr]
+            places_of[f"attachments.{name}"] = {**pins, **({"port": other.port} if other.port else {})}
+        for key, places in places_of.items():
             for role, pin in places.items():
                 word = f"port {pin}" if role == "port" else f"pin {pin}"
                 if word in used:

@@ -1,0 +1,168 @@
+"""Deeds: what a button, a letter or a bit does, in the words of a rig file.
+
+    forward 60 %     back 40 %       slide left 50 %     turn right 30 %    pivot left 50 %
+    brake            coast           slow 40 %           level creep        faster level
+    field frame      robot frame     other frame         set heading        next point
+    stop             shut down       record
+    boom follows     boom 40 %       boom to 30 deg      boom by -5 deg     pump on            pump toggle
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from difflib import get_close_matches
+
+from pivrex.errors import UnitError
+from pivrex.units import parse
+
+__all__ = ["Deed", "read_deed", "split_time"]
+
+HELD = ("motion", "brake", "coast", "slow", "speed", "follow", "on")
+"""Deeds that last while something is held; the others are done once."""
+
+_PLAIN = {
+    "brake": ("brake", ""),
+    "coast": ("coast", ""),
+    "faster level": ("walk", "up"),
+    "slower level": ("walk", "down"),
+    "field frame": ("frame", "field"),
+    "robot frame": ("frame", "robot"),
+    "other frame": ("frame", "other"),
+    "set heading": ("heading", ""),
+    "next point": ("point", ""),
+    "stop": ("stop", ""),
+    "shut down": ("shut down", ""),
+    "record": ("record", ""),
+}
+
+_MOTIONS = {
+    "forward": (1.0, 0.0, 0.0),
+    "back": (-1.0, 0.0, 0.0),
+    "slide left": (0.0, 1.0, 0.0),
+    "slide right": (0.0, -1.0, 0.0),
+    "turn left": (0.0, 0.0, 1.0),
+    "turn right": (0.0, 0.0, -1.0),
+    "pivot left": (0.5, 0.0, 0.5),
+    "pivot right": (0.5, 0.0, -0.5),
+}
+"""As fractions of full forward, left and turn. A pivot: the named side stands still, for left = forward - turn = 0."""
+
+
+@dataclass(frozen=True)
+class Deed:
+    """What is done.
+
+    Attributes
+    ----------
+    verb : str
+        motion, brake, coast, slow, level, walk, frame, heading, point, stop, shut down, record; of an attachment follow,
+        speed, to, by, on, off, toggle.
+    target : str
+        The attachment, the level's name, "up" or "down", or the frame.
+    value : float
+        A fraction; for "to" and "by" of an attachment as `unit` says.
+    twist : tuple of float
+        Of a motion, as fractions of full.
+    unit : str
+        "angle" (rad), "counts", or empty.
+    text : str
+        As it is written.
+    """
+
+    verb: str
+    target: str = ""
+    value: float = 1.0
+    twist: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    unit: str = ""
+    text: str = ""
+
+    @property
+    def lasts(self) -> bool:
+        """Whether it lasts while something is held."""
+        return self.verb in HELD
+
+    @property
+    def group(self) -> str:
+        """What a later letter of the same group puts an end to; empty for what is done once."""
+        if self.verb in ("motion", "brake", "coast"):
+            return "motion"
+        return self.target if self.verb in ("speed", "on", "off") else ""
+
+
+def split_time(text: str) -> tuple[str, float]:
+    """Split "forward 60 % for 300 ms" into the deed and its time in s, 0 if it has none; raises `UnitError`."""
+    deed, found, time = text.rpartition(" for ")
+    return (deed, parse(time, "time")) if found else (text, 0.0)
+
+
+def read_deed(text: str, attachments: Collection[str], levels: Collection[str]) -> Deed:
+    """Read a deed.
+
+    Raises
+    ------
+    UnitError
+        With what stands there and what would be right.
+    """
+    words = " ".join(text.split())
+    if words in _PLAIN:
+        verb, target = _PLAIN[words]
+        return Deed(verb, target, text=words)
+    for name, twist in _MOTIONS.items():
+        if words == name or words.startswith(name + " "):
+            share = _share(words.removeprefix(name), text)
+            return Deed("motion", value=share, twist=twist, text=words)
+    first, _, rest = words.partition(" ")
+    if first == "slow":
+        return Deed("slow", value=_share(rest, text), text=words)
+    if first == "level":
+        if rest not in levels:
+            raise UnitError(f'is "{text}", but the levels are {", ".join(levels)}')
+        return Deed("level", rest, text=words)
+    for name in sorted(attachments, key=len, reverse=True):
+        if words == name or words.startswith(name + " "):
+            return _of_attachment(name, words.removeprefix(name).strip(), text)
+    known = [*_PLAIN, *_MOTIONS, "slow", "level", *attachments]
+    near = get_close_matches(words.rstrip(" %0123456789."), known, 1, 0.5) or get_close_matches(first, known, 1, 0.6)
+    hint = f'did you mean "{near[0]}"?' if near else f"known are {', '.join(known)}"
+    raise UnitError(f'is "{text}", which Pivrex cannot do; {hint}')
+
+
+def _of_attachment(name: str, rest: str, text: str) -> Deed:
+    match rest.split():
+        case ["follows"]:
+            return Deed("follow", name, text=text)
+        case ["on" | "off" | "toggle" as verb]:
+            return Deed(verb, name, text=text)
+        case ["to" | "by" as verb, *words] if words:
+            amount = " ".join(words)
+            if amount.endswith("counts"):
+                return Deed(verb, name, _number(amount.removesuffix("counts"), text), unit="counts", text=text)
+            return Deed(verb, name, parse(amount, "angle"), unit="angle", text=text)
+        case words if words:
+            return Deed("speed", name, _share(" ".join(words), text, signed=True), text=text)
+    raise UnitError(
+        f'is "{text}"; after {name} must come follows, a speed such as 40 %, to or by an angle, on, off or toggle'
+    )
+
+
+def _share(words: str, text: str, signed: bool = False) -> float:
+    if not words.strip():
+        return 1.0
+    try:
+        value = parse(words.strip(), "fraction")
+    except UnitError:
+        raise UnitError(f'is "{text}", but "{words.strip()}" should be a share such as 60 %') from None
+    if not (-1 if signed else 0) <= value <= 1:
+        raise UnitError(f'is "{text}", but the share must lie within {"-100" if signed else "0"} % and 100 %')
+    return value
+
+
+def _number(words: str, text: str) -> float:
+    try:
+        value = float(words)
+    except ValueError:
+        value = float("nan")
+    if not abs(value) < 1e9:
+        raise UnitError(f'is "{text}", but "{words.strip()}" should be a number of counts')
+    return value

@@ -1,0 +1,292 @@
+"""Sources of a rig's own: serial sticks, letters, packets, bit-field frames, and gamepads known by their identity."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+from pivrex.rig.channels import CHANNELS, STICKS
+from pivrex.rig.chassis import Name
+from pivrex.rig.controls import Axis
+from pivrex.rig.quantities import Quantity
+from pivrex.rig.wires import SerialWire, UdpWire, Wire
+
+__all__ = [
+    "BUILT_IN",
+    "FramesSource",
+    "GamepadSource",
+    "LettersSource",
+    "NumbersSource",
+    "PacketsSource",
+    "RigSource",
+    "letter_channel",
+]
+
+BUILT_IN = ("chosen", "gamepad", "keys", "sticks", "session")
+"""Names that a source of a rig cannot have."""
+
+SHOWN = ("ready", "linked", "recording")
+"""What the source "session" says; lamps show it."""
+
+Byte = Annotated[int, Field(ge=0, le=255)]
+
+
+class _Source(Table):
+    NATURE: ClassVar[Literal["stream", "event"]] = "stream"
+    axes: dict[str, Axis] = Field(
+        default_factory=dict,
+        description="Calibration of this source's own channels; it counts instead of [axes] for what this source says.",
+    )
+    when_lost: Literal["stop", "ramp"] = Field(
+        default="stop",
+        description="What the robot does when it is lost: stop at once, or ramp down within a set time.",
+        examples=["ramp"],
+    )
+    ramp_s: Annotated[float, Quantity("time", above=0, at_most=5)] = Field(
+        default=0.4, alias="ramp", description="The time of ramping down.", examples=["400 ms"]
+    )
+
+    @property
+    def silent_s(self) -> float | None:
+        """The time of silence after which it counts as lost, in s; None if silence says nothing."""
+        return None
+
+    @property
+    def idle(self) -> Literal["lost", "no change", "neutral"]:
+        """What silence means."""
+        return "lost"
+
+    def channels(self) -> tuple[str, ...]:
+        """Give the channels that it has."""
+        raise NotImplementedError
+
+    def problems(self) -> list[tuple[str, str]]:
+        """Say what is wrong between its keys, as `Table.mistakes` does; the rig asks, so that all is said at once."""
+        there = self.channels()
+        return [
+            (f"axes.{name}", f"is no channel of this source, which has {', '.join(there)}")
+            for name in self.axes
+            if name not in there
+        ]
+
+
+class _Silent(_Source):
+    silent_after_s: Annotated[float, Quantity("time", at_least=0.02, at_most=10)] | None = Field(
+        default=None,
+        alias="silent_after",
+        description="A stream is lost after this time of silence. Needed for every stream.",
+        examples=["200 ms"],
+    )
+    silence: Literal["lost", "no change", "neutral"] = Field(
+        default="lost",
+        description="What silence means: lost; or, for a remote that falls silent while nothing changes, no change; or "
+        "neutral, for one that falls silent when it is let go.",
+        examples=["lost"],
+    )
+
+    @property
+    def silent_s(self) -> float | None:
+        return self.silent_after_s
+
+    @property
+    def idle(self) -> Literal["lost", "no change", "neutral"]:
+        return self.silence
+
+    def problems(self) -> list[tuple[str, str]]:
+        found = super().problems()
+        if self.silent_after_s is None and self.needs_time:
+            found.append(("silent_after", f'is missing; {self.needs_time}. Say after which time it is lost, such as "200 ms"'))
+        return found
+
+    @property
+    def needs_time(self) -> str:
+        """Why it needs a time of silence; empty if it does not."""
+        return "a stream that stops talking is only known by its silence"
+
+
+class GamepadSource(_Source):
+    """A gamepad known by its identity, in whatever port it is plugged."""
+
+    NATURE: ClassVar[Literal["stream", "event"]] = "event"
+    kind: Literal["gamepad"]
+    device: str = Field(
+        description="Its identity, as the view Driver shows it.", examples=["03000000ff1100004133000010010000"]
+    )
+
+    def channels(self) -> tuple[str, ...]:
+        return CHANNELS
+
+
+class NumbersSource(_Silent):
+    """Lines of numbers, as a bare stick on a serial line sends them: "512 498 0", "x:512,y:498"."""
+
+    kind: Literal["numbers"]
+    wire: Wire = Field(description="Where it is heard.")
+    columns: tuple[str, ...] = Field(
+        default=(),
+        description='What each number of a line is, by channel; "-" for one that is not wanted.',
+        examples=[["left_x", "left_y", "button_0"]],
+    )
+    labels: dict[str, str] = Field(
+        default_factory=dict,
+        description="For lines with labels: the channel of each label. Upper and lower case count as the same.",
+    )
+    low: Annotated[float, Quantity("number")] = Field(
+        default=0.0, description="The least that the device can send for a stick.", examples=[0]
+    )
+    high: Annotated[float, Quantity("number")] = Field(
+        default=1023.0, description="The most; 1023 for 10 bits, 255 for 8, 4095 for 12, 65535 for 16.", examples=[1023]
+    )
+    hello: str = Field(
+        default="", description="What is sent to the device each time that it is opened, to set it up.", examples=["rate 50\\n"]
+    )
+
+    def channels(self) -> tuple[str, ...]:
+        return tuple(c for c in dict.fromkeys((*self.columns, *self.labels.values())) if c != "-")
+
+    def problems(self) -> list[tuple[str, str]]:
+        found = super().problems()
+        if bool(self.columns) == bool(self.labels):
+            found.append(("columns", "or labels must say what the numbers are, and only one of them"))
+        if self.low >= self.high:
+            found.append(("low", f"is {self.low:g}, but must be less than high, {self.high:g}"))
+        found += _twice("columns", [c for c in self.columns if c != "-"])
+        return found
+
+
+class LettersSource(_Silent):
+    """A remote that sends one character a command."""
+
+    NATURE: ClassVar[Literal["stream", "event"]] = "event"
+    kind: Literal["letters"]
+    wire: Wire = Field(description="Where it is heard.")
+    letters: dict[str, str] = Field(
+        min_length=1,
+        description='What each character does, as in a binding; with "for 300 ms" behind it only for that time, else until '
+        "the next letter that does something else with the same thing.",
+    )
+    either_case: bool = Field(
+        default=False, description="True if upper and lower case mean the same.", examples=[False]
+    )
+
+    def channels(self) -> tuple[str, ...]:
+        return tuple(letter_channel(c) for c in self.letters)
+
+    @property
+    def needs_time(self) -> str:
+        if isinstance(self.wire, UdpWire) and self.silence == "lost":
+            return "over UDP there is no connection that could be lost"
+        return ""
+
+    def problems(self) -> list[tuple[str, str]]:
+        found = super().problems()
+        for letter in self.letters:
+            if len(letter) != 1 or not letter.isprintable() or letter == " ":
+                found.append((f"letters.{letter}", "is not one printable character"))
+            elif self.either_case and letter.swapcase() != letter and letter.swapcase() in self.letters:
+                found.append((f"letters.{letter}", "is there in both cases, but either_case says that they mean the same"))
+        return found
+
+
+class PacketsSource(_Silent):
+    """Packets of a radio, framed as sentences; see docs/wire.md."""
+
+    kind: Literal["packets"]
+    wire: Wire = Field(description="Where it is heard.")
+    sender: str = Field(
+        description="The sender that the robot is paired with; others are refused.", examples=["green radio"]
+    )
+    columns: tuple[str, ...] = Field(
+        default=(*STICKS, "left_trigger", "right_trigger"),
+        description="What each number of a packet is, by channel.",
+        examples=[["left_x", "left_y"]],
+    )
+    full: Annotated[float, Quantity("number", above=0, at_most=1e9)] = Field(
+        default=1.0, description="The number that means 1; for senders with another scale.", examples=[1.0]
+    )
+    zero: Annotated[float, Quantity("number")] = Field(
+        default=0.0, description="The number that means 0.", examples=[0.0]
+    )
+
+    def channels(self) -> tuple[str, ...]:
+        return (*self.columns, *(f"button_{n}" for n in range(17) if n not in (6, 7)))
+
+    def problems(self) -> list[tuple[str, str]]:
+        found = super().problems() + _twice("columns", list(self.columns))
+        if not self.sender or not self.sender.isascii() or set(self.sender) & set("$*,\r\n") or len(self.sender) > 24:
+            found.append(("sender", "must be 1 to 24 plain characters without $, * and comma"))
+        return found
+
+
+class FrameField(Table):
+    """Some bits of a frame."""
+
+    channel: Name | str = Field(description="The channel that they are.", examples=["left_y"])
+    bit: Annotated[int, Field(ge=0, le=511)] = Field(
+        description="The first bit, counted from 0 at the first byte's highest bit, the mark not reckoned in.", examples=[8]
+    )
+    width: Annotated[int, Field(ge=1, le=32)] = Field(default=1, description="How many bits.", examples=[8])
+    low_first: bool = Field(default=False, description="True if the byte with the low bits comes first.", examples=[False])
+    offset: Annotated[float, Quantity("number")] = Field(
+        default=0.0, description="Added to the number that the bits make.", examples=[-128]
+    )
+    scale: Annotated[float, Quantity("number")] = Field(
+        default=1.0, description="Multiplied with it afterwards.", examples=[0.0078125]
+    )
+
+
+class FramesSource(_Silent):
+    """Frames of bits, as toy remotes send them: a mark, a fixed number of bytes, a check."""
+
+    kind: Literal["frames"]
+    wire: Wire = Field(description="Where it is heard.")
+    mark: tuple[Byte, ...] = Field(min_length=1, max_length=8, description="The bytes that begin a frame.", examples=[[170, 85]])
+    length: Annotated[int, Field(ge=1, le=64)] = Field(
+        description="How many bytes follow the mark, without the check.", examples=[4]
+    )
+    check: Literal["none", "sum", "xor", "complement", "crc8"] = Field(
+        default="sum",
+        description="The byte behind them: the sum of the bytes, their exclusive-or, the complement of the sum, or a CRC "
+        "with the polynomial 0x07. None: there is no such byte.",
+        examples=["sum"],
+    )
+    fields: tuple[FrameField, ...] = Field(min_length=1, description="What the bits mean.")
+
+    def channels(self) -> tuple[str, ...]:
+        return tuple(f.channel for f in self.fields)
+
+    def problems(self) -> list[tuple[str, str]]:
+        found = super().problems()
+        for i, field in enumerate(self.fields):
+            if field.bit + field.width > self.length * 8:
+                found.append((f"fields.{i}.bit", f"reaches to bit {field.bit + field.width - 1}, but the frame has {self.length * 8} bits"))
+            if field.low_first and (field.bit % 8 or field.width % 8):
+                found.append((f"fields.{i}.low_first", "needs whole bytes: bit and width must be multiples of 8"))
+            if field.channel in [f.channel for f in self.fields[:i]]:
+                found.append((f"fields.{i}.channel", f'is "{field.channel}" again'))
+        return found
+
+
+RigSource = Annotated[
+    GamepadSource | NumbersSource | LettersSource | PacketsSource | FramesSource, Field(discriminator="kind")
+]
+
+
+class Link(Table):
+    """The robot's own end: sentences out, sentences back; see docs/wire.md."""
+
+    wire: SerialWire | UdpWire = Field(description="Where the robot is.", discriminator="kind")
+    quiet_after_s: Annotated[float, Quantity("time", at_least=0.05, at_most=5)] = Field(
+        default=0.3, alias="quiet_after", description="The robot counts as gone when nothing came for this time.", examples=["300 ms"]
+    )
+
+
+def letter_channel(letter: str) -> str:
+    """Name the channel of a letter."""
+    return f"letter {letter}"
+
+
+def _twice(key: str, names: list[str]) -> list[tuple[str, str]]:
+    return [(f"{key}.{i}", f'is "{name}" again') for i, name in enumerate(names) if name in names[:i]]

@@ -1,0 +1,93 @@
+"""How bytes get here: a serial line, a UDP port or a TCP port."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+
+__all__ = ["SerialWire", "TcpWire", "UdpWire", "Wire", "read_wire", "wire_title"]
+
+Port = Annotated[int, Field(ge=0, le=65535)]
+
+
+class SerialWire(Table):
+    """A serial line. It is opened again by itself, and found again in whatever port it is plugged."""
+
+    kind: Literal["serial"]
+    port: str = Field(
+        default="", description="The port, as the system names it.", examples=["/dev/ttyUSB0"]
+    )
+    usb: str = Field(
+        default="",
+        description="Instead of a port: a part of the device's USB serial number, or of its vendor:product numbers, by "
+        "which it is known in any port.",
+        examples=["8543130323"],
+    )
+    baud: Annotated[int, Field(ge=50, le=4_000_000)] = Field(
+        default=115200, description="Bits a second.", examples=[115200]
+    )
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        if bool(self.port) == bool(self.usb):
+            return [("port", "or usb must say which device it is, and only one of them")]
+        return []
+
+
+class UdpWire(Table):
+    """Datagrams."""
+
+    kind: Literal["udp"]
+    port: Port = Field(description="The port that is listened at; of a link the robot's.", examples=[5800])
+    host: str = Field(
+        default="",
+        description="The address that is listened at, every one of this machine if left out; of a link the robot's.",
+        examples=["127.0.0.1"],
+    )
+
+
+class TcpWire(Table):
+    """A stream of bytes over the network."""
+
+    kind: Literal["tcp"]
+    port: Port = Field(description="The port.", examples=[5801])
+    host: str = Field(
+        default="",
+        description="The machine to connect to; left out, Pivrex listens and the remote connects.",
+        examples=["192.168.4.1"],
+    )
+
+
+Wire = Annotated[SerialWire | UdpWire | TcpWire, Field(discriminator="kind")]
+
+
+def wire_title(wire: SerialWire | UdpWire | TcpWire) -> str:
+    """Say where a wire leads, for the screen."""
+    match wire:
+        case SerialWire():
+            return f"serial {wire.port or f'usb {wire.usb}'} at {wire.baud}"
+        case UdpWire():
+            return f"udp {wire.host or 'port'} {wire.port}"
+        case TcpWire():
+            return f"tcp {wire.host or 'port'} {wire.port}"
+
+
+def read_wire(text: str) -> SerialWire | UdpWire | TcpWire:
+    """Read a wire as it is written on a command line: ``serial:/dev/ttyUSB0:9600``, ``udp:5810``, ``tcp:host:5801``.
+
+    Raises
+    ------
+    ValueError
+        If it is none.
+    """
+    kind, _, rest = text.partition(":")
+    first, _, last = rest.rpartition(":")
+    if kind == "serial" and rest:
+        if first and last.isdigit():
+            return SerialWire(kind="serial", port=first, baud=int(last))
+        return SerialWire(kind="serial", port=rest)
+    if kind in ("udp", "tcp") and last.isdigit() and int(last) < 65536:
+        return UdpWire(kind="udp", host=first, port=int(last)) if kind == "udp" else TcpWire(kind="tcp", host=first, port=int(last))
+    raise ValueError(f'"{text}" is no wire; write serial:PORT, serial:PORT:BAUD, udp:HOST:PORT or tcp:HOST:PORT')
