@@ -148,8 +148,8 @@ class RecordingTest(TempCase):
     def test_missing_sticks_are_named_and_missing_buttons_rest(self) -> None:
         recording = Recording(self.write("r.csv", "t,left_y\n0,1\n"))
         with self.assertRaisesRegex(RecordingError, "has no column left_x, which the rig reads; it has left_y"):
-            recording.require(("left_y", "left_x", "button_5"))
-        recording.require(("left_y", "button_5"))
+            recording.require((("chosen", "left_y"), ("chosen", "left_x"), ("chosen", "button_5")))
+        recording.require((("chosen", "left_y"), ("chosen", "button_5")))
 
     @given(st.binary(max_size=300))
     def test_random_bytes_are_refused_in_a_sentence_or_played(self, data: bytes) -> None:

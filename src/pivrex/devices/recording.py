@@ -10,7 +10,8 @@ from pathlib import Path
 from typing import NamedTuple, TextIO
 
 from pivrex.errors import RecordingError
-from pivrex.rig.channels import BUTTONS, CHANNELS
+from pivrex.line.layout import STAGES
+from pivrex.rig.channels import BUTTONS, CHANNELS, STICKS
 
 __all__ = ["Player", "Reading", "RecordedDriver", "Recording", "due_tick"]
 
@@ -42,6 +43,12 @@ class Reading(NamedTuple):
     sensed: Mapping[str, float]
 
 
+def _is_reading(column: str) -> bool:
+    """Tell whether a column is a reading: a channel, or a channel with its source before it."""
+    source, dot, channel = column.partition(".")
+    return column in CHANNELS or bool(dot and channel and source not in STAGES)
+
+
 @dataclass(frozen=True)
 class Recording:
     """A recording on disk, read line by line: however long it is, only one line is in memory.
@@ -64,22 +71,42 @@ class Recording:
         names = [name.strip() for name in header]
         if "t" not in names and "clock.t_s" not in names:
             raise RecordingError(self.path, 1, f"has no column t (seconds); its columns are {', '.join(names)}")
-        plain = [n.removeprefix("raw.") if n.removeprefix("raw.") in CHANNELS else n for n in names]
+        plain = [n.removeprefix("raw.") for n in names]
         for i, name in enumerate(plain):
             if name and name in plain[:i]:
                 raise RecordingError(self.path, 1, f'has the column "{name}" twice')
         object.__setattr__(self, "columns", tuple(plain))
 
-    def require(self, channels: tuple[str, ...]) -> None:
-        """Refuse, with `RecordingError`, if a stick or trigger of ``channels`` is missing; missing buttons rest."""
-        missing = [c for c in channels if c not in self.columns and not c.startswith("button_")]
+    def require(self, inputs: tuple[tuple[str, str], ...]) -> None:
+        """Refuse, with `RecordingError`, if a stick or trigger of ``inputs`` is missing; missing buttons rest.
+
+        ``inputs`` are pairs of a source and a channel, as `pivrex.line.Line` has them.
+        """
+        by = self.driven_by(inputs)
+        missing = [
+            channel
+            for source, channel in inputs
+            if channel in (*STICKS, "left_trigger", "right_trigger")
+            and not {channel, f"{source}.{channel}", f"{by}.{channel}"} & set(self.columns)
+        ]
         if missing:
-            has = ", ".join(c for c in self.columns if c in CHANNELS) or "no reading at all"
+            has = ", ".join(c for c in self.columns if _is_reading(c)) or "no reading at all"
             raise RecordingError(self.path, 1, f"has no column {', '.join(missing)}, which the rig reads; it has {has}")
+
+    def driven_by(self, inputs: tuple[tuple[str, str], ...]) -> str:
+        """Give the source whose readings drove when this was recorded; empty if the columns do not say."""
+        for source, channel in inputs:
+            if source == "chosen" and channel not in self.columns:
+                found = [c.rpartition(".")[0] for c in self.columns if c.endswith(f".{channel}")]
+                if found:
+                    return found[0]
+        return ""
 
     def channels(self) -> frozenset[str]:
         """Give the channels that it has; buttons it lacks count as never pressed."""
-        return frozenset(c for c in CHANNELS if c in self.columns or (c in BUTTONS and c.startswith("button_")))
+        there = {c for c in self.columns if _is_reading(c)}
+        there |= {c.rpartition(".")[2] for c in there}
+        return frozenset(there | {c for c in BUTTONS if c.startswith("button_")})
 
     def readings(self) -> Iterator[Reading]:
         """Read it line by line.
@@ -90,7 +117,7 @@ class Recording:
             At the first line that cannot be played, with its number.
         """
         clock = self.columns.index("t" if "t" in self.columns else "clock.t_s")
-        raw_at = [(i, c) for i, c in enumerate(self.columns) if c in CHANNELS]
+        raw_at = [(i, c) for i, c in enumerate(self.columns) if _is_reading(c)]
         sensed_at = [(i, c) for i, c in enumerate(self.columns) if c.startswith("sensed.")]
         held: dict[str, float] = {}
         first = before = math.nan

@@ -36,11 +36,14 @@ class AxesSettings:
     sign: Floats
 
 
-def settings_of(rig: Rig, names: list[str]) -> AxesSettings:
-    """Take the calibration of the named axes from a rig."""
+def settings_of(rig: Rig, names: list[str], driving: str = "") -> AxesSettings:
+    """Take the calibration of the named axes from a rig; of ``driving``, a source with its own, where that drives."""
     rows = []
     for name in names:
         axis = rig.axis(name)
+        source = driving if axis.source == "chosen" else axis.source
+        if source in rig.sources:
+            axis = rig.sources[source].axes.get(rig.channel(name), axis)
         if is_one_sided(rig.channel(name)):
             rest = axis.maximum if axis.reversed else axis.minimum
             low = high = rest

@@ -16,12 +16,14 @@ STAGES = (
     "curve",
     "scale",
     "rate",
+    "bindings",
     "law",
     "frame",
     "wheels",
     "steering",
     "limits",
     "motion",
+    "attachments",
     "outputs",
 )
 """The stages in the order of the line; every column belongs to one."""

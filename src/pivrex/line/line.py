@@ -7,9 +7,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.line import axes, frame, kinematics, levels, limits, outputs, shaping, steering
+from pivrex.line import attachments, axes, bindings, frame, kinematics, levels, limits, outputs, shaping, steering
 from pivrex.line.laws import LAW_FUNCTIONS
 from pivrex.line.layout import Column, Layout, plain
+from pivrex.rig.patches import patches_of
 from pivrex.rig.rig import Rig
 
 __all__ = ["Line", "LineState", "sensed_columns"]
@@ -38,6 +39,10 @@ class LineState(NamedTuple):
         For a robot that moves in the plane or may lie on its back.
     steer : SteerState or None
         For one with steered wheels.
+    bound : BindingState or None
+        Where buttons, letters or bits do something.
+    attached : AttachmentState or None
+        Where there are attachments.
     """
 
     tick: int
@@ -46,6 +51,8 @@ class LineState(NamedTuple):
     buttons: Floats
     frame: frame.FrameState | None = None
     steer: steering.SteerState | None = None
+    bound: bindings.BindingState | None = None
+    attached: attachments.AttachmentState | None = None
 
 
 def sensed_columns(rig: Rig) -> list[Column]:
@@ -53,7 +60,7 @@ def sensed_columns(rig: Rig) -> list[Column]:
 
     Each wheel's travel and speed; of a steered one how far it has turned since the robot was switched on, and what its
     absolute sensor reads; the pose, a bump flag; the gyro's own heading and the upward acceleration where the rig has
-    such sensors.
+    such sensors; where attachments with an encoder are.
     """
     wheels = [plain(w.name) for w in rig.chassis.wheels]
     steered = [plain(w) for w in rig.steered]
@@ -68,6 +75,7 @@ def sensed_columns(rig: Rig) -> list[Column]:
         Column("sensed", "blocked"),
         *([Column("sensed", "gyro", "rad")] if rig.gyro is not None else []),
         *([Column("sensed", "up", "g")] if rig.upside_down is not None else []),
+        *(Column("sensed", f"{plain(n)}_at", "rad") for n, a in rig.attachments.items() if a.kind == "position"),
     ]
 
 
@@ -79,8 +87,11 @@ class Line:
     rig : Rig
     functions : tuple of str
         The law's functions in order; C of them.
+    inputs : tuple of (str, str)
+        The raw readings that the line wants, R of them, the functions' first: source ("chosen" for the one that drives)
+        and channel.
     channels : tuple of str
-        The raw readings that the line wants, in order; R of them, the functions' first.
+        Their names in a Tick and in recordings: the channel, with the source before it if that is not the chosen one.
     layout : Layout
         K columns.
     """
@@ -92,15 +103,22 @@ class Line:
         self.functions = tuple(axis_names)
         buttons = rig.buttons()
         both = [buttons.get(key, "") for key in ("speed_levels.up", "speed_levels.down")]
-        self.channels = tuple(dict.fromkeys([*(rig.channel(a) for a in axis_names.values()), *buttons.values()]))
-        # of each channel: "chosen", or the kind of source that it always listens to
-        fixed = {rig.channel(a): rig.axis(a).source for a in axis_names.values()}
-        self.fixed_sources = tuple(fixed.get(c, "chosen") for c in self.channels)
+        wanted = [(rig.axis(a).source, rig.channel(a)) for a in axis_names.values()]
+        wanted += [("chosen", b) for b in buttons.values()]
+        for patch in patches_of(rig):
+            wanted.append((patch.source, patch.channel))
+            if patch.binding is not None and patch.binding.with_:
+                wanted.append((patch.source, patch.binding.with_))
+        self.inputs = tuple(dict.fromkeys(wanted))
+        self.channels = tuple(plain(c if s == "chosen" else f"{s}.{c}") for s, c in self.inputs)
         self.wheels = tuple(w.name for w in rig.chassis.wheels)
         # functions come first and each has its own channel, see Rig.mistakes
         self._of_function = slice(0, len(self.functions))
         self._of_button = [self.channels.index(b) if b else -1 for b in both]
         self.axes = axes.settings_of(rig, list(axis_names.values()))
+        own = [name for name, source in rig.sources.items() if source.axes]
+        self.calibrated = {name: axes.settings_of(rig, list(axis_names.values()), name) for name in own}
+        """The calibration while a source that has its own drives; `axes` is that of all others."""
         self.shaping = shaping.settings_of(rig)
         self.law = LAW_FUNCTIONS[rig.law.kind]
         full = (rig.full_forward_m_s, rig.full_left_m_s if rig.law.kind == "planar" else 0.0, rig.full_turn_rad_s)
@@ -121,9 +139,21 @@ class Line:
         self._of_hold = self.channels.index(buttons["steering.hold"]) if "steering.hold" in buttons else -1
         self.top_m_s = np.array([rig.wheel_top_m_s(w) for w in self.wheels])
         self.outputs = outputs.settings_of(rig)
+        self.bindings = bindings.settings_of(rig, list(self.inputs))
+        self.coasts = self.bindings is not None and "coast" in self.bindings.of
+        titles = [c.name for c in sensed_columns(rig)]
+        at_of = {n: titles.index(f"{plain(n)}_at") for n, a in rig.attachments.items() if a.kind == "position"}
+        self.attachments = attachments.settings_of(rig, list(self.inputs), self.bindings, at_of)
+        self.values = (
+            *self.outputs.values,
+            *(self.attachments.values if self.attachments is not None else ()),
+            *([outputs.Value("robot", "coast", "")] if self.coasts else []),
+        )
+        """What leaves for the robot, V of them: the motors' values, the attachments', and whether it coasts."""
         self.layout = Layout(self._columns())
         start = self.layout.stage("outputs").start
-        self._told = slice(start, start + len(self.outputs.values))
+        self._told = slice(start, start + len(self.values))
+        self.motor_values = slice(start, start + len(self.outputs.values))
         first = self.layout.stage("sensed").start
         self._sensed = {}
         for name in ("turned", "absolute"):
@@ -132,7 +162,8 @@ class Line:
         self._gyro, self._up = (
             self.layout.at("sensed", name) - first if self.layout.has("sensed", name) else -1 for name in ("gyro", "up")
         )
-        self.reads_sensed = self.frame is not None or self.steering is not None
+        more = self.bindings is not None or self.attachments is not None
+        self.reads_sensed = self.frame is not None or self.steering is not None or more
         """Whether some stage reads what came back, or remembers something after the rates."""
 
     def _columns(self) -> list[Column]:
@@ -143,9 +174,11 @@ class Line:
             Column("clock", "tick"),
             Column("clock", "t", "s"),
             Column("clock", "stopped"),
+            *([Column("clock", "source")] if self.calibrated else []),
             *sensed_columns(self.rig),
             *(Column("raw", c) for c in self.channels),
             *(Column(stage, f) for stage in ("axes", "band", "curve", "scale", "rate") for f in self.functions),
+            *(Column("bindings", n) for n in ([t for t, _ in TWIST] + list(bindings.FLAGS)) * (self.bindings is not None)),
             *(Column("law", name, unit) for name, unit in TWIST),
             Column("law", "level"),
             Column("law", "moving_share"),
@@ -156,7 +189,8 @@ class Line:
             *(Column("limits", f"{w}_given", "m/s") for w in wheels),
             *(Column("limits", f"{w}_lost", "m/s") for w in wheels),
             *(Column("motion", name, unit) for name, unit in (*TWIST, ("residual", "m/s"), ("scrub", "m/s"))),
-            *(Column("outputs", _named(v), v.unit) for v in self.outputs.values),
+            *(attachments.columns(self.attachments) if self.attachments is not None else []),
+            *(Column("outputs", _named(v), v.unit) for v in self.values),
             *(Column("outputs", f"{plain(m)}_hums") for m in outputs.motor_names(self.rig)),
         ]
 
@@ -169,6 +203,8 @@ class Line:
             buttons=np.zeros((*batch, 2)),
             frame=frame.start(self.frame, batch) if self.frame is not None else None,
             steer=steering.start(self.steering, batch) if self.steering is not None else None,
+            bound=bindings.start(self.bindings, batch) if self.bindings is not None else None,
+            attached=attachments.start(self.attachments, batch) if self.attachments is not None else None,
         )
 
     def rest(self, batch: tuple[int, ...] = ()) -> Floats:
@@ -177,7 +213,17 @@ class Line:
         resting[..., self._of_function] = (self.axes.low + self.axes.high) / 2
         return resting
 
-    def step(self, state: LineState, raw: Floats, sensed: Floats, stop: bool = False) -> tuple[LineState, Floats]:
+    def clock(self, tick: float, batch: tuple[int, ...] = (), stop: bool = False, driving: str = "") -> Floats:
+        """Give the first columns of a Tick for a batch."""
+        clock = np.empty((*batch, 4 if self.calibrated else 3))
+        clock[..., 0], clock[..., 1], clock[..., 2] = tick, tick * self.dt_s, stop
+        if self.calibrated:
+            clock[..., 3] = 1 + list(self.rig.sources).index(driving) if driving in self.calibrated else 0
+        return clock
+
+    def step(
+        self, state: LineState, raw: Floats, sensed: Floats, stop: bool = False, driving: str = ""
+    ) -> tuple[LineState, Floats]:
         """Make one tick.
 
         Parameters
@@ -189,21 +235,23 @@ class Line:
             What came back before this tick, as `sensed_columns` says.
         stop : bool
             Whether the robot must stand still: then every motor is told to rest, round all rate limits.
+        driving : str
+            The source that drives, for those with a calibration of their own.
 
         Returns
         -------
         LineState, B + (K,) float64
             The state after the tick, and the Tick's row.
         """
-        shaped = self.shape(raw)
+        shaped = self.shape(raw, driving)
         after, rated = self.pace(state, raw, shaped[-1], stop)
-        clock = np.empty((*state.level.shape, 3))
-        clock[..., 0], clock[..., 1], clock[..., 2] = state.tick, state.tick * self.dt_s, stop
+        clock = self.clock(state.tick, state.level.shape, stop, driving)
         return self.drive(after, clock, sensed, raw, shaped, rated)
 
-    def shape(self, raw: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+    def shape(self, raw: Floats, driving: str = "") -> tuple[Floats, Floats, Floats, Floats]:
         """The stages before the rates, which remember nothing: fractions, banded, curved and scaled, B + (C,) each."""
-        fractions = axes.to_fractions(self.axes, raw[..., self._of_function])
+        calibration = self.calibrated.get(driving, self.axes) if self.calibrated else self.axes
+        fractions = axes.to_fractions(calibration, raw[..., self._of_function])
         banded = shaping.dead_band(self.shaping, fractions)
         curved = shaping.curve(self.shaping, banded)
         return fractions, banded, curved, curved * self.shaping.scale
@@ -212,7 +260,7 @@ class Line:
         """The stages that remember: rates and speed levels. Gives the state after the tick and the rated, B + (C,)."""
         rated = np.zeros_like(scaled) if stop else shaping.rate_limit(self.shaping, state.rate, scaled)
         level, buttons = self._walk_levels(state, raw)
-        return LineState(state.tick + 1, rated, level, buttons, state.frame, state.steer), rated
+        return state._replace(tick=state.tick + 1, rate=rated, level=level, buttons=buttons), rated
 
     def drive(
         self, state: LineState, clock: Floats, sensed: Floats, raw: Floats, shaped: tuple[Floats, ...], rated: Floats
@@ -221,40 +269,83 @@ class Line:
 
         Gives the state with what frame and steering remember, and the whole row, B + (K,).
         """
+        orders: bindings.Orders | None = None
+        stop = clock[..., 2]
+        if self.bindings is not None:
+            state, orders, rated = self._obey(state, raw, rated, stop)
         chosen = self.levels[state.level.astype(np.intp)]
-        twist = self.law(rated) * chosen[..., :3]
-        parts = [clock, sensed, raw, *shaped, rated, twist, chosen[..., 3:]]
+        if orders is None or orders.idle:
+            twist = self.law(rated) * chosen[..., :3]
+            asked_by = [orders.twist, orders.flags] if orders is not None else []
+            parts = [clock, sensed, raw, *shaped, rated, *asked_by, twist, chosen[..., 3:]]
+        else:
+            fractions = self.law(rated)
+            # the sticks go first: a button moves the robot where no stick does
+            fractions = np.where(fractions == 0, orders.twist, fractions)
+            halted = (orders.flags[..., 1:2] != 0) | (orders.flags[..., 2:3] != 0)
+            twist = np.where(halted, 0.0, fractions * chosen[..., :3] * orders.flags[..., :1])
+            parts = [clock, sensed, raw, *shaped, rated, orders.twist, orders.flags, twist, chosen[..., 3:]]
 
         over: Floats | None = None
         if self.frame is not None and state.frame is not None:
             oriented = frame.orient(self.frame, state.frame, *self._orientation(sensed, raw))
+            if orders is not None and self.bindings is not None and not orders.idle:
+                about = (oriented.field, oriented.zero, oriented.point, oriented.heading)
+                points = len(self.frame.points)
+                field, zero, point = bindings.turn_frame(self.bindings, orders, *about, points)
+                oriented = oriented._replace(field=field, zero=zero, point=point)
             asked_twist = twist
             if self.rig.law.kind == "planar":
                 asked_twist = frame.robot_twist(self.frame, oriented, twist, self.dt_s)
             heading = oriented.heading - oriented.zero
-            about = np.empty((*heading.shape, 4))
-            about[..., 0], about[..., 1], about[..., 2], about[..., 3] = (
+            told = np.empty((*heading.shape, 4))
+            told[..., 0], told[..., 1], told[..., 2], told[..., 3] = (
                 heading,
                 oriented.field,
                 oriented.point,
                 oriented.over,
             )
-            parts += [about, asked_twist]
-            state = LineState(state.tick, state.rate, state.level, state.buttons, oriented, state.steer)
+            parts += [told, asked_twist]
+            state = state._replace(frame=oriented)
             twist = asked_twist
             over = oriented.over if self.kinematics_over is not None else None
 
         if self.steering is not None and state.steer is not None:
             steer, wheels, drive = self._steer(state.steer, sensed, raw, twist, over, clock[..., 2] != 0)
-            state = LineState(state.tick, state.rate, state.level, state.buttons, state.frame, steer)
+            state = state._replace(steer=steer)
             parts += wheels
         else:
             asked, given = self.fit(twist, over)
             motion = self._motion(given, over)
             parts += [asked, given, asked - given, motion]
             drive = outputs.drive_of(self.outputs, given)
-        told = outputs.encode(self.outputs, drive)
-        return state, np.concatenate((*parts, told, outputs.hums(self.outputs, drive)), axis=-1)
+        leaving = [outputs.encode(self.outputs, drive)]
+        if self.attachments is not None and state.attached is not None:
+            attached, drives, values = attachments.act(self.attachments, state.attached, orders, raw, sensed, stop)
+            state = state._replace(attached=attached)
+            parts += [attached.told, drives]
+            leaving.append(values)
+        if self.coasts and orders is not None:
+            leaving.append(orders.flags[..., 2:3])
+        return state, np.concatenate((*parts, *leaving, outputs.hums(self.outputs, drive)), axis=-1)
+
+    def _obey(
+        self, state: LineState, raw: Floats, rated: Floats, stop: Floats
+    ) -> tuple[LineState, bindings.Orders, Floats]:
+        """Let buttons, letters and bits act: state, what they ask for, and the rates after a brake."""
+        assert self.bindings is not None and state.bound is not None
+        bound, orders = bindings.act(self.bindings, state.bound, raw, stop)
+        if orders.idle:
+            return state._replace(bound=bound), orders, rated
+        names = [v.name for v in self.rig.speed_levels.levels]
+        level = bindings.walk_levels(self.bindings, orders, state.level, names)
+        rated = np.where(orders.flags[..., 1:2] != 0, 0.0, rated)
+        return state._replace(bound=bound, level=level, rate=rated), orders, rated
+
+    def resting(self) -> Floats:
+        """Give what the robot is told to rest, (V,): motors without drive, attachments in their safe state."""
+        row = self.step(self.start(), self.rest(), np.zeros(len(sensed_columns(self.rig))), stop=True)[1]
+        return self.told(row).copy()
 
     def _orientation(self, sensed: Floats, raw: Floats) -> tuple[Floats, Floats, Floats]:
         """What the frame's buttons, the gyro and the side sensor read."""

@@ -19,9 +19,12 @@ from pivrex.rig.outputs import (
 from pivrex.rig.rig import Rig
 from pivrex.rig.steering import steering_name
 
-__all__ = ["OutputSettings", "Value", "decode", "drive_of", "encode", "hums", "motor_names", "settings_of"]
+__all__ = ["OutputSettings", "Value", "Readers", "decode", "decode_by", "drive_of", "encode", "hums", "motor_names", "readers_of", "settings_of", "values_of"]
 
 Floats = NDArray[np.float64]
+
+
+Readers = tuple[tuple[int, float, float, float, bool], ...]
 
 
 @dataclass(frozen=True)
@@ -70,7 +73,7 @@ class OutputSettings:
     all_whole: bool
     any_direction: bool
     even: bool
-    readers: tuple[tuple[int, float, float, float, bool], ...]
+    readers: Readers
     smallest: Floats
 
 
@@ -86,20 +89,11 @@ def settings_of(rig: Rig) -> OutputSettings:
             share[m, wheels.index(wheel)] = sign / len(motor.wheels) / rig.wheel_top_m_s(wheel)
     names, outputs, tops = motor_names(rig), list(rig.outputs().values()), _tops(rig)
     for m, (name, output, top) in enumerate(zip(names, outputs, tops, strict=True)):
-        for value, unit, *numbers in _values_of(output, top):
+        for value, unit, *numbers in values_of(output, top):
             values.append(Value(name, value, unit))
             rows.append((m, *numbers))  # type: ignore[arg-type]
     numbers_of = np.array([row[1:5] for row in rows])
     rest, forward, backward, step = numbers_of.T.copy()
-    # Above or below its rest, a value speaks for the drive whose slope goes there. A magnitude goes up for both
-    # drives and is read as ahead; its direction pin turns it round.
-    above, below = np.zeros(len(rows)), np.zeros(len(rows))
-    for v in range(len(rows)):
-        for slope, drive in ((backward[v], -1.0), (forward[v], 1.0)):
-            if slope > 0:
-                above[v] = drive / slope
-            elif slope < 0:
-                below[v] = drive / slope
     direction = np.array([row[5] for row in rows])
     whole = (step > 0) | direction
     motors = [row[0] for row in rows]
@@ -115,9 +109,27 @@ def settings_of(rig: Rig) -> OutputSettings:
         all_whole=bool(whole.all()),
         any_direction=bool(direction.any()),
         even=bool((forward == -backward).all()),
-        readers=tuple(zip(motors, rest.tolist(), above.tolist(), below.tolist(), direction.tolist(), strict=True)),
+        readers=readers_of([(m, r, f, b, d) for m, r, f, b, _, d in rows]),
         smallest=np.array([m.smallest for m in rig.all_motors().values()]),
     )
+
+
+def readers_of(rows: list[tuple[int, float, float, float, bool]]) -> Readers:
+    """Give how values are read back, from the motor, rest, forward, backward and direction of each.
+
+    Above or below its rest, a value speaks for the drive whose slope goes there. A magnitude goes up for both drives and
+    is read as ahead; its direction pin turns it round.
+    """
+    found = []
+    for motor, rest, forward, backward, direction in rows:
+        above = below = 0.0
+        for slope, drive in ((backward, -1.0), (forward, 1.0)):
+            if slope > 0:
+                above = drive / slope
+            elif slope < 0:
+                below = drive / slope
+        found.append((motor, float(rest), above, below, bool(direction)))
+    return tuple(found)
 
 
 def motor_names(rig: Rig) -> tuple[str, ...]:
@@ -131,8 +143,8 @@ def _tops(rig: Rig) -> list[float]:
     return driving + [rig.steering.wheels[w].top_rad_s for w in rig.steered if rig.steering is not None]
 
 
-def _values_of(output: object, top_m_s: float) -> list[tuple[str, str, float, float, float, float, bool]]:
-    """Name, unit, rest, forward, backward, step, direction of each value of an output."""
+def values_of(output: object, top_m_s: float) -> list[tuple[str, str, float, float, float, float, bool]]:
+    """Give name, unit, rest, forward, backward, step and direction of each value of an output; see `OutputSettings`."""
     match output:
         case FractionOutput():
             return [("fraction", "", 0, 1, -1, 0, False)]
@@ -189,13 +201,18 @@ def encode(settings: OutputSettings, drive: Floats) -> Floats:
 
 def decode(settings: OutputSettings, values: list[float]) -> list[float]:
     """Give the drives, M of them, that V values of one robot mean: `encode` undone, up to its rounding."""
-    drive = [0.0] * len(settings.smallest)
-    for v, (m, rest, above, below, direction) in enumerate(settings.readers):
+    return decode_by(settings.readers, len(settings.smallest), values)
+
+
+def decode_by(readers: Readers, count: int, values: list[float]) -> list[float]:
+    """Give ``count`` drives from values, each read by its reader."""
+    drive = [0.0] * count
+    for v, (m, rest, above, below, direction) in enumerate(readers):
         if direction:
             continue
         away = values[v] - rest
         drive[m] += away * (above if away > 0 else below)
-    for v, (m, *_, direction) in enumerate(settings.readers):
+    for v, (m, *_, direction) in enumerate(readers):
         if direction and values[v] < 0.5:
             drive[m] = -drive[m]
     return drive

@@ -300,6 +300,17 @@ class Rig(Table):
             return self.axes[name]
         return Axis.model_validate({"minimum": 0.0} if is_one_sided(name) else {})
 
+    def axis_of(self, source: str, channel: str) -> Axis:
+        """Give the calibration of a source's channel; of a source without its own the one that [axes] has."""
+        if source in self.sources:
+            found = self.sources[source].axes.get(channel)
+            if found is not None:
+                return found
+        for name, axis in self.axes.items():
+            if (axis.channel or name) == channel and axis.source in (source, "chosen"):
+                return axis
+        return Axis.model_validate({"minimum": 0.0} if is_one_sided(channel) else {})
+
     def channel(self, axis_name: str) -> str:
         """Give the channel that an axis reads."""
         axis = self.axes.get(axis_name)

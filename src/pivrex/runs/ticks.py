@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from pivrex.devices.recording import Reading, Recording, due_tick
 from pivrex.devices.robot import StandInRobot
 from pivrex.line import Line
+from pivrex.line.layout import plain
 from pivrex.rig import Field, Rig
 
 __all__ = ["play_through", "tick_table"]
@@ -46,13 +47,15 @@ def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick
         If the recording lacks what the rig reads, or where it cannot be played.
     """
     line = Line(rig)
-    recording.require(line.channels)
+    recording.require(line.inputs)
+    by = recording.driven_by(line.inputs)
+    driving = next((name for name in rig.sources if plain(name) == by), "")
     robot = StandInRobot(rig, field)
     sensed_at = line.layout.stage("sensed")
     places = {t: i - sensed_at.start for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}
     steps = _steps(recording.readings(), line.dt_s, every_tick)
     play = _one_by_one if line.reads_sensed else _in_chunks
-    yield from play(line, robot, steps, sensed_at, places)
+    yield from play(line, robot, steps, sensed_at, places, driving)
 
 
 def _sense(robot: StandInRobot, step: _Step, places: dict[str, int]) -> Floats:
@@ -65,15 +68,16 @@ def _sense(robot: StandInRobot, step: _Step, places: dict[str, int]) -> Floats:
 
 
 def _raw(line: Line, step: _Step) -> list[float]:
-    return [step.reading.raw.get(c, 0.0) for c in line.channels]
+    raw = step.reading.raw
+    return [raw.get(c, raw.get(i[1], 0.0)) for c, i in zip(line.channels, line.inputs, strict=True)]
 
 
 def _one_by_one(
-    line: Line, robot: StandInRobot, steps: Iterator[_Step], _at: slice, places: dict[str, int]
+    line: Line, robot: StandInRobot, steps: Iterator[_Step], _at: slice, places: dict[str, int], driving: str
 ) -> Iterator[Floats]:
     state = line.start()
     for step in steps:
-        after, row = line.step(state, np.array(_raw(line, step)), _sense(robot, step, places))
+        after, row = line.step(state, np.array(_raw(line, step)), _sense(robot, step, places), driving=driving)
         if step.counts:
             state = after
             robot.command(line.told(row), line.dt_s)
@@ -82,14 +86,14 @@ def _one_by_one(
 
 
 def _in_chunks(
-    line: Line, robot: StandInRobot, steps: Iterator[_Step], sensed_at: slice, places: dict[str, int]
+    line: Line, robot: StandInRobot, steps: Iterator[_Step], sensed_at: slice, places: dict[str, int], driving: str
 ) -> Iterator[Floats]:
     state = line.start()
     while chunk := list(islice(steps, CHUNK)):
         # What remembers nothing is computed for the whole chunk at once, which gives the same bits as one by one.
         raw = np.array([_raw(line, step) for step in chunk])
-        shaped = line.shape(raw)
-        rated, level, clock = np.empty_like(shaped[-1]), np.empty(len(chunk)), np.zeros((len(chunk), 3))
+        shaped = line.shape(raw, driving)
+        rated, level, clock = np.empty_like(shaped[-1]), np.empty(len(chunk)), line.clock(0, (len(chunk),), driving=driving)
         for i, step in enumerate(chunk):
             clock[i, :2] = state.tick, state.tick * line.dt_s
             after, rated[i] = line.pace(state, raw[i], shaped[-1][i])

@@ -156,7 +156,7 @@ class Session:
         for name in gone:
             lost = self._sources.pop(name)
             self._note(lost.lost or f"{name} is gone")
-            listened = "gamepad" in self._line.fixed_sources and not pads
+            listened = False
             if lost is driving or listened:
                 self._hold(f"{lost.lost or f'{name} is gone'}, and it was driving")
             if lost is driving:
@@ -224,13 +224,7 @@ class Session:
         """Put all channels of this instant into one row. A reading that is not there is NaN, which counts as rest."""
         chosen = self._sources[self.status.source].read(now_s)
         self._look_for_take_over(now_s)
-        raw = np.array([chosen.get(c, 0.0 if c.startswith("button_") else np.nan) for c in self._line.channels])
-        if self._sources[self.status.source].kind == "recording":
-            return raw
-        for i, kind in enumerate(self._line.fixed_sources):
-            if kind != "chosen" and kind != self._sources[self.status.source].kind:
-                other = next((s for s in self._sources.values() if s.kind == kind), None)
-                raw[i] = other.read(now_s).get(self._line.channels[i], np.nan) if other is not None else np.nan
+        raw = np.array([chosen.get(c, 0.0 if c.startswith("button_") else np.nan) for _, c in self._line.inputs])
         return raw
 
     def _look_for_take_over(self, now_s: float) -> None:
@@ -277,10 +271,10 @@ class Session:
 
     def _lacks(self, source: Source) -> tuple[str, ...]:
         there = source.channels()
-        needed = self._line.channels[: len(self._line.functions)]
+        needed = self._line.inputs[: len(self._line.functions)]
         return tuple(
             channel
-            for channel, kind in zip(needed, self._line.fixed_sources, strict=False)
+            for kind, channel in needed
             if channel not in there and kind in ("chosen", source.kind)
         )
 

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line.kinematics import kinematics_of
-from pivrex.line.outputs import decode, motor_names, settings_of
+from pivrex.line.outputs import Readers, decode, decode_by, motor_names, readers_of, settings_of, values_of
 from pivrex.rig.field import Field, Start
 from pivrex.rig.rig import Rig
 from pivrex.rig.steering import steering_name
@@ -26,6 +26,9 @@ SWITCHED_ON = (0.35, -0.2, 0.5, -0.4)
 """Where steered wheels with absolute sensors happen to point when the robot is switched on, in rad."""
 
 SEEN_M_S, SEEN_RAD_S = 0.02, 0.1
+
+COAST_LAG = 8.0
+"""How much longer a wheel that coasts rolls on than one whose motor is told to rest."""
 
 STEER_LAG = 0.25
 """How much quicker than a wheel under load a steering motor follows."""
@@ -53,6 +56,8 @@ class StandInState:
         Whether it stands on a block with its wheels up.
     over : bool
         Whether it lies on its back.
+    attached : tuple of float
+        Where each attachment with an encoder is, in rad.
     """
 
     travel: tuple[float, ...]
@@ -64,6 +69,7 @@ class StandInState:
     gyro: float = 0.0
     lifted: bool = False
     over: bool = False
+    attached: tuple[float, ...] = ()
 
 
 def sumprod(a: list[float], b: list[float]) -> float:
@@ -112,7 +118,30 @@ class StandIn:
         self._fixed = [w.drive_rad for w in rig.chassis.wheels]
         self._obstacles = Obstacles(field, rig.chassis.length_m, rig.chassis.width_m)
         known = all(rig.steering.wheels[w].sensor is not None for w in rig.steered) if rig.steering else False
+        self._attach()
         self._begin = tuple(SWITCHED_ON[i % 4] if known else 0.0 for i in range(len(self._steers)))
+
+    def _attach(self) -> None:
+        """Where the values of attachments with an encoder stand, how they are read, and how far each may go."""
+        at = len(self._outputs.values)
+        self._arms: list[tuple[slice, Readers, float, float, float]] = []
+        for a in self.rig.attachments.values():
+            count = len(values_of(a.output, 1.0)) if a.kind in ("motor", "position") else 1  # type: ignore[arg-type]
+            if a.kind == "position":
+                readers = readers_of([(0, r, f, b, d) for _, _, r, f, b, _, d in values_of(a.output, 1.0)])
+                top = a.top_speed_rad_s * (-1.0 if a.reversed else 1.0)
+                self._arms.append((slice(at, at + count), readers, top, a.minimum_rad, a.maximum_rad))
+            at += count
+        self._coast = at
+        """Where the value stands that lets it coast, if there is one."""
+
+    def _moved_arms(self, state: StandInState, told: list[float], dt_s: float) -> tuple[float, ...]:
+        """Where attachments are after a tick: they turn at once, and stop at their ends."""
+        found = []
+        for (place, readers, top, low, high), at in zip(self._arms, state.attached, strict=True):
+            drive = decode_by(readers, 1, told[place])[0]
+            found.append(min(max(at + drive * top * dt_s, low), high))
+        return tuple(found)
 
     def _smallest(self, motor: str) -> tuple[float, float]:
         free, loaded = self._wiring.smallest.get(motor, (0.0, 0.0))
@@ -128,11 +157,13 @@ class StandIn:
             angle=self._begin,
             turning=(0.0,) * len(self._steers),
             gyro=self._start.heading_rad,
+            attached=(0.0,) * len(self._arms),
         )
 
     def fits(self, state: StandInState) -> bool:
         """Tell whether a state is one of this robot's."""
-        return len(state.speed) == len(self._drives) and len(state.angle) == len(self._steers)
+        alike = len(state.speed) == len(self._drives) and len(state.angle) == len(self._steers)
+        return alike and len(state.attached) == len(self._arms)
 
     def step(self, state: StandInState, told: list[float], dt_s: float) -> StandInState:
         """Let one tick pass with the motors told the same all through it.
@@ -158,6 +189,9 @@ class StandIn:
         """
         drive = decode(self._outputs, told)
         lag = self.rig.lag_s
+        if self._coast < len(told) and told[self._coast] >= 0.5:
+            lag = COAST_LAG * (lag or 0.1)
+        attached = self._moved_arms(state, told, dt_s) if self._arms else ()
         decay = exp(-dt_s / lag) if lag > 0 else 0.0
         memory = lag * (1 - decay)
         load = 0 if state.lifted else 1
@@ -174,7 +208,12 @@ class StandIn:
             vectors = self._vectors(rolled, state.angle, angle)
         if state.lifted:
             return replace(
-                state, travel=tuple(map(add, state.travel, rolled)), speed=tuple(speed), angle=angle, turning=turning
+                state,
+                travel=tuple(map(add, state.travel, rolled)),
+                speed=tuple(speed),
+                angle=angle,
+                turning=turning,
+                attached=attached,
             )
         twist = [sumprod(row, vectors) for row in (self._forward_over if state.over else self._forward)]
         pose = move(state.pose, *twist)
@@ -192,7 +231,7 @@ class StandIn:
         travel = tuple(map(add, state.travel, rolled))
         turned = (-twist[2] if state.over else twist[2]) * share
         return StandInState(
-            travel, tuple(speed), pose, blocked, angle, turning, state.gyro + turned, state.lifted, state.over
+            travel, tuple(speed), pose, blocked, angle, turning, state.gyro + turned, state.lifted, state.over, attached
         )
 
     def _turn(
@@ -257,6 +296,7 @@ class StandIn:
             found.append(state.gyro * self._wiring.gyro)
         if self.rig.upside_down is not None:
             found.append((-1.0 if state.over else 1.0) * self._wiring.up)
+        found += state.attached
         return np.array(found, float)
 
     def _absolute(self, state: StandInState) -> list[float]:
