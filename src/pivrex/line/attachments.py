@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import pi
 from typing import NamedTuple
 
 import numpy as np
@@ -16,7 +15,7 @@ from pivrex.rig.attachments import MotorAttachment, PositionAttachment, ServoAtt
 from pivrex.rig.patches import patches_of, target_rad
 from pivrex.rig.rig import Rig
 
-__all__ = ["AttachmentSettings", "AttachmentState", "act", "columns", "settings_of", "start", "values"]
+__all__ = ["AttachmentSettings", "AttachmentState", "act", "columns", "settings_of", "start"]
 
 Floats = NDArray[np.float64]
 
@@ -86,7 +85,11 @@ def settings_of(
         return None
     made, leaving = [], []
     for name, a in rig.attachments.items():
-        deeds = [(i, p.deed) for i, p in enumerate(bound.patches) if p.deed is not None and p.deed.target == name] if bound else []
+        deeds = (
+            [(i, p.deed) for i, p in enumerate(bound.patches) if p.deed is not None and p.deed.target == name]
+            if bound
+            else []
+        )
         follows = []
         for p in patches_of(rig):
             if p.deed is not None and p.deed.verb == "follow" and p.deed.target == name and p.binding is not None:
@@ -96,7 +99,11 @@ def settings_of(
                 centre = axis.minimum if one_sided else (low + high) / 2
                 half = max(axis.maximum - centre, 1e-9)
                 # pushed away reads less, as in the axes; a trigger rests at its end
-                sign = (1.0 if one_sided else -1.0) * (-1.0 if p.binding.reversed else 1.0) * (-1.0 if axis.reversed else 1.0)
+                sign = (
+                    (1.0 if one_sided else -1.0)
+                    * (-1.0 if p.binding.reversed else 1.0)
+                    * (-1.0 if axis.reversed else 1.0)
+                )
                 follows.append(Follow(inputs.index((p.source, p.channel)), centre, half, p.binding.edge, sign))
         driver, named = _driver(name, a)
         leaving += named
@@ -118,7 +125,9 @@ def settings_of(
                 speeds=tuple((i, d.value) for i, d in deeds if d.verb == "speed"),
                 tos=tuple((i, target_rad(rig, d)) for i, d in deeds if d.verb == "to"),
                 bys=tuple((i, target_rad(rig, d)) for i, d in deeds if d.verb == "by"),
-                held=tuple(i for i, d in deeds if d.verb == "on" and bound is not None and bound.way[i] in (HELD, TOGGLE)),
+                held=tuple(
+                    i for i, d in deeds if d.verb == "on" and bound is not None and bound.way[i] in (HELD, TOGGLE)
+                ),
                 sets=tuple(
                     (i, float(d.verb == "on"))
                     for i, d in deeds
@@ -177,7 +186,12 @@ def start(settings: AttachmentSettings, batch: tuple[int, ...]) -> AttachmentSta
 
 
 def act(
-    settings: AttachmentSettings, state: AttachmentState, orders: Orders | None, raw: Floats, sensed: Floats, stop: Floats
+    settings: AttachmentSettings,
+    state: AttachmentState,
+    orders: Orders | None,
+    raw: Floats,
+    sensed: Floats,
+    stop: Floats,
 ) -> tuple[AttachmentState, Floats, Floats]:
     """Let a tick pass.
 
@@ -219,8 +233,8 @@ def act(
             target = goal
             if a.kind == "servo" and a.rate:
                 target = was + np.minimum(np.maximum(goal - was, -a.rate * settings.dt_s), a.rate * settings.dt_s)
-        halted = stops and a.kind in ("switch", "motor") and a.safe is not None
-        if halted:
+        halted = stops and a.kind in ("switch", "motor")
+        if halted and a.safe is not None:
             goal, target = np.where(stopped, a.safe, goal), np.where(stopped, a.safe, target)
         value = target
         if a.kind == "position":

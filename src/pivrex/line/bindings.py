@@ -78,7 +78,7 @@ class BindingState(NamedTuple):
     read: Floats
     on: Bools
     spent: Bools
-    count: Floats
+    presses: Floats
     since: Floats
     grown: Floats
     busy: bool
@@ -131,13 +131,21 @@ def settings_of(rig: Rig, inputs: list[tuple[str, str]]) -> BindingSettings | No
         said = b.when if b is not None else ""
         lasts = p.deed is not None and p.deed.lasts
         way.append(
-            COUNTED if b is not None and b.presses else TOGGLE if said == "toggle" else PRESS if said == "press" or not lasts else HELD
+            COUNTED
+            if b is not None and b.presses
+            else TOGGLE
+            if said == "toggle"
+            else PRESS
+            if said == "press" or not lasts
+            else HELD
         )
         presses[i] = b.presses if b is not None else 0
         within[i] = b.within_s if b is not None else 1e9
         other.append(place(p.source, b.with_) if b is not None and b.with_ else -1)
         for j, q in enumerate(patches):
-            beaten[i, j] = other[i] >= 0 and not (q.binding and q.binding.with_) and (q.source, q.channel) == (p.source, p.channel)
+            beaten[i, j] = (
+                other[i] >= 0 and not (q.binding and q.binding.with_) and (q.source, q.channel) == (p.source, p.channel)
+            )
     motions = tuple(i for i, p in enumerate(patches) if p.deed is not None and p.deed.verb == "motion")
     deeds = [p.deed for p in patches]
     verbs = {d.verb for d in deeds if d is not None}
@@ -206,7 +214,7 @@ def act(settings: BindingSettings, state: BindingState, raw: Floats, stop: Float
     stopped = stop[..., None] != 0
     on = np.where(settings.way == TOGGLE, (state.on ^ fresh) & ~stopped, active)
     since = np.where(fresh, 0.0, state.since + settings.dt_s)
-    count = np.where(fresh, np.where(state.since > settings.within, 1.0, state.count + 1), state.count)
+    count = np.where(fresh, np.where(state.since > settings.within, 1.0, state.presses + 1), state.presses)
     reached = fresh & (settings.way == COUNTED) & (count >= settings.presses)
     count = np.where(reached, 0.0, count)
     fired = np.where(settings.way == COUNTED, reached, fresh)
@@ -215,7 +223,9 @@ def act(settings: BindingSettings, state: BindingState, raw: Floats, stop: Float
     moving = lasting[..., settings.motions] & ~stopped
     grown = np.where(
         moving,
-        np.where(settings.rise > 0, np.minimum(settings.bound, state.grown + settings.rise * settings.dt_s), settings.bound),
+        np.where(
+            settings.rise > 0, np.minimum(settings.bound, state.grown + settings.rise * settings.dt_s), settings.bound
+        ),
         np.where(settings.fall > 0, np.maximum(0.0, state.grown - settings.fall * settings.dt_s), 0.0),
     )
     crossed = (moving[..., :, None] & settings.against).any(axis=-2)

@@ -178,7 +178,10 @@ class Line:
             *sensed_columns(self.rig),
             *(Column("raw", c) for c in self.channels),
             *(Column(stage, f) for stage in ("axes", "band", "curve", "scale", "rate") for f in self.functions),
-            *(Column("bindings", n) for n in ([t for t, _ in TWIST] + list(bindings.FLAGS)) * (self.bindings is not None)),
+            *(
+                Column("bindings", n)
+                for n in ([t for t, _ in TWIST] + list(bindings.FLAGS)) * (self.bindings is not None)
+            ),
             *(Column("law", name, unit) for name, unit in TWIST),
             Column("law", "level"),
             Column("law", "moving_share"),

@@ -19,7 +19,20 @@ from pivrex.rig.outputs import (
 from pivrex.rig.rig import Rig
 from pivrex.rig.steering import steering_name
 
-__all__ = ["OutputSettings", "Value", "Readers", "decode", "decode_by", "drive_of", "encode", "hums", "motor_names", "readers_of", "settings_of", "values_of"]
+__all__ = [
+    "OutputSettings",
+    "Readers",
+    "Value",
+    "decode",
+    "decode_by",
+    "drive_of",
+    "encode",
+    "hums",
+    "motor_names",
+    "readers_of",
+    "settings_of",
+    "values_of",
+]
 
 Floats = NDArray[np.float64]
 

@@ -3,20 +3,28 @@
 from __future__ import annotations
 
 from math import pi
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
 from pivrex.rig.base import Table
-from pivrex.rig.outputs import Output, Pin
+from pivrex.rig.outputs import Output, Pin, Ported
 from pivrex.rig.quantities import Quantity
 
-__all__ = ["Attachment", "MotorAttachment", "PositionAttachment", "PulseOutput", "ServoAttachment", "SwitchAttachment", "SwitchOutput"]
+__all__ = [
+    "Attachment",
+    "MotorAttachment",
+    "PositionAttachment",
+    "PulseOutput",
+    "ServoAttachment",
+    "SwitchAttachment",
+    "SwitchOutput",
+]
 
 Angle = Annotated[float, Quantity("angle", step="1 deg")]
 
 
-class PulseOutput(Table):
+class PulseOutput(Ported):
     """A servo's pulse, from one end of its range to the other."""
 
     at_minimum_s: Annotated[float, Quantity("time", above=0)] = Field(
@@ -25,14 +33,14 @@ class PulseOutput(Table):
     at_maximum_s: Annotated[float, Quantity("time", above=0)] = Field(
         default=0.002, alias="at_maximum", description="The pulse at the maximum.", examples=["2000 us"]
     )
-    port: str = Field(default="", description="The port of the board, as printed on it.")
+    PINS: ClassVar[tuple[str, ...]] = ("pin",)
     pin: Pin = Field(default="", description="The signal pin.", examples=[10])
 
 
-class SwitchOutput(Table):
+class SwitchOutput(Ported):
     """A pin that is on or off."""
 
-    port: str = Field(default="", description="The port of the board, as printed on it.")
+    PINS: ClassVar[tuple[str, ...]] = ("pin",)
     pin: Pin = Field(default="", description="The pin.", examples=[12])
     low_is_on: bool = Field(default=False, description="True if a low pin switches it on.", examples=[False])
 
@@ -42,7 +50,9 @@ class MotorAttachment(Table):
 
     kind: Literal["motor"]
     output: Output = Field(description="What the motor driver wants to be told.")
-    reversed: bool = Field(default=False, description="True if a positive output turns it the wrong way.", examples=[False])
+    reversed: bool = Field(
+        default=False, description="True if a positive output turns it the wrong way.", examples=[False]
+    )
     largest: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
         default=1.0, description="The most drive that it ever gets.", examples=["70 %"]
     )
@@ -54,14 +64,18 @@ class PositionAttachment(Table):
 
     kind: Literal["position"]
     output: Output = Field(description="What the motor driver wants to be told.")
-    reversed: bool = Field(default=False, description="True if a positive output turns it the wrong way.", examples=[False])
+    reversed: bool = Field(
+        default=False, description="True if a positive output turns it the wrong way.", examples=[False]
+    )
     encoder_reversed: bool = Field(
         default=False, description="True if the encoder counts down while it turns the right way.", examples=[False]
     )
     counts_per_turn: Annotated[float, Quantity("number", above=0, at_most=1e9)] = Field(
         description="Encoder counts for one turn of the attachment, gears reckoned in.", examples=[1440]
     )
-    minimum_rad: Angle = Field(alias="minimum", description="As far as it may go one way; it starts at 0.", examples=["0 deg"])
+    minimum_rad: Angle = Field(
+        alias="minimum", description="As far as it may go one way; it starts at 0.", examples=["0 deg"]
+    )
     maximum_rad: Angle = Field(alias="maximum", description="As far as it may go the other way.", examples=["120 deg"])
     top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0)] = Field(
         default=pi / 2, alias="top_speed", description="How fast it turns at full drive.", examples=["90 deg/s"]
@@ -84,7 +98,11 @@ class PositionAttachment(Table):
     def mistakes(self) -> list[tuple[str, str]]:
         if self.minimum_rad >= self.maximum_rad:
             return [("minimum", "must be less than maximum")]
-        return [] if self.minimum_rad <= 0 <= self.maximum_rad else [("minimum", "and maximum must have 0 between them, where it starts")]
+        return (
+            []
+            if self.minimum_rad <= 0 <= self.maximum_rad
+            else [("minimum", "and maximum must have 0 between them, where it starts")]
+        )
 
 
 class ServoAttachment(Table):
@@ -94,7 +112,9 @@ class ServoAttachment(Table):
     output: PulseOutput = Field(default=PulseOutput(), description="Its pulse.")
     minimum_rad: Angle = Field(alias="minimum", description="The angle at one end.", examples=["0 deg"])
     maximum_rad: Angle = Field(alias="maximum", description="The angle at the other end.", examples=["90 deg"])
-    start_rad: Angle | None = Field(default=None, alias="start", description="Where it begins; the minimum if left out.", examples=["0 deg"])
+    start_rad: Angle | None = Field(
+        default=None, alias="start", description="Where it begins; the minimum if left out.", examples=["0 deg"]
+    )
     rate_rad_s: Annotated[float, Quantity("turn rate", at_least=0, step="10 deg/s")] = Field(
         default=0.0, alias="rate", description="How fast it may be moved; 0 for at once.", examples=["90 deg/s"]
     )
@@ -121,7 +141,9 @@ class SwitchAttachment(Table):
     kind: Literal["switch"]
     output: SwitchOutput = Field(default=SwitchOutput(), description="Its pin.")
     start: Literal["on", "off"] = Field(default="off", description="How it begins.", examples=["off"])
-    safe: Literal["on", "off"] = Field(default="off", description="How it is when the robot is stopped.", examples=["off"])
+    safe: Literal["on", "off"] = Field(
+        default="off", description="How it is when the robot is stopped.", examples=["off"]
+    )
     shows: Literal["", "ready", "linked", "recording"] = Field(
         default="",
         description="For a lamp: what it shows. ready: the robot may move; linked: the robot is heard; recording.",

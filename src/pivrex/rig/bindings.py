@@ -15,7 +15,9 @@ __all__ = ["Binding"]
 class Binding(Table):
     """One channel does one deed."""
 
-    channel: str = Field(description="The button, trigger or stick; one of the source's channels.", examples=["button_2"])
+    channel: str = Field(
+        description="The button, trigger or stick; one of the source's channels.", examples=["button_2"]
+    )
     does: str = Field(
         description="What it does: a motion such as forward 60 % or turn left 40 %, brake, coast, slow 40 %, level creep, "
         "field frame, set heading, stop, shut down, record; of an attachment follows, a speed, to or by an angle, on, "
@@ -41,23 +43,36 @@ class Binding(Table):
         examples=["button_5"],
     )
     within_s: Annotated[float, Quantity("time", above=0)] = Field(
-        default=0.6, alias="within", description="The longest time between two presses that are counted together.", examples=["600 ms"]
+        default=0.6,
+        alias="within",
+        description="The longest time between two presses that are counted together.",
+        examples=["600 ms"],
     )
     rise_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
-        default=0.0, alias="rise", description="A motion: how fast it grows up to its share; 0 for at once.", examples=["2 /s"]
+        default=0.0,
+        alias="rise",
+        description="A motion: how fast it grows up to its share; 0 for at once.",
+        examples=["2 /s"],
     )
     fall_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
-        default=0.0, alias="fall", description="A motion: how fast it falls back when let go; 0 springs to zero.", examples=["4 /s"]
+        default=0.0,
+        alias="fall",
+        description="A motion: how fast it falls back when let go; 0 springs to zero.",
+        examples=["4 /s"],
     )
     edge: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
         default=0.08, description="An attachment that follows a stick: the dead band's edge.", examples=["8 %"]
     )
-    reversed: bool = Field(default=False, description="An attachment that follows a stick: the other way round.", examples=[False])
+    reversed: bool = Field(
+        default=False, description="An attachment that follows a stick: the other way round.", examples=[False]
+    )
 
     def mistakes(self) -> list[tuple[str, str]]:
         found = []
         if self.when and self.when not in ("held", "press", "toggle") and not self.presses:
-            found.append(("when", f'is "{self.when}", but should be one of "held", "press", "toggle", "press 2" to "press 9"'))
+            found.append(
+                ("when", f'is "{self.when}", but should be one of "held", "press", "toggle", "press 2" to "press 9"')
+            )
         if self.with_ and self.with_ == self.channel:
             found.append(("with", f'is "{self.with_}", the same as channel; a combination needs another'))
         return found

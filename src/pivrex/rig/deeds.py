@@ -1,10 +1,10 @@
 """Deeds: what a button, a letter or a bit does, in the words of a rig file.
 
-    forward 60 %     back 40 %       slide left 50 %     turn right 30 %    pivot left 50 %
-    brake            coast           slow 40 %           level creep        faster level
-    field frame      robot frame     other frame         set heading        next point
-    stop             shut down       record
-    boom follows     boom 40 %       boom to 30 deg      boom by -5 deg     pump on            pump toggle
+Motions: forward 60 %, back 40 %, slide left 50 %, turn right 30 %, pivot left 50 %, brake, coast.
+Speed: slow 40 %, level creep, faster level, slower level.
+Frame: field frame, robot frame, other frame, set heading, next point.
+Robot: stop, shut down, record.
+Attachments: boom follows, boom 40 %, boom to 30 deg, boom by -5 deg, pump on, pump off, pump toggle.
 """
 
 from __future__ import annotations
@@ -87,6 +87,8 @@ class Deed:
         """What a later letter of the same group puts an end to; empty for what is done once."""
         if self.verb in ("motion", "brake", "coast"):
             return "motion"
+        if self.verb == "slow":
+            return "slow"
         return self.target if self.verb in ("speed", "on", "off") else ""
 
 

@@ -15,6 +15,8 @@ __all__ = [
     "MagnitudeOutput",
     "Output",
     "PercentOutput",
+    "Pin",
+    "Ported",
     "ServoOutput",
     "SpeedOutput",
     "TwoPinOutput",
@@ -24,7 +26,9 @@ Bits = Annotated[int, Field(ge=1, le=16)]
 Pin = Annotated[int | str, Field(union_mode="left_to_right")]
 
 
-class _Ported(Table):
+class Ported(Table):
+    """Something that sits on a port or on pins."""
+
     port: str = Field(default="", description="The port of the driver board that the motor sits on, as printed on it.")
 
     PINS: ClassVar[tuple[str, ...]] = ()
@@ -34,7 +38,7 @@ class _Ported(Table):
         return {role: getattr(self, role) for role in self.PINS if getattr(self, role) != ""}
 
 
-class _Pulsed(_Ported):
+class _Pulsed(Ported):
     pwm_hz: Annotated[float, Quantity("frequency", above=0)] = Field(
         default=1000.0,
         alias="pwm",
@@ -51,19 +55,19 @@ class _Pulsed(_Ported):
         return int(2**self.bits) - 1
 
 
-class FractionOutput(_Ported):
+class FractionOutput(Ported):
     """A fraction of full drive, -1 to 1."""
 
     kind: Literal["fraction"]
 
 
-class PercentOutput(_Ported):
+class PercentOutput(Ported):
     """A percentage of full drive, -100 to 100."""
 
     kind: Literal["percent"]
 
 
-class SpeedOutput(_Ported):
+class SpeedOutput(Ported):
     """The wheel's speed over the ground, for a driver that controls speed itself."""
 
     kind: Literal["speed"]
@@ -96,7 +100,7 @@ class TwoPinOutput(_Pulsed):
     backward_pin: Pin = Field(default="", description="The PWM pin that drives backward.", examples=[6])
 
 
-class ServoOutput(_Ported):
+class ServoOutput(Ported):
     """A servo pulse, as continuous-rotation servos and many speed controllers take it."""
 
     kind: Literal["servo"]

@@ -90,12 +90,20 @@ def patches_of(rig: Rig) -> list[Patch]:
                 except UnitError:
                     continue
                 found.append(
-                    Patch(f"sources.{name}.letters.{letter}", name, letter_channel(letter), deed.text, deed, lasts_s=lasts)
+                    Patch(
+                        f"sources.{name}.letters.{letter}", name, letter_channel(letter), deed.text, deed, lasts_s=lasts
+                    )
                 )
     for name, attachment in rig.attachments.items():
         if attachment.kind == "switch" and attachment.shows:
             found.append(
-                Patch(f"attachments.{name}.shows", "session", attachment.shows, f"{name} on", Deed("on", name, text=f"{name} on"))
+                Patch(
+                    f"attachments.{name}.shows",
+                    "session",
+                    attachment.shows,
+                    f"{name} on",
+                    Deed("on", name, text=f"{name} on"),
+                )
             )
     return found
 
@@ -115,7 +123,11 @@ def source_channels(rig: Rig, source: str) -> tuple[str, ...] | None:
 def deed_mistakes(rig: Rig) -> list[tuple[str, str]]:
     """Say what is wrong with sources, bindings, letters and attachments, each by itself right already."""
     found: list[tuple[str, str]] = []
-    found += [(f"sources.{n}", "is a name that Pivrex uses itself; call it something else") for n in rig.sources if n in BUILT_IN]
+    found += [
+        (f"sources.{n}", "is a name that Pivrex uses itself; call it something else")
+        for n in rig.sources
+        if n in BUILT_IN
+    ]
     found += [
         (f"attachments.{n}", "has the name of a motor; call it something else")
         for n in rig.attachments
@@ -142,7 +154,10 @@ def deed_mistakes(rig: Rig) -> list[tuple[str, str]]:
             found.append((patch.place, f'is "{patch.channel}", which {other.key} reads already'))
     acted = {p.deed.target for p in patches if p.deed is not None}
     found += [
-        (f"attachments.{name}", f'has no binding: nothing moves it. Add [[bindings]] with does = "{name} {_example(rig, name)}"')
+        (
+            f"attachments.{name}",
+            f'has no binding: nothing moves it. Add [[bindings]] with does = "{name} {_example(rig, name)}"',
+        )
         for name in rig.attachments
         if name not in acted
     ]
@@ -177,7 +192,7 @@ def _patch_mistakes(rig: Rig, patch: Patch) -> list[tuple[str, str]]:
             found.append((does, f'is "{deed.text}", but {deed.target} has no encoder; say an angle'))
         elif deed.verb == "to" and attachment.kind in ("position", "servo"):
             angle = target_rad(rig, deed)
-            if not attachment.minimum_rad - 1e-9 <= angle <= attachment.maximum_rad + 1e-9:  # type: ignore[union-attr]
+            if not attachment.minimum_rad - 1e-9 <= angle <= attachment.maximum_rad + 1e-9:
                 found.append((does, f'is "{deed.text}", which lies outside the limits of {deed.target}'))
     if deed.verb in ("frame", "heading") and rig.gyro is None:
         found.append((does, "needs to know the heading, but the rig has no gyro; add a table [gyro]"))
@@ -189,11 +204,15 @@ def _patch_mistakes(rig: Rig, patch: Patch) -> list[tuple[str, str]]:
         found.append((does, f'is "{deed.text}", but a letter has no stick to follow'))
     if binding is not None:
         if binding.when in ("held", "toggle") and not (deed.lasts and deed.verb != "follow"):
-            found.append((f"{patch.key}.when", f'is "{binding.when}", but "{deed.text}" is done once; it acts on a press'))
+            found.append(
+                (f"{patch.key}.when", f'is "{binding.when}", but "{deed.text}" is done once; it acts on a press')
+            )
         if binding.when.startswith("press") and deed.lasts and deed.verb != "on":
             found.append((f"{patch.key}.when", f'is "{binding.when}", but "{deed.text}" lasts; say held or toggle'))
         if deed.verb != "follow" and binding.channel in CHANNELS and not is_one_sided(binding.channel):
-            found.append((f"{patch.key}.channel", f'is "{binding.channel}", a stick; "{deed.text}" needs a button or a trigger'))
+            found.append(
+                (f"{patch.key}.channel", f'is "{binding.channel}", a stick; "{deed.text}" needs a button or a trigger')
+            )
         if (binding.rise_per_s or binding.fall_per_s) and deed.verb != "motion":
             found.append((f"{patch.key}.rise", f'and fall are for motions, but this does "{deed.text}"'))
     return found

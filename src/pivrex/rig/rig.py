@@ -65,8 +65,12 @@ class Rig(Table):
     attachments: dict[Name, Attachment] = Field(
         default_factory=dict, description="What the robot has beside its wheels."
     )
-    bindings: tuple[Binding, ...] = Field(default=(), description="What buttons, triggers, sticks and bits do beside the law.")
-    link: Link | None = Field(default=None, description="Where the real robot is; without it there is only the stand-in.")
+    bindings: tuple[Binding, ...] = Field(
+        default=(), description="What buttons, triggers, sticks and bits do beside the law."
+    )
+    link: Link | None = Field(
+        default=None, description="Where the real robot is; without it there is only the stand-in."
+    )
 
     def mistakes(self) -> list[tuple[str, str]]:
         return [
@@ -254,9 +258,8 @@ class Rig(Table):
         used: dict[str, str] = {}
         places_of = {key: {**o.pins(), **({"port": o.port} if o.port else {})} for key, o in self.outputs().items()}
         for name, attachment in self.attachments.items():
-            other = attachment.output
-            pins = other.pins() if attachment.kind in ("motor", "position") else {"pin": other.pin} if other.pin != "" else {}  # type: ignore[union-attr]
-            places_of[f"attachments.{name}"] = {**pins, **({"port": other.port} if other.port else {})}
+            out = attachment.output
+            places_of[f"attachments.{name}"] = {**out.pins(), **({"port": out.port} if out.port else {})}
         for key, places in places_of.items():
             for role, pin in places.items():
                 word = f"port {pin}" if role == "port" else f"pin {pin}"

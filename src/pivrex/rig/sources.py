@@ -97,7 +97,9 @@ class _Silent(_Source):
     def problems(self) -> list[tuple[str, str]]:
         found = super().problems()
         if self.silent_after_s is None and self.needs_time:
-            found.append(("silent_after", f'is missing; {self.needs_time}. Say after which time it is lost, such as "200 ms"'))
+            found.append(
+                ("silent_after", f'is missing; {self.needs_time}. Say after which time it is lost, such as "200 ms"')
+            )
         return found
 
     @property
@@ -140,7 +142,9 @@ class NumbersSource(_Silent):
         default=1023.0, description="The most; 1023 for 10 bits, 255 for 8, 4095 for 12, 65535 for 16.", examples=[1023]
     )
     hello: str = Field(
-        default="", description="What is sent to the device each time that it is opened, to set it up.", examples=["rate 50\\n"]
+        default="",
+        description="What is sent to the device each time that it is opened, to set it up.",
+        examples=["rate 50\\n"],
     )
 
     def channels(self) -> tuple[str, ...]:
@@ -186,7 +190,9 @@ class LettersSource(_Silent):
             if len(letter) != 1 or not letter.isprintable() or letter == " ":
                 found.append((f"letters.{letter}", "is not one printable character"))
             elif self.either_case and letter.swapcase() != letter and letter.swapcase() in self.letters:
-                found.append((f"letters.{letter}", "is there in both cases, but either_case says that they mean the same"))
+                found.append(
+                    (f"letters.{letter}", "is there in both cases, but either_case says that they mean the same")
+                )
         return found
 
 
@@ -225,10 +231,13 @@ class FrameField(Table):
 
     channel: Name | str = Field(description="The channel that they are.", examples=["left_y"])
     bit: Annotated[int, Field(ge=0, le=511)] = Field(
-        description="The first bit, counted from 0 at the first byte's highest bit, the mark not reckoned in.", examples=[8]
+        description="The first bit, counted from 0 at the first byte's highest bit, the mark not reckoned in.",
+        examples=[8],
     )
     width: Annotated[int, Field(ge=1, le=32)] = Field(default=1, description="How many bits.", examples=[8])
-    low_first: bool = Field(default=False, description="True if the byte with the low bits comes first.", examples=[False])
+    low_first: bool = Field(
+        default=False, description="True if the byte with the low bits comes first.", examples=[False]
+    )
     offset: Annotated[float, Quantity("number")] = Field(
         default=0.0, description="Added to the number that the bits make.", examples=[-128]
     )
@@ -242,7 +251,9 @@ class FramesSource(_Silent):
 
     kind: Literal["frames"]
     wire: Wire = Field(description="Where it is heard.")
-    mark: tuple[Byte, ...] = Field(min_length=1, max_length=8, description="The bytes that begin a frame.", examples=[[170, 85]])
+    mark: tuple[Byte, ...] = Field(
+        min_length=1, max_length=8, description="The bytes that begin a frame.", examples=[[170, 85]]
+    )
     length: Annotated[int, Field(ge=1, le=64)] = Field(
         description="How many bytes follow the mark, without the check.", examples=[4]
     )
@@ -261,7 +272,12 @@ class FramesSource(_Silent):
         found = super().problems()
         for i, field in enumerate(self.fields):
             if field.bit + field.width > self.length * 8:
-                found.append((f"fields.{i}.bit", f"reaches to bit {field.bit + field.width - 1}, but the frame has {self.length * 8} bits"))
+                found.append(
+                    (
+                        f"fields.{i}.bit",
+                        f"reaches to bit {field.bit + field.width - 1}, but the frame has {self.length * 8} bits",
+                    )
+                )
             if field.low_first and (field.bit % 8 or field.width % 8):
                 found.append((f"fields.{i}.low_first", "needs whole bytes: bit and width must be multiples of 8"))
             if field.channel in [f.channel for f in self.fields[:i]]:
@@ -279,7 +295,10 @@ class Link(Table):
 
     wire: SerialWire | UdpWire = Field(description="Where the robot is.", discriminator="kind")
     quiet_after_s: Annotated[float, Quantity("time", at_least=0.05, at_most=5)] = Field(
-        default=0.3, alias="quiet_after", description="The robot counts as gone when nothing came for this time.", examples=["300 ms"]
+        default=0.3,
+        alias="quiet_after",
+        description="The robot counts as gone when nothing came for this time.",
+        examples=["300 ms"],
     )
 
 

@@ -17,9 +17,7 @@ class SerialWire(Table):
     """A serial line. It is opened again by itself, and found again in whatever port it is plugged."""
 
     kind: Literal["serial"]
-    port: str = Field(
-        default="", description="The port, as the system names it.", examples=["/dev/ttyUSB0"]
-    )
+    port: str = Field(default="", description="The port, as the system names it.", examples=["/dev/ttyUSB0"])
     usb: str = Field(
         default="",
         description="Instead of a port: a part of the device's USB serial number, or of its vendor:product numbers, by "
@@ -89,5 +87,9 @@ def read_wire(text: str) -> SerialWire | UdpWire | TcpWire:
             return SerialWire(kind="serial", port=first, baud=int(last))
         return SerialWire(kind="serial", port=rest)
     if kind in ("udp", "tcp") and last.isdigit() and int(last) < 65536:
-        return UdpWire(kind="udp", host=first, port=int(last)) if kind == "udp" else TcpWire(kind="tcp", host=first, port=int(last))
+        return (
+            UdpWire(kind="udp", host=first, port=int(last))
+            if kind == "udp"
+            else TcpWire(kind="tcp", host=first, port=int(last))
+        )
     raise ValueError(f'"{text}" is no wire; write serial:PORT, serial:PORT:BAUD, udp:HOST:PORT or tcp:HOST:PORT')

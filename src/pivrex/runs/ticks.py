@@ -93,7 +93,11 @@ def _in_chunks(
         # What remembers nothing is computed for the whole chunk at once, which gives the same bits as one by one.
         raw = np.array([_raw(line, step) for step in chunk])
         shaped = line.shape(raw, driving)
-        rated, level, clock = np.empty_like(shaped[-1]), np.empty(len(chunk)), line.clock(0, (len(chunk),), driving=driving)
+        rated, level, clock = (
+            np.empty_like(shaped[-1]),
+            np.empty(len(chunk)),
+            line.clock(0, (len(chunk),), driving=driving),
+        )
         for i, step in enumerate(chunk):
             clock[i, :2] = state.tick, state.tick * line.dt_s
             after, rated[i] = line.pace(state, raw[i], shaped[-1][i])

@@ -272,11 +272,7 @@ class Session:
     def _lacks(self, source: Source) -> tuple[str, ...]:
         there = source.channels()
         needed = self._line.inputs[: len(self._line.functions)]
-        return tuple(
-            channel
-            for kind, channel in needed
-            if channel not in there and kind in ("chosen", source.kind)
-        )
+        return tuple(channel for kind, channel in needed if channel not in there and kind in ("chosen", source.kind))
 
     def _list_sources(self) -> None:
         self._set(sources=tuple(SourceInfo(s.name, s.kind, s.title, self._lacks(s)) for s in self._sources.values()))

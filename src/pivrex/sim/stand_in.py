@@ -126,7 +126,7 @@ class StandIn:
         at = len(self._outputs.values)
         self._arms: list[tuple[slice, Readers, float, float, float]] = []
         for a in self.rig.attachments.values():
-            count = len(values_of(a.output, 1.0)) if a.kind in ("motor", "position") else 1  # type: ignore[arg-type]
+            count = len(values_of(a.output, 1.0)) if a.kind in ("motor", "position") else 1
             if a.kind == "position":
                 readers = readers_of([(0, r, f, b, d) for _, _, r, f, b, _, d in values_of(a.output, 1.0)])
                 top = a.top_speed_rad_s * (-1.0 if a.reversed else 1.0)

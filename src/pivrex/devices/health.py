@@ -1,0 +1,111 @@
+"""How well a source is heard: rate, loss, jitter, age, and what it said last."""
+
+from __future__ import annotations
+
+from collections import Counter, deque
+from dataclasses import dataclass, field
+
+from pivrex.devices.messages import Message
+
+__all__ = ["Health", "Said", "Tally"]
+
+KEPT = 24
+"""Messages that are kept for the screen."""
+
+OVER_S = 2.0
+"""The time over which rate and loss are taken."""
+
+BINS_S = 0.25
+
+
+@dataclass(frozen=True)
+class Said:
+    """A message for the screen: when (s on the session's clock), its text, and what is wrong with it."""
+
+    at_s: float
+    text: str
+    fault: str = ""
+    reason: str = ""
+    out: bool = False
+
+
+@dataclass(frozen=True)
+class Health:
+    """What the screen shows of a source.
+
+    Attributes
+    ----------
+    rate_hz : float
+        Good messages a second, over the last two seconds.
+    loss : float
+        The share that got lost or came damaged, over the last two seconds.
+    jitter_s : float
+        How much the time between two messages varies, smoothed as in RFC 3550, section 6.4.1: J grows by a sixteenth of (D - J), D the size of the
+        change.
+    age_s : float
+        Since the last good one; infinite before the first.
+    good, missed : int
+        Since the start.
+    faults : dict
+        How many of each fault since the start.
+    """
+
+    rate_hz: float = 0.0
+    loss: float = 0.0
+    jitter_s: float = 0.0
+    age_s: float = float("inf")
+    good: int = 0
+    missed: int = 0
+    faults: dict[str, int] = field(default_factory=dict)
+
+
+class Tally:
+    """Counts messages as they come. However many come, it keeps only the last few."""
+
+    def __init__(self) -> None:
+        self.good = self.missed = 0
+        self.faults: Counter[str] = Counter()
+        self.said: deque[Said] = deque(maxlen=KEPT)
+        self.bad: deque[Said] = deque(maxlen=KEPT)
+        self._bins: deque[list[float]] = deque(maxlen=int(OVER_S / BINS_S) + 1)
+        self.last_s = float("-inf")
+        self._gap = 0.0
+        self._jitter = 0.0
+
+    def add(self, message: Message, at_s: float) -> None:
+        """Count a message that came at ``at_s``."""
+        if not self._bins or at_s - self._bins[-1][0] >= BINS_S:
+            self._bins.append([at_s, 0, 0])
+        now = self._bins[-1]
+        self.missed += message.missed
+        now[2] += message.missed
+        if message.fault:
+            self.faults[message.fault] += 1
+            now[2] += message.fault == "damaged"
+            said = Said(at_s, message.text, message.fault, message.reason)
+            self.bad.append(said)
+        else:
+            self.good += 1
+            now[1] += 1
+            gap = at_s - self.last_s
+            if gap < OVER_S:
+                self._jitter += (abs(gap - self._gap) - self._jitter) / 16 if self._gap else 0.0
+                self._gap = gap
+            self.last_s = at_s
+            said = Said(at_s, message.text)
+        self.said.append(said)
+
+    def health(self, now_s: float) -> Health:
+        """Sum up."""
+        recent = [b for b in self._bins if now_s - b[0] < OVER_S]
+        good, lost = sum(b[1] for b in recent), sum(max(0, b[2]) for b in recent)
+        over = min(OVER_S, max(BINS_S, now_s - recent[0][0])) if recent else OVER_S
+        return Health(
+            rate_hz=good / over,
+            loss=lost / (good + lost) if good + lost else 0.0,
+            jitter_s=self._jitter,
+            age_s=now_s - self.last_s,
+            good=self.good,
+            missed=self.missed,
+            faults=dict(self.faults),
+        )
