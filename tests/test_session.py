@@ -208,10 +208,19 @@ class CoreTest(TempCase):
         pad.lost = "pad 1 was unplugged"
         self.session.pads_are({})
         self.assert_at_rest(self.tick())
-        self.assertEqual(self.session.status.held, "pad 1 was unplugged, and it was driving")
+        self.assertEqual(self.session.status.lost, "pad 1 was unplugged, and it was driving")
         # plugged in again with the stick pushed: it does not start by itself
-        self.session.pads_are({"pad 1": FakePad()})
+        again = FakePad()
+        again.at["left_y"] = -1.0
+        self.session.pads_are({"pad 1": again})
         self.assert_at_rest(self.tick(30))
+        self.assertEqual(self.session.status.lost, "pad 1 is heard again; let go first: forward reads +1.00")
+        # let go, it drives again
+        again.at["left_y"] = 0.0
+        self.tick()
+        self.assertEqual(self.session.status.lost, "")
+        again.at["left_y"] = -1.0
+        self.assertGreater(self.get(self.tick(60), "outputs", "left_duty"), 100)
 
     def test_a_pad_that_lacks_a_channel_is_refused(self) -> None:
         pad = FakePad()
@@ -250,8 +259,9 @@ class CoreTest(TempCase):
         self.tick()
         pad.lost = "pad 1 was unplugged"
         self.session.pads_are({})
-        self.assertIn("pad 1 was unplugged", self.session.status.held)
-        self.assertEqual(self.session.status.source, "keys")
+        row = self.tick()
+        self.assertEqual(self.get(row, "outputs", "left_fraction"), 0)
+        self.assertIn("pad 1 was unplugged", self.session.status.lost)
 
     def test_a_recording_that_lacks_what_the_rig_reads_does_not_drive(self) -> None:
         path = self.write("half.csv", "t,left_y\n0,-1\n")
@@ -396,5 +406,5 @@ class ProcessTest(TempCase):
         layout = Line(read_rig(PLOVER)).layout
         wait_for(lambda: self.newest(client).values[layout.at("sensed", "left_speed")] > 0.3)
         remote.unplug()
-        wait_for(lambda: (client.poll(), "unplugged" in client.status.held)[1])
+        wait_for(lambda: (client.poll(), "unplugged" in client.status.lost)[1])
         wait_for(lambda: self.newest(client).values[layout.at("outputs", "left_duty")] == 0)

@@ -46,13 +46,17 @@ def demo(
         Path | None, typer.Argument(metavar="[DIR]", help="Where the demo workspace goes; a fresh folder if left out.")
     ] = None,
     rig: Annotated[str, typer.Option(help="The robot to open, by name.")] = "",
-    view: Annotated[str, typer.Option(help="shaping, chassis or field.")] = "field",
+    view: Annotated[str, typer.Option(help="driver, shaping, chassis or field.")] = "field",
     theme: Annotated[str, typer.Option(help="dusk, noon or plain.")] = "dusk",
     pad: Annotated[bool, typer.Option("--pad", help="Listen for stand-in gamepads.")] = False,
     fault: Annotated[
         str, typer.Option(help="Faults of the stand-in's wiring to practise on: random, swap A/B, ...")
     ] = "",
     seed: Annotated[int, typer.Option(help="For random faults.")] = 0,
+    link: Annotated[
+        str,
+        typer.Option(help="Command the robot behind the rig's link, or behind this wire: udp:HOST:PORT, serial:PORT."),
+    ] = "",
 ) -> None:
     """Copy the demo workspace and open it, with the recorded driver playing."""
 
@@ -61,13 +65,17 @@ def demo(
 def open_(
     folder: Annotated[Path, typer.Argument(metavar="[DIR]", help="The workspace.")] = Path(),
     rig: Annotated[str, typer.Option(help="The rig to open, by name or path.")] = "",
-    view: Annotated[str, typer.Option(help="shaping, chassis or field.")] = "field",
+    view: Annotated[str, typer.Option(help="driver, shaping, chassis or field.")] = "field",
     theme: Annotated[str, typer.Option(help="dusk, noon or plain.")] = "dusk",
     pad: Annotated[bool, typer.Option("--pad", help="Listen for stand-in gamepads.")] = False,
     fault: Annotated[
         str, typer.Option(help="Faults of the stand-in's wiring to practise on: random, swap A/B, ...")
     ] = "",
     seed: Annotated[int, typer.Option(help="For random faults.")] = 0,
+    link: Annotated[
+        str,
+        typer.Option(help="Command the robot behind the rig's link, or behind this wire: udp:HOST:PORT, serial:PORT."),
+    ] = "",
 ) -> None:
     """Open a workspace; `pivrex [DIR]` does the same."""
 
@@ -327,16 +335,57 @@ def export_envelope(rig: RigName, output: Output) -> None:
 
 @app.command()
 def remote(
-    pad: Annotated[bool, typer.Option("--pad", help="Be a gamepad.")] = False,
-    port: Annotated[int, typer.Option(help="Where Pivrex listens; found by itself if left out.")] = 0,
+    rig: Annotated[str, typer.Argument(metavar="[RIG", help="A rig of this workspace by name, or a path.")] = "",
+    source: Annotated[str, typer.Argument(metavar="SOURCE]", help="One of its sources.")] = "",
+    pad: Annotated[bool, typer.Option("--pad", help="Be a gamepad of a Pivrex that runs here with --pad.")] = False,
+    port: Annotated[int, typer.Option(help="Of --pad: where Pivrex listens; found by itself if left out.")] = 0,
+    at: Annotated[
+        Path | None, typer.Option(help="Where the serial line shall be; what the rig says if left out.")
+    ] = None,
+    rate: Annotated[float, typer.Option(min=1, max=2000, help="How often a second a stream talks, in Hz.")] = 50.0,
     play: Annotated[Path | None, typer.Option(help="Move as a recording says.")] = None,
+    script: Annotated[Path | None, typer.Option(help="Do what a file says, line by line.")] = None,
+    keys: Annotated[bool, typer.Option("--keys", help="Drive by single keys.")] = False,
 ) -> None:
-    """Be a stand-in gamepad of a Pivrex that runs here with --pad, moved by lines such as "left_y -0.6"."""
-    from pivrex.cli.remote import be_a_pad
+    """Be a stand-in for a remote: of a rig's source (letters, packets, bits, a bare stick), or with --pad a gamepad.
 
-    if not pad:
-        raise typer.BadParameter("say --pad: there is no other stand-in remote yet")
-    be_a_pad(port, play)
+    Without --play, --script or --keys it does what is typed, such as "left_y -0.6".
+    """
+    from pivrex.cli.remote import be_a_pad, be_a_remote
+    from pivrex.rig import find_rig, read_rig
+
+    if pad:
+        be_a_pad(port, play, script, keys)
+    elif rig and source:
+        be_a_remote(read_rig(find_rig(rig, Path())[0]), source, at, rate, play, script, keys)
+    else:
+        raise typer.BadParameter("say which RIG and which SOURCE of it, or --pad")
+
+
+@app.command("stand-in")
+def stand_in(
+    rig: RigName,
+    udp: Annotated[str, typer.Option(help="The UDP port it listens on, HOST:PORT or PORT.")] = "",
+    serial: Annotated[Path | None, typer.Option(help="Instead: where its serial line shall be.")] = None,
+    log: Annotated[Path | None, typer.Option(help="A CSV of what its motors were given, by its own clock.")] = None,
+    fault: Annotated[str, typer.Option(help="A fault that its motor driver complains of.")] = "",
+) -> int:
+    """Be a robot at the other end of a link, with the stand-in's physics; it speaks as docs/wire.md says."""
+    from pivrex.cli.stand_in import be_a_robot
+    from pivrex.rig import find_rig, read_rig
+    from pivrex.rig.wires import SerialWire
+
+    path, folder = find_rig(rig, Path())
+    read = read_rig(path)
+    if not udp and serial is None:
+        if read.link is None:
+            raise PivrexError(f"{path}: the rig has no table [link]; say --udp PORT or --serial PATH")
+        wire = read.link.wire
+        if isinstance(wire, SerialWire):
+            serial = Path(wire.port)
+        else:
+            udp = f"{wire.host}:{wire.port}"
+    return be_a_robot(read, folder.settings.field, udp, serial, log, fault)
 
 
 @app.command(hidden=True)

@@ -10,7 +10,19 @@ from pivrex.errors import PivrexError
 
 __all__ = ["run"]
 
-COMMANDS = ("demo", "open", "check", "describe", "wheels", "map", "shakedown", "export", "remote", "reference")
+COMMANDS = (
+    "demo",
+    "open",
+    "check",
+    "describe",
+    "wheels",
+    "map",
+    "shakedown",
+    "export",
+    "remote",
+    "stand-in",
+    "reference",
+)
 
 DONE, WRONG_FILE, INTERRUPTED = 0, 1, 130
 

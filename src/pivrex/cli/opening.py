@@ -9,8 +9,12 @@ import sys
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from pivrex.errors import PivrexError
+
+if TYPE_CHECKING:
+    from pivrex.rig.sources import Link
 
 __all__ = ["copy_demo", "open_by_words"]
 
@@ -23,11 +27,12 @@ def _parser(command: str) -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(prog=f"pivrex {command}", add_help=False)
     parser.add_argument("folder", nargs="?")
     parser.add_argument("--rig", default="")
-    parser.add_argument("--view", choices=("shaping", "chassis", "field"), default="field")
+    parser.add_argument("--view", choices=("driver", "shaping", "chassis", "field"), default="field")
     parser.add_argument("--theme", choices=("dusk", "noon", "plain"), default="")
     parser.add_argument("--pad", action="store_true")
     parser.add_argument("--fault", default="")
     parser.add_argument("--seed", type=int, default=0)
+    parser.add_argument("--link", nargs="?", const="rig", default="")
     return parser
 
 
@@ -81,6 +86,7 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
     source = f"recording {recording.stem}" if demo and recording is not None else "keys"
     from pivrex.tui.start import show
 
+    source = "keys" if options.link else source
     if options.fault:
         from pivrex.rig import read_rig
         from pivrex.sim.wiring import faulty
@@ -99,7 +105,32 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
         pads=options.pad,
         fault=options.fault,
         seed=options.seed,
+        link=_link(options.link, rig_path),
     )
     if demo and not options.folder:
         print(f"the demo workspace is kept in {path}")
     return result
+
+
+def _link(words: str, rig_path: Path) -> Link | None:
+    """Give the link that was asked for: the rig's own, or one over another wire."""
+    from pivrex.rig import read_rig
+    from pivrex.rig.sources import Link
+    from pivrex.rig.wires import TcpWire, read_wire
+
+    if not words:
+        return None
+    if words == "rig":
+        link = read_rig(rig_path).link
+        if link is None:
+            raise PivrexError(
+                f"{rig_path}: has no table [link]; say where the robot is, such as --link udp:127.0.0.1:5810"
+            )
+        return link
+    try:
+        wire = read_wire(words)
+    except ValueError as problem:
+        raise PivrexError(f"--link: {problem}") from None
+    if isinstance(wire, TcpWire):
+        raise PivrexError("--link: a robot is commanded over serial or udp")
+    return Link(wire=wire)

@@ -1,31 +1,63 @@
-"""`pivrex remote --pad`: a stand-in gamepad, moved by typed lines or by a recording."""
+"""`pivrex remote`: a stand-in for every kind of remote, worked by typed lines, by keys, by a script or by a recording."""
 
 from __future__ import annotations
 
 import contextlib
+import queue
 import sys
+import threading
 import time
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Protocol
 
+from pivrex.cli.remote_end import FarEnd, far_end
+from pivrex.devices.keys import DRIVE_KEYS, Keyboard
 from pivrex.devices.pad_stand_in import PadRemote, port_file
 from pivrex.devices.recording import Recording
+from pivrex.devices.speak import frame_of, line_of, packet_of
 from pivrex.errors import PivrexError
-from pivrex.rig.channels import CHANNELS, is_one_sided
+from pivrex.rig import Rig
+from pivrex.rig.channels import STICKS, is_one_sided
+from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource, PacketsSource, RigSource
 from pivrex.session.places import runtime_folder
 
-__all__ = ["be_a_pad"]
+__all__ = ["be_a_pad", "be_a_remote"]
 
 HOW = """\
-a stand-in gamepad, plugged in. What to type:
-  left_y -0.6          a stick or trigger, and where to (-1 to 1, away and left are negative)
+What to type:
+  left_y -0.6          a stick, trigger or button, and where to (away and left are negative)
   left_y -1 left_x 0.2 several at once
   press button_5       press and let go
+  send F               a letter (of a remote that sends letters)
   rest                 let go of everything
   wait 0.5             wait so many seconds
+  silent 0.5           say nothing for so many seconds
+  damage 3             send the next three with a broken check
+  again                send the last one once more
+  behind 5             go back by so many sequence numbers
   unplug               pull the plug and end (as the end of input does)"""
 
+KEYS = "w a s d, i j k l, q e drive step by step; Space lets go; x ends"
 
-def be_a_pad(port: int, play: Path | None) -> None:
+
+class Remote(Protocol):
+    """A remote whose controls are moved from here."""
+
+    def move(self, **readings: float) -> None:
+        """Move channels; the others stay."""
+        ...
+
+    def tick(self) -> None:
+        """Say what is to be said now."""
+        ...
+
+    def unplug(self) -> None:
+        """Pull the plug."""
+        ...
+
+
+def be_a_pad(port: int, play: Path | None, script: Path | None = None, keys: bool = False) -> None:
     """Plug a gamepad into a running Pivrex and work its sticks; raises `PivrexError` if none listens."""
     try:
         pad = PadRemote(port or _found_port())
@@ -33,23 +65,31 @@ def be_a_pad(port: int, play: Path | None) -> None:
         raise PivrexError(
             f"no Pivrex listens for stand-in gamepads on port {port or 'it left'}: {problem}; start it with --pad"
         ) from None
-    with contextlib.closing(_Plug(pad)):
-        if play is not None:
-            _play(pad, play)
-            return
-        if sys.stdin.isatty():
-            print(HOW)
-        for number, line in enumerate(sys.stdin, 1):
-            if not _obey(pad, line.split(), number):
-                return
+    if sys.stdin.isatty():
+        print("a stand-in gamepad, plugged in.")
+    _work(_Pad(pad), play, script, keys)
 
 
-class _Plug:
-    def __init__(self, pad: PadRemote) -> None:
-        self._pad = pad
+def be_a_remote(
+    rig: Rig, name: str, at: Path | None, rate_hz: float, play: Path | None, script: Path | None, keys: bool
+) -> None:
+    """Be the remote of a rig's source.
 
-    def close(self) -> None:
-        self._pad.unplug()
+    Raises
+    ------
+    PivrexError
+        If the rig has no such source, or nobody is at the other end.
+    """
+    spec = rig.sources.get(name)
+    if spec is None:
+        known = ", ".join(f'"{n}"' for n in rig.sources) or "none"
+        raise PivrexError(f'{rig.name} has no source "{name}"; it has {known}')
+    if isinstance(spec, GamepadSource):
+        raise PivrexError(f"{name} is a gamepad; for a stand-in of one say pivrex remote --pad")
+    end = far_end(spec.wire, at)
+    if sys.stdin.isatty():
+        print(f"{name}, {spec.kind}, into {end.title}.")
+    _work(_Wired(spec, end, rate_hz), play, script, keys)
 
 
 def _found_port() -> int:
@@ -59,34 +99,222 @@ def _found_port() -> int:
         raise PivrexError("no Pivrex has said where it listens; start it with --pad, or give --port") from None
 
 
-def _play(pad: PadRemote, path: Path) -> None:
+class _Pad:
+    def __init__(self, pad: PadRemote) -> None:
+        self._pad = pad
+
+    def move(self, **readings: float) -> None:
+        self._pad.move(**readings)
+
+    def tick(self) -> None:
+        """A gamepad says something only when it is moved."""
+
+    def unplug(self) -> None:
+        self._pad.unplug()
+
+
+class _Wired:
+    """A remote on a wire. Streams talk at a rate; letters when one is sent."""
+
+    def __init__(self, spec: RigSource, end: FarEnd, rate_hz: float) -> None:
+        self.spec, self._end, self._period_s = spec, end, 1.0 / rate_hz
+        self._readings: dict[str, float] = {}
+        self.seq = 0
+        self.damaged = 0
+        self.silent_until = 0.0
+        self._last = b""
+        self._due = time.monotonic()
+
+    def move(self, **readings: float) -> None:
+        self._readings.update(readings)
+
+    def letter(self, text: str) -> None:
+        """Send a letter."""
+        self._end.send(text.encode("ascii", "replace"))
+
+    def again(self) -> None:
+        """Send the last one once more."""
+        self._end.send(self._last)
+
+    def tick(self) -> None:
+        now = time.monotonic()
+        if isinstance(self.spec, LettersSource) or now < max(self._due, self.silent_until):
+            return
+        self._due = max(self._due + self._period_s, now)
+        self._last = self._said()
+        data = self._last
+        if self.damaged:
+            self.damaged -= 1
+            middle = len(data) // 2
+            data = data[:middle] + bytes([data[middle] ^ 1]) + data[middle + 1 :]
+        self._end.send(data)
+
+    def _said(self) -> bytes:
+        self.seq = (self.seq + 1) % 65536
+        match self.spec:
+            case NumbersSource():
+                return line_of(self.spec, self._readings)
+            case PacketsSource():
+                return packet_of(self.spec, self._readings, self.seq)
+            case FramesSource():
+                return frame_of(self.spec, self._readings)
+        raise AssertionError(self.spec.kind)
+
+    def unplug(self) -> None:
+        self._end.close()
+
+
+def _work(remote: Remote, play: Path | None, script: Path | None, keys: bool) -> None:
+    """Move the remote's controls until the end of what says so."""
+    with contextlib.closing(_Plug(remote)):
+        if play is not None:
+            _play(remote, play)
+        elif keys:
+            _by_keys(remote)
+        elif script is not None:
+            try:
+                lines = script.read_text("utf-8").splitlines()
+            except (OSError, UnicodeDecodeError) as problem:
+                raise PivrexError(f"{script}: cannot be read: {problem}") from None
+            _by_lines(remote, enumerate(lines, 1))
+        else:
+            if sys.stdin.isatty():
+                print(HOW)
+            _by_lines(remote, _typed(remote))
+
+
+class _Plug:
+    def __init__(self, remote: Remote) -> None:
+        self._remote = remote
+
+    def close(self) -> None:
+        self._remote.unplug()
+
+
+def _wait(remote: Remote, seconds: float) -> None:
+    until = time.monotonic() + seconds
+    while (left := until - time.monotonic()) > 0:
+        remote.tick()
+        time.sleep(min(0.004, left))
+    remote.tick()
+
+
+def _typed(remote: Remote) -> Iterator[tuple[int, str]]:
+    """Give lines as they are typed, while the remote goes on talking."""
+    lines: queue.Queue[str | None] = queue.Queue()
+
+    def read() -> None:
+        for line in sys.stdin:
+            lines.put(line)
+        lines.put(None)
+
+    threading.Thread(target=read, daemon=True).start()
+    number = 0
+    while True:
+        try:
+            line = lines.get_nowait()
+        except queue.Empty:
+            _wait(remote, 0.01)
+            continue
+        if line is None:
+            return
+        number += 1
+        yield number, line
+
+
+def _play(remote: Remote, path: Path) -> None:
     start = time.monotonic()
     for reading in Recording(path).readings():
-        time.sleep(max(0.0, start + reading.t_s - time.monotonic()))
-        pad.move(**reading.raw)
+        _wait(remote, max(0.0, start + reading.t_s - time.monotonic()))
+        remote.move(**{c.rpartition(".")[2]: v for c, v in reading.raw.items()})
 
 
-def _obey(pad: PadRemote, words: list[str], number: int) -> bool:
+def _by_lines(remote: Remote, lines: Iterator[tuple[int, str]] | enumerate[str]) -> None:
+    for number, line in lines:
+        if not _obey(remote, line.split("#")[0].split(), number):
+            return
+
+
+def _by_keys(remote: Remote) -> None:
+    """Drive by single keys, as on the screen of Pivrex."""
+    try:
+        import termios
+        import tty
+    except ImportError:
+        raise PivrexError("this system cannot read single keys; type lines instead") from None
+    if not sys.stdin.isatty():
+        raise PivrexError("keys need a terminal; for scripts there is --script")
+    import os
+    import select
+
+    print(KEYS)
+    keyboard = Keyboard()
+    before = termios.tcgetattr(0)
+    tty.setcbreak(0)
+    try:
+        while True:
+            _wait(remote, 0.004)
+            if not select.select([0], [], [], 0)[0]:
+                continue
+            key = os.read(0, 1).decode("ascii", "replace")
+            if isinstance(remote, _Wired) and isinstance(remote.spec, LettersSource):
+                if key == "\x04":
+                    return
+                remote.letter(key)
+            elif key == "x":
+                return
+            elif key == " ":
+                keyboard.rest()
+            elif key in DRIVE_KEYS:
+                keyboard.press(key, time.monotonic())
+            remote.move(**keyboard.read(time.monotonic()))
+    finally:
+        termios.tcsetattr(0, termios.TCSADRAIN, before)
+
+
+def _obey(remote: Remote, words: list[str], number: int) -> bool:
     """Do one line; tells whether to go on."""
+    wired = remote if isinstance(remote, _Wired) else None
     match words:
         case []:
             return True
         case ["unplug"]:
             return False
         case ["rest"]:
-            pad.move(**dict.fromkeys(CHANNELS, 0.0))
+            remote.move(**dict.fromkeys((*STICKS, *(c for c in _channels(remote))), 0.0))
         case ["wait", seconds] if _is_number(seconds):
-            time.sleep(min(60.0, max(0.0, float(seconds))))
-        case ["press", button] if button in CHANNELS and is_one_sided(button):
-            pad.move(**{button: 1.0})
-            time.sleep(0.1)
-            pad.move(**{button: 0.0})
-        case _ if len(words) % 2 == 0 and all(c in CHANNELS for c in words[::2]) and all(map(_is_number, words[1::2])):
+            _wait(remote, min(60.0, max(0.0, float(seconds))))
+        case ["press", button] if button in _channels(remote) and (is_one_sided(button) or wired):
+            remote.move(**{button: 1.0})
+            _wait(remote, 0.1)
+            remote.move(**{button: 0.0})
+        case ["send", letters] if wired:
+            wired.letter(letters)
+        case ["silent", seconds] if wired and _is_number(seconds):
+            wired.silent_until = time.monotonic() + float(seconds)
+            _wait(remote, float(seconds))
+        case ["damage", count] if wired and count.isdecimal():
+            wired.damaged = int(count)
+        case ["again"] if wired:
+            wired.again()
+        case ["behind", count] if wired and count.isdecimal():
+            wired.seq = (wired.seq - int(count)) % 65536
+        case _ if (
+            len(words) % 2 == 0
+            and all(c in _channels(remote) for c in words[::2])
+            and all(map(_is_number, words[1::2]))
+        ):
             low = {c: 0.0 if is_one_sided(c) else -1.0 for c in words[::2]}
-            pad.move(**{c: max(low[c], min(1.0, float(v))) for c, v in zip(words[::2], words[1::2], strict=True)})
+            remote.move(**{c: max(low[c], min(1.0, float(v))) for c, v in zip(words[::2], words[1::2], strict=True)})
         case _:
             print(f"line {number}: {' '.join(words)!r} is not understood", file=sys.stderr)
     return True
+
+
+def _channels(remote: Remote) -> tuple[str, ...]:
+    from pivrex.rig.channels import CHANNELS
+
+    return remote.spec.channels() if isinstance(remote, _Wired) else CHANNELS
 
 
 def _is_number(text: str) -> bool:

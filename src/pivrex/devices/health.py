@@ -40,8 +40,8 @@ class Health:
     loss : float
         The share that got lost or came damaged, over the last two seconds.
     jitter_s : float
-        How much the time between two messages varies, smoothed as in RFC 3550, section 6.4.1: J grows by a sixteenth of (D - J), D the size of the
-        change.
+        How much the time between two messages varies, smoothed as in RFC 3550, section 6.4.1: it grows by a sixteenth of
+        (D - J), D the size of the change.
     age_s : float
         Since the last good one; infinite before the first.
     good, missed : int

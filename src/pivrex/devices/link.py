@@ -14,7 +14,6 @@ from pivrex.devices.messages import Lines, Message, shown
 from pivrex.devices.sentence import frame, unframe
 from pivrex.devices.wires import open_wire
 from pivrex.line.line import Line
-from pivrex.rig.rig import Rig
 from pivrex.rig.sources import Link
 from pivrex.rig.wires import wire_title
 
@@ -92,7 +91,7 @@ class RobotLink:
         What its motor driver complained of last.
     """
 
-    def __init__(self, rig: Rig, line: Line, link: Link) -> None:
+    def __init__(self, line: Line, link: Link) -> None:
         self._link = link
         self.title = f"robot, {wire_title(link.wire)}"
         self.wire = open_wire(link.wire, outward=True)
@@ -108,6 +107,7 @@ class RobotLink:
         self.fault = ""
         self.state = 0
         self._heard_s = float("-inf")
+        self._drives_s = float("-inf")
         self.sent: Said | None = None
 
     def poll(self, now_s: float) -> None:
@@ -154,6 +154,10 @@ class RobotLink:
             return f"the robot has another rig ({self.greeted}, here {self.hash})"
         return "" if self.greeted else "the robot has not greeted yet"
 
+    def alone_for(self, now_s: float) -> float:
+        """Give for how long it has been told to drive, in s."""
+        return now_s - self._drives_s
+
     def sense(self) -> Floats:
         """Give the newest sensed values; before the first, and where the robot says nothing, 0."""
         return self._sensed
@@ -161,6 +165,8 @@ class RobotLink:
     def command(self, told: Floats, dt_s: float) -> None:
         """Tell the robot; while it may not drive it is told to rest."""
         self._seq = (self._seq + 1) % 65536
+        if not self.drives:
+            self._drives_s = time.perf_counter()
         sentence = out_sentence(self._seq, self.drives, self.hash, told if self.drives else self._rest)
         if self.wire.send(sentence):
             self.sent = Said(time.perf_counter(), shown(sentence), out=True)
@@ -168,9 +174,9 @@ class RobotLink:
     def put_back(self) -> None:
         """A real robot is put back by hand."""
 
-    def fits(self, line: Line) -> bool:
+    def fits(self, line: Line, link: Link | None) -> bool:
         """Tell whether a changed rig can go on over this link as it is."""
-        return wire_hash(line) == self.hash and line.rig.link == self._link
+        return wire_hash(line) == self.hash and link == self._link
 
     def close(self) -> None:
         """Tell it to rest a last time, and hang up."""

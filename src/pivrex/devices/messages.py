@@ -211,7 +211,7 @@ class LettersReader:
 
     def __init__(self, spec: LettersSource, groups: Mapping[str, str]) -> None:
         self._spec = spec
-        self._groups = dict(groups)
+        self.groups = dict(groups)
         self._lasts = {letter: split_time(text)[1] for letter, text in spec.letters.items()}
         self._until: dict[str, float] = {}
         self._value: dict[str, float] = {}
@@ -226,10 +226,10 @@ class LettersReader:
                 known = "damaged" if not 32 < byte < 127 else "unknown"
                 yield Message(shown(bytes([byte])), None, known, "no letter of this rig")
                 continue
-            group = self._groups.get(letter, "")
+            group = self.groups.get(letter, "")
             for other in list(self._until):
                 # what is done once ends at once, another of the same group ends what lasted
-                if other != letter and (group and self._groups.get(other) == group):
+                if other != letter and (group and self.groups.get(other) == group):
                     del self._until[other]
             once = not group and not self._lasts[letter]
             self._until[letter] = at_s + (self._lasts[letter] or (ONCE_S if once else math.inf))

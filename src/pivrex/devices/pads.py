@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 import warnings
 from collections.abc import Mapping
@@ -21,13 +22,17 @@ _FULL = 32767.0
 
 
 class Pad:
-    """One gamepad. Sticks read -1 to 1 and triggers 0 to 1."""
+    """One gamepad. Sticks read -1 to 1 and triggers 0 to 1.
+
+    ``identity`` says which one it is, in whatever port: SDL's GUID, which tells the make, and behind it the serial number
+    where the device has one, else a count among those alike.
+    """
 
     kind = "gamepad"
 
-    def __init__(self, sdl: Any, index: int, name: str) -> None:
+    def __init__(self, sdl: Any, index: int, name: str, identity: str) -> None:
         self._sdl = sdl
-        self.name = name
+        self.name, self.identity = name, identity
         self.lost = ""
         self._controller = sdl.SDL_GameControllerOpen(index) if sdl.SDL_IsGameController(index) else None
         self._joystick = (
@@ -94,9 +99,14 @@ class Pad:
 
 
 class Pads:
-    """All gamepads that are plugged in. Call `update` once a tick, before reading any of them."""
+    """All gamepads that are plugged in. Call `update` once a tick, before reading any of them.
+
+    One that comes back gets the name that it had. ``names`` are those that a rig gives, by identity.
+    """
 
     def __init__(self) -> None:
+        self.names: Mapping[str, str] = {}
+        self._given: dict[str, str] = {}
         # a video driver that needs no screen; events without a window in front; no signal handlers of its own
         os.environ.update(SDL_VIDEODRIVER="dummy", SDL_JOYSTICK_ALLOW_BACKGROUND_EVENTS="1", SDL_NO_SIGNAL_HANDLERS="1")
         with warnings.catch_warnings():
@@ -121,12 +131,32 @@ class Pads:
             pad.close()
         for instance, index in there.items():
             if instance not in self._pads and instance >= 0:
-                self._pads[instance] = Pad(sdl, index, self._free_name())
+                identity = self._identity(index)
+                self._pads[instance] = Pad(sdl, index, self._name_of(identity), identity)
         return list(self._pads.values())
 
-    def _free_name(self) -> str:
-        used = {pad.name for pad in self._pads.values()}
-        return next(name for i in range(1, 99) if (name := f"pad {i}") not in used)
+    def _identity(self, index: int) -> str:
+        """Tell which device it is."""
+        text = ctypes.create_string_buffer(33)
+        self.sdl.SDL_JoystickGetGUIDString(self.sdl.SDL_JoystickGetDeviceGUID(index), text, 33)
+        make = text.value.decode("ascii", "replace")
+        joystick = self.sdl.SDL_JoystickOpen(index)
+        serial = self.sdl.SDL_JoystickGetSerial(joystick) if joystick else None
+        if joystick:
+            self.sdl.SDL_JoystickClose(joystick)
+        if serial:
+            return f"{make} {serial.decode('ascii', 'replace')}"
+        used = {pad.identity for pad in self._pads.values()}
+        return next(found for n in range(1, 99) if (found := make if n == 1 else f"{make} #{n}") not in used)
+
+    def _name_of(self, identity: str) -> str:
+        """Give the name of the rig, or the one that it had before, or a new one."""
+        if identity in self.names:
+            return self.names[identity]
+        used = {pad.name for pad in self._pads.values()} | set(self._given.values())
+        if identity not in self._given:
+            self._given[identity] = next(name for i in range(1, 99) if (name := f"pad {i}") not in used)
+        return self._given[identity]
 
     def close(self) -> None:
         """Let all devices and SDL go."""

@@ -10,7 +10,8 @@ from pathlib import Path
 from typing import NamedTuple, TextIO
 
 from pivrex.errors import RecordingError
-from pivrex.line.layout import STAGES
+from pivrex.line.layout import STAGES, plain
+from pivrex.line.line import Line
 from pivrex.rig.channels import BUTTONS, CHANNELS, STICKS
 
 __all__ = ["Player", "Reading", "RecordedDriver", "Recording", "due_tick"]
@@ -246,6 +247,11 @@ class RecordedDriver:
     def channels(self) -> frozenset[str]:
         """Give the channels that the recording has."""
         return self._recording.channels()
+
+    def driven_by(self, line: Line) -> str:
+        """Give the source of the line's rig whose readings these are; empty if they are those of none."""
+        by = self._recording.driven_by(line.inputs)
+        return next((name for name in line.rig.sources if plain(name) == by), "") if by else ""
 
     @property
     def ended(self) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from pivrex.devices.health import Tally
-from pivrex.devices.messages import Message, reader_of, shown
+from pivrex.devices.messages import LettersReader, Message, reader_of, shown
 from pivrex.devices.wires import Tcp, open_wire
 from pivrex.rig.deeds import read_deed, split_time
 from pivrex.rig.rig import Rig
@@ -44,6 +44,11 @@ class RemoteSource:
         self._sender = ""
         self._last_s = float("-inf")
         self._opened = 0
+
+    def groups_are(self, groups: dict[str, str]) -> None:
+        """Take what letters end each other, of a changed rig."""
+        if isinstance(self._reader, LettersReader):
+            self._reader.groups = groups
 
     def channels(self) -> frozenset[str]:
         """Give the channels that it has."""
@@ -123,6 +128,19 @@ def _groups(rig: Rig, spec: object) -> dict[str, str]:
     return {c: read_deed(split_time(text)[0], rig.attachments, levels).group for c, text in spec.letters.items()}
 
 
-def remotes_of(rig: Rig) -> dict[str, RemoteSource]:
-    """Open every source of a rig that has a wire."""
-    return {name: RemoteSource(rig, name) for name, spec in rig.sources.items() if not isinstance(spec, GamepadSource)}
+def remotes_of(rig: Rig, before: Mapping[str, RemoteSource]) -> dict[str, RemoteSource]:
+    """Open every source of a rig that has a wire; those ``before`` that are described alike go on."""
+    found = {}
+    for name, spec in rig.sources.items():
+        if isinstance(spec, GamepadSource):
+            continue
+        old = before.get(name)
+        same = old is not None and old.spec.model_copy(update={"axes": {}}) == spec.model_copy(update={"axes": {}})
+        if old is not None and same:
+            old.groups_are(_groups(rig, spec))
+            found[name] = old
+        else:
+            if old is not None:
+                old.close()  # its port must be free first
+            found[name] = RemoteSource(rig, name)
+    return found

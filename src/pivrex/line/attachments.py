@@ -15,7 +15,7 @@ from pivrex.rig.attachments import MotorAttachment, PositionAttachment, ServoAtt
 from pivrex.rig.patches import patches_of, target_rad
 from pivrex.rig.rig import Rig
 
-__all__ = ["AttachmentSettings", "AttachmentState", "act", "columns", "settings_of", "start"]
+__all__ = ["AttachmentSettings", "AttachmentState", "act", "columns", "deflection", "settings_of", "start"]
 
 Floats = NDArray[np.float64]
 
@@ -262,14 +262,14 @@ def _speed(a: One, orders: Orders | None, raw: Floats) -> Floats:
     """The share of its speed that is asked for, B in [-1, 1]."""
     asked = np.zeros(raw.shape[:-1])
     for f in a.follows:
-        asked = asked + _deflection(f, raw[..., f.channel])
+        asked = asked + deflection(f, raw[..., f.channel])
     if orders is not None and not orders.idle:
         for i, share in a.speeds:
             asked = asked + np.where(orders.on[..., i], share, 0.0)
     return np.minimum(np.maximum(asked, -1.0), 1.0)
 
 
-def _deflection(f: Follow, raw: Floats) -> Floats:
+def deflection(f: Follow, raw: Floats) -> Floats:
     """A stick's share, B in [-1, 1], 0 within its dead band and rescaled from its edge; NaN counts as rest."""
     share = np.fmin(np.fmax((raw - f.centre) / f.half, -1.0), 1.0)
     share = np.where(np.isnan(raw), 0.0, share)

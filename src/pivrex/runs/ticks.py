@@ -9,10 +9,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.devices.recording import Reading, Recording, due_tick
+from pivrex.devices.recording import Reading, RecordedDriver, Recording, due_tick
 from pivrex.devices.robot import StandInRobot
 from pivrex.line import Line
-from pivrex.line.layout import plain
 from pivrex.rig import Field, Rig
 
 __all__ = ["play_through", "tick_table"]
@@ -48,8 +47,7 @@ def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick
     """
     line = Line(rig)
     recording.require(line.inputs)
-    by = recording.driven_by(line.inputs)
-    driving = next((name for name in rig.sources if plain(name) == by), "")
+    driving = RecordedDriver(recording, line.dt_s).driven_by(line)
     robot = StandInRobot(rig, field)
     sensed_at = line.layout.stage("sensed")
     places = {t: i - sensed_at.start for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}

@@ -13,6 +13,7 @@ from pivrex.session.child import RING_BYTES, be_the_session
 
 if TYPE_CHECKING:
     from pivrex.session.messages import Request, SetUp, Status
+    from pivrex.session.report import Report
     from pivrex.session.shared import Ring, Row
 
 __all__ = ["SessionClient"]
@@ -43,6 +44,7 @@ class SessionClient:
         self._ring: Ring = Ring(memory)
         self._seen = 0
         self.status: Status = Status()
+        self.report: Report | None = None
         self._closed = False
 
     def set_up(self, setup: SetUp) -> None:
@@ -78,10 +80,16 @@ class SessionClient:
 
     def poll(self) -> bool:
         """Take new statuses; tells whether `status` changed."""
+        from pivrex.session.report import Report
+
         changed = False
         try:
             while self._wire.poll():
-                self.status, changed = self._wire.recv(), True
+                news = self._wire.recv()
+                if isinstance(news, Report):
+                    self.report = news
+                else:
+                    self.status, changed = news, True
         except (EOFError, OSError):
             pass
         return changed

@@ -10,16 +10,23 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.devices.health import Said
 from pivrex.devices.keys import Keyboard
+from pivrex.devices.link import RobotLink
 from pivrex.devices.recording import RecordedDriver, Recording
+from pivrex.devices.remote import RemoteSource, remotes_of
 from pivrex.devices.robot import StandInRobot
 from pivrex.devices.source import Source
 from pivrex.devices.sticks import DrawnSticks
 from pivrex.diagnosis.moves import Move, Runner
 from pivrex.errors import RecordingError
 from pivrex.line import Line, LineState
+from pivrex.line.neutral import not_at_rest
 from pivrex.line.outputs import encode
 from pivrex.rig import Rig
+from pivrex.rig.channels import CHANNELS, STICKS
+from pivrex.rig.sources import SHOWN, GamepadSource
+from pivrex.session.guard import Guard
 from pivrex.session.messages import (
     AttachPads,
     ChooseSource,
@@ -30,10 +37,12 @@ from pivrex.session.messages import (
     KeyDown,
     KeyUp,
     LetGo,
+    MeasureAnew,
     MoveSticks,
     Probe,
     Probed,
     PutBack,
+    Record,
     Request,
     SetKeysMode,
     SetUp,
@@ -42,7 +51,11 @@ from pivrex.session.messages import (
     StepLevel,
     Stop,
     UseRig,
+    UseRobot,
+    WatchSources,
 )
+from pivrex.session.recorder import Recorder
+from pivrex.session.report import Report, SourceReport, Watch
 from pivrex.sim.wiring import faulty
 
 __all__ = ["Session"]
@@ -52,35 +65,59 @@ Floats = NDArray[np.float64]
 log = logging.getLogger(__name__)
 
 TAKE_OVER = 0.5
-"""A button of a gamepad pressed this far takes over from a recording."""
+"""A button of a gamepad or remote pressed this far takes over from a recording."""
+
+REPORT_EVERY = 4
+"""A report to the view Driver for every so many ticks."""
+
+ALONE_S = 0.1
+"""For so long after it was told to drive a robot may still say that it rests: the answer is on its way."""
 
 
 class Session:
     """Sources, a line and a robot, ticked from outside.
 
-    Every stop goes through `_hold`, which also ends *live*. While held the robot is told to rest at every tick.
+    Every stop that a person must end goes through `_hold`, which also ends *live*. A source that is lost stops the robot
+    until it is back and let go; see `Guard`. While stopped the robot is told to rest at every tick.
     """
 
     def __init__(self, setup: SetUp) -> None:
         self._setup = setup
         self._line = Line(setup.rig)
         self._wiring = faulty(setup.rig, setup.fault, setup.seed) if setup.fault else None
-        self._robot = StandInRobot(setup.rig, setup.field, wiring=self._wiring)
+        self._stand_in = StandInRobot(setup.rig, setup.field, wiring=self._wiring)
+        self._link: RobotLink | None = None
         self._runner: Runner | None = None
         self._eyes = ""
         self._state = self._line.start()
-        self._neutral = self._resting()
+        self._neutral = self._line.resting()
         self._keys, self._sticks = Keyboard(), DrawnSticks()
         self._sources: dict[str, Source] = {"keys": self._keys, "sticks": self._sticks}
+        self._remotes: dict[str, RemoteSource] = {}
+        self._guards: dict[str, Guard] = {}
+        self._recorder: Recorder | None = None
+        self._recorded: dict[str, tuple[str, str]] = {}
+        self._away: set[str] = set()
+        """Gamepads that are lost."""
+        self._watching = False
+        self._watches: dict[str, Watch] = {}
+        self._readings: dict[str, Mapping[str, float]] = {}
+        self.report: Report | None = None
+        self._ticks = 0
+        self._raw: Floats | None = None
         self._row: Floats | None = None
         self._fault = ""
+        self._shut_down = False
         self._pads_wanted = setup.listen_for_pads
-        self.status = Status(robot=self._robot.title)
+        self.status = Status(robot=self._stand_in.title)
         for path in setup.recordings:
             self._add_recording(path)
+        self._open_remotes(setup.rig)
         self._set(source="keys")
         if setup.source in self._sources:
             self._choose(setup.source)
+        if setup.link is not None:
+            self._use_robot(True)
         self._list_sources()
 
     @property
@@ -92,6 +129,16 @@ class Session:
     def dt_s(self) -> float:
         """The time of one tick."""
         return self._line.dt_s
+
+    @property
+    def pad_names(self) -> dict[str, str]:
+        """The names that the rig gives to gamepads, by identity."""
+        return {s.device: name for name, s in self._line.rig.sources.items() if isinstance(s, GamepadSource)}
+
+    @property
+    def commands_a_robot(self) -> bool:
+        """Whether a robot behind a link moves now."""
+        return self._link is not None and self._link.drives
 
     @property
     def wants_pads(self) -> bool:
@@ -145,49 +192,92 @@ class Session:
                     self._runner.end_move()
             case Handle(what):
                 self._handle_robot(what)
+            case Record():
+                self._toggle_recording(now_s)
+            case WatchSources(on):
+                self._watching = on
+                self._watches.clear()
+            case MeasureAnew(name):
+                self._watches.pop(name, None)
+            case UseRobot(on_link):
+                self._use_robot(on_link)
 
     def pads_are(self, pads: Mapping[str, Source]) -> None:
-        """Take the gamepads that are there now; a lost one that drives stops the robot."""
-        known = {name for name, source in self._sources.items() if source.kind == "gamepad"}
-        if known == set(pads) and all(self._sources[name] is pads[name] for name in known):
+        """Take the gamepads that are there now. One that was in use and is gone stays listed as lost until it is back."""
+        known = {name: s for name, s in self._sources.items() if s.kind == "gamepad" and name not in self._away}
+        gone = [name for name, source in known.items() if pads.get(name) is not source]
+        new = [name for name, pad in pads.items() if known.get(name) is not pad]
+        if not gone and not new:
             return
-        driving = self._sources.get(self.status.source)
-        gone = [name for name in known if pads.get(name) is not self._sources[name]]
+        of_kind = any(source == "gamepad" for source, _ in self._line.inputs)
         for name in gone:
-            lost = self._sources.pop(name)
+            lost = self._sources[name]
             self._note(lost.lost or f"{name} is gone")
-            listened = False
-            if lost is driving or listened:
-                self._hold(f"{lost.lost or f'{name} is gone'}, and it was driving")
-            if lost is driving:
-                self._rest_on_keys()
-        for name, pad in pads.items():
-            if name not in self._sources:
-                self._sources[name] = pad
-                self._note(f"{pad.title} is there; press one of its buttons to take over")
+            if of_kind or name == self.status.source or name in self._line.rig.sources:
+                self._away.add(name)
+                guard = self._guards[name] = Guard(lost)
+                guard.reason = guard.reason or f"{name} is gone"
+            else:
+                del self._sources[name]
+        for name in new:
+            self._sources[name] = pads[name]
+            if name in self._away:
+                self._away.discard(name)
+                self._guards[name].source = pads[name]
+                self._note(f"{pads[name].title} is back; let go of it")
+            else:
+                self._note(f"{pads[name].title} is there; press one of its buttons to take over")
         self._list_sources()
 
     def tick(self, now_s: float) -> Floats:
         """Make one tick: sense, read, run the line, tell the robot. Gives the Tick's row."""
+        for remote in self._remotes.values():
+            remote.poll(now_s)
+        robot = self._link or self._stand_in
+        if self._link is not None:
+            self._link.poll(now_s)
+            self._watch_link(self._link, now_s)
         source = self._sources[self.status.source]
         if isinstance(source, RecordedDriver) and not self.status.held:
             self._advance(source)
-        raw = self._gather(now_s)
-        sensed = self._robot.sense()
-        self._state, row = self._line.step(self._state, raw, sensed, bool(self.status.held))
+        self._readings = self._read_all(now_s)
+        self._look_for_take_over()
+        raw = self._raw = self._gather()
+        sensed = robot.sense()
+        stop = bool(self.status.held or self.status.lost)
+        driving = self._driving()
+        self._state, row = self._line.step(self._state, raw, sensed, stop, driving)
         if self._runner is not None:
             self._probe(self._runner, sensed, row)
+        told = self._line.told(row)
         if not np.isfinite(row[self._line.layout.stage("outputs")]).all():
             self._hold("the line gave a number that is not finite")
-            self._robot.command(self._neutral, self._line.dt_s)
-        else:
-            self._robot.command(self._line.told(row), self._line.dt_s)
+            told = self._neutral
+        if self._link is not None:
+            self._link.drives = (
+                self.status.live and not (self.status.held or self.status.lost)
+            ) or self._runner is not None
+        robot.command(told, self._line.dt_s)
         self._row = row
+        if self._line.bindings is not None:
+            self._obey(row, now_s)
+        if self._recorder is not None:
+            self._record(now_s)
+        self._ticks += 1
+        if self._watching:
+            self._look(now_s)
         return row
+
+    def _driving(self) -> str:
+        """Give the source whose calibration counts."""
+        source = self._sources[self.status.source]
+        if isinstance(source, RecordedDriver):
+            return source.driven_by(self._line)
+        return source.name
 
     def fail(self, problem: BaseException) -> None:
         """Stop after an exception in a tick: the robot is told to rest by the shortest path."""
-        self._robot.command(self._neutral, self._line.dt_s)
+        self.rest()
         reason = f"something went wrong inside ({type(problem).__name__}: {problem}); the log has more"
         if reason != self._fault:  # one that comes back at every tick fills no log
             log.error("a tick failed", exc_info=problem)
@@ -197,7 +287,19 @@ class Session:
 
     def rest(self) -> None:
         """Tell the robot to rest; the first and the last thing that it is told."""
-        self._robot.command(self._neutral, self._line.dt_s)
+        if self._link is not None:
+            self._link.drives = False
+        (self._link or self._stand_in).command(self._neutral, self._line.dt_s)
+
+    def close(self, now_s: float) -> None:
+        """Let go of everything; the robot is told to rest."""
+        self.rest()
+        if self._recorder is not None:
+            self._end_recording(now_s)
+        if self._link is not None:
+            self._link.close()
+        for remote in self._remotes.values():
+            remote.close()
 
     # --- sources ---
 
@@ -220,23 +322,109 @@ class Session:
             self._hold(driver.lost)
             self._rest_on_keys()
 
-    def _gather(self, now_s: float) -> Floats:
-        """Put all channels of this instant into one row. A reading that is not there is NaN, which counts as rest."""
-        chosen = self._sources[self.status.source].read(now_s)
-        self._look_for_take_over(now_s)
-        raw = np.array([chosen.get(c, 0.0 if c.startswith("button_") else np.nan) for _, c in self._line.inputs])
+    def _open_remotes(self, rig: Rig) -> None:
+        """Open the wires of a rig's own sources; one that is described as before stays open."""
+        wanted = remotes_of(rig, self._remotes)
+        for name, remote in self._remotes.items():
+            if wanted.get(name) is not remote:
+                remote.close()
+                self._guards.pop(name, None)
+                self._sources.pop(name, None)
+        self._remotes = wanted
+        self._sources.update(wanted)
+        for name, remote in wanted.items():
+            if name not in self._guards:
+                self._guards[name] = Guard(remote)
+
+    def _read_all(self, now_s: float) -> dict[str, Mapping[str, float]]:
+        """Read every source that somebody listens to; what is lost or not at rest yet counts for nothing."""
+        chosen = self.status.source
+        wanted = {chosen, *self._remotes} | {s for s, _ in self._line.inputs}
+        kinds = {s for s in wanted if s in ("keys", "sticks", "gamepad")}
+        found: dict[str, Mapping[str, float]] = {}
+        lost, changed = "", False
+        for name, source in self._sources.items():
+            if name not in wanted and source.kind not in kinds and source.kind != "gamepad":
+                continue
+            readings: Mapping[str, float] = source.read(now_s) if not source.lost else {}
+            guard = self._guards.get(name)
+            if guard is not None:
+                before = guard.reason
+                readings = guard.look(self._line, readings, name == chosen, now_s)
+                changed |= guard.reason != before
+                if guard.reason and not guard.share and self._moves(source):
+                    lost = self._loss(source, guard)
+                if not guard.reason and source.kind == "gamepad":
+                    del self._guards[name]
+            found[name] = readings
+        if lost != self.status.lost:
+            self._set(lost=lost)
+        if changed:
+            self._list_sources()
+        return found
+
+    @staticmethod
+    def _loss(source: Source, guard: Guard) -> str:
+        if source.lost:
+            said = source.lost if source.lost.startswith(source.name) else f"{source.name}: {source.lost}"
+            return f"{said}, and it was driving" if source.kind == "gamepad" else said
+        return f"{source.name} is heard again; {guard.reason}"
+
+    def _moves(self, source: Source) -> bool:
+        """Tell whether the robot must stop without this source: it drives, or a function of the law is always its own.
+
+        Of one that only has buttons or letters beside it is enough that these come to rest.
+        """
+        if self._sources[self.status.source].kind == "recording":
+            return False
+        names = {source.name, source.kind} | ({"chosen"} if source.name == self.status.source else set())
+        return any(s in names for s, _ in self._line.inputs[: len(self._line.functions)])
+
+    def _gather(self) -> Floats:
+        """Put all channels of this instant into one row. A stick that is not there is NaN, which counts as rest."""
+        status, found = self.status, self._readings
+        chosen = found[status.source]
+        recorded = self._sources[status.source].kind == "recording"
+        raw = np.empty(len(self._line.inputs))
+        for i, ((source, channel), column) in enumerate(zip(self._line.inputs, self._line.channels, strict=True)):
+            if source == "session":
+                raw[i] = self._shown(channel)
+                continue
+            if recorded:
+                value = chosen.get(column, chosen.get(channel))
+            elif source == "chosen":
+                value = chosen.get(channel)
+            elif source in found:
+                value = found[source].get(channel)
+            else:
+                value = next((r.get(channel) for n, r in found.items() if self._sources[n].kind == source), None)
+            raw[i] = (
+                value if value is not None else np.nan if channel in STICKS or channel.endswith("_trigger") else 0.0
+            )
         return raw
 
-    def _look_for_take_over(self, now_s: float) -> None:
-        """A pressed button of a gamepad takes over from a recording."""
+    def _shown(self, what: str) -> float:
+        """What lamps may show; see `pivrex.rig.sources.SHOWN`."""
+        status = self.status
+        states = (
+            not status.held and not status.lost,
+            self._link is None or status.linked == "heard",
+            bool(status.recording),
+        )
+        return float(states[SHOWN.index(what)])
+
+    def _look_for_take_over(self) -> None:
+        """A pressed button of a gamepad or a remote takes over from a recording."""
         if self._sources[self.status.source].kind != "recording" or self.status.live:
             return
-        for name, source in self._sources.items():
-            if source.kind == "gamepad":
-                readings = source.read(now_s)
-                if any(v >= TAKE_OVER for c, v in readings.items() if c.startswith("button_")):
-                    self._choose(name)
-                    return
+        for name, readings in self._readings.items():
+            source = self._sources[name]
+            if source.kind in ("keys", "sticks", "recording"):
+                continue
+            fixed = any(s == name for s, _ in self._line.inputs)
+            if not fixed and any(v >= TAKE_OVER for c, v in readings.items() if c.startswith("button_")):
+                self._choose(name)
+                return
 
     def _take_over(self, source: Source) -> None:
         """Driving by hand on the screen takes over at once; while live the source is chosen deliberately."""
@@ -275,18 +463,178 @@ class Session:
         return tuple(channel for kind, channel in needed if channel not in there and kind in ("chosen", source.kind))
 
     def _list_sources(self) -> None:
-        self._set(sources=tuple(SourceInfo(s.name, s.kind, s.title, self._lacks(s)) for s in self._sources.values()))
+        infos = [
+            SourceInfo(n, s.kind, s.title, self._lacks(s), self._guards[n].reason if n in self._guards else s.lost)
+            for n, s in self._sources.items()
+        ]
+        self._set(sources=tuple(infos))
+
+    # --- the robot behind a link ---
+
+    def _use_robot(self, on_link: bool) -> None:
+        """Command the robot behind the rig's link, or the stand-in."""
+        where = self._setup.link or self._line.rig.link
+        if on_link and where is None:
+            self._note("this rig has no link; add a table [link] to it, or start with --link")
+            return
+        if on_link == (self._link is not None):
+            return
+        if self._link is not None:
+            self._link.close()
+        self._link = None
+        if self.status.live:
+            self._hold("another robot is commanded")
+        if on_link and where is not None:
+            self._link = RobotLink(self._line, where)
+        self._shut_down = False
+        self._set(robot=(self._link or self._stand_in).title, linked="no robot answers" if self._link else "off")
+
+    def _watch_link(self, link: RobotLink, now_s: float) -> None:
+        problem = link.problem(now_s)
+        if (problem or "heard") != self.status.linked:
+            self._set(linked=problem or "heard")
+        if problem and (self.status.live or self._runner is not None):
+            self._hold(problem)
+        elif link.state == 2 and link.drives and link.alone_for(now_s) > ALONE_S:
+            self._hold("the robot was left alone for a moment and rests")
+
+    def _obey(self, row: Floats, now_s: float) -> None:
+        """Do what buttons ask of the session."""
+        layout = self._line.layout
+        if row[layout.at("bindings", "stop")]:
+            self._hold("a button said stop")
+        if row[layout.at("bindings", "record")]:
+            self._toggle_recording(now_s)
+        if row[layout.at("bindings", "shut_down")]:
+            self._hold("shut down by a button")
+            if self._link is not None:
+                self._link.close()
+                self._shut_down = True
+
+    # --- recording ---
+
+    def _toggle_recording(self, now_s: float) -> None:
+        if self._recorder is not None:
+            self._end_recording(now_s)
+            return
+        if self._setup.inputs is None:
+            self._note("there is no workspace to record into")
+            return
+        source = self._sources[self.status.source]
+        if source.kind == "recording":
+            self._note("a recording drives already; choose another source, or take over with w")
+            return
+        own = source.name in self._line.rig.sources
+        order = [c for c in CHANNELS if c in source.channels()] + sorted(source.channels() - set(CHANNELS))
+        columns = [f"{source.name}.{c}" if own else c for c in order]
+        columns += [f"{s}.{c}" for s, c in self._line.inputs if s not in ("chosen", "session", source.name)]
+        try:
+            self._recorder = Recorder(
+                self._setup.inputs, source.name, tuple(c.replace(" ", "_") for c in dict.fromkeys(columns)), now_s
+            )
+        except OSError as problem:
+            self._note(f"cannot record: {(problem.strerror or str(problem)).lower()}")
+            return
+        self._recorded = {c.replace(" ", "_"): (c.rpartition(".")[0], c.rpartition(".")[2]) for c in columns}
+        self._set(recording=self._recorder.path.name)
+        self._note(f"recording {source.name} into inputs/{self._recorder.path.name}")
+
+    def _record(self, now_s: float) -> None:
+        assert self._recorder is not None
+        chosen = self.status.source
+        if chosen != self._recorder.source:
+            self._end_recording(now_s)
+            return
+        values = {}
+        for column, (source, channel) in self._recorded.items():
+            readings = self._readings.get(source or chosen)
+            if readings is None:
+                readings = next((r for n, r in self._readings.items() if self._sources[n].kind == source), {})
+            values[column] = readings.get(channel, 0.0)
+        try:
+            self._recorder.add(values, now_s)
+        except OSError as problem:
+            self._note(f"recording ended: {(problem.strerror or str(problem)).lower()}")
+            self._recorder = None
+            self._set(recording="")
+
+    def _end_recording(self, now_s: float) -> None:
+        recorder, self._recorder = self._recorder, None
+        if recorder is None:
+            return
+        self._set(recording="")
+        try:
+            recorder.close(now_s)
+        except OSError as problem:
+            self._note(f"the recording may lack its end: {(problem.strerror or str(problem)).lower()}")
+        self._add_recording(recorder.path)
+        self._list_sources()
+        self._note(f"recorded inputs/{recorder.path.name}; it can be chosen as a source")
+
+    # --- reports ---
+
+    def _look(self, now_s: float) -> None:
+        """Follow every source for the view Driver, and report now and then."""
+        reports = []
+        report = self._ticks % REPORT_EVERY == 0
+        for name, source in self._sources.items():
+            if source.kind == "recording" and name != self.status.source:
+                continue
+            readings = source.read(now_s) if not source.lost else {}
+            watch = self._watches.setdefault(name, Watch())
+            watch.add(readings)
+            if not report:
+                continue
+            guard = self._guards.get(name)
+            more = {}
+            if isinstance(source, RemoteSource):
+                tally = source.tally
+                more = {"health": tally.health(now_s), "said": tuple(tally.said), "bad": tuple(tally.bad)}
+            spec = self._line.rig.sources.get(name)
+            nature = spec.NATURE if spec is not None else "event"
+            reports.append(
+                SourceReport(
+                    name,
+                    source.kind,
+                    source.title,
+                    nature,
+                    guard.reason if guard is not None else source.lost,
+                    getattr(source, "identity", ""),
+                    dict(readings),
+                    watch.travel(),
+                    **more,  # type: ignore[arg-type]
+                )
+            )
+        if report:
+            self.report = Report(now_s, tuple(reports), self._link_report(now_s))
+
+    def _link_report(self, now_s: float) -> SourceReport | None:
+        link = self._link
+        if link is None:
+            return None
+        said = tuple(link.tally.said) + ((link.sent,) if link.sent is not None else ())
+        if link.fault:
+            said += (Said(now_s, link.fault, "fault", "the robot says so"),)
+        return SourceReport(
+            "link",
+            "link",
+            link.title,
+            "stream",
+            link.problem(now_s),
+            health=link.tally.health(now_s),
+            said=said,
+            bad=tuple(link.tally.bad),
+        )
 
     # --- probes ---
-
-    def _resting(self) -> Floats:
-        """What all motor drivers are told to rest."""
-        return encode(self._line.outputs, np.zeros(len(self._line.outputs.smallest)))
 
     def _begin_probe(self, number: int, moves: tuple[Move, ...]) -> None:
         """Hold the line, and send to single motors what a probe says."""
         self._keys.rest()
         self._sticks.rest()
+        if self._link is not None and self.status.linked != "heard":
+            self._note(self.status.linked)
+            return
         if any(move.port >= len(self._line.outputs.smallest) for move in moves):
             self._note("the rig has changed; this probe means another motor now")
             return
@@ -301,19 +649,21 @@ class Session:
             self._set(probing=0, probed=Probed(self.status.probing, tuple(runner.runs), self._eyes))
             return
         if not runner.runs:
-            self._eyes = self._robot.seen() or self._eyes
+            self._eyes = ("" if self._link is not None else self._stand_in.seen()) or self._eyes
         drive = np.zeros(len(self._line.outputs.smallest))
         drive[told[0]] = told[1]
-        self._line.told(row)[:] = encode(self._line.outputs, drive)
+        row[self._line.motor_values] = encode(self._line.outputs, drive)
 
     def _handle_robot(self, what: str) -> None:
+        if self._link is not None:
+            return  # a real robot is handled by hand
         if what in ("lift", "lower"):
-            self._robot.lift(what == "lift")
+            self._stand_in.lift(what == "lift")
         elif what == "turn over":
-            self._robot.turn_over()
+            self._stand_in.turn_over()
         elif what == "point ahead":
-            self._robot.point_ahead()
-        self._set(lifted=self._robot.state.lifted, over=self._robot.state.over)
+            self._stand_in.point_ahead()
+        self._set(lifted=self._stand_in.state.lifted, over=self._stand_in.state.over)
 
     # --- moving and stopping ---
 
@@ -327,18 +677,22 @@ class Session:
             self._set(held=reason, live=False)
 
     def _neutral_problem(self) -> str:
-        """Say what is not at rest, from the newest Tick; empty if all is."""
-        if self._row is None:
+        """Say what is not at rest in the newest readings; empty if all is."""
+        if self._raw is None:
             return "no reading has come yet"
-        layout = self._line.layout
-        for function in self._line.functions:
-            value = self._row[layout.at("band", function)]
-            if value != 0:
-                return f"let go first: {function} reads {value:+.2f}"
-        return ""
+        return self.status.lost or not_at_rest(self._line, self._raw, self._driving())
+
+    def _open_again(self) -> bool:
+        """After a shut-down, open the link again; tells whether that was needed."""
+        if not self._shut_down:
+            return False
+        self._link = None
+        self._use_robot(True)
+        self._note("the link is opened again; once the robot answers, press the key again")
+        return True
 
     def _go_on(self) -> None:
-        if not self.status.held:
+        if not self.status.held or self._open_again():
             return
         recorded = self._sources[self.status.source].kind == "recording"
         problem = "" if recorded else self._neutral_problem()
@@ -348,9 +702,11 @@ class Session:
             self._set(held="")
 
     def _go_live(self) -> None:
-        problem = self._neutral_problem()
-        if self.status.live:
+        if self.status.live or self._open_again():
             return
+        problem = self._neutral_problem()
+        if self._link is not None and self.status.linked != "heard":
+            problem = self.status.linked
         if self._sources[self.status.source].kind == "recording":
             problem = "a recording cannot drive live; choose another source first"
         if problem:
@@ -359,7 +715,9 @@ class Session:
             self._set(live=True, held="")
 
     def _put_back(self) -> None:
-        self._robot.put_back()
+        if self._link is not None:
+            self._note("a real robot is put back by hand")
+        self._stand_in.put_back()
         self._set(runs=self.status.runs + 1, lifted=False, over=False)
 
     def _use(self, rig: Rig, serial: int) -> None:
@@ -368,7 +726,7 @@ class Session:
             self._hold("the rig was changed in the middle of a probe")
         line = Line(rig)
         before = self._state
-        self._robot = StandInRobot(rig, self._setup.field, self._robot.state, self._wiring)
+        self._stand_in = StandInRobot(rig, self._setup.field, self._stand_in.state, self._wiring)
         state = line.start()
         moved_on: LineState = state._replace(
             tick=before.tick,
@@ -376,8 +734,16 @@ class Session:
             rate=before.rate if line.functions == self._line.functions else state.rate,
         )
         other_rate = line.dt_s != self._line.dt_s
-        self._line, self._state, self._row = line, moved_on, None
-        self._neutral = self._resting()
+        self._line, self._state, self._row, self._raw = line, moved_on, None, None
+        self._neutral = line.resting()
+        self._open_remotes(rig)
+        if self._link is not None and not self._link.fits(line, self._setup.link or rig.link):
+            if self.status.live:
+                self._hold("the rig's link is another now")
+            self._use_robot(False)
+            self._use_robot((self._setup.link or rig.link) is not None)
+        if self.status.source not in self._sources:
+            self._rest_on_keys()
         if other_rate:
             self._reopen_recordings()
         self._set(serial=serial)

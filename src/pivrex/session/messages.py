@@ -9,6 +9,7 @@ from pathlib import Path
 from pivrex.devices.keys import KeysMode
 from pivrex.diagnosis.moves import Move, Run
 from pivrex.rig import Field, Rig
+from pivrex.rig.sources import Link
 
 __all__ = [
     "AttachPads",
@@ -21,10 +22,12 @@ __all__ = [
     "KeyUp",
     "Leave",
     "LetGo",
+    "MeasureAnew",
     "MoveSticks",
     "Probe",
     "Probed",
     "PutBack",
+    "Record",
     "Request",
     "SetKeysMode",
     "SetUp",
@@ -33,6 +36,8 @@ __all__ = [
     "StepLevel",
     "Stop",
     "UseRig",
+    "UseRobot",
+    "WatchSources",
 ]
 
 
@@ -48,6 +53,8 @@ class SetUp:
     gamepads: bool = True
     fault: str = ""
     seed: int = 0
+    inputs: Path | None = None
+    link: Link | None = None
 
 
 @dataclass(frozen=True)
@@ -152,6 +159,32 @@ class GoLive:
 
 
 @dataclass(frozen=True)
+class Record:
+    """Begin to record what the sources say, or end it."""
+
+
+@dataclass(frozen=True)
+class WatchSources:
+    """Send reports of all sources, or no more."""
+
+    on: bool
+
+
+@dataclass(frozen=True)
+class MeasureAnew:
+    """Forget where the channels of a source have been."""
+
+    source: str
+
+
+@dataclass(frozen=True)
+class UseRobot:
+    """Command the robot behind the link, or the stand-in."""
+
+    on_link: bool
+
+
+@dataclass(frozen=True)
 class PutBack:
     """Put the robot back at its start."""
 
@@ -183,18 +216,25 @@ Request = (
     | EndMove
     | Handle
     | AttachPads
+    | Record
+    | WatchSources
+    | MeasureAnew
+    | UseRobot
     | Leave
 )
 
 
 @dataclass(frozen=True)
 class SourceInfo:
-    """A source that may be chosen. ``lacks`` names the channels that the rig reads and it does not have."""
+    """A source that may be chosen. ``lacks`` names the channels that the rig reads and it does not have; ``waits`` says
+    why it is not listened to now.
+    """
 
     name: str
     kind: str
     title: str
     lacks: tuple[str, ...] = ()
+    waits: str = ""
 
 
 @dataclass(frozen=True)
@@ -207,6 +247,12 @@ class Status:
         Whether the person has gone live.
     held : str
         Why the robot is stopped; empty while it may move.
+    lost : str
+        Which source that moves the robot is not listened to, and why; the robot is at rest until it is back and let go.
+    recording : str
+        The file that is being recorded; empty for none.
+    linked : str
+        "off" where the stand-in is commanded; "heard" or what is wrong where a robot behind a link is.
     source : str
         The name of the chosen source.
     sources : tuple of SourceInfo
@@ -233,6 +279,9 @@ class Status:
 
     live: bool = False
     held: str = ""
+    lost: str = ""
+    recording: str = ""
+    linked: str = "off"
     source: str = ""
     sources: tuple[SourceInfo, ...] = ()
     keys_mode: KeysMode = "latched"

@@ -24,6 +24,7 @@ from pivrex.session.terminal import Terminal
 if TYPE_CHECKING:
     from pivrex.devices.pad_stand_in import PadServer
     from pivrex.devices.pads import Pads
+    from pivrex.session.report import Report
 
 __all__ = ["run"]
 
@@ -32,6 +33,9 @@ SILENT_S = 3.0
 """A screen that has not said for this long that it is alive is taken for frozen; sooner while live."""
 
 AFTER_START_S = 0.5
+
+FROZEN_S = 0.15
+"""A program that stood still for longer was left alone by its robot too, whose watchdog has this time."""
 
 log = logging.getLogger(__name__)
 
@@ -86,6 +90,8 @@ class _Loop:
         self._told: Status | None = None
         self._beats, self._beat_at = ring.beats, time.perf_counter()
         self._over = False
+        self._ticked_s = time.perf_counter()
+        self._reported: Report | None = None
         self.goodbye = False
         """Whether the screen said that it leaves."""
 
@@ -103,11 +109,14 @@ class _Loop:
                     clock.set_period(self._session.dt_s)
                 self._ring.set_skipped(clock.skipped)
         finally:
-            self._session.rest()
+            self._session.close(time.perf_counter())
             self._close()
 
     def _once(self, now_s: float, late_s: float) -> None:
         try:
+            if now_s - self._ticked_s > FROZEN_S and self._session.commands_a_robot:
+                self._session.handle(Stop(f"the program stood still for {now_s - self._ticked_s:.2f} s"), now_s)
+            self._ticked_s = now_s
             self._listen(now_s)
             self._look_at_pads_safely()
             self._watch_screen(now_s)
@@ -151,6 +160,7 @@ class _Loop:
             self._listen_for_pads()
         if self._server is not None:
             self._server.update()
+        self._pads.names = self._session.pad_names
         self._session.pads_are({pad.name: pad for pad in self._pads.update()})
 
     def _listen_for_pads(self) -> None:
@@ -176,6 +186,14 @@ class _Loop:
             self._told = self._session.status
             try:
                 self._wire.send(self._told)
+            except OSError:
+                self._over = True
+
+        report = self._session.report
+        if report is not self._reported:
+            self._reported = report
+            try:
+                self._wire.send(report)
             except OSError:
                 self._over = True
 

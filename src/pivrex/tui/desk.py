@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from tomlkit import TOMLDocument
 
     from pivrex.diagnosis.moves import Move
+    from pivrex.rig.sources import Link
 
 __all__ = ["Desk"]
 
@@ -106,7 +107,13 @@ class Desk:
         self.work_s = 0.0
 
     def open_session(
-        self, source: str, listen_for_pads: bool, gamepads: bool = True, fault: str = "", seed: int = 0
+        self,
+        source: str,
+        listen_for_pads: bool,
+        gamepads: bool = True,
+        fault: str = "",
+        seed: int = 0,
+        link: Link | None = None,
     ) -> None:
         """Tell the session what to run."""
         recordings = tuple(self.folder.recordings())
@@ -120,6 +127,8 @@ class Desk:
                 gamepads=gamepads,
                 fault=fault,
                 seed=seed,
+                inputs=self.folder.path / "inputs",
+                link=link,
             )
         )
 

@@ -10,6 +10,7 @@ import sys
 from pathlib import Path
 
 from pivrex.rig import Folder
+from pivrex.rig.sources import Link
 from pivrex.session.client import SessionClient
 from pivrex.session.places import log_file
 
@@ -28,6 +29,7 @@ def show(
     pads: bool = False,
     fault: str = "",
     seed: int = 0,
+    link: Link | None = None,
 ) -> int:
     """Show a workspace until the person leaves; gives the exit code. The session starts before the screen loads."""
     logging.basicConfig(filename=log_file(), format="%(asctime)s %(name)s %(levelname)s %(message)s")
@@ -36,7 +38,7 @@ def show(
     from pivrex.tui.desk import Desk
 
     desk = Desk(folder, rig_path, client)
-    desk.open_session(source, listen_for_pads=pads, fault=fault, seed=seed)
+    desk.open_session(source, listen_for_pads=pads, fault=fault, seed=seed, link=link)
 
     from pivrex.tui.app import PivrexApp
     from pivrex.tui.canvas import Canvas

@@ -1,0 +1,109 @@
+"""The far end of a source's wire: what a remote sends into, whatever carries it."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import socket
+import time
+from pathlib import Path
+from typing import Protocol
+
+from pivrex.cli.stand_in import close_pty, open_pty
+from pivrex.errors import PivrexError
+from pivrex.rig.wires import SerialWire, TcpWire, UdpWire
+
+__all__ = ["FarEnd", "far_end"]
+
+PATIENCE_S = 10.0
+
+
+class FarEnd(Protocol):
+    """Takes bytes for Pivrex; ``title`` says where they go."""
+
+    title: str
+
+    def send(self, data: bytes) -> None: ...
+
+    def close(self) -> None: ...
+
+
+class _Serial:
+    def __init__(self, path: Path) -> None:
+        self._far, self._path, self.title = open_pty(path)
+
+    def send(self, data: bytes) -> None:
+        with contextlib.suppress(BlockingIOError):
+            os.write(self._far, data)
+        with contextlib.suppress(BlockingIOError, OSError):
+            os.read(self._far, 4096)  # what Pivrex says to the device
+
+    def close(self) -> None:
+        close_pty(self._far, self._path)
+
+
+class _Udp:
+    def __init__(self, host: str, port: int) -> None:
+        self._socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self._socket.connect((host or "127.0.0.1", port))
+        self.title = f"udp {host or '127.0.0.1'}:{port}"
+
+    def send(self, data: bytes) -> None:
+        with contextlib.suppress(ConnectionError):
+            self._socket.send(data)
+
+    def close(self) -> None:
+        self._socket.close()
+
+
+class _Tcp:
+    def __init__(self, end: socket.socket, title: str) -> None:
+        self._end, self.title = end, title
+
+    def send(self, data: bytes) -> None:
+        try:
+            self._end.sendall(data)
+        except OSError:
+            raise PivrexError("Pivrex hung up") from None
+
+    def close(self) -> None:
+        self._end.close()
+
+
+def far_end(wire: SerialWire | UdpWire | TcpWire, at: Path | None) -> FarEnd:
+    """Make the far end of a wire; raises `PivrexError` if that cannot be."""
+    match wire:
+        case SerialWire():
+            if at is None and not wire.port:
+                raise PivrexError(
+                    f"the wire is known by its USB identity {wire.usb}; say with --at where the serial line shall be"
+                )
+            return _Serial(at or Path(wire.port))
+        case UdpWire():
+            return _Udp(wire.host, wire.port)
+        case TcpWire(host=""):
+            return _Tcp(_connected(wire.port), f"tcp port {wire.port}")
+        case TcpWire():
+            return _Tcp(_accepted(wire.port), f"tcp port {wire.port}")
+
+
+def _connected(port: int) -> socket.socket:
+    until = time.monotonic() + PATIENCE_S
+    while True:
+        try:
+            return socket.create_connection(("127.0.0.1", port), timeout=3)
+        except OSError as problem:
+            if time.monotonic() > until:
+                raise PivrexError(f"no Pivrex listens on tcp port {port}: {problem}") from None
+            time.sleep(0.1)
+
+
+def _accepted(port: int) -> socket.socket:
+    listener = socket.create_server(("127.0.0.1", port))
+    listener.settimeout(60)
+    try:
+        return listener.accept()[0]
+    except TimeoutError:
+        raise PivrexError(f"no Pivrex has connected to tcp port {port} for a minute") from None
+    finally:
+        listener.close()

@@ -1,0 +1,175 @@
+"""`pivrex stand-in`: a robot at the other end of a link, with the stand-in's physics."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import select
+import signal
+import socket
+import sys
+import time
+from pathlib import Path
+from typing import TextIO
+
+from pivrex.devices.robot_end import RobotEnd
+from pivrex.errors import PivrexError
+from pivrex.rig import Field, Rig
+
+__all__ = ["be_a_robot"]
+
+LOOP_S = 0.005
+LOGGED_EVERY_S = 0.02
+
+
+def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log: Path | None, fault: str) -> int:
+    """Be a robot until it is told to end; gives the exit code.
+
+    Raises
+    ------
+    PivrexError
+        If its end of the wire cannot be made.
+    """
+    ends = [_Pty(serial)] if serial is not None else [_Port(udp)]
+    stream = None
+    try:
+        if log is not None:
+            stream = log.open("w", encoding="ascii", buffering=1)
+            stream.write("t,what,resting,values\n")
+    except OSError as problem:
+        raise PivrexError(f"{log}: cannot be written: {(problem.strerror or str(problem)).lower()}") from None
+    end = ends[0]
+    print(f"{rig.name} listens on {end.title}; Ctrl+C ends it", flush=True)
+    book = _Log(stream)
+    robot = RobotEnd(rig, field, time.monotonic(), book.note)
+    robot.fault = fault
+    book.robot = robot
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    try:
+        while True:
+            for data, sender in end.take(LOOP_S):
+                robot.take(data, sender, time.monotonic())
+            now = time.monotonic()
+            for sentence in robot.step(now):
+                end.send(sentence)
+            book.tick(now)
+    except KeyboardInterrupt:
+        return 130
+    finally:
+        end.close()
+        book.close()
+
+
+class _Log:
+    """What happened when, by this program's own clock: each change at once, and the state fifty times a second."""
+
+    def __init__(self, stream: TextIO | None) -> None:
+        self._stream = stream
+        self.robot: RobotEnd | None = None
+        self._last = ""
+        self._at = 0.0
+
+    def note(self, now_s: float, what: str) -> None:
+        self._write(now_s, what)
+
+    def tick(self, now_s: float) -> None:
+        if now_s - self._at >= LOGGED_EVERY_S:
+            self._at = now_s
+            self._write(now_s, "tick")
+
+    def _write(self, now_s: float, what: str) -> None:
+        if self._stream is not None and self.robot is not None:
+            values = " ".join(f"{v:g}" for v in self.robot.told)
+            self._stream.write(f"{now_s:.4f},{what},{int(self.robot.resting)},{values}\n")
+
+    def close(self) -> None:
+        if self._stream is not None and self.robot is not None:
+            print(json.dumps({"good": self.robot.good, "refused": dict(self.robot.refused)}), file=sys.stderr)
+            self._stream.close()
+
+
+class _Port:
+    """A UDP port; answers go to whoever was heard last."""
+
+    def __init__(self, where: str) -> None:
+        host, _, port = where.rpartition(":")
+        self._socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        try:
+            self._socket.bind((host or "127.0.0.1", int(port)))
+        except (OSError, ValueError, OverflowError) as problem:
+            raise PivrexError(f"udp {where} cannot be used: {problem}") from None
+        self._socket.setblocking(False)
+        address = self._socket.getsockname()
+        self.title = f"udp {address[0]}:{address[1]}"
+        self._to: tuple[str, int] | None = None
+
+    def take(self, seconds: float) -> list[tuple[bytes, str]]:
+        found = []
+        if select.select([self._socket], [], [], seconds)[0]:
+            with contextlib.suppress(BlockingIOError, ConnectionError):
+                for _ in range(200):
+                    data, self._to = self._socket.recvfrom(2048)
+                    found.append((data if data.endswith(b"\n") else data + b"\n", f"{self._to[0]}:{self._to[1]}"))
+        return found
+
+    def send(self, data: bytes) -> None:
+        if self._to is not None:
+            with contextlib.suppress(OSError):
+                self._socket.sendto(data, self._to)
+
+    def close(self) -> None:
+        self._socket.close()
+
+
+class _Pty:
+    """The far end of a pseudo-terminal; ``path`` becomes a link to its near end."""
+
+    def __init__(self, path: Path) -> None:
+        self._far, self._path, self.title = open_pty(path)
+
+    def take(self, seconds: float) -> list[tuple[bytes, str]]:
+        if not select.select([self._far], [], [], seconds)[0]:
+            return []
+        try:
+            return [(os.read(self._far, 1 << 15), "")]
+        except (BlockingIOError, OSError):
+            time.sleep(seconds)  # nobody has opened the near end
+            return []
+
+    def send(self, data: bytes) -> None:
+        with contextlib.suppress(OSError):
+            os.write(self._far, data)
+
+    def close(self) -> None:
+        close_pty(self._far, self._path)
+
+
+def open_pty(path: Path) -> tuple[int, Path, str]:
+    """Make a pseudo-terminal in raw mode with a link to it at ``path``; gives its far end, the link, and a title."""
+    try:
+        import pty
+        import tty
+    except ImportError:
+        raise PivrexError("this system has no pseudo-terminals; use udp instead") from None
+    far, near = pty.openpty()
+    tty.setraw(near)
+    os.set_blocking(far, False)
+    try:
+        if path.is_symlink():
+            path.unlink()
+        path.symlink_to(os.ttyname(near))
+    except OSError as problem:
+        raise PivrexError(
+            f"{path}: the serial line cannot be put there: {(problem.strerror or str(problem)).lower()}"
+        ) from None
+    # the near end stays open here too, so that bytes do not get lost while nobody else has opened it
+    return far, path, f"serial {path}"
+
+
+def close_pty(far: int, path: Path) -> None:
+    """Take a pseudo-terminal away."""
+    with contextlib.suppress(OSError):
+        path.unlink()
+    with contextlib.suppress(OSError):
+        os.close(far)

@@ -1,0 +1,98 @@
+"""What the view Driver is told many times a second: every source with its readings, its travel and its health."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from math import isfinite
+
+from pivrex.devices.health import Health, Said
+
+__all__ = ["Report", "SourceReport", "Travel", "Watch"]
+
+NOISE_READINGS = 45
+"""The readings over which the noise at rest is taken: about a second."""
+
+
+@dataclass(frozen=True)
+class Travel:
+    """Where a channel has been since it was last asked from anew.
+
+    Attributes
+    ----------
+    low, high, mean : float
+    noise : float
+        The spread, highest less lowest, of the last second.
+    readings : int
+    """
+
+    low: float
+    high: float
+    mean: float
+    noise: float
+    readings: int
+
+
+@dataclass(frozen=True)
+class SourceReport:
+    """A source as it is now. ``nature`` is "stream" or "event"; ``waits`` says why it is not listened to."""
+
+    name: str
+    kind: str
+    title: str
+    nature: str
+    waits: str
+    identity: str = ""
+    readings: Mapping[str, float] = field(default_factory=dict)
+    travel: Mapping[str, Travel] = field(default_factory=dict)
+    health: Health | None = None
+    said: tuple[Said, ...] = ()
+    bad: tuple[Said, ...] = ()
+
+
+@dataclass(frozen=True)
+class Report:
+    """All sources, and the robot's link: its health, what it said, and what it was sent last."""
+
+    at_s: float
+    sources: tuple[SourceReport, ...]
+    link: SourceReport | None = None
+
+
+class Watch:
+    """Follows the channels of one source."""
+
+    def __init__(self) -> None:
+        self._seen: dict[str, list[float]] = {}
+        self._recent: dict[str, deque[float]] = {}
+
+    def add(self, readings: Mapping[str, float]) -> None:
+        """Take a tick's readings."""
+        for channel, value in readings.items():
+            if not isfinite(value):
+                continue
+            seen = self._seen.get(channel)
+            if seen is None:
+                self._seen[channel] = [value, value, value, 1]
+                self._recent[channel] = deque([value], maxlen=NOISE_READINGS)
+                continue
+            if value < seen[0]:
+                seen[0] = value
+            elif value > seen[1]:
+                seen[1] = value
+            seen[2] += value
+            seen[3] += 1
+            self._recent[channel].append(value)
+
+    def travel(self) -> dict[str, Travel]:
+        """Sum up."""
+        return {
+            c: Travel(s[0], s[1], s[2] / s[3], max(self._recent[c]) - min(self._recent[c]), int(s[3]))
+            for c, s in self._seen.items()
+        }
+
+    def anew(self) -> None:
+        """Forget where the channels have been."""
+        self._seen.clear()
+        self._recent.clear()
