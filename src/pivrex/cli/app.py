@@ -306,6 +306,15 @@ def export_ticks(
     _each(output, lambda file: write_ticks(read_rig(path), recording, field, file, True), (".csv",))
 
 
+@export.command("patches")
+def export_patches(rig: RigName, output: Output) -> None:
+    """What every control does: source, channel, deed."""
+    from pivrex.export.patches import write_patches
+    from pivrex.rig import find_rig, read_rig
+
+    _each(output, lambda file: write_patches(read_rig(find_rig(rig, Path())[0]), file), (".csv", ".svg", ".pdf"))
+
+
 @export.command("wiring")
 def export_wiring(rig: RigName, output: Output) -> None:
     """The wiring: port, pin, and what it drives."""

@@ -27,9 +27,11 @@ from pivrex.session.messages import (
     KeyUp,
     LetGo,
     PutBack,
+    Record,
     SetKeysMode,
     StepLevel,
     Stop,
+    UseRobot,
 )
 from pivrex.session.places import log_file
 from pivrex.tui import frame
@@ -44,6 +46,7 @@ from pivrex.tui.palette import Palette
 from pivrex.tui.releases import ASK, KeyReleased, install
 from pivrex.tui.themes import THEMES, next_theme
 from pivrex.tui.views.chassis import ChassisView
+from pivrex.tui.views.driver import DriverView
 from pivrex.tui.views.field import FieldView
 from pivrex.tui.views.settings import SettingsView
 from pivrex.tui.views.shaping import ShapingView
@@ -86,7 +89,9 @@ class PivrexApp(App[int]):
             self.register_theme(one)
         self.theme = theme
         self.desk = desk
-        self.views: dict[str, View] = {v.name_: v for v in (ShapingView(desk), ChassisView(desk), FieldView(desk))}
+        self.views: dict[str, View] = {
+            v.name_: v for v in (DriverView(desk), ShapingView(desk), ChassisView(desk), FieldView(desk))
+        }
         self._parts = {name: Canvas(id=name) for name in ("head", "line", "ladder", "why", "foot", "small")}
         self._open = view
         self._overlay = "tour" if tour and view == "field" else ""
@@ -283,6 +288,9 @@ class PivrexApp(App[int]):
         self._open = name
         self.screen_stack[0].query_one(ContentSwitcher).current = name
 
+    def act_view_driver(self) -> None:
+        self._show("driver")
+
     def act_view_shaping(self) -> None:
         self._show("shaping")
 
@@ -367,6 +375,12 @@ class PivrexApp(App[int]):
     def act_calibrate_steering(self) -> None:
         self.desk.calibrate_steering()
 
+    def act_record(self) -> None:
+        self.desk.ask(Record())
+
+    def act_robot(self) -> None:
+        self.desk.ask(UseRobot(self.desk.status.linked == "off"))
+
     def act_attach_pads(self) -> None:
         self.desk.ask(AttachPads())
 
@@ -394,6 +408,7 @@ class PivrexApp(App[int]):
         rig = str(desk.file.path)
         try:
             drawings = {
+                "driver": lambda: [["patches", rig]],
                 "field": lambda: [["path", rig, str(desk.save_path())]],
                 "shaping": lambda: [["curve", rig]],
                 "chassis": lambda: [["chassis", rig], ["envelope", rig]],

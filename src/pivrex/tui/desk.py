@@ -101,7 +101,7 @@ class Desk:
         self._pointing = False
         self._run = 0
         self._notes = 0
-        self._held = ""
+        self._held = self._lost = ""
         self._since_trail = 0
         self._history = _History(len(self.line.layout))
         self.work_s = 0.0
@@ -189,6 +189,9 @@ class Desk:
                 self.say(f"stopped: {self._held}", alarm=True)
             else:
                 self.say("the robot may move again")
+        if self.status.lost != self._lost:
+            self._lost = self.status.lost
+            self.say(f"stopped: {self._lost}" if self._lost else "it is heard again", alarm=bool(self._lost))
         now = time.monotonic()
         self._skips.append((now, self.client.skipped))
         while self._skips[0][0] < now - SKIPS_S:
@@ -218,8 +221,8 @@ class Desk:
     def fade(self) -> None:
         """Take a message away that has stood long enough; why the robot is stopped stays."""
         if self.message and time.monotonic() - self._said_at > (LONG_S if self.message_alarm else SHORT_S):
-            self.message = f"stopped: {self._held}" if self._held else ""
-            self.message_alarm = bool(self._held)
+            why = self._held or self._lost
+            self.message, self.message_alarm = (f"stopped: {why}", True) if why else ("", False)
 
     # --- the rig ---
 

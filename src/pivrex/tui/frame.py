@@ -26,14 +26,15 @@ def head(desk: Desk, width: int, focus: str) -> Picture:
             law=desk.rig.law.kind,
             clock_s=clock if isfinite(clock) else 0.0,
             live=status.live,
-            held=status.held,
+            held=status.held or status.lost,
             source=title,
-            link=status.robot,
+            link=status.robot + ("" if status.linked in ("off", "heard") else f" (! {status.linked})"),
             tick_ms=desk.work_s * 1e3,
             skipped=desk.skipped,
             level=level if len(levels) > 1 else "",
             focus=focus,
             frame=_frame(desk),
+            recording=status.recording,
             alarm="on its back" if desk.line.frame is not None and desk.value("frame", "over") == 1 else "",
         ),
         width,
@@ -63,11 +64,22 @@ def line(desk: Desk, open_view: str, width: int) -> Picture:
         for w, top in zip(desk.line.wheels, desk.line.top_m_s, strict=True)
     )
     cells = [
+        Cell("1", "driver", open_view == "driver", _controls(desk)),
         Cell("2", "shaping", open_view == "shaping", shaping),
         Cell("3", "chassis", open_view == "chassis", _motion(desk)),
         Cell("5", "field", open_view == "field", wheels),
     ]
     return draw_line(cells, width)
+
+
+def _controls(desk: Desk) -> tuple[tuple[str, float, str, str], ...]:
+    """What the law's own channels read, as the device says it."""
+    channels = desk.line.channels[: len(desk.line.functions)]
+    values = [desk.value("raw", c) for c in channels]
+    named = [c.rpartition(".")[2].replace("left_", "l ").replace("right_", "r ") for c in channels]
+    return tuple(
+        (n, v if isfinite(v) else 0.0, number(v, 2, 5), "measured") for n, v in zip(named, values, strict=True)
+    )
 
 
 def _motion(desk: Desk) -> tuple[tuple[str, float, str, str], ...]:
@@ -86,7 +98,7 @@ def _motion(desk: Desk) -> tuple[tuple[str, float, str, str], ...]:
 
 def cell_at(width: int, x: int) -> str:
     """Name the view whose cell lies at a column of the line."""
-    names = ("shaping", "chassis", "field")
+    names = ("driver", "shaping", "chassis", "field")
     return names[max(0, min(len(names) - 1, (x - LEAD) * len(names) // max(1, width - LEAD)))]
 
 
@@ -104,7 +116,9 @@ def small_screen(desk: Desk, width: int, height: int) -> Picture:
     """Draw what fits a window that is too small for a view: the state, and how to stop."""
     picture = Picture(width, height)
     status = desk.status
-    state, named = ("LIVE", "live") if status.live else ("! stopped", "alarm") if status.held else ("safe", "safe")
+    state, named = (
+        ("LIVE", "live") if status.live else ("! stopped", "alarm") if status.held or status.lost else ("safe", "safe")
+    )
     picture.text(0, 0, f" {state} ", named)
     picture.text(len(state) + 3, 0, desk.rig.name, "title")
     picture.text(0, 1, "Esc stops", "key", width)

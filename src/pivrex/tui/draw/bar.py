@@ -28,18 +28,20 @@ class HeadData:
     focus: str
     frame: str = "robot frame"
     alarm: str = ""
+    recording: str = ""
 
 
 def draw_head(data: HeadData, width: int) -> Picture:
     """Draw the head; parts that do not fit are left out, the least needed first. The state never is."""
     picture = Picture(width, 1)
-    state, named = (" LIVE ", "live") if data.live else (" ! STOPPED ", "alarm") if data.held else (" safe ", "safe")
+    state, named = (" ! STOPPED ", "alarm") if data.held else (" LIVE ", "live") if data.live else (" safe ", "safe")
     minutes, seconds = divmod(max(0.0, data.clock_s), 60)
     parts = [
         (0, f" {data.rig} ", "title"),
         (0, state, named),
         (1, f"{int(minutes):02d}:{seconds:04.1f}", "rest"),
         (2, data.source, "commanded"),
+        (1, "● recording" if data.recording else "", "alarm"),
         (5, f"to {data.link}", "dim"),
         (4, data.law, "rest"),
         (0, f"! {data.alarm}" if data.alarm else "", "alarm"),

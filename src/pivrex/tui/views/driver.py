@@ -1,0 +1,250 @@
+"""Driver: sources and their health, each raw channel live, what is patched to what, and what remotes say."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from pivrex.rig.edit import set_key
+from pivrex.rig.patches import Patch, patches_of
+from pivrex.session.messages import ChooseSource, Stop, WatchSources
+from pivrex.session.report import Report, SourceReport
+from pivrex.tui.calibrate import CalibrationGuide
+from pivrex.tui.desk import Desk
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.views.driver_panels import (
+    draw_channels,
+    draw_messages,
+    draw_patches,
+    draw_sources,
+    draw_wires,
+    shown_channels,
+)
+from pivrex.tui.views.view import View
+
+if TYPE_CHECKING:
+    from tomlkit import TOMLDocument
+
+__all__ = ["DriverView"]
+
+MOVED = 0.5
+"""A control that moves by this much is the one that is meant."""
+
+WIDE = 128
+
+
+class DriverView(View):
+    """The driver's end. ↑ ↓ walk the functions, ← → the sources."""
+
+    name_ = "driver"
+    digit = "1"
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._source = ""
+        self._patch = 0
+        self._guide: CalibrationGuide | None = None
+        self._learning: dict[tuple[str, str], float] | None = None
+        self._rows: list[tuple[int, int, str]] = []
+
+    @property
+    def report(self) -> Report | None:
+        """What the session reported last."""
+        return self.desk.client.report
+
+    def on_show(self) -> None:
+        super().on_show()
+        self.desk.ask(WatchSources(True))
+
+    def on_hide(self) -> None:
+        self.desk.ask(WatchSources(False))
+        self._learning = None
+
+    def sources(self) -> list[SourceReport]:
+        """Give the sources, the robot's link last."""
+        report = self.report
+        if report is None:
+            return []
+        return [*report.sources, *([report.link] if report.link is not None else [])]
+
+    def source(self) -> SourceReport | None:
+        """Give the selected source; the one that drives until another is selected."""
+        name = self._source or self.desk.status.source
+        found = self.sources()
+        return next((s for s in found if s.name == name), found[0] if found else None)
+
+    def patches(self) -> list[Patch]:
+        """Give what may be patched."""
+        return [p for p in patches_of(self.desk.rig) if p.source != "session" and not p.channel.startswith("letter ")]
+
+    def chosen(self) -> Patch:
+        """Give the selected patch."""
+        patches = self.patches()
+        self._patch = min(self._patch, len(patches) - 1)
+        return patches[self._patch]
+
+    # --- drawing ---
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture = Picture(width, height)
+        source = self.source()
+        if source is None:
+            picture.text(2, 1, "listening to the sources ...", "dim")
+            return picture
+        if self._guide is not None:
+            self._guide.step(source if source.name == self._guide.source else None)
+            if self._guide.over:
+                self._guide = None
+        if self._learning is not None:
+            self._learn()
+        wide = width >= WIDE
+        spoken = 4 if height < 24 else max(7, height // 4)
+        sources = self.sources()
+        left = 38 if wide else 0
+        # narrow: the sources stand above, in a row each
+        top = 0 if wide else min(len(sources) + 1, max(3, height // 4))
+        body = height - spoken - 1 - top
+        self._rows = draw_sources(
+            picture, sources, source.name, self.desk, left - 2 if wide else width, height - spoken - 1 if wide else top
+        )
+        patches = self.patches()
+        channels = shown_channels(source, patches, source.name == self.desk.status.source, body - 1)
+        rest = width - left
+        right = max(28, round(rest * 0.36))
+        gutter = max(8, round(rest * 0.12))
+        middle = rest - right - gutter
+        places = draw_channels(picture, left, top, middle, body, source, channels, self.desk)
+        x = left + middle
+        if self._guide is not None:
+            picture.place(self._guide.draw(right + gutter - 3, body, source), x + 2, top)
+        else:
+            spots = draw_patches(
+                picture,
+                x + gutter,
+                top,
+                right,
+                body,
+                patches,
+                self._patch,
+                source,
+                self.desk,
+                self._learning is not None,
+            )
+            draw_wires(picture, x, top, gutter, body, places, spots, patches, self._patch, source, self.desk)
+        if left:
+            picture.down(left - 1, 0, height - spoken - 1)
+        draw_messages(picture, 0, height - spoken - 1, width, spoken + 1, source, self.report)
+        return picture
+
+    # --- patching ---
+
+    def _learn(self) -> None:
+        """Wait for the control that shall do the selected function."""
+        assert self._learning is not None
+        for source in self.sources():
+            for channel, value in source.readings.items():
+                before = self._learning.setdefault((source.name, channel), value)
+                if abs(value - before) >= MOVED:
+                    self._learning = None
+                    self._put(self.chosen(), source, channel)
+                    return
+
+    def _put(self, patch: Patch, source: SourceReport, channel: str) -> None:
+        desk = self.desk
+        # the source that drives, whichever it is; any other is named
+        own = source.name in desk.rig.sources
+        name = "chosen" if source.name == desk.status.source else source.name if own else source.kind
+        if patch.key.startswith("law."):
+            changes: list[tuple[str, object]] = [(patch.key, channel)]
+            if name != desk.rig.axis(channel).source:
+                changes.append((f"axes.{channel}.source", name))
+        elif patch.binding is not None:
+            changes = [(f"{patch.key}.channel", channel)]
+            if name != patch.source:
+                changes.append((f"{patch.key}.source", name))
+        else:
+            changes = [(patch.key, channel)]
+
+        def put(document: TOMLDocument) -> None:
+            for key, value in changes:
+                set_key(document, key, value)
+
+        if desk.edit(f"{patch.function} by {channel}", put):
+            desk.say(
+                f"{patch.function} is done by {channel}"
+                + (f" of {name}" if name != "chosen" else "")
+                + "; let go, then g"
+            )
+
+    # --- keys ---
+
+    def take_key(self, key: str) -> bool:
+        if self._guide is not None and self._guide.key(key, self.source()):
+            return True
+        if self._learning is not None and key in ("backspace", "v"):
+            self._learning = None
+            self.desk.say("the patch stays as it is")
+            return True
+        return False
+
+    def act_stop(self) -> None:
+        self._learning = self._guide = None
+        self.desk.ask(Stop("Esc"))
+
+    def act_previous_setting(self) -> None:
+        self._patch = max(0, self._patch - 1)
+
+    def act_next_setting(self) -> None:
+        self._patch += 1
+        self.chosen()
+
+    def _walk(self, steps: int) -> None:
+        names = [s.name for s in self.sources()]
+        source = self.source()
+        if source is not None:
+            self._source = names[(names.index(source.name) + steps) % len(names)]
+
+    def act_nudge_down(self) -> None:
+        self._walk(-1)
+
+    def act_nudge_up(self) -> None:
+        self._walk(1)
+
+    def act_patch(self) -> None:
+        """Wait for the control; the robot is stopped meanwhile."""
+        self.desk.ask(Stop("a control is being patched"))
+        self._learning = {}
+        self.desk.say(f"move the control that shall do: {self.chosen().function}. Backspace leaves it as it is")
+
+    def act_calibrate(self) -> None:
+        source = self.source()
+        if source is None or source.kind in ("keys", "sticks", "recording", "letters", "link"):
+            self.desk.say("select a gamepad or a remote with sticks first, with ← →")
+        elif not source.readings:
+            self.desk.say(f"{source.name} says nothing yet", alarm=True)
+        else:
+            self._guide = CalibrationGuide(self.desk, source)
+
+    def act_drive(self) -> None:
+        source = self.source()
+        if source is not None:
+            self.desk.ask(ChooseSource(source.name))
+
+    def point(self, x: int, y: int, phase: str) -> None:
+        if phase == "press":
+            for row, right, name in self._rows:
+                if y in (row, row + 1) and x < right:
+                    self._source = name
+
+    def help_lines(self) -> list[tuple[str, str]]:
+        return [
+            ("▸", "the selected source (← →), and the selected function (↑ ↓)"),
+            ("●", "where a control is now, as the device says it"),
+            ("━", "how far it has travelled since it was last measured"),
+            ("├ ╎╎ ┤", "its calibration: the ends, and the range in which it may rest"),
+            ("± ", "how much it trembled in the last second"),
+            ("lines", "which channel does what; solid where it acts now"),
+            ("!", "a message that moved nothing, with the reason; none of them stops the clock"),
+            ("stream", "lost after a time of silence; event: lost when its connection is"),
+            ("lost", "the robot rests until it is heard again and let go"),
+            ("age", "since the last good message; jitter: how unevenly they come"),
+        ]
