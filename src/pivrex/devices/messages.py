@@ -291,7 +291,8 @@ class PacketsReader:
         missed, fault = self._order(int(words[2]))
         if fault:
             behind = (self._newest - int(words[2])) % 65536
-            return Message(text, None, fault, f"number {words[2]}, {behind} behind the newest", missed)
+            said = "again" if fault == "repeated" else f"{behind} behind the newest"
+            return Message(text, None, fault, f"number {words[2]} {said}", missed)
         readings.update((f"button_{n}", float(bits >> n & 1)) for n in range(17) if n not in (6, 7))
         self._now = readings
         return Message(text, readings, missed=missed)

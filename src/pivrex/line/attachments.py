@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from pivrex.line.bindings import HELD, TOGGLE, BindingSettings, Orders
 from pivrex.line.layout import Column, plain
+from pivrex.line.levels import PRESSED
 from pivrex.line.outputs import Value, values_of
 from pivrex.rig.attachments import MotorAttachment, PositionAttachment, ServoAttachment, SwitchAttachment
 from pivrex.rig.patches import patches_of, target_rad
@@ -43,7 +44,7 @@ class One:
 
     ``speeds`` are pairs of a binding and its share; ``tos`` and ``bys`` of a binding and an angle in rad; ``held`` are
     bindings that switch it on while they last, ``sets`` pairs of a binding and the state that it leaves behind, and
-    ``toggles`` turn it over. ``driver`` is what its values are made from: rest, forward, backward, whole, direction.
+    ``toggles`` turn it over; ``shows`` is the input whose state a lamp shows, -1 for none. ``driver`` is what its values are made from: rest, forward, backward, whole, direction.
     """
 
     name: str
@@ -66,6 +67,7 @@ class One:
     toggles: tuple[int, ...]
     driver: tuple[tuple[float, float, float, bool, bool], ...]
     holds: bool
+    shows: int
 
 
 @dataclass(frozen=True)
@@ -136,6 +138,7 @@ def settings_of(
                 toggles=tuple(i for i, d in deeds if d.verb == "toggle"),
                 driver=driver,
                 holds=getattr(a, "safe", "") == "hold",
+                shows=inputs.index(("session", a.shows)) if a.kind == "switch" and a.shows else -1,
             )
         )
     return AttachmentSettings(tuple(made), tuple(leaving), rig.dt_s)
@@ -224,6 +227,8 @@ def act(
         speed = _speed(a, orders, raw)
         if a.kind == "switch":
             goal, target = _switched(a, state.goal[..., k], orders)
+            if a.shows >= 0:
+                target = np.where(raw[..., a.shows] >= PRESSED, 1.0, target)
         elif a.kind == "motor":
             goal = target = speed
         else:

@@ -116,7 +116,12 @@ def _nothing(bindings: int, batch: tuple[int, ...]) -> Orders:
 
 def settings_of(rig: Rig, inputs: list[tuple[str, str]]) -> BindingSettings | None:
     """Take the bindings from a rig; None if it has none. ``inputs`` are the line's (source, channel) pairs."""
-    patches = tuple(p for p in patches_of(rig) if p.deed is not None and p.deed.verb != "follow")
+    lit = {name for name, a in rig.attachments.items() if a.kind == "switch" and a.shows}
+    patches = tuple(
+        p
+        for p in patches_of(rig)
+        if p.deed is not None and p.deed.verb != "follow" and not (p.source == "session" and p.deed.target in lit)
+    )
     if not patches:
         return None
 

@@ -76,7 +76,7 @@ def _controls(desk: Desk) -> tuple[tuple[str, float, str, str], ...]:
     """What the law's own channels read, as the device says it."""
     channels = desk.line.channels[: len(desk.line.functions)]
     values = [desk.value("raw", c) for c in channels]
-    named = [c.rpartition(".")[2].replace("left_", "l ").replace("right_", "r ") for c in channels]
+    named = [c.rpartition(".")[2] for c in channels]
     return tuple(
         (n, v if isfinite(v) else 0.0, number(v, 2, 5), "measured") for n, v in zip(named, values, strict=True)
     )

@@ -44,7 +44,7 @@ class DriverView(View):
         self._patch = 0
         self._guide: CalibrationGuide | None = None
         self._learning: dict[tuple[str, str], float] | None = None
-        self._rows: list[tuple[int, int, str]] = []
+        self._rows: list[tuple[int, int, int, str]] = []
 
     @property
     def report(self) -> Report | None:
@@ -73,8 +73,12 @@ class DriverView(View):
         return next((s for s in found if s.name == name), found[0] if found else None)
 
     def patches(self) -> list[Patch]:
-        """Give what may be patched."""
-        return [p for p in patches_of(self.desk.rig) if p.source != "session" and not p.channel.startswith("letter ")]
+        """Give what is patched: of a source of letters these, else all that is done by moving something."""
+        source = self.source()
+        found = [p for p in patches_of(self.desk.rig) if p.source != "session"]
+        if source is not None and source.kind == "letters":
+            return [p for p in found if p.source == source.name]
+        return [p for p in found if not p.channel.startswith("letter ")]
 
     def chosen(self) -> Patch:
         """Give the selected patch."""
@@ -97,8 +101,9 @@ class DriverView(View):
         if self._learning is not None:
             self._learn()
         wide = width >= WIDE
-        spoken = 4 if height < 24 else max(7, height // 4)
-        sources = self.sources()
+        sources, patches = self.sources(), self.patches()
+        needed = max(len(patches), 17, 4 * len(sources) if wide else 0) + 3
+        spoken = 4 if height < 24 else min(max(7, height - needed), height // 2)
         left = 38 if wide else 0
         # narrow: the sources stand above, in a row each
         top = 0 if wide else min(len(sources) + 1, max(3, height // 4))
@@ -106,7 +111,6 @@ class DriverView(View):
         self._rows = draw_sources(
             picture, sources, source.name, self.desk, left - 2 if wide else width, height - spoken - 1 if wide else top
         )
-        patches = self.patches()
         channels = shown_channels(source, patches, source.name == self.desk.status.source, body - 1)
         rest = width - left
         right = max(28, round(rest * 0.36))
@@ -211,6 +215,9 @@ class DriverView(View):
 
     def act_patch(self) -> None:
         """Wait for the control; the robot is stopped meanwhile."""
+        if self.chosen().channel.startswith("letter "):
+            self.desk.say(f"letters are written in the rig: {self.chosen().key}")
+            return
         self.desk.ask(Stop("a control is being patched"))
         self._learning = {}
         self.desk.say(f"move the control that shall do: {self.chosen().function}. Backspace leaves it as it is")
@@ -231,8 +238,8 @@ class DriverView(View):
 
     def point(self, x: int, y: int, phase: str) -> None:
         if phase == "press":
-            for row, right, name in self._rows:
-                if y in (row, row + 1) and x < right:
+            for first, last, right, name in self._rows:
+                if first <= y <= last and x < right:
                     self._source = name
 
     def help_lines(self) -> list[tuple[str, str]]:

@@ -21,10 +21,11 @@ PRESSED = 0.5
 
 def draw_sources(
     picture: Picture, sources: list[SourceReport], selected: str, desk: Desk, width: int, height: int
-) -> list[tuple[int, int, str]]:
-    """List the sources with their health; gives row, right end and name of each."""
+) -> list[tuple[int, int, int, str]]:
+    """List the sources with their health; gives first row, last row, right end and name of each."""
     places = []
-    full = height > 2 * len(sources) + 2 and width < 60
+    full = width < 60
+    room = (height - 2) // max(1, len(sources))
     y = 0
     if full:
         picture.text(1, 0, "sources", "title")
@@ -37,15 +38,18 @@ def draw_sources(
         picture.text(0, y, "▸" if here else " ", "commanded")
         picture.text(2, y, source.name, "chosen" if here else "title", width - 14 if full else 16)
         word, named = _state(source, desk)
+        begin = y
         if full:
             picture.right(width - 1, y, word, named)
-            picture.text(4, y + 1, _health(source), "dim", width - 5)
-            y += 3 if height > 3 * len(sources) + 2 else 2
+            for line in _health(source)[: max(0, min(room, 4) - 1)]:
+                y += 1
+                picture.text(4, y, line, "dim", width - 5)
+            y += 2 if room > 3 else 1
         else:
-            picture.text(20, y, word, named)
-            picture.text(30, y, _health(source), "dim", width - 31)
+            picture.text(19, y, word, named)
+            picture.text(28, y, "  ".join(_health(source)), "dim", width - 29)
             y += 1
-        places.append((y - (2 if full else 1), width, source.name))
+        places.append((begin, y - 1, width, source.name))
     return places
 
 
@@ -57,18 +61,21 @@ def _state(source: SourceReport, desk: Desk) -> tuple[str, str]:
     return ("heard" if source.health is not None or source.kind == "link" else "there"), "measured"
 
 
-def _health(source: SourceReport) -> str:
+def _health(source: SourceReport) -> list[str]:
+    """Say in a line or two how a source is."""
     if source.waits:
-        return source.waits.removeprefix(f"{source.name} ")
+        return [source.waits.removeprefix(f"{source.name} ")]
     health = source.health
     if health is None:
-        return source.identity or (source.kind if source.kind != source.name else "on this screen")
-    if source.kind == "letters":
-        return f"event  {health.good} letters" + (f", {sum(health.faults.values())} bad" if health.faults else "")
-    age = f"{health.age_s * 1e3:4.0f}" if isfinite(health.age_s) and health.age_s < 10 else " >10k"
-    return (
-        f"{health.rate_hz:4.0f} Hz  loss {health.loss * 100:3.0f} %  jitter {health.jitter_s * 1e3:3.0f}  age {age} ms"
-    )
+        return [source.identity or (source.kind if source.kind != source.name else "on this screen")]
+    if source.nature == "event":
+        bad = sum(health.faults.values())
+        return [f"event  {health.good} {source.kind}  {bad} refused"]
+    age = f"{health.age_s * 1e3:4.0f} ms" if isfinite(health.age_s) and health.age_s < 10 else " long"
+    return [
+        f"{health.rate_hz:3.0f} Hz  loss {health.loss * 100:2.0f} %  age {age}",
+        f"{source.nature}  jitter {health.jitter_s * 1e3:4.1f} ms",
+    ]
 
 
 def shown_channels(source: SourceReport, patches: list[Patch], drives: bool, room: int) -> list[str]:
@@ -226,46 +233,48 @@ def draw_messages(
     """Draw what was said last, both ways, and what was refused with its reason."""
     picture.across(y, x, x + width)
     now = report.at_s if report is not None else 0.0
-    link = report.link if report is not None else None
     half = width // 2 if width >= 120 else width
-    picture.text(x + 2, y, f" said by {source.name} ", "title")
-    said = list(source.said) + (list(link.said) if link is not None and link.name != source.name else [])
+    others = [s for s in report.sources if s.said] if report is not None else []
+    link = report.link if report is not None else None
+    # a source that is read at every tick sends no messages: then it is the others that are heard
+    speakers = [source] if source.health is not None else others
+    title = f" said by {source.name} " if source.health is not None else " said by all that send messages "
+    picture.text(x + 2, y, title, "title")
+    said = [m for s in [*speakers, *([link] if link is not None and link is not source else [])] for m in s.said]
     said.sort(key=lambda s: s.at_s)
+    refused = sorted((m for s in speakers for m in s.bad), key=lambda s: s.at_s)
     rows = height - 1
-    if half == width and source.bad:
-        said = [*said[-(rows - 1) :], source.bad[-1]] if rows > 1 else [source.bad[-1]]
+    if half == width and refused:
+        said = [*said[-(rows - 1) :], refused[-1]] if rows > 1 else [refused[-1]]
     if not said:
-        picture.text(
-            x + 2,
-            y + 1,
-            "nothing that could be shown: it is read, not heard" if source.health is None else "nothing yet",
-            "dim",
-        )
+        words = "nothing yet" if others or source.health is not None else "nobody: no remote has been heard yet"
+        picture.text(x + 2, y + 1, words, "dim")
     for i, message in enumerate(said[-rows:]):
         _message(picture, x + 1, y + 1 + i, half - 2, message, now)
     if half == width:
         return
     picture.down(x + half - 1, y + 1, y + height)
-    health = source.health
-    counts = "  ".join(f"{n} {what}" for what, n in health.faults.items()) if health is not None else ""
-    missed = f"  {health.missed} missed" if health is not None and health.missed else ""
+    tallies = [s.health for s in speakers if s.health is not None]
+    kinds = dict.fromkeys(k for h in tallies for k in h.faults)
+    counts = "  ".join(f"{sum(h.faults.get(k, 0) for h in tallies)} {k}" for k in kinds)
+    gone = sum(h.missed for h in tallies)
+    missed = f"  {gone} missed" if gone else ""
     picture.text(x + half + 1, y, " refused ", "title")
     if counts or missed:
-        picture.text(x + half + 11, y, f" {counts}{missed} ".replace("  ", "  "), "alarm", width - half - 13)
-    if not source.bad:
+        picture.text(x + half + 11, y, f" {counts}{missed} ", "alarm", width - half - 13)
+    if not refused:
         picture.text(x + half + 1, y + 1, "nothing", "dim")
-    for i, message in enumerate(source.bad[-rows:]):
+    for i, message in enumerate(refused[-rows:]):
         _message(picture, x + half, y + 1 + i, width - half - 1, message, now)
 
 
 def _message(picture: Picture, x: int, y: int, width: int, message: Said, now: float) -> None:
-    age = now - message.at_s
+    age = max(0.0, now - message.at_s)
     picture.right(x + 8, y, f"{age:.2f} s" if age < 100 else "long", "dim")
     picture.text(x + 9, y, "→" if message.out else "!" if message.fault else "←", "alarm" if message.fault else "frame")
     if not message.fault:
         picture.text(x + 11, y, message.text, "commanded" if message.out else "rest", width - 11)
         return
-    why = f"{message.fault}: {message.reason}"
-    room = max(10, width - 13 - len(message.text))
-    end = picture.text(x + 11, y, message.text, "ghost", max(8, width - 11 - min(len(why), width // 2) - 2))
-    picture.text(end + 2, y, why, "alarm", max(room, x + width - end - 2) if end + 2 < x + width else 0)
+    # the reason first: what is wrong matters more than all of what was said
+    end = picture.text(x + 11, y, f"{message.fault}: {message.reason}", "alarm", width - 11)
+    picture.text(end + 2, y, message.text, "ghost", max(0, x + width - end - 2))
