@@ -103,6 +103,15 @@ class Recording:
                     return found[0]
         return ""
 
+    def columns_for(self, line: Line) -> tuple[str, ...]:
+        """Give the column of each of the line's inputs, empty where there is none."""
+        by = self.driven_by(line.inputs)
+        found = []
+        for (source, channel), column in zip(line.inputs, line.channels, strict=True):
+            other = f"{by}.{channel}" if by and source == "chosen" else plain(channel)
+            found.append(next((c for c in (column, other, channel) if c in self.columns), ""))
+        return tuple(found)
+
     def channels(self) -> frozenset[str]:
         """Give the channels that it has; buttons it lacks count as never pressed."""
         there = {c for c in self.columns if _is_reading(c)}
@@ -243,6 +252,7 @@ class RecordedDriver:
         self.lost = ""
         self._recording = recording
         self._player = Player(recording, dt_s)
+        self._columns: tuple[Line | None, tuple[str, ...]] = (None, ())
 
     def channels(self) -> frozenset[str]:
         """Give the channels that the recording has."""
@@ -252,6 +262,12 @@ class RecordedDriver:
         """Give the source of the line's rig whose readings these are; empty if they are those of none."""
         by = self._recording.driven_by(line.inputs)
         return next((name for name in line.rig.sources if plain(name) == by), "") if by else ""
+
+    def columns_for(self, line: Line) -> tuple[str, ...]:
+        """Give the column of each of the line's inputs, empty where there is none."""
+        if self._columns[0] is not line:
+            self._columns = (line, self._recording.columns_for(line))
+        return self._columns[1]
 
     @property
     def ended(self) -> bool:

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from pivrex.devices.health import Tally
 from pivrex.devices.messages import LettersReader, Message, reader_of, shown
 from pivrex.devices.wires import Tcp, open_wire
+from pivrex.devices.wires import Udp as UdpSocket
 from pivrex.rig.deeds import read_deed, split_time
 from pivrex.rig.rig import Rig
 from pivrex.rig.sources import GamepadSource, LettersSource, NumbersSource
@@ -16,6 +17,9 @@ __all__ = ["RemoteSource", "remotes_of"]
 
 OTHER_SILENT_S = 1.0
 """A sender of events that has been quiet for this long gives way to another."""
+
+SETTLE_S = 0.3
+"""For so long a connection is listened to before its letters count: one that repeats what is held down is found out."""
 
 
 class RemoteSource:
@@ -43,6 +47,7 @@ class RemoteSource:
         """Whether it was ever heard."""
         self._sender = ""
         self._last_s = float("-inf")
+        self._since_s = float("-inf")
         self._opened = 0
 
     def groups_are(self, groups: dict[str, str]) -> None:
@@ -59,11 +64,13 @@ class RemoteSource:
         chunks = self.wire.poll(now_s)
         if self.wire.opened != self._opened:
             self._opened = self.wire.opened
-            self._reader.forget()
+            self._begin("", now_s)
             if isinstance(self.spec, NumbersSource) and self.spec.hello:
                 self.wire.send(
                     self.spec.hello.encode("ascii", "replace").decode("unicode_escape").encode("latin-1", "replace")
                 )
+        if isinstance(self.wire, Tcp) and self._sender not in self.wire.senders and self.wire.senders:
+            self._begin(self.wire.senders[0], now_s)
         for data, sender, at_s in chunks:
             if sender != self._sender and self._taken(at_s):
                 self.tally.add(
@@ -71,8 +78,7 @@ class RemoteSource:
                 )
                 continue
             if sender != self._sender:
-                self._reader.forget()
-                self._sender = sender
+                self._begin(sender, at_s)
             # a datagram is whole: what has no end gets one
             whole = data + b"\n" if self.wire.whole_messages and not data.endswith(b"\n") else data
             for message in self._reader.feed(whole, at_s):
@@ -81,22 +87,29 @@ class RemoteSource:
                     self._last_s, self.heard = at_s, True
         self._look(now_s)
 
+    def _begin(self, sender: str, now_s: float) -> None:
+        """Hear a sender from now on."""
+        self._reader.forget()
+        self._sender, self._since_s, self._last_s = sender, now_s, float("-inf")
+
     def _taken(self, now_s: float) -> bool:
         """Tell whether the sender that is heard still holds its place."""
-        if self.lost:
-            return False
         if isinstance(self.wire, Tcp):
-            return self.wire.there(self._sender)
-        return now_s - self._last_s < (self.spec.silent_s or OTHER_SILENT_S)
+            return self._sender in self.wire.senders
+        return not self.lost and now_s - self._last_s < (self.spec.silent_s or OTHER_SILENT_S)
 
     def _look(self, now_s: float) -> None:
         """Say why it is lost, or that it is not."""
         before, silent = self.lost, now_s - self._last_s
+        connected = not isinstance(self.wire, UdpSocket)
         if not self.wire.is_open:
             self.lost = self.wire.problem
-        elif isinstance(self.wire, Tcp) and not self.wire.there(self._sender):
-            self.lost = "the connection is gone" if self.heard else "nobody has connected yet"
-        elif silent == float("inf") and (not self.heard or self.spec.NATURE == "stream"):
+        elif isinstance(self.wire, Tcp) and self._sender not in self.wire.senders:
+            self.lost = "the connection is gone" if self._sender else "nobody has connected yet"
+        elif self.spec.NATURE == "event" and connected:
+            # one that has just come may be held down already: it is listened to for a moment first
+            self.lost = "just connected" if now_s - self._since_s < SETTLE_S else ""
+        elif silent == float("inf"):
             # what was lost comes back by speaking, not by an open wire
             self.lost = before if before and self.heard else "nobody has spoken yet"
         elif self.spec.silent_s is not None and silent > self.spec.silent_s and self.spec.idle == "lost":

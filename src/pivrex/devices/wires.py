@@ -378,9 +378,10 @@ class Tcp(OpenWire):
                 sent |= end.send(data) == len(data)
         return sent
 
-    def there(self, sender: str) -> bool:
-        """Tell whether a sender is still connected."""
-        return sender in self._ends
+    @property
+    def senders(self) -> tuple[str, ...]:
+        """Who is connected, the first first."""
+        return tuple(self._ends)
 
     def _shut(self) -> None:
         for end in self._ends.values():

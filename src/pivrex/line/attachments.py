@@ -44,7 +44,8 @@ class One:
 
     ``speeds`` are pairs of a binding and its share; ``tos`` and ``bys`` of a binding and an angle in rad; ``held`` are
     bindings that switch it on while they last, ``sets`` pairs of a binding and the state that it leaves behind, and
-    ``toggles`` turn it over; ``shows`` is the input whose state a lamp shows, -1 for none. ``driver`` is what its values are made from: rest, forward, backward, whole, direction.
+    ``toggles`` turn it over; ``shows`` is the input whose state a lamp shows, -1 for none. ``driver`` is what its values
+    are made from: rest, forward, backward, whole, direction.
     """
 
     name: str

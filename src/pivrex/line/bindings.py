@@ -42,7 +42,7 @@ class BindingSettings:
     beaten : (N, N) bool
         Which plain binding a combination keeps from acting.
     dt_s : float
-    motions : tuple of int
+    motions : (M,) int
         Those that move the robot.
     twist, bound, rise, fall, against : of the motions
         (M, 3) fractions of full; what they grow to; rates in 1/s, 0 for at once; (M, M) those of the opposite way.
@@ -59,7 +59,7 @@ class BindingSettings:
     letter: Bools
     beaten: Bools
     dt_s: float
-    motions: tuple[int, ...]
+    motions: NDArray[np.intp]
     twist: Floats
     bound: Floats
     rise: Floats
@@ -166,12 +166,12 @@ def settings_of(rig: Rig, inputs: list[tuple[str, str]]) -> BindingSettings | No
         letter=np.array([p.channel.startswith("letter ") for p in patches]),
         beaten=beaten,
         dt_s=rig.dt_s,
-        motions=motions,
+        motions=np.array(motions, np.intp),
         twist=twist,
         bound=np.array([deeds[i].value for i in motions]),  # type: ignore[union-attr]
         rise=np.array([b.rise_per_s if b is not None else 0.0 for b in bindings]),
         fall=np.array([b.fall_per_s if b is not None else 0.0 for b in bindings]),
-        against=np.array([[bool((a * b < 0).any()) for b in twist] for a in twist]).reshape(len(motions), len(motions)),
+        against=np.array([[(a * b < 0).any() for b in twist] for a in twist], bool).reshape(len(motions), len(motions)),
         of={v: tuple(i for i, d in enumerate(deeds) if d is not None and d.verb == v) for v in verbs},
     )
 

@@ -43,7 +43,8 @@ def not_at_rest(line: Line, raw: Floats, driving: str = "", of: Collection[int] 
         for k, patch in enumerate(line.bindings.patches):
             at = int(line.bindings.channel[k])
             deed = patch.deed
-            if at in looked and patch.source != "session" and deed is not None and deed.lasts and raw[at] >= PRESSED:
+            moves = deed is not None and deed.verb in ("motion", "speed", "on") and deed.value != 0
+            if at in looked and patch.source != "session" and deed is not None and moves and raw[at] >= PRESSED:
                 return f"let go first: {patch.channel} says {deed.text}"
     if line.attachments is not None:
         for one in line.attachments.each:

@@ -53,7 +53,7 @@ def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick
     places = {t: i - sensed_at.start for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}
     steps = _steps(recording.readings(), line.dt_s, every_tick)
     play = _one_by_one if line.reads_sensed else _in_chunks
-    yield from play(line, robot, steps, sensed_at, places, driving)
+    yield from play(line, robot, steps, sensed_at, places, driving, recording.columns_for(line))
 
 
 def _sense(robot: StandInRobot, step: _Step, places: dict[str, int]) -> Floats:
@@ -65,17 +65,23 @@ def _sense(robot: StandInRobot, step: _Step, places: dict[str, int]) -> Floats:
     return sensed
 
 
-def _raw(line: Line, step: _Step) -> list[float]:
+def _raw(step: _Step, columns: tuple[str, ...]) -> list[float]:
     raw = step.reading.raw
-    return [raw.get(c, raw.get(i[1], 0.0)) for c, i in zip(line.channels, line.inputs, strict=True)]
+    return [raw[c] if c else 0.0 for c in columns]
 
 
 def _one_by_one(
-    line: Line, robot: StandInRobot, steps: Iterator[_Step], _at: slice, places: dict[str, int], driving: str
+    line: Line,
+    robot: StandInRobot,
+    steps: Iterator[_Step],
+    _at: slice,
+    places: dict[str, int],
+    driving: str,
+    columns: tuple[str, ...],
 ) -> Iterator[Floats]:
     state = line.start()
     for step in steps:
-        after, row = line.step(state, np.array(_raw(line, step)), _sense(robot, step, places), driving=driving)
+        after, row = line.step(state, np.array(_raw(step, columns)), _sense(robot, step, places), driving=driving)
         if step.counts:
             state = after
             robot.command(line.told(row), line.dt_s)
@@ -84,12 +90,18 @@ def _one_by_one(
 
 
 def _in_chunks(
-    line: Line, robot: StandInRobot, steps: Iterator[_Step], sensed_at: slice, places: dict[str, int], driving: str
+    line: Line,
+    robot: StandInRobot,
+    steps: Iterator[_Step],
+    sensed_at: slice,
+    places: dict[str, int],
+    driving: str,
+    columns: tuple[str, ...],
 ) -> Iterator[Floats]:
     state = line.start()
     while chunk := list(islice(steps, CHUNK)):
         # What remembers nothing is computed for the whole chunk at once, which gives the same bits as one by one.
-        raw = np.array([_raw(line, step) for step in chunk])
+        raw = np.array([_raw(step, columns) for step in chunk])
         shaped = line.shape(raw, driving)
         rated, level, clock = (
             np.empty_like(shaped[-1]),

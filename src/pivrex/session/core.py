@@ -384,14 +384,15 @@ class Session:
         """Put all channels of this instant into one row. A stick that is not there is NaN, which counts as rest."""
         status, found = self.status, self._readings
         chosen = found[status.source]
-        recorded = self._sources[status.source].kind == "recording"
+        source_now = self._sources[status.source]
+        columns = source_now.columns_for(self._line) if isinstance(source_now, RecordedDriver) else None
         raw = np.empty(len(self._line.inputs))
-        for i, ((source, channel), column) in enumerate(zip(self._line.inputs, self._line.channels, strict=True)):
+        for i, (source, channel) in enumerate(self._line.inputs):
             if source == "session":
                 raw[i] = self._shown(channel)
                 continue
-            if recorded:
-                value = chosen.get(column, chosen.get(channel))
+            if columns is not None:
+                value = chosen.get(columns[i])
             elif source == "chosen":
                 value = chosen.get(channel)
             elif source in found:
