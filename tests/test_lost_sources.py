@@ -58,7 +58,8 @@ class Sender:
 
     def say(self, left_x: float = 0.0, left_y: float = 0.0, buttons: int = 0, sender: str = "green") -> None:
         self.seq += 1
-        self.socket.send(frame(f"PIVDRV,{sender},{self.seq},{left_x},{left_y},0,0,0,0,{buttons:X}"))
+        with contextlib.suppress(ConnectionRefusedError):  # nobody listens yet
+            self.socket.send(frame(f"PIVDRV,{sender},{self.seq},{left_x},{left_y},0,0,0,0,{buttons:X}"))
 
 
 class RemoteCase(TempCase):

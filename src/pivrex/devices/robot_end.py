@@ -106,9 +106,9 @@ class RobotEnd:
             self._note(now_s, "drive")
 
     def _rest_now(self, now_s: float) -> None:
-        if self.state != ALONE:
+        before, self.state, self.told = self.state, ALONE, list(self._rest)
+        if before != ALONE:
             self._note(now_s, "left alone")
-        self.state, self.told = ALONE, list(self._rest)
 
     def step(self, now_s: float) -> list[bytes]:
         """Let time pass; gives the sentences to send."""

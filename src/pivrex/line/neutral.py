@@ -15,6 +15,9 @@ __all__ = ["not_at_rest"]
 
 Floats = NDArray[np.float64]
 
+AT_REST = 0.02
+"""What counts as rest behind the dead band: a bare stick of a few bits without one never reads 0 exactly."""
+
 
 def not_at_rest(line: Line, raw: Floats, driving: str = "", of: Collection[int] | None = None) -> str:
     """Say what is not at rest; empty if all is.
@@ -37,7 +40,7 @@ def not_at_rest(line: Line, raw: Floats, driving: str = "", of: Collection[int] 
     looked = range(len(line.inputs)) if of is None else of
     banded = line.shape(raw, driving)[1]
     for i, function in enumerate(line.functions):
-        if i in looked and banded[i] != 0:
+        if i in looked and abs(banded[i]) > AT_REST:
             return f"let go first: {function} reads {banded[i]:+.2f}"
     if line.bindings is not None:
         for k, patch in enumerate(line.bindings.patches):
@@ -49,6 +52,6 @@ def not_at_rest(line: Line, raw: Floats, driving: str = "", of: Collection[int] 
     if line.attachments is not None:
         for one in line.attachments.each:
             for follow in one.follows:
-                if follow.channel in looked and float(deflection(follow, raw[..., follow.channel])) != 0:
+                if follow.channel in looked and abs(float(deflection(follow, raw[..., follow.channel]))) > AT_REST:
                     return f"let go first: {line.inputs[follow.channel][1]} moves {one.name}"
     return ""

@@ -1,0 +1,401 @@
+"""A robot in a process of its own at the other end of a link: what it is told, and that it rests whatever is cut.
+
+Times are those of the robot's own log. What the machine itself stood still, which that log shows too, is not reckoned.
+"""
+
+import contextlib
+import csv
+import itertools
+import os
+import pty
+import select
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+import tty
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from pivrex.devices.link import out_sentence, wire_hash
+from pivrex.devices.pad_stand_in import PadRemote
+from pivrex.devices.robot_end import ALONE, DRIVING, RESTING, RobotEnd
+from pivrex.devices.sentence import unframe
+from pivrex.line import Line
+from pivrex.rig import Rig, read_text
+from pivrex.rig.sources import Link
+from pivrex.session.client import SessionClient
+from pivrex.session.messages import AttachPads, ChooseSource, GoLive, KeyDown, Request, SetKeysMode, SetUp
+from tests.support import PLAIN, ROOT, TempCase, Terminal, wait_for
+from tests.test_lost_sources import Sender, free_port, radio
+
+WITHIN_S = 0.3
+RUN = [sys.executable, "-m", "pivrex"]
+
+
+class EndTest(TempCase):
+    """The robot's end alone, with a clock of its own."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.rig = read_text(PLAIN, Path("plain.toml"), Rig)
+        self.line = Line(self.rig)
+        self.hash = wire_hash(self.line)
+        self.end = RobotEnd(self.rig, None, 0.0)
+
+    def say(
+        self, seq: int, drive: bool, now_s: float, value: float = 0.5, sender: str = "a", rig_hash: str = ""
+    ) -> int:
+        self.end.take(out_sentence(seq, drive, rig_hash or self.hash, np.array([value, value])), sender, now_s)
+        self.end.step(now_s)
+        return self.end.state
+
+    def test_it_drives_only_after_a_rest_and_rests_when_left_alone(self) -> None:
+        self.assertEqual(self.say(1, True, 0.0), ALONE)
+        self.assertEqual(self.say(2, False, 0.02), RESTING)
+        self.assertEqual(self.say(3, True, 0.04), DRIVING)
+        self.assertEqual(self.end.told, [0.5, 0.5])
+        self.end.step(0.18)
+        self.assertEqual(self.end.state, DRIVING)
+        self.end.step(0.20)
+        self.assertEqual((self.end.state, self.end.told), (ALONE, [0.0, 0.0]))
+        self.assertEqual(self.say(4, True, 0.5), ALONE)  # it does not start again by itself
+        self.assertEqual(self.end.refused["drive before rest"], 2)
+
+    def test_it_refuses_old_numbers_other_senders_and_other_rigs(self) -> None:
+        self.say(10, False, 0.0)
+        self.say(11, True, 0.02, 0.25)
+        self.say(11, True, 0.03, 1.0)
+        self.say(9, True, 0.04, 1.0)
+        self.say(12, True, 0.05, 1.0, sender="b")
+        self.say(13, True, 0.06, 1.0, rig_hash="00000000")
+        self.assertEqual(self.end.told, [0.25, 0.25])
+        self.assertEqual((self.end.refused["an old number"], self.end.refused["another sender"]), (2, 1))
+        self.assertEqual(sum(self.end.refused.values()), 4)
+
+    def test_it_greets_senses_and_complains(self) -> None:
+        self.end.fault = "motor 2,over temperature"
+        said = [unframe(s) for s in self.end.step(0.0)]
+        self.assertEqual(said[0], f"PIVHEY,Plain,{self.hash}")
+        self.assertEqual(said[1], "PIVFLT,motor 2,over temperature")
+        self.assertTrue(said[2].startswith("PIVSEN,1,0,2,0,0,0,0,"))
+
+    def test_noise_and_a_sentence_in_pieces(self) -> None:
+        good = out_sentence(1, False, self.hash, np.zeros(2))
+        self.end.take(b"\x00\xff$PIV\n" + good[:9], "a", 0.0)
+        self.end.take(good[9:], "a", 0.0)
+        self.assertEqual((self.end.good, sum(self.end.refused.values())), (1, 1))
+
+
+class Relay:
+    """Passes datagrams on between Pivrex and the robot until it is cut."""
+
+    def __init__(self, to: int) -> None:
+        self.near = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self.near.bind(("127.0.0.1", 0))
+        self.port = int(self.near.getsockname()[1])
+        self.far = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self.far.connect(("127.0.0.1", to))
+        self.cut = self.over = False
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def _run(self) -> None:
+        back = None
+        while not self.over:
+            for one in select.select([self.near, self.far], [], [], 0.05)[0]:
+                with contextlib.suppress(OSError):
+                    if one is self.near:
+                        data, back = self.near.recvfrom(2048)
+                        if not self.cut:
+                            self.far.send(data)
+                    else:
+                        data = self.far.recv(2048)
+                        if back is not None and not self.cut:
+                            self.near.sendto(data, back)
+
+    def close(self) -> None:
+        self.over = True
+        self._thread.join(1)
+        self.near.close()
+        self.far.close()
+
+
+class Robot:
+    """`pivrex stand-in` in a process of its own, with its log."""
+
+    def __init__(self, rig: Path, log: Path, *words: str) -> None:
+        self.log = log
+        env = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
+        self.process = subprocess.Popen(
+            [*RUN, "stand-in", str(rig), "--log", str(log), *words], stdout=subprocess.PIPE, text=True, env=env
+        )
+        assert self.process.stdout is not None
+        self.said = self.process.stdout.readline()
+
+    def rows(self) -> list[tuple[float, str, bool]]:
+        with self.log.open() as stream:
+            found = [r for r in csv.reader(stream) if len(r) == 4][1:]
+        return [(float(t), what, resting == "1") for t, what, resting, _ in found]
+
+    @property
+    def drives(self) -> bool:
+        rows = self.rows()
+        return bool(rows) and not rows[-1][2]
+
+    def close(self) -> None:
+        self.process.terminate()
+        self.process.wait(5)
+        assert self.process.stdout is not None
+        self.process.stdout.close()
+
+
+class LinkCase(TempCase):
+    radio_port = 0
+
+    def begin(self, *parts: str, link: Link | None = None, words: tuple[str, ...] = (), source: str = "radio") -> None:
+        """Start the robot and a session that commands it."""
+        path = self.write("rigs/plain.toml", PLAIN + "".join(parts))
+        port = free_port()
+        self.robot = Robot(path, self.folder / "robot.csv", *(words or ("--udp", str(port))))
+        self.addCleanup(self.robot.close)
+        self.port = port
+        self.client = SessionClient()
+        self.addCleanup(self.client.close)
+        rig = read_text(path.read_text(), path, Rig)
+        where = link or Link.model_validate({"wire": {"kind": "udp", "host": "127.0.0.1", "port": port}})
+        self.client.set_up(SetUp(rig, None, source=source, link=where, gamepads=source == "pad 1"))
+        self.talking: Callable[[], None] | None = None
+
+    def go(self, seconds: float) -> None:
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            self.step()
+
+    def step(self) -> bool:
+        if self.talking is not None:
+            self.talking()
+        self.client.beat()
+        self.client.poll()
+        time.sleep(0.02)
+        return True
+
+    def until(self, what: Callable[[], object], seconds: float = 20) -> None:
+        wait_for(lambda: self.step() and what(), seconds, lambda: str(self.client.status))
+
+    def ask(self, request: Request) -> None:
+        self.client.send(request)
+
+    def by_radio(self) -> None:
+        """Drive live by a radio."""
+        self.sender = Sender(self.radio_port)
+        self.addCleanup(self.sender.socket.close)
+        self.talking = self.sender.say
+        self.until(lambda: self.client.status.linked == "heard" and not self.client.status.lost)
+        self.until(self.live)
+        self.talking = lambda: self.sender.say(left_y=-0.6)
+        self.until(lambda: self.robot.drives)
+        self.go(0.3)
+
+    def live(self) -> bool:
+        if not self.client.status.live:
+            self.ask(GoLive())
+        return self.client.status.live
+
+    def assert_rests(self, cut_s: float, wait_s: float = 1.2) -> None:
+        """The robot had zero outputs within the time of what was cut, and stays so."""
+        self.go(wait_s)
+        rows = self.robot.rows()
+        after = [(t, rest) for t, _, rest in rows if t >= cut_s]
+        self.assertTrue(after)
+        times = [t for t, _, _ in rows if t >= cut_s - 0.1]
+        stalled = sum(max(0.0, b - a - 0.06) for a, b in itertools.pairwise(times) if a < cut_s + 1.0)
+        moving = [t for t, rest in after if not rest]
+        last = max(moving, default=cut_s)
+        self.assertLessEqual(last - cut_s, WITHIN_S + stalled)
+        self.assertFalse(self.robot.drives)
+
+    def with_radio(self) -> str:
+        self.radio_port = free_port()
+        return radio(self.radio_port)
+
+
+class CutTest(LinkCase):
+    def test_cutting_the_radio(self) -> None:
+        self.begin(self.with_radio())
+        self.by_radio()
+        self.talking = None
+        cut = time.monotonic()
+        self.assert_rests(cut)
+        # it is there again with the stick pushed: nothing moves until it was let go
+        self.talking = lambda: self.sender.say(left_y=-0.6)
+        self.go(0.6)
+        self.assertFalse(self.robot.drives)
+
+    def test_killing_the_session(self) -> None:
+        self.begin(self.with_radio())
+        self.by_radio()
+        os.kill(self.client.process_id, signal.SIGKILL)
+        self.assert_rests(time.monotonic())
+
+    def test_freezing_the_session(self) -> None:
+        self.begin(self.with_radio())
+        self.by_radio()
+        os.kill(self.client.process_id, signal.SIGSTOP)
+        try:
+            self.assert_rests(time.monotonic(), 0.8)
+        finally:
+            os.kill(self.client.process_id, signal.SIGCONT)
+        self.until(lambda: "stood still" in self.client.status.held or "left alone" in self.client.status.held)
+        self.go(0.5)
+        self.assertFalse(self.robot.drives)
+        self.assertFalse(self.client.status.live)
+
+    def test_cutting_the_link(self) -> None:
+        port = free_port()
+        relay = Relay(port)
+        self.addCleanup(relay.close)
+        link = Link.model_validate({"wire": {"kind": "udp", "host": "127.0.0.1", "port": relay.port}})
+        self.begin(self.with_radio(), link=link, words=("--udp", str(port)))
+        self.by_radio()
+        relay.cut = True
+        self.assert_rests(time.monotonic())
+        self.assertIn("the robot is silent", self.client.status.held)
+        relay.cut = False
+        self.go(0.8)
+        self.assertFalse(self.robot.drives)
+
+    def test_unplugging_the_pad(self) -> None:
+        self.begin(source="pad 1")
+        self.ask(AttachPads())
+        self.until(lambda: self.client.status.pad_port)
+        pad = PadRemote(self.client.status.pad_port)
+        self.until(lambda: any(s.name == "pad 1" for s in self.client.status.sources))
+        self.ask(ChooseSource("pad 1"))
+        self.until(self.live)
+        pad.move(left_y=-0.8)
+        self.until(lambda: self.robot.drives)
+        self.go(0.2)
+        pad.unplug()
+        self.assert_rests(time.monotonic())
+        again = PadRemote(self.client.status.pad_port)
+        self.addCleanup(again.unplug)
+        again.move(left_y=-0.8)
+        self.go(0.8)
+        self.assertFalse(self.robot.drives)
+        again.move(left_y=0.0)
+        self.until(lambda: not self.client.status.lost)
+        again.move(left_y=-0.8)
+        self.until(lambda: self.robot.drives)
+
+
+class TransportTest(LinkCase):
+    """Each kind of remote moves the robot over its real wire; the link too."""
+
+    def drive_by(self, name: str, part: str, *script: str) -> None:
+        self.begin(part, source=name)
+        path = self.folder / "rigs" / "plain.toml"
+        lines = self.write("script.txt", "\n".join(("wait 0.8", *script) * 15))
+        env = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
+        remote = subprocess.Popen([*RUN, "remote", str(path), name, "--script", str(lines)], env=env)
+        self.addCleanup(remote.wait, 5)
+        self.addCleanup(remote.terminate)
+        self.until(lambda: self.client.status.linked == "heard" and not self.client.status.lost)
+        self.until(self.live)
+        self.until(lambda: self.robot.drives)
+
+    def test_a_bare_stick_on_a_pseudo_terminal(self) -> None:
+        self.drive_by(
+            "stick",
+            '[sources.stick]\nkind = "numbers"\nlabels = { X = "left_x", Y = "left_y" }\nsilent_after = "250 ms"\n'
+            f'wire = {{ kind = "serial", port = "{self.folder / "stick"}" }}\n',
+            *("left_y -0.7", "wait 1", "rest"),
+        )
+
+    def test_letters_over_tcp(self) -> None:
+        self.drive_by(
+            "box",
+            f'[sources.box]\nkind = "letters"\nwire = {{ kind = "tcp", port = {free_port(socket.SOCK_STREAM)} }}\n'
+            '[sources.box.letters]\nF = "forward 60 %"\nS = "brake"\n',
+            *("send S", "wait 0.6", "send F"),
+        )
+
+    def test_bits_on_a_pseudo_terminal(self) -> None:
+        self.drive_by(
+            "toy",
+            '[[bindings]]\nchannel = "go"\nsource = "toy"\ndoes = "forward 60 %"\n[sources.toy]\nkind = "frames"\nlength = 1\n'
+            f'mark = [90]\nsilent_after = "250 ms"\nwire = {{ kind = "serial", port = "{self.folder / "toy"}", baud = 9600 }}\n'
+            'fields = [{ channel = "go", bit = 3 }]\n',
+            *("go 1", "wait 1", "go 0"),
+        )
+
+    def test_the_link_over_a_pseudo_terminal(self) -> None:
+        path = self.folder / "robot-line"
+        link = Link.model_validate({"wire": {"kind": "serial", "port": str(path)}})
+        self.begin(link=link, words=("--serial", str(path)), source="keys")
+        self.until(lambda: self.client.status.linked == "heard")
+        self.until(self.live)
+        self.ask(SetKeysMode("latched"))
+        self.ask(KeyDown("w"))
+        self.until(lambda: self.robot.drives)
+        far, near = pty.openpty()
+        tty.setraw(near)
+        os.close(far)
+        os.close(near)
+
+    def test_a_stale_rig_on_the_robot_shows_and_is_not_driven(self) -> None:
+        port = free_port()
+        other = self.write(
+            "rigs/other.toml", PLAIN.replace('output = { kind = "fraction" }', 'output = { kind = "percent" }')
+        )
+        robot = Robot(other, self.folder / "other.csv", "--udp", str(port))
+        self.addCleanup(robot.close)
+        self.begin(
+            link=Link.model_validate({"wire": {"kind": "udp", "host": "127.0.0.1", "port": port}}), source="keys"
+        )
+        self.until(lambda: "the robot has another rig" in self.client.status.linked)
+        self.ask(GoLive())
+        self.go(0.3)
+        self.assertFalse(self.client.status.live)
+        self.assertIn("another rig", self.client.status.note)
+
+
+class WholeProgramTest(TempCase):
+    """The program itself, driven by keys in a terminal that reports no releases, killed and frozen whole."""
+
+    def test_kill_and_freeze(self) -> None:
+        home = self.demo()
+        port = free_port()
+        rig = home / "rigs" / "plover.toml"
+        for number, how in enumerate((signal.SIGKILL, signal.SIGSTOP)):
+            robot = Robot(rig, self.folder / f"robot{number}.csv", "--udp", str(port))
+            terminal = Terminal(
+                "open", str(home), "--rig", "plover", "--view", "driver", "--link", f"udp:127.0.0.1:{port}"
+            )
+            try:
+                terminal.wait("to robot, udp 127.0.0.1")
+                wait_for(lambda t=terminal: "(!" not in t.row(0), 20, terminal.screen)  # type: ignore[misc]
+                terminal.keys("C-l")
+                terminal.wait(" LIVE ")
+                terminal.keys("w", "w", "w")
+                wait_for(lambda r=robot: r.drives, 20, terminal.screen)  # type: ignore[misc]
+                pids = terminal.pids()
+                for pid in pids:
+                    os.kill(pid, how)
+                cut = time.monotonic()
+                time.sleep(1.0)
+                moving = [t for t, _, rest in robot.rows() if t > cut and not rest]
+                self.assertLessEqual(max(moving, default=cut) - cut, WITHIN_S + 0.3)
+                self.assertFalse(robot.drives)
+                if how == signal.SIGSTOP:
+                    for pid in pids:
+                        os.kill(pid, signal.SIGCONT)
+                    terminal.wait("STOPPED")
+                    self.assertFalse(robot.drives)
+            finally:
+                terminal.close()
+                robot.close()
