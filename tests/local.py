@@ -7,6 +7,7 @@ from pathlib import Path
 from pivrex.rig import open_folder
 from pivrex.session.core import Session
 from pivrex.session.messages import Request, SetUp, Status
+from pivrex.session.report import Report
 from pivrex.session.shared import Row
 from pivrex.tui.desk import Desk
 
@@ -50,8 +51,13 @@ class LocalClient:
             rows.append(Row(self.session.status.serial, self.session.status.runs, 0.001, 0.0002, values))
         return rows
 
+    @property
+    def report(self) -> Report | None:
+        return self.session.report if self.session is not None else None
+
     def close(self) -> None:
-        pass
+        if self.session is not None:
+            self.session.close(self.now)
 
 
 def local_desk(home: Path, source: str = "keys") -> Desk:

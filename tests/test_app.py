@@ -21,6 +21,7 @@ from pivrex.tui.commands import COMMANDS, command_for
 from pivrex.tui.entry import ValueEntry
 from pivrex.tui.releases import FocusReported, KeyReleased, ReleaseParser, ReleasesReported
 from pivrex.tui.views.chassis import ChassisView
+from pivrex.tui.views.driver import DriverView
 from pivrex.tui.views.shaping import ShapingView
 from tests.local import LocalClient, local_desk
 from tests.support import DEMO, TempCase
@@ -48,6 +49,7 @@ class AppCase(TempCase):
     @asynccontextmanager
     async def running(self, source: str = "keys", size: tuple[int, int] = (160, 47), view: str = "field") -> Any:
         self.desk = local_desk(self.home, source)
+        self.addCleanup(self.desk.client.close)
         self.app = PivrexApp(self.desk, view=view)
         async with self.app.run_test(size=size) as pilot:
             self.pilot = pilot
@@ -108,10 +110,10 @@ class DrivingTest(AppCase):
             self.assertIn("LIVE", self.text("head"))
             await self.press("5")  # a key with a meaning does what it means
             self.assertTrue(self.desk.status.live)
-            await self.press("h")
-            self.assertIn("the key h, which means nothing here", self.desk.status.held)
+            await self.press("z")
+            self.assertIn("the key z, which means nothing here", self.desk.status.held)
             self.assertFalse(self.desk.status.live)
-            await self.press("h")  # not live, it is only ignored
+            await self.press("z")  # not live, it is only ignored
             self.assertIn("STOPPED", self.text("head"))
 
     @in_loop
@@ -359,7 +361,7 @@ class WholeTest(AppCase):
     @in_loop
     async def test_every_command_has_an_action(self) -> None:
         for command in COMMANDS:
-            views = [ShapingView, ChassisView]
+            views = [DriverView, ShapingView, ChassisView]
             owner = [
                 command.view == "" and hasattr(PivrexApp, f"act_{command.name}"),
                 *(hasattr(v, f"act_{command.name}") for v in views),
@@ -370,7 +372,7 @@ class WholeTest(AppCase):
     async def test_keys_do_not_overlap(self) -> None:
         from pivrex.devices.keys import DRIVE_KEYS
 
-        for view in ("shaping", "chassis", "field"):
+        for view in ("driver", "shaping", "chassis", "field"):
             keys = [k for c in COMMANDS if c.acts_in(view) for k in c.keys]
             self.assertEqual(len(keys), len(set(keys)))
             self.assertFalse(set(keys) & set(DRIVE_KEYS))

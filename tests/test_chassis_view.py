@@ -295,9 +295,9 @@ class ChassisViewTest(RobotCase):
     async def test_a_click_on_the_line_opens_its_cell(self) -> None:
         from pivrex.tui.frame import cell_at
 
-        self.assertEqual([cell_at(160, x) for x in (5, 60, 100, 159)], ["shaping", "chassis", "chassis", "field"])
+        self.assertEqual([cell_at(160, x) for x in (5, 60, 100, 159)], ["driver", "shaping", "chassis", "field"])
         async with self.running(view="chassis"):
-            await self.pilot.click("#line", offset=(5, 1))
+            await self.pilot.click("#line", offset=(60, 1))
             self.assertEqual(self.app.view.name_, "shaping")
 
     @in_loop

@@ -191,7 +191,8 @@ class StandIn:
         lag = self.rig.lag_s
         if self._coast < len(told) and told[self._coast] >= 0.5:
             lag = COAST_LAG * (lag or 0.1)
-        attached = self._moved_arms(state, told, dt_s) if self._arms else ()
+        # commands to the motors alone, as a shakedown sends them, leave attachments as they are
+        attached = self._moved_arms(state, told, dt_s) if self._arms and len(told) >= self._coast else state.attached
         decay = exp(-dt_s / lag) if lag > 0 else 0.0
         memory = lag * (1 - decay)
         load = 0 if state.lifted else 1

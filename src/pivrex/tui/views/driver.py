@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from pivrex.rig.controls import same_stick
 from pivrex.rig.edit import set_key
 from pivrex.rig.patches import Patch, patches_of
 from pivrex.session.messages import ChooseSource, Stop, WatchSources
@@ -158,7 +159,7 @@ class DriverView(View):
         own = source.name in desk.rig.sources
         name = "chosen" if source.name == desk.status.source else source.name if own else source.kind
         if patch.key.startswith("law."):
-            changes: list[tuple[str, object]] = [(patch.key, channel)]
+            changes = self._law_changes(patch, channel)
             if name != desk.rig.axis(channel).source:
                 changes.append((f"axes.{channel}.source", name))
         elif patch.binding is not None:
@@ -178,6 +179,25 @@ class DriverView(View):
                 + (f" of {name}" if name != "chosen" else "")
                 + "; let go, then g"
             )
+
+    def _law_changes(self, patch: Patch, channel: str) -> list[tuple[str, object]]:
+        """Let a function of the law read another channel. One that read it before gets this one's; arcade becomes split
+        arcade, and back, as the sticks are.
+        """
+        rig = self.desk.rig
+        axes = rig.law.axes()
+        changes: list[tuple[str, object]] = [(patch.key, channel)]
+        reads = {role: rig.channel(axis) for role, axis in axes.items()}
+        for role, other in reads.items():
+            if other == channel and role != patch.function:
+                changes.append((f"law.{role}", axes[patch.function]))
+                reads[role] = reads[patch.function]
+        reads[patch.function] = channel
+        if rig.law.kind in ("arcade", "split arcade"):
+            kind = "arcade" if same_stick(reads["forward"], reads["turn"]) else "split arcade"
+            if kind != rig.law.kind:
+                changes.append(("law.kind", kind))
+        return changes
 
     # --- keys ---
 

@@ -158,7 +158,8 @@ def draw_patches(
 ) -> dict[int, int]:  # fmt: skip
     """List what channels do; gives the row of each patch that is shown."""
     picture.text(x + 1, y, "what they do", "title")
-    picture.right(x + width - 1, y, "↑↓ select  v patch", "dim")
+    if width > 36:
+        picture.right(x + width - 1, y, "↑↓ select  v patch", "dim")
     rows = height - 2
     first = max(0, min(chosen - rows // 2, len(patches) - rows))
     step = 2 if rows > 2 * len(patches) else 1
