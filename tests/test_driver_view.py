@@ -10,14 +10,18 @@ from pivrex.session.messages import ChooseSource, MeasureAnew, MoveSticks
 from pivrex.session.report import Travel, Watch
 from pivrex.tui.views.driver import DriverView
 from tests.local import LocalClient
-from tests.support import PLAIN, TempCase, Terminal
+from tests.support import PLAIN, TempCase, Terminal, wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_lost_sources import Sender, free_port, radio
 from tests.test_session import FakePad
 
 
 def travel(**channels: tuple[float, float, float]) -> Mapping[str, Travel]:
-    return {c: Travel(low, high, (low + high) / 2, noise, 100) for c, (low, high, noise) in channels.items()}
+    """Lowest, highest, tremble; the newest reading is the one further from rest."""
+    return {
+        c: Travel(low, high, (low + high) / 2, noise, 100, high if abs(high) > abs(low) else low)
+        for c, (low, high, noise) in channels.items()
+    }
 
 
 class CalibrationTest(unittest.TestCase):
@@ -237,12 +241,12 @@ class TerminalTest(TempCase):
         terminal = Terminal("demo", str(self.folder / "w"), "--rig", "coot", "--view", "driver", size=(80, 24))
         self.addCleanup(terminal.close)
         terminal.wait("what they do", 30)
-        terminal.keys("Right", "Right", "Right")
+        terminal.keys("Right")
         terminal.wait("channels of green radio")
         terminal.keys("1", "5", "1", "v")
-        terminal.wait("move the control")
+        terminal.wait("being patched")
         terminal.keys("Escape")
-        terminal.wait("STOPPED")
+        wait_for(lambda: "move it" not in terminal.screen(), 20, terminal.screen)
         terminal.keys("x")
         terminal.wait("saved exports/coot-patches", 30)
         terminal.keys("C-q")

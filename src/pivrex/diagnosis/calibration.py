@@ -52,6 +52,11 @@ class Measured(Protocol):
         """How many readings there were."""
         ...
 
+    @property
+    def now(self) -> float:
+        """The newest reading."""
+        ...
+
 
 @dataclass(frozen=True)
 class Phase:
@@ -140,7 +145,7 @@ class Calibration:
         return ""
 
     def _pushed(self, travel: Mapping[str, Measured]) -> str:
-        ways = {c: max(abs(travel[c].high - self._middle(c)), abs(travel[c].low - self._middle(c))) for c in self.axes}
+        ways = {c: abs(travel[c].now - self._middle(c)) for c in self.axes}
         best = max(ways, key=lambda c: ways[c])
         return best if ways[best] > LEAST_WAY / 2 else ""
 
@@ -163,8 +168,7 @@ class Calibration:
             for c in self.axes if phase.kind == "roll" else self.triggers:
                 self._ends[c] = (travel[c].low, travel[c].high)
         else:
-            t, middle = travel[phase.channel], self._middle(phase.channel)
-            rose = t.high - middle > middle - t.low
+            rose = travel[phase.channel].now > self._middle(phase.channel)
             # pushed away a stick reads less, and to the right more
             self._reversed[phase.channel] = rose == phase.channel.endswith("y")
         self.at += 1

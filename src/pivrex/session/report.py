@@ -25,6 +25,8 @@ class Travel:
     noise : float
         The spread, highest less lowest, of the last second.
     readings : int
+    now : float
+        The newest reading.
     """
 
     low: float
@@ -32,6 +34,7 @@ class Travel:
     mean: float
     noise: float
     readings: int
+    now: float
 
 
 @dataclass(frozen=True)
@@ -88,7 +91,9 @@ class Watch:
     def travel(self) -> dict[str, Travel]:
         """Sum up."""
         return {
-            c: Travel(s[0], s[1], s[2] / s[3], max(self._recent[c]) - min(self._recent[c]), int(s[3]))
+            c: Travel(
+                s[0], s[1], s[2] / s[3], max(self._recent[c]) - min(self._recent[c]), int(s[3]), self._recent[c][-1]
+            )
             for c, s in self._seen.items()
         }
 

@@ -271,6 +271,7 @@ class PivrexApp(App[int]):
     def action_stop_first(self) -> None:
         """Esc: stop before anything else, then close what lies over the view."""
         self.act_stop()
+        self.view.cancel()
         self._overlay = ""
         while len(self.screen_stack) > 1:
             self.pop_screen()

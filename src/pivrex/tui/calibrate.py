@@ -23,8 +23,6 @@ REST_FRAMES = 55
 
 SETTLE_FRAMES = 12
 
-WRONG_FRAMES = 60
-
 
 class CalibrationGuide:
     """One calibration on the screen. Enter goes on; Backspace begins the step anew; c ends it."""
@@ -50,8 +48,6 @@ class CalibrationGuide:
         if phase is None or source is None:
             return
         self._problem = self._calibration.problem(source.travel) if self._frames > SETTLE_FRAMES else "watching"
-        if phase.kind == "push" and self._problem.startswith("it is") and self._frames > WRONG_FRAMES:
-            self._anew()  # the wrong one: let it be let go, and look again
         if phase.kind == "rest" and not self._problem and self._frames >= REST_FRAMES:
             self._take(source)
 

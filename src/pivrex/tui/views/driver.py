@@ -210,9 +210,8 @@ class DriverView(View):
             return True
         return False
 
-    def act_stop(self) -> None:
+    def cancel(self) -> None:
         self._learning = self._guide = None
-        self.desk.ask(Stop("Esc"))
 
     def act_previous_setting(self) -> None:
         self._patch = max(0, self._patch - 1)

@@ -31,7 +31,10 @@ def draw_sources(
         picture.text(1, 0, "sources", "title")
         picture.right(width - 1, 0, "←→ select  y drives", "dim")
         y = 2
-    for source in sources:
+    names = [s.name for s in sources]
+    rows = height - 1 if not full else len(sources)
+    first = max(0, min(names.index(selected) - rows // 2, len(sources) - rows)) if selected in names else 0
+    for source in sources[first : first + max(1, rows)]:
         if y >= height:
             break
         here = source.name == selected

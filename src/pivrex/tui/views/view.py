@@ -37,6 +37,9 @@ class View(Canvas):
         """Give what is to be seen here: a sign, and what it means."""
         return []
 
+    def cancel(self) -> None:
+        """Give up what the view waits for: the robot was stopped."""
+
     def take_key(self, key: str) -> bool:
         """Take a key before the commands do, where something in the view asks for one; tells whether it was taken."""
         return False
