@@ -21,6 +21,7 @@ from collections.abc import Callable
 from multiprocessing.shared_memory import SharedMemory
 from pathlib import Path
 
+import bench_remotes
 import numpy as np
 
 from pivrex.devices.recording import Recording
@@ -324,6 +325,11 @@ def main() -> None:
         result["batch"] = {name: batch_wheels(name) for name in ("avocet", "bittern")}
         result["next_probe_s"] = next_probe_s()
         result["map_ticks_per_s"] = map_ticks_per_s(Path(folder))
+    result["frames_parsed_per_s"] = bench_remotes.parsed_per_s()
+    result["source_to_output_ms"] = {
+        name: bench_remotes.source_to_output_ms(udp) for name, udp in (("udp", True), ("pty", False))
+    }
+    result["flood"] = bench_remotes.flooded(6 if SECONDS == 10 else 30)
     result["version_s"] = version_s()
     result["start_s"] = start_s()
     result["key_to_screen_ms"] = key_to_screen_ms()

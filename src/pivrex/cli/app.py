@@ -155,6 +155,27 @@ def describe(
 
 
 @app.command()
+def wire(rig: RigName, as_json: Json = False) -> None:
+    """Say what a robot's own end must agree on: the hash, what leaves for it, and what comes back. See docs/wire.md."""
+    from pivrex.devices.link import wire_hash
+    from pivrex.line import Line
+    from pivrex.rig import find_rig, read_rig
+
+    line = Line(read_rig(find_rig(rig, Path())[0]))
+    at = line.layout.stage("sensed")
+    out = [{"of": v.motor, "name": v.name, "unit": v.unit} for v in line.values]
+    sensed = [{"name": c.name, "unit": c.unit} for c in line.layout.columns[at.start : at.stop]]
+    if as_json:
+        _print_json({"hash": wire_hash(line), "out": out, "sensed": sensed})
+        return
+    print(f"hash {wire_hash(line)}")
+    for i, value in enumerate(out, 1):
+        print(f"  out {i}: {value['of']} {value['name']}{' in ' + value['unit'] if value['unit'] else ''}")
+    for i, value in enumerate(sensed, 1):
+        print(f"  back {i}: {value['name']}{' in ' + value['unit'] if value['unit'] else ''}")
+
+
+@app.command()
 def wheels(
     rig: RigName,
     forward: Annotated[float, typer.Option(help="m/s")] = 0.0,

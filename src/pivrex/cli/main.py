@@ -15,6 +15,7 @@ COMMANDS = (
     "open",
     "check",
     "describe",
+    "wire",
     "wheels",
     "map",
     "shakedown",
