@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from pivrex.errors import RigError, UnitError
 from pivrex.line import Line
 from pivrex.line.line import sensed_columns
+from pivrex.line.why import ladder, sentence
 from pivrex.rig import Rig, read_text
 from pivrex.rig.deeds import read_deed
 from tests.support import PLAIN
@@ -189,6 +190,25 @@ class ButtonTest(unittest.TestCase):
         t.state = t.line.choose_level(t.state, 1)
         t.tick(1, False, left_y=-1, **{"box.letter_1": 2})
         self.assertAlmostEqual(t.get("law", "forward"), 0.3)
+
+    def test_the_why_tells_of_buttons(self) -> None:
+        t = Ticker(bound("button_14", "turn left 60 %"), bound("button_0", "slow 50 %"), bound("button_1", "brake"))
+        t.tick(1)
+        t.tick(1, button_14=1)
+        self.assertEqual(
+            sentence(t.line, t.row, "left"), "why left: button_14 turn left 60 % → −0.60 m/s → −0.6 backward"
+        )
+        t.tick(1, button_14=1, button_0=1)
+        (rung,) = [r for r in ladder(t.line, t.row, "left") if r.stage == "button"]
+        self.assertEqual(rung.text, "button_14 turn left 60 % · slow 50 % → turn +0.60")
+        t.tick(1, button_1=1)
+        (rung,) = [r for r in ladder(t.line, t.row, "left") if r.stage == "button"]
+        self.assertEqual(rung.note, "! brake")
+
+    def test_the_ladder_of_an_axis_that_is_always_one_sources(self) -> None:
+        t = Ticker('[axes.left_x]\nsource = "sticks"\n', bound("button_0", "stop"))
+        t.tick(1, False, **{"sticks.left_x": -0.5})
+        self.assertIn("reads -0.500", next(r.text for r in ladder(t.line, t.row, "left") if r.text.startswith("turn:")))
 
     @settings(max_examples=40, deadline=None, derandomize=True)
     @given(st.lists(st.lists(st.booleans(), min_size=4, max_size=4), min_size=1, max_size=25))

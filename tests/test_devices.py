@@ -278,6 +278,21 @@ class VirtualPadTest(unittest.TestCase):
         for remote in (second, third):
             remote.unplug()
 
+    def test_they_are_known_again_and_two_alike_are_told_apart(self) -> None:
+        first, second = PadRemote(self.server.port), PadRemote(self.server.port)
+        self.wait(lambda: len(self.pads.update()) == 2)
+        one, two = self.pads.update()
+        self.assertEqual(two.identity, f"{one.identity} #2")
+        for remote in (first, second):
+            remote.unplug()
+        self.wait(lambda: not self.pads.update())
+        # a rig that names one of them finds it by its identity, in whatever port it comes back
+        self.pads.names = {two.identity: "boom pad"}
+        again = [PadRemote(self.server.port), PadRemote(self.server.port)]
+        self.wait(lambda: [p.name for p in self.pads.update()] == ["pad 1", "boom pad"])
+        for remote in again:
+            remote.unplug()
+
     def test_a_lesser_device_says_what_it_lacks(self) -> None:
         sdl = self.pads.sdl
         index = sdl.SDL_JoystickAttachVirtual(sdl.SDL_JOYSTICK_TYPE_GAMECONTROLLER, 2, 4, 0)

@@ -8,6 +8,7 @@ from pivrex.diagnosis.calibration import Calibration, changes_of
 from pivrex.rig import read_rig
 from pivrex.session.messages import ChooseSource, MeasureAnew, MoveSticks
 from pivrex.session.report import Travel, Watch
+from pivrex.tui.entry import ValueEntry
 from pivrex.tui.views.driver import DriverView
 from tests.local import LocalClient
 from tests.support import PLAIN, TempCase, Terminal, wait_for
@@ -162,6 +163,31 @@ class DriverViewTest(AppCase):
             await self.press("u")
             await self.press("u")
             self.assertEqual(self.desk.rig.law.turn, "")
+
+    @in_loop
+    async def test_a_binding_is_added_changed_and_removed(self) -> None:
+        async with self.running(view="driver"):
+            pad = self.with_pad()
+            pad.has = frozenset({*pad.has, "button_3"})
+            pad.at["button_3"] = 0.0
+            await self.frames(4)
+            await self.press("plus", *"sloow", "enter")
+            self.assertIsInstance(self.app.screen, ValueEntry)  # a deed that is none stays to be mended
+            await self.press("escape", "plus", *"record", "enter")
+            self.assertIn("STOPPED", self.text("head"))
+            await self.frames(3)
+            pad.at["button_3"] = 1.0
+            await self.frames(4)
+            (binding,) = self.desk.rig.bindings
+            self.assertEqual((binding.channel, binding.does, binding.source), ("button_3", "record", "chosen"))
+            await self.press("down", "down")
+            self.assertEqual(self.view.chosen().function, "record")
+            await self.press("equals_sign", *"stop", "enter")
+            self.assertEqual(self.desk.rig.bindings[0].does, "stop")
+            await self.press("backspace")
+            self.assertEqual(self.desk.rig.bindings, ())
+            await self.press("u")
+            self.assertEqual(self.desk.rig.bindings[0].does, "stop")
 
     @in_loop
     async def test_a_patch_may_be_left(self) -> None:

@@ -4,6 +4,7 @@ import contextlib
 import itertools
 import os
 import pty
+import random
 import socket
 import time
 import tty
@@ -374,6 +375,41 @@ class TwoAtOnceTest(RemoteCase):
             time.sleep(0.02)
             self.tick(3)
         self.assertEqual(self.session._remotes["box"].tally.faults["foreign"], 1)
+
+
+class NoiseTest(RemoteCase):
+    def test_random_bytes_on_every_wire_move_nothing(self) -> None:
+        udp, tcp = free_port(), free_port(socket.SOCK_STREAM)
+        far, near = pty.openpty()
+        tty.setraw(near)
+        self.addCleanup(os.close, far)
+        os.set_blocking(far, False)
+        path = os.ttyname(near)
+        os.close(near)
+        toy = (
+            '[sources.toy]\nkind = "frames"\nlength = 2\nmark = [170]\nsilent_after = "250 ms"\nfields = [{ channel = "left_y", bit = 0, '
+            f'width = 8, offset = -128, scale = 0.0078125 }}]\nwire = {{ kind = "serial", port = "{path}" }}\n'
+        )
+        self.begin(radio(udp), TwoAtOnceTest.BOX.format(port=tcp), toy)
+        self.until(lambda: all(r.wire.is_open for r in self.session._remotes.values()))
+        chance = random.Random(7)
+        one = Sender(udp)
+        self.addCleanup(one.socket.close)
+        box = socket.create_connection(("127.0.0.1", tcp))
+        self.addCleanup(box.close)
+        for _ in range(150):
+            noise = chance.randbytes(2000)
+            with contextlib.suppress(ConnectionError, BlockingIOError):
+                one.socket.send(noise)
+                box.sendall(noise.replace(b"u", b"U").replace(b"F", b"f"))
+                os.write(far, noise)
+            row = self.tick()
+            self.assertEqual(self.get(row, "outputs", "left_fraction"), 0.0)
+        self.assertEqual(self.session.status.held, "")
+        for name in ("radio", "box", "toy"):
+            tally = self.session._remotes[name].tally
+            self.assertGreater(sum(tally.faults.values()), 50, name)
+            self.assertLessEqual(len(tally.said), 24)
 
 
 class SerialTest(RemoteCase):

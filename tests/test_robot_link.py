@@ -5,14 +5,17 @@ Times are those of the robot's own log. What the machine itself stood still, whi
 
 import contextlib
 import csv
+import fcntl
 import itertools
 import os
 import pty
 import select
 import signal
 import socket
+import struct
 import subprocess
 import sys
+import termios
 import threading
 import time
 import tty
@@ -364,6 +367,48 @@ class TransportTest(LinkCase):
         self.assertIn("another rig", self.client.status.note)
 
 
+class HeldKeysTest(TempCase):
+    """The program on a pseudo-terminal that speaks the keyboard protocol with releases, as this test does."""
+
+    def test_keys_drive_while_they_are_held(self) -> None:
+        home, port = self.demo(), free_port()
+        robot = Robot(home / "rigs" / "plover.toml", self.folder / "robot.csv", "--udp", str(port))
+        self.addCleanup(robot.close)
+        words = [*RUN, "open", str(home), "--rig", "plover", "--link", f"udp:127.0.0.1:{port}"]
+        pid, fd = pty.fork()
+        if pid == 0:
+            env = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "TERM": "xterm-256color", "LC_ALL": "C.UTF-8"}
+            os.execvpe(words[0], words, env)
+        self.addCleanup(os.close, fd)
+        self.addCleanup(os.waitpid, pid, 0)
+        self.addCleanup(os.kill, pid, signal.SIGKILL)
+        fcntl.ioctl(fd, termios.TIOCSWINSZ, struct.pack("HHHH", 47, 160, 0, 0))
+        seen = b""
+
+        def until(what: Callable[[], object]) -> None:
+            end = time.monotonic() + 30
+            while not what():
+                nonlocal seen
+                self.assertLess(time.monotonic(), end, seen[-3000:])
+                if select.select([fd], [], [], 0.05)[0]:
+                    seen += os.read(fd, 65536)
+
+        until(lambda: b"\x1b[?u" in seen)
+        os.write(fd, b"\x1b[?3u")  # flags 1 and 2 are set: releases are reported
+        until(lambda: b"keys, held" in seen)
+        again = 0.0
+        while b" LIVE " not in seen:  # the robot must have greeted first
+            if time.monotonic() > again:
+                again = time.monotonic() + 0.7
+                os.write(fd, b"\x1b[108;5u")  # Ctrl+L
+            if select.select([fd], [], [], 0.05)[0]:
+                seen += os.read(fd, 65536)
+        os.write(fd, b"\x1b[119;1:1u")  # w goes down
+        until(lambda: robot.drives)
+        os.write(fd, b"\x1b[119;1:3u")  # and comes up
+        until(lambda: not robot.drives)
+
+
 class WholeProgramTest(TempCase):
     """The program itself, driven by keys in a terminal that reports no releases, killed and frozen whole."""
 
@@ -377,7 +422,7 @@ class WholeProgramTest(TempCase):
                 "open", str(home), "--rig", "plover", "--view", "driver", "--link", f"udp:127.0.0.1:{port}"
             )
             try:
-                terminal.wait("to robot, udp 127.0.0.1")
+                terminal.wait("to robot, udp 127.0.0.1:")
                 wait_for(lambda t=terminal: "(!" not in t.row(0), 20, terminal.screen)  # type: ignore[misc]
                 terminal.keys("C-l")
                 terminal.wait(" LIVE ")

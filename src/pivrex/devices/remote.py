@@ -38,7 +38,7 @@ class RemoteSource:
         spec = rig.sources[name]
         assert not isinstance(spec, GamepadSource)
         self.name, self.kind, self.spec = name, spec.kind, spec
-        self.title = f"{name}, {spec.kind} over {wire_title(spec.wire)}"
+        self.title = f"{name}, {wire_title(spec.wire)}"
         self.wire = open_wire(spec.wire)
         self._reader = reader_of(spec, _groups(rig, spec))
         self.tally = Tally()

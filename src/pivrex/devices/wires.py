@@ -277,7 +277,11 @@ class Udp(OpenWire):
         ahead = time.perf_counter() - time.time()  # the system stamps by the other clock
         for _ in range(MOST_DATAGRAMS):
             try:
-                data, extra, _, address = self._socket.recvmsg(2048, 64)
+                if hasattr(self._socket, "recvmsg"):
+                    data, extra, _, address = self._socket.recvmsg(2048, 64)
+                else:
+                    data, address = self._socket.recvfrom(2048)
+                    extra = []
             except BlockingIOError:
                 break
             except ConnectionRefusedError:

@@ -9,9 +9,11 @@ from numpy.typing import NDArray
 
 from pivrex.line.equations import equation
 from pivrex.line.layout import plain
+from pivrex.line.levels import PRESSED
 from pivrex.line.line import Line
 from pivrex.line.shaping import describe_curve
 from pivrex.rig.channels import describe_channel, is_one_sided
+from pivrex.rig.controls import Axis
 from pivrex.rig.outputs import DutyOutput, MagnitudeOutput, ServoOutput, TwoPinOutput
 from pivrex.units import wrap_deg
 
@@ -49,6 +51,12 @@ def sentence(line: Line, row: Floats, wheel: str) -> str:
     get = _Getter(line, row)
     w = line.wheels.index(wheel)
     terms = _terms(line, get, w)
+    pressed = _pressed(line, get)
+    if pressed and not any(t.speed for t in terms):
+        wheel_m_s = get("wheels", f"{plain(wheel)}_asked")
+        return f"why {wheel}: {', '.join(pressed)}{ARROW}{wheel_m_s:.2f} m/s{ARROW}{_told(line, get, wheel)}".replace(
+            "-", "−"
+        )
     main = max(terms, key=lambda t: abs(t.speed)) if any(t.speed for t in terms) else terms[0]
     way = (
         {1.0: " left", -1.0: " right"}.get(float(np.sign(get("axes", main.function))), "")
@@ -131,13 +139,12 @@ def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
     for function in line.functions:
         name = axes[function]
         channel = rig.channel(name)
-        axis = rig.axis(name)
-        place = f"axes.{name}" if name in rig.axes else ""
+        axis, place = _calibration(line, get, name)
         centre = f", centre [{axis.centre[0]:g}, {axis.centre[1]:g}]" if axis.centre else ""
         rungs.append(
             Rung(
                 "stick" if not is_one_sided(channel) else "trigger",
-                f"{function}: {describe_channel(channel)} reads {get('raw', channel):+.3f}, "
+                f"{function}: {describe_channel(channel)} reads {get('raw', line.channels[line.functions.index(function)]):+.3f}, "
                 f"between {axis.minimum:g} and {axis.maximum:g}{centre}{ARROW}{get('axes', function):+.3f}",
                 place,
             )
@@ -192,6 +199,18 @@ def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
             "law.kind",
         )
     )
+    if line.bindings is not None:
+        pressed = _pressed(line, get)
+        asked = ", ".join(f"{n} {get('bindings', n):+.2f}" for n in ("forward", "left", "turn") if get("bindings", n))
+        slow, halted = get("bindings", "slow"), [n for n in ("brake", "coast") if get("bindings", n)]
+        words = [", ".join(pressed)] if pressed else []
+        words += [f"slow {slow * 100:.0f} %"] if slow != 1 else []
+        if words or halted:
+            key = next(
+                (p.key for p in line.bindings.patches if p.deed is not None and p.deed.verb in ("motion", "slow")), ""
+            )
+            note = f"! {halted[0]}" if halted else ""
+            rungs.insert(-1, Rung("button", f"{' · '.join(words + halted)}{ARROW}{asked or 'no motion'}", key, note))
     rungs += _frame_rungs(line, get)
     rungs.append(
         Rung(
@@ -234,6 +253,31 @@ def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
         )
     )
     return rungs
+
+
+def _calibration(line: Line, get: _Getter, name: str) -> tuple[Axis, str]:
+    """Give the calibration that made a fraction, and its key: that of the source that drove, where it has its own."""
+    rig = line.rig
+    channel, own = rig.channel(name), rig.axis(name).source
+    if line.calibrated and own == "chosen" and get("clock", "source"):
+        own = list(rig.sources)[int(get("clock", "source")) - 1]
+    if own in rig.sources and channel in rig.sources[own].axes:
+        return rig.sources[own].axes[channel], f"sources.{own}.axes.{channel}"
+    return rig.axis(name), f"axes.{name}" if name in rig.axes else ""
+
+
+def _pressed(line: Line, get: _Getter) -> list[str]:
+    """Say which buttons or letters move the robot in this Tick, where no stick does."""
+    if line.bindings is None or not any(get("bindings", n) for n in ("forward", "left", "turn")):
+        return []
+    held = [
+        f"{p.channel} {p.deed.text}"
+        for i, p in enumerate(line.bindings.patches)
+        if p.deed is not None
+        and p.deed.verb == "motion"
+        and get("raw", line.channels[line.bindings.channel[i]]) >= PRESSED
+    ]
+    return held or ["a button, falling back"]
 
 
 def _frame_rungs(line: Line, get: _Getter) -> list[Rung]:

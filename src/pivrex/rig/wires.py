@@ -65,11 +65,11 @@ def wire_title(wire: SerialWire | UdpWire | TcpWire) -> str:
     """Say where a wire leads, for the screen."""
     match wire:
         case SerialWire():
-            return f"serial {wire.port or f'usb {wire.usb}'} at {wire.baud}"
+            return f"serial {wire.port or f'usb {wire.usb}'}"
         case UdpWire():
-            return f"udp {wire.host or 'port'} {wire.port}"
+            return f"udp {wire.host}:{wire.port}" if wire.host else f"udp {wire.port}"
         case TcpWire():
-            return f"tcp {wire.host or 'port'} {wire.port}"
+            return f"tcp {wire.host}:{wire.port}" if wire.host else f"tcp {wire.port}"
 
 
 def read_wire(text: str) -> SerialWire | UdpWire | TcpWire:

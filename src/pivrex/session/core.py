@@ -107,6 +107,7 @@ class Session:
         self._raw: Floats | None = None
         self._row: Floats | None = None
         self._fault = ""
+        self._complaint = ""
         self._shut_down = False
         self._pads_wanted = setup.listen_for_pads
         self.status = Status(robot=self._stand_in.title)
@@ -494,6 +495,9 @@ class Session:
         problem = link.problem(now_s)
         if (problem or "heard") != self.status.linked:
             self._set(linked=problem or "heard")
+        if link.fault != self._complaint:
+            self._complaint = link.fault
+            self._note(f"the robot complains: {link.fault}")
         if problem and (self.status.live or self._runner is not None):
             self._hold(problem)
         elif link.state == 2 and link.drives and link.alone_for(now_s) > ALONE_S:

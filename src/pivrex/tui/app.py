@@ -341,8 +341,13 @@ class PivrexApp(App[int]):
 
     def act_type_value(self) -> None:
         view = self.view
-        if isinstance(view, SettingsView):
+        if isinstance(view, SettingsView | DriverView):
             self.push_screen(ValueEntry(view))
+
+    def act_add_binding(self) -> None:
+        if isinstance(self.view, DriverView):
+            self.view.begin_new()
+            self.push_screen(ValueEntry(self.view))
 
     def act_undo(self) -> None:
         self.desk.undo()

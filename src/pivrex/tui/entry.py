@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Protocol
+
 from textual import on
 from textual.app import ComposeResult
 from textual.containers import Horizontal
@@ -9,9 +11,20 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label
 
 from pivrex.errors import UnitError
-from pivrex.tui.views.settings import SettingsView
 
-__all__ = ["ValueEntry"]
+__all__ = ["Typed", "ValueEntry"]
+
+
+class Typed(Protocol):
+    """A view in which something can be typed."""
+
+    def entry(self) -> tuple[str, str, str]:
+        """Give the key that is typed, its value as shown, and what is allowed."""
+        ...
+
+    def type_in(self, text: str) -> None:
+        """Take what was typed; raises `UnitError`."""
+        ...
 
 
 class ValueEntry(ModalScreen[None]):
@@ -22,13 +35,13 @@ class ValueEntry(ModalScreen[None]):
     ValueEntry Horizontal { height: 1; background: $panel; margin-bottom: 1; }
     ValueEntry Label { padding: 0 1; color: $primary; text-style: bold; }
     ValueEntry Input, ValueEntry Input:focus {
-        width: 24; border: none; height: 1; padding: 0 1; background: $surface; color: $foreground;
+        width: 32; border: none; height: 1; padding: 0 1; background: $surface; color: $foreground;
     }
     ValueEntry #what { width: 1fr; color: $foreground; text-style: none; }
     ValueEntry #what.wrong { color: $error; text-style: bold; }
     """
 
-    def __init__(self, view: SettingsView) -> None:
+    def __init__(self, view: Typed) -> None:
         super().__init__()
         self._view = view
 

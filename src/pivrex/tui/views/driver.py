@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from pivrex.rig.controls import same_stick
+from pivrex.rig.deeds import read_deed
 from pivrex.rig.edit import set_key
 from pivrex.rig.patches import Patch, patches_of
 from pivrex.session.messages import ChooseSource, Stop, WatchSources
@@ -45,6 +46,8 @@ class DriverView(View):
         self._patch = 0
         self._guide: CalibrationGuide | None = None
         self._learning: dict[tuple[str, str], float] | None = None
+        self._new = False
+        self._deed = ""
         self._rows: list[tuple[int, int, int, str]] = []
 
     @property
@@ -158,6 +161,10 @@ class DriverView(View):
         # the source that drives, whichever it is; any other is named
         own = source.name in desk.rig.sources
         name = "chosen" if source.name == desk.status.source else source.name if own else source.kind
+        if self._deed:
+            deed, self._deed = self._deed, ""
+            desk.edit(f"{deed} by {channel}", lambda d: _add(d, channel, deed, name))
+            return
         if patch.key.startswith("law."):
             changes = self._law_changes(patch, channel)
             if name != desk.rig.axis(channel).source:
@@ -205,13 +212,14 @@ class DriverView(View):
         if self._guide is not None and self._guide.key(key, self.source()):
             return True
         if self._learning is not None and key in ("backspace", "v"):
-            self._learning = None
+            self.cancel()
             self.desk.say("the patch stays as it is")
             return True
         return False
 
     def cancel(self) -> None:
         self._learning = self._guide = None
+        self._new, self._deed = False, ""
 
     def act_previous_setting(self) -> None:
         self._patch = max(0, self._patch - 1)
@@ -240,6 +248,42 @@ class DriverView(View):
         self.desk.ask(Stop("a control is being patched"))
         self._learning = {}
         self.desk.say(f"move the control that shall do: {self.chosen().function}. Backspace leaves it as it is")
+
+    def begin_new(self) -> None:
+        """What is typed next is a new binding."""
+        self._new = True
+
+    def entry(self) -> tuple[str, str, str]:
+        """Give what typing a deed needs."""
+        patch = self.chosen()
+        allowed = "such as slow 40 %, turn left 60 %, record, stop" + "".join(
+            f", {n} ..." for n in self.desk.rig.attachments
+        )
+        if self._new or patch.binding is None:
+            self._new = True
+            return "a new binding does", "", allowed
+        return f"{patch.channel} does", patch.binding.does, allowed
+
+    def type_in(self, text: str) -> None:
+        """Take a deed: of the selected binding, or of a new one, which then waits for its control."""
+        desk, rig = self.desk, self.desk.rig
+        read_deed(text, rig.attachments, [v.name for v in rig.speed_levels.levels])
+        patch = self.chosen()
+        if not self._new:
+            desk.edit(f"{patch.channel} does {text}", lambda d: set_key(d, f"{patch.key}.does", text))
+            return
+        self._new = False
+        desk.ask(Stop("a control is being patched"))
+        self._learning, self._deed = {}, text
+        desk.say(f"press the control that shall do: {text}. Backspace leaves it")
+
+    def act_remove_binding(self) -> None:
+        patch = self.chosen()
+        if patch.binding is None:
+            self.desk.say(f"{patch.function} is no binding; it stands at {patch.key}")
+            return
+        number = int(patch.key.rpartition(".")[2])
+        self.desk.edit(f"{patch.function} removed", lambda d: d["bindings"].pop(number))
 
     def act_calibrate(self) -> None:
         source = self.source()
@@ -274,3 +318,16 @@ class DriverView(View):
             ("lost", "the robot rests until it is heard again and let go"),
             ("age", "since the last good message; jitter: how unevenly they come"),
         ]
+
+
+def _add(document: TOMLDocument, channel: str, deed: str, source: str) -> None:
+    """Add a binding to a rig's file."""
+    import tomlkit
+
+    table = tomlkit.table()
+    table.update({"channel": channel, "does": deed})
+    if source != "chosen":
+        table["source"] = source
+    if "bindings" not in document:
+        document["bindings"] = tomlkit.aot()
+    document["bindings"].append(table)

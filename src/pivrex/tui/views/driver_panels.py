@@ -70,7 +70,7 @@ def _health(source: SourceReport) -> list[str]:
         return [source.waits.removeprefix(f"{source.name} ")]
     health = source.health
     if health is None:
-        return [source.identity or (source.kind if source.kind != source.name else "on this screen")]
+        return [f"event  {source.identity or (source.kind if source.kind != source.name else 'on this screen')}"]
     if source.nature == "event":
         bad = sum(health.faults.values())
         return [f"event  {health.good} {source.kind}  {bad} refused"]
