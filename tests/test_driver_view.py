@@ -143,7 +143,7 @@ class DriverViewTest(AppCase):
             pad = self.with_pad()
             await self.frames(4)
             await self.press("down", "v")
-            self.assertIn("move it now", self.text("driver"))
+            self.assertIn("now its control", self.text("driver"))
             self.assertEqual(self.desk.status.held, "a control is being patched")
             pad.has = frozenset({"left_x", "left_y", "right_x"})
             await self.frames(3)
@@ -194,7 +194,7 @@ class DriverViewTest(AppCase):
         async with self.running(view="driver"):
             await self.frames(4)
             await self.press("v", "backspace")
-            self.assertNotIn("move it now", self.text("driver"))
+            self.assertNotIn("now its control", self.text("driver"))
             self.assertEqual(self.desk.rig.law.forward, "")
 
     @in_loop
@@ -272,7 +272,7 @@ class TerminalTest(TempCase):
         terminal.keys("1", "5", "1", "v")
         terminal.wait("being patched")
         terminal.keys("Escape")
-        wait_for(lambda: "move it" not in terminal.screen(), 20, terminal.screen)
+        wait_for(lambda: "now its" not in terminal.screen(), 20, terminal.screen)
         terminal.keys("x")
         terminal.wait("saved exports/coot-patches", 30)
         terminal.keys("C-q")

@@ -186,7 +186,7 @@ def draw_patches(
             words += f", with {binding.with_}"
         at = picture.text(x + 2, row, f"{words} ", named, width - 3)
         if here and learning:
-            picture.text(at + 1, row, "move it now ...", "target", max(0, x + width - at - 2))
+            picture.text(at + 1, row, "now its control ...", "target", max(0, x + width - at - 2))
         elif not listens(patch, source, desk):
             who = patch.source if patch.source != "chosen" else desk.status.source
             picture.text(at + 1, row, f"{patch.channel} of {who}", "dim", max(0, x + width - at - 2))
