@@ -15,6 +15,7 @@ import numpy as np
 
 from pivrex.devices.recording import Recording
 from pivrex.devices.sentence import frame
+from pivrex.diagnosis.moves import Move
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
 from pivrex.runs.ticks import play_through
@@ -24,12 +25,15 @@ from pivrex.session.messages import (
     GoLive,
     GoOn,
     KeyDown,
+    MoveSticks,
+    Probe,
     Record,
     Request,
     SetKeysMode,
     SetUp,
     Stop,
     UseRig,
+    UseRobot,
     WatchSources,
 )
 from tests.support import PLAIN, TempCase
@@ -318,7 +322,7 @@ class TwoAtOnceTest(RemoteCase):
         self.ask(ChooseSource("pad 1"))
         self.until(lambda: self.session._remotes["box"].wire.is_open)
         self.box = socket.create_connection(("127.0.0.1", self.port), timeout=3)
-        self.addCleanup(self.box.close)
+        self.addCleanup(lambda: self.box.close())
         self.tick(30)
 
     def send(self, letters: bytes) -> None:
@@ -375,6 +379,36 @@ class TwoAtOnceTest(RemoteCase):
             time.sleep(0.02)
             self.tick(3)
         self.assertEqual(self.session._remotes["box"].tally.faults["foreign"], 1)
+
+
+class GoingOnTest(RemoteCase):
+    def test_a_changed_rig_does_not_move_the_boom(self) -> None:
+        from tests.test_bindings import ARM, bound
+
+        parts = (ARM, bound("right_x", "boom follows"))
+        self.begin(*parts, source="sticks")
+        self.ask(MoveSticks({"right_x": -1.0}))
+        self.tick(30)
+        self.ask(MoveSticks({"right_x": 0.0}))
+        row = self.tick(60)
+        target = self.get(row, "attachments", "boom_target")
+        self.assertGreater(abs(target), 0.5)
+        changed = read_text(
+            PLAIN.replace("[shaping.turn]\nedge = 0", '[shaping.turn]\nedge = "3 %"') + "".join(parts),
+            Path("t.toml"),
+            Rig,
+        )
+        self.ask(UseRig(changed, 1))
+        self.assertEqual(self.get(self.tick(), "attachments", "boom_target"), target)
+
+    def test_a_real_robot_is_probed_only_while_live(self) -> None:
+        link = f'[link]\nwire = {{ kind = "udp", host = "127.0.0.1", port = {free_port()} }}\n'
+        self.begin(link, source="keys")
+        self.ask(UseRobot(True), Probe(1, (Move(0, 0.2, 10),)))
+        self.tick(3)
+        self.assertEqual(self.session.status.probing, 0)
+        self.assertIn("go live first", self.session.status.note)
+        self.assertIn("no robot answers", self.session.status.linked)
 
 
 class NoiseTest(RemoteCase):

@@ -382,14 +382,27 @@ def remote(
     Without --play, --script or --keys it does what is typed, such as "left_y -0.6".
     """
     from pivrex.cli.remote import be_a_pad, be_a_remote
-    from pivrex.rig import find_rig, read_rig
+    from pivrex.rig import read_rig
 
     if pad:
         be_a_pad(port, play, script, keys)
     elif rig and source:
-        be_a_remote(read_rig(find_rig(rig, Path())[0]), source, at, rate, play, script, keys)
+        be_a_remote(read_rig(_here_or_demo(rig)), source, at, rate, play, script, keys)
     else:
         raise typer.BadParameter("say which RIG and which SOURCE of it, or --pad")
+
+
+def _here_or_demo(rig: str) -> Path:
+    """Find a rig here, or else among the demo's: its stand-ins work in any folder."""
+    from pivrex.rig import find_rig
+
+    try:
+        return find_rig(rig, Path())[0]
+    except RigError:
+        demo = Path(__file__).parent.parent / "demo"
+        if not any(p.stem == rig.lower() for p in (demo / "rigs").glob("*.toml")):
+            raise
+        return find_rig(rig, demo)[0]
 
 
 @app.command("stand-in")
@@ -405,7 +418,7 @@ def stand_in(
     from pivrex.rig import find_rig, read_rig
     from pivrex.rig.wires import SerialWire
 
-    path, folder = find_rig(rig, Path())
+    path, folder = find_rig(str(_here_or_demo(rig)), Path())
     read = read_rig(path)
     if not udp and serial is None:
         if read.link is None:

@@ -65,10 +65,8 @@ class RemoteSource:
         if self.wire.opened != self._opened:
             self._opened = self.wire.opened
             self._begin("", now_s)
-            if isinstance(self.spec, NumbersSource) and self.spec.hello:
-                self.wire.send(
-                    self.spec.hello.encode("ascii", "replace").decode("unicode_escape").encode("latin-1", "replace")
-                )
+            if isinstance(self.spec, NumbersSource) and self.spec.hello_bytes:
+                self.wire.send(self.spec.hello_bytes)
         if isinstance(self.wire, Tcp) and self._sender not in self.wire.senders and self.wire.senders:
             self._begin(self.wire.senders[0], now_s)
         for data, sender, at_s in chunks:

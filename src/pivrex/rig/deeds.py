@@ -16,7 +16,7 @@ from difflib import get_close_matches
 from pivrex.errors import UnitError
 from pivrex.units import parse
 
-__all__ = ["Deed", "read_deed", "split_time"]
+__all__ = ["FIRST_WORDS", "Deed", "read_deed", "split_time"]
 
 HELD = ("motion", "brake", "coast", "slow", "speed", "follow", "on")
 """Deeds that last while something is held; the others are done once."""
@@ -47,6 +47,10 @@ _MOTIONS = {
     "pivot right": (0.5, 0.0, -0.5),
 }
 """As fractions of full forward, left and turn. A pivot: the named side stands still, for left = forward - turn = 0."""
+
+
+FIRST_WORDS = frozenset(words.split()[0] for words in (*_PLAIN, *_MOTIONS, "slow", "level"))
+"""Words that a name of an attachment may not begin with."""
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from pivrex.errors import UnitError
 from pivrex.rig.bindings import Binding
 from pivrex.rig.channels import CHANNELS, is_one_sided
-from pivrex.rig.deeds import Deed, read_deed, split_time
+from pivrex.rig.deeds import FIRST_WORDS, Deed, read_deed, split_time
 from pivrex.rig.sources import BUILT_IN, SHOWN, LettersSource, letter_channel
 
 if TYPE_CHECKING:
@@ -134,6 +134,11 @@ def deed_mistakes(rig: Rig) -> list[tuple[str, str]]:
         if n in rig.motors
     ]
     found += [(f"sources.{n}.{key}", what) for n, s in rig.sources.items() for key, what in s.problems()]
+    found += [
+        (f"attachments.{n}", f'begins with "{n.split()[0]}", which is a deed of its own; call it something else')
+        for n in rig.attachments
+        if n.split()[0] in FIRST_WORDS
+    ]
     levels = [v.name for v in rig.speed_levels.levels]
     texts = [(f"bindings.{i}.does", b.does) for i, b in enumerate(rig.bindings)]
     for name, source in rig.sources.items():

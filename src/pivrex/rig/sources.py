@@ -150,6 +150,14 @@ class NumbersSource(_Silent):
     def channels(self) -> tuple[str, ...]:
         return tuple(c for c in dict.fromkeys((*self.columns, *self.labels.values())) if c != "-")
 
+    @property
+    def hello_bytes(self) -> bytes:
+        """What is sent to the device each time that it is opened; empty too if it cannot be read."""
+        try:
+            return self.hello.encode("ascii").decode("unicode_escape").encode("latin-1")
+        except UnicodeError:
+            return b""
+
     def problems(self) -> list[tuple[str, str]]:
         found = super().problems()
         if bool(self.columns) == bool(self.labels):
@@ -157,6 +165,8 @@ class NumbersSource(_Silent):
         if self.low >= self.high:
             found.append(("low", f"is {self.low:g}, but must be less than high, {self.high:g}"))
         found += _twice("columns", [c for c in self.columns if c != "-"])
+        if not self.hello_bytes and self.hello:
+            found.append(("hello", "has a backslash that means nothing; write \\n for a line end, \\x02 for a byte"))
         return found
 
 

@@ -255,9 +255,7 @@ class Session:
             self._hold("the line gave a number that is not finite")
             told = self._neutral
         if self._link is not None:
-            self._link.drives = (
-                self.status.live and not (self.status.held or self.status.lost)
-            ) or self._runner is not None
+            self._link.drives = self.status.live and (self._runner is not None or not stop)
         robot.command(told, self._line.dt_s)
         self._row = row
         if self._line.bindings is not None:
@@ -637,14 +635,14 @@ class Session:
         """Hold the line, and send to single motors what a probe says."""
         self._keys.rest()
         self._sticks.rest()
-        if self._link is not None and self.status.linked != "heard":
-            self._note(self.status.linked)
+        if self._link is not None and not self.status.live:
+            self._note("this would move a real robot: go live first, with Ctrl+L")
             return
         if any(move.port >= len(self._line.outputs.smallest) for move in moves):
             self._note("the rig has changed; this probe means another motor now")
             return
         self._runner, self._eyes = Runner(moves, self._line.dt_s), ""
-        self._set(probing=number, held="only the shakedown moves it", live=False)
+        self._set(probing=number, held="only the shakedown moves it", live=self._link is not None)
 
     def _probe(self, runner: Runner, sensed: Floats, row: Floats) -> None:
         """Put what the probe sends into the Tick, in the outputs' place."""
@@ -737,6 +735,8 @@ class Session:
             tick=before.tick,
             level=np.minimum(before.level, len(line.levels) - 1.0),
             rate=before.rate if line.functions == self._line.functions else state.rate,
+            attached=before.attached if _named(line) == _named(self._line) else state.attached,
+            frame=before.frame if line.frame is not None and _framed(line) == _framed(self._line) else state.frame,
         )
         other_rate = line.dt_s != self._line.dt_s
         self._line, self._state, self._row, self._raw = line, moved_on, None, None
@@ -771,3 +771,11 @@ class Session:
 
     def _set(self, **changes: object) -> None:
         self.status = replace(self.status, **changes)  # type: ignore[arg-type]
+
+
+def _named(line: Line) -> list[tuple[str, str]]:
+    return [(a.name, a.kind) for a in line.attachments.each] if line.attachments is not None else []
+
+
+def _framed(line: Line) -> tuple[object, ...]:
+    return (line.frame.buttons, len(line.frame.points)) if line.frame is not None else ()

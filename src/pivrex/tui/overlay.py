@@ -81,15 +81,16 @@ def draw_sources(desk: Desk, chosen: int, width: int) -> Picture:
     lines: list[tuple[str, str, str]] = []
     for source in status.sources:
         drives = "drives" if source.name == status.source else ""
-        lacks = f"! no {', '.join(source.lacks)}" if source.lacks else drives
-        lines.append((source.title, lacks, "alarm" if source.lacks else "commanded"))
-    wide = min(width - 4, 72)
+        wrong = f"no {', '.join(source.lacks)}" if source.lacks else source.waits
+        lines.append((source.title, f"! {wrong}" if wrong else drives, "alarm" if wrong else "commanded"))
+    wide = min(width - 4, 88)
     picture = _panel("who drives?  ↑↓ Enter    o closes", wide, len(lines) + 4)
     for y, (title, note, named) in enumerate(lines, 1):
         here = y - 1 == chosen
         picture.text(2, y, "▸" if here else " ", "commanded")
-        picture.text(4, y, f" {title} ", "chosen" if here else "rest", wide - 24)
-        picture.right(wide - 2, y, note, named)
+        room = max(wide // 3, wide - len(note) - 9)
+        picture.text(4, y, f" {title} ", "chosen" if here else "rest", room)
+        picture.text(wide - 2 - min(len(note), wide - room - 8), y, note, named, wide - room - 8)
     known = "stand-in gamepads: " + (
         f"pivrex remote --pad --port {status.pad_port}" if status.pad_port else "Ctrl+P, then stand-in gamepad"
     )
