@@ -118,6 +118,9 @@ def _fill(picture: Picture, cell: Cell, x: int, width: int) -> None:
     while bars and max(len(name) + len(text) for name, _, text, _ in bars) + 3 > width // len(bars):
         bars.pop()
     if not bars:
+        # not even one with its name: then its number, or its bar
+        if cell.bars and len(cell.bars[0][2]) <= width:
+            picture.text(x, 1, cell.bars[0][2], cell.bars[0][3])
         return
     each = width // len(bars)
     for i, (name, fraction, text, role) in enumerate(bars):

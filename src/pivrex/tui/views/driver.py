@@ -107,7 +107,7 @@ class DriverView(View):
         wide = width >= WIDE
         sources, patches = self.sources(), self.patches()
         needed = max(len(patches), 17, 4 * len(sources) if wide else 0) + 3
-        spoken = 4 if height < 24 else min(max(7, height - needed), height // 2)
+        spoken = 4 if height < 30 else min(max(7, height - needed), height // 2)
         left = 38 if wide else 0
         # narrow: the sources stand above, in a row each
         top = 0 if wide else min(len(sources) + 1, max(3, height // 4))
