@@ -140,7 +140,7 @@ class CalibrationGuide:
                 picture.text(9, y, before.replace("-", "−"), "ghost")
                 picture.text(25, y, "→", "frame")
                 picture.text(27, y, after.replace("-", "−"), "commanded", max(0, width - 28))
-            if p.edge is not None and picture.height > 30:
+            if p.edge is not None and picture.height > 8 * len(self._proposals) + 4:
                 for line in textwrap.wrap(p.reason, width - 4):
                     y += 1
                     picture.text(2, y, line, "dim")
