@@ -322,8 +322,11 @@ class TwoAtOnceTest(RemoteCase):
         self.ask(ChooseSource("pad 1"))
         self.until(lambda: self.session._remotes["box"].wire.is_open)
         self.box = socket.create_connection(("127.0.0.1", self.port), timeout=3)
-        self.addCleanup(lambda: self.box.close())
+        self.addCleanup(self.hang_up)
         self.tick(30)
+
+    def hang_up(self) -> None:
+        self.box.close()
 
     def send(self, letters: bytes) -> None:
         self.box.sendall(letters)
