@@ -10,6 +10,8 @@ import time
 import tty
 import unittest
 from pathlib import Path
+from types import SimpleNamespace
+from unittest import mock
 
 import numpy as np
 
@@ -504,6 +506,17 @@ class SerialTest(RemoteCase):
             self.session.close(self.now)
             self.begin(self.STICK.format(port=self.folder / "stick"), source="stick")
             self.until(lambda: "is taken by another program" in self.session.status.lost)
+
+    def test_a_usb_device_is_found_in_any_port_and_told_from_its_twin(self) -> None:
+        far = self.plug()
+        self.addCleanup(os.close, far)
+        twins = [SimpleNamespace(vid=0x1209, pid=1, serial_number=n, device=d) for n, d in (
+            ("A1", "/nowhere"), ("B2", str(self.folder / "stick")))]  # fmt: skip
+        with mock.patch("serial.tools.list_ports.comports", return_value=twins):
+            self.begin(self.STICK.format(port="x").replace('port = "x"', 'usb = "b2"'), source="stick")
+            self.until(lambda: self.session._remotes["stick"].wire.is_open)
+        self.say(far, b"127.5 127.5\n")
+        self.assertEqual(self.say(far, b"127.5 0\n"), 1.0)
 
     def test_a_usb_device_that_is_not_plugged_in_is_said(self) -> None:
         text = self.STICK.format(port="x").replace('port = "x"', 'usb = "no-such-number"')
