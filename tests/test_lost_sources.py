@@ -38,7 +38,7 @@ from pivrex.session.messages import (
     UseRobot,
     WatchSources,
 )
-from tests.support import PLAIN, TempCase
+from tests.support import PLAIN, TempCase, wait_for
 from tests.test_session import FakePad
 
 
@@ -506,6 +506,19 @@ class SerialTest(RemoteCase):
             self.session.close(self.now)
             self.begin(self.STICK.format(port=self.folder / "stick"), source="stick")
             self.until(lambda: "is taken by another program" in self.session.status.lost)
+
+    def test_somebodys_terminal_is_left_alone(self) -> None:
+        pid, far = pty.fork()
+        if pid == 0:
+            os.execvp("sleep", ["sleep", "60"])
+        self.addCleanup(os.close, far)
+        self.addCleanup(os.waitpid, pid, 0)
+        self.addCleanup(os.kill, pid, 9)
+        stdin = Path(f"/proc/{pid}/fd/0")
+        wait_for(lambda: str(stdin.readlink()).startswith("/dev/pts/"))
+        (self.folder / "stick").symlink_to(stdin.readlink())
+        self.begin(self.STICK.format(port=self.folder / "stick"), source="stick")
+        self.until(lambda: "is a terminal that somebody works in" in self.session.status.lost)
 
     def test_a_usb_device_is_found_in_any_port_and_told_from_its_twin(self) -> None:
         far = self.plug()

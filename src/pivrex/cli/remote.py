@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import queue
+import signal
 import sys
 import threading
 import time
@@ -166,6 +167,7 @@ class _Wired:
 
 def _work(remote: Remote, play: Path | None, script: Path | None, keys: bool) -> None:
     """Move the remote's controls until the end of what says so."""
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))  # so that its serial line is taken away
     with contextlib.closing(_Plug(remote)):
         if play is not None:
             _play(remote, play)

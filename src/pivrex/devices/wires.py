@@ -6,11 +6,13 @@ A wire is polled once a tick. Opening a serial line or connecting may take long,
 from __future__ import annotations
 
 import contextlib
+import os
 import socket
 import struct
 import threading
 import time
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any, NamedTuple
 
 from pivrex.rig.wires import SerialWire, TcpWire, UdpWire
@@ -188,8 +190,12 @@ class Serial(OpenWire):
     def _find_and_open(self) -> Any:
         import serial
 
+        where = self._where()
+        if _is_worked_in(where):
+            # a link that was left behind may point to what is somebody's terminal by now
+            raise OSError(f"{where} is a terminal that somebody works in")
         try:
-            return serial.Serial(self._where(), self._spec.baud, timeout=0, write_timeout=0, exclusive=True)
+            return serial.Serial(where, self._spec.baud, timeout=0, write_timeout=0, exclusive=True)
         except serial.SerialException as problem:
             raise OSError(_serial_words(str(problem), self._spec)) from None
 
@@ -225,6 +231,21 @@ class Serial(OpenWire):
             with contextlib.suppress(Exception):
                 self._port.close()
             self._port = None
+
+
+def _is_worked_in(port: str) -> bool:
+    """Tell whether a pseudo-terminal is the controlling terminal of some program; only Linux says so."""
+    try:
+        device = os.stat(port).st_rdev  # noqa: PTH116 - the port may be no path elsewhere
+        major, minor = os.major(device), os.minor(device)
+    except (OSError, AttributeError):
+        return False
+    number = (minor & 0xFF) | major << 8 | (minor & ~0xFF) << 12  # as the kernel writes it
+    for path in Path("/proc").glob("[0-9]*/stat"):
+        with contextlib.suppress(OSError, IndexError, ValueError):
+            if int(path.read_text("utf-8", "replace").rsplit(")", 1)[1].split()[4]) == number:
+                return True
+    return False
 
 
 def _serial_words(text: str, spec: SerialWire) -> str:
