@@ -74,7 +74,7 @@ class CalibrationTest(unittest.TestCase):
         self.assertEqual((trigger.minimum, trigger.maximum, trigger.centre), (0.0196, 0.9702, None))
 
     def test_travel_is_followed(self) -> None:
-        watch = Watch()
+        watch = Watch(FakePad())
         for i in range(100):
             watch.add({"left_x": 0.5 if i < 50 else 0.1 + 0.01 * (i % 2), "left_y": math.nan})
         found = watch.travel()

@@ -10,7 +10,6 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.devices.health import Said
 from pivrex.devices.keys import Keyboard
 from pivrex.devices.link import RobotLink
 from pivrex.devices.recording import RecordedDriver, Recording
@@ -24,7 +23,7 @@ from pivrex.line import Line, LineState
 from pivrex.line.neutral import not_at_rest
 from pivrex.line.outputs import encode
 from pivrex.rig import Rig
-from pivrex.rig.channels import CHANNELS, STICKS
+from pivrex.rig.channels import STICKS
 from pivrex.rig.sources import SHOWN, GamepadSource
 from pivrex.session.guard import Guard
 from pivrex.session.messages import (
@@ -55,7 +54,7 @@ from pivrex.session.messages import (
     WatchSources,
 )
 from pivrex.session.recorder import Recorder
-from pivrex.session.report import Report, SourceReport, Watch
+from pivrex.session.report import Report, Watch, link_report
 from pivrex.sim.wiring import faulty
 
 __all__ = ["Session"]
@@ -96,7 +95,6 @@ class Session:
         self._remotes: dict[str, RemoteSource] = {}
         self._guards: dict[str, Guard] = {}
         self._recorder: Recorder | None = None
-        self._recorded: dict[str, tuple[str, str]] = {}
         self._away: set[str] = set()
         """Gamepads that are lost."""
         self._watching = False
@@ -527,35 +525,21 @@ class Session:
         if source.kind == "recording":
             self._note("a recording drives already; choose another source, or take over with w")
             return
-        own = source.name in self._line.rig.sources
-        order = [c for c in CHANNELS if c in source.channels()] + sorted(source.channels() - set(CHANNELS))
-        columns = [f"{source.name}.{c}" if own else c for c in order]
-        columns += [f"{s}.{c}" for s, c in self._line.inputs if s not in ("chosen", "session", source.name)]
         try:
-            self._recorder = Recorder(
-                self._setup.inputs, source.name, tuple(c.replace(" ", "_") for c in dict.fromkeys(columns)), now_s
-            )
+            self._recorder = Recorder(self._setup.inputs, source, self._line, now_s)
         except OSError as problem:
             self._note(f"cannot record: {(problem.strerror or str(problem)).lower()}")
             return
-        self._recorded = {c.replace(" ", "_"): (c.rpartition(".")[0], c.rpartition(".")[2]) for c in columns}
         self._set(recording=self._recorder.path.name)
         self._note(f"recording {source.name} into inputs/{self._recorder.path.name}")
 
     def _record(self, now_s: float) -> None:
         assert self._recorder is not None
-        chosen = self.status.source
-        if chosen != self._recorder.source:
+        if self.status.source != self._recorder.source:
             self._end_recording(now_s)
             return
-        values = {}
-        for column, (source, channel) in self._recorded.items():
-            readings = self._readings.get(source or chosen)
-            if readings is None:
-                readings = next((r for n, r in self._readings.items() if self._sources[n].kind == source), {})
-            values[column] = readings.get(channel, 0.0)
         try:
-            self._recorder.add(values, now_s)
+            self._recorder.add(self._readings, self._sources, now_s)
         except OSError as problem:
             self._note(f"recording ended: {(problem.strerror or str(problem)).lower()}")
             self._recorder = None
@@ -578,56 +562,17 @@ class Session:
 
     def _look(self, now_s: float) -> None:
         """Follow every source for the view Driver, and report now and then."""
-        reports = []
-        report = self._ticks % REPORT_EVERY == 0
         for name, source in self._sources.items():
-            if source.kind == "recording" and name != self.status.source:
-                continue
-            readings = source.read(now_s) if not source.lost else {}
-            watch = self._watches.setdefault(name, Watch())
-            watch.add(readings)
-            if not report:
-                continue
-            guard = self._guards.get(name)
-            more = {}
-            if isinstance(source, RemoteSource):
-                tally = source.tally
-                more = {"health": tally.health(now_s), "said": tuple(tally.said), "bad": tuple(tally.bad)}
-            spec = self._line.rig.sources.get(name)
-            nature = spec.NATURE if spec is not None else "event"
-            reports.append(
-                SourceReport(
-                    name,
-                    source.kind,
-                    source.title,
-                    nature,
-                    guard.reason if guard is not None else source.lost,
-                    getattr(source, "identity", ""),
-                    dict(readings),
-                    watch.travel(),
-                    **more,  # type: ignore[arg-type]
-                )
+            if source.kind != "recording" or name == self.status.source:
+                readings = source.read(now_s) if not source.lost else {}
+                self._watches.setdefault(name, Watch(source)).add(readings)
+        if self._ticks % REPORT_EVERY == 0:
+            watched = [w for n, w in self._watches.items() if n in self._sources]
+            reports = (
+                w.report(self._sources[w.name], self._line.rig, self._guards.get(w.name), now_s) for w in watched
             )
-        if report:
-            self.report = Report(now_s, tuple(reports), self._link_report(now_s))
-
-    def _link_report(self, now_s: float) -> SourceReport | None:
-        link = self._link
-        if link is None:
-            return None
-        said = tuple(link.tally.said) + ((link.sent,) if link.sent is not None else ())
-        if link.fault:
-            said += (Said(now_s, link.fault, "fault", "the robot says so"),)
-        return SourceReport(
-            "link",
-            "link",
-            link.title,
-            "stream",
-            link.problem(now_s),
-            health=link.tally.health(now_s),
-            said=said,
-            bad=tuple(link.tally.bad),
-        )
+            link = link_report(self._link, now_s) if self._link is not None else None
+            self.report = Report(now_s, tuple(reports), link)
 
     # --- probes ---
 

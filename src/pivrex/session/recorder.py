@@ -6,7 +6,11 @@ from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
 
+from pivrex.devices.source import Source
 from pivrex.files import free_name
+from pivrex.line import Line
+from pivrex.line.layout import plain
+from pivrex.rig.channels import CHANNELS
 
 __all__ = ["Recorder"]
 
@@ -20,22 +24,33 @@ class Recorder:
     Raises ``OSError`` when it cannot write.
     """
 
-    def __init__(self, folder: Path, source: str, columns: tuple[str, ...], now_s: float) -> None:
+    def __init__(self, folder: Path, source: Source, line: Line, now_s: float) -> None:
+        # all channels of the source that drives, and what the line hears of others beside it
+        own = f"{source.name}." if source.name in line.rig.sources else ""
+        there = source.channels()
+        order = [c for c in CHANNELS if c in there] + sorted(there - set(CHANNELS))
+        heard = {plain(own + c): (source.name, c) for c in order}
+        for name, channel in line.inputs:
+            if name not in ("chosen", "session", source.name):
+                heard[plain(f"{name}.{channel}")] = (name, channel)
+        self._heard = heard
         folder.mkdir(parents=True, exist_ok=True)
-        plain = "".join(c if c.isalnum() else "-" for c in source.lower())
-        self.path = free_name(folder, f"{plain}-{datetime.now():%Y%m%d-%H%M%S}", ".csv")
-        self.source = source
-        self.columns = columns
+        short = "".join(c if c.isalnum() else "-" for c in source.name.lower())
+        self.path = free_name(folder, f"{short}-{datetime.now():%Y%m%d-%H%M%S}", ".csv")
+        self.source = source.name
         self._stream = self.path.open("x", encoding="ascii", newline="", buffering=1 << 16)
-        self._stream.write(",".join(("t", *columns)) + "\r\n")
+        self._stream.write(",".join(("t", *heard)) + "\r\n")
         self._stream.flush()
         self._began_s = self._written_s = now_s
         self._last: tuple[str, ...] = ()
         self._at_s = -1.0
 
-    def add(self, readings: Mapping[str, float], now_s: float) -> None:
-        """Take a tick's readings; what is not there counts as 0."""
-        cells = tuple(_cell(readings.get(c, 0.0)) for c in self.columns)
+    def add(self, readings: Mapping[str, Mapping[str, float]], sources: Mapping[str, Source], now_s: float) -> None:
+        """Take a tick's readings of all sources; what is not there counts as 0."""
+        of_kind = {sources[name].kind: found for name, found in readings.items()}
+        cells = tuple(
+            _cell(readings.get(name, of_kind.get(name, {})).get(channel, 0.0)) for name, channel in self._heard.values()
+        )
         if cells != self._last:
             self._write(cells, now_s)
         if now_s - self._written_s >= WRITE_EVERY_S:

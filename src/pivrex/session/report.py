@@ -8,8 +8,13 @@ from dataclasses import dataclass, field
 from math import isfinite
 
 from pivrex.devices.health import Health, Said
+from pivrex.devices.link import RobotLink
+from pivrex.devices.remote import RemoteSource
+from pivrex.devices.source import Source
+from pivrex.rig.rig import Rig
+from pivrex.session.guard import Guard
 
-__all__ = ["Report", "SourceReport", "Travel", "Watch"]
+__all__ = ["Report", "SourceReport", "Travel", "Watch", "link_report"]
 
 NOISE_READINGS = 45
 """The readings over which the noise at rest is taken: about a second."""
@@ -66,12 +71,15 @@ class Report:
 class Watch:
     """Follows the channels of one source."""
 
-    def __init__(self) -> None:
+    def __init__(self, source: Source) -> None:
+        self.name = source.name
+        self._last: Mapping[str, float] = {}
         self._seen: dict[str, list[float]] = {}
         self._recent: dict[str, deque[float]] = {}
 
     def add(self, readings: Mapping[str, float]) -> None:
         """Take a tick's readings."""
+        self._last = readings
         for channel, value in readings.items():
             if not isfinite(value):
                 continue
@@ -97,7 +105,29 @@ class Watch:
             for c, s in self._seen.items()
         }
 
-    def anew(self) -> None:
-        """Forget where the channels have been."""
-        self._seen.clear()
-        self._recent.clear()
+    def report(self, source: Source, rig: Rig, guard: Guard | None, now_s: float) -> SourceReport:
+        """Say how the source is."""
+        tally = source.tally if isinstance(source, RemoteSource) else None
+        spec = rig.sources.get(self.name)
+        return SourceReport(
+            self.name,
+            source.kind,
+            source.title,
+            spec.NATURE if spec is not None else "event",
+            guard.reason if guard is not None else source.lost,
+            getattr(source, "identity", ""),
+            dict(self._last),
+            self.travel(),
+            tally.health(now_s) if tally is not None else None,
+            tuple(tally.said) if tally is not None else (),
+            tuple(tally.bad) if tally is not None else (),
+        )
+
+
+def link_report(link: RobotLink, now_s: float) -> SourceReport:
+    """Say how the link to a robot is, with what it was sent last."""
+    said = tuple(link.tally.said) + ((link.sent,) if link.sent is not None else ())
+    if link.fault:
+        said += (Said(now_s, link.fault, "fault", "the robot says so"),)
+    health, bad = link.tally.health(now_s), tuple(link.tally.bad)
+    return SourceReport("link", "link", link.title, "stream", link.problem(now_s), health=health, said=said, bad=bad)

@@ -80,9 +80,9 @@ class DriverView(View):
         """Give what is patched: of a source of letters these, else all that is done by moving something."""
         source = self.source()
         found = [p for p in patches_of(self.desk.rig) if p.source != "session"]
-        if source is not None and source.kind == "letters":
-            return [p for p in found if p.source == source.name]
-        return [p for p in found if not p.channel.startswith("letter ")]
+        letters = [p for p in found if source is not None and source.kind == "letters" and p.source == source.name]
+        # none of them are there for a moment after another rig was opened
+        return letters or [p for p in found if not p.channel.startswith("letter ")]
 
     def chosen(self) -> Patch:
         """Give the selected patch."""
