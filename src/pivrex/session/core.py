@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 from pivrex.devices.keys import Keyboard
 from pivrex.devices.link import RobotLink
 from pivrex.devices.recording import RecordedDriver, Recording
-from pivrex.devices.remote import RemoteSource, remotes_of
 from pivrex.devices.robot import StandInRobot
 from pivrex.devices.source import Source
 from pivrex.devices.sticks import DrawnSticks
@@ -23,9 +22,8 @@ from pivrex.line import Line, LineState
 from pivrex.line.neutral import not_at_rest
 from pivrex.line.outputs import encode
 from pivrex.rig import Rig
-from pivrex.rig.channels import STICKS
 from pivrex.rig.sources import SHOWN, GamepadSource
-from pivrex.session.guard import Guard
+from pivrex.session.ears import Ears
 from pivrex.session.messages import (
     AttachPads,
     ChooseSource,
@@ -45,7 +43,6 @@ from pivrex.session.messages import (
     Request,
     SetKeysMode,
     SetUp,
-    SourceInfo,
     Status,
     StepLevel,
     Stop,
@@ -62,9 +59,6 @@ __all__ = ["Session"]
 Floats = NDArray[np.float64]
 
 log = logging.getLogger(__name__)
-
-TAKE_OVER = 0.5
-"""A button of a gamepad or remote pressed this far takes over from a recording."""
 
 REPORT_EVERY = 4
 """A report to the view Driver for every so many ticks."""
@@ -91,15 +85,11 @@ class Session:
         self._state = self._line.start()
         self._neutral = self._line.resting()
         self._keys, self._sticks = Keyboard(), DrawnSticks()
-        self._sources: dict[str, Source] = {"keys": self._keys, "sticks": self._sticks}
-        self._remotes: dict[str, RemoteSource] = {}
-        self._guards: dict[str, Guard] = {}
+        self.ears = Ears(self._keys, self._sticks)
+        """Every source."""
         self._recorder: Recorder | None = None
-        self._away: set[str] = set()
-        """Gamepads that are lost."""
         self._watching = False
         self._watches: dict[str, Watch] = {}
-        self._readings: dict[str, Mapping[str, float]] = {}
         self.report: Report | None = None
         self._ticks = 0
         self._raw: Floats | None = None
@@ -111,9 +101,9 @@ class Session:
         self.status = Status(robot=self._stand_in.title)
         for path in setup.recordings:
             self._add_recording(path)
-        self._open_remotes(setup.rig)
+        self.ears.open_remotes(setup.rig)
         self._set(source="keys")
-        if setup.source in self._sources:
+        if setup.source in self.ears.sources:
             self._choose(setup.source)
         if setup.link is not None:
             self._use_robot(True)
@@ -203,45 +193,30 @@ class Session:
 
     def pads_are(self, pads: Mapping[str, Source]) -> None:
         """Take the gamepads that are there now. One that was in use and is gone stays listed as lost until it is back."""
-        known = {name: s for name, s in self._sources.items() if s.kind == "gamepad" and name not in self._away}
-        gone = [name for name, source in known.items() if pads.get(name) is not source]
-        new = [name for name, pad in pads.items() if known.get(name) is not pad]
-        if not gone and not new:
-            return
-        of_kind = any(source == "gamepad" for source, _ in self._line.inputs)
-        for name in gone:
-            lost = self._sources[name]
-            self._note(lost.lost or f"{name} is gone")
-            if of_kind or name == self.status.source or name in self._line.rig.sources:
-                self._away.add(name)
-                guard = self._guards[name] = Guard(lost)
-                guard.reason = guard.reason or f"{name} is gone"
-            else:
-                del self._sources[name]
-        for name in new:
-            self._sources[name] = pads[name]
-            if name in self._away:
-                self._away.discard(name)
-                self._guards[name].source = pads[name]
-                self._note(f"{pads[name].title} is back; let go of it")
-            else:
-                self._note(f"{pads[name].title} is there; press one of its buttons to take over")
-        self._list_sources()
+        notes = self.ears.pads_are(pads, self._line, self.status.source)
+        for note in notes:
+            self._note(note)
+        if notes:
+            self._list_sources()
 
     def tick(self, now_s: float) -> Floats:
         """Make one tick: sense, read, run the line, tell the robot. Gives the Tick's row."""
-        for remote in self._remotes.values():
+        for remote in self.ears.remotes.values():
             remote.poll(now_s)
         robot = self._link or self._stand_in
         if self._link is not None:
             self._link.poll(now_s)
             self._watch_link(self._link, now_s)
-        source = self._sources[self.status.source]
+        source = self.ears.sources[self.status.source]
         if isinstance(source, RecordedDriver) and not self.status.held:
             self._advance(source)
-        self._readings = self._read_all(now_s)
-        self._look_for_take_over()
-        raw = self._raw = self._gather()
+        if self.ears.listen(self._line, self.status.source, now_s):
+            self._list_sources()
+        if self.ears.lost != self.status.lost:
+            self._set(lost=self.ears.lost)
+        if source.kind == "recording" and not self.status.live and (pressed := self.ears.pressed(self._line)):
+            self._choose(pressed)
+        raw = self._raw = self.ears.gather(self._line, self.status.source, self._shown)
         sensed = robot.sense()
         stop = bool(self.status.held or self.status.lost)
         driving = self._driving()
@@ -267,7 +242,7 @@ class Session:
 
     def _driving(self) -> str:
         """Give the source whose calibration counts."""
-        source = self._sources[self.status.source]
+        source = self.ears.sources[self.status.source]
         if isinstance(source, RecordedDriver):
             return source.driven_by(self._line)
         return source.name
@@ -295,7 +270,7 @@ class Session:
             self._end_recording(now_s)
         if self._link is not None:
             self._link.close()
-        for remote in self._remotes.values():
+        for remote in self.ears.remotes.values():
             remote.close()
 
     # --- sources ---
@@ -307,7 +282,7 @@ class Session:
         except RecordingError as problem:
             self._note(str(problem))
             return
-        self._sources[driver.name] = driver
+        self.ears.sources[driver.name] = driver
 
     def _advance(self, driver: RecordedDriver) -> None:
         if driver.ended:
@@ -319,88 +294,6 @@ class Session:
             self._hold(driver.lost)
             self._rest_on_keys()
 
-    def _open_remotes(self, rig: Rig) -> None:
-        """Open the wires of a rig's own sources; one that is described as before stays open."""
-        wanted = remotes_of(rig, self._remotes)
-        for name, remote in self._remotes.items():
-            if wanted.get(name) is not remote:
-                remote.close()
-                self._guards.pop(name, None)
-                self._sources.pop(name, None)
-        self._remotes = wanted
-        self._sources.update(wanted)
-        for name, remote in wanted.items():
-            if name not in self._guards:
-                self._guards[name] = Guard(remote)
-
-    def _read_all(self, now_s: float) -> dict[str, Mapping[str, float]]:
-        """Read every source that somebody listens to; what is lost or not at rest yet counts for nothing."""
-        chosen = self.status.source
-        wanted = {chosen, *self._remotes} | {s for s, _ in self._line.inputs}
-        kinds = {s for s in wanted if s in ("keys", "sticks", "gamepad")}
-        found: dict[str, Mapping[str, float]] = {}
-        lost, changed = "", False
-        for name, source in self._sources.items():
-            if name not in wanted and source.kind not in kinds and source.kind != "gamepad":
-                continue
-            readings: Mapping[str, float] = source.read(now_s) if not source.lost else {}
-            guard = self._guards.get(name)
-            if guard is not None:
-                before = guard.reason
-                readings = guard.look(self._line, readings, name == chosen, now_s)
-                changed |= guard.reason != before
-                if guard.reason and not guard.share and self._moves(source):
-                    lost = self._loss(source, guard)
-                if not guard.reason and source.kind == "gamepad":
-                    del self._guards[name]
-            found[name] = readings
-        if lost != self.status.lost:
-            self._set(lost=lost)
-        if changed:
-            self._list_sources()
-        return found
-
-    @staticmethod
-    def _loss(source: Source, guard: Guard) -> str:
-        if source.lost:
-            said = source.lost if source.lost.startswith(source.name) else f"{source.name}: {source.lost}"
-            return f"{said}, and it was driving" if source.kind == "gamepad" else said
-        return f"{source.name} is heard again; {guard.reason}"
-
-    def _moves(self, source: Source) -> bool:
-        """Tell whether the robot must stop without this source: it drives, or a function of the law is always its own.
-
-        Of one that only has buttons or letters beside it is enough that these come to rest.
-        """
-        if self._sources[self.status.source].kind == "recording":
-            return False
-        names = {source.name, source.kind} | ({"chosen"} if source.name == self.status.source else set())
-        return any(s in names for s, _ in self._line.inputs[: len(self._line.functions)])
-
-    def _gather(self) -> Floats:
-        """Put all channels of this instant into one row. A stick that is not there is NaN, which counts as rest."""
-        status, found = self.status, self._readings
-        chosen = found[status.source]
-        source_now = self._sources[status.source]
-        columns = source_now.columns_for(self._line) if isinstance(source_now, RecordedDriver) else None
-        raw = np.empty(len(self._line.inputs))
-        for i, (source, channel) in enumerate(self._line.inputs):
-            if source == "session":
-                raw[i] = self._shown(channel)
-                continue
-            if columns is not None:
-                value = chosen.get(columns[i])
-            elif source == "chosen":
-                value = chosen.get(channel)
-            elif source in found:
-                value = found[source].get(channel)
-            else:
-                value = next((r.get(channel) for n, r in found.items() if self._sources[n].kind == source), None)
-            raw[i] = (
-                value if value is not None else np.nan if channel in STICKS or channel.endswith("_trigger") else 0.0
-            )
-        return raw
-
     def _shown(self, what: str) -> float:
         """What lamps may show; see `pivrex.rig.sources.SHOWN`."""
         status = self.status
@@ -411,19 +304,6 @@ class Session:
         )
         return float(states[SHOWN.index(what)])
 
-    def _look_for_take_over(self) -> None:
-        """A pressed button of a gamepad or a remote takes over from a recording."""
-        if self._sources[self.status.source].kind != "recording" or self.status.live:
-            return
-        for name, readings in self._readings.items():
-            source = self._sources[name]
-            if source.kind in ("keys", "sticks", "recording"):
-                continue
-            fixed = any(s == name for s, _ in self._line.inputs)
-            if not fixed and any(v >= TAKE_OVER for c, v in readings.items() if c.startswith("button_")):
-                self._choose(name)
-                return
-
     def _take_over(self, source: Source) -> None:
         """Driving by hand on the screen takes over at once; while live the source is chosen deliberately."""
         if self.status.source != source.name:
@@ -433,11 +313,11 @@ class Session:
                 self._choose(source.name)
 
     def _choose(self, name: str) -> None:
-        source = self._sources.get(name)
+        source = self.ears.sources.get(name)
         if source is None:
             self._note(f"there is no source {name} any more")
             return
-        lacks = self._lacks(source)
+        lacks = self.ears.lacks(source, self._line)
         if lacks:
             self._note(f"{source.title} has no {', '.join(lacks)}, which the law {self._line.rig.law.kind} reads")
             return
@@ -455,17 +335,8 @@ class Session:
         self._keys.rest()
         self._set(source="keys")
 
-    def _lacks(self, source: Source) -> tuple[str, ...]:
-        there = source.channels()
-        needed = self._line.inputs[: len(self._line.functions)]
-        return tuple(channel for kind, channel in needed if channel not in there and kind in ("chosen", source.kind))
-
     def _list_sources(self) -> None:
-        infos = [
-            SourceInfo(n, s.kind, s.title, self._lacks(s), self._guards[n].reason if n in self._guards else s.lost)
-            for n, s in self._sources.items()
-        ]
-        self._set(sources=tuple(infos))
+        self._set(sources=self.ears.infos(self._line))
 
     # --- the robot behind a link ---
 
@@ -521,7 +392,7 @@ class Session:
         if self._setup.inputs is None:
             self._note("there is no workspace to record into")
             return
-        source = self._sources[self.status.source]
+        source = self.ears.sources[self.status.source]
         if source.kind == "recording":
             self._note("a recording drives already; choose another source, or take over with w")
             return
@@ -539,7 +410,7 @@ class Session:
             self._end_recording(now_s)
             return
         try:
-            self._recorder.add(self._readings, self._sources, now_s)
+            self._recorder.add(self.ears.readings, self.ears.sources, now_s)
         except OSError as problem:
             self._note(f"recording ended: {(problem.strerror or str(problem)).lower()}")
             self._recorder = None
@@ -562,15 +433,16 @@ class Session:
 
     def _look(self, now_s: float) -> None:
         """Follow every source for the view Driver, and report now and then."""
-        for name, source in self._sources.items():
+        for name, source in self.ears.sources.items():
             if source.kind != "recording" or name == self.status.source:
                 readings = source.read(now_s) if not source.lost else {}
                 self._watches.setdefault(name, Watch(source)).add(readings)
         if self._ticks % REPORT_EVERY == 0:
-            watched = [w for n, w in self._watches.items() if n in self._sources]
-            reports = (
-                w.report(self._sources[w.name], self._line.rig, self._guards.get(w.name), now_s) for w in watched
-            )
+            reports = [
+                self._watches[n].report(source, self._line.rig, self.ears.guards.get(n), now_s)
+                for n, source in self.ears.sources.items()
+                if n in self._watches and (source.kind != "recording" or n == self.status.source)
+            ]
             link = link_report(self._link, now_s) if self._link is not None else None
             self.report = Report(now_s, tuple(reports), link)
 
@@ -642,7 +514,7 @@ class Session:
     def _go_on(self) -> None:
         if not self.status.held or self._open_again():
             return
-        recorded = self._sources[self.status.source].kind == "recording"
+        recorded = self.ears.sources[self.status.source].kind == "recording"
         problem = "" if recorded else self._neutral_problem()
         if problem:
             self._note(problem)
@@ -655,7 +527,7 @@ class Session:
         problem = self._neutral_problem()
         if self._link is not None and self.status.linked != "heard":
             problem = self.status.linked
-        if self._sources[self.status.source].kind == "recording":
+        if self.ears.sources[self.status.source].kind == "recording":
             problem = "a recording cannot drive live; choose another source first"
         if problem:
             self._note(f"not live: {problem}")
@@ -686,29 +558,29 @@ class Session:
         other_rate = line.dt_s != self._line.dt_s
         self._line, self._state, self._row, self._raw = line, moved_on, None, None
         self._neutral = line.resting()
-        self._open_remotes(rig)
+        self.ears.open_remotes(rig)
         if self._link is not None and not self._link.fits(line, self._setup.link or rig.link):
             if self.status.live:
                 self._hold("the rig's link is another now")
             self._use_robot(False)
             self._use_robot((self._setup.link or rig.link) is not None)
-        if self.status.source not in self._sources:
+        if self.status.source not in self.ears.sources:
             self._rest_on_keys()
         if other_rate:
             self._reopen_recordings()
         self._set(serial=serial)
         self._list_sources()
-        lacks = self._lacks(self._sources[self.status.source])
+        lacks = self.ears.lacks(self.ears.sources[self.status.source], self._line)
         if lacks:
             self._hold(f"{self.status.source} has no {', '.join(lacks)}, which the law {rig.law.kind} reads")
             self._rest_on_keys()
 
     def _reopen_recordings(self) -> None:
-        for name in [n for n, s in self._sources.items() if s.kind == "recording"]:
-            del self._sources[name]
+        for name in [n for n, s in self.ears.sources.items() if s.kind == "recording"]:
+            del self.ears.sources[name]
         for path in self._setup.recordings:
             self._add_recording(path)
-        if self.status.source not in self._sources:
+        if self.status.source not in self.ears.sources:
             self._rest_on_keys()
 
     def _note(self, text: str) -> None:
