@@ -12,6 +12,7 @@ from pivrex import __version__
 from pivrex.cli import run
 from pivrex.cli.opening import copy_demo
 from pivrex.errors import PivrexError
+from pivrex.rig.wires import SerialWire, UdpWire, read_wire
 from tests.support import DEMO, PLOVER, ROOT, TempCase
 
 
@@ -42,6 +43,34 @@ class CommandTest(TempCase):
         )
         self.assertEqual((left["y_m"], left["roller_deg"], left["steered"]), (0.08, None, False))
         self.assertIn("top 1.01 m/s", Ran("describe", "plover").out)
+
+    def test_patches_and_wire(self) -> None:
+        self.assertEqual(Ran("export", "patches", "coot", "-o", "p.csv", "-o", "p.svg").code, 0)
+        rows = list(csv.reader(Path("p.csv").read_text().splitlines()))
+        self.assertIn(["the one that drives", "left_y", "left stick, away-near", "left (law tank)", ""], rows)
+        self.assertIn(
+            ["the one that drives", "button_0", "right cluster, bottom", "spout to 0 deg", "press, with button_2"], rows
+        )
+        self.assertIn(["letter box", "letter w", "", "pump on", "for 800 ms"], rows)
+        said = Ran("wire", "coot").out
+        self.assertRegex(said, r"hash [0-9A-F]{8}\n  out 1: front left forward_duty\n")
+        self.assertIn("out 10: spout pulse in us", said)
+
+    def test_a_remote_that_cannot_be_says_why(self) -> None:
+        for words, why in (
+            (("coot", "no such"), 'Coot has no source "no such"; it has "green radio", "letter box"'),
+            (("coot", "green radio", "--script", "nothing.txt"), "nothing.txt: cannot be read"),
+        ):
+            ran = Ran("remote", *words)
+            self.assertEqual(ran.code, 1)
+            self.assertIn(why, ran.err)
+        self.assertEqual(Ran("remote").code, 2)
+        with self.assertRaisesRegex(ValueError, "is no wire; write serial:PORT"):
+            read_wire("x:1")
+        self.assertEqual(
+            read_wire("serial:/dev/ttyUSB0:9600"), SerialWire(kind="serial", port="/dev/ttyUSB0", baud=9600)
+        )
+        self.assertEqual(read_wire("udp:10.0.0.2:5810"), UdpWire(kind="udp", host="10.0.0.2", port=5810))
 
     def test_wheels(self) -> None:
         ran = Ran("wheels", "plover", "--forward", "0.5", "--turn", "90", "--json")

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import csv
 import io
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,7 +14,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-__all__ = ["COMMANDED", "GHOST", "MEASURED", "TARGET", "new_sheet", "save_sheet"]
+__all__ = ["COMMANDED", "GHOST", "MEASURED", "TARGET", "new_sheet", "save_sheet", "write_rows"]
 
 # the same meanings as on the screen, dark enough for paper
 COMMANDED, MEASURED, TARGET, GHOST = "#9a4f00", "#00695e", "#6440a8", "#8b9186"
@@ -46,3 +48,26 @@ def save_sheet(figure: Figure, path: Path) -> None:
     with mpl.rc_context({"svg.hashsalt": "pivrex"}):
         figure.savefig(buffer, format=kind, metadata=metadata)  # None takes the date out
     write_atomically(path, buffer.getvalue())
+
+
+def write_rows(title: str, header: Sequence[str], rows: Sequence[Sequence[str]], path: Path, width_in: float) -> None:
+    """Write rows of text as .csv, or as a table on a sheet; raises `SaveError`."""
+    if path.suffix.lower() == ".csv":
+        buffer = io.StringIO()
+        csv.writer(buffer, lineterminator="\n").writerows([header, *rows])
+        write_atomically(path, buffer.getvalue())
+        return
+    figure, (sheet,) = new_sheet(width_in, 1.1 + 0.32 * len(rows))
+    sheet.set_axis_off()
+    table = sheet.table(cellText=[list(r) for r in rows], colLabels=list(header), loc="center", cellLoc="left")
+    table.auto_set_font_size(False)
+    table.set_fontsize(8)
+    table.auto_set_column_width(list(range(len(header))))
+    table.scale(1, 1.35)
+    for (row, _), cell in table.get_celld().items():
+        cell.set_edgecolor("#a9b0a2")
+        cell.set_linewidth(0.6)
+        if row == 0:
+            cell.set_text_props(weight="bold")
+    sheet.set_title(title, fontsize=10)
+    save_sheet(figure, path)

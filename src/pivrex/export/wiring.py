@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from pathlib import Path
 
-from pivrex.export.sheet import new_sheet, save_sheet
-from pivrex.files import write_atomically
+from pivrex.export.sheet import write_rows
 from pivrex.rig import Rig
 from pivrex.rig.outputs import ServoOutput
 
@@ -43,24 +40,4 @@ def wiring_rows(rig: Rig) -> list[tuple[str, ...]]:
 
 def write_wiring(rig: Rig, path: Path) -> None:
     """Write the wiring as .csv, .svg or .pdf; raises `SaveError`."""
-    rows = wiring_rows(rig)
-    if path.suffix.lower() == ".csv":
-        buffer = io.StringIO()
-        writer = csv.writer(buffer, lineterminator="\n")
-        writer.writerows([HEADER, *rows])
-        write_atomically(path, buffer.getvalue())
-        return
-    figure, (sheet,) = new_sheet(9.0, 1.1 + 0.32 * len(rows))
-    sheet.set_axis_off()
-    table = sheet.table(cellText=[list(r) for r in rows], colLabels=list(HEADER), loc="center", cellLoc="left")
-    table.auto_set_font_size(False)
-    table.set_fontsize(8)
-    table.auto_set_column_width(list(range(len(HEADER))))
-    table.scale(1, 1.35)
-    for (row, _), cell in table.get_celld().items():
-        cell.set_edgecolor("#a9b0a2")
-        cell.set_linewidth(0.6)
-        if row == 0:
-            cell.set_text_props(weight="bold")
-    sheet.set_title(f"{rig.name}: wiring of the motors", fontsize=10)
-    save_sheet(figure, path)
+    write_rows(f"{rig.name}: wiring of the motors", HEADER, wiring_rows(rig), path, 9.0)
