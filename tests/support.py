@@ -107,7 +107,7 @@ class TempCase(unittest.TestCase):
         return path
 
 
-def wait_for(what: Callable[[], object], seconds: float = 20.0, hint: Callable[[], str] | str = "") -> None:
+def wait_for(what: Callable[[], object], seconds: float = 60.0, hint: Callable[[], str] | str = "") -> None:
     """Wait until ``what`` is true; fails with a hint."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:
@@ -176,7 +176,7 @@ class Terminal:
         rows = self.screen().split("\n")[:-1]
         return rows[y] if -len(rows) <= y < len(rows) else ""
 
-    def wait(self, text: str, seconds: float = 20.0) -> None:
+    def wait(self, text: str, seconds: float = 60.0) -> None:
         """Wait until a text is on the screen."""
         wait_for(lambda: text in self.screen(), seconds, lambda: f"{text!r} in\n{self.screen()}")
 

@@ -187,7 +187,7 @@ class LinkCase(TempCase):
         time.sleep(0.02)
         return True
 
-    def until(self, what: Callable[[], object], seconds: float = 20) -> None:
+    def until(self, what: Callable[[], object], seconds: float = 60) -> None:
         wait_for(lambda: self.step() and what(), seconds, lambda: str(self.client.status))
 
     def ask(self, request: Request) -> None:
@@ -394,7 +394,7 @@ class HeldKeysTest(TempCase):
         seen = b""
 
         def until(what: Callable[[], object]) -> None:
-            end = time.monotonic() + 30
+            end = time.monotonic() + 90
             while not what():
                 nonlocal seen
                 self.assertLess(time.monotonic(), end, seen[-3000:])
@@ -411,7 +411,7 @@ class HeldKeysTest(TempCase):
                 os.write(fd, b"\x1b[108;5u")  # Ctrl+L
             if select.select([fd], [], [], 0.05)[0]:
                 seen += os.read(fd, 65536)
-        end = time.monotonic() + 25
+        end = time.monotonic() + 90
         while not robot.drives and time.monotonic() < end:  # again where the machine stood still for a moment
             os.write(fd, b"\x1b[119;1:3u\x1b[108;5u")
             time.sleep(0.3)
