@@ -333,3 +333,11 @@ class CheckTest(unittest.TestCase):
         )
         for part in ("attachments.boom", "bindings.1.does", "sources.a.silent_after", "sources.a.columns"):
             self.assertIn(part, said)
+
+
+class CountsTest(unittest.TestCase):
+    def test_a_position_may_be_told_in_counts(self) -> None:
+        t = Ticker(ARM, bound("button_0", "boom to 45 counts"))  # 360 counts a turn: 45 deg
+        t.tick(1)
+        t.tick(1, button_0=1)
+        self.assertAlmostEqual(t.get("attachments", "boom_target"), radians(45))

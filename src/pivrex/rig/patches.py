@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import pi
 from typing import TYPE_CHECKING
 
 from pivrex.errors import UnitError
@@ -227,7 +228,7 @@ def target_rad(rig: Rig, deed: Deed) -> float:
     """Give the angle of a "to" or "by", in rad."""
     attachment = rig.attachments[deed.target]
     if deed.unit == "counts" and attachment.kind == "position":
-        return deed.value / attachment.counts_per_turn * 6.283185307179586
+        return deed.value / attachment.counts_per_turn * 2 * pi
     return deed.value
 
 
