@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import io
 import os
 import tempfile
 import time
@@ -33,7 +34,8 @@ def write_atomically(path: Path, data: str | bytes) -> None:
 def writing(path: Path) -> Iterator[BinaryIO]:
     """Give a stream beside ``path``; when the block ends well it is flushed to the disk and renamed into place.
 
-    A symbolic link is followed, so that the link survives; a file that was there keeps its rights.
+    A symbolic link is followed, so that the link survives; a file that was there keeps its rights. What is no regular
+    file (a device, a pipe) is written through, for renaming would put a file in its place.
 
     Raises
     ------
@@ -44,6 +46,10 @@ def writing(path: Path) -> Iterator[BinaryIO]:
     target = path.resolve()
     beside: Path | None = None
     try:
+        if target.exists() and not target.is_file():
+            with target.open("wb", buffering=0) as through, io.BufferedWriter(through) as stream:
+                yield stream
+            return
         descriptor, name = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.", suffix=".part")
         beside = Path(name)
         with os.fdopen(descriptor, "wb") as stream:

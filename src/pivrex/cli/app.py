@@ -268,7 +268,7 @@ def map_(
         Path, typer.Argument(metavar="INPUT.csv", help="Recorded raw readings: t in seconds, then the channels.")
     ],
     output: Annotated[
-        Path | None, typer.Option("--output", "-o", help="Where to; standard output if left out.")
+        Path | None, typer.Option("--output", "-o", help="Where to; standard output if left out or -.")
     ] = None,
     every_tick: Annotated[
         bool, typer.Option("--every-tick", help="A row for every tick, not for every reading.")
@@ -281,7 +281,7 @@ def map_(
     path, folder = find_rig(rig, Path())
     field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
     count = write_ticks(read_rig(path), recording, field, output, every_tick)
-    if output is not None:
+    if output is not None and str(output) != "-":
         print(f"{output}: {count} rows", file=sys.stderr)
 
 
@@ -441,13 +441,14 @@ def reference() -> None:
 
 def _each(files: list[Path], write: Any, allowed: tuple[str, ...] = (".svg", ".pdf")) -> None:
     for file in files:
-        if file.suffix.lower() not in allowed:
+        if file.suffix.lower() not in allowed and not (".csv" in allowed and str(file) == "-"):
             raise PivrexError(
                 f"{file}: this is written as {', '.join(allowed)}, not as {file.suffix or 'a file without suffix'}"
             )
     for file in files:
         write(file)
-        print(file, file=sys.stderr)
+        if str(file) != "-":
+            print(file, file=sys.stderr)
 
 
 def _print_json(answer: object) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import sys
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -51,11 +52,14 @@ def save_sheet(figure: Figure, path: Path) -> None:
 
 
 def write_rows(title: str, header: Sequence[str], rows: Sequence[Sequence[str]], path: Path, width_in: float) -> None:
-    """Write rows of text as .csv, or as a table on a sheet; raises `SaveError`."""
-    if path.suffix.lower() == ".csv":
+    """Write rows of text as .csv (to standard output if the path is ``-``), or as a table on a sheet; raises `SaveError`."""
+    if path.suffix.lower() == ".csv" or str(path) == "-":
         buffer = io.StringIO()
         csv.writer(buffer, lineterminator="\n").writerows([header, *rows])
-        write_atomically(path, buffer.getvalue())
+        if str(path) == "-":
+            sys.stdout.write(buffer.getvalue())
+        else:
+            write_atomically(path, buffer.getvalue())
         return
     figure, (sheet,) = new_sheet(width_in, 1.1 + 0.32 * len(rows))
     sheet.set_axis_off()

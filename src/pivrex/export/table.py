@@ -19,7 +19,7 @@ __all__ = ["write_ticks"]
 def write_ticks(rig: Rig, recording: Path, field: Field | None, path: Path | None, every_tick: bool) -> int:
     """Write the Ticks that a recording makes as CSV; gives the number of rows.
 
-    It streams: an hour needs no more memory than a minute. A file appears when it is whole.
+    A path that is left out or ``-`` is standard output. It streams: an hour needs no more memory than a minute. A file appears when it is whole.
 
     Raises
     ------
@@ -29,7 +29,7 @@ def write_ticks(rig: Rig, recording: Path, field: Field | None, path: Path | Non
         If the file cannot be written.
     """
     source = Recording(recording)
-    if path is None:
+    if path is None or str(path) == "-":
         return _write(rig, source, field, sys.stdout, every_tick)
     with writing(path) as stream:
         text = io.TextIOWrapper(stream, "utf-8", newline="")

@@ -149,9 +149,10 @@ class PivrexApp(App[int]):
         self._parts["head"].show(frame.head(desk, width, self._focus_word()))
         self._parts["line"].show(frame.line(desk, self._open, width))
         view = self.view
-        picture = view.draw(view.size.width, view.size.height)
-        self._lay_over(picture)
-        view.show(picture)
+        if view.size.width and view.size.height:  # one that has just been opened has no place yet
+            picture = view.draw(view.size.width, view.size.height)
+            self._lay_over(picture)
+            view.show(picture)
         row = desk.row
         if row is None:
             why = "why: no tick yet"

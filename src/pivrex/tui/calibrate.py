@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import textwrap
 from typing import TYPE_CHECKING
 
 from pivrex.diagnosis.calibration import Calibration, Proposal, changes_of
 from pivrex.rig.edit import set_key
 from pivrex.session.messages import MeasureAnew, Stop
+from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
 
 if TYPE_CHECKING:
@@ -97,7 +97,7 @@ class CalibrationGuide:
         count = len(self._calibration.phases)
         picture.text(1, 1, f"step {self._calibration.at + 1} of {count}", "dim")
         y = 3
-        for line in textwrap.wrap(phase.words, width - 4):
+        for line in wrapped(phase.words, width - 4):
             picture.text(2, y, line, "commanded")
             y += 1
         y += 1
@@ -107,7 +107,7 @@ class CalibrationGuide:
             picture.text(2, y, "━" * round(share * wide), "measured")
             picture.text(2 + round(share * wide), y, "╌" * (wide - round(share * wide)), "frame")
         elif self._problem:
-            for line in textwrap.wrap(self._problem, width - 4):
+            for line in wrapped(self._problem, width - 4):
                 picture.text(2, y, line, "target")
                 y += 1
         else:
@@ -141,7 +141,7 @@ class CalibrationGuide:
                 picture.text(25, y, "→", "frame")
                 picture.text(27, y, after.replace("-", "−"), "commanded", max(0, width - 28))
             if p.edge is not None and picture.height > 8 * len(self._proposals) + 4:
-                for line in textwrap.wrap(p.reason, width - 4):
+                for line in wrapped(p.reason, width - 4):
                     y += 1
                     picture.text(2, y, line, "dim")
             y += 2

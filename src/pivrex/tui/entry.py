@@ -11,6 +11,7 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label
 
 from pivrex.errors import UnitError
+from pivrex.tui.over import ClosesItself
 
 __all__ = ["Typed", "ValueEntry"]
 
@@ -27,7 +28,7 @@ class Typed(Protocol):
         ...
 
 
-class ValueEntry(ModalScreen[None]):
+class ValueEntry(ClosesItself, ModalScreen[None]):
     """Asks for one value; a mistake is said beside it and the typing stays."""
 
     DEFAULT_CSS = """
@@ -55,6 +56,8 @@ class ValueEntry(ModalScreen[None]):
     @on(Input.Submitted)
     def take(self, event: Input.Submitted) -> None:
         event.stop()
+        if self.app.screen is not self:
+            return  # a second Enter, or one after Esc
         try:
             self._view.type_in(event.value)
         except UnitError as problem:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from typing import Literal
 
 import numpy as np
@@ -16,6 +15,7 @@ from pivrex.diagnosis.smallest import MOST, Sweep
 from pivrex.errors import PivrexError
 from pivrex.session.messages import EndMove, Handle, PutBack, Stop
 from pivrex.tui.desk import Desk
+from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
 
 __all__ = ["Guide"]
@@ -264,7 +264,7 @@ class Guide:
         return picture
 
     def _say(self, picture: Picture, text: str, y: int, named: str) -> int:
-        for line in textwrap.wrap(text, max(20, picture.width - 1)):
+        for line in wrapped(text, picture.width - 1):
             picture.text(0, y, line, named)
             y += 1
         return y

@@ -4,21 +4,32 @@ from __future__ import annotations
 
 from contextlib import suppress
 
-from textual.await_complete import AwaitComplete
+from textual import work
 from textual.command import CommandPalette
+from textual.css.query import NoMatches
+
+from pivrex.tui.over import ClosesItself
 
 __all__ = ["Palette"]
 
 
-class Palette(CommandPalette):
-    """Closes only itself: by then Esc may have closed it already, and the screen below must stay."""
+class Palette(ClosesItself, CommandPalette):
+    """The commands of the program, found by typing. One that is closed while it still opens finds its own parts gone."""
 
-    def dismiss(self, result: object = None) -> AwaitComplete:
-        if self.app.screen is not self:
-            return AwaitComplete.nothing()  # type: ignore[no-untyped-call]
-        return super().dismiss(result)  # type: ignore[arg-type] # Textual's palette gives no result
+    @work(exclusive=True, group="--textual-command-palette-gather-commands")
+    async def _gather_commands(self, search_value: str) -> None:
+        with suppress(NoMatches):
+            await CommandPalette._gather_commands.__wrapped__(self, search_value)  # type: ignore[attr-defined]
+
+    def _watch__list_visible(self) -> None:
+        with suppress(NoMatches):
+            super()._watch__list_visible()
+
+    async def _watch__show_busy(self) -> None:
+        with suppress(NoMatches):
+            await super()._watch__show_busy()
 
     def _action_command_list(self, action: str) -> None:
         # a page key before the list has its first layout: there is nothing to move yet
-        with suppress(KeyError, IndexError):
+        with suppress(KeyError, IndexError, NoMatches):
             super()._action_command_list(action)

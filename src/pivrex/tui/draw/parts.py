@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import textwrap
 from math import isfinite
 
 from pivrex.tui.draw.picture import Picture
 
-__all__ = ["centred_bar", "number", "slider", "turning", "two_bars"]
+__all__ = ["centred_bar", "number", "slider", "turning", "two_bars", "wrapped"]
 
 
 def number(value: float, digits: int = 2, width: int = 6) -> str:
@@ -23,6 +24,15 @@ def turning(value: float, digits: int, unit: str, width: int = 0) -> str:
     size = f"{abs(value):.{digits}f}" if isfinite(value) else "–"
     way = "" if not isfinite(value) or float(size) == 0 else " left" if value > 0 else " right"
     return f"{size.rjust(width)}{' ' + unit if unit else ''}{way}"
+
+
+NARROWEST = 12
+"""No text is wrapped to less: what is cut then is a window that shows nothing anyway."""
+
+
+def wrapped(text: str, width: int) -> list[str]:
+    """Break a sentence into lines of a width, however small a view is."""
+    return textwrap.wrap(text, max(NARROWEST, width))
 
 
 def centred_bar(picture: Picture, x: int, y: int, width: int, fraction: float, named: str) -> None:

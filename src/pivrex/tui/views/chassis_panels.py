@@ -5,7 +5,6 @@ from __future__ import annotations
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from math import degrees, radians
-from textwrap import wrap
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +19,7 @@ from pivrex.rig.wheels import KINDS
 from pivrex.sim.compare import Compared, compare_cosine, compare_lead, compare_straight
 from pivrex.tui.desk import Desk
 from pivrex.tui.draw.envelope import EnvelopeData, draw_envelope
-from pivrex.tui.draw.parts import centred_bar, number, turning
+from pivrex.tui.draw.parts import centred_bar, number, turning, wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.robot import RobotData, RobotScale, draw_robot, robot_scale
 from pivrex.tui.guide import Guide
@@ -247,7 +246,7 @@ class ChassisPanels(SettingsView):
         y = 4
         # rows are kept for remarks, so that nothing below jumps when there is one
         rows = 3 if picture.height >= 38 else 2 if picture.height >= 34 else 1
-        lines = [(line, named) for text, named in self._remarks(shown) for line in wrap(text, width)]
+        lines = [(line, named) for text, named in self._remarks(shown) for line in wrapped(text, width)]
         for row, (line, named) in enumerate(lines[:rows], y):
             picture.text(x, row, line, named)
         return y + rows
