@@ -28,8 +28,8 @@ from pivrex.devices.recording import Recording
 from pivrex.diagnosis.shakedown import Shakedown
 from pivrex.export.table import write_ticks
 from pivrex.line import Line
+from pivrex.line.inputs import sensed_columns
 from pivrex.line.kinematics import hub_velocities, kinematics_of, wheel_speeds
-from pivrex.line.line import sensed_columns
 from pivrex.rig import open_folder, read_rig
 from pivrex.session.shared import Ring
 

@@ -15,9 +15,9 @@ from pathlib import Path
 
 import numpy as np
 
-from pivrex.devices.robot import StandInRobot
 from pivrex.line import Line
 from pivrex.rig import read_rig, read_workspace_file
+from pivrex.sim import Rollout, StandIn
 
 HOME = Path(__file__).parent.parent / "src" / "pivrex" / "demo"
 STICKS = ("left_x", "left_y", "right_x", "right_y")
@@ -100,8 +100,8 @@ def main() -> None:
 def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:
     rig = read_rig(HOME / "rigs" / f"{rig_name}.toml")
     line = Line(rig)
-    robot = StandInRobot(rig, read_workspace_file(HOME / "workspace.toml").field)
-    state, chance = line.start(), random.Random(7)
+    rollout = Rollout(line, StandIn(rig, read_workspace_file(HOME / "workspace.toml").field))
+    chance = random.Random(7)
     law = rig.law.kind
     columns = COLUMNS if rig_name == "plover" else (*COLUMNS, *MORE)
     hand = (
@@ -112,7 +112,7 @@ def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:
     rows, route = [], list(stops)
     stay, pressed, quiet, turning = 0.8, ("button_8", 9) if law == "planar" else ("", 0), 1.0, 0.0
     while route or quiet > 0:
-        x, y, heading = robot.state.pose
+        x, y, heading = rollout.robot.pose.tolist()
         want = dict.fromkeys(hand, 0.0)
         if stay > 0:
             stay -= line.dt_s
@@ -139,22 +139,21 @@ def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:
         raw["left_y"] = hand["left_y"] + 0.012 + chance.gauss(0, 0.006)
         raw["right_x"] = hand.get("right_x", 0.0) + 0.004 + chance.gauss(0, 0.003)
         raw["right_y"] = hand.get("right_y", 0.0) - 0.006 + chance.gauss(0, 0.003)
-        if pressed[1] > 0:
+        if pressed[1] > 0 and len(rows) > 5:  # nothing counts as pressed before it was seen released
             raw[pressed[0]] = 1.0
             pressed = (pressed[0], pressed[1] - 1)
         # a gamepad's stick has steps
         raw = {c: round(max(-1.0, min(1.0, v)) * 127) / 127 for c, v in raw.items()}
-        rows.append((state.tick * line.dt_s, *(raw[c] for c in columns)))
-        state, row = line.step(state, np.array([round(raw[c], 4) for c in line.channels]), robot.sense())
-        robot.command(line.told(row), line.dt_s)
-        if robot.state.blocked:
+        rows.append((float(rollout.state.tick) * line.dt_s, *(raw[c] for c in columns)))
+        rollout.tick(np.array([round(raw.get(c, 0.0), 4) for c in line.channels]))
+        if rollout.robot.blocked:
             raise SystemExit(f"{rig_name} ran into something at {x:.2f}, {y:.2f}, going for {route[:1]}")
         if len(rows) > 8000:
             raise SystemExit(f"{rig_name} is lost at {x:.2f}, {y:.2f}, going for {route[:1]}")
     text = ["t," + ",".join(columns)]
     text += [f"{t:.4f}," + ",".join(f"{v:.4g}" for v in values) for t, *values in rows]
     (HOME / "inputs" / f"{recording}.csv").write_text("\n".join(text) + "\n")
-    print(f"{rig_name}: {len(rows)} readings, {rows[-1][0]:.1f} s, ends at {robot.state.pose}")
+    print(f"{rig_name}: {len(rows)} readings, {rows[-1][0]:.1f} s, ends at {rollout.robot.pose.round(3).tolist()}")
 
 
 def push(want: dict[str, float], law: str, there: Stop, x: float, y: float, heading: float, away: float) -> None:

@@ -194,7 +194,7 @@ class DrivingTest(AppCase):
             await self.press("w", "w")
             await self.frames(20)
             await self.press("space", "r")
-            self.assertLess(self.desk.value("sensed", "y"), 0.6)
+            self.assertLess(self.desk.value("truth", "y"), 0.6)
             self.assertGreater(len(self.desk.ghost), 3)
 
     @in_loop

@@ -112,7 +112,7 @@ class CommandTest(TempCase):
         rows = list(csv.DictReader(io.StringIO(ran.out)))
         self.assertEqual((ran.code, len(rows)), (0, 3))
         self.assertEqual(rows[2]["axes.forward"], "1")
-        self.assertGreater(float(rows[2]["sensed.y_m"]), 0.7)  # it started at y 0.5 m, heading 90 deg
+        self.assertGreater(float(rows[2]["truth.y_m"]), 0.7)  # it started at y 0.5 m, heading 90 deg
         ran = Ran("map", "plover", "in.csv", "-o", "out.csv", "--every-tick")
         self.assertEqual(ran.code, 0)
         self.assertEqual(len(Path("out.csv").read_text().splitlines()), 92)

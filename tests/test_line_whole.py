@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from pivrex.errors import MotionError
 from pivrex.line import Column, Layout, Line
 from pivrex.line.ask import ask_wheels
-from pivrex.line.layout import STAGES
+from pivrex.line.line import STAGES
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import read_rig
 from tests.support import PLOVER, nothing_sensed, plain_rig
@@ -40,7 +40,7 @@ class StepTest(unittest.TestCase):
         for _ in range(60):
             state, row = line.step(state, raw, sensed)
         self.assertGreater(row[line.layout.at("outputs", "left_duty")], 100)
-        state, row = line.step(state, raw, sensed, stop=True)
+        state, row = line.step(state, raw, sensed, 1.0)
         self.assertEqual(row[line.layout.at("outputs", "left_duty")], 0)
         self.assertEqual(row[line.layout.at("clock", "stopped")], 1)
         self.assertEqual(row[line.layout.at("limits", "right_given")], 0)
@@ -83,10 +83,10 @@ class StepTest(unittest.TestCase):
         state = line.start()
         for _ in range(5):
             state = line.choose_level(state, 1)
-        self.assertEqual(state.level, 2)
+        self.assertEqual(line.of(state, "law").level, 2)
         for _ in range(5):
             state = line.choose_level(state, -1)
-        self.assertEqual(state.level, 0)
+        self.assertEqual(line.of(state, "law").level, 0)
 
 
 class WhyTest(unittest.TestCase):

@@ -10,13 +10,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pivrex.devices.robot import StandInRobot
-from pivrex.line import frame, steering
+from pivrex.line import frame, heading, pointing, steering
 from pivrex.line.line import Line
+from pivrex.line.pid import pid
+from pivrex.line.se2 import shift
 from pivrex.rig import Rig, read_rig, read_text
 from pivrex.sim.compare import compare_cosine, compare_lead, compare_straight
 from pivrex.sim.stand_in import StandIn
 from pivrex.sim.wiring import faulty, wiring_of
-from tests.chassis import ALL, MECANUM, PLANAR, STEERED, demo_path, rig_of
+from tests.chassis import MECANUM, PLANAR, STEERED, demo_path, rig_of
 
 angles = st.floats(-7, 7)
 speeds = st.floats(-2, 2)
@@ -28,11 +30,10 @@ def settings_of(rig: Rig) -> steering.SteerSettings:
     return found
 
 
-def state(settings: steering.SteerSettings, angle: float, target: float | None = None) -> steering.SteerState:
-    w, s = len(settings.fixed), len(settings.steered)
-    return steering.SteerState(
-        True, np.zeros(s), np.full(w, angle), np.full(w, angle if target is None else target), np.zeros(s)
-    )
+def aim(settings: steering.SteerSettings, angle: float, wanted: list[float], hold: bool | None = None) -> steering.Aim:
+    each = np.full(4, angle)
+    held = np.array(hold) if hold is not None else None
+    return steering.aim(settings, each, each, np.tile(wanted, (4, 1)), np.full(4, math.hypot(*wanted)), held)
 
 
 class SteeringTest(unittest.TestCase):
@@ -40,88 +41,81 @@ class SteeringTest(unittest.TestCase):
 
     @given(angles, speeds, speeds)
     def test_the_short_way_and_what_is_left_of_the_speed(self, angle: float, forward: float, left: float) -> None:
-        wanted = np.tile([forward, left], (4, 1))
-        after, aim = steering.aim(self.settings, state(self.settings, angle), wanted)
+        found = aim(self.settings, angle, [forward, left])
         size = math.hypot(forward, left)
         if size <= 0.01:  # the threshold
-            np.testing.assert_array_equal(after.target, angle)
-            np.testing.assert_array_equal(aim.speed, 0)
+            np.testing.assert_array_equal(found.target, angle)
+            np.testing.assert_array_equal(found.speed, 0)
             return
-        turned = after.target[0] - angle
+        turned = found.target[0] - angle
         self.assertLessEqual(abs(turned), math.pi / 2 + 1e-6)
         # reversed or not, a wheel at its target rolls the wanted way
-        way = aim.sign[0] * size * np.array([math.cos(after.target[0]), math.sin(after.target[0])])
+        way = found.way[0] * size * np.array([math.cos(found.target[0]), math.sin(found.target[0])])
         np.testing.assert_allclose(way, [forward, left], atol=1e-6)
-        self.assertAlmostEqual(aim.share[0], math.cos(turned), places=6)
-        self.assertAlmostEqual(aim.speed[0], aim.sign[0] * size * math.cos(turned), places=6)
-        np.testing.assert_allclose(
-            aim.vectors[0], aim.speed[0] * np.array([math.cos(angle), math.sin(angle)]), atol=1e-9
-        )
+        self.assertAlmostEqual(found.share[0], math.cos(turned), places=6)
+        self.assertAlmostEqual(found.speed[0], found.way[0] * size * math.cos(turned), places=6)
 
     def test_a_quarter_turn_is_not_reversed_and_more_is(self) -> None:
-        for degrees, sign, target in ((90, 1, 90), (-90, 1, -90), (91, -1, -89), (180, -1, 0), (135, -1, -45)):
+        for degrees, way, target in ((90, 1, 90), (-90, 1, -90), (91, -1, -89), (180, -1, 0), (135, -1, -45)):
             a = math.radians(degrees)
-            after, aim = steering.aim(
-                self.settings, state(self.settings, 0.0), np.tile([math.cos(a), math.sin(a)], (4, 1))
-            )
-            self.assertEqual(aim.sign[0], sign, degrees)
-            self.assertAlmostEqual(math.degrees(after.target[0]), target, places=6)
+            found = aim(self.settings, 0.0, [math.cos(a), math.sin(a)])
+            self.assertEqual(found.way[0], way, degrees)
+            self.assertAlmostEqual(math.degrees(found.target[0]), target, places=6)
 
     def test_without_the_cosine_a_wheel_drives_at_once(self) -> None:
         off = replace(self.settings, cosine=False)
-        _, aim = steering.aim(off, state(off, 0.0), np.tile([math.cos(1), math.sin(1)], (4, 1)))
-        np.testing.assert_allclose(aim.speed, 1.0)
+        np.testing.assert_allclose(aim(off, 0.0, [math.cos(1), math.sin(1)]).speed, 1.0)
 
     def test_inward_on_demand(self) -> None:
-        after, aim = steering.aim(self.settings, state(self.settings, 0.0), np.full((4, 2), 0.7), np.array(True))
-        np.testing.assert_array_equal(aim.speed, 0)
+        found = aim(self.settings, 0.0, [0.7, 0.7], hold=True)
+        np.testing.assert_array_equal(found.speed, 0)
         # wheels at (±0.2, ±0.2) point along the diagonals, by the short way from straight ahead
-        np.testing.assert_allclose(np.degrees(after.target), [45, -45, -45, 45])
+        np.testing.assert_allclose(np.degrees(found.target), [45, -45, -45, 45])
 
     def test_the_loop_by_hand(self) -> None:
         # p = 12/s, 0.1 rad missing: 1.2 rad/s of the 20 that the motor can
-        after, drive = steering.loop(
-            self.settings, state(self.settings, 0.0, 0.1), state(self.settings, 0.0), 0.01, False
-        )
-        np.testing.assert_allclose(drive, 1.2 / 20)
-        _, drive = steering.loop(self.settings, state(self.settings, 0.0, 3.0), state(self.settings, 0.0), 0.01, False)
-        np.testing.assert_allclose(drive, 1.0)
-        _, drive = steering.loop(self.settings, state(self.settings, 0.0, 3.0), after, 0.01, True)
-        np.testing.assert_array_equal(drive, 0.0)
+        loop, none = self.settings.loop, np.zeros(4)
+        given_, _ = pid(loop, none, np.full(4, 0.1), 0.0, 0.01)
+        np.testing.assert_allclose(given_ * self.settings.per_top, 1.2 / 20)
+        given_, _ = pid(loop, none, np.full(4, 3.0), 0.0, 0.01)
+        np.testing.assert_allclose(given_ * self.settings.per_top, 1.0)
         # a brake of 0.5 takes half of the present rate, 0.02 rad in 0.01 s, off; an integral adds up, but not at the limit
-        braked = replace(self.settings, d=np.full(4, 0.5), any_d=True)
-        _, drive = steering.loop(braked, state(self.settings, 0.02, 0.12), state(self.settings, 0.0), 0.01, False)
-        np.testing.assert_allclose(drive, (1.2 - 0.5 * 2.0) / 20)
-        summed = replace(self.settings, i=np.full(4, 10.0), any_i=True)
-        after, drive = steering.loop(summed, state(self.settings, 0.0, 0.1), state(self.settings, 0.0), 0.01, False)
-        np.testing.assert_allclose(drive, (1.2 + 10 * 0.001) / 20)
-        np.testing.assert_allclose(after.missed, 0.001)
-        after, _ = steering.loop(summed, state(self.settings, 0.0, 3.0), state(self.settings, 0.0), 0.01, False)
-        np.testing.assert_array_equal(after.missed, 0.0)
+        braked = replace(loop, d=np.full(4, 0.5), any_d=True)
+        given_, _ = pid(braked, none, np.full(4, 0.1), np.full(4, 2.0), 0.01)
+        np.testing.assert_allclose(given_, 1.2 - 0.5 * 2.0)
+        summed = replace(loop, i=np.full(4, 10.0), any_i=True)
+        given_, missed = pid(summed, none, np.full(4, 0.1), 0.0, 0.01)
+        np.testing.assert_allclose(given_, 1.2 + 10 * 0.001)
+        np.testing.assert_allclose(missed, 0.001)
+        _, missed = pid(summed, none, np.full(4, 3.0), 0.0, 0.01)
+        np.testing.assert_array_equal(missed, 0.0)
 
     def test_start_up_takes_the_true_angles_from_the_sensors(self) -> None:
         rig = read_rig(demo_path("avocet"))
-        settings, line = settings_of(rig), Line(rig)
+        settings, line = pointing.settings_of(rig), Line(rig)
+        stage = line.stages["pointing"]
+        assert settings is not None
         # a quarter of 4096 counts is 90 degrees; less the offset is where the wheel points
         absolute = np.full(4, 1024.0)
-        seen = steering.look(settings, steering.start(settings, ()), np.full(4, 5.0), absolute)
+        seen = pointing.look(settings, stage.start(()), np.full(4, 5.0), absolute)
         wanted = [90 - 37.5, 90 + 112.0 - 360, 90 - 81.5, 90 - 164.0]
         np.testing.assert_allclose(np.degrees(seen.angle), wanted, atol=1e-9)
         # from then on the encoders' changes count, whatever the sensors say, and nothing jumps at half a turn
-        seen = steering.look(settings, seen, np.full(4, 5.0 + 4.0), np.zeros(4))
+        seen = pointing.look(settings, seen, np.full(4, 5.0 + 4.0), np.zeros(4))
         np.testing.assert_allclose(np.degrees(seen.angle), np.array(wanted) + math.degrees(4.0), atol=1e-9)
         # whole: the stand-in is switched on with its wheels anyhow, and the line knows where they point
         robot = StandIn(rig)
-        _, row = line.step(line.start(), line.rest(), robot.sensed(robot.start()))
-        found = [row[line.layout.at("steering", f"{w.replace(' ', '_')}_angle")] for w in line.wheels]
+        _, row = line.step(line.start(), line.rest(), robot.sense(robot.start()))
+        found = [row[line.layout.at("pointing", f"{w.replace(' ', '_')}_angle")] for w in line.wheels]
         np.testing.assert_allclose(found, robot.start().angle, atol=2 * math.pi / 4096)
 
     def test_a_wheel_without_encoder_follows_its_sensor(self) -> None:
         text = demo_path("avocet").read_text().replace("counts_per_turn = 12\n", "counts_per_turn = 0\n")
-        settings = settings_of(read_text(text, Path("a.toml"), Rig))
+        stage = Line(read_text(text, Path("a.toml"), Rig)).stages["pointing"]
+        settings = stage.settings
         self.assertTrue(settings.any_by_sensor)
-        seen = steering.look(settings, steering.start(settings, ()), np.zeros(4), np.full(4, 4000.0))
-        further = steering.look(settings, seen, np.zeros(4), np.full(4, 100.0))  # 196 counts on, past the sensor's zero
+        seen = pointing.look(settings, stage.start(()), np.zeros(4), np.full(4, 4000.0))
+        further = pointing.look(settings, seen, np.zeros(4), np.full(4, 100.0))  # 196 counts on, past the sensor's zero
         np.testing.assert_allclose(further.angle - seen.angle, 196 / 4096 * 2 * math.pi, atol=1e-9)
 
 
@@ -131,7 +125,7 @@ class FrameTest(unittest.TestCase):
         self, heading: float, vx: float, vy: float, turn: float, dt: float
     ) -> None:
         """The constant body twist, integrated in a thousand small steps, moves along the field's own direction."""
-        body = frame.to_robot(np.array([vx, vy, turn]), heading, dt)
+        body = frame.to_robot(np.array([vx, vy, turn]), heading, np.array(turn), dt, 0.0)
         x = y = 0.0
         steps = 1000
         for i in range(steps):
@@ -161,23 +155,8 @@ class FrameTest(unittest.TestCase):
 
     def test_turning_about_the_tip_of_the_boom(self) -> None:
         # the tip 0.5 m ahead stays where it is: turning left the centre goes right at 0.5 m/s for each rad/s
-        np.testing.assert_allclose(frame.turn_about(np.array([0, 0, 1.0]), np.array([0.5, 0.0])), [0, -0.5, 1])
-        np.testing.assert_allclose(frame.turn_about(np.array([0.1, 0, 2.0]), np.array([0.0, 0.2])), [0.5, 0, 2])
-
-    def test_ten_thousand_robots_at_once(self) -> None:
-        """Every stage for a batch gives the same bits as for one, headings and steering angles apart."""
-        chance = np.random.default_rng(3)
-        for name in ALL:
-            line = Line(read_rig(demo_path(name)))
-            raw = chance.uniform(-1, 1, (7, len(line.channels)))
-            at = line.layout.stage("sensed")
-            sensed = chance.uniform(-3, 3, (7, at.stop - at.start))
-            many, state_ = line.start((7,)), [line.start() for _ in range(7)]
-            for _ in range(3):
-                many, rows = line.step(many, raw, sensed)
-                for i in range(7):
-                    state_[i], row = line.step(state_[i], raw[i], sensed[i])
-                    np.testing.assert_array_equal(rows[i], row, err_msg=f"{name} {line.layout.titles}")
+        np.testing.assert_allclose(shift(np.array([0, 0, 1.0]), 0.5, 0.0), [0, -0.5, 1])
+        np.testing.assert_allclose(shift(np.array([0.1, 0, 2.0]), 0.0, 0.2), [0.5, 0, 2])
 
 
 class Drive:
@@ -208,8 +187,8 @@ class WholeDriveTest(unittest.TestCase):
             drive.go(0.2)
             drive.go(1.0, right_x=-0.8)
             drive.go(1.0)
-            x, y, heading = drive.robot.state.pose
-            self.assertGreater(abs(heading), 0.5, name)
+            x, y, turned = drive.robot.state.pose
+            self.assertGreater(abs(turned), 0.5, name)
             drive.go(1.5, left_y=-1.0)
             drive.go(0.5)
             ahead, aside = drive.robot.state.pose[0] - x, drive.robot.state.pose[1] - y
@@ -265,30 +244,29 @@ class WholeDriveTest(unittest.TestCase):
         for wheels in (MECANUM, STEERED):
             drive = Drive(rig_of(wheels, extra))
             drive.go(0.1)
-            self.assertEqual(drive.at("frame", "over"), 0)
+            self.assertEqual(drive.at("heading", "over"), 0)
             drive.robot.turn_over()
             drive.go(0.1)
-            self.assertEqual(drive.at("frame", "over"), 1)
+            self.assertEqual(drive.at("heading", "over"), 1)
             drive.go(0.6, right_x=-0.5)
             drive.go(0.5)
-            x, y, heading = drive.robot.state.pose
-            self.assertGreater(heading, 0.2)  # pushed left it turned left, as seen from above
-            self.assertAlmostEqual(drive.at("frame", "heading"), heading, places=3)
+            x, y, turned = drive.robot.state.pose
+            self.assertGreater(turned, 0.2)  # pushed left it turned left, as seen from above
+            self.assertAlmostEqual(drive.at("frame", "heading"), turned, places=3)
             drive.go(1.0, left_y=-1.0, left_x=-1.0)
             dx, dy = drive.robot.state.pose[0] - x, drive.robot.state.pose[1] - y
             self.assertGreater(min(dx, dy), 0.2)
             self.assertAlmostEqual(dx, dy, delta=0.12 * dx)
 
     def test_the_side_has_hysteresis_and_a_sense(self) -> None:
-        settings = frame.settings_of(rig_of(MECANUM, PLANAR + "[upside_down]\nthreshold = 0.4\n"))
-        now = frame.start(settings, ())
-        none, zero = np.zeros(0), np.array(0.0)
+        stage = Line(rig_of(MECANUM, PLANAR + "[upside_down]\nthreshold = 0.4\n")).stages["heading"]
+        now, zero = stage.start(()), np.array(0.0)
         for up, over in ((1.0, 0), (-0.3, 0), (-0.5, 1), (0.3, 1), (-0.1, 1), (0.45, 0), (0.0, 0)):
-            now = frame.orient(settings, now, none, zero, np.array(up))
+            now = heading.orient(stage.settings, now, zero, np.array(up))
             self.assertEqual(float(now.over), over, up)
         wrong = Drive(rig_of(MECANUM, PLANAR + "[upside_down]\n"), "up")
         wrong.go(0.1)
-        self.assertEqual(wrong.at("frame", "over"), 1)  # a sensor mounted the wrong way shows at once
+        self.assertEqual(wrong.at("heading", "over"), 1)  # a sensor mounted the wrong way shows at once
 
     def test_a_two_sided_robot_may_lie_on_its_back_too(self) -> None:
         rig = rig_of([(0.0, 0.2, 0.0, None, False), (0.0, -0.2, 0.0, None, False)], "[gyro]\n[upside_down]\n")
@@ -303,7 +281,7 @@ class WholeDriveTest(unittest.TestCase):
     def test_stopped_steering_rests_too(self) -> None:
         line = Line(read_rig(demo_path("avocet")))
         robot = StandIn(line.rig)
-        _, row = line.step(line.start(), line.rest() + 0.6, robot.sensed(robot.start()), stop=True)
+        _, row = line.step(line.start(), line.rest() + 0.6, robot.sense(robot.start()), 1.0)
         np.testing.assert_array_equal(line.told(row), 0)
 
     def test_a_wheel_that_points_wrong_by_its_offset_pushes_the_robot_aside(self) -> None:

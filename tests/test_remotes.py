@@ -314,7 +314,7 @@ class LinkSentencesTest(unittest.TestCase):
     def test_outputs_are_read_back_and_the_hash_is_a_crc(self) -> None:
         line = Line(read_rig(DEMO / "rigs" / "plover.toml"))
         names = ["left duty ", "left direction ", "right duty ", "right direction "]
-        names += [t for t in line.layout.titles if t.startswith("sensed.")]
+        names += [t for t in line.layout.titles if t.startswith(("sensed.", "truth."))]
         self.assertEqual(wire_hash(line), f"{zlib.crc32(''.join(n + chr(10) for n in names).encode()):08X}")
         told = line.resting() + 7
         seq, drive, values = read_out(out_sentence(9, True, "ABCD1234", told), "ABCD1234", 4)

@@ -45,11 +45,11 @@ class PlayThroughTest(TempCase):
     def test_the_robot_moves_between_the_rows(self) -> None:
         rows = self.play("t,left_y,left_x\n0,-1,0\n1,0,0\n")
         # no lag, 1 m/s for the 60 ticks before the second reading counts
-        self.assertAlmostEqual(self.column(rows, "sensed", "x")[1], 1.0)
+        self.assertAlmostEqual(self.column(rows, "truth", "x")[1], 1.0)
 
     def test_what_a_recording_sensed_comes_first(self) -> None:
-        rows = self.play("t,left_y,left_x,sensed.heading_rad\n0,-1,0,0.5\n1,0,0,\n")
-        self.assertEqual(self.column(rows, "sensed", "heading"), [0.5, 0.0])
+        rows = self.play("t,left_y,left_x,sensed.left_travel_m\n0,-1,0,0.5\n1,0,0,\n")
+        self.assertEqual(self.column(rows, "sensed", "left_travel"), [0.5, 1.0])
 
     def test_missing_columns(self) -> None:
         with self.assertRaisesRegex(RecordingError, "has no column left_x"):
@@ -153,11 +153,11 @@ class ExportTest(TempCase):
             self.assertIn(word, text)
 
     def test_a_path_from_a_table_of_positions(self) -> None:
-        table = self.write("t.csv", "clock.t_s,sensed.x_m,sensed.y_m\n0,1,1\n1,2,1\n2,2,3\n")
+        table = self.write("t.csv", "clock.t_s,truth.x_m,truth.y_m\n0,1,1\n1,2,1\n2,2,3\n")
         svg = self.folder / "p.svg"
         write_path(plain_rig(), open_folder(DEMO).settings.field, table, svg)
         self.assertIn("path, 2.0 s, 3.00 m", " ".join(self.svg_text(svg)))
-        table.write_text("clock.t_s,sensed.x_m,sensed.y_m\n0,1,1\n1,x,1\n")
+        table.write_text("clock.t_s,truth.x_m,truth.y_m\n0,1,1\n1,x,1\n")
         with self.assertRaisesRegex(RecordingError, "t.csv:3"):
             write_path(plain_rig(), open_folder(DEMO).settings.field, table, svg)
 

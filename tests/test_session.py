@@ -290,13 +290,13 @@ class CoreTest(TempCase):
         self.assertEqual(len(row), len(Line(rig).layout))
         # 0.65 m/s for two ticks at most
         self.assertAlmostEqual(
-            self.get(row, "sensed", "x"), before[Line(read_rig(PLOVER)).layout.at("sensed", "x")], delta=0.05
+            self.get(row, "truth", "x"), before[Line(read_rig(PLOVER)).layout.at("truth", "x")], delta=0.05
         )
 
     def test_put_back(self) -> None:
         self.drive()
         self.ask(PutBack())
-        self.assertEqual(self.get(self.tick(), "sensed", "x"), 0.0)
+        self.assertEqual(self.get(self.tick(), "truth", "x"), 0.0)
 
     def test_an_exception_ends_in_the_safe_action(self) -> None:
         self.drive()

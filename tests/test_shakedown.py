@@ -275,7 +275,7 @@ class BenchTest(unittest.TestCase):
     def test_what_the_sensors_saw(self) -> None:
         rig = read_rig(demo_path("coot"))
         bench = Bench(rig)
-        size = len(StandIn(rig).sensed(StandIn(rig).start()))
+        size = len(StandIn(rig).sense(StandIn(rig).start()))
         before: NDArray[np.float64] = np.zeros(size)
         after = before.copy()
         after[2] = -0.05
@@ -314,16 +314,15 @@ class BenchTest(unittest.TestCase):
         _, right = correct_text(path.read_text(), path, report.changes)
         sweep, model, outputs = Sweep(right), StandIn(right, None, wiring), settings_of(right)
         state = model.start()
-        from dataclasses import replace
 
         for place in ("up", "floor"):
-            state = replace(state, lifted=place == "up")
+            state = state._replace(lifted=np.array(float(place == "up")))
             while (ramp := sweep.next(place)) is not None:
                 runner = Runner(ramp[1], right.dt_s)
-                while (told := runner.step(model.sensed(state))) is not None:
-                    drive = np.zeros(4)
+                while (told := runner.step(model.sense(state))) is not None:
+                    drive = np.zeros(len(outputs.gather))
                     drive[told[0]] = told[1]
-                    state = model.step(state, encode(outputs, drive).tolist(), right.dt_s)
+                    state = model.step(state, encode(outputs, drive), right.dt_s)
                 sweep.take(ramp[0], place, runner.runs[0].duty)
         for motor, (free, loaded) in wiring.smallest.items():
             up, floor = sweep.found[motor, "up"], sweep.found[motor, "floor"]
@@ -348,14 +347,14 @@ class BenchTest(unittest.TestCase):
         rig = read_rig(demo_path("avocet"))
         wiring = faulty(rig, "random", 2)
         model = StandIn(rig, None, wiring)
-        changes = offset_changes(rig, model.sensed(model.point_ahead(model.start())))
+        changes = offset_changes(rig, model.sense(model.point_ahead(model.start())))
         path = demo_path("avocet")
         _, corrected = correct_text(path.read_text(), path, changes)
         for wheel, offset in wiring.offsets.items():
             sensor = corrected.steering.wheels[wheel].sensor  # type: ignore[union-attr]
             assert sensor is not None
             self.assertLess(abs(math.remainder(sensor.offset_rad - offset, 2 * math.pi)), 0.003)
-        self.assertEqual(offset_changes(corrected, model.sensed(model.point_ahead(model.start()))), [])
+        self.assertEqual(offset_changes(corrected, model.sense(model.point_ahead(model.start()))), [])
 
     def test_a_change_reads_well(self) -> None:
         self.assertEqual(str(Change("gyro.reversed", None, True)), "gyro.reversed: left out → true")

@@ -157,14 +157,13 @@ def describe(
 @app.command()
 def wire(rig: RigName, as_json: Json = False) -> None:
     """Say what a robot's own end must agree on: the hash, what leaves for it, and what comes back. See docs/wire.md."""
-    from pivrex.devices.link import wire_hash
+    from pivrex.devices.link import back_columns, wire_hash
     from pivrex.line import Line
     from pivrex.rig import find_rig, read_rig
 
     line = Line(read_rig(find_rig(rig, Path())[0]))
-    at = line.layout.stage("sensed")
-    out = [{"of": v.motor, "name": v.name, "unit": v.unit} for v in line.values]
-    sensed = [{"name": c.name, "unit": c.unit} for c in line.layout.columns[at.start : at.stop]]
+    out = [{"of": v.motor, "name": v.name, "unit": v.unit} for v in line.outputs.values]
+    sensed = [{"name": c.name, "unit": c.unit} for c in back_columns(line)]
     if as_json:
         _print_json({"hash": wire_hash(line), "out": out, "sensed": sensed})
         return

@@ -13,11 +13,13 @@ from pivrex.devices.health import Said, Tally
 from pivrex.devices.messages import Lines, Message, shown
 from pivrex.devices.sentence import frame, unframe
 from pivrex.devices.wires import open_wire
+from pivrex.line.inputs import NOWHERE
+from pivrex.line.layout import Column
 from pivrex.line.line import Line
 from pivrex.rig.sources import Link
 from pivrex.rig.wires import wire_title
 
-__all__ = ["RobotLink", "out_sentence", "read_out", "read_sensed", "sensed_sentence", "wire_hash"]
+__all__ = ["RobotLink", "back_columns", "out_sentence", "read_out", "read_sensed", "sensed_sentence", "wire_hash"]
 
 Floats = NDArray[np.float64]
 
@@ -26,14 +28,18 @@ def wire_hash(line: Line) -> str:
     """Give what a rig's robot must agree on, in eight hexadecimal digits: the CRC-32 of the names and units of the values
     that leave and come back, in order, with a line end behind each (ISO-HDLC, as zlib computes it).
     """
-    first, last = line.layout.stage("sensed").start, line.layout.stage("sensed").stop
-    names = [f"{v.motor} {v.name} {v.unit}" for v in line.values]
-    names += [c.title for c in line.layout.columns[first:last]]
+    names = [f"{v.motor} {v.name} {v.unit}" for v in line.outputs.values]
+    names += [c.title for c in back_columns(line)]
     return f"{zlib.crc32(''.join(n + chr(10) for n in names).encode()):08X}"
 
 
+def back_columns(line: Line) -> list[Column]:
+    """Give the columns of the values that come back: what is sensed, then what is true of it, should somebody know."""
+    return [*line.stages["sensed"].columns, *line.stages["truth"].columns]
+
+
 def _told(value: float) -> str:
-    return f"{value:.6g}"
+    return "" if math.isnan(value) else f"{value:.6g}"  # an empty field: nobody knows
 
 
 def out_sentence(seq: int, drive: bool, rig_hash: str, told: Floats) -> bytes:
@@ -66,7 +72,7 @@ def sensed_sentence(seq: int, ack: int, state: int, sensed: Floats) -> bytes:
 def read_sensed(words: list[str], count: int) -> tuple[int, int, list[float]]:
     """Read the words of a sensed sentence: acknowledged number, state, values (NaN where it says nothing)."""
     if len(words) != 4 + count:
-        raise ValueError(f"{len(words) - 4} values, but the rig has {count} sensed ones")
+        raise ValueError(f"{len(words) - 4} values, but the rig has {count} that come back")
     if not words[2].isdecimal() or words[3] not in ("0", "1", "2"):
         raise ValueError("no acknowledged number and state")
     values = [float(w) if w else math.nan for w in words[4:]]
@@ -99,7 +105,8 @@ class RobotLink:
         self.hash = wire_hash(line)
         self._lines = Lines()
         self._seq = 0
-        self._sensed = np.zeros(line.layout.stage("sensed").stop - line.layout.stage("sensed").start)
+        self._sensed = np.zeros(len(line.stages["sensed"].columns))
+        self._truth = NOWHERE
         self._rest = line.resting()
         self.drives = False
         self.greeted = ""
@@ -127,9 +134,10 @@ class RobotLink:
                 raise ValueError("too long")
             match words[0]:
                 case "PIVSEN":
-                    _, self.state, values = read_sensed(words, len(self._sensed))
-                    known = ~np.isnan(values)
-                    self._sensed = np.where(known, values, self._sensed)
+                    count = len(self._sensed)
+                    _, self.state, values = read_sensed(words, count + len(NOWHERE))
+                    sensed, self._truth = np.array(values[:count]), np.array(values[count:])
+                    self._sensed = np.where(np.isnan(sensed), self._sensed, sensed)
                 case "PIVHEY" if len(words) >= 3:
                     self.greeted = words[2][:16]
                 case "PIVFLT" if len(words) >= 2:
@@ -161,6 +169,10 @@ class RobotLink:
     def sense(self) -> Floats:
         """Give the newest sensed values; before the first, and where the robot says nothing, 0."""
         return self._sensed
+
+    def truth(self) -> Floats:
+        """Give what the robot says is true of it; NaN where it does not know, as hardly any robot does."""
+        return self._truth
 
     def command(self, told: Floats, dt_s: float) -> None:
         """Tell the robot; while it may not drive it is told to rest."""

@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import NamedTuple, TextIO
 
 from pivrex.errors import RecordingError
-from pivrex.line.layout import STAGES, plain
-from pivrex.line.line import Line
+from pivrex.line.layout import plain
+from pivrex.line.line import STAGES, Line
 from pivrex.rig.channels import BUTTONS, CHANNELS, STICKS
 
 __all__ = ["Player", "Reading", "RecordedDriver", "Recording", "due_tick"]
@@ -81,7 +81,7 @@ class Recording:
     def require(self, inputs: tuple[tuple[str, str], ...]) -> None:
         """Refuse, with `RecordingError`, if a stick or trigger of ``inputs`` is missing; missing buttons rest.
 
-        ``inputs`` are pairs of a source and a channel, as `pivrex.line.Line` has them.
+        ``inputs`` are pairs of a source and a channel, as `pivrex.line.inputs.Inputs` has them.
         """
         by = self.driven_by(inputs)
         missing = [
@@ -105,9 +105,9 @@ class Recording:
 
     def columns_for(self, line: Line) -> tuple[str, ...]:
         """Give the column of each of the line's inputs, empty where there is none."""
-        by = self.driven_by(line.inputs)
+        by = self.driven_by(line.inputs.wanted)
         found = []
-        for (source, channel), column in zip(line.inputs, line.channels, strict=True):
+        for (source, channel), column in zip(line.inputs.wanted, line.inputs.names, strict=True):
             other = f"{by}.{channel}" if by and source == "chosen" else plain(channel)
             found.append(next((c for c in (column, other, channel) if c in self.columns), ""))
         return tuple(found)
@@ -260,7 +260,7 @@ class RecordedDriver:
 
     def driven_by(self, line: Line) -> str:
         """Give the source of the line's rig whose readings these are; empty if they are those of none."""
-        by = self._recording.driven_by(line.inputs)
+        by = self._recording.driven_by(line.inputs.wanted)
         return next((name for name in line.rig.sources if plain(name) == by), "") if by else ""
 
     def columns_for(self, line: Line) -> tuple[str, ...]:

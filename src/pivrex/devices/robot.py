@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Protocol
 
 import numpy as np
@@ -24,7 +23,11 @@ class Robot(Protocol):
     title: str
 
     def sense(self) -> Floats:
-        """Give the newest sensed values, (S,), as `pivrex.line.line.sensed_columns` orders them."""
+        """Give the newest sensed values, (S,), as `pivrex.line.inputs.sensed_columns` orders them."""
+        ...
+
+    def truth(self) -> Floats:
+        """Give what is true of it, (4,): x and y in m, heading in rad, whether it is blocked. NaN where nobody knows."""
         ...
 
     def command(self, told: Floats, dt_s: float) -> None:
@@ -48,21 +51,24 @@ class StandInRobot:
         self.state = state if state is not None and self._model.fits(state) else self._model.start()
 
     def sense(self) -> Floats:
-        return self._model.sensed(self.state)
+        return self._model.sense(self.state)
+
+    def truth(self) -> Floats:
+        return self._model.truth(self.state)
 
     def command(self, told: Floats, dt_s: float) -> None:
-        self.state = self._model.step(self.state, told.tolist(), dt_s)
+        self.state = self._model.step(self.state, told, dt_s)
 
     def put_back(self) -> None:
         self.state = self._model.start()
 
     def lift(self, up: bool) -> None:
         """Put it on a block, wheels up, or back on the floor."""
-        self.state = replace(self.state, lifted=up)
+        self.state = self.state._replace(lifted=np.array(float(up)))
 
     def turn_over(self) -> None:
         """Turn it on its back, or back on its wheels."""
-        self.state = replace(self.state, over=not self.state.over)
+        self.state = self.state._replace(over=1.0 - self.state.over)
 
     def point_ahead(self) -> None:
         """Turn its steered wheels straight ahead by hand."""

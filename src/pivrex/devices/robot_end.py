@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable
 
+import numpy as np
+
 from pivrex.devices.link import read_out, sensed_sentence, wire_hash
 from pivrex.devices.messages import Lines
 from pivrex.devices.sentence import frame
@@ -117,7 +119,7 @@ class RobotEnd:
         self._physics_s = max(self._physics_s, now_s - LONGEST_GAP_S)
         while self._physics_s + PHYSICS_S <= now_s:
             self._physics_s += PHYSICS_S
-            self.body = self._model.step(self.body, self.told, PHYSICS_S)
+            self.body = self._model.step(self.body, np.array(self.told), PHYSICS_S)
         out = []
         if now_s >= self._greet_s:
             self._greet_s = now_s + GREETING_S
@@ -128,5 +130,6 @@ class RobotEnd:
         if self._answer:
             self._answer = False
             self._seq = (self._seq + 1) % 65536
-            out.append(sensed_sentence(self._seq, max(0, self._newest), self.state, self._model.sensed(self.body)))
+            back = np.concatenate((self._model.sense(self.body), self._model.truth(self.body)))
+            out.append(sensed_sentence(self._seq, max(0, self._newest), self.state, back))
         return out

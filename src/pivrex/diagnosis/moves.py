@@ -45,7 +45,9 @@ class Move:
 
 @dataclass(frozen=True)
 class Run:
-    """A move that was carried out: what was sensed before and after it, and the duty at its end."""
+    """A move that was carried out: what was sensed before and after it, with what is true of a stand-in behind it where
+    that is known, and the duty at its end.
+    """
 
     before: Floats
     after: Floats

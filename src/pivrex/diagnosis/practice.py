@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
@@ -14,7 +14,8 @@ from pivrex.diagnosis.correction import correct_text, corrections, is_right
 from pivrex.diagnosis.moves import Move, Run, Runner
 from pivrex.diagnosis.puzzle import Wire
 from pivrex.diagnosis.shakedown import Place, Shakedown, Step
-from pivrex.line.outputs import encode, motor_names, settings_of
+from pivrex.line.drive import motor_names
+from pivrex.line.outputs import encode, settings_of
 from pivrex.rig.rig import Rig
 from pivrex.sim.stand_in import StandIn
 from pivrex.sim.wiring import Wiring, ports_of
@@ -73,13 +74,13 @@ class _Bench:
         self.state = self._model.start()
 
     def put(self, lifted: bool) -> None:
-        self.state = replace(self.state, lifted=lifted)
+        self.state = self.state._replace(lifted=np.array(float(lifted)))
 
     def point_ahead(self) -> None:
         self.state = self._model.point_ahead(self.state)
 
     def sensed(self) -> Floats:
-        return self._model.sensed(self.state)
+        return self._model.sense(self.state)
 
     def run(self, moves: tuple[Move, ...]) -> list[Run]:
         """Carry moves out."""
@@ -89,9 +90,9 @@ class _Bench:
         return runner.runs
 
     def _tell(self, port: int, duty: float) -> None:
-        drive = np.zeros(len(self._outputs.smallest))
+        drive = np.zeros(len(self._outputs.gather))
         drive[port] = duty
-        self.state = self._model.step(self.state, encode(self._outputs, drive).tolist(), TICK_S)
+        self.state = self._model.step(self.state, encode(self._outputs, drive), TICK_S)
 
 
 def true_wires(rig: Rig, wiring: Wiring) -> list[Wire]:

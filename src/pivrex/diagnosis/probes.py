@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.diagnosis.puzzle import Wire
+from pivrex.line.drive import motor_names
+from pivrex.line.inputs import sensed_columns
 from pivrex.line.layout import plain
-from pivrex.line.line import sensed_columns
-from pivrex.line.outputs import motor_names
 from pivrex.rig.rig import Rig
 from pivrex.sim.wiring import ports_of
 

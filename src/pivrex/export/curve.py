@@ -10,7 +10,8 @@ import numpy as np
 from pivrex.errors import ExportError
 from pivrex.export.sheet import COMMANDED, GHOST, TARGET, new_sheet, save_sheet
 from pivrex.line import Line
-from pivrex.line.shaping import describe_curve, respond
+from pivrex.line.curve import describe_curve
+from pivrex.line.response import respond
 from pivrex.rig import Rig
 from pivrex.rig.channels import is_one_sided
 
@@ -41,17 +42,17 @@ def write_curve(rig: Rig, path: Path, function: str = "") -> None:
     functions = (function,) if function else line.functions
     figure, axes = new_sheet(4.2 * len(functions), 3.6, len(functions))
     level = rig.speed_levels.levels[rig.speed_levels.start_index]
-    full = line.levels[rig.speed_levels.start_index]
+    full = line.law.settings.full[rig.speed_levels.start_index]
     for name, sheet in zip(functions, axes, strict=True):
         i = line.functions.index(name)
         one_sided = is_one_sided(rig.channel(rig.law.axes()[name]))
         x = np.linspace(0.0 if one_sided else -1.0, 1.0, 801)
         fractions = np.zeros((len(x), len(line.functions)))
         fractions[:, i] = x
-        y = respond(line.shaping, fractions)[:, i]
+        y = respond(line, fractions)[:, i]
         shaping = rig.shaping.of(name)
         turning = name == "turn"
-        per_one, unit = (degrees(full[2]), "deg/s") if turning else (full[0], "m/s")
+        per_one, unit = (degrees(full[2]), "deg/s") if turning else (full[1 if name == "sideways" else 0], "m/s")
         sheet.plot(x * 100, x * per_one, color=GHOST, linewidth=0.9, linestyle=":", label="as it is")
         sheet.plot(x * 100, y * per_one, color=COMMANDED, linewidth=1.8, label="asked for")
         for sign in (1,) if one_sided else (-1, 1):

@@ -32,7 +32,7 @@ def write_path(rig: Rig, field: Field, recording: Path, path: Path) -> None:
     rig : Rig
     field : Field
     recording : Path
-        Recorded readings, which are played, or a table with ``clock.t_s``, ``sensed.x_m`` and ``sensed.y_m``.
+        Recorded readings, which are played, or a table with ``clock.t_s``, ``truth.x_m`` and ``truth.y_m``.
     path : Path
         .svg or .pdf.
 
@@ -80,15 +80,15 @@ def _length(x: Floats, y: Floats) -> float:
 
 def _positions(rig: Rig, field: Field, recording: Path) -> Floats:
     table = Recording(recording)
-    if "sensed.x_m" in table.columns and not (table.channels() & {"left_x", "left_y", "right_x", "right_y"}):
+    if "truth.x_m" in table.columns and not (table.channels() & {"left_x", "left_y", "right_x", "right_y"}):
         return _from_table(recording)
     layout = Line(rig).layout
-    at = [layout.at("clock", "t"), *(layout.at("sensed", n) for n in ("x", "y", "heading"))]
+    at = [layout.at("clock", "t"), *(layout.at("truth", n) for n in ("x", "y", "heading"))]
     return np.array([row[at] for row in play_through(rig, table, field, every_tick=True)])
 
 
 def _from_table(path: Path) -> Floats:
-    names = ("clock.t_s", "sensed.x_m", "sensed.y_m")
+    names = ("clock.t_s", "truth.x_m", "truth.y_m")
     rows = []
     with path.open(encoding="utf-8", newline="") as stream:
         reader = csv.DictReader(stream)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import sys
+from itertools import chain
 from pathlib import Path
 from typing import TextIO
 
@@ -47,9 +48,9 @@ def _write(rig: Rig, recording: Recording, field: Field | None, stream: TextIO, 
     rows = play_through(rig, recording, field, every_tick)
     first = next(rows)
     stream.write(header + "\n")
-    stream.write(template % tuple(first.tolist()))
-    count = 1
-    for row in rows:
-        stream.write(template % tuple(row.tolist()))
+    count = 0
+    for row in chain([first], rows):
+        text = template % tuple(row.tolist())
+        stream.write(text.replace("nan", "") if "nan" in text else text)  # what is not there is an empty cell
         count += 1
     return count

@@ -1,4 +1,4 @@
-"""The wiring of a rig: port, pin, and what it drives; as a table or a drawing."""
+"""The wiring of a rig: port, pin, and what it drives, steers or moves; as a table or a drawing."""
 
 from __future__ import annotations
 
@@ -6,38 +6,53 @@ from pathlib import Path
 
 from pivrex.export.sheet import write_rows
 from pivrex.rig import Rig
-from pivrex.rig.outputs import ServoOutput
+from pivrex.rig.attachments import PulseOutput, SwitchOutput
+from pivrex.rig.outputs import Output, ServoOutput
+from pivrex.rig.steering import steering_name
 
 __all__ = ["wiring_rows", "write_wiring"]
 
-HEADER = ("motor", "port", "pin", "signal", "drives", "polarity", "PWM in Hz", "bits", "counts per wheel turn")
+HEADER = ("motor", "port", "pin", "signal", "drives", "polarity", "PWM in Hz", "bits", "counts per turn")
 
 
 def wiring_rows(rig: Rig) -> list[tuple[str, ...]]:
-    """Give a row for each pin, or one for a motor that names none."""
+    """Give a row for each pin, or one for what names none: the motors that drive, those that steer, the attachments."""
     rows: list[tuple[str, ...]] = []
     for name, motor in rig.motors.items():
-        output = motor.output
-        pulsed = getattr(output, "pwm_hz", None)
-        drives = "wheel " + " and ".join(motor.wheels)
-        shared = (
-            drives,
-            "reversed" if motor.reversed else "normal",
-            f"{pulsed:g}" if pulsed is not None else "",
-            str(getattr(output, "bits", "")),
-            f"{motor.counts_per_wheel_turn:g}" if motor.counts_per_turn else "",
-        )
-        pins = output.pins()
-        for role, pin in pins.items():
-            signal = role.removesuffix("_pin").replace("_", " ")
-            if signal == "pin":
-                signal = "servo pulse" if isinstance(output, ServoOutput) else "PWM"
-            rows.append((name, output.port, str(pin), signal, *shared))
-        if not pins:
-            rows.append((name, output.port, "", output.kind, *shared))
+        counts = motor.counts_per_wheel_turn if motor.counts_per_turn else 0.0
+        rows += _of(name, motor.output, "wheel " + " and ".join(motor.wheels), motor.reversed, counts)
+    for wheel in rig.steered:
+        assert rig.steering is not None
+        turner = rig.steering.wheels[wheel]
+        counts = turner.counts_per_turn * turner.gear
+        rows += _of(steering_name(wheel), turner.output, f"steers {wheel}", turner.reversed, counts)
+    for name, a in rig.attachments.items():
+        rows += _of(name, a.output, a.kind, getattr(a, "reversed", None), getattr(a, "counts_per_turn", 0.0))
     return rows
+
+
+def _of(
+    name: str, output: Output | PulseOutput | SwitchOutput, drives: str, turned: bool | None, counts: float
+) -> list[tuple[str, ...]]:
+    """Give the rows of one output. ``counts`` are those of the wheel or the attachment, 0 without an encoder."""
+    pulsed = getattr(output, "pwm_hz", None)
+    shared = (
+        drives,
+        "" if turned is None else "reversed" if turned else "normal",
+        f"{pulsed:g}" if pulsed is not None else "",
+        str(getattr(output, "bits", "")),
+        f"{counts:g}" if counts else "",
+    )
+    only = "servo pulse" if isinstance(output, ServoOutput | PulseOutput) else "PWM"
+    if isinstance(output, SwitchOutput):
+        only = "low is on" if output.low_is_on else "high is on"
+    pins = output.pins()
+    named = {pin: only if role == "pin" else role.removesuffix("_pin").replace("_", " ") for role, pin in pins.items()}
+    if pins:
+        return [(name, output.port, str(pin), signal, *shared) for pin, signal in named.items()]
+    return [(name, output.port, "", getattr(output, "kind", only), *shared)]
 
 
 def write_wiring(rig: Rig, path: Path) -> None:
     """Write the wiring as .csv, .svg or .pdf; raises `SaveError`."""
-    write_rows(f"{rig.name}: wiring of the motors", HEADER, wiring_rows(rig), path, 9.0)
+    write_rows(f"{rig.name}: wiring", HEADER, wiring_rows(rig), path, 9.0)

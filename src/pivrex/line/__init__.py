@@ -1,6 +1,6 @@
-"""The line: every stage a pure function, and the Tick that joins them."""
+"""The line: every stage an object of its own, and the Tick that joins them."""
 
 from pivrex.line.layout import Column, Layout, plain
-from pivrex.line.line import Line, LineState
+from pivrex.line.line import Entry, Line, LineState
 
-__all__ = ["Column", "Layout", "Line", "LineState", "plain"]
+__all__ = ["Column", "Entry", "Layout", "Line", "LineState", "plain"]

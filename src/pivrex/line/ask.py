@@ -3,22 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from math import degrees, radians
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from pivrex.errors import MotionError, PivrexError
+from pivrex.line import drive as drives
 from pivrex.line import kinematics, limits, outputs, steering
 from pivrex.line.frame import to_robot
+from pivrex.line.stage import Floats
 from pivrex.rig.geometry import impossible_motion
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
 
 __all__ = ["ask_wheels"]
-
-Floats = NDArray[np.float64]
 
 SLACK = 1e-9
 
@@ -64,22 +64,22 @@ def ask_wheels(
     """
     asked = np.array([forward_m_s, left_m_s or 0.0, radians(turn_deg_s)])
     if heading_deg is not None:
-        asked = to_robot(asked, radians(heading_deg))
+        asked = to_robot(asked, radians(heading_deg), asked[2], 0.0, 0.0)
     geometry = rig.chassis.geometry
     _refuse(rig, asked, geometry.followed(asked), left_m_s is None and heading_deg is None)
-    top = np.array([rig.wheel_top_m_s(w.name) for w in rig.chassis.wheels])
-    maps = kinematics.kinematics_of(rig.chassis)
-    clip = (fit or rig.limits.fit) == "clip"
+    rule = limits.settings_of(rig)
+    if fit:
+        rule = replace(rule, clip=fit == "clip")
+    maps, each = kinematics.kinematics_of(rig.chassis), kinematics.Asked.of(rig)
+    needed = kinematics.asked_of(each, asked)
+    given = limits.fit(rule, each, asked, needed)
     steered = steering.settings_of(rig)
     if steered is None:
         if steer_deg:
             raise PivrexError(f"{rig.name} has no steered wheels, so --steer has nothing to say")
-        needed = kinematics.wheel_speeds(maps, asked)
-        speeds = (limits.clip_each if clip else limits.scale_all)(needed, top)
+        speeds = given
         lost, angles, wheels = float(np.abs(needed - speeds).max()), [], speeds
     else:
-        needed = kinematics.hub_velocities(maps, asked)
-        given = (limits.clip_vectors if clip else limits.scale_vectors)(needed, top)
         speeds, pointing = _aimed(rig, steered, given, steer_deg)
         angles = [wrap_deg(degrees(pointing[i])) + 0.0 for i in steered.steered]
         lost, wheels = float(np.abs(needed - given).max()), kinematics.vectors(speeds, pointing)
@@ -99,7 +99,7 @@ def _aimed(
     rig: Rig, settings: steering.SteerSettings, given: Floats, steer_deg: Sequence[float] | None
 ) -> tuple[Floats, Floats]:
     """Give surface speeds and angles of all wheels by the short way from where they point, cosines left out."""
-    present = settings.fixed.copy()
+    present = np.array([w.drive_rad for w in rig.chassis.wheels])
     if steer_deg is not None:
         if len(steer_deg) != len(settings.steered):
             raise PivrexError(
@@ -107,19 +107,20 @@ def _aimed(
                 + ", ".join(rig.steered)
             )
         present[settings.steered] = np.radians(steer_deg)
-    none = np.zeros(len(settings.steered))
-    state, aim = steering.aim(settings, steering.SteerState(True, none, present, present, none), given)
-    return np.asarray(aim.sign * aim.size * (aim.size > settings.threshold), np.float64), state.target
+    size = np.hypot(given[:, 0], given[:, 1])
+    aim = steering.aim(settings, present, present, given, size)
+    return np.asarray(aim.way * size * (size > settings.threshold), np.float64), aim.target
 
 
 def _told(rig: Rig, speeds: Floats, angles: dict[str, float]) -> list[dict[str, Any]]:
-    settings = outputs.settings_of(rig)
-    drive = outputs.drive_of(settings, speeds)
-    told = outputs.encode(settings, np.concatenate((drive, np.zeros(len(rig.steered)))))
+    settings, named = outputs.settings_of(rig), outputs.told_values(rig)
+    drive = drives.drive_of(drives.settings_of(rig), speeds)
+    others = np.zeros(len(settings.gather) - len(drive))
+    told = outputs.encode(settings, np.concatenate((drive, others)))
     wheels = []
     for w, wheel in enumerate(rig.chassis.wheels):
         name, motor = next((n, m) for n, m in rig.motors.items() if wheel.name in m.wheels)
-        values = {v.name: float(told[i]) for i, v in enumerate(settings.values) if v.motor == name}
+        values = {v.name: float(told[i]) for i, v in enumerate(named) if v.motor == name}
         wheels.append(
             {
                 "name": wheel.name,
@@ -164,6 +165,14 @@ def can_do(rig: Rig) -> str:
     geometry = rig.chassis.geometry
     if geometry.moves_in_plane and geometry.can(np.array([0.0, 0.0, 1.0])):
         return "it moves any way and turns"
+    if geometry.drags:
+        rolling = [rig.chassis.wheels[w].name for w in geometry.of_plain.tolist()]
+        about = geometry.clean @ np.array([0.0, 0.0, 1.0])
+        ahead, left = float(-about[1]) + 0.0, float(about[0]) + 0.0
+        return (
+            f"it moves the way its plain {'wheels roll' if len(rolling) > 1 else 'wheel rolls'} ({', '.join(rolling)}), and "
+            f"turns about the point x {ahead * 1000:+.0f} mm, y {left * 1000:+.0f} mm; aside they would be dragged"
+        )
     if rig.chassis.shape == "two-sided":
         x = {round(w.x_m, 9) for w in rig.chassis.wheels}
         if len(x) == 1 and abs(next(iter(x))) > SLACK:
@@ -172,6 +181,6 @@ def can_do(rig: Rig) -> str:
                 f"{next(iter(x)) * 1000:+.0f} mm from the centre"
             )
         return "its wheels only roll straight ahead, so it moves forward and back and turns"
-    _, sizes, ways = np.linalg.svd(np.eye(3) - geometry.forward @ geometry.rows)
+    _, sizes, ways = np.linalg.svd(np.eye(3) - geometry.follow)
     lost = [impossible_motion(way) for way, size in zip(ways, sizes, strict=True) if size > 1e-6]
     return f"its wheels cannot do {' nor '.join(lost)}"

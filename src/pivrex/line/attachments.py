@@ -1,4 +1,4 @@
-"""Attachments: motors by speed, motors to a position, servos and switches, beside the wheels."""
+"""Attachments: motors by speed, motors to a position, servos and switches, beside the wheels. They obey requests."""
 
 from __future__ import annotations
 
@@ -8,17 +8,56 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.line.bindings import HELD, TOGGLE, BindingSettings, Orders
-from pivrex.line.layout import Column, plain
-from pivrex.line.levels import PRESSED
-from pivrex.line.outputs import Value, values_of
-from pivrex.rig.attachments import MotorAttachment, PositionAttachment, ServoAttachment, SwitchAttachment
-from pivrex.rig.patches import patches_of, target_rad
+from pivrex.line.inputs import Inputs
+from pivrex.line.layout import Layout, plain
+from pivrex.line.pid import PidSettings, pid
+from pivrex.line.stage import Floats, Stage, named, some
+from pivrex.rig.attachments import PositionAttachment, ServoAttachment, SwitchAttachment
 from pivrex.rig.rig import Rig
 
-__all__ = ["AttachmentSettings", "AttachmentState", "act", "columns", "deflection", "settings_of", "start"]
+__all__ = ["AttachmentSettings", "AttachmentState", "Attachments", "obey", "settings_of"]
 
-Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class AttachmentSettings:
+    """A attachments, (A,) each.
+
+    Attributes
+    ----------
+    motor, position, servo, switch : bool
+        What each is.
+    low, high : float64
+        As far as it goes: rad, or -1 to 1 of a motor, 0 to 1 of a switch.
+    begin : float64
+        Where it is at the start.
+    safe : float64
+        Where it goes when the robot is stopped; NaN for one that has no such place.
+    holds : bool
+        A position that is held against a load while the robot is stopped.
+    step : float64
+        How far a share of 1 moves it in a tick.
+    ease : float64
+        How far a servo may go in a tick; infinite for one that goes at once.
+    loop : PidSettings
+        The drive for what is missing, in rad; only of positions.
+    dt_s : float
+    """
+
+    motor: Bools
+    position: Bools
+    servo: Bools
+    switch: Bools
+    low: Floats
+    high: Floats
+    begin: Floats
+    safe: Floats
+    holds: Bools
+    step: Floats
+    ease: Floats
+    loop: PidSettings
+    dt_s: float
 
 
 class AttachmentState(NamedTuple):
@@ -28,297 +67,155 @@ class AttachmentState(NamedTuple):
     told: Floats
 
 
-class Follow(NamedTuple):
-    """A stick that an attachment follows: its channel, its range as centre and half width, its dead band."""
-
-    channel: int
-    centre: float
-    half: float
-    edge: float
-    sign: float
-
-
-@dataclass(frozen=True)
-class One:
-    """An attachment with all that acts on it.
-
-    ``speeds`` are pairs of a binding and its share; ``tos`` and ``bys`` of a binding and an angle in rad; ``held`` are
-    bindings that switch it on while they last, ``sets`` pairs of a binding and the state that it leaves behind, and
-    ``toggles`` turn it over; ``shows`` is the input whose state a lamp shows, -1 for none. ``driver`` is what its values
-    are made from: rest, forward, backward, whole, direction.
-    """
-
-    name: str
-    kind: str
-    low: float
-    high: float
-    begin: float
-    safe: float | None
-    rate: float
-    gain: float
-    largest: float
-    sign: float
-    sensed: int
-    follows: tuple[Follow, ...]
-    speeds: tuple[tuple[int, float], ...]
-    tos: tuple[tuple[int, float], ...]
-    bys: tuple[tuple[int, float], ...]
-    held: tuple[int, ...]
-    sets: tuple[tuple[int, float], ...]
-    toggles: tuple[int, ...]
-    driver: tuple[tuple[float, float, float, bool, bool], ...]
-    holds: bool
-    shows: int
+def settings_of(rig: Rig) -> AttachmentSettings:
+    """Take the attachments from a rig."""
+    each = list(rig.attachments.values())
+    ranges = np.array([_range(a) for a in each]).reshape(-1, 7)
+    low, high, begin, safe, rate, ease, gain = ranges.T.copy()
+    motor, position, servo, switch = (
+        np.array([a.kind == k for a in each], bool) for k in ("motor", "position", "servo", "switch")
+    )
+    none = np.zeros(len(each))
+    return AttachmentSettings(
+        motor=motor,
+        position=position,
+        servo=servo,
+        switch=switch,
+        low=low,
+        high=high,
+        begin=begin,
+        safe=safe,
+        holds=np.array([getattr(a, "safe", "") == "hold" for a in each], bool),
+        step=rate * rig.dt_s,
+        ease=ease * rig.dt_s,
+        loop=PidSettings(
+            p=gain,
+            i=none,
+            d=none,
+            largest=np.array([getattr(a, "largest", 1.0) for a in each]),
+            any_i=False,
+            any_d=False,
+        ),
+        dt_s=rig.dt_s,
+    )
 
 
-@dataclass(frozen=True)
-class AttachmentSettings:
-    """All attachments of a rig, and the values that leave for them."""
-
-    each: tuple[One, ...]
-    values: tuple[Value, ...]
-    dt_s: float
-
-
-def settings_of(
-    rig: Rig, inputs: list[tuple[str, str]], bound: BindingSettings | None, sensed: dict[str, int]
-) -> AttachmentSettings | None:
-    """Take the attachments from a rig; None if it has none. ``sensed`` is the place of each one's position."""
-    if not rig.attachments:
-        return None
-    made, leaving = [], []
-    for name, a in rig.attachments.items():
-        deeds = (
-            [(i, p.deed) for i, p in enumerate(bound.patches) if p.deed is not None and p.deed.target == name]
-            if bound
-            else []
-        )
-        follows = []
-        for p in patches_of(rig):
-            if p.deed is not None and p.deed.verb == "follow" and p.deed.target == name and p.binding is not None:
-                axis = rig.axis_of(p.source, p.channel)
-                low, high = axis.centre or ((axis.minimum + axis.maximum) / 2,) * 2
-                one_sided = axis.minimum == 0
-                centre = axis.minimum if one_sided else (low + high) / 2
-                half = max(axis.maximum - centre, 1e-9)
-                # pushed away reads less, as in the axes; a trigger rests at its end
-                sign = (
-                    (1.0 if one_sided else -1.0)
-                    * (-1.0 if p.binding.reversed else 1.0)
-                    * (-1.0 if axis.reversed else 1.0)
-                )
-                follows.append(Follow(inputs.index((p.source, p.channel)), centre, half, p.binding.edge, sign))
-        driver, named = _driver(name, a)
-        leaving += named
-        low, high, begin, safe, rate, gain = _range(a)
-        made.append(
-            One(
-                name=name,
-                kind=a.kind,
-                low=low,
-                high=high,
-                begin=begin,
-                safe=safe,
-                rate=rate,
-                gain=gain,
-                largest=getattr(a, "largest", 1.0),
-                sign=-1.0 if getattr(a, "reversed", False) else 1.0,
-                sensed=sensed.get(name, -1),
-                follows=tuple(follows),
-                speeds=tuple((i, d.value) for i, d in deeds if d.verb == "speed"),
-                tos=tuple((i, target_rad(rig, d)) for i, d in deeds if d.verb == "to"),
-                bys=tuple((i, target_rad(rig, d)) for i, d in deeds if d.verb == "by"),
-                held=tuple(
-                    i for i, d in deeds if d.verb == "on" and bound is not None and bound.way[i] in (HELD, TOGGLE)
-                ),
-                sets=tuple(
-                    (i, float(d.verb == "on"))
-                    for i, d in deeds
-                    if d.verb in ("on", "off") and bound is not None and bound.way[i] not in (HELD, TOGGLE)
-                ),
-                toggles=tuple(i for i, d in deeds if d.verb == "toggle"),
-                driver=driver,
-                holds=getattr(a, "safe", "") == "hold",
-                shows=inputs.index(("session", a.shows)) if a.kind == "switch" and a.shows else -1,
-            )
-        )
-    return AttachmentSettings(tuple(made), tuple(leaving), rig.dt_s)
-
-
-def _range(a: object) -> tuple[float, float, float, float | None, float, float]:
-    """Lowest, highest, first and safe value, rate and gain."""
+def _range(a: object) -> tuple[float, float, float, float, float, float, float]:
+    """Lowest, highest, first and safe value, rate of moving, rate of easing, gain."""
     match a:
         case PositionAttachment():
-            return a.minimum_rad, a.maximum_rad, 0.0, None, a.top_speed_rad_s, 1 / a.full_at_rad
+            return a.minimum_rad, a.maximum_rad, 0.0, np.nan, a.top_speed_rad_s, np.inf, 1 / a.full_at_rad
         case ServoAttachment():
             begin = a.start_rad if a.start_rad is not None else a.minimum_rad
-            return a.minimum_rad, a.maximum_rad, begin, a.safe_rad, a.rate_rad_s, 0.0
+            safe = a.safe_rad if a.safe_rad is not None else np.nan
+            # one without a rate crosses its range in a second
+            rate = a.rate_rad_s or a.maximum_rad - a.minimum_rad
+            return a.minimum_rad, a.maximum_rad, begin, safe, rate, a.rate_rad_s or np.inf, 0.0
         case SwitchAttachment():
             # a lamp shows what it shows, stopped or not
-            return 0.0, 1.0, float(a.start == "on"), None if a.shows else float(a.safe == "on"), 0.0, 0.0
-    return -1.0, 1.0, 0.0, 0.0, 0.0, 0.0
+            return 0.0, 1.0, float(a.start == "on"), np.nan if a.shows else float(a.safe == "on"), 0.0, np.inf, 0.0
+    return -1.0, 1.0, 0.0, 0.0, 0.0, np.inf, 0.0
 
 
-def _driver(name: str, a: object) -> tuple[tuple[tuple[float, float, float, bool, bool], ...], list[Value]]:
-    match a:
-        case MotorAttachment() | PositionAttachment():
-            told = values_of(a.output, 1.0)
-            return tuple((r, f, b, s > 0, d) for _, _, r, f, b, s, d in told), [Value(name, n, u) for n, u, *_ in told]
-        case ServoAttachment():
-            low, high = a.output.at_minimum_s * 1e6, a.output.at_maximum_s * 1e6
-            per_rad = (high - low) / (a.maximum_rad - a.minimum_rad)
-            return ((low - per_rad * a.minimum_rad, per_rad, per_rad, True, False),), [Value(name, "pulse", "us")]
-        case SwitchAttachment():
-            inverted = a.output.low_is_on
-            return ((1.0 if inverted else 0.0, -1.0 if inverted else 1.0, 0.0, True, False),), [Value(name, "pin", "")]
-    raise TypeError(f"unknown attachment {a!r}")
-
-
-def columns(settings: AttachmentSettings) -> list[Column]:
-    """Give a Tick's columns: what each is told to be, and the drive of those with a motor."""
-    units = {"servo": "rad", "position": "rad"}
-    return [
-        *(Column("attachments", f"{plain(a.name)}_target", units.get(a.kind, "")) for a in settings.each),
-        *(Column("attachments", f"{plain(a.name)}_drive") for a in settings.each if a.kind in ("motor", "position")),
-    ]
-
-
-def start(settings: AttachmentSettings, batch: tuple[int, ...]) -> AttachmentState:
-    """Give the state before the first tick."""
-    begin = np.broadcast_to(np.array([a.begin for a in settings.each]), (*batch, len(settings.each)))
-    return AttachmentState(begin, begin)
-
-
-def act(
-    settings: AttachmentSettings,
-    state: AttachmentState,
-    orders: Orders | None,
-    raw: Floats,
-    sensed: Floats,
-    stop: Floats,
-) -> tuple[AttachmentState, Floats, Floats]:
+def obey(
+    settings: AttachmentSettings, state: AttachmentState, requests: Floats, at: Floats, stop: Floats
+) -> tuple[AttachmentState, Floats]:
     """Let a tick pass.
 
     Parameters
     ----------
     settings : AttachmentSettings
     state : AttachmentState
-    orders : Orders or None
-        Of the bindings.
-    raw, sensed : B + (R,), B + (S,) float64
+    requests : B + (A, 3) float64
+        Of each: the share of its speed that is asked for (of a switch 1 while something holds it on); where it shall go
+        from now on, NaN for nowhere new; by how much more (of a switch 1 to turn it over).
+    at : B + (A,) float64
+        Where positions are, in rad.
     stop : B float64
         1 while the robot is stopped: each goes to its safe state.
 
     Returns
     -------
-    AttachmentState, B + (D,), B + (V,) float64
-        The drives of those with a motor, and the values that leave.
+    AttachmentState, B + (A,) float64
+        The drives of those with a motor, in [-1, 1].
 
     Notes
     -----
-    To a position: drive = clip((target - position)/full_at, -largest, largest), a loop in proportion. (Åström & Murray,
-    Feedback Systems, ch. 11.)
+    To a position: drive = clip((target - position)/full_at, -largest, largest), a loop in proportion. A position that
+    is not held may have sunk while the robot was stopped: it starts again from where it is. (Own rules.)
     """
-    stopped = stop != 0
-    stops = bool(np.count_nonzero(stopped))
-    goals, targets = np.empty(state.goal.shape), np.empty(state.told.shape)
-    drives, leaving = [], []
-    for k, a in enumerate(settings.each):
-        was = state.told[..., k]
-        speed = _speed(a, orders, raw)
-        if a.kind == "switch":
-            goal, target = _switched(a, state.goal[..., k], orders)
-            if a.shows >= 0:
-                target = np.where(raw[..., a.shows] >= PRESSED, 1.0, target)
-        elif a.kind == "motor":
-            goal = target = speed
-        else:
-            goal = _placed(a, state.goal[..., k], was, speed, orders, settings.dt_s)
-            if stops and a.safe is not None:
-                goal = np.where(stopped, a.safe, goal)
-            target = goal
-            if a.kind == "servo" and a.rate:
-                target = was + np.minimum(np.maximum(goal - was, -a.rate * settings.dt_s), a.rate * settings.dt_s)
-        halted = stops and a.kind in ("switch", "motor")
-        if halted and a.safe is not None:
-            goal, target = np.where(stopped, a.safe, goal), np.where(stopped, a.safe, target)
-        value = target
-        if a.kind == "position":
-            at = sensed[..., a.sensed]
-            value = (target - at) * a.gain
-            if stops:
-                # one that is not held may have sunk: it starts again from where it is
-                resting = was if a.holds else np.minimum(np.maximum(at, a.low), a.high)
-                goal = target = np.where(stopped, resting, target)
-                value = np.where(stopped, float(a.holds), 1.0) * (target - at) * a.gain
-        elif stops and a.kind == "servo" and a.safe is None:
-            goal, target = np.where(stopped, was, goal), np.where(stopped, was, target)
-            value = target
-        if a.kind in ("motor", "position"):
-            value = np.minimum(np.maximum(value, -a.largest), a.largest)
-            drives.append(value)
-            value = value * a.sign
-        goals[..., k], targets[..., k] = goal, target
-        leaving += _values(a, value)
-    drive = np.stack(drives, axis=-1) if drives else np.zeros((*stop.shape, 0))
-    return AttachmentState(goals, targets), drive, np.stack(leaving, axis=-1)
+    s = settings
+    share = np.minimum(np.maximum(requests[..., 0], -1.0), 1.0)
+    to, by = requests[..., 1], requests[..., 2]
+    goal = np.where((s.position | s.servo) & (share != 0), state.told + share * s.step, state.goal)
+    goal = np.where(np.isnan(to), goal, to)
+    goal = np.where(s.switch & (by != 0), 1.0 - goal, goal + np.where(s.switch, 0.0, by))
+    goal = np.where(s.motor, share, np.minimum(np.maximum(goal, s.low), s.high))
+    stopped = stop[..., None] != 0
+    stops = bool(some(stop))
+    placed = ~np.isnan(s.safe)
+    if stops:
+        goal = np.where(stopped & placed, s.safe, goal)
+    eased = np.minimum(np.maximum(goal - state.told, -s.ease), s.ease)
+    target = np.where(s.servo, np.where(np.isinf(s.ease), goal, state.told + eased), goal)
+    target = np.where(s.switch, np.maximum(goal, share), target)
+    if stops:
+        resting = np.where(s.holds, state.told, np.minimum(np.maximum(at, s.low), s.high))
+        rest = np.where(s.position, resting, np.where(s.servo & ~placed, state.told, target))
+        rest = np.where((s.switch | s.motor) & placed, s.safe, rest)
+        target = np.where(stopped, rest, target)
+        goal = np.where(stopped & ~(s.servo & placed) & (placed | ~s.switch), target, goal)
+    missing = target - at
+    if stops:
+        missing = np.where(stopped & ~s.holds, 0.0, missing)
+    drive, _ = pid(s.loop, np.zeros(()), missing, 0.0, s.dt_s)
+    drive = np.where(s.motor, np.minimum(np.maximum(target, -s.loop.largest), s.loop.largest), drive)
+    return AttachmentState(goal, target), drive
 
 
-def _speed(a: One, orders: Orders | None, raw: Floats) -> Floats:
-    """The share of its speed that is asked for, B in [-1, 1]."""
-    asked = np.zeros(raw.shape[:-1])
-    for f in a.follows:
-        asked = asked + deflection(f, raw[..., f.channel])
-    if orders is not None and not orders.idle:
-        for i, share in a.speeds:
-            asked = asked + np.where(orders.on[..., i], share, 0.0)
-    return np.minimum(np.maximum(asked, -1.0), 1.0)
+class Attachments(Stage):
+    """What each attachment is told to be, and the drive of those with a motor."""
 
+    name = "attachments"
+    reads = ("clock", "sensed", "bindings")
 
-def deflection(f: Follow, raw: Floats) -> Floats:
-    """A stick's share, B in [-1, 1], 0 within its dead band and rescaled from its edge; NaN counts as rest."""
-    share = np.fmin(np.fmax((raw - f.centre) / f.half, -1.0), 1.0)
-    share = np.where(np.isnan(raw), 0.0, share)
-    return f.sign * np.sign(share) * np.maximum(np.abs(share) - f.edge, 0.0) / (1.0 - f.edge)
+    def __init__(self, rig: Rig) -> None:
+        self._kinds = {plain(n): a.kind for n, a in rig.attachments.items()}
+        self.settings: AttachmentSettings = settings_of(rig)
+        self.driven = [n for n, kind in self._kinds.items() if kind in ("motor", "position")]
+        units = {"servo": "rad", "position": "rad"}
+        self.columns = named(
+            "attachments",
+            *((f"{n}_target", units.get(kind, "")) for n, kind in self._kinds.items()),
+            *((f"{n}_drive", "") for n in self.driven),
+        )
+        self.kept_while = tuple(self._kinds.items())
 
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Attachments | None:
+        return cls(rig) if rig.attachments else None
 
-def _switched(a: One, goal: Floats, orders: Orders | None) -> tuple[Floats, Floats]:
-    """What was set last, and whether it is on: also while something holds it on."""
-    if orders is None or orders.idle:
-        return goal, goal
-    for i, on in a.sets:
-        goal = np.where(orders.fired[..., i], on, goal)
-    for i in a.toggles:
-        goal = np.where(orders.fired[..., i], 1.0 - goal, goal)
-    shown = goal
-    for i in a.held:
-        shown = np.maximum(shown, orders.on[..., i])
-    return goal, shown
+    def place(self, layout: Layout) -> None:
+        names = list(self._kinds)
+        self.requests = layout.these("bindings", [f"{n}_{part}" for n in names for part in ("share", "to", "by")])
+        self._at = np.array(
+            [layout.at("sensed", f"{n}_at") for n, k in self._kinds.items() if k == "position"], np.intp
+        )
+        self._positions = np.flatnonzero(self.settings.position)
+        self._stopped = layout.at("clock", "stopped")
+        self._targets = layout.these("attachments", [f"{n}_target" for n in names])
+        self._drives = layout.these("attachments", [f"{n}_drive" for n in self.driven])
+        self._with_motor = np.flatnonzero(self.settings.motor | self.settings.position)
 
+    def start(self, batch: tuple[int, ...]) -> AttachmentState:
+        begin = np.broadcast_to(self.settings.begin, (*batch, len(self.settings.begin)))
+        return AttachmentState(begin, begin)
 
-def _placed(a: One, goal: Floats, was: Floats, speed: Floats, orders: Orders | None, dt_s: float) -> Floats:
-    """Where something with a position shall go. A servo that follows a stick goes where the stick is."""
-    if a.kind == "servo" and a.follows:
-        goal = np.where(speed != 0, (a.low + a.high) / 2 + speed * (a.high - a.low) / 2, goal)
-    else:
-        rate = a.rate or (a.high - a.low)  # a servo without a rate crosses its range in a second
-        goal = np.where(speed != 0, was + speed * rate * dt_s, goal)
-    if orders is not None and not orders.idle:
-        for i, angle in a.tos:
-            goal = np.where(orders.fired[..., i], angle, goal)
-        for i, angle in a.bys:
-            goal = np.where(orders.fired[..., i], goal + angle, goal)
-    return np.minimum(np.maximum(goal, a.low), a.high)
-
-
-def _values(a: One, value: Floats) -> list[Floats]:
-    """Give the numbers that leave for one attachment, B each."""
-    found = []
-    for rest, forward, backward, whole, direction in a.driver:
-        if direction:
-            found.append((value >= 0).astype(float))
-            continue
-        ahead = np.maximum(value, 0.0)
-        number = rest + (forward * value if a.kind == "servo" else forward * ahead + backward * (ahead - value))
-        found.append(np.rint(number) if whole else number)
-    return found
+    def step(self, state: AttachmentState, row: Floats) -> AttachmentState:
+        requests = row[..., self.requests].reshape((*row.shape[:-1], -1, 3))
+        at = np.zeros(requests.shape[:-1])
+        at[..., self._positions] = row[..., self._at]
+        after, drive = obey(self.settings, state, requests, at, row[..., self._stopped])
+        row[..., self._targets] = after.told
+        row[..., self._drives] = drive[..., self._with_motor]
+        return after

@@ -2,30 +2,34 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.rig.channels import is_one_sided
+from pivrex.line.inputs import Inputs
+from pivrex.line.layout import Layout
+from pivrex.line.stage import Floats, Rung, Stage, named
+from pivrex.line.told import Told
+from pivrex.rig.channels import describe_channel, is_one_sided
+from pivrex.rig.controls import Axis
 from pivrex.rig.rig import Rig
 
-__all__ = ["AxesSettings", "settings_of", "to_fractions"]
-
-Floats = NDArray[np.float64]
+__all__ = ["Axes", "AxesSettings", "calibration", "of_drivers", "to_fractions"]
 
 
 @dataclass(frozen=True)
 class AxesSettings:
-    """Calibration of C channels.
+    """Calibration of C channels, for P drivers: the first for all sources without one of their own.
 
     Attributes
     ----------
-    low, high : (C,) float64
+    low, high : (P, C) float64
         The ends of the centre range, in raw units. A one-sided channel rests at the end of its range.
-    per_low, per_high : (C,) float64
+    per_low, per_high : (P, C) float64
         One over the width of the half below and above the centre; 0 where there is no such half.
-    sign : (C,) float64
+    sign : (P, C) float64
         -1 where a smaller reading means more, as with sticks; +1 for triggers.
     """
 
@@ -36,25 +40,28 @@ class AxesSettings:
     sign: Floats
 
 
-def settings_of(rig: Rig, names: list[str], driving: str = "") -> AxesSettings:
-    """Take the calibration of the named axes from a rig; of ``driving``, a source with its own, where that drives."""
+def calibration(drivers: Sequence[Sequence[tuple[str, Axis]]]) -> AxesSettings:
+    """Give the settings of channels with their axes, for each driver."""
     rows = []
-    for name in names:
-        axis = rig.axis(name)
-        source = driving if axis.source == "chosen" else axis.source
-        if source in rig.sources:
-            axis = rig.sources[source].axes.get(rig.channel(name), axis)
-        if is_one_sided(rig.channel(name)):
-            rest = axis.maximum if axis.reversed else axis.minimum
-            low = high = rest
-            sign = -1.0 if axis.reversed else 1.0
-        else:
-            middle = (axis.minimum + axis.maximum) / 2
-            low, high = axis.centre if axis.centre is not None else (middle, middle)
-            sign = 1.0 if axis.reversed else -1.0
-        below, above = low - axis.minimum, axis.maximum - high
-        rows.append((low, high, 1 / below if below else 0.0, 1 / above if above else 0.0, sign))
-    return AxesSettings(*np.array(rows, float).reshape(-1, 5).T.copy())
+    for axes in drivers:
+        for channel, axis in axes:
+            if is_one_sided(channel):
+                low = high = axis.maximum if axis.reversed else axis.minimum
+                sign = -1.0 if axis.reversed else 1.0
+            else:
+                middle = (axis.minimum + axis.maximum) / 2
+                low, high = axis.centre if axis.centre is not None else (middle, middle)
+                sign = 1.0 if axis.reversed else -1.0
+            below, above = low - axis.minimum, axis.maximum - high
+            rows.append((low, high, 1 / below if below else 0.0, 1 / above if above else 0.0, sign))
+    whole = np.array(rows, float).reshape(len(drivers), -1, 5)
+    return AxesSettings(*(whole[..., i].copy() for i in range(5)))
+
+
+def of_drivers(settings: AxesSettings, driver: NDArray[np.intp] | int) -> AxesSettings:
+    """Give the calibration of the drivers of a batch, B + (C,) each instead of (P, C), from their numbers, B."""
+    s = settings
+    return AxesSettings(s.low[driver], s.high[driver], s.per_low[driver], s.per_high[driver], s.sign[driver])
 
 
 def to_fractions(settings: AxesSettings, raw: Floats) -> Floats:
@@ -63,13 +70,14 @@ def to_fractions(settings: AxesSettings, raw: Floats) -> Floats:
     Parameters
     ----------
     settings : AxesSettings
+        Of one driver, (C,), or of each robot's, B + (C,); see `of_drivers`.
     raw : B + (C,) float64
         In the units of each device. NaN (no reading) counts as rest.
 
     Returns
     -------
     B + (C,) float64
-        In [-1, 1]; one-sided channels in [0, 1].
+        In [-1, 1]; one-sided channels in [0, 1] (reversed ones in [0, 1] too).
 
     Notes
     -----
@@ -83,4 +91,73 @@ def to_fractions(settings: AxesSettings, raw: Floats) -> Floats:
     # fmax and fmin take the number where the other side is NaN, so no reading can pass a NaN on
     above = np.fmin(np.fmax((raw - settings.high) * settings.per_high, 0.0), 1.0)
     below = np.fmin(np.fmax((settings.low - raw) * settings.per_low, 0.0), 1.0)
-    return settings.sign * (above - below)
+    fractions: Floats = settings.sign * (above - below)
+    return fractions
+
+
+class Axes(Stage):
+    """The calibration of the law's functions. A source of the rig may have one of its own, which counts while it drives."""
+
+    name = "axes"
+    reads = ("clock", "raw")
+
+    def __init__(self, rig: Rig, inputs: Inputs) -> None:
+        self.functions = inputs.functions
+        self._rig, self._calibrated = rig, inputs.calibrated
+        self._names = list(rig.law.axes().values())
+        self._channels = inputs.names[: len(self.functions)]
+        drivers = ["", *inputs.calibrated]
+        self.settings: AxesSettings = calibration(
+            [[(rig.channel(n), self.axis(n, driving)[0]) for n in self._names] for driving in drivers]
+        )
+        self._plain = of_drivers(self.settings, 0)
+        self.columns = named("axes", *((f, "") for f in self.functions))
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Axes:
+        return cls(rig, inputs)
+
+    def axis(self, name: str, driving: str) -> tuple[Axis, str]:
+        """Give the calibration of an axis while a source drives, and its key in the rig."""
+        axis, channel = self._rig.axis(name), self._rig.channel(name)
+        source = driving if axis.source == "chosen" else axis.source
+        if source in self._rig.sources and channel in self._rig.sources[source].axes:
+            return self._rig.sources[source].axes[channel], f"sources.{source}.axes.{channel}"
+        return axis, f"axes.{name}" if name in self._rig.axes else ""
+
+    def place(self, layout: Layout) -> None:
+        raw = layout.stage("raw").start
+        self._in = slice(raw, raw + len(self.functions))
+        self._out = layout.stage("axes")
+        self._source = layout.at("clock", "source") if self._calibrated else -1
+
+    def step(self, state: object, row: Floats) -> object:
+        settings = self._plain
+        if self._source >= 0:
+            settings = of_drivers(self.settings, row[..., self._source].astype(np.intp))
+        row[..., self._out] = to_fractions(settings, row[..., self._in])
+        return state
+
+    def phrases(self, told: Told) -> list[str]:
+        if not told.by_stick:
+            return []
+        value, way = told.of_function("axes")
+        return [f"{told.control} {value:.2f}{way}"]
+
+    def rungs(self, told: Told) -> list[Rung]:
+        source = int(told("clock", "source")) if self._source >= 0 else 0
+        driving = self._calibrated[source - 1] if source else ""
+        found = []
+        for function, name, column in zip(self.functions, self._names, self._channels, strict=True):
+            channel = self._rig.channel(name)
+            axis, key = self.axis(name, driving)
+            centre = f", centre [{axis.centre[0]:g}, {axis.centre[1]:g}]" if axis.centre else ""
+            found.append(
+                Rung(
+                    "trigger" if is_one_sided(channel) else "stick",
+                    f"{function}: {describe_channel(channel)} reads {told('raw', column):+.3f}, between {axis.minimum:g} "
+                    f"and {axis.maximum:g}{centre} → {told('axes', function):+.3f}",
+                    key,
+                )
+            )
+        return found

@@ -1,38 +1,45 @@
-"""Bindings: what buttons, letters and bits do, tick by tick."""
+"""Bindings: what buttons, letters and bits ask for, tick by tick."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.line.levels import PRESSED
-from pivrex.rig.patches import Patch, patches_of
+from pivrex.line import axes as calibrated
+from pivrex.line.band import rescaled
+from pivrex.line.inputs import Inputs
+from pivrex.line.layout import Layout, plain
+from pivrex.line.stage import PRESSED, Floats, Rung, Stage, named, some
+from pivrex.line.told import Told
+from pivrex.rig.deeds import Deed
+from pivrex.rig.patches import Patch, target_rad
 from pivrex.rig.rig import Rig
 
-__all__ = ["FLAGS", "BindingSettings", "BindingState", "Orders", "act", "settings_of", "start"]
+__all__ = ["BindingSettings", "BindingState", "Bindings", "act", "deflections"]
 
-Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
+Places = NDArray[np.intp]
 
 HELD, PRESS, TOGGLE, COUNTED = range(4)
 
-FLAGS = ("slow", "brake", "coast", "stop", "shut_down", "record")
-"""The columns of a Tick beside the motion that is asked for."""
+EVENTS = ("stop", "shut down", "record")
+LASTING = ("brake", "coast", "hold")
 
 
 @dataclass(frozen=True)
 class BindingSettings:
-    """N bindings.
+    """N bindings on P channels, M of them motions, F sticks that attachments follow.
 
     Attributes
     ----------
-    patches : tuple of Patch
-    channel, other : (N,) int
-        The channel of each, and the button that must be held beside it, -1 for none.
+    channels : (P,) int
+        The channels that are pressed, among the readings.
+    of, other : (N,) int
+        The channel of each binding, among these P, and the one that must be held beside it, -1 for none.
     way : (N,) int
         HELD, PRESS, TOGGLE or COUNTED.
     presses, within : (N,) float64
@@ -44,147 +51,68 @@ class BindingSettings:
     dt_s : float
     motions : (M,) int
         Those that move the robot.
-    twist, bound, rise, fall, against : of the motions
-        (M, 3) fractions of full; what they grow to; rates in 1/s, 0 for at once; (M, M) those of the opposite way.
-    of : dict of str to tuple of int
-        The bindings of each verb that is not a motion.
+    twist : (M, 4) float64
+        Of these: forward, left, turn and pivot, as fractions of full.
+    bound, rise, fall : (M,) float64
+        What they grow to; rates in 1/s, 0 for at once.
+    against : (M, M) bool
+        Those of the opposite way.
+    follows : (F,) int
+        The channels that attachments follow, among the readings.
+    calibration : AxesSettings
+        Of these; its edges are in ``edge``.
+    edge, sense : (F,) float64
+        The dead band's edge; -1 for one that is reversed.
     """
 
-    patches: tuple[Patch, ...]
-    channel: NDArray[np.intp]
-    other: NDArray[np.intp]
-    way: NDArray[np.intp]
+    channels: Places
+    of: Places
+    other: Places
+    way: Places
     presses: Floats
     within: Floats
     letter: Bools
     beaten: Bools
     dt_s: float
-    motions: NDArray[np.intp]
+    motions: Places
     twist: Floats
     bound: Floats
     rise: Floats
     fall: Floats
     against: Bools
-    of: dict[str, tuple[int, ...]]
+    follows: Places
+    calibration: calibrated.AxesSettings
+    edge: Floats
+    sense: Floats
 
 
 class BindingState(NamedTuple):
-    """What bindings remember, B + (N,) each: whether they were active, what their channel read, toggles, spent presses,
-    counts and the time since the last press; of motions, B + (M,), how far they have grown; and whether any of all this
-    may still change by itself.
+    """What bindings remember: which channels were seen released, B + (P,); whether each binding was active, what its
+    channel read, toggles, spent presses, counts and the time of the last press in s, B + (N,) each; how far motions have
+    grown, B + (M,); and whether any of this may still change by itself, B.
     """
 
+    armed: Bools
     active: Bools
     read: Floats
     on: Bools
     spent: Bools
     presses: Floats
-    since: Floats
+    pressed_at: Floats
     grown: Floats
-    busy: bool
+    busy: Bools
 
 
-class Orders(NamedTuple):
-    """What bindings ask for in this tick.
+class Acting(NamedTuple):
+    """What acts in a tick, B + (N,) bool: what lasts, and what is done once."""
 
-    Attributes
-    ----------
-    on, fired : B + (N,) bool
-        What lasts, and what is done once, in this tick.
-    twist : B + (3,)
-        The motion as fractions of full.
-    flags : B + (6,)
-        As `FLAGS` names them; slow is the share of speed that is left.
-    idle : bool
-        Whether nothing at all is asked for.
-    """
-
-    on: Bools
+    lasting: Bools
     fired: Bools
-    twist: Floats
-    flags: Floats
-    idle: bool = False
 
 
-@lru_cache
-def _nothing(bindings: int, batch: tuple[int, ...]) -> Orders:
-    no = np.zeros((*batch, bindings), bool)
-    flags = np.zeros((*batch, len(FLAGS)))
-    flags[..., 0] = 1.0
-    return Orders(no, no, np.zeros((*batch, 3)), flags, idle=True)
-
-
-def settings_of(rig: Rig, inputs: list[tuple[str, str]]) -> BindingSettings | None:
-    """Take the bindings from a rig; None if it has none. ``inputs`` are the line's (source, channel) pairs."""
-    lit = {name for name, a in rig.attachments.items() if a.kind == "switch" and a.shows}
-    patches = tuple(
-        p
-        for p in patches_of(rig)
-        if p.deed is not None and p.deed.verb != "follow" and not (p.source == "session" and p.deed.target in lit)
-    )
-    if not patches:
-        return None
-
-    def place(source: str, channel: str) -> int:
-        return inputs.index((source, channel))
-
-    n = len(patches)
-    beaten = np.zeros((n, n), bool)
-    way, presses, within, other = [], np.zeros(n), np.full(n, 1e9), []
-    for i, p in enumerate(patches):
-        b = p.binding
-        said = b.when if b is not None else ""
-        lasts = p.deed is not None and p.deed.lasts
-        way.append(
-            COUNTED
-            if b is not None and b.presses
-            else TOGGLE
-            if said == "toggle"
-            else PRESS
-            if said == "press" or not lasts
-            else HELD
-        )
-        presses[i] = b.presses if b is not None else 0
-        within[i] = b.within_s if b is not None else 1e9
-        other.append(place(p.source, b.with_) if b is not None and b.with_ else -1)
-        for j, q in enumerate(patches):
-            beaten[i, j] = (
-                other[i] >= 0 and not (q.binding and q.binding.with_) and (q.source, q.channel) == (p.source, p.channel)
-            )
-    motions = tuple(i for i, p in enumerate(patches) if p.deed is not None and p.deed.verb == "motion")
-    deeds = [p.deed for p in patches]
-    verbs = {d.verb for d in deeds if d is not None}
-    twist = np.array([deeds[i].twist for i in motions]).reshape(-1, 3)  # type: ignore[union-attr]
-    bindings = [patches[i].binding for i in motions]
-    return BindingSettings(
-        patches=patches,
-        channel=np.array([place(p.source, p.channel) for p in patches], np.intp),
-        other=np.array(other, np.intp),
-        way=np.array(way, np.intp),
-        presses=presses,
-        within=within,
-        letter=np.array([p.channel.startswith("letter ") for p in patches]),
-        beaten=beaten,
-        dt_s=rig.dt_s,
-        motions=np.array(motions, np.intp),
-        twist=twist,
-        bound=np.array([deeds[i].value for i in motions]),  # type: ignore[union-attr]
-        rise=np.array([b.rise_per_s if b is not None else 0.0 for b in bindings]),
-        fall=np.array([b.fall_per_s if b is not None else 0.0 for b in bindings]),
-        against=np.array([[(a * b < 0).any() for b in twist] for a in twist], bool).reshape(len(motions), len(motions)),
-        of={v: tuple(i for i, d in enumerate(deeds) if d is not None and d.verb == v) for v in verbs},
-    )
-
-
-def start(settings: BindingSettings, batch: tuple[int, ...]) -> BindingState:
-    """Give the state before the first tick."""
-    no = np.zeros((*batch, len(settings.patches)), bool)
-    zero = np.zeros((*batch, len(settings.patches)))
-    # nothing counts as pressed before it has been seen released
-    return BindingState(~no, zero, no, no, zero, zero, np.zeros((*batch, len(settings.motions))), True)
-
-
-def act(settings: BindingSettings, state: BindingState, raw: Floats, stop: Floats) -> tuple[BindingState, Orders]:
+def act(
+    settings: BindingSettings, state: BindingState, raw: Floats, t_s: Floats, stopped: Bools
+) -> tuple[BindingState, Acting]:
     """Let a tick pass.
 
     Parameters
@@ -192,95 +120,332 @@ def act(settings: BindingSettings, state: BindingState, raw: Floats, stop: Float
     settings : BindingSettings
     state : BindingState
     raw : B + (R,) float64
-        All channels of the line; NaN counts as not pressed.
-    stop : B float64
-        1 while the robot is stopped: then toggles fall off, motions end, and nothing but level, stop and record acts.
+        All readings of the line; NaN counts as not pressed.
+    t_s : B float64
+        The time of the tick.
+    stopped : B bool
+        While the robot is stopped toggles fall off and motions end.
 
     Returns
     -------
-    BindingState, Orders
+    BindingState, Acting
 
     Notes
     -----
-    A combination beats the plain bindings of its button until that button is let go, also when the other button is let
-    go before it. A motion grows by rise·dt up to its share and falls by fall·dt; with the opposite one pressed it is
-    zero at once, so that the opposite one starts from zero. (Own rules.)
+    Nothing counts as pressed before it was seen released. A combination beats the plain bindings of its button until that
+    button is let go, also when the other button is let go before it. A motion grows by rise·dt up to its share and falls
+    by fall·dt; with the opposite one pressed it is zero at once, so that the opposite one starts from zero. (Own rules.)
     """
-    read = raw[..., settings.channel]
-    pressed = read >= PRESSED
-    if not state.busy and not np.count_nonzero(pressed):
-        return state._replace(read=read, since=state.since + settings.dt_s), _nothing(len(settings.patches), stop.shape)
-    besides = np.where(settings.other >= 0, raw[..., settings.other] >= PRESSED, True)
-    active = pressed & besides
-    beaten = (active[..., :, None] & settings.beaten).any(axis=-2)
-    spent = pressed & (state.spent | beaten)
+    s = settings
+    halted = stopped[..., None]
+    reading = raw[..., s.channels]
+    pressed = reading >= PRESSED
+    armed = state.armed | ~pressed
+    down = pressed & armed
+    here, read = down[..., s.of], reading[..., s.of]
+    active = here & np.where(s.other >= 0, down[..., s.other], True)
+    beaten = (active[..., :, None] & s.beaten).any(axis=-2)
+    spent = here & (state.spent | beaten)
     active = active & ~spent
-    fresh = active & (~state.active | (settings.letter & (read != state.read)))
-    stopped = stop[..., None] != 0
-    on = np.where(settings.way == TOGGLE, (state.on ^ fresh) & ~stopped, active)
-    since = np.where(fresh, 0.0, state.since + settings.dt_s)
-    count = np.where(fresh, np.where(state.since > settings.within, 1.0, state.presses + 1), state.presses)
-    reached = fresh & (settings.way == COUNTED) & (count >= settings.presses)
+    fresh = active & (~state.active | (s.letter & (read != state.read)))
+    on = np.where(s.way == TOGGLE, (state.on ^ fresh) & ~halted, active)
+    pause = t_s[..., None] - state.pressed_at
+    pressed_at = np.where(fresh, t_s[..., None], state.pressed_at)
+    count = np.where(fresh, np.where(pause > s.within + s.dt_s, 1.0, state.presses + 1), state.presses)
+    reached = fresh & (s.way == COUNTED) & (count >= s.presses)
     count = np.where(reached, 0.0, count)
-    fired = np.where(settings.way == COUNTED, reached, fresh)
-    lasting = on & ((settings.way == HELD) | (settings.way == TOGGLE))
+    fired = np.where(s.way == COUNTED, reached, fresh)
+    lasting = on & ((s.way == HELD) | (s.way == TOGGLE))
 
-    moving = lasting[..., settings.motions] & ~stopped
+    moving = lasting[..., s.motions] & ~halted
     grown = np.where(
         moving,
-        np.where(
-            settings.rise > 0, np.minimum(settings.bound, state.grown + settings.rise * settings.dt_s), settings.bound
-        ),
-        np.where(settings.fall > 0, np.maximum(0.0, state.grown - settings.fall * settings.dt_s), 0.0),
+        np.where(s.rise > 0, np.minimum(s.bound, state.grown + s.rise * s.dt_s), s.bound),
+        np.where(s.fall > 0, np.maximum(0.0, state.grown - s.fall * s.dt_s), 0.0),
     )
-    crossed = (moving[..., :, None] & settings.against).any(axis=-2)
-    grown = np.where(stopped | (crossed & ~moving), 0.0, grown)
-    twist = np.minimum(np.maximum((grown[..., :, None] * settings.twist).sum(axis=-2), -1.0), 1.0)
-
-    flags = np.zeros((*stop.shape, len(FLAGS)))
-    flags[..., 0] = 1.0
-    for i in settings.of.get("slow", ()):
-        deed = settings.patches[i].deed
-        assert deed is not None
-        flags[..., 0] = np.where(lasting[..., i], np.minimum(flags[..., 0], deed.value), flags[..., 0])
-    for k, verb in ((1, "brake"), (2, "coast")):
-        for i in settings.of.get(verb, ()):
-            flags[..., k] = np.maximum(flags[..., k], lasting[..., i])
-    for k, verb in ((3, "stop"), (4, "shut down"), (5, "record")):
-        for i in settings.of.get(verb, ()):
-            flags[..., k] = np.maximum(flags[..., k], fired[..., i])
-    kept = on & (settings.way == TOGGLE)
-    busy = bool(np.count_nonzero(pressed) or np.count_nonzero(kept) or np.count_nonzero(grown))
-    after = BindingState(active, read, kept, spent, count, since, grown, busy)
-    return after, Orders(lasting, fired, twist, flags)
+    crossed = (moving[..., :, None] & s.against).any(axis=-2)
+    grown = np.where(halted | (crossed & ~moving), 0.0, grown)
+    kept = on & (s.way == TOGGLE)
+    busy = pressed.any(axis=-1) | ~armed.all(axis=-1) | kept.any(axis=-1) | (grown > 0).any(axis=-1)
+    after = BindingState(armed, active, read, on, spent, count, pressed_at, grown, busy)
+    return after, Acting(lasting, fired)
 
 
-def walk_levels(settings: BindingSettings, orders: Orders, level: Floats, names: list[str]) -> Floats:
-    """Give the speed level's index, B, after what was asked for."""
-    for i in settings.of.get("level", ()):
-        level = np.where(orders.fired[..., i], float(names.index(_target(settings, i))), level)
-    for i in settings.of.get("walk", ()):
-        step = 1.0 if _target(settings, i) == "up" else -1.0
-        level = np.where(orders.fired[..., i], np.minimum(np.maximum(level + step, 0.0), len(names) - 1.0), level)
-    return level
+def deflections(settings: BindingSettings, raw: Floats) -> Floats:
+    """Give the shares, B + (F,) in [-1, 1], of the sticks that attachments follow; NaN counts as rest."""
+    fractions = calibrated.to_fractions(settings.calibration, raw[..., settings.follows])
+    return settings.sense * rescaled(fractions, settings.edge, 1.0 / (1.0 - settings.edge))
 
 
-def turn_frame(
-    settings: BindingSettings, orders: Orders, field: Floats, zero: Floats, point: Floats, heading: Floats, points: int
-) -> tuple[Floats, Floats, Floats]:
-    """Give the frame (1 field), its zero heading and the turning point, B each, after what was asked for."""
-    for i in settings.of.get("frame", ()):
-        target = _target(settings, i)
-        wanted = 1.0 - field if target == "other" else float(target == "field")
-        field = np.where(orders.fired[..., i], wanted, field)
-    for i in settings.of.get("heading", ()):
-        zero = np.where(orders.fired[..., i], heading, zero)
-    for i in settings.of.get("point", ()):
-        point = np.where(orders.fired[..., i], (point + 1) % points, point)
-    return field, zero, point
+class Bindings(Stage):
+    """Everything that buttons, letters, bits and the sticks of attachments ask for, in columns by what is asked."""
+
+    name = "bindings"
+    reads = ("clock", "raw")
+
+    def __init__(self, rig: Rig, inputs: Inputs) -> None:
+        self._rig = rig
+        pairs = [(p, p.deed) for p in inputs.patches if p.deed is not None]
+        self.patches: tuple[Patch, ...] = tuple(
+            p for p, d in pairs if d.verb != "follow" and not (p.source == "session" and d.target in rig.attachments)
+        )
+        self.deeds: tuple[Deed, ...] = tuple(p.deed for p in self.patches if p.deed is not None)
+        self._lamps = [
+            (d.target, inputs.at(p.source, p.channel))
+            for p, d in pairs
+            if p.source == "session" and d.target in rig.attachments
+        ]
+        following = [(p, d.target) for p, d in pairs if d.verb == "follow"]
+        self.followers = tuple(target for _, target in following)
+        self.settings: BindingSettings = self._settings(rig, inputs, [p for p, _ in following])
+        self.at_rest = tuple(inputs.at(p.source, p.channel) for p in self.patches)
+        """The reading of each binding, among all."""
+        self.columns = named("bindings", *self._names())
+        self.kept_while = tuple((p.source, p.channel, p.deed, p.binding) for p in self.patches)
+        self._names_of_levels = [v.name for v in rig.speed_levels.levels]
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Bindings | None:
+        return cls(rig, inputs) if inputs.patches else None
+
+    def _settings(self, rig: Rig, inputs: Inputs, following: list[Patch]) -> BindingSettings:
+        n = len(self.patches)
+        bindings = [p.binding for p in self.patches]
+        at = [inputs.at(p.source, p.channel) for p in self.patches]
+        beside = [
+            inputs.at(p.source, b.with_) if b is not None and b.with_ else -1
+            for p, b in zip(self.patches, bindings, strict=True)
+        ]
+        channels = list(dict.fromkeys([*at, *(b for b in beside if b >= 0)]))
+        other = [channels.index(b) if b >= 0 else -1 for b in beside]
+        beaten = np.array([[a >= 0 and b < 0 and i == j for b, j in zip(beside, at, strict=True)]
+                           for a, i in zip(beside, at, strict=True)], bool).reshape(n, n)  # fmt: skip
+        motions = [i for i, d in enumerate(self.deeds) if d.verb == "motion"]
+        twist = np.array([self._fractions(self.deeds[i]) for i in motions]).reshape(-1, 4)
+        of_motion = [bindings[i] for i in motions]
+        ways = np.array([self.deeds[i].twist for i in motions]).reshape(-1, 3)
+        opposite = [[bool((a * b < 0).any()) for b in ways] for a in ways]
+        return BindingSettings(
+            channels=np.array(channels, np.intp),
+            of=np.array([channels.index(a) for a in at], np.intp),
+            other=np.array(other, np.intp),
+            way=np.array([_way(p) for p in self.patches], np.intp),
+            presses=np.array([float(b.presses) if b is not None else 0.0 for b in bindings]),
+            within=np.array([b.within_s if b is not None else 1e9 for b in bindings]),
+            letter=np.array([p.channel.startswith("letter ") for p in self.patches], bool),
+            beaten=beaten,
+            dt_s=rig.dt_s,
+            motions=np.array(motions, np.intp),
+            twist=twist,
+            bound=np.array([self.deeds[i].value for i in motions]),
+            rise=np.array([b.rise_per_s if b is not None else 0.0 for b in of_motion]),
+            fall=np.array([b.fall_per_s if b is not None else 0.0 for b in of_motion]),
+            against=np.array(opposite, bool).reshape(len(motions), len(motions)),
+            follows=np.array([inputs.at(p.source, p.channel) for p in following], np.intp),
+            calibration=calibrated.of_drivers(
+                calibrated.calibration([[(p.channel, rig.axis_of(p.source, p.channel)) for p in following]]), 0
+            ),
+            edge=np.array([p.binding.edge if p.binding is not None else 0.0 for p in following]),
+            sense=np.array([-1.0 if p.binding is not None and p.binding.reversed else 1.0 for p in following]),
+        )
+
+    @staticmethod
+    def _fractions(deed: Deed) -> tuple[float, float, float, float]:
+        """Forward, left, turn and pivot: of a pivot the wheels of one side stand, whatever full means."""
+        forward, left, turn = deed.twist
+        return (0.0, 0.0, 0.0, 2 * turn) if deed.pivots else (forward, left, turn, 0.0)
+
+    def _names(self) -> list[tuple[str, str]]:
+        verbs = {d.verb for d in self.deeds}
+        names = ["forward", "left", "turn"] if self.settings.motions.size else []
+        names += ["pivot"] if (self.settings.twist[:, 3] != 0).any() else []
+        names += ["slow"] if "slow" in verbs else []
+        names += [v for v in LASTING if v in verbs] + [v.replace(" ", "_") for v in EVENTS if v in verbs]
+        names += ["level_to"] if "level" in verbs else []
+        names += ["level_by"] if "walk" in verbs else []
+        names += ["frame"] if "frame" in verbs else []
+        names += ["set_heading"] if "heading" in verbs else []
+        names += ["next_point"] if "point" in verbs else []
+        found = [(n, "") for n in names]
+        for name, attachment in self._rig.attachments.items():
+            unit = "rad" if attachment.kind in ("position", "servo") else ""
+            found += [(f"{plain(name)}_share", ""), (f"{plain(name)}_to", unit), (f"{plain(name)}_by", unit)]
+        return found
+
+    def place(self, layout: Layout) -> None:
+        self._raw, self._out = layout.stage("raw"), layout.stage("bindings")
+        self._t, self._stopped = layout.at("clock", "t"), layout.at("clock", "stopped")
+        first = self._out.start
+        at = {c.name: layout.at("bindings", c.name) - first for c in self.columns}
+        self._idle = np.zeros(len(self.columns))
+        """What stands there while nothing is asked for."""
+        if "slow" in at:
+            self._idle[at["slow"]] = 1.0
+        self._idle[[i for n, i in at.items() if n.endswith("_to") and n != "level_to"]] = np.nan
+        self._twist = slice(0, 4 if "pivot" in at else 3 if "forward" in at else 0)
+        self._writers = [self._writer(deed, at) for deed in self.deeds]
+        self._follower_at = [
+            (at[f"{plain(n)}_to"], *self._range(n)) if self._rig.attachments[n].kind == "servo"
+            else (at[f"{plain(n)}_share"], 0.0, 0.0)
+            for n in self.followers
+        ]  # fmt: skip
+        self._lamp_at = [(first + at[f"{plain(n)}_share"], self._raw.start + channel) for n, channel in self._lamps]
+        self._pressed = self.settings.channels + self._raw.start
+
+    def _range(self, name: str) -> tuple[float, float]:
+        servo = self._rig.attachments[name]
+        assert servo.kind == "servo"
+        return servo.minimum_rad, servo.maximum_rad
+
+    def _writer(self, deed: Deed, at: dict[str, int]) -> Callable[[Floats, Bools, Bools], None] | None:
+        """Give what writes a deed into the columns, B + (n,), from whether it lasts and whether it is done now, B."""
+        kind = self._rig.attachments[deed.target].kind if deed.target in self._rig.attachments else ""
+        name = plain(deed.target)
+
+        def put(column: str, value: float, by: int = 1) -> Callable[[Floats, Bools, Bools], None]:
+            k = at[column]
+
+            def write(out: Floats, lasting: Bools, fired: Bools) -> None:
+                out[..., k] = np.where(fired if by else lasting, value, out[..., k])
+
+            return write
+
+        def add(column: str, value: float, by: int = 1) -> Callable[[Floats, Bools, Bools], None]:
+            k = at[column]
+
+            def write(out: Floats, lasting: Bools, fired: Bools) -> None:
+                out[..., k] = out[..., k] + np.where(fired if by else lasting, value, 0.0)
+
+            return write
+
+        match deed.verb:
+            case "motion":
+                return None
+            case "slow":
+                k = at["slow"]
+
+                def slower(out: Floats, lasting: Bools, fired: Bools) -> None:
+                    out[..., k] = np.where(lasting, np.minimum(out[..., k], deed.value), out[..., k])
+
+                return slower
+            case "brake" | "coast" | "hold":
+                return put(deed.verb, 1.0, 0)
+            case "stop" | "shut down" | "record":
+                return put(deed.verb.replace(" ", "_"), 1.0)
+            case "level":
+                return put("level_to", 1.0 + [v.name for v in self._rig.speed_levels.levels].index(deed.target))
+            case "walk":
+                return add("level_by", 1.0 if deed.target == "up" else -1.0)
+            case "frame":
+                return put("frame", {"robot": 1.0, "field": 2.0, "other": 3.0}[deed.target])
+            case "heading":
+                return put("set_heading", 1.0)
+            case "point":
+                return put("next_point", 1.0)
+            case "speed":
+                return add(f"{name}_share", deed.value, 0)
+            case "to":
+                return put(f"{name}_to", target_rad(self._rig, deed))
+            case "by":
+                return add(f"{name}_by", target_rad(self._rig, deed))
+            case "on" if kind == "switch" and _way(self._patch_of(deed)) in (HELD, TOGGLE):
+                return put(f"{name}_share", 1.0, 0)
+            case "on" | "off":
+                return put(f"{name}_to", float(deed.verb == "on"))
+            case "toggle":
+                return put(f"{name}_by", 1.0)
+        raise TypeError(f"unknown deed {deed!r}")
+
+    def _patch_of(self, deed: Deed) -> Patch:
+        return next(p for p in self.patches if p.deed is deed)
+
+    def start(self, batch: tuple[int, ...]) -> BindingState:
+        s = self.settings
+        no, zero = np.zeros((*batch, len(s.of)), bool), np.zeros((*batch, len(s.of)))
+        unseen = np.zeros((*batch, len(s.channels)), bool)
+        grown, busy = np.zeros((*batch, len(s.motions))), np.ones(batch, bool)
+        return BindingState(unseen, no, zero, no, no, zero, np.full(zero.shape, -1e9), grown, busy)
+
+    def step(self, state: BindingState, row: Floats) -> BindingState:
+        s = self.settings
+        row[..., self._out] = self._idle
+        if some(state.busy) or some(row[..., self._pressed] >= PRESSED):
+            out = row[..., self._out]
+            state, acting = act(s, state, row[..., self._raw], row[..., self._t], row[..., self._stopped] != 0)
+            if self._twist.stop:
+                asked = (state.grown[..., :, None] * s.twist[:, : self._twist.stop]).sum(axis=-2)
+                out[..., self._twist] = np.minimum(np.maximum(asked, -1.0), 1.0)
+            if some(acting.lasting) or some(acting.fired):
+                for i, write in enumerate(self._writers):
+                    if write is not None:
+                        write(out, acting.lasting[..., i], acting.fired[..., i])
+        if self._follower_at:
+            self._follow(row[..., self._out], deflections(s, row[..., self._raw]))
+        for k, channel in self._lamp_at:
+            row[..., k] = np.maximum(row[..., k], row[..., channel] >= PRESSED)
+        return state
+
+    def run(self, state: BindingState, rows: Floats, counts: Sequence[bool]) -> BindingState:
+        if some(state.busy) or some(rows[:, self._pressed] >= PRESSED):
+            return super().run(state, rows, counts)
+        self.step(self.idle((len(rows),)), rows)
+        return state
+
+    def idle(self, batch: tuple[int, ...]) -> BindingState:
+        """Give the state of robots whose buttons were all seen released."""
+        fresh = self.start(batch)
+        return fresh._replace(armed=np.ones_like(fresh.armed), busy=np.zeros(batch, bool))
+
+    def _follow(self, out: Floats, shares: Floats) -> None:
+        for f, (k, low, high) in enumerate(self._follower_at):
+            share = shares[..., f]
+            if low == high:
+                out[..., k] = out[..., k] + share
+            else:  # a servo goes where the stick is
+                out[..., k] = np.where(share != 0, (low + high) / 2 + share * (high - low) / 2, out[..., k])
+
+    # --- what it tells ---
+
+    def moving(self, told: Told) -> list[str]:
+        """Say which buttons or letters move the robot; empty if none does."""
+        if not any(told.get("bindings", n) for n in ("forward", "left", "turn", "pivot")):
+            return []
+        names = told.line.inputs.names
+        held = [
+            f"{p.channel} {d.text}"
+            for p, d, at in zip(self.patches, self.deeds, self.at_rest, strict=True)
+            if d.verb == "motion" and told("raw", names[at]) >= PRESSED
+        ]
+        return held or ["a button, falling back"]
+
+    def phrases(self, told: Told) -> list[str]:
+        halted = [n for n in ("brake", "coast") if told.get("bindings", n)]
+        return [] if told.by_stick or told("law", "entered") else [", ".join(halted or self.moving(told))]
+
+    def rungs(self, told: Told) -> list[Rung]:
+        moving = self.moving(told)
+        slow = told.get("bindings", "slow", 1.0)
+        halted = [n for n in ("brake", "coast") if told.get("bindings", n)]
+        words = [*moving, *([f"slow {slow * 100:g} %"] if slow != 1 else []), *halted]
+        if not words:
+            return []
+        asked = ", ".join(
+            f"{n} {told('bindings', n):+.2f}" for n in ("forward", "left", "turn", "pivot") if told.get("bindings", n)
+        )
+        verbs = ("motion",) if moving else ("slow",) if slow != 1 else ("brake", "coast")
+        key = next((p.key for p, d in zip(self.patches, self.deeds, strict=True) if d.verb in verbs), "")
+        return [
+            Rung(
+                "button", " · ".join(words) + (f" → {asked}" if moving else ""), key, f"! {halted[0]}" if halted else ""
+            )
+        ]
 
 
-def _target(settings: BindingSettings, i: int) -> str:
-    deed = settings.patches[i].deed
-    assert deed is not None
-    return deed.target
+def _way(patch: Patch) -> int:
+    binding, deed = patch.binding, patch.deed
+    said = binding.when if binding is not None else ""
+    if binding is not None and binding.presses:
+        return COUNTED
+    if said == "toggle":
+        return TOGGLE
+    return PRESS if said == "press" or deed is None or not deed.lasts else HELD

@@ -40,7 +40,7 @@ class Envelope:
         self._top = np.array([rig.wheel_top_m_s(w.name) for w in rig.chassis.wheels])
         geometry = rig.chassis.geometry
         self.planar = geometry.moves_in_plane and geometry.can(np.array([0.0, 0.0, 1.0]))
-        self._follow = geometry.forward @ geometry.rows
+        self._follow = geometry.follow
         self.fastest_turn_rad_s = float(self._reach(np.array([0.0, 0.0, 1.0]), np.zeros(3))[1])
 
     def _reach(self, way: Floats, start: Floats) -> tuple[Floats, Floats]:
@@ -130,6 +130,8 @@ class Envelope:
         """Give the corners (forward m/s, turn rad/s) of what a chassis that does not move in the plane can do, (N, 2)."""
         rows = self._followed(np.eye(3))  # how a forward and a turn fraction are followed
         forward, turn = self._needs @ rows[0], self._needs @ rows[2]
+        if forward.shape[1] > 1:
+            return self._arcs()
         found: list[tuple[float, float]] = []
         count = len(self._top)
         for i in range(count):
@@ -144,6 +146,15 @@ class Envelope:
                             found.append((float(v), float(w)))
         points = np.array(sorted(set(found), key=lambda point: np.arctan2(point[1], point[0])))
         return points.reshape(-1, 2)
+
+    def _arcs(self, count: int = 144) -> Floats:
+        """The same where wheels are steered, whose limits are arcs: points on the edge in even directions, with the turn
+        measured in the fastest one.
+        """
+        angles = np.linspace(-pi, pi, count, endpoint=False)
+        way = np.stack((np.cos(angles), np.zeros(count), np.sin(angles) * self.fastest_turn_rad_s), axis=-1)
+        _, most = self._reach(way, np.zeros((count, 3)))
+        return (way * most[:, None])[:, ::2]
 
     def fullest(self, twist: Floats) -> float:
         """Give the share of its top speed that the wheel nearest to its limit needs for a twist, (3,)."""

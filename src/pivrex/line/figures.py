@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line import kinematics
-from pivrex.line.frame import turn_about
+from pivrex.line.se2 import shift
 from pivrex.rig.rig import Rig
 
 __all__ = ["WheelFigures", "side", "travel_for", "wheel_figures"]
@@ -62,15 +62,16 @@ def travel_for(rig: Rig, turn_rad: float, about: tuple[float, float] = (0.0, 0.0
     ``about`` is in m: the centre for a turn on the spot, the middle of a side's wheels for a pivot about that side. A
     steered wheel is taken to stand across the line to that point, rolling ahead or to the left.
     """
-    twist = turn_about(np.array([0.0, 0.0, turn_rad]), np.array(about))
+    twist = shift(np.array([0.0, 0.0, turn_rad]), *about)
     maps = kinematics.kinematics_of(rig.chassis)
+    rolled = kinematics.wheel_speeds(maps, twist)
     if maps.hubs is None:
-        return kinematics.wheel_speeds(maps, twist)
+        return rolled
     moved = kinematics.hub_velocities(maps, twist)
     # the short way from straight ahead: a wheel that would go backward does
     way = np.where(moved[:, 0] < -1e-12, -1.0, 1.0)
-    travel: Floats = way * np.hypot(moved[:, 0], moved[:, 1])
-    return travel
+    steered = np.array([w.steered for w in rig.chassis.wheels])
+    return np.where(steered, way * np.hypot(moved[:, 0], moved[:, 1]), rolled)
 
 
 def side(rig: Rig, left: bool) -> tuple[float, float]:

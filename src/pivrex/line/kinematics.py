@@ -5,13 +5,21 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from pivrex.line.equations import equation
+from pivrex.line.inputs import Inputs
+from pivrex.line.layout import Layout, plain
+from pivrex.line.stage import Floats, Rung, Stage, cleaned, named, some
+from pivrex.line.told import Told
 from pivrex.rig.chassis import Chassis
+from pivrex.rig.rig import Rig
 
 __all__ = [
+    "Asked",
     "Kinematics",
     "Motion",
+    "Wheels",
+    "asked_of",
     "hub_velocities",
     "kinematics_of",
     "motion_of",
@@ -20,7 +28,8 @@ __all__ = [
     "wheel_speeds",
 ]
 
-Floats = NDArray[np.float64]
+DUST_M_S = 1e-9
+"""A speed below this is rounding: nothing."""
 
 
 @dataclass(frozen=True)
@@ -64,8 +73,8 @@ class Motion:
     Attributes
     ----------
     twist : B + (3,) float64
-    residual : B + (W·D,) float64
-        How far each wheel is from what the body's motion would have it do, in m/s.
+    residual : B + (W,) float64
+        How far each wheel is from what the body's motion would have it do, in m/s; of a vector its length.
     scrub : B + (P,) float64
         How fast each plain wheel slides sideways, in m/s.
     """
@@ -97,10 +106,13 @@ def kinematics_of(chassis: Chassis, over: bool = False) -> Kinematics:
         needs, forward = hubs.reshape(-1, 3), back.reshape(3, -1)
     else:
         inverse = needs = rows
-    slide = geometry.slip @ forward
+    slide = (geometry.slip_over if over else geometry.slip) @ forward
     disagree = np.eye(len(needs)) - needs @ forward
     slide[np.abs(slide) < 1e-12] = 0.0
     disagree[np.abs(disagree) < 1e-12] = 0.0
+    if geometry.drags:  # nothing is asked that would drag a tyre
+        clean = geometry.clean_over if over else geometry.clean
+        inverse, hubs = inverse @ clean, hubs @ clean if hubs is not None else None
     return Kinematics(inverse, forward, disagree, slide, hubs)
 
 
@@ -135,4 +147,105 @@ def motion_of(kinematics: Kinematics, wheels: Floats) -> Motion:
     """Give all that wheels achieve, from the same argument as `twist_of`."""
     found = np.einsum("kw,...w->...k", kinematics.all_of, wheels)
     rest = 3 + len(kinematics.disagree)
-    return Motion(found[..., :3], found[..., 3:rest], found[..., rest:])
+    return Motion(found[..., :3], misfit(found[..., 3:rest], kinematics.hubs is not None), found[..., rest:])
+
+
+def misfit(left_over: Floats, vectors: bool) -> Floats:
+    """Give how far wheels disagree, B + (W,) in m/s, from what `Kinematics.disagree` leaves of them, B + (W·D,)."""
+    if not vectors:
+        return left_over
+    return np.hypot(left_over[..., 0::2], left_over[..., 1::2])
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What motions ask of the wheels of a rig, on its wheels and on its back.
+
+    Attributes
+    ----------
+    steered : bool
+        Whether velocity vectors are asked for, (W, 2), instead of surface speeds, (W,).
+    maps : (W, 3) or (W, 2, 3) float64
+    maps_over : the same, for a robot on its back.
+    """
+
+    steered: bool
+    maps: Floats
+    maps_over: Floats
+
+    @classmethod
+    def of(cls, rig: Rig) -> Asked:
+        """Take them from a rig."""
+        on, over = kinematics_of(rig.chassis), kinematics_of(rig.chassis, over=True)
+        if on.hubs is None or over.hubs is None:
+            return cls(False, on.inverse, over.inverse)
+        return cls(True, on.hubs, over.hubs)
+
+
+def asked_of(maps: Asked, twist: Floats, over: Floats | None = None) -> Floats:
+    """Give what a twist, B + (3,), asks of the wheels: B + (W,) surface speeds or B + (W, 2) velocity vectors, in m/s.
+
+    ``over``, B, is 1 where the robot lies on its back. What is only rounding is 0.
+    """
+    sums = "wdk,...k->...wd" if maps.steered else "wk,...k->...w"
+    asked: Floats = np.einsum(sums, maps.maps, twist)
+    if over is not None and some(over):
+        upside = over[..., None, None] if maps.steered else over[..., None]
+        asked = np.where(upside > 0, np.einsum(sums, maps.maps_over, twist), asked)
+    return cleaned(asked, DUST_M_S)
+
+
+class Wheels(Stage):
+    """What the motion asks of each wheel: its surface speed; of steered wheels the velocity of their hubs too."""
+
+    name = "wheels"
+    reads: tuple[str, ...] = ("law", "frame", "heading")
+
+    def __init__(self, rig: Rig) -> None:
+        self._rig = rig
+        self.settings: Asked = Asked.of(rig)
+        self._wheels = tuple(plain(w.name) for w in rig.chassis.wheels)
+        steered = self.settings.steered
+        vectors = [(f"{w}_{way}", "m/s") for w in self._wheels for way in ("forward", "left") if steered]
+        self.columns = named("wheels", *vectors, *((f"{w}_asked", "m/s") for w in self._wheels))
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Wheels:
+        return cls(rig)
+
+    def place(self, layout: Layout) -> None:
+        self._stage = "frame" if layout.has("frame", "turn") else "law"
+        self._twist = layout.these(self._stage, ("forward", "left", "turn"))
+        self._over = layout.at("heading", "over") if layout.has("heading", "over") else -1
+        self.reads = self.reads if self._over >= 0 else tuple(r for r in self.reads if r != "heading")
+        self._out = layout.these("wheels", [f"{w}_asked" for w in self._wheels])
+        if self.settings.steered:
+            self._vectors = slice(layout.stage("wheels").start, self._out.start)
+
+    def step(self, state: object, row: Floats) -> object:
+        over = row[..., self._over] if self._over >= 0 else None
+        asked = asked_of(self.settings, row[..., self._twist], over)
+        if self.settings.steered:
+            row[..., self._vectors] = asked.reshape((*row.shape[:-1], -1))
+            asked = np.hypot(asked[..., 0], asked[..., 1])
+        row[..., self._out] = asked
+        return state
+
+    def phrases(self, told: Told) -> list[str]:
+        asked = told("wheels", f"{told.column}_asked")
+        if told.line.by_motion(told):
+            wheel = self._rig.chassis.wheels[told.w]
+            if self.settings.steered and wheel.steered:
+                return [f"{asked:.2f} m/s"]
+            return [f"{equation(self._rig.chassis, told.w)} = {asked:.2f} m/s"]
+        return [] if told.by_stick else [f"{asked:.2f} m/s"]
+
+    def rungs(self, told: Told) -> list[Rung]:
+        asked = told("wheels", f"{told.column}_asked")
+        forward, left, turn = (told(self._stage, n) for n in ("forward", "left", "turn"))
+        aside = f" left {left:+.3f}" if self._rig.law.kind == "planar" else ""
+        text = (
+            f"{told.wheel} = {equation(self._rig.chassis, told.w)} with forward {forward:+.3f}{aside} m/s, "
+            f"turn {turn:+.3f} rad/s → {asked:+.3f} m/s"
+        )
+        return [Rung("wheel", text, f"chassis.wheels.{told.w}.x")]

@@ -56,8 +56,7 @@ def arcade(channels: Floats) -> Floats:
     stick 0.30 to the right gives left 0.70 and right 0.10.
     """
     twist = np.zeros((*channels.shape[:-1], 3))
-    twist[..., 0] = channels[..., 0]
-    twist[..., 2] = channels[..., 1]
+    twist[..., ::2] = channels
     return twist
 
 

@@ -5,28 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-__all__ = ["STAGES", "Column", "Layout"]
-
-STAGES = (
-    "clock",
-    "sensed",
-    "raw",
-    "axes",
-    "band",
-    "curve",
-    "scale",
-    "rate",
-    "bindings",
-    "law",
-    "frame",
-    "wheels",
-    "steering",
-    "limits",
-    "motion",
-    "attachments",
-    "outputs",
-)
-"""The stages in the order of the line; every column belongs to one."""
+__all__ = ["Column", "Layout", "plain"]
 
 
 @dataclass(frozen=True)
@@ -36,7 +15,7 @@ class Column:
     Attributes
     ----------
     stage : str
-        One of `STAGES`.
+        The stage that writes it.
     name : str
         What it is within its stage; spaces of a person's names become underscores.
     unit : str
@@ -57,16 +36,18 @@ _SPELLED = {"m/s": "m_s", "rad/s": "rad_s", "deg/s": "deg_s", "us": "us", "mm/s"
 
 
 class Layout:
-    """The columns of a rig's Ticks; fixed once by the rig."""
+    """The columns of a rig's Ticks; fixed once by the rig. Columns of one stage stand together."""
 
     def __init__(self, columns: Iterable[Column]) -> None:
         self.columns = tuple(columns)
         self.titles = tuple(c.title for c in self.columns)
         self._places = {(c.stage, c.name): i for i, c in enumerate(self.columns)}
         self._slices: dict[str, slice] = {}
-        for stage in STAGES:
-            at = [i for i, c in enumerate(self.columns) if c.stage == stage]
-            self._slices[stage] = slice(at[0], at[-1] + 1) if at else slice(0, 0)
+        for i, column in enumerate(self.columns):
+            before = self._slices.get(column.stage)
+            if before is not None and before.stop != i:
+                raise ValueError(f"the columns of {column.stage} do not stand together")
+            self._slices[column.stage] = slice(before.start if before is not None else i, i + 1)
         if len(self._places) != len(self.columns):
             raise ValueError("two columns of one name")
 
@@ -82,8 +63,17 @@ class Layout:
         return (stage, name) in self._places
 
     def stage(self, stage: str) -> slice:
-        """Give the places of a whole stage."""
-        return self._slices[stage]
+        """Give the places of a whole stage; empty if there is no such stage."""
+        return self._slices.get(stage, slice(0, 0))
+
+    def these(self, stage: str, names: Iterable[str]) -> slice:
+        """Give the places of columns that stand next to each other; raises `ValueError` if they do not."""
+        at = [self.at(stage, name) for name in names]
+        if not at:
+            return slice(0, 0)
+        if at != list(range(at[0], at[0] + len(at))):
+            raise ValueError(f"columns of {stage} do not stand next to each other")
+        return slice(at[0], at[-1] + 1)
 
 
 def plain(name: str) -> str:

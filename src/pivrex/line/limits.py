@@ -2,14 +2,64 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
-from numpy.typing import NDArray
 
-__all__ = ["clip_each", "clip_vectors", "give_way", "scale_all", "scale_vectors"]
+from pivrex.line.inputs import Inputs
+from pivrex.line.kinematics import DUST_M_S, Asked, asked_of
+from pivrex.line.layout import Layout, plain
+from pivrex.line.se2 import shift
+from pivrex.line.stage import Floats, Rung, Stage, cleaned, named, some
+from pivrex.line.told import NOTHING, Told
+from pivrex.rig.rig import Rig
 
-Floats = NDArray[np.float64]
+__all__ = [
+    "LimitSettings", "Limits", "clip_each", "clip_vectors", "fit", "give_way", "scale_all", "scale_vectors", "settings_of",
+    "turning_points",
+]  # fmt: skip
 
 _TINY = 1e-300
+
+BOTH, TURNING, MOVING = range(3)
+FIRST = {"both": BOTH, "turning": TURNING, "moving": MOVING}
+
+
+@dataclass(frozen=True)
+class LimitSettings:
+    """What W wheels can.
+
+    Attributes
+    ----------
+    top : (W,) float64
+        The fastest that each wheel can, in m/s, above 0.
+    clip : bool
+        Whether each wheel is cut by itself.
+    first : int
+        What gives way first: BOTH, TURNING or MOVING.
+    points : (Q, 2) float64
+        The turning points in m, the centre first: moving is that of the point.
+    """
+
+    top: Floats
+    clip: bool
+    first: int
+    points: Floats
+
+
+def settings_of(rig: Rig) -> LimitSettings:
+    """Take the limits from a rig."""
+    return LimitSettings(
+        top=np.array([rig.wheel_top_m_s(w.name) for w in rig.chassis.wheels]),
+        clip=rig.limits.fit == "clip",
+        first=FIRST[rig.limits.first],
+        points=turning_points(rig),
+    )
+
+
+def turning_points(rig: Rig) -> Floats:
+    """Give the points that a rig turns about, (Q, 2) in m, its centre first."""
+    return np.array([(0.0, 0.0), *((p.x_m, p.y_m) for p in rig.plane.points)])
 
 
 def scale_all(asked: Floats, top: Floats) -> Floats:
@@ -85,3 +135,114 @@ def give_way(kept: Floats, yielding: Floats, top: Floats) -> tuple[Floats, Float
         share = np.where(cross > 0, room / below, (root - cross) / square)
     share = np.where(square > _TINY, share, 1.0)
     return k, np.minimum(share.min(axis=-1), 1.0)
+
+
+def fit(
+    settings: LimitSettings,
+    maps: Asked,
+    twist: Floats,
+    asked: Floats,
+    over: Floats | None = None,
+    point: Floats | None = None,
+) -> Floats:
+    """Give what wheels can of what is asked.
+
+    Parameters
+    ----------
+    settings : LimitSettings
+    maps : Asked
+        Of the chassis, to split a motion into its parts.
+    twist : B + (3,) float64
+        The motion of the centre.
+    asked : B + (W,) or B + (W, 2) float64
+        What it asks of the wheels: surface speeds, or velocity vectors where wheels are steered.
+    over : B float64, optional
+        1 where the robot lies on its back.
+    point : B float64, optional
+        The index of the turning point: what moves is this point, what turns is the robot about it.
+
+    Returns
+    -------
+    like ``asked``
+    """
+    steered = asked.ndim > twist.ndim
+    if settings.clip:
+        return (clip_vectors if steered else clip_each)(asked, settings.top)
+    if settings.first == BOTH:
+        return (scale_vectors if steered else scale_all)(asked, settings.top)
+    turning = np.zeros(twist.shape)
+    turning[..., 2] = twist[..., 2]
+    if point is not None and some(point):
+        x, y = np.moveaxis(settings.points[point.astype(np.intp)], -1, 0)
+        turning = shift(turning, x, y if over is None else np.where(over > 0, -y, y))
+    turn = asked_of(maps, turning, over)
+    kept, yielding = (asked - turn, turn) if settings.first == TURNING else (turn, asked - turn)
+    # moving keeps the speed of the path when turning gives way first, and the other way round
+    flat = (kept, yielding) if steered else (kept[..., None], yielding[..., None])
+    k, share = give_way(*flat, settings.top)
+    wide = (..., None, None) if steered else (..., None)
+    given: Floats = kept * k[wide] + yielding * share[wide]
+    return cleaned(given, DUST_M_S)
+
+
+class Limits(Stage):
+    """What the wheels are given of what is asked, and what is lost. Steered wheels keep their vectors beside it."""
+
+    name = "limits"
+    reads: tuple[str, ...] = ("law", "frame", "heading", "wheels")
+
+    def __init__(self, rig: Rig, maps: Asked) -> None:
+        self._rig, self._maps = rig, maps
+        self.settings: LimitSettings = settings_of(rig)
+        self._wheels = tuple(plain(w.name) for w in rig.chassis.wheels)
+        vectors = [(f"{w}_{way}", "m/s") for w in self._wheels for way in ("forward", "left") if maps.steered]
+        each = [(f"{w}_{what}", "m/s") for what in ("given", "lost") for w in self._wheels]
+        self.columns = named("limits", *vectors, *each)
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Limits:
+        return cls(rig, Asked.of(rig))
+
+    def place(self, layout: Layout) -> None:
+        stage = "frame" if layout.has("frame", "turn") else "law"
+        self._twist = layout.these(stage, ("forward", "left", "turn"))
+        self._point = layout.at("frame", "point") if layout.has("frame", "point") else -1
+        self._over = layout.at("heading", "over") if layout.has("heading", "over") else -1
+        self.reads = self.reads if self._over >= 0 else tuple(r for r in self.reads if r != "heading")
+        self._asked = layout.these("wheels", [f"{w}_asked" for w in self._wheels])
+        self._out = layout.these("limits", [f"{w}_given" for w in self._wheels])
+        self._lost = layout.these("limits", [f"{w}_lost" for w in self._wheels])
+        if self._maps.steered:
+            names = [f"{w}_{way}" for w in self._wheels for way in ("forward", "left")]
+            self._hubs, self._vectors = layout.these("wheels", names), layout.these("limits", names)
+
+    def step(self, state: object, row: Floats) -> object:
+        asked = row[..., self._asked]
+        over = row[..., self._over] if self._over >= 0 else None
+        point = row[..., self._point] if self._point >= 0 else None
+        if self._maps.steered:
+            hubs = row[..., self._hubs].reshape((*row.shape[:-1], -1, 2))
+            vectors = fit(self.settings, self._maps, row[..., self._twist], hubs, over, point)
+            row[..., self._vectors] = vectors.reshape((*row.shape[:-1], -1))
+            given = np.hypot(vectors[..., 0], vectors[..., 1])
+        else:
+            given = fit(self.settings, self._maps, row[..., self._twist], asked, over, point)
+        row[..., self._out] = given
+        row[..., self._lost] = asked - given
+        return state
+
+    def phrases(self, told: Told) -> list[str]:
+        if abs(told("limits", f"{told.column}_lost")) < NOTHING:
+            return []
+        return [f"! limited to {told('limits', f'{told.column}_given'):.2f} m/s"]
+
+    def rungs(self, told: Told) -> list[Rung]:
+        asked, given, lost = (
+            told("wheels", f"{told.column}_asked"),
+            told("limits", f"{told.column}_given"),
+            told("limits", f"{told.column}_lost"),
+        )
+        rule = self._rig.limits
+        first = "" if rule.first == "both" else f", {rule.first} gives way first"
+        text = f"{asked:+.3f} m/s, {rule.fit}{first}, top {self.settings.top[told.w]:.2f} m/s → {given:+.3f} m/s"
+        return [Rung("limits", text, "limits.fit", f"! {abs(lost):.3f} m/s lost" if abs(lost) >= NOTHING else "")]

@@ -4,16 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-import numpy as np
-from numpy.typing import NDArray
-
-from pivrex.line.attachments import deflection
-from pivrex.line.levels import PRESSED
+from pivrex.line.axes import Axes, of_drivers, to_fractions
+from pivrex.line.band import Band, dead_band
+from pivrex.line.bindings import Bindings, deflections
 from pivrex.line.line import Line
+from pivrex.line.stage import PRESSED, Floats
 
 __all__ = ["not_at_rest"]
-
-Floats = NDArray[np.float64]
 
 AT_REST = 0.02
 """What counts as rest behind the dead band: a bare stick of a few bits without one never reads 0 exactly."""
@@ -37,21 +34,23 @@ def not_at_rest(line: Line, raw: Floats, driving: str = "", of: Collection[int] 
     str
         Such as "let go first: forward reads +0.40".
     """
-    looked = range(len(line.inputs)) if of is None else of
-    banded = line.shape(raw, driving)[1]
+    looked = range(len(line.inputs.wanted)) if of is None else of
+    axes, band, bindings = (line.stages.get(n) for n in ("axes", "band", "bindings"))
+    assert isinstance(axes, Axes) and isinstance(band, Band)
+    count = len(line.functions)
+    fractions = to_fractions(of_drivers(axes.settings, int(line.source_number(driving))), raw[:count])
+    banded = dead_band(band.settings, fractions)
     for i, function in enumerate(line.functions):
         if i in looked and abs(banded[i]) > AT_REST:
             return f"let go first: {function} reads {banded[i]:+.2f}"
-    if line.bindings is not None:
-        for k, patch in enumerate(line.bindings.patches):
-            at = int(line.bindings.channel[k])
-            deed = patch.deed
-            moves = deed is not None and deed.verb in ("motion", "speed", "on") and deed.value != 0
-            if at in looked and patch.source != "session" and deed is not None and moves and raw[at] >= PRESSED:
-                return f"let go first: {patch.channel} says {deed.text}"
-    if line.attachments is not None:
-        for one in line.attachments.each:
-            for follow in one.follows:
-                if follow.channel in looked and abs(float(deflection(follow, raw[..., follow.channel]))) > AT_REST:
-                    return f"let go first: {line.inputs[follow.channel][1]} moves {one.name}"
+    if not isinstance(bindings, Bindings):
+        return ""
+    for patch, deed, at in zip(bindings.patches, bindings.deeds, bindings.at_rest, strict=True):
+        moves = deed.verb in ("motion", "speed", "on") and deed.value != 0
+        if at in looked and moves and raw[at] >= PRESSED:
+            return f"let go first: {patch.channel} says {deed.text}"
+    shares = deflections(bindings.settings, raw)
+    for name, at, share in zip(bindings.followers, bindings.settings.follows.tolist(), shares, strict=True):
+        if at in looked and abs(float(share)) > AT_REST:
+            return f"let go first: {line.inputs.wanted[at][1]} moves {name}"
     return ""

@@ -5,14 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
-from pivrex.line import kinematics, steering
+from pivrex.line import kinematics, limits, steering
+from pivrex.line.layout import plain
 from pivrex.line.line import Line
+from pivrex.line.stage import Floats
 
 __all__ = ["Doing", "Preview", "doing", "preview"]
-
-Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -49,21 +48,23 @@ class Preview:
 
 def preview(line: Line, twist: Floats) -> Preview:
     """Work a motion out: forward m/s, left m/s, turn rad/s, relative to the robot."""
-    followed = line.rig.chassis.geometry.followed(twist)
-    asked, given = line.fit(followed)
-    settings = line.steering
+    rig, maps = line.rig, kinematics.kinematics_of(line.rig.chassis)
+    each = kinematics.Asked.of(rig)
+    followed = rig.chassis.geometry.followed(twist)
+    asked = kinematics.asked_of(each, followed)
+    given = limits.fit(limits.settings_of(rig), each, followed, asked)
+    angles = np.array([w.drive_rad for w in rig.chassis.wheels])
+    settings = steering.settings_of(rig)
     if settings is None:
-        angles = np.array([w.drive_rad for w in line.rig.chassis.wheels])
         speeds, limited, wheels = asked, given, given
     else:
-        none = np.zeros(len(settings.steered))
-        ahead = steering.SteerState(True, none, settings.fixed, settings.fixed, none)
-        state, aim = steering.aim(settings, ahead, given)
-        angles = state.target
-        speeds = aim.sign * np.hypot(asked[:, 0], asked[:, 1])
-        limited = aim.sign * aim.size
+        size = np.hypot(given[:, 0], given[:, 1])
+        aim = steering.aim(settings, angles, angles, given, size)
+        angles = aim.target
+        speeds = aim.way * np.hypot(asked[:, 0], asked[:, 1])
+        limited = aim.way * size
         wheels = kinematics.vectors(limited, angles)
-    motion = kinematics.motion_of(line.kinematics, wheels)
+    motion = kinematics.motion_of(maps, wheels)
     scrub = float(np.abs(motion.scrub).max()) if motion.scrub.size else 0.0
     return Preview(
         followed, twist - followed, angles, speeds, limited, motion.twist, scrub, float(np.abs(motion.residual).max())
@@ -101,25 +102,25 @@ class Doing:
 
 def doing(line: Line, row: Floats) -> Doing:
     """Take out of a Tick what the wheels do, and work out the motion that their measured speeds make."""
-    layout, count = line.layout, len(line.wheels)
-    sensed = layout.stage("sensed").start
-    measured = row[sensed + count : sensed + 2 * count]
-    wheels = layout.stage("wheels")
-    limits = layout.stage("limits").start
+    layout = line.layout
+    names = [plain(w) for w in line.wheels]
+    measured = row[layout.these("sensed", [f"{w}_speed" for w in names])]
+    asked = row[layout.these("wheels", [f"{w}_asked" for w in names])]
     motion = layout.stage("motion").start
     angles = targets = np.array([w.drive_rad for w in line.rig.chassis.wheels])
     rolled = measured
-    if line.steering is not None:
-        steer = layout.stage("steering").start
-        angles, targets = row[steer : steer + count], row[steer + count : steer + 2 * count]
+    if "steering" in line.stages:
+        angles = row[layout.stage("pointing")]
+        targets, way = (row[layout.these("steering", [f"{w}_{k}" for w in names])] for k in ("target", "way"))
+        asked = asked * way
         rolled = kinematics.vectors(measured, angles)
-    over = layout.has("frame", "over") and row[layout.at("frame", "over")] > 0
-    maps = line.kinematics_over if over and line.kinematics_over is not None else line.kinematics
+    over = layout.has("heading", "over") and row[layout.at("heading", "over")] > 0
+    maps = kinematics.kinematics_of(line.rig.chassis, over=over)
     return Doing(
         angles,
         targets,
-        row[wheels],
-        row[limits : limits + count],
+        asked,
+        row[line.speeds],
         measured,
         row[motion : motion + 3],
         kinematics.twist_of(maps, rolled),

@@ -9,111 +9,78 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.line.inputs import Inputs
+from pivrex.line.layout import Layout, plain
+from pivrex.line.pid import PidSettings, pid
+from pivrex.line.pointing import wrap
+from pivrex.line.stage import Floats, Rung, Stage, cleaned, named, some
+from pivrex.line.told import NOTHING, Told
 from pivrex.rig.rig import Rig
+from pivrex.units import wrap_deg
 
-__all__ = ["Aim", "SteerSettings", "SteerState", "aim", "look", "loop", "settings_of", "start", "wrap"]
-
-Floats = NDArray[np.float64]
+__all__ = ["Aim", "SteerSettings", "SteerState", "Steering", "aim", "settings_of"]
 
 NEARLY = 1e-9
 """What counts as nothing beside 1."""
 
+DUST = 1e-9
+"""A drive below this is rounding: none."""
+
 
 @dataclass(frozen=True)
 class SteerSettings:
-    """The steering of W wheels, S of them steered. Wheels that are not steered stand at their drive direction.
+    """The steering of W wheels, S of them steered.
 
     Attributes
     ----------
     steered : (S,) int
         Which wheels are steered.
-    fixed : (W,) float64
-        The drive direction of each wheel, in rad; 0 for steered ones.
     inward : (W,) float64
         Where each wheel points to hold the ground: along the line to the centre.
     threshold : (W,) float64
         In m/s; 0 for wheels that are not steered.
     cosine : bool
-    by_sensor : (S,) bool
-        Wheels without an encoder, whose angle is the absolute sensor's.
-    full, offset, sense : (S,) float64
-        Of the absolute sensors: the reading of a whole turn, the angle it reads straight ahead, 1 or -1. Without a
-        sensor ``full`` is NaN: the wheel is taken to point straight ahead at the start.
-    p, i, d : (S,) float64
-        The loop's gains.
-    rate : (S,) float64
-        The fastest that the motor turns the wheel, and may, in rad/s.
+    loop : PidSettings
+        For each radian that is missing, the rad/s that are wanted.
     per_top : (S,) float64
         The drive of each rad/s, negative for a reversed motor.
-    any_by_sensor, any_i, any_d : bool
-        What there is to compute.
+    dt_s : float
     """
 
     steered: NDArray[np.intp]
-    fixed: Floats
     inward: Floats
     threshold: Floats
     cosine: bool
-    by_sensor: NDArray[np.bool_]
-    full: Floats
-    offset: Floats
-    sense: Floats
-    p: Floats
-    i: Floats
-    d: Floats
-    rate: Floats
+    loop: PidSettings
     per_top: Floats
-    any_by_sensor: bool
-    any_i: bool
-    any_d: bool
+    dt_s: float
 
 
 class SteerState(NamedTuple):
-    """What the steering remembers.
-
-    Attributes
-    ----------
-    begun : bool
-        Whether there has been a tick.
-    zero : B + (S,) float64
-        What is added to the encoder's angle.
-    angle : B + (W,) float64
-        Where the wheels pointed last, in rad, unwrapped.
-    target : B + (W,) float64
-        Where they were to point.
-    missed : B + (S,) float64
-        The loop's integral, in rad·s.
+    """What the steering remembers: where the wheels were to point, NaN before the first tick, and where they pointed,
+    B + (W,) in rad; the loop's integral, B + (S,) in rad·s.
     """
 
-    begun: bool
-    zero: Floats
-    angle: Floats
     target: Floats
+    angle: Floats
     missed: Floats
 
 
 class Aim(NamedTuple):
-    """What steered wheels do in a tick.
+    """What steered wheels shall do, B + (W,) each.
 
     Attributes
     ----------
-    sign : B + (W,) float64
-        -1 for wheels that run reversed, because that is the short way.
-    size : B + (W,) float64
-        How fast the wheels are wanted to roll, in m/s.
-    share : B + (W,) float64
-        The share of its speed that each wheel may have while an angle is missing.
-    speed : B + (W,) float64
-        Surface speeds in m/s, sign and share in them.
-    vectors : B + (W, 2) float64
-        Velocities over the ground, along where the wheels point now.
+    target : where they shall point, in rad.
+    way : -1 for wheels that run reversed, because that is the short way.
+    share : the share of its speed that each wheel may have while an angle is missing.
+    speed : surface speeds in m/s, way and share in them.
     """
 
-    sign: Floats
-    size: Floats
+    target: Floats
+    way: Floats
     share: Floats
     speed: Floats
-    vectors: Floats
 
 
 def settings_of(rig: Rig) -> SteerSettings | None:
@@ -122,101 +89,52 @@ def settings_of(rig: Rig) -> SteerSettings | None:
         return None
     wheels = rig.chassis.wheels
     motors = [rig.steering.wheels[name] for name in rig.steered]
-    sensors = [m.sensor for m in motors]
     inward = [np.arctan2(w.y_m, w.x_m) if w.steered else w.drive_rad for w in wheels]
     top = np.array([m.top_rad_s for m in motors])
     return SteerSettings(
         steered=np.array([i for i, w in enumerate(wheels) if w.steered], np.intp),
-        fixed=np.array([w.drive_rad for w in wheels]),
         inward=np.array(inward, np.float64),
         threshold=np.array([rig.steering.threshold_m_s if w.steered else 0.0 for w in wheels]),
         cosine=rig.steering.cosine == "on",
-        by_sensor=np.array([m.counts_per_turn == 0 for m in motors]),
-        full=np.array([s.full if s is not None else np.nan for s in sensors]),
-        offset=np.array([s.offset_rad if s is not None else 0.0 for s in sensors]),
-        sense=np.array([-1.0 if s is not None and s.reversed else 1.0 for s in sensors]),
-        p=np.array([m.p_per_s for m in motors]),
-        i=np.array([m.i for m in motors]),
-        d=np.array([m.d for m in motors]),
-        rate=np.minimum(top, [m.rate_rad_s if m.rate_rad_s is not None else np.inf for m in motors]),
+        loop=PidSettings(
+            p=np.array([m.p_per_s for m in motors]),
+            i=np.array([m.i for m in motors]),
+            d=np.array([m.d for m in motors]),
+            largest=np.minimum(top, [m.rate_rad_s if m.rate_rad_s is not None else np.inf for m in motors]),
+            any_i=any(m.i for m in motors),
+            any_d=any(m.d for m in motors),
+        ),
         per_top=np.array([-1.0 if m.reversed else 1.0 for m in motors]) / top,
-        any_by_sensor=any(m.counts_per_turn == 0 for m in motors),
-        any_i=any(m.i for m in motors),
-        any_d=any(m.d for m in motors),
+        dt_s=rig.dt_s,
     )
 
 
-def start(settings: SteerSettings, batch: tuple[int, ...]) -> SteerState:
-    """Give the state before the first tick."""
-    w, s = (*batch, len(settings.fixed)), (*batch, len(settings.steered))
-    return SteerState(False, np.zeros(s), np.zeros(w), np.zeros(w), np.zeros(s))
-
-
-def wrap(angle_rad: Floats) -> Floats:
-    """Bring angles into [-π, π)."""
-    wrapped: Floats = (angle_rad + pi) % (2 * pi) - pi
-    return wrapped
-
-
-def look(settings: SteerSettings, state: SteerState, turned: Floats, absolute: Floats) -> SteerState:
-    """Find where the wheels point now.
-
-    Parameters
-    ----------
-    settings : SteerSettings
-    state : SteerState
-    turned : B + (S,) float64
-        How far the encoders say each wheel has turned since the robot was switched on, in rad.
-    absolute : B + (S,) float64
-        What the absolute sensors read: counts, or the share of the supply.
-
-    Returns
-    -------
-    SteerState
-        With the true angles: at the start those of the absolute sensors, sense·(2π·reading/full - offset), then the
-        encoders' changes on top of them. A wheel without an encoder follows its sensor.
-    """
-    if state.begun and not settings.any_by_sensor:
-        now = turned + state.zero
-        return SteerState(True, state.zero, _placed(settings, now), state.target, state.missed)
-    share = np.where(np.isnan(settings.full), 0.0, absolute / np.where(np.isnan(settings.full), 1.0, settings.full))
-    pointing = settings.sense * (share * 2 * pi - settings.offset)
-    zero = state.zero if state.begun else wrap(pointing) - turned
-    near = state.angle[..., settings.steered] if state.begun else wrap(pointing)
-    now = np.where(settings.by_sensor, near + wrap(pointing - near), turned + zero)
-    angle = _placed(settings, now)
-    return SteerState(True, zero, angle, state.target if state.begun else angle, state.missed)
-
-
-def _placed(settings: SteerSettings, steered: Floats) -> Floats:
-    """Put the angles of the steered wheels, B + (S,), among those of all wheels, B + (W,)."""
-    if len(settings.steered) == len(settings.fixed):
-        return steered
-    angle = np.empty((*steered.shape[:-1], len(settings.fixed)))
-    angle[:] = settings.fixed
-    angle[..., settings.steered] = steered
-    return angle
-
-
 def aim(
-    settings: SteerSettings, state: SteerState, wanted: Floats, hold: NDArray[np.bool_] | bool = False
-) -> tuple[SteerState, Aim]:
+    settings: SteerSettings,
+    before: Floats,
+    angle: Floats,
+    wanted: Floats,
+    size: Floats,
+    hold: NDArray[np.bool_] | None = None,
+) -> Aim:
     """Choose where the wheels point and how fast they roll.
 
     Parameters
     ----------
     settings : SteerSettings
-    state : SteerState
-        From `look`.
+    before : B + (W,) float64
+        Where they were to point until now, in rad.
+    angle : B + (W,) float64
+        Where they point, in rad.
     wanted : B + (W, 2) float64
         The velocity that each wheel shall have over the ground, forward and left in m/s.
-    hold : B bool
+    size : B + (W,) float64
+        Its length.
+    hold : B bool, optional
         Whether all wheels shall point inwards and stand.
 
     Returns
     -------
-    SteerState
-        With the new targets.
     Aim
 
     Notes
@@ -226,67 +144,114 @@ def aim(
     wheel rolls with what of the wanted velocity lies along it.
     """
     # in the wheel's own directions, as it stands now
-    c, s = np.cos(state.angle), np.sin(state.angle)
+    c, s = np.cos(angle), np.sin(angle)
     forward, left = wanted[..., 0], wanted[..., 1]
     along, across = forward * c + left * s, left * c - forward * s
-    size = np.hypot(forward, left)
     driven = size > settings.threshold
     reach = np.abs(along)
-    sign = np.where(along < -NEARLY * size, -1.0, 1.0)
-    target = np.where(driven, state.angle + np.arctan2(across * sign, reach), state.target)
-    if hold is not False and np.count_nonzero(hold):
-        held = np.asarray(hold, bool)[..., None]
-        inward = wrap(settings.inward - state.angle)
+    way = np.where(along < -NEARLY * size, -1.0, 1.0)
+    target = np.where(driven, angle + np.arctan2(across * way, reach), before)
+    if hold is not None and some(hold):
+        held = hold[..., None]
+        inward = wrap(settings.inward - angle)
         inward = np.where(np.abs(inward) > pi / 2, inward - np.copysign(pi, inward), inward)
-        target = np.where(held, state.angle + inward, target)
+        target = np.where(held, angle + inward, target)
         driven = driven & ~held
-    share = np.where(driven, reach / np.maximum(size, NEARLY), 1.0) if settings.cosine else np.ones_like(size)
-    speed = (along if settings.cosine else sign * size) * driven
-    vectors = np.empty(wanted.shape)
-    vectors[..., 0], vectors[..., 1] = speed * c, speed * s
-    after = SteerState(True, state.zero, state.angle, target, state.missed)
-    return after, Aim(sign, size, share, speed, vectors)
+    share = np.where(driven, reach / np.maximum(size, NEARLY), 1.0) if settings.cosine else np.ones(size.shape)
+    speed = (along if settings.cosine else way * size) * driven
+    return Aim(target, way, share, speed)
 
 
-def loop(
-    settings: SteerSettings, state: SteerState, before: SteerState, dt_s: float, stop: bool
-) -> tuple[SteerState, Floats]:
-    """Turn the wheels towards their targets.
+class Steering(Stage):
+    """For rigs with steered wheels: targets, what is left of the speeds, and the drives of the steering motors."""
 
-    Parameters
-    ----------
-    settings : SteerSettings
-    state, before : SteerState
-        Of this tick and of the last one, for the rate of turn.
-    dt_s : float
-    stop : bool
-        Whether every motor must rest.
+    name = "steering"
+    reads = ("clock", "limits", "pointing", "bindings")
 
-    Returns
-    -------
-    SteerState, B + (S,) float64
-        The integral after the tick, and each steering motor's drive in [-1, 1] with its polarity.
+    def __init__(self, rig: Rig, settings: SteerSettings) -> None:
+        self._rig = rig
+        self.settings: SteerSettings = settings
+        self._wheels = [plain(w.name) for w in rig.chassis.wheels]
+        self._steered = [plain(n) for n in rig.steered]
+        parts = (("target", "rad"), ("way", ""), ("share", ""), ("speed", "m/s"))
+        each = [(f"{w}_{part}", unit) for part, unit in parts for w in self._wheels]
+        self.columns = named("steering", *each, *((f"{w}_drive", "") for w in self._steered))
+        self.kept_while = (rig.steered, len(self._wheels))
 
-    Notes
-    -----
-    With e the error (targets are chosen the short way, so it needs no wrapping) and ω the present rate: the wanted rate
-    is p·e + i·∫e - d·ω, limited to the wheel's rate; the integral waits while the limit holds (anti-windup). A steering
-    motor is taken to turn at a rate proportional to its drive. (Åström & Murray, Feedback Systems, ch. 11.)
-    """
-    if stop:
-        still = np.zeros_like(state.missed)
-        return SteerState(True, state.zero, state.angle, state.target, still), still
-    error, turning = state.target - state.angle, state.angle - before.angle
-    if len(settings.steered) != len(settings.fixed):
-        error, turning = error[..., settings.steered], turning[..., settings.steered]
-    wanted = settings.p * error
-    missed = state.missed
-    if settings.any_i:
-        missed = missed + error * dt_s
-        wanted = wanted + settings.i * missed
-    if settings.any_d and before.begun:
-        wanted = wanted - settings.d * (turning / dt_s)
-    rate = np.maximum(np.minimum(wanted, settings.rate), -settings.rate)
-    if settings.any_i:
-        missed = np.where(rate == wanted, missed, state.missed)
-    return SteerState(True, state.zero, state.angle, state.target, missed), rate * settings.per_top
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Steering | None:
+        settings = settings_of(rig)
+        return cls(rig, settings) if settings is not None else None
+
+    def place(self, layout: Layout) -> None:
+        self._vectors = layout.these("limits", [f"{w}_{way}" for w in self._wheels for way in ("forward", "left")])
+        self._size = layout.these("limits", [f"{w}_given" for w in self._wheels])
+        self._angle = layout.stage("pointing")
+        self._stopped = layout.at("clock", "stopped")
+        self._hold = layout.at("bindings", "hold") if layout.has("bindings", "hold") else -1
+        self._out = [layout.these("steering", [f"{w}_{part}" for w in self._wheels]) for part in Aim._fields]
+        self._drive = layout.these("steering", [f"{w}_drive" for w in self._steered])
+
+    def start(self, batch: tuple[int, ...]) -> SteerState:
+        w, s = (*batch, len(self._wheels)), (*batch, len(self._steered))
+        return SteerState(np.full(w, np.nan), np.zeros(w), np.zeros(s))
+
+    def step(self, state: SteerState, row: Floats) -> SteerState:
+        settings = self.settings
+        wanted = row[..., self._vectors].reshape((*row.shape[:-1], -1, 2))
+        angle = row[..., self._angle].copy()
+        hold = row[..., self._hold] >= 0.5 if self._hold >= 0 else None
+        before, angle_before = state.target, state.angle
+        fresh = before != before  # noqa: PLR0124 - NaN is not itself
+        if some(fresh):
+            before, angle_before = np.where(fresh, angle, before), np.where(fresh, angle, angle_before)
+        aimed = aim(settings, before, angle, wanted, row[..., self._size], hold)
+        error = aimed.target - angle
+        rate: Floats | float = (angle - angle_before) / settings.dt_s if settings.loop.any_d else 0.0
+        if len(self._steered) != len(self._wheels):
+            error = error[..., settings.steered]
+            rate = rate[..., settings.steered] if settings.loop.any_d else rate  # type: ignore[index]
+        given, missed = pid(settings.loop, state.missed, error, rate, settings.dt_s)
+        drive = cleaned(given * settings.per_top, DUST)
+        stopped = row[..., self._stopped]
+        if some(stopped):
+            halted = stopped[..., None] != 0
+            drive, missed = np.where(halted, 0.0, drive), np.where(halted, 0.0, missed)
+        for place, values in zip(self._out, aimed, strict=True):
+            row[..., place] = values
+        row[..., self._drive] = drive
+        return SteerState(aimed.target, angle, missed)
+
+    # --- what it tells ---
+
+    def phrases(self, told: Told) -> list[str]:
+        if not self._rig.chassis.wheels[told.w].steered:
+            return []
+        target, angle = self._angles(told)
+        given, speed = told("limits", f"{told.column}_given"), told("steering", f"{told.column}_speed")
+        parts = [f"to {target:.0f} deg, points {angle:.0f} deg"]
+        if told("steering", f"{told.column}_way") < 0:
+            parts[0] += ", reversed"
+        if abs(abs(speed) - given) > NOTHING:
+            share = told("steering", f"{told.column}_share")
+            parts[0] += f", cosine {share:.2f}" if share < 1 else ""
+        return [f"{parts[0]}: {speed:.2f} m/s"]
+
+    def _angles(self, told: Told) -> tuple[float, float]:
+        target = np.degrees(told("steering", f"{told.column}_target"))
+        return wrap_deg(float(target)), wrap_deg(float(np.degrees(told("pointing", f"{told.column}_angle"))))
+
+    def rungs(self, told: Told) -> list[Rung]:
+        if not self._rig.chassis.wheels[told.w].steered:
+            return []
+        target, angle = self._angles(told)
+        missing = abs(np.degrees(told("steering", f"{told.column}_target") - told("pointing", f"{told.column}_angle")))
+        return [
+            Rung(
+                "steer",
+                f"{told('limits', f'{told.column}_given'):+.3f} m/s, points {angle:+.1f} deg, shall {target:+.1f} deg, "
+                f"share {told('steering', f'{told.column}_share'):.2f} → {told('steering', f'{told.column}_speed'):+.3f} m/s",
+                f"steering.wheels.{told.wheel}.p",
+                "still turning" if missing > 2 else "",
+            )
+        ]

@@ -20,7 +20,7 @@ LARGEST_M = 10.0
 """No student robot is larger; a bigger number is a slip of the unit."""
 
 MOST_WHEELS = 12
-"""A Tick of more would not fit what passes between the session and the screen."""
+"""No student robot has more; a longer list is a slip of the pen."""
 
 NEARLY_SINGULAR = 1 / 300
 """Wheels whose weakest motion is this much weaker than their strongest are no chassis."""

@@ -44,7 +44,7 @@ class Axis(Table):
     )
     minimum: Annotated[float, Quantity("number")] = Field(
         default=-1.0,
-        description="The raw reading at the left or away end (of a trigger: at rest).",
+        description="The raw reading at the left or away end (of a trigger: at rest; 0 if left out).",
         examples=[-0.97],
     )
     centre: tuple[Annotated[float, Quantity("number")], Annotated[float, Quantity("number")]] | None = Field(
@@ -59,6 +59,14 @@ class Axis(Table):
         examples=[0.98],
     )
     reversed: bool = Field(default=False, description="True if the device reads the other way round.", examples=[False])
+
+    def of_channel(self, channel: str) -> Axis:
+        """Give the calibration as it counts for a channel: one that does not say where a trigger or button begins begins
+        at 0, where these rest.
+        """
+        if not is_one_sided(channel) or "minimum" in self.model_fields_set:
+            return self
+        return self.model_copy(update={"minimum": 0.0})
 
     def mistakes(self) -> list[tuple[str, str]]:
         found = []
@@ -155,6 +163,13 @@ class Shaping(Table):
         default="rescaled",
         description="How motion begins at the edge: rescaled starts from 0; cut jumps to the value as it is.",
         examples=["rescaled"],
+    )
+    direction: Literal["free", "kept"] = Field(
+        default="free",
+        description="For the law planar. free: each function is shaped by itself, so a curve, or full speeds that differ, "
+        "turn a slanting push towards its stronger side. kept: the stick is shaped by its distance, with the curve and "
+        "scale of forward, and goes the way it is pushed; full speeds forward and left make an ellipse.",
+        examples=["kept"],
     )
     overall: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")] = Field(
         default=1.0, description="Scales every function alike: everything slower.", examples=["100 %"]

@@ -3,6 +3,7 @@
 Motions: forward 60 %, back 40 %, slide left 50 %, turn right 30 %, pivot left 50 %, brake, coast.
 Speed: slow 40 %, level creep, faster level, slower level.
 Frame: field frame, robot frame, other frame, set heading, next point.
+Steered wheels: hold the wheels.
 Robot: stop, shut down, record.
 Attachments: boom follows, boom 40 %, boom to 30 deg, boom by -5 deg, pump on, pump off, pump toggle.
 """
@@ -18,7 +19,7 @@ from pivrex.units import parse
 
 __all__ = ["FIRST_WORDS", "Deed", "read_deed", "split_time"]
 
-HELD = ("motion", "brake", "coast", "slow", "speed", "follow", "on")
+HELD = ("motion", "brake", "coast", "slow", "hold", "speed", "follow", "on")
 """Deeds that last while something is held; the others are done once."""
 
 _PLAIN = {
@@ -31,6 +32,7 @@ _PLAIN = {
     "other frame": ("frame", "other"),
     "set heading": ("heading", ""),
     "next point": ("point", ""),
+    "hold the wheels": ("hold", ""),
     "stop": ("stop", ""),
     "shut down": ("shut down", ""),
     "record": ("record", ""),
@@ -60,8 +62,8 @@ class Deed:
     Attributes
     ----------
     verb : str
-        motion, brake, coast, slow, level, walk, frame, heading, point, stop, shut down, record; of an attachment follow,
-        speed, to, by, on, off, toggle.
+        motion, brake, coast, slow, level, walk, frame, heading, point, hold, stop, shut down, record; of an attachment
+        follow, speed, to, by, on, off, toggle.
     target : str
         The attachment, the level's name, "up" or "down", or the frame.
     value : float
@@ -85,6 +87,11 @@ class Deed:
     def lasts(self) -> bool:
         """Whether it lasts while something is held."""
         return self.verb in HELD
+
+    @property
+    def pivots(self) -> bool:
+        """Whether it turns the robot about one of its sides."""
+        return self.verb == "motion" and bool(self.twist[0] and self.twist[2])
 
     @property
     def group(self) -> str:

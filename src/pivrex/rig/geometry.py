@@ -43,10 +43,13 @@ class Geometry:
         The wheel of each row.
     forward : (3, N) float64
         The twist from the components: the best fit, and in what it leaves open the least side slip.
-    slip : (P, 3) float64
-        How fast each plain wheel slides sideways, to its left, from the twist.
+    slip, slip_over : (P, 3) float64
+        How fast each plain wheel slides sideways, to its left, from the twist; and on its back.
     of_plain : (P,) int
         The wheel of each row of ``slip``.
+    clean, clean_over : (3, 3) float64
+        A twist without what would drag tyres: where all plain wheels that are not steered roll along one direction, moving
+        across it is left out, and the robot moves aside only as its turning needs. Else the identity.
     loose : (3, L) float64
         Motions that no wheel drives or holds.
     weakest : float
@@ -64,7 +67,10 @@ class Geometry:
     of_wheel: NDArray[np.intp]
     forward: Floats
     slip: Floats
+    slip_over: Floats
     of_plain: NDArray[np.intp]
+    clean: Floats
+    clean_over: Floats
     loose: Floats
     weakest: float
     weakest_motion: Floats
@@ -73,8 +79,18 @@ class Geometry:
     forward_over: Floats
 
     def followed(self, twist: Floats) -> Floats:
-        """Give what the chassis makes of a twist, B + (3,): forward after inverse, F·(H·twist)."""
-        return np.einsum("kn,nj,...j->...k", self.forward, self.rows, twist)
+        """Give what the chassis makes of a twist, B + (3,), without dragging a tyre: forward after inverse, F·(H·twist)."""
+        return np.einsum("kj,...j->...k", self.follow, twist)
+
+    @property
+    def follow(self) -> Floats:
+        """The map behind `followed`, (3, 3)."""
+        return self.forward @ self.rows @ self.clean
+
+    @property
+    def drags(self) -> bool:
+        """Whether something would drive the robot across the direction in which its plain wheels roll."""
+        return not np.allclose(self.forward @ self.rows, self.follow, rtol=0, atol=1e-9)
 
     def can(self, motion: Floats) -> bool:
         """Tell whether the chassis can follow a twist, to a millionth."""
@@ -140,12 +156,16 @@ def geometry_of(contacts: tuple[Contact, ...]) -> Geometry:
     forward, loose, sizes, motions = _invert(rows, slip, scale)
     turned = np.array([1.0, -1.0, -1.0])
     forward_over, *_ = _invert(over, slip, scale)
+    clean = _without_dragging(slip)
     return Geometry(
         rows=rows,
         of_wheel=of_wheel,
         forward=forward,
         slip=slip,
+        slip_over=slip * turned + 0.0,
         of_plain=of_plain,
+        clean=clean,
+        clean_over=clean * np.outer(turned, turned) + 0.0,
         loose=loose,
         weakest=float(sizes.min() / sizes.max()) if sizes.size else 0.0,
         weakest_motion=motions[int(np.argmin(sizes))] if sizes.size else np.array([0.0, 0.0, 1.0]),
@@ -178,6 +198,28 @@ def _rows(contacts: tuple[Contact, ...], side: float) -> tuple[Floats, NDArray[n
     needs[np.abs(needs) < 1e-15] = 0.0
     slides[np.abs(slides) < 1e-15] = 0.0
     return needs, np.array(of_wheel, np.intp), slides, np.array(of_plain, np.intp)
+
+
+def _without_dragging(slip: Floats) -> Floats:
+    """Give the map of a twist to what of it drags no plain wheel; see `Geometry`.
+
+    Notes
+    -----
+    With p the unit vector across the wheels and d along them, moving keeps its part along d; across, it is the v that makes
+    the side slips S·(v·p, ω) least: v = -(a·b)/(a·a)·ω with a = S·p and b the last column of S. (Own derivation.)
+    """
+    if not slip.size:
+        return np.eye(3)
+    _, sizes, directions = np.linalg.svd(slip[:, :2])
+    if (sizes > RANK).sum() != 1:
+        return np.eye(3)  # they roll in several directions, and drag whatever the robot does
+    across, along = directions
+    a, b = slip[:, :2] @ across, slip[:, 2]
+    clean = np.eye(3)
+    clean[:2, :2] = np.outer(along, along)
+    clean[:2, 2] = across * -(a @ b) / (a @ a)
+    clean[np.abs(clean) < 1e-12] = 0.0
+    return clean
 
 
 def _unit(angle_rad: float) -> Floats:

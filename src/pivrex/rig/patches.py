@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Patch", "deed_mistakes", "patches_of", "source_channels"]
 
-_BUTTON_WORDS = {
+_BUTTONS = {
     "speed_levels.up": "faster level",
     "speed_levels.down": "slower level",
     "plane.switch": "other frame",
@@ -25,6 +25,7 @@ _BUTTON_WORDS = {
     "plane.next_point": "next point",
     "steering.hold": "hold the wheels",
 }
+"""Buttons that stand in other tables of a rig are bindings too, to these deeds."""
 
 _FITS = {
     "motor": ("follow", "speed"),
@@ -46,7 +47,7 @@ class Patch:
     function : str
         In words: a function of the law, or a deed.
     deed : Deed or None
-        None for the law's functions and the buttons that stand in other tables.
+        None for the law's functions.
     binding : Binding or None
     lasts_s : float
         Of a letter: for how long, 0 until the next.
@@ -74,8 +75,10 @@ def patches_of(rig: Rig) -> list[Patch]:
     found = [
         Patch(f"law.{role}", rig.axis(axis).source, rig.channel(axis), role) for role, axis in rig.law.axes().items()
     ]
-    found += [Patch(key, "chosen", button, _BUTTON_WORDS[key]) for key, button in rig.buttons().items()]
     levels = [v.name for v in rig.speed_levels.levels]
+    for key, button in rig.buttons().items():
+        deed = read_deed(_BUTTONS[key], (), levels)
+        found.append(Patch(key, "chosen", button, deed.text, deed))
     for i, binding in enumerate(rig.bindings):
         try:
             deed = read_deed(binding.does, rig.attachments, levels)
@@ -156,7 +159,7 @@ def deed_mistakes(rig: Rig) -> list[tuple[str, str]]:
         found += _patch_mistakes(rig, patch)
         place = (patch.source, patch.channel, patch.binding.with_ if patch.binding else "")
         other = taken.setdefault(place, patch)
-        if other is not patch and patch.deed is not None and patch.source != "session":
+        if other is not patch and patch.deed is not None and patch.source != "session" and patch.key not in _BUTTONS:
             found.append((patch.place, f'is "{patch.channel}", which {other.key} reads already'))
     acted = {p.deed.target for p in patches if p.deed is not None}
     found += [
@@ -186,7 +189,7 @@ def _patch_mistakes(rig: Rig, patch: Patch) -> list[tuple[str, str]]:
             if channel and channel not in there:
                 near = _near(channel, there)
                 found.append((f"{patch.key}.{key}", f'is "{channel}", which is no channel of that source; {near}'))
-    if deed is None:
+    if deed is None or patch.key in _BUTTONS:  # the tables where such buttons stand have checked them
         return found
     does = f"{patch.key}.does" if binding is not None else patch.key
     if deed.target in rig.attachments:
@@ -204,6 +207,8 @@ def _patch_mistakes(rig: Rig, patch: Patch) -> list[tuple[str, str]]:
         found.append((does, "needs to know the heading, but the rig has no gyro; add a table [gyro]"))
     if deed.verb in ("frame", "heading", "point") and rig.law.kind != "planar":
         found.append((does, f'is given, but the law is "{rig.law.kind}"; only "planar" reads it'))
+    if deed.verb == "hold" and rig.steering is None:
+        found.append((does, f'is "{deed.text}", but no wheel of this rig is steered'))
     if deed.twist[1] and rig.law.kind != "planar":
         found.append((does, f'is "{deed.text}", but the law {rig.law.kind} does not move sideways'))
     if deed.verb == "follow" and binding is None:

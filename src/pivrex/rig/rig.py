@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from pivrex.rig.attachments import Attachment
 from pivrex.rig.base import Table
@@ -23,6 +23,9 @@ from pivrex.rig.sources import Link, RigSource
 from pivrex.rig.steering import Steering, SteeringMotor, steering_name
 
 __all__ = ["Rig"]
+
+REST_MAY_READ = 0.05
+"""What a resting trigger may read at most; a calibration by which it reads more drives by itself."""
 
 
 class Rig(Table):
@@ -71,6 +74,11 @@ class Rig(Table):
     link: Link | None = Field(
         default=None, description="Where the real robot is; without it there is only the stand-in."
     )
+
+    @field_validator("axes", mode="after")
+    @classmethod
+    def _triggers_begin_where_they_rest(cls, axes: dict[str, Axis]) -> dict[str, Axis]:
+        return {name: axis.of_channel(axis.channel or name) for name, axis in axes.items()}
 
     def mistakes(self) -> list[tuple[str, str]]:
         return [
@@ -178,6 +186,8 @@ class Rig(Table):
                 reason = (
                     "its wheels only roll straight ahead"
                     if self.chassis.shape == "two-sided"
+                    else "its plain wheels would be dragged aside"
+                    if geometry.drags
                     else "no wheel of it drives that way"
                 )
                 if function == "turn" and geometry.can(np.array([0.0, 0.0, 1.0]) - _aside(got)):
@@ -190,12 +200,39 @@ class Rig(Table):
                 )
         if self.law.full_left_m_s is not None and self.law.kind != "planar":
             found.append(("law.full_left", f"is given, but the law {self.law.kind} does not move sideways"))
+        found += self._direction_mistakes()
+        if self.limits.fit == "clip" and self.limits.first != "both":
+            found.append(
+                (
+                    "limits.first",
+                    f'is "{self.limits.first}", but fit = "clip" cuts each wheel by itself, whatever comes first',
+                )
+            )
         if self.law.kind != "planar" and self.plane != Plane():
             found.append(("plane", f'is given, but the law is "{self.law.kind}"; only "planar" reads it'))
         if self.gyro is None and (self.plane.frame == "field" or self.plane.switch):
             key = "plane.frame" if self.plane.frame == "field" else "plane.switch"
             found.append((key, "needs to know the heading, but the rig has no gyro; add a table [gyro]"))
         return found
+
+    def _direction_mistakes(self) -> list[tuple[str, str]]:
+        if self.shaping.direction == "free":
+            return []
+        if self.law.kind != "planar":
+            return [("shaping.direction", f'is "kept", but the law is "{self.law.kind}"; only "planar" moves any way')]
+        if self.shaping.measure == "axis":
+            return [
+                (
+                    "shaping.direction",
+                    'is "kept", but measure = "axis" turns a push at the edge of the dead band; say "stick"',
+                )
+            ]
+        axes = self.law.axes()
+        if not same_stick(self.channel(axes["forward"]), self.channel(axes["sideways"])):
+            return [
+                ("shaping.direction", 'is "kept", but forward and sideways are not the two directions of one stick')
+            ]
+        return []
 
     def _axis_mistakes(self) -> list[tuple[str, str]]:
         found = []
@@ -213,6 +250,16 @@ class Rig(Table):
                         f'names no channel; give it one, such as channel = "left_y", or call it by its channel ({", ".join(CHANNELS[:4])}, ...)',
                     )
                 )
+            if is_one_sided(self.channel(name)) and axis.source not in self.sources and not axis.reversed:
+                # a trigger of a gamepad, of keys or of a stick on the screen rests at 0
+                rest = (0.0 - axis.minimum) / (axis.maximum - axis.minimum)
+                if rest > REST_MAY_READ:
+                    found.append(
+                        (
+                            f"axes.{name}.minimum",
+                            f"is {axis.minimum:g}, but a trigger rests at 0, which would read {rest:.2f}; leave it out or say 0",
+                        )
+                    )
             if is_one_sided(self.channel(name)) and axis.centre is not None:
                 found.append(
                     (
@@ -320,6 +367,11 @@ class Rig(Table):
         return axis.channel if axis is not None and axis.channel else axis_name
 
     @property
+    def keeps_direction(self) -> bool:
+        """Whether a push goes the way it points, whatever curve and full speeds are."""
+        return self.law.kind == "planar" and self.shaping.direction == "kept"
+
+    @property
     def dt_s(self) -> float:
         """The time of one tick."""
         return 1.0 / self.rate_hz
@@ -334,7 +386,8 @@ class Rig(Table):
         """Give how many times a twist the slowest wheel allows, with nothing else asked for; 0 if none of it."""
         geometry = self.chassis.geometry
         needed = np.zeros(len(self.chassis.wheels))
-        np.add.at(needed, geometry.of_wheel, (geometry.rows @ np.array(motion)) ** 2)
+        clean = geometry.clean if geometry.drags else np.eye(3)
+        np.add.at(needed, geometry.of_wheel, (geometry.rows @ clean @ np.array(motion)) ** 2)
         tops = np.array([self.wheel_top_m_s(w.name) for w in self.chassis.wheels])
         driven = needed > 1e-18
         return float((tops[driven] / np.sqrt(needed[driven])).min()) if driven.any() else 0.0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, ClassVar, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from pivrex.rig.base import Table
 from pivrex.rig.channels import CHANNELS, STICKS
@@ -47,6 +47,11 @@ class _Source(Table):
     ramp_s: Annotated[float, Quantity("time", above=0, at_most=5)] = Field(
         default=0.4, alias="ramp", description="The time of ramping down.", examples=["400 ms"]
     )
+
+    @field_validator("axes", mode="after")
+    @classmethod
+    def _triggers_begin_where_they_rest(cls, axes: dict[str, Axis]) -> dict[str, Axis]:
+        return {channel: axis.of_channel(channel) for channel, axis in axes.items()}
 
     @property
     def silent_s(self) -> float | None:

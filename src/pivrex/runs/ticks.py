@@ -7,16 +7,17 @@ from itertools import islice
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from pivrex.devices.recording import Reading, RecordedDriver, Recording, due_tick
-from pivrex.devices.robot import StandInRobot
 from pivrex.line import Line
+from pivrex.line.chunk import asks_nothing_of_sensors, complete, through
+from pivrex.line.inputs import NOWHERE
+from pivrex.line.stage import Floats
 from pivrex.rig import Field, Rig
+from pivrex.sim.rollout import Rollout, drive_through
+from pivrex.sim.stand_in import StandIn, StandInState
 
 __all__ = ["play_through", "tick_table"]
-
-Floats = NDArray[np.float64]
 
 CHUNK = 512
 """Passes computed together; more is hardly faster and needs more memory."""
@@ -46,19 +47,18 @@ def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick
         If the recording lacks what the rig reads, or where it cannot be played.
     """
     line = Line(rig)
-    recording.require(line.inputs)
-    driving = RecordedDriver(recording, line.dt_s).driven_by(line)
-    robot = StandInRobot(rig, field)
-    sensed_at = line.layout.stage("sensed")
-    places = {t: i - sensed_at.start for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}
+    recording.require(line.inputs.wanted)
+    driving = line.source_number(RecordedDriver(recording, line.dt_s).driven_by(line))
+    first = line.layout.stage("sensed").start
+    places = {t: i - first for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}
     steps = _steps(recording.readings(), line.dt_s, every_tick)
-    play = _one_by_one if line.reads_sensed else _in_chunks
-    yield from play(line, robot, steps, sensed_at, places, driving, recording.columns_for(line))
+    play = _in_chunks if asks_nothing_of_sensors(line) else _one_by_one
+    yield from play(line, StandIn(rig, field), steps, places, driving, recording.columns_for(line))
 
 
-def _sense(robot: StandInRobot, step: _Step, places: dict[str, int]) -> Floats:
+def _sensed(model: StandIn, robot: StandInState, step: _Step, places: dict[str, int]) -> Floats:
     """What came back: from the recording where it has it, else from the stand-in."""
-    sensed = robot.sense()
+    sensed = model.sense(robot)
     for title, value in step.reading.sensed.items():
         if title in places:
             sensed[places[title]] = value
@@ -71,58 +71,37 @@ def _raw(step: _Step, columns: tuple[str, ...]) -> list[float]:
 
 
 def _one_by_one(
-    line: Line,
-    robot: StandInRobot,
-    steps: Iterator[_Step],
-    _at: slice,
-    places: dict[str, int],
-    driving: str,
-    columns: tuple[str, ...],
+    line: Line, model: StandIn, steps: Iterator[_Step], places: dict[str, int], driving: float, columns: tuple[str, ...]
 ) -> Iterator[Floats]:
-    state = line.start()
+    rollout = Rollout(line, model)
     for step in steps:
-        after, row = line.step(state, np.array(_raw(step, columns)), _sense(robot, step, places), driving=driving)
-        if step.counts:
-            state = after
-            robot.command(line.told(row), line.dt_s)
+        sensed = _sensed(model, rollout.robot, step, places)
+        row = rollout.tick(np.array(_raw(step, columns)), driving=driving, sensed=sensed, counts=step.counts)
         if step.shown:
             yield row
 
 
 def _in_chunks(
-    line: Line,
-    robot: StandInRobot,
-    steps: Iterator[_Step],
-    sensed_at: slice,
-    places: dict[str, int],
-    driving: str,
-    columns: tuple[str, ...],
+    line: Line, model: StandIn, steps: Iterator[_Step], places: dict[str, int], driving: float, columns: tuple[str, ...]
 ) -> Iterator[Floats]:
-    state = line.start()
+    """What leaves does not hang on what came back: first all commands of a chunk, then the robot, then what it senses."""
+    state, robot = line.start(), model.start()
+    sensed_at, truth_at = line.layout.stage("sensed"), line.layout.stage("truth")
+    nothing = np.zeros(sensed_at.stop - sensed_at.start)
     while chunk := list(islice(steps, CHUNK)):
-        # What remembers nothing is computed for the whole chunk at once, which gives the same bits as one by one.
-        raw = np.array([_raw(step, columns) for step in chunk])
-        shaped = line.shape(raw, driving)
-        rated, level, clock = (
-            np.empty_like(shaped[-1]),
-            np.empty(len(chunk)),
-            line.clock(0, (len(chunk),), driving=driving),
-        )
-        for i, step in enumerate(chunk):
-            clock[i, :2] = state.tick, state.tick * line.dt_s
-            after, rated[i] = line.pace(state, raw[i], shaped[-1][i])
-            level[i] = after.level
-            state = after if step.counts else state
-        sensed = np.zeros((len(chunk), sensed_at.stop - sensed_at.start))
-        _, rows = line.drive(state._replace(level=level), clock, sensed, raw, shaped, rated)
-        for i, (step, told) in enumerate(zip(chunk, line.told(rows), strict=True)):
-            sensed[i] = _sense(robot, step, places)
-            if step.counts:
-                robot.command(told, line.dt_s)
-        rows[:, sensed_at] = sensed
+        counts = [step.counts for step in chunk]
+        ticks = float(state.tick) + np.concatenate(([0.0], np.cumsum(counts[:-1])))
+        rows = line.begin(ticks, np.array([_raw(step, columns) for step in chunk]), nothing, 0.0, driving, NOWHERE)
+        state = through(line, state, rows, counts)
+        robots, robot = drive_through(model, robot, line.told(rows), counts, line.dt_s)
+        rows[:, sensed_at], rows[:, truth_at] = model.sense(robots), model.truth(robots)
         for row, step in zip(rows, chunk, strict=True):
-            if step.shown:
-                yield row
+            for title, value in step.reading.sensed.items():
+                if title in places:
+                    row[sensed_at.start + places[title]] = value
+        state = complete(line, state, rows, counts)
+        state = state._replace(tick=state.tick + float(sum(counts)))
+        yield from (row for row, step in zip(rows, chunk, strict=True) if step.shown)
 
 
 class _Step(NamedTuple):
@@ -153,6 +132,15 @@ def _steps(readings: Iterator[Reading], dt_s: float, every_tick: bool) -> Iterat
 
 def tick_table(line: Line) -> tuple[str, str]:
     """Give the header of a table of Ticks and the template that writes a row: ``template % tuple(row)``."""
-    whole = {"clock.tick", "clock.stopped", "sensed.blocked", "law.level", "frame.field", "frame.point", "frame.over"}
+    whole = {
+        "clock.tick",
+        "clock.stopped",
+        "truth.blocked",
+        "law.level",
+        "law.entered",
+        "frame.field",
+        "frame.point",
+        "heading.over",
+    }
     cells = ["%d" if t in whole or t.endswith("_hums") else "%.9g" for t in line.layout.titles]
     return ",".join(line.layout.titles), ",".join(cells)

@@ -11,15 +11,15 @@ HEADER = 8
 """Whole numbers at the head of the ring."""
 
 SLOTS = 2048
-"""Ticks that the ring holds: 34 s at 60 Hz. A screen that sleeps longer misses some."""
+"""Ticks that the ring holds at most: 34 s at 60 Hz. A screen that sleeps longer misses some."""
 
-WIDEST = 250
-"""The most columns a Tick may have."""
+EXTRA = 4
+"""Numbers before each Tick."""
 
-EXTRA = 5
-"""Numbers in a slot before the Tick."""
+NUMBERS = SLOTS * 256
+"""Numbers that the ring holds. Ticks are as wide as the rig's layout makes them; of wide ones it holds fewer."""
 
-RING_BYTES = (HEADER + SLOTS * (EXTRA + WIDEST)) * 8
+RING_BYTES = (HEADER + 2 * SLOTS + NUMBERS) * 8
 
 
 def be_the_session(wire: Connection, ring_name: str) -> None:

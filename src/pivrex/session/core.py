@@ -18,7 +18,7 @@ from pivrex.devices.source import Source
 from pivrex.devices.sticks import DrawnSticks
 from pivrex.diagnosis.moves import Move, Runner
 from pivrex.errors import RecordingError
-from pivrex.line import Line, LineState
+from pivrex.line import Line
 from pivrex.line.neutral import not_at_rest
 from pivrex.line.outputs import encode
 from pivrex.rig import Rig
@@ -219,10 +219,10 @@ class Session:
         raw = self._raw = self.ears.gather(self._line, self.status.source, self._shown)
         sensed = robot.sense()
         stop = bool(self.status.held or self.status.lost)
-        driving = self._driving()
-        self._state, row = self._line.step(self._state, raw, sensed, stop, driving)
+        driving = self._line.source_number(self._driving())
+        self._state, row = self._line.step(self._state, raw, sensed, float(stop), driving, robot.truth())
         if self._runner is not None:
-            self._probe(self._runner, sensed, row)
+            self._probe(self._runner, np.concatenate((sensed, robot.truth())), row)
         told = self._line.told(row)
         if not np.isfinite(row[self._line.layout.stage("outputs")]).all():
             self._hold("the line gave a number that is not finite")
@@ -231,8 +231,7 @@ class Session:
             self._link.drives = self.status.live and (self._runner is not None or not stop)
         robot.command(told, self._line.dt_s)
         self._row = row
-        if self._line.bindings is not None:
-            self._obey(row, now_s)
+        self._obey(row, now_s)
         if self._recorder is not None:
             self._record(now_s)
         self._ticks += 1
@@ -373,11 +372,15 @@ class Session:
     def _obey(self, row: Floats, now_s: float) -> None:
         """Do what buttons ask of the session."""
         layout = self._line.layout
-        if row[layout.at("bindings", "stop")]:
+
+        def says(name: str) -> bool:
+            return layout.has("bindings", name) and bool(row[layout.at("bindings", name)])
+
+        if says("stop"):
             self._hold("a button said stop")
-        if row[layout.at("bindings", "record")]:
+        if says("record"):
             self._toggle_recording(now_s)
-        if row[layout.at("bindings", "shut_down")]:
+        if says("shut_down"):
             self._hold("shut down by a button")
             if self._link is not None:
                 self._link.close()
@@ -455,7 +458,7 @@ class Session:
         if self._link is not None and not self.status.live:
             self._note("this would move a real robot: go live first, with Ctrl+L")
             return
-        if any(move.port >= len(self._line.outputs.smallest) for move in moves):
+        if any(move.port >= len(self._line.outputs.motors) for move in moves):
             self._note("the rig has changed; this probe means another motor now")
             return
         self._runner, self._eyes = Runner(moves, self._line.dt_s), ""
@@ -470,9 +473,11 @@ class Session:
             return
         if not runner.runs:
             self._eyes = ("" if self._link is not None else self._stand_in.seen()) or self._eyes
-        drive = np.zeros(len(self._line.outputs.smallest))
+        settings = self._line.outputs.settings
+        drive = np.zeros(len(settings.gather))
         drive[told[0]] = told[1]
-        row[self._line.motor_values] = encode(self._line.outputs, drive)
+        motors = np.flatnonzero(settings.source < len(self._line.outputs.motors))
+        row[self._line.outputs.told.start + motors] = encode(settings, drive)[motors]
 
     def _handle_robot(self, what: str) -> None:
         if self._link is not None:
@@ -541,22 +546,14 @@ class Session:
         self._set(runs=self.status.runs + 1, lifted=False, over=False)
 
     def _use(self, rig: Rig, serial: int) -> None:
-        """Go on with a changed rig: the robot stays where it is, the level and what fits of the rates too."""
+        """Go on with a changed rig: the robot stays where it is, and every stage keeps of its state what still fits."""
         if self._runner is not None:
             self._hold("the rig was changed in the middle of a probe")
         line = Line(rig)
-        before = self._state
         self._stand_in = StandInRobot(rig, self._setup.field, self._stand_in.state, self._wiring)
-        state = line.start()
-        moved_on: LineState = state._replace(
-            tick=before.tick,
-            level=np.minimum(before.level, len(line.levels) - 1.0),
-            rate=before.rate if line.functions == self._line.functions else state.rate,
-            attached=before.attached if _named(line) == _named(self._line) else state.attached,
-            frame=before.frame if line.frame is not None and _framed(line) == _framed(self._line) else state.frame,
-        )
+        state = line.keep(self._line, self._state)
         other_rate = line.dt_s != self._line.dt_s
-        self._line, self._state, self._row, self._raw = line, moved_on, None, None
+        self._line, self._state, self._row, self._raw = line, state, None, None
         self._neutral = line.resting()
         self.ears.open_remotes(rig)
         if self._link is not None and not self._link.fits(line, self._setup.link or rig.link):
@@ -588,11 +585,3 @@ class Session:
 
     def _set(self, **changes: object) -> None:
         self.status = replace(self.status, **changes)  # type: ignore[arg-type]
-
-
-def _named(line: Line) -> list[tuple[str, str]]:
-    return [(a.name, a.kind) for a in line.attachments.each] if line.attachments is not None else []
-
-
-def _framed(line: Line) -> tuple[object, ...]:
-    return (line.frame.buttons, len(line.frame.points)) if line.frame is not None else ()

@@ -72,7 +72,11 @@ class Ears:
         for name in [name for name, source in known.items() if pads.get(name) is not source]:
             lost = self.sources[name]
             notes.append(lost.lost or f"{name} is gone")
-            if name == chosen or name in line.rig.sources or any(source == "gamepad" for source, _ in line.inputs):
+            if (
+                name == chosen
+                or name in line.rig.sources
+                or any(source == "gamepad" for source, _ in line.inputs.wanted)
+            ):
                 self._away.add(name)
                 guard = self.guards[name] = Guard(lost)
                 guard.reason = guard.reason or f"{name} is gone"
@@ -93,7 +97,7 @@ class Ears:
 
         What is lost or not at rest yet counts for nothing.
         """
-        heard = {chosen, *self.remotes} | {s for s, _ in line.inputs}
+        heard = {chosen, *self.remotes} | {s for s, _ in line.inputs.wanted}
         self.readings, self.lost, changed = {}, "", False
         for name, source in self.sources.items():
             if name not in heard and source.kind not in heard and source.kind != "gamepad":
@@ -119,7 +123,7 @@ class Ears:
         if self.sources[chosen].kind == "recording":
             return False
         names = {source.name, source.kind} | ({"chosen"} if source.name == chosen else set())
-        return any(s in names for s, _ in line.inputs[: len(line.functions)])
+        return any(s in names for s, _ in line.inputs.wanted[: len(line.functions)])
 
     def gather(self, line: Line, chosen: str, shown: Callable[[str], float]) -> Floats:
         """Put all channels of this instant into one row, (R,). A stick that is not there is NaN, which counts as rest.
@@ -129,8 +133,8 @@ class Ears:
         found = self.readings
         driver, said = self.sources[chosen], self.readings[chosen]
         columns = driver.columns_for(line) if isinstance(driver, RecordedDriver) else None
-        raw = np.empty(len(line.inputs))
-        for i, (source, channel) in enumerate(line.inputs):
+        raw = np.empty(len(line.inputs.wanted))
+        for i, (source, channel) in enumerate(line.inputs.wanted):
             if source == "session":
                 raw[i] = shown(channel)
                 continue
@@ -152,7 +156,7 @@ class Ears:
         the driver does not count.
         """
         for name, readings in self.readings.items():
-            beside = any(s == name for s, _ in line.inputs)
+            beside = any(s == name for s, _ in line.inputs.wanted)
             if self.sources[name].kind in ("keys", "sticks", "recording") or beside:
                 continue
             if any(v >= TAKE_OVER for c, v in readings.items() if c.startswith("button_")):
@@ -163,7 +167,7 @@ class Ears:
     def lacks(source: Source, line: Line) -> tuple[str, ...]:
         """Name the channels that the law reads and a source has not."""
         there = source.channels()
-        needed = line.inputs[: len(line.functions)]
+        needed = line.inputs.wanted[: len(line.functions)]
         return tuple(c for kind, c in needed if c not in there and kind in ("chosen", source.kind))
 
     def infos(self, line: Line) -> tuple[SourceInfo, ...]:

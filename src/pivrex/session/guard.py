@@ -64,10 +64,10 @@ class Guard:
     def _not_at_rest(self, line: Line, readings: Mapping[str, float], driving: bool) -> str:
         mine = [
             i
-            for i, (source, _) in enumerate(line.inputs)
+            for i, (source, _) in enumerate(line.inputs.wanted)
             if source in (self.source.name, self.source.kind) or (driving and source == "chosen")
         ]
-        raw = np.full(len(line.inputs), np.nan)
+        raw = np.full(len(line.inputs.wanted), np.nan)
         for i in mine:
-            raw[i] = readings.get(line.inputs[i][1], np.nan)
+            raw[i] = readings.get(line.inputs.wanted[i][1], np.nan)
         return not_at_rest(line, raw, self.source.name if driving else "", mine)

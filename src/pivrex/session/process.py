@@ -121,15 +121,15 @@ class _Loop:
             self._look_at_pads_safely()
             self._watch_screen(now_s)
             row = self._session.tick(now_s)
-        except EOFError:
-            self._over = True
-            return
-        except Exception as problem:  # whatever it is, the robot must stand still and the clock go on
-            self._session.fail(problem)
-        else:
             status = self._session.status
             self._ring.write(Row(status.serial, status.runs, late_s, time.perf_counter() - now_s, row))
-        self._tell()
+            self._tell()
+        except EOFError:
+            self._over = True
+        except Exception as problem:  # whatever it is, the robot must stand still and the clock go on
+            self._session.fail(problem)
+            with contextlib.suppress(Exception):
+                self._tell()
 
     def _listen(self, now_s: float) -> None:
         try:

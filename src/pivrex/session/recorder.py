@@ -30,7 +30,7 @@ class Recorder:
         there = source.channels()
         order = [c for c in CHANNELS if c in there] + sorted(there - set(CHANNELS))
         heard = {plain(own + c): (source.name, c) for c in order}
-        for name, channel in line.inputs:
+        for name, channel in line.inputs.wanted:
             if name not in ("chosen", "session", source.name):
                 heard[plain(f"{name}.{channel}")] = (name, channel)
         self._heard = heard

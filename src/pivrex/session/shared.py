@@ -8,7 +8,7 @@ from multiprocessing.shared_memory import SharedMemory
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.session.child import EXTRA, HEADER, SLOTS, WIDEST
+from pivrex.session.child import EXTRA, HEADER, NUMBERS, SLOTS
 
 __all__ = ["Ring", "Row"]
 
@@ -38,12 +38,17 @@ class Row:
 
 
 class Ring:
-    """One writer of rows, any reader. A reader that is overtaken while it copies drops what was overwritten."""
+    """One writer of rows of any width, any reader. A reader that is overtaken while it copies drops what was overwritten.
+
+    Rows stand behind each other in a circle of numbers. For each, a table tells how many numbers had been written before
+    it, and how wide it is. The writer says how far it will write before it does, so a reader knows what may be half new.
+    """
 
     def __init__(self, memory: SharedMemory) -> None:
         self._memory = memory
         self._head = np.ndarray((HEADER,), np.int64, memory.buf)
-        self._slots = np.ndarray((SLOTS, EXTRA + WIDEST), np.float64, memory.buf, offset=HEADER * 8)
+        self._table = np.ndarray((SLOTS, 2), np.int64, memory.buf, offset=HEADER * 8)
+        self._numbers = np.ndarray((NUMBERS,), np.float64, memory.buf, offset=(HEADER + 2 * SLOTS) * 8)
 
     @classmethod
     def attach(cls, name: str) -> Ring:
@@ -79,31 +84,40 @@ class Ring:
         return int(self._head[1])
 
     def write(self, row: Row) -> None:
-        """Add a row; the count goes up only when it is whole."""
-        count = int(self._head[0])
-        slot = self._slots[count % SLOTS]
-        width = len(row.values)
-        slot[:EXTRA] = row.serial, row.run, row.late_s, row.work_s, width
-        slot[EXTRA : EXTRA + width] = row.values
+        """Add a row; the count goes up only when it is whole. Raises `ValueError` if it is wider than the ring."""
+        count, start, width = int(self._head[0]), int(self._head[3]), EXTRA + len(row.values)
+        if width > NUMBERS:
+            raise ValueError(f"a tick of {len(row.values)} numbers is wider than the ring")
+        if start % NUMBERS + width > NUMBERS:
+            start += NUMBERS - start % NUMBERS  # a row lies in one piece
+        self._head[3] = start + width
+        at = start % NUMBERS
+        self._numbers[at : at + EXTRA] = row.serial, row.run, row.late_s, row.work_s
+        self._numbers[at + EXTRA : at + width] = row.values
+        self._table[count % SLOTS] = start, width
         self._head[0] = count + 1
 
     def since(self, count: int) -> tuple[int, list[Row]]:
         """Give the count now and the rows after ``count``, oldest first, at most what the ring still holds."""
         now = int(self._head[0])
         first = max(count, now - SLOTS + 1)
-        copies = [self._slots[i % SLOTS].copy() for i in range(first, now)]
+        copies = []
+        for i in range(first, now):
+            start, width = self._table[i % SLOTS].tolist()
+            at = start % NUMBERS
+            copies.append((i, start, self._numbers[at : at + width].copy()))
         # what the writer has reached meanwhile may be half new
-        safe = int(self._head[0]) - SLOTS + 1
-        rows = []
-        for i, slot in enumerate(copies, first):
-            if i >= safe:
-                width = int(slot[4])
-                rows.append(Row(int(slot[0]), int(slot[1]), slot[2], slot[3], slot[EXTRA : EXTRA + width]))
+        oldest, written = int(self._head[0]) - SLOTS + 1, int(self._head[3])
+        rows = [
+            Row(int(row[0]), int(row[1]), float(row[2]), float(row[3]), row[EXTRA:])
+            for i, start, row in copies
+            if i >= oldest and written - start <= NUMBERS
+        ]
         return now, rows
 
     def close(self, unlink: bool = False) -> None:
         """Let it go; ``unlink`` takes it away for all."""
-        del self._head, self._slots
+        del self._head, self._table, self._numbers
         self._memory.close()
         if unlink:
             self._memory.unlink()

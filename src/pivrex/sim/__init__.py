@@ -1,5 +1,6 @@
 """The stand-in robot: what moves when there is no real one."""
 
+from pivrex.sim.rollout import Rollout
 from pivrex.sim.stand_in import StandIn, StandInState
 
-__all__ = ["StandIn", "StandInState"]
+__all__ = ["Rollout", "StandIn", "StandInState"]

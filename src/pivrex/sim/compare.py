@@ -6,17 +6,15 @@ from dataclasses import dataclass
 from math import cos, radians, sin
 
 import numpy as np
-from numpy.typing import NDArray
 
-from pivrex.line import frame
-from pivrex.line.line import Line
+from pivrex.line import Entry, Line
+from pivrex.line.se2 import move
+from pivrex.line.stage import Floats
 from pivrex.rig.rig import Rig
-from pivrex.sim.motion import move
+from pivrex.sim.rollout import Rollout
 from pivrex.sim.stand_in import StandIn
 
 __all__ = ["Compared", "compare_cosine", "compare_lead", "compare_straight"]
-
-Floats = NDArray[np.float64]
 
 CROSS_S = 2.0
 TURN_S = 1.0
@@ -66,41 +64,40 @@ def _changed(rig: Rig, table: str, **values: object) -> Rig:
 
 
 class _Drive:
-    """A robot on an open floor, told twists in the field's directions as fractions of full."""
+    """A robot on an open floor, told twists in the field's directions as shares of full."""
 
     def __init__(self, rig: Rig) -> None:
         framed = rig.model_copy(
             update={"plane": rig.plane.model_copy(update={"frame": "field" if rig.gyro else "robot"})}
         )
-        self._line, self._model = Line(framed), StandIn(framed)
-        self.state = self._model.start()
-        self._after = self._line.start()
-        # the highest level, so that a fraction of 1 is full
-        self._after = self._after._replace(level=np.array(float(len(self._line.levels) - 1)))
+        line = Line(framed)
+        self._rollout = Rollout(line, StandIn(framed))
+        self._full = np.array([rig.full_forward_m_s, rig.full_left_m_s, rig.full_turn_rad_s])
 
     def go(self, forward: float, left: float, turn: float, seconds: float) -> Floats:
-        """Drive for a while past all shaping; gives the path, (N, 3)."""
-        path = []
-        rated = np.array([forward, left, turn])
-        raw, clock = self._line.rest(), np.zeros(3)
-        shaped = (rated,) * 4
-        for _ in range(round(seconds / self._line.dt_s)):
-            path.append(self.state.pose)
-            self._after, row = self._line.drive(self._after, clock, self._model.sensed(self.state), raw, shaped, rated)
-            self.state = self._model.step(self.state, self._line.told(row).tolist(), self._line.dt_s)
+        """Drive for a while past all sticks; gives the path, (N, 3)."""
+        asked = Entry(twist=np.array([forward, left, turn]) * self._full)
+        rest, path = self._rollout.line.rest(), []
+        for _ in range(round(seconds / self._rollout.line.dt_s)):
+            path.append(self._rollout.robot.pose)
+            self._rollout.tick(rest, entry=asked)
         return np.array(path)
 
 
 def _ideal_crossing(rig: Rig) -> float:
-    """A body that does at once what the frame's stage asks of it."""
-    line, pose = Line(rig), (0.0, 0.0, 0.0)
-    assert line.frame is not None
-    start = frame.start(line.frame, ())
-    asked = np.array([0.5 * rig.full_forward_m_s, 0.0, 0.5 * rig.full_turn_rad_s])
+    """A body that does at once what is asked of it, with motors so fast that nothing is taken; its gyro says so."""
+    motors = {n: m.model_copy(update={"top_speed_rad_s": 2 * m.top_speed_rad_s}) for n, m in rig.motors.items()}
+    line = Line(rig.model_copy(update={"motors": motors, "plane": rig.plane.model_copy(update={"frame": "field"})}))
+    state, pose, sensed = line.start(), np.zeros(3), np.zeros(len(line.stages["sensed"].columns))
+    asked = Entry(twist=np.array([0.5 * rig.full_forward_m_s, 0.0, 0.5 * rig.full_turn_rad_s]))
+    gyro = line.layout.at("sensed", "gyro") - line.layout.stage("sensed").start
+    sign = -1.0 if rig.gyro is not None and rig.gyro.reversed else 1.0
+    given = line.layout.these("frame", ("forward", "left", "turn"))
     for _ in range(round(CROSS_S / line.dt_s)):
-        now = start._replace(heading=np.array(pose[2]), field=np.array(1.0))
-        pose = move(pose, *(frame.robot_twist(line.frame, now, asked, line.dt_s) * line.dt_s).tolist())
-    return abs(pose[1])
+        sensed[gyro] = sign * pose[2]
+        state, row = line.step(state, line.rest(), sensed, entry=asked)
+        pose = move(pose, row[given] * line.dt_s)
+    return float(abs(pose[1]))
 
 
 def _crossing(rig: Rig) -> float:

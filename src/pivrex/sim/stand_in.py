@@ -1,26 +1,27 @@
-"""The stand-in robot: wheels that follow with a lag, exact motion, and a field that stops it."""
+"""The stand-in robot: wheels that follow with a lag, exact motion, and a field that stops it. For one robot or a batch."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-from math import cos, exp, pi, sin
-from operator import add, mul
+from dataclasses import dataclass
+from math import exp, pi
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.line.kinematics import kinematics_of
-from pivrex.line.outputs import Readers, decode, decode_by, motor_names, readers_of, settings_of, values_of
+from pivrex.line.drive import motor_names
+from pivrex.line.kinematics import kinematics_of, vectors
+from pivrex.line.outputs import decode, settings_of
+from pivrex.line.se2 import move
+from pivrex.line.stage import Floats, some
 from pivrex.rig.field import Field, Start
 from pivrex.rig.rig import Rig
 from pivrex.rig.steering import steering_name
 from pivrex.sim.bumps import Obstacles
-from pivrex.sim.motion import move
+from pivrex.sim.chance import draw
 from pivrex.sim.wiring import Wiring, ports_of, wiring_of
 
 __all__ = ["StandIn", "StandInState"]
-
-Floats = NDArray[np.float64]
 
 SWITCHED_ON = (0.35, -0.2, 0.5, -0.4)
 """Where steered wheels with absolute sensors happen to point when the robot is switched on, in rad."""
@@ -33,55 +34,68 @@ COAST_LAG = 8.0
 STEER_LAG = 0.25
 """How much quicker than a wheel under load a steering motor follows."""
 
+HALVINGS = 8
+"""A displacement that does not fit is halved this often: under a tenth of a millimetre a tick at 1 m/s."""
 
-@dataclass(frozen=True)
-class StandInState:
-    """Where the stand-in is and how its W wheels turn, S of them steered.
+
+class StandInState(NamedTuple):
+    """Where B stand-ins are and how their W wheels turn, S of them steered.
 
     Attributes
     ----------
-    travel : tuple of float
-        How far each wheel has rolled, in m.
-    speed : tuple of float
-        Wheel surface speeds in m/s.
-    pose : tuple of float
+    travel, speed : B + (W,) float64
+        How far each wheel has rolled, in m, and its surface speed in m/s.
+    pose : B + (3,) float64
         x and y in m, heading in rad.
-    blocked : bool
+    blocked : B float64
         Whether the last tick ended at something.
-    angle, turning : tuple of float
-        Where each steered wheel points, in rad, and how fast it turns, in rad/s.
-    gyro : float
+    angle, turning, begin : B + (S,) float64
+        Where each steered wheel points, in rad, how fast it turns, in rad/s, and where it pointed when it was switched on.
+    gyro : B float64
         How far the body has turned about its own upward axis, in rad.
-    lifted : bool
+    lifted : B float64
         Whether it stands on a block with its wheels up.
-    over : bool
+    over : B float64
         Whether it lies on its back.
-    attached : tuple of float
+    attached : B + (P,) float64
         Where each attachment with an encoder is, in rad.
     """
 
-    travel: tuple[float, ...]
-    speed: tuple[float, ...]
-    pose: tuple[float, float, float]
-    blocked: bool = False
-    angle: tuple[float, ...] = ()
-    turning: tuple[float, ...] = ()
-    gyro: float = 0.0
-    lifted: bool = False
-    over: bool = False
-    attached: tuple[float, ...] = ()
+    travel: Floats
+    speed: Floats
+    pose: Floats
+    blocked: Floats
+    angle: Floats
+    turning: Floats
+    begin: Floats
+    gyro: Floats
+    lifted: Floats
+    over: Floats
+    attached: Floats
 
 
-def sumprod(a: list[float], b: list[float]) -> float:
-    """Add up the products of two lists of one length."""
-    return sum(map(mul, a, b))
+@dataclass(frozen=True)
+class _Shafts:
+    """N motors: the output slot that each sits on, -1 for none, its speed at full drive with its sign, and the smallest
+    drive that turns it with the wheels up and on the floor.
+    """
+
+    slot: NDArray[np.intp]
+    sits: Floats
+    top: Floats
+    free: Floats
+    loaded: Floats
+
+    def wanted(self, drive: Floats, lifted: Floats) -> Floats:
+        """Give the speeds, B + (N,), that drives, B + (M,), ask for: none where they are too small to turn anything."""
+        each = drive[..., self.slot] * self.sits
+        least = np.where(lifted[..., None] != 0, self.free, self.loaded) if some(lifted) else self.loaded
+        return each * self.top * (np.abs(each) >= least)
 
 
 class StandIn:
-    """A robot that is not there. Commands in, sensed values out.
-
-    It is wired as the rig says, or as a `Wiring` says that the rig knows nothing of. It is one robot and a few
-    numbers, so it computes with plain floats: eight times faster than small arrays.
+    """A robot that is not there. Commands in, sensed values out; it is wired as the rig says, or as a `Wiring` says that
+    the rig knows nothing of.
     """
 
     def __init__(self, rig: Rig, field: Field | None = None, wiring: Wiring | None = None) -> None:
@@ -91,88 +105,95 @@ class StandIn:
         said = wiring_of(rig)
         self._wiring = wiring if wiring is not None else said
         names = [w.name for w in rig.chassis.wheels]
-        # for each motor: the slot of the output that it really sits on, -1 if on none, and its sign there
-        slots = {port: k for k, port in enumerate(ports_of(rig))}
-        sits = {motor: (slots.get(port, -1), sign) for port, (motor, sign) in self._wiring.plugs.items()}
         motor_of = {wheel: name for name, motor in rig.motors.items() for wheel in motor.wheels}
-        self._drives = []
-        for wheel in names:
-            slot, sign = sits.get(motor_of[wheel], (-1, 1.0))
-            self._drives.append((slot, sign * rig.wheel_top_m_s(wheel), self._smallest(motor_of[wheel])))
-        self._steers = []
-        for wheel in rig.steered:
-            assert rig.steering is not None
-            slot, sign = sits.get(steering_name(wheel), (-1, 1.0))
-            top = rig.steering.wheels[wheel].top_rad_s
-            self._steers.append((slot, sign * top, self._smallest(steering_name(wheel))))
-        self._at = [names.index(w) for w in rig.steered]
+        self._drives = self._shafts([motor_of[w] for w in names], [rig.wheel_top_m_s(w) for w in names])
+        steering = rig.steering.wheels if rig.steering is not None else {}
+        self._steers = self._shafts(
+            [steering_name(w) for w in rig.steered], [steering[w].top_rad_s for w in rig.steered]
+        )
+        self._at = np.array([names.index(w) for w in rig.steered], np.intp)
         # what the sensors say in the rig's signs: a sensor that counts the other way, of which the rig knows, is right
         sense = {m: self._wiring.encoders.get(m, 1.0) * said.encoders[m] for m in motor_names(rig)}
-        self._rolls = [sense[motor_of[w]] for w in names]
-        self._turns = [sense[steering_name(w)] for w in rig.steered]
-        maps = kinematics_of(rig.chassis)
-        self._forward = maps.forward.tolist()
-        self._inverse = maps.inverse.tolist()
-        over = kinematics_of(rig.chassis, over=True)
-        self._forward_over, self._inverse_over = over.forward.tolist(), over.inverse.tolist()
-        self._fixed = [w.drive_rad for w in rig.chassis.wheels]
+        self._rolls = np.array([sense[motor_of[w]] for w in names])
+        self._turns = np.array([sense[steering_name(w)] for w in rig.steered])
+        self._maps, self._maps_over = kinematics_of(rig.chassis), kinematics_of(rig.chassis, over=True)
+        self._fixed = np.array([w.drive_rad for w in rig.chassis.wheels])
         self._obstacles = Obstacles(field, rig.chassis.length_m, rig.chassis.width_m)
-        known = all(rig.steering.wheels[w].sensor is not None for w in rig.steered) if rig.steering else False
-        self._attach()
-        self._begin = tuple(SWITCHED_ON[i % 4] if known else 0.0 for i in range(len(self._steers)))
+        self._absolute_sensors(rig)
+        self._arms(rig)
 
-    def _attach(self) -> None:
-        """Where the values of attachments with an encoder stand, how they are read, and how far each may go."""
-        at = len(self._outputs.values)
-        self._arms: list[tuple[slice, Readers, float, float, float]] = []
-        for a in self.rig.attachments.values():
-            count = len(values_of(a.output, 1.0)) if a.kind in ("motor", "position") else 1
-            if a.kind == "position":
-                readers = readers_of([(0, r, f, b, d) for _, _, r, f, b, _, d in values_of(a.output, 1.0)])
-                top = a.top_speed_rad_s * (-1.0 if a.reversed else 1.0)
-                self._arms.append((slice(at, at + count), readers, top, a.minimum_rad, a.maximum_rad))
-            at += count
-        self._coast = at
-        """Where the value stands that lets it coast, if there is one."""
+    def _shafts(self, motors: list[str], tops: list[float]) -> _Shafts:
+        slots = {port: k for k, port in enumerate(ports_of(self.rig))}
+        sits = {motor: (slots.get(port, -1), sign) for port, (motor, sign) in self._wiring.plugs.items()}
+        placed = [sits.get(m, (-1, 1.0)) for m in motors]
+        # rounding must not keep a motor from turning at its smallest drive
+        smallest = np.array([self._wiring.smallest.get(m, (0.0, 0.0)) for m in motors]).reshape(-1, 2) - 1e-9
+        return _Shafts(
+            slot=np.array([slot for slot, _ in placed], np.intp),
+            sits=np.array([float(slot >= 0) for slot, _ in placed]),
+            top=np.array([sign * top for (_, sign), top in zip(placed, tops, strict=True)]),
+            free=smallest[:, 0].copy(),
+            loaded=smallest[:, 1].copy(),
+        )
 
-    def _moved_arms(self, state: StandInState, told: list[float], dt_s: float) -> tuple[float, ...]:
-        """Where attachments are after a tick: they turn at once, and stop at their ends."""
-        found = []
-        for (place, readers, top, low, high), at in zip(self._arms, state.attached, strict=True):
-            drive = decode_by(readers, 1, told[place])[0]
-            found.append(min(max(at + drive * top * dt_s, low), high))
-        return tuple(found)
+    def _absolute_sensors(self, rig: Rig) -> None:
+        sensors = [rig.steering.wheels[w].sensor if rig.steering is not None else None for w in rig.steered]
+        self._full = np.array([s.full if s is not None else 0.0 for s in sensors])
+        self._sense = np.array([self._wiring.senses.get(w, 1.0) for w in rig.steered])
+        self._offset = np.array([self._wiring.offsets.get(w, 0.0) for w in rig.steered])
+        self._known = bool(sensors) and all(s is not None for s in sensors)
 
-    def _smallest(self, motor: str) -> tuple[float, float]:
-        free, loaded = self._wiring.smallest.get(motor, (0.0, 0.0))
-        return free - 1e-9, loaded - 1e-9
+    def _arms(self, rig: Rig) -> None:
+        """Where the drives of attachments with an encoder stand, and how far each may go."""
+        arms = [(i, a) for i, a in enumerate(rig.attachments.values()) if a.kind == "position"]
+        motors = len(motor_names(rig))
+        self._arm = np.array([motors + i for i, _ in arms], np.intp)
+        self._arm_top = np.array([a.top_speed_rad_s * (-1.0 if a.reversed else 1.0) for _, a in arms])
+        self._arm_low = np.array([a.minimum_rad for _, a in arms])
+        self._arm_high = np.array([a.maximum_rad for _, a in arms])
 
-    def start(self) -> StandInState:
-        """Give the state at the field's start, wheels at rest."""
-        still = (0.0,) * len(self._drives)
+    def start(self, batch: tuple[int, ...] = (), seeds: NDArray[np.uint64] | None = None) -> StandInState:
+        """Give the state at the field's start, wheels at rest.
+
+        ``seeds``, B uint64: where steered wheels happen to point is drawn for each robot; the same everywhere without.
+        """
+        w, s = (*batch, len(self._fixed)), (*batch, len(self._at))
+        begin = np.zeros(s)
+        if self._known:
+            begin[...] = np.resize(SWITCHED_ON, s[-1])
+            if seeds is not None:
+                begin[...] = (draw(seeds, 0, s[-1]) * 2 - 1) * pi
+        pose = np.empty((*batch, 3))
+        pose[...] = self._start.x_m, self._start.y_m, self._start.heading_rad
+        none = np.zeros(batch)
         return StandInState(
-            still,
-            still,
-            (self._start.x_m, self._start.y_m, self._start.heading_rad),
-            angle=self._begin,
-            turning=(0.0,) * len(self._steers),
-            gyro=self._start.heading_rad,
-            attached=(0.0,) * len(self._arms),
+            travel=np.zeros(w),
+            speed=np.zeros(w),
+            pose=pose,
+            blocked=none,
+            angle=begin,
+            turning=np.zeros(s),
+            begin=begin,
+            gyro=np.full(batch, self._start.heading_rad),
+            lifted=none,
+            over=none,
+            attached=np.zeros((*batch, len(self._arm))),
         )
 
     def fits(self, state: StandInState) -> bool:
         """Tell whether a state is one of this robot's."""
-        alike = len(state.speed) == len(self._drives) and len(state.angle) == len(self._steers)
-        return alike and len(state.attached) == len(self._arms)
+        mine = self.start(state.blocked.shape)
+        return all(a.shape == b.shape for a, b in zip(mine, state, strict=True))
 
-    def step(self, state: StandInState, told: list[float], dt_s: float) -> StandInState:
+    def step(self, state: StandInState, told: Floats, dt_s: float) -> StandInState:
         """Let one tick pass with the motors told the same all through it.
 
         Parameters
         ----------
         state : StandInState
-        told : list of V floats
-            What the motor drivers are told, as `line.outputs.encode` gives it.
+        told : B + (V,) float64
+            What the motor drivers are told, as `line.outputs.encode` gives it; behind it, where the rig has it, whether
+            the robot coasts.
         dt_s : float
 
         Returns
@@ -183,133 +204,140 @@ class StandIn:
         -----
         A drive below the motor's smallest does not turn the wheel. Each wheel follows its target u as
         s' = (u - s)/τ, solved exactly: s(dt) = u + (s0 - u)·e, with e = exp(-dt/τ), and it rolls
-        u·dt + (s0 - u)·τ·(1 - e). Steering motors do the same with angles. The body moves by the twist of those
-        distances, along the angle of the middle of the tick, on SE(2); what it runs into stops it as far along that arc
-        as it fits, and its wheels with it.
+        u·dt + (s0 - u)·τ·(1 - e). τ is the rig's lag; a robot that coasts has 8 times that (at least 0.8 s), a steering
+        motor, which has no robot to push, a quarter. The body moves by the twist of those distances, along the angle of
+        the middle of the tick, on SE(2); what it runs into stops it as far along that arc as it fits, and its wheels with
+        it. (Own model.)
         """
-        drive = decode(self._outputs, told)
-        lag = self.rig.lag_s
-        if self._coast < len(told) and told[self._coast] >= 0.5:
-            lag = COAST_LAG * (lag or 0.1)
-        # commands to the motors alone, as a shakedown sends them, leave attachments as they are
-        attached = self._moved_arms(state, told, dt_s) if self._arms and len(told) >= self._coast else state.attached
-        decay = exp(-dt_s / lag) if lag > 0 else 0.0
-        memory = lag * (1 - decay)
-        load = 0 if state.lifted else 1
-        rolled, speed = [], []
-        for (slot, top, least), before in zip(self._drives, state.speed):  # noqa: B905 - in the loop, and equal by construction
-            d = drive[slot] if slot >= 0 else 0.0
-            target = 0.0 if abs(d) < least[load] else d * top
-            gap = before - target
-            rolled.append(target * dt_s + gap * memory)
-            speed.append(target + gap * decay)
-        angle, turning, vectors = state.angle, state.turning, rolled
-        if self._steers:
-            angle, turning = self._turn(state, drive, lag * STEER_LAG, dt_s, load)
-            vectors = self._vectors(rolled, state.angle, angle)
-        if state.lifted:
-            return replace(
-                state,
-                travel=tuple(map(add, state.travel, rolled)),
-                speed=tuple(speed),
-                angle=angle,
-                turning=turning,
-                attached=attached,
-            )
-        twist = [sumprod(row, vectors) for row in (self._forward_over if state.over else self._forward)]
-        pose = move(state.pose, *twist)
-        blocked = self._obstacles.touched(pose) and not self._obstacles.touched(state.pose)
-        # one that overlaps already (put there by hand) may drive out
-        share = 1.0
-        if blocked:
-            share = self._fits(state.pose, twist)
-            pose = move(state.pose, *(part * share for part in twist))
-            if self._steers:
-                rolled = [r * share for r in rolled]
-            else:
-                rolled = [sumprod(row, twist) * share for row in (self._inverse_over if state.over else self._inverse)]
-            speed = [r / dt_s for r in rolled]
-        travel = tuple(map(add, state.travel, rolled))
-        turned = (-twist[2] if state.over else twist[2]) * share
+        count = len(self._outputs.source)
+        drive = decode(self._outputs, told[..., :count])
+        coasts = told[..., count] if told.shape[-1] > count else None
+        rolled, speed = self._roll(state, drive, coasts, dt_s)
+        attached = state.attached
+        if len(self._arm):
+            moved = attached + drive[..., self._arm] * self._arm_top * dt_s
+            attached = np.minimum(np.maximum(moved, self._arm_low), self._arm_high)
+        angle, turning, ground = state.angle, state.turning, rolled
+        if len(self._at):
+            angle, turning = self._turn(state, drive, coasts, dt_s)
+            pointing = np.empty(rolled.shape)
+            pointing[...] = self._fixed
+            pointing[..., self._at] = (state.angle + angle) / 2
+            ground = vectors(rolled, pointing)
+        twist = np.einsum("kw,...w->...k", self._maps.forward, ground)
+        if some(state.over):
+            turned = np.einsum("kw,...w->...k", self._maps_over.forward, ground)
+            twist = np.where(state.over[..., None] != 0, turned, twist)
+        if some(state.lifted):
+            twist = np.where(state.lifted[..., None] != 0, 0.0, twist)
+        pose, blocked = move(state.pose, twist), state.blocked
+        touched = self._obstacles.touched(pose)
+        if some(touched):
+            # one that overlaps already (put there by hand) may drive out
+            stopped = touched & ~self._obstacles.touched(state.pose)
+            share = np.where(stopped, self._fitting(state.pose, twist), 1.0)[..., None]
+            blocked = stopped.astype(float)
+            pose = np.where(stopped[..., None], move(state.pose, twist * share), pose)
+            kept = rolled * share if len(self._at) else self._rolling(state, twist) * share
+            rolled = np.where(stopped[..., None], kept, rolled)
+            speed = np.where(stopped[..., None], rolled / dt_s, speed)
+            twist = twist * share
+        elif some(blocked):
+            blocked = np.zeros_like(blocked)
+        heading = np.where(state.over != 0, -twist[..., 2], twist[..., 2]) if some(state.over) else twist[..., 2]
         return StandInState(
-            travel, tuple(speed), pose, blocked, angle, turning, state.gyro + turned, state.lifted, state.over, attached
+            travel=state.travel + rolled,
+            speed=speed,
+            pose=pose,
+            blocked=blocked,
+            angle=angle,
+            turning=turning,
+            begin=state.begin,
+            gyro=state.gyro + heading,
+            lifted=state.lifted,
+            over=state.over,
+            attached=attached,
         )
 
-    def _turn(
-        self, state: StandInState, drive: list[float], lag: float, dt_s: float, load: int
-    ) -> tuple[tuple[float, ...], tuple[float, ...]]:
-        """Turn the steered wheels for a tick: their angles and rates after it."""
-        decay = exp(-dt_s / lag) if lag > 0 else 0.0
-        memory = lag * (1 - decay)
-        angles, rates = [], []
-        for (slot, top, least), angle, before in zip(self._steers, state.angle, state.turning):  # noqa: B905
-            d = drive[slot] if slot >= 0 else 0.0
-            target = 0.0 if abs(d) < least[load] else d * top
-            gap = before - target
-            angles.append(angle + target * dt_s + gap * memory)
-            rates.append(target + gap * decay)
-        return tuple(angles), tuple(rates)
+    def _lag(self, coasts: Floats | None, dt_s: float, share: float) -> tuple[Floats | float, Floats | float]:
+        """What is left of a gap after a tick, and how long the gap counts for the way: e and τ·(1 - e)."""
+        lag = self.rig.lag_s
 
-    def _vectors(self, rolled: list[float], before: tuple[float, ...], after: tuple[float, ...]) -> list[float]:
-        """The distances rolled as vectors on the ground, forward and left of each wheel in turn."""
-        angles = list(self._fixed)
-        for i, w in enumerate(self._at):
-            angles[w] = (before[i] + after[i]) / 2
-        return [part for r, a in zip(rolled, angles) for part in (r * cos(a), r * sin(a))]  # noqa: B905
+        def of(tau: float) -> tuple[float, float]:
+            decay = exp(-dt_s / tau) if tau > 0 else 0.0
+            return decay, tau * (1 - decay)
 
-    def _fits(self, pose: tuple[float, float, float], twist: list[float]) -> float:
-        """Find how much of a displacement fits, to 1/256: under a tenth of a millimetre a tick at 1 m/s."""
-        low, high = 0.0, 1.0
-        for _halving in range(8):
+        plain = of(lag * share)
+        if coasts is None or not some(coasts >= 0.5):
+            return plain
+        slow = of(COAST_LAG * (lag or 0.1) * share)
+        return tuple(np.where(coasts[..., None] >= 0.5, s, p) for s, p in zip(slow, plain, strict=True))  # type: ignore[return-value]
+
+    def _roll(self, state: StandInState, drive: Floats, coasts: Floats | None, dt_s: float) -> tuple[Floats, Floats]:
+        """How far the wheels roll in a tick, and their speeds after it."""
+        decay, memory = self._lag(coasts, dt_s, 1.0)
+        target = self._drives.wanted(drive, state.lifted)
+        gap = state.speed - target
+        return target * dt_s + gap * memory, target + gap * decay
+
+    def _turn(self, state: StandInState, drive: Floats, coasts: Floats | None, dt_s: float) -> tuple[Floats, Floats]:
+        """Where steered wheels point after a tick, and how fast they turn then."""
+        decay, memory = self._lag(coasts, dt_s, STEER_LAG)
+        target = self._steers.wanted(drive, state.lifted)
+        gap = state.turning - target
+        return state.angle + (target * dt_s + gap * memory), target + gap * decay
+
+    def _rolling(self, state: StandInState, twist: Floats) -> Floats:
+        """How far wheels that are not steered roll while the body moves."""
+        on, over = (np.einsum("wk,...k->...w", m.inverse, twist) for m in (self._maps, self._maps_over))
+        return np.where(state.over[..., None] != 0, over, on)
+
+    def _fitting(self, pose: Floats, twist: Floats) -> Floats:
+        """Find how much of a displacement fits, B."""
+        low, high = np.zeros(pose.shape[:-1]), np.ones(pose.shape[:-1])
+        for _ in range(HALVINGS):
             middle = (low + high) / 2
-            if self._obstacles.touched(move(pose, *(part * middle for part in twist))):
-                high = middle
-            else:
-                low = middle
+            hits = self._obstacles.touched(move(pose, twist * middle[..., None]))
+            low, high = np.where(hits, low, middle), np.where(hits, middle, high)
         return low
 
     def point_ahead(self, state: StandInState) -> StandInState:
         """Turn all steered wheels straight ahead by hand."""
-        return replace(state, angle=(0.0,) * len(self._steers), turning=(0.0,) * len(self._steers))
+        return state._replace(angle=np.zeros_like(state.angle), turning=np.zeros_like(state.turning))
 
     def seen(self, state: StandInState) -> str:
-        """Say what moves to the eye, whatever the sensors say; empty if nothing does."""
+        """Say what moves of one robot to the eye, whatever the sensors say; empty if nothing does."""
         words = [
             f"{w.name} rolls {'forward' if v > 0 else 'backward'}"
-            for w, v in zip(self.rig.chassis.wheels, state.speed, strict=True)
+            for w, v in zip(self.rig.chassis.wheels, state.speed.tolist(), strict=True)
             if abs(v) > SEEN_M_S
         ]
         words += [
             f"{w} turns {'left' if v > 0 else 'right'}"
-            for w, v in zip(self.rig.steered, state.turning, strict=True)
+            for w, v in zip(self.rig.steered, state.turning.tolist(), strict=True)
             if abs(v) > SEEN_RAD_S
         ]
         return ", ".join(words)
 
-    def sensed(self, state: StandInState) -> Floats:
-        """Give what the robot's sensors say, (S,) float64, as `line.line.sensed_columns` orders it."""
-        found = [*map(mul, state.travel, self._rolls), *map(mul, state.speed, self._rolls)]
-        if self._steers:
-            found += [(a - b) * s for a, b, s in zip(state.angle, self._begin, self._turns)]  # noqa: B905
-            found += self._absolute(state)
-        found += [*state.pose, float(state.blocked)]
+    def sense(self, state: StandInState) -> Floats:
+        """Give what the robots' sensors say, B + (S,) float64, as `line.inputs.sensed_columns` orders it."""
+        found = [state.travel * self._rolls, state.speed * self._rolls]
+        if len(self._at):
+            found += [(state.angle - state.begin) * self._turns, self._absolute(state)]
         if self.rig.gyro is not None:
-            found.append(state.gyro * self._wiring.gyro)
+            found.append(state.gyro[..., None] * self._wiring.gyro)
         if self.rig.upside_down is not None:
-            found.append((-1.0 if state.over else 1.0) * self._wiring.up)
-        found += state.attached
-        return np.array(found, float)
+            found.append((1.0 - 2.0 * state.over[..., None]) * self._wiring.up)
+        if len(self._arm):
+            found.append(state.attached)
+        return np.concatenate(found, axis=-1)
 
-    def _absolute(self, state: StandInState) -> list[float]:
-        """What the absolute sensors read: counts, or the share of the supply."""
-        found = []
-        for wheel, angle in zip(self.rig.steered, state.angle, strict=True):
-            assert self.rig.steering is not None
-            sensor = self.rig.steering.wheels[wheel].sensor
-            if sensor is None:
-                found.append(0.0)
-                continue
-            sense, offset = self._wiring.senses.get(wheel, 1.0), self._wiring.offsets.get(wheel, 0.0)
-            share = ((sense * angle + offset) / (2 * pi)) % 1.0
-            found.append(round(share * sensor.full) % sensor.full if sensor.full > 1 else share)
-        return found
+    def truth(self, state: StandInState) -> Floats:
+        """Give what is true of the robots, B + (4,) float64, whatever their sensors say: pose, and whether one is blocked."""
+        return np.concatenate((state.pose, state.blocked[..., None]), axis=-1)
+
+    def _absolute(self, state: StandInState) -> Floats:
+        """What the absolute sensors read: counts, or the share of the supply; 0 without one."""
+        share = ((self._sense * state.angle + self._offset) / (2 * pi)) % 1.0
+        full = np.where(self._full > 1, self._full, 1.0)
+        return np.where(self._full > 1, np.rint(share * full) % full, share * self._full)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from math import pi
 
 from pivrex.errors import PivrexError
-from pivrex.line.outputs import motor_names
+from pivrex.line.drive import motor_names
 from pivrex.rig.outputs import Output
 from pivrex.rig.rig import Rig
 

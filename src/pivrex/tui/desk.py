@@ -164,9 +164,14 @@ class Desk:
         return self.line.wheels[self.wheel % len(self.line.wheels)]
 
     def value(self, stage: str, name: str) -> float:
-        """Give a value of the newest Tick; NaN before the first."""
-        row = self.row
-        return float(row[self.line.layout.at(stage, name)]) if row is not None else float("nan")
+        """Give a value of the newest Tick; NaN before the first, and where this rig has no such value."""
+        row, layout = self.row, self.line.layout
+        return float(row[layout.at(stage, name)]) if row is not None and layout.has(stage, name) else float("nan")
+
+    def commanded(self, wheel: str) -> float:
+        """Give the surface speed that a wheel is given in the newest Tick, in m/s; NaN before the first."""
+        row, line = self.row, self.line
+        return float(row[line.speeds.start + line.wheels.index(wheel)]) if row is not None else float("nan")
 
     @property
     def skipped(self) -> int:
@@ -206,7 +211,7 @@ class Desk:
             if self._since_trail >= TRAIL_EVERY or not self.trail:
                 self._since_trail = 0
                 layout = self.line.layout
-                x, y = (float(row.values[layout.at("sensed", name)]) for name in ("x", "y"))
+                x, y = (float(row.values[layout.at("truth", name)]) for name in ("x", "y"))
                 self.trail.append((x, y))
         if fresh:
             self.work_s = fresh[-1].work_s
@@ -379,7 +384,7 @@ class Desk:
         dt_s = self.line.dt_s * TRAIL_EVERY
         rows = [f"{i * dt_s:.4f},{x:.6f},{y:.6f}" for i, (x, y) in enumerate(self.trail)]
         path = self.export_name("path", ".csv")
-        write_atomically(path, "\n".join(["clock.t_s,sensed.x_m,sensed.y_m", *rows]) + "\n")
+        write_atomically(path, "\n".join(["clock.t_s,truth.x_m,truth.y_m", *rows]) + "\n")
         return path
 
     def export_name(self, what: str, suffix: str) -> Path:

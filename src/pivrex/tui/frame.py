@@ -35,14 +35,14 @@ def head(desk: Desk, width: int, focus: str) -> Picture:
             focus=focus,
             frame=_frame(desk),
             recording=status.recording,
-            alarm="on its back" if desk.line.frame is not None and desk.value("frame", "over") == 1 else "",
+            alarm="on its back" if desk.value("heading", "over") == 1 else "",
         ),
         width,
     )
 
 
 def _frame(desk: Desk) -> str:
-    if desk.line.frame is None or desk.rig.law.kind != "planar" or desk.row is None:
+    if "frame" not in desk.line.stages or desk.row is None:
         return "robot frame"
     point = int(desk.value("frame", "point"))
     whose = "field frame" if desk.value("frame", "field") == 1 else "robot frame"
@@ -57,7 +57,7 @@ def line(desk: Desk, open_view: str, width: int) -> Picture:
     wheels = tuple(
         (
             w,
-            desk.value("limits", f"{plain(w)}_given") / float(top),
+            desk.commanded(w) / float(top),
             f"{number(desk.value('sensed', f'{plain(w)}_speed'))} m/s",
             "measured",
         )

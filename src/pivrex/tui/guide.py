@@ -377,7 +377,10 @@ class Guide:
         """Which way the body turned, as the stand-in's true pose has it."""
         assert self._down is not None
         run = self._runs[step.seen_in]
-        at = self._desk.line.layout.at("sensed", "heading") - self._desk.line.layout.stage("sensed").start
+        layout = self._desk.line.layout
+        at = (
+            layout.at("truth", "heading") - layout.stage("sensed").start
+        )  # a run has what is true behind what was sensed
         turned = float(run.after[at] - run.before[at])
         return "" if abs(turned) < 0.004 else f"; its nose swings {'left' if turned > 0 else 'right'}"
 

@@ -184,8 +184,8 @@ class ChassisPanels(SettingsView):
         assert self._scale is not None
         angles = shown.angles if shown is not None else np.array([w.drive_rad for w in desk.rig.chassis.wheels])
         full = self._full()
-        over = line.frame is not None and desk.value("frame", "over") == 1
-        planar = line.frame is not None and desk.row is not None
+        over = desk.value("heading", "over") == 1
+        planar = "frame" in line.stages and desk.row is not None
         picture = draw_robot(
             RobotData(
                 desk.rig,

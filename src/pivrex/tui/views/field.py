@@ -54,7 +54,7 @@ class FieldView(View):
         _, scale, ground = self._ground
         if desk.row is None:
             return ground
-        pose = (desk.value("sensed", "x"), desk.value("sensed", "y"), desk.value("sensed", "heading"))
+        pose = (desk.value("truth", "x"), desk.value("truth", "y"), desk.value("truth", "heading"))
         return draw_field(
             ground,
             scale,
@@ -62,7 +62,7 @@ class FieldView(View):
             pose,
             _points(desk.trail, pose),
             _points(desk.ghost),
-            bool(desk.value("sensed", "blocked")),
+            desk.value("truth", "blocked") == 1,
             doing(desk.line, desk.row).angles,
         )
 
@@ -79,7 +79,7 @@ class FieldView(View):
         room = height - 8 >= 2 * len(line.wheels)
         for wheel in line.wheels:
             y += 1
-            asked = desk.value("limits", f"{plain(wheel)}_given")
+            asked = desk.commanded(wheel)
             real = desk.value("sensed", f"{plain(wheel)}_speed")
             lost = desk.value("limits", f"{plain(wheel)}_lost")
             limited = abs(lost) > 0.0005
@@ -121,7 +121,7 @@ class FieldView(View):
     def _rows(self) -> list[tuple[str, list[tuple[str, str]]]]:
         desk = self.desk
         line = desk.line
-        heading = wrap_deg(float(np.degrees(desk.value("sensed", "heading")))) if desk.row is not None else 0.0
+        heading = wrap_deg(float(np.degrees(desk.value("truth", "heading")))) if desk.row is not None else 0.0
         rows: list[tuple[str, list[tuple[str, str]]]] = [
             (
                 "motion",
@@ -134,8 +134,8 @@ class FieldView(View):
             (
                 "pose",
                 [
-                    (f"x {number(desk.value('sensed', 'x'), 2, 5)} m", "measured"),
-                    (f"y {number(desk.value('sensed', 'y'), 2, 5)} m", "measured"),
+                    (f"x {number(desk.value('truth', 'x'), 2, 5)} m", "measured"),
+                    (f"y {number(desk.value('truth', 'y'), 2, 5)} m", "measured"),
                     (f"heading {number(heading, 0, 4)} deg", "measured"),
                 ],
             ),
@@ -147,13 +147,13 @@ class FieldView(View):
             if motor.counts_per_turn and isfinite(travel):
                 counts = motor.counts(travel, desk.rig.chassis.wheels[i].radius_m)
                 values.append((f"= {counts:+7.0f} counts".replace("-", "−"), "rest"))
-            if desk.line.steering is not None and desk.rig.chassis.wheels[i].steered:
-                angle = wrap_deg(float(np.degrees(desk.value("steering", f"{plain(wheel)}_angle"))))
+            if "steering" in desk.line.stages and desk.rig.chassis.wheels[i].steered:
+                angle = wrap_deg(float(np.degrees(desk.value("pointing", f"{plain(wheel)}_angle"))))
                 values.append((f"points {number(angle, 0, 4)} deg", "measured"))
             rows.append(("sensed", values))
-        if line.frame is not None and line.layout.has("sensed", "gyro") and desk.row is not None:
+        if line.layout.has("heading", "heading") and desk.row is not None:
             gyro = wrap_deg(float(np.degrees(desk.value("sensed", "gyro"))))
-            ahead = wrap_deg(float(np.degrees(desk.value("frame", "heading"))))
+            ahead = wrap_deg(float(np.degrees(desk.value("heading", "heading"))))
             rows.append(
                 (
                     "gyro",
@@ -164,7 +164,7 @@ class FieldView(View):
                 )
             )
         if line.layout.has("sensed", "up") and desk.row is not None:
-            side = "on its back" if desk.value("frame", "over") == 1 else "on its wheels"
+            side = "on its back" if desk.value("heading", "over") == 1 else "on its wheels"
             rows.append(("side", [(f"up {number(desk.value('sensed', 'up'))} g", "measured"), (side, "rest")]))
         humming = [m for m in desk.rig.motors if desk.value("outputs", f"{plain(m)}_hums") == 1]
         if humming:
@@ -177,7 +177,7 @@ class FieldView(View):
                     ],
                 )
             )
-        if desk.value("sensed", "blocked") == 1:
+        if desk.value("truth", "blocked") == 1:
             rows.append(("bump", [("! it stands against something", "alarm")]))
         else:
             rows.append(("bump", [("nothing in the way", "dim")]))
@@ -200,9 +200,9 @@ class FieldView(View):
         start = int(np.flatnonzero(np.diff(t) < 0)[-1]) + 1 if len(t) > 1 and (np.diff(t) < 0).any() else 0
         for wheel in wheels:
             name = plain(wheel)
-            commanded = rows[start:, layout.at("limits", f"{name}_given")]
-            measured = rows[start:, layout.at("sensed", f"{name}_speed")]
             i = line.wheels.index(wheel)
+            commanded = rows[start:, line.speeds.start + i]
+            measured = rows[start:, layout.at("sensed", f"{name}_speed")]
             strip = draw_strip(
                 f"{wheel} wheel", t[start:], commanded, measured, float(line.top_m_s[i]), SECONDS, "m/s", width, each
             )

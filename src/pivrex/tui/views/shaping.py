@@ -6,7 +6,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from pivrex.line.shaping import respond
+from pivrex.line import Line
+from pivrex.line.response import respond
 from pivrex.rig.channels import is_one_sided
 from pivrex.tui.desk import Desk
 from pivrex.tui.draw.curve import CurveData, draw_ground, draw_live
@@ -54,6 +55,8 @@ class ShapingView(SettingsView):
         """Give the settings, (key, name), of each column: one for each function, then what counts for all."""
         columns = [[(f"shaping.{f}.{s}", s) for s in PER_FUNCTION] for f in self.desk.line.functions]
         rest = list(OVERALL)
+        if self.desk.rig.law.kind == "planar":
+            rest.insert(3, ("shaping.direction", "direction"))
         level = self._level()
         if self.desk.file.get(f"speed_levels.levels.{level}") is not None:
             name = self.desk.rig.speed_levels.levels[level].name
@@ -111,13 +114,15 @@ class ShapingView(SettingsView):
     def _curve_data(self, function: str, i: int, one_sided: bool) -> CurveData:
         line, before = self.desk.line, self.desk.before
         x = SAMPLES[SAMPLES >= 0] if one_sided else SAMPLES
-        same = before is not None and before.functions == line.functions
-        level = line.levels[self._level()]
+        ghost = None
+        if before is not None and before.functions == line.functions:
+            ghost = self._response(before, i, x)
+        level = line.law.settings.full[self._level()]
         return CurveData(
             title=function,
             x=x,
             y=self._response(line, i, x),
-            ghost=self._response(before, i, x) if same else None,
+            ghost=ghost,
             edge=line.rig.shaping.of(function).edge,
             live=None,
             full=f"{np.degrees(level[2]):.0f} deg/s"
@@ -130,12 +135,11 @@ class ShapingView(SettingsView):
         )
 
     @staticmethod
-    def _response(line: object, i: int, x: np.ndarray) -> np.ndarray:
+    def _response(line: Line, i: int, x: np.ndarray) -> np.ndarray:
         """What a function ends at while the other axes rest: a call of the same stages."""
-        shaping = line.shaping  # type: ignore[attr-defined]
-        fractions = np.zeros((len(x), len(shaping.edge)))
+        fractions = np.zeros((len(x), len(line.functions)))
         fractions[:, i] = x
-        return respond(shaping, fractions)[:, i]
+        return respond(line, fractions)[:, i]
 
     def _gate(self, width: int, height: int) -> Picture:
         desk = self.desk
@@ -154,7 +158,8 @@ class ShapingView(SettingsView):
             return np.stack([sign * rows[:, layout.at(stage, across)], tall], axis=1)
 
         edges = line.rig.shaping
-        one_stick = bool(line.shaping.together[0, line.functions.index(across)]) if len(line.functions) > 1 else False
+        together = line.stages["band"].settings.together
+        one_stick = len(line.functions) > 1 and bool(together[0, line.functions.index(across)])
         return draw_gate(
             GateData(
                 raw=points("axes"),

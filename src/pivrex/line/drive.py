@@ -1,0 +1,75 @@
+"""Drive: from wheel speeds to each motor's drive, with its polarity."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from pivrex.line.inputs import Inputs
+from pivrex.line.layout import Layout, plain
+from pivrex.line.motion import speeds_at
+from pivrex.line.stage import Floats, Stage, named
+from pivrex.rig.rig import Rig
+from pivrex.rig.steering import steering_name
+
+__all__ = ["Drive", "DriveSettings", "drive_of", "motor_names", "settings_of"]
+
+
+@dataclass(frozen=True)
+class DriveSettings:
+    """``share``, (D, W) float64: each driving motor's drive from its wheels' surface speeds in m/s: the mean of speed/top,
+    with the motor's polarity.
+    """
+
+    share: Floats
+
+
+def motor_names(rig: Rig) -> tuple[str, ...]:
+    """Name every motor, those that drive before those that steer, in the order of ``Rig.outputs``."""
+    return (*rig.motors, *(steering_name(w) for w in rig.steered))
+
+
+def settings_of(rig: Rig) -> DriveSettings:
+    """Take the shares from a rig."""
+    wheels = [w.name for w in rig.chassis.wheels]
+    share = np.zeros((len(rig.motors), len(wheels)))
+    for m, motor in enumerate(rig.motors.values()):
+        sign = -1.0 if motor.reversed else 1.0
+        for wheel in motor.wheels:
+            share[m, wheels.index(wheel)] = sign / len(motor.wheels) / rig.wheel_top_m_s(wheel)
+    return DriveSettings(share)
+
+
+def drive_of(settings: DriveSettings, speeds: Floats) -> Floats:
+    """Give each driving motor's drive, B + (D,) in [-1, 1] with its polarity, from wheel surface speeds, B + (W,) in m/s."""
+    return np.einsum("mw,...w->...m", settings.share, speeds)
+
+
+class Drive(Stage):
+    """The drive of all M motors, in [-1, 1], those that drive before those that steer."""
+
+    name = "drive"
+    reads = ("limits", "steering")
+
+    def __init__(self, rig: Rig) -> None:
+        self.settings: DriveSettings = settings_of(rig)
+        self._wheels = [plain(w.name) for w in rig.chassis.wheels]
+        self._steered = [plain(w) for w in rig.steered]
+        self.columns = named("drive", *((plain(m), "") for m in motor_names(rig)))
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Drive:
+        return cls(rig)
+
+    def place(self, layout: Layout) -> None:
+        self._speeds, out = speeds_at(layout, self._wheels), layout.stage("drive")
+        self._driving = slice(out.start, out.start + len(self.settings.share))
+        self._steering = slice(self._driving.stop, out.stop)
+        self._turning = layout.these("steering", [f"{w}_drive" for w in self._steered])
+
+    def step(self, state: object, row: Floats) -> object:
+        row[..., self._driving] = drive_of(self.settings, row[..., self._speeds])
+        if self._steered:
+            row[..., self._steering] = row[..., self._turning]
+        return state

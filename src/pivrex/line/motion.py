@@ -1,0 +1,101 @@
+"""Motion: what the wheels make of it together, how far they disagree, and how fast tyres are dragged sideways."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from pivrex.line.inputs import Inputs
+from pivrex.line.kinematics import kinematics_of, misfit, vectors
+from pivrex.line.layout import Layout, plain
+from pivrex.line.stage import Floats, Stage, named, some
+from pivrex.rig.rig import Rig
+
+__all__ = ["MotionSettings", "WheelsMotion", "achieved"]
+
+
+@dataclass(frozen=True)
+class MotionSettings:
+    """The maps from the wheels, (3 + W·D + P, W·D) each: twist, what is left of the wheels, side slips. Wheels that never
+    disagree nor slip leave these out.
+
+    Attributes
+    ----------
+    maps, maps_over : float64
+        On its wheels, and on its back.
+    components : int
+        W·D.
+    steered : bool
+        Whether D is 2.
+    """
+
+    maps: Floats
+    maps_over: Floats
+    components: int
+    steered: bool
+
+
+def achieved(settings: MotionSettings, wheels: Floats, over: Floats | None = None) -> Floats:
+    """Give forward m/s, left m/s, turn rad/s, residual and scrub in m/s, B + (5,), of wheels, B + (W·D,).
+
+    The residual is the length of what the wheel that disagrees most has left, the scrub the greatest side slip of a plain
+    wheel. ``over``, B, is 1 where the robot lies on its back.
+    """
+    found: Floats = np.einsum("kw,...w->...k", settings.maps, wheels)
+    if over is not None and some(over):
+        found = np.where(over[..., None] > 0, np.einsum("kw,...w->...k", settings.maps_over, wheels), found)
+    n = 3 + settings.components
+    motion = np.empty((*wheels.shape[:-1], 5))
+    motion[..., :3] = found[..., :3]
+    disagrees, scrubs = found.shape[-1] > 3, found.shape[-1] > n
+    motion[..., 3] = np.maximum.reduce(np.abs(misfit(found[..., 3:n], settings.steered)), axis=-1) if disagrees else 0.0
+    motion[..., 4] = np.maximum.reduce(np.abs(found[..., n:]), axis=-1) if scrubs else 0.0
+    return motion
+
+
+class WheelsMotion(Stage):
+    """What the commanded wheel speeds achieve. No later stage reads it."""
+
+    name = "motion"
+    reads: tuple[str, ...] = ("heading", "pointing", "limits", "steering")
+
+    def __init__(self, rig: Rig) -> None:
+        on, over = kinematics_of(rig.chassis), kinematics_of(rig.chassis, over=True)
+        exact = not any(m.disagree.any() or m.slide.any() for m in (on, over))
+        self.settings: MotionSettings = MotionSettings(
+            maps=on.forward if exact else on.all_of,
+            maps_over=over.forward if exact else over.all_of,
+            components=0 if exact else len(on.disagree),
+            steered=on.hubs is not None,
+        )
+        self._wheels = [plain(w.name) for w in rig.chassis.wheels]
+        self.columns = named(
+            "motion", ("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"), ("residual", "m/s"), ("scrub", "m/s")
+        )
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> WheelsMotion:
+        return cls(rig)
+
+    def place(self, layout: Layout) -> None:
+        self._speeds = speeds_at(layout, self._wheels)
+        self._angles = layout.stage("pointing")
+        self._over = layout.at("heading", "over") if layout.has("heading", "over") else -1
+        self.reads = self.reads if self._over >= 0 else tuple(r for r in self.reads if r != "heading")
+        self._out = layout.stage("motion")
+
+    def step(self, state: object, row: Floats) -> object:
+        wheels = row[..., self._speeds]
+        if self.settings.steered:
+            wheels = vectors(wheels, row[..., self._angles])
+        over = row[..., self._over] if self._over >= 0 else None
+        row[..., self._out] = achieved(self.settings, wheels, over)
+        return state
+
+
+def speeds_at(layout: Layout, wheels: list[str]) -> slice:
+    """Give the places of the commanded surface speeds of wheels: after steering where there is any, else the limits'."""
+    if layout.has("steering", f"{wheels[0]}_speed"):
+        return layout.these("steering", [f"{w}_speed" for w in wheels])
+    return layout.these("limits", [f"{w}_given" for w in wheels])

@@ -1,0 +1,70 @@
+"""One Tick as it is told: its numbers by name, and which function matters most for a wheel."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from pivrex.line.layout import plain
+from pivrex.line.stage import Floats
+from pivrex.rig.channels import is_one_sided
+
+if TYPE_CHECKING:
+    from pivrex.line.line import Line
+
+__all__ = ["Told", "turning"]
+
+NOTHING = 0.0005
+"""What would be written as 0.000."""
+
+
+class Told:
+    """A Tick's row, asked for one wheel.
+
+    Attributes
+    ----------
+    line : Line
+    row : (K,) float64
+    wheel : str
+    w : int
+        The wheel's place in the chassis.
+    terms : dict of str to float
+        What each function of the law adds to the wheel's speed, in m/s; see `pivrex.line.law`.
+    by_stick : bool
+        Whether the wheel's speed is derived from the sticks; else from a button, a letter or a motion from elsewhere.
+    """
+
+    def __init__(self, line: Line, row: Floats, wheel: str) -> None:
+        self.line, self.row, self.wheel = line, row, wheel
+        self.w = line.wheels.index(wheel)
+        self.column = plain(wheel)
+        self.terms = line.law.terms(self)
+        self.main = max(self.terms, key=lambda f: abs(self.terms[f]))
+        self.by_stick = not line.law.from_elsewhere(self)
+
+    def __call__(self, stage: str, name: str) -> float:
+        """Give a number of the Tick; what would be written as -0.000 is 0."""
+        value = float(self.row[self.line.layout.at(stage, name)])
+        return 0.0 if abs(value) < NOTHING else value
+
+    def get(self, stage: str, name: str, otherwise: float = 0.0) -> float:
+        """Give a number of the Tick that not every rig has."""
+        return self(stage, name) if self.line.layout.has(stage, name) else otherwise
+
+    @property
+    def control(self) -> str:
+        """What the hand holds: "forward stick"."""
+        rig = self.line.rig
+        channel = rig.channel(rig.law.axes()[self.main])
+        return f"{self.main} {'trigger' if is_one_sided(channel) else 'stick'}"
+
+    def of_function(self, stage: str) -> tuple[float, str]:
+        """Give the main function's value at a stage; a turn is told as left or right, without a sign beside it."""
+        value = self(stage, self.main)
+        if self.main != "turn":
+            return value, ""
+        return abs(value), " left" if value > 0 else " right" if value < 0 else ""
+
+
+def turning(deg_s: float) -> str:
+    """Say a rate of turn in words."""
+    return f"{abs(deg_s):.1f} deg/s" + (" left" if deg_s > 0.05 else " right" if deg_s < -0.05 else "")
