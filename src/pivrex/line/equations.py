@@ -11,14 +11,16 @@ __all__ = ["equation", "point_equation", "sum_of"]
 NAMES = ("forward", "left", "turn")
 
 
-def equation(chassis: Chassis, wheel: int) -> str:
-    """Write what a wheel must do for a motion: "forward − left − 0.31·turn", in m/s with turn in rad/s.
+def equation(chassis: Chassis, wheel: int, over: bool = False) -> str:
+    """Write what a wheel must do for a motion: "forward − left − 0.31·turn", in m/s with turn in rad/s; with ``over`` that
+    of a robot on its back.
 
     A steered wheel has two such sums, how fast its hub moves forward and left: its speed is their length, its angle their
     direction.
     """
     geometry = chassis.geometry
-    rows = geometry.rows[geometry.of_wheel == wheel]
+    every = (geometry.rows_over if over else geometry.rows) @ (geometry.clean_over if over else geometry.clean)
+    rows = every[geometry.of_wheel == wheel]
     if len(rows) == 1:
         return sum_of(rows[0])
     return f"({sum_of(rows[0])}, {sum_of(rows[1])})"

@@ -231,13 +231,16 @@ class Wheels(Stage):
         row[..., self._out] = asked
         return state
 
+    def _equation(self, told: Told) -> str:
+        return equation(self._rig.chassis, told.w, over=bool(told.get("heading", "over")))
+
     def phrases(self, told: Told) -> list[str]:
         asked = told("wheels", f"{told.column}_asked")
         if told.line.by_motion(told):
             wheel = self._rig.chassis.wheels[told.w]
             if self.settings.steered and wheel.steered:
                 return [f"{asked:.2f} m/s"]
-            return [f"{equation(self._rig.chassis, told.w)} = {asked:.2f} m/s"]
+            return [f"{self._equation(told)} = {asked:.2f} m/s"]
         return [] if told.by_stick else [f"{asked:.2f} m/s"]
 
     def rungs(self, told: Told) -> list[Rung]:
@@ -245,7 +248,7 @@ class Wheels(Stage):
         forward, left, turn = (told(self._stage, n) for n in ("forward", "left", "turn"))
         aside = f" left {left:+.3f}" if self._rig.law.kind == "planar" else ""
         text = (
-            f"{told.wheel} = {equation(self._rig.chassis, told.w)} with forward {forward:+.3f}{aside} m/s, "
+            f"{told.wheel} = {self._equation(told)} with forward {forward:+.3f}{aside} m/s, "
             f"turn {turn:+.3f} rad/s → {asked:+.3f} m/s"
         )
         return [Rung("wheel", text, f"chassis.wheels.{told.w}.x")]

@@ -48,8 +48,9 @@ class Geometry:
     of_plain : (P,) int
         The wheel of each row of ``slip``.
     clean, clean_over : (3, 3) float64
-        A twist without what would drag tyres: where all plain wheels that are not steered roll along one direction, moving
-        across it is left out, and the robot moves aside only as its turning needs. Else the identity.
+        A twist without what would drag tyres: where the wheels could do any motion, but all plain ones that are not steered
+        roll along one direction, moving across it is left out, and the robot moves aside only as its turning needs. Else
+        the identity.
     loose : (3, L) float64
         Motions that no wheel drives or holds.
     weakest : float
@@ -90,7 +91,7 @@ class Geometry:
     @property
     def drags(self) -> bool:
         """Whether something would drive the robot across the direction in which its plain wheels roll."""
-        return not np.allclose(self.forward @ self.rows, self.follow, rtol=0, atol=1e-9)
+        return not np.array_equal(self.clean, np.eye(3))
 
     def can(self, motion: Floats) -> bool:
         """Tell whether the chassis can follow a twist, to a millionth."""
@@ -156,7 +157,9 @@ def geometry_of(contacts: tuple[Contact, ...]) -> Geometry:
     forward, loose, sizes, motions = _invert(rows, slip, scale)
     turned = np.array([1.0, -1.0, -1.0])
     forward_over, *_ = _invert(over, slip, scale)
-    clean = _without_dragging(slip)
+    # wheels that leave something undriven cannot be made to drag anything by asking for it
+    drives_all = np.allclose(forward @ rows, np.eye(3), rtol=0, atol=1e-9)
+    clean = _without_dragging(slip) if drives_all else np.eye(3)
     return Geometry(
         rows=rows,
         of_wheel=of_wheel,
