@@ -11,6 +11,7 @@ from pivrex.line.chunk import asks_nothing_of_sensors, complete, through
 from pivrex.line.inputs import NOWHERE
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.sim import Rollout, StandIn, StandInState
+from pivrex.sim.ahead import drive_through
 from pivrex.sim.chance import draw
 from tests.chassis import ALL, demo_path, rig_of
 from tests.support import DEMO, PLOVER
@@ -98,6 +99,26 @@ class BatchTest(unittest.TestCase):
         raw[2, line.channels.index("button_4")] = 1.0
         _, rows = line.step(state, raw, np.zeros((3, len(line.stages["sensed"].columns))))
         self.assertEqual(rows[:, line.layout.at("law", "level")].tolist(), [2.0, 1.0, 0.0])
+
+    def test_commands_known_beforehand_move_a_robot_as_one_by_one(self) -> None:
+        """Into walls and benches and out again, with commands among them that do not count."""
+        model = StandIn(read_rig(PLOVER), FIELD)
+        chance = np.random.default_rng(2)
+        told = np.repeat(np.stack([chance.integers(-255, 255, 2) for _ in range(40)]), 25, axis=0)
+        commands = np.stack([np.abs(told[:, 0]), told[:, 0] >= 0, np.abs(told[:, 1]), told[:, 1] < 0], axis=1).astype(
+            float
+        )
+        counts = [k % 7 != 2 for k in range(len(commands))]
+        many, after = drive_through(model, model.start(), commands, counts, 1 / 60)
+        robot, bumps = model.start(), 0
+        for k, (values, counted) in enumerate(zip(commands, counts, strict=True)):
+            for a, b in zip(robot, one(many, k), strict=True):
+                self.assertEqual(a.tobytes(), b.tobytes(), k)
+            robot = model.step(robot, values, 1 / 60) if counted else robot
+            bumps += bool(robot.blocked)
+        self.assertGreater(bumps, 20)
+        for a, b in zip(robot, after, strict=True):
+            self.assertEqual(a.tobytes(), b.tobytes())
 
     def test_chance_is_each_robots_own(self) -> None:
         seeds = np.arange(5, dtype=np.uint64)

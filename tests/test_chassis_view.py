@@ -197,6 +197,7 @@ class ChassisViewTest(RobotCase):
     @in_loop
     async def test_clipped_wheels_disagree_and_that_is_said(self) -> None:
         async with self.running(view="chassis"):
+            self.desk.type_in("limits.first", "both")
             self.desk.type_in("limits.fit", "clip")
             self.view._own = np.array([0.9, 0.7, 2.0])
             await self.frames(2)

@@ -49,7 +49,7 @@ class PlayThroughTest(TempCase):
 
     def test_what_a_recording_sensed_comes_first(self) -> None:
         rows = self.play("t,left_y,left_x,sensed.left_travel_m\n0,-1,0,0.5\n1,0,0,\n")
-        self.assertEqual(self.column(rows, "sensed", "left_travel"), [0.5, 1.0])
+        np.testing.assert_allclose(self.column(rows, "sensed", "left_travel"), [0.5, 1.0])
 
     def test_missing_columns(self) -> None:
         with self.assertRaisesRegex(RecordingError, "has no column left_x"):

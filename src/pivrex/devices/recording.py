@@ -165,6 +165,7 @@ class Recording:
                     held = {name: numbers[i] for i, name in raw_at}
                     yield Reading(line, t - first, held, {name: numbers[i] for i, name in sensed_at})
                     continue
+                held = dict(held)  # the reading before may still be in use
                 for i, name in raw_at:
                     value = self._number(row, i, line, name)
                     if not math.isnan(value):
@@ -176,7 +177,7 @@ class Recording:
                             f"{name} is empty; only later lines may leave it so, to keep the reading above",
                         )
                 sensed = {n: v for i, n in sensed_at if not math.isnan(v := self._number(row, i, line, n))}
-                yield Reading(line, t - first, dict(held), sensed)
+                yield Reading(line, t - first, held, sensed)
         if math.isnan(first):
             raise RecordingError(self.path, 1, "has a header but no reading")
 

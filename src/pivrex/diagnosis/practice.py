@@ -14,7 +14,6 @@ from pivrex.diagnosis.correction import correct_text, corrections, is_right
 from pivrex.diagnosis.moves import Move, Run, Runner
 from pivrex.diagnosis.puzzle import Wire
 from pivrex.diagnosis.shakedown import Place, Shakedown, Step
-from pivrex.line.drive import motor_names
 from pivrex.line.outputs import encode, settings_of
 from pivrex.rig.rig import Rig
 from pivrex.sim.stand_in import StandIn
@@ -97,7 +96,7 @@ class _Bench:
 
 def true_wires(rig: Rig, wiring: Wiring) -> list[Wire]:
     """Give the truth about each port, in the order of the rig's ports."""
-    names = motor_names(rig)
+    names = rig.motor_names
     found = []
     for port in ports_of(rig):
         motor, sign = wiring.plugs[port]

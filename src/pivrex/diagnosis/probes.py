@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.diagnosis.puzzle import Wire
-from pivrex.line.drive import motor_names
 from pivrex.line.inputs import sensed_columns
 from pivrex.line.layout import plain
 from pivrex.rig.rig import Rig
@@ -62,7 +61,7 @@ class Bench:
 
     def __init__(self, rig: Rig) -> None:
         self.rig = rig
-        self.names = motor_names(rig)
+        self.names = rig.motor_names
         self.ports = tuple(ports_of(rig))
         self.drives = len(rig.motors)
         self.wheels = [m.wheels for m in rig.motors.values()] + [(w,) for w in rig.steered]

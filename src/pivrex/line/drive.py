@@ -9,11 +9,11 @@ import numpy as np
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.motion import speeds_at
-from pivrex.line.stage import Floats, Stage, named
+from pivrex.line.probe import probed
+from pivrex.line.stage import Floats, Stage, named, some
 from pivrex.rig.rig import Rig
-from pivrex.rig.steering import steering_name
 
-__all__ = ["Drive", "DriveSettings", "drive_of", "motor_names", "settings_of"]
+__all__ = ["Drive", "DriveSettings", "drive_of", "settings_of"]
 
 
 @dataclass(frozen=True)
@@ -23,11 +23,6 @@ class DriveSettings:
     """
 
     share: Floats
-
-
-def motor_names(rig: Rig) -> tuple[str, ...]:
-    """Name every motor, those that drive before those that steer, in the order of ``Rig.outputs``."""
-    return (*rig.motors, *(steering_name(w) for w in rig.steered))
 
 
 def settings_of(rig: Rig) -> DriveSettings:
@@ -50,26 +45,30 @@ class Drive(Stage):
     """The drive of all M motors, in [-1, 1], those that drive before those that steer."""
 
     name = "drive"
-    reads = ("limits", "steering")
+    reads = ("limits", "steering", "probe")
 
     def __init__(self, rig: Rig) -> None:
         self.settings: DriveSettings = settings_of(rig)
         self._wheels = [plain(w.name) for w in rig.chassis.wheels]
         self._steered = [plain(w) for w in rig.steered]
-        self.columns = named("drive", *((plain(m), "") for m in motor_names(rig)))
+        self.columns = named("drive", *((plain(m), "") for m in rig.motor_names))
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Drive:
         return cls(rig)
 
     def place(self, layout: Layout) -> None:
-        self._speeds, out = speeds_at(layout, self._wheels), layout.stage("drive")
-        self._driving = slice(out.start, out.start + len(self.settings.share))
-        self._steering = slice(self._driving.stop, out.stop)
+        self._speeds, self._probe = speeds_at(layout, self._wheels), layout.stage("probe")
+        self._out = layout.stage("drive")
+        self._driving = slice(self._out.start, self._out.start + len(self.settings.share))
+        self._steering = slice(self._driving.stop, self._out.stop)
         self._turning = layout.these("steering", [f"{w}_drive" for w in self._steered])
 
     def step(self, state: object, row: Floats) -> object:
         row[..., self._driving] = drive_of(self.settings, row[..., self._speeds])
         if self._steered:
             row[..., self._steering] = row[..., self._turning]
+        if some(row[..., self._probe.start]):
+            motor, duty = row[..., self._probe.start], row[..., self._probe.start + 1]
+            row[..., self._out] = probed(row[..., self._out], motor, duty)
         return state

@@ -22,6 +22,7 @@ from pivrex.line.limits import Limits
 from pivrex.line.motion import WheelsMotion, speeds_at
 from pivrex.line.outputs import Outputs
 from pivrex.line.pointing import Pointing
+from pivrex.line.probe import Probe
 from pivrex.line.rate import Rate
 from pivrex.line.scale import Scale
 from pivrex.line.stage import Floats, Stage
@@ -32,7 +33,7 @@ from pivrex.rig.rig import Rig
 __all__ = ["ASKING", "FOLLOWING", "STAGES", "Entry", "Line", "LineState"]
 
 ASKING: tuple[type[Stage], ...] = (
-    Clock, Sensed, Truth, Raw, Heading, Pointing, Axes, Band, Curve, Scale, Bindings, Rate, Law,
+    Clock, Sensed, Truth, Raw, Heading, Pointing, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe,
 )  # fmt: skip
 """What is asked for: from readings to a twist and requests to attachments."""
 
@@ -52,10 +53,13 @@ class Entry(NamedTuple):
         In the law's place: forward and left in m/s, turn in rad/s.
     requests : B + (A, 3) float64 or None
         To the attachments, as `pivrex.line.attachments.obey` has them: share, to, by.
+    probe : B + (2,) float64 or None
+        Which motor alone is told something, from 1, and its duty; see `pivrex.line.probe`.
     """
 
     twist: Floats | None = None
     requests: Floats | None = None
+    probe: Floats | None = None
 
 
 class LineState(NamedTuple):
@@ -89,7 +93,7 @@ class Line:
         for stage in self.stages.values():
             stage.place(self.layout)
         self._order = tuple(self.stages.values())
-        first = [type(s) for s in self._order].index(Law) + 1
+        first = sum(stage in ASKING for stage in map(type, self._order))
         working = [(k, s.step) for k, s in enumerate(self._order) if not isinstance(s, Given)]
         self._asking = [(k, step) for k, step in working if k < first]
         self._following = [(k, step) for k, step in working if k >= first]
@@ -178,6 +182,8 @@ class Line:
         attachments = self.stages.get("attachments")
         if entry.requests is not None and isinstance(attachments, Attachments):
             row[..., attachments.requests] = entry.requests.reshape((*row.shape[:-1], -1))
+        if entry.probe is not None:
+            row[..., self.layout.stage("probe")] = entry.probe
 
     def source_number(self, name: str) -> float:
         """Give the number of the source that drives, where it has a calibration of its own; else 0."""

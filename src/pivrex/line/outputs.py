@@ -7,7 +7,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.line.drive import motor_names
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Rung, Stage, named
@@ -118,7 +117,7 @@ def _wiring(rig: Rig) -> list[tuple[str, list[_Told]]]:
     """Every motor and attachment with its values: name, unit, rest, forward, backward, step and direction."""
     found = [
         (name, values_of(output, top))
-        for name, output, top in zip(motor_names(rig), rig.outputs().values(), _tops(rig), strict=True)
+        for name, output, top in zip(rig.motor_names, rig.outputs().values(), _tops(rig), strict=True)
     ]
     return found + [(name, _attached(a)) for name, a in rig.attachments.items()]
 
@@ -231,7 +230,7 @@ class Outputs(Stage):
     def __init__(self, rig: Rig, coasts: bool) -> None:
         self._rig = rig
         self.settings: OutputSettings = settings_of(rig)
-        self.motors = motor_names(rig)
+        self.motors = rig.motor_names
         self._coasts = coasts
         self._attached = {plain(n): a for n, a in rig.attachments.items()}
         self._sign = np.array([-1.0 if getattr(a, "reversed", False) else 1.0 for a in rig.attachments.values()])

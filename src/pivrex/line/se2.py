@@ -9,7 +9,7 @@ import numpy as np
 
 from pivrex.line.stage import Floats
 
-__all__ = ["move", "shift", "straighten"]
+__all__ = ["move", "move_along", "shift", "straighten"]
 
 SMALL_RAD = 1e-6
 _TINY = 1e-160
@@ -34,18 +34,35 @@ def move(pose: Floats, displacement: Floats) -> Floats:
     With θ the turn, the body moves by (V·d) where V = [[sin θ/θ, -(1 - cos θ)/θ], [(1 - cos θ)/θ, sin θ/θ]]: exact for a
     constant twist. Below 1e-6 rad the ratios are 1 and θ/2.
     """
+    ahead, aside = _arc(displacement)
+    c, s = np.cos(pose[..., 2]), np.sin(pose[..., 2])
+    moved = np.empty(np.broadcast_shapes(pose.shape, displacement.shape))
+    moved[..., 0] = pose[..., 0] + (c * ahead - s * aside)
+    moved[..., 1] = pose[..., 1] + (s * ahead + c * aside)
+    moved[..., 2] = pose[..., 2] + displacement[..., 2]
+    return moved
+
+
+def _arc(displacement: Floats) -> tuple[Floats, Floats]:
+    """How far the end of an arc lies ahead of its beginning, and to the left."""
     forward, left, turn = displacement[..., 0], displacement[..., 1], displacement[..., 2]
     small = np.abs(turn) < SMALL_RAD
     safe = np.where(small, 1.0, turn)
     a = np.where(small, 1.0, np.sin(safe) / safe)
     b = np.where(small, turn * 0.5, (1.0 - np.cos(safe)) / safe)
-    ahead, aside = a * forward - b * left, b * forward + a * left
-    c, s = np.cos(pose[..., 2]), np.sin(pose[..., 2])
-    moved = np.empty(np.broadcast_shapes(pose.shape, displacement.shape))
-    moved[..., 0] = pose[..., 0] + (c * ahead - s * aside)
-    moved[..., 1] = pose[..., 1] + (s * ahead + c * aside)
-    moved[..., 2] = pose[..., 2] + turn
-    return moved
+    return a * forward - b * left, b * forward + a * left
+
+
+def move_along(pose: Floats, displacements: Floats) -> Floats:
+    """Move a pose, (3,), by one displacement after another, (N, 3); gives it before the first and after each, (N + 1, 3),
+    with the bits of `move` used N times.
+    """
+    ahead, aside = _arc(displacements)
+    heading = np.add.accumulate(np.concatenate((pose[2:], displacements[:, 2])))
+    c, s = np.cos(heading[:-1]), np.sin(heading[:-1])
+    x = np.add.accumulate(np.concatenate((pose[:1], c * ahead - s * aside)))
+    y = np.add.accumulate(np.concatenate((pose[1:2], s * ahead + c * aside)))
+    return np.stack((x, y, heading), axis=-1)
 
 
 def straighten(turn_rad: Floats) -> tuple[Floats, Floats]:

@@ -48,9 +48,9 @@ class Geometry:
     of_plain : (P,) int
         The wheel of each row of ``slip``.
     clean, clean_over : (3, 3) float64
-        A twist without what would drag tyres: where the wheels could do any motion, but all plain ones that are not steered
-        roll along one direction, moving across it is left out, and the robot moves aside only as its turning needs. Else
-        the identity.
+        A twist without what would drag tyres: where plain and steered wheels could do any motion, but all plain ones that
+        are not steered roll along one direction, as on a car, moving across it is left out, and the robot moves aside only
+        as its turning needs. Else the identity.
     loose : (3, L) float64
         Motions that no wheel drives or holds.
     weakest : float
@@ -157,9 +157,11 @@ def geometry_of(contacts: tuple[Contact, ...]) -> Geometry:
     forward, loose, sizes, motions = _invert(rows, slip, scale)
     turned = np.array([1.0, -1.0, -1.0])
     forward_over, *_ = _invert(over, slip, scale)
-    # wheels that leave something undriven cannot be made to drag anything by asking for it
+    # wheels that leave something undriven cannot be made to drag anything by asking for it; among wheels with rollers a
+    # plain one is dragged, and the scrub says so
     drives_all = np.allclose(forward @ rows, np.eye(3), rtol=0, atol=1e-9)
-    clean = _without_dragging(slip) if drives_all else np.eye(3)
+    like_a_car = drives_all and all(c.rollers_rad is None for c in contacts)
+    clean = _without_dragging(slip) if like_a_car else np.eye(3)
     return Geometry(
         rows=rows,
         of_wheel=of_wheel,

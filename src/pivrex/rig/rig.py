@@ -322,6 +322,11 @@ class Rig(Table):
             found[f"steering.wheels.{wheel}"] = self.steering.wheels[wheel]  # type: ignore[union-attr]
         return found
 
+    @property
+    def motor_names(self) -> tuple[str, ...]:
+        """The names of all motors, those that drive before those that steer, in the order of `all_motors`."""
+        return (*self.motors, *(steering_name(w) for w in self.steered))
+
     def outputs(self) -> dict[str, Output]:
         """Give every output by the key of its motor, in the order of `all_motors`."""
         return {key: motor.output for key, motor in self.all_motors().items()}

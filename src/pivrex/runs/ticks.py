@@ -14,7 +14,8 @@ from pivrex.line.chunk import asks_nothing_of_sensors, complete, through
 from pivrex.line.inputs import NOWHERE
 from pivrex.line.stage import Floats
 from pivrex.rig import Field, Rig
-from pivrex.sim.rollout import Rollout, drive_through
+from pivrex.sim.ahead import drive_through
+from pivrex.sim.rollout import Rollout
 from pivrex.sim.stand_in import StandIn, StandInState
 
 __all__ = ["play_through", "tick_table"]

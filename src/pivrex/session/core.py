@@ -18,9 +18,8 @@ from pivrex.devices.source import Source
 from pivrex.devices.sticks import DrawnSticks
 from pivrex.diagnosis.moves import Move, Runner
 from pivrex.errors import RecordingError
-from pivrex.line import Line
+from pivrex.line import Entry, Line
 from pivrex.line.neutral import not_at_rest
-from pivrex.line.outputs import encode
 from pivrex.rig import Rig
 from pivrex.rig.sources import SHOWN, GamepadSource
 from pivrex.session.ears import Ears
@@ -219,10 +218,9 @@ class Session:
         raw = self._raw = self.ears.gather(self._line, self.status.source, self._shown)
         sensed = robot.sense()
         stop = bool(self.status.held or self.status.lost)
-        driving = self._line.source_number(self._driving())
-        self._state, row = self._line.step(self._state, raw, sensed, float(stop), driving, robot.truth())
-        if self._runner is not None:
-            self._probe(self._runner, np.concatenate((sensed, robot.truth())), row)
+        driving, truth = self._line.source_number(self._driving()), robot.truth()
+        entry = self._probe(self._runner, np.concatenate((sensed, truth))) if self._runner is not None else None
+        self._state, row = self._line.step(self._state, raw, sensed, float(stop), driving, truth, entry)
         told = self._line.told(row)
         if not np.isfinite(row[self._line.layout.stage("outputs")]).all():
             self._hold("the line gave a number that is not finite")
@@ -464,20 +462,16 @@ class Session:
         self._runner, self._eyes = Runner(moves, self._line.dt_s), ""
         self._set(probing=number, held="only the shakedown moves it", live=self._link is not None)
 
-    def _probe(self, runner: Runner, sensed: Floats, row: Floats) -> None:
-        """Put what the probe sends into the Tick, in the outputs' place."""
-        told = runner.step(sensed)
+    def _probe(self, runner: Runner, seen: Floats) -> Entry | None:
+        """Give what the probe asks for in this tick; None once it is over."""
+        told = runner.step(seen)
         if told is None:
             self._runner = None
             self._set(probing=0, probed=Probed(self.status.probing, tuple(runner.runs), self._eyes))
-            return
+            return None
         if not runner.runs:
             self._eyes = ("" if self._link is not None else self._stand_in.seen()) or self._eyes
-        settings = self._line.outputs.settings
-        drive = np.zeros(len(settings.gather))
-        drive[told[0]] = told[1]
-        motors = np.flatnonzero(settings.source < len(self._line.outputs.motors))
-        row[self._line.outputs.told.start + motors] = encode(settings, drive)[motors]
+        return Entry(probe=np.array([told[0] + 1.0, told[1]]))
 
     def _handle_robot(self, what: str) -> None:
         if self._link is not None:

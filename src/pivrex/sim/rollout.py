@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-import numpy as np
-
 from pivrex.line import Entry, Line, LineState
 from pivrex.line.stage import Floats
 from pivrex.sim.stand_in import StandIn, StandInState
 
-__all__ = ["Rollout", "drive_through"]
+__all__ = ["Rollout"]
 
 
 class Rollout:
@@ -52,16 +48,3 @@ class Rollout:
             self.state = after
             self.robot = self.model.step(before, self.line.told(row), self.line.dt_s)
         return row
-
-
-def drive_through(
-    model: StandIn, robot: StandInState, told: Floats, counts: Sequence[bool], dt_s: float
-) -> tuple[StandInState, StandInState]:
-    """Let one robot obey commands that are known beforehand, (N, V); gives its states before each of them, as a batch of
-    shape (N,), and the one after them all. A command that does not count moves nothing.
-    """
-    states = []
-    for values, counted in zip(told, counts, strict=True):
-        states.append(robot)
-        robot = model.step(robot, values, dt_s) if counted else robot
-    return StandInState(*(np.stack(parts) for parts in zip(*states, strict=True))), robot

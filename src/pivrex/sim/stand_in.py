@@ -9,7 +9,6 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.line.drive import motor_names
 from pivrex.line.kinematics import kinematics_of, vectors
 from pivrex.line.outputs import decode, settings_of
 from pivrex.line.se2 import move
@@ -113,7 +112,7 @@ class StandIn:
         )
         self._at = np.array([names.index(w) for w in rig.steered], np.intp)
         # what the sensors say in the rig's signs: a sensor that counts the other way, of which the rig knows, is right
-        sense = {m: self._wiring.encoders.get(m, 1.0) * said.encoders[m] for m in motor_names(rig)}
+        sense = {m: self._wiring.encoders.get(m, 1.0) * said.encoders[m] for m in rig.motor_names}
         self._rolls = np.array([sense[motor_of[w]] for w in names])
         self._turns = np.array([sense[steering_name(w)] for w in rig.steered])
         self._maps, self._maps_over = kinematics_of(rig.chassis), kinematics_of(rig.chassis, over=True)
@@ -146,7 +145,7 @@ class StandIn:
     def _arms(self, rig: Rig) -> None:
         """Where the drives of attachments with an encoder stand, and how far each may go."""
         arms = [(i, a) for i, a in enumerate(rig.attachments.values()) if a.kind == "position"]
-        motors = len(motor_names(rig))
+        motors = len(rig.motor_names)
         self._arm = np.array([motors + i for i, _ in arms], np.intp)
         self._arm_top = np.array([a.top_speed_rad_s * (-1.0 if a.reversed else 1.0) for _, a in arms])
         self._arm_low = np.array([a.minimum_rad for _, a in arms])
@@ -224,7 +223,7 @@ class StandIn:
             pointing[...] = self._fixed
             pointing[..., self._at] = (state.angle + angle) / 2
             ground = vectors(rolled, pointing)
-        twist = np.einsum("kw,...w->...k", self._maps.forward, ground)
+        twist = self.twist_of(ground)
         if some(state.over):
             turned = np.einsum("kw,...w->...k", self._maps_over.forward, ground)
             twist = np.where(state.over[..., None] != 0, turned, twist)
@@ -258,6 +257,26 @@ class StandIn:
             over=state.over,
             attached=attached,
         )
+
+    def rolls_freely(self, state: StandInState, told: Floats) -> bool:
+        """Tell whether one robot does nothing under commands, (N, V), but roll on its wheels, none of which is steered."""
+        coasts = told.shape[-1] > len(self._outputs.source)
+        return not (len(self._at) or len(self._arm) or coasts or some(state.lifted) or some(state.over))
+
+    def targets(self, state: StandInState, told: Floats, dt_s: float) -> tuple[Floats, float, float]:
+        """Give the speeds, (N, W), that commands, (N, V), ask of the wheels, and what is left of a gap after a tick and for
+        how long it counts; for one that rolls freely.
+        """
+        decay, memory = self._lag(None, dt_s, 1.0)
+        return self._drives.wanted(decode(self._outputs, told), state.lifted), float(decay), float(memory)
+
+    def twist_of(self, rolled: Floats) -> Floats:
+        """Give the displacement, B + (3,), of ways that wheels roll, B + (W·D,)."""
+        return np.einsum("kw,...w->...k", self._maps.forward, rolled)
+
+    def touches(self, pose: Floats) -> NDArray[np.bool_]:
+        """Tell whether the body at poses, B + (3,), touches anything, B bool."""
+        return self._obstacles.touched(pose)
 
     def _lag(self, coasts: Floats | None, dt_s: float, share: float) -> tuple[Floats | float, Floats | float]:
         """What is left of a gap after a tick, and how long the gap counts for the way: e and τ·(1 - e)."""

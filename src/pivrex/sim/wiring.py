@@ -8,7 +8,6 @@ from dataclasses import dataclass, field, replace
 from math import pi
 
 from pivrex.errors import PivrexError
-from pivrex.line.drive import motor_names
 from pivrex.rig.outputs import Output
 from pivrex.rig.rig import Rig
 
@@ -46,7 +45,7 @@ class Wiring:
 
 def ports_of(rig: Rig) -> dict[str, Output]:
     """Name every port of a rig, in the order of its motors: by what is printed there, else by its pins."""
-    return {_port(name, output): output for name, output in zip(motor_names(rig), rig.outputs().values(), strict=True)}
+    return {_port(name, output): output for name, output in zip(rig.motor_names, rig.outputs().values(), strict=True)}
 
 
 def _port(motor: str, output: Output) -> str:
@@ -58,7 +57,7 @@ def _port(motor: str, output: Output) -> str:
 
 def wiring_of(rig: Rig) -> Wiring:
     """Give the wiring that a rig describes."""
-    motors, names = list(rig.all_motors().values()), motor_names(rig)
+    motors, names = list(rig.all_motors().values()), rig.motor_names
     signs = {name: -1.0 if m.reversed else 1.0 for name, m in zip(names, motors, strict=True)}
     sensors = {w: rig.steering.wheels[w].sensor for w in rig.steered if rig.steering is not None}
     return Wiring(
@@ -98,7 +97,7 @@ def faulty(rig: Rig, words: str, seed: int = 0) -> Wiring:
 
 def _with(wiring: Wiring, rig: Rig, word: str, seed: int) -> Wiring:
     what, _, rest = word.partition(" ")
-    names = motor_names(rig)
+    names = rig.motor_names
     if what == "swap" and "/" in rest:
         a, b = (_known(n.strip(), names) for n in rest.split("/", 1))
         other = {a: b, b: a}
