@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from pivrex.diagnosis.correction import is_right
-from pivrex.errors import UnitError
+from pivrex.errors import RigError, UnitError
 from pivrex.line.line import Line
 from pivrex.line.preview import preview
 from pivrex.rig import RigFile, read_rig
@@ -68,7 +68,9 @@ class WheelFileTest(TempCase):
             Line(file.rig)
         self.assertEqual(file.rig.chassis, read_rig(demo_path("bittern")).chassis)
         avocet = self.file("avocet")
-        avocet.edit("plain", of_kind(avocet.rig, 3, "plain"))
+        with self.assertRaisesRegex(RigError, "this chassis cannot do that"):  # it would be dragged aside
+            avocet.edit("plain", of_kind(avocet.rig, 3, "plain"))
+        avocet.edit("omni", of_kind(avocet.rig, 3, "omni"))
         self.assertEqual(len(avocet.rig.steered), 3)
         avocet.edit("steered", of_kind(avocet.rig, 3, "steered"))
         self.assertEqual(len(avocet.rig.steered), 4)

@@ -11,7 +11,8 @@ from typing import NamedTuple, TextIO
 
 from pivrex.errors import RecordingError
 from pivrex.line.layout import plain
-from pivrex.line.line import STAGES, Line
+from pivrex.line.line import Line
+from pivrex.line.order import STAGES
 from pivrex.rig.channels import BUTTONS, CHANNELS, STICKS
 
 __all__ = ["Player", "Reading", "RecordedDriver", "Recording", "due_tick"]

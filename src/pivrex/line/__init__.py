@@ -1,6 +1,7 @@
 """The line: every stage an object of its own, and the Tick that joins them."""
 
+from pivrex.line.entry import Entry
 from pivrex.line.layout import Column, Layout, plain
-from pivrex.line.line import Entry, Line, LineState
+from pivrex.line.line import Line, LineState
 
 __all__ = ["Column", "Entry", "Layout", "Line", "LineState", "plain"]

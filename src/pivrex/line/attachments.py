@@ -197,7 +197,7 @@ class Attachments(Stage):
 
     def place(self, layout: Layout) -> None:
         names = list(self._kinds)
-        self.requests = layout.these("bindings", [f"{n}_{part}" for n in names for part in ("share", "to", "by")])
+        self.entry = layout.these("bindings", [f"{n}_{part}" for n in names for part in ("share", "to", "by")])
         self._at = np.array(
             [layout.at("sensed", f"{n}_at") for n, k in self._kinds.items() if k == "position"], np.intp
         )
@@ -212,7 +212,7 @@ class Attachments(Stage):
         return AttachmentState(begin, begin)
 
     def step(self, state: AttachmentState, row: Floats) -> AttachmentState:
-        requests = row[..., self.requests].reshape((*row.shape[:-1], -1, 3))
+        requests = row[..., self.entry].reshape((*row.shape[:-1], -1, 3))
         at = np.zeros(requests.shape[:-1])
         at[..., self._positions] = row[..., self._at]
         after, drive = obey(self.settings, state, requests, at, row[..., self._stopped])

@@ -88,6 +88,8 @@ class Clock(Given):
     name = "clock"
 
     def __init__(self, calibrated: bool) -> None:
+        self.entry = 2
+        """Where it stands whether a robot is stopped."""
         self.columns = named("clock", ("tick", ""), ("t", "s"), ("stopped", ""), *([("source", "")] * calibrated))
 
     @classmethod

@@ -236,7 +236,7 @@ class Wheels(Stage):
 
     def phrases(self, told: Told) -> list[str]:
         asked = told("wheels", f"{told.column}_asked")
-        if told.line.by_motion(told):
+        if told.by_motion:
             wheel = self._rig.chassis.wheels[told.w]
             if self.settings.steered and wheel.steered:
                 return [f"{asked:.2f} m/s"]

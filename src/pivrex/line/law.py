@@ -131,7 +131,7 @@ class Law(Stage):
 
     def place(self, layout: Layout) -> None:
         self._in = layout.stage("rate")
-        self.twist = layout.these("law", ("forward", "left", "turn"))
+        self.entry = layout.these("law", ("forward", "left", "turn"))
         self._level, self._full = layout.at("law", "level"), layout.these("law", [f"full_{n}" for n, _ in TWIST])
         self.entered = layout.at("law", "entered")
 
@@ -169,7 +169,7 @@ class Law(Stage):
         if self._brake >= 0 or self._coast >= 0:
             halted = row[..., [k for k in (self._brake, self._coast) if k >= 0]].any(axis=-1, keepdims=True)
             twist = np.where(halted, 0.0, twist)
-        row[..., self.twist], row[..., self._full] = twist, full
+        row[..., self.entry], row[..., self._full] = twist, full
         row[..., self._level], row[..., self.entered] = state.level, 0.0
         return state
 
@@ -228,7 +228,7 @@ class Law(Stage):
             return ["asked for beside the sticks"]
         if not told.by_stick:
             return []
-        if told.line.by_motion(told):
+        if told.by_motion:
             return [f"{self._shares(told)}{self._motion(told, 2)}"]
         main = told.terms[told.main]
         others = [(f, v) for f, v in told.terms.items() if f != told.main]

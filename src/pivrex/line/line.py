@@ -1,4 +1,4 @@
-"""The line: its stages in order, and their joining. It reads like the path of the data, and knows nothing of any stage."""
+"""The line: a rig's stages joined. What each does stands in its own file, their order in `pivrex.line.order`."""
 
 from __future__ import annotations
 
@@ -6,60 +6,17 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from pivrex.line.attachments import Attachments
-from pivrex.line.axes import Axes
-from pivrex.line.band import Band
-from pivrex.line.bindings import Bindings
-from pivrex.line.curve import Curve
-from pivrex.line.drive import Drive
-from pivrex.line.frame import Frame
-from pivrex.line.heading import Heading
-from pivrex.line.inputs import NOWHERE, Clock, Given, Inputs, Raw, Sensed, Truth
-from pivrex.line.kinematics import Wheels
+from pivrex.line.entry import Entry, enter
+from pivrex.line.inputs import NOWHERE, Given, Inputs
 from pivrex.line.law import Law
 from pivrex.line.layout import Layout, plain
-from pivrex.line.limits import Limits
-from pivrex.line.motion import WheelsMotion, speeds_at
+from pivrex.line.motion import speeds_at
+from pivrex.line.order import ASKING, FOLLOWING
 from pivrex.line.outputs import Outputs
-from pivrex.line.pointing import Pointing
-from pivrex.line.probe import Probe
-from pivrex.line.rate import Rate
-from pivrex.line.scale import Scale
 from pivrex.line.stage import Floats, Stage
-from pivrex.line.steering import Steering
-from pivrex.line.told import Told
 from pivrex.rig.rig import Rig
 
-__all__ = ["ASKING", "FOLLOWING", "STAGES", "Entry", "Line", "LineState"]
-
-ASKING: tuple[type[Stage], ...] = (
-    Clock, Sensed, Truth, Raw, Heading, Pointing, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe,
-)  # fmt: skip
-"""What is asked for: from readings to a twist and requests to attachments."""
-
-FOLLOWING: tuple[type[Stage], ...] = (Frame, Wheels, Limits, Steering, WheelsMotion, Drive, Attachments, Outputs)
-"""What follows from a twist and requests."""
-
-STAGES = tuple(stage.name for stage in ASKING + FOLLOWING)
-"""The names of all stages, in the order of the line."""
-
-
-class Entry(NamedTuple):
-    """What is asked for by somebody else than the controls; it enters between the two halves, NaN where it says nothing.
-
-    Attributes
-    ----------
-    twist : B + (3,) float64 or None
-        In the law's place: forward and left in m/s, turn in rad/s.
-    requests : B + (A, 3) float64 or None
-        To the attachments, as `pivrex.line.attachments.obey` has them: share, to, by.
-    probe : B + (2,) float64 or None
-        Which motor alone is told something, from 1, and its duty; see `pivrex.line.probe`.
-    """
-
-    twist: Floats | None = None
-    requests: Floats | None = None
-    probe: Floats | None = None
+__all__ = ["Line", "LineState"]
 
 
 class LineState(NamedTuple):
@@ -156,7 +113,7 @@ class Line:
         for k, step in self._asking:
             after[k] = step(after[k], row)
         if entry is not None:
-            self._enter(row, entry)
+            enter(self.stages, row, entry)
         for k, step in self._following:
             after[k] = step(after[k], row)
         return LineState(state.tick + 1.0, tuple(after)), row
@@ -172,18 +129,6 @@ class Line:
         for place, values in zip(self._given, (sensed, truth, raw), strict=True):
             row[..., place] = values
         return row
-
-    def _enter(self, row: Floats, entry: Entry) -> None:
-        """Let somebody else ask. A robot that is stopped obeys nobody."""
-        if entry.twist is not None:
-            stopped = row[..., self.layout.at("clock", "stopped"), None] != 0
-            row[..., self.law.twist] = np.where(stopped, 0.0, entry.twist)
-            row[..., self.law.entered] = 1.0
-        attachments = self.stages.get("attachments")
-        if entry.requests is not None and isinstance(attachments, Attachments):
-            row[..., attachments.requests] = entry.requests.reshape((*row.shape[:-1], -1))
-        if entry.probe is not None:
-            row[..., self.layout.stage("probe")] = entry.probe
 
     def source_number(self, name: str) -> float:
         """Give the number of the source that drives, where it has a calibration of its own; else 0."""
@@ -222,9 +167,3 @@ class Line:
             for name, stage in self.stages.items()
         )
         return LineState(state.tick, tuple(kept))
-
-    def by_motion(self, told: Told) -> bool:
-        """Tell whether a wheel is derived from the whole motion, where the functions do not simply add up."""
-        frame = self.stages.get("frame")
-        turned = isinstance(frame, Frame) and frame.turns(told)
-        return bool(told("law", "entered") or "steering" in self.stages or turned or told.get("heading", "over"))

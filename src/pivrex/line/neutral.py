@@ -6,8 +6,9 @@ from collections.abc import Collection
 
 from pivrex.line.axes import Axes, of_drivers, to_fractions
 from pivrex.line.band import Band, dead_band
-from pivrex.line.bindings import Bindings, deflections
+from pivrex.line.bindings import Bindings
 from pivrex.line.line import Line
+from pivrex.line.presses import deflections
 from pivrex.line.stage import PRESSED, Floats
 
 __all__ = ["not_at_rest"]

@@ -67,6 +67,10 @@ class Stage:
 
     name: ClassVar[str]
     reads: tuple[str, ...] = ()
+    entry: Any = None
+    """The places of what somebody else may ask for instead; see `pivrex.line.entry`."""
+    entered: int = -1
+    """The place of whether somebody did."""
     settings: Any = None
     columns: tuple[Column, ...] = ()
     kept_while: tuple[object, ...] = ()

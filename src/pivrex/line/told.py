@@ -51,6 +51,14 @@ class Told:
         return self(stage, name) if self.line.layout.has(stage, name) else otherwise
 
     @property
+    def by_motion(self) -> bool:
+        """Whether the wheel is derived from the whole motion, where the functions do not simply add up."""
+        turned = any(
+            abs(self("law", n) - self.get("frame", n, self("law", n))) > NOTHING for n in ("forward", "left", "turn")
+        )
+        return bool(self("law", "entered") or "steering" in self.line.stages or turned or self.get("heading", "over"))
+
+    @property
     def control(self) -> str:
         """What the hand holds: "forward stick"."""
         rig = self.line.rig

@@ -1,0 +1,42 @@
+"""Entry: what somebody else than the controls asks for, between the two halves of the line."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NamedTuple
+
+import numpy as np
+
+from pivrex.line.stage import Floats, Stage
+
+__all__ = ["Entry", "enter"]
+
+
+class Entry(NamedTuple):
+    """What is asked for by somebody else than the controls: a routine, a comparison, a shakedown.
+
+    Attributes
+    ----------
+    twist : B + (3,) float64 or None
+        In the law's place: forward and left in m/s, turn in rad/s.
+    requests : B + (A, 3) float64 or None
+        To the attachments, as `pivrex.line.attachments.obey` has them: share, to, by.
+    probe : B + (2,) float64 or None
+        Which motor alone is told something, from 1, and its duty; see `pivrex.line.probe`.
+    """
+
+    twist: Floats | None = None
+    requests: Floats | None = None
+    probe: Floats | None = None
+
+
+def enter(stages: Mapping[str, Stage], row: Floats, entry: Entry) -> None:
+    """Put an entry in the place of what the controls asked for, in rows, B + (K,). A robot that is stopped obeys no twist."""
+    if entry.twist is not None:
+        stopped = row[..., stages["clock"].entry, None] != 0
+        row[..., stages["law"].entry] = np.where(stopped, 0.0, entry.twist)
+        row[..., stages["law"].entered] = 1.0
+    if entry.requests is not None and "attachments" in stages:
+        row[..., stages["attachments"].entry] = entry.requests.reshape((*row.shape[:-1], -1))
+    if entry.probe is not None:
+        row[..., stages["probe"].entry] = entry.probe

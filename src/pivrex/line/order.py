@@ -1,0 +1,37 @@
+"""The stages in the order of the line, a row each. A new stage is a file of its own and its name in one of these rows."""
+
+from __future__ import annotations
+
+from pivrex.line.attachments import Attachments
+from pivrex.line.axes import Axes
+from pivrex.line.band import Band
+from pivrex.line.bindings import Bindings
+from pivrex.line.curve import Curve
+from pivrex.line.drive import Drive
+from pivrex.line.frame import Frame
+from pivrex.line.heading import Heading
+from pivrex.line.inputs import Clock, Raw, Sensed, Truth
+from pivrex.line.kinematics import Wheels
+from pivrex.line.law import Law
+from pivrex.line.limits import Limits
+from pivrex.line.motion import WheelsMotion
+from pivrex.line.outputs import Outputs
+from pivrex.line.pointing import Pointing
+from pivrex.line.probe import Probe
+from pivrex.line.rate import Rate
+from pivrex.line.scale import Scale
+from pivrex.line.stage import Stage
+from pivrex.line.steering import Steering
+
+__all__ = ["ASKING", "FOLLOWING", "STAGES"]
+
+ASKING: tuple[type[Stage], ...] = (
+    Clock, Sensed, Truth, Raw, Heading, Pointing, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe,
+)  # fmt: skip
+"""What is asked for: from readings to a twist and requests to attachments."""
+
+FOLLOWING: tuple[type[Stage], ...] = (Frame, Wheels, Limits, Steering, WheelsMotion, Drive, Attachments, Outputs)
+"""What follows from a twist and requests."""
+
+STAGES = tuple(stage.name for stage in ASKING + FOLLOWING)
+"""The names of all stages, in the order of the line."""
