@@ -326,7 +326,7 @@ class DirectionTest(unittest.TestCase):
         axes = t.line.stages["axes"].settings
         raw = {}
         for i, (name, share) in enumerate((("left_y", math.cos(a)), ("left_x", math.sin(a)))):
-            raw[name] = float(axes.low[0, i] - 0.7 * share / axes.per_low[0, i])  # away and left read less
+            raw[name] = float(axes.rest[0, 1, i] + 0.7 * share / axes.per[0, 1, i])  # away and left read less
         t.hold(raw, 200)
         self.assertAlmostEqual(math.degrees(math.atan2(t.get("axes", "sideways"), t.get("axes", "forward"))), 25.0)
         return math.degrees(math.atan2(t.get("law", "left"), t.get("law", "forward")))

@@ -25,19 +25,18 @@ class AxesSettings:
 
     Attributes
     ----------
-    low, high : (P, C) float64
-        The ends of the centre range, in raw units. A one-sided channel rests at the end of its range.
-    per_low, per_high : (P, C) float64
-        One over the width of the half below and above the centre; 0 where there is no such half.
-    sign : (P, C) float64
-        -1 where a smaller reading means more, as with sticks; +1 for triggers.
+    rest : (P, 2, C) float64
+        The ends of the centre range, the upper and the lower, in raw units. A one-sided channel rests at the end of its
+        range.
+    per : (P, 2, C) float64
+        One over the width of the half above, and minus one over that below; 0 where there is no such half.
+    gives : (P, 2, C) float64
+        What a whole half gives: +1 or -1.
     """
 
-    low: Floats
-    high: Floats
-    per_low: Floats
-    per_high: Floats
-    sign: Floats
+    rest: Floats
+    per: Floats
+    gives: Floats
 
 
 def calibration(drivers: Sequence[Sequence[tuple[str, Axis]]]) -> AxesSettings:
@@ -53,15 +52,14 @@ def calibration(drivers: Sequence[Sequence[tuple[str, Axis]]]) -> AxesSettings:
                 low, high = axis.centre if axis.centre is not None else (middle, middle)
                 sign = 1.0 if axis.reversed else -1.0
             below, above = low - axis.minimum, axis.maximum - high
-            rows.append((low, high, 1 / below if below else 0.0, 1 / above if above else 0.0, sign))
-    whole = np.array(rows, float).reshape(len(drivers), -1, 5)
-    return AxesSettings(*(whole[..., i].copy() for i in range(5)))
+            rows.append((high, low, 1 / above if above else 0.0, -1 / below if below else 0.0, sign, -sign))
+    whole = np.array(rows, float).reshape(len(drivers), -1, 3, 2).transpose(0, 2, 3, 1)
+    return AxesSettings(*(whole[:, i].copy() for i in range(3)))
 
 
 def of_drivers(settings: AxesSettings, driver: NDArray[np.intp] | int) -> AxesSettings:
-    """Give the calibration of the drivers of a batch, B + (C,) each instead of (P, C), from their numbers, B."""
-    s = settings
-    return AxesSettings(s.low[driver], s.high[driver], s.per_low[driver], s.per_high[driver], s.sign[driver])
+    """Give the calibration of the drivers of a batch, B + (2, C) each instead of (P, 2, C), from their numbers, B."""
+    return AxesSettings(settings.rest[driver], settings.per[driver], settings.gives[driver])
 
 
 def to_fractions(settings: AxesSettings, raw: Floats) -> Floats:
@@ -70,7 +68,7 @@ def to_fractions(settings: AxesSettings, raw: Floats) -> Floats:
     Parameters
     ----------
     settings : AxesSettings
-        Of one driver, (C,), or of each robot's, B + (C,); see `of_drivers`.
+        Of one driver, (2, C), or of each robot's, B + (2, C); see `of_drivers`.
     raw : B + (C,) float64
         In the units of each device. NaN (no reading) counts as rest.
 
@@ -89,9 +87,8 @@ def to_fractions(settings: AxesSettings, raw: Floats) -> Floats:
     piecewise-linear map that is 0 on the centre range and ±1 at the ends.)
     """
     # fmax and fmin take the number where the other side is NaN, so no reading can pass a NaN on
-    above = np.fmin(np.fmax((raw - settings.high) * settings.per_high, 0.0), 1.0)
-    below = np.fmin(np.fmax((settings.low - raw) * settings.per_low, 0.0), 1.0)
-    fractions: Floats = settings.sign * (above - below)
+    halves = np.fmin(np.fmax((raw[..., None, :] - settings.rest) * settings.per, 0.0), 1.0) * settings.gives
+    fractions: Floats = halves[..., 0, :] + halves[..., 1, :]
     return fractions
 
 

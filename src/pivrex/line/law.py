@@ -170,7 +170,7 @@ class Law(Stage):
             halted = row[..., [k for k in (self._brake, self._coast) if k >= 0]].any(axis=-1, keepdims=True)
             twist = np.where(halted, 0.0, twist)
         row[..., self.entry], row[..., self._full] = twist, full
-        row[..., self._level], row[..., self.entered] = state.level, 0.0
+        row[..., self._level] = state.level
         return state
 
     def run(self, state: LawState, rows: Floats, counts: Sequence[bool]) -> LawState:

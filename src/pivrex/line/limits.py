@@ -77,8 +77,10 @@ def scale_all(asked: Floats, top: Floats) -> Floats:
     B + (W,) float64
         asked / max(1, max over wheels of |asked|/top).
     """
-    most = np.maximum(np.maximum.reduce(np.abs(asked) / top, axis=-1, keepdims=True), 1.0)
-    given: Floats = asked / most
+    most = np.maximum.reduce(np.abs(asked) / top, axis=-1)
+    if not some(most > 1.0):
+        return asked
+    given: Floats = asked / np.maximum(most, 1.0)[..., None]
     return given
 
 
@@ -89,9 +91,10 @@ def clip_each(asked: Floats, top: Floats) -> Floats:
 
 def scale_vectors(asked: Floats, top: Floats) -> Floats:
     """Like `scale_all`, for the velocity vectors of steered wheels, B + (W, 2)."""
-    size = np.hypot(asked[..., 0], asked[..., 1])
-    most = np.maximum(np.maximum.reduce(size / top, axis=-1, keepdims=True), 1.0)
-    given: Floats = asked / most[..., None]
+    most = np.maximum.reduce(np.hypot(asked[..., 0], asked[..., 1]) / top, axis=-1)
+    if not some(most > 1.0):
+        return asked
+    given: Floats = asked / np.maximum(most, 1.0)[..., None, None]
     return given
 
 
@@ -224,7 +227,7 @@ class Limits(Stage):
             hubs = row[..., self._hubs].reshape((*row.shape[:-1], -1, 2))
             vectors = fit(self.settings, self._maps, row[..., self._twist], hubs, over, point)
             row[..., self._vectors] = vectors.reshape((*row.shape[:-1], -1))
-            given = np.hypot(vectors[..., 0], vectors[..., 1])
+            given = asked if vectors is hubs else np.hypot(vectors[..., 0], vectors[..., 1])
         else:
             given = fit(self.settings, self._maps, row[..., self._twist], asked, over, point)
         row[..., self._out] = given

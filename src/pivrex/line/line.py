@@ -54,7 +54,7 @@ class Line:
         working = [(k, s.step) for k, s in enumerate(self._order) if not isinstance(s, Given)]
         self._asking = [(k, step) for k, step in working if k < first]
         self._following = [(k, step) for k, step in working if k >= first]
-        self._given = [self.layout.stage(n) for n in ("sensed", "truth", "raw")]
+        self._sensed, self._truth, self._raw = (self.layout.stage(n) for n in ("sensed", "truth", "raw"))
         self.wheels = tuple(w.name for w in rig.chassis.wheels)
         self.functions, self.channels = self.inputs.functions, self.inputs.names
         self.top_m_s = np.array([rig.wheel_top_m_s(w) for w in self.wheels])
@@ -72,7 +72,7 @@ class Line:
         """Give the raw readings, B + (R,), of controls that nobody touches."""
         resting = np.zeros((*batch, len(self.inputs.names)))
         axes = self.stages["axes"].settings
-        resting[..., : len(self.functions)] = (axes.low[0] + axes.high[0]) / 2
+        resting[..., : len(self.functions)] = axes.rest[0].mean(axis=0)
         return resting
 
     def step(
@@ -121,13 +121,12 @@ class Line:
     def begin(
         self, tick: Floats, raw: Floats, sensed: Floats, stop: Floats | float, driving: Floats | float, truth: Floats
     ) -> Floats:
-        """Give a row, B + (K,), with what goes in, all else open."""
-        row = np.empty((*raw.shape[:-1], len(self.layout)))
+        """Give a row, B + (K,), with what goes in, all else 0."""
+        row = np.zeros((*raw.shape[:-1], len(self.layout)))
         row[..., 0], row[..., 1], row[..., 2] = tick, tick * self.dt_s, stop
         if self.inputs.calibrated:
             row[..., 3] = driving
-        for place, values in zip(self._given, (sensed, truth, raw), strict=True):
-            row[..., place] = values
+        row[..., self._sensed], row[..., self._truth], row[..., self._raw] = sensed, truth, raw
         return row
 
     def source_number(self, name: str) -> float:

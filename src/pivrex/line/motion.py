@@ -36,8 +36,8 @@ class MotionSettings:
     steered: bool
 
 
-def achieved(settings: MotionSettings, wheels: Floats, over: Floats | None = None) -> Floats:
-    """Give forward m/s, left m/s, turn rad/s, residual and scrub in m/s, B + (5,), of wheels, B + (W·D,).
+def achieved(settings: MotionSettings, wheels: Floats, over: Floats | None, motion: Floats) -> None:
+    """Write forward m/s, left m/s, turn rad/s, residual and scrub in m/s, B + (5,), of wheels, B + (W·D,), into ``motion``.
 
     The residual is the length of what the wheel that disagrees most has left, the scrub the greatest side slip of a plain
     wheel. ``over``, B, is 1 where the robot lies on its back.
@@ -46,12 +46,10 @@ def achieved(settings: MotionSettings, wheels: Floats, over: Floats | None = Non
     if over is not None and some(over):
         found = np.where(over[..., None] > 0, np.einsum("kw,...w->...k", settings.maps_over, wheels), found)
     n = 3 + settings.components
-    motion = np.empty((*wheels.shape[:-1], 5))
     motion[..., :3] = found[..., :3]
     disagrees, scrubs = found.shape[-1] > 3, found.shape[-1] > n
     motion[..., 3] = np.maximum.reduce(np.abs(misfit(found[..., 3:n], settings.steered)), axis=-1) if disagrees else 0.0
     motion[..., 4] = np.maximum.reduce(np.abs(found[..., n:]), axis=-1) if scrubs else 0.0
-    return motion
 
 
 class WheelsMotion(Stage):
@@ -90,7 +88,7 @@ class WheelsMotion(Stage):
         if self.settings.steered:
             wheels = vectors(wheels, row[..., self._angles])
         over = row[..., self._over] if self._over >= 0 else None
-        row[..., self._out] = achieved(self.settings, wheels, over)
+        achieved(self.settings, wheels, over, row[..., self._out])
         return state
 
 

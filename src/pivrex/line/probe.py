@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from pivrex.line.inputs import Inputs
+from pivrex.line.inputs import Given, Inputs
 from pivrex.line.layout import Layout
-from pivrex.line.stage import Floats, Rung, Stage, named
+from pivrex.line.stage import Floats, Rung, named
 from pivrex.line.told import Told
 from pivrex.rig.rig import Rig
 
@@ -33,8 +33,8 @@ def probed(drive: Floats, motor: Floats, duty: Floats) -> Floats:
     return np.where(motor[..., None] > 0, alone, drive)
 
 
-class Probe(Stage):
-    """Which motor is probed, and its duty: none, unless somebody enters behind this stage and says so."""
+class Probe(Given):
+    """Which motor is probed, and its duty: none, unless somebody enters and says so."""
 
     name = "probe"
     columns = named("probe", ("motor", ""), ("duty", ""))
@@ -48,10 +48,6 @@ class Probe(Stage):
 
     def place(self, layout: Layout) -> None:
         self.entry = layout.stage("probe")
-
-    def step(self, state: object, row: Floats) -> object:
-        row[..., self.entry] = 0.0
-        return state
 
     def rungs(self, told: Told) -> list[Rung]:
         motor = int(told("probe", "motor"))

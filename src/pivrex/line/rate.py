@@ -30,6 +30,8 @@ class RateSettings:
         How far a value may go in one tick, away from zero and towards it; `NO_LIMIT` per second for none.
     turn : (C,) float64
         up/down: how much of what a tick has left at zero counts on the other side.
+    gentle : bool
+        Whether no channel grows faster than it falls: then the lowest value is the larger of two, see `rate_limit`.
     unlimited : bool
         Whether no channel has a rate limit.
     pair : (2,) int
@@ -39,6 +41,7 @@ class RateSettings:
     up: Floats
     down: Floats
     turn: Floats
+    gentle: bool
     unlimited: bool
     pair: NDArray[np.intp]
 
@@ -51,7 +54,7 @@ def settings_of(rig: Rig) -> RateSettings:
     down = np.array([s.slower_per_s or NO_LIMIT for s in each]) * rig.dt_s
     pair = [axes.index("forward"), axes.index("sideways")] if rig.keeps_direction else []
     unlimited = not any(s.faster_per_s or s.slower_per_s for s in each)
-    return RateSettings(up, down, up / down, unlimited, np.array(pair, np.intp))
+    return RateSettings(up, down, up / down, bool((up <= down).all()), unlimited, np.array(pair, np.intp))
 
 
 def rate_limit(settings: RateSettings, before: Floats, wanted: Floats) -> Floats:
@@ -81,7 +84,7 @@ def rate_limit(settings: RateSettings, before: Floats, wanted: Floats) -> Floats
     sign = np.copysign(1.0, before)
     p, g = before * sign, wanted * sign
     q = p - settings.down
-    floor = np.maximum(q, 0.0) + np.minimum(q, 0.0) * settings.turn
+    floor = np.maximum(q, q * settings.turn) if settings.gentle else np.where(q < 0, q * settings.turn, q)
     limited: Floats = sign * np.minimum(np.maximum(g, floor), p + settings.up)
     if settings.pair.size:
         here, there = before[..., settings.pair], wanted[..., settings.pair]

@@ -157,7 +157,9 @@ def aim(
         inward = np.where(np.abs(inward) > pi / 2, inward - np.copysign(pi, inward), inward)
         target = np.where(held, angle + inward, target)
         driven = driven & ~held
-    share = np.where(driven, reach / np.maximum(size, NEARLY), 1.0) if settings.cosine else np.ones(size.shape)
+    share = np.ones(size.shape)
+    if settings.cosine:
+        np.divide(reach, size, out=share, where=driven)
     speed = (along if settings.cosine else way * size) * driven
     return Aim(target, way, share, speed)
 
