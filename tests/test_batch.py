@@ -159,7 +159,7 @@ class StageTest(unittest.TestCase):
                     poisoned = np.full(len(row), np.nan)
                     for read in stage.reads:
                         poisoned[line.layout.stage(read)] = row[line.layout.stage(read)]
-                    poisoned[line.law.entered] = 0.0  # whoever enters writes it
+                    poisoned[line.layout.stage(name)] = 0.0  # what a row begins with
                     stage.step(before.stages[list(line.stages).index(name)], poisoned)
                     own = line.layout.stage(name)
                     self.assertEqual(poisoned[own].tobytes(), row[own].tobytes(), f"{rig.name} {name}")

@@ -127,6 +127,7 @@ class Bindings(Stage):
         if "slow" in at:
             self._idle[at["slow"]] = 1.0
         self._idle[[i for n, i in at.items() if n.endswith("_to") and n != "level_to"]] = np.nan
+        self._idles = bool((self._idle != 0).any())
         self._twist = slice(0, 4 if "pivot" in at else 3 if "forward" in at else 0)
         self._writers = [self._writer(deed, at) for deed in self.deeds]
         self._follower_at = [
@@ -213,7 +214,8 @@ class Bindings(Stage):
 
     def step(self, state: BindingState, row: Floats) -> BindingState:
         s = self.settings
-        row[..., self._out] = self._idle
+        if self._idles:
+            row[..., self._out] = self._idle
         if some(state.busy) or some(row[..., self._pressed] >= PRESSED):
             out = row[..., self._out]
             state, acting = act(s, state, row[..., self._raw], row[..., self._t], row[..., self._stopped] != 0)

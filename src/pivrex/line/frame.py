@@ -86,16 +86,17 @@ def to_robot(twist: Floats, heading_rad: float | Floats, turn_rad_s: Floats, dt_
     -------
     B + (3,) float64
     """
-    angle, gain = np.asarray(heading_rad), np.asarray(1.0)
+    angle: Floats | float = heading_rad
+    gain: Floats | float = 1.0
     if dt_s:
         half, gain = straighten(turn_rad_s * dt_s)
         angle = angle + half
     if lead_s:
         angle = angle + turn_rad_s * lead_s
     c, s = np.cos(angle) * gain, np.sin(angle) * gain
-    turned = np.array(twist, np.float64)
-    turned[..., 0] = c * twist[..., 0] + s * twist[..., 1]
-    turned[..., 1] = c * twist[..., 1] - s * twist[..., 0]
+    forward, left = twist[..., 0], twist[..., 1]
+    turned = np.empty(twist.shape)
+    turned[..., 0], turned[..., 1], turned[..., 2] = c * forward + s * left, c * left - s * forward, twist[..., 2]
     return turned
 
 
@@ -246,23 +247,25 @@ def robot_twist(
         return moved
     # no wheel is asked for more than this share of what it can, whatever the direction
     most = np.hypot(moved[..., 0], moved[..., 1]) * settings.safe[0] + np.abs(turn) * settings.safe[1]
-    if (most <= 1.0).all():
+    if not some(most > 1.0):
         return moved
     point = state.point if some(state.point) else None
     for _ in range(PASSES):
         given = given_turn(limits, maps, forward, moved, over, point)
         # where nothing can be taken the turn stays as it was asked, to the bit, whatever others of the batch do
-        moved = _once(settings, twist, ahead, np.where(most > 1.0, given, turn), state, over)
+        left = np.where(most > 1.0, given, turn)
+        if not some(left != turn):
+            break
+        moved = _once(settings, twist, ahead, left, state, over)
     return moved
 
 
 def _once(
     settings: FrameSettings, twist: Floats, ahead: Floats, turn: Floats, state: FrameState, over: Floats | None
 ) -> Floats:
-    by_field = int(np.count_nonzero(state.field))
-    if by_field:
+    if some(state.field):
         turned = to_robot(twist, ahead, turn, settings.straight_s, settings.lead_s)
-        twist = turned if by_field == state.field.size else np.where(state.field[..., None] > 0, turned, twist)
+        twist = turned if not state.field.ndim else np.where(state.field[..., None] > 0, turned, twist)
     if some(state.point):
         x, y = np.moveaxis(settings.points[state.point.astype(np.intp)], -1, 0)
         moved = shift(twist, x, y if over is None else np.where(over > 0, -y, y))

@@ -132,10 +132,10 @@ def hub_velocities(kinematics: Kinematics, twist: Floats) -> Floats:
 
 def vectors(speeds: Floats, angles_rad: Floats) -> Floats:
     """Give velocity vectors, B + (W·2,), of wheels that roll at ``speeds`` and point along ``angles_rad``, B + (W,)."""
-    found = np.empty((*speeds.shape, 2))
-    found[..., 0] = speeds * np.cos(angles_rad)
-    found[..., 1] = speeds * np.sin(angles_rad)
-    return found.reshape(*speeds.shape[:-1], -1)
+    found = np.empty((*speeds.shape[:-1], 2 * speeds.shape[-1]))
+    found[..., 0::2] = speeds * np.cos(angles_rad)
+    found[..., 1::2] = speeds * np.sin(angles_rad)
+    return found
 
 
 def twist_of(kinematics: Kinematics, wheels: Floats) -> Floats:
