@@ -126,7 +126,8 @@ class ChannelShaping(Table):
     slower_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
         default=0.0,
         alias="slower",
-        description="Rate limit towards zero; 0 for none. Stopping goes round it.",
+        description="Rate limit towards zero; 0 for none. There is no pause at zero: what a tick has left there counts at the "
+        "other rate. Stopping goes round it.",
         examples=["6 /s"],
     )
 
@@ -155,8 +156,8 @@ class Shaping(Table):
 
     measure: Literal["axis", "stick", "sum"] = Field(
         default="axis",
-        description="What the dead band measures: each axis by itself, the stick's distance from its centre, "
-        "or the sum of both axes.",
+        description="What the dead band measures: each axis by itself, the stick's distance from its centre (two edges make "
+        "an ellipse), or the sum of both axes (a rhombus). Only the last two keep the direction of a push.",
         examples=["stick"],
     )
     onset: Literal["rescaled", "cut"] = Field(
@@ -269,7 +270,12 @@ class Level(Table):
 
 
 class SpeedLevels(Table):
-    """Speed levels, slowest first, and the buttons that walk through them."""
+    """Speed levels, slowest first, and the buttons that walk through them. Where moving and turning are asked for apart
+    (arcade, triggers, planar, a button's "turn left 40 %"), each share counts for its part. With tank both sides get one
+    share, so that a resting side rests and the path stays as curved as the sticks say: the share for moving while both
+    sides go the same way, the one for turning while they go opposite ways alike, evenly in between. A pivot gets the
+    share for moving, and the wheels of the side that it names stand.
+    """
 
     levels: tuple[Level, ...] = Field(default=(Level(name="full"),), min_length=1, description="The levels.")
     start: str = Field(default="", description="The level at the start; the last if left out.", examples=["cruise"])

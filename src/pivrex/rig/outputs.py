@@ -75,7 +75,7 @@ class SpeedOutput(Ported):
 
 
 class DutyOutput(_Pulsed):
-    """A signed duty: one number whose sign is the direction."""
+    """A signed duty: one whole number, rounded to the nearest (halves to the even one), whose sign is the direction."""
 
     kind: Literal["duty"]
     PINS: ClassVar[tuple[str, ...]] = ("pin",)
