@@ -20,6 +20,9 @@ __all__ = ["Law", "LawSettings", "LawState", "full_speeds", "settings_of"]
 
 EACH, SIDES, DISTANCE = range(3)
 
+SHOWN = 0.005
+"""What two digits show."""
+
 TWIST = (("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"))
 
 
@@ -123,7 +126,7 @@ class Law(Stage):
             "law", *TWIST, ("level", ""), *((f"full_{n}", unit) for n, unit in TWIST), ("entered", "")
         )  # fmt: skip
         maps = kinematics_of(rig.chassis)
-        self._rows = maps.inverse if maps.hubs is None else maps.hubs.sum(axis=1)
+        self._rows = maps.inverse[:, None, :] if maps.hubs is None else maps.hubs
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Law:
@@ -197,14 +200,20 @@ class Law(Stage):
     # --- what it tells ---
 
     def terms(self, told: Told) -> dict[str, float]:
-        """Give what each function adds to a wheel's speed, in m/s: the law and the wheel matrix are linear."""
+        """Give what each function adds to a wheel's speed, in m/s: the law and the wheel matrix are linear. Of wheels beside
+        steered ones it is the length of what it adds to the hub's velocity.
+        """
         full = np.array([told("law", f"full_{n}") for n, _ in TWIST])
         found = {}
         for i, function in enumerate(self.functions):
             unit = np.zeros(len(self.functions))
             unit[i] = told("rate", function)
-            found[function] = float((self._rows[told.w] * self.function(unit) * full).sum())
+            found[function] = self._along(told, self.function(unit) * full)
         return found
+
+    def _along(self, told: Told, twist: Floats) -> float:
+        parts = (self._rows[told.w] * twist).sum(axis=-1)
+        return float(parts[0]) if len(parts) == 1 else float(np.hypot(parts[0], parts[1]))
 
     def from_elsewhere(self, told: Told) -> bool:
         """Tell whether the motion is a button's, or one that entered here, or none because it is braked."""
@@ -234,12 +243,13 @@ class Law(Stage):
         others = [(f, v) for f, v in told.terms.items() if f != told.main]
         # what a button asks for beside the sticks, where these are at rest
         twist = np.array([told("law", n) for n, _ in TWIST])
-        others.append(("button", float((self._rows[told.w] * twist).sum()) - sum(told.terms.values())))
-        others = [(f, v) for f, v in others if abs(v) >= NOTHING]
+        others.append(("button", self._along(told, twist) - sum(told.terms.values())))
+        others = [(f, v) for f, v in others if abs(v) >= SHOWN]
+        asked = told("wheels", f"{told.column}_asked")
         total = f"{self._shares(told)}{main + 0.0:.2f} m/s" + "".join(
             f" {'+' if v > 0 else '-'} {f} {abs(v):.2f}" for f, v in others
         )
-        return [total] + ([f"{told('wheels', f'{told.column}_asked'):.2f} m/s"] if others else [])
+        return [total] + ([f"{asked:.2f} m/s"] if others or abs(asked - main) >= SHOWN else [])
 
     def _motion(self, told: Told, digits: int) -> str:
         sign = "+" if digits == 3 else ""

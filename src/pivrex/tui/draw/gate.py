@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Dots, Picture
 
 __all__ = ["GateData", "draw_gate", "outline"]
@@ -95,8 +96,12 @@ def draw_gate(data: GateData, width: int, height: int) -> Picture:
             )
     caption = "○ stick  ● shaped" if width < 52 else f"○ stick  ● shaped   up {data.names[1]}, across {data.names[0]}"
     picture.text(max(1, min(left, width - len(caption) - 1)), top + h, caption, "dim", width - 2)
-    for row, (sign, text) in enumerate(data.notes, top + h + 2):
-        if row < height:
+    row = top + h + 2
+    for sign, text in data.notes:
+        lines = wrapped(text, width - left - 10)
+        if row + len(lines) <= height:
             picture.text(left, row, sign, "target")
-            picture.text(left + 9, row, text, "dim", width - left - 10)
+            for line in lines:
+                picture.text(left + 9, row, line, "dim")
+                row += 1
     return picture
