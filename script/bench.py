@@ -32,6 +32,7 @@ from pivrex.line.inputs import sensed_columns
 from pivrex.line.kinematics import hub_velocities, kinematics_of, wheel_speeds
 from pivrex.rig import open_folder, read_rig
 from pivrex.session.shared import Ring
+from pivrex.sim import Rollout, StandIn
 
 ROOT = Path(__file__).parent.parent
 DEMO = ROOT / "src" / "pivrex" / "demo"
@@ -64,6 +65,25 @@ def tick_us(name: str) -> dict[str, float]:
         state, _ = line.step(state, raw, sensed)
         took.append(time.perf_counter() - before)
     return {"median": round(float(np.median(took)) * 1e6, 1), "p99": round(float(np.percentile(took, 99)) * 1e6, 1)}
+
+
+def whole_ticks(name: str) -> dict[str, float]:
+    """A tick of line and stand-in together, for one robot, and robot ticks a second for ten thousand at once."""
+    rig = read_rig(DEMO / "rigs" / f"{name}.toml")
+    line, model = Line(rig), StandIn(rig, open_folder(DEMO).settings.field)
+    chance, found = np.random.default_rng(1), {}
+    for robots in (1, 10_000):
+        batch = () if robots == 1 else (robots,)
+        rollout, took = Rollout(line, model, line.start(batch)), []
+        for _ in range(2000 if robots == 1 else 6):
+            raw = chance.uniform(-1, 1, (*batch, len(line.channels)))
+            before = time.perf_counter()
+            rollout.tick(raw)
+            took.append(time.perf_counter() - before)
+        found["one_us" if robots == 1 else "ten_thousand_us"] = round(float(np.median(took)) * 1e6, 1)
+    found["robot_ticks_per_s"] = round(10_000 / found["ten_thousand_us"] * 1e6)
+    found["times_one_at_a_time"] = round(found["one_us"] * 10_000 / found["ten_thousand_us"], 1)
+    return found
 
 
 def batch_wheels(name: str) -> dict[str, float]:
@@ -322,6 +342,7 @@ def main() -> None:
             "seconds": SECONDS,
             "tick_us": {name: tick_us(name) for name in ("plover", "avocet")},
         }
+        result["whole_tick"] = {name: whole_ticks(name) for name in ("plover", "avocet")}
         result["batch"] = {name: batch_wheels(name) for name in ("avocet", "bittern")}
         result["next_probe_s"] = next_probe_s()
         result["map_ticks_per_s"] = map_ticks_per_s(Path(folder))

@@ -16,7 +16,7 @@ from pathlib import Path
 import numpy as np
 from pydantic import TypeAdapter
 
-from pivrex.devices.link import read_out, sensed_sentence, wire_hash
+from pivrex.devices.link import back_columns, read_out, sensed_sentence, wire_hash
 from pivrex.devices.messages import reader_of
 from pivrex.devices.sentence import frame
 from pivrex.devices.speak import frame_of, line_of, packet_of
@@ -122,7 +122,7 @@ def source_to_output_ms(udp: bool) -> dict[str, float]:
     radio, robot = _End(udp, listens=False), _End(udp, listens=True)
     rig = _rig(radio, robot)
     line = Line(rig)
-    rig_hash, sensed = wire_hash(line), np.zeros(line.layout.stage("sensed").stop - line.layout.stage("sensed").start)
+    rig_hash, sensed = wire_hash(line), np.zeros(len(back_columns(line)))
     client = SessionClient()
     client.set_up(SetUp(rig, None, source="radio", gamepads=False, link=rig.link))
     seq, beat = 0, 0.0
@@ -132,7 +132,7 @@ def source_to_output_ms(udp: bool) -> dict[str, float]:
         told = None
         for sentence in robot.lines(seconds):
             try:
-                number, drive, values = read_out(sentence, rig_hash, len(line.values))
+                number, drive, values = read_out(sentence, rig_hash, len(line.outputs.values))
             except ValueError:
                 continue
             robot.send(frame(f"PIVHEY,Plover,{rig_hash}") + sensed_sentence(1, number, int(drive), sensed))
