@@ -234,7 +234,9 @@ class LawTest(unittest.TestCase):
         rig = plain_rig(('kind = "arcade"', 'kind = "tank"'))
         line = Line(rig)
         _, row = line.step(line.start(), np.array([-left, -right]), nothing_sensed(line))
-        self.assertAlmostEqual(row[line.layout.at("limits", "left_given")], left, delta=2e-9)  # less than 1e-9 is nothing
+        self.assertAlmostEqual(
+            row[line.layout.at("limits", "left_given")], left, delta=2e-9
+        )  # less than 1e-9 is nothing
         self.assertAlmostEqual(row[line.layout.at("limits", "right_given")], right, delta=2e-9)
 
     @given(pairs)

@@ -1,3 +1,4 @@
+import math
 import os
 import pickle
 import signal
@@ -12,7 +13,7 @@ import numpy as np
 from pivrex.devices.pad_stand_in import PadRemote
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig
-from pivrex.session.child import RING_BYTES, SLOTS
+from pivrex.session.child import NUMBERS, RING_BYTES, SLOTS
 from pivrex.session.client import SessionClient
 from pivrex.session.clock import Clock
 from pivrex.session.core import Session
@@ -33,6 +34,7 @@ from pivrex.session.messages import (
     UseRig,
 )
 from pivrex.session.shared import Ring, Row
+from tests.chassis import PLANAR, Wheel, rig_of
 from tests.support import PLOVER, WATERING, TempCase, plain_rig, wait_for
 
 
@@ -72,6 +74,20 @@ class RingTest(unittest.TestCase):
         _, rows = self.ring.since(0)
         self.assertLess(len(rows), SLOTS)
         self.assertEqual([r.values[0] for r in rows[-2:]], [SLOTS + 48, SLOTS + 49])
+
+    def test_rows_of_any_width_stand_in_it(self) -> None:
+        chance = np.random.default_rng(3)
+        widths = chance.integers(1, 2000, 900)
+        for width in widths.tolist():
+            self.write(1, width)
+        count, rows = self.ring.since(0)
+        self.assertEqual(count, 900)
+        self.assertGreater(len(rows), 300)  # wide ones leave room for fewer
+        for n, row in zip(range(900 - len(rows), 900), rows, strict=True):
+            self.assertEqual(row.values.tolist(), [float(n)] * int(widths[n]))
+        with self.assertRaisesRegex(ValueError, "wider than the ring"):
+            self.write(1, NUMBERS)
+        self.assertEqual(self.ring.written, 900)
 
     def test_no_torn_rows_while_it_is_written(self) -> None:
         over = threading.Event()
@@ -378,6 +394,22 @@ class ProcessTest(TempCase):
         pid = client.process_id
         client.close()
         wait_for(lambda: not Path(f"/proc/{pid}").exists(), 15)
+
+    def test_a_rig_whose_ticks_are_wide(self) -> None:
+        around: list[Wheel] = [(math.cos(a), math.sin(a), 0.0, None, True) for a in np.linspace(0, 6, 12).tolist()]
+        rig = rig_of(around, PLANAR)
+        width = len(Line(rig).layout)
+        self.assertGreater(width, 283)  # such a rig once ended the session
+        client = SessionClient()
+        self.addCleanup(client.close)
+        client.set_up(SetUp(rig, None, gamepads=False))
+        wait_for(lambda: (client.poll(), client.status.sources)[1])
+        client.send(SetKeysMode("held"))
+        client.send(KeyDown("w"))
+        at = Line(rig).layout.at("steering", "w11_speed")
+        wait_for(lambda: self.newest(client).values[at] > 0.3)
+        self.assertEqual(len(self.newest(client).values), width)
+        self.assertEqual((client.poll(), client.status.held)[1], "")
 
     def test_a_silent_screen_stops_the_robot(self) -> None:
         client = self.start("recording watering")
