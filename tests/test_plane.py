@@ -33,7 +33,9 @@ def settings_of(rig: Rig) -> steering.SteerSettings:
 def aim(settings: steering.SteerSettings, angle: float, wanted: list[float], hold: bool | None = None) -> steering.Aim:
     each = np.full(4, angle)
     held = np.array(hold) if hold is not None else None
-    return steering.aim(settings, each, each, np.tile(wanted, (4, 1)), np.full(4, math.hypot(*wanted)), held)
+    return steering.aim(
+        settings, each, each, (np.full(4, wanted[0]), np.full(4, wanted[1])), np.full(4, math.hypot(*wanted)), held
+    )
 
 
 class SteeringTest(unittest.TestCase):

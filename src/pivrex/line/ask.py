@@ -108,7 +108,7 @@ def _aimed(
             )
         present[settings.steered] = np.radians(steer_deg)
     size = np.hypot(given[:, 0], given[:, 1])
-    aim = steering.aim(settings, present, present, given, size)
+    aim = steering.aim(settings, present, present, (given[:, 0], given[:, 1]), size)
     return np.asarray(aim.way * size * (size > settings.threshold), np.float64), aim.target
 
 

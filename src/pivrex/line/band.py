@@ -114,9 +114,8 @@ def dead_band(settings: BandSettings, fractions: Floats) -> Floats:
     else:
         norms = np.einsum("ij,...j->...i", settings.norms, np.abs(fractions))
     size, m = norms[..., :count], norms[..., count:]
-    outside = m > 1.0
     if settings.cut:
-        return np.where(outside, fractions, 0.0)
+        return np.where(m > 1.0, fractions, 0.0)
     m = np.maximum(m, 1.0)
     # the formula with m multiplied out; m - N is m·(1 - edge along the ray), which a corner can bring near 0: hence the floor
     gain = (m - 1.0) / np.maximum(m - size, 0.05 * m)

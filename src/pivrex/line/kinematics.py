@@ -204,6 +204,8 @@ class Wheels(Stage):
     def __init__(self, rig: Rig) -> None:
         self._rig = rig
         self.settings: Asked = Asked.of(rig)
+        # forward and left of each wheel in turn, as they stand in the row
+        self._flat = Asked(False, self.settings.maps.reshape(-1, 3), self.settings.maps_over.reshape(-1, 3))
         self._wheels = tuple(plain(w.name) for w in rig.chassis.wheels)
         steered = self.settings.steered
         vectors = [(f"{w}_{way}", "m/s") for w in self._wheels for way in ("forward", "left") if steered]
@@ -224,10 +226,10 @@ class Wheels(Stage):
 
     def step(self, state: object, row: Floats) -> object:
         over = row[..., self._over] if self._over >= 0 else None
-        asked = asked_of(self.settings, row[..., self._twist], over)
+        asked = asked_of(self._flat, row[..., self._twist], over)
         if self.settings.steered:
-            row[..., self._vectors] = asked.reshape((*row.shape[:-1], -1))
-            asked = np.hypot(asked[..., 0], asked[..., 1])
+            row[..., self._vectors] = asked
+            asked = np.hypot(asked[..., 0::2], asked[..., 1::2])
         row[..., self._out] = asked
         return state
 

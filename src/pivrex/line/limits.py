@@ -77,11 +77,13 @@ def scale_all(asked: Floats, top: Floats) -> Floats:
     B + (W,) float64
         asked / max(1, max over wheels of |asked|/top).
     """
-    most = np.maximum.reduce(np.abs(asked) / top, axis=-1)
-    if not some(most > 1.0):
-        return asked
-    given: Floats = asked / np.maximum(most, 1.0)[..., None]
+    given: Floats = asked / too_much(np.abs(asked), top)[..., None]
     return given
+
+
+def too_much(sizes: Floats, top: Floats) -> Floats:
+    """Give how many times too fast the wheel that is asked for most is, B, at least 1; ``sizes`` are B + (W,) in m/s."""
+    return np.maximum(np.maximum.reduce(sizes / top, axis=-1), 1.0)
 
 
 def clip_each(asked: Floats, top: Floats) -> Floats:
@@ -91,10 +93,7 @@ def clip_each(asked: Floats, top: Floats) -> Floats:
 
 def scale_vectors(asked: Floats, top: Floats) -> Floats:
     """Like `scale_all`, for the velocity vectors of steered wheels, B + (W, 2)."""
-    most = np.maximum.reduce(np.hypot(asked[..., 0], asked[..., 1]) / top, axis=-1)
-    if not some(most > 1.0):
-        return asked
-    given: Floats = asked / np.maximum(most, 1.0)[..., None, None]
+    given: Floats = asked / too_much(np.hypot(asked[..., 0], asked[..., 1]), top)[..., None, None]
     return given
 
 
@@ -197,6 +196,7 @@ class Limits(Stage):
     def __init__(self, rig: Rig, maps: Asked) -> None:
         self._rig, self._maps = rig, maps
         self.settings: LimitSettings = settings_of(rig)
+        self._one_factor = not self.settings.clip and self.settings.first == BOTH
         self._wheels = tuple(plain(w.name) for w in rig.chassis.wheels)
         vectors = [(f"{w}_{way}", "m/s") for w in self._wheels for way in ("forward", "left") if maps.steered]
         each = [(f"{w}_{what}", "m/s") for what in ("given", "lost") for w in self._wheels]
@@ -221,13 +221,22 @@ class Limits(Stage):
 
     def step(self, state: object, row: Floats) -> object:
         asked = row[..., self._asked]
+        if self._one_factor:
+            most = too_much(np.abs(asked), self.settings.top)
+            slow = some(most > 1.0)
+            given = asked / most[..., None] if slow else asked
+            row[..., self._out], row[..., self._lost] = given, asked - given
+            if self._maps.steered:
+                vectors = row[..., self._hubs]
+                row[..., self._vectors] = vectors / most[..., None] if slow else vectors
+            return state
         over = row[..., self._over] if self._over >= 0 else None
         point = row[..., self._point] if self._point >= 0 else None
         if self._maps.steered:
             hubs = row[..., self._hubs].reshape((*row.shape[:-1], -1, 2))
             vectors = fit(self.settings, self._maps, row[..., self._twist], hubs, over, point)
             row[..., self._vectors] = vectors.reshape((*row.shape[:-1], -1))
-            given = asked if vectors is hubs else np.hypot(vectors[..., 0], vectors[..., 1])
+            given = np.hypot(vectors[..., 0], vectors[..., 1])
         else:
             given = fit(self.settings, self._maps, row[..., self._twist], asked, over, point)
         row[..., self._out] = given

@@ -59,7 +59,7 @@ def preview(line: Line, twist: Floats) -> Preview:
         speeds, limited, wheels = asked, given, given
     else:
         size = np.hypot(given[:, 0], given[:, 1])
-        aim = steering.aim(settings, angles, angles, given, size)
+        aim = steering.aim(settings, angles, angles, (given[:, 0], given[:, 1]), size)
         angles = aim.target
         speeds = aim.way * np.hypot(asked[:, 0], asked[:, 1])
         limited = aim.way * size

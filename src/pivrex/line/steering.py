@@ -113,7 +113,7 @@ def aim(
     settings: SteerSettings,
     before: Floats,
     angle: Floats,
-    wanted: Floats,
+    wanted: tuple[Floats, Floats],
     size: Floats,
     hold: NDArray[np.bool_] | None = None,
 ) -> Aim:
@@ -126,7 +126,7 @@ def aim(
         Where they were to point until now, in rad.
     angle : B + (W,) float64
         Where they point, in rad.
-    wanted : B + (W, 2) float64
+    wanted : pair of B + (W,) float64
         The velocity that each wheel shall have over the ground, forward and left in m/s.
     size : B + (W,) float64
         Its length.
@@ -145,7 +145,7 @@ def aim(
     """
     # in the wheel's own directions, as it stands now
     c, s = np.cos(angle), np.sin(angle)
-    forward, left = wanted[..., 0], wanted[..., 1]
+    forward, left = wanted
     along, across = forward * c + left * s, left * c - forward * s
     driven = size > settings.threshold
     reach = np.abs(along)
@@ -186,7 +186,8 @@ class Steering(Stage):
         return cls(rig, settings) if settings is not None else None
 
     def place(self, layout: Layout) -> None:
-        self._vectors = layout.these("limits", [f"{w}_{way}" for w in self._wheels for way in ("forward", "left")])
+        both = layout.these("limits", [f"{w}_{way}" for w in self._wheels for way in ("forward", "left")])
+        self._forward, self._left = slice(both.start, both.stop, 2), slice(both.start + 1, both.stop, 2)
         self._size = layout.these("limits", [f"{w}_given" for w in self._wheels])
         self._angle = layout.stage("pointing")
         self._stopped = layout.at("clock", "stopped")
@@ -200,7 +201,7 @@ class Steering(Stage):
 
     def step(self, state: SteerState, row: Floats) -> SteerState:
         settings = self.settings
-        wanted = row[..., self._vectors].reshape((*row.shape[:-1], -1, 2))
+        wanted = row[..., self._forward], row[..., self._left]
         angle = row[..., self._angle].copy()
         hold = row[..., self._hold] >= 0.5 if self._hold >= 0 else None
         before, angle_before = state.target, state.angle
