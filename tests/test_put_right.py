@@ -316,24 +316,46 @@ class LevelTest(unittest.TestCase):
 
 
 class DirectionTest(unittest.TestCase):
-    def leaves(self, direction: str, measure: str = "stick") -> float:
-        text = (
-            demo_path("dunlin").read_text("utf-8").replace("[shaping]\n", f'[shaping]\ndirection = "{direction}"\n', 1)
-        )
-        rig = read_text(text, demo_path("dunlin"), Rig)
+    def pushed(self, direction: str, *changes: tuple[str, str]) -> tuple[Ticks, dict[str, float]]:
+        """Dunlin in its own frame, with a push of 0.7 at 25 deg to the left of away."""
+        rig = changed("dunlin", ("[shaping]\n", f'[shaping]\ndirection = "{direction}"\n'), *changes)
         t = Ticks(rig.model_copy(update={"plane": rig.plane.model_copy(update={"frame": "robot"})}))
-        a = math.radians(25.0)
-        axes = t.line.stages["axes"].settings
-        raw = {}
-        for i, (name, share) in enumerate((("left_y", math.cos(a)), ("left_x", math.sin(a)))):
-            raw[name] = float(axes.rest[0, 1, i] + 0.7 * share / axes.per[0, 1, i])  # away and left read less
-        t.hold(raw, 200)
-        self.assertAlmostEqual(math.degrees(math.atan2(t.get("axes", "sideways"), t.get("axes", "forward"))), 25.0)
-        return math.degrees(math.atan2(t.get("law", "left"), t.get("law", "forward")))
+        axes, a = t.line.stages["axes"].settings, math.radians(25.0)
+        # away and left read less
+        parts = enumerate((("left_y", math.cos(a)), ("left_x", math.sin(a))))
+        return t, {n: float(axes.rest[0, 1, i] + 0.7 * part / axes.per[0, 1, i]) for i, (n, part) in parts}
+
+    @staticmethod
+    def angle(t: Ticks, stage: str, aside: str = "sideways") -> float:
+        return math.degrees(math.atan2(t.get(stage, aside), t.get(stage, "forward")))
 
     def test_a_push_keeps_its_direction_if_that_is_chosen(self) -> None:
-        self.assertAlmostEqual(self.leaves("free"), 19.0, delta=0.5)
-        self.assertAlmostEqual(self.leaves("kept"), 25.0, places=6)
+        for direction, wanted in (("free", 19.0), ("kept", 25.0)):
+            t, raw = self.pushed(direction)
+            t.hold(raw, 200)
+            self.assertAlmostEqual(self.angle(t, "axes"), 25.0)
+            self.assertAlmostEqual(self.angle(t, "law", "left"), wanted, delta=0.5 if direction == "free" else 1e-6)
+
+    def test_it_keeps_it_on_the_way_there_and_with_any_scale(self) -> None:
+        other = ('[shaping.sideways]\nedge = "7 %"\ncurve = "40 %"\nscale = "100 %"\nfaster = "3 /s"',
+                 '[shaping.sideways]\nedge = "7 %"\ncurve = "90 %"\nscale = "50 %"\nfaster = "1 /s"')  # fmt: skip
+        t, raw = self.pushed("kept", other)
+        rates = []
+        for _ in range(30):
+            t.hold(raw)
+            rates.append(t.get("rate", "forward"))
+            self.assertAlmostEqual(
+                self.angle(t, "rate"), 25.0, places=6
+            )  # also while it grows, as fast as the slower may
+        self.assertGreater(rates[-1], rates[0])
+        # sideways at 1 /s is the slower one: 1/60 a tick, and forward keeps to it, 1/60/tan 25°
+        self.assertAlmostEqual(rates[0], 1 / 60 / math.tan(math.radians(25.0)))
+        t.hold(raw, 200)
+        distance = math.hypot(t.get("scale", "forward"), t.get("scale", "sideways"))
+        banded = math.hypot(t.get("band", "forward"), t.get("band", "sideways"))
+        self.assertAlmostEqual(distance, 0.6 * banded + 0.4 * banded**3)  # forward's curve and scale for both
+        t.hold({"right_x": -1.0}, 100)
+        self.assertAlmostEqual(t.get("scale", "turn"), 0.45, delta=0.01)  # turning has its own
 
     def test_it_needs_a_band_that_keeps_it_too(self) -> None:
         one = PLANAR.replace("[shaping]\n", '[shaping]\ndirection = "kept"\n')
