@@ -1,5 +1,5 @@
 """The ticks of the line before it became a list of stages, kept in tests/ticks: the numbers are the same but where a rule
-was put right since. Each table has scripted sticks and buttons ("driven") and a recorded driver ("recorded").
+was put right since. They were made by scripted sticks and buttons, and by a recorded driver.
 """
 
 import unittest
@@ -26,10 +26,11 @@ SHARES = ("law.moving_share", "law.turning_share")
 
 
 class Table:
-    def __init__(self, name: str, part: str = "driven") -> None:
-        kept = np.load(TICKS / f"{name}.npz")
-        self.titles = [str(t) for t in kept["titles"]]
-        self.rows: Floats = kept[part]
+    def __init__(self, name: str) -> None:
+        path = TICKS / f"{name}.csv"
+        with path.open(encoding="ascii") as stream:
+            self.titles = stream.readline().strip().split(",")
+        self.rows: Floats = np.loadtxt(path, delimiter=",", skiprows=1)
 
     def __getitem__(self, title: str) -> Floats:
         return self.rows[:, self.titles.index(title)]
@@ -104,7 +105,7 @@ class SameNumbersTest(unittest.TestCase):
 
     def test_a_recording(self) -> None:
         """Plover's recorded driver, robot and field with it, of which every 24th tick and the next are kept."""
-        table = Table("plover", "recorded")
+        table = Table("plover-recorded")
         rig, field = read_rig(demo_path("plover")), open_folder(DEMO).settings.field
         rows = np.array([r.copy() for r in play_through(rig, Recording(WATERING), field, every_tick=True)])
         rows = rows[np.arange(len(rows)) % 24 < 2]
