@@ -100,6 +100,17 @@ class BatchTest(unittest.TestCase):
         _, rows = line.step(state, raw, np.zeros((3, len(line.stages["sensed"].columns))))
         self.assertEqual(rows[:, line.layout.at("law", "level")].tolist(), [2.0, 1.0, 0.0])
 
+    def test_each_robot_has_the_calibration_of_its_driver(self) -> None:
+        line = Line(rig_of([(0.0, 0.25, 0.0, None, False), (0.0, -0.25, 0.0, None, False)], OWN))
+        self.assertEqual((line.source_number("box"), line.source_number("keys")), (1.0, 0.0))
+        raw = line.rest((2,))
+        raw[:, line.channels.index("left_y")] = -0.25
+        sensed = np.zeros((2, len(line.stages["sensed"].columns)))
+        _, rows = line.step(line.start((2,)), raw, sensed, 0.0, np.array([0.0, 1.0]))
+        # -1 to 1 makes a quarter of it; -0.5 to 0.25 is half way at -0.125, and a third of the 0.375 above the end
+        np.testing.assert_allclose(rows[:, line.layout.at("axes", "forward")], [0.25, 1 / 3])
+        self.assertEqual(rows[:, line.layout.at("clock", "source")].tolist(), [0.0, 1.0])
+
     def test_commands_known_beforehand_move_a_robot_as_one_by_one(self) -> None:
         """Into walls and benches and out again, with commands among them that do not count."""
         model = StandIn(read_rig(PLOVER), FIELD)
