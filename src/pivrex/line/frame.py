@@ -110,19 +110,17 @@ def given_turn(
 ) -> Floats:
     """Give the turn, B in rad/s, that the limits leave of a motion of the robot's centre, B + (3,).
 
-    ``forward``, (W·D,), is the row of the forward map that gives the turn. On its back the same wheels turn it alike.
+    ``forward``, (2, W·D), are the rows of the forward map that give the turn, on its wheels and on its back.
     """
     asked = asked_of(maps, twist, over)
     given = fit(limits, maps, twist, asked, over, point)
-    if limits.clip:
-        flat = given.reshape((*twist.shape[:-1], -1))
-        return np.einsum("w,...w->...", forward, flat)
-    wheels = (-1,) if not maps.steered else (-2, -1)
-    full, left = (np.abs(v).sum(axis=wheels) for v in (asked, given))
-    if not limits.first:
+    if not limits.clip and not limits.first:  # all by one factor
+        wheels = (-1,) if not maps.steered else (-2, -1)
+        full, left = (np.abs(v).sum(axis=wheels) for v in (asked, given))
         share: Floats = np.where(full > 0, left / np.where(full > 0, full, 1.0), 1.0)
         return twist[..., 2] * share
-    return np.einsum("w,...w->...", forward, given.reshape((*twist.shape[:-1], -1)))
+    both = np.einsum("sw,...w->...s", forward, given.reshape((*twist.shape[:-1], -1)))
+    return both[..., 0] if over is None else np.where(over > 0, both[..., 1], both[..., 0])
 
 
 class Frame(Stage):
@@ -136,7 +134,7 @@ class Frame(Stage):
         plane = rig.plane
         maps = kinematics_of(rig.chassis)
         self._limits, self._maps = limits_of(rig), Asked.of(rig)
-        self._forward = maps.forward[2]
+        self._forward = np.stack((maps.forward[2], kinematics_of(rig.chassis, over=True).forward[2]))
         needs = self._maps.maps if self._maps.steered else self._maps.maps[:, None, :]
         across = np.sqrt((needs[..., :2] ** 2).sum(axis=(1, 2))) / self._limits.top
         spin = np.sqrt((needs[..., 2] ** 2).sum(axis=1)) / self._limits.top

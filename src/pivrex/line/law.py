@@ -63,13 +63,11 @@ def settings_of(rig: Rig) -> LawSettings:
     full = (rig.full_forward_m_s, rig.full_left_m_s if rig.law.kind == "planar" else 0.0, rig.full_turn_rad_s)
     turning_alone = rig.fastest((0, 0, 1))
     lever = rig.fastest((1, 0, 0)) / turning_alone if turning_alone else 0.0
-    sides = [abs(w.y_m) for w in rig.chassis.wheels]
+    sides = [lever, lever]
     if rig.chassis.shape == "two-sided":
         left = [w.y_m for w in rig.chassis.wheels if w.y_m > 0]
         right = [-w.y_m for w in rig.chassis.wheels if w.y_m < 0]
         sides = [sum(s) / len(s) if s else lever for s in (left, right)]
-    else:
-        sides = [lever, lever]
     return LawSettings(
         kind=SIDES if rig.law.kind == "tank" else DISTANCE if rig.keeps_direction else EACH,
         full=np.array([(v.moving * full[0], v.moving * full[1], v.turning * full[2]) for v in rig.speed_levels.levels]),
