@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from pivrex.devices.recording import Recording
 from pivrex.line import Line
 from pivrex.line.inputs import sensed_columns
-from pivrex.rig import open_folder, read_rig
+from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.runs import play_through
 from pivrex.sim import StandIn
 from tests.chassis import ALL, demo_path
@@ -23,6 +23,14 @@ TICKS = Path(__file__).parent / "ticks"
 
 SHARES = ("law.moving_share", "law.turning_share")
 """The level says them; the law's columns say full speeds now."""
+
+
+def rig_of_then(name: str) -> Rig:
+    """The demo's rig as it was: Bittern's lead is set to what its wheels really lag since."""
+    rig = read_rig(demo_path(name))
+    if name != "bittern":
+        return rig
+    return rig.model_copy(update={"plane": rig.plane.model_copy(update={"lead_s": 0.07})})
 
 
 class Table:
@@ -77,7 +85,7 @@ class SameNumbersTest(unittest.TestCase):
     def test_the_line(self) -> None:
         compared = 0
         for name in ALL:
-            table, line = Table(name), Line(read_rig(demo_path(name)))
+            table, line = Table(name), Line(rig_of_then(name))
             rows = played(line, table)
             lost = np.any([table[t] != 0 for t in table.titles if t.endswith("_lost_m_s")], axis=0)
             # what was put right: the turn that the limits leave counts in the frame; a resting side of a tank rests
@@ -118,7 +126,7 @@ class SameNumbersTest(unittest.TestCase):
     def test_the_robot(self) -> None:
         """The commands of then through the stand-in of today, which works on arrays."""
         for name in ALL:
-            table, rig = Table(name), read_rig(demo_path(name))
+            table, rig = Table(name), rig_of_then(name)
             model = StandIn(rig)
             told = [t for t in table.titles if t.startswith("outputs.") and not t.endswith("_hums")]
             commands = np.stack([table[t] for t in told], axis=1)
