@@ -313,13 +313,13 @@ class TransportTest(LinkCase):
     def drive_by(self, name: str, part: str, *script: str) -> None:
         self.begin(part, source=name)
         path = self.folder / "rigs" / "plain.toml"
-        lines = self.write("script.txt", "\n".join(("wait 0.8", *script) * 15))
+        lines = self.write("script.txt", "\n".join(("wait 0.8", *script) * 60))
         env = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
         remote = subprocess.Popen([*RUN, "remote", str(path), name, "--script", str(lines)], env=env)
         self.addCleanup(remote.wait, 5)
         self.addCleanup(remote.terminate)
         self.until(lambda: self.client.status.linked == "heard" and not self.client.status.lost)
-        self.until(lambda: (self.live(), self.robot.drives)[1], 40)
+        self.until(lambda: (self.live(), self.robot.drives)[1], 90)
 
     def test_a_bare_stick_on_a_pseudo_terminal(self) -> None:
         self.drive_by(
