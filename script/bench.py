@@ -24,11 +24,11 @@ from pathlib import Path
 import bench_remotes
 import numpy as np
 
-from pivrex.devices.recording import Recording
 from pivrex.diagnosis.shakedown import Shakedown
 from pivrex.export.table import write_ticks
+from pivrex.formats.recording import Recording
 from pivrex.line import Line
-from pivrex.line.inputs import sensed_columns
+from pivrex.line.given import sensed_columns
 from pivrex.line.kinematics import hub_velocities, kinematics_of, wheel_speeds
 from pivrex.rig import open_folder, read_rig
 from pivrex.session.shared import Ring

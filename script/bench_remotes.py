@@ -16,10 +16,10 @@ from pathlib import Path
 import numpy as np
 from pydantic import TypeAdapter
 
+from pivrex.devices.decode.readers import reader_of
+from pivrex.devices.encode import frame_of, line_of, packet_of
 from pivrex.devices.link import back_columns, read_out, sensed_sentence, wire_hash
-from pivrex.devices.messages import reader_of
 from pivrex.devices.sentence import frame
-from pivrex.devices.speak import frame_of, line_of, packet_of
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
 from pivrex.rig.sources import FramesSource, LettersSource, NumbersSource, PacketsSource, RigSource

@@ -9,7 +9,7 @@ from pivrex.session.core import Session
 from pivrex.session.messages import Request, SetUp, Status
 from pivrex.session.report import Report
 from pivrex.session.shared import Row
-from pivrex.tui.desk import Desk
+from pivrex.tui.model import ScreenModel
 
 
 class LocalClient:
@@ -60,9 +60,9 @@ class LocalClient:
             self.session.close(self.now)
 
 
-def local_desk(home: Path, source: str = "keys") -> Desk:
+def local_model(home: Path, source: str = "keys") -> ScreenModel:
     """Open a workspace with a session in this process."""
     folder = open_folder(home)
-    desk = Desk(folder, folder.first_rig(), LocalClient())  # type: ignore[arg-type]
-    desk.open_session(source, listen_for_pads=False, gamepads=False)
-    return desk
+    model = ScreenModel(folder, folder.first_rig(), LocalClient())  # type: ignore[arg-type]
+    model.open_session(source, listen_for_pads=False, gamepads=False)
+    return model

@@ -23,7 +23,7 @@ from pivrex.tui.releases import FocusReported, KeyReleased, ReleaseParser, Relea
 from pivrex.tui.views.chassis import ChassisView
 from pivrex.tui.views.driver import DriverView
 from pivrex.tui.views.shaping import ShapingView
-from tests.local import LocalClient, local_desk
+from tests.local import LocalClient, local_model
 from tests.support import DEMO, TempCase
 
 
@@ -48,9 +48,9 @@ class AppCase(TempCase):
 
     @asynccontextmanager
     async def running(self, source: str = "keys", size: tuple[int, int] = (160, 47), view: str = "field") -> Any:
-        self.desk = local_desk(self.home, source)
-        self.addCleanup(self.desk.client.close)
-        self.app = PivrexApp(self.desk, view=view)
+        self.model = local_model(self.home, source)
+        self.addCleanup(self.model.client.close)
+        self.app = PivrexApp(self.model, view=view)
         async with self.app.run_test(size=size) as pilot:
             self.pilot = pilot
             await self.frames(2)
@@ -71,7 +71,7 @@ class AppCase(TempCase):
 
     @property
     def asked(self) -> list[Request]:
-        client = self.desk.client
+        client = self.model.client
         assert isinstance(client, LocalClient)
         return client.asked
 
@@ -84,7 +84,7 @@ class DrivingTest(AppCase):
             self.assertIn("recorded driver, watering", self.text("head"))
             self.assertIn("safe", self.text("head"))
             self.assertRegex(self.text("why"), r"why left: forward stick \d\.\d\d → band .* m/s → \d+/255 forward")
-            self.assertGreater(self.desk.value("sensed", "left_speed"), 0.2)
+            self.assertGreater(self.model.value("sensed", "left_speed"), 0.2)
             await self.press("n")
             self.assertIn("why right:", self.text("why"))
 
@@ -93,11 +93,11 @@ class DrivingTest(AppCase):
         async with self.running("recording watering"):
             await self.frames(40)
             await self.press("w", "w", "w")
-            self.assertEqual(self.desk.status.source, "keys")
+            self.assertEqual(self.model.status.source, "keys")
             await self.frames(20)
-            self.assertGreater(self.desk.value("limits", "left_given"), 0.1)
+            self.assertGreater(self.model.value("limits", "left_given"), 0.1)
             await self.press("escape")
-            self.assertEqual(self.desk.value("outputs", "left_duty"), 0)
+            self.assertEqual(self.model.value("outputs", "left_duty"), 0)
             self.assertIn("! STOPPED", self.text("head"))
             self.assertIn("stopped: Esc", self.text("foot"))
             await self.press("g")
@@ -109,10 +109,10 @@ class DrivingTest(AppCase):
             await self.press("ctrl+l")
             self.assertIn("LIVE", self.text("head"))
             await self.press("5")  # a key with a meaning does what it means
-            self.assertTrue(self.desk.status.live)
+            self.assertTrue(self.model.status.live)
             await self.press("z")
-            self.assertIn("the key z, which means nothing here", self.desk.status.held)
-            self.assertFalse(self.desk.status.live)
+            self.assertIn("the key z, which means nothing here", self.model.status.held)
+            self.assertFalse(self.model.status.live)
             await self.press("z")  # not live, it is only ignored
             self.assertIn("STOPPED", self.text("head"))
 
@@ -121,11 +121,11 @@ class DrivingTest(AppCase):
         async with self.running():
             self.app.post_message(events.AppBlur())
             await self.frames()
-            self.assertEqual(self.desk.status.held, "")
-            self.desk.ask(GoLive())
+            self.assertEqual(self.model.status.held, "")
+            self.model.ask(GoLive())
             self.app.post_message(events.AppBlur())
             await self.frames()
-            self.assertEqual(self.desk.status.held, "the window lost the focus")
+            self.assertEqual(self.model.status.held, "the window lost the focus")
             self.assertNotIn("focus not reported", self.text("head"))
 
     @in_loop
@@ -145,23 +145,23 @@ class DrivingTest(AppCase):
         async with self.running():
             self.app.post_message(ReleasesReported())
             await self.frames()
-            self.assertEqual(self.desk.status.keys_mode, "held")
+            self.assertEqual(self.model.status.keys_mode, "held")
             await self.press("w")
-            self.assertEqual(self.desk.value("axes", "forward"), 1.0)
+            self.assertEqual(self.model.value("axes", "forward"), 1.0)
             self.app.post_message(KeyReleased("w"))
             await self.frames()
-            self.assertEqual(self.desk.value("axes", "forward"), 0.0)
+            self.assertEqual(self.model.value("axes", "forward"), 0.0)
             self.assertTrue({KeyDown("w"), KeyUp("w")} <= set(self.asked))
 
     @in_loop
     async def test_the_ways_of_keys(self) -> None:
         async with self.running():
-            self.assertEqual(self.desk.status.keys_mode, "latched")
+            self.assertEqual(self.model.status.keys_mode, "latched")
             await self.press("m")
-            self.assertEqual(self.desk.status.keys_mode, "timed")
+            self.assertEqual(self.model.status.keys_mode, "timed")
             self.assertIn("keys, timed", self.text("head"))
             await self.press("m", "w", "space")
-            self.assertEqual(self.desk.value("axes", "forward"), 0.0)
+            self.assertEqual(self.model.value("axes", "forward"), 0.0)
 
     @in_loop
     async def test_sticks_are_dragged_and_spring_back(self) -> None:
@@ -171,11 +171,11 @@ class DrivingTest(AppCase):
             place = (left + 7 + field.region.x, top + field.region.y)
             await pilot.mouse_down(offset=place)
             await self.frames(10)
-            self.assertEqual(self.desk.status.source, "sticks")
-            self.assertGreater(self.desk.value("axes", "forward"), 0.9)
+            self.assertEqual(self.model.status.source, "sticks")
+            self.assertGreater(self.model.value("axes", "forward"), 0.9)
             await pilot.mouse_up(offset=place)
             await self.frames(10)
-            self.assertEqual(self.desk.value("axes", "forward"), 0.0)
+            self.assertEqual(self.model.value("axes", "forward"), 0.0)
 
     @in_loop
     async def test_sources_are_chosen_on_the_screen(self) -> None:
@@ -183,7 +183,7 @@ class DrivingTest(AppCase):
             await self.press("o")
             self.assertIn("who drives?", self.text("field"))
             await self.press(*["down"] * 6, "enter")
-            self.assertEqual(self.desk.status.source, "recording watering")
+            self.assertEqual(self.model.status.source, "recording watering")
             self.assertNotIn("who drives?", self.text("field"))
 
     @in_loop
@@ -194,13 +194,13 @@ class DrivingTest(AppCase):
             await self.press("w", "w")
             await self.frames(20)
             await self.press("space", "r")
-            self.assertLess(self.desk.value("truth", "y"), 0.6)
-            self.assertGreater(len(self.desk.ghost), 3)
+            self.assertLess(self.model.value("truth", "y"), 0.6)
+            self.assertGreater(len(self.model.ghost), 3)
 
     @in_loop
     async def test_a_session_that_is_gone_is_said(self) -> None:
         async with self.running():
-            client = self.desk.client
+            client = self.model.client
             assert isinstance(client, LocalClient)
             client.alive = False
             await self.frames()
@@ -208,14 +208,14 @@ class DrivingTest(AppCase):
 
     @in_loop
     async def test_the_tour_closes_with_the_first_key_which_acts_all_the_same(self) -> None:
-        self.desk = local_desk(self.home, "recording watering")
-        self.app = PivrexApp(self.desk, tour=True)
+        self.model = local_model(self.home, "recording watering")
+        self.app = PivrexApp(self.model, tour=True)
         async with self.app.run_test(size=(160, 47)) as self.pilot:
             await self.frames()
             self.assertIn("what to try", self.text("field"))
             await self.press("w")
             self.assertNotIn("what to try", self.text("field"))
-            self.assertEqual(self.desk.status.source, "keys")
+            self.assertEqual(self.model.status.source, "keys")
 
 
 class ShapingTest(AppCase):
@@ -229,8 +229,8 @@ class ShapingTest(AppCase):
             await self.press("shift+right", "shift+right", "right")
             self.assertEqual(read_rig(self.rig_file).shaping.forward.curve, 0.9)
             self.assertIn("90 %", self.text("shaping"))
-            assert self.desk.before is not None
-            self.assertEqual(self.desk.before.rig.shaping.forward.curve, 0.35)  # the ghost: as it was
+            assert self.model.before is not None
+            self.assertEqual(self.model.before.rig.shaping.forward.curve, 0.35)  # the ghost: as it was
             await self.press("u", "u", "u")
             self.assertEqual(self.rig_file.read_text(), before)
             await self.press("u")
@@ -249,11 +249,11 @@ class ShapingTest(AppCase):
         async with self.running(view="shaping"):
             await self.press("w")
             await self.frames(20)
-            self.assertGreater(self.desk.value("band", "forward"), 0.1)
+            self.assertGreater(self.model.value("band", "forward"), 0.1)
             for _ in range(6):
                 await self.press("shift+right")
             self.assertEqual(read_rig(self.rig_file).shaping.forward.edge, 0.36)
-            self.assertEqual(self.desk.value("band", "forward"), 0.0)
+            self.assertEqual(self.model.value("band", "forward"), 0.0)
 
     @in_loop
     async def test_typing_a_value(self) -> None:
@@ -263,7 +263,7 @@ class ShapingTest(AppCase):
             await self.pilot.press(*"w95 %", "enter")  # w is text here, not driving
             await self.pilot.pause()
             self.assertIsInstance(self.app.screen, ValueEntry)  # refused, the typing stays
-            self.assertEqual(self.desk.status.source, "keys")
+            self.assertEqual(self.model.status.source, "keys")
             self.assertFalse(any(isinstance(r, KeyDown) for r in self.asked))
             await self.pilot.press(*["backspace"] * 8, *"12", "enter")
             await self.frames()
@@ -294,9 +294,9 @@ class ShapingTest(AppCase):
             view.select("law.kind")
             for law in ("split arcade", "triggers", "tank", "arcade"):
                 await self.press("right")  # planar, which Plover cannot follow, is passed over
-                self.assertEqual(self.desk.rig.law.kind, law)
+                self.assertEqual(self.model.rig.law.kind, law)
                 await self.frames(2)
-                self.assertIn(self.desk.line.functions[0], self.text("shaping"))
+                self.assertIn(self.model.line.functions[0], self.text("shaping"))
                 self.assertIn(law, self.text("head"))
 
     @in_loop
@@ -306,18 +306,18 @@ class ShapingTest(AppCase):
             await self.press("equals_sign", *"[b=", "enter")
             self.assertGreater(len(self.app.screen_stack), 1)
             await self.press("escape")
-            self.assertEqual(self.desk.rig.shaping.forward.edge, 0.06)
+            self.assertEqual(self.model.rig.shaping.forward.edge, 0.06)
 
     @in_loop
     async def test_a_rig_edited_outside_is_taken_in(self) -> None:
         async with self.running(view="shaping"):
             self.rig_file.write_text(self.rig_file.read_text().replace('edge = "8 %"', 'edge = "33 %"'))
-            self.desk.look_outside()
+            self.model.look_outside()
             await self.frames()
             self.assertIn("33 %", self.text("shaping"))
             self.assertIn("edited outside", self.text("foot"))
             self.rig_file.write_text("broken = ")
-            self.desk.look_outside()
+            self.model.look_outside()
             await self.frames()
             self.assertIn("has mistakes", self.text("foot"))
             self.assertIn("33 %", self.text("shaping"))
@@ -330,7 +330,7 @@ class ShapingTest(AppCase):
             with mock.patch("pivrex.files.os.access", return_value=False):
                 await self.press("right")
             self.assertIn("not saved, the file is read-only", self.text("foot"))
-            self.assertEqual(self.desk.rig.shaping.forward.edge, 0.07)
+            self.assertEqual(self.model.rig.shaping.forward.edge, 0.07)
 
 
 class WholeTest(AppCase):
@@ -455,10 +455,10 @@ class WorkspaceOpenTest(TempCase):
         home = self.folder / "bare"
         (home / "rigs").mkdir(parents=True)
         shutil.copy(DEMO / "rigs" / "plover.toml", home / "rigs")
-        desk = local_desk(home)
-        desk.pull()
-        self.assertEqual(desk.folder.settings.field.name, "open floor")
-        self.assertEqual(Path(desk.file.path).name, "plover.toml")
+        model = local_model(home)
+        model.pull()
+        self.assertEqual(model.folder.settings.field.name, "open floor")
+        self.assertEqual(Path(model.file.path).name, "plover.toml")
 
 
 if __name__ == "__main__":

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from pivrex.line import Line
 from pivrex.line.chunk import asks_nothing_of_sensors, complete, through
-from pivrex.line.inputs import NOWHERE, Given
+from pivrex.line.given import NOWHERE, Given
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.sim import Rollout, StandIn, StandInState
 from pivrex.sim.ahead import drive_through
@@ -64,7 +64,9 @@ class BatchTest(unittest.TestCase):
             script = Script(line, len(line.layout))
             robots = model.start((ROBOTS,), np.arange(ROBOTS, dtype=np.uint64))
             turned = np.arange(ROBOTS) % 3 == 0 if rig.upside_down is not None else np.zeros(ROBOTS, bool)
-            robots = robots._replace(over=turned.astype(float), lifted=(np.arange(ROBOTS) % 7 == 0).astype(float))
+            robots = robots._replace(
+                upside_down=turned.astype(float), lifted=(np.arange(ROBOTS) % 7 == 0).astype(float)
+            )
             many = Rollout(line, model, line.start((ROBOTS,)), robots)
             rows = [many.tick(r, s, d) for r, s, d in zip(script.raw, script.stop, script.driving, strict=True)]
             self.assertGreater(len({r.tobytes() for r in rows[-1]}), ROBOTS // 2)  # they do go apart

@@ -10,10 +10,10 @@ from hypothesis import strategies as st
 
 from pivrex.errors import RigError, UnitError
 from pivrex.line import Line
-from pivrex.line.inputs import sensed_columns
+from pivrex.line.given import sensed_columns
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import Rig, read_text
-from pivrex.rig.deeds import read_deed
+from pivrex.rig.actions import read_action
 from tests.support import PLAIN
 
 ARM = """
@@ -74,16 +74,16 @@ class Ticker:
 class DeedTest(unittest.TestCase):
     def test_they_are_read(self) -> None:
         def twist(text: str) -> list[float]:
-            deed = read_deed(text, ("boom",), ("creep",))
-            return [deed.value * part for part in deed.twist]
+            action = read_action(text, ("boom",), ("creep",))
+            return [action.value * part for part in action.twist]
 
         self.assertEqual(twist("forward 60 %"), [0.6, 0, 0])
         self.assertEqual(twist("back"), [-1, 0, 0])
         self.assertEqual(twist("turn right 30 %"), [0, 0, -0.3])
         # left = forward - turn stands still, right = forward + turn runs at 50 %
         self.assertEqual(twist("pivot left 50 %"), [0.25, 0, 0.25])
-        deed = read_deed("boom to 30 deg", ("boom",), ())
-        self.assertEqual((deed.verb, deed.target, round(deed.value, 6)), ("to", "boom", round(radians(30), 6)))
+        action = read_action("boom to 30 deg", ("boom",), ())
+        self.assertEqual((action.verb, action.target, round(action.value, 6)), ("to", "boom", round(radians(30), 6)))
 
     def test_what_cannot_be_read_says_what_would_be_right(self) -> None:
         for text, why in (
@@ -96,7 +96,7 @@ class DeedTest(unittest.TestCase):
             ("boom to x counts", "should be a number of counts"),
         ):
             with self.assertRaisesRegex(UnitError, why):
-                read_deed(text, ("boom",), ("creep",))
+                read_action(text, ("boom",), ("creep",))
 
 
 class ButtonTest(unittest.TestCase):

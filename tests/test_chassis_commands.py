@@ -12,11 +12,11 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from pivrex.devices.recording import Recording
 from pivrex.devices.robot import StandInRobot
 from pivrex.errors import MotionError, PivrexError
-from pivrex.line.ask import ask_wheels, can_do
+from pivrex.formats.recording import Recording
 from pivrex.line.line import Line
+from pivrex.line.questions.ask import ask_wheels, can_do
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import open_folder, read_rig
 from pivrex.runs import play_through

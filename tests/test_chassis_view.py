@@ -10,11 +10,11 @@ from hypothesis import strategies as st
 from pivrex.diagnosis.correction import is_right
 from pivrex.errors import RigError, UnitError
 from pivrex.line.line import Line
-from pivrex.line.preview import preview
+from pivrex.line.questions.preview import preview
 from pivrex.rig import RigFile, read_rig
 from pivrex.rig.nudge import setting_at
 from pivrex.rig.wheels import added, moved, of_kind, removed
-from pivrex.session.messages import Handle, Probe, UseRig
+from pivrex.session.messages import MoveStandIn, Probe, UseRig
 from pivrex.sim.wiring import Wiring, faulty
 from pivrex.tui.draw.envelope import EnvelopeData, draw_envelope
 from pivrex.tui.draw.picture import role
@@ -93,7 +93,7 @@ class WheelFileTest(TempCase):
 class DrawingTest(unittest.TestCase):
     @settings(max_examples=40, deadline=None)
     @given(st.sampled_from(ALL), st.integers(1, 100), st.integers(1, 50), st.floats(-2, 2), st.booleans())
-    def test_any_size_and_motion(self, name: str, width: int, height: int, value: float, over: bool) -> None:
+    def test_any_size_and_motion(self, name: str, width: int, height: int, value: float, upside_down: bool) -> None:
         rig = read_rig(demo_path(name))
         count = len(rig.chassis.wheels)
         shares = np.full(count, value)
@@ -108,7 +108,7 @@ class DrawingTest(unittest.TestCase):
             np.full(3, np.nan),
             "front left",
             1,
-            over,
+            upside_down,
         )
         picture = draw_robot(data, robot_scale(rig, width, height), width, height)
         self.assertEqual((picture.width, picture.height), (width, height))
@@ -148,9 +148,9 @@ class RobotCase(AppCase):
 
     def wire(self, words: str, seed: int = 0) -> Wiring:
         """Give the stand-in faults behind the screen's back."""
-        session: Any = self.desk.client.session  # type: ignore[attr-defined]
-        session._wiring = faulty(self.desk.rig, words, seed)
-        session.handle(UseRig(self.desk.rig, self.desk.serial), 0.0)
+        session: Any = self.model.client.session  # type: ignore[attr-defined]
+        session._wiring = faulty(self.model.rig, words, seed)
+        session.handle(UseRig(self.model.rig, self.model.serial), 0.0)
         return session._wiring
 
     async def until(self, text: str, frames: int = 400) -> None:
@@ -181,7 +181,7 @@ class ChassisViewTest(RobotCase):
             own = self.view._own
             assert own is not None
             np.testing.assert_allclose(own, [0.1, 0.1, 0.0], atol=1e-12)
-            np.testing.assert_allclose(preview(self.desk.line, own).given, [0, 0.2, 0.2, 0], atol=1e-12)
+            np.testing.assert_allclose(preview(self.model.line, own).given, [0, 0.2, 0.2, 0], atol=1e-12)
             self.assertIn("= 0.10 + 0.10 + 0.00 m/s", self.text("chassis"))
             await self.press("v")
             self.assertIn("live", self.text("chassis"))
@@ -199,12 +199,12 @@ class ChassisViewTest(RobotCase):
     @in_loop
     async def test_clipped_wheels_disagree_and_that_is_said(self) -> None:
         async with self.running(view="chassis"):
-            self.desk.type_in("limits.first", "both")
-            self.desk.type_in("limits.fit", "clip")
+            self.model.type_in("limits.first", "both")
+            self.model.type_in("limits.fit", "clip")
             self.view._own = np.array([0.9, 0.7, 2.0])
             await self.frames(2)
             self.assertIn("the wheels disagree by", self.text("chassis"))
-            self.desk.type_in("limits.fit", "scale")
+            self.model.type_in("limits.fit", "scale")
             await self.frames(2)
             self.assertNotIn("the wheels disagree by", self.text("chassis"))
 
@@ -213,7 +213,7 @@ class ChassisViewTest(RobotCase):
         async with self.running(view="chassis"):
             self.view.select("chassis.wheels.0.x")
             await self.press("right", "right")
-            self.assertEqual(self.desk.rig.chassis.wheels[0].x_m, 0.105)
+            self.assertEqual(self.model.rig.chassis.wheels[0].x_m, 0.105)
             self.assertIn("= forward − left − 0.22·turn", self.text("chassis"))
             self.assertIn('x = "105 mm"', self.rig_file.read_text())
             await self.press("u", "u")
@@ -226,15 +226,15 @@ class ChassisViewTest(RobotCase):
     async def test_wheels_come_and_go_in_place(self) -> None:
         async with self.running(view="chassis"):
             await self.press("plus")
-            self.assertEqual(len(self.desk.line.wheels), 5)
-            self.assertEqual(self.desk.wheel_name, "wheel 1")
+            self.assertEqual(len(self.model.line.wheels), 5)
+            self.assertEqual(self.model.wheel_name, "wheel 1")
             await self.frames(3)
             self.assertIn("wheel 1", self.text("chassis"))
             await self.press("backspace")
-            self.assertEqual(len(self.desk.line.wheels), 4)
+            self.assertEqual(len(self.model.line.wheels), 4)
             self.view.select("wheel.kind")
             await self.press("right")
-            self.assertEqual(self.desk.rig.chassis.wheels[self.desk.wheel].kind, "steered")
+            self.assertEqual(self.model.rig.chassis.wheels[self.model.wheel].kind, "steered")
             await self.frames(3)
             await self.press("u", "u", "u")
             self.assertEqual(self.rig_file.read_text(), demo_path("bittern").read_text())
@@ -257,8 +257,8 @@ class ChassisViewTest(RobotCase):
             view.point(x, y, "press")
             view.point(*to, "drag")
             view.point(*to, "release")
-            self.assertAlmostEqual(self.desk.rig.chassis.wheels[0].x_m, 0.05, delta=0.01)
-            self.assertEqual(self.desk.wheel_name, "front left")
+            self.assertAlmostEqual(self.model.rig.chassis.wheels[0].x_m, 0.05, delta=0.01)
+            self.assertEqual(self.model.wheel_name, "front left")
             view.draw(160, 41)
             key, row, start, _ = view._bars[2]
             view.point(start, row, "press")
@@ -270,11 +270,11 @@ class ChassisViewTest(RobotCase):
     async def test_a_law_it_cannot_follow_is_refused_with_a_sentence(self) -> None:
         async with self.running(view="chassis"):
             for i in range(4):
-                self.desk.edit("plain", of_kind(self.desk.rig, i, "plain"))
+                self.model.edit("plain", of_kind(self.model.rig, i, "plain"))
                 await self.frames(1)
             self.assertIn("not changed", self.text("foot"))
-            self.assertIn("moving sideways", self.desk.message)
-            self.assertEqual(self.desk.rig.chassis.wheels[3].kind, "mecanum")
+            self.assertIn("moving sideways", self.model.message)
+            self.assertEqual(self.model.rig.chassis.wheels[3].kind, "mecanum")
 
     @in_loop
     async def test_another_robot_is_opened(self) -> None:
@@ -282,21 +282,21 @@ class ChassisViewTest(RobotCase):
             await self.press("b")
             self.assertIn("which robot?", self.text("chassis"))
             await self.press("up", "enter")
-            self.assertEqual(self.desk.rig.name, "Avocet")
-            self.assertEqual(self.desk.status.source, "recording swinging")
+            self.assertEqual(self.model.rig.name, "Avocet")
+            self.assertEqual(self.model.status.source, "recording swinging")
             await self.frames(4)
             self.assertIn("points", self.text("chassis"))
             self.assertIn("Avocet", self.text("head"))
             for name in ("2", "5", "3"):
                 await self.press(name)
             await self.press("b", "down", "down", "down", "down", "enter")
-            self.assertEqual(self.desk.rig.name, "Plover")
+            self.assertEqual(self.model.rig.name, "Plover")
             await self.frames(3)
             self.assertIn("speed against turn", self.text("chassis"))
 
     @in_loop
     async def test_a_click_on_the_line_opens_its_cell(self) -> None:
-        from pivrex.tui.frame import cell_at
+        from pivrex.tui.chrome import cell_at
 
         self.assertEqual([cell_at(160, x) for x in (5, 60, 100, 159)], ["driver", "shaping", "chassis", "field"])
         async with self.running(view="chassis"):
@@ -307,12 +307,12 @@ class ChassisViewTest(RobotCase):
     async def test_every_robot_at_every_size(self) -> None:
         for size in ((160, 47), (100, 30), (80, 24)):
             async with self.running(view="chassis", size=size):
-                for path in self.desk.folder.rigs():
-                    self.desk.open_rig(path)
+                for path in self.model.folder.rigs():
+                    self.model.open_rig(path)
                     await self.frames(3)
                     text = self.text("chassis")
                     self.assertIn("forward", text)
-                    self.assertIn(self.desk.line.wheels[0], text)
+                    self.assertIn(self.model.line.wheels[0], text)
                     for view in ("2", "5", "3"):
                         await self.press(view)
 
@@ -330,12 +330,12 @@ class SteeringViewTest(RobotCase):
             view: Any = self.app.view
             self.assertEqual(view.chosen, "steering.wheels.front right.p")
             await self.press("right")
-            steering = self.desk.rig.steering
+            steering = self.model.rig.steering
             assert steering is not None
             self.assertEqual(steering.wheels["front right"].p_per_s, 14.5)
             self.assertEqual(steering.wheels["front left"].p_per_s, 14.0)
             view.select("chassis.wheels.2.x")
-            self.assertEqual(self.desk.wheel_name, "rear left")
+            self.assertEqual(self.model.wheel_name, "rear left")
 
     @in_loop
     async def test_the_travel_for_any_turn(self) -> None:
@@ -353,14 +353,14 @@ class SteeringViewTest(RobotCase):
     async def test_calibration_asks_and_then_writes(self) -> None:
         async with self.running(view="chassis"):
             truth = self.wire("none")
-            self.desk.type_in("steering.wheels.front left.sensor.offset", "12 deg")
+            self.model.type_in("steering.wheels.front left.sensor.offset", "12 deg")
             await self.press("f")
-            self.assertIn("point all steered wheels straight ahead", self.desk.message)
-            self.assertIn(Handle("point ahead"), self.asked)
+            self.assertIn("point all steered wheels straight ahead", self.model.message)
+            self.assertIn(MoveStandIn("point ahead"), self.asked)
             await self.frames(3)
             await self.press("f")
             self.assertIn('offset = "37.5 deg"', self.rig_file.read_text())
-            self.assertTrue(is_right(self.desk.rig, truth))
+            self.assertTrue(is_right(self.model.rig, truth))
 
     @in_loop
     async def test_a_shakedown_of_eight_motors(self) -> None:
@@ -433,9 +433,9 @@ class GuideTest(RobotCase):
     async def test_escape_stops_a_probe_and_enter_sends_it_again(self) -> None:
         async with self.running(view="chassis"):
             await self.press("c", "enter", "enter")
-            self.assertTrue(self.desk.status.probing)
+            self.assertTrue(self.model.status.probing)
             await self.press("escape")
-            self.assertFalse(self.desk.status.probing)
+            self.assertFalse(self.model.status.probing)
             await self.frames(3)
             self.assertIn("the probe was stopped", self.text("chassis"))
             before = sum(isinstance(r, Probe) for r in self.asked)
@@ -453,7 +453,7 @@ class GuideTest(RobotCase):
     async def test_answers_that_clash_are_named_and_taken_back(self) -> None:
         async with self.running(view="chassis"):
             await self.press("c", "down", "down", "down", "enter")  # wheels up, I say
-            self.assertTrue(self.desk.status.lifted)
+            self.assertTrue(self.model.status.lifted)
             for _ in range(2):
                 await self.press("enter")
                 await self.until("What moved?")
@@ -473,7 +473,7 @@ class GuideTest(RobotCase):
     async def test_a_rig_changed_meanwhile_begins_anew(self) -> None:
         async with self.running(view="chassis"):
             await self.press("c", "enter")
-            self.desk.nudge("motors.left.smallest", 1)
+            self.model.nudge("motors.left.smallest", 1)
             await self.frames(2)
             self.assertIn("begins anew", self.text("chassis"))
 

@@ -12,7 +12,7 @@ from pivrex import __version__
 from pivrex.cli import run
 from pivrex.cli.opening import copy_demo
 from pivrex.errors import PivrexError
-from pivrex.rig.wires import SerialWire, UdpWire, read_wire
+from pivrex.rig.transports import SerialTransport, UdpTransport, read_transport
 from tests.support import DEMO, PLOVER, ROOT, TempCase
 
 
@@ -66,11 +66,11 @@ class CommandTest(TempCase):
             self.assertIn(why, ran.err)
         self.assertEqual(Ran("remote").code, 2)
         with self.assertRaisesRegex(ValueError, "is no wire; write serial:PORT"):
-            read_wire("x:1")
+            read_transport("x:1")
         self.assertEqual(
-            read_wire("serial:/dev/ttyUSB0:9600"), SerialWire(kind="serial", port="/dev/ttyUSB0", baud=9600)
+            read_transport("serial:/dev/ttyUSB0:9600"), SerialTransport(kind="serial", port="/dev/ttyUSB0", baud=9600)
         )
-        self.assertEqual(read_wire("udp:10.0.0.2:5810"), UdpWire(kind="udp", host="10.0.0.2", port=5810))
+        self.assertEqual(read_transport("udp:10.0.0.2:5810"), UdpTransport(kind="udp", host="10.0.0.2", port=5810))
 
     def test_wheels(self) -> None:
         ran = Ran("wheels", "plover", "--forward", "0.5", "--turn", "90", "--json")

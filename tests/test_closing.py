@@ -16,7 +16,7 @@ from pivrex.tui.app import PivrexApp
 from pivrex.tui.entry import ValueEntry
 from pivrex.tui.palette import Palette
 from tests.chassis import ALL, demo_path
-from tests.local import local_desk
+from tests.local import local_model
 from tests.support import WATERING, TempCase
 from tests.test_app import AppCase, in_loop
 
@@ -31,12 +31,12 @@ class EveryViewTest(TempCase):
         app_module.FRAMES_PER_S = 0.1
         home = self.demo()
         for i, name in enumerate(ALL):
-            desk = local_desk(home)
-            self.assertTrue(desk.open_rig(home / "rigs" / f"{name}.toml"))
-            app = PivrexApp(desk, view="field")
+            model = local_model(home)
+            self.assertTrue(model.open_rig(home / "rigs" / f"{name}.toml"))
+            app = PivrexApp(model, view="field")
             async with app.run_test(size=SIZES[i % 3]) as pilot:
                 for key in "wweeddqq":  # more than the wheels can, so that there is something to remark
-                    desk.ask(KeyDown(key))
+                    model.ask(KeyDown(key))
                 for digit in "12353231":
                     await pilot.press(digit)
                     app.frame()
@@ -46,7 +46,7 @@ class EveryViewTest(TempCase):
                         await pilot.press(digit)
                         app.frame()
                 self.assertEqual(app.return_code or 0, 0)
-            desk.client.close()
+            model.client.close()
 
 
 class PressedTwiceTest(AppCase):

@@ -7,10 +7,12 @@ from hypothesis import strategies as st
 from pivrex.devices.keys import DRIVE_KEYS, TIMED_S, Keyboard
 from pivrex.devices.pad_stand_in import PadRemote, PadServer, pad_sentence, read_pad_sentence
 from pivrex.devices.pads import Pad, Pads
-from pivrex.devices.recording import Player, RecordedDriver, Recording, due_tick
+from pivrex.devices.recorded import RecordedDriver
 from pivrex.devices.sentence import frame, unframe
 from pivrex.devices.sticks import DrawnSticks
 from pivrex.errors import RecordingError
+from pivrex.formats.player import Player, due_tick
+from pivrex.formats.recording import Recording
 from pivrex.rig.channels import BUTTONS, CHANNELS, STICKS, describe_channel, is_one_sided, stick_of
 from tests.support import WATERING, TempCase, wait_for
 

@@ -98,11 +98,11 @@ class DriverViewTest(AppCase):
         return view
 
     def with_pad(self) -> FakePad:
-        client = self.desk.client
+        client = self.model.client
         assert isinstance(client, LocalClient) and client.session is not None
         pad = FakePad()
         client.session.pads_are({"pad 1": pad})
-        self.desk.ask(ChooseSource("pad 1"))
+        self.model.ask(ChooseSource("pad 1"))
         return pad
 
     @in_loop
@@ -144,25 +144,25 @@ class DriverViewTest(AppCase):
             await self.frames(4)
             await self.press("down", "v")
             self.assertIn("now its control", self.text("driver"))
-            self.assertEqual(self.desk.status.held, "a control is being patched")
+            self.assertEqual(self.model.status.held, "a control is being patched")
             pad.has = frozenset({"left_x", "left_y", "right_x"})
             await self.frames(3)
             pad.at["right_x"] = 0.8
             await self.frames(4)
-            self.assertEqual(self.desk.rig.law.turn, "right_x")
+            self.assertEqual(self.model.rig.law.turn, "right_x")
             self.assertIn("turn is done by right_x", self.text("foot"))
             # with the other stick it is the law split arcade
-            self.assertEqual(self.desk.rig.law.kind, "split arcade")
+            self.assertEqual(self.model.rig.law.kind, "split arcade")
             # a channel that another function reads is exchanged
             pad.at["right_x"] = 0.0
             await self.press("up", "v")
             await self.frames(3)
             pad.at["right_x"] = 0.8
             await self.frames(4)
-            self.assertEqual((self.desk.rig.law.forward, self.desk.rig.law.turn), ("right_x", "left_y"))
+            self.assertEqual((self.model.rig.law.forward, self.model.rig.law.turn), ("right_x", "left_y"))
             await self.press("u")
             await self.press("u")
-            self.assertEqual(self.desk.rig.law.turn, "")
+            self.assertEqual(self.model.rig.law.turn, "")
 
     @in_loop
     async def test_a_binding_is_added_changed_and_removed(self) -> None:
@@ -172,22 +172,22 @@ class DriverViewTest(AppCase):
             pad.at["button_3"] = 0.0
             await self.frames(4)
             await self.press("plus", *"sloow", "enter")
-            self.assertIsInstance(self.app.screen, ValueEntry)  # a deed that is none stays to be mended
+            self.assertIsInstance(self.app.screen, ValueEntry)  # an action that is none stays to be mended
             await self.press("escape", "plus", *"record", "enter")
             self.assertIn("STOPPED", self.text("head"))
             await self.frames(3)
             pad.at["button_3"] = 1.0
             await self.frames(4)
-            (binding,) = self.desk.rig.bindings
+            (binding,) = self.model.rig.bindings
             self.assertEqual((binding.channel, binding.does, binding.source), ("button_3", "record", "chosen"))
             await self.press("down", "down")
             self.assertEqual(self.view.chosen().function, "record")
             await self.press("equals_sign", *"stop", "enter")
-            self.assertEqual(self.desk.rig.bindings[0].does, "stop")
+            self.assertEqual(self.model.rig.bindings[0].does, "stop")
             await self.press("backspace")
-            self.assertEqual(self.desk.rig.bindings, ())
+            self.assertEqual(self.model.rig.bindings, ())
             await self.press("u")
-            self.assertEqual(self.desk.rig.bindings[0].does, "stop")
+            self.assertEqual(self.model.rig.bindings[0].does, "stop")
 
     @in_loop
     async def test_a_patch_may_be_left(self) -> None:
@@ -195,7 +195,7 @@ class DriverViewTest(AppCase):
             await self.frames(4)
             await self.press("v", "backspace")
             self.assertNotIn("now its control", self.text("driver"))
-            self.assertEqual(self.desk.rig.law.forward, "")
+            self.assertEqual(self.model.rig.law.forward, "")
 
     @in_loop
     async def test_calibrating_by_doing(self) -> None:
@@ -224,12 +224,12 @@ class DriverViewTest(AppCase):
             for part in ("before → after", "Enter writes the rig", "reversed"):
                 self.assertIn(part, shown)
             await self.press("enter")
-            axis = self.desk.rig.axes["left_y"]
+            axis = self.model.rig.axes["left_y"]
             self.assertTrue(axis.reversed)
             self.assertAlmostEqual(axis.maximum, 0.88, delta=0.02)
             self.assertNotIn("calibrating pad 1", self.text("driver"))
             await self.press("u")
-            self.assertNotIn("left_y", self.desk.rig.axes)
+            self.assertNotIn("left_y", self.model.rig.axes)
 
     @in_loop
     async def test_calibrating_needs_a_stick(self) -> None:
@@ -244,7 +244,7 @@ class DriverViewTest(AppCase):
             await self.frames(4)
             await self.press("p")
             self.assertIn("● recording", self.text("head"))
-            self.desk.ask(MoveSticks({"left_y": -0.4}))
+            self.model.ask(MoveSticks({"left_y": -0.4}))
             await self.frames(6)
             self.assertNotIn("● recording", self.text("head"))  # another source drives: what was kept is whole
             self.assertEqual(len(list((self.home / "inputs").glob("keys-*.csv"))), 1)
@@ -254,7 +254,7 @@ class DriverViewTest(AppCase):
         for size in ((160, 47), (100, 30), (80, 24)):
             async with self.running(view="driver", size=size):
                 for name in ("coot", "bittern", "plain"):
-                    self.assertTrue(self.desk.open_rig(self.home / "rigs" / f"{name}.toml"))
+                    self.assertTrue(self.model.open_rig(self.home / "rigs" / f"{name}.toml"))
                     for _ in range(2):
                         await self.press("right", "down")
                     self.assertIn("what they do", self.text("driver"))

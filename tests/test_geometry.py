@@ -9,12 +9,12 @@ from hypothesis import strategies as st
 
 from pivrex.errors import RigError
 from pivrex.line import kinematics
-from pivrex.line.envelope import Envelope
 from pivrex.line.equations import equation, point_equation
-from pivrex.line.figures import side, travel_for, wheel_figures
 from pivrex.line.limits import give_way
 from pivrex.line.line import Line
-from pivrex.line.preview import doing, preview
+from pivrex.line.questions.envelope import Envelope
+from pivrex.line.questions.figures import side, travel_for, wheel_figures
+from pivrex.line.questions.preview import doing, preview
 from pivrex.rig import read_rig
 from pivrex.rig.geometry import Contact, Geometry, geometry_of, impossible_motion
 from tests.chassis import (
@@ -71,7 +71,7 @@ class RigidBodyTest(unittest.TestCase):
     def test_lying_on_its_back(self, wheels: list[Wheel], twist: tuple[float, float, float]) -> None:
         """Turn the body half round its forward axis, and look at the same wheels from the new top."""
         found = geometry(wheels)
-        needed = found.rows_over @ np.array(twist)
+        needed = found.rows_upside_down @ np.array(twist)
         for i, (x, y, drive, slant, steered) in enumerate(wheels):
             # on the ground each wheel stands at -y, points along -drive, and turns the other way round; the roller
             # that touches the ground is the one opposite, whose slant as seen from above is the same as below
@@ -310,8 +310,8 @@ class FiguresTest(unittest.TestCase):
         for name in ALL:
             line = Line(read_rig(demo_path(name)))
             row = np.arange(len(line.layout), dtype=float) / 1000
-            if line.layout.has("heading", "over"):
-                row[line.layout.at("heading", "over")] = 0.0
+            if line.layout.has("heading", "upside_down"):
+                row[line.layout.at("heading", "upside_down")] = 0.0
             found = doing(line, row)
             stage, what = ("steering", "speed") if "steering" in line.stages else ("limits", "given")
             self.assertEqual(found.given[0], row[line.layout.at(stage, f"{line.wheels[0].replace(' ', '_')}_{what}")])

@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 from pivrex.devices.robot import StandInRobot
 from pivrex.diagnosis.moves import Move
 from pivrex.line import Entry, Line
-from pivrex.line.neutral import not_at_rest
+from pivrex.line.questions.neutral import not_at_rest
 from pivrex.rig import Rig, read_text
 from pivrex.rig.field import Field
-from pivrex.session.messages import Handle, Probe, SetUp, UseRig
+from pivrex.session.messages import MoveStandIn, Probe, SetUp, UseRig
 from pivrex.sim import Rollout, StandIn
 from pivrex.sim.wiring import faulty
 from tests.chassis import MECANUM, PLANAR, STEERED, rig_of
@@ -250,8 +250,8 @@ class GuardTest(RemoteCase):
         from multiprocessing import Pipe
         from multiprocessing.shared_memory import SharedMemory
 
-        from pivrex.session.child import RING_BYTES
         from pivrex.session.process import _Loop
+        from pivrex.session.ring_size import RING_BYTES
         from pivrex.session.shared import Ring
 
         ours, theirs = Pipe()
@@ -260,7 +260,7 @@ class GuardTest(RemoteCase):
         loop = _Loop(theirs, ring, SetUp(read_text(PLAIN, Path("t.toml"), Rig), None, gamepads=False))
         with patch.object(ring, "write", side_effect=ValueError("too wide")):
             loop._once(0.0, 0.0)
-        self.assertFalse(loop._over)
+        self.assertFalse(loop._ended)
         self.assertIn("too wide", loop._session.status.held)
         loop._once(1 / 60, 0.0)
         self.assertEqual(ring.written, 1)
@@ -313,7 +313,7 @@ class RigChangeTest(RemoteCase):
         state = line.choose_level(self.session._state, 1)
         kept = line.of(state, "attachments")._replace(goal=np.array([0.3]), told=np.array([0.3]))
         self.session._state = line.changed(state, "attachments", kept)
-        self.ask(Handle("lift"))
+        self.ask(MoveStandIn("lift"))
         changed = read_text(
             PLAIN.replace("[shaping.turn]\nedge = 0", "[shaping.turn]\nedge = 0.1") + "[gyro]\n" + levels + ARM
             + bound("button_0", "boom to 30 deg"), Path("t.toml"), Rig,
@@ -371,7 +371,7 @@ class StandInJointTest(unittest.TestCase):
     def test_on_its_back_the_gyro_counts_the_other_way(self) -> None:
         rig = rig_of(TWO, "[gyro]\n[upside_down]\n" + PLAIN_LAW)
         model = StandIn(rig)
-        robot = model.step(model.start()._replace(over=np.array(1.0)), np.array([0.2, 0.6]), 0.5)
+        robot = model.step(model.start()._replace(upside_down=np.array(1.0)), np.array([0.2, 0.6]), 0.5)
         sensed = model.sense(robot)
         self.assertAlmostEqual(float(sensed[4]), -float(robot.pose[2]))
         self.assertNotAlmostEqual(float(robot.pose[2]), 0.0)

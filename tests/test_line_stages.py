@@ -12,7 +12,7 @@ from pivrex.line import axes, band, curve, drive, kinematics, limits, outputs, r
 from pivrex.line.frame import to_robot
 from pivrex.line.laws import arcade, tank, triggers
 from pivrex.line.line import Line
-from pivrex.line.response import respond
+from pivrex.line.questions.response import respond
 from pivrex.rig import Rig
 from pivrex.rig.geometry import wheel_matrix
 from tests.support import PLAIN, nothing_sensed, plain_rig

@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from pivrex.errors import MotionError
 from pivrex.line import Column, Layout, Line
-from pivrex.line.ask import ask_wheels
 from pivrex.line.order import STAGES
+from pivrex.line.questions.ask import ask_wheels
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import read_rig
 from tests.support import PLOVER, nothing_sensed, plain_rig

@@ -15,9 +15,9 @@ from unittest import mock
 
 import numpy as np
 
-from pivrex.devices.recording import Recording
 from pivrex.devices.sentence import frame
 from pivrex.diagnosis.moves import Move
+from pivrex.formats.recording import Recording
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
 from pivrex.runs.ticks import play_through
@@ -189,7 +189,7 @@ class RadioTest(RemoteCase):
         for _ in range(10):
             other.say(left_y=-1.0)
             self.assertEqual(self.say(1), 0.0)
-        remote = self.session.ears.remotes["radio"]
+        remote = self.session.inputs.remotes["radio"]
         self.assertEqual(remote.tally.faults["foreign"], 10)
         self.assertIn("while 127.0.0.1:", remote.tally.bad[-1].reason)
         # a replay of what was said before
@@ -218,8 +218,8 @@ class RadioTest(RemoteCase):
             for _ in range(166):
                 self.one.say()
             self.tick()
-        self.until(lambda: self.session.ears.remotes["radio"].tally.good >= 60 * 166)
-        self.assertEqual(self.session.ears.remotes["radio"].tally.faults, {})
+        self.until(lambda: self.session.inputs.remotes["radio"].tally.good >= 60 * 166)
+        self.assertEqual(self.session.inputs.remotes["radio"].tally.faults, {})
 
     def test_a_button_stops_records_and_shuts_down(self) -> None:
         binds = "".join(
@@ -274,12 +274,12 @@ class RadioTest(RemoteCase):
     def test_a_changed_rig_keeps_the_wire_where_it_can(self) -> None:
         self.begin(radio(self.port))
         self.say(3)
-        before = self.session.ears.remotes["radio"]
+        before = self.session.inputs.remotes["radio"]
         self.ask(UseRig(read_text(PLAIN + radio(self.port) + "x = 1\n".replace("x = 1\n", ""), Path("t.toml"), Rig), 1))
-        self.assertIs(self.session.ears.remotes["radio"], before)
+        self.assertIs(self.session.inputs.remotes["radio"], before)
         other = free_port()
         self.ask(UseRig(read_text(PLAIN + radio(other), Path("t.toml"), Rig), 2))
-        self.assertIsNot(self.session.ears.remotes["radio"], before)
+        self.assertIsNot(self.session.inputs.remotes["radio"], before)
         self.assertEqual(self.forward(), 0.0)
         self.one.socket.close()
         self.one = Sender(other)
@@ -292,7 +292,7 @@ class RadioTest(RemoteCase):
             taken.bind(("127.0.0.1", self.port))
             self.begin(radio(self.port))
             self.assertIn("in use", self.session.status.lost)
-        self.until(lambda: self.session.ears.remotes["radio"].wire.is_open)
+        self.until(lambda: self.session.inputs.remotes["radio"].wire.is_open)
         self.say(2)
         self.assertEqual(self.say(2, left_y=-0.5), 0.5)
 
@@ -322,7 +322,7 @@ class TwoAtOnceTest(RemoteCase):
         self.pad = FakePad()
         self.session.pads_are({"pad 1": self.pad})
         self.ask(ChooseSource("pad 1"))
-        self.until(lambda: self.session.ears.remotes["box"].wire.is_open)
+        self.until(lambda: self.session.inputs.remotes["box"].wire.is_open)
         self.box = socket.create_connection(("127.0.0.1", self.port), timeout=3)
         self.addCleanup(self.hang_up)
         self.tick(30)
@@ -383,7 +383,7 @@ class TwoAtOnceTest(RemoteCase):
             other.sendall(b"S")
             time.sleep(0.02)
             self.tick(3)
-        self.assertEqual(self.session.ears.remotes["box"].tally.faults["foreign"], 1)
+        self.assertEqual(self.session.inputs.remotes["box"].tally.faults["foreign"], 1)
 
 
 class GoingOnTest(RemoteCase):
@@ -430,7 +430,7 @@ class NoiseTest(RemoteCase):
             f'width = 8, offset = -128, scale = 0.0078125 }}]\nwire = {{ kind = "serial", port = "{path}" }}\n'
         )
         self.begin(radio(udp), TwoAtOnceTest.BOX.format(port=tcp), toy)
-        self.until(lambda: all(r.wire.is_open for r in self.session.ears.remotes.values()))
+        self.until(lambda: all(r.wire.is_open for r in self.session.inputs.remotes.values()))
         chance = random.Random(7)
         one = Sender(udp)
         self.addCleanup(one.socket.close)
@@ -446,7 +446,7 @@ class NoiseTest(RemoteCase):
             self.assertEqual(self.get(row, "outputs", "left_fraction"), 0.0)
         self.assertEqual(self.session.status.held, "")
         for name in ("radio", "box", "toy"):
-            tally = self.session.ears.remotes[name].tally
+            tally = self.session.inputs.remotes[name].tally
             self.assertGreater(sum(tally.faults.values()), 50, name)
             self.assertLessEqual(len(tally.said), 24)
 
@@ -476,7 +476,7 @@ class SerialTest(RemoteCase):
     def test_a_stick_is_unplugged_and_plugged_in_again(self) -> None:
         far = self.plug()
         self.begin(self.STICK.format(port=self.folder / "stick"), source="stick")
-        remote = self.session.ears.remotes["stick"]
+        remote = self.session.inputs.remotes["stick"]
         self.until(lambda: remote.wire.is_open)
         self.assertEqual(os.read(far, 100), b"go\n")  # what sets it up
         self.say(far, b"127.5 127.5\n")
@@ -527,7 +527,7 @@ class SerialTest(RemoteCase):
             ("A1", "/nowhere"), ("B2", str(self.folder / "stick")))]  # fmt: skip
         with mock.patch("serial.tools.list_ports.comports", return_value=twins):
             self.begin(self.STICK.format(port="x").replace('port = "x"', 'usb = "b2"'), source="stick")
-            self.until(lambda: self.session.ears.remotes["stick"].wire.is_open)
+            self.until(lambda: self.session.inputs.remotes["stick"].wire.is_open)
         self.say(far, b"127.5 127.5\n")
         self.assertEqual(self.say(far, b"127.5 0\n"), 1.0)
 
@@ -540,7 +540,7 @@ class SerialTest(RemoteCase):
         far = self.plug()
         self.addCleanup(os.close, far)
         self.begin(self.STICK.format(port=self.folder / "stick"), source="stick")
-        self.until(lambda: self.session.ears.remotes["stick"].wire.is_open)
+        self.until(lambda: self.session.inputs.remotes["stick"].wire.is_open)
         self.tick(30)
         self.assertEqual(self.session.status.lost, "stick: nobody has spoken yet")
         self.ask(Stop("Esc"), GoOn())

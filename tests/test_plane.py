@@ -99,11 +99,11 @@ class SteeringTest(unittest.TestCase):
         assert settings is not None
         # a quarter of 4096 counts is 90 degrees; less the offset is where the wheel points
         absolute = np.full(4, 1024.0)
-        seen = pointing.look(settings, stage.start(()), np.full(4, 5.0), absolute)
+        seen = pointing.measure(settings, stage.start(()), np.full(4, 5.0), absolute)
         wanted = [90 - 37.5, 90 + 112.0 - 360, 90 - 81.5, 90 - 164.0]
         np.testing.assert_allclose(np.degrees(seen.angle), wanted, atol=1e-9)
         # from then on the encoders' changes count, whatever the sensors say, and nothing jumps at half a turn
-        seen = pointing.look(settings, seen, np.full(4, 5.0 + 4.0), np.zeros(4))
+        seen = pointing.measure(settings, seen, np.full(4, 5.0 + 4.0), np.zeros(4))
         np.testing.assert_allclose(np.degrees(seen.angle), np.array(wanted) + math.degrees(4.0), atol=1e-9)
         # whole: the stand-in is switched on with its wheels anyhow, and the line knows where they point
         robot = StandIn(rig)
@@ -116,8 +116,10 @@ class SteeringTest(unittest.TestCase):
         stage = Line(read_text(text, Path("a.toml"), Rig)).stages["pointing"]
         settings = stage.settings
         self.assertTrue(settings.any_by_sensor)
-        seen = pointing.look(settings, stage.start(()), np.zeros(4), np.full(4, 4000.0))
-        further = pointing.look(settings, seen, np.zeros(4), np.full(4, 100.0))  # 196 counts on, past the sensor's zero
+        seen = pointing.measure(settings, stage.start(()), np.zeros(4), np.full(4, 4000.0))
+        further = pointing.measure(
+            settings, seen, np.zeros(4), np.full(4, 100.0)
+        )  # 196 counts on, past the sensor's zero
         np.testing.assert_allclose(further.angle - seen.angle, 196 / 4096 * 2 * math.pi, atol=1e-9)
 
 
@@ -247,10 +249,10 @@ class WholeDriveTest(unittest.TestCase):
         for wheels in (MECANUM, STEERED):
             drive = Drive(rig_of(wheels, extra))
             drive.go(0.1)
-            self.assertEqual(drive.at("heading", "over"), 0)
+            self.assertEqual(drive.at("heading", "upside_down"), 0)
             drive.robot.turn_over()
             drive.go(0.1)
-            self.assertEqual(drive.at("heading", "over"), 1)
+            self.assertEqual(drive.at("heading", "upside_down"), 1)
             drive.go(0.6, right_x=-0.5)
             drive.go(0.5)
             x, y, turned = drive.robot.state.pose
@@ -264,12 +266,12 @@ class WholeDriveTest(unittest.TestCase):
     def test_the_side_has_hysteresis_and_a_sense(self) -> None:
         stage = Line(rig_of(MECANUM, PLANAR + "[upside_down]\nthreshold = 0.4\n")).stages["heading"]
         now, zero = stage.start(()), np.array(0.0)
-        for up, over in ((1.0, 0), (-0.3, 0), (-0.5, 1), (0.3, 1), (-0.1, 1), (0.45, 0), (0.0, 0)):
+        for up, upside_down in ((1.0, 0), (-0.3, 0), (-0.5, 1), (0.3, 1), (-0.1, 1), (0.45, 0), (0.0, 0)):
             now = heading.orient(stage.settings, now, zero, np.array(up))
-            self.assertEqual(float(now.over), over, up)
+            self.assertEqual(float(now.upside_down), upside_down, up)
         wrong = Drive(rig_of(MECANUM, PLANAR + "[upside_down]\n"), "up")
         wrong.go(0.1)
-        self.assertEqual(wrong.at("heading", "over"), 1)  # a sensor mounted the wrong way shows at once
+        self.assertEqual(wrong.at("heading", "upside_down"), 1)  # a sensor mounted the wrong way shows at once
 
     def test_a_two_sided_robot_may_lie_on_its_back_too(self) -> None:
         rig = rig_of([(0.0, 0.2, 0.0, None, False), (0.0, -0.2, 0.0, None, False)], "[gyro]\n[upside_down]\n")

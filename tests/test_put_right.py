@@ -13,10 +13,10 @@ from pivrex.errors import MotionError, RigError
 from pivrex.export.curve import write_curve
 from pivrex.export.wiring import wiring_rows
 from pivrex.line import Line
-from pivrex.line.ask import ask_wheels, can_do
-from pivrex.line.envelope import Envelope
-from pivrex.line.figures import travel_for
 from pivrex.line.kinematics import kinematics_of
+from pivrex.line.questions.ask import ask_wheels, can_do
+from pivrex.line.questions.envelope import Envelope
+from pivrex.line.questions.figures import travel_for
 from pivrex.line.se2 import move
 from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.plane import TurningPoint
@@ -213,9 +213,9 @@ class BackTest(unittest.TestCase):
         twist = np.array([0.1, 0.1, 0.0])
         # pointing front left on its wheels it points front right on its back: going front left at 0.1·√2 drags it whole
         self.assertAlmostEqual(float(np.abs(chassis.geometry.slip @ twist).max()), 0.0)
-        over = kinematics_of(chassis, over=True)
-        moving = np.linalg.pinv(over.forward) @ twist  # wheels that move the robot so
-        self.assertAlmostEqual(float(np.abs(over.slide @ moving).max()), 0.141, places=3)
+        upside_down = kinematics_of(chassis, upside_down=True)
+        moving = np.linalg.pinv(upside_down.forward) @ twist  # wheels that move the robot so
+        self.assertAlmostEqual(float(np.abs(upside_down.slide @ moving).max()), 0.141, places=3)
 
 
 class FiguresTest(TempCase):

@@ -10,11 +10,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
 
+from pivrex.devices.decode.frames import crc8
+from pivrex.devices.decode.message import FAULTS, Message, Reader
+from pivrex.devices.decode.readers import reader_of
+from pivrex.devices.encode import frame_of, line_of, packet_of
 from pivrex.devices.health import Tally
 from pivrex.devices.link import out_sentence, read_out, read_sensed, wire_hash
-from pivrex.devices.messages import FAULTS, Message, Reader, crc8, reader_of
 from pivrex.devices.sentence import frame
-from pivrex.devices.speak import frame_of, line_of, packet_of
 from pivrex.line import Line
 from pivrex.rig import read_rig
 from pivrex.rig.sources import FramesSource, LettersSource, NumbersSource, PacketsSource, RigSource

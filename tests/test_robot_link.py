@@ -103,13 +103,13 @@ class Relay:
         self.port = int(self.near.getsockname()[1])
         self.far = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         self.far.connect(("127.0.0.1", to))
-        self.cut = self.over = False
+        self.cut = self.upside_down = False
         self._thread = threading.Thread(target=self._run, daemon=True)
         self._thread.start()
 
     def _run(self) -> None:
         back = None
-        while not self.over:
+        while not self.upside_down:
             for one in select.select([self.near, self.far], [], [], 0.05)[0]:
                 with contextlib.suppress(OSError):
                     if one is self.near:
@@ -122,7 +122,7 @@ class Relay:
                             self.near.sendto(data, back)
 
     def close(self) -> None:
-        self.over = True
+        self.upside_down = True
         self._thread.join(1)
         self.near.close()
         self.far.close()

@@ -8,15 +8,16 @@ from pathlib import Path
 
 import numpy as np
 
-from pivrex.devices.recording import Recording
 from pivrex.errors import ExportError, RecordingError, SaveError
 from pivrex.export.curve import write_curve
 from pivrex.export.path import write_path
 from pivrex.export.table import write_ticks
 from pivrex.export.wiring import wiring_rows, write_wiring
+from pivrex.formats.recording import Recording
+from pivrex.formats.ticks import tick_header, tick_line
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig
-from pivrex.runs import play_through, tick_table
+from pivrex.runs import play_through
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import SetUp
 from pivrex.session.shared import Row
@@ -76,12 +77,13 @@ class PlayThroughTest(TempCase):
 
     def test_the_table_says_what_the_ticks_hold(self) -> None:
         line = Line(plain_rig())
-        header, template = tick_table(line)
-        self.assertEqual(len(header.split(",")), len(line.layout))
-        (row,) = self.play("t,left_y,left_x\n0,-0.123456789,0\n")
-        cells = (template % tuple(row)).split(",")
+        self.assertEqual(len(tick_header(line).split(",")), len(line.layout))
+        (row,) = self.play("t,left_y,left_x\n0,-0.1234567890123456,0\n")
+        cells = tick_line(row).split(",")
         self.assertEqual(cells[0], "0")
-        np.testing.assert_allclose([float(c) for c in cells], row, rtol=1e-8, atol=1e-12)
+        # every bit is kept, and what is not there is an empty cell
+        np.testing.assert_array_equal([float(c) if c.strip() else np.nan for c in cells], row)
+        self.assertEqual(tick_line(np.array([0.1, np.nan, 1e300, -2.0, 1 / 3])), "0.1,,1e+300,-2,0.3333333333333333\n")
 
 
 class EqualTest(TempCase):

@@ -13,7 +13,6 @@ import numpy as np
 from pivrex.devices.pad_stand_in import PadRemote
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig
-from pivrex.session.child import NUMBERS, RING_BYTES, SLOTS
 from pivrex.session.client import SessionClient
 from pivrex.session.clock import Clock
 from pivrex.session.core import Session
@@ -33,6 +32,7 @@ from pivrex.session.messages import (
     Stop,
     UseRig,
 )
+from pivrex.session.ring_size import NUMBERS, RING_BYTES, SLOTS
 from pivrex.session.shared import Ring, Row
 from tests.chassis import PLANAR, Wheel, rig_of
 from tests.support import PLOVER, WATERING, TempCase, plain_rig, wait_for
@@ -90,10 +90,10 @@ class RingTest(unittest.TestCase):
         self.assertEqual(self.ring.written, 900)
 
     def test_no_torn_rows_while_it_is_written(self) -> None:
-        over = threading.Event()
+        upside_down = threading.Event()
 
         def writer() -> None:
-            while not over.is_set():
+            while not upside_down.is_set():
                 self.write(20, 200)
 
         thread = threading.Thread(target=writer)
@@ -106,7 +106,7 @@ class RingTest(unittest.TestCase):
                 for row in rows:
                     self.assertTrue((row.values == row.values[0]).all())
         finally:
-            over.set()
+            upside_down.set()
             thread.join()
 
     def test_heartbeat(self) -> None:

@@ -1,4 +1,4 @@
-"""The shakedown: the puzzle against brute force, random faults on every robot, lies, and the smallest duty."""
+"""The shakedown: the hypotheses against brute force, random faults on every robot, lies, and the smallest duty."""
 
 import itertools
 import math
@@ -13,11 +13,11 @@ from numpy.typing import NDArray
 
 from pivrex.diagnosis.changes import Change
 from pivrex.diagnosis.correction import correct_text, corrections, is_right
+from pivrex.diagnosis.hypotheses import SIGNS, Answer, Assignment, Wire, WiringHypotheses, permanent
 from pivrex.diagnosis.moves import Move, Runner
 from pivrex.diagnosis.offsets import offset_changes
 from pivrex.diagnosis.practice import practise, true_wires
 from pivrex.diagnosis.probes import Bench
-from pivrex.diagnosis.puzzle import SIGNS, Answer, Assignment, Puzzle, Wire, permanent
 from pivrex.diagnosis.shakedown import Shakedown, Step
 from pivrex.diagnosis.smallest import Sweep
 from pivrex.errors import PivrexError
@@ -31,7 +31,7 @@ SEEDS = 200
 
 
 def every_assignment(count: int, has_gyro: bool = True) -> list[Assignment]:
-    """List all assignments, knowing nothing of how the puzzle keeps them."""
+    """List all assignments, knowing nothing of how the hypotheses keeps them."""
     found = []
     for motors in itertools.permutations(range(count)):
         for signs in itertools.product((1, -1), repeat=count):
@@ -60,9 +60,9 @@ class PuzzleTest(unittest.TestCase):
 
     def test_how_many_there_are(self) -> None:
         # 4! plugs · 2⁴ motor signs = 384, · 2⁴ encoders · 2 for the gyro
-        self.assertEqual(Puzzle([True] * 4, True).size(), 384 * 16 * 2)
-        self.assertEqual(Puzzle([False] * 4, False).size(), 384)
-        self.assertEqual(Puzzle([True] * 8, True).size(), math.factorial(8) * 2**17)
+        self.assertEqual(WiringHypotheses([True] * 4, True).size(), 384 * 16 * 2)
+        self.assertEqual(WiringHypotheses([False] * 4, False).size(), 384)
+        self.assertEqual(WiringHypotheses([True] * 8, True).size(), math.factorial(8) * 2**17)
 
     @settings(max_examples=30, deadline=None)
     @given(st.sampled_from(["plover", "dunlin"]), st.integers(0, 10**6), st.booleans(), st.data())
@@ -76,9 +76,9 @@ class PuzzleTest(unittest.TestCase):
         probed = data.draw(st.lists(st.integers(0, len(truth) - 1), max_size=5))
         for port in probed:
             seen = bench.shows(truth[port], on_floor)
-            allows = shakedown.puzzle.allowed(lambda w: bench.shows(w, on_floor), seen)
-            shakedown.puzzle.take(Answer(port, "seen", allows, False))
-        kept = set(shakedown.puzzle.assignments())
+            allows = shakedown.hypotheses.allowed(lambda w: bench.shows(w, on_floor), seen)
+            shakedown.hypotheses.take(Answer(port, "seen", allows, False))
+        kept = set(shakedown.hypotheses.assignments())
         self.assertEqual(len(kept), shakedown.left)
         wanted = set()
         for one in every_assignment(len(truth)):
@@ -93,33 +93,33 @@ class PuzzleTest(unittest.TestCase):
             bench, truth = Bench(rig), true_wires(rig, faulty(rig, "random", 5))
             shakedown = Shakedown(rig)
             while (step := shakedown.next()).asks == "sensors" and step.kind == "probe":
-                allows = shakedown.puzzle.allowed(shakedown._sensed, bench.shows(truth[step.port], True))
-                shakedown.puzzle.take(Answer(step.port, "seen", allows, False))
+                allows = shakedown.hypotheses.allowed(shakedown._sensed, bench.shows(truth[step.port], True))
+                shakedown.hypotheses.take(Answer(step.port, "seen", allows, False))
             same = [
                 a
                 for a in every_assignment(len(truth))
                 if looks(bench, a, True) == tuple(bench.shows(w, True) for w in truth)
             ]
-            self.assertEqual(set(shakedown.puzzle.assignments()), set(same))
+            self.assertEqual(set(shakedown.hypotheses.assignments()), set(same))
             # the robot and its mirror image: every sign turned
             self.assertEqual(len(same), 2)
             self.assertEqual(step.asks, "motion")
 
     def test_outcomes_add_up_and_the_best_probe_tells_most(self) -> None:
         shakedown = Shakedown(read_rig(demo_path("bittern")))
-        counts = shakedown.puzzle.outcomes(0, shakedown._sensed)
+        counts = shakedown.hypotheses.outcomes(0, shakedown._sensed)
         self.assertEqual(sum(counts.values()), shakedown.left)
         # 4 motors, 2 ways to count, 2 ways to turn, all alike: 4 bits
         self.assertEqual(len(counts), 16)
         self.assertAlmostEqual(shakedown.next().bits, 4.0)
-        self.assertAlmostEqual(max(shakedown.puzzle.tells(p, shakedown._sensed) for p in range(4)), 4.0)
+        self.assertAlmostEqual(max(shakedown.hypotheses.tells(p, shakedown._sensed) for p in range(4)), 4.0)
 
     def test_no_matrix_of_the_possible_is_too_wide(self) -> None:
-        puzzle = Puzzle([True, True], True)
+        hypotheses = WiringHypotheses([True, True], True)
         only = np.zeros((2, 2, 2, 2), bool)
         only[0] = True
-        puzzle.take(Answer(0, "port 0 turns motor 0", only, True))
-        wires = puzzle.possible()
+        hypotheses.take(Answer(0, "port 0 turns motor 0", only, True))
+        wires = hypotheses.possible()
         self.assertFalse(wires[1, 0].any())  # so port 1 turns the other
         self.assertTrue(wires[1, 1].any())
 
@@ -223,21 +223,21 @@ class LiesTest(unittest.TestCase):
             port, motor, sign = (i + seed) % 3, choice % 3, SIGNS[choice % 2]
             heard.append((port, motor, sign))
             outcome = (motor, sign)
-            allows = shakedown.puzzle.allowed(lambda w: (w.motor, w.sign), outcome)
-            shakedown.puzzle.take(Answer(port, f"port {port}: {outcome}", allows, True))
+            allows = shakedown.hypotheses.allowed(lambda w: (w.motor, w.sign), outcome)
+            shakedown.hypotheses.take(Answer(port, f"port {port}: {outcome}", allows, True))
             fits = any(
                 all(m[p] == k and s[k] == sign_ for p, k, sign_ in heard)
                 for m in itertools.permutations(range(3))
                 for s in itertools.product((1, -1), repeat=3)
             )
-            clash = shakedown.puzzle.contradiction()
+            clash = shakedown.hypotheses.contradiction()
             self.assertEqual(not clash, fits)
             self.assertEqual(shakedown.next().kind == "contradiction", not fits)
             if clash:
                 # all of those named are needed for it, and without one of them they fit
                 for one in clash:
-                    self.assertTrue(len(clash) == 1 or shakedown.puzzle.size([a for a in clash if a is not one]))
-                self.assertIn(shakedown.puzzle.answers[-1], clash)
+                    self.assertTrue(len(clash) == 1 or shakedown.hypotheses.size([a for a in clash if a is not one]))
+                self.assertIn(shakedown.hypotheses.answers[-1], clash)
                 return
 
     def test_two_that_cannot_both_be_true(self) -> None:
@@ -251,7 +251,7 @@ class LiesTest(unittest.TestCase):
         clash = shakedown.next()
         self.assertEqual(clash.kind, "contradiction")
         self.assertIn("These two cannot both be true", clash.text)
-        shakedown.puzzle.withdraw(shakedown.puzzle.answers[-1])
+        shakedown.hypotheses.withdraw(shakedown.hypotheses.answers[-1])
         self.assertEqual(shakedown.next().kind, "probe")
 
     def test_nothing_moved_is_named_at_once(self) -> None:

@@ -8,9 +8,9 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.devices.recording import Recording
+from pivrex.formats.recording import Recording
 from pivrex.line import Line
-from pivrex.line.inputs import sensed_columns
+from pivrex.line.given import sensed_columns
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.runs import play_through
 from pivrex.sim import StandIn
@@ -65,7 +65,7 @@ class SameNumbersTest(unittest.TestCase):
         def of(column: str) -> Floats:
             return rows[:, titles.index(column)]
 
-        moved = {"frame.over": "heading.over", "frame.heading_rad": "heading.heading_rad"}
+        moved = {"frame.over": "heading.upside_down", "frame.heading_rad": "heading.heading_rad"}
         if title in titles and not (steered and stage in ("wheels", "limits")):
             return of(title)
         if title in moved:
@@ -133,7 +133,7 @@ class SameNumbersTest(unittest.TestCase):
             robot = model.start()
             for i, values in enumerate(commands):
                 if name == "coot" and i == 90:
-                    robot = robot._replace(over=np.array(1.0))
+                    robot = robot._replace(upside_down=np.array(1.0))
                 sensed = dict(zip((c.title for c in sensed_columns(rig)), model.sense(robot), strict=True))
                 truth = dict(zip(("x_m", "y_m", "heading_rad", "blocked"), model.truth(robot), strict=True))
                 for title, value in (*sensed.items(), *((f"sensed.{t}", v) for t, v in truth.items())):

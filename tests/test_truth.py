@@ -100,7 +100,7 @@ class Told:
     def row_of(self) -> Floats:
         """The wheel's row of the matrix, for wheels that are not steered."""
         geometry = self.line.rig.chassis.geometry
-        rows = geometry.rows_over if self.get("heading", "over") else geometry.rows
+        rows = geometry.rows_upside_down if self.get("heading", "upside_down") else geometry.rows
         return np.asarray(rows[geometry.of_wheel == self.w][0])
 
     def term(self, function: str) -> float:
@@ -122,7 +122,7 @@ class TruthTest(unittest.TestCase):
             line = Line(rig)
             robot = Rollout(line, StandIn(rig))
             if rig.upside_down is not None and chance.random() < 0.5:
-                robot.robot = robot.robot._replace(over=np.array(1.0))
+                robot.robot = robot.robot._replace(upside_down=np.array(1.0))
             robot.tick(line.rest())
             raw = line.rest()
             buttons = [i for i, c in enumerate(line.channels) if not c.endswith(("_x", "_y"))]
@@ -227,7 +227,7 @@ class TruthTest(unittest.TestCase):
 
     def framed(self, t: Told, words: str) -> None:
         self.assertEqual(words.startswith("field"), t.get("frame", "field") == 1, t.where)
-        self.assertEqual("on its back" in words, t.get("heading", "over") == 1, t.where)
+        self.assertEqual("on its back" in words, t.get("heading", "upside_down") == 1, t.where)
         self.assertEqual("about" in words, t.get("frame", "point") > 0, t.where)
         for written in re.findall(rf"heading ({N}) deg", words):
             away = math.degrees(t.get("frame", "heading")) - float(written)
@@ -346,7 +346,7 @@ class TruthTest(unittest.TestCase):
             elif rung.stage == "side":
                 (up,) = re.findall(rf"up ({N}) g", before)
                 t.same(up, t.get("sensed", "up"), "up")
-                self.assertEqual("back" in after, t.get("heading", "over") == 1, t.where)
+                self.assertEqual("back" in after, t.get("heading", "upside_down") == 1, t.where)
             else:
                 self.assertEqual(rung.stage, "output")
                 motor = next(n for n, m in t.line.rig.motors.items() if t.wheel in m.wheels)

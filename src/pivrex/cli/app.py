@@ -85,8 +85,8 @@ def check(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Rigs, recordings or a workspace.toml.")],
 ) -> int:
     """Read files and print every mistake in them, one a line: FILE:LINE: what."""
-    from pivrex.devices.recording import Recording
     from pivrex.errors import RecordingError
+    from pivrex.formats.recording import Recording
     from pivrex.rig import read_rig, read_workspace_file
 
     wrong = 0
@@ -139,8 +139,8 @@ def describe(
     if as_json:
         _print_json({"name": read.name, "law": read.law.kind, "wheels": wheels})
         return
-    from pivrex.line.ask import can_do
-    from pivrex.line.figures import side, travel_for, wheel_figures
+    from pivrex.line.questions.ask import can_do
+    from pivrex.line.questions.figures import side, travel_for, wheel_figures
 
     aside = f", full left {read.full_left_m_s:.2f} m/s" if read.law.kind == "planar" else ""
     print(f"{read.name}: {read.about}\nlaw {read.law.kind}, full forward {read.full_forward_m_s:.2f} m/s{aside}, "
@@ -187,7 +187,7 @@ def wheels(
     as_json: Json = False,
 ) -> None:
     """Compute what every wheel must do for a motion."""
-    from pivrex.line.ask import ask_wheels
+    from pivrex.line.questions.ask import ask_wheels
     from pivrex.rig import find_rig, read_rig
 
     if fit not in ("", "scale", "clip"):
@@ -328,7 +328,7 @@ def export_ticks(
 
 @export.command("patches")
 def export_patches(rig: RigName, output: Output) -> None:
-    """What every control does: source, channel, deed."""
+    """What every control does: source, channel, action."""
     from pivrex.export.patches import write_patches
     from pivrex.rig import find_rig, read_rig
 
@@ -415,7 +415,7 @@ def stand_in(
     """Be a robot at the other end of a link, with the stand-in's physics; it speaks as docs/wire.md says."""
     from pivrex.cli.stand_in import be_a_robot
     from pivrex.rig import find_rig, read_rig
-    from pivrex.rig.wires import SerialWire
+    from pivrex.rig.transports import SerialTransport
 
     path, folder = find_rig(str(_here_or_demo(rig)), Path())
     read = read_rig(path)
@@ -423,7 +423,7 @@ def stand_in(
         if read.link is None:
             raise PivrexError(f"{path}: the rig has no table [link]; say --udp PORT or --serial PATH")
         wire = read.link.wire
-        if isinstance(wire, SerialWire):
+        if isinstance(wire, SerialTransport):
             serial = Path(wire.port)
         else:
             udp = f"{wire.host}:{wire.port}"

@@ -116,7 +116,7 @@ def _link(words: str, rig_path: Path) -> Link | None:
     """Give the link that was asked for: the rig's own, or one over another wire."""
     from pivrex.rig import read_rig
     from pivrex.rig.sources import Link
-    from pivrex.rig.wires import TcpWire, read_wire
+    from pivrex.rig.transports import TcpTransport, read_transport
 
     if not words:
         return None
@@ -128,9 +128,9 @@ def _link(words: str, rig_path: Path) -> Link | None:
             )
         return link
     try:
-        wire = read_wire(words)
+        wire = read_transport(words)
     except ValueError as problem:
         raise PivrexError(f"--link: {problem}") from None
-    if isinstance(wire, TcpWire):
+    if isinstance(wire, TcpTransport):
         raise PivrexError("--link: a robot is commanded over serial or udp")
     return Link(wire=wire)

@@ -13,11 +13,11 @@ from pathlib import Path
 from typing import Protocol
 
 from pivrex.cli.remote_end import FarEnd, far_end
+from pivrex.devices.encode import frame_of, line_of, packet_of
 from pivrex.devices.keys import DRIVE_KEYS, Keyboard
 from pivrex.devices.pad_stand_in import PadRemote, port_file
-from pivrex.devices.recording import Recording
-from pivrex.devices.speak import frame_of, line_of, packet_of
 from pivrex.errors import PivrexError
+from pivrex.formats.recording import Recording
 from pivrex.rig import Rig
 from pivrex.rig.channels import STICKS, is_one_sided
 from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource, PacketsSource, RigSource

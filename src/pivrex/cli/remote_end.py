@@ -11,7 +11,7 @@ from typing import Protocol
 
 from pivrex.cli.stand_in import close_pty, open_pty
 from pivrex.errors import PivrexError
-from pivrex.rig.wires import SerialWire, TcpWire, UdpWire
+from pivrex.rig.transports import SerialTransport, TcpTransport, UdpTransport
 
 __all__ = ["FarEnd", "far_end"]
 
@@ -70,20 +70,20 @@ class _Tcp:
         self._end.close()
 
 
-def far_end(wire: SerialWire | UdpWire | TcpWire, at: Path | None) -> FarEnd:
+def far_end(wire: SerialTransport | UdpTransport | TcpTransport, at: Path | None) -> FarEnd:
     """Make the far end of a wire; raises `PivrexError` if that cannot be."""
     match wire:
-        case SerialWire():
+        case SerialTransport():
             if at is None and not wire.port:
                 raise PivrexError(
                     f"the wire is known by its USB identity {wire.usb}; say with --at where the serial line shall be"
                 )
             return _Serial(at or Path(wire.port))
-        case UdpWire():
+        case UdpTransport():
             return _Udp(wire.host, wire.port)
-        case TcpWire(host=""):
+        case TcpTransport(host=""):
             return _Tcp(_connected(wire.port), f"tcp port {wire.port}")
-        case TcpWire():
+        case TcpTransport():
             return _Tcp(_accepted(wire.port), f"tcp port {wire.port}")
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter, deque
 from dataclasses import dataclass, field
 
-from pivrex.devices.messages import Message
+from pivrex.devices.decode.message import Message
 
 __all__ = ["Health", "Said", "Tally"]
 
@@ -99,9 +99,9 @@ class Tally:
         """Sum up."""
         recent = [b for b in self._bins if now_s - b[0] < OVER_S]
         good, lost = sum(b[1] for b in recent), sum(max(0, b[2]) for b in recent)
-        over = min(OVER_S, max(BINS_S, now_s - recent[0][0])) if recent else OVER_S
+        upside_down = min(OVER_S, max(BINS_S, now_s - recent[0][0])) if recent else OVER_S
         return Health(
-            rate_hz=good / over,
+            rate_hz=good / upside_down,
             loss=lost / (good + lost) if good + lost else 0.0,
             jitter_s=self._jitter,
             age_s=now_s - self.last_s,

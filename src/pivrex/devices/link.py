@@ -9,15 +9,16 @@ import zlib
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.devices.decode.lines import Lines
+from pivrex.devices.decode.message import Message, shown
 from pivrex.devices.health import Said, Tally
-from pivrex.devices.messages import Lines, Message, shown
 from pivrex.devices.sentence import frame, unframe
-from pivrex.devices.wires import open_wire
-from pivrex.line.inputs import NOWHERE
+from pivrex.devices.transports.opening import open_transport
+from pivrex.line.given import NOWHERE
 from pivrex.line.layout import Column
 from pivrex.line.line import Line
 from pivrex.rig.sources import Link
-from pivrex.rig.wires import wire_title
+from pivrex.rig.transports import transport_title
 
 __all__ = ["RobotLink", "back_columns", "out_sentence", "read_out", "read_sensed", "sensed_sentence", "wire_hash"]
 
@@ -99,8 +100,8 @@ class RobotLink:
 
     def __init__(self, line: Line, link: Link) -> None:
         self._link = link
-        self.title = f"robot, {wire_title(link.wire)}"
-        self.wire = open_wire(link.wire, outward=True)
+        self.title = f"robot, {transport_title(link.wire)}"
+        self.wire = open_transport(link.wire, outward=True)
         self.tally = Tally()
         self.hash = wire_hash(line)
         self._lines = Lines()

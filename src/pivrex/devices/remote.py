@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from pivrex.devices.decode.letters import LettersReader
+from pivrex.devices.decode.message import Message, shown
+from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.health import Tally
-from pivrex.devices.messages import LettersReader, Message, reader_of, shown
-from pivrex.devices.wires import Tcp, open_wire
-from pivrex.devices.wires import Udp as UdpSocket
-from pivrex.rig.deeds import read_deed, split_time
+from pivrex.devices.transports.opening import open_transport
+from pivrex.devices.transports.tcp import Tcp
+from pivrex.devices.transports.udp import Udp as UdpSocket
+from pivrex.rig.actions import read_action, split_time
 from pivrex.rig.rig import Rig
 from pivrex.rig.sources import GamepadSource, LettersSource, NumbersSource
-from pivrex.rig.wires import wire_title
+from pivrex.rig.transports import transport_title
 
 __all__ = ["RemoteSource", "remotes_of"]
 
@@ -38,8 +41,8 @@ class RemoteSource:
         spec = rig.sources[name]
         assert not isinstance(spec, GamepadSource)
         self.name, self.kind, self.spec = name, spec.kind, spec
-        self.title = f"{name}, {wire_title(spec.wire)}"
-        self.wire = open_wire(spec.wire)
+        self.title = f"{name}, {transport_title(spec.wire)}"
+        self.wire = open_transport(spec.wire)
         self._reader = reader_of(spec, _groups(rig, spec))
         self.tally = Tally()
         self.lost = "nobody has spoken yet"
@@ -136,7 +139,7 @@ def _groups(rig: Rig, spec: object) -> dict[str, str]:
     if not isinstance(spec, LettersSource):
         return {}
     levels = [v.name for v in rig.speed_levels.levels]
-    return {c: read_deed(split_time(text)[0], rig.attachments, levels).group for c, text in spec.letters.items()}
+    return {c: read_action(split_time(text)[0], rig.attachments, levels).group for c, text in spec.letters.items()}
 
 
 def remotes_of(rig: Rig, before: Mapping[str, RemoteSource]) -> dict[str, RemoteSource]:

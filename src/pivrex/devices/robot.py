@@ -23,7 +23,7 @@ class Robot(Protocol):
     title: str
 
     def sense(self) -> Floats:
-        """Give the newest sensed values, (S,), as `pivrex.line.inputs.sensed_columns` orders them."""
+        """Give the newest sensed values, (S,), as `pivrex.line.given.sensed_columns` orders them."""
         ...
 
     def truth(self) -> Floats:
@@ -68,7 +68,7 @@ class StandInRobot:
 
     def turn_over(self) -> None:
         """Turn it on its back, or back on its wheels."""
-        self.state = self.state._replace(over=1.0 - self.state.over)
+        self.state = self.state._replace(upside_down=1.0 - self.state.upside_down)
 
     def point_ahead(self) -> None:
         """Turn its steered wheels straight ahead by hand."""

@@ -7,8 +7,8 @@ from collections.abc import Callable
 
 import numpy as np
 
+from pivrex.devices.decode.lines import Lines
 from pivrex.devices.link import read_out, sensed_sentence, wire_hash
-from pivrex.devices.messages import Lines
 from pivrex.devices.sentence import frame
 from pivrex.line.line import Line
 from pivrex.rig.field import Field

@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from pivrex.diagnosis.changes import Change
 from pivrex.diagnosis.correction import correct_text, corrections, is_right
+from pivrex.diagnosis.hypotheses import Wire
 from pivrex.diagnosis.moves import Move, Run, Runner
-from pivrex.diagnosis.puzzle import Wire
 from pivrex.diagnosis.shakedown import Place, Shakedown, Step
 from pivrex.line.outputs import encode, settings_of
 from pivrex.rig.rig import Rig

@@ -8,8 +8,8 @@ from math import pi
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.diagnosis.puzzle import Wire
-from pivrex.line.inputs import sensed_columns
+from pivrex.diagnosis.hypotheses import Wire
+from pivrex.line.given import sensed_columns
 from pivrex.line.layout import plain
 from pivrex.rig.rig import Rig
 from pivrex.sim.wiring import ports_of
@@ -47,7 +47,7 @@ class Seen:
 
 
 class Bench:
-    """A rig's motors as a puzzle sees them: which have encoders, what each would move.
+    """A rig's motors as a hypotheses sees them: which have encoders, what each would move.
 
     Attributes
     ----------

@@ -10,9 +10,9 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.diagnosis.hypotheses import SIGNS, Answer, Assignment, Wire, WiringHypotheses
 from pivrex.diagnosis.moves import Move
 from pivrex.diagnosis.probes import Bench, Seen
-from pivrex.diagnosis.puzzle import SIGNS, Answer, Assignment, Puzzle, Wire
 from pivrex.rig.rig import Rig
 
 __all__ = ["Known", "Option", "Shakedown", "Step"]
@@ -110,7 +110,7 @@ class Shakedown:
     def __init__(self, rig: Rig, place: Place = "floor", by: Literal["sensors", "person"] = "sensors") -> None:
         self.rig, self.place, self.by = rig, place, by
         self.bench = Bench(rig)
-        self.puzzle = Puzzle(self.bench.has_encoder, self.bench.has_gyro)
+        self.hypotheses = WiringHypotheses(self.bench.has_encoder, self.bench.has_gyro)
         self.probes = 0
         self._pointed = not any(
             rig.steering.wheels[w].sensor is not None for w in rig.steered if rig.steering is not None
@@ -123,16 +123,16 @@ class Shakedown:
     @property
     def left(self) -> int:
         """How many assignments still explain everything."""
-        return self.puzzle.size()
+        return self.hypotheses.size()
 
     @property
     def human_answers(self) -> int:
         """How many answers came from a person."""
-        return sum(a.by_person for a in self.puzzle.answers)
+        return sum(a.by_person for a in self.hypotheses.answers)
 
     def known(self) -> list[Known]:
         """Say what is known of each port."""
-        wires = self.puzzle.possible()
+        wires = self.hypotheses.possible()
         found = []
         for p, port in enumerate(self.bench.ports):
             motors = np.flatnonzero(wires[p].any(axis=(1, 2, 3)))
@@ -154,7 +154,7 @@ class Shakedown:
 
     def solution(self) -> Assignment | None:
         """Give the one assignment that is left; None while there are more, or none."""
-        return next(self.puzzle.assignments()) if self.left == 1 else None
+        return next(self.hypotheses.assignments()) if self.left == 1 else None
 
     def sensor_facts(self) -> tuple[dict[str, float], dict[str, int]]:
         """Give the offsets of the absolute sensors in rad, and whether each agrees (1) with its wheel's encoder."""
@@ -173,7 +173,7 @@ class Shakedown:
 
     def next(self) -> Step:
         """Choose what to do next: the probe that is expected to tell the most."""
-        clash = self.puzzle.contradiction()
+        clash = self.hypotheses.contradiction()
         if clash:
             return Step("contradiction", _clash(clash))
         if not self._pointed:
@@ -198,7 +198,7 @@ class Shakedown:
         best, most = -1, BITS
         for p in range(len(self.bench.ports)):
             if self._unread.get((p, False), 0) < TRIES:
-                tells = self.puzzle.tells(p, self._sensed)
+                tells = self.hypotheses.tells(p, self._sensed)
                 if tells > most + BITS:
                     best, most = p, tells
         if best >= 0:
@@ -222,7 +222,7 @@ class Shakedown:
         """Drive a steered wheel that stands across: only so can sensors tell which way steering turns it."""
         if self.place != "floor" or not self.bench.has_gyro:
             return None
-        wires = self.puzzle.possible()
+        wires = self.hypotheses.possible()
         sits = {
             int(np.flatnonzero(w.any(axis=(1, 2, 3)))[0]): p
             for p, w in enumerate(wires)
@@ -268,7 +268,7 @@ class Shakedown:
             for p in range(len(self.bench.ports)):
                 if self._unread.get((p, kind == "motion"), 0) >= 2 * TRIES:
                     continue
-                tells = self.puzzle.tells(p, outcome)
+                tells = self.hypotheses.tells(p, outcome)
                 if tells > most + BITS:
                     best, most, asks = p, tells, kind
             if best >= 0:
@@ -288,7 +288,7 @@ class Shakedown:
         """List what a person may say, the likely first."""
         found = []
         if asks == "motion":
-            chances = self.puzzle.outcomes(port, _motion)
+            chances = self.hypotheses.outcomes(port, _motion)
             for k, name in enumerate(self.bench.names):
                 ways = (
                     ("turned left", "turned right") if self.bench.steers(k) else ("rolled forward", "rolled backward")
@@ -352,7 +352,7 @@ class Shakedown:
             said = f"port {port}: {self.bench.names[seen.motor]} counts {'up' if seen.count > 0 else 'down'}"
         if seen.heading:
             said += f", heading {'rises' if seen.heading > 0 else 'falls'}"
-        self.puzzle.take(Answer(step.port, said, self.puzzle.allowed(self._sensed, seen), False))
+        self.hypotheses.take(Answer(step.port, said, self.hypotheses.allowed(self._sensed, seen), False))
         return said
 
     def _see_across(self, step: Step, before: Floats, after: Floats) -> str:
@@ -365,12 +365,12 @@ class Shakedown:
         def outcome(wire: Wire) -> int:
             return self.bench.shows_across(wire, driven, angle) if self.bench.steers(wire.motor) else 2
 
-        allows = self.puzzle.allowed(outcome, heading)
+        allows = self.hypotheses.allowed(outcome, heading)
         if not allows.any():
             self._unread[step.port, True] = self._unread.get((step.port, True), 0) + 1
             return f"port {port}: the gyro saw nothing it could tell by"
         said = f"port {port}: with its wheel across, the heading {'rises' if heading > 0 else 'falls' if heading < 0 else 'stays'}"
-        self.puzzle.take(Answer(step.port, said, allows, False))
+        self.hypotheses.take(Answer(step.port, said, allows, False))
         return said
 
     def _note_sensor(self, seen: Seen | None, before: Floats, after: Floats) -> None:
@@ -393,7 +393,7 @@ class Shakedown:
             key = (step.port, step.asks == "motion")
             self._unread[key] = self._unread.get(key, 0) + 1
             return said
-        self.puzzle.take(Answer(step.port, said, self.puzzle.allowed(option.of, option.outcome), True))
+        self.hypotheses.take(Answer(step.port, said, self.hypotheses.allowed(option.of, option.outcome), True))
         return said
 
     def bits_left(self) -> float:

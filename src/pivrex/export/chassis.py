@@ -9,7 +9,7 @@ import numpy as np
 
 from pivrex.export.sheet import COMMANDED, GHOST, MEASURED, TARGET, new_sheet, save_sheet
 from pivrex.line.equations import equation
-from pivrex.line.figures import wheel_figures
+from pivrex.line.questions.figures import wheel_figures
 from pivrex.rig import Rig
 from pivrex.rig.chassis import Wheel
 

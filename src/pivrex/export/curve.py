@@ -11,7 +11,7 @@ from pivrex.errors import ExportError
 from pivrex.export.sheet import COMMANDED, GHOST, TARGET, new_sheet, save_sheet
 from pivrex.line import Line
 from pivrex.line.curve import describe_curve
-from pivrex.line.response import respond
+from pivrex.line.questions.response import respond
 from pivrex.rig import Rig
 from pivrex.rig.channels import is_one_sided
 

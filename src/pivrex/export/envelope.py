@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from pivrex.export.sheet import COMMANDED, GHOST, MEASURED, TARGET, new_sheet, save_sheet
-from pivrex.line.envelope import Envelope
+from pivrex.line.questions.envelope import Envelope
 from pivrex.rig import Rig
 
 __all__ = ["write_envelope"]

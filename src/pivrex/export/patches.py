@@ -22,7 +22,9 @@ def patch_rows(rig: Rig) -> list[tuple[str, ...]]:
         where = describe_channel(p.channel) if p.channel in CHANNELS else ""
         how = []
         if p.binding is not None:
-            how = [p.binding.when] if p.binding.when else ["held" if p.deed is not None and p.deed.lasts else "press"]
+            how = (
+                [p.binding.when] if p.binding.when else ["held" if p.action is not None and p.action.lasts else "press"]
+            )
             how += [f"with {p.binding.with_}"] if p.binding.with_ else []
         elif p.lasts_s:
             how = [f"for {p.lasts_s * 1e3:g} ms"]

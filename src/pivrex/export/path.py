@@ -9,9 +9,9 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.devices.recording import Recording
 from pivrex.errors import RecordingError
 from pivrex.export.sheet import COMMANDED, GHOST, MEASURED, THING, new_sheet, save_sheet
+from pivrex.formats.recording import Recording
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
 from pivrex.runs import play_through

@@ -8,11 +8,12 @@ from itertools import chain
 from pathlib import Path
 from typing import TextIO
 
-from pivrex.devices.recording import Recording
 from pivrex.files import writing
+from pivrex.formats.recording import Recording
+from pivrex.formats.ticks import tick_header, tick_line
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
-from pivrex.runs import play_through, tick_table
+from pivrex.runs import play_through
 
 __all__ = ["write_ticks"]
 
@@ -42,15 +43,12 @@ def write_ticks(rig: Rig, recording: Path, field: Field | None, path: Path | Non
 
 
 def _write(rig: Rig, recording: Recording, field: Field | None, stream: TextIO, every_tick: bool) -> int:
-    header, template = tick_table(Line(rig))
-    template += "\n"
     # asked before anything is written: a recording that lacks a column leaves no header behind
     rows = play_through(rig, recording, field, every_tick)
     first = next(rows)
-    stream.write(header + "\n")
+    stream.write(tick_header(Line(rig)))
     count = 0
     for row in chain([first], rows):
-        text = template % tuple(row.tolist())
-        stream.write(text.replace("nan", "") if "nan" in text else text)  # what is not there is an empty cell
+        stream.write(tick_line(row))
         count += 1
     return count

@@ -12,7 +12,7 @@ from pivrex.line.layout import Layout, plain
 from pivrex.line.presses import HELD, TOGGLE, BindingSettings, BindingState, Bools, act, deflections, way_of
 from pivrex.line.stage import PRESSED, Floats, Rung, Stage, named, some
 from pivrex.line.told import Told
-from pivrex.rig.deeds import Deed
+from pivrex.rig.actions import Action
 from pivrex.rig.patches import Patch, target_rad
 from pivrex.rig.rig import Rig
 
@@ -30,11 +30,11 @@ class Bindings(Stage):
 
     def __init__(self, rig: Rig, inputs: Inputs) -> None:
         self._rig = rig
-        pairs = [(p, p.deed) for p in inputs.patches if p.deed is not None]
+        pairs = [(p, p.action) for p in inputs.patches if p.action is not None]
         self.patches: tuple[Patch, ...] = tuple(
             p for p, d in pairs if d.verb != "follow" and not (p.source == "session" and d.target in rig.attachments)
         )
-        self.deeds: tuple[Deed, ...] = tuple(p.deed for p in self.patches if p.deed is not None)
+        self.actions: tuple[Action, ...] = tuple(p.action for p in self.patches if p.action is not None)
         self._lamps = [
             (d.target, inputs.at(p.source, p.channel))
             for p, d in pairs
@@ -46,7 +46,7 @@ class Bindings(Stage):
         self.at_rest = tuple(inputs.at(p.source, p.channel) for p in self.patches)
         """The reading of each binding, among all."""
         self.columns = named("bindings", *self._names())
-        self.kept_while = tuple((p.source, p.channel, p.deed, p.binding) for p in self.patches)
+        self.kept_while = tuple((p.source, p.channel, p.action, p.binding) for p in self.patches)
         self._names_of_levels = [v.name for v in rig.speed_levels.levels]
 
     @classmethod
@@ -65,10 +65,10 @@ class Bindings(Stage):
         other = [channels.index(b) if b >= 0 else -1 for b in beside]
         beaten = np.array([[a >= 0 and b < 0 and i == j for b, j in zip(beside, at, strict=True)]
                            for a, i in zip(beside, at, strict=True)], bool).reshape(n, n)  # fmt: skip
-        motions = [i for i, d in enumerate(self.deeds) if d.verb == "motion"]
-        twist = np.array([self._fractions(self.deeds[i]) for i in motions]).reshape(-1, 4)
+        motions = [i for i, d in enumerate(self.actions) if d.verb == "motion"]
+        twist = np.array([self._fractions(self.actions[i]) for i in motions]).reshape(-1, 4)
         of_motion = [bindings[i] for i in motions]
-        ways = np.array([self.deeds[i].twist for i in motions]).reshape(-1, 3)
+        ways = np.array([self.actions[i].twist for i in motions]).reshape(-1, 3)
         opposite = [[bool((a * b < 0).any()) for b in ways] for a in ways]
         return BindingSettings(
             channels=np.array(channels, np.intp),
@@ -82,7 +82,7 @@ class Bindings(Stage):
             dt_s=rig.dt_s,
             motions=np.array(motions, np.intp),
             twist=twist,
-            bound=np.array([self.deeds[i].value for i in motions]),
+            bound=np.array([self.actions[i].value for i in motions]),
             rise=np.array([b.rise_per_s if b is not None else 0.0 for b in of_motion]),
             fall=np.array([b.fall_per_s if b is not None else 0.0 for b in of_motion]),
             against=np.array(opposite, bool).reshape(len(motions), len(motions)),
@@ -95,13 +95,13 @@ class Bindings(Stage):
         )
 
     @staticmethod
-    def _fractions(deed: Deed) -> tuple[float, float, float, float]:
+    def _fractions(action: Action) -> tuple[float, float, float, float]:
         """Forward, left, turn and pivot: of a pivot the wheels of one side stand, whatever full means."""
-        forward, left, turn = deed.twist
-        return (0.0, 0.0, 0.0, 2 * turn) if deed.pivots else (forward, left, turn, 0.0)
+        forward, left, turn = action.twist
+        return (0.0, 0.0, 0.0, 2 * turn) if action.pivots else (forward, left, turn, 0.0)
 
     def _names(self) -> list[tuple[str, str]]:
-        verbs = {d.verb for d in self.deeds}
+        verbs = {d.verb for d in self.actions}
         names = ["forward", "left", "turn"] if self.settings.motions.size else []
         names += ["pivot"] if (self.settings.twist[:, 3] != 0).any() else []
         names += ["slow"] if "slow" in verbs else []
@@ -129,7 +129,7 @@ class Bindings(Stage):
         self._idle[[i for n, i in at.items() if n.endswith("_to") and n != "level_to"]] = np.nan
         self._idles = bool((self._idle != 0).any())
         self._twist = slice(0, 4 if "pivot" in at else 3 if "forward" in at else 0)
-        self._writers = [self._writer(deed, at) for deed in self.deeds]
+        self._writers = [self._writer(action, at) for action in self.actions]
         self._follower_at = [
             (at[f"{plain(n)}_to"], *self._range(n)) if self._rig.attachments[n].kind == "servo"
             else (at[f"{plain(n)}_share"], 0.0, 0.0)
@@ -143,10 +143,10 @@ class Bindings(Stage):
         assert servo.kind == "servo"
         return servo.minimum_rad, servo.maximum_rad
 
-    def _writer(self, deed: Deed, at: dict[str, int]) -> Callable[[Floats, Bools, Bools], None] | None:
-        """Give what writes a deed into the columns, B + (n,), from whether it lasts and whether it is done now, B."""
-        kind = self._rig.attachments[deed.target].kind if deed.target in self._rig.attachments else ""
-        name = plain(deed.target)
+    def _writer(self, action: Action, at: dict[str, int]) -> Callable[[Floats, Bools, Bools], None] | None:
+        """Give what writes an action into the columns, B + (n,), from whether it lasts and whether it is done now, B."""
+        kind = self._rig.attachments[action.target].kind if action.target in self._rig.attachments else ""
+        name = plain(action.target)
 
         def put(column: str, value: float, by: int = 1) -> Callable[[Floats, Bools, Bools], None]:
             k = at[column]
@@ -164,46 +164,46 @@ class Bindings(Stage):
 
             return write
 
-        match deed.verb:
+        match action.verb:
             case "motion":
                 return None
             case "slow":
                 k = at["slow"]
 
                 def slower(out: Floats, lasting: Bools, fired: Bools) -> None:
-                    out[..., k] = np.where(lasting, np.minimum(out[..., k], deed.value), out[..., k])
+                    out[..., k] = np.where(lasting, np.minimum(out[..., k], action.value), out[..., k])
 
                 return slower
             case "brake" | "coast" | "hold":
-                return put(deed.verb, 1.0, 0)
+                return put(action.verb, 1.0, 0)
             case "stop" | "shut down" | "record":
-                return put(deed.verb.replace(" ", "_"), 1.0)
+                return put(action.verb.replace(" ", "_"), 1.0)
             case "level":
-                return put("level_to", 1.0 + [v.name for v in self._rig.speed_levels.levels].index(deed.target))
+                return put("level_to", 1.0 + [v.name for v in self._rig.speed_levels.levels].index(action.target))
             case "walk":
-                return add("level_by", 1.0 if deed.target == "up" else -1.0)
+                return add("level_by", 1.0 if action.target == "up" else -1.0)
             case "frame":
-                return put("frame", {"robot": 1.0, "field": 2.0, "other": 3.0}[deed.target])
+                return put("frame", {"robot": 1.0, "field": 2.0, "other": 3.0}[action.target])
             case "heading":
                 return put("set_heading", 1.0)
             case "point":
                 return put("next_point", 1.0)
             case "speed":
-                return add(f"{name}_share", deed.value, 0)
+                return add(f"{name}_share", action.value, 0)
             case "to":
-                return put(f"{name}_to", target_rad(self._rig, deed))
+                return put(f"{name}_to", target_rad(self._rig, action))
             case "by":
-                return add(f"{name}_by", target_rad(self._rig, deed))
-            case "on" if kind == "switch" and way_of(self._patch_of(deed)) in (HELD, TOGGLE):
+                return add(f"{name}_by", target_rad(self._rig, action))
+            case "on" if kind == "switch" and way_of(self._patch_of(action)) in (HELD, TOGGLE):
                 return put(f"{name}_share", 1.0, 0)
             case "on" | "off":
-                return put(f"{name}_to", float(deed.verb == "on"))
+                return put(f"{name}_to", float(action.verb == "on"))
             case "toggle":
                 return put(f"{name}_by", 1.0)
-        raise TypeError(f"unknown deed {deed!r}")
+        raise TypeError(f"unknown action {action!r}")
 
-    def _patch_of(self, deed: Deed) -> Patch:
-        return next(p for p in self.patches if p.deed is deed)
+    def _patch_of(self, action: Action) -> Patch:
+        return next(p for p in self.patches if p.action is action)
 
     def start(self, batch: tuple[int, ...]) -> BindingState:
         s = self.settings
@@ -260,7 +260,7 @@ class Bindings(Stage):
         names = told.line.inputs.names
         held = [
             f"{p.channel} {d.text}"
-            for p, d, at in zip(self.patches, self.deeds, self.at_rest, strict=True)
+            for p, d, at in zip(self.patches, self.actions, self.at_rest, strict=True)
             if d.verb == "motion" and told("raw", names[at]) >= PRESSED
         ]
         return held or ["a button, falling back"]
@@ -280,7 +280,7 @@ class Bindings(Stage):
             f"{n} {told('bindings', n):+.2f}" for n in ("forward", "left", "turn", "pivot") if told.get("bindings", n)
         )
         verbs = ("motion",) if moving else ("slow",) if slow != 1 else ("brake", "coast")
-        key = next((p.key for p, d in zip(self.patches, self.deeds, strict=True) if d.verb in verbs), "")
+        key = next((p.key for p, d in zip(self.patches, self.actions, strict=True) if d.verb in verbs), "")
         return [
             Rung(
                 "button", " · ".join(words) + (f" → {asked}" if moving else ""), key, f"! {halted[0]}" if halted else ""

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from pivrex.line.layout import Floats
 from pivrex.line.line import Line, LineState
-from pivrex.line.stage import Floats
 
 __all__ = ["asks_nothing_of_sensors", "complete", "through"]
 

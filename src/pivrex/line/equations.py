@@ -11,7 +11,7 @@ __all__ = ["equation", "point_equation", "sum_of"]
 NAMES = ("forward", "left", "turn")
 
 
-def equation(chassis: Chassis, wheel: int, over: bool = False) -> str:
+def equation(chassis: Chassis, wheel: int, upside_down: bool = False) -> str:
     """Write what a wheel must do for a motion: "forward − left − 0.31·turn", in m/s with turn in rad/s; with ``over`` that
     of a robot on its back.
 
@@ -19,7 +19,9 @@ def equation(chassis: Chassis, wheel: int, over: bool = False) -> str:
     direction.
     """
     geometry = chassis.geometry
-    every = (geometry.rows_over if over else geometry.rows) @ (geometry.clean_over if over else geometry.clean)
+    every = (geometry.rows_upside_down if upside_down else geometry.rows) @ (
+        geometry.clean_upside_down if upside_down else geometry.clean
+    )
     rows = every[geometry.of_wheel == wheel]
     if len(rows) == 1:
         return sum_of(rows[0])

@@ -105,22 +105,22 @@ def given_turn(
     maps: Asked,
     forward: Floats,
     twist: Floats,
-    over: Floats | None = None,
+    upside_down: Floats | None = None,
     point: Floats | None = None,
 ) -> Floats:
     """Give the turn, B in rad/s, that the limits leave of a motion of the robot's centre, B + (3,).
 
     ``forward``, (2, W·D), are the rows of the forward map that give the turn, on its wheels and on its back.
     """
-    asked = asked_of(maps, twist, over)
-    given = fit(limits, maps, twist, asked, over, point)
+    asked = asked_of(maps, twist, upside_down)
+    given = fit(limits, maps, twist, asked, upside_down, point)
     if not limits.clip and not limits.first:  # all by one factor
         wheels = (-1,) if not maps.steered else (-2, -1)
         full, left = (np.abs(v).sum(axis=wheels) for v in (asked, given))
         share: Floats = np.where(full > 0, left / np.where(full > 0, full, 1.0), 1.0)
         return twist[..., 2] * share
     both = np.einsum("sw,...w->...s", forward, given.reshape((*twist.shape[:-1], -1)))
-    return both[..., 0] if over is None else np.where(over > 0, both[..., 1], both[..., 0])
+    return both[..., 0] if upside_down is None else np.where(upside_down > 0, both[..., 1], both[..., 0])
 
 
 class Frame(Stage):
@@ -134,7 +134,7 @@ class Frame(Stage):
         plane = rig.plane
         maps = kinematics_of(rig.chassis)
         self._limits, self._maps = limits_of(rig), Asked.of(rig)
-        self._forward = np.stack((maps.forward[2], kinematics_of(rig.chassis, over=True).forward[2]))
+        self._forward = np.stack((maps.forward[2], kinematics_of(rig.chassis, upside_down=True).forward[2]))
         needs = self._maps.maps if self._maps.steered else self._maps.maps[:, None, :]
         across = np.sqrt((needs[..., :2] ** 2).sum(axis=(1, 2))) / self._limits.top
         spin = np.sqrt((needs[..., 2] ** 2).sum(axis=1)) / self._limits.top
@@ -166,7 +166,7 @@ class Frame(Stage):
 
         self._in = layout.these("law", ("forward", "left", "turn"))
         self._out = layout.stage("frame")
-        self._heading, self._over = at("heading", "heading"), at("heading", "over")
+        self._heading, self._upside_down = at("heading", "heading"), at("heading", "upside_down")
         self._frame, self._set, self._next = (at("bindings", n) for n in ("frame", "set_heading", "next_point"))
 
     def start(self, batch: tuple[int, ...]) -> FrameState:
@@ -175,13 +175,13 @@ class Frame(Stage):
 
     def step(self, state: FrameState, row: Floats) -> FrameState:
         heading = row[..., self._heading] if self._heading >= 0 else np.zeros(row.shape[:-1])
-        over = row[..., self._over] if self._over >= 0 else None
+        upside_down = row[..., self._upside_down] if self._upside_down >= 0 else None
         state = self._asked(state, row, heading)
         ahead = heading - state.zero
         out = row[..., self._out]
         out[..., 0], out[..., 1], out[..., 2] = ahead, state.field, state.point
         out[..., 3:] = robot_twist(
-            self.settings, self._limits, self._maps, self._forward, row[..., self._in], ahead, state, over
+            self.settings, self._limits, self._maps, self._forward, row[..., self._in], ahead, state, upside_down
         )
         return state
 
@@ -204,7 +204,7 @@ class Frame(Stage):
         words = [f"field, heading {heading:.0f} deg" if told("frame", "field") else "robot"]
         point = int(told("frame", "point"))
         words += [f"about {self._rig.plane.points[point - 1].name}"] if point else []
-        words += ["on its back"] if told.get("heading", "over") else []
+        words += ["on its back"] if told.get("heading", "upside_down") else []
         return ", ".join(words)
 
     def _motion(self, told: Told, digits: int) -> str:
@@ -232,7 +232,7 @@ def robot_twist(
     twist: Floats,
     ahead: Floats,
     state: FrameState,
-    over: Floats | None = None,
+    upside_down: Floats | None = None,
 ) -> Floats:
     """Turn the law's twist, B + (3,), of the turning point into that of the robot's centre, relative to the robot.
 
@@ -240,7 +240,7 @@ def robot_twist(
     leave: found by asking them `PASSES` times, where they may take anything at all.
     """
     turn = twist[..., 2]
-    moved = _once(settings, twist, ahead, turn, state, over)
+    moved = _once(settings, twist, ahead, turn, state, upside_down)
     if not ((settings.straight_s or settings.lead_s) and some(state.field) and some(turn)):
         return moved
     # no wheel is asked for more than this share of what it can, whatever the direction
@@ -249,23 +249,23 @@ def robot_twist(
         return moved
     point = state.point if some(state.point) else None
     for _ in range(PASSES):
-        given = given_turn(limits, maps, forward, moved, over, point)
+        given = given_turn(limits, maps, forward, moved, upside_down, point)
         # where nothing can be taken the turn stays as it was asked, to the bit, whatever others of the batch do
         left = np.where(most > 1.0, given, turn)
         if not some(left != turn):
             break
-        moved = _once(settings, twist, ahead, left, state, over)
+        moved = _once(settings, twist, ahead, left, state, upside_down)
     return moved
 
 
 def _once(
-    settings: FrameSettings, twist: Floats, ahead: Floats, turn: Floats, state: FrameState, over: Floats | None
+    settings: FrameSettings, twist: Floats, ahead: Floats, turn: Floats, state: FrameState, upside_down: Floats | None
 ) -> Floats:
     if some(state.field):
         turned = to_robot(twist, ahead, turn, settings.straight_s, settings.lead_s)
         twist = turned if not state.field.ndim else np.where(state.field[..., None] > 0, turned, twist)
     if some(state.point):
         x, y = np.moveaxis(settings.points[state.point.astype(np.intp)], -1, 0)
-        moved = shift(twist, x, y if over is None else np.where(over > 0, -y, y))
+        moved = shift(twist, x, y if upside_down is None else np.where(upside_down > 0, -y, y))
         twist = np.where(state.point[..., None] > 0, moved, twist)  # about the centre even a sign of zero stays
     return twist

@@ -40,7 +40,7 @@ class HeadingState(NamedTuple):
 
     gyro: Floats
     heading: Floats
-    over: Floats
+    upside_down: Floats
 
 
 def orient(settings: HeadingSettings, state: HeadingState, gyro: Floats, up: Floats) -> HeadingState:
@@ -65,17 +65,21 @@ def orient(settings: HeadingSettings, state: HeadingState, gyro: Floats, up: Flo
     seen from above turns right for its own gyro. The side changes only when the sensor has passed the threshold on the
     other side of zero. (Own rules.)
     """
-    over, heading = state.over, state.heading
+    upside_down, heading = state.upside_down, state.heading
     if settings.up_sign:
         level = up * settings.up_sign
-        over = np.where(level < -settings.threshold, 1.0, np.where(level > settings.threshold, 0.0, over))
+        upside_down = np.where(level < -settings.threshold, 1.0, np.where(level > settings.threshold, 0.0, upside_down))
     if settings.gyro_sign:
-        sign = np.where(over > 0, -settings.gyro_sign, settings.gyro_sign) if settings.up_sign else settings.gyro_sign
+        sign = (
+            np.where(upside_down > 0, -settings.gyro_sign, settings.gyro_sign)
+            if settings.up_sign
+            else settings.gyro_sign
+        )
         heading = heading + sign * (gyro - state.gyro)
         unknown = heading != heading  # noqa: PLR0124 - NaN is not itself
         if some(unknown):
             heading = np.where(unknown, gyro * settings.gyro_sign, heading)
-    return HeadingState(gyro, heading, over)
+    return HeadingState(gyro, heading, upside_down)
 
 
 class Heading(Stage):
@@ -87,7 +91,7 @@ class Heading(Stage):
     def __init__(self, settings: HeadingSettings) -> None:
         self.settings: HeadingSettings = settings
         gyro, up = bool(settings.gyro_sign), bool(settings.up_sign)
-        self.columns = named("heading", *([("heading", "rad")] * gyro), *([("over", "")] * up))
+        self.columns = named("heading", *([("heading", "rad")] * gyro), *([("upside_down", "")] * up))
         self.kept_while = (settings.gyro_sign, settings.up_sign)
 
     @classmethod
@@ -107,7 +111,7 @@ class Heading(Stage):
         self._gyro = layout.at("sensed", "gyro") if self.settings.gyro_sign else 0
         self._up = layout.at("sensed", "up") if self.settings.up_sign else 0
         self._heading = layout.at("heading", "heading") if self.settings.gyro_sign else -1
-        self._over = layout.at("heading", "over") if self.settings.up_sign else -1
+        self._upside_down = layout.at("heading", "upside_down") if self.settings.up_sign else -1
 
     def start(self, batch: tuple[int, ...]) -> HeadingState:
         none = np.zeros(batch)
@@ -117,13 +121,13 @@ class Heading(Stage):
         after = orient(self.settings, state, row[..., self._gyro] + 0.0, row[..., self._up])
         if self._heading >= 0:
             row[..., self._heading] = after.heading
-        if self._over >= 0:
-            row[..., self._over] = after.over
+        if self._upside_down >= 0:
+            row[..., self._upside_down] = after.upside_down
         return after
 
     def rungs(self, told: Told) -> list[Rung]:
-        if self._over < 0:
+        if self._upside_down < 0:
             return []
-        over = told("heading", "over")
-        text = f"up {told('sensed', 'up'):+.2f} g, threshold {self.settings.threshold:g} g → on its {'back' if over else 'wheels'}"
-        return [Rung("side", text, "upside_down.threshold", "! on its back" if over else "")]
+        upside_down = told("heading", "upside_down")
+        text = f"up {told('sensed', 'up'):+.2f} g, threshold {self.settings.threshold:g} g → on its {'back' if upside_down else 'wheels'}"
+        return [Rung("side", text, "upside_down.threshold", "! on its back" if upside_down else "")]

@@ -1,15 +1,12 @@
-"""What goes into a line: which readings it wants, by which functions they are used, and the columns that hold inputs."""
+"""What goes into a line: which readings it wants, by which functions they are used, and what listens to a channel beside the law."""
 
 from __future__ import annotations
 
-import numpy as np
-
-from pivrex.line.layout import Column, plain
-from pivrex.line.stage import Floats, Stage, named
+from pivrex.line.layout import plain
 from pivrex.rig.patches import Patch, patches_of
 from pivrex.rig.rig import Rig
 
-__all__ = ["Clock", "Given", "Inputs", "Raw", "Sensed", "Truth", "sensed_columns"]
+__all__ = ["Inputs"]
 
 
 class Inputs:
@@ -38,101 +35,12 @@ class Inputs:
             wanted.append((patch.source, patch.channel))
             if patch.binding is not None and patch.binding.with_:
                 wanted.append((patch.source, patch.binding.with_))
-        # functions come first and each has its own channel, see Rig.mistakes
+        # functions come first and each has its own channel, see pivrex.rig.between
         self.wanted = tuple(dict.fromkeys(wanted))
         self.names = tuple(plain(c if s == "chosen" else f"{s}.{c}") for s, c in self.wanted)
-        self.patches: tuple[Patch, ...] = tuple(p for p in patches if p.deed is not None)
+        self.patches: tuple[Patch, ...] = tuple(p for p in patches if p.action is not None)
         self.calibrated = tuple(name for name, source in rig.sources.items() if source.axes)
 
     def at(self, source: str, channel: str) -> int:
         """Give the place of a reading."""
         return self.wanted.index((source, channel))
-
-
-def sensed_columns(rig: Rig) -> tuple[Column, ...]:
-    """Give the columns of what comes back from the robot's sensors, in the signs that the rig says.
-
-    Each wheel's travel and speed; of a steered one how far it has turned since the robot was switched on, and what its
-    absolute sensor reads; the gyro's own heading and the upward acceleration where the rig has such sensors; where
-    attachments with an encoder are.
-    """
-    wheels = [plain(w.name) for w in rig.chassis.wheels]
-    steered = [plain(w) for w in rig.steered]
-    arms = [plain(n) for n, a in rig.attachments.items() if a.kind == "position"]
-    return named(
-        "sensed",
-        *((f"{w}_travel", "m") for w in wheels),
-        *((f"{w}_speed", "m/s") for w in wheels),
-        *((f"{w}_turned", "rad") for w in steered),
-        *((f"{w}_absolute", "") for w in steered),
-        *([("gyro", "rad")] if rig.gyro is not None else []),
-        *([("up", "g")] if rig.upside_down is not None else []),
-        *((f"{a}_at", "rad") for a in arms),
-    )
-
-
-TRUTH = (("x", "m"), ("y", "m"), ("heading", "rad"), ("blocked", ""))
-"""What is true of the stand-in, whatever its sensors say: its pose, and whether it touches something."""
-
-
-class Given(Stage):
-    """Columns that are given, not computed."""
-
-    def step(self, state: object, row: Floats) -> object:
-        return state
-
-
-class Clock(Given):
-    """Which tick it is, whether the robot must stand still, and whose calibration counts."""
-
-    name = "clock"
-
-    def __init__(self, calibrated: bool) -> None:
-        self.entry = 2
-        """Where it stands whether a robot is stopped."""
-        self.columns = named("clock", ("tick", ""), ("t", "s"), ("stopped", ""), *([("source", "")] * calibrated))
-
-    @classmethod
-    def of(cls, rig: Rig, inputs: Inputs) -> Clock:
-        return cls(bool(inputs.calibrated))
-
-
-class Sensed(Given):
-    """What came back before the tick."""
-
-    name = "sensed"
-
-    def __init__(self, rig: Rig) -> None:
-        self.columns = sensed_columns(rig)
-
-    @classmethod
-    def of(cls, rig: Rig, inputs: Inputs) -> Sensed:
-        return cls(rig)
-
-
-class Truth(Given):
-    """What is true of the stand-in; no stage reads it. NaN where nobody knows."""
-
-    name = "truth"
-    columns = named("truth", *TRUTH)
-
-    @classmethod
-    def of(cls, rig: Rig, inputs: Inputs) -> Truth:
-        return cls()
-
-
-class Raw(Given):
-    """The readings as the devices give them."""
-
-    name = "raw"
-
-    def __init__(self, inputs: Inputs) -> None:
-        self.columns = named("raw", *((n, "") for n in inputs.names))
-
-    @classmethod
-    def of(cls, rig: Rig, inputs: Inputs) -> Raw:
-        return cls(inputs)
-
-
-NOWHERE = np.full(len(TRUTH), np.nan)
-"""The truth of a robot of which nobody knows where it is."""

@@ -84,11 +84,11 @@ class Motion:
     scrub: Floats
 
 
-def kinematics_of(chassis: Chassis, over: bool = False) -> Kinematics:
+def kinematics_of(chassis: Chassis, upside_down: bool = False) -> Kinematics:
     """Take the maps from a chassis; with ``over`` those of the robot lying on its back (see `pivrex.rig.geometry`)."""
     geometry = chassis.geometry
-    rows = geometry.rows_over if over else geometry.rows
-    forward = geometry.forward_over if over else geometry.forward
+    rows = geometry.rows_upside_down if upside_down else geometry.rows
+    forward = geometry.forward_upside_down if upside_down else geometry.forward
     count = len(chassis.wheels)
     inverse = np.zeros((count, 3))
     hubs = None
@@ -106,12 +106,12 @@ def kinematics_of(chassis: Chassis, over: bool = False) -> Kinematics:
         needs, forward = hubs.reshape(-1, 3), back.reshape(3, -1)
     else:
         inverse = needs = rows
-    slide = (geometry.slip_over if over else geometry.slip) @ forward
+    slide = (geometry.slip_upside_down if upside_down else geometry.slip) @ forward
     disagree = np.eye(len(needs)) - needs @ forward
     slide[np.abs(slide) < 1e-12] = 0.0
     disagree[np.abs(disagree) < 1e-12] = 0.0
     if geometry.drags:  # nothing is asked that would drag a tyre
-        clean = geometry.clean_over if over else geometry.clean
+        clean = geometry.clean_upside_down if upside_down else geometry.clean
         inverse, hubs = inverse @ clean, hubs @ clean if hubs is not None else None
     return Kinematics(inverse, forward, disagree, slide, hubs)
 
@@ -166,32 +166,32 @@ class Asked:
     steered : bool
         Whether velocity vectors are asked for, (W, 2), instead of surface speeds, (W,).
     maps : (W, 3) or (W, 2, 3) float64
-    maps_over : the same, for a robot on its back.
+    maps_upside_down : the same, for a robot on its back.
     """
 
     steered: bool
     maps: Floats
-    maps_over: Floats
+    maps_upside_down: Floats
 
     @classmethod
     def of(cls, rig: Rig) -> Asked:
         """Take them from a rig."""
-        on, over = kinematics_of(rig.chassis), kinematics_of(rig.chassis, over=True)
-        if on.hubs is None or over.hubs is None:
-            return cls(False, on.inverse, over.inverse)
-        return cls(True, on.hubs, over.hubs)
+        on, upside_down = kinematics_of(rig.chassis), kinematics_of(rig.chassis, upside_down=True)
+        if on.hubs is None or upside_down.hubs is None:
+            return cls(False, on.inverse, upside_down.inverse)
+        return cls(True, on.hubs, upside_down.hubs)
 
 
-def asked_of(maps: Asked, twist: Floats, over: Floats | None = None) -> Floats:
+def asked_of(maps: Asked, twist: Floats, upside_down: Floats | None = None) -> Floats:
     """Give what a twist, B + (3,), asks of the wheels: B + (W,) surface speeds or B + (W, 2) velocity vectors, in m/s.
 
     ``over``, B, is 1 where the robot lies on its back. What is only rounding is 0.
     """
     sums = "wdk,...k->...wd" if maps.steered else "wk,...k->...w"
     asked: Floats = np.einsum(sums, maps.maps, twist)
-    if over is not None and some(over):
-        upside = over[..., None, None] if maps.steered else over[..., None]
-        asked = np.where(upside > 0, np.einsum(sums, maps.maps_over, twist), asked)
+    if upside_down is not None and some(upside_down):
+        upside = upside_down[..., None, None] if maps.steered else upside_down[..., None]
+        asked = np.where(upside > 0, np.einsum(sums, maps.maps_upside_down, twist), asked)
     return cleaned(asked, DUST_M_S)
 
 
@@ -205,7 +205,7 @@ class Wheels(Stage):
         self._rig = rig
         self.settings: Asked = Asked.of(rig)
         # forward and left of each wheel in turn, as they stand in the row
-        self._flat = Asked(False, self.settings.maps.reshape(-1, 3), self.settings.maps_over.reshape(-1, 3))
+        self._flat = Asked(False, self.settings.maps.reshape(-1, 3), self.settings.maps_upside_down.reshape(-1, 3))
         self._wheels = tuple(plain(w.name) for w in rig.chassis.wheels)
         steered = self.settings.steered
         vectors = [(f"{w}_{way}", "m/s") for w in self._wheels for way in ("forward", "left") if steered]
@@ -218,15 +218,15 @@ class Wheels(Stage):
     def place(self, layout: Layout) -> None:
         self._stage = "frame" if layout.has("frame", "turn") else "law"
         self._twist = layout.these(self._stage, ("forward", "left", "turn"))
-        self._over = layout.at("heading", "over") if layout.has("heading", "over") else -1
-        self.reads = self.reads if self._over >= 0 else tuple(r for r in self.reads if r != "heading")
+        self._upside_down = layout.at("heading", "upside_down") if layout.has("heading", "upside_down") else -1
+        self.reads = self.reads if self._upside_down >= 0 else tuple(r for r in self.reads if r != "heading")
         self._out = layout.these("wheels", [f"{w}_asked" for w in self._wheels])
         if self.settings.steered:
             self._vectors = slice(layout.stage("wheels").start, self._out.start)
 
     def step(self, state: object, row: Floats) -> object:
-        over = row[..., self._over] if self._over >= 0 else None
-        asked = asked_of(self._flat, row[..., self._twist], over)
+        upside_down = row[..., self._upside_down] if self._upside_down >= 0 else None
+        asked = asked_of(self._flat, row[..., self._twist], upside_down)
         if self.settings.steered:
             row[..., self._vectors] = asked
             asked = np.hypot(asked[..., 0::2], asked[..., 1::2])
@@ -234,7 +234,7 @@ class Wheels(Stage):
         return state
 
     def _equation(self, told: Told) -> str:
-        return equation(self._rig.chassis, told.w, over=bool(told.get("heading", "over")))
+        return equation(self._rig.chassis, told.w, upside_down=bool(told.get("heading", "upside_down")))
 
     def phrases(self, told: Told) -> list[str]:
         asked = told("wheels", f"{told.column}_asked")

@@ -5,7 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-__all__ = ["Column", "Layout", "plain"]
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["Column", "Floats", "Layout", "plain"]
+
+Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)

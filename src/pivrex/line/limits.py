@@ -144,7 +144,7 @@ def fit(
     maps: Asked,
     twist: Floats,
     asked: Floats,
-    over: Floats | None = None,
+    upside_down: Floats | None = None,
     point: Floats | None = None,
 ) -> Floats:
     """Give what wheels can of what is asked.
@@ -176,8 +176,8 @@ def fit(
     turning[..., 2] = twist[..., 2]
     if point is not None and some(point):
         x, y = np.moveaxis(settings.points[point.astype(np.intp)], -1, 0)
-        turning = shift(turning, x, y if over is None else np.where(over > 0, -y, y))
-    turn = asked_of(maps, turning, over)
+        turning = shift(turning, x, y if upside_down is None else np.where(upside_down > 0, -y, y))
+    turn = asked_of(maps, turning, upside_down)
     kept, yielding = (asked - turn, turn) if settings.first == TURNING else (turn, asked - turn)
     # moving keeps the speed of the path when turning gives way first, and the other way round
     flat = (kept, yielding) if steered else (kept[..., None], yielding[..., None])
@@ -210,8 +210,8 @@ class Limits(Stage):
         stage = "frame" if layout.has("frame", "turn") else "law"
         self._twist = layout.these(stage, ("forward", "left", "turn"))
         self._point = layout.at("frame", "point") if layout.has("frame", "point") else -1
-        self._over = layout.at("heading", "over") if layout.has("heading", "over") else -1
-        self.reads = self.reads if self._over >= 0 else tuple(r for r in self.reads if r != "heading")
+        self._upside_down = layout.at("heading", "upside_down") if layout.has("heading", "upside_down") else -1
+        self.reads = self.reads if self._upside_down >= 0 else tuple(r for r in self.reads if r != "heading")
         self._asked = layout.these("wheels", [f"{w}_asked" for w in self._wheels])
         self._out = layout.these("limits", [f"{w}_given" for w in self._wheels])
         self._lost = layout.these("limits", [f"{w}_lost" for w in self._wheels])
@@ -230,15 +230,15 @@ class Limits(Stage):
                 vectors = row[..., self._hubs]
                 row[..., self._vectors] = vectors / most[..., None] if slow else vectors
             return state
-        over = row[..., self._over] if self._over >= 0 else None
+        upside_down = row[..., self._upside_down] if self._upside_down >= 0 else None
         point = row[..., self._point] if self._point >= 0 else None
         if self._maps.steered:
             hubs = row[..., self._hubs].reshape((*row.shape[:-1], -1, 2))
-            vectors = fit(self.settings, self._maps, row[..., self._twist], hubs, over, point)
+            vectors = fit(self.settings, self._maps, row[..., self._twist], hubs, upside_down, point)
             row[..., self._vectors] = vectors.reshape((*row.shape[:-1], -1))
             given = np.hypot(vectors[..., 0], vectors[..., 1])
         else:
-            given = fit(self.settings, self._maps, row[..., self._twist], asked, over, point)
+            given = fit(self.settings, self._maps, row[..., self._twist], asked, upside_down, point)
         row[..., self._out] = given
         row[..., self._lost] = asked - given
         return state

@@ -7,7 +7,8 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from pivrex.line.entry import Entry, enter
-from pivrex.line.inputs import NOWHERE, Given, Inputs
+from pivrex.line.given import NOWHERE, Given
+from pivrex.line.inputs import Inputs
 from pivrex.line.law import Law
 from pivrex.line.layout import Layout, plain
 from pivrex.line.motion import speeds_at
@@ -93,7 +94,7 @@ class Line:
         raw : B + (R,) float64
             The readings of ``inputs``; NaN where there is none, which counts as rest.
         sensed : B + (S,) float64
-            What came back before this tick, as `pivrex.line.inputs.sensed_columns` says.
+            What came back before this tick, as `pivrex.line.given.sensed_columns` says.
         stop : B float64
             1 where the robot must stand still: then every motor is told to rest, round all rate limits.
         driving : B float64

@@ -22,7 +22,7 @@ class MotionSettings:
 
     Attributes
     ----------
-    maps, maps_over : float64
+    maps, maps_upside_down : float64
         On its wheels, and on its back.
     components : int
         W·D.
@@ -31,20 +31,22 @@ class MotionSettings:
     """
 
     maps: Floats
-    maps_over: Floats
+    maps_upside_down: Floats
     components: int
     steered: bool
 
 
-def achieved(settings: MotionSettings, wheels: Floats, over: Floats | None, motion: Floats) -> None:
+def achieved(settings: MotionSettings, wheels: Floats, upside_down: Floats | None, motion: Floats) -> None:
     """Write forward m/s, left m/s, turn rad/s, residual and scrub in m/s, B + (5,), of wheels, B + (W·D,), into ``motion``.
 
     The residual is the length of what the wheel that disagrees most has left, the scrub the greatest side slip of a plain
     wheel. ``over``, B, is 1 where the robot lies on its back.
     """
     found: Floats = np.einsum("kw,...w->...k", settings.maps, wheels)
-    if over is not None and some(over):
-        found = np.where(over[..., None] > 0, np.einsum("kw,...w->...k", settings.maps_over, wheels), found)
+    if upside_down is not None and some(upside_down):
+        found = np.where(
+            upside_down[..., None] > 0, np.einsum("kw,...w->...k", settings.maps_upside_down, wheels), found
+        )
     n = 3 + settings.components
     motion[..., :3] = found[..., :3]
     disagrees, scrubs = found.shape[-1] > 3, found.shape[-1] > n
@@ -59,11 +61,11 @@ class WheelsMotion(Stage):
     reads: tuple[str, ...] = ("heading", "pointing", "limits", "steering")
 
     def __init__(self, rig: Rig) -> None:
-        on, over = kinematics_of(rig.chassis), kinematics_of(rig.chassis, over=True)
-        exact = not any(m.disagree.any() or m.slide.any() for m in (on, over))
+        on, upside_down = kinematics_of(rig.chassis), kinematics_of(rig.chassis, upside_down=True)
+        exact = not any(m.disagree.any() or m.slide.any() for m in (on, upside_down))
         self.settings: MotionSettings = MotionSettings(
             maps=on.forward if exact else on.all_of,
-            maps_over=over.forward if exact else over.all_of,
+            maps_upside_down=upside_down.forward if exact else upside_down.all_of,
             components=0 if exact else len(on.disagree),
             steered=on.hubs is not None,
         )
@@ -79,16 +81,16 @@ class WheelsMotion(Stage):
     def place(self, layout: Layout) -> None:
         self._speeds = speeds_at(layout, self._wheels)
         self._angles = layout.stage("pointing")
-        self._over = layout.at("heading", "over") if layout.has("heading", "over") else -1
-        self.reads = self.reads if self._over >= 0 else tuple(r for r in self.reads if r != "heading")
+        self._upside_down = layout.at("heading", "upside_down") if layout.has("heading", "upside_down") else -1
+        self.reads = self.reads if self._upside_down >= 0 else tuple(r for r in self.reads if r != "heading")
         self._out = layout.stage("motion")
 
     def step(self, state: object, row: Floats) -> object:
         wheels = row[..., self._speeds]
         if self.settings.steered:
             wheels = vectors(wheels, row[..., self._angles])
-        over = row[..., self._over] if self._over >= 0 else None
-        achieved(self.settings, wheels, over, row[..., self._out])
+        upside_down = row[..., self._upside_down] if self._upside_down >= 0 else None
+        achieved(self.settings, wheels, upside_down, row[..., self._out])
         return state
 
 

@@ -9,8 +9,8 @@ from pivrex.line.bindings import Bindings
 from pivrex.line.curve import Curve
 from pivrex.line.drive import Drive
 from pivrex.line.frame import Frame
+from pivrex.line.given import Clock, Raw, Sensed, Truth
 from pivrex.line.heading import Heading
-from pivrex.line.inputs import Clock, Raw, Sensed, Truth
 from pivrex.line.kinematics import Wheels
 from pivrex.line.law import Law
 from pivrex.line.limits import Limits

@@ -243,7 +243,7 @@ class Outputs(Stage):
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Outputs:
-        return cls(rig, any(p.deed is not None and p.deed.verb == "coast" for p in inputs.patches))
+        return cls(rig, any(p.action is not None and p.action.verb == "coast" for p in inputs.patches))
 
     def place(self, layout: Layout) -> None:
         first, count = layout.stage("outputs").start, len(self.settings.source)

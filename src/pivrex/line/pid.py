@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pivrex.line.stage import Floats
+from pivrex.line.layout import Floats
 
 __all__ = ["PidSettings", "pid"]
 

@@ -14,7 +14,7 @@ from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Stage, named, some
 from pivrex.rig.rig import Rig
 
-__all__ = ["Pointing", "PointingSettings", "PointingState", "look", "settings_of", "wrap"]
+__all__ = ["Pointing", "PointingSettings", "PointingState", "measure", "settings_of", "wrap"]
 
 
 @dataclass(frozen=True)
@@ -77,7 +77,7 @@ def wrap(angle_rad: Floats) -> Floats:
     return wrapped
 
 
-def look(settings: PointingSettings, state: PointingState, turned: Floats, absolute: Floats) -> PointingState:
+def measure(settings: PointingSettings, state: PointingState, turned: Floats, absolute: Floats) -> PointingState:
     """Find where the wheels point now.
 
     Parameters
@@ -148,6 +148,6 @@ class Pointing(Stage):
         return PointingState(np.full(s, np.nan), np.zeros((*batch, len(self.settings.fixed))))
 
     def step(self, state: PointingState, row: Floats) -> PointingState:
-        after = look(self.settings, state, row[..., self._turned], row[..., self._absolute])
+        after = measure(self.settings, state, row[..., self._turned], row[..., self._absolute])
         row[..., self._out] = after.angle
         return after

@@ -172,10 +172,10 @@ def deflections(settings: BindingSettings, raw: Floats) -> Floats:
 
 def way_of(patch: Patch) -> int:
     """Say how a patch acts."""
-    binding, deed = patch.binding, patch.deed
+    binding, action = patch.binding, patch.action
     said = binding.when if binding is not None else ""
     if binding is not None and binding.presses:
         return COUNTED
     if said == "toggle":
         return TOGGLE
-    return PRESS if said == "press" or deed is None or not deed.lasts else HELD
+    return PRESS if said == "press" or action is None or not action.lasts else HELD

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from pivrex.line.inputs import Given, Inputs
+from pivrex.line.given import Given
+from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout
 from pivrex.line.stage import Floats, Rung, named
 from pivrex.line.told import Told

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from pivrex.line.stage import Floats
+from pivrex.line.layout import Floats
 
 __all__ = ["move", "move_along", "shift", "straighten"]
 

@@ -4,21 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
-from numpy.typing import NDArray
 
-from pivrex.line.layout import Column, Layout
+from pivrex.line.inputs import Inputs
+from pivrex.line.layout import Column, Floats, Layout
+from pivrex.line.told import Told
 from pivrex.rig.rig import Rig
 
-if TYPE_CHECKING:
-    from pivrex.line.inputs import Inputs
-    from pivrex.line.told import Told
-
 __all__ = ["PRESSED", "Floats", "Rung", "Stage", "cleaned", "named", "some"]
-
-Floats = NDArray[np.float64]
 
 PRESSED = 0.5
 """A button counts as pressed from here on; buttons read 0 to 1."""

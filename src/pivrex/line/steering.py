@@ -41,9 +41,10 @@ class SteerSettings:
         In m/s; 0 for wheels that are not steered.
     cosine : bool
     loop : PidSettings
-        For each radian that is missing, the rad/s that are wanted.
+        From the angle that is missing, in rad, to the rate that is wanted, in rad/s: p in 1/s, i in 1/s², d without a unit,
+        largest in rad/s.
     per_top : (S,) float64
-        The drive of each rad/s, negative for a reversed motor.
+        The drive, a fraction, for each rad/s; negative for a reversed motor.
     dt_s : float
     """
 

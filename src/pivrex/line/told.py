@@ -2,19 +2,33 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Mapping
+from typing import Any, Protocol
 
-from pivrex.line.layout import plain
-from pivrex.line.stage import Floats
+from pivrex.line.inputs import Inputs
+from pivrex.line.layout import Floats, Layout, plain
 from pivrex.rig.channels import is_one_sided
+from pivrex.rig.rig import Rig
 
-if TYPE_CHECKING:
-    from pivrex.line.line import Line
-
-__all__ = ["Told", "turning"]
+__all__ = ["Telling", "Told", "turning"]
 
 NOTHING = 0.0005
 """What would be written as 0.000."""
+
+
+class Telling(Protocol):
+    """What a `pivrex.line.line.Line` is to those that tell of it."""
+
+    rig: Rig
+    layout: Layout
+    wheels: tuple[str, ...]
+    inputs: Inputs
+
+    @property
+    def stages(self) -> Mapping[str, Any]: ...
+
+    @property
+    def law(self) -> Any: ...
 
 
 class Told:
@@ -22,7 +36,7 @@ class Told:
 
     Attributes
     ----------
-    line : Line
+    line : Telling
     row : (K,) float64
     wheel : str
     w : int
@@ -33,7 +47,7 @@ class Told:
         Whether the wheel's speed is derived from the sticks; else from a button, a letter or a motion from elsewhere.
     """
 
-    def __init__(self, line: Line, row: Floats, wheel: str) -> None:
+    def __init__(self, line: Telling, row: Floats, wheel: str) -> None:
         self.line, self.row, self.wheel = line, row, wheel
         self.w = line.wheels.index(wheel)
         self.column = plain(wheel)
@@ -56,7 +70,9 @@ class Told:
         turned = any(
             abs(self("law", n) - self.get("frame", n, self("law", n))) > NOTHING for n in ("forward", "left", "turn")
         )
-        return bool(self("law", "entered") or "steering" in self.line.stages or turned or self.get("heading", "over"))
+        return bool(
+            self("law", "entered") or "steering" in self.line.stages or turned or self.get("heading", "upside_down")
+        )
 
     @property
     def control(self) -> str:

@@ -13,7 +13,7 @@ __all__ = ["Binding"]
 
 
 class Binding(Table):
-    """One channel does one deed."""
+    """One channel does one action."""
 
     channel: str = Field(
         description="The button, trigger or stick; one of the source's channels.", examples=["button_2"]

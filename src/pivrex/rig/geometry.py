@@ -43,11 +43,11 @@ class Geometry:
         The wheel of each row.
     forward : (3, N) float64
         The twist from the components: the best fit, and in what it leaves open the least side slip.
-    slip, slip_over : (P, 3) float64
+    slip, slip_upside_down : (P, 3) float64
         How fast each plain wheel slides sideways, to its left, from the twist; and on its back.
     of_plain : (P,) int
         The wheel of each row of ``slip``.
-    clean, clean_over : (3, 3) float64
+    clean, clean_upside_down : (3, 3) float64
         A twist without what would drag tyres: where plain and steered wheels could do any motion, but all plain ones that
         are not steered roll along one direction, as on a car, moving across it is left out, and the robot moves aside only
         as its turning needs. Else the identity.
@@ -59,7 +59,7 @@ class Geometry:
         That motion.
     reach_m : float
         How far the farthest wheel is from the centre.
-    rows_over, forward_over : like ``rows`` and ``forward``
+    rows_upside_down, forward_upside_down : like ``rows`` and ``forward``
         For the robot lying on its back, with the twist as the driver sees it: forward towards its nose, left as
         seen from above.
     """
@@ -68,16 +68,16 @@ class Geometry:
     of_wheel: NDArray[np.intp]
     forward: Floats
     slip: Floats
-    slip_over: Floats
+    slip_upside_down: Floats
     of_plain: NDArray[np.intp]
     clean: Floats
-    clean_over: Floats
+    clean_upside_down: Floats
     loose: Floats
     weakest: float
     weakest_motion: Floats
     reach_m: float
-    rows_over: Floats
-    forward_over: Floats
+    rows_upside_down: Floats
+    forward_upside_down: Floats
 
     def followed(self, twist: Floats) -> Floats:
         """Give what the chassis makes of a twist, B + (3,), without dragging a tyre: forward after inverse, F·(H·twist)."""
@@ -151,12 +151,12 @@ def geometry_of(contacts: tuple[Contact, ...]) -> Geometry:
     velocity of the same wheel turned half round the body's x axis.)
     """
     rows, of_wheel, slip, of_plain = _rows(contacts, 1.0)
-    over, _, _, _ = _rows(contacts, -1.0)
+    upside_down, _, _, _ = _rows(contacts, -1.0)
     reach = max((hypot(c.x_m, c.y_m) for c in contacts), default=0.0)
     scale = np.array([1.0, 1.0, 1.0 / reach if reach > 0 else 1.0])
     forward, loose, sizes, motions = _invert(rows, slip, scale)
     turned = np.array([1.0, -1.0, -1.0])
-    forward_over, *_ = _invert(over, slip, scale)
+    forward_upside_down, *_ = _invert(upside_down, slip, scale)
     # wheels that leave something undriven cannot be made to drag anything by asking for it; among wheels with rollers a
     # plain one is dragged, and the scrub says so
     drives_all = np.allclose(forward @ rows, np.eye(3), rtol=0, atol=1e-9)
@@ -167,16 +167,16 @@ def geometry_of(contacts: tuple[Contact, ...]) -> Geometry:
         of_wheel=of_wheel,
         forward=forward,
         slip=slip,
-        slip_over=slip * turned + 0.0,
+        slip_upside_down=slip * turned + 0.0,
         of_plain=of_plain,
         clean=clean,
-        clean_over=clean * np.outer(turned, turned) + 0.0,
+        clean_upside_down=clean * np.outer(turned, turned) + 0.0,
         loose=loose,
         weakest=float(sizes.min() / sizes.max()) if sizes.size else 0.0,
         weakest_motion=motions[int(np.argmin(sizes))] if sizes.size else np.array([0.0, 0.0, 1.0]),
         reach_m=reach,
-        rows_over=-over * turned + 0.0,
-        forward_over=-forward_over * turned[:, None] + 0.0,
+        rows_upside_down=-upside_down * turned + 0.0,
+        forward_upside_down=-forward_upside_down * turned[:, None] + 0.0,
     )
 
 

@@ -11,7 +11,7 @@ from pivrex.rig.channels import CHANNELS, STICKS
 from pivrex.rig.chassis import Name
 from pivrex.rig.controls import Axis
 from pivrex.rig.quantities import Quantity
-from pivrex.rig.wires import SerialWire, UdpWire, Wire
+from pivrex.rig.transports import SerialTransport, UdpTransport, Wire
 
 __all__ = [
     "BUILT_IN",
@@ -195,7 +195,7 @@ class LettersSource(_Silent):
 
     @property
     def needs_time(self) -> str:
-        if isinstance(self.wire, UdpWire) and self.silence == "lost":
+        if isinstance(self.wire, UdpTransport) and self.silence == "lost":
             return "over UDP there is no connection that could be lost"
         return ""
 
@@ -308,7 +308,7 @@ RigSource = Annotated[
 class Link(Table):
     """The robot's own end: sentences out, sentences back; see docs/wire.md."""
 
-    wire: SerialWire | UdpWire = Field(description="Where the robot is.", discriminator="kind")
+    wire: SerialTransport | UdpTransport = Field(description="Where the robot is.", discriminator="kind")
     quiet_after_s: Annotated[float, Quantity("time", at_least=0.05, at_most=5)] = Field(
         default=0.3,
         alias="quiet_after",

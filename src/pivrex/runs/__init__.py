@@ -1,5 +1,5 @@
-"""Recordings on disk and the Ticks that they make."""
+"""Recordings played through a line: the Ticks that they make."""
 
-from pivrex.runs.ticks import play_through, tick_table
+from pivrex.runs.ticks import play_through
 
-__all__ = ["play_through", "tick_table"]
+__all__ = ["play_through"]

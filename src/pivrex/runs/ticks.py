@@ -8,17 +8,18 @@ from typing import NamedTuple
 
 import numpy as np
 
-from pivrex.devices.recording import Reading, RecordedDriver, Recording, due_tick
+from pivrex.formats.player import due_tick
+from pivrex.formats.recording import Reading, Recording
 from pivrex.line import Line
 from pivrex.line.chunk import asks_nothing_of_sensors, complete, through
-from pivrex.line.inputs import NOWHERE
+from pivrex.line.given import NOWHERE
 from pivrex.line.stage import Floats
 from pivrex.rig import Field, Rig
 from pivrex.sim.ahead import drive_through
 from pivrex.sim.rollout import Rollout
 from pivrex.sim.stand_in import StandIn, StandInState
 
-__all__ = ["play_through", "tick_table"]
+__all__ = ["play_through"]
 
 CHUNK = 512
 """Passes computed together; more is hardly faster and needs more memory."""
@@ -49,7 +50,7 @@ def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick
     """
     line = Line(rig)
     recording.require(line.inputs.wanted)
-    driving = line.source_number(RecordedDriver(recording, line.dt_s).driven_by(line))
+    driving = line.source_number(recording.driving_source(line))
     first = line.layout.stage("sensed").start
     places = {t: i - first for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}
     steps = _steps(recording.readings(), line.dt_s, every_tick)
@@ -129,19 +130,3 @@ def _steps(readings: Iterator[Reading], dt_s: float, every_tick: bool) -> Iterat
         if upcoming is None:
             return
         reading = upcoming
-
-
-def tick_table(line: Line) -> tuple[str, str]:
-    """Give the header of a table of Ticks and the template that writes a row: ``template % tuple(row)``."""
-    whole = {
-        "clock.tick",
-        "clock.stopped",
-        "truth.blocked",
-        "law.level",
-        "law.entered",
-        "frame.field",
-        "frame.point",
-        "heading.over",
-    }
-    cells = ["%d" if t in whole or t.endswith("_hums") else "%.9g" for t in line.layout.titles]
-    return ",".join(line.layout.titles), ",".join(cells)

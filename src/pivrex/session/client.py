@@ -9,7 +9,8 @@ from multiprocessing.shared_memory import SharedMemory
 from typing import TYPE_CHECKING
 
 from pivrex.errors import SessionError
-from pivrex.session.child import RING_BYTES, be_the_session
+from pivrex.session.child import be_the_session
+from pivrex.session.ring_size import RING_BYTES
 
 if TYPE_CHECKING:
     from pivrex.session.messages import Request, SetUp, Status

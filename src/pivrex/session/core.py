@@ -12,28 +12,29 @@ from numpy.typing import NDArray
 
 from pivrex.devices.keys import Keyboard
 from pivrex.devices.link import RobotLink
-from pivrex.devices.recording import RecordedDriver, Recording
+from pivrex.devices.recorded import RecordedDriver
 from pivrex.devices.robot import StandInRobot
 from pivrex.devices.source import Source
 from pivrex.devices.sticks import DrawnSticks
 from pivrex.diagnosis.moves import Move, Runner
 from pivrex.errors import RecordingError
+from pivrex.formats.recording import Recording
 from pivrex.line import Entry, Line
-from pivrex.line.neutral import not_at_rest
+from pivrex.line.questions.neutral import not_at_rest
 from pivrex.rig import Rig
 from pivrex.rig.sources import SHOWN, GamepadSource
-from pivrex.session.ears import Ears
+from pivrex.session.inputs import SessionInputs
 from pivrex.session.messages import (
     AttachPads,
     ChooseSource,
     EndMove,
     GoLive,
     GoOn,
-    Handle,
     KeyDown,
     KeyUp,
     LetGo,
     MeasureAnew,
+    MoveStandIn,
     MoveSticks,
     Probe,
     Probed,
@@ -84,7 +85,7 @@ class Session:
         self._state = self._line.start()
         self._neutral = self._line.resting()
         self._keys, self._sticks = Keyboard(), DrawnSticks()
-        self.ears = Ears(self._keys, self._sticks)
+        self.inputs = SessionInputs(self._keys, self._sticks)
         """Every source."""
         self._recorder: Recorder | None = None
         self._watching = False
@@ -100,9 +101,9 @@ class Session:
         self.status = Status(robot=self._stand_in.title)
         for path in setup.recordings:
             self._add_recording(path)
-        self.ears.open_remotes(setup.rig)
+        self.inputs.open_remotes(setup.rig)
         self._set(source="keys")
-        if setup.source in self.ears.sources:
+        if setup.source in self.inputs.sources:
             self._choose(setup.source)
         if setup.link is not None:
             self._use_robot(True)
@@ -178,7 +179,7 @@ class Session:
             case EndMove():
                 if self._runner is not None:
                     self._runner.end_move()
-            case Handle(what):
+            case MoveStandIn(what):
                 self._handle_robot(what)
             case Record():
                 self._toggle_recording(now_s)
@@ -192,7 +193,7 @@ class Session:
 
     def pads_are(self, pads: Mapping[str, Source]) -> None:
         """Take the gamepads that are there now. One that was in use and is gone stays listed as lost until it is back."""
-        notes = self.ears.pads_are(pads, self._line, self.status.source)
+        notes = self.inputs.pads_are(pads, self._line, self.status.source)
         for note in notes:
             self._note(note)
         if notes:
@@ -200,22 +201,22 @@ class Session:
 
     def tick(self, now_s: float) -> Floats:
         """Make one tick: sense, read, run the line, tell the robot. Gives the Tick's row."""
-        for remote in self.ears.remotes.values():
+        for remote in self.inputs.remotes.values():
             remote.poll(now_s)
         robot = self._link or self._stand_in
         if self._link is not None:
             self._link.poll(now_s)
             self._watch_link(self._link, now_s)
-        source = self.ears.sources[self.status.source]
+        source = self.inputs.sources[self.status.source]
         if isinstance(source, RecordedDriver) and not self.status.held:
             self._advance(source)
-        if self.ears.listen(self._line, self.status.source, now_s):
+        if self.inputs.listen(self._line, self.status.source, now_s):
             self._list_sources()
-        if self.ears.lost != self.status.lost:
-            self._set(lost=self.ears.lost)
-        if source.kind == "recording" and not self.status.live and (pressed := self.ears.pressed(self._line)):
+        if self.inputs.lost != self.status.lost:
+            self._set(lost=self.inputs.lost)
+        if source.kind == "recording" and not self.status.live and (pressed := self.inputs.pressed(self._line)):
             self._choose(pressed)
-        raw = self._raw = self.ears.gather(self._line, self.status.source, self._shown)
+        raw = self._raw = self.inputs.gather(self._line, self.status.source, self._shown)
         sensed = robot.sense()
         stop = bool(self.status.held or self.status.lost)
         driving, truth = self._line.source_number(self._driving()), robot.truth()
@@ -239,7 +240,7 @@ class Session:
 
     def _driving(self) -> str:
         """Give the source whose calibration counts."""
-        source = self.ears.sources[self.status.source]
+        source = self.inputs.sources[self.status.source]
         if isinstance(source, RecordedDriver):
             return source.driven_by(self._line)
         return source.name
@@ -267,7 +268,7 @@ class Session:
             self._end_recording(now_s)
         if self._link is not None:
             self._link.close()
-        for remote in self.ears.remotes.values():
+        for remote in self.inputs.remotes.values():
             remote.close()
 
     # --- sources ---
@@ -279,7 +280,7 @@ class Session:
         except RecordingError as problem:
             self._note(str(problem))
             return
-        self.ears.sources[driver.name] = driver
+        self.inputs.sources[driver.name] = driver
 
     def _advance(self, driver: RecordedDriver) -> None:
         if driver.ended:
@@ -310,11 +311,11 @@ class Session:
                 self._choose(source.name)
 
     def _choose(self, name: str) -> None:
-        source = self.ears.sources.get(name)
+        source = self.inputs.sources.get(name)
         if source is None:
             self._note(f"there is no source {name} any more")
             return
-        lacks = self.ears.lacks(source, self._line)
+        lacks = self.inputs.lacks(source, self._line)
         if lacks:
             self._note(f"{source.title} has no {', '.join(lacks)}, which the law {self._line.rig.law.kind} reads")
             return
@@ -333,7 +334,7 @@ class Session:
         self._set(source="keys")
 
     def _list_sources(self) -> None:
-        self._set(sources=self.ears.infos(self._line))
+        self._set(sources=self.inputs.infos(self._line))
 
     # --- the robot behind a link ---
 
@@ -393,7 +394,7 @@ class Session:
         if self._setup.inputs is None:
             self._note("there is no workspace to record into")
             return
-        source = self.ears.sources[self.status.source]
+        source = self.inputs.sources[self.status.source]
         if source.kind == "recording":
             self._note("a recording drives already; choose another source, or take over with w")
             return
@@ -411,7 +412,7 @@ class Session:
             self._end_recording(now_s)
             return
         try:
-            self._recorder.add(self.ears.readings, self.ears.sources, now_s)
+            self._recorder.add(self.inputs.readings, self.inputs.sources, now_s)
         except OSError as problem:
             self._note(f"recording ended: {(problem.strerror or str(problem)).lower()}")
             self._recorder = None
@@ -434,14 +435,14 @@ class Session:
 
     def _look(self, now_s: float) -> None:
         """Follow every source for the view Driver, and report now and then."""
-        for name, source in self.ears.sources.items():
+        for name, source in self.inputs.sources.items():
             if source.kind != "recording" or name == self.status.source:
                 readings = source.read(now_s) if not source.lost else {}
                 self._watches.setdefault(name, Watch(source)).add(readings)
         if self._ticks % REPORT_EVERY == 0:
             reports = [
-                self._watches[n].report(source, self._line.rig, self.ears.guards.get(n), now_s)
-                for n, source in self.ears.sources.items()
+                self._watches[n].report(source, self._line.rig, self.inputs.guards.get(n), now_s)
+                for n, source in self.inputs.sources.items()
                 if n in self._watches and (source.kind != "recording" or n == self.status.source)
             ]
             link = link_report(self._link, now_s) if self._link is not None else None
@@ -482,7 +483,7 @@ class Session:
             self._stand_in.turn_over()
         elif what == "point ahead":
             self._stand_in.point_ahead()
-        self._set(lifted=self._stand_in.state.lifted, over=self._stand_in.state.over)
+        self._set(lifted=self._stand_in.state.lifted, upside_down=self._stand_in.state.upside_down)
 
     # --- moving and stopping ---
 
@@ -513,7 +514,7 @@ class Session:
     def _go_on(self) -> None:
         if not self.status.held or self._open_again():
             return
-        recorded = self.ears.sources[self.status.source].kind == "recording"
+        recorded = self.inputs.sources[self.status.source].kind == "recording"
         problem = "" if recorded else self._neutral_problem()
         if problem:
             self._note(problem)
@@ -526,7 +527,7 @@ class Session:
         problem = self._neutral_problem()
         if self._link is not None and self.status.linked != "heard":
             problem = self.status.linked
-        if self.ears.sources[self.status.source].kind == "recording":
+        if self.inputs.sources[self.status.source].kind == "recording":
             problem = "a recording cannot drive live; choose another source first"
         if problem:
             self._note(f"not live: {problem}")
@@ -537,7 +538,7 @@ class Session:
         if self._link is not None:
             self._note("a real robot is put back by hand")
         self._stand_in.put_back()
-        self._set(runs=self.status.runs + 1, lifted=False, over=False)
+        self._set(runs=self.status.runs + 1, lifted=False, upside_down=False)
 
     def _use(self, rig: Rig, serial: int) -> None:
         """Go on with a changed rig: the robot stays where it is, and every stage keeps of its state what still fits."""
@@ -549,29 +550,29 @@ class Session:
         other_rate = line.dt_s != self._line.dt_s
         self._line, self._state, self._row, self._raw = line, state, None, None
         self._neutral = line.resting()
-        self.ears.open_remotes(rig)
+        self.inputs.open_remotes(rig)
         if self._link is not None and not self._link.fits(line, self._setup.link or rig.link):
             if self.status.live:
                 self._hold("the rig's link is another now")
             self._use_robot(False)
             self._use_robot((self._setup.link or rig.link) is not None)
-        if self.status.source not in self.ears.sources:
+        if self.status.source not in self.inputs.sources:
             self._rest_on_keys()
         if other_rate:
             self._reopen_recordings()
         self._set(serial=serial)
         self._list_sources()
-        lacks = self.ears.lacks(self.ears.sources[self.status.source], self._line)
+        lacks = self.inputs.lacks(self.inputs.sources[self.status.source], self._line)
         if lacks:
             self._hold(f"{self.status.source} has no {', '.join(lacks)}, which the law {rig.law.kind} reads")
             self._rest_on_keys()
 
     def _reopen_recordings(self) -> None:
-        for name in [n for n, s in self.ears.sources.items() if s.kind == "recording"]:
-            del self.ears.sources[name]
+        for name in [n for n, s in self.inputs.sources.items() if s.kind == "recording"]:
+            del self.inputs.sources[name]
         for path in self._setup.recordings:
             self._add_recording(path)
-        if self.status.source not in self.ears.sources:
+        if self.status.source not in self.inputs.sources:
             self._rest_on_keys()
 
     def _note(self, text: str) -> None:

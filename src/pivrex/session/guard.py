@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from pivrex.devices.source import Source
 from pivrex.line import Line
-from pivrex.line.neutral import not_at_rest
+from pivrex.line.questions.neutral import not_at_rest
 
 __all__ = ["Guard"]
 

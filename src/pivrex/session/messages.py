@@ -17,12 +17,12 @@ __all__ = [
     "EndMove",
     "GoLive",
     "GoOn",
-    "Handle",
     "KeyDown",
     "KeyUp",
     "Leave",
     "LetGo",
     "MeasureAnew",
+    "MoveStandIn",
     "MoveSticks",
     "Probe",
     "Probed",
@@ -79,7 +79,7 @@ class EndMove:
 
 
 @dataclass(frozen=True)
-class Handle:
+class MoveStandIn:
     """Take the stand-in in hand: "lift" it onto a block, "lower" it, "turn over", "point ahead" its steered wheels."""
 
     what: str
@@ -214,7 +214,7 @@ Request = (
     | PutBack
     | Probe
     | EndMove
-    | Handle
+    | MoveStandIn
     | AttachPads
     | Record
     | WatchSources
@@ -294,4 +294,4 @@ class Status:
     probing: int = 0
     probed: Probed | None = None
     lifted: bool = False
-    over: bool = False
+    upside_down: bool = False

@@ -89,7 +89,7 @@ class _Loop:
         self._server: PadServer | None = None
         self._told: Status | None = None
         self._beats, self._beat_at = ring.beats, time.perf_counter()
-        self._over = False
+        self._ended = False
         self._ticked_s = time.perf_counter()
         self._reported: Report | None = None
         self.goodbye = False
@@ -100,7 +100,7 @@ class _Loop:
         gc.freeze()  # what start-up made stays; collections in the loop have little left to look at
         clock = Clock(self._session.dt_s)
         try:
-            while not self._over:
+            while not self._ended:
                 late = clock.wait()
                 began = time.perf_counter()
                 period = self._session.dt_s
@@ -125,7 +125,7 @@ class _Loop:
             self._ring.write(Row(status.serial, status.runs, late_s, time.perf_counter() - now_s, row))
             self._tell()
         except EOFError:
-            self._over = True
+            self._ended = True
         except Exception as problem:  # whatever it is, the robot must stand still and the clock go on
             self._session.fail(problem)
             with contextlib.suppress(Exception):
@@ -187,7 +187,7 @@ class _Loop:
             try:
                 self._wire.send(self._told)
             except OSError:
-                self._over = True
+                self._ended = True
 
         report = self._session.report
         if report is not self._reported:
@@ -195,7 +195,7 @@ class _Loop:
             try:
                 self._wire.send(report)
             except OSError:
-                self._over = True
+                self._ended = True
 
     def _close(self) -> None:
         if self._server is not None:

@@ -8,7 +8,7 @@ from multiprocessing.shared_memory import SharedMemory
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.session.child import EXTRA, HEADER, NUMBERS, SLOTS
+from pivrex.session.ring_size import EXTRA, HEADER, NUMBERS, SLOTS
 
 __all__ = ["Ring", "Row"]
 

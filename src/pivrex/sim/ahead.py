@@ -86,5 +86,8 @@ def _free(model: StandIn, robot: StandInState, told: Floats, dt_s: float) -> Sta
         pose=poses[: n + 1],
         blocked=np.concatenate((robot.blocked[None], none[1:])),
         gyro=summed(robot.gyro, twist[:, 2]),
-        **{name: same(getattr(robot, name)) for name in ("angle", "turning", "begin", "lifted", "over", "attached")},
+        **{
+            name: same(getattr(robot, name))
+            for name in ("angle", "turning", "begin", "lifted", "upside_down", "attached")
+        },
     )

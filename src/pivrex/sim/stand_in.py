@@ -69,7 +69,7 @@ class StandInState(NamedTuple):
     begin: Floats
     gyro: Floats
     lifted: Floats
-    over: Floats
+    upside_down: Floats
     attached: Floats
 
 
@@ -115,7 +115,7 @@ class StandIn:
         sense = {m: self._wiring.encoders.get(m, 1.0) * said.encoders[m] for m in rig.motor_names}
         self._rolls = np.array([sense[motor_of[w]] for w in names])
         self._turns = np.array([sense[steering_name(w)] for w in rig.steered])
-        self._maps, self._maps_over = kinematics_of(rig.chassis), kinematics_of(rig.chassis, over=True)
+        self._maps, self._maps_upside_down = kinematics_of(rig.chassis), kinematics_of(rig.chassis, upside_down=True)
         self._fixed = np.array([w.drive_rad for w in rig.chassis.wheels])
         self._obstacles = Obstacles(field, rig.chassis.length_m, rig.chassis.width_m)
         self._absolute_sensors(rig)
@@ -175,7 +175,7 @@ class StandIn:
             begin=begin,
             gyro=np.full(batch, self._start.heading_rad),
             lifted=none,
-            over=none,
+            upside_down=none,
             attached=np.zeros((*batch, len(self._arm))),
         )
 
@@ -224,9 +224,9 @@ class StandIn:
             pointing[..., self._at] = (state.angle + angle) / 2
             ground = vectors(rolled, pointing)
         twist = self.twist_of(ground)
-        if some(state.over):
-            turned = np.einsum("kw,...w->...k", self._maps_over.forward, ground)
-            twist = np.where(state.over[..., None] != 0, turned, twist)
+        if some(state.upside_down):
+            turned = np.einsum("kw,...w->...k", self._maps_upside_down.forward, ground)
+            twist = np.where(state.upside_down[..., None] != 0, turned, twist)
         if some(state.lifted):
             twist = np.where(state.lifted[..., None] != 0, 0.0, twist)
         pose, blocked = move(state.pose, twist), state.blocked
@@ -243,7 +243,11 @@ class StandIn:
             twist = twist * share
         elif some(blocked):
             blocked = np.zeros_like(blocked)
-        heading = np.where(state.over != 0, -twist[..., 2], twist[..., 2]) if some(state.over) else twist[..., 2]
+        heading = (
+            np.where(state.upside_down != 0, -twist[..., 2], twist[..., 2])
+            if some(state.upside_down)
+            else twist[..., 2]
+        )
         return StandInState(
             travel=state.travel + rolled,
             speed=speed,
@@ -254,14 +258,14 @@ class StandIn:
             begin=state.begin,
             gyro=state.gyro + heading,
             lifted=state.lifted,
-            over=state.over,
+            upside_down=state.upside_down,
             attached=attached,
         )
 
     def rolls_freely(self, state: StandInState, told: Floats) -> bool:
         """Tell whether one robot does nothing under commands, (N, V), but roll on its wheels, none of which is steered."""
         coasts = told.shape[-1] > len(self._outputs.source)
-        return not (len(self._at) or len(self._arm) or coasts or some(state.lifted) or some(state.over))
+        return not (len(self._at) or len(self._arm) or coasts or some(state.lifted) or some(state.upside_down))
 
     def targets(self, state: StandInState, told: Floats, dt_s: float) -> tuple[Floats, float, float]:
         """Give the speeds, (N, W), that commands, (N, V), ask of the wheels, and what is left of a gap after a tick and for
@@ -308,8 +312,8 @@ class StandIn:
 
     def _rolling(self, state: StandInState, twist: Floats) -> Floats:
         """How far wheels that are not steered roll while the body moves."""
-        on, over = (np.einsum("wk,...k->...w", m.inverse, twist) for m in (self._maps, self._maps_over))
-        return np.where(state.over[..., None] != 0, over, on)
+        on, upside_down = (np.einsum("wk,...k->...w", m.inverse, twist) for m in (self._maps, self._maps_upside_down))
+        return np.where(state.upside_down[..., None] != 0, upside_down, on)
 
     def _fitting(self, pose: Floats, twist: Floats) -> Floats:
         """Find how much of a displacement fits, B."""
@@ -346,7 +350,7 @@ class StandIn:
         if self.rig.gyro is not None:
             found.append(state.gyro[..., None] * self._wiring.gyro)
         if self.rig.upside_down is not None:
-            found.append((1.0 - 2.0 * state.over[..., None]) * self._wiring.up)
+            found.append((1.0 - 2.0 * state.upside_down[..., None]) * self._wiring.up)
         if len(self._arm):
             found.append(state.attached)
         return np.concatenate(found, axis=-1)

@@ -1,4 +1,4 @@
-"""The application: theme, screen and wiring. What it shows comes from the desk, what it draws from the views."""
+"""The application: theme, screen and wiring. What it shows comes from the model, what it draws from the views."""
 
 from __future__ import annotations
 
@@ -22,10 +22,10 @@ from pivrex.session.messages import (
     ChooseSource,
     GoLive,
     GoOn,
-    Handle,
     KeyDown,
     KeyUp,
     LetGo,
+    MoveStandIn,
     PutBack,
     Record,
     SetKeysMode,
@@ -34,13 +34,13 @@ from pivrex.session.messages import (
     UseRobot,
 )
 from pivrex.session.places import log_file
-from pivrex.tui import frame
+from pivrex.tui import chrome
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import COMMANDS, command_for
-from pivrex.tui.desk import Desk
 from pivrex.tui.draw.bar import draw_foot, draw_ladder, draw_why
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.entry import ValueEntry
+from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlay import draw_help, draw_rigs, draw_sources, draw_tour
 from pivrex.tui.palette import Palette
 from pivrex.tui.releases import ASK, KeyReleased, install
@@ -82,15 +82,15 @@ class PivrexApp(App[int]):
         Binding("ctrl+c", "stop_first", priority=True, show=False, id="stop-too"),
     ]
 
-    def __init__(self, desk: Desk, view: str = "field", tour: bool = False, theme: str = "dusk") -> None:
+    def __init__(self, model: ScreenModel, view: str = "field", tour: bool = False, theme: str = "dusk") -> None:
         install()
         super().__init__()
         for one in THEMES:
             self.register_theme(one)
         self.theme = theme
-        self.desk = desk
+        self.model = model
         self.views: dict[str, View] = {
-            v.name_: v for v in (DriverView(desk), ShapingView(desk), ChassisView(desk), FieldView(desk))
+            v.name_: v for v in (DriverView(model), ShapingView(model), ChassisView(model), FieldView(model))
         }
         self._parts = {name: Canvas(id=name) for name in ("head", "line", "ladder", "why", "foot", "small")}
         self._open = view
@@ -116,7 +116,7 @@ class PivrexApp(App[int]):
             driver.write(ASK)
             driver.flush()
         self.set_interval(1 / FRAMES_PER_S, self.frame)
-        self.set_interval(LOOK_OUTSIDE_S, self.desk.look_outside)
+        self.set_interval(LOOK_OUTSIDE_S, self.model.look_outside)
 
     @property
     def view(self) -> View:
@@ -127,13 +127,15 @@ class PivrexApp(App[int]):
 
     def frame(self) -> None:
         """Take what is new and draw it; also the heartbeat that keeps the session from stopping."""
-        desk = self.desk
-        desk.client.beat()
-        desk.pull()
-        desk.fade()
-        if not desk.client.alive and not self._gone:
+        model = self.model
+        model.client.beat()
+        model.pull()
+        model.fade()
+        if not model.client.alive and not self._gone:
             self._gone = True
-            desk.say("the session's process is gone; the robot was told to rest. Ctrl+Q leaves, the log has more", True)
+            model.say(
+                "the session's process is gone; the robot was told to rest. Ctrl+Q leaves, the log has more", True
+            )
         self.draw()
 
     def draw(self) -> None:
@@ -142,42 +144,44 @@ class PivrexApp(App[int]):
         small = width < SMALLEST[0] or height < SMALLEST[1]
         if small != self.screen_stack[0].has_class("small"):
             self.screen_stack[0].set_class(small, "small")
-        desk = self.desk
+        model = self.model
         if small:
-            self._parts["small"].show(frame.small_screen(desk, width, height))
+            self._parts["small"].show(chrome.small_screen(model, width, height))
             return
-        self._parts["head"].show(frame.head(desk, width, self._focus_word()))
-        self._parts["line"].show(frame.line(desk, self._open, width))
+        self._parts["head"].show(chrome.head(model, width, self._focus_word()))
+        self._parts["line"].show(chrome.line(model, self._open, width))
         view = self.view
         if view.size.width and view.size.height:  # one that has just been opened has no place yet
             picture = view.draw(view.size.width, view.size.height)
             self._lay_over(picture)
             view.show(picture)
-        row = desk.row
+        row = model.row
         if row is None:
             why = "why: no tick yet"
         else:
-            why = sentence(desk.line, row, desk.wheel_name)
+            why = sentence(model.line, row, model.wheel_name)
             if self._ladder_open:
-                self._rungs = ladder(desk.line, row, desk.wheel_name)
+                self._rungs = ladder(model.line, row, model.wheel_name)
                 self._rung = min(self._rung, len(self._rungs) - 1)
                 rows = self._parts["ladder"].size.height
-                self._parts["ladder"].show(draw_ladder(self._rungs, self._rung, desk.wheel_name, width, rows))
+                self._parts["ladder"].show(draw_ladder(self._rungs, self._rung, model.wheel_name, width, rows))
         self._parts["why"].show(draw_why(why, width))
         keys = sorted(
-            (c for c in COMMANDS if c.foot and c.acts_in(self._open) and c.available(desk)), key=lambda c: c.foot
+            (c for c in COMMANDS if c.foot and c.acts_in(self._open) and c.available(model)), key=lambda c: c.foot
         )
-        self._parts["foot"].show(draw_foot([(c.shown, c.title) for c in keys], desk.message, desk.message_alarm, width))
+        self._parts["foot"].show(
+            draw_foot([(c.shown, c.title) for c in keys], model.message, model.message_alarm, width)
+        )
 
     def _lay_over(self, picture: Picture) -> None:
         if self._overlay == "help":
             picture.place(draw_help(self.view, picture.width, picture.height, self._at), 2, 0)
         elif self._overlay == "sources":
-            self._at = min(self._at, len(self.desk.status.sources) - 1)
-            picture.place(draw_sources(self.desk, self._at, picture.width), 2, 0)
+            self._at = min(self._at, len(self.model.status.sources) - 1)
+            picture.place(draw_sources(self.model, self._at, picture.width), 2, 0)
         elif self._overlay == "rigs":
-            self._at = min(self._at, len(self.desk.folder.rigs()) - 1)
-            picture.place(draw_rigs(self.desk, self._at, picture.width), 2, 0)
+            self._at = min(self._at, len(self.model.folder.rigs()) - 1)
+            picture.place(draw_rigs(self.model, self._at, picture.width), 2, 0)
         elif self._overlay == "tour":
             tour = draw_tour(picture.width)
             picture.place(tour, 2, max(0, picture.height - tour.height - 2))
@@ -199,17 +203,17 @@ class PivrexApp(App[int]):
         if self._overlay and self._overlay_key(key):
             return
         if key in DRIVE_KEYS:
-            self.desk.ask(KeyDown(key))
+            self.model.ask(KeyDown(key))
             return
         if not self._overlay and not self._ladder_open and self.view.take_key(key):
             self.draw()
             return
         command = command_for(key, self._open)
-        if command is None or not command.available(self.desk):
-            if self.desk.status.live:
-                self.desk.ask(Stop(f"the key {key}, which means nothing here, was pressed"))
+        if command is None or not command.available(self.model):
+            if self.model.status.live:
+                self.model.ask(Stop(f"the key {key}, which means nothing here, was pressed"))
             elif command is not None:
-                self.desk.say(f"{command.title}: not now")
+                self.model.say(f"{command.title}: not now")
             return
         self.act(command.name)
 
@@ -225,12 +229,12 @@ class PivrexApp(App[int]):
         if key in ("up", "down"):
             self._at = max(0, self._at + (1 if key == "down" else -1))
         elif key == "enter" and self._overlay == "sources":
-            sources = self.desk.status.sources
-            self.desk.ask(ChooseSource(sources[min(self._at, len(sources) - 1)].name))
+            sources = self.model.status.sources
+            self.model.ask(ChooseSource(sources[min(self._at, len(sources) - 1)].name))
             self._overlay = ""
         elif key == "enter" and self._overlay == "rigs":
-            rigs = self.desk.folder.rigs()
-            if self.desk.open_rig(rigs[min(self._at, len(rigs) - 1)]):
+            rigs = self.model.folder.rigs()
+            if self.model.open_rig(rigs[min(self._at, len(rigs) - 1)]):
                 self._overlay = ""
         else:
             return False
@@ -246,15 +250,15 @@ class PivrexApp(App[int]):
             self.view.point(message.x, message.y, message.phase)
             self.draw()
         elif message.canvas.id == "line" and message.phase == "press":
-            self.act(f"view_{frame.cell_at(self.size.width, message.x)}")
+            self.act(f"view_{chrome.cell_at(self.size.width, message.x)}")
 
     def on_key_released(self, message: KeyReleased) -> None:
         if message.key.lower() in DRIVE_KEYS:
-            self.desk.ask(KeyUp(message.key.lower()))
+            self.model.ask(KeyUp(message.key.lower()))
 
     def on_releases_reported(self) -> None:
         self._reports_releases = True
-        self.desk.ask(SetKeysMode("held"))
+        self.model.ask(SetKeysMode("held"))
 
     def on_focus_reported(self) -> None:
         self._reports_focus = True
@@ -265,7 +269,7 @@ class PivrexApp(App[int]):
     def on_app_blur(self) -> None:
         """The window lost the focus: keys that come up now are not seen."""
         self._reports_focus = True
-        self.desk.ask(Stop("the window lost the focus") if self.desk.status.live else LetGo())
+        self.model.ask(Stop("the window lost the focus") if self.model.status.live else LetGo())
 
     # --- commands ---
 
@@ -278,13 +282,13 @@ class PivrexApp(App[int]):
             self.pop_screen()
 
     def act_stop(self) -> None:
-        self.desk.ask(Stop("Esc"))
+        self.model.ask(Stop("Esc"))
 
     def act_go_on(self) -> None:
-        self.desk.ask(GoOn())
+        self.model.ask(GoOn())
 
     def act_go_live(self) -> None:
-        self.desk.ask(GoLive())
+        self.model.ask(GoLive())
 
     def _show(self, name: str) -> None:
         self._open = name
@@ -303,13 +307,13 @@ class PivrexApp(App[int]):
         self._show("field")
 
     def act_sources(self) -> None:
-        names = [s.name for s in self.desk.status.sources]
-        self._at = names.index(self.desk.status.source) if self.desk.status.source in names else 0
+        names = [s.name for s in self.model.status.sources]
+        self._at = names.index(self.model.status.source) if self.model.status.source in names else 0
         self._overlay = "" if self._overlay == "sources" else "sources"
 
     def act_rigs(self) -> None:
-        paths = [path.resolve() for path in self.desk.folder.rigs()]
-        here = self.desk.file.path.resolve()
+        paths = [path.resolve() for path in self.model.folder.rigs()]
+        here = self.model.file.path.resolve()
         self._at = paths.index(here) if here in paths else 0
         self._overlay = "" if self._overlay == "rigs" else "rigs"
 
@@ -317,7 +321,7 @@ class PivrexApp(App[int]):
         self._overlay, self._at = ("" if self._overlay == "help" else "help"), 0
 
     def act_next_wheel(self) -> None:
-        self.desk.wheel = (self.desk.wheel + 1) % len(self.desk.line.wheels)
+        self.model.wheel = (self.model.wheel + 1) % len(self.model.line.wheels)
 
     def act_ladder(self) -> None:
         """Open the why; opened, Enter goes to the setting of the chosen rung."""
@@ -332,7 +336,7 @@ class PivrexApp(App[int]):
                 self._show(view.name_)
                 view.select(key)
                 return
-        self.desk.say(f"{key} stands in {self.desk.file.path.name}")
+        self.model.say(f"{key} stands in {self.model.file.path.name}")
 
     def act_previous_setting(self) -> None:
         self._rung = max(0, self._rung - 1)
@@ -351,49 +355,49 @@ class PivrexApp(App[int]):
             self.push_screen(ValueEntry(self.view))
 
     def act_undo(self) -> None:
-        self.desk.undo()
+        self.model.undo()
 
     def act_redo(self) -> None:
-        self.desk.redo()
+        self.model.redo()
 
     def act_put_back(self) -> None:
-        self.desk.ask(PutBack())
+        self.model.ask(PutBack())
 
     def act_level_up(self) -> None:
-        self.desk.ask(StepLevel(1))
+        self.model.ask(StepLevel(1))
 
     def act_level_down(self) -> None:
-        self.desk.ask(StepLevel(-1))
+        self.model.ask(StepLevel(-1))
 
     def act_let_go(self) -> None:
-        self.desk.ask(LetGo())
+        self.model.ask(LetGo())
 
     def act_keys_mode(self) -> None:
         modes: list[KeysMode] = ["latched", "timed"]
         if self._reports_releases:
             modes.append("held")
-        mode = modes[(modes.index(self.desk.status.keys_mode) + 1) % len(modes)]
-        self.desk.ask(SetKeysMode(mode))
-        self.desk.say(f"keys: {mode}")
+        mode = modes[(modes.index(self.model.status.keys_mode) + 1) % len(modes)]
+        self.model.ask(SetKeysMode(mode))
+        self.model.say(f"keys: {mode}")
 
     def act_turn_over(self) -> None:
-        self.desk.ask(Handle("turn over"))
+        self.model.ask(MoveStandIn("turn over"))
 
     def act_calibrate_steering(self) -> None:
-        self.desk.calibrate_steering()
+        self.model.calibrate_steering()
 
     def act_record(self) -> None:
-        self.desk.ask(Record())
+        self.model.ask(Record())
 
     def act_robot(self) -> None:
-        self.desk.ask(UseRobot(self.desk.status.linked == "off"))
+        self.model.ask(UseRobot(self.model.status.linked == "off"))
 
     def act_attach_pads(self) -> None:
-        self.desk.ask(AttachPads())
+        self.model.ask(AttachPads())
 
     def act_theme(self) -> None:
         self.theme = next_theme(self.theme)
-        self.desk.say(f"theme {self.theme}")
+        self.model.say(f"theme {self.theme}")
 
     def act_palette(self) -> None:
         if not isinstance(self.screen, Palette):
@@ -411,28 +415,28 @@ class PivrexApp(App[int]):
 
     async def _export(self) -> None:
         """Draw in a process of its own, so that the screen and its heartbeat go on."""
-        desk = self.desk
-        rig = str(desk.file.path)
+        model = self.model
+        rig = str(model.file.path)
         try:
             drawings = {
                 "driver": lambda: [["patches", rig]],
-                "field": lambda: [["path", rig, str(desk.save_path())]],
+                "field": lambda: [["path", rig, str(model.save_path())]],
                 "shaping": lambda: [["curve", rig]],
                 "chassis": lambda: [["chassis", rig], ["envelope", rig]],
             }[self._open]()
         except SaveError as problem:
-            desk.say(str(problem), alarm=True)
+            model.say(str(problem), alarm=True)
             return
         saved = []
         for words in drawings:
-            files = [desk.export_name(words[0], suffix) for suffix in (".svg", ".pdf")]
-            desk.say("drawing ...")
+            files = [model.export_name(words[0], suffix) for suffix in (".svg", ".pdf")]
+            model.say("drawing ...")
             wrong = await self._draw_on_paper([*words, *(word for file in files for word in ("-o", str(file)))])
             if wrong:
-                desk.say(wrong, alarm=True)
+                model.say(wrong, alarm=True)
                 return
             saved.append(files[0].name)
-        desk.say(f"saved exports/{' and '.join(saved)}, and .pdf")
+        model.say(f"saved exports/{' and '.join(saved)}, and .pdf")
 
     @staticmethod
     async def _draw_on_paper(words: list[str]) -> str:

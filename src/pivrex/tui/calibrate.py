@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from tomlkit import TOMLDocument
 
     from pivrex.session.report import SourceReport
-    from pivrex.tui.desk import Desk
+    from pivrex.tui.model import ScreenModel
 
 __all__ = ["CalibrationGuide"]
 
@@ -27,18 +27,18 @@ SETTLE_FRAMES = 12
 class CalibrationGuide:
     """One calibration on the screen. Enter goes on; Backspace begins the step anew; c ends it."""
 
-    def __init__(self, desk: Desk, source: SourceReport) -> None:
-        self._desk, self.source = desk, source.name
+    def __init__(self, model: ScreenModel, source: SourceReport) -> None:
+        self._model, self.source = model, source.name
         self._calibration = Calibration(tuple(source.readings))
         self._frames = 0
         self._problem = ""
         self._proposals: list[Proposal] = []
-        self.over = False
-        desk.ask(Stop(f"{self.source} is being calibrated"))
+        self.done = False
+        model.ask(Stop(f"{self.source} is being calibrated"))
         self._anew()
 
     def _anew(self) -> None:
-        self._desk.ask(MeasureAnew(self.source))
+        self._model.ask(MeasureAnew(self.source))
         self._frames, self._problem = 0, ""
 
     def step(self, source: SourceReport | None) -> None:
@@ -60,7 +60,7 @@ class CalibrationGuide:
     def key(self, key: str, source: SourceReport | None) -> bool:
         """Take a key; tells whether it meant something."""
         if key == "c":
-            self.over = True
+            self.done = True
         elif key == "backspace":
             self._anew()
         elif key == "enter":
@@ -69,22 +69,22 @@ class CalibrationGuide:
             elif source is not None and not self._problem:
                 self._take(source)
             else:
-                self._desk.say(self._problem or "no readings", alarm=True)
+                self._model.say(self._problem or "no readings", alarm=True)
         else:
             return False
         return True
 
     def _write(self) -> None:
-        desk = self._desk
-        changes = changes_of(desk.rig, self.source, self._proposals)
+        model = self._model
+        changes = changes_of(model.rig, self.source, self._proposals)
 
         def put(document: TOMLDocument) -> None:
             for key, value in changes:
                 set_key(document, key, value)
 
-        if desk.edit(f"{self.source} calibrated", put):
-            desk.say(f"written: {len(changes)} numbers; u takes them back, g lets the robot drive")
-            self.over = True
+        if model.edit(f"{self.source} calibrated", put):
+            model.say(f"written: {len(changes)} numbers; u takes them back, g lets the robot drive")
+            self.done = True
 
     def draw(self, width: int, height: int, source: SourceReport | None) -> Picture:
         """Draw the step, or what is proposed."""
@@ -118,7 +118,7 @@ class CalibrationGuide:
         return picture
 
     def _draw_proposals(self, picture: Picture) -> None:
-        rig, width = self._desk.rig, picture.width
+        rig, width = self._model.rig, picture.width
         picture.text(1, 1, "before → after", "dim")
         y = 3
         for p in self._proposals:

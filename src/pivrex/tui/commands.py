@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from pivrex.tui.desk import Desk
+from pivrex.tui.model import ScreenModel
 
 __all__ = ["COMMANDS", "Command", "command_for"]
 
 
-def _always(_desk: Desk) -> bool:
+def _always(_model: ScreenModel) -> bool:
     return True
 
 
@@ -44,7 +44,7 @@ class Command:
     shown: str
     view: str = ""
     foot: int = 0
-    available: Callable[[Desk], bool] = _always
+    available: Callable[[ScreenModel], bool] = _always
 
     def acts_in(self, view: str) -> bool:
         """Tell whether it acts in a view."""

@@ -11,7 +11,7 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label
 
 from pivrex.errors import UnitError
-from pivrex.tui.over import ClosesItself
+from pivrex.tui.closing import ClosesItself
 
 __all__ = ["Typed", "ValueEntry"]
 

@@ -8,15 +8,15 @@ import numpy as np
 
 from pivrex.diagnosis.changes import Change, put_changes
 from pivrex.diagnosis.correction import corrections
+from pivrex.diagnosis.hypotheses import Answer
 from pivrex.diagnosis.moves import Move, Run
-from pivrex.diagnosis.puzzle import Answer
 from pivrex.diagnosis.shakedown import Option, Place, Shakedown, Step
 from pivrex.diagnosis.smallest import MOST, Sweep
 from pivrex.errors import PivrexError
-from pivrex.session.messages import EndMove, Handle, PutBack, Stop
-from pivrex.tui.desk import Desk
+from pivrex.session.messages import EndMove, MoveStandIn, PutBack, Stop
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
 
 __all__ = ["Guide"]
 
@@ -39,9 +39,9 @@ WAIT_FRAMES = 8
 class Guide:
     """One shakedown on the screen. Enter goes on; ↑ ↓ choose; Backspace takes the last answer back."""
 
-    def __init__(self, desk: Desk) -> None:
-        self._desk = desk
-        self._rig = desk.rig
+    def __init__(self, model: ScreenModel) -> None:
+        self._model = model
+        self._rig = model.rig
         self._down: Shakedown | None = None
         self._step: Step | None = None
         self._at = 0
@@ -62,8 +62,8 @@ class Guide:
     # --- what goes on between frames ---
 
     def _update(self) -> None:
-        if self._rig is not self._desk.rig and not self._written:
-            self.__init__(self._desk)  # type: ignore[misc]
+        if self._rig is not self._model.rig and not self._written:
+            self.__init__(self._model)  # type: ignore[misc]
             self._problem = "the rig was changed, so the shakedown begins anew"
             return
         if self._wait:
@@ -71,7 +71,7 @@ class Guide:
             if not self._wait:
                 self._waited()
             return
-        status = self._desk.status
+        status = self._model.status
         if self._number and status.probed is not None and status.probed.number == self._number:
             self._number, self._runs = 0, status.probed.runs
             self._came_back()
@@ -84,9 +84,9 @@ class Guide:
                 self._problem = "the probe was stopped; Enter sends it again"
 
     def _waited(self) -> None:
-        row = self._desk.row
+        row = self._model.row
         if self._down is not None and row is not None and self._after_wait == "ahead":
-            self._down.ahead(row[self._desk.line.layout.stage("sensed")])
+            self._down.ahead(row[self._model.line.layout.stage("sensed")])
             self._heard.append("the steered wheels' sensors were read straight ahead")
         self._after_wait = ""
         self._look_further()
@@ -121,7 +121,7 @@ class Guide:
         self._probe(self._step.moves)
 
     def _probe(self, moves: tuple[Move, ...]) -> None:
-        self._number, self._begun, self._asked = self._desk.probe(moves), False, 0
+        self._number, self._begun, self._asked = self._model.probe(moves), False, 0
 
     # --- keys ---
 
@@ -151,11 +151,11 @@ class Guide:
         return []
 
     def _clash(self) -> list[Answer]:
-        return self._down.puzzle.contradiction() if self._down is not None else []
+        return self._down.hypotheses.contradiction() if self._down is not None else []
 
     def _enter(self) -> None:
         if self._number and self._sweep is not None:
-            self._desk.ask(EndMove())
+            self._model.ask(EndMove())
             return
         if self._number or self._wait:
             return
@@ -168,25 +168,25 @@ class Guide:
 
     def _begin(self) -> None:
         _, place, by = BEGINNINGS[self._at]
-        self._down = Shakedown(self._desk.rig, place, by)
-        self._desk.ask(Stop(HELD))
-        self._desk.ask(PutBack())  # the stand-in may have driven against something meanwhile
-        self._desk.ask(Handle("lift" if place == "up" else "lower"))
+        self._down = Shakedown(self._model.rig, place, by)
+        self._model.ask(Stop(HELD))
+        self._model.ask(PutBack())  # the stand-in may have driven against something meanwhile
+        self._model.ask(MoveStandIn("lift" if place == "up" else "lower"))
         self._look_further()
 
     def _enter_step(self, step: Step) -> None:
         assert self._down is not None
         if step.kind == "ahead":
-            self._desk.ask(Handle("point ahead"))
+            self._model.ask(MoveStandIn("point ahead"))
             self._wait, self._after_wait = WAIT_FRAMES, "ahead"
         elif step.kind == "floor":
-            self._desk.ask(Handle("lower"))
+            self._model.ask(MoveStandIn("lower"))
             self._down.on_floor()
             self._look_further()
         elif step.kind == "contradiction":
             clash = self._clash()
             taken = clash[self._at % len(clash)]
-            self._down.puzzle.withdraw(taken)
+            self._down.hypotheses.withdraw(taken)
             self._heard.append(f"taken back: {taken.said}")
             self._look_further()
         elif step.kind == "probe" and self._runs and step.asks != "sensors":
@@ -206,29 +206,29 @@ class Guide:
         self._look_further()
 
     def _take_back(self) -> None:
-        if self._down is not None and self._down.puzzle.answers and not self._number and not self._written:
-            last = self._down.puzzle.answers[-1]
-            self._down.puzzle.withdraw(last)
+        if self._down is not None and self._down.hypotheses.answers and not self._number and not self._written:
+            last = self._down.hypotheses.answers[-1]
+            self._down.hypotheses.withdraw(last)
             self._heard.append(f"taken back: {last.said}")
             self._goes_on, self._changes = False, []
             self._look_further()
 
     def _write(self, changes: list[Change], what: str) -> None:
         self._written = "being written"
-        done = self._desk.edit(what, lambda document: put_changes(document, changes))
-        self._written = f"written to {self._desk.file.path.name}; u takes it back" if done else ""
-        self._rig = self._desk.rig
+        done = self._model.edit(what, lambda document: put_changes(document, changes))
+        self._written = f"written to {self._model.file.path.name}; u takes it back" if done else ""
+        self._rig = self._model.rig
 
     # --- the smallest duty ---
 
     def _begin_sweep(self) -> None:
-        self._sweep, self._sweep_place, self._written = Sweep(self._desk.rig), "up", ""
-        self._rig, self._changes = self._desk.rig, []
+        self._sweep, self._sweep_place, self._written = Sweep(self._model.rig), "up", ""
+        self._rig, self._changes = self._model.rig, []
 
     def _enter_sweep(self) -> None:
         assert self._sweep is not None
         if self._sweep.next(self._sweep_place) is not None:
-            self._desk.ask(Handle("lift" if self._sweep_place == "up" else "lower"))
+            self._model.ask(MoveStandIn("lift" if self._sweep_place == "up" else "lower"))
             self._next_ramp()
         elif self._sweep.changes() and not self._written:
             self._write(self._sweep.changes(), "the smallest duties found")
@@ -260,7 +260,7 @@ class Guide:
                           "upside down, by short slow probes. Where does the robot stand, and who looks?", y + 1, "rest")  # fmt: skip
             self._draw_choices(picture, y + 1)
         else:
-            self._draw_puzzle(picture, y)
+            self._draw_hypotheses(picture, y)
         return picture
 
     def _say(self, picture: Picture, text: str, y: int, named: str) -> int:
@@ -280,7 +280,7 @@ class Guide:
             y += 1
         return y
 
-    def _draw_puzzle(self, picture: Picture, y: int) -> None:
+    def _draw_hypotheses(self, picture: Picture, y: int) -> None:
         down, step = self._down, self._step
         assert down is not None and step is not None
         left = down.left
@@ -301,7 +301,7 @@ class Guide:
     def _draw_known(self, picture: Picture, y: int) -> int:
         assert self._down is not None
         known = self._down.known()
-        wires = self._down.puzzle.possible()
+        wires = self._down.hypotheses.possible()
         ports = max(4, *(len(k.port) for k in known))
         names = max(len(n) for n in self._down.bench.names)
         picture.text(2, y, f"{'port':<{ports}}  {'turns':<{names}}  output     encoder", "dim", picture.width - 2)
@@ -329,7 +329,7 @@ class Guide:
             question = "What moved?" if step.asks == "motion" else "What did the numbers do?"
             y = self._say(
                 picture,
-                f"Port {self._desk_port(step)}: {question} ↑↓ Enter, Backspace takes the last answer back",
+                f"Port {self._port(step)}: {question} ↑↓ Enter, Backspace takes the last answer back",
                 y,
                 "key",
             )
@@ -357,7 +357,7 @@ class Guide:
 
     def _hint(self, step: Step) -> str:
         """On the stand-in, what eyes would have seen; for the numbers, what they did."""
-        probed = self._desk.status.probed
+        probed = self._model.status.probed
         if self._down is None or probed is None:
             return ""
         if step.asks == "motion":
@@ -377,14 +377,14 @@ class Guide:
         """Which way the body turned, as the stand-in's true pose has it."""
         assert self._down is not None
         run = self._runs[step.seen_in]
-        layout = self._desk.line.layout
+        layout = self._model.line.layout
         at = (
             layout.at("truth", "heading") - layout.stage("sensed").start
         )  # a run has what is true behind what was sensed
         turned = float(run.after[at] - run.before[at])
         return "" if abs(turned) < 0.004 else f"; its nose swings {'left' if turned > 0 else 'right'}"
 
-    def _desk_port(self, step: Step) -> str:
+    def _port(self, step: Step) -> str:
         return self._down.bench.ports[step.port] if self._down is not None else ""
 
     def _draw_correction(self, picture: Picture, y: int, none: str) -> int:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from pivrex.tui.commands import COMMANDS
-from pivrex.tui.desk import Desk
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.view import View
 
 __all__ = ["draw_help", "draw_rigs", "draw_sources", "draw_tour"]
@@ -61,23 +61,23 @@ def draw_help(view: View, width: int, height: int, first: int = 0) -> Picture:
     return picture
 
 
-def draw_rigs(desk: Desk, chosen: int, width: int) -> Picture:
+def draw_rigs(model: ScreenModel, chosen: int, width: int) -> Picture:
     """List the robots of the workspace; the one that is open is marked."""
-    rigs = desk.folder.rigs()
+    rigs = model.folder.rigs()
     wide = min(width - 4, 60)
     picture = _panel("which robot?  ↑↓ Enter    b closes", wide, len(rigs) + 2)
     for y, path in enumerate(rigs, 1):
         here = y - 1 == chosen
         picture.text(2, y, "▸" if here else " ", "commanded")
         picture.text(4, y, f" {path.stem} ", "chosen" if here else "rest", wide - 20)
-        if path.resolve() == desk.file.path.resolve():
+        if path.resolve() == model.file.path.resolve():
             picture.right(wide - 2, y, "open", "commanded")
     return picture
 
 
-def draw_sources(desk: Desk, chosen: int, width: int) -> Picture:
+def draw_sources(model: ScreenModel, chosen: int, width: int) -> Picture:
     """List what may drive; the one that drives is marked."""
-    status = desk.status
+    status = model.status
     lines: list[tuple[str, str, str]] = []
     for source in status.sources:
         drives = "drives" if source.name == status.source else ""

@@ -35,10 +35,10 @@ def show(
     logging.basicConfig(filename=log_file(), format="%(asctime)s %(name)s %(levelname)s %(message)s")
     # a lone Esc is known for one after this many ms; a slow link may need more, so a person's own value wins
     os.environ.setdefault("ESCDELAY", "25")
-    from pivrex.tui.desk import Desk
+    from pivrex.tui.model import ScreenModel
 
-    desk = Desk(folder, rig_path, client)
-    desk.open_session(source, listen_for_pads=pads, fault=fault, seed=seed, link=link)
+    model = ScreenModel(folder, rig_path, client)
+    model.open_session(source, listen_for_pads=pads, fault=fault, seed=seed, link=link)
 
     from pivrex.tui.app import PivrexApp
     from pivrex.tui.canvas import Canvas
@@ -47,7 +47,7 @@ def show(
     gc.freeze()
     gc.enable()
     chosen = theme or ("plain" if os.environ.get("NO_COLOR") else "dusk")
-    return int(PivrexApp(desk, view=view, tour=tour, theme=chosen).run() or 0)
+    return int(PivrexApp(model, view=view, tour=tour, theme=chosen).run() or 0)
 
 
 def _is_unicode() -> bool:

@@ -56,7 +56,7 @@ class RobotData:
     moving: Floats | None
     chosen: str
     point: int = 0
-    over: bool = False
+    upside_down: bool = False
 
 
 @dataclass(frozen=True)
@@ -99,7 +99,7 @@ def draw_robot(data: RobotData, scale: RobotScale, width: int, height: int) -> P
     chassis = data.rig.chassis
     dots = Dots(width, height)
     half_l, half_w = chassis.length_m / 2, chassis.width_m / 2
-    body = dots.layer("alarm" if data.over else "dim")
+    body = dots.layer("alarm" if data.upside_down else "dim")
     corners = np.array([(half_l, half_w), (half_l, -half_w), (-half_l, -half_w), (-half_l, half_w), (half_l, half_w)])
     dots.path(body, *scale.dots(corners[:, 0], corners[:, 1]))
     front = np.array([(half_l, -half_w * 0.35), (half_l + 0.12 * scale.reach_m, 0.0), (half_l, half_w * 0.35)])

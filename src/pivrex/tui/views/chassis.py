@@ -39,11 +39,11 @@ class ChassisView(ChassisPanels):
             self._angle = max(-3600.0, min(3600.0, self._angle + 5 * steps))
         elif key == "wheel.kind":
             i = self._index
-            now = KINDS.index(self.desk.rig.chassis.wheels[i].kind)
+            now = KINDS.index(self.model.rig.chassis.wheels[i].kind)
             kind = KINDS[(now + (1 if steps > 0 else -1)) % len(KINDS)]
-            self.desk.edit(f"{self.desk.wheel_name} is {kind}", of_kind(self.desk.rig, i, kind))
+            self.model.edit(f"{self.model.wheel_name} is {kind}", of_kind(self.model.rig, i, kind))
         else:
-            self.desk.nudge(key, steps)
+            self.model.nudge(key, steps)
 
     def _begin_own(self) -> Floats:
         if self._own is None:
@@ -82,16 +82,16 @@ class ChassisView(ChassisPanels):
         self._own = np.zeros(3)
 
     def act_add_wheel(self) -> None:
-        name, change = added(self.desk.rig, self._index)
-        if self.desk.edit(f"{name} added", change):
-            self.desk.wheel = len(self.desk.line.wheels) - 1
+        name, change = added(self.model.rig, self._index)
+        if self.model.edit(f"{name} added", change):
+            self.model.wheel = len(self.model.line.wheels) - 1
 
     def act_remove_wheel(self) -> None:
-        self.desk.edit(f"{self.desk.wheel_name} removed", removed(self.desk.rig, self._index))
+        self.model.edit(f"{self.model.wheel_name} removed", removed(self.model.rig, self._index))
 
     def act_shakedown(self) -> None:
         """Open or close the shakedown's guide."""
-        self.guide = Guide(self.desk) if self.guide is None else None
+        self.guide = Guide(self.model) if self.guide is None else None
 
     def take_key(self, key: str) -> bool:
         return self.guide is not None and self.guide.take_key(key)
@@ -99,7 +99,7 @@ class ChassisView(ChassisPanels):
     def entry(self) -> tuple[str, str, str]:
         key = self.chosen
         if key == "wheel.kind":
-            return key, self.desk.rig.chassis.wheels[self._index].kind, ", ".join(KINDS)
+            return key, self.model.rig.chassis.wheels[self._index].kind, ", ".join(KINDS)
         if key == "figure.angle":
             return key, f"{self._angle:g} deg", "left is +"
         if not key.startswith("motion."):
@@ -115,7 +115,7 @@ class ChassisView(ChassisPanels):
         if key == "wheel.kind":
             if text not in KINDS:
                 raise UnitError(f'is "{text}", but should be one of {", ".join(KINDS)}')
-            self.desk.edit(f"{self.desk.wheel_name} is {text}", of_kind(self.desk.rig, self._index, text))
+            self.model.edit(f"{self.model.wheel_name} is {text}", of_kind(self.model.rig, self._index, text))
         elif key == "figure.angle":
             size, written = split(text)
             self._angle = degrees(parse(f"{size:g} {written or 'deg'}", "angle"))
@@ -151,8 +151,8 @@ class ChassisView(ChassisPanels):
             self._own = own
         elif self._moving.startswith("wheel ") and phase == "drag":
             i = int(self._moving.split()[1])
-            what = f"place of {self.desk.line.wheels[i]}"
-            self.desk.edit(what, moved(i, ahead, left), join=True)
+            what = f"place of {self.model.line.wheels[i]}"
+            self.model.edit(what, moved(i, ahead, left), join=True)
         elif self._moving.startswith("motion."):
             _, _, start, width = next(b for b in self._bars if b[0] == self._moving)
             part = [k for k, _ in MOTION].index(self._moving)
@@ -171,11 +171,11 @@ class ChassisView(ChassisPanels):
         if x >= self._scale.centre[0]:
             return  # the drawing's width in cells is its centre in dots
         ahead, left = self._scale.metres(x, y)
-        near = 1.5 * max(w.radius_m for w in self.desk.rig.chassis.wheels)
-        away = [hypot(w.x_m - ahead, w.y_m - left) for w in self.desk.rig.chassis.wheels]
+        near = 1.5 * max(w.radius_m for w in self.model.rig.chassis.wheels)
+        away = [hypot(w.x_m - ahead, w.y_m - left) for w in self.model.rig.chassis.wheels]
         closest = int(np.argmin(away))
         if away[closest] < near:
-            self.desk.wheel, self._moving = closest, f"wheel {closest}"
+            self.model.wheel, self._moving = closest, f"wheel {closest}"
         else:
             self._moving = "motion"
 

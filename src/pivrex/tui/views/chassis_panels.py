@@ -9,20 +9,20 @@ from math import degrees, radians
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.line.ask import can_do
-from pivrex.line.envelope import Envelope
 from pivrex.line.equations import equation, point_equation
-from pivrex.line.figures import side, travel_for, wheel_figures
-from pivrex.line.preview import doing, preview
+from pivrex.line.questions.ask import can_do
+from pivrex.line.questions.envelope import Envelope
+from pivrex.line.questions.figures import side, travel_for, wheel_figures
+from pivrex.line.questions.preview import doing, preview
 from pivrex.rig import Rig
 from pivrex.rig.wheels import KINDS
 from pivrex.sim.compare import Compared, compare_cosine, compare_lead, compare_straight
-from pivrex.tui.desk import Desk
 from pivrex.tui.draw.envelope import EnvelopeData, draw_envelope
 from pivrex.tui.draw.parts import centred_bar, number, turning, wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.robot import RobotData, RobotScale, draw_robot, robot_scale
 from pivrex.tui.guide import Guide
+from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.settings import SettingsView
 from pivrex.units import wrap_deg
 
@@ -51,8 +51,8 @@ class _Shown:
 class ChassisPanels(SettingsView):
     """The robot at the left, motion, wheels, figures and envelope at the right; or the shakedown's guide."""
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, model: ScreenModel) -> None:
+        super().__init__(model)
         self._own: Floats | None = None
         self._angle = 90.0
         self._scale: RobotScale | None = None
@@ -67,10 +67,10 @@ class ChassisPanels(SettingsView):
 
     @property
     def _index(self) -> int:
-        return self.desk.wheel % len(self.desk.line.wheels)
+        return self.model.wheel % len(self.model.line.wheels)
 
     def columns(self) -> list[list[tuple[str, str]]]:
-        rig, i = self.desk.rig, self._index
+        rig, i = self.model.rig, self._index
         wheel, here = rig.chassis.wheels[i], f"chassis.wheels.{i}"
         wheels = [("wheel.kind", "kind"), (f"{here}.x", "x"), (f"{here}.y", "y")]
         if not wheel.steered:
@@ -95,46 +95,46 @@ class ChassisPanels(SettingsView):
     def select(self, key: str) -> None:
         wheel = self._wheel_of(key)
         if wheel >= 0:
-            self.desk.wheel = wheel
+            self.model.wheel = wheel
         super().select(key)
 
     def _wheel_of(self, key: str) -> int:
         """The wheel that a setting belongs to; -1 if to none."""
         parts = key.split(".")
-        if parts[:2] == ["chassis", "wheels"] and int(parts[2]) < len(self.desk.line.wheels):
+        if parts[:2] == ["chassis", "wheels"] and int(parts[2]) < len(self.model.line.wheels):
             return int(parts[2])
-        if parts[:2] == ["steering", "wheels"] and parts[2] in self.desk.rig.steered:
-            return self.desk.line.wheels.index(parts[2])
+        if parts[:2] == ["steering", "wheels"] and parts[2] in self.model.rig.steered:
+            return self.model.line.wheels.index(parts[2])
         return -1
 
     def _live(self) -> _Shown | None:
-        row = self.desk.row
+        row = self.model.row
         if row is None:
             return None
-        d = doing(self.desk.line, row)
+        d = doing(self.model.line, row)
         return _Shown(d.angles, d.targets, d.asked, d.given, d.measured, d.commanded, d.achieved, d.scrub, d.residual)
 
     def _shown(self) -> _Shown | None:
         if self._own is None:
             return self._live()
-        p = preview(self.desk.line, self._own)
+        p = preview(self.model.line, self._own)
         return _Shown(p.angles, p.angles, p.asked, p.given, None, p.achieved, None, p.scrub, p.residual)
 
     def _envelope(self) -> tuple[Envelope, Floats, Floats | None]:
         """The envelope of the rig in use, its edge, and the edge before the last change."""
-        if self._kept is None or self._kept[0] != self.desk.serial:
-            envelope = Envelope(self.desk.rig)
-            before = self.desk.before.rig if self.desk.before is not None else None
+        if self._kept is None or self._kept[0] != self.model.serial:
+            envelope = Envelope(self.model.rig)
+            before = self.model.before.rig if self.model.before is not None else None
             ghost = None
-            if before is not None and before.chassis != self.desk.rig.chassis and before.name == self.desk.rig.name:
+            if before is not None and before.chassis != self.model.rig.chassis and before.name == self.model.rig.name:
                 other = Envelope(before)
                 ghost = _edge(other, 0.0) if other.planar == envelope.planar else None
-            self._kept = (self.desk.serial, envelope, _edge(envelope, 0.0), ghost)
+            self._kept = (self.model.serial, envelope, _edge(envelope, 0.0), ghost)
         return self._kept[1:]
 
     def _full(self) -> Floats:
         """The greatest forward, left and turn by themselves."""
-        envelope, rig = self._envelope()[0], self.desk.rig
+        envelope, rig = self._envelope()[0], self.model.rig
         full = np.array([rig.fastest((1, 0, 0)), rig.fastest((0, 1, 0)), envelope.fastest_turn_rad_s])
         return np.where(full > 0, full, full.max())
 
@@ -143,7 +143,7 @@ class ChassisPanels(SettingsView):
     def draw(self, width: int, height: int) -> Picture:
         picture = Picture(width, height)
         left = min(height * 2, width // 2) if width >= 90 else width * 2 // 5
-        self._scale = robot_scale(self.desk.rig, left, height)
+        self._scale = robot_scale(self.model.rig, left, height)
         shown = self._shown()
         picture.place(self._robot(shown, left, height), 0, 0)
         picture.down(left, 0, height)
@@ -159,7 +159,7 @@ class ChassisPanels(SettingsView):
         half = max(w * 11 // 20, 42) if w >= 66 else w
         rows = max(len(columns[1]), len(columns[2])) if half < w else len(columns[1])
         if room > rows:
-            wheel = self.desk.wheel_name
+            wheel = self.model.wheel_name
             whole = self._whole_equation(w)
             if whole and room > rows + 1:
                 picture.text(x, y, whole, "rest", w)
@@ -179,16 +179,16 @@ class ChassisPanels(SettingsView):
         return picture
 
     def _robot(self, shown: _Shown | None, width: int, height: int) -> Picture:
-        desk, line = self.desk, self.desk.line
+        model, line = self.model, self.model.line
         none = np.zeros(len(line.wheels))
         assert self._scale is not None
-        angles = shown.angles if shown is not None else np.array([w.drive_rad for w in desk.rig.chassis.wheels])
+        angles = shown.angles if shown is not None else np.array([w.drive_rad for w in model.rig.chassis.wheels])
         full = self._full()
-        over = desk.value("heading", "over") == 1
-        planar = "frame" in line.stages and desk.row is not None
+        upside_down = model.value("heading", "upside_down") == 1
+        planar = "frame" in line.stages and model.row is not None
         picture = draw_robot(
             RobotData(
-                desk.rig,
+                model.rig,
                 angles,
                 shown.targets if shown is not None else angles,
                 shown.given / line.top_m_s if shown is not None else none,
@@ -196,9 +196,9 @@ class ChassisPanels(SettingsView):
                 tuple((np.abs(shown.asked) > line.top_m_s * 1.0005).tolist()) if shown is not None else (),
                 shown.commanded / full if shown is not None else None,
                 shown.achieved / full if shown is not None and shown.achieved is not None else None,
-                desk.wheel_name,
-                int(desk.value("frame", "point")) if planar else 0,
-                over,
+                model.wheel_name,
+                int(model.value("frame", "point")) if planar else 0,
+                upside_down,
             ),
             self._scale,
             width,
@@ -208,7 +208,7 @@ class ChassisPanels(SettingsView):
         at = picture.text(1, 0, "from above", "title")
         picture.text(at + 2, 0, whose, "commanded" if self._own is not None else "measured")
         picture.right(width - 1, 0, self._ruler(), "dim")
-        if over:
+        if upside_down:
             picture.text(1, 1, "! on its back", "alarm")
         foot = "drag from the centre for a motion, a wheel to place it"
         if len(foot) < width - 2:
@@ -216,7 +216,7 @@ class ChassisPanels(SettingsView):
         return picture
 
     def _ruler(self) -> str:
-        chassis = self.desk.rig.chassis
+        chassis = self.model.rig.chassis
         return f"{chassis.length_m * 1000:.0f} × {chassis.width_m * 1000:.0f} mm"
 
     def _motion(self, picture: Picture, shown: _Shown | None, x: int, width: int) -> int:
@@ -253,21 +253,21 @@ class ChassisPanels(SettingsView):
 
     def _remarks(self, shown: _Shown | None) -> list[tuple[str, str]]:
         """What there is to say about the motion: what cannot be, what is lost, what scrubs."""
-        desk = self.desk
+        model = self.model
         found = []
         if self._own is not None:
-            missing = preview(desk.line, self._own).missing
+            missing = preview(model.line, self._own).missing
             words = [
                 f"{abs(missing[i]):.2f} m/s {('forward', 'sideways')[i]}" for i in range(2) if abs(missing[i]) > 1e-6
             ]
-            if words and not (desk.rig.law.kind != "planar" and abs(self._own[1]) < 1e-9):
-                found.append((f"! it cannot do {' and '.join(words)}: {can_do(desk.rig)}", "alarm"))
+            if words and not (model.rig.law.kind != "planar" and abs(self._own[1]) < 1e-9):
+                found.append((f"! it cannot do {' and '.join(words)}: {can_do(model.rig)}", "alarm"))
         if shown is None:
             return found
-        limited = np.abs(shown.asked) > desk.line.top_m_s * 1.0005
+        limited = np.abs(shown.asked) > model.line.top_m_s * 1.0005
         if limited.any():
             many = f"{int(limited.sum())} of {len(limited)} wheels too fast"
-            found.append((f"! {many}: {desk.rig.limits.fit} leaves {self._left(shown)}", "alarm"))
+            found.append((f"! {many}: {model.rig.limits.fit} leaves {self._left(shown)}", "alarm"))
         if shown.residual > 0.01:
             found.append((f"! the wheels disagree by {shown.residual:.2f} m/s: some of them must slip", "alarm"))
         if shown.scrub > 0.005:
@@ -285,8 +285,8 @@ class ChassisPanels(SettingsView):
         return ", ".join(parts)
 
     def _wheels(self, picture: Picture, shown: _Shown | None, x: int, y: int, width: int, height: int) -> int:
-        desk, line = self.desk, self.desk.line
-        chassis = desk.rig.chassis
+        model, line = self.model, self.model.line
+        chassis = model.rig.chassis
         picture.text(x, y, "wheels", "title")
         picture.right(x + width, y, "turn in rad/s   commanded  measured", "dim")
         names = max(len(w) for w in line.wheels)
@@ -295,7 +295,7 @@ class ChassisPanels(SettingsView):
         for i, wheel in enumerate(chassis.wheels):
             if y >= height:
                 break
-            here = wheel.name == desk.wheel_name
+            here = wheel.name == model.wheel_name
             at = picture.text(x, y, f"{wheel.name:<{names}}", "title" if here else "rest")
             asked = shown.given[i] if shown is not None else 0.0
             real = shown.measured[i] if shown is not None and shown.measured is not None else float("nan")
@@ -319,19 +319,19 @@ class ChassisPanels(SettingsView):
 
     def _whole_equation(self, width: int) -> str:
         """The selected wheel's equation, where its row is too short for it."""
-        text = equation(self.desk.rig.chassis, self._index)
-        names = max(len(w) for w in self.desk.line.wheels)
+        text = equation(self.model.rig.chassis, self._index)
+        names = max(len(w) for w in self.model.line.wheels)
         return f"= {text}" if len(text) + 3 > width - names - 19 else ""
 
     def _numbers(self, wheel: int, shown: _Shown) -> str:
         """A wheel's equation with the present numbers."""
-        geometry = self.desk.rig.chassis.geometry
+        geometry = self.model.rig.chassis.geometry
         twist = self._own if self._own is not None else shown.commanded
         row = geometry.rows[geometry.of_wheel == wheel][0]
         return point_equation(row, *(float(v) for v in twist))
 
     def _rows(self, picture: Picture, settings: list[tuple[str, str]], x: int, y: int, width: int) -> None:
-        desk = self.desk
+        model = self.model
         for row, (key, name) in enumerate(settings, y):
             here = key == self.chosen
             picture.text(x, row, "▸" if here else " ", "commanded")
@@ -340,16 +340,16 @@ class ChassisPanels(SettingsView):
                 picture.text(x + 12, row, f" {self._angle:g} deg ", "chosen" if here else "rest")
                 continue
             if key == "wheel.kind":
-                self._choices(picture, KINDS, desk.rig.chassis.wheels[self._index].kind, x + 10, row, width - 10, here)
+                self._choices(picture, KINDS, model.rig.chassis.wheels[self._index].kind, x + 10, row, width - 10, here)
                 continue
-            setting = desk.setting(key)
+            setting = model.setting(key)
             if setting.choices:
-                self._choices(picture, setting.choices, str(setting.value(desk.rig)), x + 12, row, width - 12, here)
+                self._choices(picture, setting.choices, str(setting.value(model.rig)), x + 12, row, width - 12, here)
             else:
                 picture.text(
                     x + 10 + 2 * (settings[0][0] == "limits.fit"),
                     row,
-                    f" {desk.shown(key)} ",
+                    f" {model.shown(key)} ",
                     "chosen" if here else "rest",
                 )
 
@@ -378,8 +378,8 @@ class ChassisPanels(SettingsView):
         return draw_envelope(data, width, height)
 
     def _figures(self, picture: Picture, x: int, y: int, width: int, room: int) -> None:
-        desk, i = self.desk, self._index
-        rig = desk.rig
+        model, i = self.model, self._index
+        rig = model.rig
         figures = wheel_figures(rig)[i]
         turn = radians(self._angle)
         way = "left" if self._angle >= 0 else "right"
@@ -406,15 +406,15 @@ class ChassisPanels(SettingsView):
 
     def _worth_now(self) -> dict[str, Compared | None]:
         """What settings are worth, simulated beside the screen once a rig has stood for a moment."""
-        rig = self.desk.rig
+        rig = self.model.rig
         if rig.law.kind != "planar":
             return {}
-        if self._worth is None or self._worth[0] != self.desk.serial:
+        if self._worth is None or self._worth[0] != self.model.serial:
             if self._worth is not None and not self._worth[1].done():
                 return {}
             if self._pool is None:
                 self._pool = ThreadPoolExecutor(1)
-            self._worth = (self.desk.serial, self._pool.submit(_compare, rig))
+            self._worth = (self.model.serial, self._pool.submit(_compare, rig))
         return self._worth[1].result() if self._worth[1].done() and not self._worth[1].exception() else {}
 
 

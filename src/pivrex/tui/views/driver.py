@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from pivrex.rig.actions import read_action
 from pivrex.rig.controls import same_stick
-from pivrex.rig.deeds import read_deed
 from pivrex.rig.edit import set_key
 from pivrex.rig.patches import Patch, patches_of
 from pivrex.session.messages import ChooseSource, Stop, WatchSources
 from pivrex.session.report import Report, SourceReport
 from pivrex.tui.calibrate import CalibrationGuide
-from pivrex.tui.desk import Desk
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.driver_panels import (
     draw_channels,
     draw_messages,
@@ -40,27 +40,27 @@ class DriverView(View):
     name_ = "driver"
     digit = "1"
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, model: ScreenModel) -> None:
+        super().__init__(model)
         self._source = ""
         self._patch = 0
         self._guide: CalibrationGuide | None = None
         self._learning: dict[tuple[str, str], float] | None = None
         self._new = False
-        self._deed = ""
+        self._action = ""
         self._rows: list[tuple[int, int, int, str]] = []
 
     @property
     def report(self) -> Report | None:
         """What the session reported last."""
-        return self.desk.client.report
+        return self.model.client.report
 
     def on_show(self) -> None:
         super().on_show()
-        self.desk.ask(WatchSources(True))
+        self.model.ask(WatchSources(True))
 
     def on_hide(self) -> None:
-        self.desk.ask(WatchSources(False))
+        self.model.ask(WatchSources(False))
         self._learning = None
 
     def sources(self) -> list[SourceReport]:
@@ -72,14 +72,14 @@ class DriverView(View):
 
     def source(self) -> SourceReport | None:
         """Give the selected source; the one that drives until another is selected."""
-        name = self._source or self.desk.status.source
+        name = self._source or self.model.status.source
         found = self.sources()
         return next((s for s in found if s.name == name), found[0] if found else None)
 
     def patches(self) -> list[Patch]:
         """Give what is patched: of a source of letters these, else all that is done by moving something."""
         source = self.source()
-        found = [p for p in patches_of(self.desk.rig) if p.source != "session"]
+        found = [p for p in patches_of(self.model.rig) if p.source != "session"]
         letters = [p for p in found if source is not None and source.kind == "letters" and p.source == source.name]
         # none of them are there for a moment after another rig was opened
         return letters or [p for p in found if not p.channel.startswith("letter ")]
@@ -100,7 +100,7 @@ class DriverView(View):
             return picture
         if self._guide is not None:
             self._guide.step(source if source.name == self._guide.source else None)
-            if self._guide.over:
+            if self._guide.done:
                 self._guide = None
         if self._learning is not None:
             self._learn()
@@ -113,14 +113,14 @@ class DriverView(View):
         top = 0 if wide else min(len(sources) + 1, max(3, height // 4))
         body = height - spoken - 1 - top
         self._rows = draw_sources(
-            picture, sources, source.name, self.desk, left - 2 if wide else width, height - spoken - 1 if wide else top
+            picture, sources, source.name, self.model, left - 2 if wide else width, height - spoken - 1 if wide else top
         )
-        channels = shown_channels(source, patches, source.name == self.desk.status.source, body - 1)
+        channels = shown_channels(source, patches, source.name == self.model.status.source, body - 1)
         rest = width - left
         right = max(28, round(rest * 0.36))
         gutter = max(8, round(rest * 0.12))
         middle = rest - right - gutter
-        places = draw_channels(picture, left, top, middle, body, source, channels, self.desk)
+        places = draw_channels(picture, left, top, middle, body, source, channels, self.model)
         x = left + middle
         if self._guide is not None:
             picture.place(self._guide.draw(right + gutter - 3, body, source), x + 2, top)
@@ -134,10 +134,10 @@ class DriverView(View):
                 patches,
                 self._patch,
                 source,
-                self.desk,
+                self.model,
                 self._learning is not None,
             )
-            draw_wires(picture, x, top, gutter, body, places, spots, patches, self._patch, source, self.desk)
+            draw_wires(picture, x, top, gutter, body, places, spots, patches, self._patch, source, self.model)
         if left:
             picture.down(left - 1, 0, height - spoken - 1)
         draw_messages(picture, 0, height - spoken - 1, width, spoken + 1, source, self.report)
@@ -157,17 +157,17 @@ class DriverView(View):
                     return
 
     def _put(self, patch: Patch, source: SourceReport, channel: str) -> None:
-        desk = self.desk
+        model = self.model
         # the source that drives, whichever it is; any other is named
-        own = source.name in desk.rig.sources
-        name = "chosen" if source.name == desk.status.source else source.name if own else source.kind
-        if self._deed:
-            deed, self._deed = self._deed, ""
-            desk.edit(f"{deed} by {channel}", lambda d: _add(d, channel, deed, name))
+        own = source.name in model.rig.sources
+        name = "chosen" if source.name == model.status.source else source.name if own else source.kind
+        if self._action:
+            action, self._action = self._action, ""
+            model.edit(f"{action} by {channel}", lambda d: _add(d, channel, action, name))
             return
         if patch.key.startswith("law."):
             changes = self._law_changes(patch, channel)
-            if name != desk.rig.axis(channel).source:
+            if name != model.rig.axis(channel).source:
                 changes.append((f"axes.{channel}.source", name))
         elif patch.binding is not None:
             changes = [(f"{patch.key}.channel", channel)]
@@ -180,8 +180,8 @@ class DriverView(View):
             for key, value in changes:
                 set_key(document, key, value)
 
-        if desk.edit(f"{patch.function} by {channel}", put):
-            desk.say(
+        if model.edit(f"{patch.function} by {channel}", put):
+            model.say(
                 f"{patch.function} is done by {channel}"
                 + (f" of {name}" if name != "chosen" else "")
                 + "; let go, then g"
@@ -191,7 +191,7 @@ class DriverView(View):
         """Let a function of the law read another channel. One that read it before gets this one's; arcade becomes split
         arcade, and back, as the sticks are.
         """
-        rig = self.desk.rig
+        rig = self.model.rig
         axes = rig.law.axes()
         changes: list[tuple[str, object]] = [(patch.key, channel)]
         reads = {role: rig.channel(axis) for role, axis in axes.items()}
@@ -213,13 +213,13 @@ class DriverView(View):
             return True
         if self._learning is not None and key in ("backspace", "v"):
             self.cancel()
-            self.desk.say("the patch stays as it is")
+            self.model.say("the patch stays as it is")
             return True
         return False
 
     def cancel(self) -> None:
         self._learning = self._guide = None
-        self._new, self._deed = False, ""
+        self._new, self._action = False, ""
 
     def act_previous_setting(self) -> None:
         self._patch = max(0, self._patch - 1)
@@ -243,21 +243,21 @@ class DriverView(View):
     def act_patch(self) -> None:
         """Wait for the control; the robot is stopped meanwhile."""
         if self.chosen().channel.startswith("letter "):
-            self.desk.say(f"letters are written in the rig: {self.chosen().key}")
+            self.model.say(f"letters are written in the rig: {self.chosen().key}")
             return
-        self.desk.ask(Stop("a control is being patched"))
+        self.model.ask(Stop("a control is being patched"))
         self._learning = {}
-        self.desk.say(f"move the control that shall do: {self.chosen().function}. Backspace leaves it as it is")
+        self.model.say(f"move the control that shall do: {self.chosen().function}. Backspace leaves it as it is")
 
     def begin_new(self) -> None:
         """What is typed next is a new binding."""
         self._new = True
 
     def entry(self) -> tuple[str, str, str]:
-        """Give what typing a deed needs."""
+        """Give what typing an action needs."""
         patch = self.chosen()
         allowed = "such as slow 40 %, turn left 60 %, record, stop" + "".join(
-            f", {n} ..." for n in self.desk.rig.attachments
+            f", {n} ..." for n in self.model.rig.attachments
         )
         if self._new or patch.binding is None:
             self._new = True
@@ -265,39 +265,39 @@ class DriverView(View):
         return f"{patch.channel} does", patch.binding.does, allowed
 
     def type_in(self, text: str) -> None:
-        """Take a deed: of the selected binding, or of a new one, which then waits for its control."""
-        desk, rig = self.desk, self.desk.rig
-        read_deed(text, rig.attachments, [v.name for v in rig.speed_levels.levels])
+        """Take an action: of the selected binding, or of a new one, which then waits for its control."""
+        model, rig = self.model, self.model.rig
+        read_action(text, rig.attachments, [v.name for v in rig.speed_levels.levels])
         patch = self.chosen()
         if not self._new:
-            desk.edit(f"{patch.channel} does {text}", lambda d: set_key(d, f"{patch.key}.does", text))
+            model.edit(f"{patch.channel} does {text}", lambda d: set_key(d, f"{patch.key}.does", text))
             return
         self._new = False
-        desk.ask(Stop("a control is being patched"))
-        self._learning, self._deed = {}, text
-        desk.say(f"press the control that shall do: {text}. Backspace leaves it")
+        model.ask(Stop("a control is being patched"))
+        self._learning, self._action = {}, text
+        model.say(f"press the control that shall do: {text}. Backspace leaves it")
 
     def act_remove_binding(self) -> None:
         patch = self.chosen()
         if patch.binding is None:
-            self.desk.say(f"{patch.function} is no binding; it stands at {patch.key}")
+            self.model.say(f"{patch.function} is no binding; it stands at {patch.key}")
             return
         number = int(patch.key.rpartition(".")[2])
-        self.desk.edit(f"{patch.function} removed", lambda d: d["bindings"].pop(number))
+        self.model.edit(f"{patch.function} removed", lambda d: d["bindings"].pop(number))
 
     def act_calibrate(self) -> None:
         source = self.source()
         if source is None or source.kind in ("keys", "sticks", "recording", "letters", "link"):
-            self.desk.say("select a gamepad or a remote with sticks first, with ← →")
+            self.model.say("select a gamepad or a remote with sticks first, with ← →")
         elif not source.readings:
-            self.desk.say(f"{source.name} says nothing yet", alarm=True)
+            self.model.say(f"{source.name} says nothing yet", alarm=True)
         else:
-            self._guide = CalibrationGuide(self.desk, source)
+            self._guide = CalibrationGuide(self.model, source)
 
     def act_drive(self) -> None:
         source = self.source()
         if source is not None:
-            self.desk.ask(ChooseSource(source.name))
+            self.model.ask(ChooseSource(source.name))
 
     def point(self, x: int, y: int, phase: str) -> None:
         if phase == "press":
@@ -320,12 +320,12 @@ class DriverView(View):
         ]
 
 
-def _add(document: TOMLDocument, channel: str, deed: str, source: str) -> None:
+def _add(document: TOMLDocument, channel: str, action: str, source: str) -> None:
     """Add a binding to a rig's file."""
     import tomlkit
 
     table = tomlkit.table()
-    table.update({"channel": channel, "does": deed})
+    table.update({"channel": channel, "does": action})
     if source != "chosen":
         table["source"] = source
     if "bindings" not in document:

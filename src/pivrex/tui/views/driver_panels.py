@@ -10,9 +10,9 @@ from pivrex.devices.health import Said
 from pivrex.rig.channels import CHANNELS, is_one_sided
 from pivrex.rig.patches import Patch
 from pivrex.session.report import Report, SourceReport
-from pivrex.tui.desk import Desk
 from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.model import ScreenModel
 
 __all__ = ["draw_channels", "draw_messages", "draw_patches", "draw_sources", "draw_wires", "shown_channels"]
 
@@ -20,7 +20,7 @@ PRESSED = 0.5
 
 
 def draw_sources(
-    picture: Picture, sources: list[SourceReport], selected: str, desk: Desk, width: int, height: int
+    picture: Picture, sources: list[SourceReport], selected: str, model: ScreenModel, width: int, height: int
 ) -> list[tuple[int, int, int, str]]:
     """List the sources with their health; gives first row, last row, right end and name of each."""
     places = []
@@ -40,7 +40,7 @@ def draw_sources(
         here = source.name == selected
         picture.text(0, y, "▸" if here else " ", "commanded")
         picture.text(2, y, source.name, "chosen" if here else "title", width - 14 if full else 16)
-        word, named = _state(source, desk)
+        word, named = _state(source, model)
         begin = y
         if full:
             picture.right(width - 1, y, word, named)
@@ -56,10 +56,10 @@ def draw_sources(
     return places
 
 
-def _state(source: SourceReport, desk: Desk) -> tuple[str, str]:
+def _state(source: SourceReport, model: ScreenModel) -> tuple[str, str]:
     if source.waits:
         return ("! lost" if "let go" not in source.waits else "! let go"), "alarm"
-    if source.name == desk.status.source:
+    if source.name == model.status.source:
         return "drives", "commanded"
     return ("heard" if source.health is not None or source.kind == "link" else "there"), "measured"
 
@@ -97,7 +97,14 @@ def shown_channels(source: SourceReport, patches: list[Patch], drives: bool, roo
 
 
 def draw_channels(
-    picture: Picture, x: int, y: int, width: int, height: int, source: SourceReport, channels: list[str], desk: Desk
+    picture: Picture,
+    x: int,
+    y: int,
+    width: int,
+    height: int,
+    source: SourceReport,
+    channels: list[str],
+    model: ScreenModel,
 ) -> dict[str, int]:
     """Draw each channel with its travel, noise and calibration; gives the row of each."""
     picture.text(x + 1, y, f"channels of {source.name}", "title", width - 2)
@@ -124,7 +131,7 @@ def draw_channels(
             picture.text(at, row, "■ pressed" if pressed else "□", "commanded" if pressed else "frame")
             continue
         if bar >= 8:
-            _bar(picture, at, row, bar, one_sided, value, travel, desk.rig.axis_of(source.name, channel))
+            _bar(picture, at, row, bar, one_sided, value, travel, model.rig.axis_of(source.name, channel))
         picture.right(x + width - 8, row, number(value if value is not None else float("nan"), 3, 7), "measured")
         if travel is not None:
             picture.right(x + width - 1, row, f"±{travel.noise / 2:.3f}", "dim")
@@ -157,7 +164,7 @@ def _bar(
 
 def draw_patches(
     picture: Picture, x: int, y: int, width: int, height: int, patches: list[Patch], chosen: int, source: SourceReport,
-    desk: Desk, learning: bool,
+    model: ScreenModel, learning: bool,
 ) -> dict[int, int]:  # fmt: skip
     """List what channels do; gives the row of each patch that is shown."""
     picture.text(x + 1, y, "what they do", "title")
@@ -172,12 +179,12 @@ def draw_patches(
         here = i == chosen
         places[i] = row
         picture.text(x, row, "▸" if here else " ", "commanded")
-        active = acts(patch, source, desk)
+        active = acts(patch, source, model)
         named = "chosen" if here else "commanded" if active else "rest"
         words = (
             patch.function
-            if patch.deed is not None or not patch.key.startswith("law.")
-            else f"{patch.function} (law {desk.rig.law.kind})"
+            if patch.action is not None or not patch.key.startswith("law.")
+            else f"{patch.function} (law {model.rig.law.kind})"
         )
         binding = patch.binding
         if binding is not None and binding.when not in ("", "held"):
@@ -187,34 +194,34 @@ def draw_patches(
         at = picture.text(x + 2, row, f"{words} ", named, width - 3)
         if here and learning:
             picture.text(at + 1, row, "now its control ...", "target", max(0, x + width - at - 2))
-        elif not listens(patch, source, desk):
-            who = patch.source if patch.source != "chosen" else desk.status.source
+        elif not listens(patch, source, model):
+            who = patch.source if patch.source != "chosen" else model.status.source
             picture.text(at + 1, row, f"{patch.channel} of {who}", "dim", max(0, x + width - at - 2))
     return places
 
 
-def listens(patch: Patch, source: SourceReport, desk: Desk) -> bool:
+def listens(patch: Patch, source: SourceReport, model: ScreenModel) -> bool:
     """Tell whether a patch listens to this source now."""
     return patch.source in (source.name, source.kind) or (
-        patch.source == "chosen" and source.name == desk.status.source
+        patch.source == "chosen" and source.name == model.status.source
     )
 
 
-def acts(patch: Patch, source: SourceReport, desk: Desk) -> bool:
+def acts(patch: Patch, source: SourceReport, model: ScreenModel) -> bool:
     """Tell whether what is patched acts now."""
-    if patch.key.startswith("law.") and desk.row is not None:
-        return desk.value("band", patch.function) != 0
-    if not listens(patch, source, desk):
+    if patch.key.startswith("law.") and model.row is not None:
+        return model.value("band", patch.function) != 0
+    if not listens(patch, source, model):
         return False
     value = source.readings.get(patch.channel, 0.0)
-    if patch.deed is not None and patch.deed.verb == "follow":
+    if patch.action is not None and patch.action.verb == "follow":
         return abs(value) > (patch.binding.edge if patch.binding is not None else 0.0)
     return value >= PRESSED
 
 
 def draw_wires(
     picture: Picture, x: int, y: int, width: int, height: int, channels: dict[str, int], spots: dict[int, int],
-    patches: list[Patch], chosen: int, source: SourceReport, desk: Desk,
+    patches: list[Patch], chosen: int, source: SourceReport, model: ScreenModel,
 ) -> None:  # fmt: skip
     """Draw the lines from channels to what they do."""
     dots = Dots(width, height)
@@ -223,10 +230,10 @@ def draw_wires(
     ease = t * t * (3 - 2 * t)
     for i, row in spots.items():
         patch = patches[i]
-        if patch.channel not in channels or not listens(patch, source, desk):
+        if patch.channel not in channels or not listens(patch, source, model):
             continue
         a, b = (channels[patch.channel] - y) * 4 + 1.5, (row - y) * 4 + 1.5
-        layer = active if acts(patch, source, desk) else here if i == chosen else idle
+        layer = active if acts(patch, source, model) else here if i == chosen else idle
         dots.path(layer, 1 + t * (width * 2 - 3), a + (b - a) * ease)
     dots.onto(picture, x, y)
 

@@ -7,14 +7,14 @@ from math import isfinite
 import numpy as np
 
 from pivrex.line.layout import plain
-from pivrex.line.preview import doing
+from pivrex.line.questions.preview import doing
 from pivrex.session.messages import LetGo, MoveSticks
-from pivrex.tui.desk import Desk
 from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of
 from pivrex.tui.draw.parts import number, turning, two_bars
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.stick import draw_stick
 from pivrex.tui.draw.strip import draw_strip
+from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.view import View
 from pivrex.units import wrap_deg
 
@@ -31,8 +31,8 @@ class FieldView(View):
     name_ = "field"
     digit = "5"
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, model: ScreenModel) -> None:
+        super().__init__(model)
         self._ground: tuple[tuple[int, int], FieldScale, Picture] | None = None
         self._sticks: dict[str, tuple[int, int]] = {}
         self._held = ""
@@ -46,29 +46,29 @@ class FieldView(View):
         return picture
 
     def _map(self, width: int, height: int) -> Picture:
-        desk = self.desk
-        field = desk.folder.settings.field
+        model = self.model
+        field = model.folder.settings.field
         if self._ground is None or self._ground[0] != (width, height):
             scale = scale_of(field, width, height)
             self._ground = ((width, height), scale, field_ground(field, scale, width, height))
         _, scale, ground = self._ground
-        if desk.row is None:
+        if model.row is None:
             return ground
-        pose = (desk.value("truth", "x"), desk.value("truth", "y"), desk.value("truth", "heading"))
+        pose = (model.value("truth", "x"), model.value("truth", "y"), model.value("truth", "heading"))
         return draw_field(
             ground,
             scale,
-            desk.rig,
+            model.rig,
             pose,
-            _points(desk.trail, pose),
-            _points(desk.ghost),
-            desk.value("truth", "blocked") == 1,
-            doing(desk.line, desk.row).angles,
+            _points(model.trail, pose),
+            _points(model.ghost),
+            model.value("truth", "blocked") == 1,
+            doing(model.line, model.row).angles,
         )
 
     def _instruments(self, picture: Picture, x: int, width: int, height: int) -> None:
-        desk = self.desk
-        line = desk.line
+        model = self.model
+        line = model.line
         y = 0
         picture.text(x, y, "wheels", "title")
         picture.right(x + width, y, "━ commanded  · measured", "dim")
@@ -79,11 +79,11 @@ class FieldView(View):
         room = height - 8 >= 2 * len(line.wheels)
         for wheel in line.wheels:
             y += 1
-            asked = desk.commanded(wheel)
-            real = desk.value("sensed", f"{plain(wheel)}_speed")
-            lost = desk.value("limits", f"{plain(wheel)}_lost")
+            asked = model.commanded(wheel)
+            real = model.value("sensed", f"{plain(wheel)}_speed")
+            lost = model.value("limits", f"{plain(wheel)}_lost")
             limited = abs(lost) > 0.0005
-            here = wheel == desk.wheel_name
+            here = wheel == model.wheel_name
             picture.text(x, y, wheel, "title" if here else "rest")
             picture.right(
                 x + width, y, f"{'!' if limited else ' '}{number(asked)} m/s", "alarm" if limited else "commanded"
@@ -113,47 +113,47 @@ class FieldView(View):
             self._draw_sticks(picture, x, height - STICK_H - 2, width)
 
     def _aside(self) -> list[tuple[str, str]]:
-        if self.desk.rig.law.kind != "planar":
+        if self.model.rig.law.kind != "planar":
             return []
-        left = self.desk.value("motion", "left")
+        left = self.model.value("motion", "left")
         return [(f"aside {turning(left, 2, 'm/s')}", "commanded")]
 
     def _rows(self) -> list[tuple[str, list[tuple[str, str]]]]:
-        desk = self.desk
-        line = desk.line
-        heading = wrap_deg(float(np.degrees(desk.value("truth", "heading")))) if desk.row is not None else 0.0
+        model = self.model
+        line = model.line
+        heading = wrap_deg(float(np.degrees(model.value("truth", "heading")))) if model.row is not None else 0.0
         rows: list[tuple[str, list[tuple[str, str]]]] = [
             (
                 "motion",
                 [
-                    (f"forward {number(desk.value('motion', 'forward'))} m/s", "commanded"),
+                    (f"forward {number(model.value('motion', 'forward'))} m/s", "commanded"),
                     *self._aside(),
-                    (f"turn {turning(float(np.degrees(desk.value('motion', 'turn'))), 0, 'deg/s', 3)}", "commanded"),
+                    (f"turn {turning(float(np.degrees(model.value('motion', 'turn'))), 0, 'deg/s', 3)}", "commanded"),
                 ],
             ),
             (
                 "pose",
                 [
-                    (f"x {number(desk.value('truth', 'x'), 2, 5)} m", "measured"),
-                    (f"y {number(desk.value('truth', 'y'), 2, 5)} m", "measured"),
+                    (f"x {number(model.value('truth', 'x'), 2, 5)} m", "measured"),
+                    (f"y {number(model.value('truth', 'y'), 2, 5)} m", "measured"),
                     (f"heading {number(heading, 0, 4)} deg", "measured"),
                 ],
             ),
         ]
         for i, wheel in enumerate(line.wheels):
-            motor = next(m for m in desk.rig.motors.values() if wheel in m.wheels)
-            travel = desk.value("sensed", f"{plain(wheel)}_travel")
+            motor = next(m for m in model.rig.motors.values() if wheel in m.wheels)
+            travel = model.value("sensed", f"{plain(wheel)}_travel")
             values = [(f"{wheel} rolled {number(travel, 2, 7)} m", "measured")]
             if motor.counts_per_turn and isfinite(travel):
-                counts = motor.counts(travel, desk.rig.chassis.wheels[i].radius_m)
+                counts = motor.counts(travel, model.rig.chassis.wheels[i].radius_m)
                 values.append((f"= {counts:+7.0f} counts".replace("-", "−"), "rest"))
-            if "steering" in desk.line.stages and desk.rig.chassis.wheels[i].steered:
-                angle = wrap_deg(float(np.degrees(desk.value("pointing", f"{plain(wheel)}_angle"))))
+            if "steering" in model.line.stages and model.rig.chassis.wheels[i].steered:
+                angle = wrap_deg(float(np.degrees(model.value("pointing", f"{plain(wheel)}_angle"))))
                 values.append((f"points {number(angle, 0, 4)} deg", "measured"))
             rows.append(("sensed", values))
-        if line.layout.has("heading", "heading") and desk.row is not None:
-            gyro = wrap_deg(float(np.degrees(desk.value("sensed", "gyro"))))
-            ahead = wrap_deg(float(np.degrees(desk.value("heading", "heading"))))
+        if line.layout.has("heading", "heading") and model.row is not None:
+            gyro = wrap_deg(float(np.degrees(model.value("sensed", "gyro"))))
+            ahead = wrap_deg(float(np.degrees(model.value("heading", "heading"))))
             rows.append(
                 (
                     "gyro",
@@ -163,10 +163,10 @@ class FieldView(View):
                     ],
                 )
             )
-        if line.layout.has("sensed", "up") and desk.row is not None:
-            side = "on its back" if desk.value("heading", "over") == 1 else "on its wheels"
-            rows.append(("side", [(f"up {number(desk.value('sensed', 'up'))} g", "measured"), (side, "rest")]))
-        humming = [m for m in desk.rig.motors if desk.value("outputs", f"{plain(m)}_hums") == 1]
+        if line.layout.has("sensed", "up") and model.row is not None:
+            side = "on its back" if model.value("heading", "upside_down") == 1 else "on its wheels"
+            rows.append(("side", [(f"up {number(model.value('sensed', 'up'))} g", "measured"), (side, "rest")]))
+        humming = [m for m in model.rig.motors if model.value("outputs", f"{plain(m)}_hums") == 1]
         if humming:
             rows.append(
                 (
@@ -177,24 +177,24 @@ class FieldView(View):
                     ],
                 )
             )
-        if desk.value("truth", "blocked") == 1:
+        if model.value("truth", "blocked") == 1:
             rows.append(("bump", [("! it stands against something", "alarm")]))
         else:
             rows.append(("bump", [("nothing in the way", "dim")]))
         return rows
 
     def _draw_strips(self, picture: Picture, x: int, y: int, width: int, room: int) -> int:
-        desk = self.desk
-        line = desk.line
+        model = self.model
+        line = model.line
         wheels: tuple[str, ...] = line.wheels
         if room // len(wheels) < 4:
-            wheels = (desk.wheel_name,)  # where only one has room, it is the one that the why is about
+            wheels = (model.wheel_name,)  # where only one has room, it is the one that the why is about
         each = room // len(wheels)
         if each < 4:
             return y
         each = min(each, 11)
         layout = line.layout
-        rows = desk.history
+        rows = model.history
         t = rows[:, layout.at("clock", "t")]
         # a recording that began again has a clock that began again
         start = int(np.flatnonzero(np.diff(t) < 0)[-1]) + 1 if len(t) > 1 and (np.diff(t) < 0).any() else 0
@@ -211,7 +211,7 @@ class FieldView(View):
         return y
 
     def _draw_sticks(self, picture: Picture, x: int, y: int, width: int) -> None:
-        desk = self.desk
+        model = self.model
         picture.text(x, y, "sticks", "title")
         hint = "drag with the mouse, or w a s d and i j k l" if width >= 54 else "drag, or w a s d"
         picture.right(x + width, y, hint, "dim")
@@ -220,15 +220,15 @@ class FieldView(View):
             at = {}
             for axis in ("x", "y"):
                 channel = f"{side}_{axis}"
-                used = channel in desk.line.channels
-                at[axis] = desk.value("raw", channel) if used and desk.row is not None else 0.0
-            used = any(f"{side}_{a}" in desk.line.channels for a in "xy")
+                used = channel in model.line.channels
+                at[axis] = model.value("raw", channel) if used and model.row is not None else 0.0
+            used = any(f"{side}_{a}" in model.line.channels for a in "xy")
             picture.place(draw_stick(at["x"], at["y"], STICK_W, STICK_H, used, side), left, y + 1)
             self._sticks[side] = (left, y + 1)
         text = x + 2 * (STICK_W + 3)
-        for row, channel in enumerate(desk.line.channels):
+        for row, channel in enumerate(model.line.channels):
             if row < STICK_H and text + 20 <= x + width:
-                shown = number(desk.value("raw", channel), 3, 7)
+                shown = number(model.value("raw", channel), 3, 7)
                 picture.text(text, y + 1 + row, f"{channel:<13}", "dim")
                 picture.text(text + 13, y + 1 + row, shown, "rest")
 
@@ -245,13 +245,13 @@ class FieldView(View):
         if not self._held:
             return
         if phase == "release":
-            self.desk.ask(LetGo())
+            self.model.ask(LetGo())
             self._held = ""
             return
         left, top = self._sticks.get(self._held, (0, 0))
         across = (x - left - STICK_W // 2) / (STICK_W // 2 - 1)
         down = (y - top - STICK_H // 2) / (STICK_H // 2 - 0.5)
-        self.desk.ask(MoveSticks({f"{self._held}_x": across, f"{self._held}_y": down}))
+        self.model.ask(MoveSticks({f"{self._held}_x": across, f"{self._held}_y": down}))
 
     def help_lines(self) -> list[tuple[str, str]]:
         return [

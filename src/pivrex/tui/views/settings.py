@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from pivrex.rig.nudge import COARSE
-from pivrex.tui.desk import Desk
 from pivrex.tui.draw.parts import slider
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.view import View
 
 __all__ = ["SettingsView"]
@@ -16,8 +16,8 @@ VALUES = 12
 class SettingsView(View):
     """What the keys act on is marked by ▸. Subclasses say which settings there are, and draw them where they belong."""
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, model: ScreenModel) -> None:
+        super().__init__(model)
         self._chosen = ""
         self.sliders: list[tuple[str, int, int, int]] = []
         """Where sliders are drawn: key, row, left column, width."""
@@ -45,7 +45,7 @@ class SettingsView(View):
 
     def draw_settings(self, picture: Picture, settings: list[tuple[str, str]], x: int, y: int, width: int) -> None:
         """Draw settings below each other, names at the left, values at the right."""
-        desk = self.desk
+        model = self.model
         names = max(len(name) for _, name in settings)
         bar = width - names - VALUES - 6
         for row, (key, name) in enumerate(settings, y):
@@ -53,18 +53,18 @@ class SettingsView(View):
             picture.text(x + 1, row, "▸" if here else " ", "commanded")
             tight = bar < 6 and width < names + VALUES + 3
             picture.text(x + 3, row, name, "title" if here else "dim", width - VALUES - 1 if tight else None)
-            setting = desk.setting(key)
-            shown = desk.shown(key)
-            if key.endswith(".curve") and desk.rig.shaping.of(key.split(".")[1]).points:
+            setting = model.setting(key)
+            shown = model.shown(key)
+            if key.endswith(".curve") and model.rig.shaping.of(key.split(".")[1]).points:
                 shown = "table"
             if shown in ("0 /s", "0 %/s"):
                 shown = "no limit"
             at = x + names + 4
             if setting.choices:
-                self._choices(picture, setting.choices, str(setting.value(desk.rig)), at, row, width - names - 5, here)
+                self._choices(picture, setting.choices, str(setting.value(model.rig)), at, row, width - names - 5, here)
             elif bar >= 6:
                 slider(
-                    picture, at, row, bar, setting.value(desk.rig) / setting.largest(), "commanded" if here else "rest"
+                    picture, at, row, bar, setting.value(model.rig) / setting.largest(), "commanded" if here else "rest"
                 )
                 self.sliders.append((key, row, at, bar))
                 picture.right(x + width - 1, row, f" {shown} ", "chosen" if here else "rest")
@@ -86,13 +86,13 @@ class SettingsView(View):
 
     def entry(self) -> tuple[str, str, str]:
         """Give what typing a value needs: the setting's key, its value as shown, and what is allowed."""
-        setting = self.desk.setting(self.chosen)
+        setting = self.model.setting(self.chosen)
         allowed = ", ".join(setting.choices) or (setting.quantity.sentence() if setting.quantity else "")
-        return self.chosen, self.desk.shown(self.chosen), allowed
+        return self.chosen, self.model.shown(self.chosen), allowed
 
     def type_in(self, text: str) -> None:
         """Take what was typed for the selected setting; raises `UnitError`."""
-        self.desk.type_in(self.chosen, text)
+        self.model.type_in(self.chosen, text)
 
     def _walk(self, steps: int) -> None:
         keys = [key for column in self.columns() for key, _ in column]
@@ -105,16 +105,16 @@ class SettingsView(View):
         self._walk(1)
 
     def act_nudge_down(self) -> None:
-        self.desk.nudge(self.chosen, -1)
+        self.model.nudge(self.chosen, -1)
 
     def act_nudge_up(self) -> None:
-        self.desk.nudge(self.chosen, 1)
+        self.model.nudge(self.chosen, 1)
 
     def act_nudge_down_coarse(self) -> None:
-        self.desk.nudge(self.chosen, -COARSE)
+        self.model.nudge(self.chosen, -COARSE)
 
     def act_nudge_up_coarse(self) -> None:
-        self.desk.nudge(self.chosen, COARSE)
+        self.model.nudge(self.chosen, COARSE)
 
     def point(self, x: int, y: int, phase: str) -> None:
         if phase == "press":
@@ -130,5 +130,5 @@ class SettingsView(View):
                         self._chosen = key
         if self.dragged and phase != "release":
             _, _, left, width = next(s for s in self.sliders if s[0] == self.dragged)
-            self.desk.drag(self.dragged, (x - left) / max(1, width - 1), going_on=self._drags > 0)
+            self.model.drag(self.dragged, (x - left) / max(1, width - 1), going_on=self._drags > 0)
             self._drags += 1

@@ -7,12 +7,12 @@ from dataclasses import replace
 import numpy as np
 
 from pivrex.line import Line
-from pivrex.line.response import respond
+from pivrex.line.questions.response import respond
 from pivrex.rig.channels import is_one_sided
-from pivrex.tui.desk import Desk
 from pivrex.tui.draw.curve import CurveData, draw_ground, draw_live
 from pivrex.tui.draw.gate import GateData, draw_gate
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.settings import SettingsView
 
 __all__ = ["ShapingView"]
@@ -46,20 +46,20 @@ class ShapingView(SettingsView):
     name_ = "shaping"
     digit = "2"
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, model: ScreenModel) -> None:
+        super().__init__(model)
         self._grounds: dict[str, tuple[CurveData, Picture]] = {}
         self._grounds_of: tuple[int, ...] = ()
 
     def columns(self) -> list[list[tuple[str, str]]]:
         """Give the settings, (key, name), of each column: one for each function, then what counts for all."""
-        columns = [[(f"shaping.{f}.{s}", s) for s in PER_FUNCTION] for f in self.desk.line.functions]
+        columns = [[(f"shaping.{f}.{s}", s) for s in PER_FUNCTION] for f in self.model.line.functions]
         rest = list(OVERALL)
-        if self.desk.rig.law.kind == "planar":
+        if self.model.rig.law.kind == "planar":
             rest.insert(3, ("shaping.direction", "direction"))
         level = self._level()
-        if self.desk.file.get(f"speed_levels.levels.{level}") is not None:
-            name = self.desk.rig.speed_levels.levels[level].name
+        if self.model.file.get(f"speed_levels.levels.{level}") is not None:
+            name = self.model.rig.speed_levels.levels[level].name
             rest += [
                 (f"speed_levels.levels.{level}.moving", f"{name}: moving"),
                 (f"speed_levels.levels.{level}.turning", f"{name}: turning"),
@@ -67,10 +67,10 @@ class ShapingView(SettingsView):
         return [*columns, rest]
 
     def _level(self) -> int:
-        row = self.desk.row
+        row = self.model.row
         if row is None:
-            return self.desk.rig.speed_levels.start_index
-        return min(int(self.desk.value("law", "level")), len(self.desk.rig.speed_levels.levels) - 1)
+            return self.model.rig.speed_levels.start_index
+        return min(int(self.model.value("law", "level")), len(self.model.rig.speed_levels.levels) - 1)
 
     # --- drawing ---
 
@@ -86,7 +86,7 @@ class ShapingView(SettingsView):
             w = width - x if i == len(columns) - 1 else panel - 1
             last = i == len(columns) - 1
             if upper >= 7:
-                drawing = self._gate(w, upper) if last else self._curve(self.desk.line.functions[i], w, upper)
+                drawing = self._gate(w, upper) if last else self._curve(self.model.line.functions[i], w, upper)
                 picture.place(drawing, x, 0)
             if i:
                 picture.down(x - 1, 0, height)
@@ -94,15 +94,15 @@ class ShapingView(SettingsView):
         return picture
 
     def _curve(self, function: str, width: int, height: int) -> Picture:
-        desk = self.desk
-        line = desk.line
+        model = self.model
+        line = model.line
         i = line.functions.index(function)
         one_sided = is_one_sided(line.rig.channel(line.rig.law.axes()[function]))
         live = None
-        if desk.row is not None:
-            live = (desk.value("axes", function), desk.value("scale", function), desk.value("rate", function))
+        if model.row is not None:
+            live = (model.value("axes", function), model.value("scale", function), model.value("rate", function))
         # the response stands still between changes, so it is drawn once for each
-        now = (desk.serial, self._level(), width, height)
+        now = (model.serial, self._level(), width, height)
         if self._grounds_of != now:
             self._grounds, self._grounds_of = {}, now
         if function not in self._grounds:
@@ -112,7 +112,7 @@ class ShapingView(SettingsView):
         return draw_live(ground, replace(data, live=live))
 
     def _curve_data(self, function: str, i: int, one_sided: bool) -> CurveData:
-        line, before = self.desk.line, self.desk.before
+        line, before = self.model.line, self.model.before
         x = SAMPLES[SAMPLES >= 0] if one_sided else SAMPLES
         ghost = None
         if before is not None and before.functions == line.functions:
@@ -142,12 +142,12 @@ class ShapingView(SettingsView):
         return respond(line, fractions)[:, i]
 
     def _gate(self, width: int, height: int) -> Picture:
-        desk = self.desk
-        line = desk.line
+        model = self.model
+        line = model.line
         # the stick that moves: with the law planar its other axis goes sideways, else it turns
         up, across = line.functions[0], "sideways" if "sideways" in line.functions else line.functions[-1]
         layout = line.layout
-        rows = desk.history[-GATE_TICKS:]
+        rows = model.history[-GATE_TICKS:]
         # right is drawn to the right, and turning left is positive
         sign = -1.0 if across in MIRRORED else 1.0
 

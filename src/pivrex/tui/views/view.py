@@ -3,24 +3,24 @@
 from __future__ import annotations
 
 from pivrex.tui.canvas import Canvas
-from pivrex.tui.desk import Desk
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
 
 __all__ = ["View"]
 
 
 class View(Canvas):
-    """A view of the desk. Subclasses draw, and have ``act_NAME`` for the commands of their own."""
+    """A view of the model. Subclasses draw, and have ``act_NAME`` for the commands of their own."""
 
     name_: str = ""
     digit: str = ""
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, model: ScreenModel) -> None:
         super().__init__(id=self.name_)
-        self.desk = desk
+        self.model = model
 
     def draw(self, width: int, height: int) -> Picture:
-        """Draw what the desk holds now."""
+        """Draw what the model holds now."""
         raise NotImplementedError
 
     def point(self, x: int, y: int, phase: str) -> None:

@@ -1,4 +1,4 @@
-"""Deeds: what a button, a letter or a bit does, in the words of a rig file.
+"""Actions: what a button, a letter or a bit does, in the words of a rig file.
 
 Motions: forward 60 %, back 40 %, slide left 50 %, turn right 30 %, pivot left 50 %, brake, coast.
 Speed: slow 40 %, level creep, faster level, slower level.
@@ -17,10 +17,10 @@ from difflib import get_close_matches
 from pivrex.errors import UnitError
 from pivrex.units import parse
 
-__all__ = ["FIRST_WORDS", "Deed", "read_deed", "split_time"]
+__all__ = ["FIRST_WORDS", "Action", "read_action", "split_time"]
 
 HELD = ("motion", "brake", "coast", "slow", "hold", "speed", "follow", "on")
-"""Deeds that last while something is held; the others are done once."""
+"""Actions that last while something is held; the others are done once."""
 
 _PLAIN = {
     "brake": ("brake", ""),
@@ -56,7 +56,7 @@ FIRST_WORDS = frozenset(words.split()[0] for words in (*_PLAIN, *_MOTIONS, "slow
 
 
 @dataclass(frozen=True)
-class Deed:
+class Action:
     """What is done.
 
     Attributes
@@ -104,13 +104,13 @@ class Deed:
 
 
 def split_time(text: str) -> tuple[str, float]:
-    """Split "forward 60 % for 300 ms" into the deed and its time in s, 0 if it has none; raises `UnitError`."""
-    deed, found, time = text.rpartition(" for ")
-    return (deed, parse(time, "time")) if found else (text, 0.0)
+    """Split "forward 60 % for 300 ms" into the action and its time in s, 0 if it has none; raises `UnitError`."""
+    action, found, time = text.rpartition(" for ")
+    return (action, parse(time, "time")) if found else (text, 0.0)
 
 
-def read_deed(text: str, attachments: Collection[str], levels: Collection[str]) -> Deed:
-    """Read a deed.
+def read_action(text: str, attachments: Collection[str], levels: Collection[str]) -> Action:
+    """Read an action.
 
     Raises
     ------
@@ -120,18 +120,18 @@ def read_deed(text: str, attachments: Collection[str], levels: Collection[str]) 
     words = " ".join(text.split())
     if words in _PLAIN:
         verb, target = _PLAIN[words]
-        return Deed(verb, target, text=words)
+        return Action(verb, target, text=words)
     for name, twist in _MOTIONS.items():
         if words == name or words.startswith(name + " "):
             share = _share(words.removeprefix(name), text)
-            return Deed("motion", value=share, twist=twist, text=words)
+            return Action("motion", value=share, twist=twist, text=words)
     first, _, rest = words.partition(" ")
     if first == "slow":
-        return Deed("slow", value=_share(rest, text), text=words)
+        return Action("slow", value=_share(rest, text), text=words)
     if first == "level":
         if rest not in levels:
             raise UnitError(f'is "{text}", but the levels are {", ".join(levels)}')
-        return Deed("level", rest, text=words)
+        return Action("level", rest, text=words)
     for name in sorted(attachments, key=len, reverse=True):
         if words == name or words.startswith(name + " "):
             return _of_attachment(name, words.removeprefix(name).strip(), text)
@@ -141,19 +141,19 @@ def read_deed(text: str, attachments: Collection[str], levels: Collection[str]) 
     raise UnitError(f'is "{text}", which Pivrex cannot do; {hint}')
 
 
-def _of_attachment(name: str, rest: str, text: str) -> Deed:
+def _of_attachment(name: str, rest: str, text: str) -> Action:
     match rest.split():
         case ["follows"]:
-            return Deed("follow", name, text=text)
+            return Action("follow", name, text=text)
         case ["on" | "off" | "toggle" as verb]:
-            return Deed(verb, name, text=text)
+            return Action(verb, name, text=text)
         case ["to" | "by" as verb, *words] if words:
             amount = " ".join(words)
             if amount.endswith("counts"):
-                return Deed(verb, name, _number(amount.removesuffix("counts"), text), unit="counts", text=text)
-            return Deed(verb, name, parse(amount, "angle"), unit="angle", text=text)
+                return Action(verb, name, _number(amount.removesuffix("counts"), text), unit="counts", text=text)
+            return Action(verb, name, parse(amount, "angle"), unit="angle", text=text)
         case words if words:
-            return Deed("speed", name, _share(" ".join(words), text, signed=True), text=text)
+            return Action("speed", name, _share(" ".join(words), text, signed=True), text=text)
     raise UnitError(
         f'is "{text}"; after {name} must come follows, a speed such as 40 %, to or by an angle, on, off or toggle'
     )

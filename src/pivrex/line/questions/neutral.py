@@ -46,10 +46,10 @@ def not_at_rest(line: Line, raw: Floats, driving: str = "", of: Collection[int] 
             return f"let go first: {function} reads {banded[i]:+.2f}"
     if not isinstance(bindings, Bindings):
         return ""
-    for patch, deed, at in zip(bindings.patches, bindings.deeds, bindings.at_rest, strict=True):
-        moves = deed.verb in ("motion", "speed", "on") and deed.value != 0
+    for patch, action, at in zip(bindings.patches, bindings.actions, bindings.at_rest, strict=True):
+        moves = action.verb in ("motion", "speed", "on") and action.value != 0
         if at in looked and moves and raw[at] >= PRESSED:
-            return f"let go first: {patch.channel} says {deed.text}"
+            return f"let go first: {patch.channel} says {action.text}"
     shares = deflections(bindings.settings, raw)
     for name, at, share in zip(bindings.followers, bindings.settings.follows.tolist(), shares, strict=True):
         if at in looked and abs(float(share)) > AT_REST:

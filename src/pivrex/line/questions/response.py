@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pivrex.line.band import dead_band
 from pivrex.line.curve import curve
+from pivrex.line.layout import Floats
 from pivrex.line.line import Line
-from pivrex.line.stage import Floats
 
 __all__ = ["respond"]
 

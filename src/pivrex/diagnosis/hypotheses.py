@@ -1,4 +1,4 @@
-"""The puzzle of crossed wires: every assignment of ports, motor signs, encoder signs and gyro sign that explains all answers.
+"""The hypotheses of crossed wires: every assignment of ports, motor signs, encoder signs and gyro sign that explains all answers.
 
 Nothing is guessed and nothing is weighed: an assignment stays until an answer rules it out.
 """
@@ -15,7 +15,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["SIGNS", "Answer", "Assignment", "Puzzle", "Wire", "permanent"]
+__all__ = ["SIGNS", "Answer", "Assignment", "Wire", "WiringHypotheses", "permanent"]
 
 Bools = NDArray[np.bool_]
 Counts = NDArray[np.int64]
@@ -63,7 +63,7 @@ class Answer:
     by_person: bool
 
 
-class Puzzle:
+class WiringHypotheses:
     """All assignments of K motors to K ports that explain the answers so far.
 
     Each port's answers allow a set of wires; an assignment takes one for each port, with different motors and one gyro.

@@ -1,4 +1,4 @@
-"""Recorded driving: a CSV of raw readings, played in time by holding the last reading."""
+"""Recorded driving: a CSV of raw readings."""
 
 from __future__ import annotations
 
@@ -15,13 +15,10 @@ from pivrex.line.line import Line
 from pivrex.line.order import STAGES
 from pivrex.rig.channels import BUTTONS, CHANNELS, STICKS
 
-__all__ = ["Player", "Reading", "RecordedDriver", "Recording", "due_tick"]
+__all__ = ["Reading", "Recording"]
 
 LONGEST_GAP_S = 600.0
 """A longer jump of the time is a slip of the pen, not a pause."""
-
-EARLY = 0.25
-"""Times in files are rounded: a reading counts for the tick that it misses by less than this share of one."""
 
 
 class Reading(NamedTuple):
@@ -103,6 +100,11 @@ class Recording:
                 if found:
                     return found[0]
         return ""
+
+    def driving_source(self, line: Line) -> str:
+        """Give the source of the line's rig whose readings these are; empty if they are those of none."""
+        by = self.driven_by(line.inputs.wanted)
+        return next((name for name in line.rig.sources if plain(name) == by), "") if by else ""
 
     def columns_for(self, line: Line) -> tuple[str, ...]:
         """Give the column of each of the line's inputs, empty where there is none."""
@@ -209,84 +211,3 @@ class Recording:
             raise RecordingError(
                 self.path, 1, f"cannot be read: {(problem.strerror or str(problem)).lower()}"
             ) from None
-
-
-def due_tick(t_s: float, dt_s: float) -> int:
-    """Give the first tick that sees a reading of time ``t_s``."""
-    return max(0, math.ceil(t_s / dt_s - EARLY))
-
-
-class Player:
-    """Plays a recording onto the rate: at tick n the last reading that is due."""
-
-    def __init__(self, recording: Recording, dt_s: float) -> None:
-        self._recording, self._dt_s = recording, dt_s
-        self.rewind()
-
-    def rewind(self) -> None:
-        """Go back to the first reading."""
-        self._readings = self._recording.readings()
-        self._tick = 0
-        self.reading = next(self._readings)
-        self._next = next(self._readings, None)
-
-    @property
-    def ended(self) -> bool:
-        """Whether the last reading has been given."""
-        return self._next is None and self._tick > due_tick(self.reading.t_s, self._dt_s)
-
-    def advance(self) -> Reading:
-        """Give the reading of the next tick."""
-        while self._next is not None and due_tick(self._next.t_s, self._dt_s) <= self._tick:
-            self.reading, self._next = self._next, next(self._readings, None)
-        self._tick += 1
-        return self.reading
-
-
-class RecordedDriver:
-    """The source that plays a recording. It stands still while it is not advanced."""
-
-    kind = "recording"
-
-    def __init__(self, recording: Recording, dt_s: float) -> None:
-        self.name = f"recording {recording.path.stem}"
-        self.title = f"recorded driver, {recording.path.stem}"
-        self.lost = ""
-        self._recording = recording
-        self._player = Player(recording, dt_s)
-        self._columns: tuple[Line | None, tuple[str, ...]] = (None, ())
-
-    def channels(self) -> frozenset[str]:
-        """Give the channels that the recording has."""
-        return self._recording.channels()
-
-    def driven_by(self, line: Line) -> str:
-        """Give the source of the line's rig whose readings these are; empty if they are those of none."""
-        by = self._recording.driven_by(line.inputs.wanted)
-        return next((name for name in line.rig.sources if plain(name) == by), "") if by else ""
-
-    def columns_for(self, line: Line) -> tuple[str, ...]:
-        """Give the column of each of the line's inputs, empty where there is none."""
-        if self._columns[0] is not line:
-            self._columns = (line, self._recording.columns_for(line))
-        return self._columns[1]
-
-    @property
-    def ended(self) -> bool:
-        """Whether the last reading has been given."""
-        return self._player.ended
-
-    def rewind(self) -> None:
-        """Go back to the first reading."""
-        self._player.rewind()
-
-    def advance(self) -> None:
-        """Go on by one tick; a line that cannot be played makes the source lost."""
-        try:
-            self._player.advance()
-        except RecordingError as problem:
-            self.lost = str(problem)
-
-    def read(self, now_s: float) -> Mapping[str, float]:
-        """Give the reading of this tick."""
-        return self._player.reading.raw

@@ -1,4 +1,4 @@
-"""The session's ears: every source, which of them count now, and what the line hears of them."""
+"""The session's inputs: every source, which of them count now, and what the line hears of them."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.devices.recording import RecordedDriver
+from pivrex.devices.recorded import RecordedDriver
 from pivrex.devices.remote import RemoteSource, remotes_of
 from pivrex.devices.source import Source
 from pivrex.line import Line
@@ -16,7 +16,7 @@ from pivrex.rig.channels import STICKS
 from pivrex.session.guard import Guard
 from pivrex.session.messages import SourceInfo
 
-__all__ = ["Ears"]
+__all__ = ["SessionInputs"]
 
 Floats = NDArray[np.float64]
 
@@ -24,7 +24,7 @@ TAKE_OVER = 0.5
 """A button of a gamepad or remote pressed this far takes over from a recording."""
 
 
-class Ears:
+class SessionInputs:
     """All sources of a session.
 
     Attributes

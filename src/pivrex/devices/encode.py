@@ -1,10 +1,10 @@
-"""What a remote sends: readings to the bytes of each kind of source. The other side of `messages`."""
+"""What a remote sends: readings to the bytes of each kind of source. The other side of `pivrex.devices.decode`."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 
-from pivrex.devices.messages import check_byte
+from pivrex.devices.decode.frames import check_byte
 from pivrex.devices.sentence import frame
 from pivrex.rig.sources import FramesSource, NumbersSource, PacketsSource
 

@@ -8,12 +8,12 @@ from pydantic import Field
 
 from pivrex.rig.base import Table
 
-__all__ = ["SerialWire", "TcpWire", "UdpWire", "Wire", "read_wire", "wire_title"]
+__all__ = ["SerialTransport", "TcpTransport", "UdpTransport", "Wire", "read_transport", "transport_title"]
 
 Port = Annotated[int, Field(ge=0, le=65535)]
 
 
-class SerialWire(Table):
+class SerialTransport(Table):
     """A serial line. It is opened again by itself, and found again in whatever port it is plugged."""
 
     kind: Literal["serial"]
@@ -34,7 +34,7 @@ class SerialWire(Table):
         return []
 
 
-class UdpWire(Table):
+class UdpTransport(Table):
     """Datagrams."""
 
     kind: Literal["udp"]
@@ -46,7 +46,7 @@ class UdpWire(Table):
     )
 
 
-class TcpWire(Table):
+class TcpTransport(Table):
     """A stream of bytes over the network."""
 
     kind: Literal["tcp"]
@@ -58,21 +58,21 @@ class TcpWire(Table):
     )
 
 
-Wire = Annotated[SerialWire | UdpWire | TcpWire, Field(discriminator="kind")]
+Wire = Annotated[SerialTransport | UdpTransport | TcpTransport, Field(discriminator="kind")]
 
 
-def wire_title(wire: SerialWire | UdpWire | TcpWire) -> str:
+def transport_title(wire: SerialTransport | UdpTransport | TcpTransport) -> str:
     """Say where a wire leads, for the screen."""
     match wire:
-        case SerialWire():
+        case SerialTransport():
             return f"serial {wire.port or f'usb {wire.usb}'}"
-        case UdpWire():
+        case UdpTransport():
             return f"udp {wire.host}:{wire.port}" if wire.host else f"udp {wire.port}"
-        case TcpWire():
+        case TcpTransport():
             return f"tcp {wire.host}:{wire.port}" if wire.host else f"tcp {wire.port}"
 
 
-def read_wire(text: str) -> SerialWire | UdpWire | TcpWire:
+def read_transport(text: str) -> SerialTransport | UdpTransport | TcpTransport:
     """Read a wire as it is written on a command line: ``serial:/dev/ttyUSB0:9600``, ``udp:5810``, ``tcp:host:5801``.
 
     Raises
@@ -84,12 +84,12 @@ def read_wire(text: str) -> SerialWire | UdpWire | TcpWire:
     first, _, last = rest.rpartition(":")
     if kind == "serial" and rest:
         if first and last.isdigit():
-            return SerialWire(kind="serial", port=first, baud=int(last))
-        return SerialWire(kind="serial", port=rest)
+            return SerialTransport(kind="serial", port=first, baud=int(last))
+        return SerialTransport(kind="serial", port=rest)
     if kind in ("udp", "tcp") and last.isdigit() and int(last) < 65536:
         return (
-            UdpWire(kind="udp", host=first, port=int(last))
+            UdpTransport(kind="udp", host=first, port=int(last))
             if kind == "udp"
-            else TcpWire(kind="tcp", host=first, port=int(last))
+            else TcpTransport(kind="tcp", host=first, port=int(last))
         )
     raise ValueError(f'"{text}" is no wire; write serial:PORT, serial:PORT:BAUD, udp:HOST:PORT or tcp:HOST:PORT')

@@ -1,4 +1,4 @@
-"""The desk: the state that the screen works on. It owns the rig file, the session and what came from it."""
+"""The model: the state that the screen works on. It owns the rig file, the session and what came from it."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from pivrex.line import Line
 from pivrex.rig import Folder, Rig, RigFile
 from pivrex.rig.nudge import Setting, setting_at
 from pivrex.session.client import SessionClient
-from pivrex.session.messages import ChooseSource, Handle, Probe, PutBack, Request, SetUp, Status, Stop, UseRig
+from pivrex.session.messages import ChooseSource, MoveStandIn, Probe, PutBack, Request, SetUp, Status, Stop, UseRig
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from pivrex.diagnosis.moves import Move
     from pivrex.rig.sources import Link
 
-__all__ = ["Desk"]
+__all__ = ["ScreenModel"]
 
 Floats = NDArray[np.float64]
 
@@ -67,7 +67,7 @@ class _History:
         self._end += len(new)
 
 
-class Desk:
+class ScreenModel:
     """One workspace with its open rig and its running session.
 
     Attributes
@@ -362,7 +362,7 @@ class Desk:
             self._pointing = True
             # stopped, because motors that hold an angle would turn the wheels back
             self.ask(Stop("point all steered wheels straight ahead, then press f again to read them"))
-            self.ask(Handle("point ahead"))
+            self.ask(MoveStandIn("point ahead"))
             return
         self._pointing = False
         changes = offset_changes(self.rig, self.row[self.line.layout.stage("sensed")])

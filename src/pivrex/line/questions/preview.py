@@ -7,9 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from pivrex.line import kinematics, limits, steering
-from pivrex.line.layout import plain
+from pivrex.line.layout import Floats, plain
 from pivrex.line.line import Line
-from pivrex.line.stage import Floats
 
 __all__ = ["Doing", "Preview", "doing", "preview"]
 
@@ -114,8 +113,8 @@ def doing(line: Line, row: Floats) -> Doing:
         targets, way = (row[layout.these("steering", [f"{w}_{k}" for w in names])] for k in ("target", "way"))
         asked = asked * way
         rolled = kinematics.vectors(measured, angles)
-    over = layout.has("heading", "over") and row[layout.at("heading", "over")] > 0
-    maps = kinematics.kinematics_of(line.rig.chassis, over=over)
+    upside_down = layout.has("heading", "upside_down") and row[layout.at("heading", "upside_down")] > 0
+    maps = kinematics.kinematics_of(line.rig.chassis, upside_down=upside_down)
     return Doing(
         angles,
         targets,

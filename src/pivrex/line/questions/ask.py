@@ -13,7 +13,7 @@ from pivrex.errors import MotionError, PivrexError
 from pivrex.line import drive as drives
 from pivrex.line import kinematics, limits, outputs, steering
 from pivrex.line.frame import to_robot
-from pivrex.line.stage import Floats
+from pivrex.line.layout import Floats
 from pivrex.rig.geometry import impossible_motion
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg

@@ -1,0 +1,113 @@
+"""Frames of bits with a check."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from pivrex.devices.decode.message import Message
+from pivrex.devices.decode.packets import BEYOND
+from pivrex.rig.sources import FrameField, FramesSource
+
+__all__ = ["FramesReader", "crc8"]
+
+
+class FramesReader:
+    """Frames of bits: a mark, a fixed number of bytes, a check."""
+
+    def __init__(self, spec: FramesSource) -> None:
+        self._spec = spec
+        self._mark = bytes(spec.mark)
+        self._size = len(self._mark) + spec.length + (spec.check != "none")
+        self._rest = b""
+        self._now: dict[str, float] = {}
+
+    def feed(self, data: bytes, at_s: float) -> Iterator[Message]:
+        rest = self._rest + data
+        while True:
+            at = rest.find(self._mark)
+            if at < 0:
+                # the end may be the beginning of a mark
+                keep = next((n for n in range(len(self._mark) - 1, 0, -1) if rest.endswith(self._mark[:n])), 0)
+                noise, rest = rest[: len(rest) - keep], rest[len(rest) - keep :]
+                if noise:
+                    yield self._noise(noise)
+                break
+            if at:
+                yield self._noise(rest[:at])
+                rest = rest[at:]
+            if len(rest) < self._size:
+                break
+            frame = rest[: self._size]
+            body = frame[len(self._mark) : len(self._mark) + self._spec.length]
+            wanted = check_byte(self._spec.check, body)
+            if wanted is not None and frame[-1] != wanted:
+                # a mark may stand within what is no frame: only the mark is passed over
+                yield Message(_hex(frame), None, "damaged", f"check {frame[-1]:02X}, but its bytes give {wanted:02X}")
+                rest = rest[len(self._mark) :]
+                at = rest.find(self._mark)
+                rest = rest[at:] if at >= 0 else rest[max(0, min(len(rest), self._size - len(self._mark))) :]
+                continue
+            rest = rest[self._size :]
+            try:
+                readings = {f.channel: _field(f, body) for f in self._spec.fields}
+            except ValueError as problem:
+                yield Message(_hex(frame), None, "damaged", str(problem))
+                continue
+            self._now = readings
+            yield Message(_hex(frame), readings)
+        self._rest = rest
+
+    def _noise(self, data: bytes) -> Message:
+        return Message(
+            _hex(data), None, "damaged", f"{len(data)} byte{'s' * (len(data) != 1)} without the mark {_hex(self._mark)}"
+        )
+
+    def current(self, now_s: float) -> Mapping[str, float]:
+        return self._now
+
+    def forget(self) -> None:
+        self._rest, self._now = b"", {}
+
+
+def _hex(data: bytes) -> str:
+    return " ".join(f"{b:02X}" for b in data[:24]) + (" ..." if len(data) > 24 else "")
+
+
+def _field(field: FrameField, body: bytes) -> float:
+    size = len(body) * 8
+    if field.low_first:
+        first = field.bit // 8
+        number = int.from_bytes(body[first : first + field.width // 8], "little")
+    else:
+        number = int.from_bytes(body, "big") >> (size - field.bit - field.width) & ((1 << field.width) - 1)
+    value = (number + field.offset) * field.scale
+    if field.width > 1 and abs(value) > BEYOND:
+        raise ValueError(f"{field.channel} is {value:g}, far beyond 1")
+    return min(1.0, max(-1.0, value)) if field.width > 1 else value
+
+
+def check_byte(kind: str, body: bytes) -> int | None:
+    """Give the check of a frame's bytes; None for frames without one."""
+    match kind:
+        case "sum":
+            return sum(body) & 0xFF
+        case "complement":
+            return ~sum(body) & 0xFF
+        case "xor":
+            found = 0
+            for b in body:
+                found ^= b
+            return found
+        case "crc8":
+            return crc8(body)
+    return None
+
+
+def crc8(data: bytes) -> int:
+    """Give the CRC with the polynomial x⁸ + x² + x + 1 (0x07), from 0, highest bit first. (ITU-T I.432.1, without its final 0x55.)"""
+    found = 0
+    for byte in data:
+        found ^= byte
+        for _ in range(8):
+            found = (found << 1 ^ 0x07) & 0xFF if found & 0x80 else found << 1
+    return found

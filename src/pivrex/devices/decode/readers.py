@@ -1,0 +1,27 @@
+"""The reader that a source needs."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from pivrex.devices.decode.frames import FramesReader
+from pivrex.devices.decode.letters import LettersReader
+from pivrex.devices.decode.message import Reader
+from pivrex.devices.decode.numbers import NumbersReader
+from pivrex.devices.decode.packets import PacketsReader
+from pivrex.rig.sources import FramesSource, LettersSource, NumbersSource, PacketsSource
+
+__all__ = ["reader_of"]
+
+
+def reader_of(spec: NumbersSource | LettersSource | PacketsSource | FramesSource, groups: Mapping[str, str]) -> Reader:
+    """Make the reader of a source; ``groups`` say of letters which put an end to each other."""
+    match spec:
+        case NumbersSource():
+            return NumbersReader(spec)
+        case LettersSource():
+            return LettersReader(spec, groups)
+        case PacketsSource():
+            return PacketsReader(spec)
+        case FramesSource():
+            return FramesReader(spec)

@@ -1,0 +1,127 @@
+"""What all transports share: when to try again, what went wrong, and bytes in and out without waiting.
+
+A transport is polled once a tick. Opening a serial line or connecting may take long, so it is done beside the clock.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+__all__ = ["MOST_BYTES", "Chunk", "OpenTransport"]
+
+FIRST_PAUSE_S, LONGEST_PAUSE_S = 0.25, 4.0
+"""Between two tries to open; each pause is twice the one before."""
+
+
+MOST_BYTES = 1 << 15
+
+
+class Chunk(NamedTuple):
+    """Bytes that came.
+
+    Attributes
+    ----------
+    data : bytes
+        Of a datagram all; of the other wires whatever has come.
+    sender : str
+        Who sent it; empty where there can be only one.
+    at_s : float
+        When it came, on the clock of `time.perf_counter`.
+    """
+
+    data: bytes
+    sender: str
+    at_s: float
+
+
+class OpenTransport:
+    """What all wires share: when to try again, and what went wrong.
+
+    Attributes
+    ----------
+    problem : str
+        Why it is not open; empty while it is.
+    opened : int
+        Counts how often it was opened.
+    """
+
+    whole_messages = False
+    """Whether each chunk is a message of its own."""
+
+    def __init__(self, title: str) -> None:
+        self.title = title
+        self.problem = "not open yet"
+        self.opened = 0
+        self._pause_s, self._try_at = FIRST_PAUSE_S, 0.0
+
+    @property
+    def is_open(self) -> bool:
+        """Whether bytes can come and go."""
+        return not self.problem
+
+    @property
+    def connected(self) -> bool:
+        """Whether somebody is at the other end, as far as the wire can tell."""
+        return self.is_open
+
+    def poll(self, now_s: float) -> list[Chunk]:
+        """Give what has come since the last poll; opens what is not open when its time has come."""
+        if self.problem and now_s >= self._try_at:
+            self._try_at = now_s + self._pause_s
+            self._pause_s = min(2 * self._pause_s, LONGEST_PAUSE_S)
+            try:
+                self._open()
+            except OSError as problem:
+                self._fail(problem)
+        if self.problem:
+            return []
+        try:
+            return self._take(now_s)
+        except (
+            OSError,
+            TypeError,
+            ValueError,
+        ) as problem:  # pyserial raises TypeError for a port that is closed under it
+            self._shut()
+            self._fail(problem)
+            return []
+
+    def send(self, data: bytes) -> bool:
+        """Send, at once or not at all; tells whether it left."""
+        if self.problem:
+            return False
+        try:
+            return self._put(data)
+        except BlockingIOError:
+            return False
+        except OSError as problem:
+            self._shut()
+            self._fail(problem)
+            return False
+
+    def close(self) -> None:
+        """Let it go for good."""
+        self._shut()
+        self.problem = "closed"
+        self._try_at = float("inf")
+
+    def _is_there(self) -> None:
+        self.problem = ""
+        self.opened += 1
+        self._pause_s = FIRST_PAUSE_S
+
+    def _fail(self, problem: Exception) -> None:
+        said = getattr(problem, "strerror", None) or str(problem).splitlines()[0]
+        self.problem = said[:1].lower() + said[1:120]
+
+    def _open(self) -> None:
+        raise NotImplementedError
+
+    def _take(self, now_s: float) -> list[Chunk]:
+        raise NotImplementedError
+
+    def _put(self, data: bytes) -> bool:
+        raise NotImplementedError
+
+    def _shut(self) -> None:
+        raise NotImplementedError

@@ -1,0 +1,101 @@
+"""What is given to a line, not computed: the clock, what was sensed, what is true, the readings."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from pivrex.line.inputs import Inputs
+from pivrex.line.layout import Column, plain
+from pivrex.line.stage import Floats, Stage, named
+from pivrex.rig.rig import Rig
+
+__all__ = ["NOWHERE", "Clock", "Given", "Raw", "Sensed", "Truth", "sensed_columns"]
+
+
+def sensed_columns(rig: Rig) -> tuple[Column, ...]:
+    """Give the columns of what comes back from the robot's sensors, in the signs that the rig says.
+
+    Each wheel's travel and speed; of a steered one how far it has turned since the robot was switched on, and what its
+    absolute sensor reads; the gyro's own heading and the upward acceleration where the rig has such sensors; where
+    attachments with an encoder are.
+    """
+    wheels = [plain(w.name) for w in rig.chassis.wheels]
+    steered = [plain(w) for w in rig.steered]
+    arms = [plain(n) for n, a in rig.attachments.items() if a.kind == "position"]
+    return named(
+        "sensed",
+        *((f"{w}_travel", "m") for w in wheels),
+        *((f"{w}_speed", "m/s") for w in wheels),
+        *((f"{w}_turned", "rad") for w in steered),
+        *((f"{w}_absolute", "") for w in steered),
+        *([("gyro", "rad")] if rig.gyro is not None else []),
+        *([("up", "g")] if rig.upside_down is not None else []),
+        *((f"{a}_at", "rad") for a in arms),
+    )
+
+
+TRUTH = (("x", "m"), ("y", "m"), ("heading", "rad"), ("blocked", ""))
+"""What is true of the stand-in, whatever its sensors say: its pose, and whether it touches something."""
+
+
+class Given(Stage):
+    """Columns that are given, not computed."""
+
+    def step(self, state: object, row: Floats) -> object:
+        return state
+
+
+class Clock(Given):
+    """Which tick it is, whether the robot must stand still, and whose calibration counts."""
+
+    name = "clock"
+
+    def __init__(self, calibrated: bool) -> None:
+        self.entry = 2
+        """Where it stands whether a robot is stopped."""
+        self.columns = named("clock", ("tick", ""), ("t", "s"), ("stopped", ""), *([("source", "")] * calibrated))
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Clock:
+        return cls(bool(inputs.calibrated))
+
+
+class Sensed(Given):
+    """What came back before the tick."""
+
+    name = "sensed"
+
+    def __init__(self, rig: Rig) -> None:
+        self.columns = sensed_columns(rig)
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Sensed:
+        return cls(rig)
+
+
+class Truth(Given):
+    """What is true of the stand-in; no stage reads it. NaN where nobody knows."""
+
+    name = "truth"
+    columns = named("truth", *TRUTH)
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Truth:
+        return cls()
+
+
+class Raw(Given):
+    """The readings as the devices give them."""
+
+    name = "raw"
+
+    def __init__(self, inputs: Inputs) -> None:
+        self.columns = named("raw", *((n, "") for n in inputs.names))
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Raw:
+        return cls(inputs)
+
+
+NOWHERE = np.full(len(TRUTH), np.nan)
+"""The truth of a robot of which nobody knows where it is."""

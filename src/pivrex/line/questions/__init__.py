@@ -1,0 +1,1 @@
+"""Questions about a line, answered by calls of its stages: what a motion asks, curves, envelopes, figures, what is at rest."""

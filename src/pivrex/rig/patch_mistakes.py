@@ -1,0 +1,139 @@
+"""What is wrong with sources, bindings, letters and attachments: what they name, and what listens to one channel twice."""
+
+from __future__ import annotations
+
+from pivrex.errors import UnitError
+from pivrex.rig.actions import FIRST_WORDS, read_action, split_time
+from pivrex.rig.channels import CHANNELS, is_one_sided
+from pivrex.rig.patches import BUTTON_ACTIONS, Patch, patches_of, source_channels, target_rad
+from pivrex.rig.sources import BUILT_IN, LettersSource
+from pivrex.rig.tables import RigTables
+
+__all__ = ["patch_mistakes"]
+
+_FITS = {
+    "motor": ("follow", "speed"),
+    "position": ("follow", "speed", "to", "by"),
+    "servo": ("follow", "speed", "to", "by"),
+    "switch": ("on", "off", "toggle"),
+}
+
+
+def patch_mistakes(rig: RigTables) -> list[tuple[str, str]]:
+    """Say what is wrong with sources, bindings, letters and attachments, each by itself right already."""
+    found: list[tuple[str, str]] = []
+    found += [
+        (f"sources.{n}", "is a name that Pivrex uses itself; call it something else")
+        for n in rig.sources
+        if n in BUILT_IN
+    ]
+    found += [
+        (f"attachments.{n}", "has the name of a motor; call it something else")
+        for n in rig.attachments
+        if n in rig.motors
+    ]
+    found += [(f"sources.{n}.{key}", what) for n, s in rig.sources.items() for key, what in s.problems()]
+    found += [
+        (f"attachments.{n}", f'begins with "{n.split()[0]}", which is an action of its own; call it something else')
+        for n in rig.attachments
+        if n.split()[0] in FIRST_WORDS
+    ]
+    levels = [v.name for v in rig.speed_levels.levels]
+    texts = [(f"bindings.{i}.does", b.does) for i, b in enumerate(rig.bindings)]
+    for name, source in rig.sources.items():
+        if isinstance(source, LettersSource):
+            texts += [(f"sources.{name}.letters.{letter}", text) for letter, text in source.letters.items()]
+    for key, text in texts:
+        try:
+            read_action(split_time(text)[0] if ".letters." in key else text, rig.attachments, levels)
+        except UnitError as problem:
+            found.append((key, str(problem)))
+    patches = patches_of(rig)
+    taken: dict[tuple[str, str, str], Patch] = {}
+    for patch in patches:
+        found += _one_patch(rig, patch)
+        place = (patch.source, patch.channel, patch.binding.with_ if patch.binding else "")
+        other = taken.setdefault(place, patch)
+        if (
+            other is not patch
+            and patch.action is not None
+            and patch.source != "session"
+            and patch.key not in BUTTON_ACTIONS
+        ):
+            found.append((patch.place, f'is "{patch.channel}", which {other.key} reads already'))
+    acted = {p.action.target for p in patches if p.action is not None}
+    found += [
+        (
+            f"attachments.{name}",
+            f'has no binding: nothing moves it. Add [[bindings]] with does = "{name} {_example(rig, name)}"',
+        )
+        for name in rig.attachments
+        if name not in acted
+    ]
+    return found
+
+
+def _example(rig: RigTables, name: str) -> str:
+    return {"switch": "on", "motor": "follows", "position": "follows", "servo": "follows"}[rig.attachments[name].kind]
+
+
+def _one_patch(rig: RigTables, patch: Patch) -> list[tuple[str, str]]:
+    found = []
+    binding, action = patch.binding, patch.action
+    there = source_channels(rig, patch.source)
+    if binding is not None:
+        if there is None or patch.source == "session":
+            known = ", ".join(["chosen", "gamepad", "keys", "sticks", *rig.sources])
+            return [(f"{patch.key}.source", f'is "{patch.source}", but the sources are {known}')]
+        for key, channel in (("channel", binding.channel), ("with", binding.with_)):
+            if channel and channel not in there:
+                near = _near(channel, there)
+                found.append((f"{patch.key}.{key}", f'is "{channel}", which is no channel of that source; {near}'))
+    if action is None or patch.key in BUTTON_ACTIONS:  # the tables where such buttons stand have checked them
+        return found
+    does = f"{patch.key}.does" if binding is not None else patch.key
+    if action.target in rig.attachments:
+        attachment = rig.attachments[action.target]
+        if action.verb not in _FITS[attachment.kind]:
+            can = ", ".join({"speed": "a speed", "follow": "follows"}.get(v, v) for v in _FITS[attachment.kind])
+            found.append((does, f'is "{action.text}", but {action.target} is a {attachment.kind}, which can {can}'))
+        elif action.unit == "counts" and attachment.kind != "position":
+            found.append((does, f'is "{action.text}", but {action.target} has no encoder; say an angle'))
+        elif action.verb == "to" and attachment.kind in ("position", "servo"):
+            angle = target_rad(rig, action)
+            if not attachment.minimum_rad - 1e-9 <= angle <= attachment.maximum_rad + 1e-9:
+                found.append((does, f'is "{action.text}", which lies outside the limits of {action.target}'))
+    if action.verb in ("frame", "heading") and rig.gyro is None:
+        found.append((does, "needs to know the heading, but the rig has no gyro; add a table [gyro]"))
+    if action.verb in ("frame", "heading", "point") and rig.law.kind != "planar":
+        found.append((does, f'is given, but the law is "{rig.law.kind}"; only "planar" reads it'))
+    if action.verb == "hold" and rig.steering is None:
+        found.append((does, f'is "{action.text}", but no wheel of this rig is steered'))
+    if action.twist[1] and rig.law.kind != "planar":
+        found.append((does, f'is "{action.text}", but the law {rig.law.kind} does not move sideways'))
+    if action.verb == "follow" and binding is None:
+        found.append((does, f'is "{action.text}", but a letter has no stick to follow'))
+    if binding is not None:
+        if binding.when in ("held", "toggle") and not (action.lasts and action.verb != "follow"):
+            found.append(
+                (f"{patch.key}.when", f'is "{binding.when}", but "{action.text}" is done once; it acts on a press')
+            )
+        if binding.when.startswith("press") and action.lasts and action.verb != "on":
+            found.append((f"{patch.key}.when", f'is "{binding.when}", but "{action.text}" lasts; say held or toggle'))
+        if action.verb != "follow" and binding.channel in CHANNELS and not is_one_sided(binding.channel):
+            found.append(
+                (
+                    f"{patch.key}.channel",
+                    f'is "{binding.channel}", a stick; "{action.text}" needs a button or a trigger',
+                )
+            )
+        if (binding.rise_per_s or binding.fall_per_s) and action.verb != "motion":
+            found.append((f"{patch.key}.rise", f'and fall are for motions, but this does "{action.text}"'))
+    return found
+
+
+def _near(name: str, known: tuple[str, ...]) -> str:
+    from difflib import get_close_matches
+
+    near = get_close_matches(name, known, 1, 0.5)
+    return f'did you mean "{near[0]}"?' if near else f"it has {', '.join(known[:12])}"

@@ -1,0 +1,171 @@
+"""The tables of a rig file, and what follows from them. What is wrong between tables stands in `between`."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import numpy as np
+from pydantic import Field, field_validator
+
+from pivrex.rig.attachments import Attachment
+from pivrex.rig.base import Table
+from pivrex.rig.bindings import Binding
+from pivrex.rig.channels import is_one_sided
+from pivrex.rig.chassis import Chassis, Name
+from pivrex.rig.controls import Axis, Law, Limits, Shaping, SpeedLevels
+from pivrex.rig.motors import Motor
+from pivrex.rig.outputs import Output
+from pivrex.rig.plane import Gyro, Plane, UpsideDown
+from pivrex.rig.quantities import Quantity
+from pivrex.rig.sources import Link, RigSource
+from pivrex.rig.steering import Steering, SteeringMotor, steering_name
+
+__all__ = ["RigTables"]
+
+
+class RigTables(Table):
+    """One robot with its controls, table by table."""
+
+    name: Name = Field(description="The robot's name.", examples=["Plover"])
+    about: str = Field(default="", description="One line about it.", examples=["two driven wheels and a caster"])
+    rate_hz: Annotated[float, Quantity("frequency", at_least=20, at_most=200)] = Field(
+        default=60.0, alias="rate", description="How often a second the line is computed.", examples=["60 Hz"]
+    )
+    lag_s: Annotated[float, Quantity("time", at_least=0, at_most=5)] = Field(
+        default=0.1,
+        alias="lag",
+        description="How long the wheels take to follow (time constant), for the stand-in. A steering motor, which pushes no "
+        "robot, takes a quarter of it; a robot that coasts eight times as long.",
+        examples=["100 ms"],
+    )
+    chassis: Chassis = Field(description="The body and its wheels.")
+    motors: dict[Name, Motor] = Field(description="The motors that drive the wheels, by name.")
+    steering: Steering | None = Field(default=None, description="The steered wheels, if there are any.")
+    gyro: Gyro | None = Field(default=None, description="The gyro, if the robot has one.")
+    upside_down: UpsideDown | None = Field(
+        default=None, description="For a robot that also runs lying on its back, and senses it."
+    )
+    axes: dict[Name, Axis] = Field(
+        default_factory=dict,
+        description="Calibration of each axis; one that is left out reads -1 to 1 (a trigger 0 to 1).",
+    )
+    shaping: Shaping = Field(default=Shaping(), description="From fractions to fractions.")
+    law: Law = Field(description="What the sticks mean.")
+    plane: Plane = Field(default=Plane(), description="How the law planar is meant.")
+    limits: Limits = Field(default=Limits(), description="What gives way when it is too much.")
+    speed_levels: SpeedLevels = Field(default=SpeedLevels(), description="Speed levels chosen while driving.")
+    sources: dict[Name, RigSource] = Field(
+        default_factory=dict,
+        description="Sources beside keys, drawn sticks and gamepads: what the team has built or found.",
+    )
+    attachments: dict[Name, Attachment] = Field(
+        default_factory=dict, description="What the robot has beside its wheels."
+    )
+    bindings: tuple[Binding, ...] = Field(
+        default=(), description="What buttons, triggers, sticks and bits do beside the law."
+    )
+    link: Link | None = Field(
+        default=None, description="Where the real robot is; without it there is only the stand-in."
+    )
+
+    @field_validator("axes", mode="after")
+    @classmethod
+    def _triggers_begin_where_they_rest(cls, axes: dict[str, Axis]) -> dict[str, Axis]:
+        return {name: axis.of_channel(axis.channel or name) for name, axis in axes.items()}
+
+    def all_motors(self) -> dict[str, Motor | SteeringMotor]:
+        """Give every motor by its key in the file, those that drive before those that steer."""
+        found: dict[str, Motor | SteeringMotor] = {f"motors.{name}": motor for name, motor in self.motors.items()}
+        for wheel in self.steered:
+            found[f"steering.wheels.{wheel}"] = self.steering.wheels[wheel]  # type: ignore[union-attr]
+        return found
+
+    @property
+    def motor_names(self) -> tuple[str, ...]:
+        """The names of all motors, those that drive before those that steer, in the order of `all_motors`."""
+        return (*self.motors, *(steering_name(w) for w in self.steered))
+
+    def outputs(self) -> dict[str, Output]:
+        """Give every output by the key of its motor, in the order of `all_motors`."""
+        return {key: motor.output for key, motor in self.all_motors().items()}
+
+    def buttons(self) -> dict[str, str]:
+        """Give the buttons in use beside the law's axes, by the key that names them."""
+        keys = {
+            "speed_levels.up": self.speed_levels.up,
+            "speed_levels.down": self.speed_levels.down,
+            "plane.switch": self.plane.switch,
+            "plane.forward": self.plane.forward,
+            "plane.next_point": self.plane.next_point,
+            "steering.hold": self.steering.hold if self.steering is not None else "",
+        }
+        return {key: button for key, button in keys.items() if button}
+
+    @property
+    def steered(self) -> tuple[str, ...]:
+        """The names of the steered wheels, in the order of the chassis."""
+        motors = self.steering.wheels if self.steering is not None else {}
+        return tuple(w.name for w in self.chassis.wheels if w.steered and w.name in motors)
+
+    def axis(self, name: str) -> Axis:
+        """Give the calibration of an axis; the plain one if the file has none for it."""
+        if name in self.axes:
+            return self.axes[name]
+        return Axis.model_validate({"minimum": 0.0} if is_one_sided(name) else {})
+
+    def axis_of(self, source: str, channel: str) -> Axis:
+        """Give the calibration of a source's channel; of a source without its own the one that [axes] has."""
+        if source in self.sources:
+            found = self.sources[source].axes.get(channel)
+            if found is not None:
+                return found
+        for name, axis in self.axes.items():
+            if (axis.channel or name) == channel and axis.source in (source, "chosen"):
+                return axis
+        return Axis.model_validate({"minimum": 0.0} if is_one_sided(channel) else {})
+
+    def channel(self, axis_name: str) -> str:
+        """Give the channel that an axis reads."""
+        axis = self.axes.get(axis_name)
+        return axis.channel if axis is not None and axis.channel else axis_name
+
+    @property
+    def keeps_direction(self) -> bool:
+        """Whether a push goes the way it points, whatever curve and full speeds are."""
+        return self.law.kind == "planar" and self.shaping.direction == "kept"
+
+    @property
+    def dt_s(self) -> float:
+        """The time of one tick."""
+        return 1.0 / self.rate_hz
+
+    def wheel_top_m_s(self, wheel_name: str) -> float:
+        """The fastest that a wheel can roll."""
+        motor = next(m for m in self.motors.values() if wheel_name in m.wheels)
+        radius = next(w.radius_m for w in self.chassis.wheels if w.name == wheel_name)
+        return motor.wheel_top_rad_s * radius
+
+    def fastest(self, motion: tuple[float, float, float]) -> float:
+        """Give how many times a twist the slowest wheel allows, with nothing else asked for; 0 if none of it."""
+        geometry = self.chassis.geometry
+        needed = np.zeros(len(self.chassis.wheels))
+        clean = geometry.clean if geometry.drags else np.eye(3)
+        np.add.at(needed, geometry.of_wheel, (geometry.rows @ clean @ np.array(motion)) ** 2)
+        tops = np.array([self.wheel_top_m_s(w.name) for w in self.chassis.wheels])
+        driven = needed > 1e-18
+        return float((tops[driven] / np.sqrt(needed[driven])).min()) if driven.any() else 0.0
+
+    @property
+    def full_forward_m_s(self) -> float:
+        """What a forward fraction of 1 asks for; by default what the slowest wheel at full drive allows."""
+        return self.law.full_forward_m_s or self.fastest((1, 0, 0))
+
+    @property
+    def full_left_m_s(self) -> float:
+        """What a sideways fraction of 1 asks for; by default what the slowest wheel at full drive allows."""
+        return self.law.full_left_m_s or self.fastest((0, 1, 0))
+
+    @property
+    def full_turn_rad_s(self) -> float:
+        """What a turn fraction of 1 asks for; by default the fastest turn on the spot (two-sided: 2·V/track)."""
+        return self.law.full_turn_rad_s or self.fastest((0, 0, 1))
