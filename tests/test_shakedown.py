@@ -18,8 +18,9 @@ from pivrex.diagnosis.moves import Move, Runner
 from pivrex.diagnosis.offsets import offset_changes
 from pivrex.diagnosis.practice import practise, true_wires
 from pivrex.diagnosis.probes import Bench
-from pivrex.diagnosis.shakedown import Shakedown, Step
+from pivrex.diagnosis.shakedown import Shakedown
 from pivrex.diagnosis.smallest import Sweep
+from pivrex.diagnosis.steps import Step
 from pivrex.errors import PivrexError
 from pivrex.line.outputs import encode, settings_of
 from pivrex.rig import Rig, read_rig

@@ -35,7 +35,7 @@ def run(arguments: Sequence[str] | None = None) -> int:
     if not words or (words[0] not in COMMANDS and not words[0].startswith("-")):
         words.insert(0, "open")
     try:
-        if words[0] in ("open", "demo") and not {"--help", "-h"} & set(words):
+        if words[0] in ("open", "demo"):
             # these two lead to the screen, and need not wait for the command line's library
             from pivrex.cli.opening import open_by_words
 

@@ -16,23 +16,35 @@ from pivrex.errors import PivrexError
 if TYPE_CHECKING:
     from pivrex.rig.sources import Link
 
-__all__ = ["copy_demo", "open_by_words"]
+__all__ = ["SUMMARIES", "copy_demo", "open_by_words"]
 
 NOT_A_TERMINAL = (
     "pivrex needs a terminal to draw on; for scripts there are check, describe, wheels, map, shakedown and export"
 )
 
 
+SUMMARIES = {
+    "demo": "Copy the demo workspace and open it, with the recorded driver playing.",
+    "open": "Open a workspace; `pivrex [DIR]` does the same.",
+}
+"""What the commands that lead to the screen do."""
+
+_FAULTS = "faults of the stand-in's wiring to practise on: random, swap A/B, reverse A, encoder A, gyro"
+_LINK = "command the robot behind the rig's link, or behind this wire: udp:HOST:PORT, serial:PORT"
+
+
 def _parser(command: str) -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog=f"pivrex {command}", add_help=False)
-    parser.add_argument("folder", nargs="?")
-    parser.add_argument("--rig", default="")
-    parser.add_argument("--view", choices=("driver", "shaping", "chassis", "field"), default="field")
-    parser.add_argument("--theme", choices=("dusk", "noon", "plain"), default="")
-    parser.add_argument("--pad", action="store_true")
-    parser.add_argument("--fault", default="")
-    parser.add_argument("--seed", type=int, default=0)
-    parser.add_argument("--link", nargs="?", const="rig", default="")
+    """The words of the two commands. Not read by the library of the others: the screen need not wait for it."""
+    parser = argparse.ArgumentParser(prog=f"pivrex {command}", description=SUMMARIES[command])
+    where = "where the demo workspace goes; a fresh folder if left out" if command == "demo" else "the workspace"
+    parser.add_argument("folder", nargs="?", metavar="DIR", help=where)
+    parser.add_argument("--rig", default="", help="the rig to open, by name or path")
+    parser.add_argument("--view", default="field", help="driver, shaping, chassis or field")
+    parser.add_argument("--theme", choices=("dusk", "noon", "plain"), default="", help="the colours")
+    parser.add_argument("--pad", action="store_true", help="listen for stand-in gamepads")
+    parser.add_argument("--fault", default="", help=_FAULTS)
+    parser.add_argument("--seed", type=int, default=0, help="for random faults")
+    parser.add_argument("--link", nargs="?", const="rig", default="", help=_LINK)
     return parser
 
 

@@ -13,7 +13,8 @@ from pivrex.diagnosis.changes import Change
 from pivrex.diagnosis.correction import correct_text, corrections, is_right
 from pivrex.diagnosis.hypotheses import Wire
 from pivrex.diagnosis.moves import Move, Run, Runner
-from pivrex.diagnosis.shakedown import Place, Shakedown, Step
+from pivrex.diagnosis.shakedown import Place, Shakedown
+from pivrex.diagnosis.steps import Step
 from pivrex.line.outputs import encode, settings_of
 from pivrex.rig.rig import Rig
 from pivrex.sim.stand_in import StandIn

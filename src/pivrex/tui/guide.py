@@ -10,8 +10,9 @@ from pivrex.diagnosis.changes import Change, put_changes
 from pivrex.diagnosis.correction import corrections
 from pivrex.diagnosis.hypotheses import Answer
 from pivrex.diagnosis.moves import Move, Run
-from pivrex.diagnosis.shakedown import Option, Place, Shakedown, Step
+from pivrex.diagnosis.shakedown import Place, Shakedown
 from pivrex.diagnosis.smallest import MOST, Sweep
+from pivrex.diagnosis.steps import Option, Step
 from pivrex.errors import PivrexError
 from pivrex.session.messages import EndMove, MoveStandIn, PutBack, Stop
 from pivrex.tui.draw.parts import wrapped

@@ -1,0 +1,66 @@
+"""Commands that are the other end: a remote, a robot."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from pivrex.cli.options import RigName, here_or_demo
+from pivrex.errors import PivrexError
+
+__all__ = ["remote", "stand_in"]
+
+
+def remote(
+    rig: Annotated[str, typer.Argument(metavar="[RIG", help="A rig of this workspace by name, or a path.")] = "",
+    source: Annotated[str, typer.Argument(metavar="SOURCE]", help="One of its sources.")] = "",
+    pad: Annotated[bool, typer.Option("--pad", help="Be a gamepad of a Pivrex that runs here with --pad.")] = False,
+    port: Annotated[int, typer.Option(help="Of --pad: where Pivrex listens; found by itself if left out.")] = 0,
+    at: Annotated[
+        Path | None, typer.Option(help="Where the serial line shall be; what the rig says if left out.")
+    ] = None,
+    rate: Annotated[float, typer.Option(min=1, max=2000, help="How often a second a stream talks, in Hz.")] = 50.0,
+    play: Annotated[Path | None, typer.Option(help="Move as a recording says.")] = None,
+    script: Annotated[Path | None, typer.Option(help="Do what a file says, line by line.")] = None,
+    keys: Annotated[bool, typer.Option("--keys", help="Drive by single keys.")] = False,
+) -> None:
+    """Be a stand-in for a remote: of a rig's source (letters, packets, bits, a bare stick), or with --pad a gamepad.
+
+    Without --play, --script or --keys it does what is typed, such as "left_y -0.6".
+    """
+    from pivrex.cli.remote import be_a_pad, be_a_remote
+    from pivrex.rig import read_rig
+
+    if pad:
+        be_a_pad(port, play, script, keys)
+    elif rig and source:
+        be_a_remote(read_rig(here_or_demo(rig)), source, at, rate, play, script, keys)
+    else:
+        raise typer.BadParameter("say which RIG and which SOURCE of it, or --pad")
+
+
+def stand_in(
+    rig: RigName,
+    udp: Annotated[str, typer.Option(help="The UDP port it listens on, HOST:PORT or PORT.")] = "",
+    serial: Annotated[Path | None, typer.Option(help="Instead: where its serial line shall be.")] = None,
+    log: Annotated[Path | None, typer.Option(help="A CSV of what its motors were given, by its own clock.")] = None,
+    fault: Annotated[str, typer.Option(help="A fault that its motor driver complains of.")] = "",
+) -> int:
+    """Be a robot at the other end of a link, with the stand-in's physics; it speaks as docs/wire.md says."""
+    from pivrex.cli.stand_in import be_a_robot
+    from pivrex.rig import find_rig, read_rig
+    from pivrex.rig.transports import SerialTransport
+
+    path, folder = find_rig(str(here_or_demo(rig)), Path())
+    read = read_rig(path)
+    if not udp and serial is None:
+        if read.link is None:
+            raise PivrexError(f"{path}: the rig has no table [link]; say --udp PORT or --serial PATH")
+        wire = read.link.wire
+        if isinstance(wire, SerialTransport):
+            serial = Path(wire.port)
+        else:
+            udp = f"{wire.host}:{wire.port}"
+    return be_a_robot(read, folder.settings.field, udp, serial, log, fault)

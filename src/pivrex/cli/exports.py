@@ -1,0 +1,101 @@
+"""Commands that draw or write something for the notebook."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from pivrex.cli.options import Output, RigName
+from pivrex.errors import PivrexError
+
+__all__ = [
+    "export_chassis",
+    "export_curve",
+    "export_envelope",
+    "export_patches",
+    "export_path",
+    "export_ticks",
+    "export_wiring",
+]
+
+
+def export_curve(
+    rig: RigName,
+    output: Output,
+    function: Annotated[str, typer.Option("--function", "-f", help="Only this function.")] = "",
+) -> None:
+    """The response curves: what the stick says, and what is asked for."""
+    from pivrex.export.curve import write_curve
+    from pivrex.rig import find_rig, read_rig
+
+    _each(output, lambda file: write_curve(read_rig(find_rig(rig, Path())[0]), file, function))
+
+
+def export_path(rig: RigName, recording: Annotated[Path, typer.Argument(metavar="INPUT.csv")], output: Output) -> None:
+    """The path that a recording drives, or that a table of positions holds, on the field."""
+    from pivrex.export.path import write_path
+    from pivrex.rig import find_rig, read_rig
+
+    path, folder = find_rig(rig, Path())
+    _each(output, lambda file: write_path(read_rig(path), folder.settings.field, recording, file))
+
+
+def export_ticks(
+    rig: RigName,
+    recording: Annotated[Path, typer.Argument(metavar="INPUT.csv")],
+    output: Output,
+) -> None:
+    """The table of all ticks that a recording makes, as CSV."""
+    from pivrex.export.table import write_ticks
+    from pivrex.rig import find_rig, read_rig
+
+    path, folder = find_rig(rig, Path())
+    field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
+    _each(output, lambda file: write_ticks(read_rig(path), recording, field, file, True), (".csv",))
+
+
+def export_patches(rig: RigName, output: Output) -> None:
+    """What every control does: source, channel, action."""
+    from pivrex.export.patches import write_patches
+    from pivrex.rig import find_rig, read_rig
+
+    _each(output, lambda file: write_patches(read_rig(find_rig(rig, Path())[0]), file), (".csv", ".svg", ".pdf"))
+
+
+def export_wiring(rig: RigName, output: Output) -> None:
+    """The wiring: port, pin, and what it drives."""
+    from pivrex.export.wiring import write_wiring
+    from pivrex.rig import find_rig, read_rig
+
+    _each(output, lambda file: write_wiring(read_rig(find_rig(rig, Path())[0]), file), (".csv", ".svg", ".pdf"))
+
+
+def export_chassis(rig: RigName, output: Output) -> None:
+    """The robot from above, to scale, with the equation of every wheel."""
+    from pivrex.export.chassis import write_chassis
+    from pivrex.rig import find_rig, read_rig
+
+    _each(output, lambda file: write_chassis(read_rig(find_rig(rig, Path())[0]), file))
+
+
+def export_envelope(rig: RigName, output: Output) -> None:
+    """The speed envelope: how fast it goes in every direction, and while it turns."""
+    from pivrex.export.envelope import write_envelope
+    from pivrex.rig import find_rig, read_rig
+
+    _each(output, lambda file: write_envelope(read_rig(find_rig(rig, Path())[0]), file))
+
+
+def _each(files: list[Path], write: Any, allowed: tuple[str, ...] = (".svg", ".pdf")) -> None:
+    for file in files:
+        if file.suffix.lower() not in allowed and not (".csv" in allowed and str(file) == "-"):
+            raise PivrexError(
+                f"{file}: this is written as {', '.join(allowed)}, not as {file.suffix or 'a file without suffix'}"
+            )
+    for file in files:
+        write(file)
+        if str(file) != "-":
+            print(file, file=sys.stderr)

@@ -1,0 +1,151 @@
+"""Commands about a rig: its mistakes, what it is, what its wheels do."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from pivrex.cli.options import Json, RigName, print_json
+from pivrex.errors import RigError
+
+__all__ = ["check", "describe", "wheels", "wire"]
+
+
+def check(
+    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Rigs, recordings or a workspace.toml.")],
+) -> int:
+    """Read files and print every mistake in them, one a line: FILE:LINE: what."""
+    from pivrex.errors import RecordingError
+    from pivrex.formats.recording import Recording
+    from pivrex.rig import read_rig, read_workspace_file
+
+    wrong = 0
+    for file in files:
+        try:
+            if file.suffix == ".csv":
+                for _ in Recording(file).readings():
+                    pass
+            elif file.name == "workspace.toml":
+                read_workspace_file(file)
+            else:
+                read_rig(file)
+        except RigError as problem:
+            wrong += 1
+            print("\n".join(problem.lines()), file=sys.stderr)
+        except RecordingError as problem:
+            wrong += 1
+            print(problem, file=sys.stderr)
+        else:
+            print(f"{file}: no mistakes")
+    return 1 if wrong else 0
+
+
+def describe(
+    rig: RigName,
+    turn: Annotated[float, typer.Option(help="The turn whose wheel travel is told, in deg; left is +.")] = 90.0,
+    as_json: Json = False,
+) -> None:
+    """Say what a rig is: its law and its wheels."""
+    import math
+
+    from pivrex.rig import find_rig, read_rig
+    from pivrex.units import wrap_deg
+
+    read = read_rig(find_rig(rig, Path())[0])
+    wheels: list[dict[str, Any]] = [
+        {
+            "name": w.name,
+            "x_m": w.x_m,
+            "y_m": w.y_m,
+            "drive_deg": wrap_deg(math.degrees(w.drive_rad)),
+            "roller_deg": None if w.rollers_rad is None else math.degrees(w.rollers_rad) + 0.0,
+            "steered": w.steered,
+            "radius_m": w.radius_m,
+            "top_speed_m_s": read.wheel_top_m_s(w.name),
+        }
+        for w in read.chassis.wheels
+    ]
+    if as_json:
+        print_json({"name": read.name, "law": read.law.kind, "wheels": wheels})
+        return
+    from pivrex.line.questions.ask import can_do
+    from pivrex.line.questions.figures import side, travel_for, wheel_figures
+
+    aside = f", full left {read.full_left_m_s:.2f} m/s" if read.law.kind == "planar" else ""
+    print(f"{read.name}: {read.about}\nlaw {read.law.kind}, full forward {read.full_forward_m_s:.2f} m/s{aside}, "
+          f"full turn {math.degrees(read.full_turn_rad_s):.0f} deg/s\n{read.chassis.shape} chassis: {can_do(read)}")  # fmt: skip
+    spot, pivot = travel_for(read, math.radians(turn)), travel_for(read, math.radians(turn), side(read, left=True))
+    for wheel, w, f, rolled, pivoted in zip(read.chassis.wheels, wheels, wheel_figures(read), spot, pivot, strict=True):
+        counts = f", {f.counts_per_metre:.0f} counts/m" if f.counts_per_metre else ""
+        print(f"  wheel {w['name']}: {read.chassis.describe_wheel(wheel)}, x {w['x_m'] * 1e3:+.0f} mm, "
+              f"y {w['y_m'] * 1e3:+.0f} mm, radius {w['radius_m'] * 1e3:.0f} mm, top {w['top_speed_m_s']:.2f} m/s")  # fmt: skip
+        print(f"    a turn of it: {f.metres_per_turn * 1e3:.1f} mm{counts}, turns the robot {f.degrees_per_turn:.1f} deg on "
+              f"the spot; turned {turn:+g} deg: {rolled * 1e3:+.1f} mm on the spot, {pivoted * 1e3:+.1f} mm about its left side")  # fmt: skip
+
+
+def wire(rig: RigName, as_json: Json = False) -> None:
+    """Say what a robot's own end must agree on: the hash, what leaves for it, and what comes back. See docs/wire.md."""
+    from pivrex.devices.link import back_columns, wire_hash
+    from pivrex.line import Line
+    from pivrex.rig import find_rig, read_rig
+
+    line = Line(read_rig(find_rig(rig, Path())[0]))
+    out = [{"of": v.motor, "name": v.name, "unit": v.unit} for v in line.outputs.values]
+    sensed = [{"name": c.name, "unit": c.unit} for c in back_columns(line)]
+    if as_json:
+        print_json({"hash": wire_hash(line), "out": out, "sensed": sensed})
+        return
+    print(f"hash {wire_hash(line)}")
+    for i, value in enumerate(out, 1):
+        print(f"  out {i}: {value['of']} {value['name']}{' in ' + value['unit'] if value['unit'] else ''}")
+    for i, value in enumerate(sensed, 1):
+        print(f"  back {i}: {value['name']}{' in ' + value['unit'] if value['unit'] else ''}")
+
+
+def wheels(
+    rig: RigName,
+    forward: Annotated[float, typer.Option(help="m/s")] = 0.0,
+    left: Annotated[float | None, typer.Option(help="m/s; left out, what moves aside does not matter")] = None,
+    turn: Annotated[float, typer.Option(help="deg/s, counter-clockwise")] = 0.0,
+    field: Annotated[bool, typer.Option("--field", help="Take forward and left along the field.")] = False,
+    heading: Annotated[float, typer.Option(help="The robot's heading in deg, with --field.")] = 0.0,
+    steer: Annotated[str, typer.Option(help="Present angles of steered wheels in deg, A,B,...")] = "",
+    fit: Annotated[str, typer.Option(help="scale or clip; the rig's own if left out.")] = "",
+    as_json: Json = False,
+) -> None:
+    """Compute what every wheel must do for a motion."""
+    from pivrex.line.questions.ask import ask_wheels
+    from pivrex.rig import find_rig, read_rig
+
+    if fit not in ("", "scale", "clip"):
+        raise typer.BadParameter("--fit is scale or clip")
+    for name, value in (("--forward", forward), ("--left", left), ("--turn", turn), ("--heading", heading)):
+        if value is not None and not abs(value) < 1e6:
+            raise typer.BadParameter(f"{name} is {value}, but must be a number below a million")
+    read = read_rig(find_rig(rig, Path())[0])
+    answer = ask_wheels(read, forward, left, turn, heading if field else None, fit, _angles(steer))
+    if as_json:
+        print_json(answer)
+        return
+    for wheel in answer["wheels"]:
+        told = ", ".join(f"{k} {v:g}" for k, v in wheel["output"].items() if k != "kind")
+        points = "" if wheel["steer_deg"] is None else f"points {wheel['steer_deg']:+.1f} deg, "
+        print(f"  {wheel['name']}: {points}{wheel['speed_m_s']:+.3f} m/s, {wheel['speed_rad_s']:+.2f} rad/s, {told}")
+    twist = answer["twist"]
+    print(f"  achieves forward {twist['forward_m_s']:+.3f} m/s, left {twist['left_m_s']:+.3f} m/s, "
+          f"turn {twist['turn_deg_s']:+.1f} deg/s" + ("  ! limited" if answer["limited"] else ""))  # fmt: skip
+
+
+def _angles(text: str) -> list[float] | None:
+    if not text:
+        return None
+    try:
+        angles = [float(part) for part in text.split(",")]
+    except ValueError:
+        raise typer.BadParameter(f'--steer is "{text}", but must be angles in deg with commas between') from None
+    if not all(abs(a) < 1e6 for a in angles):
+        raise typer.BadParameter(f'--steer is "{text}"; an angle must be a number below a million')
+    return angles

@@ -1,0 +1,67 @@
+"""The steps of a shakedown: what comes next, what a person may answer, what is known of a port."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable
+from dataclasses import dataclass
+
+from pivrex.diagnosis.hypotheses import Wire
+from pivrex.diagnosis.moves import Move
+
+__all__ = ["Known", "Option", "Step"]
+
+
+@dataclass(frozen=True)
+class Option:
+    """An answer that a person may give, and what it would mean."""
+
+    text: str
+    outcome: Hashable
+    of: Callable[[Wire], Hashable] | None
+    """The outcome of a wire; None for an answer that tells nothing."""
+
+
+@dataclass(frozen=True)
+class Step:
+    """What comes next.
+
+    Attributes
+    ----------
+    kind : str
+        "ahead": the person points the steered wheels straight ahead. "floor": the person puts the robot on the floor.
+        "probe": the moves are carried out, then sensors or the person say what was seen. "contradiction": answers
+        exclude each other. "done": nothing more can be told.
+    text : str
+        What happens, in a sentence.
+    port : int
+        The port that is probed.
+    moves : tuple of Move
+        In order; what is seen counts from the beginning of the move ``seen_in`` to its end.
+    seen_in : int
+    asks : str
+        Who answers: "sensors"; "motion": a person says what moved; "reading": a person says what the numbers did.
+    options : tuple of Option
+        What a person may say.
+    bits : float
+        How much it is expected to tell.
+    """
+
+    kind: str
+    text: str
+    port: int = -1
+    moves: tuple[Move, ...] = ()
+    seen_in: int = 0
+    asks: str = "sensors"
+    options: tuple[Option, ...] = ()
+    bits: float = 0.0
+    across: tuple[Wire, float] | None = None
+
+
+@dataclass(frozen=True)
+class Known:
+    """What is known of a port by now: its motor and signs, None while open."""
+
+    port: str
+    motor: str | None
+    sign: int | None
+    encoder: int | None
