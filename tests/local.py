@@ -6,9 +6,10 @@ from pathlib import Path
 
 from pivrex.rig import open_folder
 from pivrex.session.core import Session
-from pivrex.session.messages import Request, SetUp, Status
+from pivrex.session.messages import Request, SetUp
 from pivrex.session.report import Report
 from pivrex.session.shared import Row
+from pivrex.session.status import Status
 from pivrex.tui.model import ScreenModel
 
 

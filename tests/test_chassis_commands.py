@@ -20,6 +20,7 @@ from pivrex.line.questions.ask import ask_wheels, can_do
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import open_folder, read_rig
 from pivrex.runs import play_through
+from pivrex.sim.stand_in import StandIn
 from tests.chassis import ALL, STEERED, demo_path, hub_by_moving, rig_of, rolled
 from tests.support import DEMO, TempCase, wait_for
 from tests.test_cli import Ran
@@ -197,7 +198,7 @@ class WhyTest(unittest.TestCase):
     def test_the_why_of_every_robot_names_its_stages(self) -> None:
         for name in ALL:
             rig = read_rig(demo_path(name))
-            line, robot = Line(rig), StandInRobot(rig, None)
+            line, robot = Line(rig), StandInRobot(StandIn(rig, None))
             state, raw = line.start(), line.rest()
             raw[0], raw[1] = -0.7, -0.7
             for _ in range(40):
@@ -217,7 +218,7 @@ class WhyTest(unittest.TestCase):
 
     def test_a_field_relative_motion_is_told_with_its_heading(self) -> None:
         rig = read_rig(demo_path("bittern"))
-        line, robot = Line(rig), StandInRobot(rig, None)
+        line, robot = Line(rig), StandInRobot(StandIn(rig, None))
         state, raw = line.start(), line.rest()
         turning = raw.copy()
         turning[line.channels.index("right_x")] = -1.0

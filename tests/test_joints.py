@@ -15,6 +15,7 @@ from pivrex.line.questions.neutral import not_at_rest
 from pivrex.rig import Rig, read_text
 from pivrex.rig.field import Field
 from pivrex.session.messages import MoveStandIn, Probe, SetUp, UseRig
+from pivrex.session.moving import Moving, State
 from pivrex.sim import Rollout, StandIn
 from pivrex.sim.wiring import faulty
 from tests.chassis import MECANUM, PLANAR, STEERED, rig_of
@@ -291,8 +292,8 @@ class GuardTest(RemoteCase):
 
         session = self.begin(source="keys")
         robot = Gone()
-        session._link = robot  # type: ignore[assignment]
-        session._set(live=True, held="")
+        session.robots.link = robot  # type: ignore[assignment]
+        session._board.set(moving=Moving(State.LIVE))
         self.ask(Probe(7, (Move(0, 0.2, 10),)))
         self.tick(3)
         self.assertEqual((session.status.probing, float(robot.told[0])), (7, 0.2))
@@ -301,7 +302,7 @@ class GuardTest(RemoteCase):
         self.assertEqual((session.status.probing, session.status.live), (0, False))
         self.assertEqual(session.status.held, robot.reason)
         np.testing.assert_array_equal(robot.told, session.line.resting())
-        session._link = None
+        session.robots.link = None
 
 
 class RigChangeTest(RemoteCase):

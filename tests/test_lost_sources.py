@@ -16,6 +16,7 @@ from unittest import mock
 import numpy as np
 
 from pivrex.devices.sentence import frame
+from pivrex.devices.sticks import DrawnSticks
 from pivrex.diagnosis.moves import Move
 from pivrex.formats.recording import Recording
 from pivrex.line import Line
@@ -38,7 +39,8 @@ from pivrex.session.messages import (
     UseRobot,
     WatchSources,
 )
-from tests.support import PLAIN, TempCase, wait_for
+from pivrex.session.recorder import Recorder
+from tests.support import PLAIN, TempCase, plain_rig, wait_for
 from tests.test_session import FakePad
 
 
@@ -252,16 +254,37 @@ class RadioTest(RemoteCase):
         path = self.folder / self.session.status.recording
         driven = [self.say(1, left_y=-i / 30) for i in range(30)]
         self.ask(Record())
-        self.assertIn(f"recorded inputs/{path.name}", self.session.status.note)
+        self.until(lambda: f"recorded inputs/{path.name}" in self.session.status.note)
         self.assertIn("radio.left_y", path.read_text("ascii").splitlines()[0])
         line = Line(self.rig)
         at = line.layout.at("outputs", "left_fraction")
         again = [float(row[at]) for row in play_through(self.rig, Recording(path), None, every_tick=True)]
-        np.testing.assert_allclose(again[: len(driven)], driven, atol=2e-5)
+        np.testing.assert_allclose(again[: len(driven)], driven, atol=1e-6)  # six digits are sent
         # and in the session itself, as a source
         name = f"recording {path.stem}"
         self.ask(ChooseSource(name))
         self.assertEqual(self.session.status.source, name)
+
+    def test_a_recording_keeps_every_bit_and_is_written_beside_the_clock(self) -> None:
+        sticks = DrawnSticks()
+        recorder = Recorder(self.folder, sticks, Line(plain_rig()), 10.0)
+        values = [1 / 3, 0.1, -1e-9, float("nan")]
+        for i, value in enumerate(values):
+            recorder.add({"sticks": {"left_y": value}}, {"sticks": sticks}, 10.0 + i / 60)
+        recorder.end(11.0)
+        recorder.wait()
+        self.assertTrue(recorder.done)
+        rows = [row.raw["left_y"] for row in Recording(recorder.path).readings()]
+        self.assertEqual(rows, [1 / 3, 0.1, -1e-9, 0.0, 0.0])
+
+    def test_a_disk_that_fails_ends_a_recording_and_not_the_drive(self) -> None:
+        sticks = DrawnSticks()
+        recorder = Recorder(self.folder, sticks, Line(plain_rig()), 0.0)
+        with mock.patch.object(recorder, "_write_what_came", side_effect=OSError(28, "No space left on device")):
+            recorder.end(1.0)
+            recorder.wait()
+        self.assertEqual(recorder.problem, "no space left on device")
+        recorder.add({"sticks": {"left_y": 1.0}}, {"sticks": sticks}, 2.0)
 
     def test_a_source_has_its_own_calibration(self) -> None:
         self.begin(radio(self.port) + "[sources.radio.axes.left_y]\nminimum = -0.5\nmaximum = 0.5\n")
@@ -276,9 +299,11 @@ class RadioTest(RemoteCase):
         self.say(3)
         before = self.session.inputs.remotes["radio"]
         self.ask(UseRig(read_text(PLAIN + radio(self.port) + "x = 1\n".replace("x = 1\n", ""), Path("t.toml"), Rig), 1))
+        self.tick()
         self.assertIs(self.session.inputs.remotes["radio"], before)
         other = free_port()
         self.ask(UseRig(read_text(PLAIN + radio(other), Path("t.toml"), Rig), 2))
+        self.tick()
         self.assertIsNot(self.session.inputs.remotes["radio"], before)
         self.assertEqual(self.forward(), 0.0)
         self.one.socket.close()

@@ -169,7 +169,7 @@ class Drive:
 
     def __init__(self, rig: Rig, words: str = "none") -> None:
         self.rig, self.line = rig, Line(rig)
-        self.robot = StandInRobot(rig, None, wiring=faulty(rig, words))
+        self.robot = StandInRobot(StandIn(rig, None, wiring=faulty(rig, words)))
         self.state = self.line.start()
         self.row = np.zeros(0)
 
@@ -294,7 +294,7 @@ class WholeDriveTest(unittest.TestCase):
         truth = wiring_of(rig)
         wrong = replace(truth, offsets={**truth.offsets, "front left": truth.offsets["front left"] + 1.0})
         drive = Drive(rig)
-        drive.robot = StandInRobot(rig, None, wiring=wrong)
+        drive.robot = StandInRobot(StandIn(rig, None, wiring=wrong))
         drive.go(0.5, left_y=-0.4)
         self.assertAlmostEqual(drive.robot.state.angle[0] - drive.robot.state.angle[1], -1.0, delta=0.15)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Literal
 
+from pivrex.devices.source import BY_HAND
 from pivrex.rig.channels import CHANNELS, STICKS
 
 __all__ = ["DRIVE_KEYS", "Keyboard", "KeysMode"]
@@ -41,6 +42,7 @@ class Keyboard:
     """
 
     name = kind = "keys"
+    can = BY_HAND
     lost = ""
 
     def __init__(self) -> None:

@@ -8,6 +8,7 @@ import warnings
 from collections.abc import Mapping
 from typing import Any
 
+from pivrex.devices.source import TAKES_OVER
 from pivrex.rig.channels import STICKS
 
 __all__ = ["PAD_BUTTONS", "Pad", "Pads"]
@@ -29,6 +30,7 @@ class Pad:
     """
 
     kind = "gamepad"
+    can = TAKES_OVER
 
     def __init__(self, sdl: Any, index: int, name: str, identity: str) -> None:
         self._sdl = sdl

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from pivrex.devices.source import PLAYS
 from pivrex.errors import RecordingError
 from pivrex.formats.player import Player
 from pivrex.formats.recording import Recording
@@ -16,6 +17,7 @@ class RecordedDriver:
     """The source that plays a recording. It stands still while it is not advanced."""
 
     kind = "recording"
+    can = PLAYS
 
     def __init__(self, recording: Recording, dt_s: float) -> None:
         self.name = f"recording {recording.path.stem}"

@@ -8,6 +8,7 @@ from pivrex.devices.decode.letters import LettersReader
 from pivrex.devices.decode.message import Message, shown
 from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.health import Tally
+from pivrex.devices.source import TAKES_OVER
 from pivrex.devices.transports.opening import open_transport
 from pivrex.devices.transports.tcp import Tcp
 from pivrex.devices.transports.udp import Udp as UdpSocket
@@ -36,6 +37,8 @@ class RemoteSource:
     lost : str
         Why it cannot be read any more; empty while it can. Before the first message it is lost too: nobody has spoken.
     """
+
+    can = TAKES_OVER
 
     def __init__(self, rig: Rig, name: str) -> None:
         spec = rig.sources[name]

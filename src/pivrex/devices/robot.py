@@ -7,10 +7,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.rig.field import Field
-from pivrex.rig.rig import Rig
 from pivrex.sim.stand_in import StandIn, StandInState
-from pivrex.sim.wiring import Wiring
 
 __all__ = ["Robot", "StandInRobot"]
 
@@ -44,11 +41,9 @@ class StandInRobot:
 
     title = "stand-in"
 
-    def __init__(
-        self, rig: Rig, field: Field | None, state: StandInState | None = None, wiring: Wiring | None = None
-    ) -> None:
-        self._model = StandIn(rig, field, wiring)
-        self.state = state if state is not None and self._model.fits(state) else self._model.start()
+    def __init__(self, model: StandIn, state: StandInState | None = None) -> None:
+        self._model = model
+        self.state = state if state is not None and model.fits(state) else model.start()
 
     def sense(self) -> Floats:
         return self._model.sense(self.state)

@@ -3,17 +3,50 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Protocol
+from dataclasses import dataclass
+from typing import Protocol, runtime_checkable
 
-__all__ = ["Source"]
+from pivrex.line.line import Line
+
+__all__ = ["BY_HAND", "PLAYS", "TAKES_OVER", "Abilities", "Playing", "Source"]
+
+
+@dataclass(frozen=True)
+class Abilities:
+    """What a source may do.
+
+    Attributes
+    ----------
+    live : bool
+        Whether it may drive a robot on a link.
+    plays : bool
+        Whether it goes on by itself from tick to tick: no hands need be at rest for it, none is lost with it, it gives way
+        to a hand, it is not recorded, and nobody listens to it unless it drives.
+    takes_over : bool
+        Whether a pressed button of it takes over from one that plays.
+    """
+
+    live: bool = True
+    plays: bool = False
+    takes_over: bool = False
+
+
+BY_HAND = Abilities()
+"""What is moved on the screen: the session is asked for it."""
+
+TAKES_OVER = Abilities(takes_over=True)
+"""What is held in the hand, or sends by itself."""
+
+PLAYS = Abilities(live=False, plays=True)
+"""What was recorded."""
 
 
 class Source(Protocol):
     """A source of raw readings, in the channels of `pivrex.rig.channels`.
 
     ``name`` is unique among the sources that are there, and the same when the device comes back. ``kind`` is "keys",
-    "sticks", "gamepad" or "recording"; ``title`` is for the screen; ``lost`` says why it cannot be read any more, and
-    is empty while it can.
+    "sticks", "gamepad", "recording", or that of a source of the rig: "numbers", "letters", "packets" or "frames"; ``title``
+    is for the screen; ``lost`` says why it cannot be read any more, and is empty while it can.
     """
 
     @property
@@ -28,10 +61,39 @@ class Source(Protocol):
     @property
     def lost(self) -> str: ...
 
+    @property
+    def can(self) -> Abilities: ...
+
     def channels(self) -> frozenset[str]:
         """Give the channels that it has."""
         ...
 
     def read(self, now_s: float) -> Mapping[str, float]:
         """Give the readings of this instant; ``now_s`` is a clock that only goes forward."""
+        ...
+
+
+@runtime_checkable
+class Playing(Protocol):
+    """What a source that plays has beside that."""
+
+    @property
+    def ended(self) -> bool:
+        """Whether its last reading has been given."""
+        ...
+
+    def rewind(self) -> None:
+        """Go back to its beginning."""
+        ...
+
+    def advance(self) -> None:
+        """Go on by one tick."""
+        ...
+
+    def driven_by(self, line: Line) -> str:
+        """Give the source of the line's rig whose readings these are; empty if they are those of none."""
+        ...
+
+    def columns_for(self, line: Line) -> tuple[str, ...]:
+        """Give the name, among its readings, of each of the line's inputs; empty where there is none."""
         ...

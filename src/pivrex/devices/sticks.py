@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from math import isfinite
 
+from pivrex.devices.source import BY_HAND
 from pivrex.rig.channels import CHANNELS
 
 __all__ = ["DrawnSticks"]
@@ -14,6 +15,7 @@ class DrawnSticks:
     """The source "sticks": what the screen says they are at. Let go, they spring back to rest."""
 
     name = kind = "sticks"
+    can = BY_HAND
     title = "sticks on the screen"
     lost = ""
 

@@ -13,9 +13,10 @@ from pivrex.session.child import be_the_session
 from pivrex.session.ring_size import RING_BYTES
 
 if TYPE_CHECKING:
-    from pivrex.session.messages import Request, SetUp, Status
+    from pivrex.session.messages import Request, SetUp
     from pivrex.session.report import Report
     from pivrex.session.shared import Ring, Row
+    from pivrex.session.status import Status
 
 __all__ = ["SessionClient"]
 
@@ -39,8 +40,8 @@ class SessionClient:
         self._process.start()
         theirs.close()
 
-        from pivrex.session.messages import Status
         from pivrex.session.shared import Ring
+        from pivrex.session.status import Status
 
         self._ring: Ring = Ring(memory)
         self._seen = 0

@@ -1,27 +1,34 @@
-"""The session's inputs: every source, which of them count now, and what the line hears of them."""
+"""The session's inputs: every source, which of them drives, which count now, and what the line hears of them."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
 
+from pivrex.devices.keys import Keyboard
 from pivrex.devices.recorded import RecordedDriver
 from pivrex.devices.remote import RemoteSource, remotes_of
-from pivrex.devices.source import Source
-from pivrex.line import Line
-from pivrex.rig import Rig
+from pivrex.devices.source import Playing, Source
+from pivrex.devices.sticks import DrawnSticks
+from pivrex.errors import RecordingError
+from pivrex.formats.recording import Recording
+from pivrex.line.layout import Floats
+from pivrex.line.line import Line
+from pivrex.line.questions.neutral import not_at_rest
 from pivrex.rig.channels import STICKS
+from pivrex.session.board import Board
 from pivrex.session.guard import Guard
-from pivrex.session.messages import SourceInfo
+from pivrex.session.status import SourceInfo
 
 __all__ = ["SessionInputs"]
 
-Floats = NDArray[np.float64]
-
 TAKE_OVER = 0.5
-"""A button of a gamepad or remote pressed this far takes over from a recording."""
+"""A button of a gamepad or remote pressed this far takes over from a source that plays."""
+
+KEYS = "keys"
+"""The source that is always there and at rest."""
 
 
 class SessionInputs:
@@ -38,20 +45,59 @@ class SessionInputs:
         What each source said in this tick, as far as it counts.
     lost : str
         Why the robot must stop: which source that moves it is not listened to; empty if it need not.
+    raw : (R,) float64 or None
+        What the line heard last.
     """
 
-    def __init__(self, *always: Source) -> None:
-        self.sources: dict[str, Source] = {s.name: s for s in always}
+    def __init__(self, board: Board, line: Line, recordings: tuple[Path, ...]) -> None:
+        self._board, self._line = board, line
+        self.keys, self.sticks = Keyboard(), DrawnSticks()
+        self.sources: dict[str, Source] = {s.name: s for s in (self.keys, self.sticks)}
         self.remotes: dict[str, RemoteSource] = {}
         self.guards: dict[str, Guard] = {}
         self.readings: dict[str, Mapping[str, float]] = {}
         self.lost = ""
+        self.raw: Floats | None = None
         self._away: set[str] = set()
         """Gamepads that are lost."""
+        self._recordings = list(recordings)
+        board.set(source=KEYS)
+        self._open_recordings()
+        self._open_remotes()
 
-    def open_remotes(self, rig: Rig) -> None:
-        """Open the wires of a rig's own sources; one that is described as before stays open."""
-        wanted = remotes_of(rig, self.remotes)
+    @property
+    def driver(self) -> Source:
+        """The source that drives."""
+        return self.sources[self._board.status.source]
+
+    @property
+    def driver_name(self) -> str:
+        """The source whose calibration counts."""
+        driver = self.driver
+        return driver.driven_by(self._line) if isinstance(driver, Playing) else driver.name
+
+    # --- which there are ---
+
+    def use(self, line: Line) -> str:
+        """Go on with a changed rig's line; gives why the robot must stop for it, empty if it need not."""
+        other_rate = line.dt_s != self._line.dt_s
+        self._line, self.raw = line, None
+        self._open_remotes()
+        if other_rate:
+            self._open_recordings()
+        if self._board.status.source not in self.sources:
+            self.rest_on_keys()
+        self.tell()
+        lacks = self.lacks(self.driver)
+        if not lacks:
+            return ""
+        reason = f"{self.driver.name} has no {', '.join(lacks)}, which the law {line.rig.law.kind} reads"
+        self.rest_on_keys()
+        return reason
+
+    def _open_remotes(self) -> None:
+        """Open the wires of the rig's own sources; one that is described as before stays open."""
+        wanted = remotes_of(self._line.rig, self.remotes)
         for name, remote in self.remotes.items():
             if wanted.get(name) is not remote:
                 remote.close()
@@ -63,10 +109,30 @@ class SessionInputs:
             if name not in self.guards:
                 self.guards[name] = Guard(remote)
 
-    def pads_are(self, pads: Mapping[str, Source], line: Line, chosen: str) -> list[str]:
-        """Take the gamepads that are there now; gives what is to be said. One that was in use and is gone stays listed as
-        lost until it is back.
-        """
+    def _open_recordings(self) -> None:
+        """Open all recordings at the rig's rate."""
+        for name in [n for n, s in self.sources.items() if s.can.plays]:
+            del self.sources[name]
+        for path in self._recordings:
+            self._open(path)
+
+    def add_recording(self, path: Path) -> None:
+        """Let a new recording be chosen."""
+        self._recordings.append(path)
+        self._open(path)
+        self.tell()
+
+    def _open(self, path: Path) -> None:
+        try:
+            driver = RecordedDriver(Recording(path), self._line.dt_s)
+        except RecordingError as problem:
+            self._board.note(str(problem))
+            return
+        self.sources[driver.name] = driver
+
+    def pads_are(self, pads: Mapping[str, Source]) -> None:
+        """Take the gamepads that are there now. One that was in use and is gone stays listed as lost until it is back."""
+        line, chosen = self._line, self._board.status.source
         known = {name: s for name, s in self.sources.items() if s.kind == "gamepad" and name not in self._away}
         notes = []
         for name in [name for name, source in known.items() if pads.get(name) is not source]:
@@ -90,13 +156,75 @@ class SessionInputs:
                 notes.append(f"{pads[name].title} is back; let go of it")
             else:
                 notes.append(f"{pads[name].title} is there; press one of its buttons to take over")
-        return notes
+        for note in notes:
+            self._board.note(note)
+        if notes:
+            self.tell()
 
-    def listen(self, line: Line, chosen: str, now_s: float) -> bool:
-        """Read every source that somebody listens to; tells whether one was lost or came back.
+    def tell(self) -> None:
+        """Tell the screen what may be chosen."""
+        waits = {n: self.guards[n].reason if n in self.guards else s.lost for n, s in self.sources.items()}
+        infos = (SourceInfo(n, s.kind, s.title, self.lacks(s), waits[n]) for n, s in self.sources.items())
+        self._board.set(sources=tuple(infos))
 
-        What is lost or not at rest yet counts for nothing.
+    def lacks(self, source: Source) -> tuple[str, ...]:
+        """Name the channels that the law reads and a source has not."""
+        there, line = source.channels(), self._line
+        needed = line.inputs.wanted[: len(line.functions)]
+        return tuple(c for kind, c in needed if c not in there and kind in ("chosen", source.kind))
+
+    # --- which of them drives ---
+
+    def choose(self, name: str) -> str:
+        """Let a source drive, if it can; gives why a live robot must stop for it, empty if none drives that did not."""
+        source = self.sources.get(name)
+        if source is None:
+            self._board.note(f"there is no source {name} any more")
+            return ""
+        lacks = self.lacks(source)
+        if lacks:
+            law = self._line.rig.law.kind
+            self._board.note(f"{source.title} has no {', '.join(lacks)}, which the law {law} reads")
+            return ""
+        if name == self._board.status.source:
+            return ""
+        self.rest_hands()
+        self._board.set(source=name)
+        self._board.note(f"now driving: {source.title}")
+        return f"the source was changed to {source.title}"
+
+    def rest_hands(self) -> None:
+        """Bring keys and drawn sticks to rest."""
+        self.keys.rest()
+        self.sticks.rest()
+
+    def rest_on_keys(self) -> None:
+        """Fall back to a source that is always there and at rest."""
+        self.keys.rest()
+        self._board.set(source=KEYS)
+
+    def pressed(self) -> str:
+        """Name a source one of whose buttons is pressed and that may take over so; empty if none is. One that the rig
+        listens to beside the driver does not count.
         """
+        for name, readings in self.readings.items():
+            beside = any(s == name for s, _ in self._line.inputs.wanted)
+            if beside or not self.sources[name].can.takes_over:
+                continue
+            if any(v >= TAKE_OVER for c, v in readings.items() if c.startswith("button_")):
+                return name
+        return ""
+
+    # --- what is heard ---
+
+    def poll(self, now_s: float) -> None:
+        """Take what remotes have sent."""
+        for remote in self.remotes.values():
+            remote.poll(now_s)
+
+    def listen(self, now_s: float) -> None:
+        """Read every source that somebody listens to. What is lost or not at rest yet counts for nothing."""
+        line, chosen = self._line, self._board.status.source
         heard = {chosen, *self.remotes} | {s for s, _ in line.inputs.wanted}
         self.readings, self.lost, changed = {}, "", False
         for name, source in self.sources.items():
@@ -108,31 +236,33 @@ class SessionInputs:
                 before = guard.reason
                 readings = guard.look(line, readings, name == chosen, now_s)
                 changed |= guard.reason != before
-                if guard.reason and not guard.share and self._moves(source, line, chosen):
+                if guard.reason and not guard.share and self._moves(source):
                     self.lost = _loss(source, guard)
                 if not guard.reason and source.kind == "gamepad":
                     del self.guards[name]
             self.readings[name] = readings
-        return changed
+        if changed:
+            self.tell()
 
-    def _moves(self, source: Source, line: Line, chosen: str) -> bool:
+    def _moves(self, source: Source) -> bool:
         """Tell whether the robot must stop without this source: it drives, or a function of the law is always its own.
 
         Of one that only has buttons or letters beside it is enough that these come to rest.
         """
-        if self.sources[chosen].kind == "recording":
+        driver, line = self.driver, self._line
+        if driver.can.plays:
             return False
-        names = {source.name, source.kind} | ({"chosen"} if source.name == chosen else set())
+        names = {source.name, source.kind} | ({"chosen"} if source is driver else set())
         return any(s in names for s, _ in line.inputs.wanted[: len(line.functions)])
 
-    def gather(self, line: Line, chosen: str, shown: Callable[[str], float]) -> Floats:
+    def gather(self, shown: Callable[[str], float]) -> Floats:
         """Put all channels of this instant into one row, (R,). A stick that is not there is NaN, which counts as rest.
 
         ``shown`` gives the session's own states, for lamps.
         """
-        found = self.readings
-        driver, said = self.sources[chosen], self.readings[chosen]
-        columns = driver.columns_for(line) if isinstance(driver, RecordedDriver) else None
+        line, driver, found = self._line, self.driver, self.readings
+        said = found[driver.name]
+        columns = driver.columns_for(line) if isinstance(driver, Playing) else None
         raw = np.empty(len(line.inputs.wanted))
         for i, (source, channel) in enumerate(line.inputs.wanted):
             if source == "session":
@@ -149,31 +279,19 @@ class SessionInputs:
             if value is None:
                 value = np.nan if channel in STICKS or channel.endswith("_trigger") else 0.0
             raw[i] = value
+        self.raw = raw
         return raw
 
-    def pressed(self, line: Line) -> str:
-        """Name a gamepad or remote one of whose buttons is pressed; empty if none is. One that the rig listens to beside
-        the driver does not count.
-        """
-        for name, readings in self.readings.items():
-            beside = any(s == name for s, _ in line.inputs.wanted)
-            if self.sources[name].kind in ("keys", "sticks", "recording") or beside:
-                continue
-            if any(v >= TAKE_OVER for c, v in readings.items() if c.startswith("button_")):
-                return name
-        return ""
+    def not_at_rest(self) -> str:
+        """Say what is not at rest in the newest readings, or lost; empty if the robot may begin to move."""
+        if self.raw is None:
+            return "no reading has come yet"
+        return self.lost or not_at_rest(self._line, self.raw, self.driver_name)
 
-    @staticmethod
-    def lacks(source: Source, line: Line) -> tuple[str, ...]:
-        """Name the channels that the law reads and a source has not."""
-        there = source.channels()
-        needed = line.inputs.wanted[: len(line.functions)]
-        return tuple(c for kind, c in needed if c not in there and kind in ("chosen", source.kind))
-
-    def infos(self, line: Line) -> tuple[SourceInfo, ...]:
-        """List what may be chosen."""
-        waits = {n: self.guards[n].reason if n in self.guards else s.lost for n, s in self.sources.items()}
-        return tuple(SourceInfo(n, s.kind, s.title, self.lacks(s, line), waits[n]) for n, s in self.sources.items())
+    def close(self) -> None:
+        """Let every wire go."""
+        for remote in self.remotes.values():
+            remote.close()
 
 
 def _loss(source: Source, guard: Guard) -> str:

@@ -1,4 +1,4 @@
-"""What the screen asks of the session, and what the session tells the screen. Plain records that pickle."""
+"""What the screen asks of the session. Plain records that pickle."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from pivrex.devices.keys import KeysMode
-from pivrex.diagnosis.moves import Move, Run
+from pivrex.diagnosis.moves import Move
 from pivrex.rig import Field, Rig
 from pivrex.rig.sources import Link
 
@@ -25,14 +25,11 @@ __all__ = [
     "MoveStandIn",
     "MoveSticks",
     "Probe",
-    "Probed",
     "PutBack",
     "Record",
     "Request",
     "SetKeysMode",
     "SetUp",
-    "SourceInfo",
-    "Status",
     "StepLevel",
     "Stop",
     "UseRig",
@@ -83,15 +80,6 @@ class MoveStandIn:
     """Take the stand-in in hand: "lift" it onto a block, "lower" it, "turn over", "point ahead" its steered wheels."""
 
     what: str
-
-
-@dataclass(frozen=True)
-class Probed:
-    """What came of a probe; ``eyes`` is what a person beside the stand-in saw of its first move, in words."""
-
-    number: int
-    runs: tuple[Run, ...]
-    eyes: str = ""
 
 
 @dataclass(frozen=True)
@@ -222,76 +210,3 @@ Request = (
     | UseRobot
     | Leave
 )
-
-
-@dataclass(frozen=True)
-class SourceInfo:
-    """A source that may be chosen. ``lacks`` names the channels that the rig reads and it does not have; ``waits`` says
-    why it is not listened to now.
-    """
-
-    name: str
-    kind: str
-    title: str
-    lacks: tuple[str, ...] = ()
-    waits: str = ""
-
-
-@dataclass(frozen=True)
-class Status:
-    """All that the screen must know beside the Ticks. Sent whenever something in it changes.
-
-    Attributes
-    ----------
-    live : bool
-        Whether the person has gone live.
-    held : str
-        Why the robot is stopped; empty while it may move.
-    lost : str
-        Which source that moves the robot is not listened to, and why; the robot is at rest until it is back and let go.
-    recording : str
-        The file that is being recorded; empty for none.
-    linked : str
-        "off" where the stand-in is commanded; "heard" or what is wrong where a robot behind a link is.
-    source : str
-        The name of the chosen source.
-    sources : tuple of SourceInfo
-        Those that may be chosen.
-    keys_mode : str
-        The way keys drive.
-    serial : int
-        Of the rig in use.
-    robot : str
-        What the robot is.
-    note : str
-        The last thing worth saying, numbered by ``notes``.
-    pad_port : int
-        Where stand-in gamepads may connect; 0 if nowhere.
-    runs : int
-        Counts how often the robot was put back at its start.
-    probing : int
-        The number of the probe that is being carried out; 0 for none.
-    probed : Probed or None
-        The last one that is over.
-    lifted, over : bool
-        Whether the stand-in stands on a block, and whether it lies on its back.
-    """
-
-    live: bool = False
-    held: str = ""
-    lost: str = ""
-    recording: str = ""
-    linked: str = "off"
-    source: str = ""
-    sources: tuple[SourceInfo, ...] = ()
-    keys_mode: KeysMode = "latched"
-    serial: int = 0
-    robot: str = "stand-in"
-    note: str = ""
-    notes: int = 0
-    pad_port: int = 0
-    runs: int = 0
-    probing: int = 0
-    probed: Probed | None = None
-    lifted: bool = False
-    upside_down: bool = False

@@ -14,11 +14,13 @@ import warnings
 from multiprocessing.connection import Connection
 from typing import TYPE_CHECKING
 
+from pivrex.session.building import Beside
 from pivrex.session.clock import Clock
 from pivrex.session.core import Session
-from pivrex.session.messages import Leave, SetUp, Status, Stop
+from pivrex.session.messages import Leave, SetUp, Stop
 from pivrex.session.places import log_file, runtime_folder
 from pivrex.session.shared import Ring, Row
+from pivrex.session.status import Status
 from pivrex.session.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -34,6 +36,9 @@ SILENT_S = 3.0
 
 AFTER_START_S = 0.5
 
+SWITCH_S = 0.0005
+"""What works beside the clock gives way to it after so long."""
+
 FROZEN_S = 0.15
 """A program that stood still for longer was left alone by its robot too, whose watchdog has this time."""
 
@@ -45,6 +50,7 @@ def run(wire: Connection, ring_name: str) -> None:
     terminal = Terminal()
     _detach_from_terminal()
     _come_first()
+    sys.setswitchinterval(SWITCH_S)
     try:
         ring = Ring.attach(ring_name)
         setup = wire.recv()
@@ -82,7 +88,7 @@ def _come_first() -> None:
 class _Loop:
     def __init__(self, wire: Connection, ring: Ring, setup: SetUp) -> None:
         self._wire, self._ring = wire, ring
-        self._session = Session(setup)
+        self._session = Session(setup, Beside())
         self._session.rest()  # before anything else is computed, the robot has been told to rest
         self._pads: Pads | None = None
         self._loading = _PadsLoader() if setup.gamepads else None
@@ -114,7 +120,7 @@ class _Loop:
 
     def _once(self, now_s: float, late_s: float) -> None:
         try:
-            if now_s - self._ticked_s > FROZEN_S and self._session.commands_a_robot:
+            if now_s - self._ticked_s > FROZEN_S and self._session.robots.drives_a_real_one:
                 self._session.handle(Stop(f"the program stood still for {now_s - self._ticked_s:.2f} s"), now_s)
             self._ticked_s = now_s
             self._listen(now_s)

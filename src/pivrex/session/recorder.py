@@ -2,26 +2,39 @@
 
 from __future__ import annotations
 
+import threading
+from collections import deque
 from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
 
 from pivrex.devices.source import Source
 from pivrex.files import free_name
-from pivrex.line import Line
 from pivrex.line.layout import plain
+from pivrex.line.line import Line
 from pivrex.rig.channels import CHANNELS
 
 __all__ = ["Recorder"]
 
 WRITE_EVERY_S = 1.0
 
+LONGEST_WAIT_S = 3.0
+"""A disk that takes longer is not waited for."""
+
 
 class Recorder:
-    """Writes readings line by line, only when one has changed. Whole lines reach the disk every second, so that a kill
-    leaves a file that can be read.
+    """Takes readings tick by tick and keeps those that changed. A thread beside the clock writes them, every bit of them:
+    whole lines reach the disk every second, so that a kill leaves a file that can be read.
 
-    Raises ``OSError`` when it cannot write.
+    Raises ``OSError`` if the file cannot be begun.
+
+    Attributes
+    ----------
+    path : Path
+    source : str
+        The source that drives.
+    problem : str
+        Why it cannot write any more; empty while it can.
     """
 
     def __init__(self, folder: Path, source: Source, line: Line, now_s: float) -> None:
@@ -38,37 +51,65 @@ class Recorder:
         short = "".join(c if c.isalnum() else "-" for c in source.name.lower())
         self.path = free_name(folder, f"{short}-{datetime.now():%Y%m%d-%H%M%S}", ".csv")
         self.source = source.name
+        self.problem = ""
         self._stream = self.path.open("x", encoding="ascii", newline="", buffering=1 << 16)
         self._stream.write(",".join(("t", *heard)) + "\r\n")
         self._stream.flush()
-        self._began_s = self._written_s = now_s
-        self._last: tuple[str, ...] = ()
+        self._began_s = now_s
+        self._last: tuple[float, ...] = ()
         self._at_s = -1.0
+        self._lines: deque[tuple[float, tuple[float, ...]]] = deque()
+        self._ended = threading.Event()
+        self._thread = threading.Thread(target=self._write, daemon=True)
+        self._thread.start()
+
+    @property
+    def done(self) -> bool:
+        """Whether all of it is on the disk, or cannot be."""
+        return not self._thread.is_alive()
 
     def add(self, readings: Mapping[str, Mapping[str, float]], sources: Mapping[str, Source], now_s: float) -> None:
         """Take a tick's readings of all sources; what is not there counts as 0."""
         of_kind = {sources[name].kind: found for name, found in readings.items()}
-        cells = tuple(
-            _cell(readings.get(name, of_kind.get(name, {})).get(channel, 0.0)) for name, channel in self._heard.values()
+        values = tuple(
+            readings.get(name, of_kind.get(name, {})).get(channel, 0.0) for name, channel in self._heard.values()
         )
-        if cells != self._last:
-            self._write(cells, now_s)
-        if now_s - self._written_s >= WRITE_EVERY_S:
-            self._stream.flush()
-            self._written_s = now_s
+        if values != self._last:
+            self._put(values, now_s)
 
-    def _write(self, cells: tuple[str, ...], now_s: float) -> None:
-        at = round(now_s - self._began_s, 4)
+    def _put(self, values: tuple[float, ...], now_s: float) -> None:
+        at = round(now_s - self._began_s, 6)
         if at > self._at_s:
-            self._stream.write(",".join((f"{at:.4f}", *cells)) + "\r\n")
-            self._last, self._at_s = cells, at
+            self._lines.append((at, values))
+            self._last, self._at_s = values, at
 
-    def close(self, now_s: float) -> None:
-        """End it; the last reading stands again at its end, which says how long it was."""
+    def end(self, now_s: float) -> None:
+        """End it, without waiting; the last reading stands again at its end, which says how long it was."""
         if self._last:
-            self._write(self._last, now_s)
-        self._stream.close()
+            self._put(self._last, now_s)
+        self._ended.set()
+
+    def wait(self) -> None:
+        """Wait until it is done."""
+        self._thread.join(LONGEST_WAIT_S)
+
+    # --- beside the clock ---
+
+    def _write(self) -> None:
+        try:
+            with self._stream:
+                while not self._ended.wait(WRITE_EVERY_S):
+                    self._write_what_came()
+                self._write_what_came()
+        except OSError as problem:
+            self.problem = (problem.strerror or str(problem)).lower()
+
+    def _write_what_came(self) -> None:
+        while self._lines:
+            at, values = self._lines.popleft()
+            self._stream.write(",".join((repr(at).removesuffix(".0"), *map(_cell, values))) + "\r\n")
+        self._stream.flush()
 
 
 def _cell(value: float) -> str:
-    return f"{value:.5g}" if value == value else "0"  # noqa: PLR0124 - NaN is not itself
+    return repr(value).removesuffix(".0") if value == value else "0"  # noqa: PLR0124 - NaN is not itself

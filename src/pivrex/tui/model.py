@@ -19,7 +19,8 @@ from pivrex.line import Line
 from pivrex.rig import Folder, Rig, RigFile
 from pivrex.rig.nudge import Setting, setting_at
 from pivrex.session.client import SessionClient
-from pivrex.session.messages import ChooseSource, MoveStandIn, Probe, PutBack, Request, SetUp, Status, Stop, UseRig
+from pivrex.session.messages import ChooseSource, MoveStandIn, Probe, PutBack, Request, SetUp, Stop, UseRig
+from pivrex.session.status import Status
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument

@@ -1,0 +1,95 @@
+"""A changed rig becomes a line and a stand-in, beside the clock: it takes longer than a tick."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from typing import NamedTuple, Protocol
+
+from pivrex.line.layout import Floats
+from pivrex.line.line import Line
+from pivrex.rig import Field, Rig
+from pivrex.sim.stand_in import StandIn
+from pivrex.sim.wiring import Wiring
+
+__all__ = ["AtOnce", "Beside", "Builder", "Built", "build"]
+
+
+class Built(NamedTuple):
+    """What a rig becomes: its line, its stand-in, what its robot is told to rest; ``serial`` marks its rows."""
+
+    line: Line
+    model: StandIn
+    neutral: Floats
+    serial: int
+
+
+def build(rig: Rig, field: Field | None, wiring: Wiring | None, serial: int) -> Built:
+    """Make a rig's line and stand-in, and let each make a tick: what is loaded or computed once is then behind them."""
+    line, model = Line(rig), StandIn(rig, field, wiring)
+    start = model.start()
+    _, row = line.step(line.start(), line.rest(), model.sense(start), 0.0, truth=model.truth(start))
+    model.step(start, line.told(row), line.dt_s)
+    return Built(line, model, line.resting(), serial)
+
+
+class Builder(Protocol):
+    """Does one piece of work after another; of those that wait only the newest counts."""
+
+    def ask(self, work: Callable[[], Built]) -> None:
+        """Do this."""
+        ...
+
+    def take(self) -> Built | None:
+        """Give what has been made since the last call, once; None if nothing has. Raises what went wrong."""
+        ...
+
+
+class AtOnce:
+    """Works where it is asked: for whoever may wait."""
+
+    def __init__(self) -> None:
+        self._built: Built | None = None
+
+    def ask(self, work: Callable[[], Built]) -> None:
+        self._built = work()
+
+    def take(self) -> Built | None:
+        built, self._built = self._built, None
+        return built
+
+
+class Beside:
+    """Works in a thread of its own."""
+
+    def __init__(self) -> None:
+        self._change = threading.Condition()
+        self._waiting: Callable[[], Built] | None = None
+        self._made: Built | Exception | None = None
+        threading.Thread(target=self._work, daemon=True, name="builder").start()
+
+    def ask(self, work: Callable[[], Built]) -> None:
+        with self._change:
+            self._waiting = work
+            self._change.notify()
+
+    def take(self) -> Built | None:
+        with self._change:
+            made, self._made = self._made, None
+        if isinstance(made, Exception):
+            raise made
+        return made
+
+    def _work(self) -> None:
+        while True:
+            with self._change:
+                self._change.wait_for(lambda: self._waiting is not None)
+                work, self._waiting = self._waiting, None
+            assert work is not None
+            made: Built | Exception
+            try:
+                made = work()
+            except Exception as problem:
+                made = problem
+            with self._change:
+                self._made = made

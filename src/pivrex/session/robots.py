@@ -1,0 +1,154 @@
+"""The robot that is commanded: the stand-in, or the one behind a link."""
+
+from __future__ import annotations
+
+from pivrex.devices.link import RobotLink
+from pivrex.devices.robot import StandInRobot
+from pivrex.line.layout import Floats
+from pivrex.rig.sources import Link
+from pivrex.session.board import Board
+from pivrex.session.building import Built
+
+__all__ = ["Robots"]
+
+ALONE_S = 0.1
+"""For so long after it was told to drive a robot may still say that it rests: the answer is on its way."""
+
+
+class Robots:
+    """Both robots of a session, one of which is commanded.
+
+    Attributes
+    ----------
+    stand_in : StandInRobot
+    link : RobotLink or None
+        None while the stand-in is commanded.
+    neutral : (V,) float64
+        What tells a robot of this rig to rest.
+    """
+
+    def __init__(self, board: Board, built: Built, asked: Link | None) -> None:
+        self._board, self._line = board, built.line
+        self._asked = asked
+        """The link that the command line asks for, whatever the rig says."""
+        self.stand_in = StandInRobot(built.model)
+        self.link: RobotLink | None = None
+        self.neutral = built.neutral
+        self._complaint = ""
+        self._shut_down = False
+        board.set(robot=self.stand_in.title)
+
+    @property
+    def commanded(self) -> RobotLink | StandInRobot:
+        """The robot that is commanded."""
+        return self.link or self.stand_in
+
+    @property
+    def drives_a_real_one(self) -> bool:
+        """Whether a robot behind a link moves now."""
+        return self.link is not None and self.link.drives
+
+    # --- each tick ---
+
+    def poll(self, now_s: float, expected: bool) -> str:
+        """Take what the robot says. ``expected``: it is live, or probed. Gives why that must end, empty if it need not."""
+        link, board = self.link, self._board
+        if link is None:
+            return ""
+        link.poll(now_s)
+        problem = link.problem(now_s)
+        if (problem or "heard") != board.status.linked:
+            board.set(linked=problem or "heard")
+        if link.fault != self._complaint:
+            self._complaint = link.fault
+            board.note(f"the robot complains: {link.fault}")
+        if problem:
+            return problem if expected else ""
+        if link.state == 2 and link.drives and link.alone_for(now_s) > ALONE_S:
+            return "the robot was left alone for a moment and rests"
+        return ""
+
+    def command(self, told: Floats, drives: bool) -> None:
+        """Tell the robot what to do in the coming tick; one on a link drives only if ``drives``."""
+        if self.link is not None:
+            self.link.drives = drives
+        self.commanded.command(told, self._line.dt_s)
+
+    def rest(self) -> None:
+        """Tell the robot to rest; the first and the last thing that it is told."""
+        self.command(self.neutral, False)
+
+    # --- which one ---
+
+    def use(self, built: Built) -> str:
+        """Go on with a changed rig; the stand-in stays where it is. Gives why a live robot must stop for it."""
+        self._line, self.neutral = built.line, built.neutral
+        self.stand_in = StandInRobot(built.model, self.stand_in.state)
+        where = self._asked or built.line.rig.link
+        if self.link is None or self.link.fits(built.line, where):
+            return ""
+        self.change(False)
+        self.change(where is not None)
+        return "the rig's link is another now"
+
+    def change(self, on_link: bool) -> str:
+        """Command the robot behind the rig's link, or the stand-in. Gives why a live robot must stop for it."""
+        where = self._asked or self._line.rig.link
+        if on_link and where is None:
+            self._board.note("this rig has no link; add a table [link] to it, or start with --link")
+            return ""
+        if on_link == (self.link is not None):
+            return ""
+        if self.link is not None:
+            self.link.close()
+        self.link = RobotLink(self._line, where) if on_link and where is not None else None
+        self._shut_down = False
+        self._board.set(robot=self.commanded.title, linked="no robot answers" if self.link else "off")
+        return "another robot is commanded"
+
+    def shut_down(self) -> None:
+        """Hang up: a button says so."""
+        if self.link is not None:
+            self.link.close()
+            self._shut_down = True
+
+    def open_again(self) -> bool:
+        """After a shut-down, open the link again; tells whether that was needed."""
+        if not self._shut_down:
+            return False
+        self.link = None
+        self.change(True)
+        self._board.note("the link is opened again; once the robot answers, press the key again")
+        return True
+
+    def not_heard(self) -> str:
+        """Say why the robot cannot go live; empty if it can."""
+        linked = self._board.status.linked
+        return linked if self.link is not None and linked != "heard" else ""
+
+    # --- by hand ---
+
+    def put_back(self) -> None:
+        """Put the stand-in back at its start."""
+        if self.link is not None:
+            self._board.note("a real robot is put back by hand")
+        self.stand_in.put_back()
+        self._board.set(runs=self._board.status.runs + 1, lifted=False, upside_down=False)
+
+    def move_by_hand(self, what: str) -> None:
+        """Take the stand-in in hand; see `pivrex.session.messages.MoveStandIn`."""
+        if self.link is not None:
+            return  # a real robot is handled by hand
+        if what in ("lift", "lower"):
+            self.stand_in.lift(what == "lift")
+        elif what == "turn over":
+            self.stand_in.turn_over()
+        elif what == "point ahead":
+            self.stand_in.point_ahead()
+        state = self.stand_in.state
+        self._board.set(lifted=bool(state.lifted), upside_down=bool(state.upside_down))
+
+    def close(self) -> None:
+        """Hang up; the robot has been told to rest."""
+        if self.link is not None:
+            self.link.close()

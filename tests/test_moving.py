@@ -1,0 +1,189 @@
+"""What may move: every pair of a state and an event, against a table written by hand from what a person is promised."""
+
+from __future__ import annotations
+
+import threading
+import unittest
+from itertools import product
+from pathlib import Path
+from typing import get_args
+from unittest import mock
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from pivrex.session.building import Beside, Built, build
+from pivrex.session.core import _ANSWERS, Session
+from pivrex.session.messages import Leave, Request, SetUp, UseRig
+from pivrex.session.moving import EFFECTS, Event, Moving, Refused, State
+from tests.support import ROOT, plain_rig, wait_for
+
+# state             stop      go on      go live    lose       find       probe      probe the robot  probed
+PROMISED = """
+safe           | stopped | same       | live     | safe, lost | same     | probing | refused       | same
+safe, lost     | stopped | same       | refused  | same       | safe     | probing | refused       | same
+stopped        | same    | safe       | live     | same       | same     | probing | refused       | same
+probing        | stopped | refused    | refused  | same       | same     | same    | refused       | stopped
+live           | stopped | same       | same     | live, lost | same     | probing | live, probing | same
+live, lost     | stopped | same       | same     | same       | live     | probing | live, probing | same
+live, probing  | stopped | refused    | refused  | same       | same     | probing | same          | live, waiting
+live, waiting  | stopped | live       | live     | same       | same     | probing | live, probing | same
+"""
+EVENTS = (
+    Event.STOP, Event.GO_ON, Event.GO_LIVE, Event.LOSE, Event.FIND, Event.PROBE, Event.PROBE_ROBOT, Event.PROBED,
+)  # fmt: skip
+
+
+def promised() -> dict[tuple[State, Event], str]:
+    found = {}
+    for line in PROMISED.strip().splitlines():
+        state, *cells = (cell.strip() for cell in line.split("|"))
+        for event, cell in zip(EVENTS, cells, strict=True):
+            found[State(state), event] = cell
+    return found
+
+
+def begun(state: State) -> Moving:
+    """Stand in a state as one comes into it."""
+    lost = "the radio is silent" if state in (State.LOST, State.LIVE_LOST) else ""
+    held = "why" if state in (State.STOPPED, State.PROBING, State.LIVE_PROBING, State.LIVE_WAITING) else ""
+    return Moving(state, held, lost)
+
+
+class PairTest(unittest.TestCase):
+    def test_every_pair_does_what_is_promised(self) -> None:
+        table = promised()
+        self.assertEqual(set(table), set(product(State, Event)))
+        for (state, event), cell in table.items():
+            with self.subTest(state=state, event=event):
+                before = begun(state)
+                after = before.after(event, "new")
+                if cell == "refused":
+                    self.assertEqual(after, before)
+                    self.assertTrue(before.refusal(event))
+                else:
+                    self.assertEqual(before.refusal(event), "")
+                    self.assertEqual(after.state, state if cell == "same" else State(cell))
+
+    def test_the_page_on_the_architecture_shows_this_table(self) -> None:
+        page = (ROOT / "docs" / "architecture.md").read_text("utf-8")
+        shown = {}
+        for line in page.splitlines():
+            cells = [c.strip() for c in line.strip("|").split("|")]
+            if line.startswith("| **") and len(cells) == 1 + len(EVENTS):
+                state = State(cells[0].strip("*"))
+                shown.update({(state, event): cell for event, cell in zip(EVENTS, cells[1:], strict=True)})
+        self.assertEqual(shown, promised())
+
+    def test_the_first_reason_of_a_stop_stands_and_a_stop_ends_live(self) -> None:
+        first = Moving(State.LIVE).after(Event.STOP, "first")
+        self.assertEqual((first.held, first.live, first.line_drives), ("first", False, False))
+        self.assertEqual(first.after(Event.STOP, "second").held, "first")
+        waiting = Moving(State.LIVE).after(Event.PROBE_ROBOT, "a probe").after(Event.PROBED)
+        self.assertEqual((waiting.held, waiting.live), ("a probe", True))
+        self.assertEqual(waiting.after(Event.STOP, "Esc"), Moving(State.STOPPED, "Esc"))
+
+    def test_what_is_lost_while_stopped_is_still_lost_when_the_person_goes_on(self) -> None:
+        stopped = Moving().after(Event.STOP, "Esc").after(Event.LOSE, "the radio is silent")
+        self.assertEqual((stopped.state, stopped.held), (State.STOPPED, "Esc"))
+        on = stopped.after(Event.GO_ON)
+        self.assertEqual((on.state, on.held, on.lost), (State.LOST, "", "the radio is silent"))
+        self.assertFalse(on.line_drives)
+        self.assertEqual(on.after(Event.FIND), Moving())
+        self.assertEqual(stopped.after(Event.GO_LIVE).state, State.LIVE_LOST)
+
+    def test_who_moves_in_which_state(self) -> None:
+        line = {s for s in State if begun(s).line_drives}
+        robot = {s for s in State if begun(s).robot_drives}
+        self.assertEqual(line, {State.SAFE, State.LIVE})
+        self.assertEqual(robot, {State.LIVE, State.LIVE_PROBING})
+        self.assertEqual({s for s in State if begun(s).probing}, {State.PROBING, State.LIVE_PROBING})
+
+    @given(st.lists(st.sampled_from(Event)))
+    def test_whatever_happens(self, events: list[Event]) -> None:
+        now, lost = Moving(), False
+        for event in events:
+            before, now = now, now.after(event, f"because of {event}")
+            refused = isinstance(EFFECTS[before.state][event], Refused)
+            if not refused:
+                lost = event is Event.LOSE or (lost and event is not Event.FIND)
+            self.assertEqual(bool(now.lost), lost)
+            self.assertFalse(now.line_drives and (now.held or now.lost or now.probing))
+            # a robot on a link never begins to move without the person's own word
+            if now.robot_drives and not before.robot_drives:
+                self.assertTrue(before.live or event is Event.GO_LIVE)
+            if now.live and not before.live:
+                self.assertIs(event, Event.GO_LIVE)
+            if event is Event.STOP:
+                self.assertEqual((now.state, now.robot_drives), (State.STOPPED, False))
+            self.assertEqual(bool(now.held), not (now.line_drives or now.state in (State.LOST, State.LIVE_LOST)))
+
+
+class BuilderTest(unittest.TestCase):
+    """A rig that is changed is built beside the clock."""
+
+    def test_ticks_go_on_with_the_rig_before_until_the_new_one_is_there(self) -> None:
+        builder, go = Beside(), threading.Event()
+        session = Session(SetUp(plain_rig(), None), builder)
+        self.addCleanup(session.close, 9.0)
+        with mock.patch("pivrex.session.core.build", lambda *words: go.wait(20) and build(*words)):
+            session.handle(UseRig(plain_rig(('name = "Plain"', 'name = "Other"')), 7), 0.1)
+            for i in range(5):
+                session.tick(0.2 + i)
+            self.assertEqual((session.status.serial, session.line.rig.name), (0, "Plain"))
+            go.set()
+            wait_for(lambda: session.tick(9.0) is not None and session.status.serial == 7)
+        self.assertEqual(session.line.rig.name, "Other")
+
+    def test_of_what_waits_only_the_newest_counts(self) -> None:
+        builder, go, made = Beside(), threading.Event(), []
+
+        def work(n: int) -> Built:
+            go.wait(20)
+            made.append(n)
+            return build(plain_rig(), None, None, n)
+
+        builder.ask(lambda: work(1))
+        wait_for(lambda: builder._waiting is None)
+        for n in (2, 3, 4):
+            builder.ask(lambda n=n: work(n))  # type: ignore[misc]
+        go.set()
+        wait_for(lambda: len(made) == 2)
+        found: list[int] = []
+        wait_for(lambda: found.extend([b.serial] if (b := builder.take()) else []) or 4 in found)  # type: ignore[func-returns-value]
+        self.assertEqual(made, [1, 4])
+        self.assertIsNone(builder.take())
+
+    def test_what_goes_wrong_beside_comes_out_in_the_tick_and_stops_the_robot(self) -> None:
+        builder = Beside()
+        session = Session(SetUp(plain_rig(), None), builder)
+        self.addCleanup(session.close, 9.0)
+
+        def wrong() -> Built:
+            raise ValueError("no such thing")
+
+        builder.ask(wrong)
+
+        def ticks() -> bool:
+            try:
+                session.tick(0.0)
+            except ValueError as problem:
+                session.fail(problem)
+            return bool(session.status.held)
+
+        with self.assertLogs("pivrex.session.core", "ERROR"):
+            wait_for(ticks)
+        self.assertIn("no such thing", session.status.held)
+
+
+class RequestTest(unittest.TestCase):
+    def test_every_request_is_answered(self) -> None:
+        # Leave ends the process, not the session
+        self.assertEqual(set(_ANSWERS), set(get_args(Request)) - {Leave})
+
+
+class PureTest(unittest.TestCase):
+    def test_it_knows_nothing_but_itself(self) -> None:
+        text = Path(ROOT / "src" / "pivrex" / "session" / "moving.py").read_text("utf-8")
+        self.assertNotIn("import pivrex", text)
+        self.assertNotIn("from pivrex", text)
