@@ -11,18 +11,18 @@ from typing import Any
 
 from textual import events
 from textual.keys import Keys
+from textual.widgets import OptionList
 
 from pivrex.rig import read_rig
 from pivrex.session.messages import GoLive, KeyDown, KeyUp, Request, Stop
 from pivrex.tui import app as app_module
 from pivrex.tui.app import PivrexApp
 from pivrex.tui.canvas import Canvas
-from pivrex.tui.commands import COMMANDS, command_for
-from pivrex.tui.entry import ValueEntry
+from pivrex.tui.commands import Commands
+from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.releases import FocusReported, KeyReleased, ReleaseParser, ReleasesReported
-from pivrex.tui.views.chassis import ChassisView
-from pivrex.tui.views.driver import DriverView
 from pivrex.tui.views.shaping import ShapingView
+from pivrex.tui.views.table import VIEWS
 from tests.local import LocalClient, local_model
 from tests.support import DEMO, TempCase
 
@@ -68,6 +68,14 @@ class AppCase(TempCase):
     def text(self, name: str = "") -> str:
         canvases: Iterator[Canvas] = iter(self.app.screen_stack[0].query(Canvas))
         return "\n".join("\n".join(c.picture.rows()) for c in canvases if not name or c.id == name)
+
+    def over(self) -> str:
+        """What lies over the screen: a list with its title, or help."""
+        top = self.app.screen_stack[-1]
+        titles = [w.border_title or "" for w in top.query("*") if w.border_title]
+        rows = [str(o.prompt) for one in top.query(OptionList) for o in one.options]
+        help_rows = [row for one in top.query(Canvas) for row in one.picture.rows()]
+        return "\n".join([*map(str, titles), *rows, *help_rows]) if len(self.app.screen_stack) > 1 else ""
 
     @property
     def asked(self) -> list[Request]:
@@ -181,10 +189,10 @@ class DrivingTest(AppCase):
     async def test_sources_are_chosen_on_the_screen(self) -> None:
         async with self.running():
             await self.press("o")
-            self.assertIn("who drives?", self.text("field"))
+            self.assertIn("who drives?", self.over())
             await self.press(*["down"] * 6, "enter")
             self.assertEqual(self.model.status.source, "recording watering")
-            self.assertNotIn("who drives?", self.text("field"))
+            self.assertEqual(self.over(), "")
 
     @in_loop
     async def test_levels_and_start(self) -> None:
@@ -350,33 +358,33 @@ class WholeTest(AppCase):
     async def test_help_and_palette_come_from_the_same_rows(self) -> None:
         async with self.running():
             await self.press("question_mark")
-            shown = self.text("field")
+            shown = self.over()
             self.assertIn("field: what is to be seen", shown)
             self.assertIn("commanded solid amber", shown)
             titles = [c.title for c in self.app.get_system_commands(self.app.screen)]
             self.assertTrue(any(t.startswith("stand-in gamepad") for t in titles))
             await self.press("question_mark")
-            self.assertNotIn("what is to be seen", self.text("field"))
+            self.assertEqual(self.over(), "")
 
     @in_loop
     async def test_every_command_has_an_action(self) -> None:
-        for command in COMMANDS:
-            views = [DriverView, ShapingView, ChassisView]
-            owner = [
-                command.view == "" and hasattr(PivrexApp, f"act_{command.name}"),
-                *(hasattr(v, f"act_{command.name}") for v in views),
-            ]
-            self.assertTrue(any(owner) or hasattr(PivrexApp, f"act_{command.name}"), command.name)
+        commands = Commands(VIEWS)
+        for row in VIEWS:
+            for command in commands.acting(row.name):
+                opens = command.name == f"view_{command.name.removeprefix('view_')}"
+                does = [hasattr(owner, f"act_{command.name}") for owner in (row.view, PivrexApp)]
+                self.assertTrue(opens or any(does), f"{command.name} of {row.name}")
 
     @in_loop
     async def test_keys_do_not_overlap(self) -> None:
         from pivrex.devices.keys import DRIVE_KEYS
 
-        for view in ("driver", "shaping", "chassis", "field"):
-            keys = [k for c in COMMANDS if c.acts_in(view) for k in c.keys]
+        commands = Commands(VIEWS)
+        for row in VIEWS:
+            keys = [k for c in commands.acting(row.name) for k in c.keys]
             self.assertEqual(len(keys), len(set(keys)))
             self.assertFalse(set(keys) & set(DRIVE_KEYS))
-        self.assertIsNone(command_for("left", "field"))
+        self.assertIsNone(commands.of_key("left", "field"))
 
     @in_loop
     async def test_themes(self) -> None:

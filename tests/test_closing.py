@@ -13,8 +13,8 @@ from pivrex.files import write_atomically
 from pivrex.session.messages import KeyDown
 from pivrex.tui import app as app_module
 from pivrex.tui.app import PivrexApp
-from pivrex.tui.entry import ValueEntry
-from pivrex.tui.palette import Palette
+from pivrex.tui.overlays.entry import ValueEntry
+from pivrex.tui.overlays.palette import Palette
 from tests.chassis import ALL, demo_path
 from tests.local import local_model
 from tests.support import WATERING, TempCase

@@ -234,8 +234,12 @@ class FrameDrawingTest(unittest.TestCase):
         self.assertIn("…", short)
 
     def test_the_foot_keeps_keys_whole(self) -> None:
-        row = draw_foot([("Esc", "stop"), ("o", "source"), ("n", "next wheel")], "", False, 24).row(0)
-        self.assertEqual(row.strip(), "Esc stop  o source")
+        keys = [("stop", "Esc", "stop"), ("sources", "o", "source"), ("next_wheel", "n", "next wheel")]
+        picture = draw_foot(keys, "", False, 24)
+        self.assertEqual(picture.row(0).strip(), "Esc stop  o source")
+        # each is clicked where it is drawn
+        at = [spot.value if (spot := picture.spot_at(x, 0)) else "" for x in range(24)]
+        self.assertEqual(at, [""] + ["stop"] * 8 + [""] * 2 + ["sources"] * 8 + [""] * 5)
 
     def test_the_ladder(self) -> None:
         line = Line(read_rig(PLOVER))

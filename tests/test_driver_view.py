@@ -8,8 +8,8 @@ from pivrex.diagnosis.calibration import Calibration, changes_of
 from pivrex.rig import read_rig
 from pivrex.session.messages import ChooseSource, MeasureAnew, MoveSticks
 from pivrex.session.report import Travel, Watch
-from pivrex.tui.entry import ValueEntry
-from pivrex.tui.views.driver import DriverView
+from pivrex.tui.overlays.entry import ValueEntry
+from pivrex.tui.views.driver.view import DriverView
 from tests.local import LocalClient
 from tests.support import PLAIN, TempCase, Terminal, wait_for
 from tests.test_app import AppCase, in_loop
@@ -119,7 +119,7 @@ class DriverViewTest(AppCase):
             await self.press("down")
             self.assertEqual(self.view.chosen().function, "turn")
             await self.press("1", "2", "1")
-            self.assertEqual(self.app.view.name_, "driver")
+            self.assertEqual(self.app.view.view_name, "driver")
 
     @in_loop
     async def test_messages_good_and_bad(self) -> None:
@@ -259,7 +259,7 @@ class DriverViewTest(AppCase):
                         await self.press("right", "down")
                     self.assertIn("what they do", self.text("driver"))
                 await self.press("question_mark")
-                self.assertIn("driver: what is to be seen", self.text("driver"))
+                self.assertIn("driver: what is to be seen", self.over())
 
 
 class TerminalTest(TempCase):

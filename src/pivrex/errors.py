@@ -2,11 +2,14 @@
 
     PivrexError
      ├─ UnitError            a quantity that cannot be read: "32 parsecs"
-     ├─ RigError             a rig or workspace file with mistakes; holds them all
+     ├─ MistakesError         a file of a person's with mistakes; holds them all
+     │   ├─ RigError         ... a rig or workspace
+     │   └─ SettingsError    ... the program's settings
      ├─ RecordingError       a recording that cannot be played
      ├─ MotionError          a motion that this chassis cannot follow
      ├─ SaveError            a file that could not be written; the old one is whole
      ├─ ExportError          something that cannot be drawn or written as asked
+     ├─ UsageError           a command that is used wrongly
      └─ SessionError         the session's process could not start or is gone
 
 A message says what is wrong, where, and what would be right.
@@ -20,13 +23,16 @@ from pathlib import Path
 __all__ = [
     "ExportError",
     "Mistake",
+    "MistakesError",
     "MotionError",
     "PivrexError",
     "RecordingError",
     "RigError",
     "SaveError",
     "SessionError",
+    "SettingsError",
     "UnitError",
+    "UsageError",
 ]
 
 
@@ -60,8 +66,8 @@ class Mistake:
         return f"{self.key}: {self.what}" if self.key else self.what
 
 
-class RigError(PivrexError):
-    """A rig or workspace file with mistakes, all of them in ``mistakes``."""
+class MistakesError(PivrexError):
+    """A person's file with mistakes, all of them in ``mistakes``."""
 
     def __init__(self, path: Path, mistakes: list[Mistake]) -> None:
         super().__init__(path, mistakes)
@@ -74,6 +80,14 @@ class RigError(PivrexError):
 
     def __str__(self) -> str:
         return "\n".join(self.lines())
+
+
+class RigError(MistakesError):
+    """A rig or workspace file with mistakes."""
+
+
+class SettingsError(MistakesError):
+    """A file of the program's settings with mistakes."""
 
 
 class RecordingError(PivrexError):
@@ -104,6 +118,10 @@ class SaveError(PivrexError):
 
 class ExportError(PivrexError):
     """Something that cannot be drawn or written as asked."""
+
+
+class UsageError(PivrexError):
+    """A command that is used wrongly."""
 
 
 class SessionError(PivrexError):

@@ -6,7 +6,7 @@ import os
 import sys
 from collections.abc import Sequence
 
-from pivrex.errors import PivrexError
+from pivrex.errors import PivrexError, UsageError
 
 __all__ = ["run"]
 
@@ -25,7 +25,7 @@ COMMANDS = (
     "reference",
 )
 
-DONE, WRONG_FILE, INTERRUPTED = 0, 1, 130
+DONE, WRONG_FILE, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 
 
 def run(arguments: Sequence[str] | None = None) -> int:
@@ -46,7 +46,7 @@ def run(arguments: Sequence[str] | None = None) -> int:
         return int(code or DONE)
     except PivrexError as problem:
         print(problem, file=sys.stderr)
-        return WRONG_FILE
+        return WRONG_USE if isinstance(problem, UsageError) else WRONG_FILE
     except KeyboardInterrupt:
         return INTERRUPTED
     except BrokenPipeError:

@@ -8,7 +8,7 @@ from pivrex.devices.decode.letters import LettersReader
 from pivrex.devices.decode.message import Message, shown
 from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.health import Tally
-from pivrex.devices.source import TAKES_OVER
+from pivrex.devices.source import LETTERS, TAKES_OVER
 from pivrex.devices.transports.opening import open_transport
 from pivrex.devices.transports.tcp import Tcp
 from pivrex.devices.transports.udp import Udp as UdpSocket
@@ -38,12 +38,11 @@ class RemoteSource:
         Why it cannot be read any more; empty while it can. Before the first message it is lost too: nobody has spoken.
     """
 
-    can = TAKES_OVER
-
     def __init__(self, rig: Rig, name: str) -> None:
         spec = rig.sources[name]
         assert not isinstance(spec, GamepadSource)
         self.name, self.kind, self.spec = name, spec.kind, spec
+        self.can = LETTERS if isinstance(spec, LettersSource) else TAKES_OVER
         self.title = f"{name}, {transport_title(spec.wire)}"
         self.wire = open_transport(spec.wire)
         self._reader = reader_of(spec, _groups(rig, spec))

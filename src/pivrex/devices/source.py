@@ -8,7 +8,7 @@ from typing import Protocol, runtime_checkable
 
 from pivrex.line.line import Line
 
-__all__ = ["BY_HAND", "PLAYS", "TAKES_OVER", "Abilities", "Playing", "Source"]
+__all__ = ["BY_HAND", "LETTERS", "PLAYS", "TAKES_OVER", "Abilities", "Playing", "Source"]
 
 
 @dataclass(frozen=True)
@@ -24,18 +24,24 @@ class Abilities:
         to a hand, it is not recorded, and nobody listens to it unless it drives.
     takes_over : bool
         Whether a pressed button of it takes over from one that plays.
+    calibrates : bool
+        Whether it has sticks or triggers of its own whose ends and rest can be measured.
     """
 
     live: bool = True
     plays: bool = False
     takes_over: bool = False
+    calibrates: bool = False
 
 
 BY_HAND = Abilities()
 """What is moved on the screen: the session is asked for it."""
 
-TAKES_OVER = Abilities(takes_over=True)
+TAKES_OVER = Abilities(takes_over=True, calibrates=True)
 """What is held in the hand, or sends by itself."""
+
+LETTERS = Abilities(takes_over=True)
+"""What sends commands instead of sticks."""
 
 PLAYS = Abilities(live=False, plays=True)
 """What was recorded."""

@@ -164,7 +164,7 @@ class SessionInputs:
     def tell(self) -> None:
         """Tell the screen what may be chosen."""
         waits = {n: self.guards[n].reason if n in self.guards else s.lost for n, s in self.sources.items()}
-        infos = (SourceInfo(n, s.kind, s.title, self.lacks(s), waits[n]) for n, s in self.sources.items())
+        infos = (SourceInfo(n, s.kind, s.title, s.can, self.lacks(s), waits[n]) for n, s in self.sources.items())
         self._board.set(sources=tuple(infos))
 
     def lacks(self, source: Source) -> tuple[str, ...]:

@@ -10,7 +10,7 @@ from math import isfinite
 from pivrex.devices.health import Health, Said
 from pivrex.devices.link import RobotLink
 from pivrex.devices.remote import RemoteSource
-from pivrex.devices.source import Source
+from pivrex.devices.source import BY_HAND, Abilities, Source
 from pivrex.rig.rig import Rig
 from pivrex.session.guard import Guard
 
@@ -44,7 +44,9 @@ class Travel:
 
 @dataclass(frozen=True)
 class SourceReport:
-    """A source as it is now. ``nature`` is "stream" or "event"; ``waits`` says why it is not listened to."""
+    """A source as it is now. ``nature`` is "stream" or "event"; ``waits`` says why it is not listened to; ``can`` is what
+    it may do.
+    """
 
     name: str
     kind: str
@@ -52,6 +54,7 @@ class SourceReport:
     nature: str
     waits: str
     identity: str = ""
+    can: Abilities = BY_HAND
     readings: Mapping[str, float] = field(default_factory=dict)
     travel: Mapping[str, Travel] = field(default_factory=dict)
     health: Health | None = None
@@ -116,6 +119,7 @@ class Watch:
             spec.NATURE if spec is not None else "event",
             guard.reason if guard is not None else source.lost,
             getattr(source, "identity", ""),
+            source.can,
             dict(self._last),
             self.travel(),
             tally.health(now_s) if tally is not None else None,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from pivrex.devices.keys import KeysMode
+from pivrex.devices.source import BY_HAND, Abilities
 from pivrex.diagnosis.moves import Run
 from pivrex.session.moving import Moving
 
@@ -22,13 +23,14 @@ class Probed:
 
 @dataclass(frozen=True)
 class SourceInfo:
-    """A source that may be chosen. ``lacks`` names the channels that the rig reads and it does not have; ``waits`` says
-    why it is not listened to now.
+    """A source that may be chosen. ``can`` is what it may do; ``lacks`` names the channels that the rig reads and it does
+    not have; ``waits`` says why it is not listened to now.
     """
 
     name: str
     kind: str
     title: str
+    can: Abilities = BY_HAND
     lacks: tuple[str, ...] = ()
     waits: str = ""
 

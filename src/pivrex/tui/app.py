@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import asyncio
 import logging
-import sys
-from collections.abc import Iterable
-from typing import ClassVar
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any, ClassVar
 
 from textual import events
 from textual.app import App, ComposeResult, SystemCommand
@@ -15,7 +13,6 @@ from textual.screen import Screen
 from textual.widgets import ContentSwitcher
 
 from pivrex.devices.keys import DRIVE_KEYS, KeysMode
-from pivrex.errors import SaveError
 from pivrex.line.why import Rung, ladder, sentence
 from pivrex.session.messages import (
     AttachPads,
@@ -36,20 +33,19 @@ from pivrex.session.messages import (
 from pivrex.session.places import log_file
 from pivrex.tui import chrome
 from pivrex.tui.canvas import Canvas
-from pivrex.tui.commands import COMMANDS, command_for
+from pivrex.tui.commands import Commands
 from pivrex.tui.draw.bar import draw_foot, draw_ladder, draw_why
-from pivrex.tui.draw.picture import Picture
-from pivrex.tui.entry import ValueEntry
+from pivrex.tui.exporting import export_view
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.overlay import draw_help, draw_rigs, draw_sources, draw_tour
-from pivrex.tui.palette import Palette
+from pivrex.tui.overlays.choices import Choice, Choices
+from pivrex.tui.overlays.entry import Typed, ValueEntry
+from pivrex.tui.overlays.help import Help
+from pivrex.tui.overlays.palette import Palette
+from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.releases import ASK, KeyReleased, install
 from pivrex.tui.themes import THEMES, next_theme
-from pivrex.tui.views.chassis import ChassisView
-from pivrex.tui.views.driver import DriverView
-from pivrex.tui.views.field import FieldView
-from pivrex.tui.views.settings import SettingsView
-from pivrex.tui.views.shaping import ShapingView
+from pivrex.tui.views.row import ViewRow
+from pivrex.tui.views.table import VIEWS
 from pivrex.tui.views.view import View
 
 __all__ = ["PivrexApp"]
@@ -62,7 +58,20 @@ log = logging.getLogger(__name__)
 
 
 class PivrexApp(App[int]):
-    """One workspace on the screen."""
+    """One workspace on the screen.
+
+    Parameters
+    ----------
+    model : ScreenModel
+    view : str
+        The view that is open at first.
+    tour : bool
+        Whether the tour lies over it.
+    theme : str
+    views : sequence of ViewRow
+    keys : mapping
+        Keys that the person gave to commands; see `pivrex.tui.key_file`.
+    """
 
     CSS = """
     Screen { layout: vertical; background: $background; }
@@ -82,20 +91,27 @@ class PivrexApp(App[int]):
         Binding("ctrl+c", "stop_first", priority=True, show=False, id="stop-too"),
     ]
 
-    def __init__(self, model: ScreenModel, view: str = "field", tour: bool = False, theme: str = "dusk") -> None:
+    def __init__(
+        self,
+        model: ScreenModel,
+        view: str = "field",
+        tour: bool = False,
+        theme: str = "dusk",
+        views: Sequence[ViewRow] = VIEWS,
+        keys: Mapping[str, tuple[str, ...]] | None = None,
+    ) -> None:
         install()
         super().__init__()
         for one in THEMES:
             self.register_theme(one)
         self.theme = theme
         self.model = model
-        self.views: dict[str, View] = {
-            v.name_: v for v in (DriverView(model), ShapingView(model), ChassisView(model), FieldView(model))
-        }
+        self.rows = {row.name: row for row in views}
+        self.views: dict[str, View] = {row.name: row.view(model, row.name) for row in views}
+        self.commands = Commands(views, keys)
         self._parts = {name: Canvas(id=name) for name in ("head", "line", "ladder", "why", "foot", "small")}
         self._open = view
-        self._overlay = "tour" if tour and view == "field" else ""
-        self._at = 0  # the chosen entry or first line of the overlay
+        self._tour = tour and view == "field"
         self._rung = 0
         self._rungs: list[Rung] = []
         self._ladder_open = False
@@ -118,6 +134,10 @@ class PivrexApp(App[int]):
         self.set_interval(1 / FRAMES_PER_S, self.frame)
         self.set_interval(LOOK_OUTSIDE_S, self.model.look_outside)
 
+    def on_unmount(self) -> None:
+        for view in self.views.values():
+            view.close()
+
     @property
     def view(self) -> View:
         """The open view."""
@@ -136,58 +156,48 @@ class PivrexApp(App[int]):
             model.say(
                 "the session's process is gone; the robot was told to rest. Ctrl+Q leaves, the log has more", True
             )
+        self.view.update()
         self.draw()
 
     def draw(self) -> None:
-        """Draw everything that is to be seen."""
+        """Draw everything that is to be seen; changes nothing but the screen."""
         width, height = self.size
         small = width < SMALLEST[0] or height < SMALLEST[1]
         if small != self.screen_stack[0].has_class("small"):
             self.screen_stack[0].set_class(small, "small")
-        model = self.model
+        model, parts = self.model, self._parts
         if small:
-            self._parts["small"].show(chrome.small_screen(model, width, height))
+            parts["small"].show(chrome.small_screen(model, width, height))
             return
-        self._parts["head"].show(chrome.head(model, width, self._focus_word()))
-        self._parts["line"].show(chrome.line(model, self._open, width))
+        parts["head"].show(chrome.head(model, width, "" if self._reports_focus else "focus not reported"))
+        parts["line"].show(chrome.line(model, list(self.rows.values()), self._open, width))
+        self._draw_view()
+        self._draw_why(width)
+        parts["foot"].show(draw_foot(self.commands.foot(self._open, model), model.message, model.message_alarm, width))
+
+    def _draw_view(self) -> None:
         view = self.view
-        if view.size.width and view.size.height:  # one that has just been opened has no place yet
-            picture = view.draw(view.size.width, view.size.height)
-            self._lay_over(picture)
-            view.show(picture)
-        row = model.row
-        if row is None:
-            why = "why: no tick yet"
-        else:
-            why = sentence(model.line, row, model.wheel_name)
+        if not view.size.width or not view.size.height:  # one that has just been opened has no place yet
+            return
+        picture = view.draw(view.size.width, view.size.height)
+        if self._tour:
+            tour = draw_tour(picture.width)
+            picture.place(tour, 2, max(0, picture.height - tour.height - 2))
+        view.show(picture)
+
+    def _draw_why(self, width: int) -> None:
+        model = self.model
+        why = "why: no tick yet"
+        if model.row is not None:
+            why = sentence(model.line, model.row, model.wheel_name)
             if self._ladder_open:
-                self._rungs = ladder(model.line, row, model.wheel_name)
+                self._rungs = ladder(model.line, model.row, model.wheel_name)
                 self._rung = min(self._rung, len(self._rungs) - 1)
                 rows = self._parts["ladder"].size.height
                 self._parts["ladder"].show(draw_ladder(self._rungs, self._rung, model.wheel_name, width, rows))
-        self._parts["why"].show(draw_why(why, width))
-        keys = sorted(
-            (c for c in COMMANDS if c.foot and c.acts_in(self._open) and c.available(model)), key=lambda c: c.foot
-        )
-        self._parts["foot"].show(
-            draw_foot([(c.shown, c.title) for c in keys], model.message, model.message_alarm, width)
-        )
-
-    def _lay_over(self, picture: Picture) -> None:
-        if self._overlay == "help":
-            picture.place(draw_help(self.view, picture.width, picture.height, self._at), 2, 0)
-        elif self._overlay == "sources":
-            self._at = min(self._at, len(self.model.status.sources) - 1)
-            picture.place(draw_sources(self.model, self._at, picture.width), 2, 0)
-        elif self._overlay == "rigs":
-            self._at = min(self._at, len(self.model.folder.rigs()) - 1)
-            picture.place(draw_rigs(self.model, self._at, picture.width), 2, 0)
-        elif self._overlay == "tour":
-            tour = draw_tour(picture.width)
-            picture.place(tour, 2, max(0, picture.height - tour.height - 2))
-
-    def _focus_word(self) -> str:
-        return "" if self._reports_focus else "focus not reported"
+        picture = draw_why(why, width)
+        picture.spot(0, 0, width, "command", "ladder")
+        self._parts["why"].show(picture)
 
     # --- keys and mouse ---
 
@@ -197,60 +207,55 @@ class PivrexApp(App[int]):
             return
         event.stop()
         event.prevent_default()
-        key = event.key
-        if self._overlay == "tour":
-            self._overlay = ""
-        if self._overlay and self._overlay_key(key):
-            return
+        key, self._tour = event.key, False
         if key in DRIVE_KEYS:
             self.model.ask(KeyDown(key))
             return
-        if not self._overlay and not self._ladder_open and self.view.take_key(key):
+        if not self._ladder_open and self.view.take_key(key):
             self.draw()
             return
-        command = command_for(key, self._open)
-        if command is None or not command.available(self.model):
-            if self.model.status.live:
-                self.model.ask(Stop(f"the key {key}, which means nothing here, was pressed"))
-            elif command is not None:
+        command = self.commands.of_key(key, self._open)
+        if command is None:
+            self.means_nothing(key)
+        elif not command.available(self.model):
+            self.means_nothing(key)
+            if not self.model.status.live:
                 self.model.say(f"{command.title}: not now")
-            return
-        self.act(command.name)
+        else:
+            self.act(command.name)
+
+    def means_nothing(self, key: str) -> None:
+        """Take a key that does nothing here: while live it stops the robot, for a hand in panic is right."""
+        if self.model.status.live:
+            self.model.ask(Stop(f"the key {key}, which means nothing here, was pressed"))
 
     def act(self, name: str) -> None:
-        """Do a command: the open view's own, or the app's."""
-        action = (
-            getattr(self.view, f"act_{name}", None) if not self._ladder_open or not name.endswith("_setting") else None
-        )
-        (action or getattr(self, f"act_{name}"))()
-        self.draw()
-
-    def _overlay_key(self, key: str) -> bool:
-        if key in ("up", "down"):
-            self._at = max(0, self._at + (1 if key == "down" else -1))
-        elif key == "enter" and self._overlay == "sources":
-            sources = self.model.status.sources
-            self.model.ask(ChooseSource(sources[min(self._at, len(sources) - 1)].name))
-            self._overlay = ""
-        elif key == "enter" and self._overlay == "rigs":
-            rigs = self.model.folder.rigs()
-            if self.model.open_rig(rigs[min(self._at, len(rigs) - 1)]):
-                self._overlay = ""
+        """Do a command: open a view, the open view's own, or the app's."""
+        if name.removeprefix("view_") in self.rows:
+            self.show_view(name.removeprefix("view_"))
         else:
-            return False
+            walks_rungs = self._ladder_open and name in ("previous_setting", "next_setting")
+            action = None if walks_rungs else getattr(self.view, f"act_{name}", None)
+            (action or getattr(self, f"act_{name}"))()
         self.draw()
-        return True
 
     def on_canvas_pointed(self, message: Canvas.Pointed) -> None:
-        """Hand the mouse to the open view."""
+        """Hand the mouse to what it points at: a command, a rung, or the open view."""
         message.stop()
-        if self._overlay == "tour":
-            self._overlay = ""
-        if message.canvas is self.view and not self._overlay:
+        canvas, self._tour = message.canvas, False
+        spot = canvas.picture.spot_at(message.x, message.y) if message.phase == "press" else None
+        if spot is not None and spot.what == "command":
+            command = next(c for c in self.commands.acting(self._open) if c.name == spot.value)
+            if command.available(self.model):
+                self.act(command.name)
+            return
+        if spot is not None and spot.what == "rung":
+            chosen, self._rung = self._rung, int(spot.value)
+            if chosen == self._rung:
+                self.act_ladder()
+        elif canvas is self.view and not (spot is not None and self.view.press(spot.what, spot.value)):
             self.view.point(message.x, message.y, message.phase)
-            self.draw()
-        elif message.canvas.id == "line" and message.phase == "press":
-            self.act(f"view_{chrome.cell_at(self.size.width, message.x)}")
+        self.draw()
 
     def on_key_released(self, message: KeyReleased) -> None:
         if message.key.lower() in DRIVE_KEYS:
@@ -277,7 +282,7 @@ class PivrexApp(App[int]):
         """Esc: stop before anything else, then close what lies over the view."""
         self.act_stop()
         self.view.cancel()
-        self._overlay = ""
+        self._tour = False
         while len(self.screen_stack) > 1:
             self.pop_screen()
 
@@ -290,35 +295,62 @@ class PivrexApp(App[int]):
     def act_go_live(self) -> None:
         self.model.ask(GoLive())
 
-    def _show(self, name: str) -> None:
+    def show_view(self, name: str) -> None:
+        """Open a view."""
         self._open = name
         self.screen_stack[0].query_one(ContentSwitcher).current = name
 
-    def act_view_driver(self) -> None:
-        self._show("driver")
-
-    def act_view_shaping(self) -> None:
-        self._show("shaping")
-
-    def act_view_chassis(self) -> None:
-        self._show("chassis")
-
-    def act_view_field(self) -> None:
-        self._show("field")
-
     def act_sources(self) -> None:
-        names = [s.name for s in self.model.status.sources]
-        self._at = names.index(self.model.status.source) if self.model.status.source in names else 0
-        self._overlay = "" if self._overlay == "sources" else "sources"
+        status = self.model.status
+
+        def choices() -> list[Choice]:
+            now = self.model.status
+            return [
+                Choice(
+                    s.name,
+                    s.title,
+                    _said(s.lacks, s.waits) or ("drives" if s.name == now.source else ""),
+                    bool(s.lacks or s.waits),
+                )
+                for s in now.sources
+            ]
+
+        def pads() -> str:
+            port = self.model.status.pad_port
+            return "stand-in gamepads: " + (
+                f"pivrex remote --pad --port {port}" if port else "Ctrl+P, then stand-in gamepad"
+            )
+
+        def take(name: str | None) -> None:
+            if name is not None:
+                self.model.ask(ChooseSource(name))
+
+        self._lay_over(Choices("who drives?", choices, status.source, self._key_of("sources"), pads), take)
 
     def act_rigs(self) -> None:
-        paths = [path.resolve() for path in self.model.folder.rigs()]
-        here = self.model.file.path.resolve()
-        self._at = paths.index(here) if here in paths else 0
-        self._overlay = "" if self._overlay == "rigs" else "rigs"
+        here = str(self.model.file.path.resolve())
+
+        def choices() -> list[Choice]:
+            paths = [path.resolve() for path in self.model.folder.rigs()]
+            return [Choice(str(p), p.stem, "open" if str(p) == here else "") for p in paths]
+
+        def take(path: str | None) -> None:
+            if path is not None:
+                self.model.open_rig(next(p for p in self.model.folder.rigs() if str(p.resolve()) == path))
+
+        self._lay_over(Choices("which robot?", choices, here, self._key_of("rigs")), take)
 
     def act_help(self) -> None:
-        self._overlay, self._at = ("" if self._overlay == "help" else "help"), 0
+        commands = self.commands.acting(self._open)
+        self._lay_over(Help(self._open, self.view.help_lines(), commands, self._key_of("help")))
+
+    def _key_of(self, name: str) -> str:
+        """The key that a command has now."""
+        return next((c.keys[0] for c in self.commands.all if c.name == name and c.keys), "")
+
+    def _lay_over(self, screen: Screen[Any], take: Callable[[Any], None] | None = None) -> None:
+        if len(self.screen_stack) == 1:
+            self.push_screen(screen, take)
 
     def act_next_wheel(self) -> None:
         self.model.wheel = (self.model.wheel + 1) % len(self.model.line.wheels)
@@ -331,9 +363,9 @@ class PivrexApp(App[int]):
         self._parts["ladder"].display = self._ladder_open
 
     def _go_to(self, key: str) -> None:
-        for view in self.views.values():
+        for name, view in self.views.items():
             if view.has(key):
-                self._show(view.name_)
+                self.show_view(name)
                 view.select(key)
                 return
         self.model.say(f"{key} stands in {self.model.file.path.name}")
@@ -345,14 +377,8 @@ class PivrexApp(App[int]):
         self._rung += 1
 
     def act_type_value(self) -> None:
-        view = self.view
-        if isinstance(view, SettingsView | DriverView):
-            self.push_screen(ValueEntry(view))
-
-    def act_add_binding(self) -> None:
-        if isinstance(self.view, DriverView):
-            self.view.begin_new()
-            self.push_screen(ValueEntry(self.view))
+        if isinstance(self.view, Typed):
+            self._lay_over(ValueEntry(self.view))
 
     def act_undo(self) -> None:
         self.model.undo()
@@ -383,9 +409,6 @@ class PivrexApp(App[int]):
     def act_turn_over(self) -> None:
         self.model.ask(MoveStandIn("turn over"))
 
-    def act_calibrate_steering(self) -> None:
-        self.model.calibrate_steering()
-
     def act_record(self) -> None:
         self.model.ask(Record())
 
@@ -408,50 +431,10 @@ class PivrexApp(App[int]):
         self.act_palette()
 
     def act_export(self) -> None:
-        self.run_worker(self._export(), group="export", exclusive=True)
+        self.run_worker(export_view(self.model, self.rows[self._open]), group="export", exclusive=True)
 
     def act_quit(self) -> None:
         self.exit(0)
-
-    async def _export(self) -> None:
-        """Draw in a process of its own, so that the screen and its heartbeat go on."""
-        model = self.model
-        rig = str(model.file.path)
-        try:
-            drawings = {
-                "driver": lambda: [["patches", rig]],
-                "field": lambda: [["path", rig, str(model.save_path())]],
-                "shaping": lambda: [["curve", rig]],
-                "chassis": lambda: [["chassis", rig], ["envelope", rig]],
-            }[self._open]()
-        except SaveError as problem:
-            model.say(str(problem), alarm=True)
-            return
-        saved = []
-        for words in drawings:
-            files = [model.export_name(words[0], suffix) for suffix in (".svg", ".pdf")]
-            model.say("drawing ...")
-            wrong = await self._draw_on_paper([*words, *(word for file in files for word in ("-o", str(file)))])
-            if wrong:
-                model.say(wrong, alarm=True)
-                return
-            saved.append(files[0].name)
-        model.say(f"saved exports/{' and '.join(saved)}, and .pdf")
-
-    @staticmethod
-    async def _draw_on_paper(words: list[str]) -> str:
-        """Export; gives what went wrong, empty if nothing did."""
-        process = await asyncio.create_subprocess_exec(
-            sys.executable,
-            "-m",
-            "pivrex",
-            "export",
-            *words,
-            stdout=asyncio.subprocess.DEVNULL,
-            stderr=asyncio.subprocess.PIPE,
-        )
-        _, said = await process.communicate()
-        return (said.decode("utf-8", "replace").strip() or "the export failed") if process.returncode else ""
 
     def _handle_exception(self, error: Exception) -> None:
         """A fault of the program: a sentence for the person, the traceback for the log."""
@@ -464,7 +447,11 @@ class PivrexApp(App[int]):
 
     def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
         """Give the palette's entries: the same rows as the keys."""
-        for command in COMMANDS:
-            if command.name != "palette" and command.acts_in(self._open):
-                key = f"  ({command.shown})" if command.shown else ""
+        for command in self.commands.acting(self._open):
+            if command.name != "palette":
+                key = f"  ({command.key})" if command.key else ""
                 yield SystemCommand(command.title + key, command.help, lambda name=command.name: self.act(name))
+
+
+def _said(lacks: tuple[str, ...], waits: str) -> str:
+    return f"no {', '.join(lacks)}" if lacks else waits

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from math import degrees, isfinite
+from collections.abc import Sequence
+from math import isfinite
 
-from pivrex.line.layout import plain
-from pivrex.tui.draw.bar import LEAD, Cell, HeadData, draw_head, draw_line
-from pivrex.tui.draw.parts import number, turning
+from pivrex.tui.draw.bar import HeadData, draw_head, draw_line
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.views.row import ViewRow
 
-__all__ = ["cell_at", "head", "line", "small_screen"]
+__all__ = ["head", "line", "small_screen"]
 
 
 def head(model: ScreenModel, width: int, focus: str) -> Picture:
@@ -51,65 +51,9 @@ def _frame(model: ScreenModel) -> str:
     )
 
 
-def line(model: ScreenModel, open_view: str, width: int) -> Picture:
-    """Draw the line: its cells with what stands there now."""
-    shaping = tuple((f, *_function(model, f), "commanded") for f in model.line.functions)
-    wheels = tuple(
-        (
-            w,
-            model.commanded(w) / float(top),
-            f"{number(model.value('sensed', f'{plain(w)}_speed'))} m/s",
-            "measured",
-        )
-        for w, top in zip(model.line.wheels, model.line.top_m_s, strict=True)
-    )
-    cells = [
-        Cell("1", "driver", open_view == "driver", _controls(model)),
-        Cell("2", "shaping", open_view == "shaping", shaping),
-        Cell("3", "chassis", open_view == "chassis", _motion(model)),
-        Cell("5", "field", open_view == "field", wheels),
-    ]
-    return draw_line(cells, width)
-
-
-def _controls(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
-    """What the law's own channels read, as the device says it."""
-    channels = model.line.channels[: len(model.line.functions)]
-    values = [model.value("raw", c) for c in channels]
-    named = [c.rpartition(".")[2] for c in channels]
-    return tuple(
-        (n, v if isfinite(v) else 0.0, number(v, 2, 5), "measured") for n, v in zip(named, values, strict=True)
-    )
-
-
-def _motion(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
-    """What the wheels are to make of the motion; left and right in words, their bars to their sides."""
-    forward, left, turn = (model.value("motion", n) for n in ("forward", "left", "turn"))
-    rig = model.rig
-    bars = [("forward", forward / rig.full_forward_m_s, f"{number(forward, 2, 5)} m/s", "commanded")]
-    if rig.law.kind == "planar":
-        word = turning(left, 2, "").partition(" ")[2]
-        bars.append(("aside", -left / rig.full_left_m_s, f"{abs(left):4.2f} m/s {word:<5}", "commanded"))
-    deg_s = degrees(turn) if isfinite(turn) else turn
-    word = turning(deg_s, 0, "").partition(" ")[2]
-    bars.append(("turn", -turn / rig.full_turn_rad_s, f"{abs(deg_s):3.0f} deg/s {word:<5}", "commanded"))
-    return tuple(bars)
-
-
-def cell_at(width: int, x: int) -> str:
-    """Name the view whose cell lies at a column of the line."""
-    names = ("driver", "shaping", "chassis", "field")
-    return names[max(0, min(len(names) - 1, (x - LEAD) * len(names) // max(1, width - LEAD)))]
-
-
-def _function(model: ScreenModel, function: str) -> tuple[float, str]:
-    """Give a function's bar and its numbers; left and right are told in words, and their bars go that way."""
-    before, after = model.value("axes", function), model.value("rate", function)
-    whole = len(model.line.functions) < 3  # where there are more, what comes out of shaping must do
-    if function in ("turn", "sideways"):
-        word = turning(after, 2, "").partition(" ")[2]
-        return -after, f"{abs(before):4.2f}→" * whole + f"{abs(after):4.2f} {word:<5}"
-    return after, f"{number(before, 2, 5)}→" * whole + number(after, 2, 5)
+def line(model: ScreenModel, views: Sequence[ViewRow], open_view: str, width: int) -> Picture:
+    """Draw the line: a cell for each view, with what stands there now."""
+    return draw_line([v.cell(model, v.name == open_view) for v in views], width)
 
 
 def small_screen(model: ScreenModel, width: int, height: int) -> Picture:

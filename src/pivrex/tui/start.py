@@ -9,10 +9,11 @@ import os
 import sys
 from pathlib import Path
 
+from pivrex.errors import UsageError
 from pivrex.rig import Folder
 from pivrex.rig.sources import Link
 from pivrex.session.client import SessionClient
-from pivrex.session.places import log_file
+from pivrex.session.places import config_folder, log_file
 
 __all__ = ["show"]
 
@@ -42,12 +43,19 @@ def show(
 
     from pivrex.tui.app import PivrexApp
     from pivrex.tui.canvas import Canvas
+    from pivrex.tui.commands import Commands
+    from pivrex.tui.key_file import read_keys
+    from pivrex.tui.views.table import VIEWS
 
+    names = [row.name for row in VIEWS]
+    if view not in names:
+        raise UsageError(f"--view is {view}, but the views are {', '.join(names)}")
+    keys = read_keys(config_folder() / "settings.toml", Commands(VIEWS))
     Canvas.ascii_only = not _is_unicode()
     gc.freeze()
     gc.enable()
     chosen = theme or ("plain" if os.environ.get("NO_COLOR") else "dusk")
-    return int(PivrexApp(model, view=view, tour=tour, theme=chosen).run() or 0)
+    return int(PivrexApp(model, view=view, tour=tour, theme=chosen, keys=keys).run() or 0)
 
 
 def _is_unicode() -> bool:

@@ -106,6 +106,7 @@ def draw_line(cells: list[Cell], width: int) -> Picture:
         at = picture.text(x + 2, 0, f" {cell.digit} ", "key")
         picture.text(at, 0, f"{cell.name} ", "title" if cell.open else "dim")
         _fill(picture, cell, x + 2, w - 4)
+        picture.spot(x, 0, w + (0 if last else gap), "command", f"view_{cell.name}", height=3)
         if not last:
             picture.text(x + w, 1, "──▸", "frame")
         x += w + gap
@@ -158,6 +159,7 @@ def draw_ladder(rungs: list[Rung], chosen: int, wheel: str, width: int, height: 
     first = max(0, min(chosen - rows // 2, len(rungs) - rows))
     for i, rung in enumerate(rungs[first : first + rows]):
         y, here = i + 1, first + i == chosen
+        picture.spot(0, y, width, "rung", str(first + i))
         picture.text(1, y, "▸" if here else " ", "commanded")
         picture.text(3, y, f"{rung.stage:<8}", "title" if here else "dim")
         text, arrow, result = rung.text.rpartition(" → ")
@@ -171,8 +173,11 @@ def draw_ladder(rungs: list[Rung], chosen: int, wheel: str, width: int, height: 
     return picture
 
 
-def draw_foot(keys: list[tuple[str, str]], message: str, alarm: bool, width: int) -> Picture:
-    """Draw the keys that matter here, as many as fit beside the message."""
+def draw_foot(keys: list[tuple[str, str, str]], message: str, alarm: bool, width: int) -> Picture:
+    """Draw the keys that matter here, as many as fit beside the message.
+
+    ``keys`` are the name of a command, its key and its title.
+    """
     picture = Picture(width, 1)
     room = width
     if message:
@@ -181,9 +186,10 @@ def draw_foot(keys: list[tuple[str, str]], message: str, alarm: bool, width: int
         picture.text(width - shown - 1, 0, text, "alarm" if alarm else "target", shown)
         room = width - shown - 3
     x = 1
-    for key, title in keys:
+    for command, key, title in keys:
         if x + len(key) + len(title) + 1 > room:
             break
+        picture.spot(x, 0, len(key) + len(title) + 1, "command", command)
         x = picture.text(x, 0, key, "key")
         x = picture.text(x + 1, 0, title, "dim") + 2
     return picture

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["ROLES", "Dots", "Picture", "role", "to_ascii"]
+__all__ = ["ROLES", "Dots", "Picture", "Spot", "role", "to_ascii"]
 
 ROLES = (
     "rest",  # ordinary text
@@ -37,6 +39,17 @@ def role(name: str) -> int:
     return _ROLE[name]
 
 
+class Spot(NamedTuple):
+    """A part of a picture that can be clicked: what a click there means, and which one of several."""
+
+    x: int
+    y: int
+    width: int
+    height: int
+    what: str
+    value: str
+
+
 class Picture:
     """A grid of ``height`` rows and ``width`` columns.
 
@@ -45,12 +58,24 @@ class Picture:
     chars : (height, width) of one character
     roles : (height, width) uint8
         Indices into `ROLES`.
+    spots : list of Spot
+        What can be clicked; the last drawn lies on top.
     """
 
     def __init__(self, width: int, height: int) -> None:
         self.width, self.height = max(0, width), max(0, height)
         self.chars = np.full((self.height, self.width), " ", "<U1")
         self.roles = np.zeros((self.height, self.width), np.uint8)
+        self.spots: list[Spot] = []
+
+    def spot(self, x: int, y: int, width: int, what: str, value: str = "", height: int = 1) -> None:
+        """Mark what can be clicked."""
+        if width > 0 and height > 0:
+            self.spots.append(Spot(x, y, width, height, what, value))
+
+    def spot_at(self, x: int, y: int) -> Spot | None:
+        """Give what can be clicked at a cell."""
+        return next((s for s in reversed(self.spots) if 0 <= x - s.x < s.width and 0 <= y - s.y < s.height), None)
 
     def text(self, x: int, y: int, text: str, named: str = "rest", width: int | None = None) -> int:
         """Write text from column x; what does not fit is cut, with … if ``width`` cuts it. Gives the column after it."""
@@ -85,6 +110,7 @@ class Picture:
         if height > 0 and width > 0:
             self.chars[y : y + height, x : x + width] = other.chars[:height, :width]
             self.roles[y : y + height, x : x + width] = other.roles[:height, :width]
+            self.spots += (s._replace(x=s.x + x, y=s.y + y) for s in other.spots)
 
     def row(self, y: int) -> str:
         """Give a row as text."""

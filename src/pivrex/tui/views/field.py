@@ -18,7 +18,7 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.view import View
 from pivrex.units import wrap_deg
 
-__all__ = ["FieldView"]
+__all__ = ["FieldView", "field_bars", "field_exports"]
 
 SECONDS = 8.0
 STICK_H = 7
@@ -28,11 +28,8 @@ STICK_W = 15
 class FieldView(View):
     """The map at the left, the instruments at the right, two sticks to drag below them."""
 
-    name_ = "field"
-    digit = "5"
-
-    def __init__(self, model: ScreenModel) -> None:
-        super().__init__(model)
+    def __init__(self, model: ScreenModel, name: str) -> None:
+        super().__init__(model, name)
         self._ground: tuple[tuple[int, int], FieldScale, Picture] | None = None
         self._sticks: dict[str, tuple[int, int]] = {}
         self._held = ""
@@ -84,6 +81,7 @@ class FieldView(View):
             lost = model.value("limits", f"{plain(wheel)}_lost")
             limited = abs(lost) > 0.0005
             here = wheel == model.wheel_name
+            picture.spot(x, y, width, "wheel", wheel, 1 + room)
             picture.text(x, y, wheel, "title" if here else "rest")
             picture.right(
                 x + width, y, f"{'!' if limited else ' '}{number(asked)} m/s", "alarm" if limited else "commanded"
@@ -232,6 +230,11 @@ class FieldView(View):
                 picture.text(text, y + 1 + row, f"{channel:<13}", "dim")
                 picture.text(text + 13, y + 1 + row, shown, "rest")
 
+    def press(self, what: str, value: str) -> bool:
+        if what == "wheel":
+            self.model.wheel = self.model.line.wheels.index(value)
+        return what == "wheel"
+
     def point(self, x: int, y: int, phase: str) -> None:
         if phase == "press":
             self._held = next(
@@ -267,3 +270,16 @@ class FieldView(View):
 def _points(trail: list[tuple[float, float]], last: tuple[float, float, float] | None = None) -> np.ndarray:
     points = trail if last is None else [*trail, last[:2]]
     return np.array(points, float).reshape(-1, 2)
+
+
+def field_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
+    """Each wheel as it is given and as it rolls: the instrument of this view's cell."""
+    return tuple(
+        (w, model.commanded(w) / float(top), f"{number(model.value('sensed', f'{plain(w)}_speed'))} m/s", "measured")
+        for w, top in zip(model.line.wheels, model.line.top_m_s, strict=True)
+    )
+
+
+def field_exports(model: ScreenModel) -> list[list[str]]:
+    """The path that was driven; it is saved first."""
+    return [["path", str(model.file.path), str(model.save_path())]]

@@ -3,21 +3,47 @@
 from __future__ import annotations
 
 from pivrex.rig.nudge import COARSE
+from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import slider
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.view import View
 
-__all__ = ["SettingsView"]
+__all__ = ["SETTINGS_COMMANDS", "SettingsView", "draw_choices"]
 
 VALUES = 12
+
+SETTINGS_COMMANDS = (
+    Command("nudge_down", "nudge", "Makes the selected setting a fine step less.", ("left",), "←→", foot=7),
+    Command("nudge_up", "nudge up", "Makes the selected setting a fine step more.", ("right",)),
+    Command("nudge_down_coarse", "nudge down far", "Makes it five steps less.", ("shift+left",)),
+    Command("nudge_up_coarse", "nudge up far", "Makes it five steps more.", ("shift+right",)),
+    Command(
+        "type_value", "type", "Types a number with its unit for the selected setting.", ("equals_sign", "="), foot=8
+    ),
+)
+"""What every view with settings in place can do."""
+
+
+def draw_choices(
+    picture: Picture, key: str, choices: tuple[str, ...], value: str, x: int, y: int, room: int, here: bool
+) -> None:
+    """Draw what a setting may be side by side, each to be clicked; only what it is where there is no room."""
+    if sum(len(c) + 2 for c in choices) > room:
+        text = f" {value} "
+        picture.right(x + room, y, text, "chosen" if here else "rest")
+        return
+    for choice in choices:
+        named = ("chosen" if here else "title") if choice == value else "frame"
+        picture.spot(x, y, len(choice) + 2, "choice", f"{key}={choice}")
+        x = picture.text(x, y, f" {choice} ", named)
 
 
 class SettingsView(View):
     """What the keys act on is marked by ▸. Subclasses say which settings there are, and draw them where they belong."""
 
-    def __init__(self, model: ScreenModel) -> None:
-        super().__init__(model)
+    def __init__(self, model: ScreenModel, name: str) -> None:
+        super().__init__(model, name)
         self._chosen = ""
         self.sliders: list[tuple[str, int, int, int]] = []
         """Where sliders are drawn: key, row, left column, width."""
@@ -50,6 +76,7 @@ class SettingsView(View):
         bar = width - names - VALUES - 6
         for row, (key, name) in enumerate(settings, y):
             here = key == self.chosen
+            picture.spot(x, row, width, "setting", key)
             picture.text(x + 1, row, "▸" if here else " ", "commanded")
             tight = bar < 6 and width < names + VALUES + 3
             picture.text(x + 3, row, name, "title" if here else "dim", width - VALUES - 1 if tight else None)
@@ -61,7 +88,8 @@ class SettingsView(View):
                 shown = "no limit"
             at = x + names + 4
             if setting.choices:
-                self._choices(picture, setting.choices, str(setting.value(model.rig)), at, row, width - names - 5, here)
+                value = str(setting.value(model.rig))
+                draw_choices(picture, key, setting.choices, value, at, row, width - names - 5, here)
             elif bar >= 6:
                 slider(
                     picture, at, row, bar, setting.value(model.rig) / setting.largest(), "commanded" if here else "rest"
@@ -70,17 +98,6 @@ class SettingsView(View):
                 picture.right(x + width - 1, row, f" {shown} ", "chosen" if here else "rest")
             else:
                 picture.right(x + width - 1, row, f" {shown} ", "chosen" if here else "rest")
-
-    def _choices(
-        self, picture: Picture, choices: tuple[str, ...], value: str, x: int, y: int, room: int, here: bool
-    ) -> None:
-        if sum(len(c) + 2 for c in choices) > room:
-            text = f" {value} "
-            picture.right(x + room, y, text, "chosen" if here else "rest")
-            return
-        for choice in choices:
-            named = ("chosen" if here else "title") if choice == value else "frame"
-            x = picture.text(x, y, f" {choice} ", named)
 
     # --- acting ---
 
@@ -116,18 +133,25 @@ class SettingsView(View):
     def act_nudge_up_coarse(self) -> None:
         self.model.nudge(self.chosen, COARSE)
 
+    def press(self, what: str, value: str) -> bool:
+        if what == "setting":
+            self.select(value)
+        elif what == "choice":
+            key, _, choice = value.partition("=")
+            self.select(key)
+            self.choose(key, choice)
+            return True
+        return False
+
+    def choose(self, key: str, choice: str) -> None:
+        """Set a setting to one of its choices."""
+        self.model.choose(key, choice)
+
     def point(self, x: int, y: int, phase: str) -> None:
         if phase == "press":
-            self.dragged, self._drags = "", 0
-            for key, row, left, width in self.sliders:
-                if row == y:
-                    column_left = left - 24
-                    if left - 1 <= x <= left + width:
-                        self.dragged = key
-                        self._chosen = key
-                        break
-                    if column_left <= x < left:
-                        self._chosen = key
+            here = (key for key, row, left, width in self.sliders if row == y and left - 1 <= x <= left + width)
+            self.dragged, self._drags = next(here, ""), 0
+            self._chosen = self.dragged or self._chosen
         if self.dragged and phase != "release":
             _, _, left, width = next(s for s in self.sliders if s[0] == self.dragged)
             self.model.drag(self.dragged, (x - left) / max(1, width - 1), going_on=self._drags > 0)

@@ -11,11 +11,12 @@ from pivrex.line.questions.response import respond
 from pivrex.rig.channels import is_one_sided
 from pivrex.tui.draw.curve import CurveData, draw_ground, draw_live
 from pivrex.tui.draw.gate import GateData, draw_gate
+from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.settings import SettingsView
 
-__all__ = ["ShapingView"]
+__all__ = ["ShapingView", "shaping_bars"]
 
 SAMPLES = np.linspace(-1.0, 1.0, 401)
 GATE_TICKS = 45
@@ -43,11 +44,8 @@ HEIGHTS = {"turn": ("left", "right"), "sideways": ("left", "right"), "ahead": ("
 class ShapingView(SettingsView):
     """Curves, gate and settings. What the keys act on is marked by ▸."""
 
-    name_ = "shaping"
-    digit = "2"
-
-    def __init__(self, model: ScreenModel) -> None:
-        super().__init__(model)
+    def __init__(self, model: ScreenModel, name: str) -> None:
+        super().__init__(model, name)
         self._grounds: dict[str, tuple[CurveData, Picture]] = {}
         self._grounds_of: tuple[int, ...] = ()
 
@@ -190,3 +188,18 @@ class ShapingView(SettingsView):
             ("overall", "everything slower alike"),
             ("level", "[ and ] walk the speed levels; each has its share for moving and for turning"),
         ]
+
+
+def shaping_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
+    """Each function before and after shaping: the instrument of this view's cell."""
+    return tuple((f, *_shaped(model, f), "commanded") for f in model.line.functions)
+
+
+def _shaped(model: ScreenModel, function: str) -> tuple[float, str]:
+    """Give a function's bar and its numbers; left and right are told in words, and their bars go that way."""
+    before, after = model.value("axes", function), model.value("rate", function)
+    whole = len(model.line.functions) < 3  # where there are more, what comes out of shaping must do
+    if function in MIRRORED:
+        word = turning(after, 2, "").partition(" ")[2]
+        return -after, f"{abs(before):4.2f}→" * whole + f"{abs(after):4.2f} {word:<5}"
+    return after, f"{number(before, 2, 5)}→" * whole + number(after, 2, 5)

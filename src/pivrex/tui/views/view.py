@@ -1,4 +1,4 @@
-"""What every view is: a canvas that the app asks to draw itself, and hands keys and the mouse."""
+"""What every view is: a canvas that the app asks to take what is new and to draw it, and hands keys and the mouse."""
 
 from __future__ import annotations
 
@@ -12,16 +12,23 @@ __all__ = ["View"]
 class View(Canvas):
     """A view of the model. Subclasses draw, and have ``act_NAME`` for the commands of their own."""
 
-    name_: str = ""
-    digit: str = ""
-
-    def __init__(self, model: ScreenModel) -> None:
-        super().__init__(id=self.name_)
+    def __init__(self, model: ScreenModel, name: str) -> None:
+        super().__init__(id=name)
+        self.view_name = name
         self.model = model
 
+    def update(self) -> None:
+        """Take what is new, once a frame while the view is open: only here, and where keys and mouse lead, may a view ask
+        the session for something or change the rig.
+        """
+
     def draw(self, width: int, height: int) -> Picture:
-        """Draw what the model holds now."""
+        """Draw what there is now. Changes nothing; what can be clicked is marked in the picture."""
         raise NotImplementedError
+
+    def press(self, what: str, value: str) -> bool:
+        """Take a click on something that was marked; tells whether that is all. If not, `point` follows."""
+        return False
 
     def point(self, x: int, y: int, phase: str) -> None:
         """Take the mouse at a cell."""
@@ -39,6 +46,9 @@ class View(Canvas):
 
     def cancel(self) -> None:
         """Give up what the view waits for: the robot was stopped."""
+
+    def close(self) -> None:
+        """Let go of what works beside the screen: it ends."""
 
     def take_key(self, key: str) -> bool:
         """Take a key before the commands do, where something in the view asks for one; tells whether it was taken."""

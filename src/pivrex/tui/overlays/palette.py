@@ -8,7 +8,7 @@ from textual import work
 from textual.command import CommandPalette
 from textual.css.query import NoMatches
 
-from pivrex.tui.closing import ClosesItself
+from pivrex.tui.overlays.closing import ClosesItself
 
 __all__ = ["Palette"]
 

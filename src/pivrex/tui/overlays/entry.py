@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 from textual import on
 from textual.app import ComposeResult
@@ -11,11 +11,12 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label
 
 from pivrex.errors import UnitError
-from pivrex.tui.closing import ClosesItself
+from pivrex.tui.overlays.closing import ClosesItself
 
 __all__ = ["Typed", "ValueEntry"]
 
 
+@runtime_checkable
 class Typed(Protocol):
     """A view in which something can be typed."""
 

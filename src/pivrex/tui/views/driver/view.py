@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from math import isfinite
 from typing import TYPE_CHECKING
 
 from pivrex.rig.actions import read_action
@@ -10,23 +11,22 @@ from pivrex.rig.edit import set_key
 from pivrex.rig.patches import Patch, patches_of
 from pivrex.session.messages import ChooseSource, Stop, WatchSources
 from pivrex.session.report import Report, SourceReport
-from pivrex.tui.calibrate import CalibrationGuide
+from pivrex.tui.commands import Command
+from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.views.driver_panels import (
-    draw_channels,
-    draw_messages,
-    draw_patches,
-    draw_sources,
-    draw_wires,
-    shown_channels,
-)
+from pivrex.tui.overlays.entry import ValueEntry
+from pivrex.tui.views.driver.channels import draw_channels, shown_channels
+from pivrex.tui.views.driver.messages import draw_messages
+from pivrex.tui.views.driver.patches import draw_patches, draw_wires
+from pivrex.tui.views.driver.sources import draw_sources
+from pivrex.tui.views.guides.calibration import CalibrationGuide
 from pivrex.tui.views.view import View
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
 
-__all__ = ["DriverView"]
+__all__ = ["DRIVER_COMMANDS", "DriverView", "driver_bars"]
 
 MOVED = 0.5
 """A control that moves by this much is the one that is meant."""
@@ -34,21 +34,31 @@ MOVED = 0.5
 WIDE = 128
 
 
+DRIVER_COMMANDS = (
+    Command("previous_source", "source", "Selects the source before.", ("left",), "←→", foot=7),
+    Command("next_source", "next source", "Selects the next source.", ("right",)),
+    Command("patch", "patch", "Waits for the control that shall do the selected function, and writes it into the rig.",
+            ("v",), foot=4),
+    Command("calibrate", "calibrate", "Calibrates the selected source by doing: let go, roll, press, push.", ("c",), foot=4),
+    Command("drive", "let it drive", "Lets the selected source drive.", ("y",), foot=5),
+    Command("type_value", "type", "Types what the selected binding does.", ("equals_sign", "="), foot=8),
+    Command("add_binding", "add a binding", "Asks what shall be done, such as slow 40 %, and then for the control that does it.",
+            ("plus", "+"), foot=6),
+    Command("remove_binding", "remove the binding", "Takes the selected binding away.", ("backspace", "delete")),
+)  # fmt: skip
+
+
 class DriverView(View):
     """The driver's end. ↑ ↓ walk the functions, ← → the sources."""
 
-    name_ = "driver"
-    digit = "1"
-
-    def __init__(self, model: ScreenModel) -> None:
-        super().__init__(model)
+    def __init__(self, model: ScreenModel, name: str) -> None:
+        super().__init__(model, name)
         self._source = ""
         self._patch = 0
         self._guide: CalibrationGuide | None = None
         self._learning: dict[tuple[str, str], float] | None = None
         self._new = False
         self._action = ""
-        self._rows: list[tuple[int, int, int, str]] = []
 
     @property
     def report(self) -> Report | None:
@@ -90,6 +100,17 @@ class DriverView(View):
         self._patch = min(self._patch, len(patches) - 1)
         return patches[self._patch]
 
+    # --- what goes on ---
+
+    def update(self) -> None:
+        source = self.source()
+        if self._guide is not None and source is not None:
+            self._guide.step(source if source.name == self._guide.source else None)
+            if self._guide.done:
+                self._guide = None
+        if self._learning is not None:
+            self._learn()
+
     # --- drawing ---
 
     def draw(self, width: int, height: int) -> Picture:
@@ -98,12 +119,6 @@ class DriverView(View):
         if source is None:
             picture.text(2, 1, "listening to the sources ...", "dim")
             return picture
-        if self._guide is not None:
-            self._guide.step(source if source.name == self._guide.source else None)
-            if self._guide.done:
-                self._guide = None
-        if self._learning is not None:
-            self._learn()
         wide = width >= WIDE
         sources, patches = self.sources(), self.patches()
         needed = max(len(patches), 17, 4 * len(sources) if wide else 0) + 3
@@ -112,7 +127,7 @@ class DriverView(View):
         # narrow: the sources stand above, in a row each
         top = 0 if wide else min(len(sources) + 1, max(3, height // 4))
         body = height - spoken - 1 - top
-        self._rows = draw_sources(
+        draw_sources(
             picture, sources, source.name, self.model, left - 2 if wide else width, height - spoken - 1 if wide else top
         )
         channels = shown_channels(source, patches, source.name == self.model.status.source, body - 1)
@@ -234,10 +249,10 @@ class DriverView(View):
         if source is not None:
             self._source = names[(names.index(source.name) + steps) % len(names)]
 
-    def act_nudge_down(self) -> None:
+    def act_previous_source(self) -> None:
         self._walk(-1)
 
-    def act_nudge_up(self) -> None:
+    def act_next_source(self) -> None:
         self._walk(1)
 
     def act_patch(self) -> None:
@@ -249,9 +264,10 @@ class DriverView(View):
         self._learning = {}
         self.model.say(f"move the control that shall do: {self.chosen().function}. Backspace leaves it as it is")
 
-    def begin_new(self) -> None:
+    def act_add_binding(self) -> None:
         """What is typed next is a new binding."""
         self._new = True
+        self.app.push_screen(ValueEntry(self))
 
     def entry(self) -> tuple[str, str, str]:
         """Give what typing an action needs."""
@@ -287,7 +303,7 @@ class DriverView(View):
 
     def act_calibrate(self) -> None:
         source = self.source()
-        if source is None or source.kind in ("keys", "sticks", "recording", "letters", "link"):
+        if source is None or not source.can.calibrates:
             self.model.say("select a gamepad or a remote with sticks first, with ← →")
         elif not source.readings:
             self.model.say(f"{source.name} says nothing yet", alarm=True)
@@ -299,11 +315,16 @@ class DriverView(View):
         if source is not None:
             self.model.ask(ChooseSource(source.name))
 
-    def point(self, x: int, y: int, phase: str) -> None:
-        if phase == "press":
-            for first, last, right, name in self._rows:
-                if first <= y <= last and x < right:
-                    self._source = name
+    def press(self, what: str, value: str) -> bool:
+        if what == "source":
+            self._source = value
+        elif what == "patch":
+            if int(value) == self._patch:
+                self.act_patch()
+            self._patch = int(value)
+        elif what == "go on" and self._guide is not None:
+            self._guide.key("enter", self.source())
+        return True
 
     def help_lines(self) -> list[tuple[str, str]]:
         return [
@@ -331,3 +352,13 @@ def _add(document: TOMLDocument, channel: str, action: str, source: str) -> None
     if "bindings" not in document:
         document["bindings"] = tomlkit.aot()
     document["bindings"].append(table)
+
+
+def driver_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
+    """What the law's own channels read, as the device says it: the instrument of this view's cell."""
+    channels = model.line.channels[: len(model.line.functions)]
+    values = [model.value("raw", c) for c in channels]
+    named = [c.rpartition(".")[2] for c in channels]
+    return tuple(
+        (n, v if isfinite(v) else 0.0, number(v, 2, 5), "measured") for n, v in zip(named, values, strict=True)
+    )

@@ -1,0 +1,177 @@
+"""The open rig as the screen changes it: nudged, dragged, typed, undone, and watched for edits from outside."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from pivrex.errors import PivrexError, RigError, SaveError
+from pivrex.line import Line
+from pivrex.rig import Rig, RigFile
+from pivrex.rig.nudge import Setting, setting_at
+
+if TYPE_CHECKING:
+    from tomlkit import TOMLDocument
+
+__all__ = ["Editing"]
+
+SHORT_S, LONG_S = 8.0, 20.0
+"""How long a message stands, and one about a mistake."""
+
+ONE_GO_S = 5.0
+"""Nudges of one setting with less than this between them are one go."""
+
+
+class Editing:
+    """A rig file that is open on the screen, and what is said about it.
+
+    Attributes
+    ----------
+    file : RigFile
+    line : Line
+        Of the rig in use.
+    before : Line or None
+        Before the last change, for ghosts.
+    message : str
+        The last thing worth saying; ``message_alarm`` if it is a mistake.
+    """
+
+    def __init__(self, rig_path: Path) -> None:
+        self.file = RigFile(rig_path)
+        self.line = Line(self.rig)
+        self.before: Line | None = None
+        self.message = ""
+        self.message_alarm = False
+        self._said_at = 0.0
+        self._changed = ("", 0.0)
+        self._serial = 0
+
+    @property
+    def rig(self) -> Rig:
+        """The rig in use."""
+        return self.file.rig
+
+    @property
+    def serial(self) -> int:
+        """Counts the rigs that were in use; every change makes another."""
+        return self._serial
+
+    def say(self, text: str, alarm: bool = False) -> None:
+        """Put a sentence where the person looks."""
+        self.message, self.message_alarm = text, alarm
+        self._said_at = time.monotonic()
+
+    def fade(self, stays: str) -> None:
+        """Take a message away that has stood long enough; ``stays`` is what is said then, as a mistake."""
+        if self.message and time.monotonic() - self._said_at > (LONG_S if self.message_alarm else SHORT_S):
+            self.message, self.message_alarm = stays, bool(stays)
+
+    # --- its settings ---
+
+    def setting(self, key: str) -> Setting:
+        """Give a setting by its key."""
+        return setting_at(key)
+
+    def shown(self, key: str) -> str:
+        """Write a setting's value with its unit."""
+        return self.setting(key).shown(self.rig, self.file.get(key))
+
+    def nudge(self, key: str, steps: int) -> None:
+        """Change a setting by fine steps, or a choice to the next."""
+        setting = self.setting(key)
+        if not setting.choices:
+            self._change(key, setting.stepped(self.rig, self.file.get(key), steps))
+            return
+        # a choice that this rig cannot have is said and passed over
+        way, refused = (1 if steps > 0 else -1), ""
+        for step in range(steps, steps + way * (len(setting.choices) - 1), way):
+            if self._change(key, setting.stepped(self.rig, self.file.get(key), step)):
+                if refused:
+                    self.say(f"passed over: {refused}", alarm=True)
+                return
+            refused = refused or self.message.removeprefix("not changed: ")
+
+    def drag(self, key: str, share: float, going_on: bool) -> None:
+        """Set a setting to a share of its slider; ``going_on`` joins it to the drag before, for undo."""
+        setting = self.setting(key)
+        self._change(key, setting.at_share(self.rig, self.file.get(key), share, setting.largest()), going_on)
+
+    def type_in(self, key: str, text: str) -> None:
+        """Set a setting to what a person typed; raises `UnitError`."""
+        self._change(key, self.setting(key).typed(self.file.get(key), text.strip()))
+
+    def choose(self, key: str, choice: str) -> None:
+        """Set a setting to one of its choices."""
+        self._change(key, choice)
+
+    def edit(self, what: str, change: Callable[[TOMLDocument], None], join: bool = False) -> bool:
+        """Change several things of the rig as one step; tells whether the rig is another now."""
+        return self._changed_by(what, lambda: self.file.edit(what, change, join), say=not join)
+
+    def undo(self) -> None:
+        """Take the last change back."""
+        self._walk("undone", self.file.undo)
+
+    def redo(self) -> None:
+        """Bring the last undone change back."""
+        self._walk("done again", self.file.redo)
+
+    def look_outside(self) -> None:
+        """Notice a rig that was edited outside."""
+        before = self.file.rig
+        try:
+            found = self.file.look_outside()
+        except (PivrexError, OSError) as problem:
+            self.say(str(problem), alarm=True)
+            return
+        if found:
+            self.say(found, alarm=bool(self.file.problem))
+        if self.file.rig is not before:
+            self._use_rig()
+
+    def _change(self, key: str, value: object, join: bool = False) -> bool:
+        return self._changed_by(key, lambda: self.file.put(key, value, join))
+
+    def _changed_by(self, key: str, change: Callable[[], None], say: bool = False) -> bool:
+        before = self.line
+        try:
+            change()
+        except RigError as problem:
+            self.say("not changed: " + "; ".join(str(m) for m in problem.mistakes), alarm=True)
+            return False
+        except SaveError as problem:
+            self.say(str(problem), alarm=True)
+        if self.file.rig is before.rig:
+            return False
+        # the ghost is the curve as it was before this setting was taken in hand
+        now = time.monotonic()
+        going_on = key == self._changed[0] and now - self._changed[1] < ONE_GO_S
+        if not going_on:
+            self.before = before
+        self._changed = (key, now)
+        self._use_rig()
+        if say and not self.message_alarm:
+            self.say(key)
+        return True
+
+    def _walk(self, word: str, step: object) -> None:
+        before = self.line
+        try:
+            what = step()  # type: ignore[operator]
+        except SaveError as problem:
+            self.say(str(problem), alarm=True)
+            what = ""
+        if self.file.rig is before.rig:
+            self.say(self.message if self.message_alarm else "nothing there", alarm=self.message_alarm)
+            return
+        self.before, self._changed = before, ("", 0.0)
+        self._use_rig()
+        if what:
+            self.say(f"{word}: {what}")
+
+    def _use_rig(self) -> None:
+        """Go on with what the file holds now."""
+        self.line = Line(self.rig)
+        self._serial += 1

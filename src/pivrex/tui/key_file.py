@@ -1,0 +1,88 @@
+"""The settings file in which a person gives commands other keys."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+
+from pivrex.devices.keys import DRIVE_KEYS
+from pivrex.errors import Mistake, SettingsError
+from pivrex.tui.commands import Commands
+from pivrex.tui.keys import key_name
+
+__all__ = ["read_keys"]
+
+_SPELT = {"esc": "escape", "[": "left_square_bracket", "]": "right_square_bracket", "=": "equals_sign", "+": "plus",
+          "-": "minus", "?": "question_mark", ",": "comma", ".": "full_stop", "/": "slash"}  # fmt: skip
+
+ALWAYS_STOP = ("escape", "ctrl+c")
+
+
+def read_keys(path: Path, commands: Commands) -> dict[str, tuple[str, ...]]:
+    """Read the keys that a person gave to commands; none if there is no such file.
+
+    The file has a table ``[keys]`` with a command's id and a key, or a list of keys: ``go_live = "ctrl+g"``.
+
+    Raises
+    ------
+    SettingsError
+        With every mistake in the file.
+    """
+    try:
+        text = path.read_text("utf-8")
+    except FileNotFoundError:
+        return {}
+    except (OSError, UnicodeDecodeError) as problem:
+        raise SettingsError(path, [Mistake(0, "", f"cannot be read: {problem}")]) from None
+    try:
+        table = tomllib.loads(text).get("keys", {})
+    except tomllib.TOMLDecodeError as problem:
+        raise SettingsError(path, [Mistake(0, "", f"is not TOML: {problem}")]) from None
+    if not isinstance(table, dict):
+        raise SettingsError(path, [Mistake(0, "keys", "is no table; it gives commands their keys")])
+    found: dict[str, tuple[str, ...]] = {}
+    wrong: list[Mistake] = []
+    lines = [row.split("=")[0].strip().strip('"') for row in text.splitlines()]
+
+    def say(name: str, what: str) -> None:
+        wrong.append(Mistake(lines.index(name) + 1 if name in lines else 0, f"keys.{name}", what))
+
+    known = [c.name for c in commands.all]
+    for name, value in table.items():
+        keys = [value] if isinstance(value, str) else value
+        if name not in known:
+            say(name, f"is no command; the commands are {', '.join(dict.fromkeys(known))}")
+        elif not isinstance(keys, list) or not all(isinstance(k, str) and k for k in keys):
+            say(name, "should be a key in quotes, or a list of them")
+        else:
+            found[name] = _spelt(keys)
+            for key in found[name]:
+                if key in DRIVE_KEYS:
+                    say(name, f"is {key_name(key)}, which drives")
+                if key in ALWAYS_STOP:
+                    say(name, f"is {key_name(key)}, which always stops")
+    for name, what in _taken(commands, found):
+        say(name, what)
+    if wrong:
+        raise SettingsError(path, wrong)
+    if "stop" in found:
+        found["stop"] = ("escape", *found["stop"])  # another key may stop too
+    return found
+
+
+def _spelt(keys: list[str]) -> tuple[str, ...]:
+    """As Textual spells them: "Ctrl+G" is "ctrl+g", "[" has a name; a single letter keeps its case."""
+    return tuple(_SPELT.get(k.lower(), k if len(k) == 1 else k.lower()) for k in keys)
+
+
+def _taken(commands: Commands, found: dict[str, tuple[str, ...]]) -> list[tuple[str, str]]:
+    """Say which keys would mean two things in one view."""
+    wrong = []
+    for name, keys in found.items():
+        places = {c.view for c in commands.all if c.name == name}
+        for other in commands.all:
+            meets = other.name != name and ("" in places or other.view == "" or other.view in places)
+            for key in set(keys) & set(found.get(other.name, other.keys)):
+                if meets and key not in ALWAYS_STOP:
+                    wrong.append((name, f"is {key_name(key)}, which {other.name} has already"))
+    return list(dict.fromkeys(wrong))

@@ -1,0 +1,20 @@
+"""How keys are written for people."""
+
+from __future__ import annotations
+
+__all__ = ["key_name"]
+
+_NAMES = {
+    "escape": "Esc", "enter": "Enter", "space": "Space", "backspace": "Backspace", "delete": "Del", "tab": "Tab", "up": "↑",
+    "down": "↓", "left": "←", "right": "→", "home": "Home", "end": "End", "pageup": "PgUp", "pagedown": "PgDn",
+    "left_square_bracket": "[", "right_square_bracket": "]", "equals_sign": "=", "plus": "+", "minus": "-",
+    "question_mark": "?", "comma": ",", "full_stop": ".", "slash": "/",
+}  # fmt: skip
+
+
+def key_name(key: str) -> str:
+    """Write a key for people: "Ctrl+L", "⇧←", "Esc"."""
+    *held, last = key.split("+") if key != "+" else [key]
+    last = _NAMES.get(last, last.upper() if held and len(last) == 1 else last)
+    marks = {"ctrl": "Ctrl+", "shift": "⇧", "alt": "Alt+"}
+    return "".join(marks.get(h, h + "+") for h in held) + last

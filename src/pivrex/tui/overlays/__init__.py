@@ -1,0 +1,1 @@
+"""What lies over a view for a moment: lists, help, the palette, a value that is typed."""

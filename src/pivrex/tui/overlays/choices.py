@@ -1,0 +1,138 @@
+"""A list from which one is chosen, by arrows or by the mouse; what it lists may change while it is open."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import ClassVar, NamedTuple
+
+from rich.text import Text
+from textual import events, on
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.geometry import Size
+from textual.screen import ModalScreen
+from textual.widgets import OptionList
+from textual.widgets.option_list import Option
+
+from pivrex.tui.canvas import Canvas
+from pivrex.tui.draw.picture import to_ascii
+from pivrex.tui.overlays.closing import ClosesItself
+
+__all__ = ["Choice", "Choices"]
+
+LOOK_AGAIN_S = 0.25
+NARROWEST = 8
+
+
+class Choice(NamedTuple):
+    """One of them: what is chosen by it, its name, what is said beside it, and whether that is something wrong."""
+
+    value: str
+    title: str
+    note: str = ""
+    wrong: bool = False
+
+
+class _List(OptionList):
+    """Textual's own, safe in a window that is too small for any of it."""
+
+    def get_content_height(self, container: Size, viewport: Size, width: int) -> int:
+        return super().get_content_height(container, viewport, width) if width > NARROWEST else 1
+
+
+class Choices(ClosesItself, ModalScreen[str | None]):
+    """Gives the value that was chosen, or None.
+
+    Parameters
+    ----------
+    title : str
+        The question.
+    choices : callable
+        Gives what there is now.
+    chosen : str
+        The value that is selected first.
+    key : str
+        The key that opened it closes it.
+    hint : str
+        What else there is to know, below the list.
+    """
+
+    DEFAULT_CSS = """
+    Choices { background: transparent; align: left top; }
+    Choices OptionList {
+        width: 88; max-width: 100%; min-width: 24; height: auto; max-height: 80%; margin: 4 2; border: round $primary; padding: 0 1;
+        background: $background; color: $foreground; border-title-color: $primary; border-subtitle-color: $foreground;
+        border-title-style: bold;
+    }
+    Choices.ascii OptionList { border: ascii $primary; }
+    Choices OptionList > .option-list--option-highlighted { background: $foreground; color: $background; text-style: bold; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [Binding("escape", "stop_first", priority=True, show=False)]
+
+    def __init__(
+        self, title: str, choices: Callable[[], Sequence[Choice]], chosen: str, key: str, hint: Callable[[], str] = str
+    ) -> None:
+        super().__init__(classes="ascii" if Canvas.ascii_only else None)
+        self._title, self._choices, self._chosen, self._key, self._hint = title, choices, chosen, key, hint
+        self._shown: tuple[object, ...] = ()
+
+    def compose(self) -> ComposeResult:
+        yield _List()
+
+    def on_mount(self) -> None:
+        self._list.border_title = f"{self._title}  {self._key} closes"
+        self._look()
+        self.set_interval(LOOK_AGAIN_S, self._look)
+
+    @property
+    def _list(self) -> OptionList:
+        return self.query_one(OptionList)
+
+    def _look(self) -> None:
+        """Show what there is now; what was selected stays so."""
+        choices, hint = tuple(self._choices()), self._hint()
+        width = max(20, min(88, self.app.size.width) - 8)
+        if (choices, hint, width) == self._shown:
+            return
+        at = self._list.highlighted
+        before = self._shown[0][at].value if self._shown and at is not None else self._chosen  # type: ignore[index]
+        self._shown = (choices, hint, width)
+        self._list.clear_options()
+        self._list.add_options(Option(_line(c, width)) for c in choices)
+        self._list.border_subtitle = to_ascii(hint) if Canvas.ascii_only else hint
+        values = [c.value for c in choices]
+        if values:
+            self._list.highlighted = values.index(before) if before in values else 0
+
+    @on(OptionList.OptionSelected)
+    def take(self, event: OptionList.OptionSelected) -> None:
+        event.stop()
+        choices = self._choices()
+        if event.option_index < len(choices):
+            self.dismiss(choices[event.option_index].value)
+
+    def on_key(self, event: events.Key) -> None:
+        """The key that opened it closes it; one that means nothing here is the app's to judge."""
+        if event.key == self._key:
+            event.stop()
+            self.dismiss(None)
+        elif event.key not in ("up", "down", "enter", "home", "end", "pageup", "pagedown"):
+            event.stop()
+            self.app.means_nothing(event.key)  # type: ignore[attr-defined]
+
+    def action_stop_first(self) -> None:
+        self.app.action_stop_first()  # type: ignore[attr-defined]
+
+    def on_click(self, event: events.Click) -> None:
+        if event.widget is self:  # beside the list
+            self.dismiss(None)
+
+
+def _line(choice: Choice, width: int) -> Text:
+    note = f"! {choice.note}" if choice.wrong else choice.note
+    room = max(8, width - len(note) - 2)
+    title = choice.title if len(choice.title) <= room else choice.title[: room - 1] + "…"
+    text = title + " " * max(2, width - len(title) - len(note)) + note
+    if len(text) > width:
+        text = text[: width - 1] + "…"
+    return Text(to_ascii(text) if Canvas.ascii_only else text, no_wrap=True)

@@ -1,0 +1,1 @@
+"""The view Driver: the sources, each channel live, what is patched to what, and what remotes say."""

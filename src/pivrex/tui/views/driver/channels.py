@@ -1,0 +1,97 @@
+"""Each channel of a source with its travel, its tremble and its calibration."""
+
+from __future__ import annotations
+
+from math import isfinite
+
+from pivrex.rig.channels import CHANNELS, is_one_sided
+from pivrex.rig.patches import Patch
+from pivrex.session.report import SourceReport
+from pivrex.tui.draw.parts import number
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
+
+__all__ = ["PRESSED", "draw_channels", "shown_channels"]
+
+PRESSED = 0.5
+
+
+def shown_channels(source: SourceReport, patches: list[Patch], drives: bool, room: int) -> list[str]:
+    """Choose the channels that are drawn: those with sticks or patches first, in the order of the layout."""
+    patched = {
+        p.channel for p in patches if p.source in (source.name, source.kind) or (drives and p.source == "chosen")
+    }
+    there = [c for c in CHANNELS if c in source.readings or c in patched]
+    there += sorted(c for c in source.readings if c not in CHANNELS)
+    wanted = [
+        c for c in there if not is_one_sided(c) or c in patched or c.endswith("trigger") or c.startswith("letter ")
+    ]
+    wanted += [c for c in there if c not in wanted and source.readings.get(c)]
+    wanted = wanted[:room]
+    return [c for c in there if c in wanted]
+
+
+def draw_channels(
+    picture: Picture,
+    x: int,
+    y: int,
+    width: int,
+    height: int,
+    source: SourceReport,
+    channels: list[str],
+    model: ScreenModel,
+) -> dict[str, int]:
+    """Draw each channel with its travel, noise and calibration; gives the row of each."""
+    picture.text(x + 1, y, f"channels of {source.name}", "title", width - 2)
+    names = max([len(c) for c in channels] or [0])
+    numbers = 16
+    bar = width - names - numbers - 5
+    if width > 44:
+        picture.right(x + width - 1, y, "now    trembles", "dim")
+    step = 2 if height > 2 * len(channels) + 3 else 1
+    places = {}
+    for i, channel in enumerate(channels):
+        row = y + 2 + i * step if height > len(channels) + 3 else y + 1 + i
+        if row >= y + height:
+            break
+        places[channel] = row
+        value = source.readings.get(channel)
+        travel = source.travel.get(channel)
+        one_sided = channel in CHANNELS and is_one_sided(channel)
+        button = channel.startswith(("button_", "letter "))
+        pressed = value is not None and value >= PRESSED
+        picture.text(x + 2, row, channel.removeprefix("letter "), "commanded" if button and pressed else "rest")
+        at = x + names + 4
+        if button:
+            picture.text(at, row, "■ pressed" if pressed else "□", "commanded" if pressed else "frame")
+            continue
+        if bar >= 8:
+            _bar(picture, at, row, bar, one_sided, value, travel, model.rig.axis_of(source.name, channel))
+        picture.right(x + width - 8, row, number(value if value is not None else float("nan"), 3, 7), "measured")
+        if travel is not None:
+            picture.right(x + width - 1, row, f"±{travel.noise / 2:.3f}", "dim")
+    return places
+
+
+def _bar(
+    picture: Picture, x: int, y: int, width: int, one_sided: bool, value: float | None, travel: object, axis: object
+) -> None:
+    low = 0.0 if one_sided else -1.0
+
+    def cell(v: float) -> int:
+        return x + round((min(max(v, low), 1.0) - low) / (1.0 - low) * (width - 1))
+
+    picture.across(y, x, x + width, "╌", "frame")
+    if travel is not None:
+        a, b = cell(travel.low), cell(travel.high)  # type: ignore[attr-defined]
+        picture.text(a, y, "━" * (b - a + 1), "ghost")
+    centre = axis.centre  # type: ignore[attr-defined]
+    picture.text(cell(axis.minimum), y, "├", "target")  # type: ignore[attr-defined]
+    picture.text(cell(axis.maximum), y, "┤", "target")  # type: ignore[attr-defined]
+    if centre is not None:
+        for end in centre:
+            picture.text(cell(end), y, "╎", "target")
+    elif not one_sided:
+        picture.text(cell(0.0), y, "┼", "frame")
+    if value is not None and isfinite(value):
+        picture.text(cell(value), y, "●", "commanded")

@@ -1,0 +1,71 @@
+"""The list of sources with their health."""
+
+from __future__ import annotations
+
+from math import isfinite
+
+from pivrex.session.report import SourceReport
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
+
+__all__ = ["draw_sources"]
+
+
+def draw_sources(
+    picture: Picture, sources: list[SourceReport], selected: str, model: ScreenModel, width: int, height: int
+) -> None:
+    """List the sources with their health."""
+    full = width < 60
+    room = (height - 2) // max(1, len(sources))
+    y = 0
+    if full:
+        picture.text(1, 0, "sources", "title")
+        picture.right(width - 1, 0, "←→ select  y drives", "dim")
+        y = 2
+    names = [s.name for s in sources]
+    rows = height - 1 if not full else len(sources)
+    first = max(0, min(names.index(selected) - rows // 2, len(sources) - rows)) if selected in names else 0
+    for source in sources[first : first + max(1, rows)]:
+        if y >= height:
+            break
+        here = source.name == selected
+        picture.text(0, y, "▸" if here else " ", "commanded")
+        picture.text(2, y, source.name, "chosen" if here else "title", width - 14 if full else 16)
+        word, named = _state(source, model)
+        begin = y
+        if full:
+            picture.right(width - 1, y, word, named)
+            for line in _health(source)[: max(0, min(room, 4) - 1)]:
+                y += 1
+                picture.text(4, y, line, "dim", width - 5)
+            y += 2 if room > 3 else 1
+        else:
+            picture.text(19, y, word, named)
+            picture.text(28, y, "  ".join(_health(source)), "dim", width - 29)
+            y += 1
+        picture.spot(0, begin, width, "source", source.name, y - begin)
+
+
+def _state(source: SourceReport, model: ScreenModel) -> tuple[str, str]:
+    if source.waits:
+        return ("! lost" if "let go" not in source.waits else "! let go"), "alarm"
+    if source.name == model.status.source:
+        return "drives", "commanded"
+    return ("heard" if source.health is not None or source.kind == "link" else "there"), "measured"
+
+
+def _health(source: SourceReport) -> list[str]:
+    """Say in a line or two how a source is."""
+    if source.waits:
+        return [source.waits.removeprefix(f"{source.name} ")]
+    health = source.health
+    if health is None:
+        return [f"event  {source.identity or (source.kind if source.kind != source.name else 'on this screen')}"]
+    if source.nature == "event":
+        bad = sum(health.faults.values())
+        return [f"event  {health.good} {source.kind}  {bad} refused"]
+    age = f"{health.age_s * 1e3:4.0f} ms" if isfinite(health.age_s) and health.age_s < 10 else " long"
+    return [
+        f"{health.rate_hz:3.0f} Hz  loss {health.loss * 100:2.0f} %  age {age}",
+        f"{source.nature}  jitter {health.jitter_s * 1e3:4.1f} ms",
+    ]

@@ -1,0 +1,33 @@
+"""The views, a row each, in the order of the line. A new view is a class of its own and a row here."""
+
+from __future__ import annotations
+
+from pivrex.tui.views.chassis.motion import motion_bars
+from pivrex.tui.views.chassis.view import CHASSIS_COMMANDS, ChassisView
+from pivrex.tui.views.driver.view import DRIVER_COMMANDS, DriverView, driver_bars
+from pivrex.tui.views.field import FieldView, field_bars, field_exports
+from pivrex.tui.views.row import ViewRow
+from pivrex.tui.views.settings import SETTINGS_COMMANDS
+from pivrex.tui.views.shaping import ShapingView, shaping_bars
+
+__all__ = ["VIEWS"]
+
+VIEWS = (
+    ViewRow(
+        "driver", "1", "the driver's end", "Opens Driver: sources, each channel live, what is patched to what.",
+        DriverView, driver_bars, lambda m: [["patches", str(m.file.path)]], DRIVER_COMMANDS,
+    ),
+    ViewRow(
+        "shaping", "2", "from the stick to a motion", "Opens Shaping: what happens to the stick before it means a motion.",
+        ShapingView, shaping_bars, lambda m: [["curve", str(m.file.path)]], SETTINGS_COMMANDS,
+    ),
+    ViewRow(
+        "chassis", "3", "from a motion to the wheels",
+        "Opens Chassis: the robot from above, each wheel's equation, how fast it can go.",
+        ChassisView, motion_bars, lambda m: [["chassis", str(m.file.path)], ["envelope", str(m.file.path)]], CHASSIS_COMMANDS,
+    ),
+    ViewRow(
+        "field", "5", "the robot on the floor", "Opens Field: the robot from above, wheels and sensors.",
+        FieldView, field_bars, field_exports,
+    ),
+)  # fmt: skip
