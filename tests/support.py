@@ -163,6 +163,16 @@ class Terminal:
         for name in names:
             self._tmux("send-keys", "-t", "main", name)
 
+    def click(self, text: str) -> None:
+        """Click on a text on the screen, as tmux with the mouse on passes it to the program."""
+        wait_for(lambda: text in self.screen(), 20, lambda: f"{text!r} in\n{self.screen()}")
+        rows = self.screen().split("\n")
+        y = next(i for i, row in enumerate(rows) if text in row)
+        x = rows[y].index(text) + len(text) // 2
+        for end in "Mm":  # pressed, and let go
+            report = f"\x1b[<0;{x + 1};{y + 1}{end}"
+            self._tmux("send-keys", "-t", "main", "-H", *(f"{byte:x}" for byte in report.encode("ascii")))
+
     def screen(self) -> str:
         """Give what is on the screen."""
         return self._tmux("capture-pane", "-p", "-t", "main")

@@ -75,7 +75,7 @@ class PivrexApp(App[int]):
 
     CSS = """
     Screen { layout: vertical; background: $background; }
-    ValueEntry { background: transparent; }
+    ValueEntry, Choices, Help { background: transparent; }
     SearchIcon { display: none; }
     #head { height: 1; }
     #line { height: 3; }

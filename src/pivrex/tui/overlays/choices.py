@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import ClassVar, NamedTuple
 
-from rich.text import Text
 from textual import events, on
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
+from textual.content import Content
 from textual.geometry import Size
 from textual.screen import ModalScreen
 from textual.widgets import OptionList
@@ -16,6 +16,7 @@ from textual.widgets.option_list import Option
 
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.draw.picture import to_ascii
+from pivrex.tui.keys import key_name
 from pivrex.tui.overlays.closing import ClosesItself
 
 __all__ = ["Choice", "Choices"]
@@ -59,13 +60,17 @@ class Choices(ClosesItself, ModalScreen[str | None]):
 
     DEFAULT_CSS = """
     Choices { background: transparent; align: left top; }
-    Choices OptionList {
-        width: 88; max-width: 100%; min-width: 24; height: auto; max-height: 80%; margin: 4 2; border: round $primary; padding: 0 1;
-        background: $background; color: $foreground; border-title-color: $primary; border-subtitle-color: $foreground;
-        border-title-style: bold;
+    Choices OptionList, Choices OptionList:focus {
+        width: 88; max-width: 100%; min-width: 24; height: auto; max-height: 80%; margin: 4 2; border: round $foreground; padding: 0 1;
+        background: $background; background-tint: transparent; color: $foreground; border-title-color: $foreground;
+        border-subtitle-color: $foreground; border-title-style: bold; scrollbar-size-vertical: 1;
+        text-wrap: nowrap; text-overflow: ellipsis; scrollbar-color: $foreground; scrollbar-background: $background;
     }
-    Choices.ascii OptionList { border: ascii $primary; }
-    Choices OptionList > .option-list--option-highlighted { background: $foreground; color: $background; text-style: bold; }
+    Choices.ascii OptionList, Choices.ascii OptionList:focus { border: ascii $foreground; }
+    Choices OptionList > .option-list--option-highlighted, Choices OptionList:focus > .option-list--option-highlighted {
+        background: $foreground; color: $background; text-style: none;
+    }
+    Choices OptionList > .option-list--option-hover { background: $panel; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [Binding("escape", "stop_first", priority=True, show=False)]
 
@@ -80,7 +85,7 @@ class Choices(ClosesItself, ModalScreen[str | None]):
         yield _List()
 
     def on_mount(self) -> None:
-        self._list.border_title = f"{self._title}  {self._key} closes"
+        self._list.border_title = f"{self._title}  ↑↓ Enter, or click  {key_name(self._key)} closes"
         self._look()
         self.set_interval(LOOK_AGAIN_S, self._look)
 
@@ -91,7 +96,7 @@ class Choices(ClosesItself, ModalScreen[str | None]):
     def _look(self) -> None:
         """Show what there is now; what was selected stays so."""
         choices, hint = tuple(self._choices()), self._hint()
-        width = max(20, min(88, self.app.size.width) - 8)
+        width = self._list.scrollable_content_region.width or min(88, self.app.size.width - 4) - 4
         if (choices, hint, width) == self._shown:
             return
         at = self._list.highlighted
@@ -128,11 +133,11 @@ class Choices(ClosesItself, ModalScreen[str | None]):
             self.dismiss(None)
 
 
-def _line(choice: Choice, width: int) -> Text:
+def _line(choice: Choice, width: int) -> Content:
     note = f"! {choice.note}" if choice.wrong else choice.note
-    room = max(8, width - len(note) - 2)
+    note = note if len(note) <= width // 2 else note[: width // 2 - 1] + "…"
+    room = max(1, width - len(note) - 2)
     title = choice.title if len(choice.title) <= room else choice.title[: room - 1] + "…"
-    text = title + " " * max(2, width - len(title) - len(note)) + note
-    if len(text) > width:
-        text = text[: width - 1] + "…"
-    return Text(to_ascii(text) if Canvas.ascii_only else text, no_wrap=True)
+    parts = title + " " * max(0, width - len(title) - len(note)), note
+    plain = [to_ascii(part) if Canvas.ascii_only else part for part in parts]
+    return Content.assemble(plain[0], (plain[1], "bold $error" if choice.wrong else ""))

@@ -28,11 +28,11 @@ class Help(ClosesItself, ModalScreen[None]):
     DEFAULT_CSS = """
     Help { background: transparent; align: left top; }
     Help VerticalScroll {
-        width: 100%; max-width: 136; height: auto; max-height: 100%; margin: 4 2 2 2; border: round $primary;
-        background: $background; border-title-color: $primary; border-title-style: bold;
-        scrollbar-size-vertical: 1;
+        width: 100%; max-width: 136; height: auto; max-height: 100%; margin: 4 2 2 2; border: round $foreground;
+        background: $background; border-title-color: $foreground; border-title-style: bold;
+        scrollbar-size-vertical: 1; scrollbar-color: $foreground; scrollbar-background: $background;
     }
-    Help.ascii VerticalScroll { border: ascii $primary; }
+    Help.ascii VerticalScroll { border: ascii $foreground; }
     Help Canvas { width: 100%; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [Binding("escape", "stop_first", priority=True, show=False)]

@@ -1,0 +1,372 @@
+"""Views as rows: one that is added and taken away, drawing that never acts, clicks wherever arrows lead, keys of one's own."""
+
+from __future__ import annotations
+
+from typing import Any
+from unittest import mock
+
+from pivrex.errors import SettingsError
+from pivrex.rig import read_rig
+from pivrex.rig.edit import RigFile
+from pivrex.session.messages import GoLive, WatchSources
+from pivrex.sim.compare import Compared
+from pivrex.tui.app import PivrexApp
+from pivrex.tui.commands import Command, Commands
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.key_file import read_keys
+from pivrex.tui.keys import key_name
+from pivrex.tui.model import ScreenModel
+from pivrex.tui.views.chassis.worth import Beside, Worth, compare
+from pivrex.tui.views.row import ViewRow
+from pivrex.tui.views.table import VIEWS
+from pivrex.tui.views.view import View
+from tests.local import local_model
+from tests.support import DEMO, TempCase, Terminal, wait_for
+from tests.test_app import AppCase, in_loop
+
+
+class Odometer(View):
+    """A view that shows one number."""
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture = Picture(width, height)
+        picture.text(0, 0, f"the clock says {self.model.value('clock', 't'):.2f} s")
+        return picture
+
+    def act_shout(self) -> None:
+        self.model.say("it shouts")
+
+
+ROW = ViewRow(
+    "odometer", "9", "one number", "Opens the odometer.", Odometer,
+    bars=lambda m: (("t", 0.5, f"{m.value('clock', 't'):5.1f} s", "measured"),),
+    commands=(Command("shout", "shout", "Says something.", ("z",), foot=1),),
+)  # fmt: skip
+
+
+class RowTest(AppCase):
+    @in_loop
+    async def test_a_view_is_one_class_and_one_row(self) -> None:
+        self.model = local_model(self.home)
+        self.addCleanup(self.model.client.close)
+        self.app = PivrexApp(self.model, views=(*VIEWS, ROW))
+        async with self.app.run_test(size=(160, 47)) as pilot:
+            self.pilot = pilot
+            await self.frames(3)
+            self.assertIn(" 9 odometer", self.text("line"))
+            await self.press("9")
+            self.assertIn("the clock says", self.text("odometer"))
+            self.assertIn("z shout", self.text("foot"))
+            await self.press("z")
+            self.assertEqual(self.model.message, "it shouts")
+            await self.press("x")
+            await self.pilot.pause()
+            self.assertEqual(self.model.message, "there is nothing of odometer to export")
+            await self.press("question_mark")
+            self.assertIn("shout: Says something.", self.over())
+            titles = [c.title for c in self.app.get_system_commands(self.app.screen)]
+            self.assertIn("odometer  (9)", titles)
+            await self.press("question_mark", "5")
+            self.assertNotIn("z shout", self.text("foot"))
+            await self.pilot.click("#line", offset=(150, 1))
+            self.assertEqual(self.app.view.view_name, "odometer")
+
+    @in_loop
+    async def test_and_without_its_row_nothing_of_it_is_left(self) -> None:
+        async with self.running():
+            await self.press("9", "z")
+            self.assertEqual(self.app.view.view_name, "field")
+            self.assertNotIn("odometer", self.text())
+            self.assertNotEqual(self.model.message, "it shouts")
+
+
+class DrawingTest(AppCase):
+    """Whatever is open: drawing asks nothing of the session, changes nothing of the rig, and gives the same again."""
+
+    async def check(self, what: str) -> None:
+        view = self.app.view
+        forbidden = [
+            mock.patch.object(ScreenModel, name, side_effect=AssertionError(f"{what}: drawing calls {name}"))
+            for name in ("ask", "edit", "choose", "nudge", "drag", "type_in", "undo", "redo", "probe", "say", "pull")
+        ]
+        forbidden += [mock.patch.object(RigFile, name, side_effect=AssertionError(what)) for name in ("put", "edit")]
+        guide = getattr(view, "guide", None) or getattr(view, "_guide", None)
+        before = dict(vars(guide)) if guide is not None else {}
+        with mock.patch.multiple(Beside, __init__=mock.Mock(side_effect=AssertionError(what))):
+            for one in forbidden:
+                one.start()
+            try:
+                pictures = [view.draw(view.size.width, view.size.height) for _ in range(2)]
+                self.app.draw()
+            finally:
+                mock.patch.stopall()
+        self.assertEqual(pictures[0].rows(), pictures[1].rows(), what)
+        if guide is not None:
+            self.assertEqual(vars(guide), before, what)
+
+    @in_loop
+    async def test_drawing_never_acts(self) -> None:
+        async with self.running(view="driver"):
+            for path in self.model.folder.rigs():
+                self.model.open_rig(path)
+                for row in VIEWS:
+                    await self.press(row.digit)
+                    await self.check(f"{row.name} of {path.stem}")
+            self.model.open_rig(self.rig_file)
+            await self.press("1", "v")
+            await self.check("driver, while it waits for a control")
+            await self.press("escape", "3", "c")
+            await self.check("the shakedown, before it begins")
+            await self.press("enter")
+            await self.check("the shakedown, a step")
+            await self.press("enter")
+            for _ in range(60):
+                await self.frames(1)
+                await self.check("the shakedown, while it probes")
+
+
+class ClickTest(AppCase):
+    """What arrows select can be clicked."""
+
+    async def click(self, text: str, part: str, below: str = "") -> None:
+        """Click on the middle of a text in a part of the screen."""
+        rows = self.text(part).splitlines()
+        first = next((i for i, row in enumerate(rows) if below in row), 0) if below else 0
+        y = next(i for i, row in enumerate(rows) if i >= first and text in row)
+        await self.pilot.click(f"#{part}", offset=(rows[y].index(text) + len(text) // 2, y))
+        await self.frames()
+
+    @in_loop
+    async def test_keys_of_the_foot(self) -> None:
+        async with self.running():
+            await self.frames(3)
+            wheel = self.model.wheel_name
+            await self.click("n next wheel", "foot")
+            self.assertNotEqual(self.model.wheel_name, wheel)
+            await self.click("Esc stop", "foot")
+            self.assertEqual(self.model.status.held, "Esc")
+            await self.click("g go on", "foot")
+            self.assertEqual(self.model.status.held, "")
+
+    @in_loop
+    async def test_settings_and_choices(self) -> None:
+        async with self.running(view="shaping"):
+            await self.click("scale ", "shaping", below="▸ edge")
+            self.assertEqual(self.app.views["shaping"].chosen, "shaping.forward.scale")  # type: ignore[attr-defined]
+            await self.click(" clip ", "shaping")
+            self.assertEqual(read_rig(self.rig_file).limits.fit, "clip")
+            await self.press("u")
+            self.assertEqual(read_rig(self.rig_file).limits.fit, "scale")
+
+    @in_loop
+    async def test_wheels_and_their_settings(self) -> None:
+        async with self.running(view="chassis"):
+            view: Any = self.app.views["chassis"]
+            await self.click("right ", "chassis", below="turn in rad/s")
+            self.assertEqual(self.model.wheel_name, "right")
+            await self.click("radius", "chassis")
+            self.assertEqual(view.chosen, "chassis.wheels.1.radius")
+            await self.press("5")
+            await self.click("left ", "field", below="commanded")
+            self.assertEqual(self.model.wheel_name, "left")
+
+    @in_loop
+    async def test_rungs_of_the_ladder(self) -> None:
+        async with self.running():
+            await self.frames(3)
+            await self.click("why left", "why")
+            self.assertIn("stage by stage", self.text("ladder"))
+            await self.click("shaping.forward.edge", "ladder")
+            self.assertIn("▸ band", self.text("ladder"))
+            await self.click("shaping.forward.edge", "ladder")
+            self.assertEqual(self.app.view.view_name, "shaping")
+
+    @in_loop
+    async def test_lists_over_the_view(self) -> None:
+        async with self.running():
+            await self.press("o")
+            await self.pilot.click("OptionList", offset=(10, 2))
+            await self.frames()
+            self.assertEqual((self.model.status.source, self.over()), ("sticks", ""))
+            await self.press("b")
+            await self.pilot.click(offset=(120, 40))  # beside it
+            await self.frames()
+            self.assertEqual((self.model.rig.name, self.over()), ("Plover", ""))
+
+    @in_loop
+    async def test_sources_and_patches_and_a_guides_answers(self) -> None:
+        async with self.running(view="driver"):
+            await self.press("1")
+            self.model.ask(WatchSources(True))
+            await self.frames(8)
+            await self.click("sticks", "driver")
+            view: Any = self.app.views["driver"]
+            self.assertEqual(view.source().name, "sticks")
+            await self.click("turn (law", "driver")
+            self.assertEqual(view.chosen().function, "turn")
+            await self.press("3", "c")
+            guide: Any = self.app.views["chassis"]
+            await self.click("on the floor; I say", "chassis")
+            self.assertEqual(guide.guide.at, 2)
+            await self.click("on the floor; I say", "chassis")
+            self.assertEqual(guide.guide.down.by, "person")
+
+    @in_loop
+    async def test_a_key_without_meaning_stops_live_also_over_a_list_or_help(self) -> None:
+        for opener in ("o", "question_mark"):
+            async with self.running():
+                await self.frames(4)
+                self.model.ask(GoLive())
+                await self.press(opener)
+                self.assertTrue(self.model.status.live)
+                await self.press("z")
+                self.assertFalse(self.model.status.live)
+                self.assertIn("z, which means nothing here", self.model.status.held)
+
+
+class MouseTest(TempCase):
+    """In a real terminal, tmux with the mouse on: the reports that it passes on to a program."""
+
+    def test_foot_list_rung_and_setting(self) -> None:
+        terminal = Terminal("demo", str(self.folder / "w"), "--view", "shaping", config="set -g mouse on")
+        self.addCleanup(terminal.close)
+        terminal.wait("Esc stop")
+        wait_for(lambda: terminal.flags().endswith("1"), 20, terminal.flags)
+        terminal.click("Esc stop")
+        terminal.wait("STOPPED")
+        terminal.click("g go on")
+        wait_for(lambda: "STOPPED" not in terminal.screen(), 20, terminal.screen)
+        terminal.click("curve")
+        wait_for(lambda: "▸ curve" in terminal.screen(), 20, terminal.screen)
+        terminal.click("o source")
+        terminal.wait("who drives?")
+        terminal.click("keys, latched")
+        wait_for(
+            lambda: "who drives?" not in terminal.screen() and "now driving: keys" in terminal.screen(),
+            20,
+            terminal.screen,
+        )
+        terminal.click("why left")
+        terminal.wait("stage by stage")
+        terminal.keys("C-q")
+        terminal.wait("ENDED with 0")
+
+
+class WorthTest(TempCase):
+    def test_it_is_asked_once_a_rig_stands_and_for_planar_laws_only(self) -> None:
+        rig, plover = read_rig(DEMO / "rigs" / "dunlin.toml"), read_rig(DEMO / "rigs" / "plover.toml")
+        begun: list[str] = []
+
+        class Fake:
+            def __init__(self, rig: Any) -> None:
+                begun.append(rig.name)
+                self.looks = 0
+
+            def take(self) -> dict[str, Compared | None] | None:
+                self.looks += 1
+                return {"straight": Compared(0.001, 0.1)} if self.looks > 3 else None
+
+            def stop(self) -> None:
+                begun.append("stopped")
+
+        with mock.patch.object(Worth, "begin", Fake):
+            worth = Worth()
+            for serial in range(9):
+                worth.update(rig, serial)
+            self.assertEqual(begun, [])  # it is being changed
+            for _ in range(30):
+                worth.update(rig, 8)
+            self.assertEqual((begun, worth.of_rig), (["Dunlin"], {"straight": Compared(0.001, 0.1)}))
+            worth.update(plover, 9)
+            self.assertEqual(worth.of_rig, {})
+            for _ in range(30):
+                worth.update(plover, 9)
+            for _ in range(16):
+                worth.update(rig, 10)
+            worth.close()
+            self.assertEqual(begun, ["Dunlin", "Dunlin", "stopped"])
+
+    def test_the_process_beside_says_what_it_would_say_here(self) -> None:
+        rig = read_rig(DEMO / "rigs" / "dunlin.toml")
+        work = Beside(rig)
+        self.addCleanup(work.stop)
+        found: list[Any] = []
+        wait_for(lambda: found.extend(filter(None, [work.take()])) or found)  # type: ignore[func-returns-value]
+        self.assertEqual(found, [compare(rig)])
+
+
+class KeyFileTest(AppCase):
+    def test_how_keys_are_written(self) -> None:
+        for key, shown in (
+            ("ctrl+l", "Ctrl+L"),
+            ("escape", "Esc"),
+            ("shift+left", "⇧←"),
+            ("g", "g"),
+            ("U", "U"),
+            ("f5", "f5"),
+        ):
+            self.assertEqual(key_name(key), shown)
+
+    def test_a_file_of_keys(self) -> None:
+        commands = Commands(VIEWS)
+        self.assertEqual(read_keys(self.folder / "none.toml", commands), {})
+        path = self.write("settings.toml", '[keys]\ngo_live = "Ctrl+G"\nundo = ["z", "ctrl+z"]\nstop = "f1"\n')
+        keys = read_keys(path, commands)
+        self.assertEqual(keys, {"go_live": ("ctrl+g",), "undo": ("z", "ctrl+z"), "stop": ("escape", "f1")})
+        changed = Commands(VIEWS, keys)
+        for key, name in (("ctrl+g", "go_live"), ("z", "undo"), ("f1", "stop"), ("escape", "stop")):
+            found = changed.of_key(key, "field")
+            self.assertEqual(found.name if found else "", name)
+        self.assertIsNone(changed.of_key("ctrl+l", "field"))
+
+    def test_every_mistake_in_it_is_said_with_its_line(self) -> None:
+        path = self.write(
+            "settings.toml",
+            '[keys]\ngo_lives = "x"\nundo = "w"\nredo = 7\nrecord = "escape"\nrigs = "o"\nshakedown = "n"\n',
+        )
+        with self.assertRaises(SettingsError) as caught:
+            read_keys(path, Commands(VIEWS))
+        said = caught.exception.lines()
+        for line, what in (
+            (2, "go_lives: is no command"), (3, "undo: is w, which drives"), (4, "redo: should be a key in quotes"),
+            (5, "record: is Esc, which always stops"), (6, "rigs: is o, which sources has already"),
+            (7, "shakedown: is n, which next_wheel has already"),
+        ):  # fmt: skip
+            self.assertTrue(any(f":{line}: keys.{what}" in s for s in said), (what, said))
+
+    def test_two_views_may_use_one_key_and_what_is_free_can_be_taken(self) -> None:
+        path = self.write("settings.toml", '[keys]\nrigs = "o"\nsources = "b"\npatch = "f"\n')
+        self.assertEqual(read_keys(path, Commands(VIEWS))["patch"], ("f",))
+
+    @in_loop
+    async def test_help_and_foot_show_ones_own_key(self) -> None:
+        self.model = local_model(self.home)
+        self.addCleanup(self.model.client.close)
+        self.app = PivrexApp(self.model, keys={"sources": ("f2",)})
+        async with self.app.run_test(size=(160, 47)) as pilot:
+            self.pilot = pilot
+            await self.frames(3)
+            self.assertIn("f2 source", self.text("foot"))
+            await self.press("f2")
+            self.assertIn("f2 closes", self.over())
+            await self.press("f2", "question_mark")
+            self.assertRegex(self.over(), r"f2 +source: Lists")
+
+    def test_a_wrong_file_is_said_before_the_screen_opens(self) -> None:
+        path = self.home.parent / "home" / "config" / "settings.toml"
+        path.parent.mkdir(parents=True)
+        path.write_text('[keys]\ngo_lives = "x"\n')
+        terminal = Terminal("demo", str(self.folder / "w"))
+        self.addCleanup(terminal.close)
+        terminal.wait("keys.go_lives: is no command", 30)
+        terminal.wait("ENDED with 1", 30)
+
+
+class SpotTest(TempCase):
+    def test_spots_move_with_the_picture_that_is_placed_and_the_last_lies_on_top(self) -> None:
+        small, large = Picture(4, 2), Picture(20, 5)
+        small.spot(1, 1, 2, "row", "a")
+        large.spot(0, 0, 20, "all", height=5)
+        large.place(small, 10, 2)
+        self.assertEqual([large.spot_at(x, 3).value for x in (10, 11, 12, 13)], ["", "a", "a", ""])  # type: ignore[union-attr]
+        self.assertIsNone(large.spot_at(20, 0))
