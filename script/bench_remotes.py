@@ -18,8 +18,8 @@ from pydantic import TypeAdapter
 
 from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.encode import frame_of, line_of, packet_of
-from pivrex.devices.link import back_columns, read_out, sensed_sentence, wire_hash
-from pivrex.devices.sentence import frame
+from pivrex.devices.robot_sentences import back_columns, read_out, sensed_sentences, wire_hash
+from pivrex.devices.sentence import frame, unframe
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
 from pivrex.rig.sources import FramesSource, LettersSource, NumbersSource, PacketsSource, RigSource
@@ -132,11 +132,11 @@ def source_to_output_ms(udp: bool) -> dict[str, float]:
         told = None
         for sentence in robot.lines(seconds):
             try:
-                number, drive, values = read_out(sentence, rig_hash, len(line.outputs.values))
+                number, drive, values = read_out(unframe(sentence).split(","), rig_hash, len(line.outputs.values))
             except ValueError:
                 continue
-            robot.send(frame(f"PIVHEY,Plover,{rig_hash}") + sensed_sentence(1, number, int(drive), sensed))
-            told = (drive, values[0])
+            robot.send(frame(f"PIVHEY,Plover,{rig_hash}") + b"".join(sensed_sentences(1, number, int(drive), sensed)))
+            told = (drive, values[0] if values else 0.0)
         return told
 
     def say(y: float) -> None:

@@ -6,6 +6,7 @@ import unittest
 import zlib
 from collections.abc import Mapping
 
+import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
@@ -15,11 +16,20 @@ from pivrex.devices.decode.message import FAULTS, Message, Reader
 from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.encode import frame_of, line_of, packet_of
 from pivrex.devices.health import Tally
-from pivrex.devices.link import out_sentence, read_out, read_sensed, wire_hash
-from pivrex.devices.sentence import frame
+from pivrex.devices.robot_sentences import (
+    Parts,
+    back_columns,
+    out_sentences,
+    read_out,
+    read_sensed,
+    sensed_sentences,
+    wire_hash,
+)
+from pivrex.devices.sentence import frame, unframe
 from pivrex.line import Line
-from pivrex.rig import read_rig
+from pivrex.rig import Rig, read_rig
 from pivrex.rig.sources import FramesSource, LettersSource, NumbersSource, PacketsSource, RigSource
+from tests.chassis import ALL, PLANAR, Wheel, demo_path, rig_of
 from tests.support import DEMO
 
 UDP = {"kind": "udp", "port": 5800}
@@ -303,7 +313,7 @@ class AnyBytesTest(unittest.TestCase):
     @given(st.binary(max_size=120) | st.text("PIVOUT,.0123456789ABCDEF-naif", max_size=80).map(frame))
     def test_the_robots_end_reads_anything(self, data: bytes) -> None:
         with self.assertRaises(ValueError):
-            read_out(data, "00000000", 4)
+            read_out(Parts().whole(unframe(data).split(",")) or [""], "00000000", 4)
 
     def test_absurd_sensed_values_are_refused(self) -> None:
         for value in ("inf", "nan", "1e30", "x"):
@@ -319,10 +329,76 @@ class LinkSentencesTest(unittest.TestCase):
         names += [t for t in line.layout.titles if t.startswith(("sensed.", "truth."))]
         self.assertEqual(wire_hash(line), f"{zlib.crc32(''.join(n + chr(10) for n in names).encode()):08X}")
         told = line.resting() + 7
-        seq, drive, values = read_out(out_sentence(9, True, "ABCD1234", told), "ABCD1234", 4)
+        seq, drive, values = read_out(words_of(out_sentences(9, True, "ABCD1234", told)), "ABCD1234", 4)
         self.assertEqual((seq, drive, values), (9, True, told.tolist()))
         with self.assertRaisesRegex(ValueError, "for the rig 00000001, but this robot has ABCD1234"):
-            read_out(out_sentence(9, True, "00000001", told), "ABCD1234", 4)
+            read_out(words_of(out_sentences(9, True, "00000001", told)), "ABCD1234", 4)
+
+
+def words_of(sentences: list[bytes]) -> list[str]:
+    """Join what was cut, as a robot's end does."""
+    parts = Parts()
+    *before, whole = (parts.whole(unframe(s).split(",")) for s in sentences)
+    assert before == [None] * len(before) and whole is not None
+    return whole
+
+
+EIGHT: list[Wheel] = [
+    (0.2 * math.cos(k * math.pi / 4), 0.2 * math.sin(k * math.pi / 4), 0.0, None, True) for k in range(8)
+]
+"""Eight steered wheels in a ring."""
+
+
+class LongSentencesTest(unittest.TestCase):
+    """What is longer than a line is cut, whole again at the other end, and never half obeyed."""
+
+    def rigs(self) -> list[Rig]:
+        return [*(read_rig(demo_path(n)) for n in ALL), rig_of(EIGHT, PLANAR)]
+
+    def test_every_robot_and_eight_steered_wheels(self) -> None:
+        cut = []
+        for rig in self.rigs():
+            line = Line(rig)
+            chance = np.random.default_rng(7)
+            told = np.round(chance.normal(0, 50, len(line.outputs.values)), 3)
+            back = np.round(chance.normal(0, 50, len(back_columns(line))), 3)
+            out = out_sentences(65535, True, wire_hash(line), told)
+            sensed = sensed_sentences(65535, 65535, 1, back)
+            for sentence in (*out, *sensed):
+                self.assertLessEqual(len(sentence.rstrip()), 240)
+            self.assertEqual(read_out(words_of(out), wire_hash(line), len(told)), (65535, True, told.tolist()))
+            self.assertEqual(read_sensed(words_of(sensed), len(back)), (65535, 1, back.tolist()))
+            cut.append((rig.name, len(out), len(sensed)))
+        # all but the smallest answer in parts; eight steered wheels are told in parts too
+        self.assertEqual([c for c in cut if c[0] in ("Plover", "Test")], [("Plover", 1, 1), ("Test", 1, 2)])
+
+    @given(st.integers(0, 400), st.integers(0, 65535))
+    def test_any_number_of_values(self, count: int, seq: int) -> None:
+        values = np.linspace(-9999.99, 1e6, count)
+        sentences = sensed_sentences(seq, seq, 2, values)
+        self.assertTrue(all(len(s.rstrip()) <= 240 for s in sentences))
+        words = words_of(sentences)
+        self.assertEqual(words[:4], ["PIVSEN", str(seq), str(seq), "2"])
+        np.testing.assert_allclose([float(w) for w in words[4:] if w], values, rtol=1e-5)
+
+    def test_a_part_that_is_missing_or_of_another_sentence_spoils_only_its_own(self) -> None:
+        first, second = (sensed_sentences(n, 1, 1, np.full(80, 1.234567)) for n in (1, 2))
+        words = [[unframe(s).split(",") for s in sentences] for sentences in (first, second)]
+        self.assertGreater(len(words[0]), 2)
+        parts = Parts()
+        parts.whole(words[0][0])
+        with self.assertRaisesRegex(ValueError, "part 3 of 3 without those before it"):
+            parts.whole(words[0][2])
+        with self.assertRaisesRegex(ValueError, "part 2 of 3 without"):
+            parts.whole(words[0][1])
+        parts.whole(words[0][0])
+        with self.assertRaisesRegex(ValueError, "part 2 of 3 without"):
+            parts.whole(words[1][1])
+        found = [parts.whole(w) for w in words[1]]
+        self.assertEqual((found[:-1], len(found[-1] or [])), ([None] * 2, 84))
+        for wrong in ("1/0/2", "1/3/2", "1/2", "1//", "1/1/100"):
+            with self.assertRaises(ValueError):
+                parts.whole(["PIVSEN", wrong, "1", "1", "0"])
 
 
 class HealthTest(unittest.TestCase):

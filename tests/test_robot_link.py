@@ -21,20 +21,25 @@ import time
 import tty
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
-from pivrex.devices.link import out_sentence, wire_hash
+from pivrex.devices.link import RobotLink
 from pivrex.devices.pad_stand_in import PadRemote
 from pivrex.devices.robot_end import ALONE, DRIVING, RESTING, RobotEnd
-from pivrex.devices.sentence import unframe
+from pivrex.devices.robot_sentences import out_sentences, wire_hash
+from pivrex.devices.sentence import frame, unframe
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
 from pivrex.rig.sources import Link
+from pivrex.rig.transports import UdpTransport
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import AttachPads, ChooseSource, GoLive, KeyDown, LetGo, Request, SetKeysMode, SetUp
+from tests.chassis import PLANAR, rig_of
 from tests.support import PLAIN, ROOT, TempCase, Terminal, wait_for
 from tests.test_lost_sources import Sender, free_port, radio
+from tests.test_remotes import EIGHT
 
 WITHIN_S = 0.3
 RUN = [sys.executable, "-m", "pivrex"]
@@ -53,7 +58,7 @@ class EndTest(TempCase):
     def say(
         self, seq: int, drive: bool, now_s: float, value: float = 0.5, sender: str = "a", rig_hash: str = ""
     ) -> int:
-        self.end.take(out_sentence(seq, drive, rig_hash or self.hash, np.array([value, value])), sender, now_s)
+        self.end.take(out_sentences(seq, drive, rig_hash or self.hash, np.array([value, value]))[0], sender, now_s)
         self.end.step(now_s)
         return self.end.state
 
@@ -88,10 +93,90 @@ class EndTest(TempCase):
         self.assertTrue(said[2].startswith("PIVSEN,1,0,2,0,0,0,0,"))
 
     def test_noise_and_a_sentence_in_pieces(self) -> None:
-        good = out_sentence(1, False, self.hash, np.zeros(2))
+        (good,) = out_sentences(1, False, self.hash, np.zeros(2))
         self.end.take(b"\x00\xff$PIV\n" + good[:9], "a", 0.0)
         self.end.take(good[9:], "a", 0.0)
         self.assertEqual((self.end.good, sum(self.end.refused.values())), (1, 1))
+
+
+class LongEndTest(TempCase):
+    """A robot with so many values that its sentences come in parts."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.rig = rig_of(EIGHT, PLANAR)
+        self.line = Line(self.rig)
+        self.end = RobotEnd(self.rig, None, 0.0)
+        self.told = np.full(len(self.line.outputs.values), 0.123456)
+
+    def parts(self, seq: int, drive: bool, told: Any = None) -> list[bytes]:
+        told = np.tile([0.123456, -0.654321], 8) if told is None else told
+        sentences = out_sentences(
+            seq, drive, wire_hash(self.line), np.concatenate([told] * (len(self.told) // len(told)))
+        )
+        return sentences if len(sentences) > 1 else self.in_two(sentences[0])
+
+    @staticmethod
+    def in_two(sentence: bytes) -> list[bytes]:
+        """Cut one that would fit, as a sender may."""
+        kind, seq, mode, rig_hash, *values = unframe(sentence).split(",")
+        half = len(values) // 2
+        return [
+            frame(",".join((kind, f"{seq}/{n}/2", mode, rig_hash, *some)))
+            for n, some in ((1, values[:half]), (2, values[half:]))
+        ]
+
+    def test_it_obeys_whole_sentences_only_and_a_rest_at_its_first_part(self) -> None:
+        rest, drive = self.parts(1, False), self.parts(2, True)
+        self.assertEqual((len(rest), len(drive)), (2, 2))
+        for sentence in rest:
+            self.end.take(sentence, "a", 0.0)
+        self.assertEqual((self.end.state, self.end.good, sum(self.end.refused.values())), (RESTING, 1, 0))
+        self.end.take(drive[0], "a", 0.02)
+        self.assertEqual((self.end.state, self.end.good), (RESTING, 1))
+        self.end.take(drive[1], "a", 0.02)
+        self.assertEqual((self.end.state, self.end.good), (DRIVING, 2))
+        self.assertEqual(self.end.told[:2], [0.123456, -0.654321])
+        self.end.take(self.parts(3, True)[0], "a", 0.04)  # its second part is lost
+        self.end.take(self.parts(4, False)[0], "a", 0.06)  # and so is that of a rest
+        self.assertEqual((self.end.state, self.end.told), (RESTING, self.end._rest))
+
+    def test_half_a_sentence_feeds_no_watchdog(self) -> None:
+        for sentence in (*self.parts(1, False), *self.parts(2, True)):
+            self.end.take(sentence, "a", 0.0)
+        for k in range(3, 13):
+            self.end.take(self.parts(k, True)[0], "a", k * 0.02)
+            self.end.step(k * 0.02)
+        self.assertEqual((self.end.state, self.end.told), (ALONE, self.end._rest))
+
+    def test_over_a_real_link(self) -> None:
+        """Out and back over UDP: eight steered wheels are driven, and what they sense comes whole."""
+        robot = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self.addCleanup(robot.close)
+        robot.bind(("127.0.0.1", 0))
+        robot.settimeout(0.02)
+        link = RobotLink(self.line, Link(wire=UdpTransport(kind="udp", host="127.0.0.1", port=robot.getsockname()[1])))
+        self.addCleanup(link.close)
+        told, sent = self.line.resting() + 0.5, []
+
+        def goes_on() -> bool:
+            now = time.perf_counter()
+            link.poll(now)
+            link.drives = not link.problem(now)
+            link.command(told, 0.02)
+            with contextlib.suppress(TimeoutError):
+                while True:
+                    data, sender = robot.recvfrom(4096)
+                    self.end.take(data, "a", now)
+                    for sentence in self.end.step(now):
+                        robot.sendto(sentence, sender)
+                        sent.append(self.end._model.sense(self.end.body))
+            return bool(self.end.state == DRIVING and link.sense().any())
+
+        wait_for(goes_on)
+        self.assertEqual(self.end.told, told.tolist())
+        self.assertEqual((link.tally.faults, sum(self.end.refused.values())), ({}, 0))
+        wait_for(lambda: link.poll(time.perf_counter()) or np.allclose(link.sense(), sent[-1], rtol=1e-5, atol=1e-5))  # type: ignore[func-returns-value]
 
 
 class Relay:
@@ -103,13 +188,13 @@ class Relay:
         self.port = int(self.near.getsockname()[1])
         self.far = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         self.far.connect(("127.0.0.1", to))
-        self.cut = self.upside_down = False
+        self.cut = self.over = False
         self._thread = threading.Thread(target=self._run, daemon=True)
         self._thread.start()
 
     def _run(self) -> None:
         back = None
-        while not self.upside_down:
+        while not self.over:
             for one in select.select([self.near, self.far], [], [], 0.05)[0]:
                 with contextlib.suppress(OSError):
                     if one is self.near:
@@ -122,7 +207,7 @@ class Relay:
                             self.near.sendto(data, back)
 
     def close(self) -> None:
-        self.upside_down = True
+        self.over = True
         self._thread.join(1)
         self.near.close()
         self.far.close()

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from pivrex.devices.link import out_sentence, read_sensed
+from pivrex.devices.robot_sentences import out_sentences, read_sensed
 from pivrex.devices.sentence import unframe
 from tests.support import PLAIN, ROOT, TempCase
 from tests.test_cli import Ran
@@ -57,7 +57,7 @@ class WirePageTest(TempCase):
         main += "if (l[0] == 'T') now = atol(l + 1); else on_line(l); on_every_loop(); } return 0; }\n"
 
         def out(seq: int, drive: bool, value: float) -> str:
-            return out_sentence(seq, drive, wire["hash"], np.array([value, value])).decode()
+            return b"".join(out_sentences(seq, drive, wire["hash"], np.array([value, value]))).decode()
 
         lines = ["T2000\n", out(1, True, 0.5), out(2, False, 0.0), out(3, True, 0.25), out(3, True, 1.0), "T2100\n"]
         lines += [out(4, True, 0.75), "T2249\n", "T2251\n", out(5, True, 1.0), out(6, False, 0), out(7, True, 0.5)]
@@ -73,3 +73,33 @@ class WirePageTest(TempCase):
         self.assertEqual(states, [2, 0, 1, 1, 2, 0, 1])
         greeting = next(r for r in said if r.startswith("$PIVHEY"))
         self.assertEqual(unframe(greeting.encode()), f"PIVHEY,mine,{wire['hash']}")
+
+    def test_a_robots_end_that_joins_parts(self) -> None:
+        """Both programs of the page together: sixteen values in two parts, one part lost, a rest by its first part."""
+        code = (
+            self.block("static const char *HASH").replace("XXXXXXXX", "ABCD1234").replace("int OUT = 2", "int OUT = 60")
+        )
+        code = code.replace("float value[2]", "float value[60]")
+        code = code.replace(
+            '    if (sscanf(line, "$PIVOUT',
+            '    line = join(line); if (line == NULL) return;\n    if (sscanf(line, "$PIVOUT',
+        )
+        code = code.replace(
+            "for (int i = 0; i < OUT; i++) {\n        if (*at",
+            "for (int i = 0; drive && i < OUT; i++) {\n        if (*at",
+        )
+        board = "static unsigned long now; static unsigned long millis(void) { return now; }\n"
+        board += 'static void motor(int i, float v) { if (i == 59) printf("motor %g\\n", v); }\n'
+        main = 'int main(void) { char l[300]; while (fgets(l, 300, stdin)) { l[strcspn(l, "\\r\\n")] = 0; on_line(l); } return 0; }\n'
+        program = self.build(board + self.block("/* Give a whole") + code, main)
+
+        def out(seq: int, drive: bool, value: float) -> list[str]:
+            found = out_sentences(seq, drive, "ABCD1234", np.full(60, value))
+            self.assertGreater(len(found), 1)
+            return [s.decode() for s in found]
+
+        lines = [*out(1, False, 0.125), *out(2, True, 0.125), *out(3, True, 0.1875)[1:], *out(4, True, 0.3125)]
+        lines += out(5, False, 0.3125)[:1]
+        said = subprocess.run([program], input="".join(lines), capture_output=True, text=True, check=True).stdout
+        moved = [float(r.split()[1]) for r in said.splitlines() if r.startswith("motor")]
+        self.assertEqual(moved, [0, 0.125, 0.3125, 0])

@@ -88,7 +88,7 @@ def describe(
 
 def wire(rig: RigName, as_json: Json = False) -> None:
     """Say what a robot's own end must agree on: the hash, what leaves for it, and what comes back. See docs/wire.md."""
-    from pivrex.devices.link import back_columns, wire_hash
+    from pivrex.devices.robot_sentences import back_columns, wire_hash
     from pivrex.line import Line
     from pivrex.rig import find_rig, read_rig
 

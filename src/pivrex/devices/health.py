@@ -99,9 +99,9 @@ class Tally:
         """Sum up."""
         recent = [b for b in self._bins if now_s - b[0] < OVER_S]
         good, lost = sum(b[1] for b in recent), sum(max(0, b[2]) for b in recent)
-        upside_down = min(OVER_S, max(BINS_S, now_s - recent[0][0])) if recent else OVER_S
+        window_s = min(OVER_S, max(BINS_S, now_s - recent[0][0])) if recent else OVER_S
         return Health(
-            rate_hz=good / upside_down,
+            rate_hz=good / window_s,
             loss=lost / (good + lost) if good + lost else 0.0,
             jitter_s=self._jitter,
             age_s=now_s - self.last_s,

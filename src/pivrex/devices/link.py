@@ -2,86 +2,25 @@
 
 from __future__ import annotations
 
-import math
 import time
-import zlib
 
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.devices.decode.lines import Lines
+from pivrex.devices.decode.lines import LONGEST_LINE, Lines
 from pivrex.devices.decode.message import Message, shown
 from pivrex.devices.health import Said, Tally
-from pivrex.devices.sentence import frame, unframe
+from pivrex.devices.robot_sentences import Parts, out_sentences, read_sensed, wire_hash
+from pivrex.devices.sentence import unframe
 from pivrex.devices.transports.opening import open_transport
 from pivrex.line.given import NOWHERE
-from pivrex.line.layout import Column
 from pivrex.line.line import Line
 from pivrex.rig.sources import Link
 from pivrex.rig.transports import transport_title
 
-__all__ = ["RobotLink", "back_columns", "out_sentence", "read_out", "read_sensed", "sensed_sentence", "wire_hash"]
+__all__ = ["RobotLink"]
 
 Floats = NDArray[np.float64]
-
-
-def wire_hash(line: Line) -> str:
-    """Give what a rig's robot must agree on, in eight hexadecimal digits: the CRC-32 of the names and units of the values
-    that leave and come back, in order, with a line end behind each (ISO-HDLC, as zlib computes it).
-    """
-    names = [f"{v.motor} {v.name} {v.unit}" for v in line.outputs.values]
-    names += [c.title for c in back_columns(line)]
-    return f"{zlib.crc32(''.join(n + chr(10) for n in names).encode()):08X}"
-
-
-def back_columns(line: Line) -> list[Column]:
-    """Give the columns of the values that come back: what is sensed, then what is true of it, should somebody know."""
-    return [*line.stages["sensed"].columns, *line.stages["truth"].columns]
-
-
-def _told(value: float) -> str:
-    return "" if math.isnan(value) else f"{value:.6g}"  # an empty field: nobody knows
-
-
-def out_sentence(seq: int, drive: bool, rig_hash: str, told: Floats) -> bytes:
-    """Write ``$PIVOUT,SEQ,MODE,HASH,VALUES...*hh``; mode 1 drives, 0 rests."""
-    return frame(f"PIVOUT,{seq},{int(drive)},{rig_hash},{','.join(map(_told, told.tolist()))}")
-
-
-def read_out(line: bytes, rig_hash: str, count: int) -> tuple[int, bool, list[float]]:
-    """Read an output sentence: sequence number, whether to drive, values. Raises `ValueError` with what is wrong."""
-    words = unframe(line).split(",")
-    if words[0] != "PIVOUT" or len(words) < 4:
-        raise ValueError(f"a sentence {words[0][:12]}, but PIVOUT is awaited")
-    if words[3] != rig_hash:
-        raise ValueError(f"for the rig {words[3][:12]}, but this robot has {rig_hash}")
-    if len(words) != 4 + count:
-        raise ValueError(f"{len(words) - 4} values, but the robot has {count}")
-    if not words[1].isdecimal() or int(words[1]) > 65535 or words[2] not in ("0", "1"):
-        raise ValueError("no sequence number and mode")
-    values = [float(w) for w in words[4:]]
-    if not all(map(math.isfinite, values)):
-        raise ValueError("a value that is not finite")
-    return int(words[1]), words[2] == "1", values
-
-
-def sensed_sentence(seq: int, ack: int, state: int, sensed: Floats) -> bytes:
-    """Write ``$PIVSEN,SEQ,ACK,STATE,VALUES...*hh``: state 0 rests, 1 drives, 2 was left alone and waits for a rest."""
-    return frame(f"PIVSEN,{seq},{ack},{state},{','.join(map(_told, sensed.tolist()))}")
-
-
-def read_sensed(words: list[str], count: int) -> tuple[int, int, list[float]]:
-    """Read the words of a sensed sentence: acknowledged number, state, values (NaN where it says nothing)."""
-    if len(words) != 4 + count:
-        raise ValueError(f"{len(words) - 4} values, but the rig has {count} that come back")
-    if not words[2].isdecimal() or words[3] not in ("0", "1", "2"):
-        raise ValueError("no acknowledged number and state")
-    values = [float(w) if w else math.nan for w in words[4:]]
-    if any(math.isinf(v) or abs(v) > 1e9 for v in values if not math.isnan(v)) or any(
-        w.lower() == "nan" for w in words[4:]
-    ):
-        raise ValueError("an absurd number")
-    return int(words[2]), int(words[3]), values
 
 
 class RobotLink:
@@ -105,6 +44,7 @@ class RobotLink:
         self.tally = Tally()
         self.hash = wire_hash(line)
         self._lines = Lines()
+        self._parts = Parts()
         self._seq = 0
         self._sensed = np.zeros(len(line.stages["sensed"].columns))
         self._truth = NOWHERE
@@ -123,16 +63,20 @@ class RobotLink:
         for data, _, at_s in self.wire.poll(now_s):
             for line, too_long in self._lines.feed(data):
                 message = self._read(line, too_long)
+                if message is None:
+                    continue  # more parts are to come
                 self.tally.add(message, at_s)
                 if not message.fault:
                     self._heard_s = at_s
 
-    def _read(self, line: bytes, too_long: bool) -> Message:
+    def _read(self, line: bytes, too_long: bool) -> Message | None:
         text = shown(line)
         try:
-            words = unframe(line).split(",")
             if too_long:
-                raise ValueError("too long")
+                raise ValueError(f"longer than {LONGEST_LINE} bytes")
+            words = self._parts.whole(unframe(line).split(","))
+            if words is None:
+                return None
             match words[0]:
                 case "PIVSEN":
                     count = len(self._sensed)
@@ -180,8 +124,9 @@ class RobotLink:
         self._seq = (self._seq + 1) % 65536
         if not self.drives:
             self._drives_s = time.perf_counter()
-        sentence = out_sentence(self._seq, self.drives, self.hash, told if self.drives else self._rest)
-        if self.wire.send(sentence):
+        for sentence in out_sentences(self._seq, self.drives, self.hash, told if self.drives else self._rest):
+            if not self.wire.send(sentence):
+                return
             self.sent = Said(time.perf_counter(), shown(sentence), out=True)
 
     def put_back(self) -> None:

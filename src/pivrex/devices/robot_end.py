@@ -8,8 +8,8 @@ from collections.abc import Callable
 import numpy as np
 
 from pivrex.devices.decode.lines import Lines
-from pivrex.devices.link import read_out, sensed_sentence, wire_hash
-from pivrex.devices.sentence import frame
+from pivrex.devices.robot_sentences import Parts, read_out, sensed_sentences, wire_hash
+from pivrex.devices.sentence import frame, unframe
 from pivrex.line.line import Line
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
@@ -56,6 +56,7 @@ class RobotEnd:
         self.last_good_s = float("-inf")
         self._note = note or (lambda _t, _what: None)
         self._lines: dict[str, Lines] = {}
+        self._parts: dict[str, Parts] = {}
         self._paired = ""
         self._newest = -1
         self._seq = 0
@@ -73,16 +74,27 @@ class RobotEnd:
         """Take bytes that came from a sender."""
         if len(self._lines) > 8:
             self._lines.clear()
+            self._parts.clear()
         for line, too_long in self._lines.setdefault(sender, Lines()).feed(data):
             if too_long:
                 self.refused["too long"] += 1
                 continue
             try:
-                seq, drive, values = read_out(line, self._hash, len(self._rest))
+                found = self._read(unframe(line).split(","), sender)
             except ValueError as problem:
                 self.refused[str(problem).split(",", maxsplit=1)[0][:40]] += 1
                 continue
-            self._obey(seq, drive, values, sender, now_s)
+            if found is not None:
+                self._obey(*found, sender, now_s)
+
+    def _read(self, words: list[str], sender: str) -> tuple[int, bool, list[float]] | None:
+        """Read a sentence; None while parts of it are missing. A rest is obeyed at its first part, the others say nothing."""
+        in_parts = "/" in "".join(words[1:2])
+        if words[2:3] != ["0"]:
+            joined = self._parts.setdefault(sender, Parts()).whole(words)
+            return read_out(joined, self._hash, len(self._rest)) if joined is not None else None
+        found = read_out(words, self._hash, len(self._rest))
+        return None if in_parts and found[0] == self._newest and self.state == RESTING else found
 
     def _obey(self, seq: int, drive: bool, values: list[float], sender: str, now_s: float) -> None:
         alone = now_s - self.last_good_s > WATCHDOG_S
@@ -131,5 +143,5 @@ class RobotEnd:
             self._answer = False
             self._seq = (self._seq + 1) % 65536
             back = np.concatenate((self._model.sense(self.body), self._model.truth(self.body)))
-            out.append(sensed_sentence(self._seq, max(0, self._newest), self.state, back))
+            out += sensed_sentences(self._seq, max(0, self._newest), self.state, back)
         return out
