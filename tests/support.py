@@ -12,6 +12,7 @@ import unittest
 import uuid
 from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,6 +25,15 @@ ROOT = Path(__file__).parent.parent
 DEMO = ROOT / "src" / "pivrex" / "demo"
 PLOVER = DEMO / "rigs" / "plover.toml"
 WATERING = DEMO / "inputs" / "watering.csv"
+
+T = TypeVar("T")
+
+
+def slow(test: T) -> T:
+    """Mark a class or method that `script/test --quick` leaves out: it takes seconds, and proves what others show."""
+    test.slow = True  # type: ignore[attr-defined]
+    return test
+
 
 # A rig whose numbers are easy to work by hand: top speed 1 m/s at each wheel, track 0.5 m, no dead band, no rates.
 PLAIN = """\

@@ -9,7 +9,7 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
 
-from textual import events
+from textual import _wait, events
 from textual.keys import Keys
 from textual.widgets import OptionList
 
@@ -25,6 +25,10 @@ from pivrex.tui.views.shaping import ShapingView
 from pivrex.tui.views.table import VIEWS
 from tests.local import LocalClient, local_model
 from tests.support import DEMO, TempCase
+
+
+# Textual's pilot looks fifty times a second whether the program is idle; here it looks oftener, and waits for the same
+_wait.SLEEP_GRANULARITY, _wait.SLEEP_IDLE = 0.002, 0.001
 
 
 def in_loop(test: Callable[[Any], Coroutine[Any, Any, None]]) -> Callable[[Any], None]:

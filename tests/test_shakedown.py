@@ -3,7 +3,6 @@
 import itertools
 import math
 import unittest
-from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -27,6 +26,7 @@ from pivrex.rig import Rig, read_rig
 from pivrex.sim.stand_in import StandIn
 from pivrex.sim.wiring import Wiring, faulty, ports_of, wiring_of
 from tests.chassis import ALL, demo_path, rig_of, rig_text
+from tests.support import slow
 
 SEEDS = 200
 
@@ -133,24 +133,84 @@ def solve(job: tuple[str, int, str, str]) -> tuple[bool, int, int]:
     return report.correct, report.probes, report.human_answers
 
 
+class Faults:
+    """Random faults on one robot: by sensors and at most one answer of a person, and by a person's truthful answers alone."""
+
+    robot: str
+
+    def check(self, by: str, place: str) -> None:
+        motors = len(ports_of(read_rig(demo_path(self.robot))))
+        for seed in range(SEEDS):
+            correct, probes, answers = solve((self.robot, seed, by, place))
+            assert correct, (seed, by)
+            assert by != "sensors" or answers <= 1, (seed, answers)
+            assert probes <= 2 * motors + 1, (seed, probes)
+
+
+class SensorFaults(Faults):
+    def test_two_hundred_random_faults_by_sensors(self) -> None:
+        self.check("sensors", "floor")
+
+
+class PersonFaults(Faults):
+    def test_two_hundred_random_faults_by_a_person(self) -> None:
+        self.check("person", "up")
+
+
+@slow
+class PloverSensorsTest(SensorFaults, unittest.TestCase):
+    robot = "plover"
+
+
+@slow
+class PloverPersonTest(PersonFaults, unittest.TestCase):
+    robot = "plover"
+
+
+@slow
+class CootSensorsTest(SensorFaults, unittest.TestCase):
+    robot = "coot"
+
+
+@slow
+class CootPersonTest(PersonFaults, unittest.TestCase):
+    robot = "coot"
+
+
+@slow
+class BitternSensorsTest(SensorFaults, unittest.TestCase):
+    robot = "bittern"
+
+
+@slow
+class BitternPersonTest(PersonFaults, unittest.TestCase):
+    robot = "bittern"
+
+
+@slow
+class DunlinSensorsTest(SensorFaults, unittest.TestCase):
+    robot = "dunlin"
+
+
+@slow
+class DunlinPersonTest(PersonFaults, unittest.TestCase):
+    robot = "dunlin"
+
+
+@slow
+class AvocetSensorsTest(SensorFaults, unittest.TestCase):
+    robot = "avocet"
+
+
+@slow
+class AvocetPersonTest(PersonFaults, unittest.TestCase):
+    robot = "avocet"
+
+
 class FaultsTest(unittest.TestCase):
-    def test_two_hundred_random_faults_on_every_robot(self) -> None:
-        """By sensors and at most one answer of a person; and by a person's truthful answers alone."""
-        jobs = [
-            (n, s, by, place)
-            for n in ALL
-            for s in range(SEEDS)
-            for by, place in (("sensors", "floor"), ("person", "up"))
-        ]
-        with ProcessPoolExecutor(2) as pool:
-            results = list(pool.map(solve, jobs, chunksize=25))
-        for job, (correct, probes, answers) in zip(jobs, results, strict=True):
-            self.assertTrue(correct, job)
-            motors = len(ports_of(read_rig(demo_path(job[0])))) if job[1] == 0 else 0
-            if job[2] == "sensors":
-                self.assertLessEqual(answers, 1, job)
-            if motors:
-                self.assertLessEqual(probes, 2 * motors + 1, job)
+    def test_every_robot_of_the_demo_is_tried_both_ways(self) -> None:
+        for kind in (SensorFaults, PersonFaults):
+            self.assertEqual({one.robot for one in kind.__subclasses__()}, set(ALL))
 
     def test_other_ways_to_stand_and_look(self) -> None:
         for name in ALL:

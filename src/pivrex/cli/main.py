@@ -49,6 +49,8 @@ def run(arguments: Sequence[str] | None = None) -> int:
         return WRONG_USE if isinstance(problem, UsageError) else WRONG_FILE
     except KeyboardInterrupt:
         return INTERRUPTED
+    except SystemExit as ending:  # the words were help, or made no sense; what there is to say has been said
+        return int(ending.code or DONE)
     except BrokenPipeError:
         # whoever read the output has enough; Python would complain again when it closes it
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import pickle
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -65,10 +67,18 @@ def correct_text(text: str, path: Path, changes: list[Change]) -> tuple[str, Rig
     """Put changes into a rig's text, comments kept; gives the text and the rig. Raises `RigError`."""
     import tomlkit
 
-    document = tomlkit.parse(text)
+    document = pickle.loads(_parsed(text))
     put_changes(document, changes)
     changed = tomlkit.dumps(document)
     return changed, read_text(changed, path, Rig)
+
+
+@lru_cache(maxsize=4)
+def _parsed(text: str) -> bytes:
+    """A rig's text as a document, pickled: whoever practises corrects the same text again and again."""
+    import tomlkit
+
+    return pickle.dumps(tomlkit.parse(text))
 
 
 def is_right(rig: Rig, wiring: Wiring) -> bool:

@@ -193,7 +193,13 @@ def _numbers(wires: Bools, gyro: int) -> Counts:
 
 
 def _minor(numbers: Counts, row: int, column: int) -> Counts:
-    return np.delete(np.delete(numbers, row, 0), column, 1)
+    n = len(numbers)
+    return numbers[_without(n, row)[:, None], _without(n, column)]
+
+
+@lru_cache(maxsize=1024)
+def _without(n: int, one: int) -> NDArray[np.intp]:
+    return np.array([k for k in range(n) if k != one], np.intp)
 
 
 def permanent(matrix: Counts) -> int:
@@ -204,7 +210,13 @@ def permanent(matrix: Counts) -> int:
     Ryser's formula: the signed sum over all sets of columns of the product of the row sums over that set. Exact in whole
     numbers.
     """
-    n = len(matrix)
+    return _permanent(np.ascontiguousarray(matrix, np.int64).tobytes(), len(matrix))
+
+
+@lru_cache(maxsize=1 << 14)
+def _permanent(numbers: bytes, n: int) -> int:
+    """The same matrices come again and again while the next probe is looked for."""
+    matrix = np.frombuffer(numbers, np.int64).reshape(n, n)
     if n == 0:
         return 1
     # ports that allow one motor only need no formula
