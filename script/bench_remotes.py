@@ -117,7 +117,7 @@ def _rig(radio: _End, robot: _End) -> Rig:
     return read_text(text, Path("bench.toml"), Rig)
 
 
-def source_to_output_ms(udp: bool) -> dict[str, float]:
+def source_to_output_ms(udp: bool) -> dict[str, float]:  # noqa: C901, PLR0915 - one measurement from beginning to end
     """From a packet that leaves to the sentence for the robot that has its value in it."""
     radio, robot = _End(udp, listens=False), _End(udp, listens=True)
     rig = _rig(radio, robot)

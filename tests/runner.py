@@ -162,7 +162,8 @@ def main(words: list[str]) -> int:
     except (OSError, ValueError):
         times = {}
     todo.sort(key=lambda piece: -times.get(piece[0], 5.0))
-    found = run_all(todo, max(1, int(os.environ.get("PIVREX_TESTS_BESIDE", os.cpu_count() or 2))))
+    # one more than there are processors: those that drive a terminal wait most of the time
+    found = run_all(todo, max(1, int(os.environ.get("PIVREX_TESTS_BESIDE", 1 + (os.cpu_count() or 1)))))
     with contextlib.suppress(OSError):
         TIMES.write_text(json.dumps({**times, **{f.name: round(f.seconds, 2) for f in found}}, indent=0), "ascii")
     wrong = [one for f in found for one in f.wrong]

@@ -26,7 +26,6 @@ from pivrex.tui.views.table import VIEWS
 from tests.local import LocalClient, local_model
 from tests.support import DEMO, TempCase
 
-
 # Textual's pilot looks fifty times a second whether the program is idle; here it looks oftener, and waits for the same
 _wait.SLEEP_GRANULARITY, _wait.SLEEP_IDLE = 0.002, 0.001
 

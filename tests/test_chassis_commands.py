@@ -22,7 +22,7 @@ from pivrex.rig import open_folder, read_rig
 from pivrex.runs import play_through
 from pivrex.sim.stand_in import StandIn
 from tests.chassis import ALL, STEERED, demo_path, hub_by_moving, rig_of, rolled
-from tests.support import DEMO, TempCase, wait_for
+from tests.support import DEMO, TempCase, slow, wait_for
 from tests.test_cli import Ran
 from tests.test_terminal import TerminalCase, all_gone
 
@@ -36,6 +36,7 @@ RECORDINGS = {
 }
 
 
+@slow
 class ChassisCommandTest(TempCase):
     def setUp(self) -> None:
         super().setUp()
@@ -232,6 +233,7 @@ class WhyTest(unittest.TestCase):
         self.assertIn("forward − left − 0.21·turn =", said)
 
 
+@slow
 class ChassisTerminalTest(TerminalCase):
     def test_chassis_nudge_undo_shakedown_and_another_robot(self) -> None:
         self.workspace = self.folder / "demo"

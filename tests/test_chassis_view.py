@@ -21,7 +21,7 @@ from pivrex.tui.draw.picture import role
 from pivrex.tui.draw.robot import RobotData, draw_robot, robot_scale
 from pivrex.tui.views.chassis.view import ChassisView
 from tests.chassis import ALL, demo_path
-from tests.support import TempCase
+from tests.support import TempCase, slow
 from tests.test_app import AppCase, in_loop
 
 
@@ -316,6 +316,7 @@ class ChassisViewTest(RobotCase):
                         await self.press(view)
 
 
+@slow
 class SteeringViewTest(RobotCase):
     robot = "avocet"
 
@@ -385,6 +386,7 @@ class SteeringViewTest(RobotCase):
             self.assertTrue(is_right(read_rig(self.rig_file), truth))
 
 
+@slow
 class GuideTest(RobotCase):
     """The guide on a robot with secret faults."""
 

@@ -17,12 +17,13 @@ from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.overlays.palette import Palette
 from tests.chassis import ALL, demo_path
 from tests.local import local_model
-from tests.support import WATERING, TempCase
+from tests.support import WATERING, TempCase, slow
 from tests.test_app import AppCase, in_loop
 
 SIZES = ((160, 47), (100, 30), (80, 24))
 
 
+@slow
 class EveryViewTest(TempCase):
     @in_loop
     async def test_every_view_opens_by_key_while_each_robot_drives(self) -> None:

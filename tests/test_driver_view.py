@@ -11,7 +11,7 @@ from pivrex.session.report import Travel, Watch
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.views.driver.view import DriverView
 from tests.local import LocalClient
-from tests.support import PLAIN, TempCase, Terminal, wait_for
+from tests.support import PLAIN, TempCase, Terminal, slow, wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_lost_sources import Sender, free_port, radio
 from tests.test_session import FakePad
@@ -262,6 +262,7 @@ class DriverViewTest(AppCase):
                 self.assertIn("driver: what is to be seen", self.over())
 
 
+@slow
 class TerminalTest(TempCase):
     def test_on_a_real_terminal(self) -> None:
         terminal = Terminal("demo", str(self.folder / "w"), "--rig", "coot", "--view", "driver", size=(80, 24))

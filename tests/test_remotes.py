@@ -30,7 +30,7 @@ from pivrex.line import Line
 from pivrex.rig import Rig, read_rig
 from pivrex.rig.sources import FramesSource, LettersSource, NumbersSource, PacketsSource, RigSource
 from tests.chassis import ALL, PLANAR, Wheel, demo_path, rig_of
-from tests.support import DEMO
+from tests.support import DEMO, slow
 
 UDP = {"kind": "udp", "port": 5800}
 NUMBERS = {"kind": "numbers", "wire": UDP, "columns": ["left_x", "left_y", "button_0"], "silent_after": "0.2 s"}
@@ -264,6 +264,7 @@ class FramesTest(unittest.TestCase):
         self.assertEqual(message.readings, {"left_x": -0.5})
 
 
+@slow
 class AnyBytesTest(unittest.TestCase):
     """Whatever comes, readers go on, keep little, and never read beyond -1 to 1."""
 

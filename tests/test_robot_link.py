@@ -37,7 +37,7 @@ from pivrex.rig.transports import UdpTransport
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import AttachPads, ChooseSource, GoLive, KeyDown, LetGo, Request, SetKeysMode, SetUp
 from tests.chassis import PLANAR, rig_of
-from tests.support import PLAIN, ROOT, TempCase, Terminal, wait_for
+from tests.support import PLAIN, ROOT, TempCase, Terminal, slow, wait_for
 from tests.test_lost_sources import Sender, free_port, radio
 from tests.test_remotes import EIGHT
 
@@ -327,6 +327,7 @@ class LinkCase(TempCase):
         return radio(self.radio_port)
 
 
+@slow
 class CutTest(LinkCase):
     def test_cutting_the_radio(self) -> None:
         self.begin(self.with_radio())
@@ -392,6 +393,7 @@ class CutTest(LinkCase):
         self.reach_driving(lambda: again.move(left_y=0.0), lambda: again.move(left_y=-0.8))
 
 
+@slow
 class TransportTest(LinkCase):
     """Each kind of remote moves the robot over its real wire; the link too."""
 
@@ -460,10 +462,11 @@ class TransportTest(LinkCase):
         self.assertIn("another rig", self.client.status.note)
 
 
+@slow
 class HeldKeysTest(TempCase):
     """The program on a pseudo-terminal that speaks the keyboard protocol with releases, as this test does."""
 
-    def test_keys_drive_while_they_are_held(self) -> None:
+    def test_keys_drive_while_they_are_held(self) -> None:  # noqa: C901 - one journey
         home, port = self.demo(), free_port()
         robot = Robot(home / "rigs" / "plover.toml", self.folder / "robot.csv", "--udp", str(port))
         self.addCleanup(robot.close)
@@ -518,6 +521,7 @@ class HeldKeysTest(TempCase):
         until(lambda: not robot.drives)
 
 
+@slow
 class WholeProgramTest(TempCase):
     """The program itself, driven by keys in a terminal that reports no releases, killed and frozen whole."""
 

@@ -21,7 +21,7 @@ from pivrex.runs import play_through
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import SetUp
 from pivrex.session.shared import Row
-from tests.support import DEMO, PLOVER, WATERING, TempCase, plain_rig, wait_for
+from tests.support import DEMO, PLOVER, WATERING, TempCase, plain_rig, slow, wait_for
 
 
 class PlayThroughTest(TempCase):
@@ -86,6 +86,7 @@ class PlayThroughTest(TempCase):
         self.assertEqual(tick_line(np.array([0.1, np.nan, 1e300, -2.0, 1 / 3])), "0.1,,1e+300,-2,0.3333333333333333\n")
 
 
+@slow
 class EqualTest(TempCase):
     def test_map_equals_the_ticks_of_the_interface_column_by_column(self) -> None:
         """The session in its real process, against `map` of the same recording."""

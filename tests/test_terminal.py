@@ -12,7 +12,7 @@ from pathlib import Path
 
 from pivrex.devices.pad_stand_in import PadRemote, port_file
 from pivrex.rig import open_folder, read_rig
-from tests.support import DEMO, ROOT, TempCase, Terminal, wait_for
+from tests.support import DEMO, ROOT, TempCase, Terminal, slow, wait_for
 
 
 @unittest.skipUnless(shutil.which("tmux"), "needs tmux")
@@ -117,6 +117,7 @@ class JourneyTest(TerminalCase):
         terminal.wait("the window lost the focus")
 
 
+@slow
 class RoughTest(TerminalCase):
     def test_sizes(self) -> None:
         terminal = self.open("demo", str(self.folder / "demo"), size=(20, 5))
@@ -167,6 +168,7 @@ class RoughTest(TerminalCase):
         terminal.wait("ENDED with 1")
 
 
+@slow
 class KillTest(TerminalCase):
     def test_killed_at_any_moment_every_file_is_whole_and_the_next_start_works(self) -> None:
         for round_ in range(4):

@@ -14,6 +14,7 @@ from pivrex.line.why import ladder, sentence
 from pivrex.rig import Rig, read_rig
 from pivrex.sim import Rollout, StandIn
 from tests.chassis import ALL, MECANUM, STEERED, Wheel, demo_path, rig_of
+from tests.support import slow
 
 Floats = NDArray[np.float64]
 N = r"[+-]?\d+(?:\.\d+)?"
@@ -113,6 +114,7 @@ CHAIN = {"band": ("axes", "band"), "curve": ("band", "curve"), "scale": ("curve"
 """What each rung of the shaping starts from, and ends in."""
 
 
+@slow
 class TruthTest(unittest.TestCase):
     def test_random_drives(self) -> None:
         seen: set[str] = set()
@@ -140,7 +142,7 @@ class TruthTest(unittest.TestCase):
                      "steer", "brake"):  # fmt: skip
             self.assertIn(part, seen)
 
-    def check_sentence(self, t: Told, said: str) -> set[str]:
+    def check_sentence(self, t: Told, said: str) -> set[str]:  # noqa: C901, PLR0912, PLR0915 - follows a sentence part by part
         t.where = said
         said = said.replace("−", "-").replace("- ", "-").replace("+ ", "+")
         prefix = f"why {t.wheel}: "
@@ -271,7 +273,7 @@ class TruthTest(unittest.TestCase):
 
     # --- the ladder ---
 
-    def check_ladder(self, t: Told) -> None:
+    def check_ladder(self, t: Told) -> None:  # noqa: C901, PLR0912, PLR0915 - follows a ladder rung by rung
         for rung in ladder(t.line, t.row, t.wheel):
             t.where = f"{rung.stage}: {rung.text}"
             before, arrow, after = rung.text.partition(" → ")

@@ -21,7 +21,7 @@ from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.table import VIEWS
 from pivrex.tui.views.view import View
 from tests.local import local_model
-from tests.support import DEMO, TempCase, Terminal, wait_for
+from tests.support import DEMO, TempCase, Terminal, slow, wait_for
 from tests.test_app import AppCase, in_loop
 
 
@@ -224,6 +224,7 @@ class ClickTest(AppCase):
                 self.assertIn("z, which means nothing here", self.model.status.held)
 
 
+@slow
 class MouseTest(TempCase):
     """In a real terminal, tmux with the mouse on: the reports that it passes on to a program."""
 

@@ -28,7 +28,7 @@ COMMANDS = (
 DONE, WRONG_FILE, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 
 
-def run(arguments: Sequence[str] | None = None) -> int:
+def run(arguments: Sequence[str] | None = None) -> int:  # noqa: PLR0911 - an exit code for each way to end
     """Run a command line and give its exit code: 0 done, 1 wrong file or input, 2 wrong use, 130 interrupted."""
     words = list(sys.argv[1:] if arguments is None else arguments)
     # `pivrex [DIR]` opens a workspace

@@ -274,7 +274,7 @@ def _by_keys(remote: Remote) -> None:
         termios.tcsetattr(0, termios.TCSADRAIN, before)
 
 
-def _obey(remote: Remote, words: list[str], number: int) -> bool:
+def _obey(remote: Remote, words: list[str], number: int) -> bool:  # noqa: C901 - a case for each word that may be typed
     """Do one line; tells whether to go on."""
     wired = remote if isinstance(remote, _Wired) else None
     match words:

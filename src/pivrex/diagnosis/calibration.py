@@ -122,7 +122,7 @@ class Calibration:
         """What is to be done now; None when all is done."""
         return self.phases[self.at] if self.at < len(self.phases) else None
 
-    def problem(self, travel: Mapping[str, Measured]) -> str:
+    def problem(self, travel: Mapping[str, Measured]) -> str:  # noqa: PLR0911 - a sentence for each thing that may be wrong
         """Say why this phase is not done yet; empty if it is."""
         phase = self.phase
         if phase is None:

@@ -24,7 +24,7 @@ __all__ = ["Report", "practise", "true_wires"]
 
 Floats = NDArray[np.float64]
 
-TICK_S = 0.1
+TICK_S = 0.25
 """The stand-in's motion is solved exactly over a tick, so practice needs no finer ones."""
 
 MOST_STEPS = 200

@@ -134,6 +134,31 @@ class Recording:
         sensed_at = [(i, c) for i, c in enumerate(self.columns) if c.startswith("sensed.")]
         held: dict[str, float] = {}
         first = before = math.nan
+        for line, row in self._rows():
+            numbers = self._numbers(row)
+            t = numbers[clock] if numbers else self._number(row, clock, line, "t")
+            self._check_time(line, t, before)
+            first = t if math.isnan(first) else first
+            before = t
+            if numbers:
+                held = {name: numbers[i] for i, name in raw_at}
+                yield Reading(line, t - first, held, {name: numbers[i] for i, name in sensed_at})
+                continue
+            held = dict(held)  # the reading before may still be in use
+            for i, name in raw_at:
+                value = self._number(row, i, line, name)
+                if not math.isnan(value):
+                    held[name] = value
+                elif name not in held:
+                    what = f"{name} is empty; only later lines may leave it so, to keep the reading above"
+                    raise RecordingError(self.path, line, what)
+            sensed = {n: v for i, n in sensed_at if not math.isnan(v := self._number(row, i, line, n))}
+            yield Reading(line, t - first, held, sensed)
+        if math.isnan(first):
+            raise RecordingError(self.path, 1, "has a header but no reading")
+
+    def _rows(self) -> Iterator[tuple[int, list[str]]]:
+        """Give the lines below the header that say anything, each with its number."""
         with self._open() as stream:
             rows = csv.reader(stream)
             next(rows, None)
@@ -143,46 +168,21 @@ class Recording:
                 except (csv.Error, UnicodeDecodeError) as problem:
                     raise RecordingError(self.path, rows.line_num + 1, f"cannot be read as CSV: {problem}") from None
                 if row is None:
-                    break
-                if not any(row):
-                    continue
-                line = rows.line_num
+                    return
                 if len(row) > len(self.columns):
-                    raise RecordingError(
-                        self.path, line, f"has {len(row)} cells, but the header has {len(self.columns)}"
-                    )
-                numbers = self._numbers(row)
-                t = numbers[clock] if numbers else self._number(row, clock, line, "t")
-                if math.isnan(t):
-                    raise RecordingError(self.path, line, "t is empty; every line needs its time in seconds")
-                if t <= before:
-                    again = "again" if t == before else f"after {before:g} s"
-                    raise RecordingError(self.path, line, f"t is {t:g} s {again}; times must rise from line to line")
-                if t - before > LONGEST_GAP_S:
-                    raise RecordingError(
-                        self.path, line, f"t jumps by {t - before:g} s; at most {LONGEST_GAP_S:g} s may pass"
-                    )
-                first = t if math.isnan(first) else first
-                before = t
-                if numbers:
-                    held = {name: numbers[i] for i, name in raw_at}
-                    yield Reading(line, t - first, held, {name: numbers[i] for i, name in sensed_at})
-                    continue
-                held = dict(held)  # the reading before may still be in use
-                for i, name in raw_at:
-                    value = self._number(row, i, line, name)
-                    if not math.isnan(value):
-                        held[name] = value
-                    elif name not in held:
-                        raise RecordingError(
-                            self.path,
-                            line,
-                            f"{name} is empty; only later lines may leave it so, to keep the reading above",
-                        )
-                sensed = {n: v for i, n in sensed_at if not math.isnan(v := self._number(row, i, line, n))}
-                yield Reading(line, t - first, held, sensed)
-        if math.isnan(first):
-            raise RecordingError(self.path, 1, "has a header but no reading")
+                    what = f"has {len(row)} cells, but the header has {len(self.columns)}"
+                    raise RecordingError(self.path, rows.line_num, what)
+                if any(row):
+                    yield rows.line_num, row
+
+    def _check_time(self, line: int, t: float, before: float) -> None:
+        if math.isnan(t):
+            raise RecordingError(self.path, line, "t is empty; every line needs its time in seconds")
+        if t <= before:
+            again = "again" if t == before else f"after {before:g} s"
+            raise RecordingError(self.path, line, f"t is {t:g} s {again}; times must rise from line to line")
+        if t - before > LONGEST_GAP_S:
+            raise RecordingError(self.path, line, f"t jumps by {t - before:g} s; at most {LONGEST_GAP_S:g} s may pass")
 
     def _numbers(self, row: list[str]) -> list[float] | None:
         """Read a line all of whose cells are finite numbers, as nearly all are; None if it needs a closer look."""

@@ -143,7 +143,7 @@ class Bindings(Stage):
         assert servo.kind == "servo"
         return servo.minimum_rad, servo.maximum_rad
 
-    def _writer(self, action: Action, at: dict[str, int]) -> Callable[[Floats, Bools, Bools], None] | None:
+    def _writer(self, action: Action, at: dict[str, int]) -> Callable[[Floats, Bools, Bools], None] | None:  # noqa: C901, PLR0911, PLR0912 - a case for each action, with the column that it writes
         """Give what writes an action into the columns, B + (n,), from whether it lasts and whether it is done now, B."""
         kind = self._rig.attachments[action.target].kind if action.target in self._rig.attachments else ""
         name = plain(action.target)

@@ -153,7 +153,7 @@ def _attached(a: object) -> list[_Told]:
     raise TypeError(f"unknown attachment {a!r}")
 
 
-def values_of(output: object, top_m_s: float) -> list[_Told]:
+def values_of(output: object, top_m_s: float) -> list[_Told]:  # noqa: PLR0911 - a case for each kind of output
     """Give name, unit, rest, forward, backward, step and direction of each value of an output; see `OutputSettings`."""
     match output:
         case FractionOutput():

@@ -23,6 +23,7 @@ def table_mistakes(rig: RigTables) -> list[tuple[str, str]]:
         *_motor_mistakes(rig),
         *_steering_mistakes(rig),
         *_axis_mistakes(rig),
+        *_reading_mistakes(rig),
         *_button_mistakes(rig),
         *_law_mistakes(rig),
         *_pin_mistakes(rig),
@@ -205,14 +206,16 @@ def _axis_mistakes(rig: RigTables) -> list[tuple[str, str]]:
                     "is given, but a trigger or button rests at one end and has no centre",
                 )
             )
+    return found
+
+
+def _reading_mistakes(rig: RigTables) -> list[tuple[str, str]]:
+    """What the law reads: axes that are there, each its own channel, sticks or triggers as it needs them."""
+    found = []
     for role, name in rig.law.axes().items():
         if name not in rig.axes and name not in CHANNELS:
-            found.append(
-                (
-                    f"law.{role}",
-                    f'is "{name}", which is neither an axis of this rig ({_listed(rig.axes)}) nor a channel',
-                )
-            )
+            known = _listed(rig.axes)
+            found.append((f"law.{role}", f'is "{name}", which is neither an axis of this rig ({known}) nor a channel'))
             return found
         one_sided = is_one_sided(rig.channel(name))
         if role in ("ahead", "back") and not one_sided:

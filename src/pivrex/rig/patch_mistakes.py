@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from pivrex.errors import UnitError
-from pivrex.rig.actions import FIRST_WORDS, read_action, split_time
+from pivrex.rig.actions import FIRST_WORDS, Action, read_action, split_time
+from pivrex.rig.bindings import Binding
 from pivrex.rig.channels import CHANNELS, is_one_sided
 from pivrex.rig.patches import BUTTON_ACTIONS, Patch, patches_of, source_channels, target_rad
 from pivrex.rig.sources import BUILT_IN, LettersSource
@@ -92,43 +93,57 @@ def _one_patch(rig: RigTables, patch: Patch) -> list[tuple[str, str]]:
     if action is None or patch.key in BUTTON_ACTIONS:  # the tables where such buttons stand have checked them
         return found
     does = f"{patch.key}.does" if binding is not None else patch.key
-    if action.target in rig.attachments:
-        attachment = rig.attachments[action.target]
-        if action.verb not in _FITS[attachment.kind]:
-            can = ", ".join({"speed": "a speed", "follow": "follows"}.get(v, v) for v in _FITS[attachment.kind])
-            found.append((does, f'is "{action.text}", but {action.target} is a {attachment.kind}, which can {can}'))
-        elif action.unit == "counts" and attachment.kind != "position":
-            found.append((does, f'is "{action.text}", but {action.target} has no encoder; say an angle'))
-        elif action.verb == "to" and attachment.kind in ("position", "servo"):
-            angle = target_rad(rig, action)
-            if not attachment.minimum_rad - 1e-9 <= angle <= attachment.maximum_rad + 1e-9:
-                found.append((does, f'is "{action.text}", which lies outside the limits of {action.target}'))
-    if action.verb in ("frame", "heading") and rig.gyro is None:
-        found.append((does, "needs to know the heading, but the rig has no gyro; add a table [gyro]"))
-    if action.verb in ("frame", "heading", "point") and rig.law.kind != "planar":
-        found.append((does, f'is given, but the law is "{rig.law.kind}"; only "planar" reads it'))
-    if action.verb == "hold" and rig.steering is None:
-        found.append((does, f'is "{action.text}", but no wheel of this rig is steered'))
-    if action.twist[1] and rig.law.kind != "planar":
-        found.append((does, f'is "{action.text}", but the law {rig.law.kind} does not move sideways'))
-    if action.verb == "follow" and binding is None:
-        found.append((does, f'is "{action.text}", but a letter has no stick to follow'))
+    found += [(does, what) for what in (*_of_attachment(rig, action), *_of_robot(rig, action))]
     if binding is not None:
-        if binding.when in ("held", "toggle") and not (action.lasts and action.verb != "follow"):
-            found.append(
-                (f"{patch.key}.when", f'is "{binding.when}", but "{action.text}" is done once; it acts on a press')
-            )
-        if binding.when.startswith("press") and action.lasts and action.verb != "on":
-            found.append((f"{patch.key}.when", f'is "{binding.when}", but "{action.text}" lasts; say held or toggle'))
-        if action.verb != "follow" and binding.channel in CHANNELS and not is_one_sided(binding.channel):
-            found.append(
-                (
-                    f"{patch.key}.channel",
-                    f'is "{binding.channel}", a stick; "{action.text}" needs a button or a trigger',
-                )
-            )
-        if (binding.rise_per_s or binding.fall_per_s) and action.verb != "motion":
-            found.append((f"{patch.key}.rise", f'and fall are for motions, but this does "{action.text}"'))
+        return found + _of_binding(patch.key, binding, action)
+    if action.verb == "follow":
+        found.append((does, f'is "{action.text}", but a letter has no stick to follow'))
+    return found
+
+
+def _of_attachment(rig: RigTables, action: Action) -> list[str]:
+    """What an attachment cannot do."""
+    attachment = rig.attachments.get(action.target)
+    if attachment is None:
+        return []
+    if action.verb not in _FITS[attachment.kind]:
+        can = ", ".join({"speed": "a speed", "follow": "follows"}.get(v, v) for v in _FITS[attachment.kind])
+        return [f'is "{action.text}", but {action.target} is a {attachment.kind}, which can {can}']
+    if action.unit == "counts" and attachment.kind != "position":
+        return [f'is "{action.text}", but {action.target} has no encoder; say an angle']
+    if action.verb == "to" and attachment.kind in ("position", "servo"):
+        angle = target_rad(rig, action)
+        if not attachment.minimum_rad - 1e-9 <= angle <= attachment.maximum_rad + 1e-9:
+            return [f'is "{action.text}", which lies outside the limits of {action.target}']
+    return []
+
+
+def _of_robot(rig: RigTables, action: Action) -> list[str]:
+    """What this robot cannot do."""
+    found = []
+    if action.verb in ("frame", "heading") and rig.gyro is None:
+        found.append("needs to know the heading, but the rig has no gyro; add a table [gyro]")
+    if action.verb in ("frame", "heading", "point") and rig.law.kind != "planar":
+        found.append(f'is given, but the law is "{rig.law.kind}"; only "planar" reads it')
+    if action.verb == "hold" and rig.steering is None:
+        found.append(f'is "{action.text}", but no wheel of this rig is steered')
+    if action.twist[1] and rig.law.kind != "planar":
+        found.append(f'is "{action.text}", but the law {rig.law.kind} does not move sideways')
+    return found
+
+
+def _of_binding(key: str, binding: Binding, action: Action) -> list[tuple[str, str]]:
+    """What does not go together in a binding."""
+    found = []
+    if binding.when in ("held", "toggle") and not (action.lasts and action.verb != "follow"):
+        found.append((f"{key}.when", f'is "{binding.when}", but "{action.text}" is done once; it acts on a press'))
+    if binding.when.startswith("press") and action.lasts and action.verb != "on":
+        found.append((f"{key}.when", f'is "{binding.when}", but "{action.text}" lasts; say held or toggle'))
+    if action.verb != "follow" and binding.channel in CHANNELS and not is_one_sided(binding.channel):
+        what = f'is "{binding.channel}", a stick; "{action.text}" needs a button or a trigger'
+        found.append((f"{key}.channel", what))
+    if (binding.rise_per_s or binding.fall_per_s) and action.verb != "motion":
+        found.append((f"{key}.rise", f'and fall are for motions, but this does "{action.text}"'))
     return found
 
 

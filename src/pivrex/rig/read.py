@@ -145,7 +145,7 @@ def _mend(data: Any, loc: Loc, error: ErrorDetails, model: type[BaseModel], tain
     return True
 
 
-def _sentence(error: ErrorDetails, loc: Loc, model: type[BaseModel]) -> str:
+def _sentence(error: ErrorDetails, loc: Loc, model: type[BaseModel]) -> str:  # noqa: C901, PLR0911 - a case for each kind of mistake that the schema finds
     kind, given, context = error["type"], error["input"], error.get("ctx", {})
     if kind == "mistake":
         return str(context["what"])

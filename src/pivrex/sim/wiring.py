@@ -95,7 +95,7 @@ def faulty(rig: Rig, words: str, seed: int = 0) -> Wiring:
     return wiring
 
 
-def _with(wiring: Wiring, rig: Rig, word: str, seed: int) -> Wiring:
+def _with(wiring: Wiring, rig: Rig, word: str, seed: int) -> Wiring:  # noqa: PLR0911 - a case for each fault that has a name
     what, _, rest = word.partition(" ")
     names = rig.motor_names
     if what == "swap" and "/" in rest:

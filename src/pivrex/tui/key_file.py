@@ -28,46 +28,47 @@ def read_keys(path: Path, commands: Commands) -> dict[str, tuple[str, ...]]:
     SettingsError
         With every mistake in the file.
     """
+    text = _text(path)
+    found: dict[str, tuple[str, ...]] = {}
+    wrong: list[tuple[str, str]] = []
+    known = [c.name for c in commands.all]
+    for name, value in _table(path, text).items():
+        keys = [value] if isinstance(value, str) else value
+        if name not in known:
+            wrong.append((name, f"is no command; the commands are {', '.join(dict.fromkeys(known))}"))
+        elif not isinstance(keys, list) or not all(isinstance(k, str) and k for k in keys):
+            wrong.append((name, "should be a key in quotes, or a list of them"))
+        else:
+            found[name] = _spelt(keys)
+            wrong += [(name, f"is {key_name(k)}, which drives") for k in found[name] if k in DRIVE_KEYS]
+            wrong += [(name, f"is {key_name(k)}, which always stops") for k in found[name] if k in ALWAYS_STOP]
+    wrong += _taken(commands, found)
+    if wrong:
+        lines = [row.split("=")[0].strip().strip('"') for row in text.splitlines()]
+        at = {name: lines.index(name) + 1 if name in lines else 0 for name, _ in wrong}
+        raise SettingsError(path, [Mistake(at[name], f"keys.{name}", what) for name, what in wrong])
+    if "stop" in found:
+        found["stop"] = ("escape", *found["stop"])  # another key may stop too
+    return found
+
+
+def _text(path: Path) -> str:
     try:
-        text = path.read_text("utf-8")
+        return path.read_text("utf-8")
     except FileNotFoundError:
-        return {}
+        return ""
     except (OSError, UnicodeDecodeError) as problem:
         raise SettingsError(path, [Mistake(0, "", f"cannot be read: {problem}")]) from None
+
+
+def _table(path: Path, text: str) -> dict[str, object]:
     try:
         table = tomllib.loads(text).get("keys", {})
     except tomllib.TOMLDecodeError as problem:
         raise SettingsError(path, [Mistake(0, "", f"is not TOML: {problem}")]) from None
     if not isinstance(table, dict):
         raise SettingsError(path, [Mistake(0, "keys", "is no table; it gives commands their keys")])
-    found: dict[str, tuple[str, ...]] = {}
-    wrong: list[Mistake] = []
-    lines = [row.split("=")[0].strip().strip('"') for row in text.splitlines()]
-
-    def say(name: str, what: str) -> None:
-        wrong.append(Mistake(lines.index(name) + 1 if name in lines else 0, f"keys.{name}", what))
-
-    known = [c.name for c in commands.all]
-    for name, value in table.items():
-        keys = [value] if isinstance(value, str) else value
-        if name not in known:
-            say(name, f"is no command; the commands are {', '.join(dict.fromkeys(known))}")
-        elif not isinstance(keys, list) or not all(isinstance(k, str) and k for k in keys):
-            say(name, "should be a key in quotes, or a list of them")
-        else:
-            found[name] = _spelt(keys)
-            for key in found[name]:
-                if key in DRIVE_KEYS:
-                    say(name, f"is {key_name(key)}, which drives")
-                if key in ALWAYS_STOP:
-                    say(name, f"is {key_name(key)}, which always stops")
-    for name, what in _taken(commands, found):
-        say(name, what)
-    if wrong:
-        raise SettingsError(path, wrong)
-    if "stop" in found:
-        found["stop"] = ("escape", *found["stop"])  # another key may stop too
-    return found
+    return table
 
 
 def _spelt(keys: list[str]) -> tuple[str, ...]:

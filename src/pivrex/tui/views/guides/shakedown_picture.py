@@ -96,7 +96,7 @@ def _draw_known(guide: ShakedownGuide, picture: Picture, y: int) -> int:
     return y + 1
 
 
-def _draw_step(guide: ShakedownGuide, picture: Picture, step: Step, y: int) -> int:
+def _draw_step(guide: ShakedownGuide, picture: Picture, step: Step, y: int) -> int:  # noqa: PLR0911 - a case for each kind of step
     if guide.number:
         return _say(picture, f"{step.text} Look.", y, "commanded")
     if step.kind == "probe" and guide.runs and step.asks != "sensors":
