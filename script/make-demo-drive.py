@@ -97,7 +97,7 @@ def main() -> None:
         drive(name, *DRIVES[name])
 
 
-def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:  # noqa: C901 - a case for each way the robot may stand
+def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:  # noqa: C901 - one drive from its first stop to its last
     rig = read_rig(HOME / "rigs" / f"{rig_name}.toml")
     line = Line(rig)
     rollout = Rollout(line, StandIn(rig, read_workspace_file(HOME / "workspace.toml").field))

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from pivrex.errors import SaveError
+from pivrex.lower import reason
 
 __all__ = ["free_name", "sweep", "write_atomically", "writing"]
 
@@ -64,7 +65,7 @@ def writing(path: Path) -> Iterator[BinaryIO]:
         beside.replace(target)
         beside = None
     except OSError as problem:
-        raise SaveError(path, (problem.strerror or str(problem)).lower()) from problem
+        raise SaveError(path, reason(problem)) from problem
     finally:
         if beside is not None:
             with contextlib.suppress(OSError):

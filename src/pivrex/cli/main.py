@@ -7,6 +7,7 @@ import sys
 from collections.abc import Sequence
 
 from pivrex.errors import PivrexError, UsageError
+from pivrex.lower import as_ours
 
 __all__ = ["run"]
 
@@ -56,10 +57,20 @@ def run(arguments: Sequence[str] | None = None) -> int:  # noqa: PLR0911 - an ex
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return DONE
     except Exception as problem:
-        # what the command line's own library finds wrong shows itself; anything else is a fault of the program
-        show, code = getattr(problem, "show", None), getattr(problem, "exit_code", None)
-        if code is None:
-            raise
-        if show is not None:
-            show()
+        return _ended_by(problem)
+
+
+def _ended_by(problem: Exception) -> int:
+    """What the command line's own library finds wrong shows itself, what lies below is said in our words; anything else is a
+    fault of the program.
+    """
+    show, code = getattr(problem, "show", None), getattr(problem, "exit_code", None)
+    if show is not None and code is not None:
+        show()
+    if code is not None:
         return int(code)
+    ours = as_ours(problem)
+    if ours is None:
+        raise problem
+    print(ours, file=sys.stderr)
+    return WRONG_FILE

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pivrex.errors import PivrexError
+from pivrex.lower import reason
 
 if TYPE_CHECKING:
     from pivrex.rig.sources import Link
@@ -81,9 +82,7 @@ def copy_demo(folder: Path | None) -> Path:
                 place.parent.mkdir(parents=True, exist_ok=True)
                 shutil.copyfile(path, place)
     except OSError as problem:
-        raise PivrexError(
-            f"{target}: the demo cannot be copied there: {(problem.strerror or str(problem)).lower()}"
-        ) from None
+        raise PivrexError(f"{target}: the demo cannot be copied there: {reason(problem)}") from None
     return target
 
 

@@ -18,6 +18,7 @@ from pivrex.devices.keys import DRIVE_KEYS, Keyboard
 from pivrex.devices.pad_stand_in import PadRemote, port_file
 from pivrex.errors import PivrexError
 from pivrex.formats.recording import Recording
+from pivrex.lower import reason
 from pivrex.rig import Rig
 from pivrex.rig.channels import STICKS, is_one_sided
 from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource, PacketsSource, RigSource
@@ -64,7 +65,7 @@ def be_a_pad(port: int, play: Path | None, script: Path | None = None, keys: boo
         pad = PadRemote(port or _found_port())
     except OSError as problem:
         raise PivrexError(
-            f"no Pivrex listens for stand-in gamepads on port {port or 'it left'}: {problem}; start it with --pad"
+            f"no Pivrex listens for stand-in gamepads on port {port or 'it left'}: {reason(problem)}; start it with --pad"
         ) from None
     if sys.stdin.isatty():
         print("a stand-in gamepad, plugged in.")
@@ -177,7 +178,7 @@ def _work(remote: Remote, play: Path | None, script: Path | None, keys: bool) ->
             try:
                 lines = script.read_text("utf-8").splitlines()
             except (OSError, UnicodeDecodeError) as problem:
-                raise PivrexError(f"{script}: cannot be read: {problem}") from None
+                raise PivrexError(f"{script}: cannot be read: {reason(problem)}") from None
             _by_lines(remote, enumerate(lines, 1))
         else:
             if sys.stdin.isatty():

@@ -11,6 +11,7 @@ from typing import Protocol
 
 from pivrex.cli.stand_in import close_pty, open_pty
 from pivrex.errors import PivrexError
+from pivrex.lower import reason
 from pivrex.rig.transports import SerialTransport, TcpTransport, UdpTransport
 
 __all__ = ["FarEnd", "far_end"]
@@ -94,7 +95,7 @@ def _connected(port: int) -> socket.socket:
             return socket.create_connection(("127.0.0.1", port), timeout=3)
         except OSError as problem:
             if time.monotonic() > until:
-                raise PivrexError(f"no Pivrex listens on tcp port {port}: {problem}") from None
+                raise PivrexError(f"no Pivrex listens on tcp port {port}: {reason(problem)}") from None
             time.sleep(0.1)
 
 

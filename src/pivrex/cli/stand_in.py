@@ -15,6 +15,7 @@ from typing import TextIO
 
 from pivrex.devices.robot_end import RobotEnd
 from pivrex.errors import PivrexError
+from pivrex.lower import reason
 from pivrex.rig import Field, Rig
 
 __all__ = ["be_a_robot"]
@@ -38,7 +39,7 @@ def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log
             stream = log.open("w", encoding="ascii", buffering=1)
             stream.write("t,what,resting,values\n")
     except OSError as problem:
-        raise PivrexError(f"{log}: cannot be written: {(problem.strerror or str(problem)).lower()}") from None
+        raise PivrexError(f"{log}: cannot be written: {reason(problem)}") from None
     end = ends[0]
     print(f"{rig.name} listens on {end.title}; Ctrl+C ends it", flush=True)
     book = _Log(stream)
@@ -160,9 +161,7 @@ def open_pty(path: Path) -> tuple[int, Path, str]:
             path.unlink()
         path.symlink_to(os.ttyname(near))
     except OSError as problem:
-        raise PivrexError(
-            f"{path}: the serial line cannot be put there: {(problem.strerror or str(problem)).lower()}"
-        ) from None
+        raise PivrexError(f"{path}: the serial line cannot be put there: {reason(problem)}") from None
     # the near end stays open here too, so that bytes do not get lost while nobody else has opened it
     return far, path, f"serial {path}"
 

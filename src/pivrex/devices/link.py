@@ -31,10 +31,16 @@ class RobotLink:
     title : str
     tally : Tally
         Of what it says.
-    problem : str
-        Why it cannot be driven now; empty if it can.
+    drives : bool
+        Whether it is told to drive; the session says so before each command.
+    greeted : str
+        The hash of the rig that the robot says it has; empty before it has greeted.
     fault : str
         What its motor driver complained of last.
+    state : int
+        What the robot says of itself: 0 rests, 1 drives, 2 was left alone.
+    sent : Said or None
+        What it was told last.
     """
 
     def __init__(self, line: Line, link: Link) -> None:
@@ -51,7 +57,6 @@ class RobotLink:
         self._rest = line.resting()
         self.drives = False
         self.greeted = ""
-        """The rig that the robot says it has."""
         self.fault = ""
         self.state = 0
         self._heard_s = float("-inf")

@@ -13,6 +13,7 @@ from pivrex.errors import RecordingError
 from pivrex.line.layout import plain
 from pivrex.line.line import Line
 from pivrex.line.order import STAGES
+from pivrex.lower import reason
 from pivrex.rig.channels import BUTTONS, CHANNELS, STICKS
 
 __all__ = ["Reading", "Recording"]
@@ -208,6 +209,4 @@ class Recording:
         try:
             return self.path.open(encoding="utf-8-sig", newline="")
         except OSError as problem:
-            raise RecordingError(
-                self.path, 1, f"cannot be read: {(problem.strerror or str(problem)).lower()}"
-            ) from None
+            raise RecordingError(self.path, 1, f"cannot be read: {reason(problem)}") from None

@@ -53,7 +53,8 @@ def orient(settings: HeadingSettings, state: HeadingState, gyro: Floats, up: Flo
     gyro : B float64
         The gyro's heading in rad, unwrapped, as the sensor counts; anything without one.
     up : B float64
-        The upward acceleration in g, as the sensor reads; anything without one.
+        What the side sensor reads, in g: the acceleration that holds the robot up, along the sensor's own axis. Times
+        ``up_sign`` it is near 1 on the wheels and near -1 on the back. Anything where there is no such sensor.
 
     Returns
     -------

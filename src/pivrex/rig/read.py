@@ -14,6 +14,7 @@ from pydantic.fields import FieldInfo
 from pydantic_core import ErrorDetails
 
 from pivrex.errors import Mistake, RigError
+from pivrex.lower import reason
 from pivrex.rig.base import Table
 from pivrex.rig.field import Workspace
 from pivrex.rig.place import find_places
@@ -89,8 +90,7 @@ def _text(path: Path) -> str:
         line = problem.object[: problem.start].count(b"\n") + 1
         raise RigError(path, [Mistake(line, "", "is not UTF-8 text; save the file as UTF-8")]) from None
     except OSError as problem:
-        reason = (problem.strerror or str(problem)).lower()
-        raise RigError(path, [Mistake(0, "", f"cannot be read: {reason}")]) from None
+        raise RigError(path, [Mistake(0, "", f"cannot be read: {reason(problem)}")]) from None
 
 
 def _not_toml(message: str, text: str) -> Mistake:

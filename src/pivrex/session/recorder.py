@@ -12,6 +12,7 @@ from pivrex.devices.source import Source
 from pivrex.files import free_name
 from pivrex.line.layout import plain
 from pivrex.line.line import Line
+from pivrex.lower import reason
 from pivrex.rig.channels import CHANNELS
 
 __all__ = ["Recorder"]
@@ -102,7 +103,7 @@ class Recorder:
                     self._write_what_came()
                 self._write_what_came()
         except OSError as problem:
-            self.problem = (problem.strerror or str(problem)).lower()
+            self.problem = reason(problem)
 
     def _write_what_came(self) -> None:
         while self._lines:

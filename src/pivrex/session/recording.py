@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from pivrex.line.line import Line
+from pivrex.lower import reason
 from pivrex.session.board import Board
 from pivrex.session.inputs import SessionInputs
 from pivrex.session.recorder import Recorder
@@ -35,7 +36,7 @@ class Recordings:
         try:
             self._recorder = Recorder(self._folder, source, line, now_s)
         except OSError as problem:
-            self._board.note(f"cannot record: {(problem.strerror or str(problem)).lower()}")
+            self._board.note(f"cannot record: {reason(problem)}")
             return
         self._board.set(recording=self._recorder.path.name)
         self._board.note(f"recording {source.name} into inputs/{self._recorder.path.name}")

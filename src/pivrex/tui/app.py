@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Any, ClassVar
+from collections.abc import Iterable, Mapping, Sequence
+from typing import ClassVar
 
 from textual import events
 from textual.app import App, ComposeResult, SystemCommand
@@ -12,38 +12,26 @@ from textual.binding import Binding, BindingType
 from textual.screen import Screen
 from textual.widgets import ContentSwitcher
 
-from pivrex.devices.keys import DRIVE_KEYS, KeysMode
+from pivrex.devices.keys import DRIVE_KEYS
 from pivrex.line.why import Rung, ladder, sentence
 from pivrex.session.messages import (
-    AttachPads,
-    ChooseSource,
-    GoLive,
-    GoOn,
     KeyDown,
     KeyUp,
     LetGo,
-    MoveStandIn,
-    PutBack,
-    Record,
     SetKeysMode,
-    StepLevel,
     Stop,
-    UseRobot,
 )
 from pivrex.session.places import log_file
 from pivrex.tui import chrome
+from pivrex.tui.actions import AppActions
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Commands
 from pivrex.tui.draw.bar import draw_foot, draw_ladder, draw_why
-from pivrex.tui.exporting import export_view
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.overlays.choices import Choice, Choices
-from pivrex.tui.overlays.entry import Typed, ValueEntry
-from pivrex.tui.overlays.help import Help
 from pivrex.tui.overlays.palette import Palette
 from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.releases import ASK, KeyReleased, install
-from pivrex.tui.themes import THEMES, next_theme
+from pivrex.tui.themes import THEMES
 from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.table import VIEWS
 from pivrex.tui.views.view import View
@@ -57,7 +45,7 @@ SMALLEST = (60, 16)
 log = logging.getLogger(__name__)
 
 
-class PivrexApp(App[int]):
+class PivrexApp(AppActions, App[int]):
     """One workspace on the screen.
 
     Parameters
@@ -276,7 +264,7 @@ class PivrexApp(App[int]):
         self._reports_focus = True
         self.model.ask(Stop("the window lost the focus") if self.model.status.live else LetGo())
 
-    # --- commands ---
+    # --- what lies over the views, and the why ---
 
     def action_stop_first(self) -> None:
         """Esc: stop before anything else, then close what lies over the view."""
@@ -286,74 +274,10 @@ class PivrexApp(App[int]):
         while len(self.screen_stack) > 1:
             self.pop_screen()
 
-    def act_stop(self) -> None:
-        self.model.ask(Stop("Esc"))
-
-    def act_go_on(self) -> None:
-        self.model.ask(GoOn())
-
-    def act_go_live(self) -> None:
-        self.model.ask(GoLive())
-
     def show_view(self, name: str) -> None:
         """Open a view."""
         self._open = name
         self.screen_stack[0].query_one(ContentSwitcher).current = name
-
-    def act_sources(self) -> None:
-        status = self.model.status
-
-        def choices() -> list[Choice]:
-            now = self.model.status
-            return [
-                Choice(
-                    s.name,
-                    s.title,
-                    _said(s.lacks, s.waits) or ("drives" if s.name == now.source else ""),
-                    bool(s.lacks or s.waits),
-                )
-                for s in now.sources
-            ]
-
-        def pads() -> str:
-            port = self.model.status.pad_port
-            return "stand-in gamepads: " + (
-                f"pivrex remote --pad --port {port}" if port else "Ctrl+P, then stand-in gamepad"
-            )
-
-        def take(name: str | None) -> None:
-            if name is not None:
-                self.model.ask(ChooseSource(name))
-
-        self._lay_over(Choices("who drives?", choices, status.source, self._key_of("sources"), pads), take)
-
-    def act_rigs(self) -> None:
-        here = str(self.model.file.path.resolve())
-
-        def choices() -> list[Choice]:
-            paths = [path.resolve() for path in self.model.folder.rigs()]
-            return [Choice(str(p), p.stem, "open" if str(p) == here else "") for p in paths]
-
-        def take(path: str | None) -> None:
-            if path is not None:
-                self.model.open_rig(next(p for p in self.model.folder.rigs() if str(p.resolve()) == path))
-
-        self._lay_over(Choices("which robot?", choices, here, self._key_of("rigs")), take)
-
-    def act_help(self) -> None:
-        commands = self.commands.acting(self._open)
-        self._lay_over(Help(self._open, self.view.help_lines(), commands, self._key_of("help")))
-
-    def _key_of(self, name: str) -> str:
-        """The key that a command has now."""
-        return next((c.keys[0] for c in self.commands.all if c.name == name and c.keys), "")
-
-    def _lay_over(self, screen: Screen[Any], take: Callable[[Any], None] | None = None) -> None:
-        if len(self.screen_stack) == 1:
-            self.push_screen(screen, take)
-
-    def act_next_wheel(self) -> None:
-        self.model.wheel = (self.model.wheel + 1) % len(self.model.line.wheels)
 
     def act_ladder(self) -> None:
         """Open the why; opened, Enter goes to the setting of the chosen rung."""
@@ -376,52 +300,6 @@ class PivrexApp(App[int]):
     def act_next_setting(self) -> None:
         self._rung += 1
 
-    def act_type_value(self) -> None:
-        if isinstance(self.view, Typed):
-            self._lay_over(ValueEntry(self.view))
-
-    def act_undo(self) -> None:
-        self.model.undo()
-
-    def act_redo(self) -> None:
-        self.model.redo()
-
-    def act_put_back(self) -> None:
-        self.model.ask(PutBack())
-
-    def act_level_up(self) -> None:
-        self.model.ask(StepLevel(1))
-
-    def act_level_down(self) -> None:
-        self.model.ask(StepLevel(-1))
-
-    def act_let_go(self) -> None:
-        self.model.ask(LetGo())
-
-    def act_keys_mode(self) -> None:
-        modes: list[KeysMode] = ["latched", "timed"]
-        if self._reports_releases:
-            modes.append("held")
-        mode = modes[(modes.index(self.model.status.keys_mode) + 1) % len(modes)]
-        self.model.ask(SetKeysMode(mode))
-        self.model.say(f"keys: {mode}")
-
-    def act_turn_over(self) -> None:
-        self.model.ask(MoveStandIn("turn over"))
-
-    def act_record(self) -> None:
-        self.model.ask(Record())
-
-    def act_robot(self) -> None:
-        self.model.ask(UseRobot(self.model.status.linked == "off"))
-
-    def act_attach_pads(self) -> None:
-        self.model.ask(AttachPads())
-
-    def act_theme(self) -> None:
-        self.theme = next_theme(self.theme)
-        self.model.say(f"theme {self.theme}")
-
     def act_palette(self) -> None:
         if not isinstance(self.screen, Palette):
             self.push_screen(Palette())  # without an id: one that is closing may still be there
@@ -429,9 +307,6 @@ class PivrexApp(App[int]):
     def action_command_palette(self) -> None:
         """Textual's own key for the palette leads here too."""
         self.act_palette()
-
-    def act_export(self) -> None:
-        self.run_worker(export_view(self.model, self.rows[self._open]), group="export", exclusive=True)
 
     def act_quit(self) -> None:
         self.exit(0)
@@ -451,7 +326,3 @@ class PivrexApp(App[int]):
             if command.name != "palette":
                 key = f"  ({command.key})" if command.key else ""
                 yield SystemCommand(command.title + key, command.help, lambda name=command.name: self.act(name))
-
-
-def _said(lacks: tuple[str, ...], waits: str) -> str:
-    return f"no {', '.join(lacks)}" if lacks else waits

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from pivrex.devices.keys import DRIVE_KEYS
 from pivrex.errors import Mistake, SettingsError
+from pivrex.lower import reason
 from pivrex.tui.commands import Commands
 from pivrex.tui.keys import key_name
 
@@ -58,14 +59,14 @@ def _text(path: Path) -> str:
     except FileNotFoundError:
         return ""
     except (OSError, UnicodeDecodeError) as problem:
-        raise SettingsError(path, [Mistake(0, "", f"cannot be read: {problem}")]) from None
+        raise SettingsError(path, [Mistake(0, "", f"cannot be read: {reason(problem)}")]) from None
 
 
 def _table(path: Path, text: str) -> dict[str, object]:
     try:
         table = tomllib.loads(text).get("keys", {})
     except tomllib.TOMLDecodeError as problem:
-        raise SettingsError(path, [Mistake(0, "", f"is not TOML: {problem}")]) from None
+        raise SettingsError(path, [Mistake(0, "", f"is not TOML: {reason(problem)}")]) from None
     if not isinstance(table, dict):
         raise SettingsError(path, [Mistake(0, "keys", "is no table; it gives commands their keys")])
     return table

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from pivrex.lower import reason
+
 __all__ = ["MOST_BYTES", "Chunk", "OpenTransport"]
 
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 0.25, 4.0
@@ -111,8 +113,7 @@ class OpenTransport:
         self._pause_s = FIRST_PAUSE_S
 
     def _fail(self, problem: Exception) -> None:
-        said = getattr(problem, "strerror", None) or str(problem).splitlines()[0]
-        self.problem = said[:1].lower() + said[1:120]
+        self.problem = reason(problem)[:120]
 
     def _open(self) -> None:
         raise NotImplementedError

@@ -1,1 +1,11 @@
-"""Drawings: pure functions from data and size to pictures, tested without an application."""
+"""Pure functions from data and a size to pictures."""
+
+from typing import TYPE_CHECKING
+
+from pivrex.face import showing
+
+if TYPE_CHECKING:
+    from pivrex.tui.draw.picture import Dots, Picture
+
+__all__ = ["Dots", "Picture"]
+__getattr__ = showing(__name__, picture="Dots Picture")

@@ -1,1 +1,12 @@
 """Guides: what a person does with the robot step by step, asked, watched and written into the rig."""
+
+from typing import TYPE_CHECKING
+
+from pivrex.face import showing
+
+if TYPE_CHECKING:
+    from pivrex.tui.views.guides.calibration import CalibrationGuide
+    from pivrex.tui.views.guides.shakedown import ShakedownGuide
+
+__all__ = ["CalibrationGuide", "ShakedownGuide"]
+__getattr__ = showing(__name__, shakedown="ShakedownGuide", calibration="CalibrationGuide")

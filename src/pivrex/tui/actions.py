@@ -1,0 +1,174 @@
+"""What commands do that act in every view: ``act_NAME`` does the command NAME."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from textual.screen import Screen
+
+from pivrex.devices.keys import KeysMode
+from pivrex.session.messages import (
+    AttachPads,
+    ChooseSource,
+    GoLive,
+    GoOn,
+    LetGo,
+    MoveStandIn,
+    PutBack,
+    Record,
+    SetKeysMode,
+    StepLevel,
+    Stop,
+    UseRobot,
+)
+from pivrex.tui.commands import Commands
+from pivrex.tui.exporting import export_view
+from pivrex.tui.model import ScreenModel
+from pivrex.tui.overlays.choices import Choice, Choices
+from pivrex.tui.overlays.entry import Typed, ValueEntry
+from pivrex.tui.overlays.help import Help
+from pivrex.tui.themes import next_theme
+from pivrex.tui.views.row import ViewRow
+from pivrex.tui.views.view import View
+
+if TYPE_CHECKING:
+    from textual.app import App
+
+    _Base = App[int]
+else:
+    _Base = object
+
+__all__ = ["AppActions"]
+
+
+class AppActions(_Base):
+    """For the application: it has a model, its commands, its views as rows, and one of them open."""
+
+    model: ScreenModel
+    commands: Commands
+    rows: dict[str, ViewRow]
+    _open: str
+    _reports_releases: bool
+
+    @property
+    def view(self) -> View:
+        """The open view."""
+        raise NotImplementedError
+
+    def act_stop(self) -> None:
+        self.model.ask(Stop("Esc"))
+
+    def act_go_on(self) -> None:
+        self.model.ask(GoOn())
+
+    def act_go_live(self) -> None:
+        self.model.ask(GoLive())
+
+    def act_sources(self) -> None:
+        status = self.model.status
+
+        def choices() -> list[Choice]:
+            now = self.model.status
+            return [
+                Choice(
+                    s.name,
+                    s.title,
+                    _said(s.lacks, s.waits) or ("drives" if s.name == now.source else ""),
+                    bool(s.lacks or s.waits),
+                )
+                for s in now.sources
+            ]
+
+        def pads() -> str:
+            port = self.model.status.pad_port
+            return "stand-in gamepads: " + (
+                f"pivrex remote --pad --port {port}" if port else "Ctrl+P, then stand-in gamepad"
+            )
+
+        def take(name: str | None) -> None:
+            if name is not None:
+                self.model.ask(ChooseSource(name))
+
+        self._lay_over(Choices("who drives?", choices, status.source, self._key_of("sources"), pads), take)
+
+    def act_rigs(self) -> None:
+        here = str(self.model.file.path.resolve())
+
+        def choices() -> list[Choice]:
+            paths = [path.resolve() for path in self.model.folder.rigs()]
+            return [Choice(str(p), p.stem, "open" if str(p) == here else "") for p in paths]
+
+        def take(path: str | None) -> None:
+            if path is not None:
+                self.model.open_rig(next(p for p in self.model.folder.rigs() if str(p.resolve()) == path))
+
+        self._lay_over(Choices("which robot?", choices, here, self._key_of("rigs")), take)
+
+    def act_help(self) -> None:
+        commands = self.commands.acting(self._open)
+        self._lay_over(Help(self._open, self.view.help_lines(), commands, self._key_of("help")))
+
+    def _key_of(self, name: str) -> str:
+        """The key that a command has now."""
+        return next((c.keys[0] for c in self.commands.all if c.name == name and c.keys), "")
+
+    def _lay_over(self, screen: Screen[Any], take: Callable[[Any], None] | None = None) -> None:
+        if len(self.screen_stack) == 1:
+            self.push_screen(screen, take)
+
+    def act_next_wheel(self) -> None:
+        self.model.wheel = (self.model.wheel + 1) % len(self.model.line.wheels)
+
+    def act_type_value(self) -> None:
+        if isinstance(self.view, Typed):
+            self._lay_over(ValueEntry(self.view))
+
+    def act_undo(self) -> None:
+        self.model.undo()
+
+    def act_redo(self) -> None:
+        self.model.redo()
+
+    def act_put_back(self) -> None:
+        self.model.ask(PutBack())
+
+    def act_level_up(self) -> None:
+        self.model.ask(StepLevel(1))
+
+    def act_level_down(self) -> None:
+        self.model.ask(StepLevel(-1))
+
+    def act_let_go(self) -> None:
+        self.model.ask(LetGo())
+
+    def act_keys_mode(self) -> None:
+        modes: list[KeysMode] = ["latched", "timed"]
+        if self._reports_releases:
+            modes.append("held")
+        mode = modes[(modes.index(self.model.status.keys_mode) + 1) % len(modes)]
+        self.model.ask(SetKeysMode(mode))
+        self.model.say(f"keys: {mode}")
+
+    def act_turn_over(self) -> None:
+        self.model.ask(MoveStandIn("turn over"))
+
+    def act_record(self) -> None:
+        self.model.ask(Record())
+
+    def act_robot(self) -> None:
+        self.model.ask(UseRobot(self.model.status.linked == "off"))
+
+    def act_attach_pads(self) -> None:
+        self.model.ask(AttachPads())
+
+    def act_theme(self) -> None:
+        self.theme = next_theme(self.theme)
+        self.model.say(f"theme {self.theme}")
+
+    def act_export(self) -> None:
+        self.run_worker(export_view(self.model, self.rows[self._open]), group="export", exclusive=True)
+
+
+def _said(lacks: tuple[str, ...], waits: str) -> str:
+    return f"no {', '.join(lacks)}" if lacks else waits
