@@ -14,6 +14,7 @@ import tomllib
 import unittest
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import numpy as np
@@ -102,7 +103,6 @@ def raised() -> list[BaseException]:
             attempt()
         except Exception as problem:
             found.append(problem)
-    one: tuple[object, ...]
     for kind in _all_below(tomlkit.exceptions.TOMLKitError):
         for words in ((1, 1), ("x",), (), (1, 1, "x")):  # as many as it wants
             with contextlib.suppress(TypeError):
@@ -111,8 +111,11 @@ def raised() -> list[BaseException]:
     return [*found, RecursionError(), MemoryError()]
 
 
-def _all_below(kind: type) -> list[type]:
-    return [kind, *(c for one in kind.__subclasses__() for c in _all_below(one))]
+def _all_below(kind: type[Any]) -> list[type[Any]]:
+    found = [kind]
+    for below in kind.__subclasses__():
+        found += _all_below(below)
+    return found
 
 
 class FamilyTest(TempCase):

@@ -120,12 +120,6 @@ class Envelope:
                             found.append(np.arctan2(corner[1], corner[0]))
         return np.array(found)
 
-    def turn_at(self, forward_m_s: float | Floats, left_m_s: float | Floats = 0.0) -> tuple[Floats, Floats]:
-        """Give the least and the most rate of turn in rad/s that a velocity leaves, B; NaN where it is too fast itself."""
-        forward, left = np.broadcast_arrays(np.asarray(forward_m_s, float), np.asarray(left_m_s, float))
-        start = np.stack((forward, left, np.zeros_like(forward)), axis=-1)
-        return self._reach(np.broadcast_to(np.array([0.0, 0.0, 1.0]), start.shape), start)
-
     def speed_and_turn(self) -> Floats:
         """Give the corners (forward m/s, turn rad/s) of what a chassis that does not move in the plane can do, (N, 2)."""
         rows = self._followed(np.eye(3))  # how a forward and a turn fraction are followed
@@ -155,8 +149,3 @@ class Envelope:
         way = np.stack((np.cos(angles), np.zeros(count), np.sin(angles) * self.fastest_turn_rad_s), axis=-1)
         _, most = self._reach(way, np.zeros((count, 3)))
         return (way * most[:, None])[:, ::2]
-
-    def fullest(self, twist: Floats) -> float:
-        """Give the share of its top speed that the wheel nearest to its limit needs for a twist, (3,)."""
-        needed = np.einsum("wdk,k->wd", self._needs, self._followed(np.asarray(twist, float)))
-        return float((np.sqrt((needed * needed).sum(-1)) / self._top).max())
