@@ -83,7 +83,12 @@ class PlayThroughTest(TempCase):
         self.assertEqual(cells[0], "0")
         # every bit is kept, and what is not there is an empty cell
         np.testing.assert_array_equal([float(c) if c.strip() else np.nan for c in cells], row)
-        self.assertEqual(tick_line(np.array([0.1, np.nan, 1e300, -2.0, 1 / 3])), "0.1,,1e+300,-2,0.3333333333333333\n")
+        for values, written in (
+            ([0.1, np.nan, 1e300, -2.0, 1 / 3], "0.1,,1e+300,-2,0.3333333333333333\n"),
+            ([0.1, 2.0, np.nan, -2.0, -0.0], "0.1,2,,-2,-0\n"),
+            ([0.1, 2.0, np.nan, 2.0, 0.0], "0.1,2,,2,0\n"),
+        ):
+            self.assertEqual(tick_line(np.array(values)), written)
 
 
 @slow

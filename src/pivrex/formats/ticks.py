@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import orjson
+
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 
@@ -14,9 +16,10 @@ def tick_header(line: Line) -> str:
 
 
 def tick_line(row: Floats) -> str:
-    """Write a Tick, (K,), as a line. Each number is the shortest that reads back as the same; what is not there is an
-    empty cell.
+    """Write a Tick, (K,), as a line. Each number is the shortest that reads back as the same, a whole one without its
+    point; what is not there is an empty cell.
     """
-    text = ",".join(map(repr, row.tolist())) + "\n"
-    text = text.replace(".0,", ",").replace(".0\n", "\n")  # whole numbers without their zero
-    return text.replace("nan", "") if "nan" in text else text
+    # a library for another format writes exact numbers ten times as fast as Python does
+    text = orjson.dumps(row, option=orjson.OPT_SERIALIZE_NUMPY)[1:-1].decode("ascii") + "\n"
+    text = text.replace(".0,", ",").replace(".0\n", "\n")
+    return text.replace("null", "") if "null" in text else text
