@@ -6,15 +6,18 @@ import threading
 import unittest
 from itertools import product
 from pathlib import Path
-from typing import get_args
+from typing import Any, get_args
 from unittest import mock
 
+import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
+from pivrex.diagnosis.moves import Move
+from pivrex.line import Line
 from pivrex.session.building import Beside, Built, build
 from pivrex.session.core import _ANSWERS, Session
-from pivrex.session.messages import Leave, Request, SetUp, UseRig
+from pivrex.session.messages import GoOn, KeyDown, Leave, Probe, Request, SetUp, Stop, UseRig
 from pivrex.session.moving import EFFECTS, Event, Moving, Refused, State
 from tests.support import ROOT, plain_rig, wait_for
 
@@ -174,6 +177,120 @@ class BuilderTest(unittest.TestCase):
         with self.assertLogs("pivrex.session.core", "ERROR"):
             wait_for(ticks)
         self.assertIn("no such thing", session.status.held)
+
+
+class FakeLink:
+    """A robot on a link that keeps what it was told."""
+
+    title, fault, state, hash = "robot", "", 1, ""
+
+    def __init__(self, line: Line) -> None:
+        self.drives = False
+        self.told = line.resting()
+        self.drove: list[bool] = []
+        self._sensed = np.zeros(len(line.stages["sensed"].columns))
+
+    def poll(self, now_s: float) -> None: ...
+
+    def problem(self, now_s: float) -> str:
+        return ""
+
+    def alone_for(self, now_s: float) -> float:
+        return 0.0
+
+    def sense(self) -> np.ndarray:
+        return self._sensed
+
+    def truth(self) -> np.ndarray:
+        return np.full(4, np.nan)
+
+    def command(self, told: np.ndarray, dt_s: float) -> None:
+        self.told = told
+        self.drove.append(self.drives)
+
+    def close(self) -> None: ...
+
+
+class ToldTest(unittest.TestCase):
+    """What the machine says is what a robot on a link is told, tick by tick."""
+
+    def setUp(self) -> None:
+        self.session = Session(SetUp(plain_rig(), None))
+        self.addCleanup(self.session.close, 9.0)
+        self.link = FakeLink(self.session.line)
+        self.session.robots.link = self.link  # type: ignore[assignment]
+        self.session.tick(0.0)
+
+    def be(self, state: State) -> None:
+        self.session._board.set(moving=begun(state))
+
+    def test_it_is_told_to_drive_in_two_states_only(self) -> None:
+        self.assertEqual(self.link.drove, [False])
+        self.session.inputs.keys.set_mode("held")
+        self.session.handle(KeyDown("w"), 0.0)
+        for state in State:
+            if state in (State.PROBING, State.LIVE_PROBING):
+                continue  # a probe needs its moves, see below
+            with self.subTest(state=state):
+                self.be(state)
+                lost = self.session.status.lost
+                listen = self.session.inputs.listen
+
+                def still_lost(now_s: float, lost: str = lost, listen: Any = listen) -> None:
+                    listen(now_s)
+                    self.session.inputs.lost = lost
+
+                with mock.patch.object(self.session.inputs, "listen", still_lost):
+                    row = self.session.tick(1.0)
+                self.assertEqual(self.session.status.moving, begun(state))
+                self.assertEqual(self.link.drove[-1], state is State.LIVE)
+                moves = row[self.session.line.layout.at("outputs", "left_fraction")] != 0
+                self.assertEqual(bool(moves), state in (State.SAFE, State.LIVE))
+
+    def test_a_probe_drives_it_while_live_and_rests_it_when_it_is_over(self) -> None:
+        self.session.handle(Probe(3, (Move(0, 0.5, 0.05),)), 0.0)
+        self.session.tick(0.1)
+        self.assertFalse(self.link.drove[-1])
+        self.assertIn("go live first", self.session.status.note)
+        self.be(State.LIVE)
+        self.session.handle(Probe(4, (Move(0, 0.5, 0.05),)), 0.0)
+        self.session.tick(0.2)
+        self.assertEqual((self.link.drove[-1], float(self.link.told[0])), (True, 0.5))
+        for i in range(60):
+            self.session.tick(0.3 + i)
+        self.assertEqual(self.session.status.moving.state, State.LIVE_WAITING)
+        self.assertFalse(self.link.drove[-1])
+        first = self.link.drove.index(True)
+        # in the very tick in which the probe is over nobody is told to drive any more
+        self.assertEqual(self.link.drove[first:], sorted(self.link.drove[first:], reverse=True))
+        self.assertEqual(self.session.status.probed.number if self.session.status.probed else 0, 4)
+
+    def test_a_stop_brings_latched_keys_to_rest(self) -> None:
+        self.session.robots.link = None
+        self.session.inputs.keys.set_mode("latched")
+        self.session.handle(KeyDown("w"), 0.0)
+        self.session.tick(0.1)
+        self.session.handle(Stop("Esc"), 0.2)
+        self.session.tick(0.3)
+        self.session.handle(GoOn(), 0.4)
+        row = self.session.tick(0.5)
+        self.assertEqual(self.session.status.held, "")
+        self.assertEqual(float(row[self.session.line.layout.at("outputs", "left_fraction")]), 0.0)
+
+    def test_a_tick_that_finds_its_own_numbers_wrong_rests_the_robot_at_once(self) -> None:
+        self.be(State.LIVE)
+        outputs = self.session.line.layout.stage("outputs")
+        step = self.session.line.step
+
+        def broken(*words: Any) -> Any:
+            state, row = step(*words)
+            row[outputs] = np.inf
+            return state, row
+
+        with mock.patch.object(self.session.line, "step", broken):
+            self.session.tick(1.0)
+        self.assertEqual((self.link.drove[-1], self.session.status.moving.state), (False, State.STOPPED))
+        np.testing.assert_array_equal(self.link.told, self.session.line.resting())
 
 
 class RequestTest(unittest.TestCase):
