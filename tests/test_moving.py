@@ -15,11 +15,32 @@ from hypothesis import strategies as st
 
 from pivrex.diagnosis.moves import Move
 from pivrex.line import Line
+from pivrex.rig import Rig, read_text
+from pivrex.session.board import Board
 from pivrex.session.building import Beside, Built, build
 from pivrex.session.core import _ANSWERS, Session
-from pivrex.session.messages import GoOn, KeyDown, Leave, Probe, Request, SetUp, Stop, UseRig
+from pivrex.session.messages import (
+    ChooseSource,
+    GoLive,
+    GoOn,
+    KeyDown,
+    Leave,
+    MoveStandIn,
+    Probe,
+    PutBack,
+    Record,
+    Request,
+    SetUp,
+    Stop,
+    UseRig,
+    UseRobot,
+)
 from pivrex.session.moving import EFFECTS, Event, Moving, Refused, State
-from tests.support import ROOT, plain_rig, wait_for
+from pivrex.session.probing import Probing
+from pivrex.session.status import Status
+from tests.support import PLAIN, ROOT, WATERING, TempCase, plain_rig, wait_for
+from tests.test_lost_sources import free_port
+from tests.test_session import FakePad
 
 # state             stop      go on      go live    lose       find       probe      probe the robot  probed
 PROMISED = """
@@ -208,6 +229,9 @@ class FakeLink:
         self.told = told
         self.drove.append(self.drives)
 
+    def fits(self, line: Line, link: object) -> bool:
+        return False
+
     def close(self) -> None: ...
 
 
@@ -265,6 +289,153 @@ class ToldTest(unittest.TestCase):
         self.assertEqual(self.link.drove[first:], sorted(self.link.drove[first:], reverse=True))
         self.assertEqual(self.session.status.probed.number if self.session.status.probed else 0, 4)
 
+    def test_an_exception_rests_it_at_once(self) -> None:
+        self.be(State.LIVE)
+        self.session.tick(0.1)
+        self.assertTrue(self.link.drove[-1])
+        with self.assertLogs("pivrex.session.core", "ERROR"):
+            self.session.fail(ZeroDivisionError("oh"))
+        self.assertFalse(self.link.drove[-1])
+        np.testing.assert_array_equal(self.link.told, self.session.line.resting())
+
+    def test_one_that_is_not_heard_cannot_go_live(self) -> None:
+        with mock.patch.object(self.link, "problem", lambda _now: "no robot answers"):
+            self.session.tick(0.1)
+            self.session.handle(GoLive(), 0.2)
+        self.assertEqual(self.session.status.note, "not live: no robot answers")
+        self.assertFalse(self.session.status.live)
+
+    def test_a_rig_that_changes_in_the_middle_of_a_probe_stops_it_before_it_is_built(self) -> None:
+        self.be(State.LIVE)
+        self.session.handle(Probe(4, (Move(0, 0.5, 9.0),)), 0.0)
+        self.session.tick(0.1)
+        with mock.patch.object(self.session._builder, "ask"):
+            self.session.handle(UseRig(plain_rig(), 1), 0.2)
+        self.assertEqual(self.session.status.held, "the rig was changed in the middle of a probe")
+        self.session.tick(0.3)
+        self.assertFalse(self.link.drove[-1])
+
+    def test_a_rig_that_reads_what_the_driver_lacks_stops(self) -> None:
+        pad = FakePad()
+        pad.has = frozenset(("left_x", "left_y"))
+        self.session.robots.link = None
+        self.session.pads_are({"pad 1": pad})
+        self.session.handle(ChooseSource("pad 1"), 0.1)
+        self.session.tick(0.2)
+        self.session.handle(UseRig(plain_rig(('kind = "arcade"', 'kind = "split arcade"')), 1), 0.3)
+        self.session.tick(0.4)
+        self.assertIn("pad 1 has no right_x", self.session.status.held)
+        self.assertEqual(self.session.status.source, "keys")
+
+    def test_what_a_robot_says_ends_live_only_where_it_matters(self) -> None:
+        with mock.patch.object(self.link, "problem", lambda _now: "it is silent"):
+            self.session.tick(0.1)
+            self.assertEqual(self.session.status.held, "")  # nobody has gone live: nothing to end
+            self.be(State.LIVE)
+            self.session.tick(0.2)
+            self.assertEqual(self.session.status.held, "it is silent")
+        self.link.state = 2
+        with mock.patch.object(self.link, "alone_for", lambda _now: 9.0):
+            self.be(State.LIVE_WAITING)
+            self.link.drives = False
+            self.session.tick(0.3)
+            self.assertTrue(self.session.status.live)  # it is told to rest, so it may say that it rests
+            self.be(State.LIVE)
+            self.session.tick(0.4)
+            self.session.tick(0.5)
+            self.assertIn("left alone", self.session.status.held)
+
+    def test_put_back_it_stands_on_its_wheels_on_the_floor(self) -> None:
+        self.session.robots.link = None
+        for what in ("lift", "turn over"):
+            self.session.handle(MoveStandIn(what), 0.0)
+        self.assertEqual((self.session.status.lifted, self.session.status.upside_down), (True, True))
+        self.session.handle(PutBack(), 0.1)
+        self.assertEqual((self.session.status.lifted, self.session.status.upside_down), (False, False))
+        self.assertEqual(self.session.status.runs, 1)
+
+    def test_a_rig_whose_link_is_another_hangs_up_and_ends_live(self) -> None:
+        self.be(State.LIVE)
+        self.session.handle(UseRig(plain_rig(), 1), 0.1)
+        self.session.tick(0.2)
+        self.assertEqual(self.session.status.held, "the rig's link is another now")
+        self.assertEqual((self.session.status.robot, self.session.status.linked), ("stand-in", "off"))
+
+    def test_what_was_shut_down_is_forgotten_with_another_robot(self) -> None:
+        self.session.robots.shut_down()
+        self.session.stop("shut down by a button")
+        self.session.handle(UseRobot(False), 0.1)
+        self.session.tick(0.2)
+        self.session.handle(GoOn(), 0.3)
+        self.assertEqual(self.session.status.held, "")
+
+    def test_another_source_finds_the_hands_at_rest(self) -> None:
+        self.session.robots.link = None
+        self.session.inputs.keys.set_mode("latched")
+        self.session.handle(KeyDown("w"), 0.0)
+        self.session.handle(ChooseSource("sticks"), 0.1)
+        self.session.handle(ChooseSource("keys"), 0.2)
+        row = self.session.tick(0.3)
+        self.assertEqual(float(row[self.session.line.layout.at("axes", "forward")]), 0.0)
+
+    def test_a_rig_without_the_source_that_drives_falls_back_to_the_keys(self) -> None:
+        own = '[sources.box]\nkind = "numbers"\ncolumns = ["left_x", "left_y"]\nsilent_after = "1 s"\n'
+        own += f'wire = {{ kind = "udp", port = {free_port()} }}\n'
+        session = Session(SetUp(read_text(PLAIN + own, Path("t.toml"), Rig), None))
+        self.addCleanup(session.close, 9.0)
+        session.handle(ChooseSource("box"), 0.0)
+        session.tick(0.1)
+        self.assertEqual(session.status.source, "box")
+        session.handle(UseRig(plain_rig(), 1), 0.2)
+        session.tick(0.3)
+        self.assertEqual(
+            (session.status.source, [s.name for s in session.status.sources]), ("keys", ["keys", "sticks"])
+        )
+
+    def test_a_recording_plays_at_the_rate_of_the_rig_that_came_later(self) -> None:
+        session = Session(SetUp(plain_rig(), None, (WATERING,), "recording watering"))
+        self.addCleanup(session.close, 9.0)
+        fast = session.inputs.driver
+        session.handle(UseRig(read_text('rate = "30 Hz"\n' + PLAIN, Path("t.toml"), Rig), 1), 0.1)
+        session.tick(0.2)
+        self.assertIsNot(session.inputs.driver, fast)
+        # an equal number of ticks is twice as far in the recording
+        for _ in range(120):
+            session.tick(0.3)
+        at_30 = session.inputs.driver._player.reading.t_s  # type: ignore[attr-defined]
+        for _ in range(121):
+            fast.advance()  # type: ignore[attr-defined]
+        self.assertAlmostEqual(at_30, 2 * fast._player.reading.t_s, delta=0.1)  # type: ignore[attr-defined]
+
+    def test_what_plays_goes_on_without_a_source_beside_it_and_is_not_taken_over_by_one(self) -> None:
+        own = '[sources.box]\nkind = "numbers"\ncolumns = ["left_x", "button_0"]\nsilent_after = "1 s"\n'
+        own += (
+            f'wire = {{ kind = "udp", port = {free_port()} }}\n[[bindings]]\nchannel = "button_0"\ndoes = "slow 50 %"\n'
+        )
+        own += 'source = "box"\n[axes.left_x]\nsource = "box"\n'
+        text = PLAIN.replace("[law]", own + "[law]")
+        session = Session(SetUp(read_text(text, Path("t.toml"), Rig), None, (WATERING,), "recording watering"))
+        self.addCleanup(session.close, 9.0)
+        session.tick(0.1)
+        self.assertIn("nobody has spoken", session.inputs.guards["box"].reason)
+        self.assertEqual(session.status.lost, "")
+        session.inputs.readings = {"box": {"button_0": 1.0}, "keys": {}}
+        self.assertEqual(session.inputs.pressed(), "")  # it is listened to beside the driver
+        session.handle(ChooseSource("keys"), 0.2)
+        session.tick(0.3)
+        self.assertIn("nobody has spoken", session.status.lost)  # by hand its axis is missed
+
+    def test_eyes_keep_what_they_saw_first(self) -> None:
+        board = Board(Status())
+        probing = Probing(board)
+        probing.begin(5, (Move(0, 0.5, 0.1),), self.session.line)
+        seen = np.zeros(4)
+        probing.entry(seen, "")
+        probing.entry(seen, "left rolls forward")
+        while probing.entry(seen, "") is not None:
+            pass
+        self.assertEqual(board.status.probed.eyes if board.status.probed else "", "left rolls forward")
+
     def test_a_stop_brings_latched_keys_to_rest(self) -> None:
         self.session.robots.link = None
         self.session.inputs.keys.set_mode("latched")
@@ -291,6 +462,32 @@ class ToldTest(unittest.TestCase):
             self.session.tick(1.0)
         self.assertEqual((self.link.drove[-1], self.session.status.moving.state), (False, State.STOPPED))
         np.testing.assert_array_equal(self.link.told, self.session.line.resting())
+
+
+class RecordingTest(TempCase):
+    def test_it_ends_with_another_source_and_is_not_made_of_a_recording(self) -> None:
+        session = Session(SetUp(plain_rig(), None, (WATERING,), "recording watering", inputs=self.folder))
+        self.addCleanup(session.close, 9.0)
+        session.tick(0.0)
+        session.handle(Record(), 0.1)
+        self.assertIn("plays already", session.status.note)
+        self.assertEqual(session.status.recording, "")
+        session.handle(ChooseSource("keys"), 0.2)
+        session.handle(Record(), 0.3)
+        session.tick(0.4)
+        name = session.status.recording
+        self.assertTrue(name.startswith("keys-"))
+        session.handle(ChooseSource("sticks"), 0.5)
+        session.tick(0.6)
+        self.assertEqual(session.status.recording, "")
+        wait_for(lambda: session.tick(0.7) is not None and f"recorded inputs/{name}" in session.status.note)
+
+    def test_a_probe_of_a_motor_that_is_not_there(self) -> None:
+        session = Session(SetUp(plain_rig(), None))
+        self.addCleanup(session.close, 9.0)
+        session.handle(Probe(1, (Move(9, 0.5, 1.0),)), 0.0)
+        self.assertIn("another motor now", session.status.note)
+        self.assertEqual((session.status.probing, session.status.held), (0, ""))
 
 
 class RequestTest(unittest.TestCase):

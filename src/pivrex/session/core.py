@@ -130,8 +130,7 @@ class Session:
     def _poll(self, now_s: float) -> None:
         """Take what has come from remotes and from the robot on a link."""
         self.inputs.poll(now_s)
-        moving = self.status.moving
-        problem = self.robots.poll(now_s, expected=moving.live or self._probing.goes_on)
+        problem = self.robots.poll(now_s, expected=self.status.live)
         if problem:
             self.stop(problem)
 
@@ -143,8 +142,8 @@ class Session:
         inputs.listen(now_s)
         if inputs.lost != self.status.lost:
             self._move(Event.LOSE if inputs.lost else Event.FIND, inputs.lost)
-        if inputs.driver.can.plays and not self.status.live and (pressed := inputs.pressed()):
-            inputs.choose(pressed)
+        if inputs.driver.can.plays and (pressed := inputs.pressed()):
+            self.stop_if_live(inputs.choose(pressed))
 
     def _play(self, driver: Playing) -> None:
         if driver.ended:

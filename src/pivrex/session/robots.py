@@ -51,7 +51,7 @@ class Robots:
     # --- each tick ---
 
     def poll(self, now_s: float, expected: bool) -> str:
-        """Take what the robot says. ``expected``: it is live, or probed. Gives why that must end, empty if it need not."""
+        """Take what the robot says. ``expected``: it is live. Gives why that must end, empty if it need not."""
         link, board = self.link, self._board
         if link is None:
             return ""
