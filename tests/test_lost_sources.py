@@ -268,7 +268,7 @@ class RadioTest(RemoteCase):
     def test_a_recording_keeps_every_bit_and_is_written_beside_the_clock(self) -> None:
         sticks = DrawnSticks()
         recorder = Recorder(self.folder, sticks, Line(plain_rig()), 10.0)
-        values = [1 / 3, 0.1, -1e-9, float("nan")]
+        values = [1 / 3, 1 / 3, 0.1, -1e-9, float("nan"), float("nan")]  # what is as it was is not written again
         for i, value in enumerate(values):
             recorder.add({"sticks": {"left_y": value}}, {"sticks": sticks}, 10.0 + i / 60)
         recorder.end(11.0)

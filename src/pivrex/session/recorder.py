@@ -72,9 +72,8 @@ class Recorder:
     def add(self, readings: Mapping[str, Mapping[str, float]], sources: Mapping[str, Source], now_s: float) -> None:
         """Take a tick's readings of all sources; what is not there counts as 0."""
         of_kind = {sources[name].kind: found for name, found in readings.items()}
-        values = tuple(
-            readings.get(name, of_kind.get(name, {})).get(channel, 0.0) for name, channel in self._heard.values()
-        )
+        found = (readings.get(name, of_kind.get(name, {})).get(channel, 0.0) for name, channel in self._heard.values())
+        values = tuple(v if v == v else 0.0 for v in found)  # noqa: PLR0124 - NaN is not itself
         if values != self._last:
             self._put(values, now_s)
 
@@ -113,4 +112,4 @@ class Recorder:
 
 
 def _cell(value: float) -> str:
-    return repr(value).removesuffix(".0") if value == value else "0"  # noqa: PLR0124 - NaN is not itself
+    return repr(value).removesuffix(".0")
