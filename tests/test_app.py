@@ -193,7 +193,8 @@ class DrivingTest(AppCase):
         async with self.running():
             await self.press("o")
             self.assertIn("who drives?", self.over())
-            await self.press(*["down"] * 6, "enter")
+            names = [source.name for source in self.model.status.sources]
+            await self.press(*["down"] * (names.index("recording watering") - names.index("keys")), "enter")
             self.assertEqual(self.model.status.source, "recording watering")
             self.assertEqual(self.over(), "")
 

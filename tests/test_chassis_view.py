@@ -289,7 +289,8 @@ class ChassisViewTest(RobotCase):
             self.assertIn("Avocet", self.text("head"))
             for name in ("2", "5", "3"):
                 await self.press(name)
-            await self.press("b", "down", "down", "down", "down", "enter")
+            rigs = [path.stem for path in self.model.folder.rigs()]
+            await self.press("b", *["down"] * (rigs.index("plover") - rigs.index("avocet")), "enter")
             self.assertEqual(self.model.rig.name, "Plover")
             await self.frames(3)
             self.assertIn("speed against turn", self.text("chassis"))

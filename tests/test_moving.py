@@ -34,6 +34,7 @@ from pivrex.session.messages import (
     Stop,
     UseRig,
     UseRobot,
+    WatchSources,
 )
 from pivrex.session.moving import EFFECTS, Event, Moving, Refused, State
 from pivrex.session.probing import Probing
@@ -481,6 +482,17 @@ class RecordingTest(TempCase):
         session.tick(0.6)
         self.assertEqual(session.status.recording, "")
         wait_for(lambda: session.tick(0.7) is not None and f"recorded inputs/{name}" in session.status.note)
+
+    def test_nobody_watches_a_recording_unless_it_drives(self) -> None:
+        session = Session(SetUp(plain_rig(), None, (WATERING,)))
+        self.addCleanup(session.close, 9.0)
+        session.handle(WatchSources(True), 0.0)
+        for source, more in (("keys", []), ("recording watering", ["recording watering"])):
+            session.handle(ChooseSource(source), 0.0)
+            for _ in range(4):
+                session.tick(0.1)
+            assert session.report is not None
+            self.assertEqual([s.name for s in session.report.sources], ["keys", "sticks", *more])
 
     def test_a_probe_of_a_motor_that_is_not_there(self) -> None:
         session = Session(SetUp(plain_rig(), None))

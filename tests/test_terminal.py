@@ -125,7 +125,7 @@ class RoughTest(TerminalCase):
         for width, height in ((100, 30), (80, 24), (20, 5), (160, 47)):
             terminal.resize(width, height)
             terminal.keys("w")
-            time.sleep(0.4)
+            terminal.wait("Esc stop")
             self.assertNotIn("ENDED", terminal.screen())
             self.assertNotIn("Traceback", terminal.screen())
         terminal.wait("why left:")
