@@ -304,7 +304,7 @@ class KeyFileTest(AppCase):
             ("shift+left", "⇧←"),
             ("g", "g"),
             ("U", "U"),
-            ("f5", "f5"),
+            ("f5", "F5"),
         ):
             self.assertEqual(key_name(key), shown)
 
@@ -347,11 +347,17 @@ class KeyFileTest(AppCase):
         async with self.app.run_test(size=(160, 47)) as pilot:
             self.pilot = pilot
             await self.frames(3)
-            self.assertIn("f2 source", self.text("foot"))
+            self.assertIn("F2 source", self.text("foot"))
             await self.press("f2")
-            self.assertIn("f2 closes", self.over())
+            self.assertIn("F2 closes", self.over())
             await self.press("f2", "question_mark")
-            self.assertRegex(self.over(), r"f2 +source: Lists")
+            self.assertRegex(self.over(), r"F2 +source: Lists")
+
+    def test_a_view_that_is_not_there_is_wrong_use(self) -> None:
+        terminal = Terminal("demo", str(self.folder / "w"), "--view", "nothing")
+        self.addCleanup(terminal.close)
+        terminal.wait("--view is nothing, but the views are driver, shaping, chassis, field", 30)
+        terminal.wait("ENDED with 2", 30)
 
     def test_a_wrong_file_is_said_before_the_screen_opens(self) -> None:
         path = self.home.parent / "home" / "config" / "settings.toml"

@@ -15,6 +15,7 @@ _NAMES = {
 def key_name(key: str) -> str:
     """Write a key for people: "Ctrl+L", "⇧←", "Esc"."""
     *held, last = key.split("+") if key != "+" else [key]
-    last = _NAMES.get(last, last.upper() if held and len(last) == 1 else last)
+    whole = (held and len(last) == 1) or (last[0] == "f" and last[1:].isdecimal())
+    last = _NAMES.get(last, last.upper() if whole else last)
     marks = {"ctrl": "Ctrl+", "shift": "⇧", "alt": "Alt+"}
     return "".join(marks.get(h, h + "+") for h in held) + last

@@ -14,6 +14,7 @@ from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.keys import key_name
 from pivrex.tui.overlays.closing import ClosesItself
 
 __all__ = ["Help", "draw_help"]
@@ -48,7 +49,7 @@ class Help(ClosesItself, ModalScreen[None]):
 
     def on_mount(self) -> None:
         scroll = self.query_one(VerticalScroll)
-        scroll.border_title = f"{self._view}: what is to be seen, and the keys  ? closes"
+        scroll.border_title = f"{self._view}: what is to be seen, and the keys  {key_name(self._key)} closes"
         scroll.focus()
         self.on_resize()
 
