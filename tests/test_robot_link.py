@@ -22,14 +22,16 @@ import tty
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 
 from pivrex.devices.link import RobotLink
 from pivrex.devices.pad_stand_in import PadRemote
 from pivrex.devices.robot_end import ALONE, DRIVING, RESTING, RobotEnd
-from pivrex.devices.robot_sentences import out_sentences, wire_hash
+from pivrex.devices.robot_sentences import back_columns, out_sentences, sensed_sentences, wire_hash
 from pivrex.devices.sentence import frame, unframe
+from pivrex.devices.transports.base import Chunk
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
 from pivrex.rig.sources import Link
@@ -148,6 +150,17 @@ class LongEndTest(TempCase):
             self.end.take(self.parts(k, True)[0], "a", k * 0.02)
             self.end.step(k * 0.02)
         self.assertEqual((self.end.state, self.end.told), (ALONE, self.end._rest))
+
+    def test_parts_and_what_follows_them_in_one_chunk(self) -> None:
+        link = RobotLink(self.line, Link(wire=UdpTransport(kind="udp", host="127.0.0.1", port=9)))
+        self.addCleanup(link.close)
+        sensed = np.arange(float(len(back_columns(self.line)))) + 0.123456
+        data = b"".join((*sensed_sentences(1, 1, 1, sensed), frame(f"PIVHEY,mine,{link.hash}")))
+        with mock.patch.object(link.wire, "poll", return_value=[Chunk(data, "", 1.0)]):
+            link.poll(1.0)
+        self.assertEqual((link.greeted, link.state, link.tally.faults), (link.hash, 1, {}))
+        np.testing.assert_allclose(link.sense(), sensed[: len(link.sense())], rtol=1e-5)
+        self.assertEqual(link.tally.health(1.0).good, 2)  # its parts are one message
 
     def test_over_a_real_link(self) -> None:
         """Out and back over UDP: eight steered wheels are driven, and what they sense comes whole."""

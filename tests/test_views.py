@@ -149,6 +149,16 @@ class ClickTest(AppCase):
             self.assertEqual(self.model.status.held, "")
 
     @in_loop
+    async def test_a_click_on_what_was_shown_a_frame_ago(self) -> None:
+        async with self.running(view="chassis"):
+            await self.frames(2)
+            row = self.text("foot")
+            self.app.show_view("field")  # the foot still shows a command of the view before
+            await self.pilot.click("#foot", offset=(row.index("c shakedown") + 3, 0))
+            self.assertIsNone(self.app.views["chassis"].guide)  # type: ignore[attr-defined]
+            self.assertEqual(self.app.view.view_name, "field")
+
+    @in_loop
     async def test_settings_and_choices(self) -> None:
         async with self.running(view="shaping"):
             await self.click("scale ", "shaping", below="▸ edge")
@@ -192,6 +202,20 @@ class ClickTest(AppCase):
             await self.pilot.click(offset=(120, 40))  # beside it
             await self.frames()
             self.assertEqual((self.model.rig.name, self.over()), ("Plover", ""))
+
+    @in_loop
+    async def test_a_robot_that_goes_while_the_list_is_open(self) -> None:
+        async with self.running():
+            await self.press("b")
+            (self.home / "rigs" / "stray.toml").write_text("x = 1\n")
+            await self.press("escape", "b")
+            self.assertIn("stray", self.over())
+            await self.pilot.press("end")
+            (self.home / "rigs" / "stray.toml").unlink()
+            await self.pilot.press("enter")  # before the list is looked at again
+            await self.frames()
+            self.assertEqual(self.model.rig.name, "Plover")
+            self.assertIn("stray.toml cannot be read: no such file", self.model.message)
 
     @in_loop
     async def test_sources_and_patches_and_a_guides_answers(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from textual.screen import Screen
@@ -101,7 +102,9 @@ class AppActions(_Base):
 
         def take(path: str | None) -> None:
             if path is not None:
-                self.model.open_rig(next(p for p in self.model.folder.rigs() if str(p.resolve()) == path))
+                # by the name under which the folder has it; one that has gone meanwhile is said to be gone
+                there = {str(p.resolve()): p for p in self.model.folder.rigs()}
+                self.model.open_rig(there.get(path, Path(path)))
 
         self._lay_over(Choices("which robot?", choices, here, self._key_of("rigs")), take)
 

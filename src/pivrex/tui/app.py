@@ -233,8 +233,9 @@ class PivrexApp(AppActions, App[int]):
         canvas, self._tour = message.canvas, False
         spot = canvas.picture.spot_at(message.x, message.y) if message.phase == "press" else None
         if spot is not None and spot.what == "command":
-            command = next(c for c in self.commands.acting(self._open) if c.name == spot.value)
-            if command.available(self.model):
+            # what is shown may be a frame older than the view that is open
+            command = next((c for c in self.commands.acting(self._open) if c.name == spot.value), None)
+            if command is not None and command.available(self.model):
                 self.act(command.name)
             return
         if spot is not None and spot.what == "rung":

@@ -79,6 +79,7 @@ class Choices(ClosesItself, ModalScreen[str | None]):
     ) -> None:
         super().__init__(classes="ascii" if Canvas.ascii_only else None)
         self._title, self._choices, self._chosen, self._key, self._hint = title, choices, chosen, key, hint
+        self._listed: tuple[Choice, ...] = ()
         self._shown: tuple[object, ...] = ()
 
     def compose(self) -> ComposeResult:
@@ -100,8 +101,8 @@ class Choices(ClosesItself, ModalScreen[str | None]):
         if (choices, hint, width) == self._shown:
             return
         at = self._list.highlighted
-        before = self._shown[0][at].value if self._shown and at is not None else self._chosen  # type: ignore[index]
-        self._shown = (choices, hint, width)
+        before = self._listed[at].value if at is not None and at < len(self._listed) else self._chosen
+        self._listed, self._shown = choices, (choices, hint, width)
         self._list.clear_options()
         self._list.add_options(Option(_line(c, width)) for c in choices)
         self._list.border_subtitle = to_ascii(hint) if Canvas.ascii_only else hint
@@ -112,9 +113,8 @@ class Choices(ClosesItself, ModalScreen[str | None]):
     @on(OptionList.OptionSelected)
     def take(self, event: OptionList.OptionSelected) -> None:
         event.stop()
-        choices = self._choices()
-        if event.option_index < len(choices):
-            self.dismiss(choices[event.option_index].value)
+        if event.option_index < len(self._listed):  # as it is shown, whatever there is by now
+            self.dismiss(self._listed[event.option_index].value)
 
     def on_key(self, event: events.Key) -> None:
         """The key that opened it closes it; one that means nothing here is the app's to judge."""

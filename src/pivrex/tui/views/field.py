@@ -231,7 +231,7 @@ class FieldView(View):
                 picture.text(text + 13, y + 1 + row, shown, "rest")
 
     def press(self, what: str, value: str) -> bool:
-        if what == "wheel":
+        if what == "wheel" and value in self.model.line.wheels:
             self.model.wheel = self.model.line.wheels.index(value)
         return what == "wheel"
 

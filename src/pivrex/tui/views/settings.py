@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pivrex.rig.nudge import COARSE
 from pivrex.tui.commands import Command
-from pivrex.tui.draw.parts import slider
+from pivrex.tui.draw.parts import slider as draw_slider
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.view import View
@@ -91,7 +91,7 @@ class SettingsView(View):
                 value = str(setting.value(model.rig))
                 draw_choices(picture, key, setting.choices, value, at, row, width - names - 5, here)
             elif bar >= 6:
-                slider(
+                draw_slider(
                     picture, at, row, bar, setting.value(model.rig) / setting.largest(), "commanded" if here else "rest"
                 )
                 self.sliders.append((key, row, at, bar))
@@ -152,7 +152,8 @@ class SettingsView(View):
             here = (key for key, row, left, width in self.sliders if row == y and left - 1 <= x <= left + width)
             self.dragged, self._drags = next(here, ""), 0
             self._chosen = self.dragged or self._chosen
-        if self.dragged and phase != "release":
-            _, _, left, width = next(s for s in self.sliders if s[0] == self.dragged)
+        slider = next((s for s in self.sliders if s[0] == self.dragged), None)
+        if slider is not None and phase != "release":
+            _, _, left, width = slider
             self.model.drag(self.dragged, (x - left) / max(1, width - 1), going_on=self._drags > 0)
             self._drags += 1

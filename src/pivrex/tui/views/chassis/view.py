@@ -318,7 +318,10 @@ class ChassisView(SettingsView):
             what = f"place of {self.model.line.wheels[i]}"
             self.model.edit(what, moved(i, ahead, left), join=True)
         elif self._moving.startswith("motion."):
-            _, _, start, width = next(b for b in self._bars if b[0] == self._moving)
+            bar = next((b for b in self._bars if b[0] == self._moving), None)
+            if bar is None:
+                return  # the window has become too narrow for it
+            _, _, start, width = bar
             part = [k for k, _ in MOTION].index(self._moving)
             share = 2 * (x - start) / max(1, width - 1) - 1
             own = self._begin_own().copy()
