@@ -26,6 +26,10 @@ TIMES = ROOT / ".venv" / ".pivrex-test-times.json"
 LONGEST_S = 240.0
 """A piece that takes longer hangs."""
 
+GUESSES = {"tests.test_static.StaticTest": 60.0}
+SLOW_S = 25.0
+"""What a class may take that has not been run here before: the costly ones are to be begun first."""
+
 SLOW = "slow"
 """Classes and methods with this attribute are left out by ``--quick``; see `tests.support.slow`."""
 
@@ -55,19 +59,21 @@ def _is_slow(case: unittest.TestCase) -> bool:
     return bool(getattr(type(case), SLOW, False) or getattr(method, SLOW, False))
 
 
-def pieces(names: list[str], quick: bool) -> list[tuple[str, list[str]]]:
-    """Group the tests by class: (class, tests). A module that cannot be loaded is a piece that fails."""
+def pieces(names: list[str], quick: bool) -> dict[str, tuple[float, list[str]]]:
+    """Group the tests by class: what it may take in s, and its tests. A module that cannot be loaded is a piece that fails."""
     loader = unittest.defaultTestLoader
     if names:
         suite = loader.loadTestsFromNames([n if n.startswith("tests.") else f"tests.{n}" for n in names])
     else:
         suite = loader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
-    found: dict[str, list[str]] = {}
+    found: dict[str, tuple[float, list[str]]] = {}
     for case in _cases(suite):
         if not (quick and _is_slow(case)):
             broken = type(case).__module__ == "unittest.loader"
-            found.setdefault(case.id() if broken else case.id().rpartition(".")[0], []).append(case.id())
-    return list(found.items())
+            name = case.id() if broken else case.id().rpartition(".")[0]
+            guess = GUESSES.get(name, SLOW_S if _is_slow(case) else 3.0)
+            found.setdefault(name, (guess, []))[1].append(case.id())
+    return found
 
 
 def work(wire: Connection) -> None:
@@ -156,12 +162,13 @@ def main(words: list[str]) -> int:
     """Run the tests that are named, or all; gives the exit code."""
     began = time.perf_counter()
     quick = "--quick" in words
-    todo = pieces([w for w in words if not w.startswith("-")], quick)
+    grouped = pieces([w for w in words if not w.startswith("-")], quick)
     try:
         times = json.loads(TIMES.read_text("ascii"))
     except (OSError, ValueError):
         times = {}
-    todo.sort(key=lambda piece: -times.get(piece[0], 5.0))
+    todo = [(name, tests) for name, (_, tests) in grouped.items()]
+    todo.sort(key=lambda piece: -times.get(piece[0], grouped[piece[0]][0]))
     # one more than there are processors: those that drive a terminal wait most of the time
     found = run_all(todo, max(1, int(os.environ.get("PIVREX_TESTS_BESIDE", 1 + (os.cpu_count() or 1)))))
     with contextlib.suppress(OSError):

@@ -271,7 +271,7 @@ class TerminalTest(TempCase):
         terminal.keys("Right")
         terminal.wait("channels of green radio")
         terminal.keys("1", "5", "1", "v")
-        terminal.wait("being patched")
+        terminal.wait("now its")
         terminal.keys("Escape")
         wait_for(lambda: "now its" not in terminal.screen(), 20, terminal.screen)
         terminal.keys("x")
