@@ -128,6 +128,10 @@ class FamilyTest(TempCase):
             self.assertGreater(len(str(ours)), 4, repr(problem))
             self.assertNotIn("\n", str(ours))
 
+    def test_what_is_of_the_family_stays_as_it_is(self) -> None:
+        for problem in (errors.UnitError("x"), errors.SaveError(Path("a"), "b"), errors.UsageError("c")):
+            self.assertIs(as_ours(problem), problem)
+
     def test_a_fault_of_the_program_is_not_dressed_up(self) -> None:
         for problem in (TypeError("x"), KeyError("x"), AssertionError(), AttributeError("x"), ZeroDivisionError()):
             self.assertIsNone(as_ours(problem))

@@ -5,10 +5,13 @@ from __future__ import annotations
 from typing import Any
 from unittest import mock
 
+import numpy as np
+
 from pivrex.errors import SettingsError
 from pivrex.rig import read_rig
 from pivrex.rig.edit import RigFile
 from pivrex.session.messages import GoLive, WatchSources
+from pivrex.session.shared import Row
 from pivrex.sim.compare import Compared
 from pivrex.tui.app import PivrexApp
 from pivrex.tui.commands import Command, Commands
@@ -391,6 +394,24 @@ class KeyFileTest(AppCase):
         self.addCleanup(terminal.close)
         terminal.wait("keys.go_lives: is no command", 30)
         terminal.wait("ENDED with 1", 30)
+
+
+class StaleTest(AppCase):
+    """While a changed rig is still being built, Ticks of the one before come: they will do where the layout is the same."""
+
+    def test_ticks_of_the_rig_before(self) -> None:
+        model = local_model(self.home)
+        self.addCleanup(model.client.close)
+        model.pull()
+        width, before = len(model.line.layout), len(model.history)
+        model.nudge("shaping.forward.edge", 1)
+        stale = Row(model.serial - 1, 0, 0.0, 0.0, np.zeros(width))
+        with mock.patch.object(model.client, "rows", return_value=[stale]):
+            model.pull()
+            self.assertEqual(len(model.history), before + 1)
+            model.open_rig(self.home / "rigs" / "avocet.toml")
+            model.pull()
+        self.assertEqual(len(model.history), 0)  # another robot's Ticks mean other things
 
 
 class SpotTest(TempCase):

@@ -132,9 +132,8 @@ class Commands:
         return [c for c in self.all if c.view in ("", view)]
 
     def of_key(self, key: str, view: str) -> Command | None:
-        """Find the command of a key in a view; one of the view's own comes first."""
-        found = [c for c in self.acting(view) if key in c.keys]
-        return max(found, key=lambda c: bool(c.view), default=None)
+        """Find the command of a key in a view: there is at most one."""
+        return next((c for c in self.acting(view) if key in c.keys), None)
 
     def foot(self, view: str, model: ScreenModel) -> list[tuple[str, str, str]]:
         """Give name, key and title of those that matter now."""
