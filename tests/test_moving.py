@@ -160,6 +160,23 @@ class BuilderTest(unittest.TestCase):
             wait_for(lambda: session.tick(9.0) is not None and session.status.serial == 7)
         self.assertEqual(session.line.rig.name, "Other")
 
+    def test_what_means_the_new_rig_waits_for_it_and_a_stop_does_not(self) -> None:
+        """Another robot is opened with its own recording: that lacks what the law before reads."""
+        builder, go = Beside(), threading.Event()
+        tank = plain_rig(('kind = "arcade"', 'kind = "tank"'))
+        session = Session(SetUp(tank, None, (WATERING,)), builder)
+        self.addCleanup(session.close, 9.0)
+        session.tick(0.0)
+        with mock.patch("pivrex.session.core.build", lambda *words: go.wait(20) and build(*words)):
+            for request in (UseRig(plain_rig(), 1), PutBack(), ChooseSource("recording watering"), Stop("Esc")):
+                session.handle(request, 0.1)
+            session.tick(0.2)
+            self.assertEqual((session.status.source, session.status.runs, session.status.held), ("keys", 0, "Esc"))
+            go.set()
+            wait_for(lambda: session.tick(0.3) is not None and session.status.serial == 1)
+        self.assertEqual((session.status.source, session.status.runs), ("recording watering", 1))
+        self.assertIn("now driving", session.status.note)
+
     def test_of_what_waits_only_the_newest_counts(self) -> None:
         builder, go, made = Beside(), threading.Event(), []
 

@@ -53,6 +53,10 @@ class Session:
         self._probing = Probing(self._board)
         self._recordings = Recordings(self._board, self.inputs, setup.inputs)
         self._watching = Watching()
+        self._asked_serial = 0
+        """Of the rig that was asked for last."""
+        self._waiting: list[ask.Request] = []
+        """What means the rig that is being built."""
         self._fault = ""
         self._pads_wanted = setup.listen_for_pads
         if setup.source in self.inputs.sources:
@@ -104,7 +108,7 @@ class Session:
 
     def tick(self, now_s: float) -> Floats:
         """Make one tick: sense, read, run the line, tell the robot. Gives the Tick's row."""
-        self._take_rig()
+        self._take_rig(now_s)
         self._poll(now_s)
         self._listen(now_s)
         line, robot, moving = self._line, self.robots.commanded, self.status.moving
@@ -121,11 +125,16 @@ class Session:
         self._watching.follow(self.inputs, self.robots.link, line.rig, now_s)
         return row
 
-    def _take_rig(self) -> None:
-        """Go on with a changed rig, once it is built."""
+    def _take_rig(self, now_s: float) -> None:
+        """Go on with a changed rig, once it is built, and do what waited for it."""
         built = self._builder.take()
-        if built is not None:
-            self._use(built)
+        if built is None:
+            return
+        self._use(built)
+        if built.serial == self._asked_serial:
+            waiting, self._waiting = self._waiting, []
+            for request in waiting:
+                self.handle(request, now_s)
 
     def _poll(self, now_s: float) -> None:
         """Take what has come from remotes and from the robot on a link."""
@@ -225,6 +234,7 @@ class Session:
         if reason != self._fault:  # one that comes back at every tick fills no log
             log.error("a tick failed", exc_info=problem)
         self._fault = reason
+        self._asked_serial, self._waiting = self.status.serial, []
         self.stop(reason)
         self._state = self._line.start()
 
@@ -242,7 +252,10 @@ class Session:
     # --- what the screen asks ---
 
     def handle(self, request: ask.Request, now_s: float) -> None:
-        """Do what the screen asks."""
+        """Do what the screen asks; what means a rig that is still being built waits for it."""
+        if isinstance(request, _OF_THE_RIG) and self._asked_serial != self.status.serial:
+            self._waiting.append(request)
+            return
         answer = _ANSWERS.get(type(request))
         if answer is not None:
             answer(self, request, now_s)
@@ -307,6 +320,7 @@ class Session:
     def _ask_for_rig(self, request: ask.UseRig) -> None:
         if self._probing.goes_on:
             self.stop("the rig was changed in the middle of a probe")
+        self._asked_serial = request.serial
         rig, field, wiring = request.rig, self._setup.field, self._wiring
         self._builder.ask(lambda: build(rig, field, wiring, request.serial))
 
@@ -329,6 +343,9 @@ class Session:
     def _want_pads(self) -> None:
         self._pads_wanted = True
 
+
+_OF_THE_RIG = (ask.ChooseSource, ask.PutBack, ask.StepLevel, ask.Probe, ask.UseRobot)
+"""These mean the rig that the screen has by now: they are done in the order in which they were asked."""
 
 _ANSWERS: dict[type, Callable[[Session, Any, float], None]] = {
     ask.Stop: lambda session, request, _: session.stop(request.reason),
