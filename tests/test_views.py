@@ -221,6 +221,15 @@ class ClickTest(AppCase):
             self.assertIn("stray.toml cannot be read: no such file", self.model.message)
 
     @in_loop
+    async def test_esc_stops_and_closes_whatever_lies_over(self) -> None:
+        for opener in ("o", "b", "question_mark"):
+            async with self.running("recording watering"):
+                await self.press(opener)
+                self.assertTrue(self.over())
+                await self.press("escape")
+                self.assertEqual((self.over(), self.model.status.held), ("", "Esc"))
+
+    @in_loop
     async def test_sources_and_patches_and_a_guides_answers(self) -> None:
         async with self.running(view="driver"):
             await self.press("1")

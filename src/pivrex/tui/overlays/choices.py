@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import ClassVar, NamedTuple
+from typing import NamedTuple
 
-from textual import events, on
+from textual import on
 from textual.app import ComposeResult
-from textual.binding import Binding, BindingType
 from textual.content import Content
 from textual.geometry import Size
 from textual.screen import ModalScreen
@@ -17,7 +16,7 @@ from textual.widgets.option_list import Option
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.draw.picture import to_ascii
 from pivrex.tui.keys import key_name
-from pivrex.tui.overlays.closing import ClosesItself
+from pivrex.tui.overlays.closing import LiesOver
 
 __all__ = ["Choice", "Choices"]
 
@@ -41,7 +40,7 @@ class _List(OptionList):
         return super().get_content_height(container, viewport, width) if width > NARROWEST else 1
 
 
-class Choices(ClosesItself, ModalScreen[str | None]):
+class Choices(LiesOver, ModalScreen[str | None]):
     """Gives the value that was chosen, or None.
 
     Parameters
@@ -72,13 +71,13 @@ class Choices(ClosesItself, ModalScreen[str | None]):
     }
     Choices OptionList > .option-list--option-hover { background: $panel; }
     """
-    BINDINGS: ClassVar[list[BindingType]] = [Binding("escape", "stop_first", priority=True, show=False)]
+    means = ("up", "down", "enter", "home", "end", "pageup", "pagedown")
 
     def __init__(
         self, title: str, choices: Callable[[], Sequence[Choice]], chosen: str, key: str, hint: Callable[[], str] = str
     ) -> None:
         super().__init__(classes="ascii" if Canvas.ascii_only else None)
-        self._title, self._choices, self._chosen, self._key, self._hint = title, choices, chosen, key, hint
+        self._title, self._choices, self._chosen, self.own_key, self._hint = title, choices, chosen, key, hint
         self._listed: tuple[Choice, ...] = ()
         self._shown: tuple[object, ...] = ()
 
@@ -86,7 +85,7 @@ class Choices(ClosesItself, ModalScreen[str | None]):
         yield _List()
 
     def on_mount(self) -> None:
-        self._list.border_title = f"{self._title}  ↑↓ Enter, or click  {key_name(self._key)} closes"
+        self._list.border_title = f"{self._title}  ↑↓ Enter, or click  {key_name(self.own_key)} closes"
         self._look()
         self.set_interval(LOOK_AGAIN_S, self._look)
 
@@ -115,22 +114,6 @@ class Choices(ClosesItself, ModalScreen[str | None]):
         event.stop()
         if event.option_index < len(self._listed):  # as it is shown, whatever there is by now
             self.dismiss(self._listed[event.option_index].value)
-
-    def on_key(self, event: events.Key) -> None:
-        """The key that opened it closes it; one that means nothing here is the app's to judge."""
-        if event.key == self._key:
-            event.stop()
-            self.dismiss(None)
-        elif event.key not in ("up", "down", "enter", "home", "end", "pageup", "pagedown"):
-            event.stop()
-            self.app.means_nothing(event.key)  # type: ignore[attr-defined]
-
-    def action_stop_first(self) -> None:
-        self.app.action_stop_first()  # type: ignore[attr-defined]
-
-    def on_click(self, event: events.Click) -> None:
-        if event.widget is self:  # beside the list
-            self.dismiss(None)
 
 
 def _line(choice: Choice, width: int) -> Content:

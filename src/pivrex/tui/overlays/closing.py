@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from textual import events
 from textual.await_complete import AwaitComplete
 from textual.screen import Screen
 
@@ -12,7 +13,7 @@ if TYPE_CHECKING:
 else:
     _Base = object
 
-__all__ = ["ClosesItself"]
+__all__ = ["ClosesItself", "LiesOver"]
 
 
 class ClosesItself(_Base):
@@ -24,3 +25,31 @@ class ClosesItself(_Base):
         if self.app.screen is not self:
             return AwaitComplete.nothing()  # type: ignore[no-untyped-call]
         return super().dismiss(result)
+
+
+class LiesOver(ClosesItself):
+    """For what is looked at for a moment: its own key, or a click beside it, closes it. A key that means nothing here is the
+    app's to judge, as everywhere: while live it stops the robot. Esc is the app's, whatever lies over.
+
+    Attributes
+    ----------
+    own_key : str
+        The key that opened it.
+    means : tuple of str
+        The other keys that mean something here.
+    """
+
+    own_key: str
+    means: tuple[str, ...]
+
+    def on_key(self, event: events.Key) -> None:
+        if event.key == self.own_key:
+            event.stop()
+            self.dismiss(None)
+        elif event.key not in self.means:
+            event.stop()
+            self.app.means_nothing(event.key)  # type: ignore[attr-defined]
+
+    def on_click(self, event: events.Click) -> None:
+        if event.widget is self:
+            self.dismiss(None)

@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
-
-from textual import events
 from textual.app import ComposeResult
-from textual.binding import Binding, BindingType
 from textual.containers import VerticalScroll
 from textual.screen import ModalScreen
 
@@ -15,7 +11,7 @@ from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.keys import key_name
-from pivrex.tui.overlays.closing import ClosesItself
+from pivrex.tui.overlays.closing import LiesOver
 
 __all__ = ["Help", "draw_help"]
 
@@ -23,7 +19,7 @@ WIDEST = 132
 SIGNS = 12
 
 
-class Help(ClosesItself, ModalScreen[None]):
+class Help(LiesOver, ModalScreen[None]):
     """Lies over the view that it explains; scrolled by keys or wheel, closed by its own key."""
 
     DEFAULT_CSS = """
@@ -36,11 +32,11 @@ class Help(ClosesItself, ModalScreen[None]):
     Help.ascii VerticalScroll { border: ascii $foreground; }
     Help Canvas { width: 100%; }
     """
-    BINDINGS: ClassVar[list[BindingType]] = [Binding("escape", "stop_first", priority=True, show=False)]
+    means = ("up", "down", "home", "end", "pageup", "pagedown")
 
     def __init__(self, view: str, signs: list[tuple[str, str]], commands: list[Command], key: str) -> None:
         super().__init__(classes="ascii" if Canvas.ascii_only else None)
-        self._view, self._signs, self._commands, self._key = view, signs, commands, key
+        self._view, self._signs, self._commands, self.own_key = view, signs, commands, key
         self._canvas = Canvas()
 
     def compose(self) -> ComposeResult:
@@ -49,7 +45,7 @@ class Help(ClosesItself, ModalScreen[None]):
 
     def on_mount(self) -> None:
         scroll = self.query_one(VerticalScroll)
-        scroll.border_title = f"{self._view}: what is to be seen, and the keys  {key_name(self._key)} closes"
+        scroll.border_title = f"{self._view}: what is to be seen, and the keys  {key_name(self.own_key)} closes"
         scroll.focus()
         self.on_resize()
 
@@ -57,21 +53,6 @@ class Help(ClosesItself, ModalScreen[None]):
         picture = draw_help(self._signs, self._commands, min(WIDEST, max(24, self.app.size.width - 8)))
         self._canvas.styles.height = picture.height
         self._canvas.show(picture)
-
-    def on_key(self, event: events.Key) -> None:
-        if event.key in ("question_mark", "?", self._key):
-            event.stop()
-            self.dismiss(None)
-        elif event.key not in ("up", "down", "home", "end", "pageup", "pagedown"):
-            event.stop()
-            self.app.means_nothing(event.key)  # type: ignore[attr-defined]
-
-    def action_stop_first(self) -> None:
-        self.app.action_stop_first()  # type: ignore[attr-defined]
-
-    def on_click(self, event: events.Click) -> None:
-        if event.widget is self:
-            self.dismiss(None)
 
 
 def draw_help(signs: list[tuple[str, str]], commands: list[Command], width: int) -> Picture:
