@@ -18,7 +18,7 @@ from pydantic import TypeAdapter
 
 from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.encode import frame_of, line_of, packet_of
-from pivrex.devices.robot_sentences import back_columns, read_out, sensed_sentences, wire_hash
+from pivrex.devices.robot_sentences import Back, back_columns, read_out, sensed_sentences, stamp_of, wire_hash
 from pivrex.devices.sentence import frame, unframe
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
@@ -132,11 +132,14 @@ def source_to_output_ms(udp: bool) -> dict[str, float]:  # noqa: C901, PLR0915 -
         told = None
         for sentence in robot.lines(seconds):
             try:
-                number, drive, values = read_out(unframe(sentence).split(","), rig_hash, len(line.outputs.values))
+                out, values = read_out(unframe(sentence).split(","), rig_hash, len(line.outputs.values))
             except ValueError:
                 continue
-            robot.send(frame(f"PIVHEY,Plover,{rig_hash}") + b"".join(sensed_sentences(1, number, int(drive), sensed)))
-            told = (drive, values[0] if values else 0.0)
+            robot.send(
+                frame(f"PIVHEY,Plover,{rig_hash}")
+                + b"".join(sensed_sentences(Back(stamp_of(time.perf_counter()), out.seq, int(out.drive)), sensed))
+            )
+            told = (out.drive, values[0] if values else 0.0)
         return told
 
     def say(y: float) -> None:

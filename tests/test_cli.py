@@ -148,7 +148,7 @@ class CommandTest(TempCase):
         self.assertEqual(Ran("remote").code, 2)
         ran = Ran("remote", "--pad", "--port", "1")
         self.assertEqual(ran.code, 1)
-        self.assertIn("no Pivrex listens", ran.err)
+        self.assertIn("no Pivrex of yours has said where it listens", ran.err)
 
     def test_the_screen_needs_a_terminal(self) -> None:
         with contextlib.suppress(SystemExit):

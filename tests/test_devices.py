@@ -251,7 +251,7 @@ class VirtualPadTest(unittest.TestCase):
 
     def test_it_appears_moves_and_is_unplugged(self) -> None:
         self.assertEqual(self.update(), [])
-        remote = PadRemote(self.server.port)
+        remote = PadRemote(self.server.port, self.server.token)
         self.wait(lambda: len(self.pads.update()) == 1)
         (pad,) = self.pads.update()
         self.assertEqual((pad.name, pad.kind, pad.lost), ("pad 1", "gamepad", ""))
@@ -268,20 +268,20 @@ class VirtualPadTest(unittest.TestCase):
         self.assertEqual(pad.lost, "pad 1 was unplugged")
 
     def test_several_at_once_keep_their_names(self) -> None:
-        first, second = PadRemote(self.server.port), PadRemote(self.server.port)
+        first, second = PadRemote(self.server.port, self.server.token), PadRemote(self.server.port, self.server.token)
         self.wait(lambda: len(self.pads.update()) == 2)
         second.move(left_y=1.0)
         pads = self.pads.update()
         self.wait(lambda: sorted(round(p.read(0)["left_y"]) for p in pads) == [0, 1])
         first.unplug()
         self.wait(lambda: [p.name for p in self.pads.update()] == ["pad 2"])
-        third = PadRemote(self.server.port)
+        third = PadRemote(self.server.port, self.server.token)
         self.wait(lambda: {p.name for p in self.pads.update()} == {"pad 1", "pad 2"})
         for remote in (second, third):
             remote.unplug()
 
     def test_they_are_known_again_and_two_alike_are_told_apart(self) -> None:
-        first, second = PadRemote(self.server.port), PadRemote(self.server.port)
+        first, second = PadRemote(self.server.port, self.server.token), PadRemote(self.server.port, self.server.token)
         self.wait(lambda: len(self.pads.update()) == 2)
         one, two = self.pads.update()
         self.assertEqual(two.identity, f"{one.identity} #2")
@@ -290,7 +290,7 @@ class VirtualPadTest(unittest.TestCase):
         self.wait(lambda: not self.pads.update())
         # a rig that names one of them finds it by its identity, in whatever port it comes back
         self.pads.names = {two.identity: "boom pad"}
-        again = [PadRemote(self.server.port), PadRemote(self.server.port)]
+        again = [PadRemote(self.server.port, self.server.token), PadRemote(self.server.port, self.server.token)]
         self.wait(lambda: [p.name for p in self.pads.update()] == ["pad 1", "boom pad"])
         for remote in again:
             remote.unplug()
@@ -305,7 +305,7 @@ class VirtualPadTest(unittest.TestCase):
         self.pads.update()
 
     def test_damaged_sentences_are_counted_and_move_nothing(self) -> None:
-        remote = PadRemote(self.server.port)
+        remote = PadRemote(self.server.port, self.server.token)
         self.wait(lambda: len(self.pads.update()) == 1)
         (pad,) = self.pads.update()
         remote._socket.sendall(b"$PIVPAD,1,1,1,1,1,1,0*00\r\nrubbish\r\n" + b"x" * 5000)

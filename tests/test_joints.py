@@ -272,7 +272,7 @@ class GuardTest(RemoteCase):
             title, drives, state, fault, greeted = "gone", True, 1, "", ""
             reason = ""
 
-            def poll(self, _now: float) -> None: ...
+            def poll(self, _now: float, _budget: float) -> None: ...
             def problem(self, _now: float) -> str:
                 return self.reason
 

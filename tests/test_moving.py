@@ -229,7 +229,7 @@ class FakeLink:
         self.drove: list[bool] = []
         self._sensed = np.zeros(len(line.stages["sensed"].columns))
 
-    def poll(self, now_s: float) -> None: ...
+    def poll(self, now_s: float, budget_s: float) -> None: ...
 
     def problem(self, now_s: float) -> str:
         return ""

@@ -17,6 +17,8 @@ from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.encode import frame_of, line_of, packet_of
 from pivrex.devices.health import Tally
 from pivrex.devices.robot_sentences import (
+    Back,
+    Out,
     Parts,
     back_columns,
     out_sentences,
@@ -116,12 +118,20 @@ class LettersTest(unittest.TestCase):
     def test_a_motion_lasts_until_the_next_motion(self) -> None:
         one = reader(LETTERS)
         feed(one, b"F\r\n", 0.0)
-        self.assertTrue(one.current(60.0)["letter F"])
-        feed(one, b"u", 60.0)  # what is done once does not end it
-        self.assertTrue(one.current(60.05)["letter F"] and one.current(60.05)["letter u"])
-        self.assertFalse(one.current(60.5)["letter u"])
-        feed(one, b"f", 61.0)
-        self.assertEqual((one.current(61.0)["letter F"], bool(one.current(61.0)["letter f"])), (0.0, True))
+        self.assertTrue(one.current(0.5)["letter F"])
+        feed(one, b"u", 0.5)  # what is done once does not end it
+        self.assertTrue(one.current(0.55)["letter F"] and one.current(0.55)["letter u"])
+        self.assertFalse(one.current(0.9)["letter u"])
+        feed(one, b"f", 0.9)
+        self.assertEqual((one.current(0.9)["letter F"], bool(one.current(0.9)["letter f"])), (0.0, True))
+
+    def test_a_motion_that_nobody_says_again_ends(self) -> None:
+        for more, after_s in (({}, 1.0), ({"lasting": "300 ms"}, 0.3)):
+            one = reader({**LETTERS, **more})
+            feed(one, b"F", 5.0)
+            feed(one, b"F", 5.2)
+            self.assertTrue(one.current(5.2 + after_s - 0.01)["letter F"])
+            self.assertFalse(one.current(5.2 + after_s)["letter F"])
 
     def test_one_for_a_set_time_ends_by_itself(self) -> None:
         one = reader(LETTERS)
@@ -171,7 +181,9 @@ class PacketsTest(unittest.TestCase):
         self.send(100)
         self.assertEqual(self.send(105).missed, 4)
         late = self.send(103)
-        self.assertEqual((late.fault, late.missed, late.reason), ("out of order", -1, "number 103 2 behind the newest"))
+        self.assertEqual(
+            (late.fault, late.missed, late.reason), ("out of order", -1, "number 103 is 2 behind the newest")
+        )
         self.assertEqual(self.send(103).fault, "repeated")
         self.assertEqual(self.send(105).fault, "repeated")
         self.assertEqual(self.send(60).fault, "old")
@@ -320,7 +332,7 @@ class AnyBytesTest(unittest.TestCase):
         for value in ("inf", "nan", "1e30", "x"):
             with self.assertRaises(ValueError):
                 read_sensed(["PIVSEN", "1", "1", "0", value], 1)
-        self.assertTrue(math.isnan(read_sensed(["PIVSEN", "1", "1", "0", ""], 1)[2][0]))
+        self.assertTrue(math.isnan(read_sensed(["PIVSEN", "1", "1", "0", ""], 1)[1][0]))
 
 
 class LinkSentencesTest(unittest.TestCase):
@@ -330,10 +342,10 @@ class LinkSentencesTest(unittest.TestCase):
         names += [t for t in line.layout.titles if t.startswith(("sensed.", "truth."))]
         self.assertEqual(wire_hash(line), f"{zlib.crc32(''.join(n + chr(10) for n in names).encode()):08X}")
         told = line.resting() + 7
-        seq, drive, values = read_out(words_of(out_sentences(9, True, "ABCD1234", told)), "ABCD1234", 4)
-        self.assertEqual((seq, drive, values), (9, True, told.tolist()))
+        said, values = read_out(words_of(out_sentences(Out(9, 77, True), "ABCD1234", told)), "ABCD1234", 4)
+        self.assertEqual((said, values), (Out(9, 77, True), told.tolist()))
         with self.assertRaisesRegex(ValueError, "for the rig 00000001, but this robot has ABCD1234"):
-            read_out(words_of(out_sentences(9, True, "00000001", told)), "ABCD1234", 4)
+            read_out(words_of(out_sentences(Out(9, None, True), "00000001", told)), "ABCD1234", 4)
 
 
 def words_of(sentences: list[bytes]) -> list[str]:
@@ -363,12 +375,14 @@ class LongSentencesTest(unittest.TestCase):
             chance = np.random.default_rng(7)
             told = np.round(chance.normal(0, 50, len(line.outputs.values)), 3)
             back = np.round(chance.normal(0, 50, len(back_columns(line))), 3)
-            out = out_sentences(65535, True, wire_hash(line), told)
-            sensed = sensed_sentences(65535, 65535, 1, back)
+            out = out_sentences(Out(65535, 65535, True), wire_hash(line), told)
+            sensed = sensed_sentences(Back(65535, 65535, 1), back)
             for sentence in (*out, *sensed):
                 self.assertLessEqual(len(sentence.rstrip()), 240)
-            self.assertEqual(read_out(words_of(out), wire_hash(line), len(told)), (65535, True, told.tolist()))
-            self.assertEqual(read_sensed(words_of(sensed), len(back)), (65535, 1, back.tolist()))
+            self.assertEqual(
+                read_out(words_of(out), wire_hash(line), len(told)), (Out(65535, 65535, True), told.tolist())
+            )
+            self.assertEqual(read_sensed(words_of(sensed), len(back)), (Back(65535, 65535, 1), back.tolist()))
             cut.append((rig.name, len(out), len(sensed)))
         # all but the smallest answer in parts; eight steered wheels are told in parts too
         self.assertEqual([c for c in cut if c[0] in ("Plover", "Test")], [("Plover", 1, 1), ("Test", 1, 2)])
@@ -376,14 +390,14 @@ class LongSentencesTest(unittest.TestCase):
     @given(st.integers(0, 400), st.integers(0, 65535))
     def test_any_number_of_values(self, count: int, seq: int) -> None:
         values = np.linspace(-9999.99, 1e6, count)
-        sentences = sensed_sentences(seq, seq, 2, values)
+        sentences = sensed_sentences(Back(seq, seq, 2), values)
         self.assertTrue(all(len(s.rstrip()) <= 240 for s in sentences))
         words = words_of(sentences)
         self.assertEqual(words[:4], ["PIVSEN", str(seq), str(seq), "2"])
         np.testing.assert_allclose([float(w) for w in words[4:] if w], values, rtol=1e-5)
 
     def test_a_part_that_is_missing_or_of_another_sentence_spoils_only_its_own(self) -> None:
-        first, second = (sensed_sentences(n, 1, 1, np.full(80, 1.234567)) for n in (1, 2))
+        first, second = (sensed_sentences(Back(n, 1, 1), np.full(80, 1.234567)) for n in (1, 2))
         words = [[unframe(s).split(",") for s in sentences] for sentences in (first, second)]
         self.assertGreater(len(words[0]), 2)
         parts = Parts()
@@ -406,7 +420,7 @@ class HealthTest(unittest.TestCase):
     def test_rate_loss_jitter_and_age(self) -> None:
         tally = Tally()
         for i in range(100):
-            tally.add(Message("x", {}, missed=1 if i % 10 == 0 else 0), i * 0.02 + (0.004 if i % 2 else 0.0))
+            tally.add(Message(b"x", {}, missed=1 if i % 10 == 0 else 0), i * 0.02 + (0.004 if i % 2 else 0.0))
         health = tally.health(2.0)
         self.assertAlmostEqual(health.rate_hz, 50, delta=3)
         self.assertAlmostEqual(health.loss, 10 / 110, delta=0.02)

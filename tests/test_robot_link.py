@@ -27,9 +27,9 @@ from unittest import mock
 import numpy as np
 
 from pivrex.devices.link import RobotLink
-from pivrex.devices.pad_stand_in import PadRemote
+from pivrex.devices.pad_stand_in import PadRemote, read_port_file
 from pivrex.devices.robot_end import ALONE, DRIVING, RESTING, RobotEnd
-from pivrex.devices.robot_sentences import back_columns, out_sentences, sensed_sentences, wire_hash
+from pivrex.devices.robot_sentences import Back, Out, back_columns, out_sentences, sensed_sentences, stamp_of, wire_hash
 from pivrex.devices.sentence import frame, unframe
 from pivrex.devices.transports.base import Chunk
 from pivrex.line import Line
@@ -38,6 +38,7 @@ from pivrex.rig.sources import Link
 from pivrex.rig.transports import UdpTransport
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import AttachPads, ChooseSource, GoLive, KeyDown, LetGo, Request, SetKeysMode, SetUp
+from pivrex.session.places import runtime_folder
 from tests.chassis import PLANAR, rig_of
 from tests.support import PLAIN, ROOT, TempCase, Terminal, slow, wait_for
 from tests.test_lost_sources import Sender, free_port, radio
@@ -60,7 +61,8 @@ class EndTest(TempCase):
     def say(
         self, seq: int, drive: bool, now_s: float, value: float = 0.5, sender: str = "a", rig_hash: str = ""
     ) -> int:
-        self.end.take(out_sentences(seq, drive, rig_hash or self.hash, np.array([value, value]))[0], sender, now_s)
+        out = Out(seq, stamp_of(now_s), drive)
+        self.end.take(out_sentences(out, rig_hash or self.hash, np.array([value, value]))[0], sender, now_s)
         self.end.step(now_s)
         return self.end.state
 
@@ -92,10 +94,10 @@ class EndTest(TempCase):
         said = [unframe(s) for s in self.end.step(0.0)]
         self.assertEqual(said[0], f"PIVHEY,Plain,{self.hash}")
         self.assertEqual(said[1], "PIVFLT,motor 2,over temperature")
-        self.assertTrue(said[2].startswith("PIVSEN,1,0,2,0,0,0,0,"))
+        self.assertTrue(said[2].startswith("PIVSEN,0,,2,0,0,0,0,"))
 
     def test_noise_and_a_sentence_in_pieces(self) -> None:
-        (good,) = out_sentences(1, False, self.hash, np.zeros(2))
+        (good,) = out_sentences(Out(1, None, False), self.hash, np.zeros(2))
         self.end.take(b"\x00\xff$PIV\n" + good[:9], "a", 0.0)
         self.end.take(good[9:], "a", 0.0)
         self.assertEqual((self.end.good, sum(self.end.refused.values())), (1, 1))
@@ -114,17 +116,17 @@ class LongEndTest(TempCase):
     def parts(self, seq: int, drive: bool, told: Any = None) -> list[bytes]:
         told = np.tile([0.123456, -0.654321], 8) if told is None else told
         sentences = out_sentences(
-            seq, drive, wire_hash(self.line), np.concatenate([told] * (len(self.told) // len(told)))
+            Out(seq, 0, drive), wire_hash(self.line), np.concatenate([told] * (len(self.told) // len(told)))
         )
         return sentences if len(sentences) > 1 else self.in_two(sentences[0])
 
     @staticmethod
     def in_two(sentence: bytes) -> list[bytes]:
         """Cut one that would fit, as a sender may."""
-        kind, seq, mode, rig_hash, *values = unframe(sentence).split(",")
+        kind, seq, echo, mode, rig_hash, *values = unframe(sentence).split(",")
         half = len(values) // 2
         return [
-            frame(",".join((kind, f"{seq}/{n}/2", mode, rig_hash, *some)))
+            frame(",".join((kind, f"{seq}/{n}/2", echo, mode, rig_hash, *some)))
             for n, some in ((1, values[:half]), (2, values[half:]))
         ]
 
@@ -154,8 +156,10 @@ class LongEndTest(TempCase):
     def test_parts_and_what_follows_them_in_one_chunk(self) -> None:
         link = RobotLink(self.line, Link(wire=UdpTransport(kind="udp", host="127.0.0.1", port=9)))
         self.addCleanup(link.close)
+        link.poll(time.perf_counter())
+        link.command(self.told, 0.02)
         sensed = np.arange(float(len(back_columns(self.line)))) + 0.123456
-        data = b"".join((*sensed_sentences(1, 1, 1, sensed), frame(f"PIVHEY,mine,{link.hash}")))
+        data = b"".join((*sensed_sentences(Back(1, 1, 1), sensed), frame(f"PIVHEY,mine,{link.hash}")))
         with mock.patch.object(link.wire, "poll", return_value=[Chunk(data, "", 1.0)]):
             link.poll(1.0)
         self.assertEqual((link.greeted, link.state, link.tally.faults), (link.hash, 1, {}))
@@ -390,13 +394,13 @@ class CutTest(LinkCase):
         self.begin(source="pad 1")
         self.ask(AttachPads())
         self.until(lambda: self.client.status.pad_port)
-        pad = PadRemote(self.client.status.pad_port)
+        pad = PadRemote(*read_port_file(runtime_folder()))
         self.until(lambda: any(s.name == "pad 1" for s in self.client.status.sources))
         self.ask(ChooseSource("pad 1"))
         self.reach_driving(lambda: pad.move(left_y=0.0), lambda: pad.move(left_y=-0.8))
         pad.unplug()
         self.assert_rests(time.monotonic())
-        again = PadRemote(self.client.status.pad_port)
+        again = PadRemote(*read_port_file(runtime_folder()))
         self.addCleanup(again.unplug)
         again.move(left_y=-0.8)
         self.go(0.8)

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from pivrex.devices.pad_stand_in import PadRemote
+from pivrex.devices.pad_stand_in import PadRemote, read_port_file
 from pivrex.devices.source import TAKES_OVER
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig
@@ -33,6 +33,7 @@ from pivrex.session.messages import (
     Stop,
     UseRig,
 )
+from pivrex.session.places import runtime_folder
 from pivrex.session.ring_size import NUMBERS, RING_BYTES, SLOTS
 from pivrex.session.shared import Ring, Row
 from tests.chassis import PLANAR, Wheel, rig_of
@@ -434,7 +435,7 @@ class ProcessTest(TempCase):
     def test_a_virtual_pad_comes_drives_and_is_unplugged(self) -> None:
         client = self.start(pads=True)
         wait_for(lambda: (client.poll(), client.status.pad_port)[1])
-        remote = PadRemote(client.status.pad_port)
+        remote = PadRemote(*read_port_file(runtime_folder()))
         wait_for(lambda: (client.poll(), any(s.kind == "gamepad" for s in client.status.sources))[1])
         client.send(ChooseSource("pad 1"))
         remote.move(left_y=-1.0)

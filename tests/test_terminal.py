@@ -10,7 +10,7 @@ import time
 import unittest
 from pathlib import Path
 
-from pivrex.devices.pad_stand_in import PadRemote, port_file
+from pivrex.devices.pad_stand_in import PadRemote, read_port_file
 from pivrex.rig import open_folder, read_rig
 from tests.support import DEMO, ROOT, TempCase, Terminal, slow, wait_for
 
@@ -65,9 +65,9 @@ class JourneyTest(TerminalCase):
 
     def test_a_virtual_pad_drives_and_is_unplugged(self) -> None:
         terminal = self.open_demo("--pad")
-        file = port_file(self.home / "run")
+        file = self.home / "run" / "pad-port"
         wait_for(lambda: file.is_file() and file.read_text(), 20, terminal.screen)
-        remote = PadRemote(int(file.read_text()))
+        remote = PadRemote(*read_port_file(self.home / "run"))
         terminal.wait("press one of its buttons to take over")
         remote.move(button_0=1.0)
         wait_for(lambda: "pad 1" in terminal.row(0), 20, terminal.screen)
@@ -80,7 +80,7 @@ class JourneyTest(TerminalCase):
 
     def test_the_remote_command_moves_a_pad(self) -> None:
         terminal = self.open_demo("--pad")
-        file = port_file(self.home / "run")
+        file = self.home / "run" / "pad-port"
         wait_for(lambda: file.is_file() and file.read_text(), 20, terminal.screen)
         env = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "PIVREX_HOME": str(self.home)}
         lines = "press button_0\nleft_y -0.8 left_x 0.3\nwhat\nwait 1\nunplug\n"

@@ -7,7 +7,9 @@
      │   └─ SettingsError    ... the program's settings
      ├─ RecordingError       a recording that cannot be played
      ├─ MotionError          a motion that this chassis cannot follow
+     ├─ ReadError            a person's file that cannot be read at all
      ├─ SaveError            a file that could not be written; the old one is whole
+     │   └─ ChangedOutside   ... because somebody else has just changed the same thing
      ├─ ExportError          something that cannot be drawn or written as asked
      ├─ UsageError           a command that is used wrongly
      └─ SessionError         the session's process could not start or is gone
@@ -21,11 +23,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 __all__ = [
+    "ChangedOutside",
     "ExportError",
     "Mistake",
     "MistakesError",
     "MotionError",
     "PivrexError",
+    "ReadError",
     "RecordingError",
     "RigError",
     "SaveError",
@@ -105,6 +109,17 @@ class MotionError(PivrexError):
     """A motion that this chassis cannot follow."""
 
 
+class ReadError(PivrexError):
+    """A person's file that cannot be read: not there, no file, too large, no text. ``line`` is 0 where there is none."""
+
+    def __init__(self, path: Path, reason: str, line: int = 0) -> None:
+        super().__init__(path, reason, line)
+        self.path, self.reason, self.line = path, reason, line
+
+    def __str__(self) -> str:
+        return f"{self.path}:{self.line}: {self.reason}" if self.line else f"{self.path}: {self.reason}"
+
+
 class SaveError(PivrexError):
     """A file that could not be written. What stood there before is still there, whole."""
 
@@ -114,6 +129,15 @@ class SaveError(PivrexError):
 
     def __str__(self) -> str:
         return f"{self.path}: not saved, {self.reason}; the file is as it was"
+
+
+class ChangedOutside(SaveError):  # noqa: N818 - it says what happened; nothing went wrong
+    """A change that was not made, because somebody else has just changed the same thing. Theirs counts now; the person is
+    asked, and may make the change again.
+    """
+
+    def __str__(self) -> str:
+        return self.reason
 
 
 class ExportError(PivrexError):

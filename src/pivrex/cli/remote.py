@@ -9,14 +9,17 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 from typing import Protocol
 
 from pivrex.cli.remote_end import FarEnd, far_end
-from pivrex.devices.encode import frame_of, line_of, packet_of
+from pivrex.devices.encode import frame_of, letters_of, line_of, packet_of
 from pivrex.devices.keys import DRIVE_KEYS, Keyboard
-from pivrex.devices.pad_stand_in import PadRemote, port_file
-from pivrex.errors import PivrexError
+from pivrex.devices.pad_stand_in import PadRemote, read_port_file
+from pivrex.devices.seal import sealed
+from pivrex.errors import PivrexError, ReadError
+from pivrex.files import read_persons
 from pivrex.formats.recording import Recording
 from pivrex.lower import reason
 from pivrex.rig import Rig
@@ -40,6 +43,8 @@ What to type:
   behind 5             go back by so many sequence numbers
   unplug               pull the plug and end (as the end of input does)"""
 
+LARGEST_SCRIPT = 10_000_000
+
 KEYS = "w a s d, i j k l, q e drive step by step; Space lets go; x ends"
 
 
@@ -62,7 +67,11 @@ class Remote(Protocol):
 def be_a_pad(port: int, play: Path | None, script: Path | None = None, keys: bool = False) -> None:
     """Plug a gamepad into a running Pivrex and work its sticks; raises `PivrexError` if none listens."""
     try:
-        pad = PadRemote(port or _found_port())
+        listens_at, token = read_port_file(runtime_folder())
+    except PivrexError:
+        raise PivrexError("no Pivrex of yours has said where it listens; start it with --pad") from None
+    try:
+        pad = PadRemote(port or listens_at, token)
     except OSError as problem:
         raise PivrexError(
             f"no Pivrex listens for stand-in gamepads on port {port or 'it left'}: {reason(problem)}; start it with --pad"
@@ -91,14 +100,7 @@ def be_a_remote(
     end = far_end(spec.wire, at)
     if sys.stdin.isatty():
         print(f"{name}, {spec.kind}, into {end.title}.")
-    _work(_Wired(spec, end, rate_hz), play, script, keys)
-
-
-def _found_port() -> int:
-    try:
-        return int(port_file(runtime_folder()).read_text("ascii"))
-    except (OSError, ValueError):
-        raise PivrexError("no Pivrex has said where it listens; start it with --pad, or give --port") from None
+    _work(_Wired(spec, end, rate_hz, rig.secret), play, script, keys)
 
 
 class _Pad:
@@ -118,8 +120,11 @@ class _Pad:
 class _Wired:
     """A remote on a wire. Streams talk at a rate; letters when one is sent."""
 
-    def __init__(self, spec: RigSource, end: FarEnd, rate_hz: float) -> None:
+    def __init__(self, spec: RigSource, end: FarEnd, rate_hz: float, key: bytes) -> None:
         self.spec, self._end, self._period_s = spec, end, 1.0 / rate_hz
+        # a later start has a higher session number; a microcontroller counts how often it was switched on
+        self._sign = partial(sealed, key, session=int(time.time())) if key else None
+        self.sealed = bool(key)
         self._readings: dict[str, float] = {}
         self.seq = 0
         self.damaged = 0
@@ -132,7 +137,10 @@ class _Wired:
 
     def letter(self, text: str) -> None:
         """Send a letter."""
-        self._end.send(text.encode("ascii", "replace"))
+        assert isinstance(self.spec, LettersSource)
+        self.seq += 1
+        self._last = letters_of(self.spec, text, self.seq, self._sign)
+        self._end.send(self._last)
 
     def again(self) -> None:
         """Send the last one once more."""
@@ -152,12 +160,12 @@ class _Wired:
         self._end.send(data)
 
     def _said(self) -> bytes:
-        self.seq = (self.seq + 1) % 65536
+        self.seq += 1
         match self.spec:
             case NumbersSource():
                 return line_of(self.spec, self._readings)
             case PacketsSource():
-                return packet_of(self.spec, self._readings, self.seq)
+                return packet_of(self.spec, self._readings, self.seq, self._sign)
             case FramesSource():
                 return frame_of(self.spec, self._readings)
         raise AssertionError(self.spec.kind)
@@ -176,9 +184,9 @@ def _work(remote: Remote, play: Path | None, script: Path | None, keys: bool) ->
             _by_keys(remote)
         elif script is not None:
             try:
-                lines = script.read_text("utf-8").splitlines()
-            except (OSError, UnicodeDecodeError) as problem:
-                raise PivrexError(f"{script}: cannot be read: {reason(problem)}") from None
+                lines = read_persons(script, LARGEST_SCRIPT).splitlines()
+            except ReadError as problem:
+                raise PivrexError(str(problem)) from None
             _by_lines(remote, enumerate(lines, 1))
         else:
             if sys.stdin.isatty():
@@ -291,7 +299,7 @@ def _obey(remote: Remote, words: list[str], number: int) -> bool:  # noqa: C901 
             remote.move(**{button: 1.0})
             _wait(remote, 0.1)
             remote.move(**{button: 0.0})
-        case ["send", letters] if wired:
+        case ["send", letters] if wired and isinstance(wired.spec, LettersSource):
             wired.letter(letters)
         case ["silent", seconds] if wired and _is_number(seconds):
             wired.silent_until = time.monotonic() + float(seconds)
@@ -301,7 +309,7 @@ def _obey(remote: Remote, words: list[str], number: int) -> bool:  # noqa: C901 
         case ["again"] if wired:
             wired.again()
         case ["behind", count] if wired and count.isdecimal():
-            wired.seq = (wired.seq - int(count)) % 65536
+            wired.seq = max(-1, wired.seq - int(count)) if wired.sealed else wired.seq - int(count)
         case _ if (
             len(words) % 2 == 0
             and all(c in _channels(remote) for c in words[::2])

@@ -49,6 +49,7 @@ def shakedown(
     """Practise: give the stand-in faults, and let the shakedown find and correct every one of them."""
     from pivrex.diagnosis.practice import practise
     from pivrex.rig import find_rig, read_rig
+    from pivrex.rig.read import rig_text
     from pivrex.sim.wiring import faulty
 
     if by not in ("sensors", "person"):
@@ -58,7 +59,7 @@ def shakedown(
     path = find_rig(rig, Path())[0]
     read = read_rig(path)
     wiring = faulty(read, fault, seed)
-    report = practise(read, path.read_text("utf-8"), path, wiring, place, by)  # type: ignore[arg-type]
+    report = practise(read, rig_text(path), path, wiring, place, by)  # type: ignore[arg-type]
     truth = {port: {"motor": motor, "reversed": sign < 0} for port, (motor, sign) in wiring.plugs.items()}
     if as_json:
         answer = {"rig": read.name, "fault": truth, "gyro_reversed": wiring.gyro < 0}

@@ -14,14 +14,18 @@ from pathlib import Path
 from typing import TextIO
 
 from pivrex.devices.robot_end import RobotEnd
-from pivrex.errors import PivrexError
+from pivrex.devices.transports.serial_line import BITS_A_BYTE
+from pivrex.errors import PivrexError, UsageError
 from pivrex.lower import reason
 from pivrex.rig import Field, Rig
+from pivrex.rig.transports import SerialTransport
 
 __all__ = ["be_a_robot"]
 
 LOOP_S = 0.005
 LOGGED_EVERY_S = 0.02
+LONGEST_FAULT = 80
+MOST_DATAGRAMS = 200
 
 
 def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log: Path | None, fault: str) -> int:
@@ -32,7 +36,13 @@ def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log
     PivrexError
         If its end of the wire cannot be made.
     """
-    ends = [_Pty(serial)] if serial is not None else [_Port(udp)]
+    if not fault.isascii() or not fault.isprintable() or set(fault) & set("$*") or len(fault) > LONGEST_FAULT:
+        raise UsageError(
+            f"--fault is {fault[:40]!r}, but goes over the wire: at most {LONGEST_FAULT} plain characters, without $ and *"
+        )
+    wire = rig.link.wire if rig.link is not None else None
+    baud = wire.baud if isinstance(wire, SerialTransport) else 0
+    end = _Pty(serial, baud) if serial is not None else _Port(udp)
     stream = None
     try:
         if log is not None:
@@ -40,7 +50,6 @@ def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log
             stream.write("t,what,resting,values\n")
     except OSError as problem:
         raise PivrexError(f"{log}: cannot be written: {reason(problem)}") from None
-    end = ends[0]
     print(f"{rig.name} listens on {end.title}; Ctrl+C ends it", flush=True)
     book = _Log(stream)
     robot = RobotEnd(rig, field, time.monotonic(), book.note)
@@ -53,7 +62,7 @@ def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log
                 robot.take(data, sender, time.monotonic())
             now = time.monotonic()
             for sentence in robot.step(now):
-                end.send(sentence)
+                end.send(sentence, robot.partner)
             book.tick(now)
     except KeyboardInterrupt:
         return 130
@@ -91,7 +100,7 @@ class _Log:
 
 
 class _Port:
-    """A UDP port; answers go to whoever was heard last."""
+    """A UDP port; answers go to the robot's partner."""
 
     def __init__(self, where: str) -> None:
         host, _, port = where.rpartition(":")
@@ -99,35 +108,38 @@ class _Port:
         try:
             self._socket.bind((host or "127.0.0.1", int(port)))
         except (OSError, ValueError, OverflowError) as problem:
-            raise PivrexError(f"udp {where} cannot be used: {problem}") from None
+            raise PivrexError(f"udp {where} cannot be used: {reason(problem)}") from None
         self._socket.setblocking(False)
         address = self._socket.getsockname()
         self.title = f"udp {address[0]}:{address[1]}"
-        self._to: tuple[str, int] | None = None
 
     def take(self, seconds: float) -> list[tuple[bytes, str]]:
         found = []
         if select.select([self._socket], [], [], seconds)[0]:
             with contextlib.suppress(BlockingIOError, ConnectionError):
-                for _ in range(200):
-                    data, self._to = self._socket.recvfrom(2048)
-                    found.append((data if data.endswith(b"\n") else data + b"\n", f"{self._to[0]}:{self._to[1]}"))
+                for _ in range(MOST_DATAGRAMS):
+                    data, sender = self._socket.recvfrom(2048)
+                    found.append((data if data.endswith(b"\n") else data + b"\n", f"{sender[0]}:{sender[1]}"))
         return found
 
-    def send(self, data: bytes) -> None:
-        if self._to is not None:
+    def send(self, data: bytes, partner: str) -> None:
+        host, _, port = partner.rpartition(":")
+        if host:
             with contextlib.suppress(OSError):
-                self._socket.sendto(data, self._to)
+                self._socket.sendto(data, (host, int(port)))
 
     def close(self) -> None:
         self._socket.close()
 
 
 class _Pty:
-    """The far end of a pseudo-terminal; ``path`` becomes a link to its near end."""
+    """The far end of a pseudo-terminal; ``path`` becomes a link to its near end. It sends no faster than its ``baud``: what
+    the line has no room for is not said.
+    """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, baud: int) -> None:
         self._far, self._path, self.title = open_pty(path)
+        self._baud, self._free_s = baud, 0.0
 
     def take(self, seconds: float) -> list[tuple[bytes, str]]:
         if not select.select([self._far], [], [], seconds)[0]:
@@ -138,7 +150,12 @@ class _Pty:
             time.sleep(seconds)  # nobody has opened the near end
             return []
 
-    def send(self, data: bytes) -> None:
+    def send(self, data: bytes, partner: str) -> None:
+        now = time.monotonic()
+        if now < self._free_s:
+            return
+        if self._baud:
+            self._free_s = now + len(data) * BITS_A_BYTE / self._baud
         with contextlib.suppress(OSError):
             os.write(self._far, data)
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from pivrex.devices.decode.frames import check_byte
+from pivrex.devices.decode.order import RANGE
 from pivrex.devices.sentence import frame
-from pivrex.rig.sources import FramesSource, NumbersSource, PacketsSource
+from pivrex.rig.sources import FramesSource, LettersSource, NumbersSource, PacketsSource
 
-__all__ = ["frame_of", "line_of", "packet_of"]
+__all__ = ["frame_of", "letters_of", "line_of", "packet_of"]
 
 
 def line_of(spec: NumbersSource, readings: Mapping[str, float]) -> bytes:
@@ -26,11 +27,21 @@ def line_of(spec: NumbersSource, readings: Mapping[str, float]) -> bytes:
     return (" ".join(raw(c) for c in spec.columns) + "\r\n").encode("ascii")
 
 
-def packet_of(spec: PacketsSource, readings: Mapping[str, float], seq: int) -> bytes:
-    """Write a packet of a radio: ``$PIVDRV,SENDER,SEQ,AXES...,BUTTONS*hh``."""
+def packet_of(
+    spec: PacketsSource, readings: Mapping[str, float], seq: int, sign: Callable[[str], str] | None = None
+) -> bytes:
+    """Write a packet of a radio: ``$PIVDRV,SENDER,SEQ,AXES...,BUTTONS*hh``; ``sign`` seals its body."""
     axes = ",".join(f"{readings.get(c, 0.0) * spec.full + spec.zero:.4f}" for c in spec.columns)
     bits = sum(1 << n for n in range(17) if readings.get(f"button_{n}", 0.0) >= 0.5)
-    return frame(f"PIVDRV,{spec.sender},{seq % 65536},{axes},{bits:X}")
+    return frame((sign or str)(f"PIVDRV,{spec.sender},{seq if sign else seq % RANGE},{axes},{bits:X}"))
+
+
+def letters_of(spec: LettersSource, letters: str, seq: int, sign: Callable[[str], str] | None = None) -> bytes:
+    """Write letters as a remote sends them: bare, or ``$PIVLET,SENDER,SEQ,LETTERS*hh``."""
+    if not spec.framed:
+        return letters.encode("latin-1", "replace")
+    plain = "".join(c for c in letters if c.isascii() and c not in "$*,\r\n")
+    return frame((sign or str)(f"PIVLET,{spec.sender},{seq if sign else seq % RANGE},{plain}"))
 
 
 def frame_of(spec: FramesSource, readings: Mapping[str, float]) -> bytes:

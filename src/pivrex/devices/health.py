@@ -65,8 +65,8 @@ class Tally:
     def __init__(self) -> None:
         self.good = self.missed = 0
         self.faults: Counter[str] = Counter()
-        self.said: deque[Said] = deque(maxlen=KEPT)
-        self.bad: deque[Said] = deque(maxlen=KEPT)
+        self._said: deque[tuple[float, Message]] = deque(maxlen=KEPT)
+        self._bad: deque[tuple[float, Message]] = deque(maxlen=KEPT)
         self._bins: deque[list[float]] = deque(maxlen=int(OVER_S / BINS_S) + 1)
         self.last_s = float("-inf")
         self._gap = 0.0
@@ -82,8 +82,7 @@ class Tally:
         if message.fault:
             self.faults[message.fault] += 1
             now[2] += message.fault == "damaged"
-            said = Said(at_s, message.text, message.fault, message.reason)
-            self.bad.append(said)
+            self._bad.append((at_s, message))
         else:
             self.good += 1
             now[1] += 1
@@ -92,8 +91,29 @@ class Tally:
                 self._jitter += (abs(gap - self._gap) - self._jitter) / 16 if self._gap else 0.0
                 self._gap = gap
             self.last_s = at_s
-            said = Said(at_s, message.text)
-        self.said.append(said)
+        self._said.append((at_s, message))
+
+    def add_unread(self, fault: str, count: int, at_s: float, example: Message | None = None) -> None:
+        """Count messages that nobody has read, and keep one of them as an example."""
+        self.faults[fault] += count
+        if example is not None:
+            self._bad.append((at_s, example))
+            self._said.append((at_s, example))
+
+    @property
+    def said(self) -> list[Said]:
+        """What came last."""
+        return [_said(*one) for one in self._said]
+
+    @property
+    def bad(self) -> list[Said]:
+        """What came last and moved nothing."""
+        return [_said(*one) for one in self._bad]
+
+    @property
+    def newest_fault(self) -> str:
+        """What was wrong with the last message that moved nothing; empty if there was none."""
+        return self._bad[-1][1].reason if self._bad else ""
 
     def health(self, now_s: float) -> Health:
         """Sum up."""
@@ -109,3 +129,7 @@ class Tally:
             missed=self.missed,
             faults=dict(self.faults),
         )
+
+
+def _said(at_s: float, message: Message) -> Said:
+    return Said(at_s, message.text, message.fault, message.reason)

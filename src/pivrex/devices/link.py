@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.devices.decode.lines import LONGEST_LINE, Lines
 from pivrex.devices.decode.message import Message, shown
+from pivrex.devices.decode.sentences import SentenceError, opened
 from pivrex.devices.health import Said, Tally
-from pivrex.devices.robot_sentences import Parts, out_sentences, read_sensed, wire_hash
-from pivrex.devices.sentence import unframe
+from pivrex.devices.link_speed import link_speed
+from pivrex.devices.pace import Pace
+from pivrex.devices.robot_sentences import STAMPS, Out, Parts, out_sentences, read_sensed, wire_hash
+from pivrex.devices.seal import HIGHEST, Seal, sealed
+from pivrex.devices.transports.base import BUDGET_S
 from pivrex.devices.transports.opening import open_transport
 from pivrex.line.given import NOWHERE
 from pivrex.line.line import Line
@@ -21,6 +27,9 @@ from pivrex.rig.transports import transport_title
 __all__ = ["RobotLink"]
 
 Floats = NDArray[np.float64]
+
+MOST_SENT = 256
+"""Sentences that an answer may still acknowledge."""
 
 
 class RobotLink:
@@ -49,9 +58,20 @@ class RobotLink:
         self.wire = open_transport(link.wire, outward=True)
         self.tally = Tally()
         self.hash = wire_hash(line)
+        self._key = line.rig.secret
+        self._seal = Seal(self._key) if self._key else None
+        self._numbers = HIGHEST + 1 if self._key else STAMPS
+        self._session: int | None = None
+        """The number that the robot gave itself when it was switched on; of a rig with a key."""
+        self._speed = link_speed(line, link)
+        self._pace = Pace()
         self._lines = Lines()
         self._parts = Parts()
         self._seq = 0
+        self._sent: dict[int, tuple[float, bool]] = {}
+        """When the last sentences left, and whether they said drive, by their numbers."""
+        self._echo: int | None = None
+        self._acked: tuple[float, bool] | None = None
         self._sensed = np.zeros(len(line.stages["sensed"].columns))
         self._truth = NOWHERE
         self._rest = line.resting()
@@ -60,57 +80,118 @@ class RobotLink:
         self.fault = ""
         self.state = 0
         self._heard_s = float("-inf")
+        self._deaf_s = float("-inf")
         self._drives_s = float("-inf")
+        self._next_s = float("-inf")
+        self._last_drove = False
         self.sent: Said | None = None
 
-    def poll(self, now_s: float) -> None:
-        """Take what has come. Call it once a tick."""
-        for data, _, at_s in self.wire.poll(now_s):
-            for line, too_long in self._lines.feed(data):
-                message = self._read(line, too_long)
-                if message is None:
-                    continue  # more parts are to come
+    def poll(self, now_s: float, budget_s: float = BUDGET_S) -> None:
+        """Take what has come, as far as there is time. Call it once a tick."""
+        chunks = self.wire.poll(now_s, budget_s / 2)
+        if not chunks:
+            return
+        at_s = chunks[-1].at_s
+        data = b"".join(
+            c.data if c.data.endswith(b"\n") or not self.wire.whole_messages else c.data + b"\n" for c in chunks
+        )
+        most, whole = self._pace.most(budget_s / 2), self._lines.count(data)
+        if whole > most:
+            data = self._lines.newest(data, most)
+            self._parts.forget()
+            said = Message(data[:LONGEST_LINE], None, "too much", f"{whole - most} were left out; the newest count")
+            self.tally.add_unread("too much", whole - most, at_s, said)
+        self._pace.begin()
+        count = 0
+        for line, too_long in self._lines.feed(data):
+            count += 1
+            message = self._read(line, too_long, at_s)
+            if message is not None:  # else more parts are to come
                 self.tally.add(message, at_s)
-                if not message.fault:
-                    self._heard_s = at_s
+            if self._pace.over(budget_s):
+                break
+        self._pace.end(count)
 
-    def _read(self, line: bytes, too_long: bool) -> Message | None:
-        text = shown(line)
+    def _read(self, line: bytes, too_long: bool, at_s: float) -> Message | None:
+        """Read a line; None of a part while others are to come."""
         try:
-            if too_long:
-                raise ValueError(f"longer than {LONGEST_LINE} bytes")
-            words = self._parts.whole(unframe(line).split(","))
-            if words is None:
-                return None
-            match words[0]:
-                case "PIVSEN":
-                    count = len(self._sensed)
-                    _, self.state, values = read_sensed(words, count + len(NOWHERE))
-                    sensed, self._truth = np.array(values[:count]), np.array(values[count:])
-                    self._sensed = np.where(np.isnan(sensed), self._sensed, sensed)
-                case "PIVHEY" if len(words) >= 3:
-                    self.greeted = words[2][:16]
-                case "PIVFLT" if len(words) >= 2:
-                    self.fault = ", ".join(words[1:])[:80]
-                case _:
-                    return Message(text, None, "unknown", f"a sentence {words[0][:12]}")
+            body, session = opened(line, too_long, self._seal, "PIV")
+            self._look_at_session(body, session, at_s)
+            words = self._parts.whole(body.split(","))
+            return None if words is None else self._understand(line, words, at_s)
+        except SentenceError as problem:
+            return Message(line, None, problem.fault, str(problem))
         except ValueError as problem:
-            return Message(text, None, "damaged", str(problem))
-        return Message(text, {})
+            return Message(line, None, "damaged", str(problem))
 
-    def problem(self, now_s: float) -> str:
+    def _understand(self, line: bytes, words: list[str], at_s: float) -> Message:
+        match words[0]:
+            case "PIVSEN":
+                return self._take_sensed(line, words, at_s)
+            case "PIVHEY" if len(words) >= 3:
+                self.greeted = words[2][:16]
+            case "PIVFLT" if len(words) >= 2:
+                self.fault = ", ".join(words[1:])[:80]
+            case _:
+                raise SentenceError("unknown", f"a sentence {words[0][:12]}")
+        return Message(line, {})
+
+    def _look_at_session(self, body: str, session: int, at_s: float) -> None:
+        """With a key: a robot that is not heard may say by its greeting that it was switched on anew; else what was sealed
+        for another start of it says nothing.
+        """
+        if self._seal is None or not body.startswith("PIV"):
+            return
+        if body.startswith("PIVHEY,") and at_s - self._heard_s > self._link.quiet_after_s:
+            self._session = session
+        if session != self._session:
+            raise SentenceError("foreign", "sealed before the robot was switched on last")
+
+    def _take_sensed(self, line: bytes, words: list[str], at_s: float) -> Message:
+        """Take what the robot senses, if it answers what was sent here: else nobody knows whether it hears."""
+        count = len(self._sensed)
+        back, values = read_sensed(words, count + len(NOWHERE), self._numbers - 1)
+        self._echo = back.stamp  # the answer to it tells the robot how old it is
+        if self._seal is not None and back.ack is not None and back.ack > self._seq:
+            self._seq = back.ack  # another head spoke before: its numbers go on
+        acked = self._sent.get(back.ack) if back.ack is not None else None
+        if acked is None:
+            if back.ack is None and self._acked is None:
+                self._deaf_s = at_s
+                return Message(line, {})  # it has just been switched on, or hears nothing
+            said = "nothing" if back.ack is None else f"number {back.ack}"
+            return Message(line, None, "old", f"acknowledges {said}, which is not what was sent last")
+        if self._acked is None or acked[0] >= self._acked[0]:
+            self._acked = acked
+        self.state = back.state
+        sensed, self._truth = np.array(values[:count]), np.array(values[count:])
+        self._sensed = np.where(np.isnan(sensed), self._sensed, sensed)
+        self._heard_s = at_s
+        return Message(line, {})
+
+    def problem(self, now_s: float) -> str:  # noqa: PLR0911 - a sentence for each thing that may be wrong
         """Say why it cannot be driven now; empty if it can."""
         if not self.wire.is_open:
             return self.wire.problem
-        if now_s - self._heard_s > self._link.quiet_after_s:
-            return (
-                f"the robot is silent for {self._link.quiet_after_s * 1e3:.0f} ms"
-                if self._heard_s > 0
-                else "no robot answers"
-            )
+        if self._speed.too_slow:
+            return self._speed.too_slow
         if self.greeted and self.greeted != self.hash:
             return f"the robot has another rig ({self.greeted}, here {self.hash})"
-        return "" if self.greeted else "the robot has not greeted yet"
+        longest = self._link.quiet_after_s
+        if now_s - self._heard_s > longest:
+            if self._heard_s > 0:
+                return f"the robot is silent for {longest * 1e3:.0f} ms"
+            if now_s - self._deaf_s < longest:
+                return "the robot talks, but hears nothing: it acknowledges nothing"
+            bad = self.tally.newest_fault
+            return f"no robot answers well: {bad}" if bad else "no robot answers"
+        if not self.greeted:
+            return "the robot has not greeted yet"
+        if self._acked is not None and time.perf_counter() - self._acked[0] > longest + self._speed.period_s:
+            return f"the robot hears nothing: what it acknowledged last was sent {longest * 1e3:.0f} ms ago"
+        if self._acked is not None and not self._acked[1] and self.state == 1:
+            return "the robot says that it drives, but was told to rest"
+        return ""
 
     def alone_for(self, now_s: float) -> float:
         """Give for how long it has been told to drive, in s."""
@@ -125,21 +206,39 @@ class RobotLink:
         return self._truth
 
     def command(self, told: Floats, dt_s: float) -> None:
-        """Tell the robot; while it may not drive it is told to rest."""
-        self._seq = (self._seq + 1) % 65536
+        """Tell the robot; while it may not drive it is told to rest. What the line has no room for is never sent later."""
+        now = time.perf_counter()
         if not self.drives:
-            self._drives_s = time.perf_counter()
-        for sentence in out_sentences(self._seq, self.drives, self.hash, told if self.drives else self._rest):
-            if not self.wire.send(sentence):
-                return
-            self.sent = Said(time.perf_counter(), shown(sentence), out=True)
+            self._drives_s = now
+        first = self._last_drove and not self.drives  # a rest goes before whatever is on its way
+        if now < self._next_s and not first:
+            return
+        self._seq = (self._seq + 1) % self._numbers
+        out = Out(self._seq, self._echo, self.drives)
+        sentences = out_sentences(out, self.hash, told if self.drives else self._rest, self._sign)
+        messages = sentences if self.wire.whole_messages else [b"".join(sentences)]
+        left = [self.wire.send(message, first) for message in messages]
+        if not all(left):
+            return
+        self._next_s = now + self._speed.period_s - dt_s / 2 if self._speed.period_s > dt_s else now
+        self._last_drove = self.drives
+        self._sent[self._seq] = now, self.drives
+        if len(self._sent) > MOST_SENT:
+            del self._sent[next(iter(self._sent))]
+        self.sent = Said(now, shown(sentences[-1]), out=True)
+
+    @property
+    def _sign(self) -> Callable[[str], str] | None:
+        if self._seal is None:
+            return None
+        return partial(sealed, self._key, session=self._session or 0)
 
     def put_back(self) -> None:
         """A real robot is put back by hand."""
 
     def fits(self, line: Line, link: Link | None) -> bool:
         """Tell whether a changed rig can go on over this link as it is."""
-        return wire_hash(line) == self.hash and link == self._link
+        return wire_hash(line) == self.hash and link == self._link and line.rig.secret == self._key
 
     def close(self) -> None:
         """Tell it to rest a last time, and hang up."""

@@ -1,6 +1,7 @@
 """A stand-in gamepad: a virtual one in this process, moved from outside over a local socket.
 
-Each connection is one gamepad; closing it unplugs the gamepad. The sentences are ``$PIVPAD,`` and then the six axes
+Each connection is one gamepad; closing it unplugs the gamepad. The first sentence is ``$PIVTOK,`` and the token that a running
+Pivrex leaves, with the port, in a file that only its owner may read. The others are ``$PIVPAD,`` and then the six axes
 (left x, left y, right x, right y, left trigger, right trigger) as decimal fractions and the pressed buttons as a
 hexadecimal number, whose bit n is button n of the standard layout.
 """
@@ -8,20 +9,31 @@ hexadecimal number, whose bit n is button n of the standard layout.
 from __future__ import annotations
 
 import contextlib
+import hmac
+import secrets
 import socket
+import time
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from pivrex.devices.pads import PAD_BUTTONS
 from pivrex.devices.sentence import frame, unframe
+from pivrex.errors import PivrexError
+from pivrex.files import read_persons, writing
 from pivrex.rig.channels import STICKS
 
-__all__ = ["PadRemote", "PadServer", "pad_sentence", "read_pad_sentence"]
+__all__ = ["PadRemote", "PadServer", "pad_sentence", "read_pad_sentence", "read_port_file", "write_port_file"]
 
 AXES = (*STICKS, "left_trigger", "right_trigger")
 LONGEST_LINE = 200
 MOST_PADS = 8
+MOST_SENTENCES = 16
+"""Read at a tick; of more that came the newest count."""
+
+MOST_WAITING = 8
+WAIT_S = 3.0
+"""So long a connection may take to give its token."""
 
 
 def pad_sentence(readings: Mapping[str, float]) -> bytes:
@@ -48,13 +60,23 @@ def read_pad_sentence(line: bytes) -> dict[str, float]:
 
 
 class PadServer:
-    """Listens on a port of this machine only and attaches a virtual gamepad for each connection."""
+    """Listens on a port of this machine only and attaches a virtual gamepad for each connection that gives the token.
+
+    Attributes
+    ----------
+    port : int
+    token : str
+    bad : int
+        Sentences that moved nothing.
+    """
 
     def __init__(self, sdl: Any, port: int = 0) -> None:
         self._sdl = sdl
         self._listener = socket.create_server(("127.0.0.1", port))
         self._listener.setblocking(False)
         self.port: int = self._listener.getsockname()[1]
+        self.token = secrets.token_hex(16)
+        self._waiting: list[tuple[float, socket.socket]] = []
         self._wires: list[_Wire] = []
         self.bad = 0
 
@@ -62,20 +84,49 @@ class PadServer:
         """Take connections and sentences that have come. Call it before `Pads.update`."""
         with contextlib.suppress(BlockingIOError):
             connection, _ = self._listener.accept()
-            if len(self._wires) < MOST_PADS:
-                connection.setblocking(False)
+            connection.setblocking(False)
+            self._waiting.append((time.monotonic(), connection))
+        for waiting in list(self._waiting):
+            since, connection = waiting
+            over = len(self._waiting) > MOST_WAITING or time.monotonic() - since > WAIT_S
+            known = self._knows_token(connection)
+            if known is None and not over:
+                continue
+            self._waiting.remove(waiting)
+            if known and len(self._wires) < MOST_PADS:
                 self._wires.append(_Wire(self._sdl, connection))
             else:
+                self.bad += 1
                 connection.close()
         for wire in list(self._wires):
             self.bad += wire.update()
             if wire.closed:
                 self._wires.remove(wire)
 
+    def _knows_token(self, connection: socket.socket) -> bool | None:
+        """Tell whether a connection gives the token first; None while it has said too little."""
+        try:
+            seen = connection.recv(LONGEST_LINE, socket.MSG_PEEK)
+        except BlockingIOError:
+            return None
+        except OSError:
+            return False
+        line, end, _ = seen.partition(b"\n")
+        if not end:
+            return None if 0 < len(seen) < LONGEST_LINE else False
+        try:
+            kind, _, token = unframe(line).partition(",")
+        except ValueError:
+            return False
+        connection.recv(len(line) + 1)
+        return kind == "PIVTOK" and hmac.compare_digest(token, self.token)
+
     def close(self) -> None:
         """Unplug all and stop listening."""
         for wire in self._wires:
             wire.detach()
+        for _, connection in self._waiting:
+            connection.close()
         self._listener.close()
 
 
@@ -100,8 +151,10 @@ class _Wire:
         if not data:
             self.detach()
             return 0
-        *lines, self._rest = (self._rest + data).split(b"\n")
-        self._rest = self._rest[-LONGEST_LINE:]
+        lines = (self._rest + data).rsplit(b"\n", MOST_SENTENCES + 1)
+        self._rest = lines.pop()[-LONGEST_LINE:]
+        if len(lines) > MOST_SENTENCES:
+            bad += lines.pop(0).count(b"\n") + 1
         readings = None
         for line in lines:
             try:
@@ -136,9 +189,10 @@ class _Wire:
 class PadRemote:
     """The other end: moves a stand-in gamepad of a running Pivrex. Raises `OSError` where none listens."""
 
-    def __init__(self, port: int) -> None:
+    def __init__(self, port: int, token: str) -> None:
         self._socket = socket.create_connection(("127.0.0.1", port), timeout=3)
         self._readings: dict[str, float] = {}
+        self._socket.sendall(frame(f"PIVTOK,{token}"))
 
     def move(self, **readings: float) -> None:
         """Move channels; the others stay."""
@@ -150,6 +204,21 @@ class PadRemote:
         self._socket.close()
 
 
-def port_file(runtime: Path) -> Path:
-    """Give the file in which a running Pivrex leaves the port of its stand-in gamepads."""
-    return runtime / "pad-port"
+def write_port_file(runtime: Path, port: int, token: str) -> None:
+    """Leave where stand-in gamepads may connect, for this user only; raises `SaveError`."""
+    with writing(runtime / "pad-port", private=True) as stream:
+        stream.write(f"{port} {token}\n".encode("ascii"))
+
+
+def read_port_file(runtime: Path) -> tuple[int, str]:
+    """Read where a running Pivrex listens for stand-in gamepads, and its token.
+
+    Raises
+    ------
+    PivrexError
+        If none has said so.
+    """
+    words = read_persons(runtime / "pad-port", LONGEST_LINE).split()
+    if len(words) != 2 or not words[0].isdecimal():
+        raise PivrexError("no Pivrex has said where it listens")
+    return int(words[0]), words[1]

@@ -5,32 +5,40 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from pivrex.devices.decode.letters import LettersReader
-from pivrex.devices.decode.message import Message, shown
+from pivrex.devices.decode.message import Message, Reader
 from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.health import Tally
+from pivrex.devices.pace import Pace
+from pivrex.devices.seal import Seal
 from pivrex.devices.source import LETTERS, TAKES_OVER
+from pivrex.devices.transports.base import BUDGET_S, Chunk
 from pivrex.devices.transports.opening import open_transport
 from pivrex.devices.transports.tcp import Tcp
-from pivrex.devices.transports.udp import Udp as UdpSocket
 from pivrex.rig.actions import read_action, split_time
 from pivrex.rig.rig import Rig
-from pivrex.rig.sources import GamepadSource, LettersSource, NumbersSource
+from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource
 from pivrex.rig.transports import transport_title
 
 __all__ = ["RemoteSource", "remotes_of"]
 
 OTHER_SILENT_S = 1.0
-"""A sender of events that has been quiet for this long gives way to another."""
+"""A sender that is never lost by its silence gives way to another after so long."""
 
 SETTLE_S = 0.3
 """For so long a connection is listened to before its letters count: one that repeats what is held down is found out."""
+
+IDLE_S = 10.0
+"""A connection that is not the one that is heard, and has said nothing that counts for so long, is hung up."""
+
+MOST_CANDIDATES = 16
 
 
 class RemoteSource:
     """A remote on a wire.
 
-    One sender is heard at a time: the first to say something good, until it has been lost or quiet. What others say
-    meanwhile is counted as foreign.
+    One sender is heard at a time. The place is taken by saying something good, and only while it is free: before anybody has
+    spoken, and after the one that was heard has been declared lost. Who takes it is listened to from rest only. What others
+    say meanwhile is counted as foreign; what is no good message takes no place.
 
     Attributes
     ----------
@@ -45,18 +53,30 @@ class RemoteSource:
         self.can = LETTERS if isinstance(spec, LettersSource) else TAKES_OVER
         self.title = f"{name}, {transport_title(spec.wire)}"
         self.wire = open_transport(spec.wire)
-        self._reader = reader_of(spec, _groups(rig, spec))
+        self._groups = _groups(rig, spec)
+        self.secret = rig.secret
+        self._seal = Seal(rig.secret) if rig.secret else None
         self.tally = Tally()
         self.lost = "nobody has spoken yet"
         self.heard = False
         """Whether it was ever heard."""
+        self._pace = Pace()
+        self._reader = self._new_reader()
+        self._candidates: dict[str, tuple[float, Reader]] = {}
         self._sender = ""
+        self._spoke = False
+        """Whether the one in the place has said something good since it took it."""
+        self._changed = False
         self._last_s = float("-inf")
         self._since_s = float("-inf")
         self._opened = 0
 
+    def _new_reader(self) -> Reader:
+        return reader_of(self.spec, self._groups, self._seal)
+
     def groups_are(self, groups: dict[str, str]) -> None:
         """Take what letters end each other, of a changed rig."""
+        self._groups = groups
         if isinstance(self._reader, LettersReader):
             self._reader.groups = groups
 
@@ -64,64 +84,170 @@ class RemoteSource:
         """Give the channels that it has."""
         return frozenset(self.spec.channels())
 
-    def poll(self, now_s: float) -> None:
-        """Take what has come, and notice silence. Call it once a tick."""
-        chunks = self.wire.poll(now_s)
+    def poll(self, now_s: float, budget_s: float = BUDGET_S) -> None:
+        """Take what has come, as far as there is time, and notice silence. Call it once a tick."""
+        chunks = self.wire.poll(now_s, budget_s / 2)
         if self.wire.opened != self._opened:
             self._opened = self.wire.opened
             self._begin("", now_s)
             if isinstance(self.spec, NumbersSource) and self.spec.hello_bytes:
                 self.wire.send(self.spec.hello_bytes)
-        if isinstance(self.wire, Tcp) and self._sender not in self.wire.senders and self.wire.senders:
-            self._begin(self.wire.senders[0], now_s)
-        for data, sender, at_s in chunks:
-            if sender != self._sender and self._taken(at_s):
-                self.tally.add(
-                    Message(shown(data), None, "foreign", f"from {sender}, while {self._sender} is heard"), at_s
-                )
-                continue
-            if sender != self._sender:
-                self._begin(sender, at_s)
-            # a datagram is whole: what has no end gets one
-            whole = data + b"\n" if self.wire.whole_messages and not data.endswith(b"\n") else data
-            for message in self._reader.feed(whole, at_s):
-                self.tally.add(message, at_s)
-                if message.readings is not None:
-                    self._last_s, self.heard = at_s, True
+        self._look_at_connections(now_s)
+        if chunks:
+            self._take(chunks, budget_s / 2)
         self._look(now_s)
 
-    def _begin(self, sender: str, now_s: float) -> None:
-        """Hear a sender from now on."""
-        self._reader.forget()
-        self._sender, self._since_s, self._last_s = sender, now_s, float("-inf")
+    # --- what has come ---
 
-    def _taken(self, now_s: float) -> bool:
-        """Tell whether the sender that is heard still holds its place."""
+    def _take(self, chunks: list[Chunk], budget_s: float) -> None:
+        """Read the newest of what has come; the rest is counted only. No sender can crowd out another."""
+        if self.wire.whole_messages and not isinstance(self.spec, FramesSource):
+            # a datagram is whole: what has no end gets one
+            chunks = [c if c.data.endswith(b"\n") else c._replace(data=c.data + b"\n") for c in chunks]
+        by_sender: dict[str, list[Chunk]] = {}
+        for chunk in chunks:
+            by_sender.setdefault(chunk.sender, []).append(chunk)
+        if not self._free:
+            for sender in [s for s in by_sender if not self._is_heard(s)]:
+                self._refuse(by_sender.pop(sender))
+        if not by_sender:
+            return
+        pace = self._pace
+        share = max(1, pace.most(budget_s) // len(by_sender))
+        pace.begin()
+        count = 0
+        for sender, said in by_sender.items():
+            count += sum(map(self._hear if self._is_heard(sender) else self._try, self._newest(sender, said, share)))
+            if pace.over(budget_s):
+                break
+        pace.end(count)
+
+    def _newest(self, sender: str, chunks: list[Chunk], most: int) -> list[Chunk]:
+        """Give the newest of what a sender has said, ``most`` messages; the others are counted and dropped."""
+        reader, left, kept = self._reader, most, 0
+        for chunk in reversed(chunks):
+            if left <= 0:
+                break
+            kept += 1
+            left -= max(1, reader.count(chunk.data))
+        dropped = sum(max(1, reader.count(c.data)) for c in chunks[: len(chunks) - kept])
+        chunks = chunks[len(chunks) - kept :]
+        heard = self._is_heard(sender)
+        if left < 0:  # of the oldest of these only the end
+            first = chunks[0]
+            whole = reader.count(first.data)
+            of = reader if heard else self._new_reader()
+            data = of.newest(first.data, max(1, whole + left))
+            dropped += whole - reader.count(data)
+            chunks[0] = first._replace(data=data)
+        if dropped > 0:
+            if heard:
+                reader.left_out(dropped)
+            example = Message(chunks[0].data[:240], None, "too much", f"{dropped} were left out; the newest count")
+            self.tally.add_unread("too much", dropped, chunks[-1].at_s, example)
+        return chunks
+
+    def _is_heard(self, sender: str) -> bool:
+        return sender == self._sender and (self._spoke or self.wire.senders is not None or not self.wire.whole_messages)
+
+    def _hear(self, chunk: Chunk) -> int:
+        """Read what the one says that is heard; gives how many messages that was."""
+        count = 0
+        for message in self._reader.feed(chunk.data, chunk.at_s):
+            count += 1
+            self.tally.add(message, chunk.at_s)
+            if message.readings is not None:
+                self._last_s, self.heard, self._spoke = chunk.at_s, True, True
+        return count
+
+    def _refuse(self, chunks: list[Chunk]) -> None:
+        """Count what another says while one is heard."""
+        last = chunks[-1]
+        count = sum(max(1, self._reader.count(c.data)) for c in chunks)
+        said = Message(last.data[:240], None, "foreign", f"from {last.sender}, while {self._sender} is heard")
+        self.tally.add_unread("foreign", count, last.at_s, said)
+
+    def _try(self, chunk: Chunk) -> int:
+        """Listen to one that may take the place, which is free; only a good message takes it."""
+        since_s, reader = self._candidates.get(chunk.sender) or (chunk.at_s, self._new_reader())
+        count, good = 0, False
+        for message in reader.feed(chunk.data, chunk.at_s):
+            count += 1
+            good |= message.readings is not None
+            self.tally.add(message, chunk.at_s)
+        if good:
+            self._candidates.pop(chunk.sender, None)
+            self._begin(chunk.sender, chunk.at_s, reader)
+            self._last_s, self.heard, self._spoke = chunk.at_s, True, True
+        elif self.wire.senders is not None:  # of a stream the rest is still to come
+            while len(self._candidates) >= MOST_CANDIDATES:
+                del self._candidates[next(iter(self._candidates))]
+            self._candidates[chunk.sender] = since_s, reader
+        return count
+
+    # --- who is heard ---
+
+    @property
+    def _free(self) -> bool:
+        """Whether the place can be taken."""
+        if not self._spoke or self.lost:
+            return True
+        return self._quiet
+
+    def _begin(self, sender: str, now_s: float, reader: Reader | None = None) -> None:
+        """Hear a sender from now on. One that follows another is not listened to before it has been at rest."""
+        self._changed = bool(self._sender) and sender != self._sender
+        self._reader = reader or self._new_reader()
+        self._sender, self._since_s, self._last_s, self._spoke = sender, now_s, float("-inf"), False
+        self._quiet = False
         if isinstance(self.wire, Tcp):
-            return self._sender in self.wire.senders
-        return not self.lost and now_s - self._last_s < (self.spec.silent_s or OTHER_SILENT_S)
+            self.wire.holder = sender
+
+    def _look_at_connections(self, now_s: float) -> None:
+        """The first that is connected has the place until another speaks; who says nothing beside it is hung up."""
+        senders = self.wire.senders
+        if senders is None:
+            return
+        for name in [n for n in self._candidates if n not in senders]:
+            del self._candidates[name]
+        if self._sender not in senders and senders:
+            self._begin(senders[0], now_s)
+        for name in senders:
+            if name != self._sender:
+                since_s, _ = self._candidates.setdefault(name, (now_s, self._new_reader()))
+                if now_s - since_s > IDLE_S:
+                    self.wire.drop(name)
+                    del self._candidates[name]
 
     def _look(self, now_s: float) -> None:
         """Say why it is lost, or that it is not."""
-        before, silent = self.lost, now_s - self._last_s
-        connected = not isinstance(self.wire, UdpSocket)
+        spec, before = self.spec, self.lost
+        silent = now_s - self._last_s
+        silent_s, senders = spec.silent_s, self.wire.senders
+        event = spec.NATURE == "event" and not self.wire.whole_messages
+        if event:
+            silent = now_s - max(self._last_s, self._since_s)  # a connection is somebody, also before the first letter
+        self._quiet = silent > max(silent_s or 0.0, OTHER_SILENT_S)
         if not self.wire.is_open:
             self.lost = self.wire.problem
-        elif isinstance(self.wire, Tcp) and self._sender not in self.wire.senders:
+        elif senders is not None and self._sender not in senders:
             self.lost = "the connection is gone" if self._sender else "nobody has connected yet"
-        elif self.spec.NATURE == "event" and connected:
+        elif self._changed:
+            self.lost = "another sender is heard now"
+        elif event and now_s - self._since_s < SETTLE_S:
             # one that has just come may be held down already: it is listened to for a moment first
-            self.lost = "just connected" if now_s - self._since_s < SETTLE_S else ""
+            self.lost = "just connected"
         elif silent == float("inf"):
             # what was lost comes back by speaking, not by an open wire
             self.lost = before if before and self.heard else "nobody has spoken yet"
-        elif self.spec.silent_s is not None and silent > self.spec.silent_s and self.spec.idle == "lost":
-            self.lost = f"silent for {self.spec.silent_s * 1e3:.0f} ms"
+        elif silent_s is not None and silent > silent_s and spec.idle == "lost":
+            self.lost = f"silent for {silent_s * 1e3:.0f} ms"
         else:
             self.lost = ""
+        self._changed = False
         if self.lost and not before:
             self._reader.forget()
-            self._last_s = float("-inf")
+            self._last_s, self._spoke = float("-inf"), False
 
     def read(self, now_s: float) -> Mapping[str, float]:
         """Give the readings of this instant; none while it is lost, or silent where silence means neutral."""
@@ -152,7 +278,7 @@ def remotes_of(rig: Rig, before: Mapping[str, RemoteSource]) -> dict[str, Remote
             continue
         old = before.get(name)
         same = old is not None and old.spec.model_copy(update={"axes": {}}) == spec.model_copy(update={"axes": {}})
-        if old is not None and same:
+        if old is not None and same and old.secret == rig.secret:
             old.groups_are(_groups(rig, spec))
             found[name] = old
         else:

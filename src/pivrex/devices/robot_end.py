@@ -2,13 +2,26 @@
 
 from __future__ import annotations
 
+import secrets
 from collections import Counter
 from collections.abc import Callable
 
 import numpy as np
 
 from pivrex.devices.decode.lines import Lines
-from pivrex.devices.robot_sentences import Parts, read_out, sensed_sentences, wire_hash
+from pivrex.devices.robot_sentences import (
+    STALE_S,
+    STAMPS,
+    Back,
+    Out,
+    Parts,
+    age_of,
+    read_out,
+    sensed_sentences,
+    stamp_of,
+    wire_hash,
+)
+from pivrex.devices.seal import HIGHEST, Seal, sealed
 from pivrex.devices.sentence import frame, unframe
 from pivrex.line.line import Line
 from pivrex.rig.field import Field
@@ -25,6 +38,8 @@ PHYSICS_S = 0.005
 LONGEST_GAP_S = 0.25
 
 RESTING, DRIVING, ALONE = 0, 1, 2
+
+MOST_SENDERS = 8
 
 
 class RobotEnd:
@@ -54,12 +69,17 @@ class RobotEnd:
         self.refused: Counter[str] = Counter()
         self.good = 0
         self.last_good_s = float("-inf")
+        self.partner = ""
+        """Who is answered: who is obeyed, or while nobody is, who last spoke as a head does."""
         self._note = note or (lambda _t, _what: None)
+        self._seal = Seal(rig.secret) if rig.secret else None
+        self._key = rig.secret
+        self.session = secrets.randbelow(HIGHEST) + 1
+        """Chosen anew at each start: what was sealed for an earlier one does nothing."""
         self._lines: dict[str, Lines] = {}
         self._parts: dict[str, Parts] = {}
-        self._paired = ""
-        self._newest = -1
-        self._seq = 0
+        self._newest: int | None = None
+        self._fresh_s = float("-inf")
         self._physics_s = now_s
         self._greet_s = now_s
         self._answer = False
@@ -72,7 +92,8 @@ class RobotEnd:
 
     def take(self, data: bytes, sender: str, now_s: float) -> None:
         """Take bytes that came from a sender."""
-        if len(self._lines) > 8:
+        self._watch(now_s)  # what comes late must not be obeyed before it was noticed that nothing came
+        if len(self._lines) > MOST_SENDERS:
             self._lines.clear()
             self._parts.clear()
         for line, too_long in self._lines.setdefault(sender, Lines()).feed(data):
@@ -80,54 +101,84 @@ class RobotEnd:
                 self.refused["too long"] += 1
                 continue
             try:
-                found = self._read(unframe(line).split(","), sender)
+                found = self._read(self._opened(line, sender, now_s), sender)
             except ValueError as problem:
                 self.refused[str(problem).split(",", maxsplit=1)[0][:40]] += 1
                 continue
             if found is not None:
                 self._obey(*found, sender, now_s)
 
-    def _read(self, words: list[str], sender: str) -> tuple[int, bool, list[float]] | None:
+    def _opened(self, line: bytes, sender: str, now_s: float) -> list[str]:
+        """Give the words of a sentence whose check and, with a key, whose seal are right."""
+        body = unframe(line)
+        session = self.session
+        if self._seal is not None:
+            body, session = self._seal.open(body)
+        words = body.split(",")
+        if words[0] == "PIVOUT" and self._alone(now_s):
+            self.partner = sender  # it is told who this is, whatever it said
+        if session != self.session:
+            raise ValueError("sealed for another start of the robot")
+        return words
+
+    def _read(self, words: list[str], sender: str) -> tuple[Out, list[float]] | None:
         """Read a sentence; None while parts of it are missing. A rest is obeyed at its first part, the others say nothing."""
         in_parts = "/" in "".join(words[1:2])
-        if words[2:3] != ["0"]:
+        highest = STAMPS - 1 if self._seal is None else HIGHEST
+        if words[3:4] != ["0"]:
             joined = self._parts.setdefault(sender, Parts()).whole(words)
-            return read_out(joined, self._hash, len(self._rest)) if joined is not None else None
-        found = read_out(words, self._hash, len(self._rest))
-        return None if in_parts and found[0] == self._newest and self.state == RESTING else found
+            return read_out(joined, self._hash, len(self._rest), highest) if joined is not None else None
+        found = read_out(words, self._hash, len(self._rest), highest)
+        return None if in_parts and found[0].seq == self._newest and self.state == RESTING else found
 
-    def _obey(self, seq: int, drive: bool, values: list[float], sender: str, now_s: float) -> None:
-        alone = now_s - self.last_good_s > WATCHDOG_S
-        if sender != self._paired and not alone:
+    def _alone(self, now_s: float) -> bool:
+        return now_s - self.last_good_s > WATCHDOG_S
+
+    def _is_new(self, seq: int, alone: bool) -> bool:
+        """Tell whether a number is a new one. Sealed ones never begin anew while the robot is on."""
+        if self._newest is None:
+            return True
+        if self._seal is not None:
+            return seq > self._newest
+        return alone or 0 < (seq - self._newest) % STAMPS < STAMPS // 2
+
+    def _obey(self, out: Out, values: list[float], sender: str, now_s: float) -> None:
+        alone = self._alone(now_s)
+        if sender != self.partner and not alone:
             self.refused["another sender"] += 1
             return
-        if not alone and not 0 < (seq - self._newest) % 65536 < 32768:
+        if not self._is_new(out.seq, alone):
             self.refused["an old number"] += 1
             return
-        if alone:
-            self._rest_now(now_s)
-        self._paired, self._newest = sender, seq
+        self._answer = True
+        if out.drive and (out.echo is None or age_of(out.echo, now_s) > STALE_S):
+            # on its way for too long, or from a head that does not hear this robot
+            self.refused["a stale drive"] += 1
+            return
+        self.partner, self._newest = sender, out.seq
         self.last_good_s = now_s
         self.good += 1
-        self._answer = True
-        if not drive:
+        if not out.drive:
             self.state, self.told = RESTING, list(self._rest)
             self._note(now_s, "rest")
-        elif self.state == ALONE:
+            return
+        self._fresh_s = now_s - age_of(out.echo or 0, now_s)
+        if self.state == ALONE:
             self.refused["drive before rest"] += 1
         else:
             self.state, self.told = DRIVING, values
             self._note(now_s, "drive")
 
-    def _rest_now(self, now_s: float) -> None:
-        before, self.state, self.told = self.state, ALONE, list(self._rest)
-        if before != ALONE:
+    def _watch(self, now_s: float) -> None:
+        """The watchdog: whoever was silent, or has not heard this robot for too long, drives it no more."""
+        stale = self.state == DRIVING and now_s - self._fresh_s > STALE_S
+        if self.state != ALONE and (self._alone(now_s) or stale):
+            self.state, self.told = ALONE, list(self._rest)
             self._note(now_s, "left alone")
 
     def step(self, now_s: float) -> list[bytes]:
-        """Let time pass; gives the sentences to send."""
-        if self.state != ALONE and now_s - self.last_good_s > WATCHDOG_S:
-            self._rest_now(now_s)
+        """Let time pass; gives the sentences to send to `partner`."""
+        self._watch(now_s)
         self._physics_s = max(self._physics_s, now_s - LONGEST_GAP_S)
         while self._physics_s + PHYSICS_S <= now_s:
             self._physics_s += PHYSICS_S
@@ -135,13 +186,15 @@ class RobotEnd:
         out = []
         if now_s >= self._greet_s:
             self._greet_s = now_s + GREETING_S
-            out.append(frame(f"PIVHEY,{self._rig.name},{self._hash}"))
+            out.append(frame(self._sign(f"PIVHEY,{self._rig.name},{self._hash}")))
             self._answer = True
             if self.fault:
-                out.append(frame(f"PIVFLT,{self.fault}"))
+                out.append(frame(self._sign(f"PIVFLT,{self.fault}")))
         if self._answer:
             self._answer = False
-            self._seq = (self._seq + 1) % 65536
-            back = np.concatenate((self._model.sense(self.body), self._model.truth(self.body)))
-            out += sensed_sentences(self._seq, max(0, self._newest), self.state, back)
+            values = np.concatenate((self._model.sense(self.body), self._model.truth(self.body)))
+            out += sensed_sentences(Back(stamp_of(now_s), self._newest, self.state), values, self._sign)
         return out
+
+    def _sign(self, body: str) -> str:
+        return sealed(self._key, body, self.session) if self._key else body

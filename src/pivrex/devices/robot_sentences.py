@@ -4,16 +4,63 @@ from __future__ import annotations
 
 import math
 import zlib
+from collections.abc import Callable
+from typing import NamedTuple
 
 from pivrex.devices.decode.lines import LONGEST_LINE
+from pivrex.devices.seal import SEAL_BYTES
 from pivrex.devices.sentence import frame
 from pivrex.line.layout import Column, Floats
 from pivrex.line.line import Line
 
-__all__ = ["Parts", "back_columns", "out_sentences", "read_out", "read_sensed", "sensed_sentences", "wire_hash"]
+__all__ = [
+    "STALE_S",
+    "STAMPS",
+    "Back",
+    "Out",
+    "Parts",
+    "age_of",
+    "back_columns",
+    "out_sentences",
+    "read_out",
+    "read_sensed",
+    "sensed_sentences",
+    "stamp_of",
+    "wire_hash",
+]
 
-FIXED = 4
-"""Words before the values: kind, number, and two more."""
+FIXED = {"PIVOUT": 5, "PIVSEN": 4}
+"""Words before the values: kind, number, and what follows it."""
+
+STAMPS = 1 << 16
+"""Stamps are a clock in ms that goes round after so many."""
+
+STALE_S = 0.25
+"""An echo that is older says that what comes was on its way for too long, or that nobody hears the robot."""
+
+Sign = Callable[[str], str]
+"""Seals a body."""
+
+
+class Out(NamedTuple):
+    """What an output sentence says beside its values: its number, the stamp of the newest sensed sentence that was heard
+    (None before the first), and whether to drive.
+    """
+
+    seq: int
+    echo: int | None
+    drive: bool
+
+
+class Back(NamedTuple):
+    """What a sensed sentence says beside its values: the robot's clock, the number that was obeyed last (None before the
+    first), and its state.
+    """
+
+    stamp: int
+    ack: int | None
+    state: int
+
 
 MOST_PARTS = 99
 
@@ -36,27 +83,30 @@ def _told(value: float) -> str:
     return "" if math.isnan(value) else f"{value:.6g}"  # an empty field: nobody knows
 
 
-def out_sentences(seq: int, drive: bool, rig_hash: str, told: Floats) -> list[bytes]:
-    """Write ``$PIVOUT,SEQ,MODE,HASH,VALUES...*hh``, in parts if it is long; mode 1 drives, 0 rests."""
-    return _cut("PIVOUT", seq, f"{int(drive)},{rig_hash}", told)
+def out_sentences(out: Out, rig_hash: str, told: Floats, sign: Sign | None = None) -> list[bytes]:
+    """Write ``$PIVOUT,SEQ,ECHO,MODE,HASH,VALUES...*hh``, in parts if it is long; mode 1 drives, 0 rests."""
+    echo = "" if out.echo is None else out.echo
+    return _cut("PIVOUT", out.seq, f"{echo},{int(out.drive)},{rig_hash}", told, sign)
 
 
-def sensed_sentences(seq: int, ack: int, state: int, sensed: Floats) -> list[bytes]:
-    """Write ``$PIVSEN,SEQ,ACK,STATE,VALUES...*hh``, in parts if it is long: state 0 rests, 1 drives, 2 was left alone and
+def sensed_sentences(back: Back, sensed: Floats, sign: Sign | None = None) -> list[bytes]:
+    """Write ``$PIVSEN,STAMP,ACK,STATE,VALUES...*hh``, in parts if it is long: state 0 rests, 1 drives, 2 was left alone and
     waits for a rest.
     """
-    return _cut("PIVSEN", seq, f"{ack},{state}", sensed)
+    return _cut("PIVSEN", back.stamp, f"{'' if back.ack is None else back.ack},{back.state}", sensed, sign)
 
 
-def _cut(kind: str, seq: int, middle: str, values: Floats) -> list[bytes]:
+def _cut(kind: str, seq: int, middle: str, values: Floats, sign: Sign | None) -> list[bytes]:
     """Write a sentence; one that would be longer than a line may be becomes parts, ``SEQ/PART/PARTS`` in place of its number,
-    each with as many of the values as it has room for.
+    each with as many of the values as it has room for. ``sign`` seals each body.
     """
+    sign = sign or str
     words = [_told(v) for v in values.tolist()]
-    whole = frame(f"{kind},{seq},{middle},{','.join(words)}")
+    whole = frame(sign(f"{kind},{seq},{middle},{','.join(words)}"))
     if len(whole) - len("\r\n") <= LONGEST_LINE:
         return [whole]
-    room = LONGEST_LINE - len(f"${kind},{seq}/{MOST_PARTS}/{MOST_PARTS},{middle}*hh")
+    seal = 0 if sign is str else SEAL_BYTES
+    room = LONGEST_LINE - len(f"${kind},{seq}/{MOST_PARTS}/{MOST_PARTS},{middle}*hh") - seal
     parts: list[list[str]] = [[]]
     left = room
     for word in words:
@@ -65,7 +115,8 @@ def _cut(kind: str, seq: int, middle: str, values: Floats) -> list[bytes]:
             left = room
         parts[-1].append(word)
         left -= len(word) + 1
-    return [frame(f"{kind},{seq}/{n}/{len(parts)},{middle},{','.join(part)}") for n, part in enumerate(parts, 1)]
+    bodies = (f"{kind},{seq}/{n}/{len(parts)},{middle},{','.join(part)}" for n, part in enumerate(parts, 1))
+    return [frame(sign(body)) for body in bodies]
 
 
 class Parts:
@@ -83,20 +134,21 @@ class Parts:
         ValueError
             For a part that does not follow the one before it.
         """
-        if len(words) < FIXED or "/" not in words[1]:
+        fixed = FIXED.get(words[0], len(words) + 1)
+        if len(words) < fixed or "/" not in words[1]:
             return words
         seq, _, rest = words[1].partition("/")
         part, _, parts = rest.partition("/")
         if not (part.isdecimal() and parts.isdecimal() and 1 <= int(part) <= int(parts) <= MOST_PARTS):
             raise ValueError(f"the number {words[1][:20]}, which is no part of a sentence")
-        head = [words[0], seq, *words[2:FIXED]]
+        head = [words[0], seq, *words[2:fixed]]
         now = (int(part), int(parts))
         if now[0] == 1:
             self._words = head
-        elif now != self._next or head != self._words[:FIXED]:
+        elif now != self._next or head != self._words[:fixed]:
             self._next, self._words = (1, 0), []
             raise ValueError(f"part {part} of {parts} without those before it")
-        self._words = [*self._words, *words[FIXED:]]
+        self._words = [*self._words, *words[fixed:]]
         self._next = (now[0] + 1, now[1])
         return self._words if now[0] == now[1] else None
 
@@ -105,41 +157,62 @@ class Parts:
         self._words, self._next = [], (1, 0)
 
 
-def read_out(words: list[str], rig_hash: str, count: int) -> tuple[int, bool, list[float]]:
-    """Read the words of an output sentence: sequence number, whether to drive, values; of a rest the values do not matter.
-    Of a part that says rest it gives the rest: nobody waits for the others.
+def read_out(words: list[str], rig_hash: str, count: int, highest: int = STAMPS - 1) -> tuple[Out, list[float]]:
+    """Read the words of an output sentence; of a rest the values do not matter. Of a part that says rest it gives the rest:
+    nobody waits for the others. ``highest`` is the highest sequence number.
 
     Raises
     ------
     ValueError
         With what is wrong.
     """
-    if words[0] != "PIVOUT" or len(words) < FIXED:
+    fixed = FIXED["PIVOUT"]
+    if words[0] != "PIVOUT" or len(words) < fixed:
         raise ValueError(f"a sentence {words[0][:12]}, but PIVOUT is awaited")
-    if words[3] != rig_hash:
-        raise ValueError(f"for the rig {words[3][:12]}, but this robot has {rig_hash}")
+    if words[4] != rig_hash:
+        raise ValueError(f"for the rig {words[4][:12]}, but this robot has {rig_hash}")
     seq = words[1].partition("/")[0]
-    if not seq.isdecimal() or int(seq) > 65535 or words[2] not in ("0", "1"):
+    if not _is_number(seq, highest) or words[3] not in ("0", "1"):
         raise ValueError("no sequence number and mode")
-    if words[2] == "0":
-        return int(seq), False, []
-    if len(words) != FIXED + count:
-        raise ValueError(f"{len(words) - FIXED} values, but the robot has {count}")
-    values = [float(w) for w in words[FIXED:]]
+    if words[2] and not _is_number(words[2], STAMPS - 1):
+        raise ValueError("no echo")
+    out = Out(int(seq), int(words[2]) if words[2] else None, words[3] == "1")
+    if not out.drive:
+        return out, []
+    if len(words) != fixed + count:
+        raise ValueError(f"{len(words) - fixed} values, but the robot has {count}")
+    values = [float(w) for w in words[fixed:]]
     if not all(map(math.isfinite, values)):
         raise ValueError("a value that is not finite")
-    return int(seq), True, values
+    return out, values
 
 
-def read_sensed(words: list[str], count: int) -> tuple[int, int, list[float]]:
-    """Read the words of a sensed sentence: acknowledged number, state, values (NaN where it says nothing)."""
-    if len(words) != 4 + count:
-        raise ValueError(f"{len(words) - 4} values, but the rig has {count} that come back")
-    if not words[2].isdecimal() or words[3] not in ("0", "1", "2"):
+def read_sensed(words: list[str], count: int, highest: int = STAMPS - 1) -> tuple[Back, list[float]]:
+    """Read the words of a sensed sentence, with its values (NaN where it says nothing); raises `ValueError`."""
+    fixed = FIXED["PIVSEN"]
+    if len(words) != fixed + count:
+        raise ValueError(f"{len(words) - fixed} values, but the rig has {count} that come back")
+    if not _is_number(words[1], STAMPS - 1):
+        raise ValueError("no stamp")
+    if (words[2] and not _is_number(words[2], highest)) or words[3] not in ("0", "1", "2"):
         raise ValueError("no acknowledged number and state")
-    values = [float(w) if w else math.nan for w in words[4:]]
+    values = [float(w) if w else math.nan for w in words[fixed:]]
     if any(math.isinf(v) or abs(v) > 1e9 for v in values if not math.isnan(v)) or any(
-        w.lower() == "nan" for w in words[4:]
+        w.lower().strip("+- ") == "nan" for w in words[fixed:]
     ):
         raise ValueError("an absurd number")
-    return int(words[2]), int(words[3]), values
+    return Back(int(words[1]), int(words[2]) if words[2] else None, int(words[3])), values
+
+
+def _is_number(word: str, highest: int) -> bool:
+    return word.isascii() and word.isdecimal() and len(word) <= 10 and int(word) <= highest
+
+
+def stamp_of(now_s: float) -> int:
+    """Give a robot's clock as it stamps its sentences: ms, from 0 to 65535 and round again."""
+    return int(now_s * 1e3) % STAMPS
+
+
+def age_of(stamp: int, now_s: float) -> float:
+    """Give how long ago a robot stamped something, in s, by its own clock."""
+    return (stamp_of(now_s) - stamp) % STAMPS / 1e3

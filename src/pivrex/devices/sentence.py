@@ -2,30 +2,36 @@
 
 from __future__ import annotations
 
-from functools import reduce
-from operator import xor
-
 __all__ = ["frame", "unframe"]
 
 
 def frame(body: str) -> bytes:
     """Frame a body of ASCII without ``$`` and ``*``, with the line end that the standard asks for."""
-    return f"${body}*{_check(body):02X}\r\n".encode("ascii")
+    data = body.encode("ascii")
+    return b"$%b*%02X\r\n" % (data, _check(data))
 
 
 def unframe(line: bytes) -> str:
     """Give the body of a framed line; raises `ValueError` with what is wrong with it."""
+    line = line.strip()
+    if line[:1] != b"$" or line[-3:-2] != b"*":
+        raise ValueError("no frame $...*hh" if line.isascii() else "not ASCII")
+    body, given = line[1:-3], line[-2:]
+    wanted = b"%02X" % _check(body)
+    if wanted != given.upper():
+        raise ValueError(f"check {given.decode('ascii', 'replace')}, but its bytes give {wanted.decode()}")
     try:
-        text = line.strip().decode("ascii")
+        return body.decode("ascii")
     except UnicodeDecodeError:
         raise ValueError("not ASCII") from None
-    if not text.startswith("$") or text[-3:-2] != "*":
-        raise ValueError("no frame $...*hh")
-    body, given = text[1:-3], text[-2:]
-    if f"{_check(body):02X}" != given.upper():
-        raise ValueError(f"check {given}, but its bytes give {_check(body):02X}")
-    return body
 
 
-def _check(body: str) -> int:
-    return reduce(xor, body.encode("ascii"), 0)
+def _check(body: bytes) -> int:
+    """Give the exclusive-or of all bytes: of one large number whose halves are laid over each other."""
+    number, width = int.from_bytes(body, "big"), 8
+    while width < 8 * len(body):
+        width *= 2
+    while width > 8:
+        width //= 2
+        number ^= number >> width
+    return number & 0xFF

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 from math import isfinite
 from pathlib import Path
 
@@ -11,6 +12,7 @@ from numpy.typing import NDArray
 
 from pivrex.errors import RecordingError
 from pivrex.export.sheet import COMMANDED, GHOST, MEASURED, THING, new_sheet, save_sheet
+from pivrex.files import open_persons
 from pivrex.formats.recording import Recording
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
@@ -90,7 +92,7 @@ def _positions(rig: Rig, field: Field, recording: Path) -> Floats:
 def _from_table(path: Path) -> Floats:
     names = ("clock.t_s", "truth.x_m", "truth.y_m")
     rows = []
-    with path.open(encoding="utf-8", newline="") as stream:
+    with io.TextIOWrapper(open_persons(path), encoding="utf-8-sig", newline="") as stream:
         reader = csv.DictReader(stream)
         missing = [n for n in names if n not in (reader.fieldnames or [])]
         if missing:

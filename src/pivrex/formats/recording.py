@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import csv
+import io
 import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple, TextIO
 
-from pivrex.errors import RecordingError
+from pivrex.errors import ReadError, RecordingError
+from pivrex.files import open_persons
 from pivrex.line.layout import plain
 from pivrex.line.line import Line
 from pivrex.line.order import STAGES
-from pivrex.lower import reason
 from pivrex.rig.channels import BUTTONS, CHANNELS, STICKS
 
 __all__ = ["Reading", "Recording"]
@@ -70,11 +71,13 @@ class Recording:
             raise RecordingError(self.path, 1, "is empty; it needs a header with t and the readings")
         names = [name.strip() for name in header]
         if "t" not in names and "clock.t_s" not in names:
-            raise RecordingError(self.path, 1, f"has no column t (seconds); its columns are {', '.join(names)}")
+            raise RecordingError(self.path, 1, f"has no column t (seconds); its columns are {', '.join(names)[:400]}")
         plain = [n.removeprefix("raw.") for n in names]
-        for i, name in enumerate(plain):
-            if name and name in plain[:i]:
+        seen: set[str] = set()
+        for name in plain:
+            if name and name in seen:
                 raise RecordingError(self.path, 1, f'has the column "{name}" twice')
+            seen.add(name)
         object.__setattr__(self, "columns", tuple(plain))
 
     def require(self, inputs: tuple[tuple[str, str], ...]) -> None:
@@ -82,16 +85,18 @@ class Recording:
 
         ``inputs`` are pairs of a source and a channel, as `pivrex.line.inputs.Inputs` has them.
         """
-        by = self.driven_by(inputs)
+        by, there = self.driven_by(inputs), set(self.columns)
         missing = [
             channel
             for source, channel in inputs
             if channel in (*STICKS, "left_trigger", "right_trigger")
-            and not {channel, f"{source}.{channel}", f"{by}.{channel}"} & set(self.columns)
+            and not {channel, f"{source}.{channel}", f"{by}.{channel}"} & there
         ]
         if missing:
             has = ", ".join(c for c in self.columns if _is_reading(c)) or "no reading at all"
-            raise RecordingError(self.path, 1, f"has no column {', '.join(missing)}, which the rig reads; it has {has}")
+            raise RecordingError(
+                self.path, 1, f"has no column {', '.join(missing)}, which the rig reads; it has {has[:400]}"
+            )
 
     def driven_by(self, inputs: tuple[tuple[str, str], ...]) -> str:
         """Give the source whose readings drove when this was recorded; empty if the columns do not say."""
@@ -207,6 +212,6 @@ class Recording:
 
     def _open(self) -> TextIO:
         try:
-            return self.path.open(encoding="utf-8-sig", newline="")
-        except OSError as problem:
-            raise RecordingError(self.path, 1, f"cannot be read: {reason(problem)}") from None
+            return io.TextIOWrapper(open_persons(self.path), encoding="utf-8-sig", newline="")
+        except ReadError as problem:
+            raise RecordingError(self.path, 1, problem.reason) from None

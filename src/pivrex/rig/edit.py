@@ -9,9 +9,9 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from pivrex.errors import RigError, SaveError
-from pivrex.files import free_name, sweep, write_atomically
-from pivrex.rig.read import read_text
+from pivrex.errors import ChangedOutside, RigError, SaveError
+from pivrex.files import alone, free_name, sweep, write_atomically
+from pivrex.rig.read import read_text, rig_text
 from pivrex.rig.rig import Rig
 
 if TYPE_CHECKING:
@@ -45,16 +45,19 @@ class RigFile:
         What is in use.
     problem : str
         Why the last save failed or why an outside change was not taken in; empty when all is well.
+    news : str
+        What was found when somebody else's change was taken in; whoever tells the person empties it.
     """
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        sweep(path)
-        self._known = _read(path)
+        sweep(path.parent, path.name)
+        self._known = rig_text(path)
         self._text = ""
         self._use(self._known)
         self._document: tuple[str, TOMLDocument] | None = None  # parsed with its comments, and the text that it is
         self.problem = ""
+        self.news = ""
         self._done: list[Step] = []
         self._undone: list[Step] = []
 
@@ -99,35 +102,46 @@ class RigFile:
         ------
         RigError
             If the rig would have mistakes; nothing changes.
+        ChangedOutside
+            If another program has just changed the same key; the change does not count, theirs does.
         SaveError
             If the file could not be written; the change counts, and ``problem`` says so.
         """
-        self.look_outside()
-        changed = self._with(lambda document: set_key(document, key, value))
-        if changed == self._text:
-            return
-        what = f"{key} = {value}"
-        if join and self._done and self._done[-1].what.partition(" = ")[0] == key:
-            step = Step(self._done.pop().before, changed, what)
-        else:
-            step = Step(self._text, changed, what)
-        self._use(changed)
-        self._done = [*self._done[-LONGEST_UNDO:], step]
-        self._undone = []
-        self._save()
+        with alone(self.path):
+            before = self.get(key)
+            if self.look_outside() and not self.problem and self.get(key) != before:
+                now = "left out" if self.get(key) is None else self.get(key)
+                raise ChangedOutside(
+                    self.path, f"{key} was just changed outside, to {now}; do it again to have {value}"
+                )
+            changed = self._with(lambda document: set_key(document, key, value))
+            if changed == self._text:
+                return
+            what = f"{key} = {value}"
+            if join and self._done and self._done[-1].what.partition(" = ")[0] == key:
+                step = Step(self._done.pop().before, changed, what)
+            else:
+                step = Step(self._text, changed, what)
+            self._use(changed)
+            self._done = [*self._done[-LONGEST_UNDO:], step]
+            self._undone = []
+            self._save()
 
     def edit(self, what: str, change: Callable[[TOMLDocument], None], join: bool = False) -> None:
         """Change several things as one step and save; raises like `put`. ``join`` goes on with a step of the same name."""
-        self.look_outside()
-        changed = self._with(change)
-        if changed == self._text:
-            return
-        before = self._done.pop().before if join and self._done and self._done[-1].what == what else self._text
-        step = Step(before, changed, what)
-        self._use(changed)
-        self._done = [*self._done[-LONGEST_UNDO:], step]
-        self._undone = []
-        self._save()
+        with alone(self.path):
+            found = self.look_outside()
+            if found and not self.problem:
+                raise ChangedOutside(self.path, f"{found}; do it again to go on")
+            changed = self._with(change)
+            if changed == self._text:
+                return
+            before = self._done.pop().before if join and self._done and self._done[-1].what == what else self._text
+            step = Step(before, changed, what)
+            self._use(changed)
+            self._done = [*self._done[-LONGEST_UNDO:], step]
+            self._undone = []
+            self._save()
 
     def undo(self) -> str:
         """Take the last change back and save; gives what it was, empty if there is none."""
@@ -138,14 +152,18 @@ class RigFile:
         return self._walk(self._undone, self._done, back=False)
 
     def _walk(self, take: list[Step], give: list[Step], back: bool) -> str:
-        self.look_outside()
-        if not take:
-            return ""
-        step = take.pop()
-        self._use(step.before if back else step.after)
-        give.append(step)
-        self._save()
-        return step.what
+        with alone(self.path):
+            found = self.look_outside()
+            if found and not self.problem:
+                # what was just taken in is on top of what can be undone, and nobody has seen it yet
+                raise ChangedOutside(self.path, f"{found}; do it again to undo that")
+            if not take:
+                return ""
+            step = take.pop()
+            self._use(step.before if back else step.after)
+            give.append(step)
+            self._save()
+            return step.what
 
     def look_outside(self) -> str:
         """Notice a change of the file from outside and take it in.
@@ -157,10 +175,11 @@ class RigFile:
             in use stays, and saves go beside it until it is mended (see ``problem``).
         """
         try:
-            outside = _read(self.path)
-        except (RigError, OSError) as problem:
+            outside = rig_text(self.path)
+        except RigError as problem:
             if not self.problem:
-                self.problem = f"{self.path.name} cannot be read any more ({problem}); the rig in use stays"
+                why = problem.mistakes[0].what.removeprefix("cannot be read: ")
+                self.problem = f"{self.path.name} cannot be read any more ({why}); the rig in use stays"
                 return self.problem
             return ""
         if outside == self._known:
@@ -180,7 +199,8 @@ class RigFile:
         self._done.append(Step(self._text, outside, "the edit from outside"))
         self._undone = []
         self._text, self._data, self.rig, self.problem = outside, tomllib.loads(outside), rig, ""
-        return f"{self.path.name} was edited outside; taken in, undo brings yours back"
+        self.news = f"{self.path.name} was edited outside; taken in, undo brings yours back"
+        return self.news
 
     def _use(self, text: str) -> None:
         self.rig = read_text(text, self.path, Rig)
@@ -204,7 +224,7 @@ class RigFile:
         return changed
 
     def _save(self) -> None:
-        if self.problem and self._known != self._text and self._outside_is_broken():
+        if self.problem and self._outside_is_broken():
             write_atomically(self._aside(), self._text)
             return
         try:
@@ -216,9 +236,9 @@ class RigFile:
 
     def _outside_is_broken(self) -> bool:
         try:
-            read_text(_read(self.path), self.path, Rig)
-        except (RigError, OSError):
-            return self.path.exists()
+            read_text(rig_text(self.path), self.path, Rig)
+        except RigError:
+            return self.path.exists() or self.path.is_symlink()
         return False
 
     def _aside(self) -> Path:
@@ -226,12 +246,6 @@ class RigFile:
             stamp = datetime.now().strftime("%Y%m%d-%H%M%S")
             self._aside_path = free_name(self.path.parent, f"{self.path.stem}.yours-{stamp}", ".toml")
         return self._aside_path
-
-
-def _read(path: Path) -> str:
-    # newlines as they are: a file from another system keeps its line ends
-    with path.open(encoding="utf-8", newline="") as stream:
-        return stream.read()
 
 
 def set_key(document: TOMLDocument, key: str, value: object) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Iterator
 from copy import deepcopy
 from difflib import get_close_matches
 from pathlib import Path
@@ -13,21 +14,27 @@ from pydantic import BaseModel, ValidationError
 from pydantic.fields import FieldInfo
 from pydantic_core import ErrorDetails
 
-from pivrex.errors import Mistake, RigError
-from pivrex.lower import reason
+from pivrex.errors import Mistake, PivrexError, ReadError, RigError
+from pivrex.files import read_persons
 from pivrex.rig.base import Table
 from pivrex.rig.field import Workspace
 from pivrex.rig.place import find_places
 from pivrex.rig.quantities import quoted
 from pivrex.rig.rig import Rig
+from pivrex.rig.secret import key_mistake, read_key
 
-__all__ = ["field_at", "read_rig", "read_text", "read_workspace_file"]
+__all__ = ["field_at", "read_rig", "read_text", "read_workspace_file", "rig_text"]
 
 T = TypeVar("T", bound=Table)
 Loc = tuple[str | int, ...]
 
 LARGEST_FILE = 1_000_000
 """Bytes; a rig of this size is not a rig."""
+
+DEEPEST = 12
+"""Parts of a key."""
+
+LARGEST_INTEGER = 10**18
 
 
 def read_rig(path: Path) -> Rig:
@@ -38,22 +45,19 @@ def read_rig(path: Path) -> Rig:
     RigError
         With every mistake in the file (only the first when it is not TOML).
     """
-    return read_text(_text(path), path, Rig)
+    return read_text(rig_text(path), path, Rig)
 
 
 def read_workspace_file(path: Path) -> Workspace:
     """Read ``workspace.toml``; raises `RigError` like `read_rig`."""
-    return read_text(_text(path), path, Workspace)
+    return read_text(rig_text(path), path, Workspace)
 
 
 def read_text(text: str, path: Path, model: type[T]) -> T:
-    """Read TOML ``text`` as ``model``; ``path`` is only for messages. Raises `RigError` like `read_rig`."""
-    try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as problem:
-        raise RigError(path, [_not_toml(str(problem), text)]) from None
-    except RecursionError:
-        raise RigError(path, [Mistake(0, "", "is nested too deeply to be a rig")]) from None
+    """Read TOML ``text`` as ``model``; ``path`` is for messages, and beside it stands a rig's key. Raises `RigError` like
+    `read_rig`.
+    """
+    data = _parsed(text, path)
     found: dict[Loc, str] = {}
     instance: T | None = None
     # A wrong key hides the checks between keys. It is taken out, or an example put in its place, so that they
@@ -75,22 +79,57 @@ def read_text(text: str, path: Path, model: type[T]) -> T:
                 mended |= _mend(data, loc, error, model, tainted)
             if not mended:
                 break
+    if isinstance(instance, Rig) and instance.key:
+        try:
+            instance = instance.with_secret(read_key(path.parent / instance.key))  # type: ignore[assignment]
+        except ReadError as problem:
+            found[("key",)] = key_mistake(problem.reason, instance.key)
+        except PivrexError as problem:
+            found[("key",)] = key_mistake(str(problem), instance.key)
     if found or instance is None:
         places = find_places(text)
         raise RigError(path, [Mistake(_line(loc, places), _dotted(loc), what) for loc, what in found.items()])
     return instance
 
 
-def _text(path: Path) -> str:
+def rig_text(path: Path) -> str:
+    """Give the text of a rig or workspace file; raises `RigError` if it cannot be read."""
     try:
-        if path.stat().st_size > LARGEST_FILE:
-            raise RigError(path, [Mistake(0, "", "is larger than a megabyte; that is no rig")])
-        return path.read_text("utf-8")
-    except UnicodeDecodeError as problem:
-        line = problem.object[: problem.start].count(b"\n") + 1
-        raise RigError(path, [Mistake(line, "", "is not UTF-8 text; save the file as UTF-8")]) from None
-    except OSError as problem:
-        raise RigError(path, [Mistake(0, "", f"cannot be read: {reason(problem)}")]) from None
+        return read_persons(path, LARGEST_FILE)
+    except ReadError as problem:
+        raise RigError(path, [Mistake(problem.line, "", problem.reason)]) from None
+
+
+def _parsed(text: str, path: Path) -> dict[str, Any]:
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as problem:
+        raise RigError(path, [_not_toml(str(problem), text)]) from None
+    except RecursionError:
+        raise RigError(path, [Mistake(0, "", "is nested too deeply to be a rig")]) from None
+    except ValueError:  # Python reads no integer of more than some thousand digits
+        at = re.search(r"\d{1000}", text)
+        line = text.count("\n", 0, at.start()) + 1 if at else 0
+        raise RigError(path, [Mistake(line, "", "has a number with thousands of digits")]) from None
+    for loc, value in _walk_data(data):
+        if len(loc) > DEEPEST:
+            line = next((i for i, row in enumerate(text.splitlines(), 1) if row.count(".") >= DEEPEST), 0)
+            raise RigError(path, [Mistake(line, "", f"has a key of more than {DEEPEST} parts; no rig has")])
+        if isinstance(value, int) and abs(value) > LARGEST_INTEGER:
+            line = _line(loc, find_places(text))
+            raise RigError(path, [Mistake(line, _dotted(loc), f"is a number of {len(str(abs(value)))} digits")])
+    return data
+
+
+def _walk_data(data: dict[str, Any]) -> Iterator[tuple[Loc, Any]]:
+    """Give every value with where it stands, without going deeper than a rig may."""
+    waiting: list[tuple[Loc, Any]] = [((), data)]
+    while waiting:
+        loc, value = waiting.pop()
+        yield loc, value
+        if len(loc) <= DEEPEST:
+            inside = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+            waiting.extend(((*loc, key), one) for key, one in inside)
 
 
 def _not_toml(message: str, text: str) -> Mistake:

@@ -189,6 +189,22 @@ class LettersSource(_Silent):
     either_case: bool = Field(
         default=False, description="True if upper and lower case mean the same.", examples=[False]
     )
+    lasting_s: Annotated[float, Quantity("time", at_least=0.05, at_most=60)] = Field(
+        default=1.0,
+        alias="lasting",
+        description="How long a letter lasts that has no time of its own and is not followed by another: a remote that falls "
+        "silent leaves nothing moving for longer.",
+        examples=["1 s"],
+    )
+    framed: bool = Field(
+        default=False,
+        description="True if the letters come in sentences `$PIVLET,SENDER,SEQ,LETTERS*hh`, which can be checked, counted and, "
+        "with a key, trusted; see docs/wire.md.",
+        examples=[False],
+    )
+    sender: str = Field(
+        default="", description="Of framed letters: the sender that the robot is paired with.", examples=["green box"]
+    )
 
     def channels(self) -> tuple[str, ...]:
         return tuple(letter_channel(c) for c in self.letters)
@@ -201,9 +217,15 @@ class LettersSource(_Silent):
 
     def problems(self) -> list[tuple[str, str]]:
         found = super().problems()
+        if self.framed:
+            found += _sender_problems(self.sender)
+        elif self.sender:
+            found.append(("sender", "is for framed letters only; write framed = true, or leave it out"))
         for letter in self.letters:
             if len(letter) != 1 or not letter.isprintable() or letter == " ":
                 found.append((f"letters.{letter}", "is not one printable character"))
+            elif self.framed and (not letter.isascii() or letter in "$*,"):
+                found.append((f"letters.{letter}", "cannot stand in a sentence; take a plain letter or digit"))
             elif self.either_case and letter.swapcase() != letter and letter.swapcase() in self.letters:
                 found.append(
                     (f"letters.{letter}", "is there in both cases, but either_case says that they mean the same")
@@ -235,10 +257,7 @@ class PacketsSource(_Silent):
         return (*self.columns, *(f"button_{n}" for n in range(17) if n not in (6, 7)))
 
     def problems(self) -> list[tuple[str, str]]:
-        found = super().problems() + _twice("columns", list(self.columns))
-        if not self.sender or not self.sender.isascii() or set(self.sender) & set("$*,\r\n") or len(self.sender) > 24:
-            found.append(("sender", "must be 1 to 24 plain characters without $, * and comma"))
-        return found
+        return super().problems() + _twice("columns", list(self.columns)) + _sender_problems(self.sender)
 
 
 class FrameField(Table):
@@ -310,16 +329,22 @@ class Link(Table):
 
     wire: SerialTransport | UdpTransport = Field(description="Where the robot is.", discriminator="kind")
     quiet_after_s: Annotated[float, Quantity("time", at_least=0.05, at_most=5)] = Field(
-        default=0.3,
+        default=0.2,
         alias="quiet_after",
-        description="The robot counts as gone when nothing came for this time.",
-        examples=["300 ms"],
+        description="The robot counts as gone when no good sensed values came for this time. It rests by itself sooner.",
+        examples=["200 ms"],
     )
 
 
 def letter_channel(letter: str) -> str:
     """Name the channel of a letter."""
     return f"letter {letter}"
+
+
+def _sender_problems(sender: str) -> list[tuple[str, str]]:
+    if 0 < len(sender) <= 24 and sender.isascii() and sender.isprintable() and not set(sender) & set("$*,"):
+        return []
+    return [("sender", "must be 1 to 24 plain characters without $, * and comma")]
 
 
 def _twice(key: str, names: list[str]) -> list[tuple[str, str]]:

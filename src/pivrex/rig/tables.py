@@ -31,6 +31,13 @@ class RigTables(Table):
     rate_hz: Annotated[float, Quantity("frequency", at_least=20, at_most=200)] = Field(
         default=60.0, alias="rate", description="How often a second the line is computed.", examples=["60 Hz"]
     )
+    key: str = Field(
+        default="",
+        pattern=r"^$|^[\w][\w .-]{0,60}$",
+        description="The file beside this one that holds the rig's key; `pivrex key RIG` makes both. With it packets, framed "
+        "letters, outputs and sensed values count only if they are sealed with it.",
+        examples=["plover.key"],
+    )
     lag_s: Annotated[float, Quantity("time", at_least=0, at_most=5)] = Field(
         default=0.1,
         alias="lag",

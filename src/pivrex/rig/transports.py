@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
 from pivrex.rig.base import Table
 
 __all__ = ["SerialTransport", "TcpTransport", "UdpTransport", "Wire", "read_transport", "transport_title"]
+
+THIS_MACHINE, EVERY_ADDRESS = "127.0.0.1", "0.0.0.0"
+
+NETWORK: Any = Field(
+    default=False,
+    description="True if other machines may send here; else only programs on this one are heard. Of a wire that listens.",
+    examples=[True],
+)
 
 Port = Annotated[int, Field(ge=0, le=65535)]
 
@@ -41,9 +49,20 @@ class UdpTransport(Table):
     port: Port = Field(description="The port that is listened at; of a link the robot's.", examples=[5800])
     host: str = Field(
         default="",
-        description="The address that is listened at, every one of this machine if left out; of a link the robot's.",
+        description="Instead of `network`: the one address of this machine that is listened at; of a link the robot's.",
         examples=["127.0.0.1"],
     )
+    network: bool = NETWORK
+
+    @property
+    def listens_at(self) -> str:
+        """The address that is listened at."""
+        return self.host or (EVERY_ADDRESS if self.network else THIS_MACHINE)
+
+    @property
+    def from_outside(self) -> bool:
+        """Whether other machines may send here."""
+        return not is_this_machine(self.listens_at)
 
 
 class TcpTransport(Table):
@@ -56,9 +75,30 @@ class TcpTransport(Table):
         description="The machine to connect to; left out, Pivrex listens and the remote connects.",
         examples=["192.168.4.1"],
     )
+    network: bool = NETWORK
+
+    @property
+    def listens_at(self) -> str:
+        """The address that is listened at; without meaning where it connects."""
+        return EVERY_ADDRESS if self.network else THIS_MACHINE
+
+    @property
+    def from_outside(self) -> bool:
+        """Whether other machines may send here."""
+        return self.network if not self.host else not is_this_machine(self.host)
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        if self.host and self.network:
+            return [("network", f"is for a port that is listened at; this wire connects to {self.host}")]
+        return []
 
 
 Wire = Annotated[SerialTransport | UdpTransport | TcpTransport, Field(discriminator="kind")]
+
+
+def is_this_machine(host: str) -> bool:
+    """Tell whether an address is one that only programs on this machine reach."""
+    return host in ("localhost", "::1") or host.startswith("127.")
 
 
 def transport_title(wire: SerialTransport | UdpTransport | TcpTransport) -> str:

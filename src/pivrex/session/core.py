@@ -29,6 +29,9 @@ __all__ = ["Session"]
 
 log = logging.getLogger(__name__)
 
+READING_SHARE = 0.15
+"""Of a tick's time, for what remotes send; the robot on a link has as much."""
+
 
 class Session:
     """Sources, a line and a robot, ticked from outside. What may move is said by `pivrex.session.moving` alone; while
@@ -138,8 +141,9 @@ class Session:
 
     def _poll(self, now_s: float) -> None:
         """Take what has come from remotes and from the robot on a link."""
-        self.inputs.poll(now_s)
-        problem = self.robots.poll(now_s, expected=self.status.live)
+        budget_s = READING_SHARE * self.dt_s
+        self.inputs.poll(now_s, budget_s)
+        problem = self.robots.poll(now_s, self.status.live, budget_s)
         if problem:
             self.stop(problem)
 

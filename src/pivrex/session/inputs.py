@@ -217,10 +217,10 @@ class SessionInputs:
 
     # --- what is heard ---
 
-    def poll(self, now_s: float) -> None:
-        """Take what remotes have sent."""
+    def poll(self, now_s: float, budget_s: float) -> None:
+        """Take what remotes have sent, as far as there is time: each has its share of it."""
         for remote in self.remotes.values():
-            remote.poll(now_s)
+            remote.poll(now_s, budget_s / len(self.remotes))
 
     def listen(self, now_s: float) -> None:
         """Read every source that somebody listens to. What is lost or not at rest yet counts for nothing."""

@@ -14,6 +14,7 @@ import warnings
 from multiprocessing.connection import Connection
 from typing import TYPE_CHECKING
 
+from pivrex.errors import SaveError
 from pivrex.session.building import Beside
 from pivrex.session.clock import Clock
 from pivrex.session.core import Session
@@ -170,12 +171,12 @@ class _Loop:
         self._session.pads_are({pad.name: pad for pad in self._pads.update()})
 
     def _listen_for_pads(self) -> None:
-        from pivrex.devices.pad_stand_in import PadServer, port_file
+        from pivrex.devices.pad_stand_in import PadServer, write_port_file
 
         assert self._pads is not None
         self._server = PadServer(self._pads.sdl)
-        with contextlib.suppress(OSError):
-            port_file(runtime_folder()).write_text(str(self._server.port), "ascii")
+        with contextlib.suppress(SaveError):
+            write_port_file(runtime_folder(), self._server.port, self._server.token)
         self._session.tell_pad_port(self._server.port)
 
     def _watch_screen(self, now_s: float) -> None:

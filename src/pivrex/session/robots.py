@@ -50,12 +50,14 @@ class Robots:
 
     # --- each tick ---
 
-    def poll(self, now_s: float, expected: bool) -> str:
-        """Take what the robot says. ``expected``: it is live. Gives why that must end, empty if it need not."""
+    def poll(self, now_s: float, expected: bool, budget_s: float) -> str:
+        """Take what the robot says, as far as there is time. ``expected``: it is live. Gives why that must end, empty if it
+        need not.
+        """
         link, board = self.link, self._board
         if link is None:
             return ""
-        link.poll(now_s)
+        link.poll(now_s, budget_s)
         problem = link.problem(now_s)
         if (problem or "heard") != board.status.linked:
             board.set(linked=problem or "heard")

@@ -128,6 +128,7 @@ class Editing:
             return
         if found:
             self.say(found, alarm=bool(self.file.problem))
+            self.file.news = ""
         if self.file.rig is not before:
             self._use_rig()
 
@@ -152,8 +153,11 @@ class Editing:
             self.before = before
         self._changed = (key, now)
         self._use_rig()
-        if say and not self.message_alarm:
+        if self.file.news and not self.message_alarm:
+            self.say(self.file.news)
+        elif say and not self.message_alarm:
             self.say(key)
+        self.file.news = ""
         return True
 
     def _walk(self, word: str, step: object) -> None:

@@ -6,7 +6,8 @@ import tomllib
 from pathlib import Path
 
 from pivrex.devices.keys import DRIVE_KEYS
-from pivrex.errors import Mistake, SettingsError
+from pivrex.errors import Mistake, ReadError, SettingsError
+from pivrex.files import read_persons
 from pivrex.lower import reason
 from pivrex.tui.commands import Commands
 from pivrex.tui.keys import key_name
@@ -15,6 +16,8 @@ __all__ = ["read_keys"]
 
 _SPELT = {"esc": "escape", "[": "left_square_bracket", "]": "right_square_bracket", "=": "equals_sign", "+": "plus",
           "-": "minus", "?": "question_mark", ",": "comma", ".": "full_stop", "/": "slash"}  # fmt: skip
+
+LARGEST_FILE = 100_000
 
 ALWAYS_STOP = ("escape", "ctrl+c")
 
@@ -54,18 +57,18 @@ def read_keys(path: Path, commands: Commands) -> dict[str, tuple[str, ...]]:
 
 
 def _text(path: Path) -> str:
-    try:
-        return path.read_text("utf-8")
-    except FileNotFoundError:
+    if not path.exists():
         return ""
-    except (OSError, UnicodeDecodeError) as problem:
-        raise SettingsError(path, [Mistake(0, "", f"cannot be read: {reason(problem)}")]) from None
+    try:
+        return read_persons(path, LARGEST_FILE)
+    except ReadError as problem:
+        raise SettingsError(path, [Mistake(problem.line, "", problem.reason)]) from None
 
 
 def _table(path: Path, text: str) -> dict[str, object]:
     try:
         table = tomllib.loads(text).get("keys", {})
-    except tomllib.TOMLDecodeError as problem:
+    except (ValueError, RecursionError) as problem:
         raise SettingsError(path, [Mistake(0, "", f"is not TOML: {reason(problem)}")]) from None
     if not isinstance(table, dict):
         raise SettingsError(path, [Mistake(0, "keys", "is no table; it gives commands their keys")])

@@ -14,7 +14,6 @@ from numpy.typing import NDArray
 
 from pivrex.diagnosis.changes import put_changes
 from pivrex.errors import RigError
-from pivrex.lower import reason
 from pivrex.rig import Folder, RigFile
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import ChooseSource, MoveStandIn, Probe, PutBack, Request, SetUp, Stop, UseRig
@@ -175,10 +174,8 @@ class ScreenModel(Editing):
         try:
             file = RigFile(path)
         except RigError as problem:
-            self.say("; ".join(problem.lines()), alarm=True)
-            return False
-        except (OSError, UnicodeError) as problem:
-            self.say(f"{path.name} cannot be read: {reason(problem)}", alarm=True)
+            said = (f"{path.name}:{m.line}: {m}" if m.line else f"{path.name} {m}" for m in problem.mistakes)
+            self.say("; ".join(said), alarm=True)
             return False
         self.file, self.before, self.wheel = file, None, 0
         self._history = History(0)

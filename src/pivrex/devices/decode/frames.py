@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from pivrex.devices.decode.message import Message
+from pivrex.devices.decode.message import Message, hexadecimal
 from pivrex.devices.decode.packets import BEYOND
 from pivrex.rig.sources import FrameField, FramesSource
 
@@ -22,55 +22,63 @@ class FramesReader:
         self._now: dict[str, float] = {}
 
     def feed(self, data: bytes, at_s: float) -> Iterator[Message]:
-        rest = self._rest + data
+        rest, mark, at = self._rest + data, self._mark, 0
         while True:
-            at = rest.find(self._mark)
-            if at < 0:
+            found = rest.find(mark, at)
+            if found < 0:
                 # the end may be the beginning of a mark
-                keep = next((n for n in range(len(self._mark) - 1, 0, -1) if rest.endswith(self._mark[:n])), 0)
-                noise, rest = rest[: len(rest) - keep], rest[len(rest) - keep :]
-                if noise:
-                    yield self._noise(noise)
+                keep = next((n for n in range(len(mark) - 1, 0, -1) if rest.endswith(mark[:n], at)), 0)
+                if at < len(rest) - keep:
+                    yield self._noise(rest[at : len(rest) - keep])
+                at = len(rest) - keep
                 break
-            if at:
-                yield self._noise(rest[:at])
-                rest = rest[at:]
-            if len(rest) < self._size:
+            if found > at:
+                yield self._noise(rest[at:found])
+                at = found
+            if len(rest) - at < self._size:
                 break
-            frame = rest[: self._size]
-            body = frame[len(self._mark) : len(self._mark) + self._spec.length]
+            frame = rest[at : at + self._size]
+            body = frame[len(mark) : len(mark) + self._spec.length]
             wanted = check_byte(self._spec.check, body)
             if wanted is not None and frame[-1] != wanted:
                 # a mark may stand within what is no frame: only the mark is passed over
-                yield Message(_hex(frame), None, "damaged", f"check {frame[-1]:02X}, but its bytes give {wanted:02X}")
-                rest = rest[len(self._mark) :]
-                at = rest.find(self._mark)
-                rest = rest[at:] if at >= 0 else rest[max(0, min(len(rest), self._size - len(self._mark))) :]
+                yield Message(
+                    frame, None, "damaged", f"check {frame[-1]:02X}, but its bytes give {wanted:02X}", in_hex=True
+                )
+                again = rest.find(mark, at + len(mark))
+                at = again if again >= 0 else min(len(rest), at + self._size)
                 continue
-            rest = rest[self._size :]
+            at += self._size
             try:
                 readings = {f.channel: _field(f, body) for f in self._spec.fields}
             except ValueError as problem:
-                yield Message(_hex(frame), None, "damaged", str(problem))
+                yield Message(frame, None, "damaged", str(problem), in_hex=True)
                 continue
             self._now = readings
-            yield Message(_hex(frame), readings)
-        self._rest = rest
+            yield Message(frame, readings, in_hex=True)
+        self._rest = rest[at:]
 
     def _noise(self, data: bytes) -> Message:
-        return Message(
-            _hex(data), None, "damaged", f"{len(data)} byte{'s' * (len(data) != 1)} without the mark {_hex(self._mark)}"
-        )
+        said = f"{len(data)} byte{'s' * (len(data) != 1)} without the mark {hexadecimal(self._mark)}"
+        return Message(data[:64], None, "damaged", said, in_hex=True)
+
+    def count(self, data: bytes) -> int:
+        return len(data) // self._size
+
+    def newest(self, data: bytes, most: int) -> bytes:
+        if len(data) <= most * self._size:
+            return data
+        self._rest = b""
+        return data[-most * self._size :]
+
+    def left_out(self, count: int) -> None:
+        """What was dropped is not missed: frames have no numbers."""
 
     def current(self, now_s: float) -> Mapping[str, float]:
         return self._now
 
     def forget(self) -> None:
         self._rest, self._now = b"", {}
-
-
-def _hex(data: bytes) -> str:
-    return " ".join(f"{b:02X}" for b in data[:24]) + (" ..." if len(data) > 24 else "")
 
 
 def _field(field: FrameField, body: bytes) -> float:

@@ -1,22 +1,29 @@
-"""One character a command."""
+"""One character a command, alone or in sentences."""
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterator, Mapping
 
-from pivrex.devices.decode.message import Message, shown
+from pivrex.devices.decode.lines import Lines
+from pivrex.devices.decode.message import Message
+from pivrex.devices.decode.order import Order, read_number
+from pivrex.devices.decode.sentences import SentenceError, opened, words_from
+from pivrex.devices.seal import Seal
 from pivrex.rig.actions import split_time
 from pivrex.rig.sources import LettersSource, letter_channel
+from pivrex.rig.transports import SerialTransport
 
-__all__ = ["LettersReader"]
+__all__ = ["FramedLettersReader", "LettersReader"]
 
 ONCE_S = 0.12
 """How long a letter is seen whose action is done once: longer than any tick."""
 
 
 class LettersReader:
-    """One character a command. A letter's channel counts how often it came while it lasts, and reads 0 else."""
+    """One character a command. A letter's channel counts how often it came while it lasts, and reads 0 else.
+
+    What comes over a network and is not letters only (a request of some other program) moves nothing, and ends what lasted.
+    """
 
     def __init__(self, spec: LettersSource, groups: Mapping[str, str]) -> None:
         self._spec = spec
@@ -24,26 +31,36 @@ class LettersReader:
         self._lasts = {letter: split_time(text)[1] for letter, text in spec.letters.items()}
         self._until: dict[str, float] = {}
         self._value: dict[str, float] = {}
+        self._alone = not isinstance(spec.wire, SerialTransport)
+        self._commands = b"".join(c.encode("utf-8") for c in spec.letters) + b"\r\n"
+        if spec.either_case:
+            self._commands += self._commands.swapcase()
 
     def feed(self, data: bytes, at_s: float) -> Iterator[Message]:
+        strange = data.translate(None, self._commands) if self._alone else b""
+        if strange and len(strange) < len(data.translate(None, b"\r\n")):
+            self._until.clear()
+            fault = "unknown" if all(32 <= b < 127 or b in b"\r\n" for b in strange) else "damaged"
+            yield Message(data, None, fault, "letters among what is no letter of this rig; they move nothing")
+            return
         for byte in data:
-            char = chr(byte)
-            if char in "\r\n":
-                continue
-            letter = self._find(char)
-            if letter is None:
-                known = "damaged" if not 32 < byte < 127 else "unknown"
-                yield Message(shown(bytes([byte])), None, known, "no letter of this rig")
-                continue
-            group = self.groups.get(letter, "")
-            for other in list(self._until):
-                # what is done once ends at once, another of the same group ends what lasted
-                if other != letter and (group and self.groups.get(other) == group):
-                    del self._until[other]
-            once = not group and not self._lasts[letter]
-            self._until[letter] = at_s + (self._lasts[letter] or (ONCE_S if once else math.inf))
-            self._value[letter] = self._value.get(letter, 0.0) % 997 + 1
-            yield Message(char, {letter_channel(letter): self._value[letter]})
+            if byte not in b"\r\n":
+                yield self.letter(chr(byte), at_s)
+
+    def letter(self, char: str, at_s: float) -> Message:
+        """Take a letter."""
+        letter, said = self._find(char), char.encode("latin-1")
+        if letter is None:
+            return Message(said, None, "unknown" if " " < char < "\x7f" else "damaged", "no letter of this rig")
+        group = self.groups.get(letter, "")
+        for other in list(self._until):
+            # what is done once ends at once, another of the same group ends what lasted
+            if other != letter and (group and self.groups.get(other) == group):
+                del self._until[other]
+        once = not group and not self._lasts[letter]
+        self._until[letter] = at_s + (self._lasts[letter] or (ONCE_S if once else self._spec.lasting_s))
+        self._value[letter] = self._value.get(letter, 0.0) % 997 + 1
+        return Message(said, {letter_channel(letter): self._value[letter]})
 
     def _find(self, char: str) -> str | None:
         if char in self._spec.letters:
@@ -51,6 +68,16 @@ class LettersReader:
         if self._spec.either_case and char.swapcase() in self._spec.letters:
             return char.swapcase()
         return None
+
+    def count(self, data: bytes) -> int:
+        return len(data)
+
+    def newest(self, data: bytes, most: int) -> bytes:
+        return data[-most:]
+
+    def left_out(self, count: int) -> None:
+        """What was dropped may have ended what lasts."""
+        self._until.clear()
 
     def current(self, now_s: float) -> Mapping[str, float]:
         for letter in [k for k, until in self._until.items() if now_s >= until]:
@@ -60,3 +87,49 @@ class LettersReader:
 
     def forget(self) -> None:
         self._until.clear()
+
+
+class FramedLettersReader(LettersReader):
+    """Sentences ``$PIVLET,SENDER,SEQ,LETTERS*hh`` of the paired sender; see docs/wire.md."""
+
+    def __init__(self, spec: LettersSource, groups: Mapping[str, str], seal: Seal | None = None) -> None:
+        super().__init__(spec, groups)
+        self._seal = seal
+        self._lines, self._order = Lines(), Order(seal)
+
+    def feed(self, data: bytes, at_s: float) -> Iterator[Message]:
+        for line, too_long in self._lines.feed(data):
+            yield self._read(line, too_long, at_s)
+
+    def _read(self, line: bytes, too_long: bool, at_s: float) -> Message:
+        try:
+            body, session = opened(line, too_long, self._seal, "PIVLET,")
+            words = words_from(body, "PIVLET", self._spec.sender, 3)
+            seq = read_number(words[2], self._seal)
+            strange = next((c for c in words[3] if self._find(c) is None), None)
+            if strange is not None:
+                raise SentenceError("unknown", f"{strange!r} is no letter of this rig")
+        except SentenceError as problem:
+            return Message(line, None, problem.fault, str(problem))
+        except ValueError as problem:
+            return Message(line, None, "damaged", str(problem))
+        missed, fault, reason = self._order.judge(seq, session, at_s)
+        if fault:
+            return Message(line, None, fault, reason, missed)
+        found = [self.letter(c, at_s) for c in words[3]]
+        return Message(line, {c: v for m in found for c, v in (m.readings or {}).items()}, missed=missed)
+
+    def count(self, data: bytes) -> int:
+        return self._lines.count(data)
+
+    def newest(self, data: bytes, most: int) -> bytes:
+        return self._lines.newest(data, most)
+
+    def left_out(self, count: int) -> None:
+        super().left_out(count)
+        self._order.left_out(count)
+
+    def forget(self) -> None:
+        super().forget()
+        self._lines.forget()
+        self._order = Order(self._seal)

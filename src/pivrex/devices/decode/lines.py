@@ -32,6 +32,19 @@ class Lines:
             self._skipping, rest = True, b""
         self._rest = rest
 
+    @staticmethod
+    def count(data: bytes) -> int:
+        """Say how many lines end in these bytes."""
+        return max(data.count(b"\n"), data.count(b"\r"))
+
+    def newest(self, data: bytes, most: int) -> bytes:
+        """Give the last ``most`` lines of these bytes, and what stands behind them; what came before is forgotten."""
+        kept = data.rsplit(b"\n" if b"\n" in data else b"\r", most + 1)
+        if len(kept) <= most + 1:
+            return data
+        self.forget()
+        return data[len(kept[0]) + 1 :]
+
     def forget(self) -> None:
         """Drop what is not a whole line yet."""
         self._rest, self._skipping = b"", False

@@ -1,4 +1,4 @@
-"""What every reader of a remote gives: messages, good or with one of six faults.
+"""What every reader of a remote gives: messages, good or with one of seven faults.
 
 Every reader takes whatever comes; what it cannot use it counts and explains.
 """
@@ -9,15 +9,16 @@ import math
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple, Protocol
 
-__all__ = ["FAULTS", "Message", "Reader", "number", "shown"]
+__all__ = ["FAULTS", "Message", "Reader", "hexadecimal", "number", "shown"]
 
 WIDEST_NUMBER = 24
 """Characters of a number; what is longer is no number of a remote."""
 
 
-FAULTS = ("damaged", "repeated", "out of order", "old", "foreign", "unknown")
-"""Why a message moves nothing. Damaged: it cannot be read. Old: far behind the newest. Foreign: another sender.
-Unknown: it is whole, but the rig does not say what it means."""
+FAULTS = ("damaged", "repeated", "out of order", "old", "foreign", "unknown", "too much")
+"""Why a message moves nothing. Damaged: it cannot be read. Old: far from the newest. Foreign: another sender, or without the
+rig's key. Unknown: it is whole, but the rig does not say what it means. Too much: more came than there is time to read, and
+newer ones count."""
 
 
 class Message(NamedTuple):
@@ -25,8 +26,8 @@ class Message(NamedTuple):
 
     Attributes
     ----------
-    text : str
-        As it came, in printable characters.
+    data : bytes
+        As it came.
     readings : dict or None
         What it says, by channel; None if it says nothing that counts.
     fault : str
@@ -35,13 +36,21 @@ class Message(NamedTuple):
         What is wrong with it, in words.
     missed : int
         How many before it must have got lost.
+    in_hex : bool
+        Whether its bytes are written as numbers.
     """
 
-    text: str
+    data: bytes
     readings: Mapping[str, float] | None
     fault: str = ""
     reason: str = ""
     missed: int = 0
+    in_hex: bool = False
+
+    @property
+    def text(self) -> str:
+        """Its bytes in printable characters. Written when somebody looks: few of many messages are looked at."""
+        return hexadecimal(self.data) if self.in_hex else shown(self.data)
 
 
 class Reader(Protocol):
@@ -49,6 +58,18 @@ class Reader(Protocol):
 
     def feed(self, data: bytes, at_s: float) -> Iterator[Message]:
         """Take bytes that came."""
+        ...
+
+    def count(self, data: bytes) -> int:
+        """Say about how many messages these bytes hold, without reading them."""
+        ...
+
+    def newest(self, data: bytes, most: int) -> bytes:
+        """Give the last bytes of these, about ``most`` messages; what came before is forgotten."""
+        ...
+
+    def left_out(self, count: int) -> None:
+        """Take that so many messages were dropped unread before what is fed next."""
         ...
 
     def current(self, now_s: float) -> Mapping[str, float]:
@@ -64,6 +85,11 @@ def shown(data: bytes) -> str:
     """Write bytes so that a person can read them: printable ASCII as it is, the rest in hexadecimal."""
     text = data.strip(b"\r\n")
     return "".join(chr(b) if 32 <= b < 127 else f"\\x{b:02x}" for b in text[:120])
+
+
+def hexadecimal(data: bytes) -> str:
+    """Write bytes as numbers, the first few of them."""
+    return " ".join(f"{b:02X}" for b in data[:24]) + (" ..." if len(data) > 24 else "")
 
 
 def number(text: str) -> float:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Mapping
 
 from pivrex.devices.decode.lines import LONGEST_LINE, Lines
-from pivrex.devices.decode.message import Message, number, shown
+from pivrex.devices.decode.message import Message, number
 from pivrex.rig.sources import NumbersSource
 
 __all__ = ["NumbersReader"]
@@ -32,19 +32,18 @@ class NumbersReader:
 
     def feed(self, data: bytes, at_s: float) -> Iterator[Message]:
         for line, too_long in self._lines.feed(data):
-            text = shown(line)
             try:
                 if too_long:
                     raise ValueError(f"longer than {LONGEST_LINE} bytes")
                 plain = line.decode("ascii")
                 readings = self._labelled(plain) if self._labels else self._in_order(plain)
             except UnicodeDecodeError:
-                yield Message(text, None, "damaged", "not ASCII; a wrong rate looks like this")
+                yield Message(line, None, "damaged", "not ASCII; a wrong rate looks like this")
             except ValueError as problem:
-                yield Message(text, None, "damaged", str(problem))
+                yield Message(line, None, "damaged", str(problem))
             else:
                 self._now = {**self._now, **readings}
-                yield Message(text, readings)
+                yield Message(line, readings)
 
     def _in_order(self, text: str) -> dict[str, float]:
         columns = self._spec.columns
@@ -83,6 +82,15 @@ class NumbersReader:
         if channel.endswith("_trigger"):
             return min(1.0, max(0.0, (value - spec.low) / (spec.high - spec.low)))
         return min(1.0, max(-1.0, (value - self._middle) / self._half))
+
+    def count(self, data: bytes) -> int:
+        return self._lines.count(data)
+
+    def newest(self, data: bytes, most: int) -> bytes:
+        return self._lines.newest(data, most)
+
+    def left_out(self, count: int) -> None:
+        """What was dropped is not missed: lines have no numbers of their own."""
 
     def current(self, now_s: float) -> Mapping[str, float]:
         return self._now

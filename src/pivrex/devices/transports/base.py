@@ -5,17 +5,25 @@ A transport is polled once a tick. Opening a serial line or connecting may take 
 
 from __future__ import annotations
 
+import time
 from typing import NamedTuple
 
 from pivrex.lower import reason
 
-__all__ = ["MOST_BYTES", "Chunk", "OpenTransport"]
+__all__ = ["BUDGET_S", "MOST_BYTES", "PIECE", "Chunk", "OpenTransport"]
 
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 0.25, 4.0
 """Between two tries to open; each pause is twice the one before."""
 
 
-MOST_BYTES = 1 << 15
+PIECE = 1 << 16
+"""Bytes taken from the system at once."""
+
+MOST_BYTES = 1 << 20
+"""Bytes taken at one poll of a stream: what is left waits for the next."""
+
+BUDGET_S = 0.002
+"""Time for reading at one poll, where nobody says otherwise."""
 
 
 class Chunk(NamedTuple):
@@ -66,8 +74,18 @@ class OpenTransport:
         """Whether somebody is at the other end, as far as the wire can tell."""
         return self.is_open
 
-    def poll(self, now_s: float) -> list[Chunk]:
-        """Give what has come since the last poll; opens what is not open when its time has come."""
+    @property
+    def senders(self) -> tuple[str, ...] | None:
+        """Who is connected, the first first; None where there are no connections."""
+        return None
+
+    def drop(self, sender: str) -> None:
+        """Hang up on a sender that is connected."""
+
+    def poll(self, now_s: float, budget_s: float = BUDGET_S) -> list[Chunk]:
+        """Give what has come since the last poll, as much as can be taken in ``budget_s`` s; opens what is not open when
+        its time has come.
+        """
         if self.problem and now_s >= self._try_at:
             self._try_at = now_s + self._pause_s
             self._pause_s = min(2 * self._pause_s, LONGEST_PAUSE_S)
@@ -78,7 +96,7 @@ class OpenTransport:
         if self.problem:
             return []
         try:
-            return self._take(now_s)
+            return self._take(now_s, time.perf_counter() + budget_s)
         except (
             OSError,
             TypeError,
@@ -88,12 +106,12 @@ class OpenTransport:
             self._fail(problem)
             return []
 
-    def send(self, data: bytes) -> bool:
-        """Send, at once or not at all; tells whether it left."""
+    def send(self, data: bytes, first: bool = False) -> bool:
+        """Send, at once or not at all; tells whether it left. ``first``: whatever is still on its way out gives way to it."""
         if self.problem:
             return False
         try:
-            return self._put(data)
+            return self._put(data, first)
         except BlockingIOError:
             return False
         except OSError as problem:
@@ -118,10 +136,10 @@ class OpenTransport:
     def _open(self) -> None:
         raise NotImplementedError
 
-    def _take(self, now_s: float) -> list[Chunk]:
+    def _take(self, now_s: float, until_s: float) -> list[Chunk]:
         raise NotImplementedError
 
-    def _put(self, data: bytes) -> bool:
+    def _put(self, data: bytes, first: bool) -> bool:
         raise NotImplementedError
 
     def _shut(self) -> None:

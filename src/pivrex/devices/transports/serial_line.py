@@ -8,21 +8,35 @@ import time
 from pathlib import Path
 from typing import Any
 
-from pivrex.devices.transports.base import MOST_BYTES, Chunk, OpenTransport
+from pivrex.devices.transports.base import MOST_BYTES, PIECE, Chunk, OpenTransport
 from pivrex.devices.transports.beside import Beside
 from pivrex.rig.transports import SerialTransport
 
 __all__ = ["Serial"]
 
 
+BITS_A_BYTE = 10
+"""A start bit, eight of the byte, a stop bit."""
+
+WAITING_BYTES = 8
+"""So few bytes may still wait in the system when more are sent."""
+
+
 class Serial(OpenTransport):
-    """A serial line. Its device is known by its port, or by its USB identity in whatever port it is."""
+    """A serial line. Its device is known by its port, or by its USB identity in whatever port it is.
+
+    It never queues: what is sent while the bytes before it are still on the line is refused, so that whoever sends says
+    what is newest once the line is free.
+    """
 
     def __init__(self, spec: SerialTransport) -> None:
         super().__init__(f"serial {spec.port or f'usb {spec.usb}'}")
         self._spec = spec
         self._port: Any = None
         self._opening: Beside | None = None
+        self._free_s = 0.0
+        self._cut = False
+        """Whether the last message did not leave whole."""
 
     def _open(self) -> None:
         if self._opening is None:
@@ -63,17 +77,39 @@ class Serial(OpenTransport):
                 return str(port.device)
         raise OSError(f"no device with the USB identity {self._spec.usb} is plugged in")
 
-    def _take(self, now_s: float) -> list[Chunk]:
-        data = self._port.read(MOST_BYTES)
-        return [Chunk(data, "", now_s)] if data else []
+    def _take(self, now_s: float, until_s: float) -> list[Chunk]:
+        pieces: list[bytes] = []
+        while len(pieces) < MOST_BYTES // PIECE:
+            piece = self._port.read(PIECE)
+            if piece:
+                pieces.append(piece)
+            if not piece or time.perf_counter() > until_s:
+                break
+        return [Chunk(b"".join(pieces), "", now_s)] if pieces else []
 
-    def _put(self, data: bytes) -> bool:
+    def _put(self, data: bytes, first: bool) -> bool:
         import serial
 
-        try:
-            return bool(self._port.write(data) == len(data))
-        except serial.SerialTimeoutException:
+        now = time.perf_counter()
+        if first and now < self._free_s:
+            self._port.reset_output_buffer()
+            self._free_s, self._cut = now, True
+        if now < self._free_s or self._waiting() > WAITING_BYTES:
             return False
+        whole = b"\r\n" + data if self._cut else data
+        try:
+            count = int(self._port.write(whole) or 0)
+        except serial.SerialTimeoutException:
+            count = 0
+        self._cut = count < len(whole)
+        self._free_s = now + count * BITS_A_BYTE / self._spec.baud
+        return not self._cut
+
+    def _waiting(self) -> int:
+        """Give how many bytes still wait in the system, where it says so."""
+        with contextlib.suppress(OSError, AttributeError):
+            return int(self._port.out_waiting)
+        return 0
 
     def _shut(self) -> None:
         if self._port is not None:

@@ -13,8 +13,14 @@ from pivrex.rig.transports import UdpTransport
 
 __all__ = ["Udp"]
 
-MOST_DATAGRAMS = 400
+MOST_DATAGRAMS = 4000
 """Taken at one poll; what is left waits for the next, and what the system then drops was too much anyway."""
+
+LARGEST = 4096
+"""Bytes; what is larger is cut."""
+
+LOOK_EVERY = 16
+"""Datagrams between two looks at the clock."""
 
 
 _STAMP = getattr(socket, "SO_TIMESTAMPNS", 35)
@@ -43,7 +49,7 @@ class Udp(OpenTransport):
             if self._outward:
                 found.connect((self._spec.host or "127.0.0.1", self._spec.port))
             else:
-                found.bind((self._spec.host, self._spec.port))
+                found.bind((self._spec.listens_at, self._spec.port))
                 with contextlib.suppress(OSError):
                     found.setsockopt(socket.SOL_SOCKET, _STAMP, 1)
                 with contextlib.suppress(OSError):
@@ -54,16 +60,18 @@ class Udp(OpenTransport):
         self._socket = found
         self._is_there()
 
-    def _take(self, now_s: float) -> list[Chunk]:
+    def _take(self, now_s: float, until_s: float) -> list[Chunk]:
         assert self._socket is not None
         found = []
         ahead = time.perf_counter() - time.time()  # the system stamps by the other clock
-        for _ in range(MOST_DATAGRAMS):
+        for count in range(MOST_DATAGRAMS):
+            if count % LOOK_EVERY == LOOK_EVERY - 1 and time.perf_counter() > until_s:
+                break
             try:
                 if hasattr(self._socket, "recvmsg"):
-                    data, extra, _, address = self._socket.recvmsg(2048, 64)
+                    data, extra, _, address = self._socket.recvmsg(LARGEST, 64)
                 else:
-                    data, address = self._socket.recvfrom(2048)
+                    data, address = self._socket.recvfrom(LARGEST)
                     extra = []
             except BlockingIOError:
                 break
@@ -82,7 +90,7 @@ class Udp(OpenTransport):
             found.append(Chunk(data, name, at))
         return found
 
-    def _put(self, data: bytes) -> bool:
+    def _put(self, data: bytes, first: bool) -> bool:
         assert self._socket is not None
         try:
             return self._socket.send(data) == len(data)

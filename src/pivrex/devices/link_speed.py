@@ -1,0 +1,87 @@
+"""Whether a link's line is fast enough for the rig: what a tick's sentences take of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from pivrex.devices.robot_sentences import Back, Out, out_sentences, sensed_sentences
+from pivrex.devices.seal import HIGHEST, sealed
+from pivrex.devices.transports.serial_line import BITS_A_BYTE
+from pivrex.line.line import Line
+from pivrex.rig.sources import Link
+from pivrex.rig.transports import SerialTransport
+
+__all__ = ["SLOWEST_S", "LinkSpeed", "link_speed"]
+
+SLOWEST_S = 0.1
+"""A sentence must come within this time, or the robot's watchdog of 0.15 s ends the drive at the first that is lost."""
+
+LONG_VALUE = -0.123456
+"""A value as it is usually written at its longest."""
+
+
+@dataclass(frozen=True)
+class LinkSpeed:
+    """What a link carries.
+
+    Attributes
+    ----------
+    out_bytes, back_bytes : int
+        Of a sentence out, and of the answer.
+    bytes_s : float
+        What the line carries in a second, each way; infinite where it has no speed of its own.
+    rate_hz : float
+        The rate of the rig.
+    """
+
+    out_bytes: int
+    back_bytes: int
+    bytes_s: float
+    rate_hz: float
+
+    @property
+    def period_s(self) -> float:
+        """The time between two sentences that the line has room for; 0 where it has no speed of its own."""
+        return max(self.out_bytes, self.back_bytes) / self.bytes_s
+
+    @property
+    def too_slow(self) -> str:
+        """Why no robot can be driven over this line; empty if one can."""
+        if self.period_s <= SLOWEST_S:
+            return ""
+        return f"the line is too slow: {self._said}, which leaves {1 / self.period_s:.1f} a second and should be at least 10"
+
+    @property
+    def warning(self) -> str:
+        """What the line cannot do of what the rig asks; empty if it can."""
+        if self.too_slow or self.period_s * self.rate_hz <= 1.0:
+            return self.too_slow
+        return (
+            f"the line carries {1 / self.period_s:.0f} sentences a second of the {self.rate_hz:g} that the rig's rate asks for "
+            f"({self._said}); only the newest are sent"
+        )
+
+    @property
+    def _said(self) -> str:
+        most = max(self.out_bytes, self.back_bytes)
+        way = "out" if self.out_bytes >= self.back_bytes else "back"
+        return f"{most} bytes {way} at {self.bytes_s:.0f} bytes a second"
+
+
+def link_speed(line: Line, link: Link) -> LinkSpeed:
+    """Reckon what a link carries. Of a robot that is real: what is true of it does not come back."""
+
+    def sign(body: str) -> str:
+        return sealed(bytes(16), body, HIGHEST)
+
+    signed = sign if line.rig.secret else None
+    number = HIGHEST if line.rig.secret else 65535
+    told = np.full(len(line.outputs.values), LONG_VALUE)
+    sensed = np.full(len(line.stages["sensed"].columns), LONG_VALUE)
+    truth = np.full(len(line.stages["truth"].columns), np.nan)
+    out = out_sentences(Out(number, 65535, True), "0" * 8, told, signed)
+    back = sensed_sentences(Back(65535, number, 1), np.concatenate((sensed, truth)), signed)
+    speed = link.wire.baud / BITS_A_BYTE if isinstance(link.wire, SerialTransport) else float("inf")
+    return LinkSpeed(sum(map(len, out)), sum(map(len, back)), speed, 1.0 / line.dt_s)
