@@ -1,45 +1,56 @@
 """The programs on the page docs/wire.md, compiled as they stand and talked to."""
 
 import json
-import re
 import subprocess
+import time
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 
-from pivrex.devices.robot_sentences import Back, Out, out_sentences, read_sensed
+from pivrex.devices.decode.packets import PacketsReader
+from pivrex.devices.robot_sentences import Back, Out, out_sentences, read_sensed, wire_hash
+from pivrex.devices.seal import Seal, sealed
 from pivrex.devices.sentence import frame, unframe
-from tests.support import PLAIN, ROOT, TempCase
+from pivrex.line import Line
+from pivrex.rig import Rig, read_text
+from pivrex.rig.sources import Link, PacketsSource
+from pivrex.session.client import SessionClient
+from pivrex.session.messages import SetUp, Stop
+from tests.page_programs import (
+    CLOCK,
+    PAGE,
+    RADIO_MAIN,
+    ROBOT_MAIN,
+    SOCKETS,
+    TO_SOCKET,
+    TO_STDOUT,
+    block,
+    build,
+    radio_code,
+    robot_code,
+    seals,
+)
+from tests.support import PLAIN, TempCase, slow
 from tests.test_cli import Ran
+from tests.test_lost_sources import free_port, radio
 from tests.test_remotes import PACKETS, feed, reader
-
-PAGE = (ROOT / "docs" / "wire.md").read_text("utf-8")
-HEAD = "#include <stdio.h>\n#include <stdlib.h>\n#include <string.h>\n#include <math.h>\n#include <stdint.h>\nstatic void send(const char *s) { fputs(s, stdout); }\n"
+from tests.test_robot_link import LinkCase
 
 
 class WirePageTest(TempCase):
-    def build(self, code: str, main: str) -> Path:
-        source, program = self.write("page.c", HEAD + code + main), self.folder / "page"
-        subprocess.run(
-            ["gcc", "-std=c99", "-Wall", "-Werror", "-Wno-format-truncation", "-o", str(program), str(source), "-lm"],
-            check=True,
-        )
-        return program
-
-    def block(self, begins: str) -> str:
-        blocks: list[str] = re.findall(r"```c\n(.*?)```", PAGE, re.DOTALL)
-        return next(b for b in blocks if b.startswith(begins))
-
     def test_the_example_of_a_packet_is_right(self) -> None:
         (line,) = [r.strip() for r in PAGE.splitlines() if r.strip().startswith("$PIVDRV,green")]
         (message,) = feed(reader(PACKETS), line.encode() + b"\n")
         self.assertEqual(message.fault, "")
 
     def test_a_radio_in_ten_lines(self) -> None:
-        code = self.block("void packet")
+        code = block("void packet")
         self.assertLessEqual(len(code.strip().splitlines()), 12)
         main = "int main(void) { packet(0.25f, -1, 0); packet(-0.5f, 0, 0x21); return 0; }\n"
-        said = subprocess.run([self.build(code, main)], capture_output=True, check=True).stdout
+        said = subprocess.run(
+            [build(self.folder, "radio", TO_STDOUT + code + main)], capture_output=True, check=True
+        ).stdout
         first, second = feed(reader(PACKETS), said)
         self.assertEqual((first.fault, second.fault, second.missed), ("", "", 0))
         assert first.readings is not None and second.readings is not None
@@ -48,11 +59,10 @@ class WirePageTest(TempCase):
 
     def robot(self, code: str, motor: str = 'printf("motor %d %g\\n", i, v);') -> Path:
         """Compile a robot's end; it reads lines, and `T` with a time in ms sets its clock."""
-        board = "static unsigned long now; static unsigned long millis(void) { return now; }\n"
-        board += f"static void motor(int i, float v) {{ {motor} }}\n"
+        board = f"static void motor(int i, float v) {{ {motor} }}\n"
         main = 'int main(void) { char l[300]; while (fgets(l, 300, stdin)) { l[strcspn(l, "\\r\\n")] = 0;\n'
         main += "if (l[0] == 'T') now = atol(l + 1); else on_line(l); on_every_loop(); } return 0; }\n"
-        return self.build(board + code, main)
+        return build(self.folder, "robot", TO_STDOUT + CLOCK + board + code + main)
 
     def said(self, program: Path, lines: list[str]) -> list[str]:
         done = subprocess.run([program], input="".join(lines), capture_output=True, text=True, check=True)
@@ -62,7 +72,7 @@ class WirePageTest(TempCase):
         rig = self.write("plain.toml", PLAIN)
         wire = json.loads(Ran("wire", str(rig), "--json").out)
         self.assertEqual((len(wire["out"]), len(wire["sensed"])), (2, 8))
-        program = self.robot(self.block("static const char *HASH").replace("XXXXXXXX", wire["hash"]))
+        program = self.robot(robot_code(wire["hash"]))
 
         def out(seq: int, drive: bool, value: float, echo: int | None = 2000) -> str:
             return b"".join(out_sentences(Out(seq, echo, drive), wire["hash"], np.array([value, value]))).decode()
@@ -91,7 +101,7 @@ class WirePageTest(TempCase):
 
     def test_a_robots_end_under_attack(self) -> None:
         """A robot that drives: what comes next must change nothing, or rest it."""
-        program = self.robot(self.block("static const char *HASH").replace("XXXXXXXX", "ABCD1234"))
+        program = self.robot(robot_code("ABCD1234"))
         begin = ["T9000\n", framed("PIVOUT,1,,0,ABCD1234"), framed("PIVOUT,2,9000,1,ABCD1234,0.5,0.5")]
 
         def after(*lines: str) -> list[float]:
@@ -128,14 +138,12 @@ class WirePageTest(TempCase):
 
     def test_a_robots_end_that_joins_parts(self) -> None:
         """Both programs of the page together: sixteen values in two parts, one part lost, a rest by its first part."""
-        code = (
-            self.block("static const char *HASH").replace("XXXXXXXX", "ABCD1234").replace("int OUT = 2", "int OUT = 60")
-        )
+        code = robot_code("ABCD1234").replace("int OUT = 2", "int OUT = 60")
         code = code.replace("float value[2]", "float value[60]").replace(
             "    if (strncmp(body, ", "    body = join(body); if (body == NULL) return;\n    if (strncmp(body, "
         )
         before = "static void obey"
-        code = code.replace(before, self.block("/* Give a whole") + before)
+        code = code.replace(before, block("/* Give a whole") + before)
         program = self.robot(code, 'if (i == 59) printf("motor %g\\n", v);')
 
         def out(seq: int, drive: bool, value: float) -> list[str]:
@@ -148,6 +156,142 @@ class WirePageTest(TempCase):
         moved = [float(r.split()[1]) for r in self.said(program, lines) if r.startswith("motor")]
         # of a rest in parts each is one; the second says nothing new
         self.assertEqual(moved, [0, 0.125, 0.3125, 0])
+
+    def test_the_seal_against_known_answers(self) -> None:
+        """SHA-256 by the examples of FIPS 180-4, HMAC by the cases 1 to 5 of RFC 4231 (those with keys of one block)."""
+        main = """
+static void print(const uint8_t *d, int n) { for (int i = 0; i < n; i++) printf("%02x", d[i]); puts(""); }
+int main(void) {
+    uint8_t out[32], key[131], text[50];
+    Sha s;
+    sha_begin(&s); sha_add(&s, "abc", 3); sha_end(&s, out); print(out, 32);
+    sha_begin(&s); sha_add(&s, "abcdbcdecdefdefgefghfghighijhijkijkljklmklmnlmnomnopnopq", 56); sha_end(&s, out); print(out, 32);
+    sha_begin(&s); for (long i = 0; i < 1000000; i++) sha_add(&s, "a", 1); sha_end(&s, out); print(out, 32);
+    memset(key, 0x0b, 20); hmac(key, 20, "Hi There", 8, out); print(out, 32);
+    hmac((const uint8_t *)"Jefe", 4, "what do ya want for nothing?", 28, out); print(out, 32);
+    memset(key, 0xaa, 20); memset(text, 0xdd, 50); hmac(key, 20, (char *)text, 50, out); print(out, 32);
+    for (int i = 0; i < 25; i++) key[i] = i + 1;
+    memset(text, 0xcd, 50); hmac(key, 25, (char *)text, 50, out); print(out, 32);
+    memset(key, 0x0c, 20); hmac(key, 20, "Test With Truncation", 20, out); print(out, 16);
+    return 0;
+}
+"""
+        said = self.said(build(self.folder, "known", seals(bytes(16), 1) + main), [])
+        self.assertEqual(said, KNOWN)
+
+    def test_sealed_sentences_both_ways(self) -> None:
+        """The page's robot and radio with a key talk with the program's own ends, and refuse every other."""
+        key, other = bytes(range(16)), bytes(16)
+        program = self.robot(robot_code("ABCD1234", key, 4000000000))
+
+        def out(seq: int, drive: bool, of: bytes = key, session: int = 4000000000, echo: int = 2000) -> str:
+            sign = partial(sealed, of, session=session)
+            return b"".join(out_sentences(Out(seq, echo, drive), "ABCD1234", np.array([0.5, 0.5]), sign)).decode()
+
+        lines = ["T2000\n", out(4000000001, False), out(4000000002, True)]
+        wrong = [
+            out(4000000003, True, other),
+            out(4000000003, True, session=1),
+            framed("PIVOUT,4000000003,2000,1,ABCD1234,1,1"),
+        ]
+        wrong += [out(4000000002, True), out(70, True), out(4000000003, True).replace(",0.5,", ",0.6,")]
+        late = [
+            "T3000\n",
+            out(4000000001, False, echo=3000),
+            out(4000000002, True, echo=3000),
+        ]  # said again after a second
+        said = self.said(program, [*lines, *wrong, *late, out(4000000004, False, echo=3000)])
+        self.assertEqual([float(r.split()[2]) for r in said if r.startswith("motor 0")], [0.0, 0.5, 0.0, 0.0])
+        for row in said:
+            if row.startswith("$PIV"):
+                self.assertEqual(Seal(key).open(unframe(row.encode()))[1], 4000000000)
+        main = "int main(void) { packet(0.25f, -1, 0); packet(-0.5f, 0, 0x21); return 0; }\n"
+        data = subprocess.run(
+            [build(self.folder, "radio", TO_STDOUT + radio_code(key, 7) + main)], capture_output=True, check=True
+        ).stdout
+        spec = PacketsSource.model_validate(PACKETS)
+        self.assertEqual([m.fault for m in PacketsReader(spec, Seal(key)).feed(data, 0.0)], ["", ""])
+        self.assertEqual([m.fault for m in PacketsReader(spec, Seal(other)).feed(data, 0.0)], ["foreign", "foreign"])
+
+
+KNOWN = [
+    "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad",
+    "248d6a61d20638b8e5c026930c3e6039a33ce45964ff2167f6ecedd419db06c1",
+    "cdc76e5c9914fb9281a1c7e284d73e67f1809a48a497200e046d39ccc7112cd0",
+    "b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7",
+    "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843",
+    "773ea91e36800e46854db8ebd09181a72959098b3ef8c122d9635514ced565fe",
+    "82558a389a443c0ea4cc819899f2083a85f0faa3e578f8077a2e3ff46729665b",
+    "a3b6167473100ee06e0c796c2955552b",
+]
+
+
+@slow
+class LivePageTest(LinkCase):
+    """A robot and a radio written from the page alone drive and rest in a real session, over UDP."""
+
+    def go_live(self, key: bytes) -> None:
+        if key:
+            self.write("rigs/plain.key", key.hex())
+        radio_port, robot_port = free_port(), free_port()
+        text = PLAIN.replace("[chassis]", 'key = "plain.key"\n[chassis]', 1) if key else PLAIN
+        rig = read_text(
+            text + radio(radio_port, 'columns = ["left_x", "left_y"]\n'), self.folder / "rigs" / "plain.toml", Rig
+        )
+        motor = 'static float told[2]; static void motor(int i, float v) { told[i] = v; if (i) printf("%g\\n", v), fflush(stdout); }\n'
+        robot = build(
+            self.folder,
+            "robot",
+            SOCKETS + TO_SOCKET + motor + robot_code(wire_hash(Line(rig)), key, 12345) + ROBOT_MAIN,
+        )
+        sender = build(self.folder, "radio", SOCKETS + TO_SOCKET + radio_code(key, 3) + RADIO_MAIN)
+        log = (self.folder / "motor.txt").open("w+")
+        self.addCleanup(log.close)
+        far = subprocess.Popen([robot, str(robot_port)], stdout=log)
+        stick = subprocess.Popen([sender, str(radio_port)], stdin=subprocess.PIPE, text=True)
+        for one in (far, stick):
+            self.addCleanup(one.wait, 5)
+            self.addCleanup(one.kill)
+        assert stick.stdin is not None
+        self.addCleanup(stick.stdin.close)
+        self.client = SessionClient()
+        self.addCleanup(self.client.close)
+        link = Link.model_validate({"wire": {"kind": "udp", "host": "127.0.0.1", "port": robot_port}})
+        self.client.set_up(SetUp(rig, None, source="radio", gamepads=False, link=link))
+        self.talking = None
+
+        def told() -> float:
+            said = (self.folder / "motor.txt").read_text().split()
+            return float(said[-1]) if said and said[-1] != "ready" else 0.0
+
+        def push(y: float) -> None:
+            assert stick.stdin is not None
+            stick.stdin.write(f"{y}\n")
+            stick.stdin.flush()
+
+        self.until(lambda: self.client.status.linked == "heard" and not self.client.status.lost)
+        for _ in range(10):
+            push(0)
+            self.until(self.live)
+            push(-0.5)
+            end = time.monotonic() + 3
+            while self.step() and time.monotonic() < end and told() != 0.5:
+                pass
+            if told() == 0.5:
+                break
+        self.assertEqual(told(), 0.5)
+        push(0)
+        self.until(lambda: told() == 0.0)
+        self.ask(Stop("enough"))
+        push(-0.5)
+        self.go(0.3)
+        self.assertEqual(told(), 0.0)
+
+    def test_without_a_key(self) -> None:
+        self.go_live(b"")
+
+    def test_with_a_key(self) -> None:
+        self.go_live(bytes(range(100, 116)))
 
 
 def framed(body: str) -> str:

@@ -7,7 +7,7 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli import ends, exports, rigs, runs
+from pivrex.cli import ends, exports, rigs, runs, secrets
 from pivrex.cli.opening import SUMMARIES, open_by_words
 
 __all__ = ["app"]
@@ -57,6 +57,7 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("check", rigs.check),
     ("describe", rigs.describe),
     ("wire", rigs.wire),
+    ("key", secrets.key),
     ("wheels", rigs.wheels),
     ("map", runs.map_),
     ("shakedown", runs.shakedown),

@@ -17,6 +17,7 @@ COMMANDS = (
     "check",
     "describe",
     "wire",
+    "key",
     "wheels",
     "map",
     "shakedown",

@@ -17,13 +17,15 @@ __all__ = ["check", "describe", "wheels", "wire"]
 def check(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Rigs, recordings or a workspace.toml.")],
 ) -> int:
-    """Read files and print every mistake in them, one a line: FILE:LINE: what."""
-    from pivrex.errors import RecordingError
+    """Read files and print every mistake in them, one a line: FILE:LINE: what; of a rig without any, the warnings."""
+    from pivrex.devices.worries import warnings_in
+    from pivrex.errors import Mistake, RecordingError
     from pivrex.formats.recording import Recording
     from pivrex.rig import read_rig, read_workspace_file
 
     wrong = 0
     for file in files:
+        warnings: list[Mistake] = []
         try:
             if file.suffix == ".csv":
                 for _ in Recording(file).readings():
@@ -31,7 +33,7 @@ def check(
             elif file.name == "workspace.toml":
                 read_workspace_file(file)
             else:
-                read_rig(file)
+                warnings = warnings_in(read_rig(file), file)
         except RigError as problem:
             wrong += 1
             print("\n".join(problem.lines()), file=sys.stderr)
@@ -40,6 +42,8 @@ def check(
             print(problem, file=sys.stderr)
         else:
             print(f"{file}: no mistakes")
+            for warning in warnings:
+                print(f"{file}:{warning.line}: warning: {warning}")
     return 1 if wrong else 0
 
 

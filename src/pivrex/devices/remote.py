@@ -117,7 +117,8 @@ class RemoteSource:
         pace.begin()
         count = 0
         for sender, said in by_sender.items():
-            count += sum(map(self._hear if self._is_heard(sender) else self._try, self._newest(sender, said, share)))
+            for chunk in self._newest(sender, said, share):
+                count += self._hear(chunk) if self._is_heard(sender) else self._try(chunk)
             if pace.over(budget_s):
                 break
         pace.end(count)
@@ -196,7 +197,7 @@ class RemoteSource:
 
     def _begin(self, sender: str, now_s: float, reader: Reader | None = None) -> None:
         """Hear a sender from now on. One that follows another is not listened to before it has been at rest."""
-        self._changed = bool(self._sender) and sender != self._sender
+        self._changed |= bool(self._sender) and sender != self._sender
         self._reader = reader or self._new_reader()
         self._sender, self._since_s, self._last_s, self._spoke = sender, now_s, float("-inf"), False
         self._quiet = False

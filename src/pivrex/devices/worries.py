@@ -1,0 +1,60 @@
+"""What is no mistake in a rig but worth a warning: who may drive it, and whether its line keeps up."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from pivrex.devices.link_speed import link_speed
+from pivrex.errors import Mistake
+from pivrex.line.line import Line
+from pivrex.rig.place import find_places
+from pivrex.rig.read import rig_text
+from pivrex.rig.rig import Rig
+from pivrex.rig.secret import others_may_read
+from pivrex.rig.sources import GamepadSource, LettersSource, PacketsSource
+from pivrex.rig.transports import SerialTransport, is_this_machine
+
+__all__ = ["warnings_in"]
+
+
+def warnings_in(rig: Rig, path: Path) -> list[Mistake]:
+    """Give the warnings about a rig that was read from ``path``, each with its line."""
+    found = [*_network(rig), *_key(rig, path), *_speed(rig)]
+    if not found:
+        return []
+    places = find_places(rig_text(path))
+    return sorted(
+        Mistake(next((places[loc[:n]] for n in range(len(loc), 0, -1) if loc[:n] in places), 0), ".".join(loc), what)
+        for loc, what in found
+    )
+
+
+def _network(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
+    found: list[tuple[tuple[str, ...], str]] = []
+    for name, source in rig.sources.items():
+        if isinstance(source, GamepadSource) or isinstance(source.wire, SerialTransport) or not source.wire.from_outside:
+            continue
+        loc = ("sources", name, "wire")
+        if not isinstance(source, PacketsSource) and not (isinstance(source, LettersSource) and source.framed):
+            framed = "letters that are not framed" if isinstance(source, LettersSource) else source.kind
+            found.append((loc, f"hears the network, and {framed} cannot be sealed: whoever is in it can drive the robot"))
+        elif not rig.key:
+            found.append((loc, "hears the network, and the rig has no key: whoever is in it can drive; pivrex key makes one"))
+    wire = rig.link.wire if rig.link is not None else None
+    if wire is not None and not isinstance(wire, SerialTransport) and not is_this_machine(wire.listens_at) and not rig.key:
+        what = "leads into the network, and the rig has no key: the robot obeys whoever is in it; pivrex key makes one"
+        found.append((("link", "wire"), what))
+    return found
+
+
+def _key(rig: Rig, path: Path) -> list[tuple[tuple[str, ...], str]]:
+    if rig.key and others_may_read(path.parent / rig.key):
+        return [(("key",), f"may be read by others: chmod 600 {rig.key}")]
+    return []
+
+
+def _speed(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
+    if rig.link is None:
+        return []
+    warning = link_speed(Line(rig), rig.link).warning
+    return [(("link", "wire", "baud"), warning)] if warning else []
