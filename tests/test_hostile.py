@@ -210,7 +210,7 @@ class LettersThatFallSilentTest(RemoteCase):
         box.setsockopt(
             socket.SOL_SOCKET, SO_ATTACH_FILTER, struct.pack("HL", 1, _address(DROP_ALL))
         )  # it hears nothing from now on
-        self.until(lambda: self.waits(), 30)  # the system asks whether it is there, and is not answered
+        self.until(self.waits, 30)  # the system asks whether it is there, and is not answered
         self.assertEqual(self.forward(), 0.0)
         self.assertEqual(self.waits(), "the connection is gone")
 

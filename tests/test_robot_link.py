@@ -205,7 +205,9 @@ class Relay:
         self.port = int(self.near.getsockname()[1])
         self.far = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         self.far.connect(("127.0.0.1", to))
-        self.cut = self.over = False
+        self.cut = self.cut_back = self.over = False
+        self.passed: list[bytes] = []
+        """What went to the robot."""
         self._thread = threading.Thread(target=self._run, daemon=True)
         self._thread.start()
 
@@ -218,9 +220,10 @@ class Relay:
                         data, back = self.near.recvfrom(2048)
                         if not self.cut:
                             self.far.send(data)
+                            self.passed.append(data)
                     else:
                         data = self.far.recv(2048)
-                        if back is not None and not self.cut:
+                        if back is not None and not self.cut and not self.cut_back:
                             self.near.sendto(data, back)
 
     def close(self) -> None:
@@ -262,7 +265,14 @@ class Robot:
 class LinkCase(TempCase):
     radio_port = 0
 
-    def begin(self, *parts: str, link: Link | None = None, words: tuple[str, ...] = (), source: str = "radio") -> None:
+    def begin(
+        self,
+        *parts: str,
+        link: Link | None = None,
+        words: tuple[str, ...] = (),
+        source: str = "radio",
+        rig: Rig | None = None,
+    ) -> None:
         """Start the robot and a session that commands it."""
         path = self.write("rigs/plain.toml", PLAIN + "".join(parts))
         port = free_port()
@@ -271,7 +281,7 @@ class LinkCase(TempCase):
         self.port = port
         self.client = SessionClient()
         self.addCleanup(self.client.close)
-        rig = read_text(path.read_text(), path, Rig)
+        rig = rig or read_text(path.read_text(), path, Rig)
         where = link or Link.model_validate({"wire": {"kind": "udp", "host": "127.0.0.1", "port": port}})
         self.client.set_up(SetUp(rig, None, source=source, link=where, gamepads=source == "pad 1"))
         self.talking: Callable[[], None] | None = None

@@ -19,7 +19,9 @@ IGNORED = "*.key"
 def key(
     rig: RigName,
     new: Annotated[bool, typer.Option("--new", help="Make another one; robot and radio need it then too.")] = False,
-    show: Annotated[bool, typer.Option("--show", help="Write the rig's key for a program in C, and make none.")] = False,
+    show: Annotated[
+        bool, typer.Option("--show", help="Write the rig's key for a program in C, and make none.")
+    ] = False,
 ) -> None:
     """Make a rig's key: packets, framed letters, outputs and sensed values then count only if they are sealed with it."""
     from pivrex.rig import RigFile, find_rig

@@ -13,9 +13,11 @@ import time
 from pathlib import Path
 from typing import TextIO
 
+from pivrex.devices.link_speed import link_speed
 from pivrex.devices.robot_end import RobotEnd
 from pivrex.devices.transports.serial_line import BITS_A_BYTE
 from pivrex.errors import PivrexError, UsageError
+from pivrex.line import Line
 from pivrex.lower import reason
 from pivrex.rig import Field, Rig
 from pivrex.rig.transports import SerialTransport
@@ -41,8 +43,10 @@ def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log
             f"--fault is {fault[:40]!r}, but goes over the wire: at most {LONGEST_FAULT} plain characters, without $ and *"
         )
     wire = rig.link.wire if rig.link is not None else None
-    baud = wire.baud if isinstance(wire, SerialTransport) else 0
+    baud = wire.baud if isinstance(wire, SerialTransport) and serial is not None else 0
     end = _Pty(serial, baud) if serial is not None else _Port(udp)
+    # a slow line has no room for what no real robot could say
+    tells_truth = not (baud and rig.link is not None and link_speed(Line(rig), rig.link).warning)
     stream = None
     try:
         if log is not None:
@@ -52,7 +56,7 @@ def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log
         raise PivrexError(f"{log}: cannot be written: {reason(problem)}") from None
     print(f"{rig.name} listens on {end.title}; Ctrl+C ends it", flush=True)
     book = _Log(stream)
-    robot = RobotEnd(rig, field, time.monotonic(), book.note)
+    robot = RobotEnd(rig, field, time.monotonic(), book.note, tells_truth)
     robot.fault = fault
     book.robot = robot
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))

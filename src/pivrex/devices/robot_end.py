@@ -53,12 +53,20 @@ class RobotEnd:
         What the motors are given now.
     refused : Counter
         Sentences that moved nothing, by the reason.
+
+    ``tells_truth`` says whether it answers with where it truly is, as no real robot could.
     """
 
     def __init__(
-        self, rig: Rig, field: Field | None, now_s: float, note: Callable[[float, str], None] | None = None
+        self,
+        rig: Rig,
+        field: Field | None,
+        now_s: float,
+        note: Callable[[float, str], None] | None = None,
+        tells_truth: bool = True,
     ) -> None:
         self._rig = rig
+        self._tells_truth = tells_truth
         line = Line(rig)
         self._hash = wire_hash(line)
         self._rest = line.resting().tolist()
@@ -192,7 +200,10 @@ class RobotEnd:
                 out.append(frame(self._sign(f"PIVFLT,{self.fault}")))
         if self._answer:
             self._answer = False
-            values = np.concatenate((self._model.sense(self.body), self._model.truth(self.body)))
+            truth = self._model.truth(self.body)
+            if not self._tells_truth:
+                truth = np.full_like(truth, np.nan)
+            values = np.concatenate((self._model.sense(self.body), truth))
             out += sensed_sentences(Back(stamp_of(now_s), self._newest, self.state), values, self._sign)
         return out
 

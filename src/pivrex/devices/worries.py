@@ -32,16 +32,29 @@ def warnings_in(rig: Rig, path: Path) -> list[Mistake]:
 def _network(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
     found: list[tuple[tuple[str, ...], str]] = []
     for name, source in rig.sources.items():
-        if isinstance(source, GamepadSource) or isinstance(source.wire, SerialTransport) or not source.wire.from_outside:
+        if (
+            isinstance(source, GamepadSource)
+            or isinstance(source.wire, SerialTransport)
+            or not source.wire.from_outside
+        ):
             continue
         loc = ("sources", name, "wire")
         if not isinstance(source, PacketsSource) and not (isinstance(source, LettersSource) and source.framed):
             framed = "letters that are not framed" if isinstance(source, LettersSource) else source.kind
-            found.append((loc, f"hears the network, and {framed} cannot be sealed: whoever is in it can drive the robot"))
+            found.append(
+                (loc, f"hears the network, and {framed} cannot be sealed: whoever is in it can drive the robot")
+            )
         elif not rig.key:
-            found.append((loc, "hears the network, and the rig has no key: whoever is in it can drive; pivrex key makes one"))
+            found.append(
+                (loc, "hears the network, and the rig has no key: whoever is in it can drive; pivrex key makes one")
+            )
     wire = rig.link.wire if rig.link is not None else None
-    if wire is not None and not isinstance(wire, SerialTransport) and not is_this_machine(wire.listens_at) and not rig.key:
+    if (
+        wire is not None
+        and not isinstance(wire, SerialTransport)
+        and not is_this_machine(wire.listens_at)
+        and not rig.key
+    ):
         what = "leads into the network, and the rig has no key: the robot obeys whoever is in it; pivrex key makes one"
         found.append((("link", "wire"), what))
     return found
