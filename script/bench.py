@@ -351,6 +351,7 @@ def main() -> None:
         name: bench_remotes.source_to_output_ms(udp) for name, udp in (("udp", True), ("pty", False))
     }
     result["flood"] = bench_remotes.flooded(6 if SECONDS == 10 else 30)
+    result["garbage"] = bench_remotes.garbage(3 if SECONDS == 10 else 10)
     result["version_s"] = version_s()
     result["start_s"] = start_s()
     result["key_to_screen_ms"] = key_to_screen_ms()

@@ -11,6 +11,7 @@ import select
 import socket
 import time
 import tty
+from multiprocessing.synchronize import Event as EventType
 from pathlib import Path
 
 import numpy as np
@@ -24,7 +25,8 @@ from pivrex.line import Line
 from pivrex.rig import Rig, read_text
 from pivrex.rig.sources import FramesSource, LettersSource, NumbersSource, PacketsSource, RigSource
 from pivrex.session.client import SessionClient
-from pivrex.session.messages import GoLive, SetUp
+from pivrex.session.messages import GoLive, GoOn, SetUp, Stop
+from pivrex.session.shared import Row
 
 DEMO = Path(__file__).parent.parent / "src" / "pivrex" / "demo"
 TRIALS = 200
@@ -190,51 +192,177 @@ def source_to_output_ms(udp: bool) -> dict[str, float]:  # noqa: C901, PLR0915 -
     }
 
 
-def _flood(port: int, seconds: float) -> None:
-    """Send ten thousand packets a second, a hundred at a time."""
+def _flood(port: int, go: EventType, end: EventType) -> None:
+    """Send ten thousand packets a second, a hundred at a time, while ``go`` is set."""
     out = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
     out.connect(("127.0.0.1", port))
-    due, end, seq = time.perf_counter(), time.perf_counter() + seconds, 0
-    while due < end:
-        for _ in range(100):
-            seq += 1
-            with contextlib.suppress(OSError):
-                out.send(frame(f"PIVDRV,green,{seq % 65536},0,0.2,0,0,0,0,0"))
-        due += 0.01
-        time.sleep(max(0.0, due - time.perf_counter()))
+    said = [
+        frame(f"PIVDRV,green,{seq},0,0.2,0,0,0,0,0") for seq in range(65536)
+    ]  # beforehand: it must not cost the machine more
+    seq = 0
+    while not end.is_set():
+        if not go.wait(0.1):
+            continue
+        due = time.perf_counter()
+        while go.is_set():
+            for _ in range(100):
+                seq += 1
+                with contextlib.suppress(OSError):
+                    out.send(said[seq % 65536])
+            due += 0.01
+            time.sleep(max(0.0, due - time.perf_counter()))
+
+
+class _Session:
+    """A session of its own, watched."""
+
+    def __init__(self, rig: Rig, source: str) -> None:
+        self.client = SessionClient()
+        self.client.set_up(SetUp(rig, None, source=source, gamepads=False, link=rig.link))
+
+    def watch(self, for_s: float) -> list[Row]:
+        """Give the Ticks of a time."""
+        self.client.rows()
+        found: list[Row] = []
+        end = time.perf_counter() + for_s
+        while time.perf_counter() < end:
+            time.sleep(0.05)
+            self.client.beat()
+            self.client.poll()
+            found += self.client.rows()
+        return found
+
+    @property
+    def memory_kb(self) -> int:
+        """How much memory its process has."""
+        rows = Path(f"/proc/{self.client.process_id}/status").read_text().splitlines()
+        return next(int(row.split()[1]) for row in rows if row.startswith("VmRSS"))
+
+
+def _p99_ms(rows: list[Row]) -> float:
+    return float(np.percentile([r.late_s for r in rows], 99)) * 1e3
 
 
 def flooded(seconds: float) -> dict[str, object]:
-    """How late ticks are while ten thousand messages a second arrive, against the same session in quiet, by turns."""
+    """How late ticks are while ten thousand messages a second arrive, against the same session in quiet: by turns of a second,
+    and the median of the turns, because the machine itself stands still now and then.
+    """
     radio, robot = _End(True, listens=False), _End(True, listens=True)
-    client = SessionClient()
-    client.set_up(SetUp(_rig(radio, robot), None, source="radio", gamepads=False))
+    session = _Session(_rig(radio, robot), "radio")
     assert radio.to is not None
-    late: dict[str, list[float]] = {"quiet": [], "flooded": []}
     context = multiprocessing.get_context("spawn")
-
-    def watch(name: str, for_s: float) -> None:
-        client.rows()
-        end = time.perf_counter() + for_s
-        while time.perf_counter() < end:
-            time.sleep(0.1)
-            client.beat()
-            client.poll()
-            late[name] += [r.late_s for r in client.rows()]
-
+    go, end = context.Event(), context.Event()
+    flood = context.Process(target=_flood, args=(radio.to[1], go, end))
+    flood.start()
+    turns: dict[str, list[list[Row]]] = {"quiet": [], "flooded": []}
+    skipped = {"quiet": 0, "flooded": 0}
     try:
-        time.sleep(3)
-        for _ in range(3):
-            watch("quiet", seconds / 3)
-            flood = context.Process(target=_flood, args=(radio.to[1], seconds / 3 + 1))
-            flood.start()
-            time.sleep(0.8)
-            watch("flooded", seconds / 3)
-            flood.join()
+        session.watch(3)
+        for _ in range(max(3, round(seconds / 2))):
+            for name, of in turns.items():
+                (go.set if name == "flooded" else go.clear)()
+                session.watch(0.3)
+                before = session.client.skipped
+                of.append(session.watch(1.0))
+                skipped[name] += session.client.skipped - before
     finally:
-        client.close()
-    p99 = {name: float(np.percentile(v, 99)) * 1e3 for name, v in late.items()}
+        end.set()
+        go.clear()
+        flood.join()
+        session.client.close()
+    p99 = {name: float(np.median([_p99_ms(rows) for rows in of])) for name, of in turns.items()}
+    work = {
+        name: float(np.median([np.median([r.work_s for r in rows]) for rows in of])) * 1e3 for name, of in turns.items()
+    }
     return {
         **{f"{n}_late_ms_p99": round(v, 3) for n, v in p99.items()},
+        **{f"{n}_work_ms": round(v, 3) for n, v in work.items()},
+        **{f"{n}_skipped": v for n, v in skipped.items()},
         "flood_ratio": round(p99["flooded"] / p99["quiet"], 2),
+    }
+
+
+def _garbage(udp_ports: tuple[int, ...], tcp_port: int, serial: str, go: EventType, end: EventType) -> None:
+    """Send garbage on every wire as fast as it takes it, up to a hundred megabytes a second in all."""
+    outs = []
+    for port in udp_ports:
+        out = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        out.connect(("127.0.0.1", port))
+        outs.append(out)
+    tcp = socket.create_connection(("127.0.0.1", tcp_port))
+    tcp.setblocking(False)
+    line = os.open(serial, os.O_RDWR | os.O_NOCTTY | os.O_NONBLOCK)
+    noise = os.urandom(1 << 20)
+    lines = b"$PIVDRV,green,1*00\n" * 70
+    while not end.is_set():
+        if not go.wait(0.1):
+            continue
+        began, sent, at = time.perf_counter(), 0, 0
+        while go.is_set():
+            at = (at + 1400) % (len(noise) - 65536)
+            for out in outs:
+                with contextlib.suppress(OSError):
+                    sent += out.send(noise[at : at + 1400] if at % 3 else lines)
+            with contextlib.suppress(OSError):
+                sent += tcp.send(noise[at : at + 65536])
+            with contextlib.suppress(OSError):
+                sent += os.write(line, noise[at : at + 512])
+            ahead = sent / 1e8 - (time.perf_counter() - began)
+            if ahead > 0.002:
+                time.sleep(ahead)
+
+
+def garbage(seconds: float) -> dict[str, object]:
+    """A hundred megabytes a second of garbage on every wire at once: ticks, memory, and how soon a stop is done."""
+    tcp_port, radio, robot = _End(True, listens=False), _End(True, listens=False), _End(True, listens=True)
+    far, near = pty.openpty()
+    tty.setraw(near)
+    assert tcp_port.to is not None and radio.to is not None
+    text = (DEMO / "rigs" / "plover.toml").read_text() + (
+        f'\n[sources.radio]\nkind = "packets"\nsender = "green"\nsilent_after = "2 s"\nwire = {radio.wire}\n'
+        f'[sources.toy]\nkind = "frames"\nmark = [90]\nlength = 2\nsilent_after = "1 s"\n'
+        f'wire = {{ kind = "serial", port = "{os.ttyname(near)}" }}\nfields = [{{ channel = "left_y", bit = 0, width = 8 }}]\n'
+        f'[sources.box]\nkind = "letters"\nwire = {{ kind = "tcp", port = {tcp_port.to[1]} }}\n'
+        f'[sources.box.letters]\nF = "forward 10 %"\nS = "brake"\n[link]\nwire = {robot.wire}\n'
+    )
+    session = _Session(read_text(text, Path("bench.toml"), Rig), "keys")
+    context = multiprocessing.get_context("spawn")
+    go, end = context.Event(), context.Event()
+    try:
+        quiet = session.watch(3)
+        robot.lines(1.0)  # so that it is known where the head is
+        assert robot.to is not None
+        ports = (radio.to[1], robot.to[1])
+        flood = context.Process(target=_garbage, args=(ports, tcp_port.to[1], os.ttyname(far), go, end))
+        flood.start()
+        session.watch(1)
+        go.set()
+        session.watch(1)
+        memory, skipped = session.memory_kb, session.client.skipped
+        rows = session.watch(seconds)
+        grown, skipped = session.memory_kb - memory, session.client.skipped - skipped
+        stops = []
+        for _ in range(20):
+            session.client.send(GoOn())
+            session.watch(0.1)
+            before = time.perf_counter()
+            session.client.send(Stop("bench"))
+            while session.client.status.held != "bench" and time.perf_counter() - before < 2:
+                session.client.poll()
+                time.sleep(0.001)
+            stops.append((time.perf_counter() - before) * 1e3)
+    finally:
+        end.set()
+        go.clear()
+        flood.join()
+        session.client.close()
+        os.close(far)
+        os.close(near)
+    return {
+        "quiet_late_ms_p99": round(_p99_ms(quiet), 3),
+        "late_ms_p99": round(_p99_ms(rows), 3),
+        "late_of_a_tick": round(_p99_ms(rows) / (1e3 / 60), 3),
+        "skipped": skipped,
+        "memory_grown_kb": grown,
+        "stop_ms_max": round(max(stops), 1),
     }
