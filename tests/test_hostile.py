@@ -638,7 +638,7 @@ class WhoMayTalkTest(RemoteCase):
         self.assertEqual(count(), before)
         right = PadRemote(server.port, server.token)
         wait_for(lambda: count() == before + 1)
-        for one in (*wrong, right):
-            one.unplug()
-        for one in mute:
-            one.close()
+        for pad in (*wrong, right):
+            pad.unplug()
+        for connection in mute:
+            connection.close()

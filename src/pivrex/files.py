@@ -16,7 +16,17 @@ from typing import BinaryIO
 from pivrex.errors import ReadError, SaveError
 from pivrex.lower import reason
 
-__all__ = ["alone", "free_name", "open_persons", "read_persons", "sweep", "write_atomically", "writing"]
+__all__ = [
+    "alone",
+    "free_name",
+    "is_file",
+    "open_persons",
+    "read_persons",
+    "resolved",
+    "sweep",
+    "write_atomically",
+    "writing",
+]
 
 STALE_S = 60.0
 
@@ -85,6 +95,22 @@ def _resolved(path: Path) -> Path:
         raise OSError(errno.ELOOP, "the links go round in a circle") from None
 
 
+def resolved(path: Path) -> Path:
+    """Give where a path leads; one whose links lead nowhere stays as it is."""
+    try:
+        return _resolved(path)
+    except OSError:
+        return path.absolute()
+
+
+def is_file(path: Path) -> bool:
+    """Tell whether a regular file is there; a name that no file can have is none."""
+    try:
+        return path.is_file()
+    except OSError:
+        return False
+
+
 @contextlib.contextmanager
 def alone(path: Path) -> Iterator[None]:
     """Keep other programs from saving in the folder of ``path`` for the length of the block, where the system can.
@@ -101,8 +127,8 @@ def alone(path: Path) -> Iterator[None]:
         return
     descriptor = -1
     try:
-        with contextlib.suppress(OSError, RuntimeError):
-            descriptor = os.open(path.resolve().parent, os.O_RDONLY | os.O_CLOEXEC)
+        with contextlib.suppress(OSError):
+            descriptor = os.open(resolved(path).parent, os.O_RDONLY | os.O_CLOEXEC)
         until = time.monotonic() + LONGEST_WAIT_S
         while descriptor >= 0:
             try:
@@ -122,8 +148,8 @@ def alone(path: Path) -> Iterator[None]:
 
 def sweep(folder: Path, name: str = "*") -> None:
     """Take away what saves of ``name`` in a folder left there when the program was killed in the middle of them."""
-    with contextlib.suppress(OSError, RuntimeError):
-        for part in folder.resolve().glob(f".{name}.*.part"):
+    with contextlib.suppress(OSError):
+        for part in resolved(folder).glob(f".{name}.*.part"):
             with contextlib.suppress(OSError):
                 # another program may be saving just now; that takes no minute
                 if time.time() - part.stat().st_mtime > STALE_S:

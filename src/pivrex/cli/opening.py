@@ -92,6 +92,7 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
 
     assert isinstance(client, SessionClient)
     folder = open_folder(path)
+    folder.sweep()
     rig_path = find_rig(options.rig, path)[0] if options.rig else folder.first_rig()
     recording = folder.demo_recording(rig_path)
     source = f"recording {recording.stem}" if demo and recording is not None else "keys"

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
+import re
+import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from pivrex.errors import Mistake, RigError
+from pivrex.errors import Mistake, ReadError, RigError
+from pivrex.files import STALE_S, is_file, open_persons, resolved, sweep
 from pivrex.rig.field import Workspace
 from pivrex.rig.read import read_workspace_file
 
@@ -27,6 +31,16 @@ class Folder:
         """Give its recorded driving by name."""
         return sorted((self.path / "inputs").glob("*.csv"))
 
+    def sweep(self) -> None:
+        """Take away what programs that were killed left here: halves of saves and exports, and recordings without a reading."""
+        for folder in ("rigs", "inputs", "exports", "."):
+            sweep(self.path / folder)
+        with contextlib.suppress(OSError):
+            for path in (self.path / "inputs").glob("*.csv"):
+                old = time.time() - path.stat().st_mtime > STALE_S
+                if old and _RECORDED.fullmatch(path.name) and is_file(path) and _says_nothing(path):
+                    path.unlink()
+
     def first_rig(self) -> Path:
         """Give the rig that opens first; raises `RigError` if there is none."""
         rigs = self.rigs()
@@ -47,6 +61,19 @@ class Folder:
         return path if name and path.is_file() else None
 
 
+_RECORDED = re.compile(r".+-\d{8}-\d{6}(-\d+)?\.csv")
+"""How recordings are called that Pivrex has made."""
+
+
+def _says_nothing(path: Path) -> bool:
+    """Tell whether a recording has at most its header."""
+    try:
+        with open_persons(path) as stream:
+            return not stream.readline(100_000).endswith(b"\n") or not stream.read(1)
+    except (ReadError, OSError):
+        return False
+
+
 def open_folder(path: Path) -> Folder:
     """Open a workspace; without a ``workspace.toml`` the field is an open floor. Raises `RigError`."""
     if not path.is_dir():
@@ -58,17 +85,17 @@ def open_folder(path: Path) -> Folder:
 def find_rig(name: str, here: Path) -> tuple[Path, Folder]:
     """Find a rig by its path, or by its name in the workspace ``here``; with the workspace it belongs to."""
     path = Path(name)
-    if path.suffix != ".toml" and not path.is_file():
+    if path.suffix != ".toml" and not is_file(path):
         path = next(
             (p for p in sorted((here / "rigs").glob("*.toml")) if p.stem.lower() == name.lower()),
             here / "rigs" / f"{name}.toml",
         )
-        if not path.is_file():
+        if not is_file(path):
             known = ", ".join(f'"{r.stem}"' for r in sorted((here / "rigs").glob("*.toml"))) or "none"
             raise RigError(
                 Path(name),
                 [Mistake(0, "", f"is no file, and no rig of this workspace (rigs/ holds {known})")],
             )
-    parent = path.resolve().parent
+    parent = resolved(path).parent
     home = parent.parent if parent.name == "rigs" else parent
     return path, open_folder(home)

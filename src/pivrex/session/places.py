@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import warnings
 from pathlib import Path
 
 from platformdirs import user_config_path, user_log_path, user_runtime_path
@@ -27,6 +28,8 @@ def log_file() -> Path:
 def runtime_folder() -> Path:
     """Give the folder for what lasts only while the program runs, made."""
     home = os.environ.get("PIVREX_HOME")
-    folder = Path(home) / "run" if home else user_runtime_path("pivrex")
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # a system without such a folder: another will do
+        folder = Path(home) / "run" if home else user_runtime_path("pivrex")
     folder.mkdir(parents=True, exist_ok=True)
     return folder

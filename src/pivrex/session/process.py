@@ -55,6 +55,8 @@ def run(wire: Connection, ring_name: str) -> None:
     try:
         ring = Ring.attach(ring_name)
         setup = wire.recv()
+        if not isinstance(setup, SetUp):
+            return  # the screen left before it had anything to run
         loop = _Loop(wire, ring, setup)
         loop.run()
         if not loop.goodbye:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from collections import deque
 from collections.abc import Mapping
@@ -17,7 +18,7 @@ from pivrex.rig.channels import CHANNELS
 
 __all__ = ["Recorder"]
 
-WRITE_EVERY_S = 1.0
+WRITE_EVERY_S = 0.25
 
 LONGEST_WAIT_S = 3.0
 """A disk that takes longer is not waited for."""
@@ -25,7 +26,7 @@ LONGEST_WAIT_S = 3.0
 
 class Recorder:
     """Takes readings tick by tick and keeps those that changed. A thread beside the clock writes them, every bit of them:
-    whole lines reach the disk every second, so that a kill leaves a file that can be read.
+    whole lines reach the disk four times a second, so that a kill leaves a file that can be read.
 
     Raises ``OSError`` if the file cannot be begun.
 
@@ -54,12 +55,20 @@ class Recorder:
         self.source = source.name
         self.problem = ""
         self._stream = self.path.open("x", encoding="ascii", newline="", buffering=1 << 16)
-        self._stream.write(",".join(("t", *heard)) + "\r\n")
-        self._stream.flush()
+        try:
+            self._stream.write(",".join(("t", *heard)) + "\r\n")
+            self._stream.flush()
+        except OSError:
+            with contextlib.suppress(OSError):
+                self._stream.close()
+            self.path.unlink(missing_ok=True)
+            raise
         self._began_s = now_s
         self._last: tuple[float, ...] = ()
         self._at_s = -1.0
         self._lines: deque[tuple[float, tuple[float, ...]]] = deque()
+        self._written = False
+        """Whether more than the header has reached the disk."""
         self._ended = threading.Event()
         self._thread = threading.Thread(target=self._write, daemon=True)
         self._thread.start()
@@ -103,12 +112,17 @@ class Recorder:
                 self._write_what_came()
         except OSError as problem:
             self.problem = reason(problem)
+            if not self._written:
+                with contextlib.suppress(OSError):
+                    self.path.unlink()  # a header alone says nothing
 
     def _write_what_came(self) -> None:
         while self._lines:
-            at, values = self._lines.popleft()
+            at, values = self._lines[0]
             self._stream.write(",".join((repr(at).removesuffix(".0"), *map(_cell, values))) + "\r\n")
+            self._lines.popleft()
         self._stream.flush()
+        self._written = True
 
 
 def _cell(value: float) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import dataclass
 from multiprocessing.shared_memory import SharedMemory
 
@@ -52,8 +53,11 @@ class Ring:
 
     @classmethod
     def attach(cls, name: str) -> Ring:
-        """Use one that another process made."""
-        return cls(SharedMemory(name))
+        """Use one that another process made. Its name goes at once, so that nothing stays behind whoever is killed."""
+        memory = SharedMemory(name)
+        with contextlib.suppress(OSError):
+            memory.unlink()
+        return cls(memory)
 
     @property
     def name(self) -> str:
@@ -120,4 +124,5 @@ class Ring:
         del self._head, self._table, self._numbers
         self._memory.close()
         if unlink:
-            self._memory.unlink()
+            with contextlib.suppress(OSError):  # it is gone as soon as the other process has it
+                self._memory.unlink()

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from textual.screen import Screen
 
 from pivrex.devices.keys import KeysMode
+from pivrex.files import resolved
 from pivrex.session.messages import (
     AttachPads,
     ChooseSource,
@@ -94,16 +95,16 @@ class AppActions(_Base):
         self._lay_over(Choices("who drives?", choices, status.source, self._key_of("sources"), pads), take)
 
     def act_rigs(self) -> None:
-        here = str(self.model.file.path.resolve())
+        here = str(resolved(self.model.file.path))
 
         def choices() -> list[Choice]:
-            paths = [path.resolve() for path in self.model.folder.rigs()]
+            paths = [resolved(path) for path in self.model.folder.rigs()]
             return [Choice(str(p), p.stem, "open" if str(p) == here else "") for p in paths]
 
         def take(path: str | None) -> None:
             if path is not None:
                 # by the name under which the folder has it; one that has gone meanwhile is said to be gone
-                there = {str(p.resolve()): p for p in self.model.folder.rigs()}
+                there = {str(resolved(p)): p for p in self.model.folder.rigs()}
                 self.model.open_rig(there.get(path, Path(path)))
 
         self._lay_over(Choices("which robot?", choices, here, self._key_of("rigs")), take)

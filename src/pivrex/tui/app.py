@@ -104,7 +104,7 @@ class PivrexApp(AppActions, App[int]):
         self._rungs: list[Rung] = []
         self._ladder_open = False
         self._reports_releases = self._reports_focus = False
-        self._gone = False
+        self._gone = ""
 
     def compose(self) -> ComposeResult:
         yield self._parts["head"]
@@ -138,12 +138,11 @@ class PivrexApp(AppActions, App[int]):
         model = self.model
         model.client.beat()
         model.pull()
-        model.fade()
+        model.fade(self._gone)
         if not model.client.alive and not self._gone:
-            self._gone = True
-            model.say(
-                "the session's process is gone; the robot was told to rest. Ctrl+Q leaves, the log has more", True
-            )
+            rests = "the robot's own watchdog rests it" if model.status.linked != "off" else "the stand-in went with it"
+            self._gone = f"the session no longer answers; {rests}. Ctrl+Q leaves, the log has more"
+            model.say(self._gone, alarm=True)
         self.view.update()
         self.draw()
 
