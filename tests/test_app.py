@@ -216,7 +216,7 @@ class DrivingTest(AppCase):
             assert isinstance(client, LocalClient)
             client.alive = False
             await self.frames()
-            self.assertIn("the session's process is gone", self.text("foot"))
+            self.assertIn("the session no longer answers; the stand-in went with it. Ctrl+Q leaves", self.text("foot"))
 
     @in_loop
     async def test_the_tour_closes_with_the_first_key_which_acts_all_the_same(self) -> None:

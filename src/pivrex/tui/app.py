@@ -141,7 +141,7 @@ class PivrexApp(AppActions, App[int]):
         model.fade(self._gone)
         if not model.client.alive and not self._gone:
             rests = "the robot's own watchdog rests it" if model.status.linked != "off" else "the stand-in went with it"
-            self._gone = f"the session no longer answers; {rests}. Ctrl+Q leaves, the log has more"
+            self._gone = f"the session no longer answers; {rests}. Ctrl+Q leaves"
             model.say(self._gone, alarm=True)
         self.view.update()
         self.draw()
