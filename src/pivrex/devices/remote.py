@@ -60,6 +60,8 @@ class RemoteSource:
         self.lost = "nobody has spoken yet"
         self.heard = False
         """Whether it was ever heard."""
+        self.said = 0
+        """Bytes that came at the last poll."""
         self._pace = Pace()
         self._reader = self._new_reader()
         self._candidates: dict[str, tuple[float, Reader]] = {}
@@ -87,6 +89,7 @@ class RemoteSource:
     def poll(self, now_s: float, budget_s: float = BUDGET_S) -> None:
         """Take what has come, as far as there is time, and notice silence. Call it once a tick."""
         chunks = self.wire.poll(now_s, budget_s / 2)
+        self.said = sum(len(c.data) for c in chunks)
         if self.wire.opened != self._opened:
             self._opened = self.wire.opened
             self._begin("", now_s)

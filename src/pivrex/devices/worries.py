@@ -41,13 +41,9 @@ def _network(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
         loc = ("sources", name, "wire")
         if not isinstance(source, PacketsSource) and not (isinstance(source, LettersSource) and source.framed):
             framed = "letters that are not framed" if isinstance(source, LettersSource) else source.kind
-            found.append(
-                (loc, f"hears the network, and {framed} cannot be sealed: whoever is in it can drive the robot")
-            )
+            found.append((loc, f"hears the network, and {framed} cannot be sealed: anybody in it can drive"))
         elif not rig.key:
-            found.append(
-                (loc, "hears the network, and the rig has no key: whoever is in it can drive; pivrex key makes one")
-            )
+            found.append((loc, "hears the network without a key: anybody in it can drive; pivrex key makes one"))
     wire = rig.link.wire if rig.link is not None else None
     if (
         wire is not None
@@ -55,7 +51,7 @@ def _network(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
         and not is_this_machine(wire.listens_at)
         and not rig.key
     ):
-        what = "leads into the network, and the rig has no key: the robot obeys whoever is in it; pivrex key makes one"
+        what = "leads into the network without a key: the robot obeys anybody in it; pivrex key makes one"
         found.append((("link", "wire"), what))
     return found
 

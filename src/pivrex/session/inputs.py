@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
@@ -218,9 +219,14 @@ class SessionInputs:
     # --- what is heard ---
 
     def poll(self, now_s: float, budget_s: float) -> None:
-        """Take what remotes have sent, as far as there is time: each has its share of it."""
-        for remote in self.remotes.values():
-            remote.poll(now_s, budget_s / len(self.remotes))
+        """Take what remotes have sent, as far as there is time: who said little before comes first, and what it leaves is for
+        those that say much.
+        """
+        until_s = time.perf_counter() + budget_s
+        waiting = sorted(self.remotes.values(), key=lambda remote: remote.said)
+        for i, remote in enumerate(waiting):
+            left_s = max(0.0, until_s - time.perf_counter())
+            remote.poll(now_s, left_s / (len(waiting) - i))
 
     def listen(self, now_s: float) -> None:
         """Read every source that somebody listens to. What is lost or not at rest yet counts for nothing."""

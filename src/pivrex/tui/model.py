@@ -93,6 +93,20 @@ class ScreenModel(Editing):
             )
         )
 
+        self.say_warnings()
+
+    def say_warnings(self) -> None:
+        """Say what is no mistake in the open rig but worth a warning; `pivrex check` says all of it with its lines."""
+        if not self.rig.sources and self.rig.link is None:
+            return
+        from pivrex.devices.worries import warnings_in
+
+        with contextlib.suppress(RigError):  # saved outside in this moment; it is looked at again soon
+            found = warnings_in(self.rig, self.file.path)
+            more = f" {len(found)} of them: see pivrex check;" if len(found) > 1 else ""
+            if found:
+                self.say(f"warning!{more} {found[0]}", alarm=True)
+
     @property
     def status(self) -> Status:
         """What the session last said."""
@@ -186,6 +200,7 @@ class ScreenModel(Editing):
         if recording is not None and driving is not None and driving.can.plays:
             self.ask(ChooseSource(f"recording {recording.stem}"))
         self.say(f"{self.rig.name}: {self.rig.about or self.rig.chassis.shape}")
+        self.say_warnings()
         return True
 
     def calibrate_steering(self) -> None:

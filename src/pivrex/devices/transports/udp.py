@@ -16,6 +16,9 @@ __all__ = ["Udp"]
 MOST_DATAGRAMS = 4000
 """Taken at one poll; what is left waits for the next, and what the system then drops was too much anyway."""
 
+RECEIVE_BUFFER = 1 << 17
+"""Bytes that the system keeps, which doubles them: some hundred datagrams. What waits there grows old."""
+
 LARGEST = 4096
 """Bytes; what is larger is cut."""
 
@@ -53,7 +56,7 @@ class Udp(OpenTransport):
                 with contextlib.suppress(OSError):
                     found.setsockopt(socket.SOL_SOCKET, _STAMP, 1)
                 with contextlib.suppress(OSError):
-                    found.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 20)
+                    found.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, RECEIVE_BUFFER)
         except OSError:
             found.close()
             raise
