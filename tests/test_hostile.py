@@ -26,7 +26,8 @@ from pivrex.line import Line
 from pivrex.rig import read_text
 from pivrex.rig.rig import Rig
 from pivrex.rig.sources import Link
-from pivrex.session.messages import GoLive
+from pivrex.session.core import Session
+from pivrex.session.messages import GoLive, SetUp
 from tests.support import PLAIN, TempCase, plain_rig, wait_for
 from tests.test_lost_sources import RemoteCase, Sender, free_port, radio
 
@@ -517,12 +518,24 @@ class SealTest(RemoteCase):
         self.say(1, 0, session=8)
         self.assertEqual(self.say(2, -0.5, session=8), 0.5)
 
-    def begin_with(self, rig: Rig) -> None:
-        from pivrex.session.core import Session
-        from pivrex.session.messages import SetUp
+    def test_what_was_said_to_an_earlier_program_stays_said(self) -> None:
+        rig = self.keyed(radio(self.port))
+        self.begin_with(rig)
+        self.say(100, 0)
+        self.assertEqual(self.say(101, -0.5), 0.5)
+        self.session.close(self.now)
+        self.begin_with(rig)
+        for seq, session in ((50, 7), (100, 7), (101, 7), (1000, 6)):
+            self.say(seq, 0, session)
+            self.assertEqual(self.session.status.lost, "radio: nobody has spoken yet")
+        self.say(102, 0)
+        self.assertEqual(self.say(103, -0.5), 0.5)
+        self.tick(6 * 60)  # it is written now and then too: a kill forgets a few seconds only
+        wait_for(lambda: " 7 103\n" in (self.folder / "heard.txt").read_text())
 
+    def begin_with(self, rig: Rig) -> None:
         self.rig = rig
-        self.session = Session(SetUp(rig, None, source="radio", gamepads=False))
+        self.session = Session(SetUp(rig, None, source="radio", gamepads=False, memory=self.folder / "heard.txt"))
         self.addCleanup(lambda: self.session.close(self.now))
         self.now = 0.0
         self.tick()

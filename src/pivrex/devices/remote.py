@@ -9,7 +9,7 @@ from pivrex.devices.decode.message import Message, Reader
 from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.health import Tally
 from pivrex.devices.pace import Pace
-from pivrex.devices.seal import Seal
+from pivrex.devices.seal_book import SealBook
 from pivrex.devices.source import LETTERS, TAKES_OVER
 from pivrex.devices.transports.base import BUDGET_S, Chunk
 from pivrex.devices.transports.opening import open_transport
@@ -46,7 +46,7 @@ class RemoteSource:
         Why it cannot be read any more; empty while it can. Before the first message it is lost too: nobody has spoken.
     """
 
-    def __init__(self, rig: Rig, name: str) -> None:
+    def __init__(self, rig: Rig, name: str, book: SealBook) -> None:
         spec = rig.sources[name]
         assert not isinstance(spec, GamepadSource)
         self.name, self.kind, self.spec = name, spec.kind, spec
@@ -55,7 +55,7 @@ class RemoteSource:
         self.wire = open_transport(spec.wire)
         self._groups = _groups(rig, spec)
         self.secret = rig.secret
-        self._seal = Seal(rig.secret) if rig.secret else None
+        self._seal = book.seal(rig.secret, name) if rig.secret else None
         self.tally = Tally()
         self.lost = "nobody has spoken yet"
         self.heard = False
@@ -274,8 +274,10 @@ def _groups(rig: Rig, spec: object) -> dict[str, str]:
     return {c: read_action(split_time(text)[0], rig.attachments, levels).group for c, text in spec.letters.items()}
 
 
-def remotes_of(rig: Rig, before: Mapping[str, RemoteSource]) -> dict[str, RemoteSource]:
-    """Open every source of a rig that has a wire; those ``before`` that are described alike go on."""
+def remotes_of(rig: Rig, before: Mapping[str, RemoteSource], book: SealBook) -> dict[str, RemoteSource]:
+    """Open every source of a rig that has a wire; those ``before`` that are described alike go on. The ``book`` says what
+    was sealed and heard before.
+    """
     found = {}
     for name, spec in rig.sources.items():
         if isinstance(spec, GamepadSource):
@@ -288,5 +290,5 @@ def remotes_of(rig: Rig, before: Mapping[str, RemoteSource]) -> dict[str, Remote
         else:
             if old is not None:
                 old.close()  # its port must be free first
-            found[name] = RemoteSource(rig, name)
+            found[name] = RemoteSource(rig, name, book)
     return found

@@ -51,7 +51,7 @@ class Session:
         built = build(setup.rig, setup.field, self._wiring, 0)
         self._line = built.line
         self._state = self._line.start()
-        self.inputs = SessionInputs(self._board, self._line, setup.recordings)
+        self.inputs = SessionInputs(self._board, self._line, setup.recordings, setup.memory)
         self.robots = Robots(self._board, built, setup.link)
         self._probing = Probing(self._board)
         self._recordings = Recordings(self._board, self.inputs, setup.inputs)

@@ -11,6 +11,7 @@ import numpy as np
 from pivrex.devices.keys import Keyboard
 from pivrex.devices.recorded import RecordedDriver
 from pivrex.devices.remote import RemoteSource, remotes_of
+from pivrex.devices.seal_book import SealBook
 from pivrex.devices.source import Playing, Source
 from pivrex.devices.sticks import DrawnSticks
 from pivrex.errors import RecordingError
@@ -50,7 +51,7 @@ class SessionInputs:
         What the line heard last.
     """
 
-    def __init__(self, board: Board, line: Line, recordings: tuple[Path, ...]) -> None:
+    def __init__(self, board: Board, line: Line, recordings: tuple[Path, ...], memory: Path | None = None) -> None:
         self._board, self._line = board, line
         self.keys, self.sticks = Keyboard(), DrawnSticks()
         self.sources: dict[str, Source] = {s.name: s for s in (self.keys, self.sticks)}
@@ -62,6 +63,7 @@ class SessionInputs:
         self._away: set[str] = set()
         """Gamepads that are lost."""
         self._recordings = list(recordings)
+        self._book = SealBook(memory)
         board.set(source=KEYS)
         self._open_recordings()
         self._open_remotes()
@@ -98,7 +100,7 @@ class SessionInputs:
 
     def _open_remotes(self) -> None:
         """Open the wires of the rig's own sources; one that is described as before stays open."""
-        wanted = remotes_of(self._line.rig, self.remotes)
+        wanted = remotes_of(self._line.rig, self.remotes, self._book)
         for name, remote in self.remotes.items():
             if wanted.get(name) is not remote:
                 remote.close()
@@ -227,6 +229,7 @@ class SessionInputs:
         for i, remote in enumerate(waiting):
             left_s = max(0.0, until_s - time.perf_counter())
             remote.poll(now_s, left_s / (len(waiting) - i))
+        self._book.keep(now_s)
 
     def listen(self, now_s: float) -> None:
         """Read every source that somebody listens to. What is lost or not at rest yet counts for nothing."""
@@ -298,6 +301,7 @@ class SessionInputs:
         """Let every wire go."""
         for remote in self.remotes.values():
             remote.close()
+        self._book.close()
 
 
 def _loss(source: Source, guard: Guard) -> str:

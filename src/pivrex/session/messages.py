@@ -52,6 +52,8 @@ class SetUp:
     seed: int = 0
     inputs: Path | None = None
     link: Link | None = None
+    memory: Path | None = None
+    """Where it keeps what was sealed and heard before."""
 
 
 @dataclass(frozen=True)

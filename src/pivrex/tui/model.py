@@ -17,6 +17,7 @@ from pivrex.errors import RigError
 from pivrex.rig import Folder, RigFile
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import ChooseSource, MoveStandIn, Probe, PutBack, Request, SetUp, Stop, UseRig
+from pivrex.session.places import config_folder
 from pivrex.session.status import Status
 from pivrex.tui.editing import Editing
 from pivrex.tui.history import KEPT, History
@@ -90,6 +91,7 @@ class ScreenModel(Editing):
                 seed=seed,
                 inputs=self.folder.path / "inputs",
                 link=link,
+                memory=config_folder() / "heard.txt",
             )
         )
 
