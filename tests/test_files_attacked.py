@@ -272,6 +272,11 @@ class LeftBehindTest(TempCase):
         client.set_up(SetUp(plain_rig(), None, gamepads=False))
         wait_for(lambda: bool(client.rows()))
         self.assertFalse((names / name).exists())  # as soon as both have it
+        # of a program that was killed before its session had it
+        left = names / "pivrex-4194303-abcd"
+        left.write_bytes(b"x")
+        SessionClient().close()
+        self.assertFalse(left.exists())
         os.kill(client.process_id, 9)
         wait_for(lambda: not client.alive)
         client.close()

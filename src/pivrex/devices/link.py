@@ -193,6 +193,11 @@ class RobotLink:
             return "the robot says that it drives, but was told to rest"
         return ""
 
+    @property
+    def sealed(self) -> bool:
+        """Whether what goes both ways counts only with the rig's key."""
+        return self._seal is not None
+
     def alone_for(self, now_s: float) -> float:
         """Give for how long it has been told to drive, in s."""
         return now_s - self._drives_s

@@ -16,7 +16,7 @@ from pivrex.devices.transports.opening import open_transport
 from pivrex.devices.transports.tcp import Tcp
 from pivrex.rig.actions import read_action, split_time
 from pivrex.rig.rig import Rig
-from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource
+from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource, PacketsSource
 from pivrex.rig.transports import transport_title
 
 __all__ = ["RemoteSource", "remotes_of"]
@@ -81,6 +81,11 @@ class RemoteSource:
         self._groups = groups
         if isinstance(self._reader, LettersReader):
             self._reader.groups = groups
+
+    @property
+    def sealed(self) -> bool:
+        """Whether what it says counts only with the rig's key."""
+        return bool(self.secret) and (isinstance(self.spec, PacketsSource) or getattr(self.spec, "framed", False))
 
     def channels(self) -> frozenset[str]:
         """Give the channels that it has."""

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import multiprocessing
+import os
+import secrets
 from multiprocessing.connection import Connection
 from multiprocessing.shared_memory import SharedMemory
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pivrex.errors import SessionError
@@ -21,6 +24,21 @@ if TYPE_CHECKING:
 __all__ = ["SessionClient"]
 
 
+PREFIX = "pivrex-"
+MEMORIES = Path("/dev/shm")
+"""Where Linux shows shared memory."""
+
+
+def _sweep() -> None:
+    """Take away the memory of programs that were killed before their session had it."""
+    with contextlib.suppress(OSError):
+        for path in MEMORIES.glob(f"{PREFIX}*-*"):
+            pid = path.name.removeprefix(PREFIX).partition("-")[0]
+            if pid.isdecimal() and not Path(f"/proc/{pid}").exists():
+                with contextlib.suppress(OSError):
+                    path.unlink()
+
+
 class SessionClient:
     """A running session in a process of its own.
 
@@ -31,7 +49,9 @@ class SessionClient:
 
     def __init__(self) -> None:
         context = multiprocessing.get_context("spawn")
-        memory = SharedMemory(create=True, size=RING_BYTES)  # new memory is all zeros, as the ring wants it
+        _sweep()
+        name = f"{PREFIX}{os.getpid()}-{secrets.token_hex(4)}"
+        memory = SharedMemory(name, create=True, size=RING_BYTES)  # new memory is all zeros, as the ring wants it
         self._wire: Connection
         self._wire, theirs = context.Pipe()
         self._process = context.Process(

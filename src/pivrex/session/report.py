@@ -60,6 +60,8 @@ class SourceReport:
     health: Health | None = None
     said: tuple[Said, ...] = ()
     bad: tuple[Said, ...] = ()
+    sealed: bool = False
+    """Whether what it says counts only with the rig's key."""
 
 
 @dataclass(frozen=True)
@@ -125,6 +127,7 @@ class Watch:
             tally.health(now_s) if tally is not None else None,
             tuple(tally.said) if tally is not None else (),
             tuple(tally.bad) if tally is not None else (),
+            isinstance(source, RemoteSource) and source.sealed,
         )
 
 
@@ -134,4 +137,6 @@ def link_report(link: RobotLink, now_s: float) -> SourceReport:
     if link.fault:
         said += (Said(now_s, link.fault, "fault", "the robot says so"),)
     health, bad = link.tally.health(now_s), tuple(link.tally.bad)
-    return SourceReport("link", "link", link.title, "stream", link.problem(now_s), health=health, said=said, bad=bad)
+    return SourceReport(
+        "link", "link", link.title, "stream", link.problem(now_s), health=health, said=said, bad=bad, sealed=link.sealed
+    )

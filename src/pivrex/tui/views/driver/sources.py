@@ -61,11 +61,12 @@ def _health(source: SourceReport) -> list[str]:
     health = source.health
     if health is None:
         return [f"event  {source.identity or (source.kind if source.kind != source.name else 'on this screen')}"]
+    seal = ", sealed" if source.sealed else ""
     if source.nature == "event":
         bad = sum(health.faults.values())
-        return [f"event  {health.good} {source.kind}  {bad} refused"]
+        return [f"event{seal}  {health.good} {source.kind}  {bad} refused"]
     age = f"{health.age_s * 1e3:4.0f} ms" if isfinite(health.age_s) and health.age_s < 10 else " long"
     return [
         f"{health.rate_hz:3.0f} Hz  loss {health.loss * 100:2.0f} %  age {age}",
-        f"{source.nature}  jitter {health.jitter_s * 1e3:4.1f} ms",
+        f"{source.nature}{seal}  jitter {health.jitter_s * 1e3:4.1f} ms",
     ]
