@@ -27,7 +27,7 @@ from pivrex.rig import read_text
 from pivrex.rig.rig import Rig
 from pivrex.rig.sources import Link
 from pivrex.session.core import Session
-from pivrex.session.messages import GoLive, SetUp
+from pivrex.session.messages import GoLive, SetUp, UseRig
 from tests.support import PLAIN, TempCase, plain_rig, wait_for
 from tests.test_lost_sources import RemoteCase, Sender, free_port, radio
 
@@ -532,6 +532,18 @@ class SealTest(RemoteCase):
         self.assertEqual(self.say(103, -0.5), 0.5)
         self.tick(6 * 60)  # it is written now and then too: a kill forgets a few seconds only
         wait_for(lambda: " 7 103\n" in (self.folder / "heard.txt").read_text())
+
+    def test_a_rig_whose_key_is_another_one_now(self) -> None:
+        self.begin_with(self.keyed(radio(self.port)))
+        self.say(1, 0)
+        self.write("plain.key", OTHER_KEY.hex())
+        self.ask(UseRig(self.keyed(radio(self.port)), 1))
+        self.tick()
+        for seq in (2, 3):
+            self.assertEqual(self.say(seq, 0), 0.0)
+            self.assertEqual(self.session.status.lost, "radio: nobody has spoken yet")
+        self.say(4, 0, key=OTHER_KEY)
+        self.assertEqual(self.say(5, -0.5, key=OTHER_KEY), 0.5)
 
     def begin_with(self, rig: Rig) -> None:
         self.rig = rig

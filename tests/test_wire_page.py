@@ -162,17 +162,18 @@ class WirePageTest(TempCase):
         main = """
 static void print(const uint8_t *d, int n) { for (int i = 0; i < n; i++) printf("%02x", d[i]); puts(""); }
 int main(void) {
-    uint8_t out[32], key[131], text[50];
+    uint8_t out[32], key[131];
+    char text[51] = "";
     Sha s;
     sha_begin(&s); sha_add(&s, "abc", 3); sha_end(&s, out); print(out, 32);
     sha_begin(&s); sha_add(&s, "abcdbcdecdefdefgefghfghighijhijkijkljklmklmnlmnomnopnopq", 56); sha_end(&s, out); print(out, 32);
     sha_begin(&s); for (long i = 0; i < 1000000; i++) sha_add(&s, "a", 1); sha_end(&s, out); print(out, 32);
-    memset(key, 0x0b, 20); hmac(key, 20, "Hi There", 8, out); print(out, 32);
-    hmac((const uint8_t *)"Jefe", 4, "what do ya want for nothing?", 28, out); print(out, 32);
-    memset(key, 0xaa, 20); memset(text, 0xdd, 50); hmac(key, 20, (char *)text, 50, out); print(out, 32);
+    memset(key, 0x0b, 20); use_key(key, 20); hmac("Hi There", out); print(out, 32);
+    use_key((const uint8_t *)"Jefe", 4); hmac("what do ya want for nothing?", out); print(out, 32);
+    memset(key, 0xaa, 20); memset(text, 0xdd, 50); use_key(key, 20); hmac(text, out); print(out, 32);
     for (int i = 0; i < 25; i++) key[i] = i + 1;
-    memset(text, 0xcd, 50); hmac(key, 25, (char *)text, 50, out); print(out, 32);
-    memset(key, 0x0c, 20); hmac(key, 20, "Test With Truncation", 20, out); print(out, 16);
+    memset(text, 0xcd, 50); use_key(key, 25); hmac(text, out); print(out, 32);
+    memset(key, 0x0c, 20); use_key(key, 20); hmac("Test With Truncation", out); print(out, 16);
     return 0;
 }
 """
