@@ -1,8 +1,10 @@
 """`pivrex key`, and the warnings that `pivrex check` gives beside mistakes."""
 
 import os
+import shutil
 
 from pivrex.rig import read_rig
+from tests.local import local_model
 from tests.support import PLAIN, TempCase
 from tests.test_cli import Ran
 
@@ -82,6 +84,18 @@ class WarningTest(TempCase):
         out = Ran("check", str(path)).out
         self.assertNotIn("radio", out)
         self.assertIn("key: may be read by others: chmod 600 plain.key", out)
+
+    def test_the_screen_says_it_when_such_a_rig_is_opened(self) -> None:
+        home = self.demo()
+        shutil.copy(self.write("network.toml", PLAIN + SOURCES), home / "rigs" / "aa.toml")
+        model = local_model(home)
+        self.addCleanup(model.client.close)
+        self.assertNotIn("warning", model.message)
+        self.assertTrue(model.open_rig(home / "rigs" / "aa.toml"))
+        self.assertIn(
+            "warning! 3 of them: see pivrex check; sources.radio.wire: hears the network without a key", model.message
+        )
+        self.assertTrue(model.message_alarm)
 
     def test_network_is_for_what_listens(self) -> None:
         path = self.write("rigs/plain.toml", PLAIN + SOURCES.replace("port = 5801", "port = 5801, network = true"))

@@ -133,6 +133,12 @@ class LettersTest(unittest.TestCase):
             self.assertTrue(one.current(5.2 + after_s - 0.01)["letter F"])
             self.assertFalse(one.current(5.2 + after_s)["letter F"])
 
+    def test_what_was_dropped_unread_may_have_said_stop(self) -> None:
+        one = reader(LETTERS)
+        feed(one, b"F", 0.0)
+        one.left_out(1)
+        self.assertFalse(one.current(0.1)["letter F"])
+
     def test_one_for_a_set_time_ends_by_itself(self) -> None:
         one = reader(LETTERS)
         feed(one, b"t", 1.0)

@@ -78,6 +78,20 @@ class EndTest(TempCase):
         self.assertEqual(self.say(4, True, 0.5), ALONE)  # it does not start again by itself
         self.assertEqual(self.end.refused["drive before rest"], 2)
 
+    def test_it_rests_when_nobody_seems_to_hear_it(self) -> None:
+        """Sentences go on, but the newest answer that they tell of stays the same: the way back is cut."""
+        self.say(1, False, 1.0)
+        drove = 0.0
+        for seq in range(2, 40):
+            now_s = 1.0 + 0.02 * seq
+            out = Out(seq, stamp_of(1.02), True)
+            self.end.take(out_sentences(out, self.hash, np.array([0.5, 0.5]))[0], "a", now_s)
+            self.end.step(now_s)
+            drove = now_s if self.end.state == DRIVING else drove
+        self.assertTrue(1.24 <= drove <= 1.27 + 1e-9, drove)
+        self.assertEqual((self.end.state, self.end.told), (ALONE, [0.0, 0.0]))
+        self.assertGreater(self.end.refused["a stale drive"], 20)
+
     def test_it_refuses_old_numbers_other_senders_and_other_rigs(self) -> None:
         self.say(10, False, 0.0)
         self.say(11, True, 0.02, 0.25)
