@@ -64,7 +64,8 @@ def _health(source: SourceReport) -> list[str]:
     seal = ", sealed" if source.sealed else ""
     if source.nature == "event":
         bad = sum(health.faults.values())
-        return [f"event{seal}  {health.good} {source.kind}  {bad} refused"]
+        kind = source.kind.removesuffix("s") if health.good == 1 else source.kind
+        return [f"event{seal}  {health.good} {kind}  {bad} refused"]
     age = f"{health.age_s * 1e3:4.0f} ms" if isfinite(health.age_s) and health.age_s < 10 else " long"
     return [
         f"{health.rate_hz:3.0f} Hz  loss {health.loss * 100:2.0f} %  age {age}",
