@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 import sys
 import unittest
@@ -22,3 +23,16 @@ class StaticTest(unittest.TestCase):
 
     def test_imports_run_downwards_and_never_in_a_circle(self) -> None:
         self.run_tool("lint-imports")
+
+
+class SafetyPageTest(unittest.TestCase):
+    def test_the_tests_that_the_page_names_are_there(self) -> None:
+        page = (ROOT / "docs" / "safety.md").read_text("utf-8")
+        named = re.findall(r"`(?:(test_\w+)(?:\.(\w+Test))?|(\w+Test))`", page)
+        self.assertGreater(len(named), 20)
+        module = ""
+        for first, of, alone in named:
+            module = first or module  # a class alone stands behind one of the same file
+            text = (ROOT / "tests" / f"{module}.py").read_text("utf-8")
+            if of or alone:
+                self.assertIn(f"class {of or alone}(", text, module)

@@ -65,7 +65,7 @@ def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log
             for data, sender in end.take(LOOP_S):
                 robot.take(data, sender, time.monotonic())
             now = time.monotonic()
-            for sentence in robot.step(now):
+            for sentence in robot.step(now, end.has_room()):
                 end.send(sentence, robot.partner)
             book.tick(now)
     except KeyboardInterrupt:
@@ -126,6 +126,9 @@ class _Port:
                     found.append((data if data.endswith(b"\n") else data + b"\n", f"{sender[0]}:{sender[1]}"))
         return found
 
+    def has_room(self) -> bool:
+        return True
+
     def send(self, data: bytes, partner: str) -> None:
         host, _, port = partner.rpartition(":")
         if host:
@@ -137,9 +140,7 @@ class _Port:
 
 
 class _Pty:
-    """The far end of a pseudo-terminal; ``path`` becomes a link to its near end. It sends no faster than its ``baud``: what
-    the line has no room for is not said.
-    """
+    """The far end of a pseudo-terminal; ``path`` becomes a link to its near end. It has room for what its ``baud`` carries."""
 
     def __init__(self, path: Path, baud: int) -> None:
         self._far, self._path, self.title = open_pty(path)
@@ -154,12 +155,12 @@ class _Pty:
             time.sleep(seconds)  # nobody has opened the near end
             return []
 
+    def has_room(self) -> bool:
+        return time.monotonic() >= self._free_s
+
     def send(self, data: bytes, partner: str) -> None:
-        now = time.monotonic()
-        if now < self._free_s:
-            return
         if self._baud:
-            self._free_s = now + len(data) * BITS_A_BYTE / self._baud
+            self._free_s = max(self._free_s, time.monotonic()) + len(data) * BITS_A_BYTE / self._baud
         with contextlib.suppress(OSError):
             os.write(self._far, data)
 

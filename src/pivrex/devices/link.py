@@ -225,6 +225,7 @@ class RobotLink:
         left = [self.wire.send(message, first) for message in messages]
         if not all(left):
             return
+        # reckoned with long values, also of the robot's answer: what is shorter leaves the line some room
         self._next_s = now + self._speed.period_s - dt_s / 2 if self._speed.period_s > dt_s else now
         self._last_drove = self.drives
         self._sent[self._seq] = now, self.drives

@@ -15,8 +15,10 @@ from pivrex.rig.transports import SerialTransport
 
 __all__ = ["SLOWEST_S", "LinkSpeed", "link_speed"]
 
-SLOWEST_S = 0.1
-"""A sentence must come within this time, or the robot's watchdog of 0.15 s ends the drive at the first that is lost."""
+SLOWEST_S = 0.08
+"""A sentence must come within this time: an answer, the wait for the next sentence and that sentence together must take less than
+the age of 0.25 s at which a robot refuses it, and the robot's watchdog of 0.15 s must outlast a sentence that is lost.
+"""
 
 LONG_VALUE = -0.123456
 """A value as it is usually written at its longest."""
@@ -51,7 +53,7 @@ class LinkSpeed:
         """Why no robot can be driven over this line; empty if one can."""
         if self.period_s <= SLOWEST_S:
             return ""
-        return f"the line is too slow: {self._said}, which leaves {1 / self.period_s:.1f} a second and should be at least 10"
+        return f"the line is too slow: {self._said}, which leaves {1 / self.period_s:.1f} a second and should be at least {1 / SLOWEST_S:.1f}"
 
     @property
     def warning(self) -> str:

@@ -184,14 +184,18 @@ class RobotEnd:
             self.state, self.told = ALONE, list(self._rest)
             self._note(now_s, "left alone")
 
-    def step(self, now_s: float) -> list[bytes]:
-        """Let time pass; gives the sentences to send to `partner`."""
+    def step(self, now_s: float, room: bool = True) -> list[bytes]:
+        """Let time pass; gives the sentences to send to `partner`. Without ``room`` on the line it answers later, with what
+        it senses then.
+        """
         self._watch(now_s)
         self._physics_s = max(self._physics_s, now_s - LONGEST_GAP_S)
         while self._physics_s + PHYSICS_S <= now_s:
             self._physics_s += PHYSICS_S
             self.body = self._model.step(self.body, np.array(self.told), PHYSICS_S)
-        out = []
+        out: list[bytes] = []
+        if not room:
+            return out
         if now_s >= self._greet_s:
             self._greet_s = now_s + GREETING_S
             out.append(frame(self._sign(f"PIVHEY,{self._rig.name},{self._hash}")))

@@ -191,8 +191,9 @@ class RigFile:
         try:
             rig = read_text(outside, self.path, Rig)
         except RigError as mistakes:
+            where = f"line {mistakes.mistakes[0].line}: " if mistakes.mistakes[0].line else ""
             self.problem = (
-                f"{self.path.name} was edited outside and has mistakes (line {mistakes.mistakes[0].line}: {mistakes.mistakes[0]}); "
+                f"{self.path.name} was edited outside and has mistakes ({where}{mistakes.mistakes[0]}); "
                 f"the rig in use stays, changes made here go to {self._aside().name}"
             )
             return self.problem

@@ -106,19 +106,24 @@ def _parsed(text: str, path: Path) -> dict[str, Any]:
     except tomllib.TOMLDecodeError as problem:
         raise RigError(path, [_not_toml(str(problem), text)]) from None
     except RecursionError:
-        raise RigError(path, [Mistake(0, "", "is nested too deeply to be a rig")]) from None
+        raise RigError(path, [Mistake(_deepest(text), "", "is nested too deeply to be a rig")]) from None
     except ValueError:  # Python reads no integer of more than some thousand digits
         at = re.search(r"\d{1000}", text)
         line = text.count("\n", 0, at.start()) + 1 if at else 0
         raise RigError(path, [Mistake(line, "", "has a number with thousands of digits")]) from None
     for loc, value in _walk_data(data):
         if len(loc) > DEEPEST:
-            line = next((i for i, row in enumerate(text.splitlines(), 1) if row.count(".") >= DEEPEST), 0)
-            raise RigError(path, [Mistake(line, "", f"has a key of more than {DEEPEST} parts; no rig has")])
+            raise RigError(path, [Mistake(_deepest(text), "", f"has a key of more than {DEEPEST} parts; no rig has")])
         if isinstance(value, int) and abs(value) > LARGEST_INTEGER:
             line = _line(loc, find_places(text))
             raise RigError(path, [Mistake(line, _dotted(loc), f"is a number of {len(str(abs(value)))} digits")])
     return data
+
+
+def _deepest(text: str) -> int:
+    """Give the first line that goes deeper than a rig may; 0 if that is done in many lines."""
+    rows = enumerate(text.splitlines(), 1)
+    return next((i for i, row in rows if max(row.count("."), row.count("["), row.count("{")) >= DEEPEST), 0)
 
 
 def _walk_data(data: dict[str, Any]) -> Iterator[tuple[Loc, Any]]:
