@@ -330,7 +330,8 @@ class FloodTest(RemoteCase):
         self.begin(radio(port))
         one.say()
         self.tick()
-        with mock.patch.object(Pace, "most", return_value=20):  # a machine that has time for twenty
+        twenty = mock.patch.object(Pace, "most", return_value=20)  # a machine that has time for twenty
+        with twenty, mock.patch("pivrex.session.core.READING_SHARE", 100.0):
             for _ in range(20):
                 for _ in range(100):
                     one.say(left_y=-0.5)
@@ -351,7 +352,7 @@ class FloodTest(RemoteCase):
             link.command(line.resting(), 0.02)
             data, head = robot.recvfrom(2048)
             seq = int(unframe(data).split(",")[1])
-            for _ in range(100):
+            for _ in range(60):
                 robot.sendto(b"$\n" * 600, head)
             robot.sendto(b"".join(sensed_sentences(Back(1, seq, 1), np.arange(8.0))), head)
             wait_for(lambda: link.poll(time.perf_counter()) or link.state == 1)  # type: ignore[func-returns-value]

@@ -214,16 +214,15 @@ class RadioTest(RemoteCase):
         self.say(1)
         self.assertEqual(self.say(2, left_y=-0.5), 0.5)
 
-    def test_ten_thousand_messages_a_second_are_all_counted(self) -> None:
+    def test_ten_thousand_messages_are_all_read_where_there_is_time(self) -> None:
         self.begin(radio(self.port))
-        for _ in range(60):
-            for _ in range(166):
-                self.one.say()
-            self.tick()
+        with mock.patch("pivrex.session.core.READING_SHARE", 100.0):  # a machine that is never busy otherwise
+            for _ in range(100):
+                for _ in range(100):
+                    self.one.say()
+                self.tick()
         tally = self.session.inputs.remotes["radio"].tally
-        self.until(lambda: tally.good + tally.faults["too much"] >= 60 * 166)
-        self.assertEqual((tally.good + tally.faults["too much"], tally.missed), (60 * 166, 0))
-        self.assertGreater(tally.good, 60 * 8)
+        self.assertEqual((tally.good, tally.missed, tally.faults), (10_000, 0, {}))
 
     def test_a_button_stops_records_and_shuts_down(self) -> None:
         binds = "".join(
