@@ -23,6 +23,7 @@ from pivrex.rig import RigFile, open_folder, read_rig
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import SetUp
 from pivrex.session.recorder import Recorder
+from pivrex.tui.app import PivrexApp
 from tests.support import PLOVER, TempCase, Terminal, plain_rig, slow, wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_cli import Ran
@@ -354,11 +355,15 @@ class MashCase(AppCase):
         shutil.rmtree(self.home / "inputs")
         (self.home / "inputs").mkdir()
         chance = random.Random(seed)
-        async with self.running(size=(100, 30)):
+        # the palette offers it, and whoever chooses that means it
+        left = mock.patch.object(PivrexApp, "act_quit", lambda app: app.model.say("left"))
+        left.start()
+        self.addCleanup(left.stop)
+        async with self.running(size=(80, 24)):
             for go in range(count // 100):
                 keys = ["escape", "escape", "12345"[go % 5], *(chance.choice(KEYS) for _ in range(97))]
                 while keys:
-                    some = chance.choice((1, 3, 12, 40))
+                    some = chance.choice((1, 12, 40, 97))
                     await self.type(keys[:some])
                     keys = keys[some:]
                     await self.pilot.pause()
