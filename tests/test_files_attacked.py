@@ -248,10 +248,12 @@ class LeftBehindTest(TempCase):
         self.addCleanup(one.kill)
         path = Path(ours.recv())
         wait_for(lambda: len(path.read_bytes()) > 2000)
-        last_s = seen_s = 0.0
+        last_s = ours.recv()
+        while ours.poll():
+            last_s = ours.recv()
+        seen_s = last_s
         while last_s < seen_s + 0.9:  # long enough for it to be written some times more
             last_s = ours.recv()
-            seen_s = seen_s or (0.0 if ours.poll() else last_s)
         one.kill()
         one.join()
         killed_s = last_s
