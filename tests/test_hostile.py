@@ -104,6 +104,18 @@ class TakeoverTest(RemoteCase):
         self.one.say(left_y=-0.5)
         self.assertEqual(self.forward(), 0.5)
 
+    def test_of_two_that_speak_at_once_the_first_is_heard(self) -> None:
+        self.begin(radio(self.port))
+        two = self.sender()
+        self.one.say()
+        two.say()
+        self.tick()
+        remote = self.session.inputs.remotes["radio"]
+        self.assertEqual((self.session.status.lost, remote.tally.faults["foreign"]), ("", 1))
+        two.say(left_y=-1.0)
+        self.one.say(left_y=-0.5)
+        self.assertEqual(self.forward(), 0.5)
+
     def test_a_flood_from_elsewhere_does_not_crowd_it_out(self) -> None:
         self.begin(radio(self.port))
         self.rest()
@@ -600,9 +612,8 @@ class SealTest(RemoteCase):
                         sensed_sentences(Back(0, link._seq, 0), np.ones(8))
                     )
                     robot.sendto(forged, head)
-                    robot.sendto(
-                        frame(sealed(KEY, f"PIVHEY,old,{link.hash}", 3)), head
-                    ) if end.state == DRIVING else None
+                    if end.state == DRIVING:  # of an earlier start of the robot
+                        robot.sendto(frame(sealed(KEY, f"PIVHEY,old,{link.hash}", 3)), head)
                     end.take(data, "a", now)
                     for sentence in end.step(now):
                         robot.sendto(sentence, head)

@@ -27,6 +27,8 @@ OTHER_SILENT_S = 1.0
 SETTLE_S = 0.3
 """For so long a connection is listened to before its letters count: one that repeats what is held down is found out."""
 
+SETTLING = "just connected"
+
 IDLE_S = 10.0
 """A connection that is not the one that is heard, and has said nothing that counts for so long, is hung up."""
 
@@ -126,7 +128,12 @@ class RemoteSource:
         count = 0
         for sender, said in by_sender.items():
             for chunk in self._newest(sender, said, share):
-                count += self._hear(chunk) if self._is_heard(sender) else self._try(chunk)
+                if self._is_heard(sender):
+                    count += self._hear(chunk)
+                elif self._free:
+                    count += self._try(chunk)
+                else:  # another has just taken the place
+                    self._refuse([chunk])
             if pace.over(budget_s):
                 break
         pace.end(count)
@@ -199,9 +206,7 @@ class RemoteSource:
     @property
     def _free(self) -> bool:
         """Whether the place can be taken."""
-        if not self._spoke or self.lost:
-            return True
-        return self._quiet
+        return not self._spoke or self._quiet
 
     def _begin(self, sender: str, now_s: float, reader: Reader | None = None) -> None:
         """Hear a sender from now on. One that follows another is not listened to before it has been at rest."""
@@ -245,7 +250,7 @@ class RemoteSource:
             self.lost = "another sender is heard now"
         elif event and now_s - self._since_s < SETTLE_S:
             # one that has just come may be held down already: it is listened to for a moment first
-            self.lost = "just connected"
+            self.lost = SETTLING
         elif silent == float("inf"):
             # what was lost comes back by speaking, not by an open wire
             self.lost = before if before and self.heard else "nobody has spoken yet"
@@ -253,10 +258,12 @@ class RemoteSource:
             self.lost = f"silent for {silent_s * 1e3:.0f} ms"
         else:
             self.lost = ""
+        if self.lost and not self._changed and self.lost != SETTLING:
+            self._spoke = False  # declared lost: the place is free
         self._changed = False
         if self.lost and not before:
             self._reader.forget()
-            self._last_s, self._spoke = float("-inf"), False
+            self._last_s = float("-inf")
 
     def read(self, now_s: float) -> Mapping[str, float]:
         """Give the readings of this instant; none while it is lost, or silent where silence means neutral."""

@@ -11,7 +11,6 @@ from hashlib import sha256
 
 __all__ = ["HIGHEST", "SEAL_BYTES", "Seal", "sealed"]
 
-KEY_BYTES = 16
 TAG_BYTES = 8
 HIGHEST = (1 << 32) - 1
 """The highest session number, and the highest sequence number of a sealed sentence."""
@@ -59,7 +58,3 @@ class Seal:
         if not hmac.compare_digest(tag(self._key, text), given.upper()):
             raise ValueError("sealed with another key")
         return inner, int(session)
-
-    def close(self, body: str, session: int) -> str:
-        """Seal a body."""
-        return sealed(self._key, body, session)
