@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from pivrex.devices.decode.letters import LettersReader
+from pivrex.devices.decode.letters import FramedLettersReader, LettersReader
 from pivrex.devices.decode.message import Message, Reader
 from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.health import Tally
@@ -81,8 +81,8 @@ class RemoteSource:
     def groups_are(self, groups: dict[str, str]) -> None:
         """Take what letters end each other, of a changed rig."""
         self._groups = groups
-        if isinstance(self._reader, LettersReader):
-            self._reader.groups = groups
+        if isinstance(self._reader, LettersReader | FramedLettersReader):
+            self._reader.groups_are(groups)
 
     @property
     def sealed(self) -> bool:
@@ -128,12 +128,7 @@ class RemoteSource:
         count = 0
         for sender, said in by_sender.items():
             for chunk in self._newest(sender, said, share):
-                if self._is_heard(sender):
-                    count += self._hear(chunk)
-                elif self._free:
-                    count += self._try(chunk)
-                else:  # another has just taken the place
-                    self._refuse([chunk])
+                count += self._listen(chunk)
             if pace.over(budget_s):
                 break
         pace.end(count)
@@ -165,6 +160,15 @@ class RemoteSource:
 
     def _is_heard(self, sender: str) -> bool:
         return sender == self._sender and (self._spoke or self.wire.senders is not None or not self.wire.whole_messages)
+
+    def _listen(self, chunk: Chunk) -> int:
+        """Read what somebody says who is heard or may take the place; gives how many messages that was."""
+        if self._is_heard(chunk.sender):
+            return self._hear(chunk)
+        if self._free:
+            return self._try(chunk)
+        self._refuse([chunk])  # another has just taken it
+        return 0
 
     def _hear(self, chunk: Chunk) -> int:
         """Read what the one says that is heard; gives how many messages that was."""

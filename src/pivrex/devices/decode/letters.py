@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from pivrex.devices.decode.lines import Lines
 from pivrex.devices.decode.message import Message
-from pivrex.devices.decode.order import Order, read_number
-from pivrex.devices.decode.sentences import SentenceError, opened, words_from
+from pivrex.devices.decode.sentences import SentenceError, SentenceReader
 from pivrex.devices.seal import Seal
 from pivrex.rig.actions import split_time
 from pivrex.rig.sources import LettersSource, letter_channel
@@ -62,6 +60,14 @@ class LettersReader:
         self._value[letter] = self._value.get(letter, 0.0) % 997 + 1
         return Message(said, {letter_channel(letter): self._value[letter]})
 
+    def groups_are(self, groups: Mapping[str, str]) -> None:
+        """Take what letters end each other, of a changed rig."""
+        self.groups = dict(groups)
+
+    def knows(self, char: str) -> bool:
+        """Tell whether a character is a letter of the rig."""
+        return self._find(char) is not None
+
     def _find(self, char: str) -> str | None:
         if char in self._spec.letters:
             return char
@@ -89,47 +95,35 @@ class LettersReader:
         self._until.clear()
 
 
-class FramedLettersReader(LettersReader):
+class FramedLettersReader(SentenceReader):
     """Sentences ``$PIVLET,SENDER,SEQ,LETTERS*hh`` of the paired sender; see docs/wire.md."""
 
+    KIND, MOST = "PIVLET", 3
+
     def __init__(self, spec: LettersSource, groups: Mapping[str, str], seal: Seal | None = None) -> None:
-        super().__init__(spec, groups)
-        self._seal = seal
-        self._lines, self._order = Lines(), Order(seal)
+        super().__init__(spec.sender, seal)
+        self._letters = LettersReader(spec, groups)
 
-    def feed(self, data: bytes, at_s: float) -> Iterator[Message]:
-        for line, too_long in self._lines.feed(data):
-            yield self._read(line, too_long, at_s)
+    def groups_are(self, groups: Mapping[str, str]) -> None:
+        self._letters.groups_are(groups)
 
-    def _read(self, line: bytes, too_long: bool, at_s: float) -> Message:
-        try:
-            body, session = opened(line, too_long, self._seal, "PIVLET,")
-            words = words_from(body, "PIVLET", self._spec.sender, 3)
-            seq = read_number(words[2], self._seal)
-            strange = next((c for c in words[3] if self._find(c) is None), None)
-            if strange is not None:
-                raise SentenceError("unknown", f"{strange!r} is no letter of this rig")
-        except SentenceError as problem:
-            return Message(line, None, problem.fault, str(problem))
-        except ValueError as problem:
-            return Message(line, None, "damaged", str(problem))
-        missed, fault, reason = self._order.judge(seq, session, at_s)
-        if fault:
-            return Message(line, None, fault, reason, missed)
-        found = [self.letter(c, at_s) for c in words[3]]
-        return Message(line, {c: v for m in found for c, v in (m.readings or {}).items()}, missed=missed)
+    def _parse(self, words: list[str]) -> str:
+        strange = next((c for c in words[3] if not self._letters.knows(c)), None)
+        if strange is not None:
+            raise SentenceError("unknown", f"{strange!r} is no letter of this rig")
+        return words[3]
 
-    def count(self, data: bytes) -> int:
-        return self._lines.count(data)
-
-    def newest(self, data: bytes, most: int) -> bytes:
-        return self._lines.newest(data, most)
+    def _say(self, said: str, at_s: float) -> Mapping[str, float]:
+        found = [self._letters.letter(c, at_s).readings or {} for c in said]
+        return {channel: value for readings in found for channel, value in readings.items()}
 
     def left_out(self, count: int) -> None:
         super().left_out(count)
-        self._order.left_out(count)
+        self._letters.left_out(count)
+
+    def current(self, now_s: float) -> Mapping[str, float]:
+        return self._letters.current(now_s)
 
     def forget(self) -> None:
         super().forget()
-        self._lines.forget()
-        self._order = Order(self._seal)
+        self._letters.forget()

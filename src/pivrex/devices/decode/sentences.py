@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
-from pivrex.devices.decode.lines import LONGEST_LINE
+from collections.abc import Iterator, Mapping
+from typing import Any, ClassVar
+
+from pivrex.devices.decode.lines import LONGEST_LINE, Lines
+from pivrex.devices.decode.message import Message
+from pivrex.devices.decode.order import Order, read_number
 from pivrex.devices.seal import Seal
 from pivrex.devices.sentence import unframe
 
-__all__ = ["SentenceError", "opened", "words_from"]
+__all__ = ["SentenceError", "SentenceReader", "opened", "words_from"]
 
 
 class SentenceError(ValueError):
@@ -15,6 +20,58 @@ class SentenceError(ValueError):
     def __init__(self, fault: str, reason: str) -> None:
         super().__init__(reason)
         self.fault = fault
+
+
+class SentenceReader:
+    """Reads the sentences of one kind of a paired sender: checked, opened, in order. What they say is for those who derive
+    from it: `_parse` reads the words, `_say` gives the readings of those that count.
+    """
+
+    KIND: ClassVar[str]
+    MOST: ClassVar[int] = -1
+    """Commas that part words; what stands behind them is one word."""
+
+    def __init__(self, sender: str, seal: Seal | None) -> None:
+        self._sender, self._seal = sender, seal
+        self._lines, self._order = Lines(), Order(seal)
+
+    def feed(self, data: bytes, at_s: float) -> Iterator[Message]:
+        for line, too_long in self._lines.feed(data):
+            yield self._read(line, too_long, at_s)
+
+    def _read(self, line: bytes, too_long: bool, at_s: float) -> Message:
+        try:
+            body, session = opened(line, too_long, self._seal, f"{self.KIND},")
+            words = words_from(body, self.KIND, self._sender, self.MOST)
+            said = self._parse(words)
+            number = read_number(words[2], self._seal)
+        except SentenceError as problem:
+            return Message(line, None, problem.fault, str(problem))
+        except ValueError as problem:
+            return Message(line, None, "damaged", str(problem))
+        missed, fault, reason = self._order.judge(number, session, at_s)
+        if fault:
+            return Message(line, None, fault, reason, missed)
+        return Message(line, self._say(said, at_s), missed=missed)
+
+    def _parse(self, words: list[str]) -> Any:
+        raise NotImplementedError
+
+    def _say(self, said: Any, at_s: float) -> Mapping[str, float]:
+        raise NotImplementedError
+
+    def count(self, data: bytes) -> int:
+        return self._lines.count(data)
+
+    def newest(self, data: bytes, most: int) -> bytes:
+        return self._lines.newest(data, most)
+
+    def left_out(self, count: int) -> None:
+        self._order.left_out(count)
+
+    def forget(self) -> None:
+        self._lines.forget()
+        self._order = Order(self._seal)
 
 
 def opened(line: bytes, too_long: bool, seal: Seal | None, ours: str) -> tuple[str, int]:
