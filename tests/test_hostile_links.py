@@ -83,15 +83,15 @@ class HostileLinkTest(LinkCase):
 
     def test_a_line_that_is_too_slow_for_the_rate(self) -> None:
         near, far = self.folder / "near", self.folder / "far"
-        wire = f'{{ kind = "serial", port = "{near}", baud = 9600 }}'
+        wire = f'{{ kind = "serial", port = "{near}", baud = 19200 }}'
         path = self.write("rigs/robot.toml", f"{PLAIN}[link]\nwire = {wire}\n")
         robot = Robot(path, self.folder / "slow.csv", "--serial", str(far))
         self.addCleanup(robot.close)
         wait_for(far.exists)
-        relay = SlowRelay(near, far, 9600)
+        relay = SlowRelay(near, far, 19200)
         self.addCleanup(relay.close)
         self.begin(
-            link=Link.model_validate({"wire": {"kind": "serial", "port": str(near), "baud": 9600}}), source="keys"
+            link=Link.model_validate({"wire": {"kind": "serial", "port": str(near), "baud": 19200}}), source="keys"
         )
         self.robot.close()  # of the two this one is not needed
         self.robot = robot
