@@ -49,6 +49,15 @@ KINDS = {
         Kind("frequency", {"Hz": 1.0, "kHz": 1e3}, "60 Hz"),
         Kind("fraction", {"%": 0.01}, "40 %", bare=True),
         Kind("rate", {"/s": 1.0, "%/s": 0.01}, "3 /s"),
+        Kind("turn rate drift", {"deg/s/min": _DEG / 60, "rad/s/s": 1.0}, "0.05 deg/s/min"),
+        Kind("mass", {"kg": 1.0, "g": 1e-3}, "1.2 kg"),
+        Kind("voltage", {"V": 1.0, "mV": 1e-3}, "7.4 V"),
+        Kind("current", {"A": 1.0, "mA": 1e-3}, "300 mA"),
+        Kind("resistance", {"ohm": 1.0, "mohm": 1e-3}, "120 mohm"),
+        Kind("charge", {"Ah": 3600.0, "mAh": 3.6, "As": 1.0}, "1500 mAh"),
+        Kind("torque", {"Nm": 1.0, "Ncm": 0.01, "mNm": 1e-3}, "35 mNm"),
+        Kind("inertia", {"kg m2": 1.0, "g cm2": 1e-7}, "40 g cm2"),
+        Kind("impulse", {"Ns": 1.0}, "0.3 Ns"),
     )
 }
 

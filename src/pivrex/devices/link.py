@@ -19,7 +19,7 @@ from pivrex.devices.robot_sentences import STAMPS, Out, Parts, out_sentences, re
 from pivrex.devices.seal import HIGHEST, Seal, sealed
 from pivrex.devices.transports.base import BUDGET_S
 from pivrex.devices.transports.opening import open_transport
-from pivrex.line.given import NOWHERE
+from pivrex.line.given import TRUTH
 from pivrex.line.line import Line
 from pivrex.rig.sources import Link
 from pivrex.rig.transports import transport_title
@@ -73,7 +73,7 @@ class RobotLink:
         self._echo: int | None = None
         self._acked: tuple[float, bool] | None = None
         self._sensed = np.zeros(len(line.stages["sensed"].columns))
-        self._truth = NOWHERE
+        self._truth = np.full(len(line.stages["truth"].columns), np.nan)
         self._rest = line.resting()
         self.drives = False
         self.greeted = ""
@@ -150,7 +150,7 @@ class RobotLink:
     def _take_sensed(self, line: bytes, words: list[str], at_s: float) -> Message:
         """Take what the robot senses, if it answers what was sent here: else nobody knows whether it hears."""
         count = len(self._sensed)
-        back, values = read_sensed(words, count + len(NOWHERE), self._numbers - 1)
+        back, values = read_sensed(words, count + len(TRUTH), self._numbers - 1)
         self._echo = back.stamp  # the answer to it tells the robot how old it is
         if self._seal is not None and back.ack is not None and back.ack > self._seq:
             self._seq = back.ack  # another head spoke before: its numbers go on
@@ -164,7 +164,8 @@ class RobotLink:
         if self._acked is None or acked[0] >= self._acked[0]:
             self._acked = acked
         self.state = back.state
-        sensed, self._truth = np.array(values[:count]), np.array(values[count:])
+        sensed = np.array(values[:count])
+        self._truth[: len(TRUTH)] = values[count:]
         self._sensed = np.where(np.isnan(sensed), self._sensed, sensed)
         self._heard_s = at_s
         return Message(line, {})

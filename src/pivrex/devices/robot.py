@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.sim.stand_in import StandIn, StandInState
+from pivrex.sim.model import AnyStandIn
 
 __all__ = ["Robot", "StandInRobot"]
 
@@ -24,7 +24,7 @@ class Robot(Protocol):
         ...
 
     def truth(self) -> Floats:
-        """Give what is true of it, (4,): x and y in m, heading in rad, whether it is blocked. NaN where nobody knows."""
+        """Give what is true of it, (T,), as `pivrex.line.given.truth_columns` orders it. NaN where nobody knows."""
         ...
 
     def command(self, told: Floats, dt_s: float) -> None:
@@ -41,21 +41,32 @@ class StandInRobot:
 
     title = "stand-in"
 
-    def __init__(self, model: StandIn, state: StandInState | None = None) -> None:
+    def __init__(self, model: AnyStandIn, state: Any = None) -> None:
         self._model = model
-        self.state = state if state is not None and model.fits(state) else model.start()
+        self.state = model.start() if state is None else state if model.fits(state) else model.adopt(state)
 
     def sense(self) -> Floats:
-        return self._model.sense(self.state)
+        sensed: Floats = self._model.sense(self.state)
+        return sensed
 
     def truth(self) -> Floats:
-        return self._model.truth(self.state)
+        true: Floats = self._model.truth(self.state)
+        return true
 
     def command(self, told: Floats, dt_s: float) -> None:
         self.state = self._model.step(self.state, told, dt_s)
 
     def put_back(self) -> None:
         self.state = self._model.start()
+
+    @property
+    def restarts(self) -> bool:
+        """Whether its electronics start again, because the battery sagged: meanwhile nobody answers."""
+        return bool(getattr(self.state, "restart", 0.0) > 0)
+
+    def push(self, forward_Ns: float, left_Ns: float, turn_Nms: float) -> None:  # noqa: N803 - newton seconds
+        """Knock it: an impulse on its mass centre, in its own directions."""
+        self.state = self._model.pushed(self.state, np.array([forward_Ns, left_Ns, turn_Nms]))
 
     def lift(self, up: bool) -> None:
         """Put it on a block, wheels up, or back on the floor."""
@@ -71,4 +82,5 @@ class StandInRobot:
 
     def seen(self) -> str:
         """Say what moves to the eye now, whatever the sensors say; empty if nothing does."""
-        return self._model.seen(self.state)
+        said: str = self._model.seen(self.state)
+        return said

@@ -23,10 +23,11 @@ from pivrex.devices.robot_sentences import (
 )
 from pivrex.devices.seal import HIGHEST, Seal, sealed
 from pivrex.devices.sentence import frame, unframe
+from pivrex.line.given import TRUTH
 from pivrex.line.line import Line
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
-from pivrex.sim.stand_in import StandIn
+from pivrex.sim.model import stand_in_of
 
 __all__ = ["WATCHDOG_S", "RobotEnd"]
 
@@ -70,7 +71,7 @@ class RobotEnd:
         line = Line(rig)
         self._hash = wire_hash(line)
         self._rest = line.resting().tolist()
-        self._model = StandIn(rig, field)
+        self._model = stand_in_of(rig, field, tick_s=PHYSICS_S)
         self.body = self._model.start()
         self.told = list(self._rest)
         self.state = ALONE
@@ -98,8 +99,15 @@ class RobotEnd:
         """Whether the motors are given nothing."""
         return self.told == self._rest
 
+    @property
+    def restarts(self) -> bool:
+        """Whether its battery sagged so far that its electronics start again: it rests, hears nothing and says nothing."""
+        return bool(getattr(self.body, "restart", 0.0) > 0)
+
     def take(self, data: bytes, sender: str, now_s: float) -> None:
-        """Take bytes that came from a sender."""
+        """Take bytes that came from a sender; electronics that start again hear nothing."""
+        if self.restarts:
+            return
         self._watch(now_s)  # what comes late must not be obeyed before it was noticed that nothing came
         if len(self._lines) > MOST_SENDERS:
             self._lines.clear()
@@ -194,6 +202,9 @@ class RobotEnd:
             self._physics_s += PHYSICS_S
             self.body = self._model.step(self.body, np.array(self.told), PHYSICS_S)
         out: list[bytes] = []
+        if self.restarts:
+            self.state, self.told, self._answer = ALONE, list(self._rest), False
+            return out
         if not room:
             return out
         if now_s >= self._greet_s:
@@ -204,7 +215,7 @@ class RobotEnd:
                 out.append(frame(self._sign(f"PIVFLT,{self.fault}")))
         if self._answer:
             self._answer = False
-            truth = self._model.truth(self.body)
+            truth = self._model.truth(self.body)[: len(TRUTH)]
             if not self._tells_truth:
                 truth = np.full_like(truth, np.nan)
             values = np.concatenate((self._model.sense(self.body), truth))

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from pivrex.devices.decode.lines import LONGEST_LINE
 from pivrex.devices.seal import SEAL_BYTES
 from pivrex.devices.sentence import frame
+from pivrex.line.given import TRUTH
 from pivrex.line.layout import Column, Floats
 from pivrex.line.line import Line
 
@@ -76,7 +77,7 @@ def wire_hash(line: Line) -> str:
 
 def back_columns(line: Line) -> list[Column]:
     """Give the columns of the values that come back: what is sensed, then what is true of it, should somebody know."""
-    return [*line.stages["sensed"].columns, *line.stages["truth"].columns]
+    return [*line.stages["sensed"].columns, *line.stages["truth"].columns[: len(TRUTH)]]
 
 
 def _told(value: float) -> str:

@@ -9,7 +9,7 @@ from pivrex.line.layout import Column, plain
 from pivrex.line.stage import Floats, Stage, named
 from pivrex.rig.rig import Rig
 
-__all__ = ["NOWHERE", "Clock", "Given", "Raw", "Sensed", "Truth", "sensed_columns"]
+__all__ = ["NOWHERE", "TRUTH", "Clock", "Given", "Raw", "Sensed", "Truth", "sensed_columns", "truth_columns"]
 
 
 def sensed_columns(rig: Rig) -> tuple[Column, ...]:
@@ -35,7 +35,18 @@ def sensed_columns(rig: Rig) -> tuple[Column, ...]:
 
 
 TRUTH = (("x", "m"), ("y", "m"), ("heading", "rad"), ("blocked", ""))
-"""What is true of the stand-in, whatever its sensors say: its pose, and whether it touches something."""
+"""What is true of every stand-in, whatever its sensors say: its pose, and whether it touches something."""
+
+
+def truth_columns(rig: Rig) -> tuple[Column, ...]:
+    """Give the columns of what is true of the stand-in: of one with a real body also its battery's voltage, for how long its
+    electronics still start again, how fast each tyre slides over the floor, and the load on each wheel.
+    """
+    if not rig.has_real_body:
+        return named("truth", *TRUTH)
+    wheels = [plain(w.name) for w in rig.chassis.wheels]
+    slips, loads = ([(f"{w}_{what}", unit) for w in wheels] for what, unit in (("slip", "m/s"), ("load", "N")))
+    return named("truth", *TRUTH, ("battery", "V"), ("restart", "s"), *slips, *loads)
 
 
 class Given(Stage):
@@ -77,11 +88,13 @@ class Truth(Given):
     """What is true of the stand-in; no stage reads it. NaN where nobody knows."""
 
     name = "truth"
-    columns = named("truth", *TRUTH)
+
+    def __init__(self, rig: Rig) -> None:
+        self.columns = truth_columns(rig)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Truth:
-        return cls()
+        return cls(rig)
 
 
 class Raw(Given):
@@ -97,5 +110,5 @@ class Raw(Given):
         return cls(inputs)
 
 
-NOWHERE = np.full(len(TRUTH), np.nan)
-"""The truth of a robot of which nobody knows where it is."""
+NOWHERE = np.array(np.nan)
+"""The truth of a robot of which nobody knows where it is, in every column."""

@@ -99,8 +99,8 @@ class Line:
             1 where the robot must stand still: then every motor is told to rest, round all rate limits.
         driving : B float64
             The source that drives, for those with a calibration of their own; see `source_number`.
-        truth : B + (4,) float64
-            What is true of a stand-in; it is only recorded.
+        truth : B + (T,) float64
+            What is true of a stand-in, as `pivrex.line.given.truth_columns` says; it is only recorded.
         entry : Entry, optional
             What somebody else asks for.
 

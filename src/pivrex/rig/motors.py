@@ -42,6 +42,36 @@ class Motor(Table):
         description="The smallest drive that turns the loaded wheel. Below it the motor only hums.",
         examples=["8 %"],
     )
+    strength: Annotated[float, Quantity("fraction", at_least=0, at_most=2, step="1 %")] = Field(
+        default=1.0,
+        description="What this motor is worth beside a good one, in torque and in speed: 92 % is 8 % weaker. Only the "
+        "stand-in's real body feels it.",
+        examples=["92 %"],
+    )
+    stall_Nm: Annotated[float, Quantity("torque", above=0, at_most=1e4)] | None = Field(  # noqa: N815 - newton metres
+        default=None,
+        alias="stall",
+        description="The torque of the motor shaft at nominal voltage while it is held. If left out it is such that the robot "
+        "follows with `lag`.",
+        examples=["35 mNm"],
+    )
+    friction: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] | None = Field(
+        default=None,
+        description="Friction of the running gear, as a share of the stall torque; half of `smallest` if left out.",
+        examples=["2 %"],
+    )
+    efficiency: Annotated[float, Quantity("fraction", above=0, at_most=1, step="1 %")] = Field(
+        default=0.85,
+        description="What the gear passes on of `stall`; the rest is lost in it.",
+        examples=["85 %"],
+    )
+    inertia_kg_m2: Annotated[float, Quantity("inertia", above=0, at_most=100)] | None = Field(
+        default=None,
+        alias="inertia",
+        description="Of the rotor and all that turns with it, at the motor shaft. If left out as hard to bring to speed as a "
+        "sixth of the robot's mass that rests on it.",
+        examples=["3 g cm2"],
+    )
     output: Output = Field(description="What the motor driver wants to be told.")
 
     @property

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from math import radians
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -73,10 +74,43 @@ class Plane(Table):
 
 
 class Gyro(Table):
-    """The gyro that says how far the robot has turned."""
+    """The gyro that says how far the robot has turned. All but ``reversed`` are faults of the stand-in's."""
 
     reversed: bool = Field(
         default=False, description="True if its heading falls while the robot turns to the left.", examples=[False]
+    )
+    bias_rad_s: Annotated[float, Quantity("turn rate", at_least=-10, at_most=10, step="0.01 deg/s")] = Field(
+        default=radians(0.03),
+        alias="bias",
+        description="The rate that the stand-in's gyro says while it stands, unless it is zeroed; drawn for each seed up to "
+        "this, either way. Only the real body has it, as all that follows.",
+        examples=["0.03 deg/s"],
+    )
+    drift_rad_s2: Annotated[float, Quantity("turn rate drift", at_least=0, at_most=1, step="0.01 deg/s/min")] = Field(
+        default=radians(0.02) / 60,
+        alias="drift",
+        description="How far the bias wanders in the first minute (a random walk; it grows with the root of time).",
+        examples=["0.02 deg/s/min"],
+    )
+    noise_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="0.01 deg/s")] = Field(
+        default=radians(0.08), alias="noise", description="Noise of each reading (one sigma).", examples=["0.08 deg/s"]
+    )
+    scale: Annotated[float, Quantity("fraction", at_least=-0.2, at_most=0.2, step="0.1 %")] = Field(
+        default=0.002, description="How much too much it says of a turn.", examples=["0.2 %"]
+    )
+    delay_s: Annotated[float, Quantity("time", at_least=0, at_most=0.5, step="1 ms")] = Field(
+        default=0.005, alias="delay", description="How old its readings are.", examples=["5 ms"]
+    )
+    most_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1000, step="10 deg/s")] = Field(
+        default=radians(1000),
+        alias="most",
+        description="The fastest turn that it can tell; what is faster is lost.",
+        examples=["1000 deg/s"],
+    )
+    mounting: Literal["firm", "loose"] = Field(
+        default="firm",
+        description="loose: it rattles, and every acceleration adds noise.",
+        examples=["firm"],
     )
 
 

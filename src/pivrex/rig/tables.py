@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Self
 
 import numpy as np
 from pydantic import Field, field_validator
@@ -10,6 +10,7 @@ from pydantic import Field, field_validator
 from pivrex.rig.attachments import Attachment
 from pivrex.rig.base import Table
 from pivrex.rig.bindings import Binding
+from pivrex.rig.body import Battery, Body
 from pivrex.rig.channels import is_one_sided
 from pivrex.rig.chassis import Chassis, Name
 from pivrex.rig.controls import Axis, Law, Limits, Shaping, SpeedLevels
@@ -46,6 +47,8 @@ class RigTables(Table):
         examples=["100 ms"],
     )
     chassis: Chassis = Field(description="The body and its wheels.")
+    body: Body | None = Field(default=None, description="How the stand-in moves; without it, perfectly.")
+    battery: Battery = Field(default=Battery(), description="The battery of a stand-in with a real body.")
     motors: dict[Name, Motor] = Field(description="The motors that drive the wheels, by name.")
     steering: Steering | None = Field(default=None, description="The steered wheels, if there are any.")
     gyro: Gyro | None = Field(default=None, description="The gyro, if the robot has one.")
@@ -140,6 +143,16 @@ class RigTables(Table):
     def keeps_direction(self) -> bool:
         """Whether a push goes the way it points, whatever curve and full speeds are."""
         return self.law.kind == "planar" and self.shaping.direction == "kept"
+
+    @property
+    def has_real_body(self) -> bool:
+        """Whether the stand-in has mass, motors, a battery and tyres."""
+        return self.body is not None and self.body.kind == "real"
+
+    def with_body(self, kind: str) -> Self:
+        """Give this rig with a ``"real"`` or a ``"perfect"`` body."""
+        body = (self.body or Body()).model_copy(update={"kind": kind})
+        return self.model_copy(update={"body": body})
 
     @property
     def dt_s(self) -> float:

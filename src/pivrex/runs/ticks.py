@@ -41,13 +41,15 @@ def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick
     Yields
     ------
     (K,) float64
-        Rows in the layout of ``Line(rig)``.
+        Rows in the layout of ``Line(rig)`` with a perfect body: what the sticks mean is asked for here, not how a floor
+        slips.
 
     Raises
     ------
     RecordingError
         If the recording lacks what the rig reads, or where it cannot be played.
     """
+    rig = rig.with_body("perfect") if rig.has_real_body else rig
     line = Line(rig)
     recording.require(line.inputs.wanted)
     driving = line.source_number(recording.driving_source(line))

@@ -9,7 +9,7 @@ from typing import NamedTuple, Protocol
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 from pivrex.rig import Field, Rig
-from pivrex.sim.stand_in import StandIn
+from pivrex.sim.model import AnyStandIn, stand_in_of
 from pivrex.sim.wiring import Wiring
 
 __all__ = ["AtOnce", "Beside", "Builder", "Built", "build"]
@@ -19,14 +19,14 @@ class Built(NamedTuple):
     """What a rig becomes: its line, its stand-in, what its robot is told to rest; ``serial`` marks its rows."""
 
     line: Line
-    model: StandIn
+    model: AnyStandIn
     neutral: Floats
     serial: int
 
 
 def build(rig: Rig, field: Field | None, wiring: Wiring | None, serial: int) -> Built:
     """Make a rig's line and stand-in, and let each make a tick: what is loaded or computed once is then behind them."""
-    line, model = Line(rig), StandIn(rig, field, wiring)
+    line, model = Line(rig), stand_in_of(rig, field, wiring)
     start = model.start()
     _, row = line.step(line.start(), line.rest(), model.sense(start), 0.0, truth=model.truth(start))
     model.step(start, line.told(row), line.dt_s)

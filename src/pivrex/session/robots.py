@@ -11,6 +11,8 @@ from pivrex.session.building import Built
 
 __all__ = ["Robots"]
 
+RESTARTS = "the battery sagged too far: the robot's electronics start again, and for a second nobody answers"
+
 ALONE_S = 0.1
 """For so long after it was told to drive a robot may still say that it rests: the answer is on its way."""
 
@@ -56,7 +58,7 @@ class Robots:
         """
         link, board = self.link, self._board
         if link is None:
-            return ""
+            return RESTARTS if self.stand_in.restarts else ""
         link.poll(now_s, budget_s)
         problem = link.problem(now_s)
         if (problem or "heard") != board.status.linked:

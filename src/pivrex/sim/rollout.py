@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from pivrex.line import Entry, Line, LineState
 from pivrex.line.stage import Floats
-from pivrex.sim.stand_in import StandIn, StandInState
+from pivrex.sim.model import AnyStandIn
 
 __all__ = ["Rollout"]
 
@@ -16,12 +18,11 @@ class Rollout:
     ----------
     line, model
     state : LineState
-    robot : StandInState
+    robot
+        The model's own state.
     """
 
-    def __init__(
-        self, line: Line, model: StandIn, state: LineState | None = None, robot: StandInState | None = None
-    ) -> None:
+    def __init__(self, line: Line, model: AnyStandIn, state: LineState | None = None, robot: Any = None) -> None:
         self.line, self.model = line, model
         self.state = state if state is not None else line.start()
         self.robot = robot if robot is not None else model.start(self.state.tick.shape)

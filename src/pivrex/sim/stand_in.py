@@ -1,37 +1,27 @@
-"""The stand-in robot: wheels that follow with a lag, exact motion, and a field that stops it. For one robot or a batch."""
+"""The perfect stand-in: wheels that follow with a lag, exact motion, and a field that stops it. For one robot or a batch."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from math import exp, pi
+from math import exp
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line.kinematics import kinematics_of, vectors
-from pivrex.line.outputs import decode, settings_of
+from pivrex.line.outputs import decode
 from pivrex.line.se2 import move
 from pivrex.line.stage import Floats, some
-from pivrex.rig.field import Field, Start
+from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
-from pivrex.rig.steering import steering_name
 from pivrex.sim.bumps import Obstacles
-from pivrex.sim.chance import draw
-from pivrex.sim.wiring import Wiring, ports_of, wiring_of
+from pivrex.sim.fitted import STEER_LAG, Fitted
+from pivrex.sim.wiring import Wiring
 
 __all__ = ["StandIn", "StandInState"]
 
-SWITCHED_ON = (0.35, -0.2, 0.5, -0.4)
-"""Where steered wheels with absolute sensors happen to point when the robot is switched on, in rad."""
-
-SEEN_M_S, SEEN_RAD_S = 0.02, 0.1
-
 COAST_LAG = 8.0
 """How much longer a wheel that coasts rolls on than one whose motor is told to rest."""
-
-STEER_LAG = 0.25
-"""How much quicker than a wheel under load a steering motor follows."""
 
 HALVINGS = 8
 """A displacement that does not fit is halved this often: under a tenth of a millimetre a tick at 1 m/s."""
@@ -73,97 +63,22 @@ class StandInState(NamedTuple):
     attached: Floats
 
 
-@dataclass(frozen=True)
-class _Shafts:
-    """N motors: the output slot that each sits on, -1 for none, its speed at full drive with its sign, and the smallest
-    drive that turns it with the wheels up and on the floor.
-    """
-
-    slot: NDArray[np.intp]
-    sits: Floats
-    top: Floats
-    free: Floats
-    loaded: Floats
-
-    def wanted(self, drive: Floats, lifted: Floats) -> Floats:
-        """Give the speeds, B + (N,), that drives, B + (M,), ask for: none where they are too small to turn anything."""
-        each = drive[..., self.slot] * self.sits
-        least = np.where(lifted[..., None] != 0, self.free, self.loaded) if some(lifted) else self.loaded
-        return each * self.top * (np.abs(each) >= least)
-
-
-class StandIn:
-    """A robot that is not there. Commands in, sensed values out; it is wired as the rig says, or as a `Wiring` says that
-    the rig knows nothing of.
-    """
+class StandIn(Fitted):
+    """A perfect robot that is not there. Commands in, sensed values out."""
 
     def __init__(self, rig: Rig, field: Field | None = None, wiring: Wiring | None = None) -> None:
-        self.rig = rig
-        self._start = field.start if field is not None else Start(x=0, y=0)
-        self._outputs = settings_of(rig)
-        said = wiring_of(rig)
-        self._wiring = wiring if wiring is not None else said
-        names = [w.name for w in rig.chassis.wheels]
-        motor_of = {wheel: name for name, motor in rig.motors.items() for wheel in motor.wheels}
-        self._drives = self._shafts([motor_of[w] for w in names], [rig.wheel_top_m_s(w) for w in names])
-        steering = rig.steering.wheels if rig.steering is not None else {}
-        self._steers = self._shafts(
-            [steering_name(w) for w in rig.steered], [steering[w].top_rad_s for w in rig.steered]
-        )
-        self._at = np.array([names.index(w) for w in rig.steered], np.intp)
-        # what the sensors say in the rig's signs: a sensor that counts the other way, of which the rig knows, is right
-        sense = {m: self._wiring.encoders.get(m, 1.0) * said.encoders[m] for m in rig.motor_names}
-        self._rolls = np.array([sense[motor_of[w]] for w in names])
-        self._turns = np.array([sense[steering_name(w)] for w in rig.steered])
+        super().__init__(rig, field, wiring)
         self._maps, self._maps_upside_down = kinematics_of(rig.chassis), kinematics_of(rig.chassis, upside_down=True)
         self._fixed = np.array([w.drive_rad for w in rig.chassis.wheels])
         self._obstacles = Obstacles(field, rig.chassis.length_m, rig.chassis.width_m)
-        self._absolute_sensors(rig)
-        self._arms(rig)
-
-    def _shafts(self, motors: list[str], tops: list[float]) -> _Shafts:
-        slots = {port: k for k, port in enumerate(ports_of(self.rig))}
-        sits = {motor: (slots.get(port, -1), sign) for port, (motor, sign) in self._wiring.plugs.items()}
-        placed = [sits.get(m, (-1, 1.0)) for m in motors]
-        # rounding must not keep a motor from turning at its smallest drive
-        smallest = np.array([self._wiring.smallest.get(m, (0.0, 0.0)) for m in motors]).reshape(-1, 2) - 1e-9
-        return _Shafts(
-            slot=np.array([slot for slot, _ in placed], np.intp),
-            sits=np.array([float(slot >= 0) for slot, _ in placed]),
-            top=np.array([sign * top for (_, sign), top in zip(placed, tops, strict=True)]),
-            free=smallest[:, 0].copy(),
-            loaded=smallest[:, 1].copy(),
-        )
-
-    def _absolute_sensors(self, rig: Rig) -> None:
-        sensors = [rig.steering.wheels[w].sensor if rig.steering is not None else None for w in rig.steered]
-        self._full = np.array([s.full if s is not None else 0.0 for s in sensors])
-        self._sense = np.array([self._wiring.senses.get(w, 1.0) for w in rig.steered])
-        self._offset = np.array([self._wiring.offsets.get(w, 0.0) for w in rig.steered])
-        self._known = bool(sensors) and all(s is not None for s in sensors)
-
-    def _arms(self, rig: Rig) -> None:
-        """Where the drives of attachments with an encoder stand, and how far each may go."""
-        arms = [(i, a) for i, a in enumerate(rig.attachments.values()) if a.kind == "position"]
-        motors = len(rig.motor_names)
-        self._arm = np.array([motors + i for i, _ in arms], np.intp)
-        self._arm_top = np.array([a.top_speed_rad_s * (-1.0 if a.reversed else 1.0) for _, a in arms])
-        self._arm_low = np.array([a.minimum_rad for _, a in arms])
-        self._arm_high = np.array([a.maximum_rad for _, a in arms])
 
     def start(self, batch: tuple[int, ...] = (), seeds: NDArray[np.uint64] | None = None) -> StandInState:
         """Give the state at the field's start, wheels at rest.
 
         ``seeds``, B uint64: where steered wheels happen to point is drawn for each robot; the same everywhere without.
         """
-        w, s = (*batch, len(self._fixed)), (*batch, len(self._at))
-        begin = np.zeros(s)
-        if self._known:
-            begin[...] = np.resize(SWITCHED_ON, s[-1])
-            if seeds is not None:
-                begin[...] = (draw(seeds, 0, s[-1]) * 2 - 1) * pi
-        pose = np.empty((*batch, 3))
-        pose[...] = self._start.x_m, self._start.y_m, self._start.heading_rad
+        w = (*batch, len(self._fixed))
+        pose, begin = self._begin(batch, seeds)
         none = np.zeros(batch)
         return StandInState(
             travel=np.zeros(w),
@@ -171,7 +86,7 @@ class StandIn:
             pose=pose,
             blocked=none,
             angle=begin,
-            turning=np.zeros(s),
+            turning=np.zeros_like(begin),
             begin=begin,
             gyro=np.full(batch, self._start.heading_rad),
             lifted=none,
@@ -179,8 +94,24 @@ class StandIn:
             attached=np.zeros((*batch, len(self._arm))),
         )
 
-    def fits(self, state: StandInState) -> bool:
+    def adopt(self, state: object) -> StandInState:
+        """Give a state at rest where another stand-in of this robot is."""
+        fresh = self.start()
+        shared = ("pose", "travel", "begin", "angle", "lifted", "upside_down", "attached")
+        same = {
+            n: v for n in shared if (v := getattr(state, n, None)) is not None and v.shape == getattr(fresh, n).shape
+        }
+        after = fresh._replace(**same)
+        return after._replace(gyro=after.pose[..., 2].copy())
+
+    def pushed(self, state: StandInState, impulse: Floats) -> StandInState:
+        """Give the state after a knock: a perfect robot, which has no mass, feels none."""
+        return state
+
+    def fits(self, state: object) -> bool:
         """Tell whether a state is one of this robot's."""
+        if not isinstance(state, StandInState):
+            return False
         mine = self.start(state.blocked.shape)
         return all(a.shape == b.shape for a, b in zip(mine, state, strict=True))
 
@@ -212,10 +143,7 @@ class StandIn:
         drive = decode(self._outputs, told[..., :count])
         coasts = told[..., count] if told.shape[-1] > count else None
         rolled, speed = self._roll(state, drive, coasts, dt_s)
-        attached = state.attached
-        if len(self._arm):
-            moved = attached + drive[..., self._arm] * self._arm_top * dt_s
-            attached = np.minimum(np.maximum(moved, self._arm_low), self._arm_high)
+        attached = self._carried(state.attached, drive, dt_s)
         angle, turning, ground = state.angle, state.turning, rolled
         if len(self._at):
             angle, turning = self._turn(state, drive, coasts, dt_s)
@@ -324,24 +252,6 @@ class StandIn:
             low, high = np.where(hits, low, middle), np.where(hits, middle, high)
         return low
 
-    def point_ahead(self, state: StandInState) -> StandInState:
-        """Turn all steered wheels straight ahead by hand."""
-        return state._replace(angle=np.zeros_like(state.angle), turning=np.zeros_like(state.turning))
-
-    def seen(self, state: StandInState) -> str:
-        """Say what moves of one robot to the eye, whatever the sensors say; empty if nothing does."""
-        words = [
-            f"{w.name} rolls {'forward' if v > 0 else 'backward'}"
-            for w, v in zip(self.rig.chassis.wheels, state.speed.tolist(), strict=True)
-            if abs(v) > SEEN_M_S
-        ]
-        words += [
-            f"{w} turns {'left' if v > 0 else 'right'}"
-            for w, v in zip(self.rig.steered, state.turning.tolist(), strict=True)
-            if abs(v) > SEEN_RAD_S
-        ]
-        return ", ".join(words)
-
     def sense(self, state: StandInState) -> Floats:
         """Give what the robots' sensors say, B + (S,) float64, as `line.inputs.sensed_columns` orders it."""
         found = [state.travel * self._rolls, state.speed * self._rolls]
@@ -358,9 +268,3 @@ class StandIn:
     def truth(self, state: StandInState) -> Floats:
         """Give what is true of the robots, B + (4,) float64, whatever their sensors say: pose, and whether one is blocked."""
         return np.concatenate((state.pose, state.blocked[..., None]), axis=-1)
-
-    def _absolute(self, state: StandInState) -> Floats:
-        """What the absolute sensors read: counts, or the share of the supply; 0 without one."""
-        share = ((self._sense * state.angle + self._offset) / (2 * pi)) % 1.0
-        full = np.where(self._full > 1, self._full, 1.0)
-        return np.where(self._full > 1, np.rint(share * full) % full, share * self._full)

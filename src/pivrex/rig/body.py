@@ -1,0 +1,138 @@
+"""The stand-in's body: what it weighs, how it grips, and the battery that feeds it. Nothing in the line reads these."""
+
+from __future__ import annotations
+
+from math import sqrt
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+from pivrex.rig.chassis import Chassis
+from pivrex.rig.quantities import Quantity
+
+__all__ = ["Battery", "Body"]
+
+PER_AREA_KG_M2 = 25.0
+"""What a robot weighs for each square metre that it covers, if nobody has weighed it."""
+
+_Share = Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")]
+_Grip = Annotated[float, Quantity("number", at_least=0, at_most=3, step="0.05")]
+
+
+class Body(Table):
+    """How the stand-in moves. ``real``: motors that must push a mass over a floor that gives way; ``perfect``: wheels that
+    follow with `lag`, no slip, sensors without a fault.
+    """
+
+    kind: Literal["real", "perfect"] = Field(
+        default="real",
+        description="real: mass, motors, battery, tyres, load and sensors as below. perfect: the wheels follow with `lag` and "
+        "never slip, and sensors say what is true. A rig without [body] is perfect.",
+        examples=["real"],
+    )
+    mass_kg: Annotated[float, Quantity("mass", above=0, at_most=1000, step="50 g")] | None = Field(
+        default=None,
+        alias="mass",
+        description="With everything on it. If left out 25 kg for each square metre of the body.",
+        examples=["1.4 kg"],
+    )
+    height_m: Annotated[float, Quantity("length", at_least=0, at_most=10, step="5 mm")] | None = Field(
+        default=None,
+        alias="height",
+        description="How high above the floor the weight sits: a hard start lifts a high robot's front wheels. If left out "
+        "1.5 times the largest wheel's radius.",
+        examples=["50 mm"],
+    )
+    spread_m: Annotated[float, Quantity("length", above=0, at_most=10, step="5 mm")] | None = Field(
+        default=None,
+        alias="spread",
+        description="The radius of gyration about the upright axis: how far out the weight sits. If left out that of an even "
+        "plate, √((length² + width²)/12).",
+        examples=["80 mm"],
+    )
+    grip: _Grip = Field(
+        default=0.8,
+        description="Friction of tyres on the floor, along the wheel: the largest push for each newton of load. Rubber on wood "
+        "0.8, on dust 0.4.",
+        examples=[0.8],
+    )
+    grip_across: _Grip | None = Field(
+        default=None, description="The same across the wheel; as along it if left out.", examples=[0.7]
+    )
+    rolling: _Grip = Field(
+        default=0.015, description="Drag of a rolling wheel for each newton of load.", examples=[0.015]
+    )
+    rollers: _Grip = Field(
+        default=0.03,
+        description="Drag of the rollers of omni and mecanum wheels along their free direction, for each newton of load.",
+        examples=[0.03],
+    )
+    casters: _Grip = Field(
+        default=0.05, description="Drag of casters and skids, for each newton of load.", examples=[0.05]
+    )
+    bumper: _Grip = Field(
+        default=0.3,
+        description="Friction between the body and what it bumps into; 0 lets it slide along a bench freely.",
+        examples=[0.3],
+    )
+    at_zero: Literal["brake", "coast"] = Field(
+        default="brake",
+        description="What a motor that is given nothing does: brake (its two ends are joined) or coast.",
+        examples=["brake"],
+    )
+
+    def weighs_kg(self, chassis: Chassis) -> float:
+        """What a robot with this chassis weighs."""
+        return self.mass_kg if self.mass_kg is not None else PER_AREA_KG_M2 * chassis.length_m * chassis.width_m
+
+    def high_m(self, chassis: Chassis) -> float:
+        """How high its weight sits."""
+        return self.height_m if self.height_m is not None else 1.5 * max(w.radius_m for w in chassis.wheels)
+
+    def spread_of_m(self, chassis: Chassis) -> float:
+        """Its radius of gyration."""
+        even = sqrt((chassis.length_m**2 + chassis.width_m**2) / 12)
+        return self.spread_m if self.spread_m is not None else even
+
+    @property
+    def across(self) -> float:
+        """Friction across the wheel."""
+        return self.grip if self.grip_across is None else self.grip_across
+
+
+class Battery(Table):
+    """What feeds the stand-in's motors. All sag together when they pull."""
+
+    volts: Annotated[float, Quantity("voltage", above=0, at_most=1000, step="0.1 V")] = Field(
+        default=7.4,
+        description="Its nominal voltage, at which the motors' `top_speed` holds.",
+        examples=["7.4 V"],
+    )
+    capacity_As: Annotated[float, Quantity("charge", above=0, at_most=3.6e6, step="50 mAh")] = Field(  # noqa: N815 - ampere seconds
+        default=1500 * 3.6, alias="capacity", description="What it holds when full.", examples=["1500 mAh"]
+    )
+    charge: _Share = Field(
+        default=0.5,
+        description="How full it is at the start. Full gives 6 % more than nominal, a tenth 5 % less, and below that it falls "
+        "to 70 %.",
+        examples=["50 %"],
+    )
+    resistance_ohm: Annotated[float, Quantity("resistance", at_least=0, at_most=100, step="10 mohm")] = Field(
+        default=0.12, alias="resistance", description="Inside it and in the wires to it.", examples=["120 mohm"]
+    )
+    electronics_A: Annotated[float, Quantity("current", at_least=0, at_most=100, step="10 mA")] = Field(  # noqa: N815 - amperes
+        default=0.3, alias="electronics", description="What all beside the motors draws.", examples=["300 mA"]
+    )
+    least_V: Annotated[float, Quantity("voltage", at_least=0, at_most=1000, step="0.1 V")] | None = Field(  # noqa: N815 - volts
+        default=None,
+        alias="least",
+        description="Below this the electronics restart: outputs rest and nobody answers for a second. If left out 60 % of "
+        "the nominal voltage.",
+        examples=["4.5 V"],
+    )
+
+    @property
+    def restarts_below_V(self) -> float:  # noqa: N802 - volts
+        """Below this the electronics restart."""
+        return self.least_V if self.least_V is not None else 0.6 * self.volts
