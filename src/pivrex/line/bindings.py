@@ -18,7 +18,7 @@ from pivrex.rig.rig import Rig
 
 __all__ = ["Bindings"]
 
-EVENTS = ("stop", "shut down", "record")
+EVENTS = ("stop", "shut down", "record", "holding", "zero gyro")
 LASTING = ("brake", "coast", "hold")
 
 
@@ -176,7 +176,7 @@ class Bindings(Stage):
                 return slower
             case "brake" | "coast" | "hold":
                 return put(action.verb, 1.0, 0)
-            case "stop" | "shut down" | "record":
+            case "stop" | "shut down" | "record" | "holding" | "zero gyro":
                 return put(action.verb.replace(" ", "_"), 1.0)
             case "level":
                 return put("level_to", 1.0 + [v.name for v in self._rig.speed_levels.levels].index(action.target))

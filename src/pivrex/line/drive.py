@@ -45,12 +45,14 @@ class Drive(Stage):
     """The drive of all M motors, in [-1, 1], those that drive before those that steer."""
 
     name = "drive"
-    reads = ("limits", "steering", "probe")
+    reads = ("limits", "steering", "control", "probe")
 
     def __init__(self, rig: Rig) -> None:
         self.settings: DriveSettings = settings_of(rig)
         self._wheels = [plain(w.name) for w in rig.chassis.wheels]
         self._steered = [plain(w) for w in rig.steered]
+        self._motors = [plain(m) for m in rig.motors]
+        self._polarity = np.array([-1.0 if m.reversed else 1.0 for m in rig.motors.values()])
         self.columns = named("drive", *((plain(m), "") for m in rig.motor_names))
 
     @classmethod
@@ -60,12 +62,17 @@ class Drive(Stage):
     def place(self, layout: Layout) -> None:
         self._speeds, self._probe = speeds_at(layout, self._wheels), layout.stage("probe")
         self._out = layout.stage("drive")
+        motors = self._motors if layout.has("control", f"{self._motors[0]}_drive") else []
+        self._controlled = layout.these("control", [f"{m}_drive" for m in motors])
         self._driving = slice(self._out.start, self._out.start + len(self.settings.share))
         self._steering = slice(self._driving.stop, self._out.stop)
         self._turning = layout.these("steering", [f"{w}_drive" for w in self._steered])
 
     def step(self, state: object, row: Floats) -> object:
-        row[..., self._driving] = drive_of(self.settings, row[..., self._speeds])
+        if self._controlled.stop:
+            row[..., self._driving] = row[..., self._controlled] * self._polarity
+        else:
+            row[..., self._driving] = drive_of(self.settings, row[..., self._speeds])
         if self._steered:
             row[..., self._steering] = row[..., self._turning]
         if some(row[..., self._probe.start]):

@@ -23,11 +23,15 @@ class Entry(NamedTuple):
         To the attachments, as `pivrex.line.attachments.obey` has them: share, to, by.
     probe : B + (2,) float64 or None
         Which motor alone is told something, from 1, and its duty; see `pivrex.line.probe`.
+    aim : B float64 or None
+        The heading that the correction shall keep in this tick, in rad, unwrapped; NaN for none. The twist's turn is the
+        rate at which this target moves.
     """
 
     twist: Floats | None = None
     requests: Floats | None = None
     probe: Floats | None = None
+    aim: Floats | None = None
 
 
 def enter(stages: Mapping[str, Stage], row: Floats, entry: Entry) -> None:
@@ -40,3 +44,6 @@ def enter(stages: Mapping[str, Stage], row: Floats, entry: Entry) -> None:
         row[..., stages["attachments"].entry] = entry.requests.reshape((*row.shape[:-1], -1))
     if entry.probe is not None:
         row[..., stages["probe"].entry] = entry.probe
+    if entry.aim is not None and "aim" in stages:
+        row[..., stages["aim"].entry] = entry.aim
+        row[..., stages["aim"].entered] = 1.0

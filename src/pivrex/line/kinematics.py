@@ -23,6 +23,7 @@ __all__ = [
     "hub_velocities",
     "kinematics_of",
     "motion_of",
+    "motion_stage",
     "twist_of",
     "vectors",
     "wheel_speeds",
@@ -195,11 +196,16 @@ def asked_of(maps: Asked, twist: Floats, upside_down: Floats | None = None) -> F
     return cleaned(asked, DUST_M_S)
 
 
+def motion_stage(layout: Layout) -> str:
+    """Give the last stage that changes the motion of the robot's centre: its columns forward, left and turn count."""
+    return next(stage for stage in ("correction", "frame", "law") if layout.has(stage, "turn"))
+
+
 class Wheels(Stage):
     """What the motion asks of each wheel: its surface speed; of steered wheels the velocity of their hubs too."""
 
     name = "wheels"
-    reads: tuple[str, ...] = ("law", "frame", "heading")
+    reads: tuple[str, ...] = ("law", "frame", "correction", "heading")
 
     def __init__(self, rig: Rig) -> None:
         self._rig = rig
@@ -216,7 +222,7 @@ class Wheels(Stage):
         return cls(rig)
 
     def place(self, layout: Layout) -> None:
-        self._stage = "frame" if layout.has("frame", "turn") else "law"
+        self._stage = motion_stage(layout)
         self._twist = layout.these(self._stage, ("forward", "left", "turn"))
         self._upside_down = layout.at("heading", "upside_down") if layout.has("heading", "upside_down") else -1
         self.reads = self.reads if self._upside_down >= 0 else tuple(r for r in self.reads if r != "heading")

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from pivrex.line.inputs import Inputs
-from pivrex.line.kinematics import DUST_M_S, Asked, asked_of
+from pivrex.line.kinematics import DUST_M_S, Asked, asked_of, motion_stage
 from pivrex.line.layout import Layout, plain
 from pivrex.line.se2 import shift
 from pivrex.line.stage import Floats, Rung, Stage, cleaned, named, some
@@ -191,7 +191,7 @@ class Limits(Stage):
     """What the wheels are given of what is asked, and what is lost. Steered wheels keep their vectors beside it."""
 
     name = "limits"
-    reads: tuple[str, ...] = ("law", "frame", "heading", "wheels")
+    reads: tuple[str, ...] = ("law", "frame", "correction", "heading", "wheels")
 
     def __init__(self, rig: Rig, maps: Asked) -> None:
         self._rig, self._maps = rig, maps
@@ -207,8 +207,7 @@ class Limits(Stage):
         return cls(rig, Asked.of(rig))
 
     def place(self, layout: Layout) -> None:
-        stage = "frame" if layout.has("frame", "turn") else "law"
-        self._twist = layout.these(stage, ("forward", "left", "turn"))
+        self._twist = layout.these(motion_stage(layout), ("forward", "left", "turn"))
         self._point = layout.at("frame", "point") if layout.has("frame", "point") else -1
         self._upside_down = layout.at("heading", "upside_down") if layout.has("heading", "upside_down") else -1
         self.reads = self.reads if self._upside_down >= 0 else tuple(r for r in self.reads if r != "heading")

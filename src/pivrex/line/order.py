@@ -6,6 +6,8 @@ from pivrex.line.attachments import Attachments
 from pivrex.line.axes import Axes
 from pivrex.line.band import Band
 from pivrex.line.bindings import Bindings
+from pivrex.line.control import Control
+from pivrex.line.correction import Aim, Correction
 from pivrex.line.curve import Curve
 from pivrex.line.drive import Drive
 from pivrex.line.frame import Frame
@@ -26,11 +28,13 @@ from pivrex.line.steering import Steering
 __all__ = ["ASKING", "FOLLOWING", "STAGES"]
 
 ASKING: tuple[type[Stage], ...] = (
-    Clock, Sensed, Truth, Raw, Heading, Pointing, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe,
+    Clock, Sensed, Truth, Raw, Heading, Pointing, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe, Aim,
 )  # fmt: skip
 """What is asked for: from readings to a twist and requests to attachments."""
 
-FOLLOWING: tuple[type[Stage], ...] = (Frame, Wheels, Limits, Steering, WheelsMotion, Drive, Attachments, Outputs)
+FOLLOWING: tuple[type[Stage], ...] = (
+    Frame, Correction, Wheels, Limits, Steering, WheelsMotion, Control, Drive, Attachments, Outputs,
+)  # fmt: skip
 """What follows from a twist and requests."""
 
 STAGES = tuple(stage.name for stage in ASKING + FOLLOWING)

@@ -8,7 +8,7 @@ import numpy as np
 
 from pivrex.line.layout import Floats
 
-__all__ = ["PidSettings", "pid"]
+__all__ = ["LoopSettings", "PidSettings", "loop", "pid"]
 
 
 @dataclass(frozen=True)
@@ -73,3 +73,62 @@ def pid(
     if settings.any_i:
         summed = np.where(given == wanted, summed, missed)
     return given, summed
+
+
+@dataclass(frozen=True)
+class LoopSettings:
+    """One loop whose parts are told. Each number may be of a batch's shape B, so that many gains are tried at once.
+
+    Attributes
+    ----------
+    p, i, d : float
+        Gains on the error, on what stays of it for a second, and on the error of its rate.
+    clamp : float
+        The most that the part of I may be, either way.
+    memory : float
+        What is left of that part after a tick; 1 forgets nothing.
+    largest : float
+        The most that is given, either way.
+    """
+
+    p: float
+    i: float
+    d: float
+    clamp: float
+    memory: float
+    largest: float
+
+
+def loop(
+    settings: LoopSettings, added: Floats, error: Floats, rate_error: Floats, dt_s: float
+) -> tuple[Floats, Floats, Floats, Floats]:
+    """Give the parts of a loop in a tick.
+
+    Parameters
+    ----------
+    settings : LoopSettings
+    added : B float64
+        The part of I until now.
+    error, rate_error : B float64
+        Target less measured, of the value and of its rate.
+    dt_s : float
+
+    Returns
+    -------
+    p, i, d, given : B float64
+        given = clip(p + i + d, ±largest). The part of I forgets, grows by i·e·dt within its clamp, and does not grow
+        while that would push further into the limit (anti-windup by conditional integration).
+
+    Notes
+    -----
+    Åström & Murray, Feedback Systems, ch. 11.
+    """
+    p, d = settings.p * error, settings.d * rate_error
+    kept = added * settings.memory
+    grown = np.minimum(np.maximum(kept + settings.i * error * dt_s, -settings.clamp), settings.clamp)
+    wanted = p + grown + d
+    given = np.minimum(np.maximum(wanted, -settings.largest), settings.largest)
+    winds = (given != wanted) & ((grown - kept) * wanted > 0)
+    i = np.where(winds, kept, grown)
+    given = np.minimum(np.maximum(p + i + d, -settings.largest), settings.largest)
+    return p, i, d, given

@@ -70,8 +70,13 @@ class Told:
         turned = any(
             abs(self("law", n) - self.get("frame", n, self("law", n))) > NOTHING for n in ("forward", "left", "turn")
         )
+        corrected = abs(self.get("correction", "given")) > NOTHING
         return bool(
-            self("law", "entered") or "steering" in self.line.stages or turned or self.get("heading", "upside_down")
+            corrected
+            or self("law", "entered")
+            or "steering" in self.line.stages
+            or turned
+            or self.get("heading", "upside_down")
         )
 
     @property

@@ -36,6 +36,8 @@ _PLAIN = {
     "stop": ("stop", ""),
     "shut down": ("shut down", ""),
     "record": ("record", ""),
+    "hold heading": ("holding", ""),
+    "zero the gyro": ("zero gyro", ""),
 }
 
 _MOTIONS = {
@@ -62,7 +64,7 @@ class Action:
     Attributes
     ----------
     verb : str
-        motion, brake, coast, slow, level, walk, frame, heading, point, hold, stop, shut down, record; of an attachment
+        motion, brake, coast, slow, level, walk, frame, heading, point, hold, stop, shut down, record, holding, zero gyro; of an attachment
         follow, speed, to, by, on, off, toggle.
     target : str
         The attachment, the level's name, "up" or "down", or the frame.

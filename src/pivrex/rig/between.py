@@ -26,6 +26,8 @@ def table_mistakes(rig: RigTables) -> list[tuple[str, str]]:
         *_reading_mistakes(rig),
         *_button_mistakes(rig),
         *_law_mistakes(rig),
+        *_correction_mistakes(rig),
+        *_control_mistakes(rig),
         *_pin_mistakes(rig),
     ]
 
@@ -153,6 +155,21 @@ def _law_mistakes(rig: RigTables) -> list[tuple[str, str]]:
         key = "plane.frame" if rig.plane.frame == "field" else "plane.switch"
         found.append((key, "needs to know the heading, but the rig has no gyro; add a table [gyro]"))
     return found
+
+
+def _correction_mistakes(rig: RigTables) -> list[tuple[str, str]]:
+    if rig.correction is not None and rig.gyro is None:
+        return [("correction", "is given, but the rig has no gyro; add a table [gyro]")]
+    return []
+
+
+def _control_mistakes(rig: RigTables) -> list[tuple[str, str]]:
+    if rig.control is None or rig.control.wheels != "pid":
+        return []
+    blind = [name for name, motor in rig.motors.items() if not motor.counts_per_turn]
+    if not blind:
+        return []
+    return [("control.wheels", f'is "pid", which needs encoders, but {_listed(blind)} has none (counts_per_turn is 0)')]
 
 
 def _direction_mistakes(rig: RigTables) -> list[tuple[str, str]]:

@@ -124,6 +124,11 @@ class Battery(Table):
     electronics_A: Annotated[float, Quantity("current", at_least=0, at_most=100, step="10 mA")] = Field(  # noqa: N815 - amperes
         default=0.3, alias="electronics", description="What all beside the motors draws.", examples=["300 mA"]
     )
+    sensed: bool = Field(
+        default=False,
+        description="Whether the robot measures its battery's voltage and says it; then wheel control may reckon it in.",
+        examples=[True],
+    )
     least_V: Annotated[float, Quantity("voltage", at_least=0, at_most=1000, step="0.1 V")] | None = Field(  # noqa: N815 - volts
         default=None,
         alias="least",

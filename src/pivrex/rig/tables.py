@@ -14,12 +14,14 @@ from pivrex.rig.body import Battery, Body
 from pivrex.rig.channels import is_one_sided
 from pivrex.rig.chassis import Chassis, Name
 from pivrex.rig.controls import Axis, Law, Limits, Shaping, SpeedLevels
+from pivrex.rig.correction import Correction
 from pivrex.rig.motors import Motor
 from pivrex.rig.outputs import Output
 from pivrex.rig.plane import Gyro, Plane, UpsideDown
 from pivrex.rig.quantities import Quantity
 from pivrex.rig.sources import Link, RigSource
 from pivrex.rig.steering import Steering, SteeringMotor, steering_name
+from pivrex.rig.wheel_control import WheelControl
 
 __all__ = ["RigTables"]
 
@@ -52,6 +54,12 @@ class RigTables(Table):
     motors: dict[Name, Motor] = Field(description="The motors that drive the wheels, by name.")
     steering: Steering | None = Field(default=None, description="The steered wheels, if there are any.")
     gyro: Gyro | None = Field(default=None, description="The gyro, if the robot has one.")
+    correction: Correction | None = Field(
+        default=None, description="How the gyro corrects the heading; without it nothing does."
+    )
+    control: WheelControl | None = Field(
+        default=None, description="How wheel speeds become drive; without it drive is the share of top speed."
+    )
     upside_down: UpsideDown | None = Field(
         default=None, description="For a robot that also runs lying on its back, and senses it."
     )

@@ -197,6 +197,8 @@ class RealBody(Fitted):
             found.append((1.0 - 2.0 * state.upside_down[..., None]) * self._wiring.up)
         if len(self._arm):
             found.append(state.attached)
+        if self.rig.battery.sensed:
+            found.append(state.volts[..., None])
         return np.concatenate(found, axis=-1)
 
     def truth(self, state: BodyState) -> Floats:

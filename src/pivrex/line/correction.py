@@ -1,0 +1,304 @@
+"""Correction: what the gyro says is missing is added to the turn. It holds a heading, or follows one that moves."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import exp
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.line.given import Given
+from pivrex.line.inputs import Inputs
+from pivrex.line.layout import Layout
+from pivrex.line.pid import LoopSettings, loop
+from pivrex.line.pointing import wrap
+from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.told import NOTHING, Told, turning
+from pivrex.rig.correction import Correction as CorrectionTable
+from pivrex.rig.rig import Rig
+from pivrex.units import wrap_deg
+
+__all__ = ["FAULTS", "NEVER", "Aim", "Correction", "CorrectionSettings", "CorrectionState", "settings_of"]
+
+NEVER = "never"
+"""In the place of ``hold`` for a line in which nobody can ask for it: what leaves then hangs on no sensor."""
+
+TOUCHES = 1e-6
+"""A turn above this, in rad/s, is the driver's: the heading is let go."""
+
+FAULTS = (
+    "",
+    "the gyro counts the other way than the robot turns: the correction would turn it in circles; gyro.reversed mends it",
+    "nothing is heard of the gyro",
+    "the gyro's heading jumped: the heading is caught anew",
+)
+"""What may be wrong with the gyro, by the number in the Tick. The first two put an end to the correction."""
+
+REVERSED, SILENT, JUMPED = 1.0, 2.0, 3.0
+
+NOTICES_S = 0.3
+"""So long a gyro must count against what is asked of the wheels before it counts as reversed."""
+
+CLEARLY_RAD_S = 0.25
+"""Turns slower than this tell nothing about the gyro's way."""
+
+JUMP_RAD_S = 35.0
+"""No robot turns this fast (2000 deg/s): a gyro that says so has jumped."""
+
+
+@dataclass(frozen=True)
+class CorrectionSettings:
+    """The heading loop. Gains and limits in rad/s for rad; see `pivrex.rig.correction`.
+
+    Attributes
+    ----------
+    outer : LoopSettings
+    inner_p, inner_i : float
+        The loop of the rate behind it; both 0 without one.
+    smooth : float
+        How much of a newly measured rate counts.
+    settled : float
+    on : float
+        Whether it holds at the start.
+    dt_s : float
+    """
+
+    outer: LoopSettings
+    inner_p: float
+    inner_i: float
+    smooth: float
+    settled: float
+    on: float
+    dt_s: float
+
+
+class CorrectionState(NamedTuple):
+    """What is remembered, B each.
+
+    Attributes
+    ----------
+    on : 1 while the heading is held when the driver does not turn.
+    target : the heading that is held, rad; NaN while none is.
+    heading : the last one, rad; NaN before the first.
+    rate : measured, averaged, rad/s.
+    added, inner : the parts of I of both loops, rad/s.
+    given : the turn that was asked for last, rad/s.
+    against : for how long the gyro has counted against it, s.
+    """
+
+    on: Floats
+    target: Floats
+    heading: Floats
+    rate: Floats
+    added: Floats
+    inner: Floats
+    given: Floats
+    against: Floats
+
+
+def settings_of(rig: Rig) -> CorrectionSettings:
+    """Take the loop from a rig."""
+    c = rig.correction or CorrectionTable()
+    return CorrectionSettings(
+        outer=LoopSettings(
+            p=c.p_per_s,
+            i=c.i,
+            d=c.d,
+            clamp=c.clamp_rad_s,
+            memory=exp(-rig.dt_s / c.forget_s) if c.forget_s else 1.0,
+            largest=c.largest_rad_s,
+        ),
+        inner_p=c.rate.p,
+        inner_i=c.rate.i,
+        smooth=rig.dt_s / (rig.dt_s + c.filter_s),
+        settled=c.settled_rad_s,
+        on=float(c.hold == "on"),
+        dt_s=rig.dt_s,
+    )
+
+
+class Aim(Given):
+    """The heading that somebody beside the driver asks for: none, unless one enters and says so."""
+
+    name = "aim"
+    columns = named("aim", ("heading", "rad"), ("entered", ""))
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Aim | None:
+        return cls() if rig.gyro is not None and rig.correction is not None else None
+
+    def place(self, layout: Layout) -> None:
+        self.entry, self.entered = layout.at("aim", "heading"), layout.at("aim", "entered")
+
+
+class Correction(Stage):
+    """For rigs with a gyro and a table for it: the motion of the centre with the turn corrected.
+
+    Notes
+    -----
+    With e the wrapped error and w the rate at which the target moves: turn = w + clip(p·e + i·∫e + d·(w - measured)). In a
+    cascade that sum is a wanted rate r, and the turn is r + p'·(r - measured) + i'·∫(r - measured). (Åström & Murray,
+    Feedback Systems, ch. 11.)
+    """
+
+    name = "correction"
+
+    def __init__(self, rig: Rig) -> None:
+        self._rig = rig
+        self.settings: CorrectionSettings = settings_of(rig)
+        idle = rig.correction is not None and str(rig.correction.hold) == NEVER
+        self._idle = idle and not any(b.does.strip() == "hold heading" for b in rig.bindings)
+        self.reads = (
+            ("clock", "law", "frame") if self._idle else ("clock", "law", "frame", "heading", "aim", "bindings")
+        )
+        self._cascade = bool(np.any(self.settings.inner_p) or np.any(self.settings.inner_i))
+        inner = [("rate_p", "rad/s"), ("rate_i", "rad/s")] if self._cascade else []
+        self.columns = named(
+            "correction", ("on", ""), ("target", "rad"), ("error", "rad"), ("rate", "rad/s"), ("p", "rad/s"),
+            ("i", "rad/s"), ("d", "rad/s"), *inner, ("given", "rad/s"), ("fault", ""),
+            ("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"),
+        )  # fmt: skip
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Correction | None:
+        return cls(rig) if rig.gyro is not None and rig.correction is not None else None
+
+    def place(self, layout: Layout) -> None:
+        stage = "frame" if layout.has("frame", "turn") else "law"
+        self._in = layout.these(stage, ("forward", "left", "turn"))
+        self._out = layout.stage("correction")
+        self._motion = layout.these("correction", ("forward", "left", "turn"))
+        self._heading = layout.at("heading", "heading")
+        self._aim, self._aimed = layout.at("aim", "heading"), layout.at("aim", "entered")
+        self._stopped = layout.at("clock", "stopped")
+        self._toggle = layout.at("bindings", "holding") if layout.has("bindings", "holding") else -1
+
+    def start(self, batch: tuple[int, ...]) -> CorrectionState:
+        none, unknown = np.zeros(batch), np.full(batch, np.nan)
+        return CorrectionState(np.full(batch, self.settings.on), unknown, unknown, none, none, none, none, none)
+
+    def keep(self, other: Stage, state: CorrectionState, batch: tuple[int, ...]) -> CorrectionState:
+        """A changed gain changes nothing of what is held; a changed start does."""
+        same = other.settings.on == self.settings.on
+        return state if same else state._replace(on=np.full(batch, self.settings.on))
+
+    def hold(self, state: CorrectionState, on: bool) -> CorrectionState:
+        """Give the state in which headings are held, or no more."""
+        return self.start(state.on.shape)._replace(
+            on=np.full_like(state.on, float(on)), heading=state.heading, rate=state.rate
+        )
+
+    def step(self, state: CorrectionState, row: Floats) -> CorrectionState:
+        motion = row[..., self._in]
+        if self._idle:
+            row[..., self._motion] = motion
+            row[..., self._out.start + 1] = np.nan
+            return state
+        s = self.settings
+        heading, asked = row[..., self._heading] + 0.0, motion[..., 2]
+        on = state.on
+        if self._toggle >= 0 and some(row[..., self._toggle]):
+            on = np.where(row[..., self._toggle] > 0, 1.0 - on, on)
+        rate, fault = self._measured(state, heading)
+        aimed = row[..., self._aimed] > 0
+        target = self._target(state, row, on, heading, rate, asked)
+        target = np.where((fault > 0), np.nan, target)
+        held = target == target  # noqa: PLR0124 - NaN is not itself
+        against = self._against(state, rate, held)
+        reversed_now = against > NOTICES_S
+        fault = np.where(reversed_now, REVERSED, fault)
+        held = held & ~reversed_now
+        on = np.where((fault == REVERSED) | (fault == SILENT), 0.0, on)
+        error = np.where(held, wrap(target - heading), 0.0)
+        wanted = np.where(aimed, asked, 0.0)
+        p, i, d, given = loop(
+            s.outer, np.where(held, state.added, 0.0), error, np.where(held, wanted - rate, 0.0), s.dt_s
+        )
+        inner = np.where(held, state.inner, 0.0)
+        parts = [on, target, error, rate, p, i, d]
+        if self._cascade:
+            missing = np.where(held, wanted + given - rate, 0.0)
+            rate_p = s.inner_p * missing
+            inner = np.minimum(np.maximum(inner + s.inner_i * missing * s.dt_s, -s.outer.largest), s.outer.largest)
+            parts += [rate_p, inner]
+            given = given + rate_p + inner
+        turn = asked + np.where(held, given, 0.0)
+        out = row[..., self._out]
+        for k, values in enumerate((*parts, np.where(held, given, 0.0), fault)):
+            out[..., k] = values
+        row[..., self._motion] = motion
+        out[..., -1] = turn
+        return CorrectionState(
+            on, np.where(held, target, np.nan), heading, rate, np.where(held, i, 0.0), inner, turn, against
+        )
+
+    def _measured(self, state: CorrectionState, heading: Floats) -> tuple[Floats, Floats]:
+        """Give the measured rate of turn, averaged, and what is wrong with the gyro."""
+        s = self.settings
+        known = state.heading == state.heading
+        now = np.where(known, (heading - state.heading) / s.dt_s, 0.0)
+        silent = heading != heading  # noqa: PLR0124 - NaN is not itself
+        jumped = np.abs(now) > JUMP_RAD_S
+        counted = np.where(silent | jumped, state.rate, now)
+        rate = state.rate + (counted - state.rate) * s.smooth
+        return rate, np.where(silent, SILENT, np.where(jumped, JUMPED, 0.0))
+
+    def _target(
+        self, state: CorrectionState, row: Floats, on: Floats, heading: Floats, rate: Floats, asked: Floats
+    ) -> Floats:
+        """Give the heading that is held in this tick: what is aimed at, else the one that was caught; NaN for none."""
+        caught = np.where(
+            state.target == state.target,
+            state.target,
+            np.where(np.abs(rate) < self.settings.settled, heading, np.nan),
+        )
+        free = (np.abs(asked) > TOUCHES) | (on == 0)
+        target = np.where(free, np.nan, caught)
+        target = np.where(row[..., self._aimed] > 0, row[..., self._aim], target)
+        return np.where(row[..., self._stopped] != 0, np.nan, target)
+
+    def _against(self, state: CorrectionState, rate: Floats, held: NDArray[np.bool_]) -> Floats:
+        """Give for how long the gyro has counted against what was asked of the wheels, B in s."""
+        wrong = held & (np.abs(rate) > CLEARLY_RAD_S) & (np.abs(state.given) > CLEARLY_RAD_S) & (rate * state.given < 0)
+        return np.where(wrong, state.against + self.settings.dt_s, 0.0)
+
+    # --- what it tells ---
+
+    def corrects(self, told: Told) -> bool:
+        """Tell whether it changes the turn."""
+        return abs(told("correction", "given")) > NOTHING
+
+    def phrases(self, told: Told) -> list[str]:
+        if not self.corrects(told):
+            return []
+        error, given = (float(np.degrees(told("correction", n))) for n in ("error", "given"))
+        return [f"heading {abs(error):.1f} deg off: {turning(given)}"]
+
+    def rungs(self, told: Told) -> list[Rung]:
+        fault = int(told("correction", "fault"))
+        if fault:
+            return [
+                Rung(
+                    "correct",
+                    f"let go → turn {self._deg(told, 'turn'):+.1f} deg/s",
+                    "gyro.reversed",
+                    f"! {FAULTS[fault]}",
+                )
+            ]
+        if not self.corrects(told):
+            return []
+        names = ("p", "i", "d", *(("rate_p", "rate_i") if self._cascade else ()))
+        parts = ", ".join(f"{n.replace('_', ' ')} {self._deg(told, n):+.1f}" for n in names)
+        target = wrap_deg(float(np.degrees(told("correction", "target"))))
+        text = (
+            f"target {target:+.1f} deg, error {self._deg(told, 'error'):+.1f} deg, rate {self._deg(told, 'rate'):+.1f} deg/s: "
+            f"{parts} → {self._deg(told, 'given'):+.1f} deg/s"
+        )
+        full = abs(told("correction", "given")) > 0.999 * self.settings.outer.largest
+        return [Rung("correct", text, "correction.p", "! at its largest" if full and not self._cascade else "")]
+
+    @staticmethod
+    def _deg(told: Told, name: str) -> float:
+        return float(np.degrees(told("correction", name)))

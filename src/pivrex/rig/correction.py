@@ -1,0 +1,112 @@
+"""Correction: how the gyro holds a heading, and how turning to an angle and driving straight are done."""
+
+from __future__ import annotations
+
+from math import pi, radians
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+from pivrex.rig.quantities import Quantity
+
+__all__ = ["Correction", "RateLoop"]
+
+_Gain = Annotated[float, Quantity("number", at_least=0, at_most=1000, step="0.05")]
+
+
+class RateLoop(Table):
+    """An inner loop: the heading asks for a rate of turn, and this loop holds that rate. Both at 0 leave it out."""
+
+    p: _Gain = Field(
+        default=0.0, description="Added rate for each unit of rate that is missing, without a unit.", examples=[0.4]
+    )
+    i: _Gain = Field(
+        default=0.0, description="The same for each unit that stays missing for a second, in 1/s.", examples=[2.0]
+    )
+
+
+class Correction(Table):
+    """The heading loop: it turns the robot back to where it should point. It needs a gyro."""
+
+    hold: Literal["off", "on"] = Field(
+        default="off",
+        description="Whether at the start the heading is held while the driver does not turn. A key changes it while driving.",
+        examples=["off"],
+    )
+    p_per_s: Annotated[float, Quantity("rate", at_least=0, at_most=1000, step="0.25 /s")] = Field(
+        default=10.0,
+        alias="p",
+        description="How fast it turns back, in deg/s for each degree of error.",
+        examples=["10 /s"],
+    )
+    i: Annotated[float, Quantity("number", at_least=0, at_most=1000, step="0.25")] = Field(
+        default=20.0,
+        description="The rate that is added for each degree of error that lasts for a second, in 1/s²: against a pull that "
+        "stays, such as a weaker side.",
+        examples=[20],
+    )
+    d: Annotated[float, Quantity("number", at_least=0, at_most=20, step="0.02")] = Field(
+        default=0.2,
+        description="How much of the difference between wanted and measured rate of turn is added: a brake that does not "
+        "fight a moving target. No unit.",
+        examples=[0.2],
+    )
+    clamp_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=100, step="5 deg/s")] = Field(
+        default=radians(60),
+        alias="clamp",
+        description="The most that the part of I may be, either way.",
+        examples=["60 deg/s"],
+    )
+    forget_s: Annotated[float, Quantity("time", at_least=0, at_most=600, step="0.25 s")] = Field(
+        default=0.0,
+        alias="forget",
+        description="The time after which I has forgotten 63 % of what it has added up; 0 for never.",
+        examples=["4 s"],
+    )
+    largest_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=100, step="10 deg/s")] = Field(
+        default=radians(180),
+        alias="largest",
+        description="The most that is added to the turn, either way. While it holds, I waits (anti-windup).",
+        examples=["180 deg/s"],
+    )
+    filter_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
+        default=0.02,
+        alias="filter",
+        description="Over how long the measured rate of turn is averaged, so that noise is not amplified.",
+        examples=["20 ms"],
+    )
+    settled_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=10, step="1 deg/s")] = Field(
+        default=radians(15),
+        alias="settled",
+        description="A heading is caught, once the driver has let go of the turn, when the robot turns slower than this.",
+        examples=["15 deg/s"],
+    )
+    tolerance_rad: Annotated[float, Quantity("angle", above=0, at_most=pi, step="0.1 deg")] = Field(
+        default=radians(0.8),
+        alias="tolerance",
+        description="A turn to an angle is done when it is this near.",
+        examples=["0.8 deg"],
+    )
+    within_s: Annotated[float, Quantity("time", at_least=0, at_most=10, step="50 ms")] = Field(
+        default=0.2, alias="within", description="And has been for so long.", examples=["200 ms"]
+    )
+    turn_rate_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=100, step="10 deg/s")] | None = Field(
+        default=None,
+        alias="turn_rate",
+        description="How fast it turns to an angle at most; half of the full turn if left out.",
+        examples=["120 deg/s"],
+    )
+    turn_rise_rad_s2: Annotated[float, Quantity("turn rise", above=0, at_most=1e4, step="20 deg/s/s")] = Field(
+        default=radians(360),
+        alias="turn_rise",
+        description="How fast that rate of turn may change: the target's rate is a trapezoid.",
+        examples=["360 deg/s/s"],
+    )
+    speed_rise_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=100, step="0.1 m/s/s")] = Field(
+        default=1.0,
+        alias="speed_rise",
+        description="How fast the speed of a straight drive may change.",
+        examples=["1 m/s/s"],
+    )
+    rate: RateLoop = Field(default=RateLoop(), description="The inner loop of a cascade.")

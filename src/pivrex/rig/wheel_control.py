@@ -1,0 +1,65 @@
+"""Wheel speed control: how a wanted wheel speed becomes a motor's drive."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+from pivrex.rig.quantities import Quantity
+
+__all__ = ["WheelControl"]
+
+_Share = Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="0.5 %")]
+_Gain = Annotated[float, Quantity("number", at_least=0, at_most=100, step="0.05")]
+
+
+class WheelControl(Table):
+    """How each driving motor gets to its wheel's speed. Shares are of full drive, speeds of the wheel's top speed."""
+
+    wheels: Literal["open", "feedforward", "pid"] = Field(
+        default="open",
+        description="open: drive is the share of top speed. feedforward: what friction, speed and acceleration need is "
+        "reckoned. pid: that, and a loop on the encoder gives what is still missing.",
+        examples=["feedforward"],
+    )
+    static: _Share | None = Field(
+        default=None,
+        description="The drive that friction takes; each motor's `smallest` if left out.",
+        examples=["4 %"],
+    )
+    speed: _Share | None = Field(
+        default=None,
+        description="The drive for top speed beside that; what `static` leaves if left out.",
+        examples=["96 %"],
+    )
+    acceleration_s: Annotated[float, Quantity("time", at_least=0, at_most=5, step="5 ms")] | None = Field(
+        default=None,
+        alias="acceleration",
+        description="The drive for an acceleration: full drive for one from rest to top speed in this time. `lag` if left "
+        "out, for that is what a robot lags by.",
+        examples=["90 ms"],
+    )
+    p: _Gain = Field(
+        default=0.6,
+        description="Drive for each share of top speed that is missing. No unit.",
+        examples=[0.6],
+    )
+    i: _Gain = Field(
+        default=3.0, description="Drive for each share that stays missing for a second, in 1/s.", examples=[3]
+    )
+    d: Annotated[float, Quantity("number", at_least=0, at_most=10, step="0.005")] = Field(
+        default=0.0, description="Drive for each share of top speed per second that is missing, in s.", examples=[0]
+    )
+    clamp: _Share = Field(
+        default=0.3, description="The most drive that the part of I may be, either way.", examples=["30 %"]
+    )
+    filter_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
+        default=0.02, alias="filter", description="Over how long the measured speed is averaged.", examples=["20 ms"]
+    )
+    compensate: Literal["off", "on"] = Field(
+        default="on",
+        description="Whether drive is raised when the battery sags; only where its voltage is sensed (battery.sensed).",
+        examples=["on"],
+    )
