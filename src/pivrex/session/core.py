@@ -15,6 +15,7 @@ from pivrex.rig.sources import SHOWN, GamepadSource
 from pivrex.session import messages as ask
 from pivrex.session.board import Board
 from pivrex.session.building import AtOnce, Builder, Built, build
+from pivrex.session.correcting import Correcting
 from pivrex.session.inputs import SessionInputs
 from pivrex.session.moving import Event
 from pivrex.session.probing import HELD, Probing
@@ -54,6 +55,9 @@ class Session:
         self.inputs = SessionInputs(self._board, self._line, setup.recordings, setup.memory)
         self.robots = Robots(self._board, built, setup.link)
         self._probing = Probing(self._board)
+        self._correcting = Correcting(self._board)
+        self._row: Floats | None = None
+        """The last Tick of the line in use."""
         self._recordings = Recordings(self._board, self.inputs, setup.inputs)
         self._watching = Watching()
         self._asked_serial = 0
@@ -117,10 +121,11 @@ class Session:
         line, robot, moving = self._line, self.robots.commanded, self.status.moving
         raw = self.inputs.gather(self._shown)
         sensed, truth = robot.sense(), robot.truth()
-        entry = self._probe(np.concatenate((sensed, truth)))
         stop = not moving.line_drives
+        entry = self._probe(np.concatenate((sensed, truth))) or self._correcting.entry(line, self._row, not stop)
         driving = line.source_number(self.inputs.driver_name)
         self._state, row = line.step(self._state, raw, sensed, float(stop), driving, truth, entry)
+        self._row = row
         told = self._finite(row)
         self.robots.command(told, drives=self.status.moving.robot_drives)
         self._obey(row, now_s)
@@ -200,6 +205,9 @@ class Session:
 
         if says("stop"):
             self.stop("a button said stop")
+        lies = self._correcting.watch(self._line, row)
+        if lies:
+            self.stop(lies)
         if says("record"):
             self._recordings.toggle(self._line, now_s)
         if says("shut_down"):
@@ -211,6 +219,7 @@ class Session:
     def stop(self, reason: str) -> None:
         """Stop whatever moves, until the person goes on."""
         self._probing.stop()
+        self._correcting.end()
         self.inputs.rest_hands()
         self._move(Event.STOP, reason)
 
@@ -311,6 +320,18 @@ class Session:
     def _step_level(self, steps: int) -> None:
         self._state = self._line.choose_level(self._state, steps)
 
+    def _begin_move(self, request: ask.BeginMove) -> None:
+        """Let the line make a move alone; who plays a recording makes room for it."""
+        if not self.status.moving.line_drives:
+            self._board.note("not while the robot is stopped: g lets it move again")
+            return
+        if self.inputs.driver.can.plays:
+            self.inputs.choose(self.inputs.keys.name)
+        self._correcting.begin(self._line, request.move, request.title)
+
+    def _hold(self, on: bool) -> None:
+        self._state = self._correcting.hold(self._line, self._state, on)
+
     def _begin_probe(self, request: ask.Probe) -> None:
         """Hold the line, and send to single motors what a probe says."""
         self.inputs.rest_hands()
@@ -334,6 +355,8 @@ class Session:
             self.stop("the rig was changed in the middle of a probe")
         line = built.line
         self._state = line.keep(self._line, self._state)
+        if line.layout.titles != self._line.layout.titles:
+            self._row = None
         self._line = line
         self.stop_if_live(self.robots.use(built))
         reason = self.inputs.use(line)
@@ -348,7 +371,9 @@ class Session:
         self._pads_wanted = True
 
 
-_OF_THE_RIG = (ask.ChooseSource, ask.PutBack, ask.StepLevel, ask.Probe, ask.UseRobot)
+_OF_THE_RIG = (
+    ask.ChooseSource, ask.PutBack, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMove,
+)  # fmt: skip
 """These mean the rig that the screen has by now: they are done in the order in which they were asked."""
 
 _ANSWERS: dict[type, Callable[[Session, Any, float], None]] = {
@@ -372,5 +397,8 @@ _ANSWERS: dict[type, Callable[[Session, Any, float], None]] = {
     ask.WatchSources: lambda session, request, _: session._watching.turn(request.on),
     ask.MeasureAnew: lambda session, request, _: session._watching.measure_anew(request.source),
     ask.UseRobot: lambda session, request, _: session._use_robot(request.on_link),
+    ask.Push: lambda session, request, _: session.robots.push(request.forward_Ns, request.left_Ns, request.turn_Nms),
+    ask.Hold: lambda session, request, _: session._hold(request.on),
+    ask.BeginMove: lambda session, request, _: session._begin_move(request),
 }
 """What each request does, a row each."""

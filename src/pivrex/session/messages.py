@@ -8,15 +8,18 @@ from pathlib import Path
 
 from pivrex.devices.keys import KeysMode
 from pivrex.diagnosis.moves import Move
+from pivrex.line.moves import Move as LineMove
 from pivrex.rig import Field, Rig
 from pivrex.rig.sources import Link
 
 __all__ = [
     "AttachPads",
+    "BeginMove",
     "ChooseSource",
     "EndMove",
     "GoLive",
     "GoOn",
+    "Hold",
     "KeyDown",
     "KeyUp",
     "Leave",
@@ -25,6 +28,7 @@ __all__ = [
     "MoveStandIn",
     "MoveSticks",
     "Probe",
+    "Push",
     "PutBack",
     "Record",
     "Request",
@@ -82,6 +86,30 @@ class MoveStandIn:
     """Take the stand-in in hand: "lift" it onto a block, "lower" it, "turn over", "point ahead" its steered wheels."""
 
     what: str
+
+
+@dataclass(frozen=True)
+class Push:
+    """Knock the stand-in: an impulse on its mass centre, in its own directions."""
+
+    forward_Ns: float = 0.0  # noqa: N815 - newton seconds
+    left_Ns: float = 0.0  # noqa: N815
+    turn_Nms: float = 0.0  # noqa: N815
+
+
+@dataclass(frozen=True)
+class Hold:
+    """Let the gyro hold the heading while the driver does not turn, or no more."""
+
+    on: bool
+
+
+@dataclass(frozen=True)
+class BeginMove:
+    """Let the line make a move alone; ``title`` says which. Esc ends it, and so does a stick that is touched."""
+
+    move: LineMove
+    title: str
 
 
 @dataclass(frozen=True)
@@ -203,6 +231,9 @@ Request = (
     | GoLive
     | PutBack
     | Probe
+    | Push
+    | Hold
+    | BeginMove
     | EndMove
     | MoveStandIn
     | AttachPads

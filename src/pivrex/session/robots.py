@@ -152,6 +152,15 @@ class Robots:
         state = self.stand_in.state
         self._board.set(lifted=bool(state.lifted), upside_down=bool(state.upside_down))
 
+    def push(self, forward_Ns: float, left_Ns: float, turn_Nms: float) -> None:  # noqa: N803 - newton seconds
+        """Knock the stand-in; a real robot is knocked by hand."""
+        if self.link is not None:
+            self._board.note("a real robot is pushed by hand")
+        elif not self._line.rig.has_real_body:
+            self._board.note("a perfect body has no mass: it cannot be pushed; v gives it a real one")
+        else:
+            self.stand_in.push(forward_Ns, left_Ns, turn_Nms)
+
     def close(self) -> None:
         """Hang up; the robot has been told to rest."""
         if self.link is not None:

@@ -69,6 +69,10 @@ class Status:
         The last one that is over.
     lifted, upside_down : bool
         Whether the stand-in stands on a block, and whether it lies on its back.
+    holding : bool
+        Whether the gyro holds the heading while the driver does not turn.
+    experiment : str
+        The move that the line makes alone; empty for none.
     """
 
     moving: Moving = field(default_factory=Moving)
@@ -87,6 +91,8 @@ class Status:
     probed: Probed | None = None
     lifted: bool = False
     upside_down: bool = False
+    holding: bool = False
+    experiment: str = ""
 
     @property
     def live(self) -> bool:

@@ -15,8 +15,10 @@ from pivrex.session.messages import (
     ChooseSource,
     GoLive,
     GoOn,
+    Hold,
     LetGo,
     MoveStandIn,
+    Push,
     PutBack,
     Record,
     SetKeysMode,
@@ -33,6 +35,7 @@ from pivrex.tui.overlays.help import Help
 from pivrex.tui.themes import next_theme
 from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.view import View
+from pivrex.tuning.experiment import usual
 
 if TYPE_CHECKING:
     from textual.app import App
@@ -153,6 +156,34 @@ class AppActions(_Base):
         mode = modes[(modes.index(self.model.status.keys_mode) + 1) % len(modes)]
         self.model.ask(SetKeysMode(mode))
         self.model.say(f"keys: {mode}")
+
+    def act_hold_heading(self) -> None:
+        model = self.model
+        if model.rig.correction is None:
+            if model.edit("a correction by the gyro", lambda d: d.update({"correction": {"hold": "on"}})):
+                model.say("the rig has a table [correction] now; the heading is held")
+            return
+        on = not model.status.holding
+        model.ask(Hold(on))
+        model.say("the heading is held while you do not turn" if on else "the heading is held no more")
+
+    def act_push_left(self) -> None:
+        self._push(1.0)
+
+    def act_push_right(self) -> None:
+        self._push(-1.0)
+
+    def _push(self, way: float) -> None:
+        _, left, turn = (way * usual(self.model.rig, "push").impulse(self.model.rig)).tolist()
+        self.model.ask(Push(0.0, left, turn))
+
+    def act_body(self) -> None:
+        kind = "perfect" if self.model.rig.has_real_body else "real"
+        if self.model.rig.body is None:
+            self.model.edit("a real body", lambda d: d.update({"body": {"kind": kind}}))
+        else:
+            self.model.choose("body.kind", kind)
+        self.model.say(f"the stand-in has a {kind} body now")
 
     def act_turn_over(self) -> None:
         self.model.ask(MoveStandIn("turn over"))

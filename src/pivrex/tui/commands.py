@@ -9,7 +9,7 @@ from typing import Protocol
 from pivrex.tui.keys import key_name
 from pivrex.tui.model import ScreenModel
 
-__all__ = ["COMMON", "Command", "Commands", "Owner"]
+__all__ = ["COMMON", "PUSHES", "Command", "Commands", "Owner"]
 
 
 def _always(_model: ScreenModel) -> bool:
@@ -87,6 +87,10 @@ COMMON = (
     Command("redo", "redo", "Brings the last undone change back.", ("U", "shift+u", "upper_u"), foot=10,
             available=lambda m: m.file.can_redo),
     Command("put_back", "back to start", "Puts the stand-in back at its start; the trail stays as a ghost.", ("r",), foot=11),
+    Command("hold_heading", "hold heading", "Lets the gyro hold the heading while the driver does not turn, or no more.", ("z",), foot=6,
+            available=lambda m: m.rig.gyro is not None),
+    Command("body", "body", "Changes the stand-in's body between real, with mass, slip and faults, and perfect.",
+            ("B", "shift+b", "upper_b")),
     Command("level_down", "slower level", "Walks to the next slower speed level.", ("left_square_bracket",),
             available=lambda m: len(m.rig.speed_levels.levels) > 1),
     Command("level_up", "level", "Walks to the next faster speed level.", ("right_square_bracket",), "[ ]", foot=13,
@@ -106,6 +110,15 @@ COMMON = (
     Command("palette", "palette", "Finds any command by its name.", ("ctrl+p",)),
     Command("quit", "quit", "Stops the robot and leaves.", ("ctrl+q",), foot=17),
 )  # fmt: skip
+
+
+PUSHES = (
+    Command("push_left", "knock", "Knocks the stand-in's front to the left, as somebody who runs into it does.", ("f",),
+            available=lambda m: m.rig.has_real_body),
+    Command("push_right", "knock to the right", "Knocks the stand-in's front to the right.", ("F", "shift+f", "upper_f"),
+            available=lambda m: m.rig.has_real_body),
+)  # fmt: skip
+"""In the views that show what comes of a knock."""
 
 
 class Commands:

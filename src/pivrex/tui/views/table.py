@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from pivrex.tui.commands import PUSHES
 from pivrex.tui.views.chassis.motion import motion_bars
 from pivrex.tui.views.chassis.view import CHASSIS_COMMANDS, ChassisView
 from pivrex.tui.views.driver.view import DRIVER_COMMANDS, DriverView, driver_bars
 from pivrex.tui.views.field import FieldView, field_bars, field_exports
+from pivrex.tui.views.heading import HEADING_COMMANDS, HeadingView, heading_bars, heading_exports
 from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.settings import SETTINGS_COMMANDS
 from pivrex.tui.views.shaping import ShapingView, shaping_bars
@@ -27,7 +29,12 @@ VIEWS = (
         ChassisView, motion_bars, lambda m: [["chassis", str(m.file.path)], ["envelope", str(m.file.path)]], CHASSIS_COMMANDS,
     ),
     ViewRow(
+        "heading", "4", "the gyro's correction",
+        "Opens Heading: what the heading loop answers, what it gives now, its gains.",
+        HeadingView, heading_bars, heading_exports, (*HEADING_COMMANDS, *PUSHES),
+    ),
+    ViewRow(
         "field", "5", "the robot on the floor", "Opens Field: the robot from above, wheels and sensors.",
-        FieldView, field_bars, field_exports,
+        FieldView, field_bars, field_exports, PUSHES,
     ),
 )  # fmt: skip

@@ -1,0 +1,118 @@
+"""Answers are reckoned in a process of its own, so that no frame waits for them; only what was asked for last counts."""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing
+import os
+from multiprocessing.connection import Connection
+from typing import NamedTuple, Protocol
+
+from pivrex.rig import Rig
+from pivrex.tuning import Answers, Experiment, Gains, answers_to
+
+__all__ = ["AtOnce", "Beside", "Question", "Reckoning"]
+
+
+class Question(NamedTuple):
+    """What some gain sets answer to an experiment."""
+
+    rig: Rig
+    experiment: Experiment
+    sets: tuple[Gains, ...]
+
+
+class Reckoning(Protocol):
+    """Something that answers questions."""
+
+    def ask(self, question: Question) -> None:
+        """Ask; what was asked before counts no more."""
+        ...
+
+    def take(self) -> tuple[Question, Answers] | None:
+        """Give what has been answered since the last call; None if nothing has."""
+        ...
+
+    def close(self) -> None:
+        """Let go of what works."""
+        ...
+
+
+class AtOnce:
+    """Answers where it is asked: for whoever may wait."""
+
+    def __init__(self) -> None:
+        self._found: tuple[Question, Answers] | None = None
+
+    def ask(self, question: Question) -> None:
+        self._found = question, answers_to(*question)
+
+    def take(self) -> tuple[Question, Answers] | None:
+        found, self._found = self._found, None
+        return found
+
+    def close(self) -> None:
+        self._found = None
+
+
+class Beside:
+    """Answers in a process of its own, begun with the first question and kept; it ends with its parent."""
+
+    def __init__(self) -> None:
+        self._process: multiprocessing.process.BaseProcess | None = None
+        self._wire: Connection | None = None
+        self._busy = False
+        self._waiting: Question | None = None
+
+    def ask(self, question: Question) -> None:
+        self._waiting = question
+        self._go_on()
+
+    def _go_on(self) -> None:
+        if self._busy or self._waiting is None:
+            return
+        if self._wire is None:
+            context = multiprocessing.get_context("spawn")
+            self._wire, theirs = context.Pipe()
+            self._process = context.Process(target=_work, args=(theirs,), daemon=True, name="pivrex-answers")
+            self._process.start()
+            theirs.close()
+        question, self._waiting = self._waiting, None
+        try:
+            self._wire.send(question)
+            self._busy = True
+        except (OSError, ValueError):
+            self.close()
+
+    def take(self) -> tuple[Question, Answers] | None:
+        if self._wire is None or not self._busy:
+            return None
+        found: tuple[Question, Answers] | None = None
+        try:
+            if not self._wire.poll():
+                return None
+            found = self._wire.recv()
+        except (EOFError, OSError):
+            self.close()
+        self._busy = False
+        self._go_on()
+        return found
+
+    def close(self) -> None:
+        process, wire = self._process, self._wire
+        self._process, self._wire, self._busy, self._waiting = None, None, False, None
+        with contextlib.suppress(OSError, ValueError, AttributeError):
+            if wire is not None:
+                wire.close()
+            if process is not None:
+                process.kill()
+                process.join(1)
+
+
+def _work(wire: Connection) -> None:
+    if hasattr(os, "nice"):
+        os.nice(5)  # what drives comes first
+    with contextlib.suppress(EOFError, OSError, KeyboardInterrupt):
+        while True:
+            question = wire.recv()
+            wire.send((question, answers_to(*question)))

@@ -1,0 +1,155 @@
+"""What the heading loop answers to an experiment, for many gain sets and conditions at once, on the stand-in."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from pivrex.line import Line
+from pivrex.line.stage import Floats
+from pivrex.rig import Rig
+from pivrex.sim.body import Conditions, RealBody
+from pivrex.sim.rollout import Rollout
+from pivrex.sim.stand_in import StandIn
+from pivrex.tuning.experiment import PUSH_AT_S, Experiment, move_of
+from pivrex.tuning.figures import Figures, figures_of
+from pivrex.tuning.gains import Gains, with_gains, with_table
+
+__all__ = ["Answers", "answers_to", "try_all"]
+
+LEAST_RAD = np.radians(0.5)
+UNSTABLE_RAD = np.pi
+"""An answer that ends this far from its target, or is still growing at its end, is called unstable."""
+
+
+@dataclass(frozen=True)
+class Answers:
+    """G answers over N ticks.
+
+    Attributes
+    ----------
+    t_s : (N,) float64
+    heading, target : (G, N) float64
+        In rad from where it began; the heading is the true one.
+    parts : dict of (G, N) float64
+        What P, I and D, and the cascade's loop if there is one, gave, in rad/s, and ``given``, all of it.
+    aside_m, way_m : (G, N) float64
+        How far from the line on which it began, and along it.
+    figures : Figures
+        In rad and rad/s.
+    unstable : (G,) bool
+    done_s : (G,) float64
+        When the move was over; NaN if it was not within the time.
+    """
+
+    t_s: Floats
+    heading: Floats
+    target: Floats
+    parts: dict[str, Floats]
+    aside_m: Floats
+    way_m: Floats
+    figures: Figures
+    unstable: Floats
+    done_s: Floats
+
+
+def answers_to(
+    rig: Rig, experiment: Experiment, sets: Sequence[Gains], under: Conditions | None = None, seed: int = 0
+) -> Answers:
+    """Give what a few gain sets answer, each on a stand-in of the rig that has the same chance."""
+    gains = Gains(*(np.array(v, float) for v in zip(*sets, strict=True)))
+    seeds = np.full(len(sets), seed, np.uint64)
+    return try_all(rig, experiment, gains, seeds, under)
+
+
+def try_all(
+    rig: Rig,
+    experiment: Experiment,
+    gains: Gains | None,
+    seeds: np.ndarray,
+    under: Conditions | None = None,
+    until: Callable[[], bool] | None = None,
+) -> Answers:
+    """Try an experiment with a batch of G robots.
+
+    Parameters
+    ----------
+    rig : Rig
+        One with a perfect body is tried with that.
+    experiment : Experiment
+    gains : Gains or None
+        Of shape (G,) each; the rig's own if left out.
+    seeds : (G,) uint64
+    under : Conditions, optional
+        Factors of shape (G,), or floats.
+    until : callable, optional
+        Asked at every tick whether to give up; what has been seen by then counts.
+    """
+    rig = with_table(rig)
+    line = Line(rig)
+    model = RealBody(rig, under=under) if rig.has_real_body else StandIn(rig)
+    batch = (len(seeds),)
+    if gains is not None:
+        with_gains(line, gains)
+    rollout = Rollout(line, model, line.start(batch), model.start(batch, seeds))
+    raw, move = line.rest(batch), move_of(line, experiment)
+    state, row = move.begin(batch), rollout.tick(raw)
+    layout = line.layout
+    parts = [n for n in ("p", "i", "d", "rate_p", "rate_i", "given") if layout.has("correction", n)]
+    places = [layout.at("truth", n) for n in ("heading", "x", "y")]
+    places += [layout.at("correction", "target"), *(layout.at("correction", n) for n in parts)]
+    begin = row[..., places[:3]].copy()
+    ticks = max(2, round(experiment.seconds / line.dt_s))
+    seen = np.empty((ticks, len(seeds), len(places)))
+    done = np.full(batch, np.nan)
+    push_at = round(PUSH_AT_S / line.dt_s) if experiment.kind == "push" else -1
+    impulse = experiment.impulse(rig)
+    for k in range(ticks):
+        if until is not None and until():
+            seen, ticks = seen[: max(k, 2)], max(k, 2)
+            break
+        if k == push_at:
+            rollout.robot = model.pushed(rollout.robot, np.broadcast_to(impulse, (*batch, 3)))
+        state, entry = move.step(line, state, row)
+        row = rollout.tick(raw, entry=entry)
+        seen[k] = row[..., places]
+        done = np.where((state.done > 0) & np.isnan(done), (k + 1) * line.dt_s, done)
+    return _told(experiment, line, seen, begin, parts, done, push_at)
+
+
+def _told(
+    experiment: Experiment, line: Line, seen: Floats, begin: Floats, parts: list[str], done: Floats, push_at: int
+) -> Answers:
+    whole = np.moveaxis(seen, 0, 1)  # (G, N, columns)
+    t_s = np.arange(1.0, whole.shape[1] + 1.0) * line.dt_s
+    first = begin[:, 0]
+    heading = whole[..., 0] - first[:, None]
+    c, s = np.cos(first)[:, None], np.sin(first)[:, None]
+    dx, dy = whole[..., 1] - begin[:, 1:2], whole[..., 2] - begin[:, 2:3]
+    given = {n: np.nan_to_num(whole[..., 4 + k]) for k, n in enumerate(parts)}
+    end = np.full(len(first), experiment.amount if experiment.kind in ("step", "turn") else 0.0)
+    # a knock is watched from when it comes
+    since = max(push_at, 0)
+    figures = figures_of(
+        t_s[since:], heading[:, since:], np.zeros(len(first)), end, given["given"][:, since:], float(LEAST_RAD)
+    )
+    missing = np.abs(end[:, None] - heading)
+    late = missing[:, -max(2, len(t_s) // 5) :]
+    swings = late.max(axis=1) > np.maximum(0.5 * np.maximum(np.abs(end), missing.max(axis=1)), 0.1)
+    grows = late.max(axis=1) > 0.9 * missing[:, : len(t_s) // 2].max(axis=1)
+    unstable = (late.max(axis=1) > UNSTABLE_RAD) | (
+        swings & grows & (given["given"][:, -len(t_s) // 5 :].std(axis=1) > 0.3)
+    )
+    return Answers(
+        t_s=t_s,
+        heading=heading,
+        target=whole[..., 3] - first[:, None],
+        parts=given,
+        aside_m=c * dy - s * dx,
+        way_m=c * dx + s * dy,
+        figures=figures,
+        unstable=unstable,
+        done_s=done,
+    )
