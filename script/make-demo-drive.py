@@ -17,7 +17,7 @@ import numpy as np
 
 from pivrex.line import Line
 from pivrex.rig import read_rig, read_workspace_file
-from pivrex.sim import Rollout, StandIn
+from pivrex.sim import Rollout, stand_in_of
 
 HOME = Path(__file__).parent.parent / "src" / "pivrex" / "demo"
 STICKS = ("left_x", "left_y", "right_x", "right_y")
@@ -79,7 +79,7 @@ SWINGING = [
     Stop(0.50, 2.00, heading=90), Stop(0.47, 2.90, 0.8, heading=90), Stop(0.70, 2.00, heading=0),
     Stop(1.70, 2.12, 0.3, "button_3", heading=90), Stop(1.70, 2.12, 1.2, "", heading=None, turn=0.55),
     Stop(1.70, 2.12, 1.6, "button_3", heading=None, turn=-0.5), Stop(1.70, 2.12, 0.5, "button_3", heading=None),
-    Stop(2.30, 2.25, heading=90), Stop(3.10, 2.25, 0, "button_5", heading=90), Stop(4.50, 2.15, 0.2, "", heading=0),
+    Stop(2.20, 2.30, heading=90), Stop(3.10, 2.32, 0, "button_5", heading=90), Stop(4.50, 2.20, 0.2, "", heading=0),
     Stop(4.55, 3.20, 0.4, heading=180), Stop(4.58, 1.00, heading=-90), Stop(4.40, 0.55, 0.4, "button_4", heading=180),
     Stop(2.60, 0.50, heading=90), Stop(0.80, 0.55, 0.4, "button_2", heading=90), Stop(0.80, 0.55, 1.0, "", heading=None),
 ]  # fmt: skip
@@ -100,7 +100,7 @@ def main() -> None:
 def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:  # noqa: C901 - one drive from its first stop to its last
     rig = read_rig(HOME / "rigs" / f"{rig_name}.toml")
     line = Line(rig)
-    rollout = Rollout(line, StandIn(rig, read_workspace_file(HOME / "workspace.toml").field))
+    rollout = Rollout(line, stand_in_of(rig, read_workspace_file(HOME / "workspace.toml").field))
     chance = random.Random(7)
     law = rig.law.kind
     columns = COLUMNS if rig_name == "plover" else (*COLUMNS, *MORE)

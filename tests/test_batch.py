@@ -10,6 +10,7 @@ from pivrex.line import Line
 from pivrex.line.chunk import asks_nothing_of_sensors, complete, through
 from pivrex.line.given import NOWHERE, Given
 from pivrex.rig import Rig, open_folder, read_rig
+from pivrex.runs import as_played
 from pivrex.sim import Rollout, StandIn, StandInState
 from pivrex.sim.ahead import drive_through
 from pivrex.sim.chance import draw
@@ -159,10 +160,10 @@ class StageTest(unittest.TestCase):
         for rig in rigs():
             line = Line(rig)
             script = Script(line, 1)
-            state = line.start()
+            state, count = line.start(), len(line.stages["truth"].columns)
             for k in range(12):
                 sensed = np.random.default_rng(k).uniform(-2, 2, len(line.stages["sensed"].columns))
-                truth = np.full(4, np.nan) if k % 2 else np.ones(4)
+                truth = np.full(count, np.nan) if k % 2 else np.ones(count)
                 before = state
                 state, row = line.step(state, script.raw[k, 0], sensed, script.stop[k, 0], 0.0, truth)
                 for name, stage in line.stages.items():
@@ -203,8 +204,9 @@ class StageTest(unittest.TestCase):
                     self.assertEqual(part.shape[:2], (3, 2), f"{rig.name} {name}")
 
     def test_many_ticks_in_one_go_are_those_one_by_one(self) -> None:
-        line = Line(read_rig(PLOVER))
+        line = Line(as_played(read_rig(PLOVER)))
         self.assertTrue(asks_nothing_of_sensors(line))
+        self.assertFalse(asks_nothing_of_sensors(Line(read_rig(PLOVER))))  # there a key may ask the gyro
         self.assertFalse(asks_nothing_of_sensors(Line(read_rig(demo_path("coot")))))
         script = Script(line, 5)
         script.raw[12:, 0, [line.channels.index(f"button_{b}") for b in (4, 5)]] = 0.0  # pressed, then idle

@@ -299,7 +299,7 @@ class ChassisViewTest(RobotCase):
     async def test_a_click_on_the_line_opens_its_cell(self) -> None:
         async with self.running(view="chassis"):
             await self.frames(1)
-            for x, name in ((5, "driver"), (60, "shaping"), (100, "chassis"), (159, "field")):
+            for x, name in ((5, "driver"), (45, "shaping"), (80, "chassis"), (112, "heading"), (159, "field")):
                 await self.pilot.click("#line", offset=(x, 1))
                 self.assertEqual(self.app.view.view_name, name)
 

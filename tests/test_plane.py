@@ -152,7 +152,7 @@ class FrameTest(unittest.TestCase):
             lead = compare_lead(rig)
             assert lead is not None
             self.assertLess(lead.on_m, 0.3 * lead.off_m)
-            self.assertLess(lead.on_m, 0.04)  # what the demo's own lead leaves of more than 0.25 m
+            self.assertLess(lead.on_m, 0.02)  # what the demo's own lead leaves
         self.assertIsNone(compare_straight(read_rig(demo_path("plover"))))
         cosine = compare_cosine(read_rig(demo_path("avocet")))
         assert cosine is not None

@@ -15,7 +15,7 @@ from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.runs import play_through
 from pivrex.sim import StandIn
 from tests.chassis import ALL, demo_path
-from tests.support import DEMO, WATERING
+from tests.support import DEMO
 
 Floats = NDArray[np.float64]
 
@@ -26,11 +26,12 @@ SHARES = ("law.moving_share", "law.turning_share")
 
 
 def rig_of_then(name: str) -> Rig:
-    """The demo's rig as it was: Bittern's lead is set to what its wheels really lag since."""
-    rig = read_rig(demo_path(name))
-    if name != "bittern":
+    """The demo's rig as it was: without body, correction and control, and with the leads of then."""
+    rig = read_rig(demo_path(name)).model_copy(update={"body": None, "correction": None, "control": None})
+    leads = {"bittern": 0.07, "dunlin": 0.075, "avocet": 0.075}
+    if name not in leads:
         return rig
-    return rig.model_copy(update={"plane": rig.plane.model_copy(update={"lead_s": 0.07})})
+    return rig.model_copy(update={"plane": rig.plane.model_copy(update={"lead_s": leads[name]})})
 
 
 class Table:
@@ -114,8 +115,10 @@ class SameNumbersTest(unittest.TestCase):
     def test_a_recording(self) -> None:
         """Plover's recorded driver, robot and field with it, of which every 24th tick and the next are kept."""
         table = Table("plover-recorded")
-        rig, field = read_rig(demo_path("plover")), open_folder(DEMO).settings.field
-        rows = np.array([r.copy() for r in play_through(rig, Recording(WATERING), field, every_tick=True)])
+        rig, field = rig_of_then("plover"), open_folder(DEMO).settings.field
+        rows = np.array(
+            [r.copy() for r in play_through(rig, Recording(TICKS / "watering.csv"), field, every_tick=True)]
+        )
         rows = rows[np.arange(len(rows)) % 24 < 2]
         titles = Line(rig).layout.titles
         for title in table.titles:

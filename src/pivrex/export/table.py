@@ -13,7 +13,7 @@ from pivrex.formats.recording import Recording
 from pivrex.formats.ticks import tick_header, tick_line
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
-from pivrex.runs import play_through
+from pivrex.runs import as_played, play_through
 
 __all__ = ["write_ticks"]
 
@@ -46,7 +46,7 @@ def _write(rig: Rig, recording: Recording, field: Field | None, stream: TextIO, 
     # asked before anything is written: a recording that lacks a column leaves no header behind
     rows = play_through(rig, recording, field, every_tick)
     first = next(rows)
-    stream.write(tick_header(Line(rig)))
+    stream.write(tick_header(Line(as_played(rig))))
     count = 0
     for row in chain([first], rows):
         stream.write(tick_line(row))

@@ -11,8 +11,9 @@ from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.motion import speeds_at
 from pivrex.line.pid import LoopSettings, loop
-from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.stage import Floats, Rung, Stage, named
 from pivrex.line.told import Told
+from pivrex.line.values import Ops, Value, joined, ops_of, parts, single, whole
 from pivrex.rig.rig import Rig
 from pivrex.rig.wheel_control import WheelControl
 
@@ -20,6 +21,9 @@ __all__ = ["Control", "ControlSettings", "ControlState", "settings_of"]
 
 CREEPS = 0.01
 """A wheel that shall turn slower than this share of its top speed gets its share of what friction takes."""
+
+FADES = 0.7
+"""What is left in a tick of the part of I while a wheel shall stand."""
 
 SMOOTH_V_S = 0.2
 """Over so long the battery's voltage is averaged before drive is raised for it."""
@@ -134,7 +138,10 @@ class Control(Stage):
         self._speeds, self._stopped = speeds_at(layout, self._wheels), layout.at("clock", "stopped")
         self._sensed = layout.these("sensed", [f"{w}_speed" for w in self._wheels])
         self._volts = layout.at("sensed", "battery") if self.settings.volts else -1
-        self._out = [layout.these("control", [f"{m}_{part}" for m in self._motors]) for part in (*self.parts, "drive")]
+        self._out = layout.stage("control")
+        s = self.settings
+        self._shares = [[(int(w), float(each[w])) for w in np.flatnonzero(each)] for each in s.share]
+        self._needs = list(zip(s.static.tolist(), s.speed.tolist(), s.acceleration.tolist(), strict=True))
 
     def start(self, batch: tuple[int, ...]) -> ControlState:
         none = np.zeros((*batch, len(self._motors)))
@@ -142,43 +149,63 @@ class Control(Stage):
 
     def step(self, state: ControlState, row: Floats) -> ControlState:
         s = self.settings
-        wanted = np.einsum("mw,...w->...m", s.share, row[..., self._speeds])
-        static = s.static * wanted / np.maximum(np.abs(wanted), CREEPS)
-        speed = s.speed * wanted
-        rising = s.acceleration * ((wanted - state.wanted) / s.dt_s)
-        drive = static + speed + rising
-        parts, measured, added = [wanted, static, speed, rising], state.measured, state.added
-        if s.loops:
-            now = np.einsum("mw,...w->...m", s.share, row[..., self._sensed])
-            measured = state.measured + (now - state.measured) * s.smooth
-            error = wanted - measured
-            growing = (error - (state.wanted - state.measured)) / s.dt_s
-            p, i, d, given = loop(s.loop, state.added, error, growing, s.dt_s)
-            parts += [measured, p, i, d]
-            drive, added = drive + given, i
-        drive, volts = self._compensated(state, row, drive)
-        drive = np.minimum(np.maximum(drive, -1.0), 1.0)
-        # what shall stand and does gets nothing: no hum from what a loop has added up
-        rests = (wanted == 0) & (np.abs(measured) < CREEPS) & (state.wanted == 0)
-        drive, added = np.where(rests, 0.0, drive), np.where(rests, 0.0, added)
-        if some(row[..., self._stopped]):
-            halted = row[..., self._stopped, None] != 0
-            drive, added, wanted = (np.where(halted, 0.0, v) for v in (drive, added, wanted))
-        for place, values in zip(self._out, (*parts, drive), strict=True):
-            row[..., place] = values
+        batch = row.shape[:-1]
+        o = ops_of(batch)
+        speeds = parts(row[..., self._speeds])
+        seen = parts(row[..., self._sensed]) if s.loops else speeds
+        before = tuple(parts(v) for v in state[:3])
+        stopped = single(row[..., self._stopped] + 0.0)
+        raised, volts = self._raised(o, state, row)
+        told = [
+            self._motor(o, k, (speeds, seen), (before[0][k], before[1][k], before[2][k]), raised, stopped)
+            for k in range(len(self._motors))
+        ]
+        row[..., self._out] = joined([v for part in zip(*(t[0] for t in told), strict=True) for v in part], batch)
+        wanted, measured, added = (joined(values, batch) for values in zip(*(t[1] for t in told), strict=True))
         return ControlState(wanted, measured, added, volts)
 
-    def _compensated(self, state: ControlState, row: Floats, drive: Floats) -> tuple[Floats, Floats]:
-        """Raise drive where the battery sags; gives its averaged voltage too."""
+    def _motor(
+        self,
+        o: Ops,
+        k: int,
+        speeds: tuple[list[Value], list[Value]],
+        before: tuple[Value, ...],
+        raised: Value,
+        stopped: Value,
+    ) -> tuple[list[Value], tuple[Value, Value, Value]]:
+        """Give what is told of a motor, and what it remembers: wanted, measured, the part of I."""
+        s = self.settings
+        wanted = _sum(speeds[0], self._shares[k])
+        friction, top, rise = self._needs[k]
+        static = friction * wanted / o.most(abs(wanted), CREEPS)
+        speed, rising = top * wanted, rise * ((wanted - before[0]) / s.dt_s)
+        drive = static + speed + rising
+        told, measured, added = [wanted, static, speed, rising], before[1], before[2]
+        if s.loops:
+            measured = before[1] + (_sum(speeds[1], self._shares[k]) - before[1]) * s.smooth
+            error = wanted - measured
+            growing = (error - (before[0] - before[1])) / s.dt_s
+            # what held a speed against friction is no use to one that shall stand
+            kept = before[2] * o.where(wanted == 0, FADES, 1.0)
+            p, i, d, given = loop(o, s.loop, kept, error, growing, s.dt_s)
+            told += [measured, p, i, d]
+            drive, added = drive + given, i
+        drive = o.within(drive * raised, 1.0)
+        # what shall stand and does gets nothing: no hum from what a loop has added up
+        rests = ((wanted == 0) & (abs(measured) < CREEPS) & (before[0] == 0)) | (stopped != 0)
+        drive, added = o.where(rests, 0.0, drive), o.where(rests, 0.0, added)
+        return [*told, drive], (o.where(stopped != 0, 0.0, wanted), measured, added)
+
+    def _raised(self, o: Ops, state: ControlState, row: Floats) -> tuple[Value, Floats]:
+        """Give by how much drive is raised for a battery that sags, and its averaged voltage."""
         s = self.settings
         if self._volts < 0:
-            return drive, state.volts
-        now = row[..., self._volts] + 0.0
-        known = state.volts == state.volts
-        volts = np.where(known, state.volts + (now - state.volts) * s.smooth_volts, now)
+            return 1.0, state.volts
+        now, before = single(row[..., self._volts] + 0.0), single(state.volts)
+        volts = o.where(before == before, before + (now - before) * s.smooth_volts, now)  # noqa: PLR0124 - NaN is not itself
         # a sensor that says nothing sensible changes nothing
         fair = (volts > 0.3 * s.volts) & (volts < 2 * s.volts)
-        return drive * np.where(fair, s.volts / np.where(fair, volts, 1.0), 1.0)[..., None], volts
+        return s.volts / o.where(fair, volts, s.volts), whole(volts, row.shape[:-1])
 
     # --- what it tells ---
 
@@ -196,3 +223,11 @@ class Control(Stage):
         text = f"{told('control', f'{motor}_wanted'):+.3f} of top speed: {parts} → {told('control', f'{motor}_drive'):+.3f}"
         full = abs(told("control", f"{motor}_drive")) >= 0.9995
         return [Rung("control", text, "control.wheels", "! full drive" if full else "")]
+
+
+def _sum(values: list[Value], shares: list[tuple[int, float]]) -> Value:
+    first, *others = shares
+    found = values[first[0]] * first[1]
+    for w, share in others:
+        found = found + values[w] * share
+    return found

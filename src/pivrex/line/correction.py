@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import exp
+from math import exp, nan, pi
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from pivrex.line.given import Given
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout
 from pivrex.line.pid import LoopSettings, loop
-from pivrex.line.pointing import wrap
 from pivrex.line.stage import Floats, Rung, Stage, named, some
 from pivrex.line.told import NOTHING, Told, turning
+from pivrex.line.values import Ops, Value, joined, ops_of, parts, single, whole
 from pivrex.rig.correction import Correction as CorrectionTable
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
@@ -170,9 +169,8 @@ class Correction(Stage):
         self._in = layout.these(stage, ("forward", "left", "turn"))
         self._out = layout.stage("correction")
         self._motion = layout.these("correction", ("forward", "left", "turn"))
-        self._heading = layout.at("heading", "heading")
-        self._aim, self._aimed = layout.at("aim", "heading"), layout.at("aim", "entered")
-        self._stopped = layout.at("clock", "stopped")
+        places = (("heading", "heading"), ("aim", "heading"), ("aim", "entered"), ("clock", "stopped"))
+        self._seen = np.array([layout.at(*place) for place in places], np.intp)
         self._toggle = layout.at("bindings", "holding") if layout.has("bindings", "holding") else -1
 
     def start(self, batch: tuple[int, ...]) -> CorrectionState:
@@ -196,73 +194,65 @@ class Correction(Stage):
             row[..., self._motion] = motion
             row[..., self._out.start + 1] = np.nan
             return state
-        s = self.settings
-        heading, asked = row[..., self._heading] + 0.0, motion[..., 2]
-        on = state.on
+        batch = row.shape[:-1]
+        o = ops_of(batch)
+        forward, left, asked = parts(motion)
+        heading, aim, aimed, stopped = parts(row[..., self._seen])
         if self._toggle >= 0 and some(row[..., self._toggle]):
-            on = np.where(row[..., self._toggle] > 0, 1.0 - on, on)
-        rate, fault = self._measured(state, heading)
-        aimed = row[..., self._aimed] > 0
-        target = self._target(state, row, on, heading, rate, asked)
-        target = np.where((fault > 0), np.nan, target)
-        held = target == target  # noqa: PLR0124 - NaN is not itself
-        against = self._against(state, rate, held)
-        reversed_now = against > NOTICES_S
-        fault = np.where(reversed_now, REVERSED, fault)
-        held = held & ~reversed_now
-        on = np.where((fault == REVERSED) | (fault == SILENT), 0.0, on)
-        error = np.where(held, wrap(target - heading), 0.0)
-        wanted = np.where(aimed, asked, 0.0)
-        p, i, d, given = loop(
-            s.outer, np.where(held, state.added, 0.0), error, np.where(held, wanted - rate, 0.0), s.dt_s
-        )
-        inner = np.where(held, state.inner, 0.0)
-        parts = [on, target, error, rate, p, i, d]
-        if self._cascade:
-            missing = np.where(held, wanted + given - rate, 0.0)
-            rate_p = s.inner_p * missing
-            inner = np.minimum(np.maximum(inner + s.inner_i * missing * s.dt_s, -s.outer.largest), s.outer.largest)
-            parts += [rate_p, inner]
-            given = given + rate_p + inner
-        turn = asked + np.where(held, given, 0.0)
-        out = row[..., self._out]
-        for k, values in enumerate((*parts, np.where(held, given, 0.0), fault)):
-            out[..., k] = values
-        row[..., self._motion] = motion
-        out[..., -1] = turn
-        return CorrectionState(
-            on, np.where(held, target, np.nan), heading, rate, np.where(held, i, 0.0), inner, turn, against
-        )
+            on = np.where(row[..., self._toggle] > 0, 1.0 - state.on, state.on)
+            state = state._replace(on=on)
+        was = CorrectionState(*(single(v) for v in state))
+        after, told = self._corrected(o, was, (heading, aim, aimed, stopped), asked)
+        row[..., self._out] = joined((*told, forward, left, after.given), batch)
+        return CorrectionState(*(whole(v, batch) for v in after))
 
-    def _measured(self, state: CorrectionState, heading: Floats) -> tuple[Floats, Floats]:
+    def _corrected(
+        self, o: Ops, was: CorrectionState, seen: tuple[Value, ...], asked: Value
+    ) -> tuple[CorrectionState, tuple[Value, ...]]:
+        """Give the state after a tick, and what is told of it: all columns before the motion."""
+        s = self.settings
+        heading, aim, aimed, stopped = seen
+        rate, fault = self._measured(o, was, heading)
+        free = (abs(asked) > TOUCHES) | (was.on == 0)
+        caught = o.where(
+            was.target == was.target,
+            was.target,
+            o.where(abs(rate) < s.settled, heading, nan),
+        )
+        target = o.where(aimed > 0, aim, o.where(free, nan, caught))
+        target = o.where((stopped != 0) | (fault > 0), nan, target)
+        held = target == target  # noqa: PLR0124 - NaN is not itself
+        wrong = held & (abs(rate) > CLEARLY_RAD_S) & (abs(was.given) > CLEARLY_RAD_S) & (rate * was.given < 0)
+        against = o.where(wrong, was.against + s.dt_s, 0.0)
+        lies = against > NOTICES_S
+        fault = o.where(lies, REVERSED, fault)
+        target = o.where(lies, nan, target)
+        on = o.where((fault == REVERSED) | (fault == SILENT), 0.0, was.on)
+        held = target == target  # noqa: PLR0124 - NaN is not itself
+        error = o.where(held, (target - heading + pi) % (2 * pi) - pi, 0.0)
+        wanted = o.where(aimed > 0, asked, 0.0)
+        braking = o.where(held, wanted - rate, 0.0)
+        p, i, d, given = loop(o, s.outer, o.where(held, was.added, 0.0), error, braking, s.dt_s)
+        inner: tuple[Value, ...] = ()
+        added = o.where(held, was.inner, 0.0)
+        if self._cascade:
+            missing = o.where(held, wanted + given - rate, 0.0)
+            added = o.within(added + s.inner_i * missing * s.dt_s, s.outer.largest)
+            inner = (s.inner_p * missing, added)
+            given = given + inner[0] + added
+        given = o.where(held, given, 0.0)
+        after = CorrectionState(on, target, heading, rate, i, added, asked + given, against)
+        return after, (on, target, error, rate, p, i, d, *inner, given, fault)
+
+    def _measured(self, o: Ops, was: CorrectionState, heading: Value) -> tuple[Value, Value]:
         """Give the measured rate of turn, averaged, and what is wrong with the gyro."""
         s = self.settings
-        known = state.heading == state.heading
-        now = np.where(known, (heading - state.heading) / s.dt_s, 0.0)
         silent = heading != heading  # noqa: PLR0124 - NaN is not itself
-        jumped = np.abs(now) > JUMP_RAD_S
-        counted = np.where(silent | jumped, state.rate, now)
-        rate = state.rate + (counted - state.rate) * s.smooth
-        return rate, np.where(silent, SILENT, np.where(jumped, JUMPED, 0.0))
-
-    def _target(
-        self, state: CorrectionState, row: Floats, on: Floats, heading: Floats, rate: Floats, asked: Floats
-    ) -> Floats:
-        """Give the heading that is held in this tick: what is aimed at, else the one that was caught; NaN for none."""
-        caught = np.where(
-            state.target == state.target,
-            state.target,
-            np.where(np.abs(rate) < self.settings.settled, heading, np.nan),
-        )
-        free = (np.abs(asked) > TOUCHES) | (on == 0)
-        target = np.where(free, np.nan, caught)
-        target = np.where(row[..., self._aimed] > 0, row[..., self._aim], target)
-        return np.where(row[..., self._stopped] != 0, np.nan, target)
-
-    def _against(self, state: CorrectionState, rate: Floats, held: NDArray[np.bool_]) -> Floats:
-        """Give for how long the gyro has counted against what was asked of the wheels, B in s."""
-        wrong = held & (np.abs(rate) > CLEARLY_RAD_S) & (np.abs(state.given) > CLEARLY_RAD_S) & (rate * state.given < 0)
-        return np.where(wrong, state.against + self.settings.dt_s, 0.0)
+        fresh = was.heading != was.heading
+        now = o.where(fresh, 0.0, (heading - was.heading) / s.dt_s)
+        jumped = abs(now) > JUMP_RAD_S
+        rate = o.where(silent | jumped, was.rate, was.rate + (now - was.rate) * s.smooth)
+        return rate, o.where(silent, SILENT, o.where(jumped, JUMPED, 0.0))
 
     # --- what it tells ---
 

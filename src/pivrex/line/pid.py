@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from pivrex.line.layout import Floats
+from pivrex.line.values import Ops, Value
 
 __all__ = ["LoopSettings", "PidSettings", "loop", "pid"]
 
@@ -100,12 +101,13 @@ class LoopSettings:
 
 
 def loop(
-    settings: LoopSettings, added: Floats, error: Floats, rate_error: Floats, dt_s: float
-) -> tuple[Floats, Floats, Floats, Floats]:
+    o: Ops, settings: LoopSettings, added: Value, error: Value, rate_error: Value, dt_s: float
+) -> tuple[Value, Value, Value, Value]:
     """Give the parts of a loop in a tick.
 
     Parameters
     ----------
+    o : Ops
     settings : LoopSettings
     added : B float64
         The part of I until now.
@@ -123,12 +125,11 @@ def loop(
     -----
     Åström & Murray, Feedback Systems, ch. 11.
     """
-    p, d = settings.p * error, settings.d * rate_error
-    kept = added * settings.memory
-    grown = np.minimum(np.maximum(kept + settings.i * error * dt_s, -settings.clamp), settings.clamp)
+    s = settings
+    p, d = s.p * error, s.d * rate_error
+    kept = added * s.memory
+    grown = o.within(kept + s.i * error * dt_s, s.clamp)
     wanted = p + grown + d
-    given = np.minimum(np.maximum(wanted, -settings.largest), settings.largest)
-    winds = (given != wanted) & ((grown - kept) * wanted > 0)
-    i = np.where(winds, kept, grown)
-    given = np.minimum(np.maximum(p + i + d, -settings.largest), settings.largest)
-    return p, i, d, given
+    winds = (abs(wanted) > s.largest) & ((grown - kept) * wanted > 0)
+    i = o.where(winds, kept, grown)
+    return p, i, d, o.within(p + i + d, s.largest)

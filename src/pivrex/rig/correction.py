@@ -12,7 +12,7 @@ from pivrex.rig.quantities import Quantity
 
 __all__ = ["Correction", "RateLoop"]
 
-_Gain = Annotated[float, Quantity("number", at_least=0, at_most=1000, step="0.05")]
+_Gain = Annotated[float, Quantity("number", at_least=0, at_most=50, step="0.05")]
 
 
 class RateLoop(Table):
@@ -34,59 +34,59 @@ class Correction(Table):
         description="Whether at the start the heading is held while the driver does not turn. A key changes it while driving.",
         examples=["off"],
     )
-    p_per_s: Annotated[float, Quantity("rate", at_least=0, at_most=1000, step="0.25 /s")] = Field(
+    p_per_s: Annotated[float, Quantity("rate", at_least=0, at_most=100, step="0.25 /s")] = Field(
         default=10.0,
         alias="p",
         description="How fast it turns back, in deg/s for each degree of error.",
         examples=["10 /s"],
     )
-    i: Annotated[float, Quantity("number", at_least=0, at_most=1000, step="0.25")] = Field(
+    i: Annotated[float, Quantity("number", at_least=0, at_most=200, step="0.5")] = Field(
         default=20.0,
         description="The rate that is added for each degree of error that lasts for a second, in 1/s²: against a pull that "
         "stays, such as a weaker side.",
         examples=[20],
     )
-    d: Annotated[float, Quantity("number", at_least=0, at_most=20, step="0.02")] = Field(
+    d: Annotated[float, Quantity("number", at_least=0, at_most=5, step="0.02")] = Field(
         default=0.2,
         description="How much of the difference between wanted and measured rate of turn is added: a brake that does not "
         "fight a moving target. No unit.",
         examples=[0.2],
     )
-    clamp_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=100, step="5 deg/s")] = Field(
+    clamp_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="5 deg/s")] = Field(
         default=radians(60),
         alias="clamp",
         description="The most that the part of I may be, either way.",
         examples=["60 deg/s"],
     )
-    forget_s: Annotated[float, Quantity("time", at_least=0, at_most=600, step="0.25 s")] = Field(
+    forget_s: Annotated[float, Quantity("time", at_least=0, at_most=60, step="0.25 s")] = Field(
         default=0.0,
         alias="forget",
         description="The time after which I has forgotten 63 % of what it has added up; 0 for never.",
         examples=["4 s"],
     )
-    largest_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=100, step="10 deg/s")] = Field(
+    largest_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=20, step="10 deg/s")] = Field(
         default=radians(180),
         alias="largest",
         description="The most that is added to the turn, either way. While it holds, I waits (anti-windup).",
         examples=["180 deg/s"],
     )
-    filter_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
+    filter_s: Annotated[float, Quantity("time", at_least=0, at_most=0.5, step="5 ms")] = Field(
         default=0.02,
         alias="filter",
         description="Over how long the measured rate of turn is averaged, so that noise is not amplified.",
         examples=["20 ms"],
     )
-    settled_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=10, step="1 deg/s")] = Field(
+    settled_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=2, step="1 deg/s")] = Field(
         default=radians(15),
         alias="settled",
         description="A heading is caught, once the driver has let go of the turn, when the robot turns slower than this.",
         examples=["15 deg/s"],
     )
     tolerance_rad: Annotated[float, Quantity("angle", above=0, at_most=pi, step="0.1 deg")] = Field(
-        default=radians(0.8),
+        default=radians(0.6),
         alias="tolerance",
         description="A turn to an angle is done when it is this near.",
-        examples=["0.8 deg"],
+        examples=["0.6 deg"],
     )
     within_s: Annotated[float, Quantity("time", at_least=0, at_most=10, step="50 ms")] = Field(
         default=0.2, alias="within", description="And has been for so long.", examples=["200 ms"]

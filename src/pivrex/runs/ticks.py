@@ -12,6 +12,7 @@ from pivrex.formats.player import due_tick
 from pivrex.formats.recording import Reading, Recording
 from pivrex.line import Line
 from pivrex.line.chunk import asks_nothing_of_sensors, complete, through
+from pivrex.line.correction import NEVER
 from pivrex.line.given import NOWHERE
 from pivrex.line.stage import Floats
 from pivrex.rig import Field, Rig
@@ -19,10 +20,20 @@ from pivrex.sim.ahead import drive_through
 from pivrex.sim.rollout import Rollout
 from pivrex.sim.stand_in import StandIn, StandInState
 
-__all__ = ["play_through"]
+__all__ = ["as_played", "play_through"]
 
 CHUNK = 512
 """Passes computed together; more is hardly faster and needs more memory."""
+
+
+def as_played(rig: Rig) -> Rig:
+    """Give a rig as recordings are played through it: with a perfect body, and nobody who asks the gyro to hold a heading
+    unless a binding of the rig does. What the sticks mean is asked for there, not how a floor slips.
+    """
+    rig = rig.with_body("perfect") if rig.has_real_body else rig
+    if rig.correction is None or rig.correction.hold == "on":
+        return rig
+    return rig.model_copy(update={"correction": rig.correction.model_copy(update={"hold": NEVER})})
 
 
 def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick: bool = False) -> Iterator[Floats]:
@@ -41,15 +52,14 @@ def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick
     Yields
     ------
     (K,) float64
-        Rows in the layout of ``Line(rig)`` with a perfect body: what the sticks mean is asked for here, not how a floor
-        slips.
+        Rows in the layout of ``Line(as_played(rig))``.
 
     Raises
     ------
     RecordingError
         If the recording lacks what the rig reads, or where it cannot be played.
     """
-    rig = rig.with_body("perfect") if rig.has_real_body else rig
+    rig = as_played(rig)
     line = Line(rig)
     recording.require(line.inputs.wanted)
     driving = line.source_number(recording.driving_source(line))

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from pivrex.devices.source import Playing, Source
-from pivrex.line import Entry, Line
+from pivrex.line import Entry, Line, LineState
 from pivrex.line.layout import Floats
 from pivrex.rig.sources import SHOWN, GamepadSource
 from pivrex.session import messages as ask
@@ -317,9 +317,6 @@ class Session:
         self._board.set(keys_mode=request.mode)
         self.inputs.tell()
 
-    def _step_level(self, steps: int) -> None:
-        self._state = self._line.choose_level(self._state, steps)
-
     def _begin_move(self, request: ask.BeginMove) -> None:
         """Let the line make a move alone; who plays a recording makes room for it."""
         if not self.status.moving.line_drives:
@@ -329,8 +326,8 @@ class Session:
             self.inputs.choose(self.inputs.keys.name)
         self._correcting.begin(self._line, request.move, request.title)
 
-    def _hold(self, on: bool) -> None:
-        self._state = self._correcting.hold(self._line, self._state, on)
+    def _walk(self, state: LineState) -> None:
+        self._state = state
 
     def _begin_probe(self, request: ask.Probe) -> None:
         """Hold the line, and send to single motors what a probe says."""
@@ -364,9 +361,6 @@ class Session:
         if reason:
             self.stop(reason)
 
-    def _use_robot(self, on_link: bool) -> None:
-        self.stop_if_live(self.robots.change(on_link))
-
     def _want_pads(self) -> None:
         self._pads_wanted = True
 
@@ -386,7 +380,7 @@ _ANSWERS: dict[type, Callable[[Session, Any, float], None]] = {
     ask.MoveSticks: lambda session, request, _: session._move_sticks(request),
     ask.LetGo: lambda session, _request, _now: session.inputs.rest_hands(),
     ask.ChooseSource: lambda session, request, _: session.stop_if_live(session.inputs.choose(request.name)),
-    ask.StepLevel: lambda session, request, _: session._step_level(request.steps),
+    ask.StepLevel: lambda session, request, _: session._walk(session._line.choose_level(session._state, request.steps)),
     ask.PutBack: lambda session, _request, _now: session.robots.put_back(),
     ask.UseRig: lambda session, request, _: session._ask_for_rig(request),
     ask.AttachPads: lambda session, _request, _now: session._want_pads(),
@@ -396,9 +390,11 @@ _ANSWERS: dict[type, Callable[[Session, Any, float], None]] = {
     ask.Record: lambda session, _request, now: session._recordings.toggle(session.line, now),
     ask.WatchSources: lambda session, request, _: session._watching.turn(request.on),
     ask.MeasureAnew: lambda session, request, _: session._watching.measure_anew(request.source),
-    ask.UseRobot: lambda session, request, _: session._use_robot(request.on_link),
+    ask.UseRobot: lambda session, request, _: session.stop_if_live(session.robots.change(request.on_link)),
     ask.Push: lambda session, request, _: session.robots.push(request.forward_Ns, request.left_Ns, request.turn_Nms),
-    ask.Hold: lambda session, request, _: session._hold(request.on),
+    ask.Hold: lambda session, request, _: session._walk(
+        session._correcting.hold(session._line, session._state, request.on)
+    ),
     ask.BeginMove: lambda session, request, _: session._begin_move(request),
 }
 """What each request does, a row each."""

@@ -11,8 +11,8 @@ from pivrex.line import Entry, Line
 from pivrex.line.se2 import move
 from pivrex.line.stage import Floats
 from pivrex.rig.rig import Rig
+from pivrex.sim.model import stand_in_of
 from pivrex.sim.rollout import Rollout
-from pivrex.sim.stand_in import StandIn
 
 __all__ = ["Compared", "compare_cosine", "compare_lead", "compare_straight"]
 
@@ -71,7 +71,7 @@ class _Drive:
             update={"plane": rig.plane.model_copy(update={"frame": "field" if rig.gyro else "robot"})}
         )
         line = Line(framed)
-        self._rollout = Rollout(line, StandIn(framed))
+        self._rollout = Rollout(line, stand_in_of(framed))
         self._full = np.array([rig.full_forward_m_s, rig.full_left_m_s, rig.full_turn_rad_s])
 
     def go(self, forward: float, left: float, turn: float, seconds: float) -> Floats:

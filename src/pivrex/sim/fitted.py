@@ -39,10 +39,11 @@ class Shafts:
     top: Floats
     free: Floats
     loaded: Floats
+    way: Floats
 
     def shares(self, drive: Floats) -> Floats:
         """Give what each motor gets of drives, B + (M,): B + (N,) in [-1, 1], positive to turn its wheel forward."""
-        share: Floats = drive[..., self.slot] * (self.sits * np.sign(self.top))
+        share: Floats = drive[..., self.slot] * self.way
         return share
 
     def wanted(self, drive: Floats, lifted: Floats) -> Floats:
@@ -90,6 +91,7 @@ class Fitted:
             top=np.array([sign * top for (_, sign), top in zip(placed, tops, strict=True)]),
             free=smallest[:, 0].copy(),
             loaded=smallest[:, 1].copy(),
+            way=np.array([float(slot >= 0) * sign for slot, sign in placed]),
         )
 
     def _absolute_sensors(self, rig: Rig) -> None:

@@ -268,5 +268,12 @@ class StandIn(Fitted):
         return np.concatenate(found, axis=-1)
 
     def truth(self, state: StandInState) -> Floats:
-        """Give what is true of the robots, B + (4,) float64, whatever their sensors say: pose, and whether one is blocked."""
-        return np.concatenate((state.pose, state.blocked[..., None]), axis=-1)
+        """Give what is true of the robots, B + (T,), as `pivrex.line.given.truth_columns` orders it. In the line of a rig with
+        a real body the battery is as it should be, nothing slips, and nobody knows the loads.
+        """
+        found = np.concatenate((state.pose, state.blocked[..., None]), axis=-1)
+        if not self.rig.has_real_body:
+            return found
+        count = len(self._fixed)
+        rest = np.concatenate(([self.rig.battery.volts, 0.0], np.zeros(count), np.full(count, np.nan)))
+        return np.concatenate((found, np.broadcast_to(rest, (*state.blocked.shape, len(rest)))), axis=-1)

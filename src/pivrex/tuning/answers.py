@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from pivrex.line import Line
 from pivrex.line.stage import Floats
@@ -15,9 +16,9 @@ from pivrex.sim.rollout import Rollout
 from pivrex.sim.stand_in import StandIn
 from pivrex.tuning.experiment import PUSH_AT_S, Experiment, move_of
 from pivrex.tuning.figures import Figures, figures_of
-from pivrex.tuning.gains import Gains, with_gains, with_table
+from pivrex.tuning.gains import Gains, gains_of, with_gains, with_table
 
-__all__ = ["Answers", "answers_to", "try_all"]
+__all__ = ["Answers", "Bench", "answers_to"]
 
 LEAST_RAD = np.radians(0.5)
 UNSTABLE_RAD = np.pi
@@ -51,72 +52,97 @@ class Answers:
     aside_m: Floats
     way_m: Floats
     figures: Figures
-    unstable: Floats
+    unstable: NDArray[np.bool_]
     done_s: Floats
+
+    @classmethod
+    def of(cls, each: Sequence[Answers]) -> Answers:
+        """Put several together."""
+
+        def stacked(name: str) -> Floats:
+            return np.concatenate([getattr(a, name) for a in each])
+
+        return cls(
+            t_s=each[0].t_s,
+            parts={n: np.concatenate([a.parts[n] for a in each]) for n in each[0].parts},
+            figures=Figures(*(np.concatenate(f) for f in zip(*(a.figures for a in each), strict=True))),
+            unstable=np.concatenate([a.unstable for a in each]),
+            **{n: stacked(n) for n in ("heading", "target", "aside_m", "way_m", "done_s")},
+        )
 
 
 def answers_to(
     rig: Rig, experiment: Experiment, sets: Sequence[Gains], under: Conditions | None = None, seed: int = 0
 ) -> Answers:
-    """Give what a few gain sets answer, each on a stand-in of the rig that has the same chance."""
-    gains = Gains(*(np.array(v, float) for v in zip(*sets, strict=True)))
-    seeds = np.full(len(sets), seed, np.uint64)
-    return try_all(rig, experiment, gains, seeds, under)
+    """Give what a few gain sets answer, each on a stand-in of the rig that has the same chance. A few are sooner done one
+    after the other than as a batch.
+    """
+    bench = Bench(rig, under)
+    return Answers.of([bench.run(experiment, gains, np.array(seed, np.uint64)) for gains in sets])
 
 
-def try_all(
-    rig: Rig,
-    experiment: Experiment,
-    gains: Gains | None,
-    seeds: np.ndarray,
-    under: Conditions | None = None,
-    until: Callable[[], bool] | None = None,
-) -> Answers:
-    """Try an experiment with a batch of G robots.
+class Bench:
+    """A rig's line and stand-in on an open floor, to try experiments with.
 
     Parameters
     ----------
     rig : Rig
         One with a perfect body is tried with that.
-    experiment : Experiment
-    gains : Gains or None
-        Of shape (G,) each; the rig's own if left out.
-    seeds : (G,) uint64
     under : Conditions, optional
-        Factors of shape (G,), or floats.
-    until : callable, optional
-        Asked at every tick whether to give up; what has been seen by then counts.
+        Factors of a batch's shape, or floats.
     """
-    rig = with_table(rig)
-    line = Line(rig)
-    model = RealBody(rig, under=under) if rig.has_real_body else StandIn(rig)
-    batch = (len(seeds),)
-    if gains is not None:
-        with_gains(line, gains)
-    rollout = Rollout(line, model, line.start(batch), model.start(batch, seeds))
-    raw, move = line.rest(batch), move_of(line, experiment)
-    state, row = move.begin(batch), rollout.tick(raw)
-    layout = line.layout
-    parts = [n for n in ("p", "i", "d", "rate_p", "rate_i", "given") if layout.has("correction", n)]
-    places = [layout.at("truth", n) for n in ("heading", "x", "y")]
-    places += [layout.at("correction", "target"), *(layout.at("correction", n) for n in parts)]
-    begin = row[..., places[:3]].copy()
-    ticks = max(2, round(experiment.seconds / line.dt_s))
-    seen = np.empty((ticks, len(seeds), len(places)))
-    done = np.full(batch, np.nan)
-    push_at = round(PUSH_AT_S / line.dt_s) if experiment.kind == "push" else -1
-    impulse = experiment.impulse(rig)
-    for k in range(ticks):
-        if until is not None and until():
-            seen, ticks = seen[: max(k, 2)], max(k, 2)
-            break
-        if k == push_at:
-            rollout.robot = model.pushed(rollout.robot, np.broadcast_to(impulse, (*batch, 3)))
-        state, entry = move.step(line, state, row)
-        row = rollout.tick(raw, entry=entry)
-        seen[k] = row[..., places]
-        done = np.where((state.done > 0) & np.isnan(done), (k + 1) * line.dt_s, done)
-    return _told(experiment, line, seen, begin, parts, done, push_at)
+
+    def __init__(self, rig: Rig, under: Conditions | None = None) -> None:
+        self.rig = with_table(rig)
+        self.line = Line(self.rig)
+        self._model = RealBody(self.rig, under=under) if rig.has_real_body else StandIn(self.rig)
+
+    def run(
+        self,
+        experiment: Experiment,
+        gains: Gains | None,
+        seeds: NDArray[np.uint64],
+        until: Callable[[], bool] | None = None,
+    ) -> Answers:
+        """Try an experiment with a batch of G robots.
+
+        Parameters
+        ----------
+        experiment : Experiment
+        gains : Gains or None
+            Of shape (G,) each; the rig's own if left out.
+        seeds : (G,) uint64, or one by itself
+        until : callable, optional
+            Asked at every tick whether to give up; what has been seen by then counts.
+        """
+        line, model, batch = self.line, self._model, seeds.shape
+        with_gains(line, gains if gains is not None else gains_of(self.rig))
+        rollout = Rollout(line, model, line.start(batch), model.start(batch, seeds))
+        raw, move = line.rest(batch), move_of(line, experiment)
+        state, row = move.begin(batch), rollout.tick(raw)
+        layout = line.layout
+        parts = [n for n in ("p", "i", "d", "rate_p", "rate_i", "given") if layout.has("correction", n)]
+        places = [layout.at("truth", n) for n in ("heading", "x", "y")]
+        places += [layout.at("correction", "target"), *(layout.at("correction", n) for n in parts)]
+        begin = row[..., places[:3]].copy()
+        ticks = max(2, round(experiment.seconds / line.dt_s))
+        seen = np.empty((ticks, *batch, len(places)))
+        done = np.full(batch, np.nan)
+        push_at = round(PUSH_AT_S / line.dt_s) if experiment.kind == "push" else -1
+        impulse = experiment.impulse(self.rig)
+        for k in range(ticks):
+            if until is not None and until():
+                seen = seen[: max(k, 2)]
+                break
+            if k == push_at:
+                rollout.robot = model.pushed(rollout.robot, np.broadcast_to(impulse, (*batch, 3)))
+            state, entry = move.step(line, state, row)
+            row = rollout.tick(raw, entry=entry)
+            seen[k] = row[..., places]
+            done = np.where((state.done > 0) & np.isnan(done), (k + 1) * line.dt_s, done)
+        if not batch:
+            seen, begin, done = seen[:, None], begin[None], done[None]
+        return _told(experiment, line, seen, begin, parts, done, push_at)
 
 
 def _told(

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from pivrex.line.values import Ops, Value
 from pivrex.sim.body.settings import EMPTY, FULL, NEARLY, BodySettings
-from pivrex.sim.body.values import Ops, Value
 
 __all__ = ["friction", "open_volts", "sagged"]
 
-CREEP_RAD_S, STUCK_RAD_S = 1e-3, 0.3
-"""Below the second a wheel may stick; then it creeps by no more than about the first."""
+CREEP_RAD_S, STICKS_RAD_S, SLOW_RAD_S = 1e-3, 5e-3, 0.3
+"""A wheel slower than the second sticks if nothing breaks it loose, and creeps then by no more than about the first; below
+the third friction fades with the speed, so that it ends in rest and does not swing about it.
+"""
 
 
 def open_volts(o: Ops, volts: float, charge: Value) -> Value:
@@ -59,5 +61,5 @@ def friction(o: Ops, spin: Value, torque: Value, breakaway: Value, running: Valu
     turns it back. (Own form of a stick-slip element.)
     """
     speed = abs(spin)
-    stuck = (speed < STUCK_RAD_S) & (abs(torque) <= breakaway)
-    return o.where(stuck, breakaway / CREEP_RAD_S, running / o.most(speed, STUCK_RAD_S))
+    stuck = (speed < STICKS_RAD_S) & (abs(torque) <= breakaway)
+    return o.where(stuck, breakaway / CREEP_RAD_S, running / o.most(speed, SLOW_RAD_S))

@@ -5,25 +5,27 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from pivrex.line.stage import Floats
+from pivrex.line.values import Ops, Value, single
 from pivrex.sim.body.settings import BodySettings, Contact
-from pivrex.sim.body.values import Ops, Value, single
 
-__all__ = ["Sums", "Touch", "added", "holding", "loads_of", "passing", "solve", "touches_of"]
-
-SOFT_M_S = 0.02
-"""A tyre that slips this fast gives 70 % of its grip: the belt of rubber that gives way before it slides."""
+__all__ = ["Held", "Sums", "Touch", "added", "holding", "loads_of", "passing", "solve", "touches_of"]
 
 TINY = 1e-12
 
 
 class Touch(NamedTuple):
-    """A contact in this moment: its two directions as rows, what its motor takes of each, its grip, its load."""
+    """A contact in this moment: its two directions as rows, what its motor takes of each, its load, the
+    squares of its grip, how its friction is softened, and from which slip on it slides.
+    """
 
     contact: Contact
     first: tuple[Value, Value, Value]
     second: tuple[Value, Value, Value]
     rolls: tuple[Value, Value]
     load: Value
+    grips: tuple[Value, Value]
+    soft: Value
+    loose: Value
 
 
 class Sums(NamedTuple):
@@ -60,7 +62,7 @@ def touches_of(
                 tuple(o.where(back != 0, b, a) for a, b in zip(pair[0], pair[1], strict=True))
                 for pair in ((first, there), (second, beside), (rolls, other.rolls))
             )
-        whole.append(Touch(contact, first, second, rolls, load[k]))
+        whole.append(Touch(contact, first, second, rolls, load[k], contact.squares, contact.soft, contact.loose))
     return whole
 
 
@@ -100,8 +102,18 @@ def passing(touch: Touch, v: list[Value], spin: list[Value]) -> tuple[Value, Val
     return s1, s2
 
 
-def holding(o: Ops, touch: Touch, v: list[Value], spin: list[Value]) -> tuple[Value, Value]:
-    """Give the coefficients in N·s/m by which a contact is held to the floor along its two directions.
+class Held(NamedTuple):
+    """By what a contact is held to the floor along its two directions, in N·s/m, and how far its slip goes, weighed by its
+    grip, in m/s.
+    """
+
+    first: Value
+    second: Value
+    size: Value
+
+
+def holding(o: Ops, touch: Touch, slip: tuple[Value, Value]) -> Held:
+    """Give by what a contact is held at a slip.
 
     Notes
     -----
@@ -109,12 +121,11 @@ def holding(o: Ops, touch: Touch, v: list[Value], spin: list[Value]) -> tuple[Va
     F_k = -μ_k²·N·s_k / √(μ_1²s_1² + μ_2²s_2²) (maximum dissipation; Goyal, Ruina & Papadopoulos 1991), softened below
     `SOFT_M_S` so that it is the stiffness of a tyre there.
     """
-    s1, s2 = passing(touch, v, spin)
-    g1, g2 = touch.contact.grip
-    q1, q2 = g1 * g1, g2 * g2
-    soft = o.most(q1, q2) * (SOFT_M_S * SOFT_M_S)
-    each = touch.load / o.most(o.sqrt(q1 * (s1 * s1) + q2 * (s2 * s2) + soft), TINY)
-    return q1 * each, q2 * each
+    s1, s2 = slip
+    q1, q2 = touch.grips
+    size = o.sqrt(q1 * (s1 * s1) + q2 * (s2 * s2) + touch.soft)
+    each = touch.load / o.most(size, TINY)
+    return Held(q1 * each, q2 * each, size)
 
 
 def solve(o: Ops, sums: Sums) -> tuple[list[Value], list[Value]]:

@@ -6,11 +6,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line.stage import some
+from pivrex.line.values import Ops, Value, joined, parts, single
 from pivrex.sim.body.feed import friction, sagged
-from pivrex.sim.body.ground import Sums, Touch, added, holding, loads_of, passing, solve, touches_of
+from pivrex.sim.body.ground import Held, Sums, Touch, added, holding, loads_of, passing, solve, touches_of
 from pivrex.sim.body.settings import BodySettings
 from pivrex.sim.body.state import BodyState
-from pivrex.sim.body.values import Ops, Value, joined, parts, single
 from pivrex.sim.body.walls import Near, Walls
 
 __all__ = ["RESTART_S", "Mechanics", "Moving"]
@@ -20,6 +20,12 @@ RESTART_S = 1.0
 
 STIFF = 1000.0
 """A wall is this many times as hard to push as the robot itself."""
+
+AGAIN, BREAKS = 3, 1.03
+"""A step in which a tyre slides is solved again, at most this often, while its slip changes by more than this factor."""
+
+FELT_M_S = 0.002
+"""What stands in the way counts as a bump once it takes this much speed in a step."""
 
 SLIDES_M_S = 0.02
 PUSHED_OUT_M = 0.002
@@ -70,15 +76,22 @@ class Mechanics:
         on_floor = o.where(lifted != 0, 0.0, 1.0)
         m.load = loads_of(o, s, m.felt, back, mixed, on_floor)
         touches = touches_of(o, s, m.angle, m.load, back, mixed)
-        sums = self._motor_sums(o, s, m, duty, fed, lifted, h)
-        held = self._floor(o, m, touches, sums, h)
+        base = self._motor_sums(o, s, m, duty, fed, lifted, h)
+        held = [holding(o, touch, passing(touch, m.v, m.spin)) for touch in touches]
+        sums = self._floor(touches, held, base, h)
         v, spin = solve(o, sums)
+        for _ in range(AGAIN):
+            held, again = self._slipping(o, touches, held, v, spin)
+            if not again:
+                break
+            sums = self._floor(touches, held, base, h)
+            v, spin = solve(o, sums)
         centre = (s.centre[0], o.where(back != 0, -s.centre[1], s.centre[1]))
         v, spin = self._walled(o, s, m, sums, v, spin, centre, h)
         v = [o.where(lifted != 0, 0.0, one) for one in v]
         settle = s.board(h)
         m.felt = [f + ((new - old) / h - f) * settle for f, new, old in zip(m.felt, v, m.v, strict=False)]
-        self._slide(o, m, touches, held, v, spin, h)
+        self._slide(o, m, touches, held, v, spin)
         m.rolled = [r + w * h for r, w in zip(m.rolled, spin, strict=True)]
         m.spin = spin
         self._move(o, m, v, centre, h)
@@ -122,44 +135,60 @@ class Mechanics:
         return Sums(a, [list(none) for _ in d], d, r, q)
 
     @staticmethod
-    def _floor(o: Ops, m: Moving, touches: list[Touch], sums: Sums, h: float) -> list[tuple[Value, Value]]:
-        """Add what the floor does to the equations; gives what each contact is held by, times h."""
-        a, held = sums.a, []
-        for touch in touches:
-            first, second = holding(o, touch, m.v, m.spin)
-            first, second = first * h, second * h
-            held.append((first, second))
+    def _floor(touches: list[Touch], held: list[Held], base: Sums, h: float) -> Sums:
+        """Give the equations with what the floor does in them."""
+        a, d = list(base.a), list(base.d)
+        b = [list(row) for row in base.b]
+        for touch, hold in zip(touches, held, strict=True):
+            first, second = hold.first * h, hold.second * h
             (ax, ay, aw), (bx, by, bw) = touch.first, touch.second
             fx, fy, fw, gx, gy, gw = first * ax, first * ay, first * aw, second * bx, second * by, second * bw
-            a[0] += fx * ax + gx * bx
-            a[1] += fx * ay + gx * by
-            a[2] += fx * aw + gx * bw
-            a[3] += fy * ay + gy * by
-            a[4] += fy * aw + gy * bw
-            a[5] += fw * aw + gw * bw
+            a[0] = a[0] + (fx * ax + gx * bx)
+            a[1] = a[1] + (fx * ay + gx * by)
+            a[2] = a[2] + (fx * aw + gx * bw)
+            a[3] = a[3] + (fy * ay + gy * by)
+            a[4] = a[4] + (fy * aw + gy * bw)
+            a[5] = a[5] + (fw * aw + gw * bw)
             k = touch.contact.motor
             if k >= 0:
                 one, two = touch.rolls
-                b = sums.b[k]
-                b[0] = b[0] - (fx * one + gx * two)
-                b[1] = b[1] - (fy * one + gy * two)
-                b[2] = b[2] - (fw * one + gw * two)
-                sums.d[k] = sums.d[k] + (first * one * one + second * two * two)
-        return held
+                row = b[k]
+                row[0] = row[0] - (fx * one + gx * two)
+                row[1] = row[1] - (fy * one + gy * two)
+                row[2] = row[2] - (fw * one + gw * two)
+                d[k] = d[k] + (first * one * one + second * two * two)
+        return base._replace(a=a, b=b, d=d)
 
     @staticmethod
-    def _slide(
-        o: Ops, m: Moving, touches: list[Touch], held: list[tuple[Value, Value]], v: list[Value], spin: list[Value],
-        h: float,
-    ) -> None:  # fmt: skip
+    def _slipping(
+        o: Ops, touches: list[Touch], held: list[Held], v: list[Value], spin: list[Value]
+    ) -> tuple[list[Held], bool]:
+        """Give what contacts are held by where they slide otherwise at the end of the step than at its beginning, and whether
+        any does: else a tyre that breaks loose would hold for a step by more than its friction.
+        """
+        found, again = [], False
+        for touch, hold in zip(touches, held, strict=True):
+            now = holding(o, touch, passing(touch, v, spin))
+            other = (now.size > BREAKS * hold.size) | (now.size * BREAKS < hold.size)
+            slides = other & (o.most(now.size, hold.size) > touch.loose)
+            if o.some(slides):
+                again = True
+                now = Held(*(o.where(slides, new, old) for new, old in zip(now, hold, strict=True)))
+                found.append(now)
+            else:
+                found.append(hold)
+        return found, again
+
+    @staticmethod
+    def _slide(o: Ops, m: Moving, touches: list[Touch], held: list[Held], v: list[Value], spin: list[Value]) -> None:
         """Note how each tyre slides, and what the floor does to each motor."""
         m.slip, torque = [], [0.0 * w for w in spin]
-        for touch, (first, second) in zip(touches, held, strict=True):
+        for touch, hold in zip(touches, held, strict=True):
             s1, s2 = passing(touch, v, spin)
             m.slip.append(o.sqrt(s1 * s1 + s2 * s2) if touch.contact.plain else abs(s1))
             k = touch.contact.motor
             if k >= 0:
-                torque[k] = torque[k] + (first * s1 * touch.rolls[0] + second * s2 * touch.rolls[1]) / h
+                torque[k] = torque[k] + (hold.first * s1 * touch.rolls[0] + hold.second * s2 * touch.rolls[1])
         m.torque = torque
 
     @staticmethod
@@ -215,23 +244,24 @@ class Mechanics:
             rub = s.bumper * force / np.maximum(aside, SLIDES_M_S)
             pressed = added(pressed, near.along, rub, np.zeros_like(rub), batch)
         new, turning = solve(o, pressed)
-        touched = (force > 0).any(axis=-1)
-        self._push_out(m, near, touched, batch)
-        flag = touched if batch else bool(touched)
-        m.blocked = o.where(flag, 1.0, m.blocked)
+        touched = force.sum(axis=-1) * h > FELT_M_S * np.asarray(s.mass, float)
+        m.blocked = o.where(touched if batch else bool(touched), 1.0, m.blocked)
+        pushed = (force > 0).any(axis=-1)
+        self._push_out(m, near, pushed, batch)
+        flag = pushed if batch else bool(pushed)
         return (
             [o.where(flag, a, b) for a, b in zip(new, v, strict=True)],
             [o.where(flag, a, b) for a, b in zip(turning, spin, strict=True)],
         )
 
     @staticmethod
-    def _push_out(m: Moving, near: Near, touched: NDArray[np.bool_], batch: tuple[int, ...]) -> None:
+    def _push_out(m: Moving, near: Near, pushed: NDArray[np.bool_], batch: tuple[int, ...]) -> None:
         """Move bodies that overlap something out of it, a little in each step."""
         deepest = np.argmin(near.gap, axis=-1)
         gap = np.take_along_axis(near.gap, deepest[..., None], axis=-1)[..., 0]
-        if not some((gap < 0) & touched):
+        if not some((gap < 0) & pushed):
             return
         way = np.take_along_axis(near.away, deepest[..., None, None], axis=-2)[..., 0, :]
-        out = np.where(touched, np.minimum(np.maximum(-gap, 0.0), PUSHED_OUT_M), 0.0)
+        out = np.where(pushed, np.minimum(np.maximum(-gap, 0.0), PUSHED_OUT_M), 0.0)
         for k in (0, 1):
             m.pose[k] = m.pose[k] + single(np.asarray(way[..., k] * out))

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from pivrex.line.outputs import decode
 from pivrex.line.stage import Floats, some
+from pivrex.line.values import joined, ops_of, parts, single, whole
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.sim.body.feed import open_volts
@@ -16,7 +17,6 @@ from pivrex.sim.body.mechanics import Mechanics, Moving
 from pivrex.sim.body.sensors import Gyro, counted
 from pivrex.sim.body.settings import BodySettings, Conditions, settings_of
 from pivrex.sim.body.state import BodyState
-from pivrex.sim.body.values import joined, ops_of, parts, single
 from pivrex.sim.body.walls import Walls
 from pivrex.sim.fitted import STEER_LAG, Fitted
 from pivrex.sim.wiring import Wiring
@@ -66,6 +66,7 @@ class RealBody(Fitted):
         around = 2 * np.pi * self.settings.radius
         self._per_count = np.array([a / c if c else 0.0 for a, c in zip(around, counts, strict=True)])
         """How far a wheel rolls for a count, in m; 0 for one whose encoder is not said to count."""
+        self._per_metre = np.array([1 / c if c else 0.0 for c in self._per_count])
 
     def start(self, batch: tuple[int, ...] = (), seeds: NDArray[np.uint64] | None = None) -> BodyState:
         """Give the state at the field's start, at rest. ``seeds``, B uint64: whose chance each robot has."""
@@ -94,6 +95,7 @@ class RealBody(Fitted):
             charge=charge,
             volts=np.asarray(open_volts(o, s.volts, charge)) + none,
             restart=none,
+            counted=wheels,
             metered=wheels,
             gyro=self._gyro.start(batch, seeds, self._start.heading_rad),
             slip=floor,
@@ -139,20 +141,21 @@ class RealBody(Fitted):
         h = dt_s / steps
         for _ in range(steps):
             self._mechanics.step(o, m, share, coasting, steer, back, lifted, h)
-        heading = joined([m.pose[2]], batch)[..., 0]
-        turned = heading - state.pose[..., 2]
+        pose, spin = joined(m.pose, batch), joined(m.spin, batch)
+        turned = pose[..., 2] - state.pose[..., 2]
         if some(state.upside_down):
             turned = np.where(state.upside_down != 0, -turned, turned)
         rolled = joined(m.rolled, batch)[..., s.wheel_motor] * s.radius
         travel = state.travel + rolled
         smooth = min(1.0, dt_s / SMOOTH_S)
-        seen = (counted(travel, self._per_count) - counted(state.travel, self._per_count)) / dt_s
+        now = counted(travel, self._per_count, self._per_metre)
+        seen = (now - state.counted) / dt_s
         felt = joined(m.felt, batch)
         return BodyState(
             travel=travel,
-            speed=joined(m.spin, batch)[..., s.wheel_motor] * s.radius,
-            pose=joined(m.pose, batch),
-            blocked=np.asarray(m.blocked, float) + np.zeros(batch),
+            speed=spin[..., s.wheel_motor] * s.radius,
+            pose=pose,
+            blocked=whole(m.blocked, batch),
             angle=joined(m.angle, batch),
             turning=joined(m.turning, batch),
             begin=state.begin,
@@ -160,12 +163,13 @@ class RealBody(Fitted):
             upside_down=state.upside_down,
             attached=self._carried(state.attached, drive, dt_s),
             velocity=joined(m.v, batch),
-            spin=joined(m.spin, batch),
+            spin=spin,
             torque=joined(m.torque, batch),
             felt=felt,
-            charge=np.asarray(m.charge, float) + np.zeros(batch),
-            volts=np.asarray(m.volts, float) + np.zeros(batch),
-            restart=np.asarray(m.restart, float) + np.zeros(batch),
+            charge=whole(m.charge, batch),
+            volts=whole(m.volts, batch),
+            restart=whole(m.restart, batch),
+            counted=now,
             metered=state.metered + (seen - state.metered) * smooth,
             gyro=self._gyro.step(state.gyro, turned, felt, dt_s),
             slip=joined(m.slip, batch),
@@ -188,7 +192,7 @@ class RealBody(Fitted):
 
     def sense(self, state: BodyState) -> Floats:
         """Give what the robots' sensors say, B + (S,), as `pivrex.line.given.sensed_columns` orders it."""
-        found = [counted(state.travel, self._per_count) * self._rolls, state.metered * self._rolls]
+        found = [state.counted * self._rolls, state.metered * self._rolls]
         if len(self._at):
             found += [(state.angle - state.begin) * self._turns, self._absolute(state)]
         if self.rig.gyro is not None:

@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line.stage import Floats
+from pivrex.line.values import Value
 from pivrex.rig.plane import Gyro as GyroTable
 from pivrex.rig.rig import Rig
-from pivrex.sim.body.values import Value
 from pivrex.sim.chance import draw
 
 __all__ = ["Gyro", "GyroState", "counted"]
@@ -29,10 +29,12 @@ _NORMALS = _normals()
 """Normal numbers, the same everywhere; a robot walks through them from a place and with a stride of its own."""
 
 
-def counted(travel: Floats, per_count: Floats) -> Floats:
-    """Give how far wheels have rolled as their encoders count it, in whole counts; B + (W,) in m."""
-    safe = np.where(per_count > 0, per_count, 1.0)
-    return np.where(per_count > 0, np.floor(travel / safe) * safe, travel)
+def counted(travel: Floats, per_count: Floats, per_metre: Floats) -> Floats:
+    """Give how far wheels have rolled as their encoders count it, in whole counts; B + (W,) in m.
+
+    ``per_count`` is in m and ``per_metre`` one over it, (W,) each, both 0 for one whose encoder is not said to count.
+    """
+    return np.where(per_count > 0, np.floor(travel * per_metre) * per_count, travel)
 
 
 class GyroState(NamedTuple):
@@ -94,7 +96,7 @@ class Gyro:
         """Take in how far the body has turned in a tick, B in rad, about its own upward axis."""
         at = state.at + state.stride
         first, second = _NORMALS[at & (TABLE - 1)], _NORMALS[(at + TABLE // 3) & (TABLE - 1)]
-        noise = self._noise
+        noise: Floats = self._noise
         if self._rattles:
             noise = noise + self._rattles * np.sqrt(felt[..., 0] ** 2 + felt[..., 1] ** 2)
         reading = turned / dt_s * self._scale + state.bias + noise * first

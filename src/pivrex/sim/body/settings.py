@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line.stage import Floats
+from pivrex.line.values import Value
 from pivrex.rig.body import Body
 from pivrex.rig.rig import Rig
-from pivrex.sim.body.values import Value
 
 __all__ = ["BodySettings", "Conditions", "Contact", "MotorSettings", "settings_of"]
 
@@ -28,6 +28,10 @@ BOARD_S = 0.02
 
 FULL, NEARLY, EMPTY = 1.06, 0.95, 0.70
 """A battery's voltage beside its nominal one when it is full, at a tenth, and empty."""
+
+
+SOFT_M_S = 0.02
+"""A tyre that slips this fast gives 70 % of its grip: the belt of rubber that gives way before it slides."""
 
 
 @dataclass(frozen=True)
@@ -82,6 +86,18 @@ class Contact:
     motor: int
     grip: tuple[Value, Value]
     plain: bool
+    squares: tuple[Value, Value] = field(init=False)
+    soft: Value = field(init=False)
+    loose: Value = field(init=False)
+
+    def __post_init__(self) -> None:
+        first, second = self.grip[0] * self.grip[0], self.grip[1] * self.grip[1]
+        most = np.maximum(first, second)
+        most = float(most) if np.ndim(most) == 0 else most
+        object.__setattr__(self, "squares", (first, second))
+        object.__setattr__(self, "soft", most * (SOFT_M_S * SOFT_M_S))
+        # twice the slip at which 70 % of the grip is there
+        object.__setattr__(self, "loose", 2.0 * np.sqrt(most) * SOFT_M_S)
 
 
 @dataclass(frozen=True)

@@ -27,8 +27,8 @@ class BodyState(NamedTuple):
         The acceleration that shifts the load, forward and left, in m/s².
     charge, volts, restart : B float64
         Of the battery from 0 to 1, in V, and how long the electronics still take to start again in s.
-    metered : B + (W,) float64
-        The speeds that encoders say, in m/s.
+    counted, metered : B + (W,) float64
+        How far wheels have rolled as encoders count it, in m, and the speeds that they say, in m/s.
     gyro : GyroState
     slip, load : B + (C,) float64
         How fast each tyre slides over the floor in m/s, and the load on it in N.
@@ -51,6 +51,7 @@ class BodyState(NamedTuple):
     charge: Floats
     volts: Floats
     restart: Floats
+    counted: Floats
     metered: Floats
     gyro: GyroState
     slip: Floats

@@ -45,7 +45,7 @@ def draw_compass(heading: float, target: float, true: float, width: int, height:
     if np.isfinite(target):
         ray(target, 0, radius * 0.98, "target", 3)
     if np.isfinite(heading):
-        ray(heading, -radius * 0.25, radius * 0.8, "measured")
+        ray(heading, -radius * 0.25, radius * 0.8, "measured", wide=1)
         tip = radius * 0.8
         head = dots.layer("measured")
         for side in (-0.35, 0.35):

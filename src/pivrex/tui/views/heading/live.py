@@ -48,7 +48,7 @@ def draw_live(model: ScreenModel, width: int, height: int) -> Picture:
         ("unwrapped", f"{number(float(np.degrees(heading)), 1, 7)} deg", "dim"),
         ("target", f"{number(wrap_deg(float(np.degrees(target))), 1, 7)} deg" if held else "none held", "target"),
         ("error", f"{number(_deg(model, 'correction', 'error'), 2, 7)} deg", "alarm" if _far(model) else "rest"),
-        ("turns at", turning(_deg(model, "correction", "rate"), 1, "deg/s"), "measured"),
+        ("turns at", turning(_deg(model, "correction", "rate"), 1, "deg/s", 7), "measured"),
         ("gyro off by", f"{number(drift, 2, 7)} deg" if np.isfinite(drift) else "nobody knows", "rest"),
     ]
     for k, (name, text, role) in enumerate(rows):

@@ -1,6 +1,6 @@
 """One code for one robot and for thousands: a value is a Python float, or an array with a number for each robot.
 
-A step of the body is some hundred sums of single numbers. For one robot numpy would spend a microsecond on each, Python
+A step of a body, or of a loop, is a hundred sums of single numbers. For one robot numpy would spend a microsecond on each, Python
 spends a twentieth; for thousands numpy works through them at once. Both round alike: sums, products, quotients and square
 roots are exactly rounded (IEEE 754), and whatever else is needed comes from numpy in both.
 """
@@ -13,9 +13,9 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from pivrex.line.stage import Floats
+from pivrex.line.layout import Floats
 
-__all__ = ["ALONE", "MANY", "Ops", "Value", "joined", "ops_of", "parts", "single"]
+__all__ = ["ALONE", "MANY", "Ops", "Value", "joined", "ops_of", "parts", "single", "whole"]
 
 Value = Any
 """A float, or float64 of shape B."""
@@ -28,6 +28,7 @@ class Ops(Protocol):
     def where(self, flag: Any, yes: Value, no: Value) -> Value: ...
     def most(self, a: Value, b: Value) -> Value: ...
     def least(self, a: Value, b: Value) -> Value: ...
+    def within(self, value: Value, most: Value) -> Value: ...
     def some(self, flag: Any) -> bool: ...
     def turned(self, angle: Value) -> tuple[Value, Value]: ...
 
@@ -43,11 +44,15 @@ class _Alone:
 
     @staticmethod
     def most(a: float, b: float) -> float:
-        return a if a > b else b
+        return (a if a > b else b) + 0.0
 
     @staticmethod
     def least(a: float, b: float) -> float:
-        return a if a < b else b
+        return (a if a < b else b) + 0.0
+
+    @staticmethod
+    def within(value: float, most: float) -> float:
+        return most if value > most else -most if value < -most else value
 
     @staticmethod
     def some(flag: bool) -> bool:
@@ -64,11 +69,15 @@ class _Many:
 
     @staticmethod
     def most(a: Value, b: Value) -> Value:
-        return np.where(a > b, a, b)  # as a float does it, with the sign of zero
+        return np.maximum(a, b) + 0.0  # no zero with a sign
 
     @staticmethod
     def least(a: Value, b: Value) -> Value:
-        return np.where(a < b, a, b)
+        return np.minimum(a, b) + 0.0
+
+    @staticmethod
+    def within(value: Value, most: Value) -> Value:
+        return np.where(value > most, most, np.where(value < -most, -most, value))
 
     @staticmethod
     def some(flag: Any) -> bool:
@@ -96,6 +105,11 @@ def parts(array: Floats) -> list[Value]:
 def single(array: Floats) -> Value:
     """Give an array of shape B as a value."""
     return array.item() if array.ndim == 0 else array
+
+
+def whole(value: Value, batch: tuple[int, ...]) -> Floats:
+    """Give a value as an array of shape B."""
+    return np.array(value, np.float64) if not batch else np.broadcast_to(np.asarray(value, np.float64), batch)
 
 
 def joined(values: Sequence[Value], batch: tuple[int, ...]) -> Floats:
