@@ -4,18 +4,21 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+import numpy as np
+
 from pivrex.line.stage import Floats
 from pivrex.line.values import Ops, Value, single
-from pivrex.sim.body.settings import BodySettings, Contact
+from pivrex.sim.body.settings import BodySettings, Contact, Sparse, Terms
 
-__all__ = ["Held", "Sums", "Touch", "added", "holding", "loads_of", "passing", "solve", "touches_of"]
+__all__ = ["Held", "Sums", "Touch", "added", "floored", "holding", "loads_of", "passing", "solve", "touches_of"]
 
 TINY = 1e-12
 
 
 class Touch(NamedTuple):
-    """A contact in this moment: its two directions as rows, what its motor takes of each, its load, the
-    squares of its grip, how its friction is softened, and from which slip on it slides.
+    """A contact in this moment: its two directions as rows, what its motor takes of each, its load, its
+    share of the equations if it is not steered, the squares of its grip, how its friction is softened, and from which slip on it slides; in a
+    batch of which only some lie on their backs the same there, and which do.
     """
 
     contact: Contact
@@ -23,9 +26,12 @@ class Touch(NamedTuple):
     second: tuple[Value, Value, Value]
     rolls: tuple[Value, Value]
     load: Value
+    sums: Sparse | None
     grips: tuple[Value, Value]
     soft: Value
     loose: Value
+    other: Touch | None = None
+    back: Value = False
 
 
 class Sums(NamedTuple):
@@ -45,25 +51,32 @@ def touches_of(
     o: Ops, s: BodySettings, angles: list[Value], load: list[Value], back: Value, mixed: bool
 ) -> list[Touch]:
     """Give all contacts as they stand now: on the wheels or on the back, steered wheels at their angles."""
-    whole: list[Touch] = []
-    sides = s.sides if mixed else (s.sides[int(o.some(back != 0))],) * 2
     turned = [o.turned(angle) for angle in angles]
-    for k, (contact, other) in enumerate(zip(*sides, strict=True)):
-        first, second, rolls = contact.first, contact.second, contact.rolls
-        if contact.turn >= 0:
-            c, sn = turned[contact.turn]
-            first, second = _along(contact, c, sn), _along(contact, -sn, c)
-        if mixed:
-            there, beside = other.first, other.second
-            if other.turn >= 0:
-                c, sn = turned[other.turn]
-                there, beside = _along(other, c, sn), _along(other, -sn, c)
-            first, second, rolls = (
-                tuple(o.where(back != 0, b, a) for a, b in zip(pair[0], pair[1], strict=True))
-                for pair in ((first, there), (second, beside), (rolls, other.rolls))
-            )
-        whole.append(Touch(contact, first, second, rolls, load[k], contact.squares, contact.soft, contact.loose))
-    return whole
+    upright, over = (
+        [_touch(contact, turned, load[k]) for k, contact in enumerate(side)] if side is not None else []
+        for side in (
+            (s.sides[0] if mixed or not o.some(back != 0) else None),
+            (s.sides[1] if o.some(back != 0) else None),
+        )
+    )
+    if not mixed:
+        return upright or over
+    return [
+        one._replace(
+            other=other, back=back != 0,
+            rolls=tuple(o.where(back != 0, b, a) for a, b in zip(one.rolls, other.rolls, strict=True)),
+        )
+        for one, other in zip(upright, over, strict=True)
+    ]  # fmt: skip
+
+
+def _touch(contact: Contact, turned: list[tuple[Value, Value]], load: Value) -> Touch:
+    first, second = contact.first, contact.second
+    sums: Sparse | None = contact.sums
+    if contact.turn >= 0:
+        c, sn = turned[contact.turn]
+        first, second, sums = _along(contact, c, sn), _along(contact, -sn, c), None
+    return Touch(contact, first, second, contact.rolls, load, sums, contact.squares, contact.soft, contact.loose)
 
 
 def _along(contact: Contact, c: Value, sn: Value) -> tuple[Value, Value, Value]:
@@ -91,15 +104,32 @@ def loads_of(o: Ops, s: BodySettings, felt: list[Value], back: Value, mixed: boo
 
 def passing(touch: Touch, v: list[Value], spin: list[Value]) -> tuple[Value, Value]:
     """Give how fast the floor passes under a contact along its two directions, in m/s."""
-    (ax, ay, aw), (bx, by, bw) = touch.first, touch.second
-    vx, vy, w = v
-    s1 = ax * vx + ay * vy + aw * w
-    s2 = bx * vx + by * vy + bw * w
+    if touch.other is not None:
+        there = passing(touch.other, v, spin)
+        here = passing(touch._replace(other=None, rolls=touch.contact.rolls), v, spin)
+        return np.where(touch.back, there[0], here[0]), np.where(touch.back, there[1], here[1])
     motor = touch.contact.motor
+    if touch.sums is not None:
+        s1, s2 = (_added_up(terms, v) for terms in touch.sums.slip)
+    else:
+        (ax, ay, aw), (bx, by, bw) = touch.first, touch.second
+        vx, vy, w = v
+        s1 = ax * vx + ay * vy + aw * w
+        s2 = bx * vx + by * vy + bw * w
     if motor >= 0:
-        s1 = s1 - touch.rolls[0] * spin[motor]
-        s2 = s2 - touch.rolls[1] * spin[motor]
+        one, two = touch.rolls
+        s1 = s1 - one * spin[motor]
+        if touch.sums is None or touch.contact.rolls[1] != 0:
+            s2 = s2 - two * spin[motor]
     return s1, s2
+
+
+def _added_up(terms: Terms, values: list[Value]) -> Value:
+    k, share = terms[0]
+    found = values[k] * share
+    for k, share in terms[1:]:
+        found = found + values[k] * share
+    return found
 
 
 class Held(NamedTuple):
@@ -164,3 +194,50 @@ def added(sums: Sums, ways: Floats, stiff: Floats, target: Floats, batch: tuple[
         a=[x + y for x, y in zip(sums.a, more, strict=True)],
         r=[x + y for x, y in zip(sums.r, right, strict=True)],
     )
+
+
+def floored(touches: list[Touch], held: list[Held], base: Sums, h: float) -> Sums:
+    """Give the equations with what the floor does in them."""
+    if touches and touches[0].other is not None:
+        here = floored([t._replace(other=None, rolls=t.contact.rolls) for t in touches], held, base, h)
+        there = floored([t.other for t in touches if t.other is not None], held, base, h)
+        back = touches[0].back
+        return base._replace(
+            a=[np.where(back, y, x) for x, y in zip(here.a, there.a, strict=True)],
+            b=[
+                [np.where(back, y, x) for x, y in zip(*rows, strict=True)] for rows in zip(here.b, there.b, strict=True)
+            ],
+            d=[np.where(back, y, x) for x, y in zip(here.d, there.d, strict=True)],
+        )
+    a, d = list(base.a), list(base.d)
+    b = [list(row) for row in base.b]
+    for touch, hold in zip(touches, held, strict=True):
+        first, second = hold.first * h, hold.second * h
+        k = touch.contact.motor
+        if touch.sums is not None:
+            sums = touch.sums
+            for held_by, terms, rows in ((first, sums.body[0], sums.row[0]), (second, sums.body[1], sums.row[1])):
+                for i, share in terms:
+                    a[i] = a[i] + held_by * share
+                if k >= 0:
+                    for i, share in rows:
+                        b[k][i] = b[k][i] + held_by * share
+            if k >= 0:
+                d[k] = d[k] + (first * sums.own[0] + second * sums.own[1] if sums.own[1] else first * sums.own[0])
+            continue
+        (ax, ay, aw), (bx, by, bw) = touch.first, touch.second
+        fx, fy, fw, gx, gy, gw = first * ax, first * ay, first * aw, second * bx, second * by, second * bw
+        a[0] = a[0] + (fx * ax + gx * bx)
+        a[1] = a[1] + (fx * ay + gx * by)
+        a[2] = a[2] + (fx * aw + gx * bw)
+        a[3] = a[3] + (fy * ay + gy * by)
+        a[4] = a[4] + (fy * aw + gy * bw)
+        a[5] = a[5] + (fw * aw + gw * bw)
+        if k >= 0:
+            one, two = touch.rolls
+            row = b[k]
+            row[0] = row[0] - (fx * one + gx * two)
+            row[1] = row[1] - (fy * one + gy * two)
+            row[2] = row[2] - (fw * one + gw * two)
+            d[k] = d[k] + (first * one * one + second * two * two)
+    return base._replace(a=a, b=b, d=d)

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from pivrex.line.stage import some
 from pivrex.line.values import Ops, Value, joined, parts, single
 from pivrex.sim.body.feed import friction, sagged
-from pivrex.sim.body.ground import Held, Sums, Touch, added, holding, loads_of, passing, solve, touches_of
+from pivrex.sim.body.ground import Held, Sums, Touch, added, floored, holding, loads_of, passing, solve, touches_of
 from pivrex.sim.body.settings import BodySettings
 from pivrex.sim.body.state import BodyState
 from pivrex.sim.body.walls import Near, Walls
@@ -78,13 +78,13 @@ class Mechanics:
         touches = touches_of(o, s, m.angle, m.load, back, mixed)
         base = self._motor_sums(o, s, m, duty, fed, lifted, h)
         held = [holding(o, touch, passing(touch, m.v, m.spin)) for touch in touches]
-        sums = self._floor(touches, held, base, h)
+        sums = floored(touches, held, base, h)
         v, spin = solve(o, sums)
         for _ in range(AGAIN):
             held, again = self._slipping(o, touches, held, v, spin)
             if not again:
                 break
-            sums = self._floor(touches, held, base, h)
+            sums = floored(touches, held, base, h)
             v, spin = solve(o, sums)
         centre = (s.centre[0], o.where(back != 0, -s.centre[1], s.centre[1]))
         v, spin = self._walled(o, s, m, sums, v, spin, centre, h)
@@ -133,31 +133,6 @@ class Mechanics:
         a: list[Value] = [s.mass, 0.0, 0.0, s.mass, 0.0, s.inertia]
         r = [s.mass * m.v[0], s.mass * m.v[1], s.inertia * m.v[2]]
         return Sums(a, [list(none) for _ in d], d, r, q)
-
-    @staticmethod
-    def _floor(touches: list[Touch], held: list[Held], base: Sums, h: float) -> Sums:
-        """Give the equations with what the floor does in them."""
-        a, d = list(base.a), list(base.d)
-        b = [list(row) for row in base.b]
-        for touch, hold in zip(touches, held, strict=True):
-            first, second = hold.first * h, hold.second * h
-            (ax, ay, aw), (bx, by, bw) = touch.first, touch.second
-            fx, fy, fw, gx, gy, gw = first * ax, first * ay, first * aw, second * bx, second * by, second * bw
-            a[0] = a[0] + (fx * ax + gx * bx)
-            a[1] = a[1] + (fx * ay + gx * by)
-            a[2] = a[2] + (fx * aw + gx * bw)
-            a[3] = a[3] + (fy * ay + gy * by)
-            a[4] = a[4] + (fy * aw + gy * bw)
-            a[5] = a[5] + (fw * aw + gw * bw)
-            k = touch.contact.motor
-            if k >= 0:
-                one, two = touch.rolls
-                row = b[k]
-                row[0] = row[0] - (fx * one + gx * two)
-                row[1] = row[1] - (fy * one + gy * two)
-                row[2] = row[2] - (fw * one + gw * two)
-                d[k] = d[k] + (first * one * one + second * two * two)
-        return base._replace(a=a, b=b, d=d)
 
     @staticmethod
     def _slipping(

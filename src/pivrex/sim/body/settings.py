@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from math import cos, exp, sin, sqrt
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -55,6 +56,48 @@ class Conditions:
     strength: dict[str, Value] = field(default_factory=dict)
 
 
+Way = tuple[float, float, float]
+
+Terms = tuple[tuple[int, float], ...]
+"""Where something is added, and how many times."""
+
+PAIRS = ((0, 0), (0, 1), (0, 2), (1, 1), (1, 2), (2, 2))
+"""The upper half of a symmetric 3 × 3 matrix."""
+
+
+class Sparse(NamedTuple):
+    """What a contact that is not steered adds to the equations, without what is 0: most of it is.
+
+    Attributes
+    ----------
+    slip : pair of Terms
+        Of the twist to the floor's speed along each direction.
+    body : pair of Terms
+        Of what holds it along each direction to the body's matrix, by the places of `PAIRS`.
+    row, own : pair of Terms, pair of float
+        And to its motor's row and to its own term.
+    """
+
+    slip: tuple[Terms, Terms]
+    body: tuple[Terms, Terms]
+    row: tuple[Terms, Terms]
+    own: tuple[float, float]
+
+    @classmethod
+    def of(cls, first: Way, second: Way, rolls: tuple[float, float]) -> Sparse:
+        """Take them from the rows of both directions, and what the wheel takes of each."""
+
+        def terms(values: list[float]) -> Terms:
+            return tuple((k, v) for k, v in enumerate(values) if v != 0)
+
+        ways = ((first, rolls[0]), (second, rolls[1]))
+        slip = [terms(list(way)) for way, _ in ways]
+        body = [terms([way[i] * way[j] for i, j in PAIRS]) for way, _ in ways]
+        row = [terms([-roll * one for one in way]) for way, roll in ways]
+        own = rolls[0] * rolls[0], rolls[1] * rolls[1]
+        return cls((slip[0], slip[1]), (body[0], body[1]), (row[0], row[1]), own)
+
+
 @dataclass(frozen=True)
 class Contact:
     """A wheel, a caster or a skid on the floor. Its two directions are square to each other, and lie flat.
@@ -86,6 +129,7 @@ class Contact:
     motor: int
     grip: tuple[Value, Value]
     plain: bool
+    sums: Sparse = field(init=False)
     squares: tuple[Value, Value] = field(init=False)
     soft: Value = field(init=False)
     loose: Value = field(init=False)
@@ -94,6 +138,7 @@ class Contact:
         first, second = self.grip[0] * self.grip[0], self.grip[1] * self.grip[1]
         most = np.maximum(first, second)
         most = float(most) if np.ndim(most) == 0 else most
+        object.__setattr__(self, "sums", Sparse.of(self.first, self.second, self.rolls))
         object.__setattr__(self, "squares", (first, second))
         object.__setattr__(self, "soft", most * (SOFT_M_S * SOFT_M_S))
         # twice the slip at which 70 % of the grip is there
