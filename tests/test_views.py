@@ -43,7 +43,7 @@ class Odometer(View):
 ROW = ViewRow(
     "odometer", "9", "one number", "Opens the odometer.", Odometer,
     bars=lambda m: (("t", 0.5, f"{m.value('clock', 't'):5.1f} s", "measured"),),
-    commands=(Command("shout", "shout", "Says something.", ("Z",), foot=1),),
+    commands=(Command("shout", "shout", "Says something.", ("Y",), foot=1),),
 )  # fmt: skip
 
 
@@ -59,8 +59,8 @@ class RowTest(AppCase):
             self.assertIn(" 9 odometer", self.text("line"))
             await self.press("9")
             self.assertIn("the clock says", self.text("odometer"))
-            self.assertIn("Z shout", self.text("foot"))
-            await self.press("Z")
+            self.assertIn("Y shout", self.text("foot"))
+            await self.press("Y")
             self.assertEqual(self.model.message, "it shouts")
             await self.press("x")
             await self.pilot.pause()
@@ -70,14 +70,14 @@ class RowTest(AppCase):
             titles = [c.title for c in self.app.get_system_commands(self.app.screen)]
             self.assertIn("odometer  (9)", titles)
             await self.press("question_mark", "5")
-            self.assertNotIn("Z shout", self.text("foot"))
+            self.assertNotIn("Y shout", self.text("foot"))
             await self.pilot.click("#line", offset=(150, 1))
             self.assertEqual(self.app.view.view_name, "odometer")
 
     @in_loop
     async def test_and_without_its_row_nothing_of_it_is_left(self) -> None:
         async with self.running():
-            await self.press("9", "Z")
+            await self.press("9", "Y")
             self.assertEqual(self.app.view.view_name, "field")
             self.assertNotIn("odometer", self.text())
             self.assertNotEqual(self.model.message, "it shouts")
@@ -255,9 +255,9 @@ class ClickTest(AppCase):
                 self.model.ask(GoLive())
                 await self.press(opener)
                 self.assertTrue(self.model.status.live)
-                await self.press("Z")
+                await self.press("Y")
                 self.assertFalse(self.model.status.live)
-                self.assertIn("Z, which means nothing here", self.model.status.held)
+                self.assertIn("Y, which means nothing here", self.model.status.held)
 
 
 @slow
@@ -347,11 +347,11 @@ class KeyFileTest(AppCase):
     def test_a_file_of_keys(self) -> None:
         commands = Commands(VIEWS)
         self.assertEqual(read_keys(self.folder / "none.toml", commands), {})
-        path = self.write("settings.toml", '[keys]\ngo_live = "Ctrl+G"\nundo = ["Z", "ctrl+z"]\nstop = "f1"\n')
+        path = self.write("settings.toml", '[keys]\ngo_live = "Ctrl+G"\nundo = ["Y", "ctrl+z"]\nstop = "f1"\n')
         keys = read_keys(path, commands)
-        self.assertEqual(keys, {"go_live": ("ctrl+g",), "undo": ("Z", "ctrl+z"), "stop": ("escape", "f1")})
+        self.assertEqual(keys, {"go_live": ("ctrl+g",), "undo": ("Y", "ctrl+z"), "stop": ("escape", "f1")})
         changed = Commands(VIEWS, keys)
-        for key, name in (("ctrl+g", "go_live"), ("Z", "undo"), ("f1", "stop"), ("escape", "stop")):
+        for key, name in (("ctrl+g", "go_live"), ("Y", "undo"), ("f1", "stop"), ("escape", "stop")):
             found = changed.of_key(key, "field")
             self.assertEqual(found.name if found else "", name)
         self.assertIsNone(changed.of_key("ctrl+l", "field"))

@@ -40,7 +40,7 @@ def _parser(command: str) -> argparse.ArgumentParser:
     where = "where the demo workspace goes; a fresh folder if left out" if command == "demo" else "the workspace"
     parser.add_argument("folder", nargs="?", metavar="DIR", help=where)
     parser.add_argument("--rig", default="", help="the rig to open, by name or path")
-    parser.add_argument("--view", default="field", help="driver, shaping, chassis or field")
+    parser.add_argument("--view", default="field", help="driver, shaping, chassis, heading or field")
     parser.add_argument("--theme", choices=("dusk", "noon", "plain"), default="", help="the colours")
     parser.add_argument("--pad", action="store_true", help="listen for stand-in gamepads")
     parser.add_argument("--fault", default="", help=_FAULTS)

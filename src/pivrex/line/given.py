@@ -17,7 +17,7 @@ def sensed_columns(rig: Rig) -> tuple[Column, ...]:
 
     Each wheel's travel and speed; of a steered one how far it has turned since the robot was switched on, and what its
     absolute sensor reads; the gyro's own heading and the upward acceleration where the rig has such sensors; where
-    attachments with an encoder are; the battery's voltage where it is sensed.
+    attachments with an encoder are; what rangers and lamps read; the battery's voltage where it is sensed.
     """
     wheels = [plain(w.name) for w in rig.chassis.wheels]
     steered = [plain(w) for w in rig.steered]
@@ -31,6 +31,7 @@ def sensed_columns(rig: Rig) -> tuple[Column, ...]:
         *([("gyro", "rad")] if rig.gyro is not None else []),
         *([("up", "g")] if rig.upside_down is not None else []),
         *((f"{a}_at", "rad") for a in arms),
+        *((plain(n), "m" if s.kind == "ranger" else "") for n, s in rig.sensors.items()),
         *([("battery", "V")] if rig.battery.sensed else []),
     )
 

@@ -87,7 +87,7 @@ class Heading(Stage):
     """For every rig with a gyro or a side sensor, whatever its law."""
 
     name = "heading"
-    reads = ("sensed",)
+    reads: tuple[str, ...] = ("sensed", "zeroing")
 
     def __init__(self, settings: HeadingSettings) -> None:
         self.settings: HeadingSettings = settings
@@ -109,7 +109,8 @@ class Heading(Stage):
         )
 
     def place(self, layout: Layout) -> None:
-        self._gyro = layout.at("sensed", "gyro") if self.settings.gyro_sign else 0
+        zeroed = layout.has("zeroing", "gyro")
+        self._gyro = layout.at("zeroing" if zeroed else "sensed", "gyro") if self.settings.gyro_sign else 0
         self._up = layout.at("sensed", "up") if self.settings.up_sign else 0
         self._heading = layout.at("heading", "heading") if self.settings.gyro_sign else -1
         self._upside_down = layout.at("heading", "upside_down") if self.settings.up_sign else -1

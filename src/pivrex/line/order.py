@@ -24,11 +24,12 @@ from pivrex.line.rate import Rate
 from pivrex.line.scale import Scale
 from pivrex.line.stage import Stage
 from pivrex.line.steering import Steering
+from pivrex.line.zeroing import Zeroing
 
 __all__ = ["ASKING", "FOLLOWING", "STAGES"]
 
 ASKING: tuple[type[Stage], ...] = (
-    Clock, Sensed, Truth, Raw, Heading, Pointing, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe, Aim,
+    Clock, Sensed, Truth, Raw, Zeroing, Heading, Pointing, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe, Aim,
 )  # fmt: skip
 """What is asked for: from readings to a twist and requests to attachments."""
 

@@ -29,6 +29,7 @@ class Ops(Protocol):
     def most(self, a: Value, b: Value) -> Value: ...
     def least(self, a: Value, b: Value) -> Value: ...
     def within(self, value: Value, most: Value) -> Value: ...
+    def no(self, flag: Any) -> Any: ...
     def some(self, flag: Any) -> bool: ...
     def turned(self, angle: Value) -> tuple[Value, Value]: ...
 
@@ -55,6 +56,10 @@ class _Alone:
         return most if value > most else -most if value < -most else value
 
     @staticmethod
+    def no(flag: bool) -> bool:
+        return not flag
+
+    @staticmethod
     def some(flag: bool) -> bool:
         return flag
 
@@ -65,6 +70,7 @@ class _Alone:
 
 class _Many:
     sqrt = staticmethod(np.sqrt)
+    no = staticmethod(np.logical_not)
     where = staticmethod(np.where)
 
     @staticmethod

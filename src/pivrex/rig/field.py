@@ -12,6 +12,7 @@ from pivrex.rig.quantities import Quantity
 __all__ = ["Block", "Field", "Round", "Start", "Workspace"]
 
 _Along = Annotated[float, Quantity("length", at_least=-1000, at_most=1000)]
+_Shows = Annotated[float, Quantity("number", at_least=0, at_most=1e6)]
 _Size = Annotated[float, Quantity("length", above=0, at_most=1000)]
 
 
@@ -23,6 +24,9 @@ class Block(Table):
     y_m: _Along = Described(alias="y", description="Its middle, from the field's corner.", examples=["1.0 m"])
     length_m: _Size = Described(alias="length", description="Its size along x.", examples=["1.2 m"])
     width_m: _Size = Described(alias="width", description="Its size along y.", examples=["0.4 m"])
+    shows: _Shows = Described(
+        default=0.0, description="The number that it shows to lamp sensors; 0 for none.", examples=[3]
+    )
 
 
 class Round(Table):
@@ -32,6 +36,9 @@ class Round(Table):
     x_m: _Along = Described(alias="x", description="Its middle, from the field's corner.", examples=["0.4 m"])
     y_m: _Along = Described(alias="y", description="Its middle, from the field's corner.", examples=["3.6 m"])
     radius_m: _Size = Described(alias="radius", description="Its radius.", examples=["0.25 m"])
+    shows: _Shows = Described(
+        default=0.0, description="The number that it shows to lamp sensors; 0 for none.", examples=[3]
+    )
 
 
 class Start(Table):

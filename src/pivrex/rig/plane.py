@@ -79,6 +79,12 @@ class Gyro(Table):
     reversed: bool = Field(
         default=False, description="True if its heading falls while the robot turns to the left.", examples=[False]
     )
+    zero_for_s: Annotated[float, Quantity("time", above=0, at_most=60, step="0.5 s")] = Field(
+        default=2.0,
+        alias="zero_for",
+        description="So long the robot must stand while its bias is measured, when a key or a button asks for it.",
+        examples=["2 s"],
+    )
     bias_rad_s: Annotated[float, Quantity("turn rate", at_least=-10, at_most=10, step="0.01 deg/s")] = Field(
         default=radians(0.03),
         alias="bias",

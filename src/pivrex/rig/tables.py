@@ -19,6 +19,7 @@ from pivrex.rig.motors import Motor
 from pivrex.rig.outputs import Output
 from pivrex.rig.plane import Gyro, Plane, UpsideDown
 from pivrex.rig.quantities import Quantity
+from pivrex.rig.sensors import Sensor
 from pivrex.rig.sources import Link, RigSource
 from pivrex.rig.steering import Steering, SteeringMotor, steering_name
 from pivrex.rig.wheel_control import WheelControl
@@ -63,6 +64,7 @@ class RigTables(Table):
     upside_down: UpsideDown | None = Field(
         default=None, description="For a robot that also runs lying on its back, and senses it."
     )
+    sensors: dict[Name, Sensor] = Field(default_factory=dict, description="Sensors beside encoders and gyro, by name.")
     axes: dict[Name, Axis] = Field(
         default_factory=dict,
         description="Calibration of each axis; one that is left out reads -1 to 1 (a trigger 0 to 1).",

@@ -11,7 +11,6 @@ import numpy as np
 from pivrex.devices.source import Playing, Source
 from pivrex.line import Entry, Line, LineState
 from pivrex.line.layout import Floats
-from pivrex.rig.sources import SHOWN, GamepadSource
 from pivrex.session import messages as ask
 from pivrex.session.board import Board
 from pivrex.session.building import AtOnce, Builder, Built, build
@@ -93,11 +92,6 @@ class Session:
         return self._line.dt_s
 
     @property
-    def pad_names(self) -> dict[str, str]:
-        """The names that the rig gives to gamepads, by identity."""
-        return {s.device: name for name, s in self._line.rig.sources.items() if isinstance(s, GamepadSource)}
-
-    @property
     def wants_pads(self) -> bool:
         """Whether stand-in gamepads were asked for."""
         return self._pads_wanted
@@ -119,7 +113,7 @@ class Session:
         self._poll(now_s)
         self._listen(now_s)
         line, robot, moving = self._line, self.robots.commanded, self.status.moving
-        raw = self.inputs.gather(self._shown)
+        raw = self.inputs.gather(self.robots.shown)
         sensed, truth = robot.sense(), robot.truth()
         stop = not moving.line_drives
         entry = self._probe(np.concatenate((sensed, truth))) or self._correcting.entry(line, self._row, not stop)
@@ -174,12 +168,6 @@ class Session:
             self.stop(lost)
             self.inputs.rest_on_keys()
 
-    def _shown(self, what: str) -> float:
-        """What lamps may show; see `pivrex.rig.sources.SHOWN`."""
-        status = self.status
-        heard = self.robots.link is None or status.linked == "heard"
-        return float((status.moving.line_drives, heard, bool(status.recording))[SHOWN.index(what)])
-
     def _probe(self, seen: Floats) -> Entry | None:
         """Give what a probe asks for in this tick, if one goes on."""
         if not self._probing.goes_on:
@@ -205,6 +193,8 @@ class Session:
 
         if says("stop"):
             self.stop("a button said stop")
+        if says("zero_gyro"):
+            self._walk(self._correcting.zero(self._line, self._state))
         lies = self._correcting.watch(self._line, row)
         if lies:
             self.stop(lies)
@@ -366,7 +356,7 @@ class Session:
 
 
 _OF_THE_RIG = (
-    ask.ChooseSource, ask.PutBack, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMove,
+    ask.ChooseSource, ask.PutBack, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMove, ask.ZeroGyro,
 )  # fmt: skip
 """These mean the rig that the screen has by now: they are done in the order in which they were asked."""
 
@@ -394,6 +384,9 @@ _ANSWERS: dict[type, Callable[[Session, Any, float], None]] = {
     ask.Push: lambda session, request, _: session.robots.push(request.forward_Ns, request.left_Ns, request.turn_Nms),
     ask.Hold: lambda session, request, _: session._walk(
         session._correcting.hold(session._line, session._state, request.on)
+    ),
+    ask.ZeroGyro: lambda session, _request, _now: session._walk(
+        session._correcting.zero(session._line, session._state)
     ),
     ask.BeginMove: lambda session, request, _: session._begin_move(request),
 }

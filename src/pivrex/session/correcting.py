@@ -8,6 +8,7 @@ from pivrex.line import Entry, Line, LineState
 from pivrex.line.correction import FAULTS, JUMPED, Correction
 from pivrex.line.layout import Floats
 from pivrex.line.moves import Move, MoveState
+from pivrex.line.zeroing import DONE, MEASURES, MOVED, WAITS, Zeroing
 from pivrex.session.board import Board
 
 __all__ = ["Correcting"]
@@ -20,7 +21,7 @@ class Correcting:
         self._board = board
         self._move: Move | None = None
         self._state: MoveState | None = None
-        self._fault = 0
+        self._fault = self._zeroing = 0
 
     def begin(self, line: Line, move: Move, title: str) -> None:
         """Begin a move; one that goes on ends."""
@@ -63,10 +64,34 @@ class Correcting:
             return state
         return line.changed(state, "correction", stage.hold(line.of(state, "correction"), on))
 
+    def zero(self, line: Line, state: LineState) -> LineState:
+        """Give the line's state in which the gyro's bias is measured as soon as the robot stands."""
+        stage = line.stages.get("zeroing")
+        if not isinstance(stage, Zeroing):
+            self._board.note("this rig has no gyro with a correction; there is nothing to zero")
+            return state
+        self._board.note("the gyro is zeroed: the robot must stand still")
+        return line.changed(state, "zeroing", stage.ask(line.of(state, "zeroing")))
+
+    def _tell_zeroing(self, line: Line, row: Floats) -> None:
+        status = int(row[line.layout.at("zeroing", "status")])
+        if status == self._zeroing:
+            return
+        before, self._zeroing = self._zeroing, status
+        bias, noise = (float(np.degrees(row[line.layout.at("zeroing", n)])) for n in ("bias", "noise"))
+        if status == DONE:
+            self._board.note(f"the gyro is zeroed: {bias:+.3f} deg/s are taken off, its noise is {noise:.3f} deg/s")
+        elif status == MOVED:
+            self._board.note("the robot moved while the gyro was zeroed; it begins again once it stands still")
+        elif status == WAITS and before != MEASURES:
+            self._board.note("the gyro is zeroed as soon as it says something and the robot stands")
+
     def watch(self, line: Line, row: Floats) -> str:
         """Tell the screen whether headings are held; gives why the robot must stop, for a gyro that lies."""
         if "correction" not in line.stages:
             return ""
+        if "zeroing" in line.stages:
+            self._tell_zeroing(line, row)
         on = bool(row[line.layout.at("correction", "on")])
         if on != self._board.status.holding:
             self._board.set(holding=on)

@@ -19,12 +19,14 @@ from pivrex.formats.recording import Recording
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 from pivrex.line.questions.neutral import not_at_rest
+from pivrex.rig import Rig
 from pivrex.rig.channels import STICKS
+from pivrex.rig.sources import GamepadSource
 from pivrex.session.board import Board
 from pivrex.session.guard import Guard
 from pivrex.session.status import SourceInfo
 
-__all__ = ["SessionInputs"]
+__all__ = ["SessionInputs", "pad_names"]
 
 TAKE_OVER = 0.5
 """A button of a gamepad or remote pressed this far takes over from a source that plays."""
@@ -309,3 +311,8 @@ def _loss(source: Source, guard: Guard) -> str:
         said = source.lost if source.lost.startswith(source.name) else f"{source.name}: {source.lost}"
         return f"{said}, and it was driving" if source.kind == "gamepad" else said
     return f"{source.name} is heard again; {guard.reason}"
+
+
+def pad_names(rig: Rig) -> dict[str, str]:
+    """The names that a rig gives to gamepads, by identity."""
+    return {s.device: name for name, s in rig.sources.items() if isinstance(s, GamepadSource)}

@@ -39,6 +39,7 @@ __all__ = [
     "UseRig",
     "UseRobot",
     "WatchSources",
+    "ZeroGyro",
 ]
 
 
@@ -102,6 +103,11 @@ class Hold:
     """Let the gyro hold the heading while the driver does not turn, or no more."""
 
     on: bool
+
+
+@dataclass(frozen=True)
+class ZeroGyro:
+    """Measure the gyro's bias as soon as the robot stands, and take it off."""
 
 
 @dataclass(frozen=True)
@@ -234,6 +240,7 @@ Request = (
     | Push
     | Hold
     | BeginMove
+    | ZeroGyro
     | EndMove
     | MoveStandIn
     | AttachPads

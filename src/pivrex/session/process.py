@@ -18,6 +18,7 @@ from pivrex.errors import SaveError
 from pivrex.session.building import Beside
 from pivrex.session.clock import Clock
 from pivrex.session.core import Session
+from pivrex.session.inputs import pad_names
 from pivrex.session.messages import Leave, SetUp, Stop
 from pivrex.session.places import log_file, runtime_folder
 from pivrex.session.shared import Ring, Row
@@ -169,7 +170,7 @@ class _Loop:
             self._listen_for_pads()
         if self._server is not None:
             self._server.update()
-        self._pads.names = self._session.pad_names
+        self._pads.names = pad_names(self._session.line.rig)
         self._session.pads_are({pad.name: pad for pad in self._pads.update()})
 
     def _listen_for_pads(self) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pivrex.devices.link import RobotLink
 from pivrex.devices.robot import StandInRobot
 from pivrex.line.layout import Floats
-from pivrex.rig.sources import Link
+from pivrex.rig.sources import SHOWN, Link
 from pivrex.session.board import Board
 from pivrex.session.building import Built
 
@@ -124,6 +124,12 @@ class Robots:
         self.change(True)
         self._board.note("the link is opened again; once the robot answers, press the key again")
         return True
+
+    def shown(self, what: str) -> float:
+        """What lamps may show; see `pivrex.rig.sources.SHOWN`."""
+        status = self._board.status
+        heard = self.link is None or status.linked == "heard"
+        return float((status.moving.line_drives, heard, bool(status.recording))[SHOWN.index(what)])
 
     def not_heard(self) -> str:
         """Say why the robot cannot go live; empty if it can."""

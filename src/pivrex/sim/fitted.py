@@ -15,6 +15,7 @@ from pivrex.rig.field import Field, Start
 from pivrex.rig.rig import Rig
 from pivrex.rig.steering import steering_name
 from pivrex.sim.chance import draw
+from pivrex.sim.seeing import Seeing
 from pivrex.sim.wiring import Wiring, ports_of, wiring_of
 
 __all__ = ["STEER_LAG", "Fitted", "Shafts"]
@@ -76,6 +77,7 @@ class Fitted:
         sense = {m: self._wiring.encoders.get(m, 1.0) * said.encoders[m] for m in rig.motor_names}
         self._rolls = np.array([sense[self._motor_of[w]] for w in names])
         self._turns = np.array([sense[steering_name(w)] for w in rig.steered])
+        self._seeing = Seeing(rig, field)
         self._absolute_sensors(rig)
         self._arms(rig)
 

@@ -263,6 +263,8 @@ class StandIn(Fitted):
             found.append((1.0 - 2.0 * state.upside_down[..., None]) * self._wiring.up)
         if len(self._arm):
             found.append(state.attached)
+        if self._seeing.any:
+            found.append(self._seeing.sense(state.pose))
         if self.rig.battery.sensed:
             found.append(np.full((*state.blocked.shape, 1), self.rig.battery.volts))
         return np.concatenate(found, axis=-1)

@@ -25,6 +25,7 @@ from pivrex.session.messages import (
     StepLevel,
     Stop,
     UseRobot,
+    ZeroGyro,
 )
 from pivrex.tui.commands import Commands
 from pivrex.tui.exporting import export_view
@@ -166,6 +167,9 @@ class AppActions(_Base):
         on = not model.status.holding
         model.ask(Hold(on))
         model.say("the heading is held while you do not turn" if on else "the heading is held no more")
+
+    def act_zero_gyro(self) -> None:
+        self.model.ask(ZeroGyro())
 
     def act_push_left(self) -> None:
         self._push(1.0)

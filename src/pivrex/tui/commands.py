@@ -91,6 +91,8 @@ COMMON = (
             available=lambda m: m.rig.gyro is not None),
     Command("body", "body", "Changes the stand-in's body between real, with mass, slip and faults, and perfect.",
             ("B", "shift+b", "upper_b")),
+    Command("zero_gyro", "zero the gyro", "Measures the gyro's bias while the robot stands, and takes it off.",
+            ("Z", "shift+z", "upper_z"), available=lambda m: m.rig.correction is not None),
     Command("level_down", "slower level", "Walks to the next slower speed level.", ("left_square_bracket",),
             available=lambda m: len(m.rig.speed_levels.levels) > 1),
     Command("level_up", "level", "Walks to the next faster speed level.", ("right_square_bracket",), "[ ]", foot=13,

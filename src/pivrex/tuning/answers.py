@@ -22,7 +22,10 @@ __all__ = ["Answers", "Bench", "answers_to"]
 
 LEAST_RAD = np.radians(0.5)
 UNSTABLE_RAD = np.pi
-"""An answer that ends this far from its target, or is still growing at its end, is called unstable."""
+"""An answer that ends this far from its target is called unstable; so is one that swings on."""
+
+SWINGS_RAD, BUSY_RAD_S = np.radians(2.0), 0.35
+"""What swings by less at the end, or is given by less, is noise and friction."""
 
 
 @dataclass(frozen=True)
@@ -161,13 +164,7 @@ def _told(
     figures = figures_of(
         t_s[since:], heading[:, since:], np.zeros(len(first)), end, given["given"][:, since:], float(LEAST_RAD)
     )
-    missing = np.abs(end[:, None] - heading)
-    late = missing[:, -max(2, len(t_s) // 5) :]
-    swings = late.max(axis=1) > np.maximum(0.5 * np.maximum(np.abs(end), missing.max(axis=1)), 0.1)
-    grows = late.max(axis=1) > 0.9 * missing[:, : len(t_s) // 2].max(axis=1)
-    unstable = (late.max(axis=1) > UNSTABLE_RAD) | (
-        swings & grows & (given["given"][:, -len(t_s) // 5 :].std(axis=1) > 0.3)
-    )
+    unstable = _swings(heading, end, given["given"])
     return Answers(
         t_s=t_s,
         heading=heading,
@@ -179,3 +176,14 @@ def _told(
         unstable=unstable,
         done_s=done,
     )
+
+
+def _swings(heading: Floats, end: Floats, given: Floats) -> NDArray[np.bool_]:
+    """Tell, (G,), which answers swing on and do not die down, or end far away."""
+    n = heading.shape[1]
+    late, middle = heading[:, -max(2, n // 5) :], heading[:, n // 2 : n // 2 + max(2, n // 5)]
+    wide, before = (np.ptp(part, axis=1) for part in (late, middle))
+    busy = given[:, -max(2, n // 5) :].std(axis=1)
+    swings = (wide > SWINGS_RAD) & (wide > 0.7 * before) & (busy > BUSY_RAD_S)
+    far: NDArray[np.bool_] = np.abs(end[:, None] - late).max(axis=1) > UNSTABLE_RAD
+    return swings | far

@@ -14,7 +14,7 @@ from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.sim.body.feed import open_volts
 from pivrex.sim.body.mechanics import Mechanics, Moving
-from pivrex.sim.body.sensors import Gyro, counted
+from pivrex.sim.body.sensors import Gyro, counted, normals
 from pivrex.sim.body.settings import BodySettings, Conditions, settings_of
 from pivrex.sim.body.state import BodyState
 from pivrex.sim.body.walls import Walls
@@ -201,6 +201,8 @@ class RealBody(Fitted):
             found.append((1.0 - 2.0 * state.upside_down[..., None]) * self._wiring.up)
         if len(self._arm):
             found.append(state.attached)
+        if self._seeing.any:
+            found.append(self._seeing.sense(state.pose, normals(state.gyro, 2 * len(self.rig.sensors))))
         if self.rig.battery.sensed:
             found.append(state.volts[..., None])
         return np.concatenate(found, axis=-1)

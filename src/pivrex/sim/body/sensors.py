@@ -14,9 +14,12 @@ from pivrex.rig.plane import Gyro as GyroTable
 from pivrex.rig.rig import Rig
 from pivrex.sim.chance import draw
 
-__all__ = ["Gyro", "GyroState", "counted"]
+__all__ = ["Gyro", "GyroState", "counted", "normals"]
 
 TABLE = 1 << 16
+APART = 5003
+"""How far apart the numbers of one tick stand."""
+
 RATTLES = 0.02
 """What a loose mounting adds to the noise for each m/s² of acceleration, in rad/s."""
 
@@ -35,6 +38,11 @@ def counted(travel: Floats, per_count: Floats, per_metre: Floats) -> Floats:
     ``per_count`` is in m and ``per_metre`` one over it, (W,) each, both 0 for one whose encoder is not said to count.
     """
     return np.where(per_count > 0, np.floor(travel * per_metre) * per_count, travel)
+
+
+def normals(state: GyroState, many: int) -> Floats:
+    """Give normal numbers of this tick, B + (many,), beside those that the gyro uses itself."""
+    return _NORMALS[(state.at[..., None] + APART * np.arange(1, many + 1)) & (TABLE - 1)]
 
 
 class GyroState(NamedTuple):

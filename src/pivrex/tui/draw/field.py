@@ -107,6 +107,7 @@ def draw_field(
     ghost: Floats,
     blocked: bool,
     angles: Floats,
+    sliding: NDArray[np.bool_] | None = None,
 ) -> Picture:
     """Draw what moves onto the ground.
 
@@ -125,6 +126,8 @@ def draw_field(
         Whether it stands against something.
     angles : (W,) float64
         Where the wheels point, in rad.
+    sliding : (W,) bool, optional
+        Which tyres slide.
     """
     picture = Picture(ground.width, ground.height)
     picture.place(ground, 0, 0)
@@ -146,10 +149,11 @@ def draw_field(
     dots.path(body, *outline([(length, width), (-length, width), (-length, -width), (length, -width), (length, width)]))
     nose = dots.layer("commanded")
     dots.path(nose, *outline([(0, 0), (length * 1.9, 0)]))
-    wheels = dots.layer("alarm" if blocked else "rest")
-    for wheel, angle in zip(rig.chassis.wheels, angles, strict=True):
+    wheels, loose = dots.layer("alarm" if blocked else "rest"), dots.layer("alarm")
+    for k, (wheel, angle) in enumerate(zip(rig.chassis.wheels, angles, strict=True)):
         along, aside = wheel.radius_m * np.cos(angle), wheel.radius_m * np.sin(angle)
-        dots.path(wheels, *outline([(wheel.x_m - along, wheel.y_m - aside), (wheel.x_m + along, wheel.y_m + aside)]))
+        layer = loose if sliding is not None and sliding[k] else wheels
+        dots.path(layer, *outline([(wheel.x_m - along, wheel.y_m - aside), (wheel.x_m + along, wheel.y_m + aside)]))
     if rig.chassis.casters:
         dots.points(wheels, *outline([(caster.x_m, caster.y_m) for caster in rig.chassis.casters]))
     dots.onto(picture, scale.left, scale.top)

@@ -7,8 +7,9 @@ from math import isfinite
 import numpy as np
 
 from pivrex.line.layout import plain
+from pivrex.line.moves import felt_motion
 from pivrex.line.questions.preview import doing
-from pivrex.session.messages import LetGo, MoveSticks
+from pivrex.session.messages import LetGo, MoveSticks, Push
 from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of
 from pivrex.tui.draw.parts import number, turning, two_bars
 from pivrex.tui.draw.picture import Picture
@@ -23,6 +24,12 @@ __all__ = ["FieldView", "field_bars", "field_exports"]
 SECONDS = 8.0
 STICK_H = 7
 STICK_W = 15
+SLIDES_M_S = 0.08
+"""A tyre that is dragged faster than this is said to slide."""
+
+LIFTS_N = 0.02
+PUSH_NS_PER_M = 0.6
+"""The knock for a metre that the robot is dragged."""
 
 
 class FieldView(View):
@@ -33,6 +40,8 @@ class FieldView(View):
         self._ground: tuple[tuple[int, int], FieldScale, Picture] | None = None
         self._sticks: dict[str, tuple[int, int]] = {}
         self._held = ""
+        self._grabbed: tuple[float, float] | None = None
+        """Where on the field the robot was taken hold of, to be pushed."""
 
     def draw(self, width: int, height: int) -> Picture:
         picture = Picture(width, height)
@@ -61,7 +70,12 @@ class FieldView(View):
             _points(model.ghost),
             model.value("truth", "blocked") == 1,
             doing(model.line, model.row).angles,
+            np.array([slip > SLIDES_M_S for slip in self._of_wheels("slip")]),
         )
+
+    def _of_wheels(self, what: str) -> list[float]:
+        """What is true of each wheel of a real body; NaN of others."""
+        return [self.model.value("truth", f"{plain(w)}_{what}") for w in self.model.line.wheels]
 
     def _instruments(self, picture: Picture, x: int, width: int, height: int) -> None:
         model = self.model
@@ -91,6 +105,7 @@ class FieldView(View):
             if room:
                 y += 1
                 picture.right(x + width, y, f"{number(real)} m/s", "measured")
+                self._draw_tyre(picture, x, y, wheel)
         y += 2
         rows = self._rows()
         for name, values in rows:
@@ -109,6 +124,74 @@ class FieldView(View):
         self._sticks = {}
         if sticks:
             self._draw_sticks(picture, x, height - STICK_H - 2, width)
+
+    def _draw_tyre(self, picture: Picture, x: int, y: int, wheel: str) -> None:
+        """Draw the load on a wheel below its name, or that its tyre slides."""
+        load, slip = (self.model.value("truth", f"{plain(wheel)}_{what}") for what in ("load", "slip"))
+        if not isfinite(load):
+            return
+        if load < LIFTS_N:
+            picture.text(x, y, "! lifts", "alarm")
+        elif slip > SLIDES_M_S:
+            picture.text(x, y, f"! {slip:.2f}", "alarm")
+        else:
+            picture.text(x, y, f"{load:.1f} N", "dim")
+
+    def _floor(self) -> list[tuple[str, list[tuple[str, str]]]]:
+        """What a real body does: how it moves over the floor beside what the wheels feel, slip, battery."""
+        model = self.model
+        rows = model.history
+        if (
+            not model.rig.has_real_body
+            or model.row is None
+            or len(rows) < 2
+            or not isfinite(model.value("truth", "battery"))
+        ):
+            return []
+        layout = model.line.layout
+        place = layout.these("truth", ("x", "y", "heading"))
+        now, before = rows[-1, place], rows[-min(len(rows), 4), place]
+        t = float(rows[-1, layout.at("clock", "t")] - rows[-min(len(rows), 4), layout.at("clock", "t")])
+        moved = (now - before) / t if t > 0 else np.zeros(3)
+        c, s = np.cos(now[2]), np.sin(now[2])
+        forward, left = float(c * moved[0] + s * moved[1]), float(c * moved[1] - s * moved[0])
+        felt = felt_motion(model.line, model.row)
+        wheels = model.line.wheels
+        sliding = [(w, v) for w, v in zip(wheels, self._of_wheels("slip"), strict=True) if v > SLIDES_M_S]
+        lifting = [w for w, v in zip(wheels, self._of_wheels("load"), strict=True) if v < LIFTS_N]
+        volts, restart = model.value("truth", "battery"), model.value("truth", "restart")
+        aside = [(f"aside {turning(left, 2, 'm/s')}", "rest")] if model.rig.law.kind == "planar" else []
+        found = [
+            ("felt", [(f"forward {number(float(felt[0]))} m/s", "measured"),
+                      (f"turn {turning(float(np.degrees(felt[2])), 0, 'deg/s', 3)}", "measured")]),
+            ("true", [(f"forward {number(forward)} m/s", "rest"), *aside,
+                      (f"turn {turning(float(np.degrees(moved[2])), 0, 'deg/s', 3)}", "rest")]),
+        ]  # fmt: skip
+        if lifting and not model.status.lifted:
+            found.append(("load", [(f"! {' and '.join(lifting)} lift{'s' * (len(lifting) == 1)}", "alarm")]))
+        elif sliding:
+            worst = max(sliding, key=lambda one: one[1])
+            found.append(("tyres", [(f"! {worst[0]} slides {worst[1]:.2f} m/s", "alarm")]))
+        else:
+            found.append(("tyres", [("all hold", "dim")]))
+        said = [(f"{volts:.2f} V of {model.rig.battery.volts:g} V", "rest")]
+        if restart > 0:
+            said = [(f"! sagged: electronics start again, {restart:.1f} s", "alarm")]
+        found.append(("battery", said))
+        for name, sensor in model.rig.sensors.items():
+            value = model.value("sensed", plain(name))
+            if sensor.kind == "ranger":
+                found.append(
+                    (name[:7], [(f"{value:.2f} m" if value > 0 else "no echo", "measured" if value > 0 else "dim")])
+                )
+            else:
+                found.append(
+                    (
+                        name[:7],
+                        [(f"reads {value:g}" if value > 0 else "sees nothing", "measured" if value > 0 else "dim")],
+                    )
+                )
+        return found
 
     def _aside(self) -> list[tuple[str, str]]:
         if self.model.rig.law.kind != "planar":
@@ -138,6 +221,7 @@ class FieldView(View):
                 ],
             ),
         ]
+        rows += self._floor()
         for i, wheel in enumerate(line.wheels):
             motor = next(m for m in model.rig.motors.values() if wheel in m.wheels)
             travel = model.value("sensed", f"{plain(wheel)}_travel")
@@ -235,7 +319,34 @@ class FieldView(View):
             self.model.wheel = self.model.line.wheels.index(value)
         return what == "wheel"
 
+    def _push(self, x: int, y: int, phase: str) -> bool:
+        """Take the mouse where the robot is: dragged and let go, it is knocked that way. Tells whether that is all."""
+        model = self.model
+        if self._ground is None or model.row is None:
+            return False
+        scale = self._ground[1]
+        at = (x + 0.5 - scale.left) * 2 / scale.per_m, scale.width_m - (y + 0.5 - scale.top) * 4 / scale.per_m
+        px, py, heading = (model.value("truth", n) for n in ("x", "y", "heading"))
+        if phase == "press":
+            reach = max(model.rig.chassis.length_m, model.rig.chassis.width_m) / 2 + 2 / scale.per_m
+            near = isfinite(px) and np.hypot(at[0] - px, at[1] - py) < reach
+            self._grabbed = at if near else None
+        if self._grabbed is None:
+            return False
+        if phase == "release":
+            (gx, gy), self._grabbed = self._grabbed, None
+            c, s = np.cos(heading), np.sin(heading)
+            dx, dy = (at[0] - gx) * PUSH_NS_PER_M, (at[1] - gy) * PUSH_NS_PER_M
+            forward, left = float(c * dx + s * dy), float(c * dy - s * dx)
+            centre = model.rig.chassis.mass_centre
+            lx, ly = c * (gx - px) + s * (gy - py) - centre.x_m, c * (gy - py) - s * (gx - px) - centre.y_m
+            if abs(forward) + abs(left) > 1e-6:
+                model.ask(Push(forward, left, float(lx * left - ly * forward)))
+        return True
+
     def point(self, x: int, y: int, phase: str) -> None:
+        if self._push(x, y, phase):
+            return
         if phase == "press":
             self._held = next(
                 (
@@ -263,6 +374,8 @@ class FieldView(View):
             ("nose", "the amber line points ahead; the outline turns coral when the robot stands against something"),
             ("sensed", "what the robot says: raw encoder counts and what they mean"),
             ("!", "a wheel was asked for more than it can; the why says how much is lost"),
+            ("felt", "what the wheels say of the motion; true: what the stand-in really does. Coral wheels slide"),
+            ("N", "the load on each wheel of a real body; f and F knock it, so does dragging it with the mouse"),
             ("sticks", "drag one with the mouse: it drives while you hold it and springs back"),
         ]
 

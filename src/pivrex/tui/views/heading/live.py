@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from pivrex.line.zeroing import DONE, MEASURES, MOVED, WAITS
 from pivrex.tui.draw.compass import draw_compass
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
 from pivrex.tui.draw.parts import centred_bar, number, turning
@@ -14,6 +15,8 @@ from pivrex.units import wrap_deg
 __all__ = ["draw_live", "draw_strip", "parts_of"]
 
 SECONDS = 8.0
+MATCH_S = 135.0
+"""25 seconds alone and 110 driven."""
 
 
 def parts_of(model: ScreenModel) -> tuple[str, ...]:
@@ -51,6 +54,7 @@ def draw_live(model: ScreenModel, width: int, height: int) -> Picture:
         ("turns at", turning(_deg(model, "correction", "rate"), 1, "deg/s", 7), "measured"),
         ("gyro off by", f"{number(drift, 2, 7)} deg" if np.isfinite(drift) else "nobody knows", "rest"),
     ]
+    rows += _zeroed(model)
     for k, (name, text, role) in enumerate(rows):
         if k < max(around, 6) and x + 20 <= width:
             picture.text(x, k, f"{name:<12}", "dim")
@@ -72,6 +76,28 @@ def draw_live(model: ScreenModel, width: int, height: int) -> Picture:
         picture.right(width - 1, y, f"{said:<17}", role)
         y += 1
     return picture
+
+
+def _zeroed(model: ScreenModel) -> list[tuple[str, str, str]]:
+    """Say what zeroing took off, and how far the heading will be off at the end of a match.
+
+    Notes
+    -----
+    A bias b that is left adds up to b·T; one that was measured as the mean of n readings with noise s is known to s/√n, and
+    the noise of each later tick adds up to s·√(T·dt).
+    """
+    status = int(model.value("zeroing", "status")) if model.row is not None else 0
+    bias, noise = _deg(model, "zeroing", "bias"), _deg(model, "zeroing", "noise")
+    if status != DONE and not noise:
+        words = {WAITS: "waits: stand still", MEASURES: "measures …", MOVED: "! it moved"}
+        return [("zeroed", words.get(status, "not yet: Z does it"), "alarm" if status == MOVED else "rest")]
+    dt = model.line.dt_s
+    readings = max(1.0, model.rig.gyro.zero_for_s / dt) if model.rig.gyro is not None else 1.0
+    spread = noise * float(np.hypot(MATCH_S / np.sqrt(readings), np.sqrt(MATCH_S * dt)))
+    return [
+        ("taken off", f"{number(bias, 3, 7)} deg/s", "rest"),
+        ("match end", f"± {spread:.1f} deg, {abs(bias) * MATCH_S:.1f} without", "rest"),
+    ]
 
 
 _NAMES = {"p": "P", "i": "I", "d": "D", "rate_p": "rate P", "rate_i": "rate I", "given": "given"}

@@ -1,0 +1,74 @@
+"""Sensors beside encoders and gyro: what measures a range, and what reads the number that something on the field shows."""
+
+from __future__ import annotations
+
+from math import pi, radians
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+from pivrex.rig.chassis import Across
+from pivrex.rig.quantities import Quantity
+
+__all__ = ["Lamp", "Ranger", "Sensor"]
+
+
+class _Placed(Table):
+    x_m: Across = Field(
+        default=0.0, alias="x", description="How far forward of the centre it sits.", examples=["110 mm"]
+    )
+    y_m: Across = Field(default=0.0, alias="y", description="How far left of the centre it sits.", examples=["0 mm"])
+    direction_rad: Annotated[float, Quantity("angle", step="5 deg")] = Field(
+        default=0.0,
+        alias="direction",
+        description="Where it looks, counter-clockwise from straight ahead.",
+        examples=["0 deg"],
+    )
+
+
+class Ranger(_Placed):
+    """An ultrasonic ranger: how far the nearest wall or block in its cone is; 0 where it hears no echo."""
+
+    kind: Literal["ranger"]
+    cone_rad: Annotated[float, Quantity("angle", at_least=0, at_most=pi, step="5 deg")] = Field(
+        default=radians(20), alias="cone", description="How wide its cone is, from edge to edge.", examples=["20 deg"]
+    )
+    shortest_m: Annotated[float, Quantity("length", at_least=0, at_most=10, step="5 mm")] = Field(
+        default=0.02, alias="shortest", description="What is nearer than this reads as this.", examples=["20 mm"]
+    )
+    longest_m: Annotated[float, Quantity("length", above=0, at_most=100, step="10 cm")] = Field(
+        default=3.0, alias="longest", description="Beyond this there is no echo.", examples=["3 m"]
+    )
+    noise_m: Annotated[float, Quantity("length", at_least=0, at_most=10, step="1 mm")] = Field(
+        default=0.004,
+        alias="noise",
+        description="Noise of each reading (one sigma), in the stand-in's real body.",
+        examples=["4 mm"],
+    )
+    missed: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")] = Field(
+        default=0.02, description="How many echoes are missed, in the stand-in's real body.", examples=["2 %"]
+    )
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        if self.shortest_m >= self.longest_m:
+            return [("shortest", f"is {self.shortest_m:g} m, but must be less than longest, {self.longest_m:g} m")]
+        return []
+
+
+class Lamp(_Placed):
+    """What reads the number that something on the field shows, such as a moisture post; 0 while it sees none."""
+
+    kind: Literal["lamp"]
+    range_m: Annotated[float, Quantity("length", above=0, at_most=100, step="10 cm")] = Field(
+        default=1.5, alias="range", description="It reads what is within this range.", examples=["1.5 m"]
+    )
+    sight_rad: Annotated[float, Quantity("angle", above=0, at_most=2 * pi, step="5 deg")] = Field(
+        default=radians(120),
+        alias="sight",
+        description="How wide it sees, from edge to edge. Blocks between hide what shows a number.",
+        examples=["120 deg"],
+    )
+
+
+Sensor = Annotated[Ranger | Lamp, Field(discriminator="kind")]

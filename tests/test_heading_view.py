@@ -1,0 +1,360 @@
+"""The view Heading and what the session does for it, in Textual's pilot and in a session of this process."""
+
+import math
+import unittest
+from typing import Any
+
+import numpy as np
+
+from pivrex.line.moves import Straight
+from pivrex.rig import read_rig
+from pivrex.rig.rig import Rig
+from pivrex.session.core import Session
+from pivrex.session.messages import (
+    BeginMove,
+    ChooseSource,
+    GoOn,
+    Hold,
+    KeyDown,
+    Push,
+    SetUp,
+    Stop,
+    UseRig,
+    ZeroGyro,
+)
+from pivrex.session.robots import RESTARTS
+from pivrex.tui.draw.compass import draw_compass
+from pivrex.tui.draw.lines import Series, draw_lines, span_of
+from pivrex.tui.views.heading.view import HeadingView
+from pivrex.tui.views.heading.work import AtOnce, Beside, Question
+from pivrex.tuning import Gains, gains_of
+from pivrex.tuning.experiment import move_of, usual
+from tests.chassis import demo_path
+from tests.support import slow, wait_for
+from tests.test_app import AppCase, in_loop
+
+
+class HeadingCase(AppCase):
+    def setUp(self) -> None:
+        super().setUp()
+        before = HeadingView.begin
+        HeadingView.begin = AtOnce
+        self.addCleanup(setattr, HeadingView, "begin", before)
+
+    @property
+    def view(self) -> HeadingView:
+        view = self.app.views["heading"]
+        assert isinstance(view, HeadingView)
+        return view
+
+
+class HeadingViewTest(HeadingCase):
+    @in_loop
+    async def test_answers_figures_and_parts_are_there(self) -> None:
+        async with self.running(view="heading"):
+            await self.frames(3)
+            text = self.text("heading")
+            for word in ("target jumps 30 deg, real body", "━ now", "rise", "beyond", "settled", "left over", "effort",
+                         "what each part gave", "unwrapped", "gyro off by"):  # fmt: skip
+                self.assertIn(word, text)
+            assert self.view.answers is not None
+            rise = self.view.answers.figures.rise_s[0]
+            self.assertIn(f"{rise:.2f} s", text)
+
+    @in_loop
+    async def test_three_gain_sets_lie_over_each_other(self) -> None:
+        async with self.running(view="heading"):
+            await self.press("y")
+            self.assertEqual([n for n, _ in self.view.sets()], ["now", "P alone"])
+            await self.press("full_stop")
+            self.view.select("correction.p")
+            await self.press("shift+right")
+            self.assertEqual([n for n, _ in self.view.sets()], ["now", "before", "P alone", "kept"])
+            self.assertEqual(self.view.names, ("now", "before", "P alone", "kept"))
+            now, before, alone, kept = (g for _, g in self.view.sets())
+            self.assertEqual(now, Gains(11.25, 20.0, 0.2))
+            self.assertEqual(before, Gains(10.0, 20.0, 0.2))
+            self.assertEqual(alone, Gains(11.25, 0.0, 0.0))
+            self.assertEqual(kept, before)
+            assert self.view.answers is not None
+            self.assertEqual(self.view.answers.heading.shape[0], 4)
+            self.assertIn('p = "11.25 /s"', self.rig_file.read_text())
+            await self.press("u")
+            self.assertEqual(gains_of(self.model.rig), Gains(10.0, 20.0, 0.2))
+
+    @in_loop
+    async def test_p_alone_leaves_an_error_behind_and_the_whole_loop_does_not(self) -> None:
+        async with self.running(view="heading"):
+            await self.press("y")
+            assert self.view.answers is not None
+            now, alone = (abs(math.degrees(v)) for v in self.view.answers.figures.final)
+            self.assertLess(now, 1.0)
+            text = self.text("heading")
+            self.assertIn("P alone", text)
+            self.assertGreater(
+                float(self.view.answers.figures.overshoot[0]), float(self.view.answers.figures.overshoot[1])
+            )
+            self.assertLess(alone, 3.0)
+
+    @in_loop
+    async def test_experiments_are_walked(self) -> None:
+        async with self.running(view="heading"):
+            for title in ("knock", "turn 90 deg", "straight on", "target jumps"):
+                await self.press("v")
+                self.assertIn(title, self.text("heading"))
+                self.assertIsNotNone(self.view.answers)
+
+    @in_loop
+    async def test_one_key_holds_the_heading(self) -> None:
+        async with self.running(view="heading"):
+            await self.frames(4)
+            self.assertIn("none held", self.text("heading"))
+            await self.press("z")
+            await self.frames(3)
+            self.assertIn(Hold(True), self.asked)
+            self.assertTrue(self.model.status.holding)
+            self.assertNotIn("none held", self.text("heading"))
+            before = self.model.value("truth", "heading")
+            await self.press("f")
+            self.assertTrue(any(isinstance(r, Push) for r in self.asked))
+            turned = abs(self.model.value("truth", "heading") - before)
+            self.assertGreater(math.degrees(turned), 0.5)
+            await self.frames(30)
+            self.assertLess(math.degrees(abs(self.model.value("truth", "heading") - before)), 1.5)
+            await self.press("z")
+            self.assertFalse(self.model.status.holding)
+
+    @in_loop
+    async def test_carried_out_it_moves_and_says_when_it_is_done(self) -> None:
+        async with self.running(view="heading"):
+            before = self.model.value("truth", "heading")
+            await self.press("v", "v", "c")
+            self.assertEqual(self.model.status.experiment, "turn 90 deg")
+            await self.frames(90)
+            self.assertEqual(self.model.status.experiment, "")
+            self.assertAlmostEqual(math.degrees(self.model.value("truth", "heading") - before), 90, delta=1.2)
+            self.assertIn("done after", self.model.message)
+
+    @in_loop
+    async def test_a_rig_without_a_correction_gets_one_by_the_key(self) -> None:
+        text = self.rig_file.read_text()
+        start = text.index("[correction]")
+        self.rig_file.write_text(text[:start] + text[text.index("[control]") :])
+        async with self.running(view="heading"):
+            self.assertIn("no table [correction]", self.text("heading"))
+            self.assertIn("no correction", self.text("line"))
+            await self.press("z")
+            self.assertIn("[correction]", self.rig_file.read_text())
+            await self.frames(4)
+            self.assertTrue(self.model.status.holding)
+            self.assertIn("target jumps", self.text("heading"))
+
+    @in_loop
+    async def test_the_body_is_changed_by_a_key_and_the_robot_stays(self) -> None:
+        async with self.running(view="field"):
+            await self.press("w")
+            await self.frames(20)
+            await self.press("space")
+            await self.frames(20)
+            x, y = (self.model.value("truth", n) for n in "xy")
+            await self.press("B")
+            await self.frames(3)
+            self.assertFalse(self.model.rig.has_real_body)
+            self.assertIn('kind = "perfect"', self.rig_file.read_text())
+            self.assertAlmostEqual(self.model.value("truth", "x"), x, delta=0.01)
+            self.assertAlmostEqual(self.model.value("truth", "y"), y, delta=0.01)
+            self.assertNotIn("battery", self.text("field"))
+            await self.press("B")
+            await self.frames(3)
+            self.assertIn("7.4 V", self.text("field"))
+
+    @in_loop
+    async def test_dragging_the_robot_pushes_it(self) -> None:
+        async with self.running(view="field"):
+            await self.frames(3)
+            field: Any = self.app.views["field"]
+            scale = field._ground[1]
+            x, y = scale.cell(self.model.value("truth", "x"), self.model.value("truth", "y"))
+            field.point(x, y, "press")
+            field.point(x + 20, y, "drag")
+            field.point(x + 20, y, "release")
+            push = next(r for r in self.asked if isinstance(r, Push))
+            # it stands with heading 90 deg: what is right on the field is its right
+            self.assertLess(push.left_Ns, -0.1)
+            self.assertAlmostEqual(push.forward_Ns, 0.0, delta=0.02)
+
+    @in_loop
+    async def test_every_robot_at_every_size(self) -> None:
+        for size in ((160, 47), (100, 30), (80, 24), (60, 16)):
+            async with self.running(view="heading", size=size):
+                for name in ("plover", "avocet"):
+                    self.model.open_rig(self.home / "rigs" / f"{name}.toml")
+                    await self.frames(3)
+                    text = self.text("heading")
+                    self.assertIn("now", text)
+                    self.assertFalse([r for r in text.split("\n") if len(r) > size[0]])
+
+    @in_loop
+    async def test_unstable_gains_are_called_so(self) -> None:
+        async with self.running(view="heading"):
+            self.model.open_rig(self.home / "rigs" / "avocet.toml")  # its wheels have to turn first
+            self.model.edit("wild", lambda d: d["correction"].update({"p": "100 /s", "i": 0, "d": 0}))
+            await self.frames(3)
+            self.assertIn("unstable", self.text("heading"))
+
+
+class WorkTest(unittest.TestCase):
+    @slow
+    def test_the_process_beside_answers_the_last_question(self) -> None:
+        rig = read_rig(demo_path("plover"))
+        work = Beside()
+        self.addCleanup(work.close)
+        for p in (4.0, 5.0, 6.0):
+            work.ask(Question(rig, usual(rig, "step"), (Gains(p, 0.0, 0.0),)))
+        found: list[Any] = []
+
+        def last() -> bool:
+            got = work.take()
+            if got is not None:
+                found.append(got)
+            return bool(found) and found[-1][0].sets[0].p == 6.0
+
+        wait_for(last, 40)
+        self.assertLessEqual(len(found), 2)  # 5 was overtaken
+        here = AtOnce()
+        here.ask(found[-1][0])
+        taken = here.take()
+        assert taken is not None
+        np.testing.assert_array_equal(taken[1].heading, found[-1][1].heading)
+
+
+class DrawTest(unittest.TestCase):
+    def test_a_line_stands_at_its_value(self) -> None:
+        t = np.linspace(0, 1, 50)
+        picture = draw_lines(
+            "a", t, [Series("x", np.full(50, 5.0), "measured")], (0.0, 10.0), "deg", 40, 12, ("0 s", "1 s")
+        )
+        rows = [y for y in range(1, 11) if any(c >= "\u2800" for c in picture.row(y)[9:39])]
+        middle = [y for y in rows if sum(c >= "\u2800" and c != "\u2800" for c in picture.row(y)[9:39]) > 20]
+        self.assertIn(6, middle)
+        self.assertIn("0 s", picture.row(11))
+
+    def test_unknown_values_leave_a_gap(self) -> None:
+        values = np.concatenate((np.full(25, np.nan), np.full(25, 5.0)))
+        picture = draw_lines("a", np.linspace(0, 1, 50), [Series("", values, "measured")], (4.0, 6.0), "", 40, 8)
+        dots = [
+            x
+            for x in range(9, 39)
+            if any(picture.roles[y, x] == 5 and picture.chars[y, x] > "\u2800" for y in range(1, 7))
+        ]
+        self.assertGreater(min(dots), 22)
+
+    def test_spans_hold_everything_and_zero(self) -> None:
+        low, high = span_of([Series("", np.array([3.0, np.nan, 8.0]), "")], 1.0)
+        self.assertLess(low, 0.0 + 1e-9)
+        self.assertGreater(high, 8.0)
+
+    def test_left_is_left_on_the_compass(self) -> None:
+        picture = draw_compass(math.pi / 2, float("nan"), float("nan"), 24, 12)
+        columns = [x for x in range(24) if any(picture.roles[y, x] == 5 for y in range(12))]
+        self.assertLess(min(columns), 5)
+        self.assertLess(max(columns), 17)
+
+
+class SessionTest(unittest.TestCase):
+    def session(self, rig: Rig) -> Session:
+        self.now = 0.0
+        session = Session(SetUp(rig, None))
+        self.ticks(session, 3)
+        return session
+
+    def ticks(self, session: Session, count: int) -> np.ndarray:
+        for _ in range(count):
+            self.now += session.dt_s
+            row = session.tick(self.now)
+        return row
+
+    def test_a_move_ends_when_the_driver_takes_over_and_at_a_stop(self) -> None:
+        rig = read_rig(demo_path("plover"))
+        session = self.session(rig)
+        move = move_of(session.line, usual(rig, "straight"))
+        session.handle(BeginMove(move, "straight on"), self.now)
+        self.ticks(session, 20)
+        self.assertEqual(session.status.experiment, "straight on")
+        session.handle(KeyDown("a"), self.now)
+        self.ticks(session, 3)
+        self.assertEqual(session.status.experiment, "")
+        self.assertIn("the driver took over", session.status.note)
+        session.handle(KeyDown("space"), self.now)
+        session.inputs.rest_hands()
+        self.ticks(session, 30)
+        session.handle(BeginMove(Straight(speed_m_s=0.3), "on"), self.now)
+        self.ticks(session, 10)
+        session.handle(Stop("Esc"), self.now)
+        row = self.ticks(session, 2)
+        self.assertEqual(session.status.experiment, "")
+        np.testing.assert_array_equal(session.line.told(row), session.line.resting())
+        session.handle(BeginMove(Straight(speed_m_s=0.3), "on"), self.now)
+        self.assertEqual(session.status.experiment, "")  # not while it is stopped
+        session.handle(GoOn(), self.now)
+        self.ticks(session, 2)
+        self.assertEqual(session.status.experiment, "")
+
+    def test_a_gyro_upside_down_stops_and_names_the_key(self) -> None:
+        rig = read_rig(demo_path("plover"))
+        session = Session(SetUp(rig, None, fault="gyro"))
+        self.now = 0.0
+        self.ticks(session, 3)
+        session.handle(BeginMove(move_of(session.line, usual(rig, "step")), "step"), self.now)
+        self.ticks(session, 40)
+        self.assertIn("gyro.reversed", session.status.held)
+
+    def test_a_battery_that_sags_too_far_stops_and_says_so(self) -> None:
+        rig = read_rig(demo_path("plover"))
+        rig = rig.model_copy(update={"battery": rig.battery.model_copy(update={"resistance_ohm": 4.0, "charge": 0.02})})
+        session = self.session(rig)
+        session.handle(KeyDown("w"), self.now)
+        session.handle(KeyDown("w"), self.now)
+        self.ticks(session, 40)
+        self.assertEqual(session.status.held, RESTARTS)
+
+    def test_an_empty_battery_does_not_move_it(self) -> None:
+        rig = read_rig(demo_path("plover"))
+        rig = rig.model_copy(update={"battery": rig.battery.model_copy(update={"charge": 0.0, "least_V": 0.0})})
+        session = self.session(rig)
+        session.handle(KeyDown("w"), self.now)
+        row = self.ticks(session, 60)
+        self.assertTrue(np.isfinite(row[session.line.layout.stage("truth")]).all())
+
+    def test_pushes_reach_only_a_real_stand_in(self) -> None:
+        rig = read_rig(demo_path("plover"))
+        session = self.session(rig)
+        session.handle(Push(0.0, 0.2, 0.0), self.now)
+        self.assertGreater(float(np.hypot(*session.robots.stand_in.state.velocity[:2])), 0.1)
+        session.handle(UseRig(rig.with_body("perfect"), 1), self.now)
+        self.ticks(session, 2)
+        session.handle(Push(0.0, 0.2, 0.0), self.now)
+        self.assertIn("cannot be pushed", session.status.note)
+
+    def test_zeroing_is_said(self) -> None:
+        session = self.session(read_rig(demo_path("plover")))
+        session.handle(ZeroGyro(), self.now)
+        self.ticks(session, 140)
+        self.assertIn("are taken off", session.status.note)
+
+    def test_a_change_of_body_keeps_where_it_is(self) -> None:
+        rig = read_rig(demo_path("plover"))
+        session = self.session(rig)
+        session.handle(ChooseSource("keys"), self.now)
+        session.handle(KeyDown("w"), self.now)
+        before = self.ticks(session, 60)
+        session.inputs.rest_hands()
+        session.handle(UseRig(rig.with_body("perfect"), 1), self.now)
+        after = self.ticks(session, 2)
+        x = session.line.layout.at("truth", "x")
+        self.assertAlmostEqual(float(before[x]), float(after[x]), delta=0.05)
+        self.assertGreater(float(after[x]), 0.05)
+
+
+if __name__ == "__main__":
+    unittest.main()
