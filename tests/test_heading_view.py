@@ -27,11 +27,16 @@ from pivrex.tui.draw.compass import draw_compass
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
 from pivrex.tui.views.heading.view import HeadingView
 from pivrex.tui.views.heading.work import AtOnce, Beside, Question
-from pivrex.tuning import Gains, gains_of
-from pivrex.tuning.experiment import move_of, usual
+from pivrex.tuning import LOOPS, Experiment, Gains
 from tests.chassis import demo_path
 from tests.support import slow, wait_for
 from tests.test_app import AppCase, in_loop
+
+HEADING = LOOPS["heading"]
+
+
+def usual(rig: Rig, kind: str) -> Experiment:
+    return HEADING.experiment(rig, kind)
 
 
 class HeadingCase(AppCase):
@@ -77,10 +82,10 @@ class HeadingViewTest(HeadingCase):
             self.assertEqual(alone, Gains(11.25, 0.0, 0.0))
             self.assertEqual(kept, before)
             assert self.view.answers is not None
-            self.assertEqual(self.view.answers.heading.shape[0], 4)
+            self.assertEqual(self.view.answers.value.shape[0], 4)
             self.assertIn('p = "11.25 /s"', self.rig_file.read_text())
             await self.press("u")
-            self.assertEqual(gains_of(self.model.rig), Gains(10.0, 20.0, 0.2))
+            self.assertEqual(HEADING.gains(self.model.rig), Gains(10.0, 20.0, 0.2))
 
     @in_loop
     async def test_p_alone_leaves_an_error_behind_and_the_whole_loop_does_not(self) -> None:
@@ -210,7 +215,7 @@ class WorkTest(unittest.TestCase):
         work = Beside()
         self.addCleanup(work.close)
         for p in (4.0, 5.0, 6.0):
-            work.ask(Question(rig, usual(rig, "step"), (Gains(p, 0.0, 0.0),)))
+            work.ask(Question(rig, "heading", usual(rig, "step"), (Gains(p, 0.0, 0.0),)))
         found: list[Any] = []
 
         def last() -> bool:
@@ -225,7 +230,7 @@ class WorkTest(unittest.TestCase):
         here.ask(found[-1][0])
         taken = here.take()
         assert taken is not None
-        np.testing.assert_array_equal(taken[1].heading, found[-1][1].heading)
+        np.testing.assert_array_equal(taken[1].value, found[-1][1].value)
 
 
 class DrawTest(unittest.TestCase):
@@ -277,7 +282,7 @@ class SessionTest(unittest.TestCase):
     def test_a_move_ends_when_the_driver_takes_over_and_at_a_stop(self) -> None:
         rig = read_rig(demo_path("plover"))
         session = self.session(rig)
-        move = move_of(session.line, usual(rig, "straight"))
+        move = HEADING.move(session.line, usual(rig, "straight"))
         session.handle(BeginMove(move, "straight on"), self.now)
         self.ticks(session, 20)
         self.assertEqual(session.status.experiment, "straight on")
@@ -305,7 +310,7 @@ class SessionTest(unittest.TestCase):
         session = Session(SetUp(rig, None, fault="gyro"))
         self.now = 0.0
         self.ticks(session, 3)
-        session.handle(BeginMove(move_of(session.line, usual(rig, "step")), "step"), self.now)
+        session.handle(BeginMove(HEADING.move(session.line, usual(rig, "step")), "step"), self.now)
         self.ticks(session, 40)
         self.assertIn("gyro.reversed", session.status.held)
 

@@ -7,7 +7,7 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli import ends, exports, rigs, runs, secrets
+from pivrex.cli import ends, exports, loops, rigs, runs, secrets
 from pivrex.cli.opening import SUMMARIES, open_by_words
 
 __all__ = ["app"]
@@ -61,6 +61,8 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("wheels", rigs.wheels),
     ("map", runs.map_),
     ("shakedown", runs.shakedown),
+    ("heading", loops.heading),
+    ("tune", loops.tune),
     ("remote", ends.remote),
     ("stand-in", ends.stand_in),
 )
@@ -72,6 +74,7 @@ PAPER: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("wiring", exports.export_wiring),
     ("chassis", exports.export_chassis),
     ("envelope", exports.export_envelope),
+    ("response", exports.export_response),
 )
 for group, rows in ((app, HEADLESS), (export, PAPER)):
     for name, command in rows:

@@ -17,6 +17,7 @@ __all__ = [
     "export_envelope",
     "export_patches",
     "export_path",
+    "export_response",
     "export_ticks",
     "export_wiring",
 ]
@@ -87,6 +88,18 @@ def export_envelope(rig: RigName, output: Output) -> None:
     from pivrex.rig import find_rig, read_rig
 
     _each(output, lambda file: write_envelope(read_rig(find_rig(rig, Path())[0]), file))
+
+
+def export_response(
+    rig: RigName,
+    output: Output,
+    loop: Annotated[str, typer.Option(help="heading, wheel or steering.")] = "heading",
+) -> None:
+    """What a loop answers to a step and a knock, with the rig's gains and with P alone."""
+    from pivrex.export.response import write_response
+    from pivrex.rig import find_rig, read_rig
+
+    _each(output, lambda file: write_response(read_rig(find_rig(rig, Path())[0]), file, loop))
 
 
 def _each(files: list[Path], write: Any, allowed: tuple[str, ...] = (".svg", ".pdf")) -> None:

@@ -21,6 +21,8 @@ COMMANDS = (
     "wheels",
     "map",
     "shakedown",
+    "heading",
+    "tune",
     "export",
     "remote",
     "stand-in",

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-__all__ = ["COMMANDED", "GHOST", "MEASURED", "TARGET", "new_sheet", "save_sheet", "write_rows"]
+__all__ = ["COMMANDED", "GHOST", "MEASURED", "TARGET", "THING", "new_sheet", "save_sheet", "write_rows"]
 
 # the same meanings as on the screen, dark enough for paper
 COMMANDED, MEASURED, TARGET, GHOST = "#9a4f00", "#00695e", "#6440a8", "#8b9186"

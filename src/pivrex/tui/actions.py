@@ -36,7 +36,7 @@ from pivrex.tui.overlays.help import Help
 from pivrex.tui.themes import next_theme
 from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.view import View
-from pivrex.tuning.experiment import usual
+from pivrex.tuning import LOOPS
 
 if TYPE_CHECKING:
     from textual.app import App
@@ -178,7 +178,8 @@ class AppActions(_Base):
         self._push(-1.0)
 
     def _push(self, way: float) -> None:
-        _, left, turn = (way * usual(self.model.rig, "push").impulse(self.model.rig)).tolist()
+        loop = LOOPS["heading"]
+        _, left, turn = (way * loop.impulse(self.model.rig, loop.experiment(self.model.rig, "push"))).tolist()
         self.model.ask(Push(0.0, left, turn))
 
     def act_body(self) -> None:

@@ -1,19 +1,9 @@
-"""Loops and how they are tuned: what they answer to steps and pushes, with which figures."""
+"""Loops and how they are tuned: what they answer to steps and pushes, which gains suit, and how they are found."""
 
 from pivrex.tuning.answers import Answers, Bench, answers_to
-from pivrex.tuning.experiment import EXPERIMENTS, Experiment
 from pivrex.tuning.figures import Figures, figures_of
-from pivrex.tuning.gains import Gains, gains_of, with_gains
+from pivrex.tuning.loops import LOOPS, Experiment, Gains, Loop, loop_named, loops_of
 
 __all__ = [
-    "EXPERIMENTS",
-    "Answers",
-    "Bench",
-    "Experiment",
-    "Figures",
-    "Gains",
-    "answers_to",
-    "figures_of",
-    "gains_of",
-    "with_gains",
-]
+    "LOOPS", "Answers", "Bench", "Experiment", "Figures", "Gains", "Loop", "answers_to", "figures_of", "loop_named", "loops_of",
+]  # fmt: skip

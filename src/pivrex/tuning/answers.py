@@ -1,4 +1,4 @@
-"""What the heading loop answers to an experiment, for many gain sets and conditions at once, on the stand-in."""
+"""What a loop answers to an experiment, for many gain sets and conditions at once, on the stand-in."""
 
 from __future__ import annotations
 
@@ -14,91 +14,102 @@ from pivrex.rig import Rig
 from pivrex.sim.body import Conditions, RealBody
 from pivrex.sim.rollout import Rollout
 from pivrex.sim.stand_in import StandIn
-from pivrex.tuning.experiment import PUSH_AT_S, Experiment, move_of
 from pivrex.tuning.figures import Figures, figures_of
-from pivrex.tuning.gains import Gains, gains_of, with_gains, with_table
+from pivrex.tuning.loops import Experiment, Gains, Loop
 
 __all__ = ["Answers", "Bench", "answers_to"]
 
-LEAST_RAD = np.radians(0.5)
-UNSTABLE_RAD = np.pi
-"""An answer that ends this far from its target is called unstable; so is one that swings on."""
+UNSTABLE_STEPS = 6.0
+"""An answer that ends this many steps from its target is called unstable; so is one that swings on."""
 
-SWINGS_RAD, BUSY_RAD_S = np.radians(2.0), 0.35
-"""What swings by less at the end, or is given by less, is noise and friction."""
+SWINGS, BUSY = 0.06, 0.12
+"""What swings by less than this share of the step at the end, or is given by less than this share of the most that was given,
+is noise and friction.
+"""
 
 
 @dataclass(frozen=True)
 class Answers:
-    """G answers over N ticks.
+    """G answers over N ticks, in SI.
 
     Attributes
     ----------
     t_s : (N,) float64
-    heading, target : (G, N) float64
-        In rad from where it began; the heading is the true one.
+    value, target : (G, N) float64
+        Of the loop, from where it began; of a heading the true one.
     parts : dict of (G, N) float64
-        What P, I and D, and the cascade's loop if there is one, gave, in rad/s, and ``given``, all of it.
+        What each part gave, and ``given``, all of it.
     aside_m, way_m : (G, N) float64
-        How far from the line on which it began, and along it.
+        How far the robot is from the line on which it began, and along it.
+    turned : (G, N) float64
+        How far it has turned, in rad.
     figures : Figures
-        In rad and rad/s.
     unstable : (G,) bool
     done_s : (G,) float64
         When the move was over; NaN if it was not within the time.
+    ticks : int
     """
 
     t_s: Floats
-    heading: Floats
+    value: Floats
     target: Floats
     parts: dict[str, Floats]
     aside_m: Floats
     way_m: Floats
+    turned: Floats
     figures: Figures
     unstable: NDArray[np.bool_]
     done_s: Floats
+    ticks: int
 
     @classmethod
     def of(cls, each: Sequence[Answers]) -> Answers:
         """Put several together."""
-
-        def stacked(name: str) -> Floats:
-            return np.concatenate([getattr(a, name) for a in each])
-
+        names = ("value", "target", "aside_m", "way_m", "turned", "done_s")
         return cls(
             t_s=each[0].t_s,
             parts={n: np.concatenate([a.parts[n] for a in each]) for n in each[0].parts},
             figures=Figures(*(np.concatenate(f) for f in zip(*(a.figures for a in each), strict=True))),
             unstable=np.concatenate([a.unstable for a in each]),
-            **{n: stacked(n) for n in ("heading", "target", "aside_m", "way_m", "done_s")},
+            ticks=each[0].ticks,
+            **{n: np.concatenate([getattr(a, n) for a in each]) for n in names},
         )
 
 
 def answers_to(
-    rig: Rig, experiment: Experiment, sets: Sequence[Gains], under: Conditions | None = None, seed: int = 0
+    rig: Rig, loop: Loop, experiment: Experiment, sets: Sequence[Gains], under: Conditions | None = None, seed: int = 0
 ) -> Answers:
     """Give what a few gain sets answer, each on a stand-in of the rig that has the same chance. A few are sooner done one
     after the other than as a batch.
     """
-    bench = Bench(rig, under)
+    bench = Bench(rig, loop, under)
     return Answers.of([bench.run(experiment, gains, np.array(seed, np.uint64)) for gains in sets])
 
 
 class Bench:
-    """A rig's line and stand-in on an open floor, to try experiments with.
+    """A rig's line and stand-in on an open floor, to try experiments with one of its loops.
 
     Parameters
     ----------
     rig : Rig
         One with a perfect body is tried with that.
+    loop : Loop
     under : Conditions, optional
         Factors of a batch's shape, or floats.
+
+    Raises
+    ------
+    ValueError
+        If the rig has no such loop.
     """
 
-    def __init__(self, rig: Rig, under: Conditions | None = None) -> None:
-        self.rig = with_table(rig)
-        self.line = Line(self.rig)
-        self._model = RealBody(self.rig, under=under) if rig.has_real_body else StandIn(self.rig)
+    def __init__(self, rig: Rig, loop: Loop, under: Conditions | None = None) -> None:
+        tried = loop.of(rig)
+        if tried is None:
+            raise ValueError(f"{rig.name} has no loop {loop.name}")
+        self.rig, self.loop = tried, loop
+        self.line = Line(tried)
+        self.model = RealBody(tried, under=under) if rig.has_real_body else StandIn(tried)
 
     def run(
         self,
@@ -118,26 +129,27 @@ class Bench:
         until : callable, optional
             Asked at every tick whether to give up; what has been seen by then counts.
         """
-        line, model, batch = self.line, self._model, seeds.shape
-        with_gains(line, gains if gains is not None else gains_of(self.rig))
-        rollout = Rollout(line, model, line.start(batch), model.start(batch, seeds))
-        raw, move = line.rest(batch), move_of(line, experiment)
+        line, model, loop, batch = self.line, self.model, self.loop, seeds.shape
+        loop.put(line, gains if gains is not None else loop.gains(self.rig))
+        start = model.start(batch, seeds)
+        if len(start.begin[..., 0:1].ravel()) and loop.name == "steering":
+            start = model.point_ahead(start)
+        rollout = Rollout(line, model, line.start(batch), start)
+        raw, move = line.rest(batch), loop.move(line, experiment)
         state, row = move.begin(batch), rollout.tick(raw)
-        layout = line.layout
-        parts = [n for n in ("p", "i", "d", "rate_p", "rate_i", "given") if layout.has("correction", n)]
-        places = [layout.at("truth", n) for n in ("heading", "x", "y")]
-        places += [layout.at("correction", "target"), *(layout.at("correction", n) for n in parts)]
-        begin = row[..., places[:3]].copy()
+        value, target, parts = loop.places(line)
+        places = [value, target, *(line.layout.at("truth", n) for n in ("heading", "x", "y")), *parts.values()]
+        begin = row[..., places[:5]].copy()
         ticks = max(2, round(experiment.seconds / line.dt_s))
         seen = np.empty((ticks, *batch, len(places)))
         done = np.full(batch, np.nan)
-        push_at = round(PUSH_AT_S / line.dt_s) if experiment.kind == "push" else -1
-        impulse = experiment.impulse(self.rig)
+        knock_at = round(experiment.knock_at_s / line.dt_s)
+        impulse = loop.impulse(self.rig, experiment)
         for k in range(ticks):
             if until is not None and until():
                 seen = seen[: max(k, 2)]
                 break
-            if k == push_at:
+            if k == knock_at:
                 rollout.robot = model.pushed(rollout.robot, np.broadcast_to(impulse, (*batch, 3)))
             state, entry = move.step(line, state, row)
             row = rollout.tick(raw, entry=entry)
@@ -145,45 +157,61 @@ class Bench:
             done = np.where((state.done > 0) & np.isnan(done), (k + 1) * line.dt_s, done)
         if not batch:
             seen, begin, done = seen[:, None], begin[None], done[None]
-        return _told(experiment, line, seen, begin, parts, done, push_at)
+        return self._told(experiment, seen, begin, list(parts), done)
+
+    def _told(self, experiment: Experiment, seen: Floats, begin: Floats, parts: list[str], done: Floats) -> Answers:
+        loop, line = self.loop, self.line
+        whole = np.moveaxis(seen, 0, 1)  # (G, N, columns)
+        t_s = np.arange(1.0, whole.shape[1] + 1.0) * line.dt_s
+        start = np.zeros(len(begin)) if loop.name == "wheel" else begin[:, 0]
+        value, target = whole[..., 0] - start[:, None], whole[..., 1] - start[:, None]
+        first = begin[:, 2]
+        c, s = np.cos(first)[:, None], np.sin(first)[:, None]
+        dx, dy = whole[..., 3] - begin[:, 3:4], whole[..., 4] - begin[:, 4:5]
+        given = {n: np.nan_to_num(whole[..., 5 + k]) for k, n in enumerate(parts)}
+        end = np.full(len(first), experiment.amount if experiment.kind in ("step", "turn", "both") else 0.0)
+        if loop.name == "wheel":
+            end = np.nan_to_num(target[:, -1])
+        from_, to = self._watched(experiment, len(t_s))
+        pushed = experiment.kind == "push"
+        starts = end if pushed else np.zeros(len(first))
+        span = slice(from_, to)
+        figures = figures_of(t_s[span], value[:, span], starts, end, given["given"][:, span], loop.least)
+        if experiment.kind == "both":
+            after = slice(round(experiment.knock_at_s / line.dt_s), None)
+            knocked = figures_of(t_s[after], value[:, after], end, end, given["given"][:, after], loop.least)
+            figures = figures._replace(back_s=knocked.settle_s, turned=knocked.overshoot, final=knocked.final)
+        return Answers(
+            t_s=t_s,
+            value=value,
+            target=target,
+            parts=given,
+            aside_m=c * dy - s * dx,
+            way_m=c * dx + s * dy,
+            turned=whole[..., 2] - first[:, None],
+            figures=figures,
+            unstable=_swings(value, end, given["given"]),
+            done_s=done,
+            ticks=len(t_s),
+        )
+
+    def _watched(self, experiment: Experiment, ticks: int) -> tuple[int, int]:
+        """Give the ticks from which and up to which an answer's figures count."""
+        knock = round(experiment.knock_at_s / self.line.dt_s)
+        if experiment.kind == "push":
+            return knock, ticks
+        if experiment.kind == "both":
+            return 0, max(2, min(knock, ticks))
+        return 0, ticks
 
 
-def _told(
-    experiment: Experiment, line: Line, seen: Floats, begin: Floats, parts: list[str], done: Floats, push_at: int
-) -> Answers:
-    whole = np.moveaxis(seen, 0, 1)  # (G, N, columns)
-    t_s = np.arange(1.0, whole.shape[1] + 1.0) * line.dt_s
-    first = begin[:, 0]
-    heading = whole[..., 0] - first[:, None]
-    c, s = np.cos(first)[:, None], np.sin(first)[:, None]
-    dx, dy = whole[..., 1] - begin[:, 1:2], whole[..., 2] - begin[:, 2:3]
-    given = {n: np.nan_to_num(whole[..., 4 + k]) for k, n in enumerate(parts)}
-    end = np.full(len(first), experiment.amount if experiment.kind in ("step", "turn") else 0.0)
-    # a knock is watched from when it comes
-    since = max(push_at, 0)
-    figures = figures_of(
-        t_s[since:], heading[:, since:], np.zeros(len(first)), end, given["given"][:, since:], float(LEAST_RAD)
-    )
-    unstable = _swings(heading, end, given["given"])
-    return Answers(
-        t_s=t_s,
-        heading=heading,
-        target=whole[..., 3] - first[:, None],
-        parts=given,
-        aside_m=c * dy - s * dx,
-        way_m=c * dx + s * dy,
-        figures=figures,
-        unstable=unstable,
-        done_s=done,
-    )
-
-
-def _swings(heading: Floats, end: Floats, given: Floats) -> NDArray[np.bool_]:
+def _swings(value: Floats, end: Floats, given: Floats) -> NDArray[np.bool_]:
     """Tell, (G,), which answers swing on and do not die down, or end far away."""
-    n = heading.shape[1]
-    late, middle = heading[:, -max(2, n // 5) :], heading[:, n // 2 : n // 2 + max(2, n // 5)]
+    n = value.shape[1]
+    late, middle = value[:, -max(2, n // 5) :], value[:, n // 2 : n // 2 + max(2, n // 5)]
     wide, before = (np.ptp(part, axis=1) for part in (late, middle))
-    busy = given[:, -max(2, n // 5) :].std(axis=1)
-    swings = (wide > SWINGS_RAD) & (wide > 0.7 * before) & (busy > BUSY_RAD_S)
-    far: NDArray[np.bool_] = np.abs(end[:, None] - late).max(axis=1) > UNSTABLE_RAD
+    size = np.maximum(np.abs(end), np.abs(value - end[:, None]).max(axis=1))
+    busy, most = given[:, -max(2, n // 5) :].std(axis=1), np.abs(given).max(axis=1)
+    swings = (wide > SWINGS * size) & (wide > 0.7 * before) & (busy > BUSY * most)
+    far: NDArray[np.bool_] = np.abs(end[:, None] - late).max(axis=1) > UNSTABLE_STEPS * np.maximum(np.abs(end), 0.1)
     return swings | far

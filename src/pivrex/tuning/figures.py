@@ -30,6 +30,8 @@ class Figures(NamedTuple):
         What is missing at the end: the mean of the last tenth, target less value.
     effort : float64
         Root mean square of what the loop gave.
+    back_s, turned : float64
+        Of a knock that followed a step: after which time it was back, and how far it was turned away; NaN where none did.
     """
 
     rise_s: Floats
@@ -37,6 +39,8 @@ class Figures(NamedTuple):
     settle_s: Floats
     final: Floats
     effort: Floats
+    back_s: Floats
+    turned: Floats
 
 
 def figures_of(t_s: Floats, value: Floats, begin: Floats, end: Floats, effort: Floats, least: float = 0.0) -> Figures:
@@ -76,6 +80,8 @@ def figures_of(t_s: Floats, value: Floats, begin: Floats, end: Floats, effort: F
         settle_s=settle,
         final=end - value[:, -tail:].mean(axis=1),
         effort=np.sqrt((effort**2).mean(axis=1)),
+        back_s=np.full(len(step), np.nan),
+        turned=np.full(len(step), np.nan),
     )
 
 

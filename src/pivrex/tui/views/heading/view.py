@@ -2,23 +2,31 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
 import numpy as np
 
+from pivrex.rig.edit import set_key
 from pivrex.session.messages import BeginMove, Hold, Push
 from pivrex.tui.commands import Command
-from pivrex.tui.draw.lines import Series, draw_lines, span_of
-from pivrex.tui.draw.parts import number, turning
+from pivrex.tui.draw.parts import turning
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.views.heading.answers import draw_answers, draw_figures, draw_terms
+from pivrex.tui.views.heading.helper import HelpBeside, Helping, Job, News
 from pivrex.tui.views.heading.live import draw_live, draw_strip
 from pivrex.tui.views.heading.work import Beside, Question, Reckoning
 from pivrex.tui.views.settings import SETTINGS_COMMANDS, SettingsView
-from pivrex.tuning import EXPERIMENTS, Answers, Gains, gains_of
-from pivrex.tuning.experiment import move_of, usual
+from pivrex.tuning import LOOPS, Answers, Experiment, Gains, Loop, loops_of
+from pivrex.tuning.search import GOALS
+
+if TYPE_CHECKING:
+    from tomlkit import TOMLDocument
 
 __all__ = ["HEADING_COMMANDS", "HeadingView", "heading_bars", "heading_exports"]
 
-SETTINGS = (
+SETTINGS: dict[str, tuple[tuple[str, str], ...]] = {"heading": (
     ("correction.hold", "hold at the start"),
     ("correction.p", "P"),
     ("correction.i", "I"),
@@ -31,11 +39,17 @@ SETTINGS = (
     ("correction.rate.p", "inner loop P"),
     ("correction.rate.i", "inner loop I"),
     ("control.wheels", "wheels by"),
-)
+), "wheel": (
+    ("control.wheels", "wheels by"),
+    ("control.p", "P"),
+    ("control.i", "I"),
+    ("control.d", "D"),
+    ("control.clamp", "I at most"),
+    ("control.filter", "speed averaged"),
+    ("control.compensate", "battery reckoned in"),
+)}  # fmt: skip
+STEERING = (("p", "P"), ("i", "I"), ("d", "D"), ("rate", "turns at most"))
 NO_CORRECTION = (("limits.fit", "too much"),)
-LOOKS = (("now", "measured", 1), ("before", "ghost", 2), ("P alone", "target", 2), ("kept", "thing", 2))
-"""The gain sets: what each is called, its role, and how broken its line is."""
-
 HEADING_COMMANDS = (
     *SETTINGS_COMMANDS,
     Command("next_experiment", "experiment", "Goes on to the next experiment: step, knock, turn, straight.", ("v",), foot=4),
@@ -44,6 +58,13 @@ HEADING_COMMANDS = (
             ("full_stop", "."), ".", foot=5),
     Command("carry_out", "carry out", "Makes the experiment now, with the robot that is commanded; a stick that is touched ends it.",
             ("c",), foot=4),
+    Command("next_loop", "loop", "Goes on to the next loop: heading, wheel speed, steered wheel.", ("N", "shift+n", "upper_n"), foot=5),
+    Command("relay", "relay experiment", "Makes the loop swing by a switch, and proposes gains from its gain and period at the limit.",
+            ("R", "shift+r", "upper_r"), foot=6),
+    Command("search", "search", "Searches gains on many stand-ins under several conditions; again stops it.",
+            ("S", "shift+s", "upper_s"), foot=6),
+    Command("goal", "goal", "Changes what gains shall be proposed for: quick, calm or sure.", ("G", "shift+g", "upper_g")),
+    Command("take_proposal", "take the proposal", "Writes the proposed gains to the rig.", ("plus", "+"), "+", foot=6),
 )  # fmt: skip
 
 
@@ -51,61 +72,118 @@ class HeadingView(SettingsView):
     """Answers at the left, what happens now at the right."""
 
     begin: type[Reckoning] = Beside
+    help_by: type[Helping] = HelpBeside
 
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
+        self.loop: Loop = LOOPS["heading"]
         self.kind = "step"
+        self.goal = "quick"
+        self.proposed: Gains | None = None
+        self.helped = News(0.0, "")
+        self.helps = False
+        self._help = self.help_by()
         self.beside_p_alone = False
         self.kept: Gains | None = None
         self._work: Reckoning | None = None
-        self._asked: tuple[int, str, tuple[Gains, ...]] | None = None
+        self._asked: tuple[int, str, str, tuple[Gains, ...]] | None = None
         self.names: tuple[str, ...] = ()
         self.answers: Answers | None = None
         self._named: dict[tuple[Gains, ...], tuple[str, ...]] = {}
 
     @property
     def corrects(self) -> bool:
-        """Whether this rig has a correction."""
-        return "correction" in self.model.line.stages
+        """Whether this rig has the loop that is shown, as it is."""
+        rig = self.model.rig
+        if self.loop.name == "heading":
+            return "correction" in self.model.line.stages
+        return self.loop.of(rig) is not None and (self.loop.name != "wheel" or rig.control is not None)
 
     def columns(self) -> list[list[tuple[str, str]]]:
         if not self.corrects:
             return [list(NO_CORRECTION)]
-        return [[s for s in SETTINGS if s[0] != "control.wheels" or self.model.rig.control is not None]]
+        if self.loop.name == "steering":
+            steered = self.model.rig.steered
+            wheel = self.model.wheel_name if self.model.wheel_name in steered else steered[0]
+            return [
+                [
+                    (f"steering.wheels.{wheel}.{key}", name)
+                    for key, name in STEERING
+                    if key != "rate" or self._limited(wheel)
+                ]
+            ]
+        control = self.model.rig.control is not None
+        return [[s for s in SETTINGS[self.loop.name] if s[0] != "control.wheels" or control]]
+
+    def _limited(self, wheel: str) -> bool:
+        steering = self.model.rig.steering
+        return steering is not None and steering.wheels[wheel].rate_rad_s is not None
 
     # --- what is reckoned ---
 
     def sets(self) -> list[tuple[str, Gains]]:
         """Give the gain sets that are shown, each with its name."""
-        now = gains_of(self.model.rig)
+        loop = self.loop
+        now = loop.gains(self.model.rig)
         found = [("now", now)]
         before = self.model.before
-        if before is not None and "correction" in before.stages and gains_of(before.rig) != now:
-            found.append(("before", gains_of(before.rig)))
+        if before is not None and loop.of(before.rig) is not None and loop.gains(before.rig) != now:
+            found.append(("before", loop.gains(before.rig)))
         if self.beside_p_alone:
             found.append(("P alone", Gains(now.p, 0.0, 0.0)))
         if self.kept is not None and self.kept != now:
             found.append(("kept", self.kept))
+        if self.proposed is not None and self.proposed != now:
+            found.append(("proposed", self.proposed))
         return found
+
+    @property
+    def experiment(self) -> Experiment:
+        """What is tried."""
+        return self.loop.experiment(self.model.rig, self.kind)
 
     def update(self) -> None:
         """Ask for answers where something has changed, and take those that have come."""
+        if self.loop.of(self.model.rig) is None:
+            self._choose(LOOPS["heading"])
+        self._take_help()
         if not self.corrects:
             return
         sets = self.sets()
         gains = tuple(g for _, g in sets)
-        now = (self.model.serial, self.kind, gains)
+        now = (self.model.serial, self.loop.name, self.kind, gains)
         if self._work is None:
             self._work = self.begin()
         if now != self._asked:
             self._asked = now
             self._named = {gains: tuple(n for n, _ in sets)}
-            self._work.ask(Question(self.model.rig, usual(self.model.rig, self.kind), gains))
+            self._work.ask(Question(self.model.rig, self.loop.name, self.experiment, gains))
         found = self._work.take()
-        if found is not None and found[0].sets in self._named:
+        if found is not None and found[0].sets in self._named and found[0].loop == self.loop.name:
             self.answers, self.names = found[1], self._named[found[0].sets]
 
+    def _take_help(self) -> None:
+        """Take what the helper says."""
+        news = self._help.take() if self.helps else None
+        if news is None:
+            return
+        self.helped = news
+        if news.over:
+            self.helps = False
+            self.proposed = news.gains
+            self.model.say(news.text + ("; + takes them" if news.gains is not None else ""), alarm=news.gains is None)
+
+    def cancel(self) -> None:
+        self._stop_helping()
+
+    def _stop_helping(self) -> None:
+        if self.helps:
+            self._help.stop()
+            self.helps, self.helped = False, News(0.0, "")
+            self.model.say("the search is stopped")
+
     def close(self) -> None:
+        self._help.stop()
         if self._work is not None:
             self._work.close()
             self._work = None
@@ -124,11 +202,11 @@ class HeadingView(SettingsView):
         rows = len(settings)
         figures = 2 + len(self.sets())
         chart = max(6, (height - figures) * 3 // 5) if height >= 18 else height - figures
-        self._draw_answers(picture, left - 1, chart)
-        self._draw_figures(picture, 0, chart, left - 1)
+        draw_answers(self, picture, left - 1, chart)
+        draw_figures(self, picture, 0, chart, left - 1)
         terms = height - chart - figures
         if terms >= 5:
-            self._draw_terms(picture, chart + figures, left - 1, terms)
+            draw_terms(self, picture, chart + figures, left - 1, terms)
         if side:
             picture.down(left - 1, 0, height)
             x, room = left + 1, side - 2
@@ -143,126 +221,96 @@ class HeadingView(SettingsView):
 
     def _draw_none(self, picture: Picture, width: int) -> None:
         why = "has no gyro" if self.model.rig.gyro is None else "has a gyro, but no table [correction]"
-        picture.text(2, 1, "heading", "title")
+        picture.text(2, 1, self.loop.name, "title")
+        if self.loop.name == "wheel":
+            picture.text(
+                2,
+                3,
+                f"{self.model.rig.name} has no table [control]: drive is the share of top speed.",
+                "rest",
+                width - 3,
+            )
+            picture.text(
+                2, 4, 'Write [control] with wheels = "pid" into the rig; N goes on to the next loop.', "rest", width - 3
+            )
+            return
         picture.text(2, 3, f"{self.model.rig.name} {why}: nothing can hold its heading.", "rest", width - 3)
         if self.model.rig.gyro is not None:
             picture.text(2, 4, "z adds the table with usual gains, and holds the heading.", "rest", width - 3)
 
-    def _draw_answers(self, picture: Picture, width: int, height: int) -> None:
-        experiment = usual(self.model.rig, self.kind)
-        body = "real body" if self.model.rig.has_real_body else "perfect body"
-        title = f"{experiment.title}, {body}"
-        if self.answers is None:
-            picture.text(1, 0, title, "title")
-            picture.text(10, 2, "reckoning …", "dim")
-            return
-        a = self.answers
-        looks = {name: (role, every) for name, role, every in LOOKS}
-        t = np.concatenate(([0.0], a.t_s))
-
-        def whole(values: np.ndarray, first: float = 0.0) -> np.ndarray:
-            return np.concatenate(([first], values))
-
-        if self.kind == "straight":
-            unit, scale, values = "cm aside, left up", 100.0, a.aside_m
-        else:
-            unit, scale, values = "deg", float(np.degrees(1)), a.heading
-        series = [Series(n, whole(values[k]) * scale, *looks[n]) for k, n in reversed(list(enumerate(self.names)))]
-        target = Series("target", whole(a.target[0], np.nan) * scale, "target", 3)
-        if self.kind != "straight":
-            series.insert(0, target)
-        picture.place(
-            draw_lines(title, t, series, span_of(series, 2.0), unit, width, height, ("0 s", f"{t[-1]:.1f} s")), 0, 0
-        )
-        for k, name in enumerate(self.names):
-            if a.unstable[k]:
-                picture.text(12, 1 + k, f"! {name}: unstable", "alarm")
-
-    def _draw_figures(self, picture: Picture, x: int, y: int, width: int) -> None:
-        """Draw the figures of each set, one below the other."""
-        knock = self.kind == "push"
-        heads = (
-            "P",
-            "I",
-            "D",
-            "farthest" if knock else "rise",
-            "turned" if knock else "beyond",
-            "settled",
-            "left over",
-            "effort",
-        )
-        if self.kind == "straight":
-            heads = ("P", "I", "D", "time", "aside", "settled", "left over", "effort")
-        name_w = 9
-        each = max(8, (width - name_w - 2) // len(heads))
-        shown = heads[: (width - name_w - 2) // each]
-        picture.across(y, x, x + width, "─")
-        picture.text(x + 1, y, " answers ", "title")
-        for k, head in enumerate(shown):
-            picture.right(x + name_w + (k + 1) * each, y + 1, head, "dim")
-        a, sets = self.answers, self.sets()
-        looks = {name: role for name, role, _ in LOOKS}
-        for row, (name, gains) in enumerate(sets, y + 2):
-            picture.text(x + 1, row, name, looks[name])
-            values = [f"{gains.p:g} /s", f"{gains.i:g}", f"{gains.d:g}"]
-            if a is not None and name in self.names:
-                values += self._figures(a, self.names.index(name))
-            for k, value in enumerate(values[: len(shown)]):
-                picture.right(x + name_w + (k + 1) * each, row, value, "alarm" if value.startswith("!") else "rest")
-
-    def _figures(self, a: Answers, k: int) -> list[str]:
-        f = a.figures
-        if a.unstable[k]:
-            return ["! unstable", "", "", "", f"{np.degrees(f.effort[k]):.0f} deg/s"]
-
-        def time(value: float) -> str:
-            return f"{value:.2f} s" if np.isfinite(value) else "! never"
-
-        if self.kind == "straight":
-            first, second = time(float(a.done_s[k])), f"{np.abs(a.aside_m[k]).max() * 100:.1f} cm"
-        else:
-            first, second = time(float(f.rise_s[k])), f"{np.degrees(f.overshoot[k]):.1f} deg"
-        last = f"{number(float(np.degrees(f.final[k])), 2, 5)} deg"
-        return [first, second, time(float(f.settle_s[k])), last, f"{np.degrees(f.effort[k]):.0f} deg/s"]
-
-    def _draw_terms(self, picture: Picture, y: int, width: int, height: int) -> None:
-        """Draw what each part gave over time, of the present gains."""
-        if self.answers is None:
-            return
-        a = self.answers
-        t = a.t_s
-        looks = {"p": ("P", "target", 1), "i": ("I", "thing", 2), "d": ("D", "rest", 3), "rate_p": ("rate P", "ghost", 2),
-                 "rate_i": ("rate I", "ghost", 3), "given": ("given", "commanded", 1)}  # fmt: skip
-        series = [Series(looks[n][0], np.degrees(v[0]), looks[n][1], looks[n][2]) for n, v in a.parts.items()]
-        picture.place(
-            draw_lines("what each part gave", t, series, span_of(series, 10.0), "deg/s", width, height, ("0 s", f"{t[-1]:.1f} s")),
-            0, y,
-        )  # fmt: skip
-
     # --- acting ---
 
+    def _choose(self, loop: Loop) -> None:
+        if loop is not self.loop:
+            self._stop_helping()
+            self.loop, self.kind, self.answers = loop, "step", None
+            self.kept = self.proposed = None
+
+    def act_next_loop(self) -> None:
+        loops = loops_of(self.model.rig) or [LOOPS["heading"]]
+        at = loops.index(self.loop) if self.loop in loops else -1
+        self._choose(loops[(at + 1) % len(loops)])
+
+    def act_goal(self) -> None:
+        goals = list(GOALS)
+        self.goal = goals[(goals.index(self.goal) + 1) % len(goals)]
+        self.model.say(f"goal {self.goal}: {GOALS[self.goal]}")
+
+    def act_relay(self) -> None:
+        self._ask_help("relay")
+
+    def act_search(self) -> None:
+        if self.helps:
+            self._stop_helping()
+        else:
+            self._ask_help("search")
+
+    def _ask_help(self, kind: str) -> None:
+        if not self.corrects:
+            return
+        self.helps, self.helped = True, News(0.0, "")
+        self._help.begin(Job(kind, self.model.rig, self.loop.name, self.goal))
+
+    def act_take_proposal(self) -> None:
+        if self.proposed is None:
+            self.model.say("nothing is proposed: R makes the relay experiment, S searches")
+            return
+        changes = self.loop.changes(self.model.rig, self.proposed)
+
+        def put(document: TOMLDocument) -> None:
+            for key, value in changes.items():
+                set_key(document, key, value)
+
+        if self.model.edit(f"{self.loop.name} gains", put):
+            self.proposed = None
+
     def act_next_experiment(self) -> None:
-        self.kind = EXPERIMENTS[(EXPERIMENTS.index(self.kind) + 1) % len(EXPERIMENTS)]
+        kinds = self.loop.kinds
+        self.kind = kinds[(kinds.index(self.kind) + 1) % len(kinds)]
         self.answers = None
 
     def act_p_alone(self) -> None:
         self.beside_p_alone = not self.beside_p_alone
 
     def act_keep_answer(self) -> None:
-        now = gains_of(self.model.rig)
+        now = self.loop.gains(self.model.rig)
         self.kept = None if self.kept == now else now
         self.model.say("this answer is kept to compare with" if self.kept else "the kept answer is let go")
 
     def act_carry_out(self) -> None:
         if not self.corrects:
             return
-        experiment = usual(self.model.rig, self.kind)
+        experiment = self.experiment
         if self.kind == "push":
-            self.model.ask(Hold(True))
-            _, left, turn = experiment.impulse(self.model.rig).tolist()
-            self.model.ask(Push(0.0, left, turn))
+            if self.loop.name == "heading":
+                self.model.ask(Hold(True))
+            self.model.ask(Push(*self.loop.impulse(self.model.rig, experiment).tolist()))
             return
-        self.model.ask(BeginMove(move_of(self.model.line, experiment), experiment.title))
+        move = replace(
+            self.loop.move(self.model.line, experiment),
+            longest_s=max(experiment.seconds, 20.0 if self.kind in ("turn", "straight") else 0.0),
+        )
+        self.model.ask(BeginMove(move, experiment.title))
 
     def help_lines(self) -> list[tuple[str, str]]:
         return [
@@ -273,6 +321,10 @@ class HeadingView(SettingsView):
             ("P I D", "P answers the error, I what stays of it, D brakes on the difference of the rates"),
             ("compass", "full ray: the gyro; broken ray: the target; mark on the rim: what is true, on the stand-in"),
             ("z", "holds the heading while you do not turn; touching the turn lets it go"),
+            (
+                "R S",
+                "helpers: the relay experiment, and a search under charge, grip, load and noise; + takes what they propose",
+            ),
             ("f F", "knock the stand-in from the right, or from the left"),
         ]
 

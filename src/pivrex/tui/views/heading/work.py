@@ -9,17 +9,22 @@ from multiprocessing.connection import Connection
 from typing import NamedTuple, Protocol
 
 from pivrex.rig import Rig
-from pivrex.tuning import Answers, Experiment, Gains, answers_to
+from pivrex.tuning import Answers, Experiment, Gains, answers_to, loop_named
 
 __all__ = ["AtOnce", "Beside", "Question", "Reckoning"]
 
 
 class Question(NamedTuple):
-    """What some gain sets answer to an experiment."""
+    """What some gain sets of a loop answer to an experiment."""
 
     rig: Rig
+    loop: str
     experiment: Experiment
     sets: tuple[Gains, ...]
+
+    def answered(self) -> Answers:
+        """Reckon it."""
+        return answers_to(self.rig, loop_named(self.loop), self.experiment, self.sets)
 
 
 class Reckoning(Protocol):
@@ -45,7 +50,7 @@ class AtOnce:
         self._found: tuple[Question, Answers] | None = None
 
     def ask(self, question: Question) -> None:
-        self._found = question, answers_to(*question)
+        self._found = question, question.answered()
 
     def take(self) -> tuple[Question, Answers] | None:
         found, self._found = self._found, None
@@ -115,4 +120,4 @@ def _work(wire: Connection) -> None:
     with contextlib.suppress(EOFError, OSError, KeyboardInterrupt):
         while True:
             question = wire.recv()
-            wire.send((question, answers_to(*question)))
+            wire.send((question, question.answered()))

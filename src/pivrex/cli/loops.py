@@ -1,0 +1,173 @@
+"""Commands that try a loop of the line on the stand-in, and that find gains for it."""
+
+from __future__ import annotations
+
+import math
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from pivrex.cli.options import Json, RigName, print_json
+from pivrex.errors import PivrexError
+
+__all__ = ["heading", "tune"]
+
+Gain = Annotated[float | None, typer.Option(min=0, help="Instead of the rig's own.")]
+
+
+def heading(
+    rig: RigName,
+    turn: Annotated[float | None, typer.Option(help="Turn by this angle, in deg; left is +.")] = None,
+    straight: Annotated[float | None, typer.Option(help="Drive straight on for this way, in m; back is -.")] = None,
+    push: Annotated[
+        float | None, typer.Option(help="Hold, and be knocked at the front with this, in N·s; from the right is +.")
+    ] = None,
+    p: Gain = None,
+    i: Gain = None,
+    d: Gain = None,
+    seed: Annotated[int, typer.Option(min=0, help="Of the stand-in's chance.")] = 0,
+    body: Annotated[str, typer.Option(help="The stand-in's body: real or perfect; the rig's own if left out.")] = "",
+    as_json: Json = False,
+) -> None:
+    """Let the gyro turn, drive straight or hold on the stand-in, and say how well it did."""
+    from pivrex.rig import find_rig, read_rig
+
+    asked = [("turn", turn), ("straight", straight), ("push", push)]
+    given = [(n, v) for n, v in asked if v is not None]
+    if len(given) != 1:
+        raise typer.BadParameter("say one of --turn DEG, --straight M and --push NS")
+    if body not in ("", "real", "perfect"):
+        raise typer.BadParameter("--body is real or perfect")
+    kind, amount = given[0]
+    if not math.isfinite(amount) or abs(amount) > 1e4:
+        raise typer.BadParameter(f"--{kind} {amount:g} is no amount that a robot could do")
+    read = read_rig(find_rig(rig, Path())[0])
+    answer = _tried(read.with_body(body) if body else read, kind, amount, (p, i, d), seed)
+    if as_json:
+        print_json(answer)
+        return
+    print(f"{read.name}: {kind} {amount:g}")
+    for name, value in answer.items():
+        print(f"  {name.replace('_', ' '):<20} {'never' if value is None else value}")
+
+
+def _tried(rig: Any, kind: str, amount: float, gains: tuple[float | None, ...], seed: int) -> dict[str, Any]:
+    import numpy as np
+
+    from pivrex.tuning import LOOPS, Bench, Experiment, Gains
+
+    loop = LOOPS["heading"]
+    tried = loop.of(rig)
+    if tried is None:
+        raise PivrexError(f"{rig.name} has no gyro; add a table [gyro] to its rig")
+    own = loop.gains(tried)
+    chosen = Gains(*(mine if own_ is None else own_ for mine, own_ in zip(own, gains, strict=True)))
+    bench = Bench(tried, loop)
+    c = tried.correction
+    assert c is not None
+    if kind == "turn":
+        most = c.turn_rate_rad_s or tried.full_turn_rad_s / 2
+        angle = math.radians(amount)
+        experiment = Experiment("turn", angle, abs(angle) / most + most / c.turn_rise_rad_s2 + 4.0)
+    elif kind == "straight":
+        speed = tried.full_forward_m_s / 2
+        experiment = Experiment("straight", amount, abs(amount) / speed + speed / c.speed_rise_m_s2 + 4.0)
+    else:
+        experiment = Experiment("push", amount, 3.0, amount)
+    a = bench.run(experiment, chosen, np.array(seed, np.uint64))
+    f = a.figures
+    over = not math.isnan(float(a.done_s[0]))
+    until = round(float(a.done_s[0]) / bench.line.dt_s) if over and kind != "push" else a.ticks
+
+    def number(value: float, digits: int = 4) -> float | None:
+        return round(float(value), digits) if math.isfinite(float(value)) else None
+
+    return {
+        "rise_s": number(f.rise_s[0]),
+        "overshoot_deg": number(math.degrees(f.overshoot[0])),
+        "settle_s": number(f.settle_s[0]),
+        "final_error_deg": number(math.degrees(f.final[0])),
+        "drift_m": number(a.aside_m[0, -1]),
+        "way_m": number(a.way_m[0, -1]),
+        "effort_deg_s": number(math.degrees(f.effort[0])),
+        "unstable": bool(a.unstable[0]),
+        "finished": over,
+        "ticks": int(until),
+    }
+
+
+def tune(
+    rig: RigName,
+    loop: Annotated[str, typer.Option(help="heading, wheel or steering.")] = "heading",
+    goal: Annotated[str, typer.Option(help="quick, calm or sure.")] = "quick",
+    candidates: Annotated[int, typer.Option(min=8, max=20000, help="How many gain sets are tried.")] = 500,
+    seed: Annotated[int, typer.Option(min=0, help="Of chance.")] = 0,
+    by: Annotated[str, typer.Option(help="search, or relay: from the gain and period at its limit.")] = "search",
+    as_json: Json = False,
+) -> None:
+    """Find gains for a loop on the stand-in, under several charges, grips, loads and noises."""
+    from pivrex.rig import find_rig, read_rig
+    from pivrex.tuning import LOOPS
+    from pivrex.tuning.search import GOALS
+
+    for name, value, known in (("loop", loop, LOOPS), ("goal", goal, GOALS), ("by", by, ("search", "relay"))):
+        if value not in known:
+            raise typer.BadParameter(f"--{name} is {', '.join(known)}, not {value}")
+    read = read_rig(find_rig(rig, Path())[0])
+    if LOOPS[loop].of(read) is None:
+        lacks = {"heading": "no gyro", "wheel": "motors without encoders", "steering": "no steered wheels"}[loop]
+        raise PivrexError(f"{read.name} has {lacks}, so it has no loop {loop}")
+    answer = _by_relay(read, loop, goal) if by == "relay" else _by_search(read, loop, goal, candidates, seed)
+    if as_json:
+        print_json(answer)
+        return
+    print(f"{read.name}, loop {loop}, goal {goal}")
+    for name, value in answer.items():
+        shown = ", ".join(f"{k} {v}" for k, v in value.items()) if isinstance(value, dict) else value
+        print(f"  {name.replace('_', ' '):<18} {shown}")
+
+
+def _by_relay(rig: Any, loop: str, goal: str) -> dict[str, Any]:
+    from pivrex.tuning import LOOPS
+    from pivrex.tuning.relay import gains_by, relay_on
+
+    found = relay_on(rig, LOOPS[loop])
+    if found is None:
+        raise PivrexError(f"{rig.name}: the loop {loop} does not swing evenly under the relay; friction holds it")
+    gains = {n: float(f"{v:.3g}") for n, v in gains_by(found, goal)._asdict().items()}
+    return {"gains": gains, "ultimate_gain": round(found.gain, 4), "ultimate_period_s": round(found.period_s, 4)}
+
+
+def _by_search(rig: Any, loop: str, goal: str, candidates: int, seed: int) -> dict[str, Any]:
+    from pivrex.tuning import LOOPS
+    from pivrex.tuning.search import search
+
+    kind = LOOPS[loop]
+    shown = sys.stderr.isatty()
+
+    def progress(done: int, whole: int) -> bool:
+        if shown:
+            print(f"\r  {done} of {whole} candidates ", end="", file=sys.stderr, flush=True)
+        return False
+
+    found = search(rig, kind, goal, candidates, seed, progress)
+    if shown:
+        print(file=sys.stderr)
+    assert found is not None
+
+    def both(pair: tuple[float, float], scale: float = 1.0) -> dict[str, float]:
+        return {"mean": round(pair[0] * scale, 4), "worst": round(pair[1] * scale, 4)}
+
+    unit = {"deg": "deg", "% of top speed": "percent"}[kind.unit]
+    return {
+        "gains": {n: float(f"{v:.3g}") for n, v in found.gains._asdict().items()},
+        "tried": found.tried,
+        "rise_s": both(found.rise_s),
+        "settle_s": both(found.settle_s),
+        f"overshoot_{unit}": both(found.beyond, kind.scale),
+        "back_s": both(found.back_s),
+        f"turned_{unit}": both(found.turned, kind.scale),
+        f"left_over_{unit}": both(found.final, kind.scale),
+    }

@@ -1,0 +1,344 @@
+"""The loops of a line that have gains: heading, wheel speed, the angle of a steered wheel. One set of tools for all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from math import degrees, pi, radians
+from typing import NamedTuple
+
+import numpy as np
+
+from pivrex.line import Entry, Line
+from pivrex.line.control import Control
+from pivrex.line.correction import Correction
+from pivrex.line.layout import plain
+from pivrex.line.moves import Move, MoveState, Wait, straight_of, turn_of
+from pivrex.line.stage import Floats
+from pivrex.line.steering import Steering
+from pivrex.rig import Rig
+from pivrex.rig.correction import Correction as CorrectionTable
+from pivrex.rig.wheel_control import WheelControl
+from pivrex.units import format_quantity
+
+__all__ = ["LOOPS", "Experiment", "Gains", "Heading", "Loop", "SteeringLoop", "WheelLoop", "loop_named", "loops_of"]
+
+KNOCK_AT_S = {"push": 0.3, "both": 1.1}
+"""When a knock comes: once the heading is held, or once a step has settled."""
+
+
+class Gains(NamedTuple):
+    """Gains of a loop; floats, or arrays of a batch's shape. Their units are the loop's."""
+
+    p: float | Floats
+    i: float | Floats
+    d: float | Floats
+
+
+@dataclass(frozen=True)
+class Experiment:
+    """What is tried with a loop.
+
+    Attributes
+    ----------
+    kind : str
+        "step" of the target, "push" from outside, "both" one after the other, "turn" (a profiled one), "straight".
+    amount : float
+        In the loop's unit; of a push N·s, of a straight drive m.
+    seconds : float
+        For how long it is watched.
+    knock : float
+        Of "both": N·s.
+    title : str
+        What it is, in words.
+    """
+
+    kind: str
+    amount: float
+    seconds: float
+    knock: float = 0.0
+    title: str = ""
+
+    @property
+    def knock_at_s(self) -> float:
+        """When it is knocked; below 0 for never."""
+        return KNOCK_AT_S.get(self.kind, -1.0)
+
+
+@dataclass(frozen=True)
+class _Step(Move):
+    """The heading that is aimed at jumps by an angle at once, and stays there."""
+
+    angle_rad: float = 0.0
+    forward_m_s: float = 0.0
+
+    def _ask(self, line: Line, state: MoveState, row: Floats, heading: Floats) -> tuple[MoveState, Floats, Floats]:
+        twist = np.zeros((*heading.shape, 3))
+        twist[..., 0] = self.forward_m_s
+        return state, twist, state.begin + self.angle_rad
+
+
+@dataclass(frozen=True)
+class _Drive(Move):
+    """A twist at once, whatever the heading."""
+
+    twist: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    since_s: float = 0.25
+
+    def step(self, line: Line, state: MoveState, row: Floats) -> tuple[MoveState, Entry]:
+        state = state._replace(t=state.t + line.dt_s)
+        whole = np.zeros((*state.t.shape, 3))
+        whole[...] = self.twist
+        return state, Entry(twist=np.where(state.t[..., None] > self.since_s, whole, 0.0))
+
+
+class Loop:
+    """A loop of a line. What stands in the Tick of it, and how it is tried and changed.
+
+    Attributes
+    ----------
+    name : str
+    unit : str
+        Of what it controls, for people; ``scale`` times SI is in it.
+    gives : str
+        The unit of what it gives, with ``gives_scale``.
+    kinds : tuple of str
+        The experiments that mean something here.
+    least : float
+        The narrowest band, in SI, within which it counts as settled.
+    """
+
+    name = ""
+    unit, scale = "", 1.0
+    gives, gives_scale = "", 1.0
+    kinds: tuple[str, ...] = ("step",)
+    least = 0.0
+    ranges = ((1.0, 30.0), (0.0, 60.0), (0.0, 1.0))
+    """Between which P, I and D are searched."""
+
+    def of(self, rig: Rig) -> Rig | None:
+        """Give the rig as this loop is tried on it; None if it has no such loop."""
+        raise NotImplementedError
+
+    def gains(self, rig: Rig) -> Gains:
+        """Give a rig's own gains."""
+        raise NotImplementedError
+
+    def put(self, line: Line, gains: Gains) -> None:
+        """Let a line go on with other gains than its rig says; arrays count robot by robot of a batch."""
+        raise NotImplementedError
+
+    def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
+        """Give where value, target and parts stand in the row."""
+        raise NotImplementedError
+
+    def experiment(self, rig: Rig, kind: str) -> Experiment:
+        """Give an experiment of a size that suits a rig."""
+        raise NotImplementedError
+
+    def move(self, line: Line, experiment: Experiment) -> Move:
+        """Give what makes it on a line, but for a knock."""
+        raise NotImplementedError
+
+    def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
+        """Give the knock, (3,): forward and left in N·s, turning in N·m·s about the mass centre."""
+        return np.zeros(3)
+
+    def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
+        """Give what a rig file must say for it to have these gains, by dotted key."""
+        raise NotImplementedError
+
+
+def _rounded(value: float) -> float:
+    return float(f"{value:.3g}")
+
+
+class Heading(Loop):
+    """The correction by the gyro; p in 1/s, i in 1/s²."""
+
+    name = "heading"
+    unit, scale = "deg", degrees(1)
+    gives, gives_scale = "deg/s", degrees(1)
+    kinds = ("step", "push", "turn", "straight")
+    least = radians(0.5)
+    ranges = ((2.0, 30.0), (0.0, 60.0), (0.0, 1.0))
+
+    def of(self, rig: Rig) -> Rig | None:
+        if rig.gyro is None:
+            return None
+        return rig if rig.correction is not None else rig.model_copy(update={"correction": CorrectionTable()})
+
+    def gains(self, rig: Rig) -> Gains:
+        c = rig.correction or CorrectionTable()
+        return Gains(c.p_per_s, c.i, c.d)
+
+    def put(self, line: Line, gains: Gains) -> None:
+        stage = line.stages["correction"]
+        assert isinstance(stage, Correction)
+        p, i, d = gains
+        stage.settings = replace(stage.settings, outer=replace(stage.settings.outer, p=p, i=i, d=d))  # type: ignore[arg-type] # of a batch
+
+    def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
+        names = [n for n in ("p", "i", "d", "rate_p", "rate_i", "given") if line.layout.has("correction", n)]
+        parts = {n: line.layout.at("correction", n) for n in names}
+        return line.layout.at("truth", "heading"), line.layout.at("correction", "target"), parts
+
+    def experiment(self, rig: Rig, kind: str) -> Experiment:
+        body = rig.with_body("real").body
+        assert body is not None
+        lever = rig.chassis.length_m / 2 - rig.chassis.mass_centre.x_m
+        # one that turns a free robot at about 250 deg/s
+        knock = body.weighs_kg(rig.chassis) * body.spread_of_m(rig.chassis) ** 2 * radians(250) / lever
+        knock = max(round(knock, 2), 0.05)
+        match kind:
+            case "push":
+                return Experiment("push", knock, 2.0, knock, f"knock {knock:.2f} N·s at the front")
+            case "both":
+                return Experiment("both", radians(30), 2.0, knock, "target jumps 30 deg under way, then a knock")
+            case "turn":
+                return Experiment("turn", pi / 2, 2.5, title="turn 90 deg")
+            case "straight":
+                return Experiment("straight", 1.0, 4.0, title="straight on 1.0 m")
+        return Experiment("step", radians(30), 2.0, title="target jumps 30 deg")
+
+    def move(self, line: Line, experiment: Experiment) -> Move:
+        match experiment.kind:
+            case "step":
+                return _Step(angle_rad=experiment.amount)
+            case "both":  # under way, where a weak side pulls
+                return _Step(angle_rad=experiment.amount, forward_m_s=0.4 * line.rig.full_forward_m_s)
+            case "turn":
+                return turn_of(line, experiment.amount)
+            case "push":
+                return Wait()
+        return straight_of(line, experiment.amount)
+
+    def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
+        lever = rig.chassis.length_m / 2 - rig.chassis.mass_centre.x_m
+        return np.array([0.0, experiment.knock, experiment.knock * lever])
+
+    def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
+        return {
+            "correction.p": format_quantity(_rounded(float(gains.p)), "rate", "/s"),
+            "correction.i": _rounded(float(gains.i)),
+            "correction.d": _rounded(float(gains.d)),
+        }
+
+
+class WheelLoop(Loop):
+    """The loop on a wheel's encoder; shares of full drive for shares of top speed."""
+
+    name = "wheel"
+    unit, scale = "% of top speed", 100.0
+    gives, gives_scale = "% drive", 100.0
+    kinds = ("step", "push")
+    least = 0.02
+    ranges = ((0.05, 4.0), (0.0, 30.0), (0.0, 0.1))
+
+    def of(self, rig: Rig) -> Rig | None:
+        if any(not m.counts_per_turn for m in rig.motors.values()):
+            return None
+        table = (rig.control or WheelControl()).model_copy(update={"wheels": "pid"})
+        return rig.model_copy(update={"control": table})
+
+    def gains(self, rig: Rig) -> Gains:
+        c = rig.control or WheelControl()
+        return Gains(c.p, c.i, c.d)
+
+    def put(self, line: Line, gains: Gains) -> None:
+        stage = line.stages["control"]
+        assert isinstance(stage, Control)
+        p, i, d = gains
+        stage.settings = replace(stage.settings, loop=replace(stage.settings.loop, p=p, i=i, d=d))  # type: ignore[arg-type] # of a batch
+
+    def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
+        motor = plain(next(iter(line.rig.motors)))
+        names = ("p", "i", "d", "static", "speed", "acceleration", "drive")
+        parts = {("given" if n == "drive" else n): line.layout.at("control", f"{motor}_{n}") for n in names}
+        return line.layout.at("control", f"{motor}_measured"), line.layout.at("control", f"{motor}_wanted"), parts
+
+    def experiment(self, rig: Rig, kind: str) -> Experiment:
+        body = rig.with_body("real").body
+        assert body is not None
+        knock = round(body.weighs_kg(rig.chassis) * 0.25 * rig.full_forward_m_s, 2)
+        match kind:
+            case "push":
+                return Experiment("push", 0.4, 2.0, -knock, f"at 40 % a knock of {knock:.2f} N·s from the front")
+            case "both":
+                return Experiment("both", 0.4, 2.0, -knock, "to 40 % of full speed, then a knock")
+        return Experiment("step", 0.4, 1.2, title="from rest to 40 % of full speed")
+
+    def move(self, line: Line, experiment: Experiment) -> Move:
+        since = 0.25 if experiment.kind == "step" else 0.05
+        return _Drive(twist=(experiment.amount * line.rig.full_forward_m_s, 0.0, 0.0), since_s=since)
+
+    def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
+        return np.array([experiment.knock, 0.0, 0.0])
+
+    def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
+        return {
+            "control.wheels": "pid",
+            **{f"control.{n}": _rounded(float(v)) for n, v in zip(("p", "i", "d"), gains, strict=True)},
+        }
+
+
+class SteeringLoop(Loop):
+    """The loop that turns a steered wheel; p in 1/s, i in 1/s². All steered wheels are tried alike."""
+
+    name = "steering"
+    unit, scale = "deg", degrees(1)
+    gives, gives_scale = "% drive", 100.0
+    kinds = ("step",)
+    least = radians(1.0)
+    ranges = ((2.0, 60.0), (0.0, 60.0), (0.0, 0.6))
+
+    def of(self, rig: Rig) -> Rig | None:
+        return rig if rig.steering is not None and rig.steered else None
+
+    def gains(self, rig: Rig) -> Gains:
+        assert rig.steering is not None
+        motor = rig.steering.wheels[rig.steered[0]]
+        return Gains(motor.p_per_s, motor.i, motor.d)
+
+    def put(self, line: Line, gains: Gains) -> None:
+        stage = line.stages["steering"]
+        assert isinstance(stage, Steering)
+        old = stage.settings.loop
+        p, i, d = (np.asarray(v, float)[..., None] + np.zeros(len(old.largest)) for v in gains)
+        new = replace(old, p=p, i=i, d=d, any_i=bool((i != 0).any()), any_d=bool((d != 0).any()))
+        stage.settings = replace(stage.settings, loop=new)
+
+    def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
+        wheel = plain(line.rig.steered[0])
+        parts = {"given": line.layout.at("steering", f"{wheel}_drive")}
+        return line.layout.at("pointing", f"{wheel}_angle"), line.layout.at("steering", f"{wheel}_target"), parts
+
+    def experiment(self, rig: Rig, kind: str) -> Experiment:
+        return Experiment("both" if kind == "both" else "step", radians(60), 1.2, title="wheels from ahead to 60 deg")
+
+    def move(self, line: Line, experiment: Experiment) -> Move:
+        slow = 0.3 * line.rig.full_forward_m_s
+        return _Drive(twist=(slow * np.cos(experiment.amount), slow * np.sin(experiment.amount), 0.0))
+
+    def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
+        found: dict[str, object] = {}
+        for wheel in rig.steered:
+            key = f"steering.wheels.{wheel}"
+            found[f"{key}.p"] = format_quantity(_rounded(float(gains.p)), "rate", "/s")
+            found[f"{key}.i"] = _rounded(float(gains.i))
+            found[f"{key}.d"] = _rounded(float(gains.d))
+        return found
+
+
+LOOPS: Mapping[str, Loop] = {loop.name: loop for loop in (Heading(), WheelLoop(), SteeringLoop())}
+"""Every loop, in the order in which they are walked."""
+
+
+def loops_of(rig: Rig) -> list[Loop]:
+    """Give the loops that a rig has."""
+    return [loop for loop in LOOPS.values() if loop.of(rig) is not None]
+
+
+def loop_named(name: str) -> Loop:
+    """Give a loop by its name; raises `KeyError`."""
+    return LOOPS[name]

@@ -1,0 +1,151 @@
+"""The relay experiment: a loop is made to swing by a switch, and its swing tells the gain and period at its limit."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from math import pi, sqrt
+
+import numpy as np
+
+from pivrex.line import Entry
+from pivrex.line.stage import Floats
+from pivrex.rig import Rig
+from pivrex.sim.rollout import Rollout
+from pivrex.tuning.answers import Bench
+from pivrex.tuning.loops import Gains, Loop
+
+__all__ = ["Relay", "gains_by", "relay", "relay_on"]
+
+SETTLES = 2
+"""So many swings at the beginning do not count."""
+
+
+@dataclass(frozen=True)
+class Relay:
+    """What a relay experiment found.
+
+    Attributes
+    ----------
+    gain, period_s : float
+        The ultimate gain, with which P alone would swing for ever, and the period of that swing.
+    amplitude : float
+        Of the swing, in the value's unit.
+    t_s, value, given : (N,) float64
+        What was seen.
+    """
+
+    gain: float
+    period_s: float
+    amplitude: float
+    t_s: Floats
+    value: Floats
+    given: Floats
+
+
+def relay(
+    plant: Callable[[float], float], size: float, band: float, dt_s: float, seconds: float, target: float = 0.0
+) -> Relay | None:
+    """Make a plant swing about a target by a switch with hysteresis.
+
+    Parameters
+    ----------
+    plant : callable
+        Takes what is given in a tick, and gives the value behind it.
+    size : float
+        What the switch gives, either way.
+    band : float
+        How far the value must be on the other side before it switches.
+    dt_s, seconds : float
+    target : float
+
+    Returns
+    -------
+    Relay or None
+        None if it did not swing evenly within the time: four periods that differ by less than a fifth.
+
+    Notes
+    -----
+    To its first harmonic a relay of size d with hysteresis h is the gain 4·d/(π·√(a² - h²)) for a swing of amplitude a;
+    that is the gain at which the loop is on its limit (describing function; Åström & Hägglund 1984, Automatica 20).
+    """
+    given, value = size, plant(0.0)
+    values, gave, switched = [], [], []
+    for k in range(round(seconds / dt_s)):
+        error = target - value
+        after = size if error > band else -size if error < -band else given
+        if after > 0 > given:
+            switched.append(k)
+        given = after
+        value = plant(given)
+        values.append(value)
+        gave.append(given)
+    seen = np.array(values)
+    if len(switched) < SETTLES + 4:
+        return None
+    periods = np.diff(switched[SETTLES:])
+    if np.ptp(periods) > max(2.0, 0.2 * periods.mean()):
+        return None
+    swing = seen[switched[SETTLES] : switched[-1]]
+    amplitude = float((swing.max() - swing.min()) / 2)
+    inside = amplitude**2 - band**2
+    gain = 4 * size / (pi * sqrt(inside)) if inside > 0 else float("inf")
+    t_s = np.arange(1.0, len(seen) + 1.0) * dt_s
+    return Relay(gain, float(periods.mean() * dt_s), amplitude, t_s, seen, np.array(gave))
+
+
+def relay_on(rig: Rig, loop: Loop, seconds: float = 8.0) -> Relay | None:
+    """Make the relay experiment with a loop of a rig on its stand-in. None if it does not swing, or not evenly.
+
+    Of the heading it switches the turn, of a wheel's speed the drive, of a steered wheel the rate of its turning: what each
+    loop gives, with its own gains left out.
+    """
+    if loop.name == "wheel" and rig.control is not None:
+        # what an acceleration needs would kick at every switch
+        rig = rig.model_copy(update={"control": rig.control.model_copy(update={"acceleration_s": 0.0})})
+    bench = Bench(rig, loop)
+    line, model = bench.line, bench.model
+    loop.put(line, Gains(0.0, 0.0, 0.0))
+    rollout = Rollout(line, model)
+    raw = line.rest()
+    first = rollout.tick(raw)
+    place, _, _ = loop.places(line)
+    if loop.name == "heading":
+        top = rig.full_turn_rad_s
+
+        def plant(u: float) -> float:
+            row = rollout.tick(raw, entry=Entry(twist=np.array([0.0, 0.0, u])))
+            # what the loop would see, not what is true
+            return float(row[line.layout.at("heading", "heading")] - first[line.layout.at("heading", "heading")])
+
+        return relay(plant, 0.3 * top, 0.003, line.dt_s, seconds)
+    if loop.name == "wheel":
+
+        def wheel(u: float) -> float:
+            row = rollout.tick(raw, entry=Entry(twist=np.array([(0.4 + u) * rig.full_forward_m_s, 0.0, 0.0])))
+            return float(row[place])
+
+        for _ in range(30):
+            wheel(0.0)
+        return relay(wheel, 0.2, 0.01, line.dt_s, seconds, 0.4)
+    assert rig.steering is not None
+    motor, top = float(len(rig.motors) + 1), rig.steering.wheels[rig.steered[0]].top_rad_s
+
+    def steering(u: float) -> float:
+        row = rollout.tick(raw, entry=Entry(probe=np.array([motor, u / top])))
+        return float(row[place] - first[place])
+
+    return relay(steering, 0.3 * top, 0.02, line.dt_s, seconds)
+
+
+def gains_by(found: Relay, goal: str) -> Gains:
+    """Give gains by what a relay experiment found.
+
+    Notes
+    -----
+    quick: 0.45·K, Ti = T/1.2 with a little D; calm: 0.33·K, Ti = T/2, Td = T/3; sure: 0.2·K with the same times. (Ziegler &
+    Nichols 1942; the latter two with less overshoot after Seborg, Edgar & Mellichamp, Process Dynamics and Control.)
+    """
+    share, i_time, d_time = {"quick": (0.45, 1 / 1.2, 0.0), "calm": (0.33, 0.5, 1 / 3), "sure": (0.2, 0.5, 1 / 3)}[goal]
+    p = share * found.gain
+    return Gains(p, p / (i_time * found.period_s), p * d_time * found.period_s)
