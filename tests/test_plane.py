@@ -151,8 +151,9 @@ class FrameTest(unittest.TestCase):
             )
             lead = compare_lead(rig)
             assert lead is not None
-            self.assertLess(lead.on_m, 0.3 * lead.off_m)
-            self.assertLess(lead.on_m, 0.02)  # what the demo's own lead leaves
+            self.assertLess(lead.on_m, 0.035)  # what the demo's own lead leaves
+            if name == "avocet":  # whose wheels have to turn first, whatever their loops
+                self.assertLess(lead.on_m, 0.1 * lead.off_m)
         self.assertIsNone(compare_straight(read_rig(demo_path("plover"))))
         cosine = compare_cosine(read_rig(demo_path("avocet")))
         assert cosine is not None

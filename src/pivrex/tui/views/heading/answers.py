@@ -15,7 +15,7 @@ from pivrex.tuning import Answers, Experiment, Gains, Loop
 
 __all__ = ["Shown", "draw_answers", "draw_figures", "draw_terms"]
 
-LOOKS = (("now", "measured", 1), ("before", "ghost", 2), ("P alone", "target", 2), ("kept", "thing", 2),
+LOOKS = (("now", "measured", 1), ("before", "ghost", 2), ("P alone", "rest", 2), ("kept", "thing", 2),
          ("proposed", "commanded", 1))  # fmt: skip
 """The gain sets: what each is called, its role, and how broken its line is."""
 
