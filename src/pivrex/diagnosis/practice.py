@@ -17,7 +17,7 @@ from pivrex.diagnosis.shakedown import Place, Shakedown
 from pivrex.diagnosis.steps import Step
 from pivrex.line.outputs import encode, settings_of
 from pivrex.rig.rig import Rig
-from pivrex.sim.stand_in import StandIn
+from pivrex.sim.model import stand_in_of
 from pivrex.sim.wiring import Wiring, ports_of
 
 __all__ = ["Report", "practise", "true_wires"]
@@ -69,7 +69,7 @@ class _Bench:
     """The stand-in, driven port by port."""
 
     def __init__(self, rig: Rig, wiring: Wiring) -> None:
-        self._model = StandIn(rig, None, wiring)
+        self._model = stand_in_of(rig, None, wiring)
         self._outputs = settings_of(rig)
         self.state = self._model.start()
 
