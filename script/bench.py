@@ -21,6 +21,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import bench_body
 import bench_remotes
 import numpy as np
 
@@ -357,6 +358,11 @@ def main() -> None:
         }
         result["whole_tick"] = {name: whole_ticks(name) for name in ("plover", "avocet")}
         result["batch"] = {name: batch_wheels(name) for name in ("avocet", "bittern")}
+        result["yardstick_ms"] = bench_body.yardstick_ms()
+        result["sim_realtime_factor"] = {name: bench_body.realtime(name) for name in ("plover", "avocet")}
+        result["sim_batch_robot_s_per_s"] = {name: bench_body.batch(name) for name in ("plover", "avocet")}
+        result["tune_s"] = bench_body.tune_s()
+        result["responses_ms"] = bench_body.responses_ms(Path(folder))
         result["next_probe_s"] = next_probe_s()
         result["map_ticks_per_s"] = map_ticks_per_s(Path(folder))
     result["frames_parsed_per_s"] = bench_remotes.parsed_per_s()

@@ -124,6 +124,10 @@ class Loop:
         """Give a rig's own gains."""
         raise NotImplementedError
 
+    def without_gains(self, rig: Rig) -> Rig:
+        """Give a rig as if it had no gains of its own here: what is the same for all gain sets."""
+        return rig
+
     def put(self, line: Line, gains: Gains) -> None:
         """Let a line go on with other gains than its rig says; arrays count robot by robot of a batch."""
         raise NotImplementedError
@@ -172,6 +176,10 @@ class Heading(Loop):
         c = rig.correction or CorrectionTable()
         return Gains(c.p_per_s, c.i, c.d)
 
+    def without_gains(self, rig: Rig) -> Rig:
+        table = rig.correction and rig.correction.model_copy(update={"p_per_s": 0.0, "i": 0.0, "d": 0.0})
+        return rig.model_copy(update={"correction": table})
+
     def put(self, line: Line, gains: Gains) -> None:
         stage = line.stages["correction"]
         assert isinstance(stage, Correction)
@@ -199,7 +207,7 @@ class Heading(Loop):
                 return Experiment("turn", pi / 2, 2.5, title="turn 90 deg")
             case "straight":
                 return Experiment("straight", 1.0, 4.0, title="straight on 1.0 m")
-        return Experiment("step", radians(30), 2.0, title="target jumps 30 deg")
+        return Experiment("step", radians(30), 1.6, title="target jumps 30 deg")
 
     def move(self, line: Line, experiment: Experiment) -> Move:
         match experiment.kind:
@@ -244,6 +252,10 @@ class WheelLoop(Loop):
     def gains(self, rig: Rig) -> Gains:
         c = rig.control or WheelControl()
         return Gains(c.p, c.i, c.d)
+
+    def without_gains(self, rig: Rig) -> Rig:
+        table = rig.control and rig.control.model_copy(update={"p": 0.0, "i": 0.0, "d": 0.0})
+        return rig.model_copy(update={"control": table})
 
     def put(self, line: Line, gains: Gains) -> None:
         stage = line.stages["control"]

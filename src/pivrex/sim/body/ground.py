@@ -109,18 +109,21 @@ def passing(touch: Touch, v: list[Value], spin: list[Value]) -> tuple[Value, Val
         here = passing(touch._replace(other=None, rolls=touch.contact.rolls), v, spin)
         return np.where(touch.back, there[0], here[0]), np.where(touch.back, there[1], here[1])
     motor = touch.contact.motor
-    if touch.sums is not None:
-        s1, s2 = (_added_up(terms, v) for terms in touch.sums.slip)
-    else:
+    if touch.sums is None or type(v[0]) is float:
+        # for one robot a product with 0 is sooner done than left out; it changes nothing
         (ax, ay, aw), (bx, by, bw) = touch.first, touch.second
         vx, vy, w = v
         s1 = ax * vx + ay * vy + aw * w
         s2 = bx * vx + by * vy + bw * w
+        if motor >= 0:
+            turning = spin[motor]
+            s1, s2 = s1 - touch.rolls[0] * turning, s2 - touch.rolls[1] * turning
+        return s1, s2
+    s1, s2 = _added_up(touch.sums.slip[0], v), _added_up(touch.sums.slip[1], v)
     if motor >= 0:
-        one, two = touch.rolls
-        s1 = s1 - one * spin[motor]
-        if touch.sums is None or touch.contact.rolls[1] != 0:
-            s2 = s2 - two * spin[motor]
+        s1 = s1 - touch.rolls[0] * spin[motor]
+        if touch.contact.rolls[1] != 0:
+            s2 = s2 - touch.rolls[1] * spin[motor]
     return s1, s2
 
 

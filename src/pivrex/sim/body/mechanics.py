@@ -24,6 +24,9 @@ STIFF = 1000.0
 AGAIN, BREAKS = 3, 1.03
 """A step in which a tyre slides is solved again, at most this often, while its slip changes by more than this factor."""
 
+SLOW_M_S = 0.02
+"""A tyre that slips no faster along either direction does not slide, whatever its grip."""
+
 FELT_M_S = 0.002
 """What stands in the way counts as a bump once it takes this much speed in a step."""
 
@@ -80,18 +83,23 @@ class Mechanics:
         held = [holding(o, touch, passing(touch, m.v, m.spin)) for touch in touches]
         sums = floored(touches, held, base, h)
         v, spin = solve(o, sums)
+        slips = [passing(touch, v, spin) for touch in touches]
         for _ in range(AGAIN):
-            held, again = self._slipping(o, touches, held, v, spin)
+            held, again = self._slipping(o, touches, held, slips)
             if not again:
                 break
             sums = floored(touches, held, base, h)
             v, spin = solve(o, sums)
+            slips = [passing(touch, v, spin) for touch in touches]
         centre = (s.centre[0], o.where(back != 0, -s.centre[1], s.centre[1]))
+        free = v
         v, spin = self._walled(o, s, m, sums, v, spin, centre, h)
+        if v is not free:
+            slips = [passing(touch, v, spin) for touch in touches]
         v = [o.where(lifted != 0, 0.0, one) for one in v]
         settle = s.board(h)
         m.felt = [f + ((new - old) / h - f) * settle for f, new, old in zip(m.felt, v, m.v, strict=False)]
-        self._slide(o, m, touches, held, v, spin)
+        self._slide(o, m, touches, held, slips)
         m.rolled = [r + w * h for r, w in zip(m.rolled, spin, strict=True)]
         m.spin = spin
         self._move(o, m, v, centre, h)
@@ -136,14 +144,17 @@ class Mechanics:
 
     @staticmethod
     def _slipping(
-        o: Ops, touches: list[Touch], held: list[Held], v: list[Value], spin: list[Value]
+        o: Ops, touches: list[Touch], held: list[Held], slips: list[tuple[Value, Value]]
     ) -> tuple[list[Held], bool]:
         """Give what contacts are held by where they slide otherwise at the end of the step than at its beginning, and whether
         any does: else a tyre that breaks loose would hold for a step by more than its friction.
         """
         found, again = [], False
-        for touch, hold in zip(touches, held, strict=True):
-            now = holding(o, touch, passing(touch, v, spin))
+        for touch, hold, slip in zip(touches, held, slips, strict=True):
+            if not o.some((o.most(abs(slip[0]), abs(slip[1])) > SLOW_M_S) | (hold.size > touch.loose)):
+                found.append(hold)
+                continue
+            now = holding(o, touch, slip)
             other = (now.size > BREAKS * hold.size) | (now.size * BREAKS < hold.size)
             slides = other & (o.most(now.size, hold.size) > touch.loose)
             if o.some(slides):
@@ -155,11 +166,10 @@ class Mechanics:
         return found, again
 
     @staticmethod
-    def _slide(o: Ops, m: Moving, touches: list[Touch], held: list[Held], v: list[Value], spin: list[Value]) -> None:
+    def _slide(o: Ops, m: Moving, touches: list[Touch], held: list[Held], slips: list[tuple[Value, Value]]) -> None:
         """Note how each tyre slides, and what the floor does to each motor."""
-        m.slip, torque = [], [0.0 * w for w in spin]
-        for touch, hold in zip(touches, held, strict=True):
-            s1, s2 = passing(touch, v, spin)
+        m.slip, torque = [], [0.0] * len(m.spin)
+        for touch, hold, (s1, s2) in zip(touches, held, slips, strict=True):
             m.slip.append(o.sqrt(s1 * s1 + s2 * s2) if touch.contact.plain else abs(s1))
             k = touch.contact.motor
             if k >= 0:

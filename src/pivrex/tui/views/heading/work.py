@@ -8,10 +8,15 @@ import os
 from multiprocessing.connection import Connection
 from typing import NamedTuple, Protocol
 
+import numpy as np
+
 from pivrex.rig import Rig
-from pivrex.tuning import Answers, Experiment, Gains, answers_to, loop_named
+from pivrex.tuning import Answers, Bench, Experiment, Gains, loop_named
 
 __all__ = ["AtOnce", "Beside", "Question", "Reckoning"]
+
+
+MOST_KNOWN = 64
 
 
 class Question(NamedTuple):
@@ -22,9 +27,31 @@ class Question(NamedTuple):
     experiment: Experiment
     sets: tuple[Gains, ...]
 
-    def answered(self) -> Answers:
-        """Reckon it."""
-        return answers_to(self.rig, loop_named(self.loop), self.experiment, self.sets)
+    @property
+    def setting(self) -> tuple[Rig, str, Experiment]:
+        """All but the gains."""
+        return loop_named(self.loop).without_gains(self.rig), self.loop, self.experiment
+
+
+class Memory:
+    """Answers that are known: a nudged gain changes one gain set of several."""
+
+    def __init__(self) -> None:
+        self._setting: tuple[Rig, str, Experiment] | None = None
+        self._known: dict[Gains, Answers] = {}
+
+    def answered(self, question: Question) -> Answers:
+        """Give the answers, reckoning those that are not known."""
+        if question.setting != self._setting:
+            self._setting, self._known = question.setting, {}
+        new = [g for g in question.sets if g not in self._known]
+        if new:
+            bench = Bench(question.rig, loop_named(question.loop))
+            for gains in new:
+                self._known[gains] = bench.run(question.experiment, gains, np.array(0, np.uint64))
+        if len(self._known) > MOST_KNOWN:
+            self._known = {g: self._known[g] for g in question.sets}
+        return Answers.of([self._known[g] for g in question.sets])
 
 
 class Reckoning(Protocol):
@@ -48,9 +75,10 @@ class AtOnce:
 
     def __init__(self) -> None:
         self._found: tuple[Question, Answers] | None = None
+        self._memory = Memory()
 
     def ask(self, question: Question) -> None:
-        self._found = question, question.answered()
+        self._found = question, self._memory.answered(question)
 
     def take(self) -> tuple[Question, Answers] | None:
         found, self._found = self._found, None
@@ -117,7 +145,8 @@ class Beside:
 def _work(wire: Connection) -> None:
     if hasattr(os, "nice"):
         os.nice(5)  # what drives comes first
+    memory = Memory()
     with contextlib.suppress(EOFError, OSError, KeyboardInterrupt):
         while True:
             question = wire.recv()
-            wire.send((question, question.answered()))
+            wire.send((question, memory.answered(question)))

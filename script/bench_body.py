@@ -1,0 +1,107 @@
+"""How quick the stand-in with a real body is, alone and by the thousand, and what is tuned on it."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from pathlib import Path
+
+import numpy as np
+
+from pivrex.line import Entry, Line
+from pivrex.rig import RigFile, open_folder, read_rig
+from pivrex.sim import Rollout
+from pivrex.sim.body import RealBody
+from pivrex.tui.draw.lines import Series, draw_lines, span_of
+from pivrex.tui.views.heading.work import Beside, Question
+from pivrex.tuning import LOOPS, Gains
+from pivrex.tuning.search import search
+
+__all__ = ["batch", "realtime", "responses_ms", "tune_s", "yardstick_ms"]
+
+DEMO = Path(__file__).parent.parent / "src" / "pivrex" / "demo"
+
+
+def yardstick_ms() -> float:
+    """What this machine takes now for a hundred thousand sums in Python: beside it the other figures say something."""
+    best = float("inf")
+    for _ in range(5):
+        before, total = time.perf_counter(), 0.0
+        for k in range(100_000):
+            total = total * 0.5 + k
+        best = min(best, time.perf_counter() - before)
+    return round(best * 1e3, 2)
+
+
+def realtime(name: str) -> float:
+    """How many seconds one robot drives in a second, line and body together, correction and wheel loop at work."""
+    rig = read_rig(DEMO / "rigs" / f"{name}.toml")
+    line = Line(rig)
+    rollout = Rollout(line, RealBody(rig, open_folder(DEMO).settings.field))
+    rest, best, full = line.rest(), float("inf"), rig.full_forward_m_s
+    for _ in range(6):
+        before = time.perf_counter()
+        for k in range(120):
+            twist = np.array([0.3 * full * np.sin(k / 20), 0.0, 0.0])
+            rollout.tick(rest, entry=Entry(twist=twist, aim=np.array(1.57)))
+        best = min(best, time.perf_counter() - before)
+    return round(120 * line.dt_s / best, 1)
+
+
+def batch(name: str, robots: int = 1000) -> dict[str, float]:
+    """How many robot seconds a second a batch drives: the body alone, and with its line."""
+    rig = read_rig(DEMO / "rigs" / f"{name}.toml")
+    line, model = Line(rig), RealBody(rig)
+    chance = np.random.default_rng(1)
+    told = np.array([line.resting()] * robots)
+    raw = chance.uniform(-1, 1, (robots, len(line.channels)))
+    rollout = Rollout(line, model, line.start((robots,)), model.start((robots,), np.arange(robots, dtype=np.uint64)))
+    for _ in range(3):
+        row = rollout.tick(raw)
+    told = line.told(row)
+    found = {}
+    for what in ("body", "with_line"):
+        best = float("inf")
+        for _ in range(4):
+            before = time.perf_counter()
+            for _ in range(12):
+                if what == "body":
+                    rollout.robot = model.step(rollout.robot, told, line.dt_s)
+                else:
+                    rollout.tick(raw)
+            best = min(best, time.perf_counter() - before)
+        found[what] = round(robots * 12 * line.dt_s / best)
+    return found
+
+
+def tune_s() -> float:
+    """A search over 500 candidates under 8 conditions of 2 s each."""
+    before = time.perf_counter()
+    found = search(read_rig(DEMO / "rigs" / "plover.toml"), LOOPS["heading"], "quick", 500)
+    assert found is not None and found.tried == 500
+    return round(time.perf_counter() - before, 1)
+
+
+def responses_ms(folder: Path, count: int = 24) -> dict[str, float]:
+    """From a nudged gain, saved to its file, to three answers that are drawn again."""
+    path = folder / "plover.toml"
+    shutil.copy(DEMO / "rigs" / "plover.toml", path)
+    file, loop, work, took = RigFile(path), LOOPS["heading"], Beside(), []
+    for k in range(count + 2):
+        before = time.perf_counter()
+        file.put("correction.p", f"{10 + k * 0.25:g} /s")
+        now = loop.gains(file.rig)
+        work.ask(
+            Question(
+                file.rig, "heading", loop.experiment(file.rig, "step"), (now, Gains(now.p, 0, 0), Gains(6.0, 10.0, 0.1))
+            )
+        )
+        while (found := work.take()) is None:
+            time.sleep(0.001)
+        a = found[1]
+        series = [Series("", values, "measured") for values in np.degrees(a.value)]
+        draw_lines("", a.t_s, series, span_of(series, 1.0), "deg", 96, 22)
+        took.append((time.perf_counter() - before) * 1e3)
+    work.close()
+    kept = took[2:]  # the first ones start the process
+    return {"median": round(float(np.median(kept)), 1), "p95": round(float(np.percentile(kept, 95)), 1)}
