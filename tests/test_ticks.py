@@ -27,7 +27,9 @@ SHARES = ("law.moving_share", "law.turning_share")
 
 def rig_of_then(name: str) -> Rig:
     """The demo's rig as it was: without body, correction and control, and with the leads of then."""
-    rig = read_rig(demo_path(name)).model_copy(update={"body": None, "correction": None, "control": None, "sensors": {}})
+    rig = read_rig(demo_path(name)).model_copy(
+        update={"body": None, "correction": None, "control": None, "sensors": {}}
+    )
     leads = {"bittern": 0.07, "dunlin": 0.075, "avocet": 0.075}
     if name not in leads:
         return rig

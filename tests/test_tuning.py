@@ -14,7 +14,7 @@ from pivrex.cli.main import run
 from pivrex.rig import Rig, read_rig
 from pivrex.rig.correction import Correction as CorrectionTable
 from pivrex.sim.body import Conditions
-from pivrex.tuning import LOOPS, Bench, Experiment, Gains, answers_to, figures_of, loops_of
+from pivrex.tuning import LOOPS, OPEN, Bench, Experiment, Gains, answers_to, figures_of, loops_of
 from pivrex.tuning.relay import gains_by, relay, relay_on
 from pivrex.tuning.search import CONDITIONS, GOALS, search
 from tests.chassis import ALL, demo_path
@@ -164,6 +164,15 @@ class LoopsTest(unittest.TestCase):
         self.assertAlmostEqual(float(a.target[0, -1]), 0.4, places=6)
         self.assertLess(abs(float(a.figures.final[0])), 0.03)
         self.assertIn("speed", a.parts)
+
+    def test_open_feedforward_and_the_loop_in_one_drawing(self) -> None:
+        rig = read_rig(demo_path("coot"))
+        a = answers_to(rig, WHEEL, WHEEL.experiment(rig, "step"), [WHEEL.gains(rig), Gains(0.0, 0.0, 0.0), OPEN])
+        loop, forward, opened = (abs(float(v)) for v in a.figures.final)
+        self.assertGreater(opened, forward)
+        self.assertGreater(opened, 1.3 * loop)
+        again = answers_to(rig, WHEEL, WHEEL.experiment(rig, "step"), [OPEN, WHEEL.gains(rig)])
+        np.testing.assert_array_equal(again.value[1], a.value[0])  # what was left open is closed again
 
     def test_the_steering_loop_turns_a_wheel(self) -> None:
         rig = read_rig(demo_path("avocet"))
@@ -335,7 +344,7 @@ class HostileRigTest(TempCase):
         path = self.write("blind.toml", blind.replace("counts_per_turn = 12", "counts_per_turn = 0"))
         code, _, err = CommandTest.ran(self, "check", str(path))  # type: ignore[arg-type]
         self.assertEqual(code, 1)
-        self.assertIn('control.wheels: is "pid", which needs encoders, but \"left\", \"right\" has none', err)
+        self.assertIn('control.wheels: is "pid", which needs encoders, but "left", "right" has none', err)
         self.assertIn("correction.filter", self.mistakes('p = "10 /s"', 'p = "10 /s"\nfilter = "-1 s"'))
 
     def test_a_floor_without_any_friction_and_a_robot_put_into_a_wall_survive(self) -> None:

@@ -143,6 +143,14 @@ class Control(Stage):
         self._shares = [[(int(w), float(each[w])) for w in np.flatnonzero(each)] for each in s.share]
         self._needs = list(zip(s.static.tolist(), s.speed.tolist(), s.acceleration.tolist(), strict=True))
 
+    def leave_open(self, on: bool) -> None:
+        """Reckon nothing in but the share of top speed, or all again: to compare."""
+        s = self.settings
+        static, speed, rise = (
+            (s.static, s.speed, s.acceleration) if not on else (0 * s.static, 0 * s.speed + 1, 0 * s.static)
+        )
+        self._needs = list(zip(static.tolist(), speed.tolist(), rise.tolist(), strict=True))
+
     def start(self, batch: tuple[int, ...]) -> ControlState:
         none = np.zeros((*batch, len(self._motors)))
         return ControlState(none, none, none, np.full(batch, np.nan))

@@ -21,7 +21,18 @@ from pivrex.rig.correction import Correction as CorrectionTable
 from pivrex.rig.wheel_control import WheelControl
 from pivrex.units import format_quantity
 
-__all__ = ["LOOPS", "Experiment", "Gains", "Heading", "Loop", "SteeringLoop", "WheelLoop", "loop_named", "loops_of"]
+__all__ = [
+    "LOOPS",
+    "OPEN",
+    "Experiment",
+    "Gains",
+    "Heading",
+    "Loop",
+    "SteeringLoop",
+    "WheelLoop",
+    "loop_named",
+    "loops_of",
+]
 
 KNOCK_AT_S = {"push": 0.3, "both": 1.1}
 """When a knock comes: once the heading is held, or once a step has settled."""
@@ -90,6 +101,10 @@ class _Drive(Move):
         whole = np.zeros((*state.t.shape, 3))
         whole[...] = self.twist
         return state, Entry(twist=np.where(state.t[..., None] > self.since_s, whole, 0.0))
+
+
+OPEN = Gains(-1.0, 0.0, 0.0)
+"""Of a wheel: neither a loop nor feedforward, only the share of top speed."""
 
 
 class Loop:
@@ -261,6 +276,9 @@ class WheelLoop(Loop):
         stage = line.stages["control"]
         assert isinstance(stage, Control)
         p, i, d = gains
+        opened = isinstance(p, float | int) and gains == OPEN
+        stage.leave_open(opened)
+        p = 0.0 if opened else p
         stage.settings = replace(stage.settings, loop=replace(stage.settings.loop, p=p, i=i, d=d))  # type: ignore[arg-type] # of a batch
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:

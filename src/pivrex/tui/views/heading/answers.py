@@ -11,12 +11,13 @@ from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.heading.helper import News
-from pivrex.tuning import Answers, Experiment, Gains, Loop
+from pivrex.tuning import OPEN, Answers, Experiment, Gains, Loop
 
 __all__ = ["Shown", "draw_answers", "draw_figures", "draw_terms"]
 
 LOOKS = (("now", "measured", 1), ("before", "ghost", 2), ("P alone", "rest", 2), ("kept", "thing", 2),
-         ("proposed", "commanded", 1))  # fmt: skip
+         ("proposed", "commanded", 1),
+         ("feedforward", "rest", 2), ("open", "target", 2))  # fmt: skip
 """The gain sets: what each is called, its role, and how broken its line is."""
 
 
@@ -93,7 +94,7 @@ def draw_figures(shown: Shown, picture: Picture, x: int, y: int, width: int) -> 
     )
     if shown.kind == "straight":
         heads = ("P", "I", "D", "time", "aside", "settled", "left over", "effort")
-    name_w = 9
+    name_w = 12
     each = max(8, (width - name_w - 2) // len(heads))
     heads = heads[: (width - name_w - 2) // each]
     picture.across(y, x, x + width, "─")
@@ -105,7 +106,7 @@ def draw_figures(shown: Shown, picture: Picture, x: int, y: int, width: int) -> 
     for row, (name, gains) in enumerate(sets, y + 2):
         picture.text(x + 1, row, name, looks[name])
         per = "" if shown.loop.name == "wheel" else " /s"
-        values = [f"{gains.p:.4g}{per}", f"{gains.i:.4g}", f"{gains.d:.3g}"]
+        values = ["–"] * 3 if gains == OPEN else [f"{gains.p:.4g}{per}", f"{gains.i:.4g}", f"{gains.d:.3g}"]
         if a is not None and name in shown.names:
             values += _figures(shown, a, shown.names.index(name))
         for k, value in enumerate(values[: len(heads)]):

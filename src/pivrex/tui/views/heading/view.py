@@ -18,7 +18,7 @@ from pivrex.tui.views.heading.helper import HelpBeside, Helping, Job, News
 from pivrex.tui.views.heading.live import draw_live, draw_strip
 from pivrex.tui.views.heading.work import Beside, Question, Reckoning
 from pivrex.tui.views.settings import SETTINGS_COMMANDS, SettingsView
-from pivrex.tuning import LOOPS, Answers, Experiment, Gains, Loop, loops_of
+from pivrex.tuning import LOOPS, OPEN, Answers, Experiment, Gains, Loop, loops_of
 from pivrex.tuning.search import GOALS
 
 if TYPE_CHECKING:
@@ -53,7 +53,8 @@ NO_CORRECTION = (("limits.fit", "too much"),)
 HEADING_COMMANDS = (
     *SETTINGS_COMMANDS,
     Command("next_experiment", "experiment", "Goes on to the next experiment: step, knock, turn, straight.", ("v",), foot=4),
-    Command("p_alone", "P alone", "Lays what P alone answers beside it, or takes it away.", ("y",), foot=4),
+    Command("p_alone", "P alone", "Lays what P alone answers beside it, of a wheel feedforward alone and neither; again takes them away.",
+        ("y",), foot=4),
     Command("keep_answer", "keep this answer", "Keeps the answer of the present gains to compare with; again lets it go.",
             ("full_stop", "."), ".", foot=5),
     Command("carry_out", "carry out", "Makes the experiment now, with the robot that is commanded; a stick that is touched ends it.",
@@ -129,7 +130,9 @@ class HeadingView(SettingsView):
         before = self.model.before
         if before is not None and loop.of(before.rig) is not None and loop.gains(before.rig) != now:
             found.append(("before", loop.gains(before.rig)))
-        if self.beside_p_alone:
+        if self.beside_p_alone and loop.name == "wheel":
+            found += [("feedforward", Gains(0.0, 0.0, 0.0)), ("open", OPEN)]
+        elif self.beside_p_alone:
             found.append(("P alone", Gains(now.p, 0.0, 0.0)))
         if self.kept is not None and self.kept != now:
             found.append(("kept", self.kept))
