@@ -2,6 +2,7 @@
 
 import functools
 import os
+import re
 import shutil
 import signal
 import subprocess
@@ -123,14 +124,12 @@ class JourneyTest(TerminalCase):
         terminal.wait("none held")
         terminal.keys("z")
         wait_for(lambda: "none held" not in terminal.screen(), 20, terminal.screen)
-        # knocked, it turns back, and while it does the why says so: too short to be seen at each knock
-
-        def seen() -> bool:
-            terminal.keys("f")
-            return any("deg off:" in terminal.row(-2) for _ in range(6))
-
-        wait_for(seen, 30, terminal.screen)
-        wait_for(lambda: "deg off:" not in terminal.row(-2), 20, terminal.screen)
+        # knocked it is off, and turned back
+        terminal.keys("f")
+        wait_for(lambda: re.search(r"off\D+([1-9]|0\.[3-9]).* deg (left|right)", terminal.row(1)), 20, terminal.screen)
+        wait_for(
+            lambda: not re.search(r"off\D+([1-9]|0\.[6-9]).* deg (left|right)", terminal.row(1)), 20, terminal.screen
+        )
         terminal.keys("y")
         terminal.wait("P alone")
         wait_for(lambda: terminal.screen().count("P alone") >= 2, 20, terminal.screen)

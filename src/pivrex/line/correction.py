@@ -10,7 +10,8 @@ import numpy as np
 
 from pivrex.line.given import Given
 from pivrex.line.inputs import Inputs
-from pivrex.line.layout import Layout
+from pivrex.line.kinematics import kinematics_of
+from pivrex.line.layout import Layout, plain
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.stage import Floats, Rung, Stage, named, some
 from pivrex.line.told import NOTHING, Told, turning
@@ -38,7 +39,7 @@ FAULTS = (
 REVERSED, SILENT, JUMPED = 1.0, 2.0, 3.0
 
 NOTICES_S = 0.3
-"""So long a gyro must count against what is asked of the wheels before it counts as reversed."""
+"""So long a gyro must count against the wheels before it counts as reversed: longer than a knock lasts."""
 
 CLEARLY_RAD_S = 0.25
 """Turns slower than this tell nothing about the gyro's way."""
@@ -84,7 +85,7 @@ class CorrectionState(NamedTuple):
     rate : measured, averaged, rad/s.
     added, inner : the parts of I of both loops, rad/s.
     given : the turn that was asked for last, rad/s.
-    against : for how long the gyro has counted against it, s.
+    against : for how long the gyro has counted against the wheels, s.
     """
 
     on: Floats
@@ -150,7 +151,9 @@ class Correction(Stage):
         idle = rig.correction is not None and str(rig.correction.hold) == NEVER
         self._idle = idle and not any(b.does.strip() == "hold heading" for b in rig.bindings)
         self.reads = (
-            ("clock", "law", "frame") if self._idle else ("clock", "law", "frame", "heading", "aim", "bindings")
+            ("clock", "law", "frame")
+            if self._idle
+            else ("clock", "sensed", "law", "frame", "heading", "aim", "bindings")
         )
         self._cascade = bool(np.any(self.settings.inner_p) or np.any(self.settings.inner_i))
         inner = [("rate_p", "rad/s"), ("rate_i", "rad/s")] if self._cascade else []
@@ -171,6 +174,9 @@ class Correction(Stage):
         self._motion = layout.these("correction", ("forward", "left", "turn"))
         places = (("heading", "heading"), ("aim", "heading"), ("aim", "entered"), ("clock", "stopped"))
         self._seen = np.array([layout.at(*place) for place in places], np.intp)
+        self._speeds = layout.these("sensed", [f"{plain(w.name)}_speed" for w in self._rig.chassis.wheels])
+        self._felt = [] if self._idle else _felt_turn(self._rig)
+        """What each wheel's speed adds to the turn that the wheels feel; nothing where they cannot say."""
         self._toggle = layout.at("bindings", "holding") if layout.has("bindings", "holding") else -1
 
     def start(self, batch: tuple[int, ...]) -> CorrectionState:
@@ -202,7 +208,13 @@ class Correction(Stage):
             on = np.where(row[..., self._toggle] > 0, 1.0 - state.on, state.on)
             state = state._replace(on=on)
         was = CorrectionState(*(single(v) for v in state))
-        after, told = self._corrected(o, was, (heading, aim, aimed, stopped), asked)
+        turns = was.given
+        if self._felt:
+            speeds = parts(row[..., self._speeds])
+            turns = speeds[self._felt[0][0]] * self._felt[0][1]
+            for w, share in self._felt[1:]:
+                turns = turns + speeds[w] * share
+        after, told = self._corrected(o, was, (heading, aim, aimed, stopped, turns), asked)
         row[..., self._out] = joined((*told, forward, left, after.given), batch)
         return CorrectionState(*(whole(v, batch) for v in after))
 
@@ -211,7 +223,7 @@ class Correction(Stage):
     ) -> tuple[CorrectionState, tuple[Value, ...]]:
         """Give the state after a tick, and what is told of it: all columns before the motion."""
         s = self.settings
-        heading, aim, aimed, stopped = seen
+        heading, aim, aimed, stopped, turns = seen
         rate, fault = self._measured(o, was, heading)
         free = (abs(asked) > TOUCHES) | (was.on == 0)
         caught = o.where(
@@ -222,7 +234,7 @@ class Correction(Stage):
         target = o.where(aimed > 0, aim, o.where(free, nan, caught))
         target = o.where((stopped != 0) | (fault > 0), nan, target)
         held = target == target  # noqa: PLR0124 - NaN is not itself
-        wrong = held & (abs(rate) > CLEARLY_RAD_S) & (abs(was.given) > CLEARLY_RAD_S) & (rate * was.given < 0)
+        wrong = held & (abs(rate) > CLEARLY_RAD_S) & (abs(turns) > CLEARLY_RAD_S) & (rate * turns < 0)
         against = o.where(wrong, was.against + s.dt_s, 0.0)
         lies = against > NOTICES_S
         fault = o.where(lies, REVERSED, fault)
@@ -292,3 +304,13 @@ class Correction(Stage):
     @staticmethod
     def _deg(told: Told, name: str) -> float:
         return float(np.degrees(told("correction", name)))
+
+
+def _felt_turn(rig: Rig) -> list[tuple[int, float]]:
+    """Give how much of a turn each wheel's speed means, in rad/s for each m/s; nothing for a robot without encoders, or with
+    steered wheels: there what was asked of the wheels must do.
+    """
+    maps = kinematics_of(rig.chassis)
+    if maps.hubs is not None or any(not m.counts_per_turn for m in rig.motors.values()) or rig.upside_down is not None:
+        return []
+    return [(w, float(share)) for w, share in enumerate(maps.forward[2]) if share]
