@@ -126,7 +126,7 @@ class JourneyTest(TerminalCase):
         wait_for(lambda: "none held" not in terminal.screen(), 20, terminal.screen)
         # knocked it is off, and turned back
         terminal.keys("f")
-        wait_for(lambda: re.search(r"off\D+([1-9]|0\.[3-9]).* deg (left|right)", terminal.row(1)), 20, terminal.screen)
+        wait_for(lambda: re.search(r"off\D+([1-9]|0\.[3-9]).* deg (left|right)", terminal.row(2)), 20, terminal.screen)
         wait_for(
             lambda: not re.search(r"off\D+([1-9]|0\.[6-9]).* deg (left|right)", terminal.row(1)), 20, terminal.screen
         )

@@ -10,9 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line import Line
+from pivrex.line.correction import Correction
+from pivrex.line.kinematics import motion_stage
 from pivrex.line.why import ladder, sentence
+from pivrex.line.zeroing import Zeroing
 from pivrex.rig import Rig, read_rig
-from pivrex.sim import Rollout, StandIn
+from pivrex.sim import Rollout, stand_in_of
 from tests.chassis import ALL, MECANUM, STEERED, Wheel, demo_path, rig_of
 from tests.support import slow
 
@@ -95,6 +98,11 @@ class Told:
         if abs(math.degrees(value)) > 0.06:
             self.case.assertEqual(way.strip(), "left" if value > 0 else "right", self.where)
 
+    @property
+    def motor(self) -> str:
+        name = next(n for n, m in self.line.rig.motors.items() if self.wheel in m.wheels)
+        return name.replace(" ", "_")
+
     def asked(self) -> float:
         return self.get("wheels", f"{self.column}_asked")
 
@@ -122,9 +130,17 @@ class TruthTest(unittest.TestCase):
             chance = np.random.default_rng(seed)
             rig = random_rig(chance)
             line = Line(rig)
-            robot = Rollout(line, StandIn(rig))
+            robot = Rollout(line, stand_in_of(rig))
             if rig.upside_down is not None and chance.random() < 0.5:
                 robot.robot = robot.robot._replace(upside_down=np.array(1.0))
+            held = line.stages.get("correction")
+            if isinstance(held, Correction) and chance.random() < 0.7:
+                robot.state = line.changed(
+                    robot.state, "correction", held.hold(line.of(robot.state, "correction"), True)
+                )
+            zero = line.stages.get("zeroing")
+            if isinstance(zero, Zeroing) and chance.random() < 0.3:
+                robot.state = line.changed(robot.state, "zeroing", zero.ask(line.of(robot.state, "zeroing")))
             robot.tick(line.rest())
             raw = line.rest()
             buttons = [i for i, c in enumerate(line.channels) if not c.endswith(("_x", "_y"))]
@@ -139,7 +155,7 @@ class TruthTest(unittest.TestCase):
                     self.check_ladder(told)
         # the drives came to every kind of part at least once
         for part in ("stick", "band", "curve", "scale", "rate", "sum", "button", "motion", "frame", "equation", "limited",
-                     "steer", "brake"):  # fmt: skip
+                     "steer", "brake", "control", "correct"):  # fmt: skip
             self.assertIn(part, seen)
 
     def check_sentence(self, t: Told, said: str) -> set[str]:  # noqa: C901, PLR0912, PLR0915 - follows a sentence part by part
@@ -204,6 +220,14 @@ class TruthTest(unittest.TestCase):
                 t.same(match[5], t.get("steering", f"{t.column}_speed"), "steered")
             elif match := re.fullmatch(rf"({N}) m/s", part):
                 t.same(match[1], t.asked(), "asked")
+            elif match := re.fullmatch(rf"({N}) % of top speed: drive ({N}) %", part):
+                seen.add("control")
+                for written, name in ((match[1], "wanted"), (match[2], "drive")):
+                    t.same(written, t.get("control", f"{t.motor}_{name}") * 100, name)
+            elif match := re.fullmatch(rf"heading ({N}) deg off: ({TURN})", part):
+                seen.add("correct")
+                t.same(match[1], abs(math.degrees(t.get("correction", "error"))), "error")
+                t.turn(match[2], t.get("correction", "given"), "given")
             else:
                 seen.add("brake" if part in ("brake", "coast") else "button")
                 self.pressed(t, part)
@@ -237,7 +261,7 @@ class TruthTest(unittest.TestCase):
 
     def equation(self, t: Told, text: str) -> None:
         """The sum as it is written, with the Tick's motion in it, comes to what is asked of the wheel."""
-        stage = "frame" if "frame" in t.line.stages else "law"
+        stage = motion_stage(t.line.layout)
         motion = {n: t.get(stage, n) for n in ("forward", "left", "turn")}
         if text.startswith("("):
             return  # of a steered wheel two sums; the length is checked by the Tick's own columns below
@@ -253,9 +277,10 @@ class TruthTest(unittest.TestCase):
         for one in part.split(", "):
             if one in ("brake", "coast"):
                 self.assertEqual(t.get("bindings", one), 1.0, t.where)
-            elif not one.startswith("a button"):
+            elif one not in ("a button", "falling back"):
                 name = re.split(r" (?=forward|back|slide|turn|pivot)", one)[0]
-                at = next(i for i, (_, c) in enumerate(t.line.inputs.wanted) if c == name)
+                at = next((i for i, (_, c) in enumerate(t.line.inputs.wanted) if c == name), -1)
+                self.assertGreaterEqual(at, 0, f"{name!r} in {t.where}")
                 self.assertGreaterEqual(t.row[t.line.layout.stage("raw").start + at], 0.5, t.where)
 
     def output(self, t: Told, part: str) -> None:
@@ -323,7 +348,7 @@ class TruthTest(unittest.TestCase):
                 self.framed(t, before.partition(", ")[2])
                 self.motion(t, "frame", after)
             elif rung.stage == "wheel":
-                stage = "frame" if "frame" in t.line.stages else "law"
+                stage = motion_stage(t.line.layout)
                 for name, written in re.findall(r"(forward|left|turn) ([+-]\d+\.\d+)", before.partition(" with ")[2]):
                     t.same(written, t.get(stage, name), "starts from the motion")
                 self.equation(
@@ -345,6 +370,22 @@ class TruthTest(unittest.TestCase):
                 t.same(after.split()[0], t.get("steering", f"{t.column}_speed"), "steered")
                 (share,) = re.findall(rf"share ({N})", before)
                 t.same(share, t.get("steering", f"{t.column}_share"), "share")
+            elif rung.stage == "control":
+                for name, written in re.findall(
+                    r"(static|speed|acceleration|measured|p|i|d) ([+-]\d+\.\d+)", before.partition(": ")[2]
+                ):
+                    t.same(written, t.get("control", f"{t.motor}_{name}"), name)
+                t.same(before.partition(" of")[0], t.get("control", f"{t.motor}_wanted"), "wanted")
+                t.same(after, t.get("control", f"{t.motor}_drive"), "drive")
+            elif rung.stage == "correct" and "let go" not in before:
+                for name, written in re.findall(r"\b(error|rate|p|i|d) ([+-]\d+\.\d+)", before):
+                    t.same(written, math.degrees(t.get("correction", name)), name)
+                t.same(after.partition(" deg")[0], math.degrees(t.get("correction", "given")), "given")
+            elif rung.stage == "correct":
+                self.assertNotEqual(t.get("correction", "fault"), 0.0)
+            elif rung.stage == "zero":
+                for name, written in re.findall(r"(bias|noise) ([+-]?\d+\.\d+)", before):
+                    t.same(written, math.degrees(t.get("zeroing", name)), name)
             elif rung.stage == "side":
                 (up,) = re.findall(rf"up ({N}) g", before)
                 t.same(up, t.get("sensed", "up"), "up")

@@ -313,6 +313,16 @@ class CommandTest(TempCase):
         code, out, _ = self.ran("tune", str(demo_path("avocet")), "--by", "relay", "--json")
         self.assertGreater(json.loads(out)["ultimate_gain"], 5)
 
+    def test_placement_trials(self) -> None:
+        code, out, _ = self.ran("gyro", str(demo_path("plover")), "--seconds", "4", "--json")
+        self.assertEqual(code, 0)
+        answer = json.loads(out)
+        self.assertEqual(list(answer), ["firm", "loose", "by a motor"])
+        # the rig's own noise, less what the delay of a third of a tick averages away
+        self.assertAlmostEqual(answer["firm"]["noise_deg_s"], 0.08, delta=0.06)
+        self.assertGreater(answer["loose"]["noise_deg_s"], 5 * answer["firm"]["noise_deg_s"])
+        self.assertGreater(answer["by a motor"]["noise_deg_s"], 1.5 * answer["firm"]["noise_deg_s"])
+
     def test_the_response_on_paper(self) -> None:
         svg, pdf = self.folder / "r.svg", self.folder / "r.pdf"
         code, _, _ = self.ran("export", "response", str(demo_path("avocet")), "-o", str(svg), "-o", str(pdf))

@@ -63,6 +63,7 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("shakedown", runs.shakedown),
     ("heading", loops.heading),
     ("tune", loops.tune),
+    ("gyro", loops.gyro),
     ("remote", ends.remote),
     ("stand-in", ends.stand_in),
 )

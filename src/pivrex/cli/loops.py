@@ -12,7 +12,7 @@ import typer
 from pivrex.cli.options import Json, RigName, print_json
 from pivrex.errors import PivrexError
 
-__all__ = ["heading", "tune"]
+__all__ = ["gyro", "heading", "tune"]
 
 Gain = Annotated[float | None, typer.Option(min=0, help="Instead of the rig's own.")]
 
@@ -96,6 +96,37 @@ def _tried(rig: Any, kind: str, amount: float, gains: tuple[float | None, ...], 
         "finished": over,
         "ticks": int(until),
     }
+
+
+def gyro(
+    rig: RigName,
+    seconds: Annotated[float, typer.Option(min=1, max=600, help="How long the drive is.")] = 8.0,
+    as_json: Json = False,
+) -> None:
+    """Drive the same drive with the gyro mounted firm, loose and by a motor: drift and noise side by side."""
+    from pivrex.rig import find_rig, read_rig
+    from pivrex.tuning.placement import placements
+
+    read = read_rig(find_rig(rig, Path())[0])
+    if read.gyro is None:
+        raise PivrexError(f"{read.name} has no gyro; add a table [gyro] to its rig")
+    found = placements(read, seconds)
+    if as_json:
+        print_json(
+            {
+                p.mounting: {
+                    "drift_deg": round(math.degrees(p.drift_rad), 4),
+                    "worst_deg": round(math.degrees(p.worst_rad), 4),
+                    "noise_deg_s": round(math.degrees(p.noise_rad_s), 4),
+                }
+                for p in found
+            }
+        )
+        return
+    print(f"{read.name}: the gyro after {seconds:g} s of hard driving")
+    for p in found:
+        drift, worst, noise = (math.degrees(v) for v in (p.drift_rad, p.worst_rad, p.noise_rad_s))
+        print(f"  {p.mounting:<12} {drift:6.2f} deg off (worst {worst:.2f}), noise {noise:.2f} deg/s")
 
 
 def tune(

@@ -23,6 +23,7 @@ COMMANDS = (
     "shakedown",
     "heading",
     "tune",
+    "gyro",
     "export",
     "remote",
     "stand-in",

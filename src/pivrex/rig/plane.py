@@ -12,7 +12,11 @@ from pivrex.rig.chassis import Across, Name
 from pivrex.rig.quantities import Quantity
 from pivrex.rig.steering import button_mistakes
 
-__all__ = ["Gyro", "Plane", "TurningPoint", "UpsideDown"]
+__all__ = ["Gyro", "Mounting", "Plane", "TurningPoint", "UpsideDown"]
+
+
+Mounting = Literal["firm", "loose", "by a motor"]
+"""How a gyro sits."""
 
 
 class TurningPoint(Table):
@@ -113,9 +117,9 @@ class Gyro(Table):
         description="The fastest turn that it can tell; what is faster is lost.",
         examples=["1000 deg/s"],
     )
-    mounting: Literal["firm", "loose"] = Field(
+    mounting: Mounting = Field(
         default="firm",
-        description="loose: it rattles, and every acceleration adds noise.",
+        description="loose: it rattles, and every acceleration adds noise. by a motor: every motor that turns does.",
         examples=["firm"],
     )
 

@@ -171,7 +171,7 @@ class RealBody(Fitted):
             restart=whole(m.restart, batch),
             counted=now,
             metered=state.metered + (seen - state.metered) * smooth,
-            gyro=self._gyro.step(state.gyro, turned, felt, dt_s),
+            gyro=self._gyro.step(state.gyro, turned, felt, spin, dt_s),
             slip=joined(m.slip, batch),
             load=joined(m.load, batch),
         )

@@ -23,6 +23,9 @@ APART = 5003
 RATTLES = 0.02
 """What a loose mounting adds to the noise for each m/s² of acceleration, in rad/s."""
 
+HUMS = 0.0008
+"""What a mounting beside a motor adds to the noise for each rad/s of the wheels, in rad/s."""
+
 
 def _normals() -> Floats:
     return np.random.Generator(np.random.PCG64(20)).standard_normal(TABLE)
@@ -81,6 +84,7 @@ class Gyro:
         self._walk = np.asarray(table.drift_rad_s2 * sqrt(60.0) * noise, float)
         self._noise = np.asarray(table.noise_rad_s * noise, float)
         self._rattles = RATTLES if table.mounting == "loose" else 0.0
+        self._hums = HUMS if table.mounting == "by a motor" else 0.0
         self._most = table.most_rad_s
         self._late = table.delay_s / tick_s
         self._kept = ceil(self._late)
@@ -100,13 +104,17 @@ class Gyro:
         """Tell whether a state is this gyro's."""
         return state.heading.shape[-1] == 1 + self._kept
 
-    def step(self, state: GyroState, turned: Floats, felt: Floats, dt_s: float) -> GyroState:
-        """Take in how far the body has turned in a tick, B in rad, about its own upward axis."""
+    def step(self, state: GyroState, turned: Floats, felt: Floats, spin: Floats, dt_s: float) -> GyroState:
+        """Take in how far the body has turned in a tick, B in rad, about its own upward axis; ``felt`` and ``spin`` are as
+        `pivrex.sim.body.state.BodyState` has them.
+        """
         at = state.at + state.stride
         first, second = _NORMALS[at & (TABLE - 1)], _NORMALS[(at + TABLE // 3) & (TABLE - 1)]
         noise: Floats = self._noise
         if self._rattles:
             noise = noise + self._rattles * np.sqrt(felt[..., 0] ** 2 + felt[..., 1] ** 2)
+        if self._hums:
+            noise = noise + self._hums * np.abs(spin).mean(axis=-1)
         reading = turned / dt_s * self._scale + state.bias + noise * first
         reading = np.minimum(np.maximum(reading, -self._most), self._most)
         heading = np.empty_like(state.heading)

@@ -5,11 +5,13 @@ from __future__ import annotations
 import contextlib
 import multiprocessing
 import os
+from math import degrees
 from multiprocessing.connection import Connection
 from typing import NamedTuple, Protocol
 
 from pivrex.rig import Rig
 from pivrex.tuning import Gains, loop_named
+from pivrex.tuning.placement import placements
 from pivrex.tuning.relay import gains_by, relay_on
 from pivrex.tuning.search import search
 
@@ -17,7 +19,7 @@ __all__ = ["HelpAtOnce", "HelpBeside", "Helping", "Job", "News", "carry_out"]
 
 
 class Job(NamedTuple):
-    """What a helper shall do: "relay" or "search", for a loop of a rig, with a goal."""
+    """What a helper shall do: "relay", "search" or "placement", for a loop of a rig, with a goal."""
 
     kind: str
     rig: Rig
@@ -33,16 +35,27 @@ class News(NamedTuple):
     text: str
     gains: Gains | None = None
     over: bool = False
+    failed: bool = False
 
 
 def carry_out(job: Job, tell: object) -> News:
     """Do a job; ``tell`` takes `News` and gives whether to stop."""
+    if job.kind == "placement":
+        trials = (
+            f"{p.mounting} {degrees(p.drift_rad):.2f} deg off, noise {degrees(p.noise_rad_s):.2f} deg/s"
+            for p in placements(job.rig)
+        )
+        return News(1.0, "gyro after 8 s: " + "; ".join(trials), None, True)
     loop = loop_named(job.loop)
     if job.kind == "relay":
         found = relay_on(job.rig, loop)
         if found is None:
             return News(
-                1.0, "the relay experiment did not swing evenly: friction holds it, or it has no limit", None, True
+                1.0,
+                "the relay experiment did not swing evenly: friction holds it, or it has no limit",
+                None,
+                True,
+                True,
             )
         said = f"relay: ultimate gain {found.gain:.3g}, period {found.period_s:.2f} s; {job.goal} gains from them"
         return News(1.0, said, gains_by(found, job.goal), True)
@@ -52,7 +65,7 @@ def carry_out(job: Job, tell: object) -> News:
 
     best = search(job.rig, loop, job.goal, job.candidates, progress=progress)
     if best is None:
-        return News(1.0, "the search was stopped before it found anything", None, True)
+        return News(1.0, "the search was stopped before it found anything", None, True, True)
     scale = loop.scale
     said = (
         f"{job.goal}, {best.tried} tried: settles in {best.settle_s[0]:.2f} s (worst {best.settle_s[1]:.2f}), beyond "
@@ -116,7 +129,9 @@ class HelpBeside:
                 news = self._wire.recv()
         except (EOFError, OSError):
             news = (
-                news if news is not None and news.over else News(1.0, "the helper ended without an answer", None, True)
+                news
+                if news is not None and news.over
+                else News(1.0, "the helper ended without an answer", None, True, True)
             )
         if news is not None and news.over:
             self.stop()

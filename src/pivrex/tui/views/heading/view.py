@@ -64,6 +64,8 @@ HEADING_COMMANDS = (
             ("R", "shift+r", "upper_r"), foot=6),
     Command("search", "search", "Searches gains on many stand-ins under several conditions; again stops it.",
             ("S", "shift+s", "upper_s"), foot=6),
+    Command("placement", "placement trial", "Drives the same drive with the gyro firm, loose and by a motor: drift and noise.",
+            ("T", "shift+t", "upper_t")),
     Command("goal", "goal", "Changes what gains shall be proposed for: quick, calm or sure.", ("G", "shift+g", "upper_g")),
     Command("take_proposal", "take the proposal", "Writes the proposed gains to the rig.", ("plus", "+"), "+", foot=6),
 )  # fmt: skip
@@ -173,8 +175,8 @@ class HeadingView(SettingsView):
         self.helped = news
         if news.over:
             self.helps = False
-            self.proposed = news.gains
-            self.model.say(news.text + ("; + takes them" if news.gains is not None else ""), alarm=news.gains is None)
+            self.proposed = news.gains or self.proposed
+            self.model.say(news.text + ("; + takes them" if news.gains is not None else ""), alarm=news.failed)
 
     def cancel(self) -> None:
         self._stop_helping()
@@ -261,6 +263,9 @@ class HeadingView(SettingsView):
 
     def act_relay(self) -> None:
         self._ask_help("relay")
+
+    def act_placement(self) -> None:
+        self._ask_help("placement")
 
     def act_search(self) -> None:
         if self.helps:
