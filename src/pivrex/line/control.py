@@ -223,7 +223,7 @@ class Control(Stage):
     def phrases(self, told: Told) -> list[str]:
         motor = self._of(told)
         wanted, drive = told("control", f"{motor}_wanted"), told("control", f"{motor}_drive")
-        return [f"{wanted * 100:.0f} % of top speed: drive {drive * 100:.0f} %"]
+        return [f"{round(wanted * 100)} % of top speed: drive {round(drive * 100)} %"]
 
     def rungs(self, told: Told) -> list[Rung]:
         motor = self._of(told)

@@ -42,18 +42,18 @@ class WheelControl(Table):
         examples=["90 ms"],
     )
     p: _Gain = Field(
-        default=0.6,
+        default=1.5,
         description="Drive for each share of top speed that is missing. No unit.",
-        examples=[0.6],
+        examples=[1.5],
     )
     i: _Gain = Field(
-        default=3.0, description="Drive for each share that stays missing for a second, in 1/s.", examples=[3]
+        default=2.0, description="Drive for each share that stays missing for a second, in 1/s.", examples=[2]
     )
     d: Annotated[float, Quantity("number", at_least=0, at_most=10, step="0.005")] = Field(
         default=0.0, description="Drive for each share of top speed per second that is missing, in s.", examples=[0]
     )
     clamp: _Share = Field(
-        default=0.3, description="The most drive that the part of I may be, either way.", examples=["30 %"]
+        default=0.2, description="The most drive that the part of I may be, either way.", examples=["30 %"]
     )
     filter_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
         default=0.02, alias="filter", description="Over how long the measured speed is averaged.", examples=["20 ms"]

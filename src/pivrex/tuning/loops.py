@@ -293,10 +293,10 @@ class WheelLoop(Loop):
         knock = round(body.weighs_kg(rig.chassis) * 0.25 * rig.full_forward_m_s, 2)
         match kind:
             case "push":
-                return Experiment("push", 0.4, 2.0, -knock, f"at 40 % a knock of {knock:.2f} N·s from the front")
+                return Experiment("push", 0.4, 2.0, -knock, f"at 40 % a knock of {knock:.2f} N·s")
             case "both":
                 return Experiment("both", 0.4, 2.0, -knock, "to 40 % of full speed, then a knock")
-        return Experiment("step", 0.4, 1.2, title="from rest to 40 % of full speed")
+        return Experiment("step", 0.4, 1.2, title="to 40 % of full speed")
 
     def move(self, line: Line, experiment: Experiment) -> Move:
         since = 0.25 if experiment.kind == "step" else 0.05

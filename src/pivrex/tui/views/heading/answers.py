@@ -116,7 +116,7 @@ def draw_figures(shown: Shown, picture: Picture, x: int, y: int, width: int) -> 
 def _figures(shown: Shown, a: Answers, k: int) -> list[str]:
     f, loop = a.figures, shown.loop
     unit = loop.unit.partition(" ")[0]
-    effort = f"{f.effort[k] * loop.gives_scale:.0f} {loop.gives}"
+    effort = f"{f.effort[k] * loop.gives_scale:.0f} {loop.gives.partition(' ')[0]}"
     if a.unstable[k]:
         return ["! unstable", "", "", "", effort]
 

@@ -90,6 +90,7 @@ class HeadingView(SettingsView):
         self.kept: Gains | None = None
         self._work: Reckoning | None = None
         self._asked: tuple[int, str, str, tuple[Gains, ...]] | None = None
+        self._of = model.file.path
         self.names: tuple[str, ...] = ()
         self.answers: Answers | None = None
         self._named: dict[tuple[Gains, ...], tuple[str, ...]] = {}
@@ -149,6 +150,10 @@ class HeadingView(SettingsView):
 
     def update(self) -> None:
         """Ask for answers where something has changed, and take those that have come."""
+        path = self.model.file.path
+        if path != self._of:  # what was kept or proposed was another robot's
+            self._of, self.kept, self.proposed, self.answers = path, None, None, None
+            self._stop_helping()
         if self.loop.of(self.model.rig) is None:
             self._choose(LOOPS["heading"])
         self._take_help()
