@@ -17,7 +17,7 @@ from pivrex.formats.recording import Recording
 from pivrex.formats.ticks import tick_header, tick_line
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig
-from pivrex.runs import play_through
+from pivrex.runs import as_played, play_through
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import SetUp
 from pivrex.session.shared import Row
@@ -97,7 +97,7 @@ class EqualTest(TempCase):
         """The session in its real process, against `map` of the same recording."""
         home = self.demo()
         folder = open_folder(home)
-        rig = read_rig(PLOVER)
+        rig = as_played(read_rig(PLOVER))
         client = SessionClient()
         self.addCleanup(client.close)
         client.set_up(SetUp(rig, folder.settings.field, (WATERING,), "recording watering", gamepads=False))
@@ -118,7 +118,9 @@ class EqualTest(TempCase):
         self.assertEqual(first, 0)
         for row, line in zip(live, mapped, strict=False):
             for title, value in zip(layout.titles, row.values, strict=True):
-                self.assertAlmostEqual(float(line[title]), value, delta=1e-8 * max(1, abs(value)), msg=title)
+                written = float(line[title] or "nan")  # what is not there is an empty cell
+                if not (math.isnan(written) and math.isnan(value)):
+                    self.assertAlmostEqual(written, value, delta=1e-8 * max(1, abs(value)), msg=title)
         # the robot really drove in what was compared
         self.assertGreater(live[-1].values[layout.at("sensed", "left_travel")], 1.0)
 

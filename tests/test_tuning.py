@@ -305,7 +305,7 @@ class CommandTest(TempCase):
 
     def test_tune_gives_gains_with_their_spread(self) -> None:
         for loop in ("heading", "wheel", "steering"):
-            code, out, _ = self.ran("tune", str(demo_path("avocet")), "--loop", loop, "--candidates", "16", "--json")
+            code, out, _ = self.ran("tune", str(demo_path("avocet")), "--loop", loop, "--candidates", "8", "--json")
             self.assertEqual(code, 0)
             answer = json.loads(out)
             self.assertEqual(set(answer["gains"]), {"p", "i", "d"})

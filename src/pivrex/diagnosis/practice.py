@@ -17,7 +17,7 @@ from pivrex.diagnosis.shakedown import Place, Shakedown
 from pivrex.diagnosis.steps import Step
 from pivrex.line.outputs import encode, settings_of
 from pivrex.rig.rig import Rig
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.stand_in import StandIn
 from pivrex.sim.wiring import Wiring, ports_of
 
 __all__ = ["Report", "practise", "true_wires"]
@@ -66,10 +66,12 @@ class Report:
 
 
 class _Bench:
-    """The stand-in, driven port by port."""
+    """The perfect stand-in, driven port by port: with a real body braked wheels are dragged along, and a person is asked
+    more often which of them drives.
+    """
 
     def __init__(self, rig: Rig, wiring: Wiring) -> None:
-        self._model = stand_in_of(rig, None, wiring)
+        self._model = StandIn(rig, None, wiring)
         self._outputs = settings_of(rig)
         self.state = self._model.start()
 

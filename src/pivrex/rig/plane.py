@@ -49,11 +49,12 @@ class Plane(Table):
         "tick is reckoned in (the logarithm on SE(2)). off: it drifts sideways.",
         examples=["on"],
     )
-    lead_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
+    lead_s: Annotated[float, Quantity("time", at_least=-0.2, at_most=1, step="5 ms")] = Field(
         default=0.0,
         alias="lead",
         description="How far ahead of now the heading is taken while it turns: about what the wheels lag, else a path "
-        "crossed while spinning drifts aside.",
+        "crossed while spinning drifts aside. Below 0 where the body's own momentum carries it on: on rollers, with quick "
+        "wheel loops.",
         examples=["80 ms"],
     )
     points: tuple[TurningPoint, ...] = Field(

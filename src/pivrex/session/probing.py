@@ -52,7 +52,7 @@ class Probing:
             self._board.set(probed=probed)
             return None
         if not runner.runs:
-            self._eyes = eyes or self._eyes
+            self._eyes = self._eyes or eyes  # what begins to move drives; what follows may be dragged along
         return Entry(probe=np.array([told[0] + 1.0, told[1]]))
 
     def end_move(self) -> None:

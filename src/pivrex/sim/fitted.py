@@ -24,7 +24,6 @@ SWITCHED_ON = (0.35, -0.2, 0.5, -0.4)
 """Where steered wheels with absolute sensors happen to point when the robot is switched on, in rad."""
 
 SEEN_M_S, SEEN_RAD_S = 0.02, 0.1
-SEEN_SHARE = 0.6
 
 STEER_LAG = 0.25
 """How much quicker than a wheel under load a steering motor follows."""
@@ -135,14 +134,17 @@ class Fitted:
         """Turn all steered wheels straight ahead by hand."""
         return state._replace(angle=np.zeros_like(state.angle), turning=np.zeros_like(state.turning))
 
+    def _dragged(self, state: Any) -> NDArray[np.bool_]:
+        """Tell, (W,), which wheels of one robot are turned by the floor and not by their motors."""
+        return np.zeros(state.speed.shape, bool)
+
     def seen(self, state: Any) -> str:
         """Say what moves of one robot to the eye, whatever the sensors say; empty if nothing does."""
-        # on the floor a driven wheel drags the others along; the eye sees which one drives
-        least = max(SEEN_M_S, SEEN_SHARE * float(np.abs(state.speed).max()))
+        speeds = np.where(self._dragged(state), 0.0, state.speed)
         words = [
             f"{w.name} rolls {'forward' if v > 0 else 'backward'}"
-            for w, v in zip(self.rig.chassis.wheels, state.speed.tolist(), strict=True)
-            if abs(v) > least
+            for w, v in zip(self.rig.chassis.wheels, speeds.tolist(), strict=True)
+            if abs(v) > SEEN_M_S
         ]
         words += [
             f"{w} turns {'left' if v > 0 else 'right'}"

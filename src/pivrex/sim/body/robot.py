@@ -90,6 +90,7 @@ class RealBody(Fitted):
             attached=np.zeros((*batch, len(self._arm))),
             velocity=np.zeros((*batch, 3)),
             spin=motors,
+            fed=motors,
             torque=motors,
             felt=np.zeros((*batch, 2)),
             charge=charge,
@@ -134,7 +135,8 @@ class RealBody(Fitted):
         drive = decode(self._outputs, told[..., :count])
         coasts = told[..., count] >= 0.5 if told.shape[-1] > count else np.zeros(batch, bool)
         m = Moving(state)
-        share, coasting = parts(self._motors.shares(drive)), coasts.item() if not batch else coasts
+        given = self._motors.shares(drive)
+        share, coasting = parts(given), coasts.item() if not batch else coasts
         back, lifted = single(state.upside_down), single(state.lifted)
         steer = parts(self._steers.wanted(drive, state.lifted)) if len(self._at) else []
         steps = max(1, ceil(dt_s / LONGEST_STEP_S - 1e-6))
@@ -164,6 +166,7 @@ class RealBody(Fitted):
             attached=self._carried(state.attached, drive, dt_s),
             velocity=joined(m.v, batch),
             spin=spin,
+            fed=given,
             torque=joined(m.torque, batch),
             felt=felt,
             charge=whole(m.charge, batch),
@@ -177,6 +180,10 @@ class RealBody(Fitted):
         )
 
     # --- what it says ---
+
+    def _dragged(self, state: BodyState) -> NDArray[np.bool_]:
+        """One whose motor is given nothing turns only because the robot moves."""
+        return (state.fed == 0)[..., self.settings.wheel_motor]
 
     def pushed(self, state: BodyState, impulse: Floats) -> BodyState:
         """Give the state after a knock.

@@ -21,6 +21,8 @@ class BodyState(NamedTuple):
         Of the mass centre, forward and left in m/s, and the rate of turn in rad/s, as seen from above.
     spin : B + (D,) float64
         Of each motor at its wheels' axle, in rad/s.
+    fed : B + (D,) float64
+        The drive that each motor was given last, in [-1, 1].
     torque : B + (D,) float64
         What turned each wheel in the last step beside friction, in N·m.
     felt : B + (2,) float64
@@ -46,6 +48,7 @@ class BodyState(NamedTuple):
     attached: Floats
     velocity: Floats
     spin: Floats
+    fed: Floats
     torque: Floats
     felt: Floats
     charge: Floats
