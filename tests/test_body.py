@@ -5,10 +5,11 @@ import unittest
 from unittest.mock import patch
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
+from pivrex.errors import RigError
 from pivrex.line import Entry, Line
 from pivrex.line.values import ALONE
 from pivrex.rig import Rig, open_folder, read_rig
@@ -16,7 +17,7 @@ from pivrex.rig.field import Field
 from pivrex.sim import Rollout
 from pivrex.sim.body import BodyState, Conditions, RealBody
 from pivrex.sim.body.feed import sagged
-from tests.chassis import ALL, Wheel, demo_path, rig_of
+from tests.chassis import ALL, Wheel, any_wheels, demo_path, rig_of
 from tests.support import DEMO, slow
 
 Floats = NDArray[np.float64]
@@ -332,6 +333,35 @@ class EnergyTest(unittest.TestCase):
         )
         energy = float(model.energy(state))
         for _ in range(40):
+            state = model.step(state, rest, 1 / 60)
+            after = float(model.energy(state))
+            self.assertLessEqual(after, energy * (1 + 1e-9) + 1e-9)
+            energy = after
+
+    @given(any_wheels(), st.integers(0, 10_000))
+    @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.filter_too_much])
+    def test_random_commands_on_random_chassis_take_no_more_than_the_battery_gives(
+        self, wheels: list[Wheel], seed: int
+    ) -> None:
+        try:
+            rig = rig_of(wheels, BODY.format(grip=0.8, casters=0.05, bumper=0.3, at_zero="brake"))
+        except RigError:
+            assume(False)
+        model, chance = RealBody(rig, FIELD), np.random.default_rng(seed)
+        state = model.start()
+        state = state._replace(pose=np.array([2.6, 2.0, chance.uniform(-3, 3)]))
+        drawn = 0.0
+        for k in range(60):
+            if k % 6 == 0:
+                command = chance.uniform(-1, 1, len(Line(rig).resting()))
+            before = float(state.charge)
+            state = model.step(state, command, 1 / 60)
+            drawn += (before - float(state.charge)) * rig.battery.capacity_As * rig.battery.volts * 1.06
+            energy = float(model.energy(state))
+            self.assertTrue(np.isfinite(state.pose).all() and np.isfinite(energy))
+            self.assertLessEqual(energy, drawn + 1e-9)
+        rest = Line(rig).resting()
+        for _ in range(30):
             state = model.step(state, rest, 1 / 60)
             after = float(model.energy(state))
             self.assertLessEqual(after, energy * (1 + 1e-9) + 1e-9)

@@ -24,6 +24,9 @@ from pivrex.session.client import SessionClient
 from pivrex.session.messages import SetUp
 from pivrex.session.recorder import Recorder
 from pivrex.tui.app import PivrexApp
+from pivrex.tui.views.heading.helper import HelpAtOnce, Job
+from pivrex.tui.views.heading.view import HeadingView
+from pivrex.tui.views.heading.work import AtOnce, Question
 from tests.support import PLOVER, TempCase, Terminal, plain_rig, slow, wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_cli import Ran
@@ -309,7 +312,7 @@ def _record_for_ever(folder: Path, wire: object) -> None:
 
 
 KEYS = (
-    *"abcdefghijklmnoprstuvwyz0123456789=+-?,./[]{}<>;'`~!@#$%^&*()_|\" ",
+    *"abcdefghijklmnoprstuvwyz0123456789=+-?,./[]{}<>;'`~!@#$%^&*()_|\" BFGNRSTZ",
     *(
         "enter",
         "escape",
@@ -341,10 +344,29 @@ KEYS = (
         "shift+up",
     ),
 )
-"""All but those that leave (Ctrl+Q), and those that write a drawing each time, which only cost time (x, Shift+letters)."""
+"""All but those that leave (Ctrl+Q), and those that write a drawing each time, which only cost time (x)."""
+
+
+class Quiet(AtOnce):
+    """Answers nothing: what works beside the screen is tried elsewhere."""
+
+    def ask(self, question: Question) -> None:
+        pass
+
+
+class NoHelp(HelpAtOnce):
+    def begin(self, job: Job) -> None:
+        pass
 
 
 class MashCase(AppCase):
+    def setUp(self) -> None:
+        super().setUp()
+        for name, instead in (("begin", Quiet), ("help_by", NoHelp)):
+            quiet = mock.patch.object(HeadingView, name, instead)
+            quiet.start()
+            self.addCleanup(quiet.stop)
+
     async def type(self, keys: list[str]) -> None:
         """Send keys as fast as they come, as a terminal does."""
         for key in keys:

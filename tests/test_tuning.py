@@ -17,7 +17,7 @@ from pivrex.sim.body import Conditions
 from pivrex.tuning import LOOPS, OPEN, Bench, Experiment, Gains, answers_to, figures_of, loops_of
 from pivrex.tuning.relay import gains_by, relay, relay_on
 from pivrex.tuning.search import CONDITIONS, GOALS, search
-from tests.chassis import ALL, demo_path
+from tests.chassis import demo_path
 from tests.support import TempCase, plain_rig, slow
 
 Floats = NDArray[np.float64]
@@ -226,7 +226,7 @@ class SearchTest(unittest.TestCase):
     @slow
     def test_sure_overshoots_less_than_quick(self) -> None:
         rig = read_rig(demo_path("bittern"))
-        quick, sure = (search(rig, HEADING, goal, 160) for goal in ("quick", "sure"))
+        quick, sure = (search(rig, HEADING, goal, 80) for goal in ("quick", "sure"))
         assert quick is not None and sure is not None
         self.assertLessEqual(sure.beyond[1], quick.beyond[1] + math.radians(0.1))
 
@@ -248,7 +248,7 @@ class CommandTest(TempCase):
         return code, out.getvalue(), err.getvalue()
 
     def test_heading_gives_its_figures_as_json(self) -> None:
-        for name in ALL:
+        for name in ("coot", "avocet"):
             code, out, err = self.ran("heading", str(demo_path(name)), "--turn", "90", "--json")
             self.assertEqual((code, err), (0, ""))
             answer = json.loads(out)
@@ -260,7 +260,7 @@ class CommandTest(TempCase):
         rig = str(demo_path("plover"))
 
         def drift(*more: str) -> float:
-            return float(json.loads(self.ran("heading", rig, "--straight", "2", "--json", *more)[1])["final_error_deg"])
+            return float(json.loads(self.ran("heading", rig, "--straight", "1", "--json", *more)[1])["final_error_deg"])
 
         self.assertEqual(drift(), drift())
         self.assertNotEqual(drift(), drift("--seed", "3"))
@@ -314,7 +314,7 @@ class CommandTest(TempCase):
         self.assertGreater(json.loads(out)["ultimate_gain"], 5)
 
     def test_placement_trials(self) -> None:
-        code, out, _ = self.ran("gyro", str(demo_path("plover")), "--seconds", "4", "--json")
+        code, out, _ = self.ran("gyro", str(demo_path("plover")), "--seconds", "2", "--json")
         self.assertEqual(code, 0)
         answer = json.loads(out)
         self.assertEqual(list(answer), ["firm", "loose", "by a motor"])
