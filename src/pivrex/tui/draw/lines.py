@@ -67,7 +67,7 @@ def draw_lines(
     picture = Picture(width, height)
     at = picture.text(1, 0, title, "title")
     named = [s for s in series if s.name]
-    for one in named:
+    for one in reversed(named):  # what lies on top is named first
         sign = {1: "━", 2: "╍"}.get(one.every, "┄")
         if at + len(one.name) + 5 <= width - len(unit) - 2:
             at = picture.text(at + 2, 0, f"{sign} {one.name}", one.role)

@@ -220,7 +220,7 @@ class HeadingView(SettingsView):
         if side:
             picture.down(left - 1, 0, height)
             x, room = left + 1, side - 2
-            live = min(17, height - rows - 1) if height - rows - 1 >= 7 else 0
+            live = min(17, height - rows - 1) if height - rows - 1 >= 4 else 0
             if live:
                 picture.place(draw_live(self.model, room, live), x, 0)
             strip = height - rows - live - 1
