@@ -16,7 +16,7 @@ from pivrex.files import open_persons
 from pivrex.formats.recording import Recording
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
-from pivrex.runs import as_played, play_through
+from pivrex.runs import play_through
 
 __all__ = ["write_path"]
 
@@ -84,9 +84,9 @@ def _positions(rig: Rig, field: Field, recording: Path) -> Floats:
     table = Recording(recording)
     if "truth.x_m" in table.columns and not (table.channels() & {"left_x", "left_y", "right_x", "right_y"}):
         return _from_table(recording)
-    layout = Line(as_played(rig)).layout
+    layout = Line(rig).layout
     at = [layout.at("clock", "t"), *(layout.at("truth", n) for n in ("x", "y", "heading"))]
-    return np.array([row[at] for row in play_through(rig, table, field, every_tick=True)])
+    return np.array([row[at] for row in play_through(rig, table, field, every_tick=True, own_body=True)])
 
 
 def _from_table(path: Path) -> Floats:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -13,7 +14,7 @@ from pivrex.line.motion import speeds_at
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.stage import Floats, Rung, Stage, named
 from pivrex.line.told import Told
-from pivrex.line.values import Ops, Value, joined, ops_of, parts, single, whole
+from pivrex.line.values import MANY, Ops, Value, joined, ops_of, parts, single, whole
 from pivrex.rig.rig import Rig
 from pivrex.rig.wheel_control import WheelControl
 
@@ -171,6 +172,22 @@ class Control(Stage):
         row[..., self._out] = joined([v for part in zip(*(t[0] for t in told), strict=True) for v in part], batch)
         wanted, measured, added = (joined(values, batch) for values in zip(*(t[1] for t in told), strict=True))
         return ControlState(wanted, measured, added, volts)
+
+    def run(self, state: ControlState, rows: Floats, counts: Sequence[bool]) -> ControlState:
+        s = self.settings
+        if s.loops or s.volts or np.any(rows[:, self._stopped]):
+            return super().run(state, rows, counts)
+        before, last = self.before(counts)
+        speeds, batch = parts(rows[:, self._speeds]), (len(rows),)
+        told, after = [], []
+        for k in range(len(self._motors)):
+            wanted = _sum(speeds, self._shares[k])
+            earlier = np.where(before >= 0, wanted[before], state.wanted[k])
+            found, _ = self._motor(MANY, k, (speeds, speeds), (earlier, 0.0, 0.0), 1.0, np.zeros(batch))
+            told.append(found)
+            after.append(wanted[last] if last >= 0 else state.wanted[k])
+        rows[:, self._out] = joined([v for part in zip(*told, strict=True) for v in part], batch)
+        return state._replace(wanted=np.array(after))
 
     def _motor(
         self,

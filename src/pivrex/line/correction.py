@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from math import exp, nan, pi
 from typing import NamedTuple
@@ -217,6 +218,9 @@ class Correction(Stage):
         after, told = self._corrected(o, was, (heading, aim, aimed, stopped, turns), asked)
         row[..., self._out] = joined((*told, forward, left, after.given), batch)
         return CorrectionState(*(whole(v, batch) for v in after))
+
+    def run(self, state: CorrectionState, rows: Floats, counts: Sequence[bool]) -> CorrectionState:
+        return self.step(state, rows) if self._idle else super().run(state, rows, counts)
 
     def _corrected(
         self, o: Ops, was: CorrectionState, seen: tuple[Value, ...], asked: Value

@@ -105,6 +105,12 @@ class Stage:
             state = after if counted else state
         return state
 
+    @staticmethod
+    def before(counts: Sequence[bool]) -> tuple[Any, int]:
+        """Give for each of N ticks the last one before it that counts, -1 for none, and the last of all that counts."""
+        last = np.maximum.accumulate(np.where(counts, np.arange(len(counts)), -1))
+        return np.concatenate(([-1], last[:-1])), int(last[-1])
+
     def keep(self, other: Stage, state: Any, batch: tuple[int, ...]) -> Any:
         """Give the state to go on with after the rig was changed, from that of the stage ``other`` of the rig before."""
         return state if other.kept_while == self.kept_while else self.start(batch)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -112,6 +113,15 @@ class Zeroing(Stage):
         after = after._replace(taken=taken, gyro=gyro)
         row[..., self._out] = joined((gyro - taken, after.status, after.readings, after.bias, after.noise), batch)
         return ZeroingState(*(whole(v, batch) for v in after))
+
+    def run(self, state: ZeroingState, rows: Floats, counts: Sequence[bool]) -> ZeroingState:
+        if state.bias != 0 or state.status in (WAITS, MEASURES, MOVED):
+            return super().run(state, rows, counts)
+        gyro = rows[:, self._gyro] + 0.0
+        told = (gyro - state.taken, state.status, state.readings, state.bias, state.noise)
+        rows[:, self._out] = joined(told, (len(rows),))
+        _, last = self.before(counts)
+        return state if last < 0 else state._replace(gyro=np.asarray(gyro[last]))
 
     def _measured(
         self, o: Ops, was: ZeroingState, gyro: Value, known: Value, speeds: list[Value], asked: Value

@@ -17,6 +17,7 @@ from pivrex.line.given import NOWHERE
 from pivrex.line.stage import Floats
 from pivrex.rig import Field, Rig
 from pivrex.sim.ahead import drive_through
+from pivrex.sim.model import stand_in_of
 from pivrex.sim.rollout import Rollout
 from pivrex.sim.stand_in import StandIn, StandInState
 
@@ -36,7 +37,9 @@ def as_played(rig: Rig) -> Rig:
     return rig.model_copy(update={"correction": rig.correction.model_copy(update={"hold": NEVER})})
 
 
-def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick: bool = False) -> Iterator[Floats]:
+def play_through(
+    rig: Rig, recording: Recording, field: Field | None, every_tick: bool = False, own_body: bool = False
+) -> Iterator[Floats]:
     """Play a recording through a rig's line with the stand-in robot, as the interface does.
 
     Parameters
@@ -48,26 +51,35 @@ def play_through(rig: Rig, recording: Recording, field: Field | None, every_tick
     every_tick : bool
         Whether to give every tick, or (False) one row for each reading: the tick that it first counts for. A reading
         that a later one overtakes within the same tick gets the row that it would have made.
+    own_body : bool
+        Whether it drives with the body that the rig has, tick by tick, instead of as `as_played` says.
 
     Yields
     ------
     (K,) float64
-        Rows in the layout of ``Line(as_played(rig))``.
+        Rows in the layout of ``Line(as_played(rig))``, or with its own body of ``Line(rig)``.
 
     Raises
     ------
     RecordingError
         If the recording lacks what the rig reads, or where it cannot be played.
     """
-    rig = as_played(rig)
+    rig = rig if own_body else as_played(rig)
     line = Line(rig)
     recording.require(line.inputs.wanted)
     driving = line.source_number(recording.driving_source(line))
     first = line.layout.stage("sensed").start
     places = {t: i - first for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}
     steps = _steps(recording.readings(), line.dt_s, every_tick)
-    play = _in_chunks if asks_nothing_of_sensors(line) else _one_by_one
-    yield from play(line, StandIn(rig, field), steps, places, driving, recording.columns_for(line))
+    play = _in_chunks if asks_nothing_of_sensors(line) and not own_body else _one_by_one
+    yield from play(
+        line,
+        stand_in_of(rig, field) if own_body else StandIn(rig, field),
+        steps,
+        places,
+        driving,
+        recording.columns_for(line),
+    )
 
 
 def _sensed(model: StandIn, robot: StandInState, step: _Step, places: dict[str, int]) -> Floats:

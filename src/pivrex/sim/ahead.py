@@ -34,10 +34,17 @@ def drive_through(
     """
     counted = np.flatnonzero(counts)
     states: list[StandInState] = []
-    at = 0
+    at, waits, patience, window = 0, 0, 1, len(counted)
+    freely = model.rolls_freely(robot, told)
     while at < len(counted):
-        free = _free(model, robot, told[counted[at:]], dt_s) if model.rolls_freely(robot, told) else None
+        # one that stands against something is not asked at every tick whether it is free again
+        free = _free(model, robot, told[counted[at : at + window]], dt_s) if freely and not waits else None
+        waits = max(0, waits - 1)
+        if free is not None and len(free.blocked) == 1:
+            waits, patience = patience, min(2 * patience, 64)
         if free is not None and len(free.blocked) > 1:
+            # one that has just run into something may soon do so again: not so far ahead is looked then
+            patience, window = 1, max(16, 2 * (len(free.blocked) - 1))
             states.append(StandInState(*(part[:-1] for part in free)))
             robot = StandInState(*(part[-1] for part in free))
             at += len(free.blocked) - 1
