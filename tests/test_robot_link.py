@@ -170,12 +170,12 @@ class LongEndTest(TempCase):
     def test_parts_and_what_follows_them_in_one_chunk(self) -> None:
         link = RobotLink(self.line, Link(wire=UdpTransport(kind="udp", host="127.0.0.1", port=9)))
         self.addCleanup(link.close)
-        link.poll(time.perf_counter())
+        link.poll(time.perf_counter(, 1.0))
         link.command(self.told, 0.02)
         sensed = np.arange(float(len(back_columns(self.line)))) + 0.123456
         data = b"".join((*sensed_sentences(Back(1, 1, 1), sensed), frame(f"PIVHEY,mine,{link.hash}")))
         with mock.patch.object(link.wire, "poll", return_value=[Chunk(data, "", 1.0)]):
-            link.poll(1.0)
+            link.poll(1.0, 1.0)
         self.assertEqual((link.greeted, link.state, link.tally.faults), (link.hash, 1, {}))
         np.testing.assert_allclose(link.sense(), sensed[: len(link.sense())], rtol=1e-5)
         self.assertEqual(link.tally.health(1.0).good, 2)  # its parts are one message
