@@ -170,7 +170,7 @@ class LongEndTest(TempCase):
     def test_parts_and_what_follows_them_in_one_chunk(self) -> None:
         link = RobotLink(self.line, Link(wire=UdpTransport(kind="udp", host="127.0.0.1", port=9)))
         self.addCleanup(link.close)
-        link.poll(time.perf_counter(, 1.0))
+        link.poll(time.perf_counter())
         link.command(self.told, 0.02)
         sensed = np.arange(float(len(back_columns(self.line)))) + 0.123456
         data = b"".join((*sensed_sentences(Back(1, 1, 1), sensed), frame(f"PIVHEY,mine,{link.hash}")))
