@@ -307,8 +307,8 @@ def _deepest(pose: Floats, half: Floats) -> float:
             x = pose[0] + c * i * half[0] - s * j * half[1]
             y = pose[1] + s * i * half[0] + c * j * half[1]
             worst = max(worst, -x, -y, x - 5.0, y - 4.0)
-            for block in FIELD.blocks:
-                inside = min(block.length_m / 2 - abs(x - block.x_m), block.width_m / 2 - abs(y - block.y_m))
+            for thing in FIELD.blocks:
+                inside = min(thing.length_m / 2 - abs(x - thing.x_m), thing.width_m / 2 - abs(y - thing.y_m))
                 worst = max(worst, inside)
     return float(worst)
 

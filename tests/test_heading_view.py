@@ -1,6 +1,7 @@
 """The view Heading and what the session does for it, in Textual's pilot and in a session of this process."""
 
 import math
+import multiprocessing
 import unittest
 from typing import Any
 
@@ -25,6 +26,7 @@ from pivrex.session.messages import (
 from pivrex.session.robots import RESTARTS
 from pivrex.tui.draw.compass import draw_compass
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
+from pivrex.tui.views.heading.helper import HelpAtOnce, HelpBeside, Job
 from pivrex.tui.views.heading.view import HeadingView
 from pivrex.tui.views.heading.work import AtOnce, Beside, Question
 from pivrex.tuning import LOOPS, Experiment, Gains
@@ -232,6 +234,29 @@ class WorkTest(unittest.TestCase):
         assert taken is not None
         np.testing.assert_array_equal(taken[1].value, found[-1][1].value)
 
+    @slow
+    def test_a_helper_beside_says_what_one_here_says_and_can_be_lost_or_given_up(self) -> None:
+        job = Job("relay", read_rig(demo_path("plover")), "heading", "balanced")
+        here, helper = HelpAtOnce(), HelpBeside()
+        self.addCleanup(helper.stop)
+        here.begin(job)
+        helper.begin(job)
+        said: list[Any] = []
+        wait_for(lambda: said.extend(filter(None, [helper.take()])) or said, 40)  # type: ignore[func-returns-value]
+        self.assertEqual(said, [here.take()])
+        self.assertIsNotNone(said[0].gains)
+        helper.begin(Job("search", job.rig, "heading", "balanced", 5000))
+        (process,) = [p for p in multiprocessing.active_children() if p.name == "pivrex-helper"]
+        process.kill()
+        said.clear()
+        wait_for(lambda: said.extend(filter(None, [helper.take()])) or said, 40)  # type: ignore[func-returns-value]
+        self.assertTrue(said[-1].failed)
+        self.assertIn("without an answer", said[-1].text)
+        helper.begin(job)
+        helper.stop()
+        self.assertEqual([p for p in multiprocessing.active_children() if p.name == "pivrex-helper"], [])
+        self.assertIsNone(helper.take())
+
 
 class DrawTest(unittest.TestCase):
     def test_a_line_stands_at_its_value(self) -> None:
@@ -323,7 +348,7 @@ class SessionTest(unittest.TestCase):
         self.ticks(session, 40)
         self.assertEqual(session.status.held, RESTARTS)
 
-    def test_an_empty_battery_does_not_move_it(self) -> None:
+    def test_with_an_empty_battery_every_number_stays_finite(self) -> None:
         rig = read_rig(demo_path("plover"))
         rig = rig.model_copy(update={"battery": rig.battery.model_copy(update={"charge": 0.0, "least_V": 0.0})})
         session = self.session(rig)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from math import pi
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,7 +18,9 @@ from pivrex.sim.chance import draw
 from pivrex.sim.seeing import Seeing
 from pivrex.sim.wiring import Wiring, ports_of, wiring_of
 
-__all__ = ["STEER_LAG", "Fitted", "Shafts"]
+__all__ = ["STEER_LAG", "Fitted", "Shafts", "carried_over"]
+
+Standing = TypeVar("Standing")
 
 SWITCHED_ON = (0.35, -0.2, 0.5, -0.4)
 """Where steered wheels with absolute sensors happen to point when the robot is switched on, in rad."""
@@ -27,6 +29,17 @@ SEEN_M_S, SEEN_RAD_S = 0.02, 0.1
 
 STEER_LAG = 0.25
 """How much quicker than a wheel under load a steering motor follows."""
+
+
+CARRIED_OVER = ("pose", "travel", "begin", "angle", "lifted", "upside_down", "attached")
+
+
+def carried_over(state: object, fresh: Standing) -> Standing:
+    """Give `fresh`, a robot's state at rest, where another stand-in's `state` is: what both know, if its shape is the same."""
+    same = {
+        n: v for n in CARRIED_OVER if (v := getattr(state, n, None)) is not None and v.shape == getattr(fresh, n).shape
+    }
+    return fresh._replace(**same)  # type: ignore[attr-defined]
 
 
 @dataclass(frozen=True)

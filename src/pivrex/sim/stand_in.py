@@ -15,7 +15,7 @@ from pivrex.line.stage import Floats, some
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.sim.bumps import Obstacles
-from pivrex.sim.fitted import STEER_LAG, Fitted
+from pivrex.sim.fitted import STEER_LAG, Fitted, carried_over
 from pivrex.sim.wiring import Wiring
 
 __all__ = ["StandIn", "StandInState"]
@@ -96,12 +96,7 @@ class StandIn(Fitted):
 
     def adopt(self, state: object) -> StandInState:
         """Give a state at rest where another stand-in of this robot is."""
-        fresh = self.start()
-        shared = ("pose", "travel", "begin", "angle", "lifted", "upside_down", "attached")
-        same = {
-            n: v for n in shared if (v := getattr(state, n, None)) is not None and v.shape == getattr(fresh, n).shape
-        }
-        after = fresh._replace(**same)
+        after = carried_over(state, self.start())
         return after._replace(gyro=after.pose[..., 2].copy())
 
     def pushed(self, state: StandInState, impulse: Floats) -> StandInState:

@@ -132,7 +132,7 @@ class Bench:
         line, model, loop, batch = self.line, self.model, self.loop, seeds.shape
         loop.put(line, gains if gains is not None else loop.gains(self.rig))
         start = model.start(batch, seeds)
-        if len(start.begin[..., 0:1].ravel()) and loop.name == "steering":
+        if loop.name == "steering":
             start = model.point_ahead(start)
         rollout = Rollout(line, model, line.start(batch), start)
         raw, move = line.rest(batch), loop.move(line, experiment)

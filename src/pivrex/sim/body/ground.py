@@ -8,7 +8,7 @@ import numpy as np
 
 from pivrex.line.stage import Floats
 from pivrex.line.values import Ops, Value, single
-from pivrex.sim.body.settings import BodySettings, Contact, Sparse, Terms
+from pivrex.sim.body.settings import GRAVITY_M_S2, BodySettings, Contact, Sparse, Terms
 
 __all__ = ["Held", "Sums", "Touch", "added", "floored", "holding", "loads_of", "passing", "solve", "touches_of"]
 
@@ -98,7 +98,7 @@ def loads_of(o: Ops, s: BodySettings, felt: list[Value], back: Value, mixed: boo
     whole = 0.0
     for each in found:
         whole = whole + each
-    share = on_floor * s.mass * 9.81 / o.most(whole, TINY)
+    share = on_floor * s.mass * GRAVITY_M_S2 / o.most(whole, TINY)
     return [each * share for each in found]
 
 

@@ -18,7 +18,7 @@ from pivrex.sim.body.sensors import Gyro, counted, normals
 from pivrex.sim.body.settings import BodySettings, Conditions, settings_of
 from pivrex.sim.body.state import BodyState
 from pivrex.sim.body.walls import Walls
-from pivrex.sim.fitted import STEER_LAG, Fitted
+from pivrex.sim.fitted import STEER_LAG, Fitted, carried_over
 from pivrex.sim.wiring import Wiring
 
 __all__ = ["LONGEST_STEP_S", "RealBody"]
@@ -231,10 +231,5 @@ class RealBody(Fitted):
 
     def adopt(self, state: object) -> BodyState:
         """Give a state at rest where another stand-in of this robot is."""
-        fresh = self.start()
-        shared = ("pose", "travel", "begin", "angle", "lifted", "upside_down", "attached")
-        same = {
-            n: v for n in shared if (v := getattr(state, n, None)) is not None and v.shape == getattr(fresh, n).shape
-        }
-        after = fresh._replace(**same)
+        after = carried_over(state, self.start())
         return after._replace(gyro=self._gyro.start((), None, float(after.pose[2])))

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
-import multiprocessing
-import os
 from collections.abc import Mapping
 from multiprocessing.connection import Connection
 from typing import Protocol
 
 from pivrex.rig import Rig
 from pivrex.sim.compare import Compared, compare_cosine, compare_lead, compare_straight
+from pivrex.tui.views.worker import WorkerProcess
 
 __all__ = ["Beside", "Comparing", "Worth", "compare"]
 
@@ -41,16 +39,12 @@ class Beside:
     """A comparison in a process of its own, which ends with it. One whose parent has been killed ends by itself."""
 
     def __init__(self, rig: Rig) -> None:
-        context = multiprocessing.get_context("spawn")
-        self._wire, theirs = context.Pipe(duplex=False)
-        self._process = context.Process(target=_compare_beside, args=(theirs, rig), daemon=True, name="pivrex-compare")
-        self._process.start()
-        theirs.close()
+        self._worker = WorkerProcess("pivrex-compare", _compare, rig)
 
     def take(self) -> Compares | None:
-        if self._wire.poll():
+        if self._worker.wire.poll():
             try:
-                found: Compares = self._wire.recv()
+                found: Compares = self._worker.wire.recv()
             except (EOFError, OSError):
                 found = {}
             self.stop()
@@ -58,17 +52,11 @@ class Beside:
         return None
 
     def stop(self) -> None:
-        with contextlib.suppress(OSError, ValueError):
-            self._process.kill()
-            self._process.join(1)
-        self._wire.close()
+        self._worker.close()
 
 
-def _compare_beside(wire: Connection, rig: Rig) -> None:
-    if hasattr(os, "nice"):
-        os.nice(10)  # what drives and what is drawn comes first
-    with contextlib.suppress(OSError):
-        wire.send(compare(rig))
+def _compare(wire: Connection, rig: Rig) -> None:
+    wire.send(compare(rig))
 
 
 class Worth:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
-import multiprocessing
-import os
+from collections.abc import Callable
 from math import degrees
 from multiprocessing.connection import Connection
 from typing import NamedTuple, Protocol
 
 from pivrex.rig import Rig
+from pivrex.tui.views.worker import WorkerProcess
 from pivrex.tuning import Gains, loop_named
 from pivrex.tuning.placement import placements
 from pivrex.tuning.relay import gains_by, relay_on
@@ -38,7 +37,7 @@ class News(NamedTuple):
     failed: bool = False
 
 
-def carry_out(job: Job, tell: object) -> News:
+def carry_out(job: Job, tell: Callable[[News], bool]) -> News:
     """Do a job; ``tell`` takes `News` and gives whether to stop."""
     if job.kind == "placement":
         trials = (
@@ -61,7 +60,7 @@ def carry_out(job: Job, tell: object) -> News:
         return News(1.0, said, gains_by(found, job.goal), True)
 
     def progress(done: int, whole: int) -> bool:
-        return bool(tell(News(done / whole, f"{done} of {whole} candidates, each under 8 conditions")))  # type: ignore[operator]
+        return tell(News(done / whole, f"{done} of {whole} candidates, each under 8 conditions"))
 
     best = search(job.rig, loop, job.goal, job.candidates, progress=progress)
     if best is None:
@@ -111,22 +110,17 @@ class HelpBeside:
     """Works in a process of its own, which ends with it."""
 
     def __init__(self) -> None:
-        self._process: multiprocessing.process.BaseProcess | None = None
-        self._wire: Connection | None = None
+        self._worker: WorkerProcess | None = None
 
     def begin(self, job: Job) -> None:
         self.stop()
-        context = multiprocessing.get_context("spawn")
-        self._wire, theirs = context.Pipe(duplex=False)
-        self._process = context.Process(target=_help, args=(theirs, job), daemon=True, name="pivrex-helper")
-        self._process.start()
-        theirs.close()
+        self._worker = WorkerProcess("pivrex-helper", _help, job)
 
     def take(self) -> News | None:
         news: News | None = None
         try:
-            while self._wire is not None and self._wire.poll():
-                news = self._wire.recv()
+            while self._worker is not None and self._worker.wire.poll():
+                news = self._worker.wire.recv()
         except (EOFError, OSError):
             news = (
                 news
@@ -138,23 +132,14 @@ class HelpBeside:
         return news
 
     def stop(self) -> None:
-        process, wire = self._process, self._wire
-        self._process, self._wire = None, None
-        with contextlib.suppress(OSError, ValueError, AttributeError):
-            if wire is not None:
-                wire.close()
-            if process is not None:
-                process.kill()
-                process.join(1)
+        if self._worker is not None:
+            self._worker.close()
+            self._worker = None
 
 
 def _help(wire: Connection, job: Job) -> None:
-    if hasattr(os, "nice"):
-        os.nice(10)  # what drives and what is drawn comes first
-
     def tell(news: News) -> bool:
         wire.send(news)
         return False
 
-    with contextlib.suppress(OSError, KeyboardInterrupt):
-        wire.send(carry_out(job, tell))
+    wire.send(carry_out(job, tell))

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
-import multiprocessing
-import os
 from multiprocessing.connection import Connection
 from typing import NamedTuple, Protocol
 
 import numpy as np
 
 from pivrex.rig import Rig
+from pivrex.tui.views.worker import WorkerProcess
 from pivrex.tuning import Answers, Bench, Experiment, Gains, loop_named
 
 __all__ = ["AtOnce", "Beside", "Question", "Reckoning"]
@@ -92,8 +90,7 @@ class Beside:
     """Answers in a process of its own, begun with the first question and kept; it ends with its parent."""
 
     def __init__(self) -> None:
-        self._process: multiprocessing.process.BaseProcess | None = None
-        self._wire: Connection | None = None
+        self._worker: WorkerProcess | None = None
         self._busy = False
         self._waiting: Question | None = None
 
@@ -104,27 +101,23 @@ class Beside:
     def _go_on(self) -> None:
         if self._busy or self._waiting is None:
             return
-        if self._wire is None:
-            context = multiprocessing.get_context("spawn")
-            self._wire, theirs = context.Pipe()
-            self._process = context.Process(target=_work, args=(theirs,), daemon=True, name="pivrex-answers")
-            self._process.start()
-            theirs.close()
+        if self._worker is None:
+            self._worker = WorkerProcess("pivrex-answers", _answer, nice=5)
         question, self._waiting = self._waiting, None
         try:
-            self._wire.send(question)
+            self._worker.wire.send(question)
             self._busy = True
         except (OSError, ValueError):
             self.close()
 
     def take(self) -> tuple[Question, Answers] | None:
-        if self._wire is None or not self._busy:
+        if self._worker is None or not self._busy:
             return None
         found: tuple[Question, Answers] | None = None
         try:
-            if not self._wire.poll():
+            if not self._worker.wire.poll():
                 return None
-            found = self._wire.recv()
+            found = self._worker.wire.recv()
         except (EOFError, OSError):
             self.close()
         self._busy = False
@@ -132,21 +125,14 @@ class Beside:
         return found
 
     def close(self) -> None:
-        process, wire = self._process, self._wire
-        self._process, self._wire, self._busy, self._waiting = None, None, False, None
-        with contextlib.suppress(OSError, ValueError, AttributeError):
-            if wire is not None:
-                wire.close()
-            if process is not None:
-                process.kill()
-                process.join(1)
+        worker, self._worker = self._worker, None
+        self._busy, self._waiting = False, None
+        if worker is not None:
+            worker.close()
 
 
-def _work(wire: Connection) -> None:
-    if hasattr(os, "nice"):
-        os.nice(5)  # what drives comes first
+def _answer(wire: Connection) -> None:
     memory = Memory()
-    with contextlib.suppress(EOFError, OSError, KeyboardInterrupt):
-        while True:
-            question = wire.recv()
-            wire.send((question, memory.answered(question)))
+    while True:
+        question = wire.recv()
+        wire.send((question, memory.answered(question)))
