@@ -236,7 +236,7 @@ class WorkTest(unittest.TestCase):
 
     @slow
     def test_a_helper_beside_says_what_one_here_says_and_can_be_lost_or_given_up(self) -> None:
-        job = Job("relay", read_rig(demo_path("plover")), "heading", "balanced")
+        job = Job("relay", read_rig(demo_path("plover")), "heading", "calm")
         here, helper = HelpAtOnce(), HelpBeside()
         self.addCleanup(helper.stop)
         here.begin(job)
@@ -245,7 +245,7 @@ class WorkTest(unittest.TestCase):
         wait_for(lambda: said.extend(filter(None, [helper.take()])) or said, 40)  # type: ignore[func-returns-value]
         self.assertEqual(said, [here.take()])
         self.assertIsNotNone(said[0].gains)
-        helper.begin(Job("search", job.rig, "heading", "balanced", 5000))
+        helper.begin(Job("search", job.rig, "heading", "calm", 5000))
         (process,) = [p for p in multiprocessing.active_children() if p.name == "pivrex-helper"]
         process.kill()
         said.clear()
