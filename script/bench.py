@@ -23,6 +23,7 @@ from pathlib import Path
 
 import bench_body
 import bench_remotes
+import bench_routine
 import numpy as np
 
 from pivrex.diagnosis.shakedown import Shakedown
@@ -163,11 +164,11 @@ def sleeper(dt_s: float, seconds: float, out: multiprocessing.Queue[list[float]]
 class Screen:
     """The program on a pseudo-terminal of 160 x 47, read as fast as it writes."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, *words: str) -> None:
         self.began = time.perf_counter()
         self.pid, self.fd = pty.fork()
         if self.pid == 0:
-            os.execvpe(PIVREX, [PIVREX, "demo", str(folder)], ENV | {"PIVREX_HOME": str(folder / "home")})
+            os.execvpe(PIVREX, [PIVREX, "demo", str(folder), *words], ENV | {"PIVREX_HOME": str(folder / "home")})
         fcntl.ioctl(self.fd, termios.TIOCSWINSZ, struct.pack("HHHH", 47, 160, 0, 0))
 
     def read(self, seconds: float) -> bytes:
@@ -375,6 +376,15 @@ def main() -> None:
     result["version_s"] = version_s()
     result["start_s"] = start_s()
     result["key_to_screen_ms"] = key_to_screen_ms()
+    with tempfile.TemporaryDirectory() as folder:
+        screen = Screen(Path(folder), "--view", "routine")
+        screen.until(b"moisture post", 20)
+        screen.drain(4.0)
+        result["type_to_screen_ms"] = bench_routine.type_to_screen_ms(screen, percentiles)
+        screen.close()
+    result["check_ms"] = bench_routine.check_ms()
+    result["preview_ms"] = bench_routine.preview_ms()
+    result["rehearse"] = bench_routine.rehearsals(200 if SECONDS == 10 else 1000)
     result.update(in_the_terminal())
     print(json.dumps(result, indent=2))
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 from hypothesis import strategies as st
 
-from pivrex.rig import Rig, read_text
+from pivrex.rig import Rig, read_rig, read_text
 from tests.support import DEMO
 
 Wheel = tuple[float, float, float, float | None, bool]
@@ -19,6 +19,23 @@ ALL = ("plover", "coot", "bittern", "dunlin", "avocet")
 
 def demo_path(name: str) -> Path:
     return DEMO / "rigs" / f"{name}.toml"
+
+
+def bare(rig: Rig) -> Rig:
+    """A rig without what it has beside its wheels: no attachments, no sensors, and no buttons for them."""
+    kept = tuple(b for b in rig.bindings if not any(b.does.startswith(name) for name in rig.attachments))
+    return rig.model_copy(update={"attachments": {}, "sensors": {}, "bindings": kept})
+
+
+def ideal(name: str) -> Rig:
+    """A demo's robot that does what it is told to the bit: no body, no friction, motors all alike."""
+    rig = read_rig(demo_path(name))
+    motors = {n: m.model_copy(update={"smallest": 0.0, "strength": 1.0}) for n, m in rig.motors.items()}
+    steering = rig.steering
+    if steering is not None:
+        wheels = {n: w.model_copy(update={"smallest": 0.0}) for n, w in steering.wheels.items()}
+        steering = steering.model_copy(update={"wheels": wheels})
+    return rig.model_copy(update={"body": None, "control": None, "motors": motors, "steering": steering})
 
 
 def rig_text(wheels: list[Wheel], extra: str = "", top: str = "10 rad/s", radius: str = "100 mm") -> str:

@@ -14,7 +14,7 @@ from pivrex.runs import as_played
 from pivrex.sim import Rollout, StandIn, StandInState
 from pivrex.sim.ahead import drive_through
 from pivrex.sim.chance import draw
-from tests.chassis import ALL, demo_path, rig_of
+from tests.chassis import ALL, bare, demo_path, rig_of
 from tests.support import DEMO, PLOVER
 
 Floats = NDArray[np.float64]
@@ -116,7 +116,7 @@ class BatchTest(unittest.TestCase):
 
     def test_commands_known_beforehand_move_a_robot_as_one_by_one(self) -> None:
         """Into walls and benches and out again, with commands among them that do not count."""
-        model = StandIn(read_rig(PLOVER), FIELD)
+        model = StandIn(bare(read_rig(PLOVER)), FIELD)
         chance = np.random.default_rng(2)
         told = np.repeat(np.stack([chance.integers(-255, 255, 2) for _ in range(40)]), 25, axis=0)
         commands = np.stack([np.abs(told[:, 0]), told[:, 0] >= 0, np.abs(told[:, 1]), told[:, 1] < 0], axis=1).astype(

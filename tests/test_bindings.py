@@ -3,18 +3,20 @@
 import unittest
 from math import radians
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from pivrex.devices.worries import warnings_in
 from pivrex.errors import RigError, UnitError
 from pivrex.line import Line
 from pivrex.line.given import sensed_columns
 from pivrex.line.why import ladder, sentence
-from pivrex.rig import Rig, read_text
+from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.actions import read_action
-from tests.support import PLAIN
+from tests.support import PLAIN, PLOVER
 
 ARM = """
 [attachments.boom]
@@ -311,7 +313,6 @@ class CheckTest(unittest.TestCase):
                 'bindings.2.channel: is "button_0", which bindings.0 reads',
             ),
             ((ARM, bound("left_y", "boom follows")), "which law.forward reads already"),
-            ((ARM,), "attachments.boom: has no binding: nothing moves it"),
             ((radio,), "sources.radio.silent_after: is missing; a stream that stops talking"),
             ((bound("button_99", "stop"),), 'is "button_99", which is no channel of that source; did you mean'),
             ((bound("button_0", "stop", source="radoi"),), 'bindings.1.source: is "radoi", but the sources are'),
@@ -330,11 +331,17 @@ class CheckTest(unittest.TestCase):
         ):
             self.assertIn(said, self.mistakes(*parts))
 
+    def test_an_attachment_that_only_a_routine_moves_is_a_warning(self) -> None:
+        path = Path(self.enterContext(TemporaryDirectory())) / "rig.toml"
+        path.write_text(PLOVER.read_text("utf-8") + ARM)
+        told = [str(m) for m in warnings_in(read_rig(path), path)]
+        self.assertIn("attachments.boom: has no binding: only a routine moves it", "\n".join(told))
+
     def test_all_of_them_are_said_at_once(self) -> None:
         said = self.mistakes(
             ARM, bound("button_0", "jump"), '[sources.a]\nkind = "numbers"\nwire = { kind = "udp", port = 1 }\n'
         )
-        for part in ("attachments.boom", "bindings.1.does", "sources.a.silent_after", "sources.a.columns"):
+        for part in ("bindings.1.does", "sources.a.silent_after", "sources.a.columns"):
             self.assertIn(part, said)
 
 

@@ -300,7 +300,14 @@ class ChassisViewTest(RobotCase):
     async def test_a_click_on_the_line_opens_its_cell(self) -> None:
         async with self.running(view="chassis"):
             await self.frames(1)
-            for x, name in ((5, "driver"), (45, "shaping"), (80, "chassis"), (112, "heading"), (159, "field")):
+            for x, name in (
+                (5, "driver"),
+                (40, "shaping"),
+                (66, "chassis"),
+                (90, "heading"),
+                (118, "field"),
+                (150, "routine"),
+            ):
                 await self.pilot.click("#line", offset=(x, 1))
                 self.assertEqual(self.app.view.view_name, name)
 

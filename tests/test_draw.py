@@ -18,6 +18,7 @@ from pivrex.tui.draw.picture import ROLES, Dots, Picture, role, to_ascii
 from pivrex.tui.draw.stick import draw_stick
 from pivrex.tui.draw.strip import draw_strip
 from pivrex.tui.themes import STYLES, THEMES, next_theme
+from tests.chassis import bare
 from tests.support import DEMO, PLOVER, nothing_sensed
 
 sizes = st.tuples(st.integers(0, 170), st.integers(0, 50))
@@ -242,7 +243,7 @@ class FrameDrawingTest(unittest.TestCase):
         self.assertEqual(at, [""] + ["stop"] * 8 + [""] * 2 + ["sources"] * 8 + [""] * 5)
 
     def test_the_ladder(self) -> None:
-        line = Line(read_rig(PLOVER))
+        line = Line(bare(read_rig(PLOVER)))
         _, row = line.step(line.start(), np.array([-0.9, 0.2, 0, 0]), nothing_sensed(line))
         rungs = ladder(line, row, "left")
         text = "\n".join(draw_ladder(rungs, 2, "left", 150, 16).rows())

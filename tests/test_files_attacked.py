@@ -27,6 +27,8 @@ from pivrex.tui.app import PivrexApp
 from pivrex.tui.views.heading.helper import HelpAtOnce, Job
 from pivrex.tui.views.heading.view import HeadingView
 from pivrex.tui.views.heading.work import AtOnce, Question
+from pivrex.tui.views.routine.preview import PreviewAtOnce
+from pivrex.tui.views.routine.view import RoutineView
 from tests.support import PLOVER, TempCase, Terminal, plain_rig, slow, wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_cli import Ran
@@ -359,13 +361,18 @@ class NoHelp(HelpAtOnce):
         pass
 
 
+class NoPreview(PreviewAtOnce):
+    def ask(self, job: object) -> None:
+        pass
+
+
 class MashCase(AppCase):
     def setUp(self) -> None:
         super().setUp()
-        for name, instead in (("begin", Quiet), ("help_by", NoHelp)):
-            quiet = mock.patch.object(HeadingView, name, instead)
-            quiet.start()
-            self.addCleanup(quiet.stop)
+        for view, name, instead in (
+            (HeadingView, "begin", Quiet), (HeadingView, "help_by", NoHelp), (RoutineView, "previews_by", NoPreview),
+        ):  # fmt: skip
+            self.enterContext(mock.patch.object(view, name, instead))
 
     async def type(self, keys: list[str]) -> None:
         """Send keys as fast as they come, as a terminal does."""
@@ -385,7 +392,7 @@ class MashCase(AppCase):
         self.addCleanup(left.stop)
         async with self.running(size=(80, 24)):
             for go in range(count // 100):
-                keys = ["escape", "escape", "12345"[go % 5], *(chance.choice(KEYS) for _ in range(97))]
+                keys = ["escape", "escape", "123456"[go % 6], *(chance.choice(KEYS) for _ in range(97))]
                 while keys:
                     some = chance.choice((1, 12, 40, 97))
                     await self.type(keys[:some])

@@ -13,12 +13,13 @@ from pivrex.line.order import STAGES
 from pivrex.line.questions.ask import ask_wheels
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import read_rig
+from tests.chassis import bare
 from tests.support import PLOVER, nothing_sensed, plain_rig
 
 
 class LayoutTest(unittest.TestCase):
     def test_columns_stand_in_the_order_of_the_line(self) -> None:
-        layout = Line(read_rig(PLOVER)).layout
+        layout = Line(bare(read_rig(PLOVER))).layout
         order = [STAGES.index(c.stage) for c in layout.columns]
         self.assertEqual(order, sorted(order))
         self.assertEqual(layout.titles[:3], ("clock.tick", "clock.t_s", "clock.stopped"))
@@ -34,7 +35,7 @@ class LayoutTest(unittest.TestCase):
 
 class StepTest(unittest.TestCase):
     def test_stopping_goes_round_the_rate_limit(self) -> None:
-        line = Line(read_rig(PLOVER))
+        line = Line(bare(read_rig(PLOVER)))
         state, sensed = line.start(), nothing_sensed(line)
         raw = np.array([-1.0, 0.0, 0.0, 0.0])
         for _ in range(60):
@@ -66,7 +67,7 @@ class StepTest(unittest.TestCase):
 
     @given(st.lists(st.floats(allow_nan=True, allow_infinity=True), min_size=4, max_size=4))
     def test_no_reading_whatever_makes_an_output_undefined(self, raw: list[float]) -> None:
-        line = Line(read_rig(PLOVER))
+        line = Line(bare(read_rig(PLOVER)))
         with np.errstate(over="ignore"):
             _, row = line.step(line.start(), np.array(raw), nothing_sensed(line))
         told = line.told(row)
@@ -74,12 +75,12 @@ class StepTest(unittest.TestCase):
         self.assertTrue((told >= 0).all() and (told <= 255).all())
 
     def test_touching_nothing_moves_nothing(self) -> None:
-        line = Line(read_rig(PLOVER))
+        line = Line(bare(read_rig(PLOVER)))
         _, row = line.step(line.start(), line.rest(), nothing_sensed(line))
         self.assertEqual(row[line.layout.at("outputs", "left_duty")], 0)
 
     def test_level_keys_stay_in_range(self) -> None:
-        line = Line(read_rig(PLOVER))
+        line = Line(bare(read_rig(PLOVER)))
         state = line.start()
         for _ in range(5):
             state = line.choose_level(state, 1)
@@ -121,13 +122,13 @@ class WhyTest(unittest.TestCase):
         self.assertIn("! limited to 1.00 m/s", sentence(line, self.row(line, -1.0, 1.0), "left"))
 
     def test_humming_is_said(self) -> None:
-        line = Line(read_rig(PLOVER).model_copy(update={"control": None}))  # nothing knows what friction takes
+        line = Line(bare(read_rig(PLOVER)).model_copy(update={"control": None}))  # nothing knows what friction takes
         row = self.row(line, -0.09, 0.0, 0.0, 0.0)
         self.assertIn("only hums", sentence(line, row, "left"))
         self.assertIn("too little to turn it", ladder(line, row, "left")[-1].note)
 
     def test_the_ladder_has_every_stage_and_leads_to_settings(self) -> None:
-        line = Line(read_rig(PLOVER))
+        line = Line(bare(read_rig(PLOVER)))
         rungs = ladder(line, self.row(line, -0.5, 0.02, 0.0, 0.0), "right")
         stages = [r.stage for r in rungs]
         for stage in ("stick", "band", "curve", "scale", "rate", "law", "wheel", "limits", "output"):
@@ -138,7 +139,7 @@ class WhyTest(unittest.TestCase):
         self.assertIn("reversed", rungs[-1].text)
 
     def test_inside_the_dead_band_is_said(self) -> None:
-        line = Line(read_rig(PLOVER))
+        line = Line(bare(read_rig(PLOVER)))
         rungs = ladder(line, self.row(line, -0.06, 0.0, 0.0, 0.0), "left")
         self.assertEqual(next(r.note for r in rungs if r.stage == "band"), "inside the dead band")
 

@@ -16,9 +16,10 @@ from hypothesis import strategies as st
 from pivrex.diagnosis.moves import Move
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
+from pivrex.session.answers import ANSWERS
 from pivrex.session.board import Board
 from pivrex.session.building import Beside, Built, build
-from pivrex.session.core import _ANSWERS, Session
+from pivrex.session.core import Session
 from pivrex.session.messages import (
     ChooseSource,
     GoLive,
@@ -522,7 +523,7 @@ class RecordingTest(TempCase):
 class RequestTest(unittest.TestCase):
     def test_every_request_is_answered(self) -> None:
         # Leave ends the process, not the session
-        self.assertEqual(set(_ANSWERS), set(get_args(Request)) - {Leave})
+        self.assertEqual(set(ANSWERS), set(get_args(Request)) - {Leave})
 
 
 class PureTest(unittest.TestCase):

@@ -18,7 +18,7 @@ from pivrex.rig import Rig, read_rig, read_text
 from pivrex.sim.compare import compare_cosine, compare_lead, compare_straight
 from pivrex.sim.stand_in import StandIn
 from pivrex.sim.wiring import faulty, wiring_of
-from tests.chassis import MECANUM, PLANAR, STEERED, demo_path, rig_of
+from tests.chassis import MECANUM, PLANAR, STEERED, bare, demo_path, rig_of
 
 angles = st.floats(-7, 7)
 speeds = st.floats(-2, 2)
@@ -285,7 +285,7 @@ class WholeDriveTest(unittest.TestCase):
         self.assertGreater(drive.robot.state.pose[2], before + 0.1)
 
     def test_stopped_steering_rests_too(self) -> None:
-        line = Line(read_rig(demo_path("avocet")))
+        line = Line(bare(read_rig(demo_path("avocet"))))
         robot = StandIn(line.rig)
         _, row = line.step(line.start(), line.rest() + 0.6, robot.sense(robot.start()), 1.0)
         np.testing.assert_array_equal(line.told(row), 0)

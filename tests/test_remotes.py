@@ -31,7 +31,7 @@ from pivrex.devices.sentence import frame, unframe
 from pivrex.line import Line
 from pivrex.rig import Rig, read_rig
 from pivrex.rig.sources import FramesSource, LettersSource, NumbersSource, PacketsSource, RigSource
-from tests.chassis import ALL, PLANAR, Wheel, demo_path, rig_of
+from tests.chassis import ALL, PLANAR, Wheel, bare, demo_path, rig_of
 from tests.support import DEMO, slow
 
 UDP = {"kind": "udp", "port": 5800}
@@ -343,7 +343,7 @@ class AnyBytesTest(unittest.TestCase):
 
 class LinkSentencesTest(unittest.TestCase):
     def test_outputs_are_read_back_and_the_hash_is_a_crc(self) -> None:
-        line = Line(read_rig(DEMO / "rigs" / "plover.toml"))
+        line = Line(bare(read_rig(DEMO / "rigs" / "plover.toml")))
         names = ["left duty ", "left direction ", "right duty ", "right direction "]
         names += [t for t in line.layout.titles if t.startswith("sensed.")]
         names += [

@@ -34,10 +34,25 @@ from pivrex.devices.sentence import frame, unframe
 from pivrex.devices.transports.base import Chunk
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
+from pivrex.rig.field import Match
 from pivrex.rig.sources import Link
 from pivrex.rig.transports import UdpTransport
+from pivrex.routine import check_text
 from pivrex.session.client import SessionClient
-from pivrex.session.messages import AttachPads, ChooseSource, GoLive, KeyDown, LetGo, Request, SetKeysMode, SetUp
+from pivrex.session.messages import (
+    AttachPads,
+    ChooseRoutine,
+    ChooseSource,
+    GoLive,
+    GoOn,
+    KeyDown,
+    LetGo,
+    Request,
+    SetKeysMode,
+    SetUp,
+    StartPeriod,
+)  # fmt: skip
+from pivrex.session.periods import Period
 from pivrex.session.places import runtime_folder
 from tests.chassis import PLANAR, rig_of
 from tests.support import PLAIN, ROOT, TempCase, Terminal, slow, wait_for
@@ -286,8 +301,9 @@ class LinkCase(TempCase):
         words: tuple[str, ...] = (),
         source: str = "radio",
         rig: Rig | None = None,
-    ) -> None:
-        """Start the robot and a session that commands it."""
+        periods: Match | None = None,
+    ) -> Rig:
+        """Start the robot and a session that commands it; gives the rig."""
         path = self.write("rigs/plain.toml", PLAIN + "".join(parts))
         port = free_port()
         self.robot = Robot(path, self.folder / "robot.csv", *(words or ("--udp", str(port))))
@@ -297,8 +313,11 @@ class LinkCase(TempCase):
         self.addCleanup(self.client.close)
         rig = rig or read_text(path.read_text(), path, Rig)
         where = link or Link.model_validate({"wire": {"kind": "udp", "host": "127.0.0.1", "port": port}})
-        self.client.set_up(SetUp(rig, None, source=source, link=where, gamepads=source == "pad 1"))
+        self.client.set_up(
+            SetUp(rig, None, source=source, link=where, gamepads=source == "pad 1", periods=periods or Match())
+        )
         self.talking: Callable[[], None] | None = None
+        return rig
 
     def go(self, seconds: float) -> None:
         end = time.monotonic() + seconds
@@ -413,6 +432,34 @@ class CutTest(LinkCase):
         relay.cut = False
         self.go(0.8)
         self.assertFalse(self.robot.drives)
+
+    def test_cutting_the_link_in_a_routine(self) -> None:
+        port = free_port()
+        relay = Relay(port)
+        self.addCleanup(relay.close)
+        link = Link.model_validate({"wire": {"kind": "udp", "host": "127.0.0.1", "port": relay.port}})
+        rig = self.begin(link=link, words=("--udp", str(port)), source="keys")
+        self.ask(ChooseRoutine(check_text("start at 1 m, 1 m\ndrive ahead 8 m at 50 %", rig).program))
+        self.reach_driving(lambda: None, lambda: self.ask(StartPeriod("alone")))
+        self.assertEqual(self.client.status.match.period, Period.ALONE)
+        relay.cut = True
+        self.assert_rests(time.monotonic())
+        self.until(lambda: self.client.status.match.ended)
+        self.assertFalse(self.client.status.live)
+        relay.cut = False
+        self.ask(GoOn())
+        self.go(0.8)
+        self.assertFalse(self.robot.drives)  # neither does it go on, nor begin again
+        self.assertEqual(self.client.status.match.ended, "stopped")
+
+    def test_the_clock_cuts_a_routine_off_on_the_robot_too(self) -> None:
+        rig = self.begin(
+            source="keys", periods=Match.model_validate({"alone": "1.5 s", "between": "1 s", "driven": "20 s"})
+        )
+        self.ask(ChooseRoutine(check_text("start at 1 m, 1 m\ndrive ahead 8 m at 50 %", rig).program))
+        self.reach_driving(lambda: None, lambda: self.ask(StartPeriod("alone")))
+        self.until(lambda: self.client.status.match.period is not Period.ALONE)
+        self.assert_rests(time.monotonic(), 0.7)
 
     def test_unplugging_the_pad(self) -> None:
         self.begin(source="pad 1")

@@ -11,12 +11,14 @@ import numpy as np
 from pivrex.errors import ExportError, RecordingError, SaveError
 from pivrex.export.curve import write_curve
 from pivrex.export.path import write_path
+from pivrex.export.routine import write_routine
 from pivrex.export.table import write_ticks
 from pivrex.export.wiring import wiring_rows, write_wiring
 from pivrex.formats.recording import Recording
 from pivrex.formats.ticks import tick_header, tick_line
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig
+from pivrex.routine import check_text
 from pivrex.runs import as_played, play_through
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import SetUp
@@ -171,6 +173,18 @@ class ExportTest(TempCase):
         with self.assertRaisesRegex(RecordingError, "t.csv:3"):
             write_path(plain_rig(), open_folder(DEMO).settings.field, table, svg)
 
+    def test_a_routine(self) -> None:
+        rig, field = read_rig(PLOVER), open_folder(DEMO).settings.field
+        program = check_text("start at 0.5 m, 0.5 m\ndrive ahead 20 cm\nswitch pump on\nwait 5 s", rig).program
+        assert program is not None
+        svg = self.folder / "r.svg"
+        write_routine(program, rig, field, 3.0, svg)
+        said = " ".join(self.svg_text(svg))
+        for word in ("asked", "got", "motion", "pump", "bench A", "routine, Plover: out of time after 3.0 s", "4!"):
+            self.assertIn(word, said)
+        write_routine(program, rig, field, 3.0, self.folder / "r.pdf")
+        self.assertTrue((self.folder / "r.pdf").read_bytes().startswith(b"%PDF"))
+
     def test_wiring(self) -> None:
         rig = read_rig(PLOVER)
         table = self.folder / "w.csv"
@@ -178,7 +192,7 @@ class ExportTest(TempCase):
         rows = list(csv.reader(io.StringIO(table.read_text())))
         self.assertEqual(rows[0][:5], ["motor", "port", "pin", "signal", "drives"])
         self.assertIn(["right", "M2", "7", "direction", "wheel right", "reversed", "1000", "8", "360"], rows)
-        self.assertEqual(len(wiring_rows(rig)), 4)
+        self.assertEqual(len(wiring_rows(rig)), 4 + 2)  # and spout and pump
         write_wiring(rig, self.folder / "w.svg")
         self.assertIn("direction", " ".join(self.svg_text(self.folder / "w.svg")))
 

@@ -35,6 +35,44 @@ class TerminalCase(TempCase):
         return read_rig(self.workspace / "rigs" / "plover.toml").shaping.forward.edge
 
 
+class RoutineJourneyTest(TerminalCase):
+    def test_type_mend_play_be_cut_off_and_drive_on(self) -> None:
+        home = self.folder / "own"
+        shutil.copytree(DEMO, home)
+        text = home / "routines" / "mine.txt"
+        text.write_text("for plover\n")
+        workspace = home / "workspace.toml"
+        said = workspace.read_text().replace('plover = "greenhouse-plover"', 'plover = "mine"')
+        workspace.write_text(
+            said.replace('alone = "25 s"', 'alone = "3 s"').replace('between = "3 s"', 'between = "1 s"')
+        )
+        terminal = self.open("open", str(home), "--rig", "plover", "--view", "routine")
+        terminal.wait("has no step yet")
+        terminal.keys("y", "Down")
+        terminal.keys(*("Space" if c == " " else c for c in "drive ahed 2 m"))
+        terminal.wait('nearest is "ahead"')
+        terminal.wait("! 1 mistake")
+        terminal.keys("Left", "Left", "Left", "Left", "Left", "a", "Left")  # ahe|d: the letter that is missing
+        terminal.wait("no mistakes")
+        wait_for(lambda: text.read_text() == "for plover\ndrive ahead 2 m", 20, terminal.screen)
+        wait_for(lambda: "cut off by the clock at 3 s" in terminal.screen(), 30, terminal.screen)
+        # played, and cut off by the clock
+        terminal.keys("Escape")
+        wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
+        terminal.keys("g", "M")
+        terminal.wait("READY  mine · Plover")
+        terminal.keys("M")
+        terminal.wait("line 2 of the routine asks")
+        terminal.wait("DRIVEN")
+        # driven on by hand
+        terminal.keys("w", "w", "w")
+        wait_for(
+            lambda: "forward stick" in terminal.row(-2) and "/255 forward" in terminal.row(-2), 20, terminal.screen
+        )
+        terminal.keys("Escape")
+        wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
+
+
 class JourneyTest(TerminalCase):
     def test_start_take_over_change_undo_stop_quit(self) -> None:
         terminal = self.open_demo()
@@ -217,6 +255,21 @@ class KillTest(TerminalCase):
             # the session brought the terminal back: its own screen again, and no mouse reports
             wait_for(lambda: terminal.flags() == "0 0", 20, terminal.flags)  # noqa: B023
             terminal.close()
+
+    def test_what_was_typed_into_a_routine_is_on_the_disk(self) -> None:
+        terminal = self.open_demo("--view", "routine")
+        terminal.wait("from now on drive")
+        terminal.keys("y", "Down")
+        terminal.keys(*"# typed just now")
+        terminal.wait("# typed just now")
+        screen, *children = terminal.pids()
+        os.kill(screen, signal.SIGKILL)
+        wait_for(functools.partial(all_gone, children), 20, str(children))
+        text = (self.workspace / "routines" / "greenhouse-plover.txt").read_text()
+        self.assertEqual(text.count("# typed just now"), 1)
+        self.assertEqual(
+            text.replace("# typed just now", ""), (DEMO / "routines" / "greenhouse-plover.txt").read_text()
+        )
 
     def test_a_killed_session_is_said_and_the_screen_can_be_left(self) -> None:
         terminal = self.open_demo()

@@ -14,7 +14,7 @@ from pivrex.line.given import sensed_columns
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.runs import play_through
 from pivrex.sim import StandIn
-from tests.chassis import ALL, demo_path
+from tests.chassis import ALL, bare, demo_path
 from tests.support import DEMO
 
 Floats = NDArray[np.float64]
@@ -27,9 +27,8 @@ SHARES = ("law.moving_share", "law.turning_share")
 
 def rig_of_then(name: str) -> Rig:
     """The demo's rig as it was: without body, correction and control, and with the leads of then."""
-    rig = read_rig(demo_path(name)).model_copy(
-        update={"body": None, "correction": None, "control": None, "sensors": {}}
-    )
+    rig = read_rig(demo_path(name)) if name == "coot" else bare(read_rig(demo_path(name)))
+    rig = rig.model_copy(update={"body": None, "correction": None, "control": None})
     leads = {"bittern": 0.07, "dunlin": 0.075, "avocet": 0.075}
     if name not in leads:
         return rig

@@ -4,6 +4,7 @@
      ├─ UnitError            a quantity that cannot be read: "32 parsecs"
      ├─ MistakesError         a file of a person's with mistakes; holds them all
      │   ├─ RigError         ... a rig or workspace
+     │   ├─ RoutineError     ... a routine
      │   └─ SettingsError    ... the program's settings
      ├─ RecordingError       a recording that cannot be played
      ├─ MotionError          a motion that this chassis cannot follow
@@ -32,6 +33,7 @@ __all__ = [
     "ReadError",
     "RecordingError",
     "RigError",
+    "RoutineError",
     "SaveError",
     "SessionError",
     "SettingsError",
@@ -88,6 +90,10 @@ class MistakesError(PivrexError):
 
 class RigError(MistakesError):
     """A rig or workspace file with mistakes."""
+
+
+class RoutineError(MistakesError):
+    """A routine with mistakes; each key says the column."""
 
 
 class SettingsError(MistakesError):

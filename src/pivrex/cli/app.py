@@ -7,7 +7,7 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli import ends, exports, loops, rigs, runs, secrets
+from pivrex.cli import ends, exports, loops, rehearsals, rigs, routines, runs, secrets
 from pivrex.cli.opening import SUMMARIES, open_by_words
 
 __all__ = ["app"]
@@ -61,6 +61,10 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("wheels", rigs.wheels),
     ("map", runs.map_),
     ("shakedown", runs.shakedown),
+    ("play", routines.play),
+    ("rehearse", rehearsals.rehearse),
+    ("solve", routines.solve),
+    ("back", routines.back),
     ("heading", loops.heading),
     ("tune", loops.tune),
     ("gyro", loops.gyro),
@@ -76,6 +80,7 @@ PAPER: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("chassis", exports.export_chassis),
     ("envelope", exports.export_envelope),
     ("response", exports.export_response),
+    ("routine", exports.export_routine),
 )
 for group, rows in ((app, HEADLESS), (export, PAPER)):
     for name, command in rows:

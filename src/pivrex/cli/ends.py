@@ -17,6 +17,9 @@ def remote(
     rig: Annotated[str, typer.Argument(metavar="[RIG", help="A rig of this workspace by name, or a path.")] = "",
     source: Annotated[str, typer.Argument(metavar="SOURCE]", help="One of its sources.")] = "",
     pad: Annotated[bool, typer.Option("--pad", help="Be a gamepad of a Pivrex that runs here with --pad.")] = False,
+    match: Annotated[
+        bool, typer.Option("--match", help="Be the desk that starts a match, on the wire of this workspace.")
+    ] = False,
     port: Annotated[int, typer.Option(help="Of --pad: where Pivrex listens; found by itself if left out.")] = 0,
     at: Annotated[
         Path | None, typer.Option(help="Where the serial line shall be; what the rig says if left out.")
@@ -26,19 +29,22 @@ def remote(
     script: Annotated[Path | None, typer.Option(help="Do what a file says, line by line.")] = None,
     keys: Annotated[bool, typer.Option("--keys", help="Drive by single keys.")] = False,
 ) -> None:
-    """Be a stand-in for a remote: of a rig's source (letters, packets, bits, a bare stick), or with --pad a gamepad.
+    """Be a stand-in for a remote: of a rig's source (letters, packets, bits, a bare stick), with --pad a gamepad, with --match the desk
+    that starts a match.
 
     Without --play, --script or --keys it does what is typed, such as "left_y -0.6".
     """
-    from pivrex.cli.remote import be_a_pad, be_a_remote
-    from pivrex.rig import read_rig
+    from pivrex.cli.remote import be_a_desk, be_a_pad, be_a_remote
+    from pivrex.rig import open_folder, read_rig
 
-    if pad:
+    if match:
+        be_a_desk(open_folder(Path()).settings.match, read_rig(here_or_demo(rig)) if rig else None, at, script)
+    elif pad:
         be_a_pad(port, play, script, keys)
     elif rig and source:
         be_a_remote(read_rig(here_or_demo(rig)), source, at, rate, play, script, keys)
     else:
-        raise typer.BadParameter("say which RIG and which SOURCE of it, or --pad")
+        raise typer.BadParameter("say which RIG and which SOURCE of it, or --pad, or --match")
 
 
 def stand_in(

@@ -18,6 +18,7 @@ __all__ = [
     "export_patches",
     "export_path",
     "export_response",
+    "export_routine",
     "export_ticks",
     "export_wiring",
 ]
@@ -100,6 +101,24 @@ def export_response(
     from pivrex.rig import find_rig, read_rig
 
     _each(output, lambda file: write_response(read_rig(find_rig(rig, Path())[0]), file, loop))
+
+
+def export_routine(
+    routine: Annotated[str, typer.Argument(metavar="ROUTINE", help="A routine of this workspace by name, or a path.")],
+    output: Output,
+    rig: Annotated[str, typer.Option(help="The rig; the one that the routine says if left out.")] = "",
+) -> None:
+    """A routine's way over the field, asked and got to, and its timeline."""
+    from pivrex.cli.rehearsals import found_routine
+    from pivrex.export.routine import write_routine
+    from pivrex.rig import read_rig
+    from pivrex.routine.files import field_of, program_of
+
+    path, rig_path, folder = found_routine(routine, rig)
+    read = read_rig(rig_path)
+    program, alone_s = program_of(path, read), folder.settings.match.alone_s
+    field = field_of(program, folder) or folder.settings.field
+    _each(output, lambda file: write_routine(program, read, field, alone_s, file))
 
 
 def _each(files: list[Path], write: Any, allowed: tuple[str, ...] = (".svg", ".pdf")) -> None:

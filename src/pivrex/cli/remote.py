@@ -14,6 +14,8 @@ from pathlib import Path
 from typing import Protocol
 
 from pivrex.cli.remote_end import FarEnd, far_end
+from pivrex.cli.remote_match import HOW as DESK_HOW
+from pivrex.cli.remote_match import Desk
 from pivrex.devices.encode import frame_of, letters_of, line_of, packet_of
 from pivrex.devices.keys import DRIVE_KEYS, Keyboard
 from pivrex.devices.pad_stand_in import PadRemote, read_port_file
@@ -24,10 +26,11 @@ from pivrex.formats.recording import Recording
 from pivrex.lower import reason
 from pivrex.rig import Rig
 from pivrex.rig.channels import STICKS, is_one_sided
+from pivrex.rig.field import Match
 from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource, PacketsSource, RigSource
 from pivrex.session.places import runtime_folder
 
-__all__ = ["be_a_pad", "be_a_remote"]
+__all__ = ["be_a_desk", "be_a_pad", "be_a_remote"]
 
 HOW = """\
 What to type:
@@ -57,6 +60,10 @@ class Remote(Protocol):
 
     def tick(self) -> None:
         """Say what is to be said now."""
+        ...
+
+    def obey(self, words: list[str]) -> bool:
+        """Do what only this remote can; tells whether the words are such."""
         ...
 
     def unplug(self) -> None:
@@ -103,6 +110,23 @@ def be_a_remote(
     _work(_Wired(spec, end, rate_hz, rig.secret), play, script, keys)
 
 
+def be_a_desk(settings: Match, rig: Rig | None, at: Path | None, script: Path | None) -> None:
+    """Give the orders of a match into the wire that a workspace names; those of a ``rig`` with a key are sealed.
+
+    Raises
+    ------
+    PivrexError
+        If it names none, or nobody is at the other end.
+    """
+    if settings.wire is None:
+        raise PivrexError("workspace.toml: [match] has no wire; say where orders come from, such as wire = "
+                          '{ kind = "udp", port = 5830 }')  # fmt: skip
+    end = far_end(settings.wire, at)
+    if sys.stdin.isatty():
+        print(f"the desk of a match, into {end.title}.")
+    _work(Desk(end, rig.secret if rig is not None else b""), None, script, False)
+
+
 class _Pad:
     def __init__(self, pad: PadRemote) -> None:
         self._pad = pad
@@ -112,6 +136,9 @@ class _Pad:
 
     def tick(self) -> None:
         """A gamepad says something only when it is moved."""
+
+    def obey(self, words: list[str]) -> bool:
+        return False
 
     def unplug(self) -> None:
         self._pad.unplug()
@@ -142,9 +169,22 @@ class _Wired:
         self._last = letters_of(self.spec, text, self.seq, self._sign)
         self._end.send(self._last)
 
-    def again(self) -> None:
-        """Send the last one once more."""
-        self._end.send(self._last)
+    def obey(self, words: list[str]) -> bool:
+        match words:
+            case ["send", letters] if isinstance(self.spec, LettersSource):
+                self.letter(letters)
+            case ["silent", seconds] if _is_number(seconds):
+                self.silent_until = time.monotonic() + float(seconds)
+                _wait(self, float(seconds))
+            case ["damage", count] if count.isdecimal():
+                self.damaged = int(count)
+            case ["again"]:
+                self._end.send(self._last)
+            case ["behind", count] if count.isdecimal():
+                self.seq = max(-1, self.seq - int(count)) if self.sealed else self.seq - int(count)
+            case _:
+                return False
+        return True
 
     def tick(self) -> None:
         now = time.monotonic()
@@ -190,7 +230,7 @@ def _work(remote: Remote, play: Path | None, script: Path | None, keys: bool) ->
             _by_lines(remote, enumerate(lines, 1))
         else:
             if sys.stdin.isatty():
-                print(HOW)
+                print(DESK_HOW if isinstance(remote, Desk) else HOW)
             _by_lines(remote, _typed(remote))
 
 
@@ -283,9 +323,10 @@ def _by_keys(remote: Remote) -> None:
         termios.tcsetattr(0, termios.TCSADRAIN, before)
 
 
-def _obey(remote: Remote, words: list[str], number: int) -> bool:  # noqa: C901 - a case for each word that may be typed
+def _obey(remote: Remote, words: list[str], number: int) -> bool:
     """Do one line; tells whether to go on."""
-    wired = remote if isinstance(remote, _Wired) else None
+    if remote.obey(words):
+        return True
     match words:
         case []:
             return True
@@ -295,21 +336,10 @@ def _obey(remote: Remote, words: list[str], number: int) -> bool:  # noqa: C901 
             remote.move(**dict.fromkeys((*STICKS, *(c for c in _channels(remote))), 0.0))
         case ["wait", seconds] if _is_number(seconds):
             _wait(remote, min(60.0, max(0.0, float(seconds))))
-        case ["press", button] if button in _channels(remote) and (is_one_sided(button) or wired):
+        case ["press", button] if button in _channels(remote) and (is_one_sided(button) or isinstance(remote, _Wired)):
             remote.move(**{button: 1.0})
             _wait(remote, 0.1)
             remote.move(**{button: 0.0})
-        case ["send", letters] if wired and isinstance(wired.spec, LettersSource):
-            wired.letter(letters)
-        case ["silent", seconds] if wired and _is_number(seconds):
-            wired.silent_until = time.monotonic() + float(seconds)
-            _wait(remote, float(seconds))
-        case ["damage", count] if wired and count.isdecimal():
-            wired.damaged = int(count)
-        case ["again"] if wired:
-            wired.again()
-        case ["behind", count] if wired and count.isdecimal():
-            wired.seq = max(-1, wired.seq - int(count)) if wired.sealed else wired.seq - int(count)
         case _ if (
             len(words) % 2 == 0
             and all(c in _channels(remote) for c in words[::2])
@@ -325,6 +355,8 @@ def _obey(remote: Remote, words: list[str], number: int) -> bool:  # noqa: C901 
 def _channels(remote: Remote) -> tuple[str, ...]:
     from pivrex.rig.channels import CHANNELS
 
+    if isinstance(remote, Desk):
+        return ()
     return remote.spec.channels() if isinstance(remote, _Wired) else CHANNELS
 
 

@@ -9,32 +9,26 @@ from typing import Annotated, Any
 import typer
 
 from pivrex.cli.options import Json, RigName, print_json
-from pivrex.errors import RigError
+from pivrex.errors import Mistake, RigError, RoutineError
+from pivrex.files import resolved
 
 __all__ = ["check", "describe", "wheels", "wire"]
 
 
 def check(
-    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Rigs, recordings or a workspace.toml.")],
+    files: Annotated[
+        list[Path], typer.Argument(metavar="FILE...", help="Rigs, routines, floors, recordings or a workspace.toml.")
+    ],
 ) -> int:
     """Read files and print every mistake in them, one a line: FILE:LINE: what; of a rig without any, the warnings."""
-    from pivrex.devices.worries import warnings_in
-    from pivrex.errors import Mistake, RecordingError
-    from pivrex.formats.recording import Recording
-    from pivrex.rig import read_rig, read_workspace_file
+    from pivrex.errors import RecordingError
 
     wrong = 0
     for file in files:
         warnings: list[Mistake] = []
         try:
-            if file.suffix == ".csv":
-                for _ in Recording(file).readings():
-                    pass
-            elif file.name == "workspace.toml":
-                read_workspace_file(file)
-            else:
-                warnings = warnings_in(read_rig(file), file)
-        except RigError as problem:
+            warnings = _read(file)
+        except (RigError, RoutineError) as problem:
             wrong += 1
             print("\n".join(problem.lines()), file=sys.stderr)
         except RecordingError as problem:
@@ -45,6 +39,38 @@ def check(
             for warning in warnings:
                 print(f"{file}:{warning.line}: warning: {warning}")
     return 1 if wrong else 0
+
+
+def _read(file: Path) -> list[Mistake]:
+    """Read a file of any kind; gives its warnings. Raises with every mistake."""
+    from pivrex.devices.worries import warnings_in
+    from pivrex.formats.recording import Recording
+    from pivrex.rig import read_rig, read_workspace_file
+    from pivrex.rig.read import read_floor
+
+    if file.suffix == ".txt":
+        return _check_routine(file)
+    if file.suffix == ".csv":
+        for _ in Recording(file).readings():
+            pass
+    elif file.name == "workspace.toml":
+        read_workspace_file(file)
+    elif resolved(file).parent.name == "floors":
+        read_floor(file)
+    else:
+        return warnings_in(read_rig(file), file)
+    return []
+
+
+def _check_routine(file: Path) -> list[Mistake]:
+    """Read a routine for the rig that it is for; gives its warnings. Raises `RoutineError` with every mistake."""
+    from pivrex.routine.files import read_for
+    from pivrex.routine.mistakes import as_mistakes
+
+    checked, _ = read_for(file)
+    if checked.wrong:
+        raise RoutineError(file, as_mistakes(checked.wrong))
+    return as_mistakes(checked.mistakes)
 
 
 def describe(

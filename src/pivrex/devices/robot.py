@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.sim.model import AnyStandIn
+from pivrex.sim.spread import Drawn, placed_by
 
 __all__ = ["Robot", "StandInRobot"]
 
@@ -55,6 +56,14 @@ class StandInRobot:
 
     def command(self, told: Floats, dt_s: float) -> None:
         self.state = self._model.step(self.state, told, dt_s)
+
+    def put_at(self, pose: Floats, seed: int, found: Drawn, attached: tuple[float, ...] | None = None) -> None:
+        """Put it somewhere, x and y in m, heading in rad, with the chance of a seed and as near as that one puts it. ``attached``
+        is where its attachments with an encoder are, in rad; where they begin if left out.
+        """
+        self.state = placed_by(self._model, np.array(seed, np.uint64), pose, found)
+        if attached is not None:
+            self.state = self.state._replace(attached=np.array(attached))
 
     def put_back(self) -> None:
         self.state = self._model.start()

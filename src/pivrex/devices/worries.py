@@ -7,6 +7,7 @@ from pathlib import Path
 from pivrex.devices.link_speed import link_speed
 from pivrex.errors import Mistake
 from pivrex.line.line import Line
+from pivrex.rig.patches import patches_of
 from pivrex.rig.place import find_places
 from pivrex.rig.read import rig_text
 from pivrex.rig.rig import Rig
@@ -19,7 +20,7 @@ __all__ = ["warnings_in"]
 
 def warnings_in(rig: Rig, path: Path) -> list[Mistake]:
     """Give the warnings about a rig that was read from ``path``, each with its line."""
-    found = [*_network(rig), *_key(rig, path), *_speed(rig)]
+    found = [*_network(rig), *_key(rig, path), *_speed(rig), *_idle(rig)]
     if not found:
         return []
     places = find_places(rig_text(path))
@@ -54,6 +55,20 @@ def _network(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
         what = "leads into the network without a key: the robot obeys anybody in it; pivrex key makes one"
         found.append((("link", "wire"), what))
     return found
+
+
+def _idle(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
+    """Attachments that no button moves: then only a routine does."""
+    acted = {p.action.target for p in patches_of(rig) if p.action is not None}
+    words = {"switch": "on", "motor": "follows", "position": "follows", "servo": "follows"}
+    return [
+        (
+            ("attachments", name),
+            f'has no binding: only a routine moves it. A driver needs [[bindings]] with does = "{name} {words[a.kind]}"',
+        )
+        for name, a in rig.attachments.items()
+        if name not in acted
+    ]
 
 
 def _key(rig: Rig, path: Path) -> list[tuple[tuple[str, ...], str]]:

@@ -61,10 +61,23 @@ class AttachmentSettings:
 
 
 class AttachmentState(NamedTuple):
-    """What attachments remember, B + (A,) each: where they shall go, and what they are told to be by now."""
+    """What attachments remember, B + (A,) each: where they shall go, what they are told to be by now, and where the place that is
+    called 0 lies by the encoder.
+    """
 
     goal: Floats
     told: Floats
+    zero: Floats
+
+
+class Homing(NamedTuple):
+    """How positions are homed in a tick, B + (A,) each, see `pivrex.line.asked`: driven at a share whatever their limits, 0 for
+    none; whether each is where ``called`` says from now on.
+    """
+
+    push: Floats
+    homed: Floats
+    called: Floats
 
 
 def settings_of(rig: Rig) -> AttachmentSettings:
@@ -118,7 +131,12 @@ def _range(a: object) -> tuple[float, float, float, float, float, float, float]:
 
 
 def obey(
-    settings: AttachmentSettings, state: AttachmentState, requests: Floats, at: Floats, stop: Floats
+    settings: AttachmentSettings,
+    state: AttachmentState,
+    requests: Floats,
+    at: Floats,
+    stop: Floats,
+    homing: Homing | None = None,
 ) -> tuple[AttachmentState, Floats]:
     """Let a tick pass.
 
@@ -130,9 +148,10 @@ def obey(
         Of each: the share of its speed that is asked for (of a switch 1 while something holds it on); where it shall go
         from now on, NaN for nowhere new; by how much more (of a switch 1 to turn it over).
     at : B + (A,) float64
-        Where positions are, in rad.
+        Where positions are by their encoders, in rad.
     stop : B float64
         1 while the robot is stopped: each goes to its safe state.
+    homing : Homing, optional
 
     Returns
     -------
@@ -145,9 +164,18 @@ def obey(
     is not held may have sunk while the robot was stopped: it starts again from where it is. (Own rules.)
     """
     s = settings
+    zero, goal_was, told_was = state.zero, state.goal, state.told
+    if homing is not None and some(homing.homed):
+        new = np.where(homing.homed != 0, at - homing.called, zero)
+        goal_was, told_was, zero = goal_was + zero - new, told_was + zero - new, new
+    at = at - zero
+    pushed = None
+    if homing is not None and some(homing.push):  # it goes where it is driven, and stays there after that
+        pushed = s.position & (homing.push != 0)
+        goal_was, told_was = np.where(pushed, at, goal_was), np.where(pushed, at, told_was)
     share = np.minimum(np.maximum(requests[..., 0], -1.0), 1.0)
     to, by = requests[..., 1], requests[..., 2]
-    goal = np.where((s.position | s.servo) & (share != 0), state.told + share * s.step, state.goal)
+    goal = np.where((s.position | s.servo) & (share != 0), told_was + share * s.step, goal_was)
     goal = np.where(np.isnan(to), goal, to)
     goal = np.where(s.switch & (by != 0), 1.0 - goal, goal + np.where(s.switch, 0.0, by))
     goal = np.where(s.motor, share, np.minimum(np.maximum(goal, s.low), s.high))
@@ -156,12 +184,12 @@ def obey(
     placed = ~np.isnan(s.safe)
     if stops:
         goal = np.where(stopped & placed, s.safe, goal)
-    eased = np.minimum(np.maximum(goal - state.told, -s.ease), s.ease)
-    target = np.where(s.servo, np.where(np.isinf(s.ease), goal, state.told + eased), goal)
+    eased = np.minimum(np.maximum(goal - told_was, -s.ease), s.ease)
+    target = np.where(s.servo, np.where(np.isinf(s.ease), goal, told_was + eased), goal)
     target = np.where(s.switch, np.maximum(goal, share), target)
     if stops:
-        resting = np.where(s.holds, state.told, np.minimum(np.maximum(at, s.low), s.high))
-        rest = np.where(s.position, resting, np.where(s.servo & ~placed, state.told, target))
+        resting = np.where(s.holds, told_was, np.minimum(np.maximum(at, s.low), s.high))
+        rest = np.where(s.position, resting, np.where(s.servo & ~placed, told_was, target))
         rest = np.where((s.switch | s.motor) & placed, s.safe, rest)
         target = np.where(stopped, rest, target)
         goal = np.where(stopped & ~(s.servo & placed) & (placed | ~s.switch), target, goal)
@@ -170,14 +198,18 @@ def obey(
         missing = np.where(stopped & ~s.holds, 0.0, missing)
     drive, _ = pid(s.loop, np.zeros(()), missing, 0.0, s.dt_s)
     drive = np.where(s.motor, np.minimum(np.maximum(target, -s.loop.largest), s.loop.largest), drive)
-    return AttachmentState(goal, target), drive
+    if pushed is not None and homing is not None:
+        force = np.minimum(np.maximum(homing.push, -s.loop.largest), s.loop.largest)
+        free = pushed & ~stopped
+        goal, target, drive = np.where(free, at, goal), np.where(free, at, target), np.where(free, force, drive)
+    return AttachmentState(goal, target, zero), drive
 
 
 class Attachments(Stage):
-    """What each attachment is told to be, and the drive of those with a motor."""
+    """What each attachment is told to be, and the drive of those with a motor; where positions are, as they are called."""
 
     name = "attachments"
-    reads = ("clock", "sensed", "bindings")
+    reads: tuple[str, ...] = ("clock", "bindings")
 
     def __init__(self, rig: Rig) -> None:
         self._kinds = {plain(n): a.kind for n, a in rig.attachments.items()}
@@ -188,8 +220,11 @@ class Attachments(Stage):
             "attachments",
             *((f"{n}_target", units.get(kind, "")) for n, kind in self._kinds.items()),
             *((f"{n}_drive", "") for n in self.driven),
+            *((f"{n}_angle", "rad") for n, kind in self._kinds.items() if kind == "position"),
         )
         self.kept_while = tuple(self._kinds.items())
+        if self.settings.position.any():
+            self.reads = ("clock", "sensed", "bindings", "routine")
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Attachments | None:
@@ -202,6 +237,9 @@ class Attachments(Stage):
             [layout.at("sensed", f"{n}_at") for n, k in self._kinds.items() if k == "position"], np.intp
         )
         self._positions = np.flatnonzero(self.settings.position)
+        arms = [n for n, kind in self._kinds.items() if kind == "position"]
+        self._angles = layout.these("attachments", [f"{n}_angle" for n in arms])
+        self._homing = layout.these("routine", [f"{n}_{what}" for what in ("push", "homed", "as") for n in arms])
         self._stopped = layout.at("clock", "stopped")
         self._targets = layout.these("attachments", [f"{n}_target" for n in names])
         self._drives = layout.these("attachments", [f"{n}_drive" for n in self.driven])
@@ -209,13 +247,22 @@ class Attachments(Stage):
 
     def start(self, batch: tuple[int, ...]) -> AttachmentState:
         begin = np.broadcast_to(self.settings.begin, (*batch, len(self.settings.begin)))
-        return AttachmentState(begin, begin)
+        return AttachmentState(begin, begin, np.zeros_like(begin))
 
     def step(self, state: AttachmentState, row: Floats) -> AttachmentState:
         requests = row[..., self.entry].reshape((*row.shape[:-1], -1, 3))
         at = np.zeros(requests.shape[:-1])
         at[..., self._positions] = row[..., self._at]
-        after, drive = obey(self.settings, state, requests, at, row[..., self._stopped])
+        asked = row[..., self._homing]
+        homing = self._spread(asked, requests) if some(asked) else None
+        after, drive = obey(self.settings, state, requests, at, row[..., self._stopped], homing)
+        row[..., self._angles] = (at - after.zero)[..., self._positions]
         row[..., self._targets] = after.told
         row[..., self._drives] = drive[..., self._with_motor]
         return after
+
+    def _spread(self, asked: Floats, requests: Floats) -> Homing:
+        """Give how positions are homed, among all attachments."""
+        whole = np.zeros((*requests.shape[:-2], 3, requests.shape[-2]))
+        whole[..., self._positions] = asked.reshape((*asked.shape[:-1], 3, len(self._positions)))
+        return Homing(whole[..., 0, :], whole[..., 1, :], whole[..., 2, :])

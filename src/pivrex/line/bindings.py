@@ -51,7 +51,7 @@ class Bindings(Stage):
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Bindings | None:
-        return cls(rig, inputs) if inputs.patches else None
+        return cls(rig, inputs) if inputs.patches or rig.attachments else None
 
     def _settings(self, rig: Rig, inputs: Inputs, following: list[Patch]) -> BindingSettings:
         n = len(self.patches)

@@ -121,17 +121,17 @@ def settings_of(rig: Rig) -> CorrectionSettings:
 
 
 class Aim(Given):
-    """The heading that somebody beside the driver asks for: none, unless one enters and says so."""
+    """The heading that somebody beside the driver asks for, and how fast it moves: none, unless one enters and says so."""
 
     name = "aim"
-    columns = named("aim", ("heading", "rad"), ("entered", ""))
+    columns = named("aim", ("heading", "rad"), ("rate", "rad/s"), ("entered", ""))
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Aim | None:
         return cls() if rig.gyro is not None and rig.correction is not None else None
 
     def place(self, layout: Layout) -> None:
-        self.entry, self.entered = layout.at("aim", "heading"), layout.at("aim", "entered")
+        self.entry, self.entered = layout.these("aim", ("heading", "rate")), layout.at("aim", "entered")
 
 
 class Correction(Stage):
@@ -173,7 +173,7 @@ class Correction(Stage):
         self._in = layout.these(stage, ("forward", "left", "turn"))
         self._out = layout.stage("correction")
         self._motion = layout.these("correction", ("forward", "left", "turn"))
-        places = (("heading", "heading"), ("aim", "heading"), ("aim", "entered"), ("clock", "stopped"))
+        places = (("heading", "heading"), ("aim", "heading"), ("aim", "rate"), ("aim", "entered"), ("clock", "stopped"))
         self._seen = np.array([layout.at(*place) for place in places], np.intp)
         self._speeds = layout.these("sensed", [f"{plain(w.name)}_speed" for w in self._rig.chassis.wheels])
         self._felt = [] if self._idle else _felt_turn(self._rig)
@@ -204,7 +204,7 @@ class Correction(Stage):
         batch = row.shape[:-1]
         o = ops_of(batch)
         forward, left, asked = parts(motion)
-        heading, aim, aimed, stopped = parts(row[..., self._seen])
+        heading, aim, moves, aimed, stopped = parts(row[..., self._seen])
         if self._toggle >= 0 and some(row[..., self._toggle]):
             on = np.where(row[..., self._toggle] > 0, 1.0 - state.on, state.on)
             state = state._replace(on=on)
@@ -215,7 +215,7 @@ class Correction(Stage):
             turns = speeds[self._felt[0][0]] * self._felt[0][1]
             for w, share in self._felt[1:]:
                 turns = turns + speeds[w] * share
-        after, told = self._corrected(o, was, (heading, aim, aimed, stopped, turns), asked)
+        after, told = self._corrected(o, was, (heading, aim, moves, aimed, stopped, turns), asked)
         row[..., self._out] = joined((*told, forward, left, after.given), batch)
         return CorrectionState(*(whole(v, batch) for v in after))
 
@@ -227,7 +227,7 @@ class Correction(Stage):
     ) -> tuple[CorrectionState, tuple[Value, ...]]:
         """Give the state after a tick, and what is told of it: all columns before the motion."""
         s = self.settings
-        heading, aim, aimed, stopped, turns = seen
+        heading, aim, moves, aimed, stopped, turns = seen
         rate, fault = self._measured(o, was, heading)
         free = (abs(asked) > TOUCHES) | (was.on == 0)
         caught = o.where(
@@ -246,7 +246,7 @@ class Correction(Stage):
         on = o.where((fault == REVERSED) | (fault == SILENT), 0.0, was.on)
         held = target == target  # noqa: PLR0124 - NaN is not itself
         error = o.where(held, (target - heading + pi) % (2 * pi) - pi, 0.0)
-        wanted = o.where(aimed > 0, asked, 0.0)
+        wanted = o.where(aimed > 0, moves, 0.0)
         braking = o.where(held, wanted - rate, 0.0)
         p, i, d, given = loop(o, s.outer, o.where(held, was.added, 0.0), error, braking, s.dt_s)
         inner: tuple[Value, ...] = ()

@@ -24,14 +24,20 @@ class Entry(NamedTuple):
     probe : B + (2,) float64 or None
         Which motor alone is told something, from 1, and its duty; see `pivrex.line.probe`.
     aim : B float64 or None
-        The heading that the correction shall keep in this tick, in rad, unwrapped; NaN for none. The twist's turn is the
-        rate at which this target moves.
+        The heading that the correction shall keep in this tick, in rad, unwrapped; NaN for none.
+    moves : B float64 or None
+        The rate at which that target moves, in rad/s; the twist's turn if left out.
+    routine : B + (3 + W + 3·P,) float64 or None
+        Of which line of a routine it is, whose forward counts, shares of wheels, and how positions are homed; see
+        `pivrex.line.asked`.
     """
 
     twist: Floats | None = None
     requests: Floats | None = None
     probe: Floats | None = None
     aim: Floats | None = None
+    moves: Floats | None = None
+    routine: Floats | None = None
 
 
 def enter(stages: Mapping[str, Stage], row: Floats, entry: Entry) -> None:
@@ -42,8 +48,15 @@ def enter(stages: Mapping[str, Stage], row: Floats, entry: Entry) -> None:
         row[..., stages["law"].entered] = 1.0
     if entry.requests is not None and "attachments" in stages:
         row[..., stages["attachments"].entry] = entry.requests.reshape((*row.shape[:-1], -1))
+    if entry.routine is not None:
+        row[..., stages["routine"].entry] = entry.routine
     if entry.probe is not None:
         row[..., stages["probe"].entry] = entry.probe
     if entry.aim is not None and "aim" in stages:
-        row[..., stages["aim"].entry] = entry.aim
+        at = stages["aim"].entry
+        row[..., at.start] = entry.aim
+        if entry.moves is not None:
+            row[..., at.start + 1] = entry.moves
+        elif entry.twist is not None:
+            row[..., at.start + 1] = entry.twist[..., 2]
         row[..., stages["aim"].entered] = 1.0

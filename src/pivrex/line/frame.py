@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from pivrex.line.asked import OF_FIELD
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import Asked, asked_of, kinematics_of
 from pivrex.line.layout import Layout
@@ -127,7 +128,7 @@ class Frame(Stage):
     """For robots that move in the plane: the twist of the centre relative to the robot, from the law's."""
 
     name = "frame"
-    reads = ("law", "heading", "bindings")
+    reads = ("law", "heading", "bindings", "routine")
 
     def __init__(self, rig: Rig) -> None:
         self._rig = rig
@@ -167,6 +168,7 @@ class Frame(Stage):
         self._in = layout.these("law", ("forward", "left", "turn"))
         self._out = layout.stage("frame")
         self._heading, self._upside_down = at("heading", "heading"), at("heading", "upside_down")
+        self._routine = layout.at("routine", "frame")
         self._frame, self._set, self._next = (at("bindings", n) for n in ("frame", "set_heading", "next_point"))
 
     def start(self, batch: tuple[int, ...]) -> FrameState:
@@ -177,13 +179,23 @@ class Frame(Stage):
         heading = row[..., self._heading] if self._heading >= 0 else np.zeros(row.shape[:-1])
         upside_down = row[..., self._upside_down] if self._upside_down >= 0 else None
         state = self._asked(state, row, heading)
+        used = self._used(state, row[..., self._routine])
         ahead = heading - state.zero
         out = row[..., self._out]
-        out[..., 0], out[..., 1], out[..., 2] = ahead, state.field, state.point
+        out[..., 0], out[..., 1], out[..., 2] = ahead, used.field, used.point
         out[..., 3:] = robot_twist(
-            self.settings, self._limits, self._maps, self._forward, row[..., self._in], ahead, state, upside_down
+            self.settings, self._limits, self._maps, self._forward, row[..., self._in], ahead, used, upside_down
         )
         return state
+
+    @staticmethod
+    def _used(state: FrameState, routine: Floats) -> FrameState:
+        """Give the frame that counts in this tick: a routine says whose forward it means, and turns about the centre."""
+        if not some(routine):
+            return state
+        asked = routine > 0
+        field = np.where(asked, (routine == OF_FIELD).astype(float), state.field)
+        return FrameState(state.zero, field, np.where(asked, 0.0, state.point))
 
     def _asked(self, state: FrameState, row: Floats, heading: Floats) -> FrameState:
         """Do what buttons ask for."""

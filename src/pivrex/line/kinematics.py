@@ -205,7 +205,7 @@ class Wheels(Stage):
     """What the motion asks of each wheel: its surface speed; of steered wheels the velocity of their hubs too."""
 
     name = "wheels"
-    reads: tuple[str, ...] = ("law", "frame", "correction", "heading")
+    reads: tuple[str, ...] = ("law", "frame", "correction", "heading", "routine")
 
     def __init__(self, rig: Rig) -> None:
         self._rig = rig
@@ -213,6 +213,9 @@ class Wheels(Stage):
         # forward and left of each wheel in turn, as they stand in the row
         self._flat = Asked(False, self.settings.maps.reshape(-1, 3), self.settings.maps_upside_down.reshape(-1, 3))
         self._wheels = tuple(plain(w.name) for w in rig.chassis.wheels)
+        self._top = np.array([rig.wheel_top_m_s(w.name) for w in rig.chassis.wheels])
+        drives = np.array([w.drive_rad for w in rig.chassis.wheels])
+        self._ahead = np.stack((np.cos(drives), np.sin(drives)), axis=-1)
         steered = self.settings.steered
         vectors = [(f"{w}_{way}", "m/s") for w in self._wheels for way in ("forward", "left") if steered]
         self.columns = named("wheels", *vectors, *((f"{w}_asked", "m/s") for w in self._wheels))
@@ -227,17 +230,31 @@ class Wheels(Stage):
         self._upside_down = layout.at("heading", "upside_down") if layout.has("heading", "upside_down") else -1
         self.reads = self.reads if self._upside_down >= 0 else tuple(r for r in self.reads if r != "heading")
         self._out = layout.these("wheels", [f"{w}_asked" for w in self._wheels])
+        self._raw = layout.at("routine", "raw")
+        self._shares = layout.these("routine", [f"{w}_share" for w in self._wheels])
         if self.settings.steered:
             self._vectors = slice(layout.stage("wheels").start, self._out.start)
 
     def step(self, state: object, row: Floats) -> object:
         upside_down = row[..., self._upside_down] if self._upside_down >= 0 else None
         asked = asked_of(self._flat, row[..., self._twist], upside_down)
+        raw = row[..., self._raw]
+        if some(raw):
+            asked = np.where(raw[..., None] > 0, self._given(row[..., self._shares]), asked)
         if self.settings.steered:
             row[..., self._vectors] = asked
             asked = np.hypot(asked[..., 0::2], asked[..., 1::2])
         row[..., self._out] = asked
         return state
+
+    def _given(self, shares: Floats) -> Floats:
+        """Give what shares of wheels, B + (W,), ask for: along its own drive direction where a wheel is steered."""
+        speeds = shares * self._top
+        if not self.settings.steered:
+            return speeds
+        hubs = np.zeros((*shares.shape[:-1], 2 * shares.shape[-1]))
+        hubs[..., 0::2], hubs[..., 1::2] = speeds * self._ahead[:, 0], speeds * self._ahead[:, 1]
+        return hubs
 
     def _equation(self, told: Told) -> str:
         return equation(self._rig.chassis, told.w, upside_down=bool(told.get("heading", "upside_down")))

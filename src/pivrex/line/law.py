@@ -232,7 +232,7 @@ class Law(Stage):
 
     def phrases(self, told: Told) -> list[str]:
         if told("law", "entered"):
-            return ["asked for beside the sticks"]
+            return [_asker(told)]
         if not told.by_stick:
             return []
         if told.by_motion:
@@ -261,7 +261,13 @@ class Law(Stage):
         shares = f"moving {level.moving * 100:g} %, turning {level.turning * 100:g} %"
         shares += f", slow {slow * 100:g} %" if slow != 1 else ""
         if told("law", "entered"):
-            return [Rung("law", f"asked for beside the sticks → {self._motion(told, 3)}")]
+            return [Rung("law", f"{_asker(told)} → {self._motion(told, 3)}")]
         values = ", ".join(f"{f} {told('rate', f):+.3f}" for f in self.functions)
         text = f"{self._rig.law.kind}: {values}, level {level.name} ({shares}) → {self._motion(told, 3)}"
         return [Rung("law", text, "law.kind")]
+
+
+def _asker(told: Told) -> str:
+    """Say who asks for a motion that entered here."""
+    line = int(told("routine", "line"))
+    return f"line {line} of the routine asks" if line else "asked for beside the sticks"

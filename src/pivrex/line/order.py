@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pivrex.line.asked import Routine
 from pivrex.line.attachments import Attachments
 from pivrex.line.axes import Axes
 from pivrex.line.band import Band
@@ -17,6 +18,7 @@ from pivrex.line.kinematics import Wheels
 from pivrex.line.law import Law
 from pivrex.line.limits import Limits
 from pivrex.line.motion import WheelsMotion
+from pivrex.line.odometry import Odometry
 from pivrex.line.outputs import Outputs
 from pivrex.line.pointing import Pointing
 from pivrex.line.probe import Probe
@@ -29,12 +31,12 @@ from pivrex.line.zeroing import Zeroing
 __all__ = ["ASKING", "FOLLOWING", "STAGES"]
 
 ASKING: tuple[type[Stage], ...] = (
-    Clock, Sensed, Truth, Raw, Zeroing, Heading, Pointing, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe, Aim,
+    Clock, Sensed, Truth, Raw, Zeroing, Heading, Pointing, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe, Aim, Routine,
 )  # fmt: skip
 """What is asked for: from readings to a twist and requests to attachments."""
 
 FOLLOWING: tuple[type[Stage], ...] = (
-    Frame, Correction, Wheels, Limits, Steering, WheelsMotion, Control, Drive, Attachments, Outputs,
+    Frame, Correction, Wheels, Limits, Steering, WheelsMotion, Odometry, Control, Drive, Attachments, Outputs,
 )  # fmt: skip
 """What follows from a twist and requests."""
 

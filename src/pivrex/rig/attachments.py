@@ -74,9 +74,18 @@ class PositionAttachment(Table):
         description="Encoder counts for one turn of the attachment, gears reckoned in.", examples=[1440]
     )
     minimum_rad: Angle = Field(
-        alias="minimum", description="As far as it may go one way; it starts at 0.", examples=["0 deg"]
+        alias="minimum",
+        description="As far as it may go one way; it starts at 0, where nobody says otherwise.",
+        examples=["0 deg"],
     )
     maximum_rad: Angle = Field(alias="maximum", description="As far as it may go the other way.", examples=["120 deg"])
+    begins_rad: Angle = Field(
+        default=0.0,
+        alias="begins",
+        description="Where the stand-in's is when it is switched on, from which its encoder counts; a routine's home finds out "
+        "where a real one is.",
+        examples=["25 deg"],
+    )
     top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0)] = Field(
         default=pi / 2, alias="top_speed", description="How fast it turns at full drive.", examples=["90 deg/s"]
     )
@@ -98,6 +107,8 @@ class PositionAttachment(Table):
     def mistakes(self) -> list[tuple[str, str]]:
         if self.minimum_rad >= self.maximum_rad:
             return [("minimum", "must be less than maximum")]
+        if not self.minimum_rad <= self.begins_rad <= self.maximum_rad:
+            return [("begins", "lies outside minimum and maximum")]
         return (
             []
             if self.minimum_rad <= 0 <= self.maximum_rad

@@ -8,8 +8,9 @@ from pydantic import Field as Described
 
 from pivrex.rig.base import Table
 from pivrex.rig.quantities import Quantity
+from pivrex.rig.transports import Wire
 
-__all__ = ["Block", "Field", "Round", "Start", "Workspace"]
+__all__ = ["Block", "Field", "Match", "Round", "Start", "Workspace", "Zone"]
 
 _Along = Annotated[float, Quantity("length", at_least=-1000, at_most=1000)]
 _Shows = Annotated[float, Quantity("number", at_least=0, at_most=1e6)]
@@ -41,6 +42,15 @@ class Round(Table):
     )
 
 
+class Zone(Table):
+    """A place on the floor that a robot shall reach: its centre within the circle."""
+
+    name: str = Described(description="What it is.", examples=["bench A"])
+    x_m: _Along = Described(alias="x", description="Its middle, from the field's corner.", examples=["1.7 m"])
+    y_m: _Along = Described(alias="y", description="Its middle, from the field's corner.", examples=["1.7 m"])
+    radius_m: _Size = Described(alias="radius", description="Its radius.", examples=["0.12 m"])
+
+
 class Start(Table):
     """Where the robot starts."""
 
@@ -64,10 +74,30 @@ class Field(Table):
     start: Start = Described(default=Start(), description="Where the robot starts.")
     blocks: tuple[Block, ...] = Described(default=(), description="Rectangular things that stand on it.")
     rounds: tuple[Round, ...] = Described(default=(), description="Round things that stand on it.")
+    zones: tuple[Zone, ...] = Described(default=(), description="Places that a robot shall reach; they stop nothing.")
 
     def mistakes(self) -> list[tuple[str, str]]:
         inside = 0 <= self.start.x_m <= self.length_m and 0 <= self.start.y_m <= self.width_m
         return [] if inside or not self.walls else [("start", "lies outside the walls")]
+
+
+class Match(Table):
+    """The match clock: how long each period is."""
+
+    alone_s: Annotated[float, Quantity("time", above=0, at_most=600)] = Described(
+        default=25.0, alias="alone", description="So long the robot is alone and a routine drives.", examples=["25 s"]
+    )
+    between_s: Annotated[float, Quantity("time", at_least=0, at_most=600)] = Described(
+        default=3.0, alias="between", description="So long nothing moves after that.", examples=["3 s"]
+    )
+    driven_s: Annotated[float, Quantity("time", above=0, at_most=3600)] = Described(
+        default=110.0, alias="driven", description="So long the driver drives after that.", examples=["110 s"]
+    )
+    wire: Wire | None = Described(
+        default=None,
+        description="Where orders to the clock come from outside; only keys start it if left out.",
+        examples=[{"kind": "udp", "port": 5830}],
+    )
 
 
 class Workspace(Table):
@@ -86,4 +116,9 @@ class Workspace(Table):
         default_factory=dict,
         description="For each rig, by the name of its file, the recorded driving that shows it; `recording` for the others.",
     )
+    routines: dict[str, str] = Described(
+        default_factory=dict,
+        description="For each rig, by the name of its file, the routine that opens first, by the name of its file.",
+    )
+    match: Match = Described(default=Match(), description="The periods of a match.")
     field: Field = Described(default=Field(), description="The field.")

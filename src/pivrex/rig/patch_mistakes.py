@@ -62,20 +62,7 @@ def patch_mistakes(rig: RigTables) -> list[tuple[str, str]]:
             and patch.key not in BUTTON_ACTIONS
         ):
             found.append((patch.place, f'is "{patch.channel}", which {other.key} reads already'))
-    acted = {p.action.target for p in patches if p.action is not None}
-    found += [
-        (
-            f"attachments.{name}",
-            f'has no binding: nothing moves it. Add [[bindings]] with does = "{name} {_example(rig, name)}"',
-        )
-        for name in rig.attachments
-        if name not in acted
-    ]
     return found
-
-
-def _example(rig: RigTables, name: str) -> str:
-    return {"switch": "on", "motor": "follows", "position": "follows", "servo": "follows"}[rig.attachments[name].kind]
 
 
 def _one_patch(rig: RigTables, patch: Patch) -> list[tuple[str, str]]:

@@ -17,13 +17,13 @@ from pydantic_core import ErrorDetails
 from pivrex.errors import Mistake, PivrexError, ReadError, RigError
 from pivrex.files import read_persons
 from pivrex.rig.base import Table
-from pivrex.rig.field import Workspace
+from pivrex.rig.field import Field, Workspace
 from pivrex.rig.place import find_places
 from pivrex.rig.quantities import quoted
 from pivrex.rig.rig import Rig
 from pivrex.rig.secret import key_mistake, read_key
 
-__all__ = ["field_at", "read_rig", "read_text", "read_workspace_file", "rig_text"]
+__all__ = ["field_at", "read_floor", "read_rig", "read_text", "read_workspace_file", "rig_text"]
 
 T = TypeVar("T", bound=Table)
 Loc = tuple[str | int, ...]
@@ -51,6 +51,11 @@ def read_rig(path: Path) -> Rig:
 def read_workspace_file(path: Path) -> Workspace:
     """Read ``workspace.toml``; raises `RigError` like `read_rig`."""
     return read_text(rig_text(path), path, Workspace)
+
+
+def read_floor(path: Path) -> Field:
+    """Read a floor of its own; raises `RigError` like `read_rig`."""
+    return read_text(rig_text(path), path, Field)
 
 
 def read_text(text: str, path: Path, model: type[T]) -> T:

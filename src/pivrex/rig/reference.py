@@ -83,8 +83,8 @@ def _row(key: str, field: FieldInfo) -> str:
 def _default(field: FieldInfo, quantity: Quantity | None) -> str:
     if field.is_required():
         return "**needed**"
-    default = field.default
-    if default is None or default in ("", ()):
+    default = field.get_default(call_default_factory=True)
+    if default is None or default == {} or default in ("", ()):
         return ""
     if quantity is not None:
         return f"`{quoted(quantity.written(default)) if quantity.kind != 'number' else quantity.written(default)}`"

@@ -16,11 +16,13 @@ from pivrex.rig.chassis import Chassis, Name
 from pivrex.rig.controls import Axis, Law, Limits, Shaping, SpeedLevels
 from pivrex.rig.correction import Correction
 from pivrex.rig.motors import Motor
+from pivrex.rig.odometry import Odometry
 from pivrex.rig.outputs import Output
 from pivrex.rig.plane import Gyro, Plane, UpsideDown
 from pivrex.rig.quantities import Quantity
 from pivrex.rig.sensors import Sensor
 from pivrex.rig.sources import Link, RigSource
+from pivrex.rig.spread import Spread
 from pivrex.rig.steering import Steering, SteeringMotor, steering_name
 from pivrex.rig.wheel_control import WheelControl
 
@@ -51,6 +53,9 @@ class RigTables(Table):
     )
     chassis: Chassis = Field(description="The body and its wheels.")
     body: Body | None = Field(default=None, description="How the stand-in moves; without it, perfectly.")
+    spread: Spread = Field(
+        default=Spread(), description="How much one drive of the stand-in differs from another, for rehearsals."
+    )
     battery: Battery = Field(default=Battery(), description="The battery of a stand-in with a real body.")
     motors: dict[Name, Motor] = Field(description="The motors that drive the wheels, by name.")
     steering: Steering | None = Field(default=None, description="The steered wheels, if there are any.")
@@ -58,6 +63,7 @@ class RigTables(Table):
     correction: Correction | None = Field(
         default=None, description="How the gyro corrects the heading; without it nothing does."
     )
+    odometry: Odometry = Field(default=Odometry(), description="By what the robot reckons where it is.")
     control: WheelControl | None = Field(
         default=None, description="How wheel speeds become drive; without it drive is the share of top speed."
     )

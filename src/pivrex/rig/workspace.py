@@ -10,8 +10,8 @@ from pathlib import Path
 
 from pivrex.errors import Mistake, ReadError, RigError
 from pivrex.files import STALE_S, is_file, open_persons, resolved, sweep
-from pivrex.rig.field import Workspace
-from pivrex.rig.read import read_workspace_file
+from pivrex.rig.field import Field, Workspace
+from pivrex.rig.read import read_floor, read_workspace_file
 
 __all__ = ["Folder", "find_rig", "open_folder"]
 
@@ -31,9 +31,27 @@ class Folder:
         """Give its recorded driving by name."""
         return sorted((self.path / "inputs").glob("*.csv"))
 
+    def routines(self) -> list[Path]:
+        """Give its routines by name; files of own moves are among them."""
+        return sorted((self.path / "routines").glob("*.txt"))
+
+    def floors(self) -> dict[str, Path]:
+        """Give the files of its other floors by name."""
+        return {p.stem: p for p in sorted((self.path / "floors").glob("*.toml"))}
+
+    def floor(self, name: str) -> Field:
+        """Give a floor by name, its own field for an empty one. Raises `RigError`."""
+        if not name:
+            return self.settings.field
+        found = self.floors()
+        if name not in found:
+            known = ", ".join(f'"{n}"' for n in found) or "none"
+            raise RigError(self.path / "floors", [Mistake(0, "", f'holds no "{name}.toml"; there are: {known}')])
+        return read_floor(found[name])
+
     def sweep(self) -> None:
         """Take away what programs that were killed left here: halves of saves and exports, and recordings without a reading."""
-        for folder in ("rigs", "inputs", "exports", "."):
+        for folder in ("rigs", "inputs", "routines", "floors", "exports", "."):
             sweep(self.path / folder)
         with contextlib.suppress(OSError):
             for path in (self.path / "inputs").glob("*.csv"):

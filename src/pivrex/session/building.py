@@ -6,31 +6,41 @@ import threading
 from collections.abc import Callable
 from typing import NamedTuple, Protocol
 
+import numpy as np
+
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 from pivrex.rig import Field, Rig
-from pivrex.sim.model import AnyStandIn, stand_in_of
+from pivrex.sim.model import AnyStandIn
+from pivrex.sim.spread import Drawn, drawn, stand_in_under
 from pivrex.sim.wiring import Wiring
 
 __all__ = ["AtOnce", "Beside", "Builder", "Built", "build"]
 
 
 class Built(NamedTuple):
-    """What a rig becomes: its line, its stand-in, what its robot is told to rest; ``serial`` marks its rows."""
+    """What a rig becomes: its line, its stand-in and how that differs from it, what its robot is told to rest; ``serial`` marks
+    its rows.
+    """
 
     line: Line
     model: AnyStandIn
+    found: Drawn
     neutral: Floats
     serial: int
 
 
-def build(rig: Rig, field: Field | None, wiring: Wiring | None, serial: int) -> Built:
-    """Make a rig's line and stand-in, and let each make a tick: what is loaded or computed once is then behind them."""
-    line, model = Line(rig), stand_in_of(rig, field, wiring)
+def build(rig: Rig, field: Field | None, wiring: Wiring | None, serial: int, seed: int = 0) -> Built:
+    """Make a rig's line and stand-in, and let each make a tick: what is loaded or computed once is then behind them.
+
+    ``seed`` draws how the stand-in differs from the rig, see `pivrex.sim.spread`.
+    """
+    line, found = Line(rig), drawn(rig, np.array(seed, np.uint64))
+    model = stand_in_under(rig, field, found, wiring)
     start = model.start()
     _, row = line.step(line.start(), line.rest(), model.sense(start), 0.0, truth=model.truth(start))
     model.step(start, line.told(row), line.dt_s)
-    return Built(line, model, line.resting(), serial)
+    return Built(line, model, found, line.resting(), serial)
 
 
 class Builder(Protocol):

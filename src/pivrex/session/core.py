@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Mapping
-from typing import Any
+from collections.abc import Mapping
 
 import numpy as np
 
 from pivrex.devices.source import Playing, Source
 from pivrex.line import Entry, Line, LineState
 from pivrex.line.layout import Floats
+from pivrex.routine.belief import begun, known_at
+from pivrex.routine.playing import start_of
 from pivrex.session import messages as ask
+from pivrex.session.answers import ANSWERS, OF_THE_RIG, ORDERED
 from pivrex.session.board import Board
 from pivrex.session.building import AtOnce, Builder, Built, build
 from pivrex.session.correcting import Correcting
@@ -21,6 +23,7 @@ from pivrex.session.probing import HELD, Probing
 from pivrex.session.recording import Recordings
 from pivrex.session.report import Report
 from pivrex.session.robots import Robots
+from pivrex.session.rounds import Rounds
 from pivrex.session.status import Status
 from pivrex.session.watching import Watching
 from pivrex.sim.wiring import faulty
@@ -44,15 +47,17 @@ class Session:
     """
 
     def __init__(self, setup: ask.SetUp, builder: Builder | None = None) -> None:
-        self._setup = setup
+        self._setup, self._field, self._rig_asked = setup, setup.field, setup.rig
         self._builder: Builder = builder or AtOnce()
         self._board = Board(Status())
         self._wiring = faulty(setup.rig, setup.fault, setup.seed) if setup.fault else None
-        built = build(setup.rig, setup.field, self._wiring, 0)
+        built = build(setup.rig, setup.field, self._wiring, 0, setup.seed)
         self._line = built.line
-        self._state = self._line.start()
+        self._state = begun(self._line, start_of(setup.field))
         self.inputs = SessionInputs(self._board, self._line, setup.recordings, setup.memory)
         self.robots = Robots(self._board, built, setup.link)
+        self._rounds = Rounds(self._board, self.inputs, self.robots, setup.field, setup.periods, setup.seed)
+        self._match = self._rounds.match
         self._probing = Probing(self._board)
         self._correcting = Correcting(self._board)
         self._row: Floats | None = None
@@ -92,6 +97,11 @@ class Session:
         return self._line.dt_s
 
     @property
+    def _t(self) -> float:
+        """What the newest Tick's clock says, in s."""
+        return 0.0 if self._row is None else float(self._row[self._line.layout.at("clock", "t")])
+
+    @property
     def wants_pads(self) -> bool:
         """Whether stand-in gamepads were asked for."""
         return self._pads_wanted
@@ -111,18 +121,29 @@ class Session:
         """Make one tick: sense, read, run the line, tell the robot. Gives the Tick's row."""
         self._take_rig(now_s)
         self._poll(now_s)
+        for order in self._rounds.ordered(now_s, READING_SHARE * self.dt_s):
+            self.handle(ORDERED[order], now_s)
         self._listen(now_s)
         line, robot, moving = self._line, self.robots.commanded, self.status.moving
         raw = self.inputs.gather(self.robots.shown)
         sensed, truth = robot.sense(), robot.truth()
         stop = not moving.line_drives
-        entry = self._probe(np.concatenate((sensed, truth))) or self._correcting.entry(line, self._row, not stop)
+        match = self._match
         driving = line.source_number(self.inputs.driver_name)
+        if match.alone and stop:
+            match.end(self.status.held or self.status.lost)
+        if match.alone:  # the sticks stand aside; buttons still do what they do
+            raw[: len(line.functions)], driving = line.rest()[: len(line.functions)], 0.0
+        self._state = match.before(self._state)
+        entry = self._probe(np.concatenate((sensed, truth))) or match.entry(line, self._row)
+        entry = entry or self._correcting.entry(line, self._row, not stop)
+        stop = stop or match.rests
         self._state, row = line.step(self._state, raw, sensed, float(stop), driving, truth, entry)
         self._row = row
         told = self._finite(row)
-        self.robots.command(told, drives=self.status.moving.robot_drives)
+        self.robots.command(told, drives=self.status.moving.robot_drives and not match.rests)
         self._obey(row, now_s)
+        self._rounds.count(line, self._t)
         self._recordings.add(now_s)
         self._watching.follow(self.inputs, self.robots.link, line.rig, now_s)
         return row
@@ -160,13 +181,24 @@ class Session:
     def _play(self, driver: Playing) -> None:
         if driver.ended:
             driver.rewind()
-            self._state = self._line.start()
             self.robots.put_back()
+            self._state = begun(self._line, start_of(self._field))
         driver.advance()
         lost = self.inputs.driver.lost
         if lost:
             self.stop(lost)
             self.inputs.rest_on_keys()
+
+    def _begin_anew(self, if_so: bool) -> None:
+        """Let the line begin at its first tick, as a match does."""
+        if if_so:
+            self._correcting.end("ended, a match was made ready")
+            self._state, self._row = begun(self._line, self._rounds.stands_at), None
+
+    def _put_back(self) -> None:
+        """Put the stand-in back at its start, where the belief is then too."""
+        self.robots.put_back()
+        self._walk(known_at(self._line, self._state, start_of(self._field)))
 
     def _probe(self, seen: Floats) -> Entry | None:
         """Give what a probe asks for in this tick, if one goes on."""
@@ -210,6 +242,7 @@ class Session:
         """Stop whatever moves, until the person goes on."""
         self._probing.stop()
         self._correcting.end()
+        self._match.end(reason)
         self.inputs.rest_hands()
         self._move(Event.STOP, reason)
 
@@ -239,7 +272,7 @@ class Session:
         self._fault = reason
         self._asked_serial, self._waiting = self.status.serial, []
         self.stop(reason)
-        self._state = self._line.start()
+        self._state = begun(self._line, start_of(self._field))
 
     def rest(self) -> None:
         """Tell the robot to rest; the first and the last thing that it is told."""
@@ -249,6 +282,7 @@ class Session:
         """Let go of everything; the robot is told to rest."""
         self.rest()
         self._recordings.close(now_s)
+        self._rounds.close()
         self.robots.close()
         self.inputs.close()
 
@@ -256,10 +290,10 @@ class Session:
 
     def handle(self, request: ask.Request, now_s: float) -> None:
         """Do what the screen asks; what means a rig that is still being built waits for it."""
-        if isinstance(request, _OF_THE_RIG) and self._asked_serial != self.status.serial:
+        if isinstance(request, OF_THE_RIG) and self._asked_serial != self.status.serial:
             self._waiting.append(request)
             return
-        answer = _ANSWERS.get(type(request))
+        answer = ANSWERS.get(type(request))
         if answer is not None:
             answer(self, request, now_s)
 
@@ -302,11 +336,6 @@ class Session:
             self._take_over(self.inputs.sticks)
         self.inputs.sticks.move(request.readings)
 
-    def _set_keys_mode(self, request: ask.SetKeysMode) -> None:
-        self.inputs.keys.set_mode(request.mode)
-        self._board.set(keys_mode=request.mode)
-        self.inputs.tell()
-
     def _begin_move(self, request: ask.BeginMove) -> None:
         """Let the line make a move alone; who plays a recording makes room for it."""
         if not self.status.moving.line_drives:
@@ -332,9 +361,24 @@ class Session:
     def _ask_for_rig(self, request: ask.UseRig) -> None:
         if self._probing.goes_on:
             self.stop("the rig was changed in the middle of a probe")
-        self._asked_serial = request.serial
-        rig, field, wiring = request.rig, self._setup.field, self._wiring
-        self._builder.ask(lambda: build(rig, field, wiring, request.serial))
+        self._asked_serial, self._rig_asked = request.serial, request.rig
+        self._build()
+
+    def _build(self) -> None:
+        rig, field, wiring, serial, seed = (
+            self._rig_asked,
+            self._field,
+            self._wiring,
+            self._asked_serial,
+            self._setup.seed,
+        )
+        self._builder.ask(lambda: build(rig, field, wiring, serial, seed))
+
+    def _lay_out(self, request: ask.LayOut) -> None:
+        if self._probing.goes_on:
+            self.stop("another floor was laid out in the middle of a probe")
+        self._field = self._rounds.field = request.field
+        self._build()
 
     def _use(self, built: Built) -> None:
         """Go on with a changed rig: the robot stays where it is, and every stage keeps of its state what still fits."""
@@ -345,6 +389,7 @@ class Session:
         if line.layout.titles != self._line.layout.titles:
             self._row = None
         self._line = line
+        self._match.use(line)
         self.stop_if_live(self.robots.use(built))
         reason = self.inputs.use(line)
         self._board.set(serial=built.serial)
@@ -353,41 +398,3 @@ class Session:
 
     def _want_pads(self) -> None:
         self._pads_wanted = True
-
-
-_OF_THE_RIG = (
-    ask.ChooseSource, ask.PutBack, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMove, ask.ZeroGyro,
-)  # fmt: skip
-"""These mean the rig that the screen has by now: they are done in the order in which they were asked."""
-
-_ANSWERS: dict[type, Callable[[Session, Any, float], None]] = {
-    ask.Stop: lambda session, request, _: session.stop(request.reason),
-    ask.GoOn: lambda session, _request, _now: session._go_on(),
-    ask.GoLive: lambda session, _request, _now: session._go_live(),
-    ask.KeyDown: lambda session, request, now: session._press(request, now),
-    ask.KeyUp: lambda session, request, _: session.inputs.keys.release(request.key),
-    ask.SetKeysMode: lambda session, request, _: session._set_keys_mode(request),
-    ask.MoveSticks: lambda session, request, _: session._move_sticks(request),
-    ask.LetGo: lambda session, _request, _now: session.inputs.rest_hands(),
-    ask.ChooseSource: lambda session, request, _: session.stop_if_live(session.inputs.choose(request.name)),
-    ask.StepLevel: lambda session, request, _: session._walk(session._line.choose_level(session._state, request.steps)),
-    ask.PutBack: lambda session, _request, _now: session.robots.put_back(),
-    ask.UseRig: lambda session, request, _: session._ask_for_rig(request),
-    ask.AttachPads: lambda session, _request, _now: session._want_pads(),
-    ask.Probe: lambda session, request, _: session._begin_probe(request),
-    ask.EndMove: lambda session, _request, _now: session._probing.end_move(),
-    ask.MoveStandIn: lambda session, request, _: session.robots.move_by_hand(request.what),
-    ask.Record: lambda session, _request, now: session._recordings.toggle(session.line, now),
-    ask.WatchSources: lambda session, request, _: session._watching.turn(request.on),
-    ask.MeasureAnew: lambda session, request, _: session._watching.measure_anew(request.source),
-    ask.UseRobot: lambda session, request, _: session.stop_if_live(session.robots.change(request.on_link)),
-    ask.Push: lambda session, request, _: session.robots.push(request.forward_Ns, request.left_Ns, request.turn_Nms),
-    ask.Hold: lambda session, request, _: session._walk(
-        session._correcting.hold(session._line, session._state, request.on)
-    ),
-    ask.ZeroGyro: lambda session, _request, _now: session._walk(
-        session._correcting.zero(session._line, session._state)
-    ),
-    ask.BeginMove: lambda session, request, _: session._begin_move(request),
-}
-"""What each request does, a row each."""

@@ -11,6 +11,7 @@ import numpy as np
 from pivrex.devices.keys import Keyboard
 from pivrex.devices.recorded import RecordedDriver
 from pivrex.devices.remote import RemoteSource, remotes_of
+from pivrex.devices.seal import Seal
 from pivrex.devices.seal_book import SealBook
 from pivrex.devices.source import Playing, Source
 from pivrex.devices.sticks import DrawnSticks
@@ -80,6 +81,11 @@ class SessionInputs:
         """The source whose calibration counts."""
         driver = self.driver
         return driver.driven_by(self._line) if isinstance(driver, Playing) else driver.name
+
+    def seal(self, name: str) -> Seal | None:
+        """Give the seal of somebody who speaks with the rig's key; None for a rig that has none."""
+        secret = self._line.rig.secret
+        return self._book.seal(secret, name) if secret else None
 
     # --- which there are ---
 

@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from dataclasses import field as made
 from pathlib import Path
 
 from pivrex.devices.keys import KeysMode
 from pivrex.diagnosis.moves import Move
 from pivrex.line.moves import Move as LineMove
 from pivrex.rig import Field, Rig
+from pivrex.rig.field import Match
 from pivrex.rig.sources import Link
+from pivrex.routine.midway import Midway
+from pivrex.routine.program import Program
 
 __all__ = [
     "AttachPads",
     "BeginMove",
+    "Believe",
+    "ChooseRoutine",
     "ChooseSource",
     "EndMove",
     "GoLive",
@@ -22,11 +28,15 @@ __all__ = [
     "Hold",
     "KeyDown",
     "KeyUp",
+    "LayOut",
     "Leave",
+    "LeaveMatch",
     "LetGo",
+    "MakeReady",
     "MeasureAnew",
     "MoveStandIn",
     "MoveSticks",
+    "PauseRoutine",
     "Probe",
     "Push",
     "PutBack",
@@ -34,7 +44,9 @@ __all__ = [
     "Request",
     "SetKeysMode",
     "SetUp",
+    "StartPeriod",
     "StepLevel",
+    "StepRoutine",
     "Stop",
     "UseRig",
     "UseRobot",
@@ -57,6 +69,7 @@ class SetUp:
     seed: int = 0
     inputs: Path | None = None
     link: Link | None = None
+    periods: Match = made(default_factory=Match)
     memory: Path | None = None
     """Where it keeps what was sealed and heard before."""
 
@@ -67,6 +80,20 @@ class UseRig:
 
     rig: Rig
     serial: int
+
+
+@dataclass(frozen=True)
+class LayOut:
+    """Put the stand-in onto another floor; it stays where it is."""
+
+    field: Field | None
+
+
+@dataclass(frozen=True)
+class Believe:
+    """Somebody says where the robot is: x and y in m, heading in rad."""
+
+    pose: tuple[float, float, float]
 
 
 @dataclass(frozen=True)
@@ -119,6 +146,45 @@ class BeginMove:
 
 
 @dataclass(frozen=True)
+class ChooseRoutine:
+    """Let this routine drive while the robot is alone; None for none. One that drives ends."""
+
+    program: Program | None
+
+
+@dataclass(frozen=True)
+class MakeReady:
+    """Put the stand-in where the routine starts, or where it is before one of its lines; nothing moves until a period is started."""
+
+    midway: Midway | None = None
+
+
+@dataclass(frozen=True)
+class StartPeriod:
+    """Start a period: "alone", "between" or "driven"; ``only`` says that nothing follows it."""
+
+    period: str
+    only: bool = False
+
+
+@dataclass(frozen=True)
+class LeaveMatch:
+    """Count no more: the robot may be driven."""
+
+
+@dataclass(frozen=True)
+class PauseRoutine:
+    """Let the clock and the routine stand, or go on."""
+
+    on: bool
+
+
+@dataclass(frozen=True)
+class StepRoutine:
+    """Go on until another step of the routine begins, then pause."""
+
+
+@dataclass(frozen=True)
 class ChooseSource:
     """Drive by this source."""
 
@@ -150,7 +216,7 @@ class SetKeysMode:
 class MoveSticks:
     """The drawn sticks are dragged here."""
 
-    readings: Mapping[str, float] = field(default_factory=dict)
+    readings: Mapping[str, float] = made(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -240,7 +306,15 @@ Request = (
     | Push
     | Hold
     | BeginMove
+    | Believe
     | ZeroGyro
+    | ChooseRoutine
+    | MakeReady
+    | StartPeriod
+    | LayOut
+    | LeaveMatch
+    | PauseRoutine
+    | StepRoutine
     | EndMove
     | MoveStandIn
     | AttachPads

@@ -33,7 +33,7 @@ class Robots:
         self._board, self._line = board, built.line
         self._asked = asked
         """The link that the command line asks for, whatever the rig says."""
-        self.stand_in = StandInRobot(built.model)
+        self.stand_in, self._found = StandInRobot(built.model), built.found
         self.link: RobotLink | None = None
         self.neutral = built.neutral
         self._complaint = ""
@@ -87,7 +87,7 @@ class Robots:
     def use(self, built: Built) -> str:
         """Go on with a changed rig; the stand-in stays where it is. Gives why a live robot must stop for it."""
         self._line, self.neutral = built.line, built.neutral
-        self.stand_in = StandInRobot(built.model, self.stand_in.state)
+        self.stand_in, self._found = StandInRobot(built.model, self.stand_in.state), built.found
         where = self._asked or built.line.rig.link
         if self.link is None or self.link.fits(built.line, where):
             return ""
@@ -137,6 +137,12 @@ class Robots:
         return linked if self.link is not None and linked != "heard" else ""
 
     # --- by hand ---
+
+    def put_at(self, pose: Floats, seed: int, attached: tuple[float, ...] | None = None) -> None:
+        """Put the stand-in somewhere, x and y in m, heading in rad; a real robot is put there by hand."""
+        if self.link is None:
+            self.stand_in.put_at(pose, seed, self._found, attached)
+            self._board.set(runs=self._board.status.runs + 1, lifted=False, upside_down=False)
 
     def put_back(self) -> None:
         """Put the stand-in back at its start."""

@@ -8,6 +8,7 @@ from pivrex.devices.keys import KeysMode
 from pivrex.devices.source import BY_HAND, Abilities
 from pivrex.diagnosis.moves import Run
 from pivrex.session.moving import Moving
+from pivrex.session.periods import MatchStatus
 
 __all__ = ["Probed", "SourceInfo", "Status"]
 
@@ -73,6 +74,8 @@ class Status:
         Whether the gyro holds the heading while the driver does not turn.
     experiment : str
         The move that the line makes alone; empty for none.
+    match : MatchStatus
+        The match clock, and the routine.
     """
 
     moving: Moving = field(default_factory=Moving)
@@ -93,6 +96,7 @@ class Status:
     upside_down: bool = False
     holding: bool = False
     experiment: str = ""
+    match: MatchStatus = field(default_factory=MatchStatus)
 
     @property
     def live(self) -> bool:

@@ -122,6 +122,7 @@ class Fitted:
         motors = len(rig.motor_names)
         self._arm = np.array([motors + i for i, _ in arms], np.intp)
         self._arm_top = np.array([a.top_speed_rad_s * (-1.0 if a.reversed else 1.0) for _, a in arms])
+        self._arm_begin = np.array([a.begins_rad for _, a in arms])
         self._arm_low = np.array([a.minimum_rad for _, a in arms])
         self._arm_high = np.array([a.maximum_rad for _, a in arms])
 
@@ -137,7 +138,7 @@ class Fitted:
         return pose, begin
 
     def _carried(self, attached: Floats, drive: Floats, dt_s: float) -> Floats:
-        """Give where attachments with an encoder are after a tick."""
+        """Give where attachments with an encoder are after a tick: no farther than to their stops."""
         if not len(self._arm):
             return attached
         moved = attached + drive[..., self._arm] * self._arm_top * dt_s

@@ -94,20 +94,29 @@ class Seeing:
                 np.where(safe_s > 0, self._size[1] - y, -y) / safe_s,
             )
             way = np.minimum(way, np.maximum(wall, 0.0))
-        for bx, by, hx, hy in self._blocks:
-            first, second = (bx - hx - x) / safe_c, (bx + hx - x) / safe_c
-            third, fourth = (by - hy - y) / safe_s, (by + hy - y) / safe_s
-            enters = np.maximum(np.minimum(first, second), np.minimum(third, fourth))
-            leaves = np.minimum(np.maximum(first, second), np.maximum(third, fourth))
-            way = np.where((leaves >= enters) & (leaves > 0), np.minimum(way, np.maximum(enters, 0.0)), way)
-        for mx, my, radius in self._rounds:
-            dx, dy = mx - x, my - y
-            middle = dx * c + dy * s
+        if len(self._blocks):
+            enters, leaves = self._slabs(x[..., None], y[..., None], safe_c[..., None], safe_s[..., None], self._blocks)
+            hits = (leaves >= enters) & (leaves > 0)
+            way = np.minimum(way, np.where(hits, np.maximum(enters, 0.0), FAR_M).min(axis=-1))
+        if len(self._rounds):
+            dx, dy = self._rounds[:, 0] - x[..., None], self._rounds[:, 1] - y[..., None]
+            middle = dx * c[..., None] + dy * s[..., None]
             aside = dx * dx + dy * dy - middle * middle
-            half = np.sqrt(np.maximum(radius * radius - aside, 0.0))
-            hits = (aside <= radius * radius) & (middle + half > 0)
-            way = np.where(hits, np.minimum(way, np.maximum(middle - half, 0.0)), way)
+            square = self._rounds[:, 2] ** 2
+            half = np.sqrt(np.maximum(square - aside, 0.0))
+            hits = (aside <= square) & (middle + half > 0)
+            way = np.minimum(way, np.where(hits, np.maximum(middle - half, 0.0), FAR_M).min(axis=-1))
         return way
+
+    @staticmethod
+    def _slabs(x: Floats, y: Floats, dx: Floats, dy: Floats, blocks: Floats) -> tuple[Floats, Floats]:
+        """Give where rays enter and leave blocks, (N, 4), as multiples of their direction."""
+        bx, by, hx, hy = blocks.T
+        first, second = (bx - hx - x) / dx, (bx + hx - x) / dx
+        third, fourth = (by - hy - y) / dy, (by + hy - y) / dy
+        enters = np.maximum(np.minimum(first, second), np.minimum(third, fourth))
+        leaves = np.minimum(np.maximum(first, second), np.maximum(third, fourth))
+        return enters, leaves
 
     def _number(self, sensor: Lamp, x: Floats, y: Floats, looks: Floats) -> Floats:
         """Give the number that the nearest thing in sight shows."""
@@ -117,22 +126,21 @@ class Seeing:
             away = np.sqrt(dx * dx + dy * dy)
             bearing = np.arctan2(dy, dx)
             off = np.abs((bearing - looks + np.pi) % (2 * np.pi) - np.pi)
-            seen = (away <= sensor.range_m) & (off <= sensor.sight_rad / 2) & ~self._hidden(x, y, px, py)
+            seen = (away <= sensor.range_m) & (off <= sensor.sight_rad / 2)
+            if not seen.any():
+                continue
+            seen = seen & ~self._hidden(x, y, px, py)
             number = np.where(seen & (away < nearest), shows, number)
             nearest = np.where(seen, np.minimum(nearest, away), nearest)
         return number
 
     def _hidden(self, x: Floats, y: Floats, px: float, py: float) -> np.ndarray:
         """Tell whether a block lies between."""
-        hidden = np.zeros(x.shape, bool)
-        dx, dy = px - x, py - y
-        safe_x, safe_y = (np.where(np.abs(v) < 1e-12, 1e-12, v) for v in (dx, dy))
-        for bx, by, hx, hy in self._blocks:
-            if abs(px - bx) <= hx and abs(py - by) <= hy:
-                continue  # the block itself shows it
-            first, second = (bx - hx - x) / safe_x, (bx + hx - x) / safe_x
-            third, fourth = (by - hy - y) / safe_y, (by + hy - y) / safe_y
-            enters = np.maximum(np.minimum(first, second), np.minimum(third, fourth))
-            leaves = np.minimum(np.maximum(first, second), np.maximum(third, fourth))
-            hidden = hidden | ((leaves >= enters) & (leaves > 0) & (enters < 1))
+        # the block that shows it does not hide it
+        others = (np.abs(px - self._blocks[:, 0]) > self._blocks[:, 2]) | (
+            np.abs(py - self._blocks[:, 1]) > self._blocks[:, 3]
+        )
+        safe_x, safe_y = (np.where(np.abs(v) < 1e-12, 1e-12, v)[..., None] for v in (px - x, py - y))
+        enters, leaves = self._slabs(x[..., None], y[..., None], safe_x, safe_y, self._blocks[others])
+        hidden: np.ndarray = np.any((leaves >= enters) & (leaves > 0) & (enters < 1), axis=-1)
         return hidden

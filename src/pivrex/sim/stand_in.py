@@ -91,13 +91,19 @@ class StandIn(Fitted):
             gyro=np.full(batch, self._start.heading_rad),
             lifted=none,
             upside_down=none,
-            attached=np.zeros((*batch, len(self._arm))),
+            attached=np.broadcast_to(self._arm_begin, (*batch, len(self._arm))).copy(),
         )
 
     def adopt(self, state: object) -> StandInState:
         """Give a state at rest where another stand-in of this robot is."""
         after = carried_over(state, self.start())
         return after._replace(gyro=after.pose[..., 2].copy())
+
+    def placed(self, state: StandInState, pose: Floats, said_rad: Floats | None = None) -> StandInState:
+        """Give the state at a pose, B + (3,). ``said_rad``, B, is what the gyro says there, the true heading if left out."""
+        whole = np.broadcast_to(pose, state.pose.shape).astype(float)
+        gyro = whole[..., 2] if said_rad is None else np.broadcast_to(said_rad, state.gyro.shape)
+        return state._replace(pose=whole, gyro=gyro.astype(float))
 
     def pushed(self, state: StandInState, impulse: Floats) -> StandInState:
         """Give the state after a knock: a perfect robot, which has no mass, feels none."""
@@ -257,7 +263,7 @@ class StandIn(Fitted):
         if self.rig.upside_down is not None:
             found.append((1.0 - 2.0 * state.upside_down[..., None]) * self._wiring.up)
         if len(self._arm):
-            found.append(state.attached)
+            found.append(state.attached - self._arm_begin)
         if self._seeing.any:
             found.append(self._seeing.sense(state.pose))
         if self.rig.battery.sensed:

@@ -27,6 +27,7 @@ from pivrex.session.messages import (
     UseRobot,
     ZeroGyro,
 )
+from pivrex.session.periods import Period
 from pivrex.tui.commands import Commands
 from pivrex.tui.exporting import export_view
 from pivrex.tui.model import ScreenModel
@@ -34,6 +35,7 @@ from pivrex.tui.overlays.choices import Choice, Choices
 from pivrex.tui.overlays.entry import Typed, ValueEntry
 from pivrex.tui.overlays.help import Help
 from pivrex.tui.themes import next_theme
+from pivrex.tui.views.routine import RoutineView
 from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.view import View
 from pivrex.tuning import LOOPS
@@ -54,12 +56,17 @@ class AppActions(_Base):
     model: ScreenModel
     commands: Commands
     rows: dict[str, ViewRow]
+    views: dict[str, View]
     _open: str
     _reports_releases: bool
 
     @property
     def view(self) -> View:
         """The open view."""
+        raise NotImplementedError
+
+    def act(self, name: str) -> None:
+        """Do a command."""
         raise NotImplementedError
 
     def act_stop(self) -> None:
@@ -189,6 +196,21 @@ class AppActions(_Base):
         else:
             self.model.choose("body.kind", kind)
         self.model.say(f"the stand-in has a {kind} body now")
+
+    def act_match(self) -> None:
+        self.routine.ready()
+        if self.model.status.match.period is Period.OFF:
+            self.act("view_routine")  # what is chosen is looked at before it starts
+
+    def act_leave_match(self) -> None:
+        self.routine.leave()
+
+    @property
+    def routine(self) -> RoutineView:
+        """The view of what the robot does alone."""
+        view = self.views["routine"]
+        assert isinstance(view, RoutineView)
+        return view
 
     def act_turn_over(self) -> None:
         self.model.ask(MoveStandIn("turn over"))

@@ -41,6 +41,8 @@ __all__ = ["PivrexApp"]
 FRAMES_PER_S = 25.0
 LOOK_OUTSIDE_S = 0.5
 SMALLEST = (60, 16)
+TYPES = "edit_text"
+"""The command after which keys are a text's."""
 
 log = logging.getLogger(__name__)
 
@@ -188,10 +190,19 @@ class PivrexApp(AppActions, App[int]):
 
     # --- keys and mouse ---
 
+    async def on_event(self, event: events.Event) -> None:
+        """The key that lets somebody type acts before the next key is given to anybody: that one belongs to the text."""
+        if isinstance(event, events.Key) and len(self.screen_stack) == 1 and self.focused is None:
+            command = self.commands.of_key(event.key, self._open)
+            if command is not None and command.name == TYPES and not self.view.typing:
+                self.act(TYPES)
+                return
+        await super().on_event(event)
+
     def on_key(self, event: events.Key) -> None:
         """Hand a key to its command. While live, a key that means nothing here stops the robot."""
-        if len(self.screen_stack) > 1:
-            return
+        if len(self.screen_stack) > 1 or self.view.typing:
+            return  # what lies over, or the text that is typed in, has keys of its own
         event.stop()
         event.prevent_default()
         key, self._tour = event.key, False

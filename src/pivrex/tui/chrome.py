@@ -8,6 +8,7 @@ from math import isfinite
 from pivrex.tui.draw.bar import HeadData, draw_head, draw_line
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.views.routine import match_head
 from pivrex.tui.views.row import ViewRow
 
 __all__ = ["head", "line", "small_screen"]
@@ -35,6 +36,7 @@ def head(model: ScreenModel, width: int, focus: str) -> Picture:
             focus=focus,
             frame=_frame(model),
             recording=status.recording,
+            match=match_head(model),
             alarm="on its back" if model.value("heading", "upside_down") == 1 else "",
         ),
         width,

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
 
+from pivrex.session.periods import Period
 from pivrex.tui.keys import key_name
 from pivrex.tui.model import ScreenModel
 
@@ -100,6 +101,10 @@ COMMON = (
     Command("let_go", "keys to rest", "Brings latched keys back to rest.", ("space",), foot=14,
             available=lambda m: m.status.source == "keys"),
     Command("keys_mode", "way of keys", "Changes how keys drive: latched, for a short time, or held where the terminal can.", ("m",)),
+    Command("match", "match", "Makes ready for a match: what is chosen is shown, nothing moves; again starts it.",
+            ("M", "shift+m", "upper_m"), foot=8),
+    Command("leave_match", "leave the match", "Counts no more: the robot may be driven.", ("L", "shift+l", "upper_l"), foot=3,
+            available=lambda m: m.status.match.period is not Period.OFF),
     Command("record", "record", "Keeps what the driving source says as a recording that plays again; again ends it.", ("p",), foot=12),
     Command("robot", "robot on the link", "Changes between the stand-in and the robot behind the link.", ("h",), foot=13,
             available=lambda m: m.rig.link is not None or m.status.linked != "off"),

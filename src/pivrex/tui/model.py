@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import time
 from collections import deque
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,7 +17,7 @@ from pivrex.diagnosis.changes import put_changes
 from pivrex.errors import RigError
 from pivrex.rig import Folder, RigFile
 from pivrex.session.client import SessionClient
-from pivrex.session.messages import ChooseSource, MoveStandIn, Probe, PutBack, Request, SetUp, Stop, UseRig
+from pivrex.session.messages import ChooseSource, LayOut, MoveStandIn, Probe, PutBack, Request, SetUp, Stop, UseRig
 from pivrex.session.places import config_folder
 from pivrex.session.status import Status
 from pivrex.tui.editing import Editing
@@ -51,7 +52,9 @@ class ScreenModel(Editing):
 
     def __init__(self, folder: Folder, rig_path: Path, client: SessionClient) -> None:
         super().__init__(rig_path)
-        self.folder = folder
+        self.folder = self._whole = folder
+        self.floor = ""
+        """Which floor is laid out; empty for the workspace's own field."""
         self.client = client
         self.wheel = 0
         self.trail: list[tuple[float, float]] = []
@@ -83,6 +86,7 @@ class ScreenModel(Editing):
             SetUp(
                 rig=self.rig,
                 field=self.folder.settings.field,
+                periods=self.folder.settings.match,
                 recordings=recordings,
                 source=source,
                 listen_for_pads=listen_for_pads,
@@ -96,6 +100,13 @@ class ScreenModel(Editing):
         )
 
         self.say_warnings()
+
+    def lay_out(self, name: str) -> None:
+        """Go on on another floor of the workspace, on its own field for an empty name. Raises `RigError`."""
+        self.floor, field = name, self._whole.floor(name)
+        if field != self.folder.settings.field:
+            self.folder = replace(self.folder, settings=self.folder.settings.model_copy(update={"field": field}))
+            self.ask(LayOut(field))
 
     def say_warnings(self) -> None:
         """Say what is no mistake in the open rig but worth a warning; `pivrex check` says all of it with its lines."""

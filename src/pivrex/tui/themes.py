@@ -31,8 +31,8 @@ _PLAIN = {
 _BASIC = {
     "rest": "white", "dim": "white", "frame": "bright_black", "title": "bold bright_white",
     "commanded": "bold yellow", "measured": "cyan", "target": "magenta", "alarm": "bold bright_red",
-    "ghost": "bright_black", "chosen": "reverse", "ground": "bright_black", "thing": "green", "key": "bold white",
-    "safe": "bold black on green", "live": "bold white on red",
+    "ghost": "bright_black", "chosen": "black on bright_white", "ground": "bright_black", "thing": "green", "key": "bold white",
+    "safe": "black on green", "live": "bold white on red",
 }  # fmt: skip
 
 _GROUNDS = {"dusk": "#0d1612", "noon": "#f7f3e6", "plain": None}

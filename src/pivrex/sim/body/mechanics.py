@@ -18,6 +18,9 @@ __all__ = ["RESTART_S", "Mechanics", "Moving"]
 RESTART_S = 1.0
 """So long the electronics take to start again after the battery sagged."""
 
+RELEASES = 4
+"""So often contacts that would have to pull are let go in a step."""
+
 STIFF = 1000.0
 """A wall is this many times as hard to push as the robot itself."""
 
@@ -220,10 +223,15 @@ class Mechanics:
         if not some(held):
             return v, spin
         stiff = np.where(held, STIFF * np.asarray(s.mass, float)[..., None], 0.0)
-        pressed = added(sums, near.push, stiff, -open_gap, batch)
-        first, _ = solve(o, pressed)
-        moving = joined(first, batch)[..., None, :]
-        force = np.maximum(stiff * (-open_gap - (near.push * moving).sum(axis=-1)), 0.0)
+        for _ in range(RELEASES):
+            pressed = added(sums, near.push, stiff, -open_gap, batch)
+            first, _ = solve(o, pressed)
+            moving = joined(first, batch)[..., None, :]
+            raw = stiff * (-open_gap - (near.push * moving).sum(axis=-1))
+            if not some(raw < 0):
+                break
+            stiff = np.where(raw < 0, 0.0, stiff)  # nothing pulls: what would have to is let go
+        force = np.maximum(raw, 0.0)
         if s.bumper:
             aside = np.abs((near.along * moving).sum(axis=-1))
             rub = s.bumper * force / np.maximum(aside, SLIDES_M_S)

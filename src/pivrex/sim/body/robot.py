@@ -87,7 +87,7 @@ class RealBody(Fitted):
             begin=begin,
             lifted=none,
             upside_down=none,
-            attached=np.zeros((*batch, len(self._arm))),
+            attached=np.broadcast_to(self._arm_begin, (*batch, len(self._arm))).copy(),
             velocity=np.zeros((*batch, 3)),
             spin=motors,
             fed=motors,
@@ -102,6 +102,13 @@ class RealBody(Fitted):
             slip=floor,
             load=floor,
         )
+
+    def placed(self, state: BodyState, pose: Floats, said_rad: Floats | None = None) -> BodyState:
+        """Give the state at a pose, B + (3,). ``said_rad``, B, is what the gyro says there, the true heading if left out."""
+        whole = np.broadcast_to(pose, state.pose.shape).astype(float)
+        said = whole[..., 2] if said_rad is None else np.broadcast_to(said_rad, whole.shape[:-1])
+        heading = np.broadcast_to(said[..., None], state.gyro.heading.shape).astype(float)
+        return state._replace(pose=whole, gyro=state.gyro._replace(heading=heading))
 
     def fits(self, state: object) -> bool:
         """Tell whether a state is one of this robot's."""
@@ -207,7 +214,7 @@ class RealBody(Fitted):
         if self.rig.upside_down is not None:
             found.append((1.0 - 2.0 * state.upside_down[..., None]) * self._wiring.up)
         if len(self._arm):
-            found.append(state.attached)
+            found.append(state.attached - self._arm_begin)
         if self._seeing.any:
             found.append(self._seeing.sense(state.pose, normals(state.gyro, 2 * len(self.rig.sensors))))
         if self.rig.battery.sensed:

@@ -29,6 +29,7 @@ class HeadData:
     frame: str = "robot frame"
     alarm: str = ""
     recording: str = ""
+    match: str = ""
 
 
 def draw_head(data: HeadData, width: int) -> Picture:
@@ -40,6 +41,7 @@ def draw_head(data: HeadData, width: int) -> Picture:
         (0, f" {data.rig} ", "title"),
         (0, state, named),
         (1, f"{int(minutes):02d}:{seconds:04.1f}", "rest"),
+        (0, data.match, "chosen"),
         (2, data.source, "commanded"),
         (1, "● recording" if data.recording else "", "alarm"),
         (5, f"to {data.link}", "dim"),

@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.rig import Field, Rig
+from pivrex.tui.draw.ellipse import ellipse
 from pivrex.tui.draw.picture import Dots, Picture
 
-__all__ = ["FieldScale", "draw_field", "field_ground"]
+__all__ = ["Believed", "FieldScale", "draw_field", "field_ground"]
 
 Floats = NDArray[np.float64]
+
+NAMED = 40
+"""Cells across; on a smaller drawing the names of round things would cover what is drawn."""
 
 
 @dataclass(frozen=True)
@@ -86,7 +91,7 @@ def field_ground(field: Field, scale: FieldScale, width: int, height: int) -> Pi
         x, y = scale.cell(thing.x_m, thing.y_m)
         if thing.length_m * scale.per_m / 2 > len(thing.name) + 2:
             picture.text(x - (len(thing.name) + 2) // 2, y, f" {thing.name} ", "dim")
-    for one in field.rounds:
+    for one in field.rounds if w >= NAMED else ():
         # its name stands below it, inside the walls
         x, y = scale.cell(one.x_m, one.y_m - one.radius_m)
         place = min(max(left + 1, x - len(one.name) // 2), left + w - len(one.name) - 1)
@@ -96,6 +101,27 @@ def field_ground(field: Field, scale: FieldScale, width: int, height: int) -> Pi
 
 def _at(dots: Floats) -> int:
     return max(0, round(float(dots)))
+
+
+class Believed(NamedTuple):
+    """Where a robot believes to be, x and y in m, heading in rad; and the covariance of its place, (2, 2) in m²."""
+
+    pose: tuple[float, float, float]
+    covariance: Floats
+
+
+def _draw_belief(dots: Dots, scale: FieldScale, rig: Rig, believed: Believed) -> None:
+    """Draw the believed robot dashed, and how far off it may be."""
+    x, y, heading = believed.pose
+    c, s = np.cos(heading), np.sin(heading)
+    length, width = rig.chassis.length_m / 2, rig.chassis.width_m / 2
+    layer = dots.layer("measured")
+    corners = np.array([(length, width), (-length, width), (-length, -width), (length, -width), (length, width)])
+    along, aside = corners.T
+    dots.path(layer, scale.x(x + c * along - s * aside), scale.y(y + s * along + c * aside), every=2)
+    round_ = ellipse(believed.covariance)
+    if np.abs(round_).max() * scale.per_m > 1:  # smaller than a dot it says nothing
+        dots.path(dots.layer("target"), scale.x(x + round_[0]), scale.y(y + round_[1]))
 
 
 def draw_field(
@@ -108,6 +134,7 @@ def draw_field(
     blocked: bool,
     angles: Floats,
     sliding: NDArray[np.bool_] | None = None,
+    believed: Believed | None = None,
 ) -> Picture:
     """Draw what moves onto the ground.
 
@@ -128,6 +155,8 @@ def draw_field(
         Where the wheels point, in rad.
     sliding : (W,) bool, optional
         Which tyres slide.
+    believed : Believed, optional
+        Where it believes to be; drawn alone where nobody knows its true pose, which is NaN then.
     """
     picture = Picture(ground.width, ground.height)
     picture.place(ground, 0, 0)
@@ -137,6 +166,9 @@ def draw_field(
         dots.path(dots.layer("ghost"), scale.x(ghost[:, 0]), scale.y(ghost[:, 1]), every=4)
     if len(trail) > 1:
         dots.path(dots.layer("measured"), scale.x(trail[:, 0]), scale.y(trail[:, 1]), every=2)
+    if believed is not None:
+        _draw_belief(dots, scale, rig, believed)
+        pose = pose if np.isfinite(pose).all() else believed.pose
     x, y, heading = pose
     c, s = np.cos(heading), np.sin(heading)
 

@@ -7,41 +7,48 @@ from math import isfinite
 import numpy as np
 
 from pivrex.line.layout import plain
-from pivrex.line.moves import felt_motion
 from pivrex.line.questions.preview import doing
-from pivrex.session.messages import LetGo, MoveSticks, Push
+from pivrex.routine.playing import start_of
+from pivrex.session.messages import Believe, LetGo, MoveSticks, Push
+from pivrex.tui.commands import PUSHES, Command
 from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of
-from pivrex.tui.draw.parts import number, turning, two_bars
+from pivrex.tui.draw.parts import number, two_bars
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.stick import draw_stick
 from pivrex.tui.draw.strip import draw_strip
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.views.view import View
-from pivrex.units import wrap_deg
+from pivrex.tui.views.field_numbers import LIFTS_N, SLIDES_M_S, FieldNumbers
 
-__all__ = ["FieldView", "field_bars", "field_exports"]
+__all__ = ["FIELD_COMMANDS", "FieldView", "field_bars", "field_exports"]
 
 SECONDS = 8.0
 STICK_H = 7
 STICK_W = 15
-SLIDES_M_S = 0.08
-"""A tyre that is dragged faster than this is said to slide."""
-
-LIFTS_N = 0.02
 PUSH_NS_PER_M = 0.6
 """The knock for a metre that the robot is dragged."""
 
 
-class FieldView(View):
+class FieldView(FieldNumbers):
     """The map at the left, the instruments at the right, two sticks to drag below them."""
 
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
-        self._ground: tuple[tuple[int, int], FieldScale, Picture] | None = None
+        self._ground: tuple[tuple[object, int, int], FieldScale, Picture] | None = None
         self._sticks: dict[str, tuple[int, int]] = {}
         self._held = ""
         self._grabbed: tuple[float, float] | None = None
         """Where on the field the robot was taken hold of, to be pushed."""
+
+    def act_believe(self) -> None:
+        """Say where the robot is: the stand-in where it truly is, a real one at the field's start."""
+        pose = tuple(self.model.value("truth", n) for n in ("x", "y", "heading"))
+        known = all(map(isfinite, pose))
+        if not known:
+            pose = tuple(start_of(self.model.folder.settings.field).tolist())
+        self.model.ask(Believe((pose[0], pose[1], pose[2])))
+        self.model.say(
+            "the belief begins anew " + ("where the robot is" if known else "at the field's start: put the robot there")
+        )
 
     def draw(self, width: int, height: int) -> Picture:
         picture = Picture(width, height)
@@ -54,9 +61,9 @@ class FieldView(View):
     def _map(self, width: int, height: int) -> Picture:
         model = self.model
         field = model.folder.settings.field
-        if self._ground is None or self._ground[0] != (width, height):
+        if self._ground is None or self._ground[0] != (field, width, height):
             scale = scale_of(field, width, height)
-            self._ground = ((width, height), scale, field_ground(field, scale, width, height))
+            self._ground = ((field, width, height), scale, field_ground(field, scale, width, height))
         _, scale, ground = self._ground
         if model.row is None:
             return ground
@@ -71,11 +78,8 @@ class FieldView(View):
             model.value("truth", "blocked") == 1,
             doing(model.line, model.row).angles,
             np.array([slip > SLIDES_M_S for slip in self._of_wheels("slip")]),
+            self._believed(),
         )
-
-    def _of_wheels(self, what: str) -> list[float]:
-        """What is true of each wheel of a real body; NaN of others."""
-        return [self.model.value("truth", f"{plain(w)}_{what}") for w in self.model.line.wheels]
 
     def _instruments(self, picture: Picture, x: int, width: int, height: int) -> None:
         model = self.model
@@ -136,134 +140,6 @@ class FieldView(View):
             picture.text(x, y, f"! {slip:.2f}", "alarm")
         else:
             picture.text(x, y, f"{load:.1f} N", "dim")
-
-    def _floor(self) -> list[tuple[str, list[tuple[str, str]]]]:
-        """What a real body does: how it moves over the floor beside what the wheels feel, slip, battery."""
-        model = self.model
-        rows = model.history
-        if (
-            not model.rig.has_real_body
-            or model.row is None
-            or len(rows) < 2
-            or not isfinite(model.value("truth", "battery"))
-        ):
-            return []
-        layout = model.line.layout
-        place = layout.these("truth", ("x", "y", "heading"))
-        now, before = rows[-1, place], rows[-min(len(rows), 4), place]
-        t = float(rows[-1, layout.at("clock", "t")] - rows[-min(len(rows), 4), layout.at("clock", "t")])
-        moved = (now - before) / t if t > 0 else np.zeros(3)
-        c, s = np.cos(now[2]), np.sin(now[2])
-        forward, left = float(c * moved[0] + s * moved[1]), float(c * moved[1] - s * moved[0])
-        felt = felt_motion(model.line, model.row)
-        wheels = model.line.wheels
-        sliding = [(w, v) for w, v in zip(wheels, self._of_wheels("slip"), strict=True) if v > SLIDES_M_S]
-        lifting = [w for w, v in zip(wheels, self._of_wheels("load"), strict=True) if v < LIFTS_N]
-        volts, restart = model.value("truth", "battery"), model.value("truth", "restart")
-        aside = [(f"aside {turning(left, 2, 'm/s')}", "rest")] if model.rig.law.kind == "planar" else []
-        found = [
-            ("felt", [(f"forward {number(float(felt[0]))} m/s", "measured"),
-                      (f"turn {turning(float(np.degrees(felt[2])), 0, 'deg/s', 3)}", "measured")]),
-            ("true", [(f"forward {number(forward)} m/s", "rest"), *aside,
-                      (f"turn {turning(float(np.degrees(moved[2])), 0, 'deg/s', 3)}", "rest")]),
-        ]  # fmt: skip
-        if lifting and not model.status.lifted:
-            found.append(("load", [(f"! {' and '.join(lifting)} lift{'s' * (len(lifting) == 1)}", "alarm")]))
-        elif sliding:
-            worst = max(sliding, key=lambda one: one[1])
-            found.append(("tyres", [(f"! {worst[0]} slides {worst[1]:.2f} m/s", "alarm")]))
-        else:
-            found.append(("tyres", [("all hold", "dim")]))
-        said = [(f"{volts:.2f} V of {model.rig.battery.volts:g} V", "rest")]
-        if restart > 0:
-            said = [(f"! sagged: electronics start again, {restart:.1f} s", "alarm")]
-        found.append(("battery", said))
-        for name, sensor in model.rig.sensors.items():
-            value = model.value("sensed", plain(name))
-            if sensor.kind == "ranger":
-                found.append(
-                    (name[:7], [(f"{value:.2f} m" if value > 0 else "no echo", "measured" if value > 0 else "dim")])
-                )
-            else:
-                found.append(
-                    (
-                        name[:7],
-                        [(f"reads {value:g}" if value > 0 else "sees nothing", "measured" if value > 0 else "dim")],
-                    )
-                )
-        return found
-
-    def _aside(self) -> list[tuple[str, str]]:
-        if self.model.rig.law.kind != "planar":
-            return []
-        left = self.model.value("motion", "left")
-        return [(f"aside {turning(left, 2, 'm/s')}", "commanded")]
-
-    def _rows(self) -> list[tuple[str, list[tuple[str, str]]]]:
-        model = self.model
-        line = model.line
-        heading = wrap_deg(float(np.degrees(model.value("truth", "heading")))) if model.row is not None else 0.0
-        rows: list[tuple[str, list[tuple[str, str]]]] = [
-            (
-                "motion",
-                [
-                    (f"forward {number(model.value('motion', 'forward'))} m/s", "commanded"),
-                    *self._aside(),
-                    (f"turn {turning(float(np.degrees(model.value('motion', 'turn'))), 0, 'deg/s', 3)}", "commanded"),
-                ],
-            ),
-            (
-                "pose",
-                [
-                    (f"x {number(model.value('truth', 'x'), 2, 5)} m", "measured"),
-                    (f"y {number(model.value('truth', 'y'), 2, 5)} m", "measured"),
-                    (f"heading {number(heading, 0, 4)} deg", "measured"),
-                ],
-            ),
-        ]
-        rows += self._floor()
-        for i, wheel in enumerate(line.wheels):
-            motor = next(m for m in model.rig.motors.values() if wheel in m.wheels)
-            travel = model.value("sensed", f"{plain(wheel)}_travel")
-            values = [(f"{wheel} rolled {number(travel, 2, 7)} m", "measured")]
-            if motor.counts_per_turn and isfinite(travel):
-                counts = motor.counts(travel, model.rig.chassis.wheels[i].radius_m)
-                values.append((f"= {counts:+7.0f} counts".replace("-", "−"), "rest"))
-            if "steering" in model.line.stages and model.rig.chassis.wheels[i].steered:
-                angle = wrap_deg(float(np.degrees(model.value("pointing", f"{plain(wheel)}_angle"))))
-                values.append((f"points {number(angle, 0, 4)} deg", "measured"))
-            rows.append(("sensed", values))
-        if line.layout.has("heading", "heading") and model.row is not None:
-            gyro = wrap_deg(float(np.degrees(model.value("sensed", "gyro"))))
-            ahead = wrap_deg(float(np.degrees(model.value("heading", "heading"))))
-            rows.append(
-                (
-                    "gyro",
-                    [
-                        (f"says {number(gyro, 0, 4)} deg", "measured"),
-                        (f"{number(ahead, 0, 4)} deg from the field's forward", "rest"),
-                    ],
-                )
-            )
-        if line.layout.has("sensed", "up") and model.row is not None:
-            side = "on its back" if model.value("heading", "upside_down") == 1 else "on its wheels"
-            rows.append(("side", [(f"up {number(model.value('sensed', 'up'))} g", "measured"), (side, "rest")]))
-        humming = [m for m in model.rig.motors if model.value("outputs", f"{plain(m)}_hums") == 1]
-        if humming:
-            rows.append(
-                (
-                    "motors",
-                    [
-                        (f"! {' and '.join(humming)} only hum{'s' * (len(humming) == 1)}", "alarm"),
-                        ("too little to turn", "alarm"),
-                    ],
-                )
-            )
-        if model.value("truth", "blocked") == 1:
-            rows.append(("bump", [("! it stands against something", "alarm")]))
-        else:
-            rows.append(("bump", [("nothing in the way", "dim")]))
-        return rows
 
     def _draw_strips(self, picture: Picture, x: int, y: int, width: int, room: int) -> int:
         model = self.model
@@ -374,10 +250,21 @@ class FieldView(View):
             ("nose", "the amber line points ahead; the outline turns coral when the robot stands against something"),
             ("sensed", "what the robot says: raw encoder counts and what they mean"),
             ("!", "a wheel was asked for more than it can; the why says how much is lost"),
+            (
+                "belief",
+                "dashed teal: where it believes to be by wheels and gyro; lilac: how sure it is of that, 2 sigma. H sets it anew",
+            ),
             ("felt", "what the wheels say of the motion; true: what the stand-in really does. Coral wheels slide"),
             ("N", "the load on each wheel of a real body; f and F knock it, so does dragging it with the mouse"),
             ("sticks", "drag one with the mouse: it drives while you hold it and springs back"),
         ]
+
+
+FIELD_COMMANDS = (
+    Command("believe", "here", "Says where the robot is, so that its belief begins anew: the stand-in where it truly is, a real one at the "
+            "field's start.", ("H", "shift+h", "upper_h"), foot=9),
+    *PUSHES,
+)  # fmt: skip
 
 
 def _points(trail: list[tuple[float, float]], last: tuple[float, float, float] | None = None) -> np.ndarray:

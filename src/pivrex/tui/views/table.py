@@ -6,8 +6,9 @@ from pivrex.tui.commands import PUSHES
 from pivrex.tui.views.chassis.motion import motion_bars
 from pivrex.tui.views.chassis.view import CHASSIS_COMMANDS, ChassisView
 from pivrex.tui.views.driver.view import DRIVER_COMMANDS, DriverView, driver_bars
-from pivrex.tui.views.field import FieldView, field_bars, field_exports
+from pivrex.tui.views.field import FIELD_COMMANDS, FieldView, field_bars, field_exports
 from pivrex.tui.views.heading import HEADING_COMMANDS, HeadingView, heading_bars, heading_exports
+from pivrex.tui.views.routine import ROUTINE_COMMANDS, RoutineView, routine_bars, routine_exports
 from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.settings import SETTINGS_COMMANDS
 from pivrex.tui.views.shaping import ShapingView, shaping_bars
@@ -35,6 +36,11 @@ VIEWS = (
     ),
     ViewRow(
         "field", "5", "the robot on the floor", "Opens Field: the robot from above, wheels and sensors.",
-        FieldView, field_bars, field_exports, PUSHES,
+        FieldView, field_bars, field_exports, FIELD_COMMANDS,
+    ),
+    ViewRow(
+        "routine", "6", "what the robot does alone",
+        "Opens Routine: the text, its path on the field and its timeline, and the match clock.",
+        RoutineView, routine_bars, routine_exports, ROUTINE_COMMANDS,
     ),
 )  # fmt: skip

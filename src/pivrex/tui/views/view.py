@@ -15,6 +15,8 @@ class View(Canvas):
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(id=name)
         self.view_name = name
+        self.typing = False
+        """Whether somebody types in a text: then keys are the text's."""
         self.model = model
 
     def update(self) -> None:

@@ -1,0 +1,48 @@
+"""Routine: what somebody who works through steps asks for beside a motion: of which step it is, whose forward counts, and shares
+of single wheels.
+"""
+
+from __future__ import annotations
+
+from pivrex.line.given import Given
+from pivrex.line.inputs import Inputs
+from pivrex.line.layout import Layout, plain
+from pivrex.line.stage import Rung, named
+from pivrex.line.told import Told
+from pivrex.rig.rig import Rig
+
+__all__ = ["OF_FIELD", "OF_ROBOT", "Routine"]
+
+OF_ROBOT, OF_FIELD = 1.0, 2.0
+"""Whose forward counts while a routine drives, whatever the driver chose; 0 while none does."""
+
+
+class Routine(Given):
+    """Of which line of a routine this tick is: of none, unless a routine enters and says so.
+
+    ``frame`` is `OF_ROBOT` or `OF_FIELD` while a routine drives, about the robot's centre, else 0; ``raw`` is 1 while it gives
+    wheels shares of their top speed, which then stand behind it. Of each attachment to a position: ``push`` is a share that drives
+    it against its stop, whatever its limits, 0 for none; where ``homed`` is 1 it stands at ``as`` from now on, in rad.
+    """
+
+    name = "routine"
+
+    def __init__(self, rig: Rig) -> None:
+        self.wheels = [plain(w.name) for w in rig.chassis.wheels]
+        self.arms = [plain(n) for n, a in rig.attachments.items() if a.kind == "position"]
+        homes = (
+            (f"{n}_{what}", unit) for n in self.arms for what, unit in (("push", ""), ("homed", ""), ("as", "rad"))
+        )
+        shares = ((f"{w}_share", "") for w in self.wheels)
+        self.columns = named("routine", ("line", ""), ("frame", ""), ("raw", ""), *shares, *homes)
+
+    @classmethod
+    def of(cls, rig: Rig, inputs: Inputs) -> Routine:
+        return cls(rig)
+
+    def place(self, layout: Layout) -> None:
+        self.entry = layout.stage("routine")
+
+    def rungs(self, told: Told) -> list[Rung]:
+        line = int(told("routine", "line"))
+        return [Rung("routine", f"line {line} of the routine asks for this")] if line else []

@@ -1,0 +1,49 @@
+"""Odometry: by what the robot reckons where it is, and how far that may be off."""
+
+from __future__ import annotations
+
+from math import radians
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+from pivrex.rig.quantities import Quantity
+
+__all__ = ["Odometry"]
+
+_Share = Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="0.1 %")]
+
+
+class Odometry(Table):
+    """Where the robot believes to be: the ways of its wheels and its turns, put end to end. The rest says how sure it is of that,
+    one sigma each.
+    """
+
+    turn: Literal["gyro", "wheels"] = Field(
+        default="gyro",
+        description="What says how far it has turned: the gyro, where the rig has one, or the wheels alone.",
+        examples=["gyro"],
+    )
+    way: _Share = Field(
+        default=0.01,
+        description="By how much every way is off alike, as a share of it: tyres that are worn, a floor that lets them slide.",
+        examples=["1 %"],
+    )
+    turning: _Share = Field(
+        default=0.005,
+        description="By how much every turn is off alike, as a share of it: of a gyro its scale, of wheels their track.",
+        examples=["0.5 %"],
+    )
+    drift_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=1, step="0.01 deg/s")] = Field(
+        default=radians(0.05),
+        alias="drift",
+        description="How fast a gyro turns that stands still.",
+        examples=["0.05 deg/s"],
+    )
+    rough_m: Annotated[float, Quantity("length", at_least=0, at_most=1, step="1 mm")] = Field(
+        default=0.006,
+        alias="rough",
+        description="What chance adds over a metre; over four metres twice that.",
+        examples=["6 mm"],
+    )

@@ -1,0 +1,107 @@
+"""Routines on disk: found by name, read, and checked for the rig that they are for."""
+
+from __future__ import annotations
+
+import re
+from math import inf
+from pathlib import Path
+
+from pivrex.errors import Mistake, ReadError, RoutineError
+from pivrex.files import is_file, read_persons, resolved
+from pivrex.rig.field import Field
+from pivrex.rig.read import read_rig
+from pivrex.rig.rig import Rig
+from pivrex.rig.workspace import Folder, find_rig, open_folder
+from pivrex.routine.checking import Checked, Reader, check_text
+from pivrex.routine.mistakes import as_mistakes
+from pivrex.routine.program import Program
+from pivrex.routine.reading import LARGEST_FILE, read_lines
+
+__all__ = [
+    "SUFFIX", "check_file", "field_of", "find_routine", "floors_beside", "program_of", "read_for", "rig_said", "shared_beside", "wanted_rig",
+]  # fmt: skip
+
+SUFFIX = ".txt"
+
+
+def shared_beside(path: Path) -> Reader:
+    """Give what reads the files of own moves beside a routine; only by plain names, so that none leads elsewhere."""
+
+    def read(name: str) -> str | None:
+        if not re.fullmatch(r"[\w -]+", name):
+            return None
+        beside = path.parent / f"{name}{SUFFIX}"
+        try:
+            return read_persons(beside, LARGEST_FILE) if is_file(beside) else None
+        except ReadError:
+            return None
+
+    return read
+
+
+def find_routine(name: str, folder: Folder) -> Path:
+    """Find a routine by its path, or by its name in a workspace. Raises `RoutineError`."""
+    path = Path(name)
+    if is_file(path):
+        return path
+    there = next((p for p in folder.routines() if p.stem.lower() == name.lower()), None)
+    if there is not None:
+        return there
+    known = ", ".join(f'"{p.stem}"' for p in folder.routines()) or "none"
+    raise RoutineError(
+        path, [Mistake(0, "", f"is no file, and no routine of this workspace (routines/ holds {known})")]
+    )
+
+
+def rig_said(text: str) -> str:
+    """Give the rig that a text says it is for; empty if it says none."""
+    for line in read_lines(text)[0]:
+        if line.node is not None and line.node.form == "for_rig" and not line.skipped:
+            return str(line.node["name"][0])
+    return ""
+
+
+def wanted_rig(path: Path) -> tuple[Path, Folder]:
+    """Give the rig that a routine is for, else the first of its workspace. Raises `RigError`, `ReadError`."""
+    home = resolved(path).parent
+    home = home.parent if home.name == "routines" else home
+    name = rig_said(read_persons(path, LARGEST_FILE))
+    if name:
+        return find_rig(name, home)
+    folder = open_folder(home)
+    return folder.first_rig(), folder
+
+
+def floors_beside(path: Path) -> frozenset[str]:
+    """Give the floors of the workspace that a routine's file lies in."""
+    home = resolved(path).parent
+    home = home.parent if home.name == "routines" else home
+    return frozenset(p.stem for p in (home / "floors").glob("*.toml"))
+
+
+def field_of(program: Program, folder: Folder) -> Field | None:
+    """Give the field that a routine drives on; None in a folder that says nothing of one. Raises `RigError`."""
+    if not program.floor and not (folder.path / "workspace.toml").exists():
+        return None
+    return folder.floor(program.floor)
+
+
+def check_file(path: Path, rig: Rig, limit_s: float = inf) -> Checked:
+    """Read and check a routine. Raises `ReadError`."""
+    text = read_persons(path, LARGEST_FILE)
+    return check_text(text, rig, path.stem, shared_beside(path), limit_s, floors_beside(path))
+
+
+def program_of(path: Path, rig: Rig) -> Program:
+    """Give the program of a routine's file. Raises `ReadError`, or `RoutineError` with every mistake."""
+    checked = check_file(path, rig)
+    if checked.program is None:
+        raise RoutineError(path, as_mistakes(checked.wrong))
+    return checked.program
+
+
+def read_for(path: Path) -> tuple[Checked, Rig]:
+    """Read a routine for the rig that it says. Raises `ReadError`, `RigError`."""
+    rig_path, folder = wanted_rig(path)
+    rig = read_rig(rig_path)
+    return check_file(path, rig, folder.settings.match.alone_s), rig

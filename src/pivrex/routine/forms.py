@@ -1,0 +1,216 @@
+"""Every form that a line of a routine may have: help, completion and the language page are made from these rows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+__all__ = ["FORMS", "FUNCTIONS", "KEYWORDS", "READINGS", "Form", "example_of"]
+
+
+@dataclass(frozen=True)
+class Form:
+    """A form.
+
+    Attributes
+    ----------
+    part : str
+        The part of the language that it belongs to.
+    form : str
+        What stands in it; what may be left out in square brackets, what a person writes in CAPITALS.
+    example : str
+        A line that can be read.
+    says : str
+        What it does.
+    block : bool
+        Whether lines that are indented belong to it.
+    """
+
+    part: str
+    form: str
+    example: str
+    says: str
+    block: bool = False
+
+    @property
+    def first(self) -> str:
+        """The word that it begins with."""
+        return self.example.split()[0]
+
+
+START, DRIVING, TURNING, WAITING, BESIDE = "The start", "Driving", "Turning", "Waiting", "Attachments and sensors"
+DECIDING, AGAIN, OWN, SETTING = "Deciding", "Again, and at once", "Own moves", "Names and what counts from here on"
+
+FORMS: tuple[Form, ...] = (
+    Form(START, "for RIG", "for plover", "Says which rig the routine is for; another one is refused."),
+    Form(START, "on floor NAME", 'on floor "greenhouse"', "Says on which floor of the workspace's folder floors/ it drives; the "
+         "workspace's own field if left out."),
+    Form(START, "start at X, Y [facing ANGLE]", "start at 0.50 m, 0.50 m facing 90 deg",
+         "Says where the robot is put: on the stand-in it stands there, a real one is believed to."),
+    Form(START, "use moves from FILE", 'use moves from "greenhouse-moves"', "Takes the own moves of another file beside this one."),
+    Form(DRIVING, "drive ahead|back|left|right AMOUNT [OPTIONS]", "drive ahead 0.8 m at 40 %",
+         "Drives straight; left and right only where the wheels can. AMOUNT is a length, a time, encoder counts or wheel turns."),
+    Form(DRIVING, "drive along ANGLE for AMOUNT [OPTIONS]", "drive along 45 deg for 60 cm",
+         "Drives in a direction of the field, whatever way the robot looks; only where the wheels can."),
+    Form(DRIVING, "drive to X, Y [facing ANGLE] [OPTIONS]", "drive to 1.70 m, 0.75 m facing 0 deg",
+         "Drives to a place on the field in a straight line: turning to it first, or straight away where the wheels can."),
+    Form(DRIVING, "bend [back] left|right ANGLE with radius LENGTH [OPTIONS]", "bend left 90 deg with radius 0.4 m",
+         "Drives an arc; the angle is what the robot turns."),
+    Form(DRIVING, "wheels WHICH SHARE, WHICH SHARE [for TIME] [OPTIONS]", "wheels left 40 %, right 55 % for 1.2 s",
+         "Gives wheels shares of their top speed, by side or by name in quotes; nothing corrects them."),
+    Form(TURNING, "turn left|right AMOUNT [OPTIONS]", "turn left 90 deg", "Turns on the spot by an angle, or for a time."),
+    Form(TURNING, "turn to ANGLE [OPTIONS]", "turn to 180 deg", "Turns the shorter way until it looks in this direction of the field."),
+    Form(TURNING, "turn toward X, Y [OPTIONS]", "turn toward 2.65 m, 1.98 m", "Turns until it looks at a place."),
+    Form(TURNING, "pivot [back] left|right ANGLE about [the] left|right side [OPTIONS]", "pivot left 90 deg about the left side",
+         "Turns about the wheels of one side, which stand."),
+    Form(WAITING, "wait TIME", "wait 1.5 s", "Stands for a time; the gyro keeps the heading."),
+    Form(WAITING, "wait until CONDITION [at most TIME [, else ACTION]]", "wait until post is heard at most 2 s, else stop",
+         "Stands until something is true."),
+    Form(WAITING, "wait for ATTACHMENT [at most TIME [, else ACTION]]", "wait for boom at most 2 s",
+         "Stands until an attachment is where it was sent."),
+    Form(WAITING, "settle [at most TIME]", "settle at most 0.5 s", "Stands until the robot is at rest and looks where it should."),
+    Form(BESIDE, "move ATTACHMENT to|by ANGLE [over TIME] [and wait] [at most TIME [, else ACTION]]", "move boom to 60 deg and wait",
+         "Sends an attachment to a position, or by so much from where it was sent before; goes on at once unless it says and wait."),
+    Form(BESIDE, "switch NAME on|off", "switch pump on", "Switches something on or off; a sensor that is off says nothing."),
+    Form(BESIDE, "run MOTOR at SHARE [for TIME]", "run roller at 40 % for 2 s",
+         "Runs an attachment's motor: until it is given another share, or for a time."),
+    Form(BESIDE, "zero gyro|counts|ATTACHMENT", "zero gyro",
+         "Measures the gyro's bias while the robot stands, starts counting distances from here, or calls an attachment's place 0."),
+    Form(BESIDE, "home ATTACHMENT at SHARE [as ANGLE] [at most TIME [, else ACTION]]", "home boom at -30 % as 0 deg at most 2 s",
+         "Drives an attachment gently against its stop, and calls that place so."),
+    Form(DECIDING, "if CONDITION", "if front below 30 cm", "Does its block if that is true.", True),
+    Form(DECIDING, "else if CONDITION", "else if post is 2", "Does its block if none before was done and this is true.", True),
+    Form(DECIDING, "else", "else", "Does its block if none before was done.", True),
+    Form(DECIDING, "choose by VALUE", "choose by dryness", "Does the block of the when that has this value.", True),
+    Form(DECIDING, "when VALUE", "when 3", "One value of a choice.", True),
+    Form(DECIDING, "otherwise", "otherwise", "What a choice does for any other value, and for none.", True),
+    Form(AGAIN, "repeat NUMBER times", "repeat 3 times", "Does its block so often.", True),
+    Form(AGAIN, "repeat until CONDITION [at most NUMBER times]", "repeat until front below 30 cm at most 5 times",
+         "Does its block until something is true before it.", True),
+    Form(AGAIN, "at once until all end", "at once until all end",
+         "Begins all lines of its block together, and goes on when all have ended.", True),
+    Form(AGAIN, "at once until one ends", "at once until one ends",
+         "Begins all lines of its block together; the first that ends, ends all.", True),
+    Form(AGAIN, "at once ending together", "at once ending together",
+         "Begins all lines of its block together, and slows the quicker ones so that all end at the same moment.", True),
+    Form(OWN, "own move NAME [with NAME DEFAULT, ...]", "own move pour with seconds 2 s, tilt 70 deg",
+         "Gives its block a name; each parameter has a default, which says what it measures.", True),
+    Form(OWN, "do MOVE [with NAME VALUE, ...]", "do pour with seconds 3 s", "Does an own move."),
+    Form(OWN, "give VALUE", "give front else 1 m", "Ends an own move with a result."),
+    Form(OWN, "let NAME be result of MOVE [with NAME VALUE, ...]", "let gap be result of measure",
+         "Does an own move and keeps its result."),
+    Form(SETTING, "let NAME be VALUE [else VALUE]", "let dryness be post else 1",
+         "Keeps a value under a name; behind else stands what counts where nothing was sensed."),
+    Form(SETTING, "here is X, Y [facing ANGLE]", "here is 1.70 m, 0.75 m facing 0 deg", "Says where the robot is, for what comes next."),
+    Form(SETTING, "from now on drive at SPEED", "from now on drive at 0.4 m/s", "How fast drives are that say nothing else."),
+    Form(SETTING, "from now on turn at RATE", "from now on turn at 90 deg/s", "How fast turns are that say nothing else."),
+    Form(SETTING, "from now on with|without gyro", "from now on without gyro", "Whether the gyro keeps the heading."),
+    Form(SETTING, "stop", "stop", "Ends the routine here: everything off."),
+)  # fmt: skip
+
+READINGS = {
+    "heading": "where the robot looks on the field, in deg from -180 to 180",
+    "x": "where it believes to be, along the field's length",
+    "y": "where it believes to be, along the field's width",
+    "time": "how long the routine has run",
+    "battery": "the battery's voltage, where the rig senses it",
+}
+"""What every routine may ask for beside the rig's own sensors and attachments."""
+
+FUNCTIONS = {"least": "the least of its values", "most": "the largest of its values", "size": "a value without its sign",
+             "root": "the square root"}  # fmt: skip
+
+KEYWORDS = frozenset(
+    [
+        "for",
+        "floor",
+        "start",
+        "at",
+        "use",
+        "moves",
+        "from",
+        "own",
+        "move",
+        "with",
+        "drive",
+        "along",
+        "to",
+        "turn",
+        "toward",
+        "pivot",
+        "about",
+        "the",
+        "side",
+        "bend",
+        "radius",
+        "wheels",
+        "wait",
+        "until",
+        "settle",
+        "switch",
+        "run",
+        "zero",
+        "home",
+        "as",
+        "here",
+        "is",
+        "now",
+        "on",
+        "let",
+        "be",
+        "result",
+        "of",
+        "do",
+        "give",
+        "stop",
+        "if",
+        "else",
+        "choose",
+        "by",
+        "when",
+        "otherwise",
+        "repeat",
+        "times",
+        "once",
+        "all",
+        "end",
+        "one",
+        "ends",
+        "ending",
+        "together",
+        "go",
+        "most",
+        "facing",
+        "over",
+        "ahead",
+        "back",
+        "left",
+        "right",
+        "off",
+        "and",
+        "or",
+        "not",
+        "gyro",
+        "without",
+        "heard",
+        "silent",
+        "there",
+        "below",
+        "above",
+        "skip",
+    ]
+)
+"""Words of the language, which can be no names."""
+
+
+def example_of(text: str) -> str:
+    """Give the example of the form that a line comes nearest to; empty if it begins like none."""
+    words = text.split()
+    best, most = "", 0
+    for form in FORMS:
+        theirs = form.example.split()
+        alike = next(
+            (i for i, (a, b) in enumerate(zip(words, theirs, strict=False)) if a != b), min(len(words), len(theirs))
+        )
+        if alike > most:
+            best, most = form.example, alike
+    return best

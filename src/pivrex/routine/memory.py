@@ -1,0 +1,45 @@
+"""What one robot knows in the middle of a routine, beside where its threads stand."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from pivrex.routine.hands import Hands
+from pivrex.routine.mind import Mind
+
+__all__ = ["Habits", "Memory"]
+
+
+@dataclass
+class Habits:
+    """What counts for one robot from here on: how fast it drives and turns, whether the gyro corrects it, what is slowed."""
+
+    drive: float
+    turn: float
+    gyro: bool
+    slow: dict[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Memory:
+    """What one robot knows in the middle of a routine, between two steps: it can begin there again.
+
+    Attributes
+    ----------
+    n : int
+        Ticks that have been.
+    mind : Mind
+    hands : Hands
+    habits : Habits
+    believed : (3,) of float
+        Where it believes to be, x and y in m, heading in rad.
+    angles : dict of str to float
+        Where its attachments with an encoder are, as they are called.
+    """
+
+    n: int
+    mind: Mind
+    hands: Hands
+    habits: Habits
+    believed: tuple[float, float, float]
+    angles: dict[str, float]

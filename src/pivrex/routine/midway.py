@@ -1,0 +1,85 @@
+"""A routine begun in its middle: with the pose and the memory that it would have had before one of its lines."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from dataclasses import dataclass
+
+import numpy as np
+
+from pivrex.line import Line
+from pivrex.rig.field import Field
+from pivrex.rig.rig import Rig
+from pivrex.routine.belief import begun
+from pivrex.routine.memory import Memory
+from pivrex.routine.playing import ALONE_S, start_pose
+from pivrex.routine.program import Program
+from pivrex.routine.runner import Runner
+from pivrex.sim.model import stand_in_of
+
+__all__ = ["Midway", "before_line", "line_after"]
+
+Pose = tuple[float, float, float]
+
+
+@dataclass(frozen=True)
+class Midway:
+    """How things stand before a line is done.
+
+    Attributes
+    ----------
+    text : str
+        Of the routine that it is of.
+    line : int
+    n : int
+        Ticks that have been.
+    pose : (3,) of float
+        Where the robot is, x and y in m, heading in rad.
+    attached : tuple of float
+        Where the attachments with an encoder are, in rad, as the stand-in has them.
+    memory : Memory
+    """
+
+    text: str
+    line: int
+    n: int
+    pose: Pose
+    attached: tuple[float, ...]
+    memory: Memory
+
+
+def line_after(program: Program, line: int) -> int:
+    """Give the first line, from this one on, on which something is done; 0 if there is none."""
+    lines = sorted({s.where.line for code in program.codes.values() for s in code if not s.where.file})
+    k = bisect_left(lines, line)
+    return lines[k] if k < len(lines) else 0
+
+
+def before_line(
+    program: Program, rig: Rig, field: Field | None, line: int, limit_s: float = ALONE_S
+) -> tuple[Midway | None, str]:
+    """Play a routine on the stand-in up to a line. Gives how things stand before it, or why that cannot be said."""
+    played, model = Line(rig), stand_in_of(rig, field)
+    start = start_pose(program, field)
+    robot, state = model.placed(model.start(), start), begun(played, start)
+    runner = Runner(program, played, start)
+    mind = runner.minds[0]
+    mind.halts_at = line
+    raw, row = played.rest(), None
+    most = round(limit_s / played.dt_s)
+    for n in range(most):
+        state = runner.before(state)
+        entry = runner.tick(row)
+        state, row = played.step(state, raw, model.sense(robot), 0.0, 0.0, model.truth(robot), entry)
+        if mind.halted:
+            x, y, heading = (float(v) for v in np.asarray(robot.pose))
+            attached = tuple(float(v) for v in np.asarray(robot.attached))
+            return Midway(program.text, line, n, (x, y, heading), attached, runner.memory(row)), ""
+        if mind.ended:
+            break
+        robot = model.step(robot, played.told(row), played.dt_s)
+    if mind.passed:
+        return None, f"line {line} is done at once with others: begin at the line above them"
+    if mind.ended:
+        return None, f"line {line} is not come to: the routine has {mind.ended} before"
+    return None, f"line {line} is not come to within {limit_s:g} s"

@@ -1,0 +1,180 @@
+"""What a step that drives becomes for one robot where it stands: its way, its speed, its time."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from math import atan2, cos, hypot, inf, isfinite, sin, sqrt
+
+import numpy as np
+
+from pivrex.line.line import Line
+from pivrex.routine.kinds import COUNTS, NUMBER, TIME, TURNS, Kind
+from pivrex.routine.motion import Motion, wrapped
+from pivrex.routine.program import MotionStep
+from pivrex.routine.robot import RobotWords
+from pivrex.routine.values import FaultError, Seen, value_of
+
+__all__ = ["Planner", "Standing", "number", "slower", "time_of"]
+
+FAR_M = 1e3
+TIGHTEST_M = 0.02
+SPINNING = ("turn", "turn to", "toward", "pivot", "bend")
+
+
+@dataclass
+class Standing:
+    """Where one robot believes to be when a step begins, the direction that it holds, and what counts for it now.
+
+    Attributes
+    ----------
+    x, y, heading : float
+    looks : float
+        The direction of the field that it shall look in; its heading where it holds none.
+    drive, turn : float
+        How fast it goes where a step says nothing, m/s and rad/s.
+    gyro : bool
+    """
+
+    x: float
+    y: float
+    heading: float
+    looks: float
+    drive: float
+    turn: float
+    gyro: bool
+
+
+def number(value: object, seen: Seen, what: str) -> float:
+    """Give a value that must be there. Raises `FaultError`."""
+    found = value_of(value, seen)  # type: ignore[arg-type]
+    if not isfinite(found):
+        raise FaultError(f"{what} has no value: nothing was sensed")
+    return found
+
+
+class Planner:
+    """Plans for the robots of a line."""
+
+    def __init__(self, line: Line, words: RobotWords) -> None:
+        self._line, self._words = line, words
+        c = line.rig.correction
+        self._rise = c.speed_rise_m_s2 if c is not None else 1.0
+        self._turn_rise = c.turn_rise_rad_s2 if c is not None else 6.0
+        self.turn = (c.turn_rate_rad_s if c is not None else 0.0) or line.rig.full_turn_rad_s / 2
+        self.drive = line.rig.full_forward_m_s / 2
+
+    def plan(self, step: MotionStep, seen: Seen, at: Standing) -> Motion:
+        """Give the motion of a step. Raises `FaultError`."""
+        held = at.gyro if step.gyro is None else step.gyro
+        whole, seconds = self._amount(step, seen)
+        if step.shape == "wheels":
+            shares = np.zeros(len(self._line.wheels))
+            for wheels, share in step.shares:
+                shares[list(wheels)] = min(max(number(share, seen, "the share"), -1.0), 1.0)
+            return Motion(time_s=seconds, held=False, shares=shares)
+        plain = Motion(whole=whole, rise=self._rise, time_s=seconds, held=held)
+        if step.shape in SPINNING:
+            return self._spin(step, seen, at, plain)
+        plain = replace(plain, most=self._speed(step, seen, at.drive, self._line.rig.full_forward_m_s))
+        if step.shape == "straight":
+            return replace(plain, forward=float(step.forward), left=float(step.left))
+        return self._across(step, seen, at, plain)
+
+    @staticmethod
+    def _speed(step: MotionStep, seen: Seen, otherwise: float, full: float) -> float:
+        if step.speed is None:
+            return otherwise
+        found = abs(number(step.speed, seen, "the speed"))
+        return max(found * full if step.speed_kind == NUMBER else found, 1e-4)
+
+    def _spin(self, step: MotionStep, seen: Seen, at: Standing, plain: Motion) -> Motion:
+        """Give a turn, a pivot or a bend: its way is measured in rad."""
+        rig, spin, whole, forward = self._line.rig, step.spin, plain.whole, 0.0
+        rise, most = self._turn_rise, 0.0
+        if step.shape == "bend":
+            radius = max(number(step.values["radius"], seen, "the radius"), TIGHTEST_M)
+            most = self._speed(step, seen, at.drive, rig.full_forward_m_s) / radius
+            rise, forward = min(rise, self._rise / radius), step.forward * radius
+        else:
+            most = self._speed(step, seen, at.turn, rig.full_turn_rad_s)
+        if step.shape == "pivot":
+            forward = step.left * step.spin * self._words.half_track_m
+        if step.shape in ("turn to", "toward"):
+            angle = self._angle_to(step, seen, at)
+            spin, whole = (1 if angle >= 0 else -1), abs(angle)
+        arc = step.shape == "bend"
+        return replace(plain, spins=True, forward=forward, turn=float(spin), whole=whole, most=most, rise=rise, arc=arc)
+
+    def _across(self, step: MotionStep, seen: Seen, at: Standing, plain: Motion) -> Motion:
+        """Give the motion along a direction of the field, or to a place."""
+        if step.shape == "along":
+            angle = number(step.values["direction"], seen, "the direction")
+            return replace(plain, forward=cos(angle), left=sin(angle), field=True)
+        dx, dy = (number(step.values[n], seen, n) - v for n, v in (("x", at.x), ("y", at.y)))
+        way = hypot(dx, dy)
+        if not self._words.by_field:
+            # it has turned to it already; what it stands beside its line is no way that it could go
+            ahead = dx * cos(at.heading) + dy * sin(at.heading)
+            return replace(plain, forward=1.0 if ahead >= 0 else -1.0, whole=abs(ahead))
+        turn = wrapped(number(step.values["facing"], seen, "facing") - at.looks) if "facing" in step.values else 0.0
+        if way < 1e-3:
+            sign = 1.0 if turn >= 0 else -1.0
+            return replace(plain, spins=True, turn=sign, whole=abs(turn), most=at.turn, rise=self._turn_rise)
+        return replace(plain, forward=dx / way, left=dy / way, turn=turn / way, whole=way, field=True)
+
+    @staticmethod
+    def _angle_to(step: MotionStep, seen: Seen, at: Standing) -> float:
+        """Give how far to turn, the shorter way."""
+        if step.shape == "turn to":
+            return wrapped(number(step.values["angle"], seen, "where it looks") - at.looks)
+        dx, dy = (number(step.values[n], seen, n) - v for n, v in (("x", at.x), ("y", at.y)))
+        return wrapped(atan2(dy, dx) - at.looks) if hypot(dx, dy) > 1e-3 else 0.0
+
+    def _amount(self, step: MotionStep, seen: Seen) -> tuple[float, float]:
+        """Give the way in m or rad, and the time; infinite where it has none."""
+        limit, whole = step.limit, inf
+        if limit.most is not None and limit.kind != TIME:
+            whole = max(0.0, number(limit.most, seen, "the limit"))
+        if step.amount is None:
+            return whole, inf
+        amount = max(0.0, number(step.amount, seen, "how far"))
+        if step.kind == TIME:
+            return whole, max(amount, self._line.dt_s)
+        return min(whole, self._in_si(step, seen, amount, step.kind), FAR_M), inf
+
+    def _in_si(self, step: MotionStep, seen: Seen, amount: float, kind: Kind) -> float:
+        """Give an amount that encoders count in m, or in rad of the turn that such wheels make."""
+        words = self._words
+        if kind not in (COUNTS, TURNS):
+            return amount
+        way = amount * (words.metres_per_count if kind == COUNTS else words.metres_per_turn)
+        match step.shape:
+            case "turn":
+                return way / words.metres_per_radian
+            case "pivot":  # the wheels of one side stand, those of the other roll twice as far as the middle
+                return way / words.half_track_m
+            case "bend":
+                return way / max(number(step.values["radius"], seen, "the radius"), TIGHTEST_M)
+        return way
+
+
+def time_of(motion: Motion) -> float:
+    """Give how long a trapezoid takes, in s."""
+    if motion.time_s < inf:
+        return motion.time_s
+    if not motion.whole < inf:
+        return 0.0
+    if motion.whole >= motion.most * motion.most / motion.rise:
+        return motion.whole / motion.most + motion.most / motion.rise
+    return 2 * sqrt(motion.whole / motion.rise)
+
+
+def slower(motion: Motion, seconds: float) -> Motion:
+    """Give a motion that takes so long: with a lower top of its trapezoid, v = (a·T - √(a²T² - 4·a·way))/2."""
+    if motion.time_s < inf:
+        return replace(motion, time_s=max(motion.time_s, seconds))
+    a, t = motion.rise, seconds
+    under = a * a * t * t - 4 * a * motion.whole
+    if under <= 0 or not motion.whole < inf:
+        return motion
+    return replace(motion, most=max((a * t - sqrt(under)) / 2, 1e-3))

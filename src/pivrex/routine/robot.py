@@ -1,0 +1,90 @@
+"""What a routine may ask of a rig: its sensors and attachments by name, what its wheels can, and what its encoders count."""
+
+from __future__ import annotations
+
+from math import pi
+
+import numpy as np
+
+from pivrex.line.kinematics import kinematics_of
+from pivrex.rig.rig import Rig
+from pivrex.routine.forms import READINGS
+from pivrex.routine.kinds import ANGLE, LENGTH, NUMBER, TIME, VOLTS, Kind
+
+__all__ = ["RobotWords"]
+
+_OWN = {"heading": ANGLE, "x": LENGTH, "y": LENGTH, "time": TIME, "battery": VOLTS}
+
+
+class RobotWords:
+    """A rig as a routine sees it.
+
+    Attributes
+    ----------
+    readings : dict of str to Kind
+        Every name that has a value of its own.
+    attachments : dict of str to str
+        The kind of each: motor, position, servo or switch.
+    sensors : dict of str to str
+        The kind of each: ranger or lamp.
+    aside : bool
+        Whether the wheels can move it sideways.
+    by_field : bool
+        Whether its law knows directions of the field.
+    has_gyro : bool
+        Whether a gyro corrects its heading.
+    """
+
+    def __init__(self, rig: Rig) -> None:
+        self.rig = rig
+        self.attachments = {name: a.kind for name, a in rig.attachments.items() if not getattr(a, "shows", "")}
+        self.sensors: dict[str, str] = {name: s.kind for name, s in rig.sensors.items()}
+        self.readings: dict[str, Kind] = {n: k for n, k in _OWN.items() if n != "battery" or rig.battery.sensed}
+        self.readings |= {n: LENGTH if kind == "ranger" else NUMBER for n, kind in self.sensors.items()}
+        self.readings |= {n: ANGLE for n, kind in self.attachments.items() if kind in ("position", "servo")}
+        follows = np.asarray(rig.chassis.geometry.followed(np.array([0.0, 1.0, 0.0])))
+        self.aside = bool(np.allclose(follows, [0.0, 1.0, 0.0], atol=1e-6))
+        self.by_field = self.aside and rig.law.kind == "planar"
+        self.has_gyro = rig.gyro is not None and rig.correction is not None
+        self.wheels = [w.name for w in rig.chassis.wheels]
+        assert set(_OWN) == set(READINGS)
+
+    def wheels_of(self, side: str) -> tuple[int, ...]:
+        """Give the places of the driven wheels of a side of a two-sided chassis."""
+        sign = 1 if side == "left" else -1
+        return tuple(i for i, w in enumerate(self.rig.chassis.wheels) if w.y_m * sign > 0)
+
+    @property
+    def half_track_m(self) -> float:
+        """How far the wheels of a side stand from the middle line."""
+        return float(np.mean([abs(w.y_m) for w in self.rig.chassis.wheels]))
+
+    @property
+    def metres_per_turn(self) -> float:
+        """How far a turn of a wheel carries the robot."""
+        return float(np.mean([2 * pi * w.radius_m for w in self.rig.chassis.wheels]))
+
+    @property
+    def metres_per_count(self) -> float:
+        """How far a count of the encoders carries the robot; 0 if none is said to count."""
+        each = [m.counts_per_wheel_turn for m in self.rig.motors.values()]
+        return self.metres_per_turn / float(np.mean(each)) if each and all(each) else 0.0
+
+    @property
+    def metres_per_radian(self) -> float:
+        """How far each wheel rolls while the robot turns on the spot by a radian."""
+        maps = kinematics_of(self.rig.chassis)
+        if maps.hubs is not None:
+            return float(np.mean([np.hypot(w.x_m, w.y_m) for w in self.rig.chassis.wheels]))
+        return float(np.mean(np.abs(maps.inverse[:, 2])))
+
+    def radians_per_count(self, name: str) -> float:
+        """How far an attachment turns for a count of its encoder; 0 if it has none."""
+        counts = getattr(self.rig.attachments[name], "counts_per_turn", 0.0)
+        return 2 * pi / counts if counts else 0.0
+
+    def reach(self, name: str) -> tuple[float, float]:
+        """How far an attachment goes, in rad."""
+        a = self.rig.attachments[name]
+        assert a.kind in ("position", "servo")
+        return a.minimum_rad, a.maximum_rad

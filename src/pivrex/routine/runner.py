@@ -1,0 +1,384 @@
+"""A routine on a line: tick by tick it gives what robots in the middle of it ask for, for one robot or many."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from math import hypot, inf, isfinite, nan
+from typing import Any
+
+import numpy as np
+
+from pivrex.line.asked import OF_ROBOT
+from pivrex.line.entry import Entry
+from pivrex.line.layout import plain
+from pivrex.line.line import Line, LineState
+from pivrex.line.stage import Floats
+from pivrex.line.values import Value, joined
+from pivrex.line.zeroing import DONE, Zeroing
+from pivrex.routine.belief import Belief
+from pivrex.routine.hands import Hands, rate_of
+from pivrex.routine.kinds import COUNTS, NUMBER, Kind
+from pivrex.routine.memory import Habits, Memory
+from pivrex.routine.mind import Mind
+from pivrex.routine.motion import Felt, Motions, wrapped
+from pivrex.routine.planning import Planner, Standing, number, slower, time_of
+from pivrex.routine.program import AttachStep, Instruction, MotionStep, Program, RunStep, WaitStep
+from pivrex.routine.robot import RobotWords
+from pivrex.routine.values import Seen, value_of
+
+__all__ = ["Runner"]
+
+
+class Runner:
+    """A program that is being run by a batch of robots of shape ``batch``, () or (B,).
+
+    Parameters
+    ----------
+    program : Program
+    line : Line
+    batch : tuple
+    start : batch + (3,) float64
+        Where each believes to begin: x and y in m, heading in rad.
+
+    Attributes
+    ----------
+    n : int
+        Ticks that have been.
+    minds : list of Mind
+        One for each robot.
+    belief : Belief
+    """
+
+    def __init__(self, program: Program, line: Line, start: Floats, batch: tuple[int, ...] = ()) -> None:
+        self.program, self.line = program, line
+        self._batch = batch
+        self._count = batch[0] if batch else 1
+        self._words = RobotWords(line.rig)
+        rig = line.rig
+        self._planner = Planner(line, self._words)
+        self.n = 0
+        self.minds = [Mind(i, line.dt_s) for i in range(self._count)]
+        self._hands = [Hands() for _ in range(self._count)]
+        own = self._planner.drive, self._planner.turn, self._words.has_gyro
+        self._habits = [Habits(*own) for _ in range(self._count)]
+        self._motions = Motions(line, batch)
+        self.belief = Belief(line, batch, start)
+        self._wakes = np.full(self._count, -inf)
+        self._zeroes: list[int] = []
+        self._zero_asked = [0] * self._count
+        self._names = list(rig.attachments)
+        self._arms = [n for n, kind in self._words.attachments.items() if kind == "position"]
+        self._lines = np.zeros(self._count)
+        self._settles = 3 * rig.lag_s + 0.15
+        """So long a motion takes to come to rest after its target has."""
+        layout = line.layout
+        sensed = {n: layout.at("sensed", plain(n)) for n in self._words.sensors}
+        sensed |= {
+            n: layout.at("attachments", f"{plain(n)}_angle")
+            for n, k in self._words.attachments.items()
+            if k == "position"
+        }
+        sensed |= {
+            n: layout.at("attachments", f"{plain(n)}_target")
+            for n, k in self._words.attachments.items()
+            if k != "position"
+        }
+        if rig.battery.sensed:
+            sensed["battery"] = layout.at("sensed", "battery")
+        if layout.has("zeroing", "status"):
+            sensed["zeroing status"] = layout.at("zeroing", "status")
+        self._places, self._columns = {n: k for k, n in enumerate(sensed)}, np.array(list(sensed.values()), np.intp)
+        self._seen: list[list[float]] = []
+        self._requests = np.zeros((*batch, len(self._names), 3))
+        self._requests[..., 1] = nan
+
+    @property
+    def ended(self) -> bool:
+        """Whether all robots have ended."""
+        return all(mind.ended for mind in self.minds)
+
+    def copied(self) -> Runner:
+        """Give a copy that goes its own way."""
+        made = copy.copy(self)
+        made.minds = [m.copied() for m in self.minds]
+        made._hands = [h.copied() for h in self._hands]
+        made._habits = [replace(h, slow=dict(h.slow)) for h in self._habits]
+        made._motions = copy.copy(self._motions)
+        made._motions.v = {n: v.copy() if self._batch else v for n, v in self._motions.v.items()}
+        made._motions.shares = self._motions.shares.copy()
+        made.belief = self.belief.copied()
+        made._wakes, made._lines, made._requests = self._wakes.copy(), self._lines.copy(), self._requests.copy()
+        made._zeroes, made._zero_asked = list(self._zeroes), list(self._zero_asked)
+        return made
+
+    def memory(self, row: Floats) -> Memory:
+        """Give what the one robot knows, between two steps; ``row`` is the Tick that was made of what it asked for last."""
+        habits, belief, layout = self._habits[0], self.belief, self.line.layout
+        return Memory(
+            self.n,
+            self.minds[0].copied(),
+            self._hands[0].copied(),
+            replace(habits, slow=dict(habits.slow)),
+            (float(belief.x), float(belief.y), float(belief.heading)),
+            {name: float(row[layout.at("attachments", f"{plain(name)}_angle")]) for name in self._arms},
+        )
+
+    @classmethod
+    def resumed(cls, program: Program, line: Line, memory: Memory, told: bool) -> Runner:
+        """Begin where a memory is of, standing where it believes to be. What attachments were asked for is asked for again.
+
+        ``told``: the attachments are where the memory says, whatever their encoders call it; so of a stand-in.
+        """
+        made = cls(program, line, np.array(memory.believed))
+        made.n, made.minds = memory.n, [memory.mind.copied()]
+        hands = made._hands[0] = memory.hands.copied()
+        made._habits = [replace(memory.habits, slow=dict(memory.habits.slow))]
+        hands.sent |= hands.goals
+        hands.called |= memory.angles if told else {}
+        hands.busy = True
+        return made
+
+    def renumber(self, lines: Mapping[float, float]) -> None:
+        """Take other numbers for the lines of the text: it has been changed elsewhere."""
+        for mind in self.minds:
+            mind.renumber(lines)
+        self._lines = np.array([lines.get(line, line) for line in self._lines.tolist()])
+
+    def _one(self, i: int, value: Value) -> float:
+        return float(value[i]) if self._batch else float(value)
+
+    # --- a tick ---
+
+    def tick(self, row: Floats | None) -> Entry:
+        """Give what is asked for in this tick, from the Tick before, B + (K,); None before the first, in which all stand."""
+        if row is None:
+            return self._entry((0.0, 0.0, 0.0, nan, 0.0, OF_ROBOT))
+        felt, done = self.feel(row)
+        seen = row[..., self._columns].tolist()
+        self._seen = seen if self._batch else [seen]
+        self._run(done)
+        entry = self._entry(self._motions.command(felt))
+        self.n += 1
+        return entry
+
+    def feel(self, row: Floats) -> tuple[Felt, Any]:
+        """Take in a Tick; gives what was felt, and who has come to the end of a motion. All that a routine does while it is paused."""
+        felt = self.belief.feel(row)
+        return felt, self._motions.feel(felt)
+
+    def before(self, state: LineState) -> LineState:
+        """Give the line's state for this tick: with gyros that shall be zeroed, and robots that said where they are. Call it first."""
+        state = self.belief.before(self.line, state)
+        stage = self.line.stages.get("zeroing")
+        if not self._zeroes or not isinstance(stage, Zeroing):
+            return state
+        own = self.line.of(state, "zeroing")
+        asked = stage.ask(own)
+        if self._batch:
+            mask = np.zeros(self._batch, bool)
+            mask[self._zeroes] = True
+            asked = type(own)(*(np.where(mask, new, old) for new, old in zip(asked, own, strict=True)))
+        self._zeroes = []
+        return self.line.changed(state, "zeroing", asked)
+
+    def _run(self, done: Any) -> None:
+        n = self.n
+        if not self._batch:
+            if not self.minds[0].ended and (done or n >= self._wakes[0]):
+                self._run_one(0, n, bool(done))
+            return
+        for i in np.flatnonzero(done | (n >= self._wakes)).tolist():
+            if not self.minds[i].ended:
+                self._run_one(i, n, bool(done[i]))
+
+    def _run_one(self, i: int, n: int, moved: bool) -> None:
+        mind = self.minds[i]
+        mind.run(self.program, n, self, moved)
+        self._wakes[i] = inf if mind.ended else mind.wakes
+        self._lines[i] = 0.0 if mind.ended else mind.line()
+
+    def _entry(self, command: Sequence[Any]) -> Entry:
+        """Put together what all ask for."""
+        forward, left, turn, aim, moves, frame = command
+        batch = self._batch
+        wheels = len(self.line.wheels)
+        routine = np.zeros((*batch, 3 + wheels + 3 * len(self._arms)))
+        if self._arms and any(hands.homing or hands.called for hands in self._hands):
+            for i, hands in enumerate(self._hands):
+                routine[(*((i,) if batch else ()), slice(3 + wheels, None))] = hands.pushes(self._arms)
+        routine[..., 0] = self._lines if batch else self._lines[0]
+        routine[..., 1] = frame
+        raw = self._motions.v["raw"]
+        if np.any(raw):
+            routine[..., 2] = raw
+            routine[..., 3 : 3 + wheels] = np.where(np.asarray(raw)[..., None] > 0, self._motions.shares, 0.0)
+        return Entry(
+            twist=joined((forward, left, turn), batch),
+            requests=self._requested() if self._names else None,
+            aim=np.asarray(aim, np.float64),
+            moves=np.asarray(moves, np.float64),
+            routine=routine,
+        )
+
+    # --- attachments ---
+
+    def _requested(self) -> Floats:
+        """Give what all ask of their attachments in this tick, batch + (A, 3)."""
+        for i, hands in enumerate(self._hands):
+            if hands.busy:
+                self._requests[i if self._batch else ...] = hands.asked(self._names, self.n)
+        return self._requests.copy()
+
+    def _raw(self, i: int, name: str) -> float:
+        return self._seen[i][self._places[name]]
+
+    def _angle_of(self, step: AttachStep, value: float) -> float:
+        return value * self._words.radians_per_count(step.name) if step.kind == COUNTS else value
+
+    def move(self, i: int, step: AttachStep, value: float, over: float, n: int, code: str) -> None:
+        at, hands = self.angle(i, step.name), self._hands[i]
+        goal = hands.aimed(self._words, step.name, step.by, self._angle_of(step, value), at)
+        seconds = self._habits[i].slow.get(code, over)
+        hands.move(step.name, goal, at, n, max(1, round(seconds / self.line.dt_s)) if isfinite(seconds) else 0)
+
+    def there(self, i: int, name: str) -> bool:
+        return self._hands[i].there(name, self.angle(i, name))
+
+    def angle(self, i: int, name: str) -> float:
+        return self._hands[i].called.get(name, self._raw(i, name))
+
+    def switch(self, i: int, name: str, on: bool) -> None:
+        hands = self._hands[i]
+        if name not in self._words.sensors:
+            hands.switch(name, on)
+        elif on:
+            hands.off.discard(name)
+        else:
+            hands.off.add(name)
+
+    def run(self, i: int, name: str, share: float) -> None:
+        self._hands[i].run(name, share)
+
+    def zero(self, i: int, what: str) -> None:
+        if what == "gyro":
+            self._zeroes.append(i)
+            self._zero_asked[i] = self.n
+        elif what != "counts":
+            self._hands[i].call(what, 0.0, self.angle(i, what))
+
+    def zeroed(self, i: int) -> bool:
+        return self._raw(i, "zeroing status") == DONE and self.n > self._zero_asked[i] + 1
+
+    def home(self, i: int, name: str, share: float, as_: float) -> None:
+        self._hands[i].home(name, share, as_)
+
+    def homed(self, i: int, name: str, found: bool) -> None:
+        self._hands[i].homed(name, found, self.angle(i, name))
+
+    # --- what is known ---
+
+    def reading(self, i: int, name: str) -> float:
+        belief = self.belief
+        if name in ("x", "y", "heading"):
+            found = self._one(i, getattr(belief, name))
+            return wrapped(found) if name == "heading" else found
+        if name in self._words.sensors:
+            value = self._raw(i, name)
+            return nan if name in self._hands[i].off or not value > 0 else value
+        if name in self._words.attachments:
+            return self.angle(i, name)
+        return self._raw(i, name)
+
+    def state(self, i: int, name: str, state: str) -> bool:
+        if state in ("heard", "silent"):
+            return (self.reading(i, name) == self.reading(i, name)) == (state == "heard")
+        if state == "there":
+            return self.there(i, name)
+        return (self._hands[i].goals.get(name, self._raw(i, name)) > 0.5) == (state == "on")
+
+    # --- motions ---
+
+    def moving(self, i: int) -> bool:
+        return self._motions.get(i, "active") > 0
+
+    def end_motion(self, i: int, whole: bool) -> None:
+        if self.moving(i):
+            felt = self.belief.felt
+            assert felt is not None
+            self._motions.end(i, self._one(i, felt.heading), self._habits[i].gyro, whole)
+
+    def rests(self, i: int) -> bool:
+        felt = self.belief.felt
+        assert felt is not None
+        forward, left, turn = (self._one(i, v) for v in (felt.forward, felt.left, felt.turn))
+        still = hypot(forward, left) < 0.004 * self.line.dt_s and abs(turn) < 0.02 * self.line.dt_s
+        if not self._habits[i].gyro:
+            return still
+        off = self._motions.get(i, "course") - self._one(i, felt.heading)
+        return still and not abs(off) > self._motions.tolerance_rad
+
+    def here(self, i: int, x: float, y: float, facing: float | None) -> None:
+        if facing is not None:  # as near as may be to what was believed, so that no turn is counted twice
+            now = self.reading(i, "heading")
+            heading = self._one(i, self.belief.heading)
+            facing = heading + wrapped(facing - now)
+        self.belief.put(i, x, y, facing)
+
+    def set_default(self, i: int, what: str, value: float, kind: Kind, on: bool) -> None:
+        habits, rig = self._habits[i], self.line.rig
+        if what == "gyro":
+            habits.gyro = on
+        elif what == "drive":
+            habits.drive = value * rig.full_forward_m_s if kind == NUMBER else value
+        else:
+            habits.turn = value * rig.full_turn_rad_s if kind == NUMBER else value
+
+    def begin_motion(self, i: int, step: MotionStep, seen: Seen, code: str) -> None:
+        motion = self._planner.plan(step, seen, self._standing(i))
+        seconds = self._habits[i].slow.get(code, nan)
+        if isfinite(seconds):
+            motion = slower(motion, seconds - self._settles)
+        belief, felt = self.belief, self.belief.felt
+        assert felt is not None
+        x, y, heading = (self._one(i, v) for v in (belief.x, belief.y, felt.heading))
+        self._motions.begin(i, motion, x, y, heading)
+
+    def _standing(self, i: int) -> Standing:
+        habits, heading = self._habits[i], self._one(i, self.belief.heading)
+        looks = heading
+        course = self._motions.get(i, "course")
+        if self._motions.get(i, "keep") > 0 and isfinite(course) and self.belief.felt is not None:
+            looks = heading + course - self._one(i, self.belief.felt.heading)
+        x, y = self._one(i, self.belief.x), self._one(i, self.belief.y)
+        return Standing(x, y, heading, looks, habits.drive, habits.turn, habits.gyro)
+
+    # --- ending together ---
+
+    def duration(self, i: int, step: Instruction, seen: Seen) -> float:
+        """How long a step would take alone, in s."""
+        match step:
+            case WaitStep() | RunStep() if step.time is not None:
+                return max(0.0, value_of(step.time, seen))
+            case AttachStep():
+                at, hands = self.angle(i, step.name), self._hands[i]
+                angle = self._angle_of(step, number(step.value, seen, "where it goes"))
+                way = abs(hands.aimed(self._words, step.name, step.by, angle, at) - hands.goal(step.name, at))
+                rate = rate_of(self.line.rig.attachments[step.name])
+                own = 0.0 if step.over is None else number(step.over, seen, "over how long")
+                return max(own, way / rate if rate else 0.0)
+            case MotionStep():
+                motion = self._planner.plan(step, seen, self._standing(i))
+                return time_of(motion) + (self._settles if motion.time_s == inf else 0.0)
+        return 0.0
+
+    def slow(self, i: int, branch: str, seconds: float) -> None:
+        self._habits[i].slow[branch] = seconds
+
+    def slowed(self, i: int, code: str, seconds: float) -> float:
+        longer = self._habits[i].slow.get(code, nan)
+        return longer if isfinite(longer) else seconds
+
+    def is_slowed(self, i: int, code: str) -> bool:
+        return isfinite(self._habits[i].slow.get(code, nan))

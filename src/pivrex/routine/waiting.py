@@ -1,0 +1,69 @@
+"""Whether what a routine waits for has come."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from math import inf
+
+from pivrex.routine.planning import number
+from pivrex.routine.program import Limit
+from pivrex.routine.thread import Blocked, Thread
+from pivrex.routine.values import Seen
+from pivrex.routine.world import World
+
+__all__ = ["has_come", "limit_tick", "wakes"]
+
+WATCHED = ("there", "settle", "zero", "home", "join")
+"""Kinds of waiting that may be over at any tick."""
+
+STEADY_TICKS = 6
+"""So many ticks in a row a robot must rest."""
+
+STUCK_TICKS, STUCK_RAD = 15, 1e-3
+"""What is driven against its stop is there once it has come no farther than that for so long; the way to a real robot and back
+takes some of it.
+"""
+
+
+def has_come(b: Blocked, i: int, n: int, world: World, moved: bool) -> bool:  # noqa: PLR0911 - a case for each kind of waiting
+    """Tell whether what robot ``i`` waits for has come by tick ``n``; ``moved`` says that its motion came to its end."""
+    match b.kind:
+        case "motion":
+            return moved or not world.moving(i)
+        case "time":
+            return n >= b.until_n
+        case "there":
+            return world.there(i, b.name)
+        case "zero":
+            return world.zeroed(i)
+        case "settle":
+            b.still = b.still + 1 if world.rests(i) else 0
+        case "home":
+            at = world.angle(i, b.name)
+            if not abs(at - b.last) < STUCK_RAD:
+                b.still, b.last = 0, at
+            b.still += 1
+            return b.still > STUCK_TICKS
+        case _:
+            return False
+    return b.still >= STEADY_TICKS
+
+
+def wakes(threads: Iterable[Thread]) -> float:
+    """Give the tick at which something is over by itself; below 0 while every tick must be looked at."""
+    first = inf
+    for thread in threads:
+        b = thread.blocked
+        if thread.ended:
+            continue
+        if b is None or b.kind in WATCHED or b.cond is not None:
+            return -inf
+        first = min(first, b.until_n, b.limit_n)
+    return first
+
+
+def limit_tick(limit: Limit, seen: Seen, n: int, dt_s: float) -> float:
+    """Give the tick at which a limit in time is reached; infinite for one that is no time."""
+    if limit.most is None or limit.kind.second != 1:
+        return inf
+    return n + max(0, round(number(limit.most, seen, "the limit") / dt_s))

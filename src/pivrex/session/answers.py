@@ -1,0 +1,81 @@
+"""What each request of the screen does, a row each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from pivrex.routine.belief import known_at
+from pivrex.session import messages as ask
+from pivrex.session.periods import Period
+
+__all__ = ["ANSWERS", "OF_THE_RIG", "ORDERED"]
+
+OF_THE_RIG = (
+    ask.ChooseSource, ask.PutBack, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMove, ask.ZeroGyro,
+    ask.ChooseRoutine, ask.MakeReady, ask.StartPeriod,
+)  # fmt: skip
+"""These mean the rig that the screen has by now: they are done in the order in which they were asked."""
+
+
+def _set_keys_mode(session: Any, request: ask.SetKeysMode) -> None:
+    session.inputs.keys.set_mode(request.mode)
+    session._board.set(keys_mode=request.mode)
+    session.inputs.tell()
+
+
+ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
+    ask.Stop: lambda session, request, _: session.stop(request.reason),
+    ask.GoOn: lambda session, _request, _now: session._go_on(),
+    ask.GoLive: lambda session, _request, _now: session._go_live(),
+    ask.KeyDown: lambda session, request, now: session._press(request, now),
+    ask.KeyUp: lambda session, request, _: session.inputs.keys.release(request.key),
+    ask.SetKeysMode: lambda session, request, _: _set_keys_mode(session, request),
+    ask.MoveSticks: lambda session, request, _: session._move_sticks(request),
+    ask.LetGo: lambda session, _request, _now: session.inputs.rest_hands(),
+    ask.ChooseSource: lambda session, request, _: session.stop_if_live(session.inputs.choose(request.name)),
+    ask.StepLevel: lambda session, request, _: session._walk(session._line.choose_level(session._state, request.steps)),
+    ask.PutBack: lambda session, _request, _now: session._put_back(),
+    ask.Believe: lambda session, request, _: session._walk(
+        known_at(session._line, session._state, np.array(request.pose))
+    ),
+    ask.UseRig: lambda session, request, _: session._ask_for_rig(request),
+    ask.LayOut: lambda session, request, _: session._lay_out(request),
+    ask.AttachPads: lambda session, _request, _now: session._want_pads(),
+    ask.Probe: lambda session, request, _: session._begin_probe(request),
+    ask.EndMove: lambda session, _request, _now: session._probing.end_move(),
+    ask.MoveStandIn: lambda session, request, _: session.robots.move_by_hand(request.what),
+    ask.Record: lambda session, _request, now: session._recordings.toggle(session.line, now),
+    ask.WatchSources: lambda session, request, _: session._watching.turn(request.on),
+    ask.MeasureAnew: lambda session, request, _: session._watching.measure_anew(request.source),
+    ask.UseRobot: lambda session, request, _: session.stop_if_live(session.robots.change(request.on_link)),
+    ask.Push: lambda session, request, _: session.robots.push(request.forward_Ns, request.left_Ns, request.turn_Nms),
+    ask.Hold: lambda session, request, _: session._walk(
+        session._correcting.hold(session._line, session._state, request.on)
+    ),
+    ask.ZeroGyro: lambda session, _request, _now: session._walk(
+        session._correcting.zero(session._line, session._state)
+    ),
+    ask.BeginMove: lambda session, request, _: session._begin_move(request),
+    ask.ChooseRoutine: lambda session, request, _: session._begin_anew(session._rounds.choose(request.program)),
+    ask.MakeReady: lambda session, request, _: session._begin_anew(session._rounds.ready(request.midway)),
+    ask.StartPeriod: lambda session, request, _: session._begin_anew(
+        session._rounds.start(Period(request.period), session._line, request.only, session._t)
+    ),
+    ask.LeaveMatch: lambda session, _request, _now: session._match.leave(),
+    ask.PauseRoutine: lambda session, request, _: session._match.pause(request.on, session._t, session.dt_s),
+    ask.StepRoutine: lambda session, _request, _now: session._match.one_step(session._t, session.dt_s),
+}
+"""What each request does, a row each."""
+
+ORDERED: dict[str, ask.Request] = {
+    "ready": ask.MakeReady(),
+    "match": ask.StartPeriod("alone"),
+    "alone": ask.StartPeriod("alone", only=True),
+    "driven": ask.StartPeriod("driven", only=True),
+    "leave": ask.LeaveMatch(),
+    "stop": ask.Stop("the match's desk says stop"),
+}
+"""What each order from outside asks for, a row each; see `pivrex.devices.match_wire.ORDERS`."""

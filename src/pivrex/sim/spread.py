@@ -1,0 +1,92 @@
+"""What a seed draws for a robot: how this drive differs from the one that the rig describes."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.line.stage import Floats
+from pivrex.rig.field import Field
+from pivrex.rig.rig import Rig
+from pivrex.sim.body import Conditions, RealBody
+from pivrex.sim.chance import draw
+from pivrex.sim.stand_in import StandIn
+from pivrex.sim.wiring import Wiring
+
+__all__ = ["Drawn", "drawn", "placed_by", "stand_in_under"]
+
+Seeds = NDArray[np.uint64]
+
+OWN = 3
+"""Which of a robot's draws this is; others are used for its gyro and its steered wheels."""
+
+
+class Drawn(NamedTuple):
+    """What seeds drew, for a batch of shape B.
+
+    Attributes
+    ----------
+    names : tuple of str
+        What differs, P of them: "start x", "charge", "strength of left"...
+    values : B + (P,) float64
+        By how much, in m, rad, or as a factor; of the charge how full.
+    under : Conditions
+    offset : B + (3,) float64
+        How the robot is put down beside where it should be, x and y in m, heading in rad.
+    """
+
+    names: tuple[str, ...]
+    values: Floats
+    under: Conditions
+    offset: Floats
+
+
+def drawn(rig: Rig, seeds: Seeds) -> Drawn:
+    """Draw for seeds, B uint64. Seed 0 is the robot as the rig says."""
+    s = rig.spread
+    motors = list(rig.motors)
+    names = (
+        "start x",
+        "start y",
+        "start heading",
+        "charge",
+        "grip",
+        "mass",
+        "gyro",
+        *(f"strength of {m}" for m in motors),
+    )
+    batch = seeds.shape
+    flat = np.atleast_1d(seeds)
+    either = 2.0 * draw(flat, OWN, len(names)) - 1.0
+    either = np.where(flat[:, None] == 0, 0.0, either)
+    charge = np.minimum(np.maximum(rig.battery.charge + s.charge * either[:, 3], 0.1), 1.0)
+    charge = np.where(flat == 0, rig.battery.charge, charge)
+    parts = [s.start_m * either[:, 0], s.start_m * either[:, 1], s.heading_rad * either[:, 2], charge]
+    parts += [1.0 + much * either[:, k] for k, much in ((4, s.grip), (5, s.mass), (6, s.gyro))]
+    parts += [1.0 + s.strength * either[:, 7 + k] for k in range(len(motors))]
+    values = np.stack(parts, axis=-1)
+
+    def of(k: int) -> Any:
+        return values[:, k] if batch else float(values[0, k])
+
+    under = Conditions(
+        mass=of(5), grip=of(4), noise=of(6), charge=of(3), strength={m: of(7 + k) for k, m in enumerate(motors)}
+    )
+    whole = values if batch else values[0]
+    return Drawn(names, whole, under, whole[..., :3])
+
+
+def stand_in_under(rig: Rig, field: Field | None, found: Drawn, wiring: Wiring | None = None) -> Any:
+    """Give the stand-in of a rig under what was drawn; a perfect one has nothing that could differ."""
+    if rig.has_real_body:
+        return RealBody(rig, field, wiring, under=found.under)
+    return StandIn(rig, field, wiring)
+
+
+def placed_by(model: Any, seeds: Seeds, pose: Floats, found: Drawn) -> Any:
+    """Give the state of robots that were put down where a routine starts, (3,), as near as somebody does by hand."""
+    return model.placed(
+        model.start(seeds.shape, seeds), pose + found.offset, np.broadcast_to(pose[..., 2], seeds.shape)
+    )

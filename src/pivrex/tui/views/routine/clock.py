@@ -1,0 +1,79 @@
+"""The match clock in words, for the view, the head and the line."""
+
+from __future__ import annotations
+
+from math import degrees, isfinite
+
+from pivrex.session.periods import COUNTED, Period
+from pivrex.tui.model import ScreenModel
+
+__all__ = ["left_s", "match_head", "period_words", "routine_bars", "routine_exports"]
+
+
+def left_s(model: ScreenModel) -> float:
+    """Give how much of the period is left by the newest Tick, in s."""
+    match = model.status.match
+    if match.period not in COUNTED or match.paused:
+        return match.left_s
+    t = model.value("clock", "t")
+    return max(0.0, match.left_s - (t - match.at_t)) if isfinite(t) else match.left_s
+
+
+def period_words(model: ScreenModel) -> tuple[str, str]:  # noqa: PLR0911 - a case for each period
+    """Say where the match stands, and in which role: before its start what is chosen, for a wrong choice loses a match."""
+    match = model.status.match
+    x, y, heading = match.start
+    start = f"starts at {x:.2f} m, {y:.2f} m, {round(degrees(heading))} deg"
+    chosen = match.routine or "no routine"
+    match match.period:
+        case Period.OFF:
+            if match.waits:
+                return f"no match any more  ! {match.waits}", "alarm"
+            return f"no match yet: {chosen} · {model.rig.name} · {start}", "dim"
+        case Period.READY:
+            outside = f", or the desk on {match.wire}" if match.wire else ""
+            keys = f"Nothing moves: M starts the match{outside}, G only this period, L leaves"
+            chosen += f" from line {match.from_line}" if match.from_line else ""
+            return f"READY  {chosen} · {model.rig.name} · {start} · alone {match.left_s:g} s. {keys}", "chosen"
+        case Period.ALONE if match.ended:
+            why = f": {match.why}" if match.why else ""
+            return f"ALONE  {left_s(model):4.1f} s  the routine has {match.ended}{why}", "commanded"
+        case Period.ALONE:
+            paused = "  paused" if match.paused else ""
+            line = int(model.value("routine", "line") or 0)
+            return f"ALONE  {left_s(model):4.1f} s left{paused}, line {line} drives", "commanded"
+        case Period.BETWEEN:
+            return f"BETWEEN  {left_s(model):4.1f} s: nothing moves", "target"
+        case Period.DRIVEN:
+            waits = f"  ! {match.waits}" if match.waits else ""
+            return f"DRIVEN  {left_s(model):5.1f} s left{waits}", "alarm" if match.waits else "commanded"
+    return "OVER: nothing moves; M makes ready again, L leaves the match", "target"
+
+
+def match_head(model: ScreenModel) -> str:
+    """Say the period and what is left of it, for the head; empty without a match."""
+    match = model.status.match
+    if match.period is Period.OFF:
+        return ""
+    return f"{match.period} {left_s(model):.1f} s" if match.period in COUNTED else str(match.period)
+
+
+def routine_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
+    """Give the tiny instrument of the line's cell: the period and what is left of it."""
+    match, periods = model.status.match, model.folder.settings.match
+    whole = {Period.ALONE: periods.alone_s, Period.BETWEEN: periods.between_s, Period.DRIVEN: periods.driven_s}
+    if match.period is Period.OFF:
+        return (("match", 0.0, "none", "rest"),)
+    left = left_s(model)
+    line = model.value("routine", "line")
+    share = left / whole[match.period] if whole.get(match.period) else 0.0
+    text = f"{left:.1f} s" if match.period in COUNTED else ""
+    drives = (("line", 0.0, f"{int(line)} drives", "commanded"),) if isfinite(line) and line > 0 else ()
+    return ((str(match.period), share, text, "commanded" if match.period is Period.ALONE else "target"), *drives)
+
+
+def routine_exports(model: ScreenModel) -> list[list[str]]:
+    """Give what ``x`` draws: the routine that the session has, on this rig."""
+    there = {p.stem: p for p in model.folder.routines()}
+    path = there.get(model.status.match.routine)
+    return [["routine", str(path), "--rig", str(model.file.path)]] if path is not None else []
