@@ -9,12 +9,12 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from pivrex.line import Line
+from pivrex.line.beginning import begun, known_at
 from pivrex.line.odometry import Odometry, OdometrySettings, Spread, grown
 from pivrex.line.questions.disagreement import disagreement
 from pivrex.rig import Rig, read_rig
 from pivrex.rig.steering import VoltageSensor
 from pivrex.routine import check_text, play
-from pivrex.routine.belief import begun, known_at
 from pivrex.session import messages as ask
 from pivrex.sim.model import stand_in_of
 from tests.chassis import demo_path, ideal

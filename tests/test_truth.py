@@ -390,6 +390,13 @@ class TruthTest(unittest.TestCase):
                 (up,) = re.findall(rf"up ({N}) g", before)
                 t.same(up, t.get("sensed", "up"), "up")
                 self.assertEqual("back" in after, t.get("heading", "upside_down") == 1, t.where)
+            elif rung.stage == "belief":
+                x, y, heading, sigma = re.findall(r"at (\S+) m, (\S+) m, (\S+) deg .* ± (\S+) cm", rung.text)[0]
+                t.same(x, t.get("odometry", "x"), "x")
+                t.same(y, t.get("odometry", "y"), "y")
+                t.same(heading, math.degrees(t.get("odometry", "heading")), "heading")
+                mean = (t.get("odometry", "xx") + t.get("odometry", "yy")) / 2
+                t.same(sigma, 100 * math.sqrt(max(0.0, mean)), "one sigma")
             else:
                 self.assertEqual(rung.stage, "output")
                 motor = next(n for n, m in t.line.rig.motors.items() if t.wheel in m.wheels)

@@ -13,19 +13,7 @@ from pivrex.line.stage import Floats
 from pivrex.line.values import Ops, Value, ops_of, parts
 from pivrex.routine.motion import Felt
 
-__all__ = ["Belief", "begun", "known_at"]
-
-
-def begun(line: Line, pose: Floats, batch: tuple[int, ...] = ()) -> LineState:
-    """Give the state of a line before its first tick, whose robots believe to be at a pose, B + (3,)."""
-    return known_at(line, line.start(batch), pose)
-
-
-def known_at(line: Line, state: LineState, pose: Floats) -> LineState:
-    """Give the state of a line whose robots are known to be at a pose, B + (3,)."""
-    stage = line.stages["odometry"]
-    assert isinstance(stage, Odometry)
-    return line.changed(state, "odometry", stage.put(line.of(state, "odometry"), pose))
+__all__ = ["Belief"]
 
 
 class Belief:

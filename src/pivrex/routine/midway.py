@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from pivrex.line import Line
+from pivrex.line.beginning import begun
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
-from pivrex.routine.belief import begun
 from pivrex.routine.memory import Memory
 from pivrex.routine.playing import ALONE_S, start_pose
 from pivrex.routine.program import Program

@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 
 from pivrex.line import Line
+from pivrex.line.beginning import begun, start_of
 from pivrex.line.line import LineState
 from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
-from pivrex.routine.belief import begun
 from pivrex.routine.marks import mark_steps
 from pivrex.routine.program import Program
 from pivrex.routine.runner import Runner
@@ -21,7 +21,7 @@ from pivrex.routine.thread import StepRecord
 from pivrex.sim.model import AnyStandIn
 from pivrex.sim.spread import drawn, placed_by, stand_in_under
 
-__all__ = ["ALONE_S", "OUT_OF_TIME", "Play", "Player", "play", "start_of", "start_pose"]
+__all__ = ["ALONE_S", "OUT_OF_TIME", "Play", "Player", "play", "start_pose"]
 
 ALONE_S = 25.0
 """How long a robot is alone, where the workspace says nothing else."""
@@ -35,11 +35,6 @@ REST_S = 0.5
 def start_pose(program: Program, field: Field | None) -> Floats:
     """Give where a routine begins, (3,): where it says, else the field's start."""
     return np.array(program.start) if program.start is not None else start_of(field)
-
-
-def start_of(field: Field | None) -> Floats:
-    """Give where a robot stands that was put onto a field, (3,)."""
-    return np.array([field.start.x_m, field.start.y_m, field.start.heading_rad]) if field is not None else np.zeros(3)
 
 
 @dataclass

@@ -10,10 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line import Line
+from pivrex.line.beginning import begun
 from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
-from pivrex.routine.belief import begun
 from pivrex.routine.playing import ALONE_S, OUT_OF_TIME, REST_S, start_pose
 from pivrex.routine.program import Program
 from pivrex.routine.runner import Runner

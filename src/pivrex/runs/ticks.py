@@ -10,7 +10,8 @@ import numpy as np
 
 from pivrex.formats.player import due_tick
 from pivrex.formats.recording import Reading, Recording
-from pivrex.line import Line
+from pivrex.line import Line, LineState
+from pivrex.line.beginning import begun, start_of
 from pivrex.line.chunk import asks_nothing_of_sensors, complete, through
 from pivrex.line.correction import NEVER
 from pivrex.line.given import NOWHERE
@@ -75,6 +76,7 @@ def play_through(
     yield from play(
         line,
         stand_in_of(rig, field) if own_body else StandIn(rig, field),
+        begun(line, start_of(field)),
         steps,
         places,
         driving,
@@ -97,9 +99,15 @@ def _raw(step: _Step, columns: tuple[str, ...]) -> list[float]:
 
 
 def _one_by_one(
-    line: Line, model: StandIn, steps: Iterator[_Step], places: dict[str, int], driving: float, columns: tuple[str, ...]
+    line: Line,
+    model: StandIn,
+    state: LineState,
+    steps: Iterator[_Step],
+    places: dict[str, int],
+    driving: float,
+    columns: tuple[str, ...],
 ) -> Iterator[Floats]:
-    rollout = Rollout(line, model)
+    rollout = Rollout(line, model, state)
     for step in steps:
         sensed = _sensed(model, rollout.robot, step, places)
         row = rollout.tick(np.array(_raw(step, columns)), driving=driving, sensed=sensed, counts=step.counts)
@@ -108,10 +116,16 @@ def _one_by_one(
 
 
 def _in_chunks(
-    line: Line, model: StandIn, steps: Iterator[_Step], places: dict[str, int], driving: float, columns: tuple[str, ...]
+    line: Line,
+    model: StandIn,
+    state: LineState,
+    steps: Iterator[_Step],
+    places: dict[str, int],
+    driving: float,
+    columns: tuple[str, ...],
 ) -> Iterator[Floats]:
     """What leaves does not hang on what came back: first all commands of a chunk, then the robot, then what it senses."""
-    state, robot = line.start(), model.start()
+    robot = model.start()
     sensed_at, truth_at = line.layout.stage("sensed"), line.layout.stage("truth")
     nothing = np.zeros(sensed_at.stop - sensed_at.start)
     while chunk := list(islice(steps, CHUNK)):

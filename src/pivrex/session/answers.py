@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from pivrex.routine.belief import known_at
+from pivrex.line.beginning import known_at
 from pivrex.session import messages as ask
 from pivrex.session.periods import Period
 

@@ -9,9 +9,8 @@ import numpy as np
 
 from pivrex.devices.source import Playing, Source
 from pivrex.line import Entry, Line, LineState
+from pivrex.line.beginning import begun, known_at, start_of
 from pivrex.line.layout import Floats
-from pivrex.routine.belief import begun, known_at
-from pivrex.routine.playing import start_of
 from pivrex.session import messages as ask
 from pivrex.session.answers import ANSWERS, OF_THE_RIG, ORDERED
 from pivrex.session.board import Board

@@ -6,11 +6,12 @@ import numpy as np
 
 from pivrex.devices.match_wire import MatchWire
 from pivrex.line import Line
+from pivrex.line.beginning import start_of
 from pivrex.line.layout import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.field import Match as Periods
 from pivrex.routine.midway import Midway
-from pivrex.routine.playing import start_of, start_pose
+from pivrex.routine.playing import start_pose
 from pivrex.routine.program import Program
 from pivrex.session.board import Board
 from pivrex.session.inputs import SessionInputs

@@ -6,9 +6,9 @@ from math import isfinite
 
 import numpy as np
 
+from pivrex.line.beginning import start_of
 from pivrex.line.layout import plain
 from pivrex.line.questions.preview import doing
-from pivrex.routine.playing import start_of
 from pivrex.session.messages import Believe, LetGo, MoveSticks, Push
 from pivrex.tui.commands import PUSHES, Command
 from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of

@@ -56,8 +56,8 @@ class FieldNumbers(View):
         apart = [model.value("odometry", n) for n in ("apart_still", "apart_turning", "turned")]
         found = disagreement(*apart) if model.rig.gyro is not None and all(map(isfinite, apart)) else None
         if found is not None:
-            said = f"! {found.said}" if found.wrong else found.said
-            rows.append(("turn", [(part, "alarm" if found.wrong else "rest") for part in wrap(said, WORDS)]))
+            words = f"! {found.said}" if found.wrong else found.said
+            rows.append(("turn", [(part, "alarm" if found.wrong else "rest") for part in wrap(words, WORDS)]))
         return rows
 
     def _of_wheels(self, what: str) -> list[float]:
