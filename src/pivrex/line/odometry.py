@@ -292,7 +292,9 @@ class Odometry(Stage):
 
     def rungs(self, told: Told) -> list[Rung]:
         x, y = told("odometry", "x"), told("odometry", "y")
-        xx, yy = (float(told.row[told.line.layout.at("odometry", n)]) for n in ("xx", "yy"))  # far below what is written
+        xx, yy = (
+            float(told.row[told.line.layout.at("odometry", n)]) for n in ("xx", "yy")
+        )  # far below what is written
         sigma = float(np.sqrt(max(0.0, (xx + yy) / 2)))
         heading = float(np.degrees(told("odometry", "heading")))
         by = "gyro" if self.settings.by_gyro else "wheels"
