@@ -55,6 +55,7 @@ class Line:
         working = [(k, s.step) for k, s in enumerate(self._order) if not isinstance(s, Given)]
         self._asking = [(k, step) for k, step in working if k < first]
         self._following = [(k, step) for k, step in working if k >= first]
+        self._looking_back = [(k, s.afterwards) for k, s in enumerate(self._order) if s.looks_back]
         self._sensed, self._truth, self._raw = (self.layout.stage(n) for n in ("sensed", "truth", "raw"))
         self.wheels = tuple(w.name for w in rig.chassis.wheels)
         self.functions, self.channels = self.inputs.functions, self.inputs.names
@@ -117,6 +118,8 @@ class Line:
             enter(self.stages, row, entry)
         for k, step in self._following:
             after[k] = step(after[k], row)
+        for k, afterwards in self._looking_back:
+            after[k] = afterwards(after[k], row)
         return LineState(state.tick + 1.0, tuple(after)), row
 
     def begin(

@@ -89,6 +89,8 @@ class OdometryState(NamedTuple):
         Where they pointed, of steered chassis; else B + (0,).
     gyro : B float64
         The heading by the gyro; NaN before it has spoken.
+    told : B + (3,) float64
+        The motion that was asked of the wheels in the tick before, in m/s and rad/s: what is left to robots without encoders.
     apart : B + (3,) float64
         By how much wheels say more turn than the gyro since the pose was set, in rad: while they stood; in the direction in which they
         turned it; and how far they turned it, either way.
@@ -99,6 +101,7 @@ class OdometryState(NamedTuple):
     travels: Floats
     angles: Floats
     gyro: Floats
+    told: Floats
     apart: Floats
 
 
@@ -135,7 +138,8 @@ class Odometry(Stage):
     """For every rig. A robot whose encoders say nothing is believed to have done what it was told."""
 
     name = "odometry"
-    reads: tuple[str, ...] = ("sensed", "heading", "pointing", "motion")
+    reads: tuple[str, ...] = ("sensed", "heading", "pointing")
+    looks_back = True
 
     def __init__(self, rig: Rig) -> None:
         o, maps = rig.odometry, kinematics_of(rig.chassis)
@@ -167,13 +171,13 @@ class Odometry(Stage):
 
     def place(self, layout: Layout) -> None:
         columns = [layout.at("sensed", f"{w}_travel") for w in self._wheels]
-        columns += [layout.at("motion", n) for n in ("forward", "left", "turn")]
         columns += [layout.at("heading", "heading")] if self._has_gyro else []
         self._upside_down = layout.at("heading", "upside_down") if layout.has("heading", "upside_down") else -1
         pointing = layout.stage("pointing")
         columns += list(range(pointing.start, pointing.stop)) if self.settings.steered else []
         self._columns = np.array(columns, np.intp)
         self._out = layout.stage("odometry")
+        self._told = layout.these("motion", ("forward", "left", "turn"))
 
     # --- its state ---
 
@@ -183,6 +187,7 @@ class Odometry(Stage):
         return OdometryState(
             np.zeros((*batch, 3)), np.zeros((*batch, 15)), unknown,
             unknown if self.settings.steered else np.zeros((*batch, 0)), np.full(batch, nan), np.zeros((*batch, 3)),
+            np.zeros((*batch, 3)),
         )  # fmt: skip
 
     def put(self, state: OdometryState, pose: Floats, deviations: Floats | None = None) -> OdometryState:
@@ -220,8 +225,7 @@ class Odometry(Stage):
         seen = parts(row[..., self._columns])
         x, y, heading = parts(state.pose)
         w = len(self._wheels)
-        travels, told = seen[:w], seen[w : w + 3]
-        at = w + 3
+        travels, told, at = seen[:w], parts(state.told), w
         gyro = seen[at] if self._has_gyro else nan
         at += self._has_gyro
         pointing = seen[at:]
@@ -248,9 +252,13 @@ class Odometry(Stage):
             spread=joined(spread, batch),
             travels=keep[..., :w],
             angles=keep[..., at:] if self.settings.steered else state.angles,
-            gyro=keep[..., w + 3] if self._has_gyro else state.gyro,
+            gyro=keep[..., w] if self._has_gyro else state.gyro,
+            told=state.told,
             apart=joined(apart, batch),
         )
+
+    def afterwards(self, state: OdometryState, row: Floats) -> OdometryState:
+        return state._replace(told=row[..., self._told])
 
     def _rolled(self, o: Ops, state: OdometryState, travels: list[Value], pointing: list[Value], row: Floats) -> Any:
         """Give the displacement that the wheels say, in the body's directions; none before there is anything to compare."""

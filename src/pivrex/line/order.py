@@ -31,12 +31,12 @@ from pivrex.line.zeroing import Zeroing
 __all__ = ["ASKING", "FOLLOWING", "STAGES"]
 
 ASKING: tuple[type[Stage], ...] = (
-    Clock, Sensed, Truth, Raw, Zeroing, Heading, Pointing, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe, Aim, Routine,
+    Clock, Sensed, Truth, Raw, Zeroing, Heading, Pointing, Odometry, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe, Aim, Routine,
 )  # fmt: skip
 """What is asked for: from readings to a twist and requests to attachments."""
 
 FOLLOWING: tuple[type[Stage], ...] = (
-    Frame, Correction, Wheels, Limits, Steering, WheelsMotion, Odometry, Control, Drive, Attachments, Outputs,
+    Frame, Correction, Wheels, Limits, Steering, WheelsMotion, Control, Drive, Attachments, Outputs,
 )  # fmt: skip
 """What follows from a twist and requests."""
 

@@ -68,6 +68,8 @@ class Stage:
     """The place of whether somebody did."""
     settings: Any = None
     columns: tuple[Column, ...] = ()
+    looks_back: ClassVar[bool] = False
+    """Whether it has `afterwards`."""
     kept_while: tuple[object, ...] = ()
 
     @classmethod
@@ -91,6 +93,10 @@ class Stage:
         """Write its columns into the row; gives the state after the tick."""
         raise NotImplementedError
 
+    def afterwards(self, state: Any, row: Floats) -> Any:
+        """Give the state once the whole tick is made: for a stage that remembers what later ones said (`looks_back`)."""
+        return state
+
     def run(self, state: Any, rows: Floats, counts: Sequence[bool]) -> Any:
         """Write its columns into the rows, (N, K), of N ticks of one robot; gives the state after them.
 
@@ -101,7 +107,7 @@ class Stage:
             self.step(state, rows)
             return state
         for row, counted in zip(rows, counts, strict=True):
-            after = self.step(state, row)
+            after = self.afterwards(self.step(state, row), row)
             state = after if counted else state
         return state
 
