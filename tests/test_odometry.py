@@ -18,7 +18,7 @@ from pivrex.routine import check_text, play
 from pivrex.session import messages as ask
 from pivrex.sim.model import stand_in_of
 from tests.chassis import demo_path, ideal
-from tests.support import slow
+from tests.support import plain_rig, slow
 from tests.test_match import FIELD, SHORT, Played
 
 Floats = NDArray[np.float64]
@@ -177,6 +177,36 @@ class SureTest(unittest.TestCase):
         # binomial: 86.5 % of 200 is 173; chance of `rough`, which is not drawn here, only makes the ellipse a little larger
         self.assertGreaterEqual(inside, 160)
         self.assertLess(inside, count)
+
+
+class BlindTest(unittest.TestCase):
+    def test_without_encoders_it_goes_by_what_was_told_and_says_how_little_that_is(self) -> None:
+        rig = plain_rig()
+        self.assertTrue(all(not m.counts_per_turn for m in rig.motors.values()))
+        line, rows = drive(rig, 2, 300)
+        x, y, xx, yy = columns(line, rows[-1], "odometry", "x", "y", "xx", "yy")
+        true_x, true_y = columns(line, rows[-1], "truth", "x", "y")
+        way = np.hypot(*np.diff(columns(line, rows, "truth", "x", "y"), axis=0).T).sum()
+        gone = np.hypot(true_x - START[0], true_y - START[1])
+        self.assertGreater(way, 0.5)
+        off = np.hypot(x - true_x, y - true_y)
+        self.assertLess(off, 0.15 * way)  # it is told what the wheels follow with their lag
+        self.assertGreater(np.sqrt(xx + yy), 0.14 * gone)
+        stage = line.stages["odometry"]
+        assert isinstance(stage, Odometry)
+        self.assertEqual(stage.basis, "what the wheels were told (no encoders) alone (no gyro)")
+
+    def test_what_it_goes_by_in_words(self) -> None:
+        rig = perfect("plover")
+        by_wheels = rig.odometry.model_copy(update={"turn": "wheels"})
+        for one, basis in (
+            (rig, "wheels and gyro"),
+            (rig.model_copy(update={"odometry": by_wheels}), "wheels alone"),
+            (rig.model_copy(update={"gyro": None}), "wheels alone (no gyro)"),
+        ):
+            stage = Line(one).stages["odometry"]
+            assert isinstance(stage, Odometry)
+            self.assertEqual(stage.basis, basis)
 
 
 class PutTest(unittest.TestCase):

@@ -20,7 +20,7 @@ __all__ = ["warnings_in"]
 
 def warnings_in(rig: Rig, path: Path) -> list[Mistake]:
     """Give the warnings about a rig that was read from ``path``, each with its line."""
-    found = [*_network(rig), *_key(rig, path), *_speed(rig), *_idle(rig)]
+    found = [*_network(rig), *_key(rig, path), *_speed(rig), *_idle(rig), *_blind(rig)]
     if not found:
         return []
     places = find_places(rig_text(path))
@@ -55,6 +55,17 @@ def _network(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
         what = "leads into the network without a key: the robot obeys anybody in it; pivrex key makes one"
         found.append((("link", "wire"), what))
     return found
+
+
+def _blind(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
+    """What is left of knowing where the robot is."""
+    blind = next((n for n, m in rig.motors.items() if not m.counts_per_turn), "")
+    if rig.odometry.turn == "gyro" and rig.gyro is None and "odometry" in rig.model_fields_set:
+        return [(("odometry", "turn"), "there is no gyro: turns are reckoned by the wheels alone, which tyres falsify")]
+    if blind and "odometry" in rig.model_fields_set:
+        what = f"{blind} has no encoder (counts_per_turn): where the robot is, is reckoned from what it was told, good to about 15 %"
+        return [(("odometry",), what)]
+    return []
 
 
 def _idle(rig: Rig) -> list[tuple[tuple[str, ...], str]]:

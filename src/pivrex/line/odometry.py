@@ -22,6 +22,9 @@ __all__ = ["Odometry", "OdometrySettings", "OdometryState", "Spread", "grown"]
 STANDS_RAD_S, STANDS_M_S = 0.02, 0.004
 """Wheels that turn the robot no faster, and roll no faster, stand."""
 
+BLIND = 0.15
+"""At least so much of every way, and of every turn by wheels, is unsure where no encoder says whether it was driven, one sigma."""
+
 
 class Spread(NamedTuple):
     """The covariance of the believed pose, B each: of x, y (m) and heading h (rad), and with what is off all the time: the share k
@@ -144,18 +147,23 @@ class Odometry(Stage):
     def __init__(self, rig: Rig) -> None:
         o, maps = rig.odometry, kinematics_of(rig.chassis)
         by_gyro = rig.gyro is not None and o.turn == "gyro"
+        blind = any(not m.counts_per_turn for m in rig.motors.values())
         self.settings: OdometrySettings = OdometrySettings(
             forward=maps.forward,
             forward_upside_down=kinematics_of(rig.chassis, upside_down=True).forward,
             steered=maps.hubs is not None,
             by_gyro=by_gyro,
-            way=o.way**2,
-            turning=o.turning**2,
+            way=(max(o.way, BLIND) if blind else o.way) ** 2,
+            turning=(max(o.turning, BLIND) if blind and not by_gyro else o.turning) ** 2,
             drift=o.drift_rad_s**2 if by_gyro else 0.0,
             rough=o.rough_m**2,
             dt_s=rig.dt_s,
         )
         self._has_gyro = rig.gyro is not None
+        wheels = "what the wheels were told (no encoders)" if blind else "wheels"
+        alone = " alone" if rig.gyro is not None else " alone (no gyro)"
+        self.basis = f"{wheels} and gyro" if by_gyro else wheels + alone
+        """By what it reckons, in words."""
         self._wheels = [plain(w.name) for w in rig.chassis.wheels]
         self._on_wheels, self._on_back = (m.tolist() for m in (maps.forward, self.settings.forward_upside_down))
         self.columns = named(
@@ -211,6 +219,50 @@ class Odometry(Stage):
         dx, dy = state.pose[..., 0] - was[0], state.pose[..., 1] - was[1]
         pose = np.stack((now[0] + c * dx - s * dy, now[1] + s * dx + c * dy, state.pose[..., 2] + turn), axis=-1)
         return self.put(state, pose)
+
+    def updated(
+        self, state: OdometryState, across: Floats, off: float, variance: float
+    ) -> tuple[OdometryState, Floats, Floats]:
+        """Take in one number that was measured.
+
+        Parameters
+        ----------
+        state : OdometryState
+        across : (3,) float64
+            How the number changes with x, y and heading: h.
+        off : float
+            Measured less believed.
+        variance : float
+            Of the measurement: r.
+
+        Returns
+        -------
+        OdometryState, B + (3,) float64, B float64
+            The state, the gain for x, y and heading, and the variance that was expected of ``off``.
+
+        Notes
+        -----
+        The gain is k = P·h/s with s = h·P·h + r, the pose moves by k·off, and its covariance loses s·k·kᵀ. What is off all the
+        time is considered, not estimated: its covariance with the pose loses k times its covariance with the number
+        (Kalman 1960; Schmidt 1966).
+        """
+        p = Spread(*np.moveaxis(state.spread, -1, 0))
+        hx, hy, hh = across.tolist()
+        ph = (p.xx * hx + p.xy * hy + p.xh * hh, p.xy * hx + p.yy * hy + p.yh * hh, p.xh * hx + p.yh * hy + p.hh * hh)
+        s = hx * ph[0] + hy * ph[1] + hh * ph[2] + variance
+        kx, ky, kh = (v / s for v in ph)
+        of_k, of_m, of_d = (
+            hx * a + hy * b + hh * c for a, b, c in ((p.xk, p.yk, p.hk), (p.xm, p.ym, p.hm), (p.xd, p.yd, p.hd))
+        )
+        less = Spread(
+            xx=p.xx - kx * ph[0], xy=p.xy - kx * ph[1], xh=p.xh - kx * ph[2],
+            yy=p.yy - ky * ph[1], yh=p.yh - ky * ph[2], hh=p.hh - kh * ph[2],
+            xk=p.xk - kx * of_k, xm=p.xm - kx * of_m, xd=p.xd - kx * of_d,
+            yk=p.yk - ky * of_k, ym=p.ym - ky * of_m, yd=p.yd - ky * of_d,
+            hk=p.hk - kh * of_k, hm=p.hm - kh * of_m, hd=p.hd - kh * of_d,
+        )  # fmt: skip
+        gain = np.stack((kx, ky, kh), axis=-1)
+        return state._replace(pose=state.pose + gain * off, spread=np.stack(less, axis=-1)), gain, np.asarray(s)
 
     def keep(self, other: Stage, state: Any, batch: tuple[int, ...]) -> Any:
         if other.kept_while == self.kept_while:
@@ -305,11 +357,10 @@ class Odometry(Stage):
         )  # far below what is written
         sigma = float(np.sqrt(max(0.0, (xx + yy) / 2)))
         heading = float(np.degrees(told("odometry", "heading")))
-        by = "gyro" if self.settings.by_gyro else "wheels"
         return [
             Rung(
                 "belief",
-                f"at {x:.2f} m, {y:.2f} m, {heading:.0f} deg by wheels and {by}, ± {sigma * 100:.1f} cm",
+                f"at {x:.2f} m, {y:.2f} m, {heading:.0f} deg by {self.basis}, ± {sigma * 100:.1f} cm",
                 "odometry.turn",
             )
         ]

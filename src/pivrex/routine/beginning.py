@@ -9,6 +9,7 @@ from pivrex.routine.program import (
     AttachStep,
     HomeStep,
     Instruction,
+    MarkStep,
     MotionStep,
     RunStep,
     SettleStep,
@@ -23,6 +24,9 @@ from pivrex.routine.waiting import limit_tick
 from pivrex.routine.world import World
 
 __all__ = ["begin_step"]
+
+MARK_TICKS = 3
+"""After so many ticks a belief is what a mark made of it."""
 
 
 def begin_step(  # noqa: C901, PLR0911 - a case for each step
@@ -69,6 +73,8 @@ def begin_step(  # noqa: C901, PLR0911 - a case for each step
         case ZeroStep():
             world.zero(i, step.what)
             return (Blocked("zero", -1, name=step.what) if step.what == "gyro" else None), "sense"
+        case MarkStep():
+            return Blocked("time", -1, until_n=n + MARK_TICKS, mark=world.mark(i, step.side, step.sensor)), "sense"
         case HomeStep():
             as_ = 0.0 if step.as_ is None else number(step.as_, seen, "what it is called")
             world.home(i, step.name, number(step.share, seen, "the share"), as_)

@@ -12,6 +12,7 @@ from pivrex.line.odometry import Odometry
 from pivrex.line.stage import Floats
 from pivrex.line.values import Ops, Value, ops_of, parts
 from pivrex.routine.motion import Felt
+from pivrex.sim.marks import Mark, NoMarkError, take
 
 __all__ = ["Belief"]
 
@@ -43,6 +44,8 @@ class Belief:
         self.felt: Felt | None = None
         self._said: list[tuple[int, Floats, Floats]] = []
         """Who says to be somewhere else, since the last tick: where it believed to be, and where it says that it is."""
+        self._marks: list[tuple[int, Mark]] = []
+        """Who is to be known by a mark from now on."""
 
     def copied(self) -> Belief:
         """Give a copy that goes its own way."""
@@ -53,7 +56,7 @@ class Belief:
             setattr(made, name, value.copy() if self._batch else value)
         if self.felt is not None:
             made.felt = Felt(**self.felt.__dict__)
-        made._said = list(self._said)
+        made._said, made._marks = list(self._said), list(self._marks)
         return made
 
     def _value(self, array: Any) -> Value:
@@ -72,6 +75,14 @@ class Belief:
             self.felt.x, self.felt.y = self.x, self.y
             self.felt.offset = self.heading - self._heading
 
+    def pose(self, i: int) -> Floats:
+        """Where one robot believes to be, (3,)."""
+        return self._pose(i)
+
+    def mark(self, i: int, mark: Mark) -> None:
+        """Let one robot be known by a mark, from the next tick on."""
+        self._marks.append((i, mark))
+
     def _set(self, i: int, pose: Floats) -> None:
         for name, value in zip(("x", "y", "heading"), pose.tolist(), strict=True):
             if self._batch:
@@ -79,8 +90,10 @@ class Belief:
             else:
                 setattr(self, name, value)
 
-    def before(self, line: Line, state: LineState) -> LineState:
-        """Give the line's state for this tick: with the odometry of those who said where they are."""
+    def before(self, line: Line, state: LineState) -> tuple[LineState, list[int]]:
+        """Give the line's state for this tick, with the odometry of those who said where they are, or are known by a mark; and to
+        whom no mark has said anything.
+        """
         stage = line.stages["odometry"]
         assert isinstance(stage, Odometry)
         for i, was, now in self._said:
@@ -92,7 +105,22 @@ class Belief:
                 shaped = [mask.reshape(mask.shape + (1,) * (a.ndim - mask.ndim)) for a in own]
                 moved = type(own)(*(np.where(m, new, old) for m, new, old in zip(shaped, moved, own, strict=True)))
             state = line.changed(state, "odometry", moved)
-        return state
+        missed = []
+        for i, mark in self._marks:
+            own = line.of(state, "odometry")
+            try:
+                after, _ = take(stage, type(own)(*(a[i] for a in own)) if self._batch else own, mark)
+            except NoMarkError:
+                missed.append(i)
+                continue
+            if self._batch:
+                copies = [a.copy() for a in own]
+                for whole, one in zip(copies, after, strict=True):
+                    whole[i] = one
+                after = type(own)(*copies)
+            state = line.changed(state, "odometry", after)
+        self._marks = []
+        return state, missed
 
     def feel(self, row: Floats) -> Felt:
         """Take in the Tick before, B + (K,)."""

@@ -104,6 +104,9 @@ FORMS: tuple[Form, ...] = (
     Form(SETTING, "from now on drive at SPEED", "from now on drive at 0.4 m/s", "How fast drives are that say nothing else."),
     Form(SETTING, "from now on turn at RATE", "from now on turn at 90 deg/s", "How fast turns are that say nothing else."),
     Form(SETTING, "from now on with|without gyro", "from now on without gyro", "Whether the gyro keeps the heading."),
+    Form(SETTING, "mark by wall ahead|behind|left|right", "mark by wall ahead",
+         "The robot stands squarely against a wall with that side: it knows its heading and one of x and y by that."),
+    Form(SETTING, "mark by RANGER", "mark by front", "The robot knows where it is by how far that ranger sees a wall."),
     Form(SETTING, "stop", "stop", "Ends the routine here: everything off."),
 )  # fmt: skip
 
@@ -152,6 +155,8 @@ KEYWORDS = frozenset(
         "home",
         "as",
         "here",
+        "mark",
+        "wall",
         "is",
         "now",
         "on",

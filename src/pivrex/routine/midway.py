@@ -62,7 +62,7 @@ def before_line(
     played, model = Line(rig), stand_in_of(rig, field)
     start = start_pose(program, field)
     robot, state = model.placed(model.start(), start), begun(played, start)
-    runner = Runner(program, played, start)
+    runner = Runner(program, played, start, (), field)
     mind = runner.minds[0]
     mind.halts_at = line
     raw, row = played.rest(), None

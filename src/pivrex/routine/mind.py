@@ -27,7 +27,7 @@ from pivrex.routine.program import (
     StopStep,
     SwitchStep,
 )  # fmt: skip
-from pivrex.routine.thread import Blocked, Frame, StepRecord, Thread, copied, renumber
+from pivrex.routine.thread import UNKNOWN, Blocked, Frame, StepRecord, Thread, copied, renumber
 from pivrex.routine.values import FaultError, Seen, holds, value_of
 from pivrex.routine.waiting import has_come, wakes
 from pivrex.routine.world import World
@@ -137,6 +137,12 @@ class Mind:
         for record in self.records:
             record.line = int(lines.get(record.line, record.line))
         renumber(self.threads, lines)
+
+    def miss(self) -> None:
+        """What it should be known by said nothing."""
+        step = next((r for r in reversed(self.records) if r.lane == "sense"), None)
+        if step is not None:
+            step.marks.append(UNKNOWN)
 
     def close(self, n: int, mark: str = "") -> None:
         """End what goes on, when the clock or somebody ends the routine."""
@@ -326,6 +332,8 @@ class Mind:
                 record = self._record(thread, step, lane, n)
                 if blocked is not None:
                     blocked.record = record
+                    if blocked.mark and record >= 0:
+                        self.records[record].marks.append(blocked.mark)
                     thread.blocked = blocked
                 elif record >= 0:
                     self.records[record].end = n

@@ -202,7 +202,8 @@ _PARTS: dict[str, tuple[str, ...]] = {
     "drive_along": ("direction", "amount"), "drive_to": ("place",), "turn": ("side",), "turn_to": ("angle",),
     "turn_toward": ("place",), "pivot": ("side", "about"), "bend": ("side",), "wheels": (), "wait": ("time",),
     "wait_until": ("cond",), "wait_for": ("name",), "settle": (), "move_to": ("name", "value"), "switch": ("name",),
-    "run": ("name", "share", "time"), "zero": ("name",), "home": ("name", "share", "as"), "here": ("place",), "drive_at": ("value",),
+    "run": ("name", "share", "time"), "zero": ("name",), "home": ("name", "share", "as"), "here": ("place",), "mark_wall": (),
+    "mark_by": ("name",), "drive_at": ("value",),
     "turn_at": ("value",), "gyro_use": (), "let": ("name", "value", "otherwise"), "let_result": ("name", "move"), "do": ("move",),
     "give": ("value", "otherwise"), "stop": (), "if_": ("cond",), "else_if": ("cond",), "else_": (), "choose": ("value",), "when": ("value",),
     "otherwise": (), "repeat": ("count",), "repeat_until": ("cond", "count"), "once_all": (), "once_one": (), "once_together": (),
@@ -256,6 +257,8 @@ def _take_word(token: Token, parts: dict[str, Any]) -> None:
             parts["back"] = True
         case "TO_BY":
             parts["by"] = str(token) == "by"
+        case "WALL_SIDE":
+            parts["side"] = str(token)
         case "AND_WAIT":
             parts["waits"] = True
         case "ON_OFF":
@@ -294,6 +297,7 @@ def parse_line(text: str) -> Node | Unread:
 _MEANT = {
     "NUMBER": "a number", "NAME": "a name", "STRING": "a name", "LPAR": "a number", "SUB": "a number", "UNIT": "its unit",
     "WAY": '"ahead", "back", "left" or "right"', "SIDE": '"left" or "right"', "BACK": '"back"', "TO_BY": '"to" or "by"',
+    "WALL_SIDE": '"ahead", "behind", "left" or "right"',
     "ON_OFF": '"on" or "off"', "AND_WAIT": '"and wait"', "GYRO_USE": '"with gyro" or "without gyro"',
     "STATE": '"heard", "silent", "there", "on" or "off"', "COMPARE": '"<", ">", "below" or "above"', "COMMA": "a comma",
     "RPAR": '")"', "$END": "the end of the line",

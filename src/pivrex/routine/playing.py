@@ -176,7 +176,7 @@ class Player:
         else:
             pose = start_pose(program, self._field)
             robot = placed_by(self._model, self._seed, pose, self._drawn)
-            mark = _Mark(0, begun(self.line, pose), robot, Runner(program, self.line, pose), {})
+            mark = _Mark(0, begun(self.line, pose), robot, Runner(program, self.line, pose, (), self._field), {})
             self._marks = [mark]
         del self._rows[mark.n :], self._believed[mark.n :]
         if before is not None:

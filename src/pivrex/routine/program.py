@@ -10,7 +10,7 @@ from pivrex.routine.nodes import Condition, Expression
 
 __all__ = [
     "MAIN", "Assign", "AttachStep", "BeginCount", "CallMove", "Choose", "Code", "Default", "Fork", "GiveBack", "HereStep", "HomeStep",
-    "Instruction", "Jump", "JumpUnless", "Limit", "MotionStep", "NextCount", "Program", "RunStep", "SettleStep", "StopStep",
+    "Instruction", "Jump", "JumpUnless", "Limit", "MarkStep", "MotionStep", "NextCount", "Program", "RunStep", "SettleStep", "StopStep",
     "SwitchStep", "WaitForStep", "WaitStep", "WaitUntilStep", "Where", "ZeroStep",
 ]  # fmt: skip
 
@@ -152,6 +152,14 @@ class HereStep(Instruction):
     x: Expression
     y: Expression
     facing: Expression | None
+
+
+@dataclass(frozen=True)
+class MarkStep(Instruction):
+    """The robot knows where it is by a wall that it touches with its ``side``, or, if that is empty, by a ranger."""
+
+    side: str
+    sensor: str = ""
 
 
 @dataclass(frozen=True)

@@ -154,7 +154,7 @@ class _Drives:
         self.model = stand_in_under(rig, field, self.drew)
         pose, batch = start_pose(program, field), seeds.shape
         self.robot, self._state = placed_by(self.model, seeds, pose, self.drew), begun(self.line, pose, batch)
-        self.runner = Runner(program, self.line, np.broadcast_to(pose, (*batch, 3)), batch)
+        self.runner = Runner(program, self.line, np.broadcast_to(pose, (*batch, 3)), batch, field)
         self._raw = self.line.rest(batch)
         self.row: Floats | None = None
         self.most, self.rests = round(limit_s / self.line.dt_s), round(REST_S / self.line.dt_s)

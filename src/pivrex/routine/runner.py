@@ -15,23 +15,27 @@ from pivrex.line.entry import Entry
 from pivrex.line.layout import plain
 from pivrex.line.line import Line, LineState
 from pivrex.line.stage import Floats
-from pivrex.line.values import Value, joined
-from pivrex.line.zeroing import DONE, Zeroing
+from pivrex.line.values import joined
+from pivrex.line.zeroing import Zeroing
+from pivrex.rig.field import Field
 from pivrex.routine.belief import Belief
 from pivrex.routine.hands import Hands, rate_of
-from pivrex.routine.kinds import COUNTS, NUMBER, Kind
+from pivrex.routine.kinds import NUMBER, Kind
+from pivrex.routine.knowing import Knowing
 from pivrex.routine.memory import Habits, Memory
 from pivrex.routine.mind import Mind
 from pivrex.routine.motion import Felt, Motions, wrapped
 from pivrex.routine.planning import Planner, Standing, number, slower, time_of
 from pivrex.routine.program import AttachStep, Instruction, MotionStep, Program, RunStep, WaitStep
 from pivrex.routine.robot import RobotWords
+from pivrex.routine.thread import UNKNOWN
 from pivrex.routine.values import Seen, value_of
+from pivrex.sim.marks import NoMarkError, range_mark, wall_mark
 
 __all__ = ["Runner"]
 
 
-class Runner:
+class Runner(Knowing):
     """A program that is being run by a batch of robots of shape ``batch``, () or (B,).
 
     Parameters
@@ -51,8 +55,10 @@ class Runner:
     belief : Belief
     """
 
-    def __init__(self, program: Program, line: Line, start: Floats, batch: tuple[int, ...] = ()) -> None:
-        self.program, self.line = program, line
+    def __init__(
+        self, program: Program, line: Line, start: Floats, batch: tuple[int, ...] = (), field: Field | None = None
+    ) -> None:
+        self.program, self.line, self.field = program, line, field
         self._batch = batch
         self._count = batch[0] if batch else 1
         self._words = RobotWords(line.rig)
@@ -126,12 +132,12 @@ class Runner:
         )
 
     @classmethod
-    def resumed(cls, program: Program, line: Line, memory: Memory, told: bool) -> Runner:
+    def resumed(cls, program: Program, line: Line, memory: Memory, told: bool, field: Field | None = None) -> Runner:
         """Begin where a memory is of, standing where it believes to be. What attachments were asked for is asked for again.
 
         ``told``: the attachments are where the memory says, whatever their encoders call it; so of a stand-in.
         """
-        made = cls(program, line, np.array(memory.believed))
+        made = cls(program, line, np.array(memory.believed), field=field)
         made.n, made.minds = memory.n, [memory.mind.copied()]
         hands = made._hands[0] = memory.hands.copied()
         made._habits = [replace(memory.habits, slow=dict(memory.habits.slow))]
@@ -145,9 +151,6 @@ class Runner:
         for mind in self.minds:
             mind.renumber(lines)
         self._lines = np.array([lines.get(line, line) for line in self._lines.tolist()])
-
-    def _one(self, i: int, value: Value) -> float:
-        return float(value[i]) if self._batch else float(value)
 
     # --- a tick ---
 
@@ -170,7 +173,9 @@ class Runner:
 
     def before(self, state: LineState) -> LineState:
         """Give the line's state for this tick: with gyros that shall be zeroed, and robots that said where they are. Call it first."""
-        state = self.belief.before(self.line, state)
+        state, missed = self.belief.before(self.line, state)
+        for i in missed:
+            self.minds[i].miss()
         stage = self.line.stages.get("zeroing")
         if not self._zeroes or not isinstance(stage, Zeroing):
             return state
@@ -222,82 +227,6 @@ class Runner:
             routine=routine,
         )
 
-    # --- attachments ---
-
-    def _requested(self) -> Floats:
-        """Give what all ask of their attachments in this tick, batch + (A, 3)."""
-        for i, hands in enumerate(self._hands):
-            if hands.busy:
-                self._requests[i if self._batch else ...] = hands.asked(self._names, self.n)
-        return self._requests.copy()
-
-    def _raw(self, i: int, name: str) -> float:
-        return self._seen[i][self._places[name]]
-
-    def _angle_of(self, step: AttachStep, value: float) -> float:
-        return value * self._words.radians_per_count(step.name) if step.kind == COUNTS else value
-
-    def move(self, i: int, step: AttachStep, value: float, over: float, n: int, code: str) -> None:
-        at, hands = self.angle(i, step.name), self._hands[i]
-        goal = hands.aimed(self._words, step.name, step.by, self._angle_of(step, value), at)
-        seconds = self._habits[i].slow.get(code, over)
-        hands.move(step.name, goal, at, n, max(1, round(seconds / self.line.dt_s)) if isfinite(seconds) else 0)
-
-    def there(self, i: int, name: str) -> bool:
-        return self._hands[i].there(name, self.angle(i, name))
-
-    def angle(self, i: int, name: str) -> float:
-        return self._hands[i].called.get(name, self._raw(i, name))
-
-    def switch(self, i: int, name: str, on: bool) -> None:
-        hands = self._hands[i]
-        if name not in self._words.sensors:
-            hands.switch(name, on)
-        elif on:
-            hands.off.discard(name)
-        else:
-            hands.off.add(name)
-
-    def run(self, i: int, name: str, share: float) -> None:
-        self._hands[i].run(name, share)
-
-    def zero(self, i: int, what: str) -> None:
-        if what == "gyro":
-            self._zeroes.append(i)
-            self._zero_asked[i] = self.n
-        elif what != "counts":
-            self._hands[i].call(what, 0.0, self.angle(i, what))
-
-    def zeroed(self, i: int) -> bool:
-        return self._raw(i, "zeroing status") == DONE and self.n > self._zero_asked[i] + 1
-
-    def home(self, i: int, name: str, share: float, as_: float) -> None:
-        self._hands[i].home(name, share, as_)
-
-    def homed(self, i: int, name: str, found: bool) -> None:
-        self._hands[i].homed(name, found, self.angle(i, name))
-
-    # --- what is known ---
-
-    def reading(self, i: int, name: str) -> float:
-        belief = self.belief
-        if name in ("x", "y", "heading"):
-            found = self._one(i, getattr(belief, name))
-            return wrapped(found) if name == "heading" else found
-        if name in self._words.sensors:
-            value = self._raw(i, name)
-            return nan if name in self._hands[i].off or not value > 0 else value
-        if name in self._words.attachments:
-            return self.angle(i, name)
-        return self._raw(i, name)
-
-    def state(self, i: int, name: str, state: str) -> bool:
-        if state in ("heard", "silent"):
-            return (self.reading(i, name) == self.reading(i, name)) == (state == "heard")
-        if state == "there":
-            return self.there(i, name)
-        return (self._hands[i].goals.get(name, self._raw(i, name)) > 0.5) == (state == "on")
-
     # --- motions ---
 
     def moving(self, i: int) -> bool:
@@ -325,6 +254,19 @@ class Runner:
             heading = self._one(i, self.belief.heading)
             facing = heading + wrapped(facing - now)
         self.belief.put(i, x, y, facing)
+
+    def mark(self, i: int, side: str, sensor: str) -> str:
+        rig, pose = self.line.rig, self.belief.pose(i)
+        try:
+            self.belief.mark(
+                i,
+                wall_mark(rig, self.field, pose, side)
+                if side
+                else range_mark(rig, self.field, pose, sensor, self._raw(i, sensor)),
+            )
+        except NoMarkError:
+            return UNKNOWN
+        return ""
 
     def set_default(self, i: int, what: str, value: float, kind: Kind, on: bool) -> None:
         habits, rig = self._habits[i], self.line.rig

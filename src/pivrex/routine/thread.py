@@ -9,7 +9,10 @@ from math import inf, nan
 from pivrex.routine.nodes import Condition
 from pivrex.routine.program import Limit
 
-__all__ = ["Blocked", "Frame", "StepRecord", "Thread", "copied", "renumber"]
+__all__ = ["UNKNOWN", "Blocked", "Frame", "StepRecord", "Thread", "copied", "renumber"]
+
+UNKNOWN = "unknown"
+"""What a step is marked with that a mark should have told where the robot is."""
 
 
 @dataclass
@@ -28,7 +31,7 @@ class StepRecord:
     begin, end : int
         Ticks of the routine; ``end`` is -1 while it goes on.
     marks : list of str
-        What a student should look at: "limit", "cut off", "slipped", "limited".
+        What a student should look at: "limit", "cut off", "slipped", "limited", "unknown" where a mark said nothing.
     """
 
     code: str
@@ -81,6 +84,8 @@ class Blocked:
     name: str = ""
     children: tuple[int, ...] = ()
     mode: str = ""
+    mark: str = ""
+    """What a student should look at from the beginning."""
     still: int = 0
     last: float = nan
     far_is_limit: bool = False

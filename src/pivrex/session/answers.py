@@ -9,12 +9,13 @@ import numpy as np
 
 from pivrex.line.beginning import known_at
 from pivrex.session import messages as ask
+from pivrex.session.marking import take_mark
 from pivrex.session.periods import Period
 
 __all__ = ["ANSWERS", "OF_THE_RIG", "ORDERED"]
 
 OF_THE_RIG = (
-    ask.ChooseSource, ask.PutBack, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMove, ask.ZeroGyro,
+    ask.ChooseSource, ask.PutBack, ask.Believe, ask.TakeMark, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMove, ask.ZeroGyro,
     ask.ChooseRoutine, ask.MakeReady, ask.StartPeriod,
 )  # fmt: skip
 """These mean the rig that the screen has by now: they are done in the order in which they were asked."""
@@ -41,6 +42,7 @@ ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
     ask.Believe: lambda session, request, _: session._walk(
         known_at(session._line, session._state, np.array(request.pose))
     ),
+    ask.TakeMark: lambda session, _request, _now: take_mark(session),
     ask.UseRig: lambda session, request, _: session._ask_for_rig(request),
     ask.LayOut: lambda session, request, _: session._lay_out(request),
     ask.AttachPads: lambda session, _request, _now: session._want_pads(),

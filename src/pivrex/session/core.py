@@ -376,7 +376,7 @@ class Session:
     def _lay_out(self, request: ask.LayOut) -> None:
         if self._probing.goes_on:
             self.stop("another floor was laid out in the middle of a probe")
-        self._field = self._rounds.field = request.field
+        self._field = self._rounds.field = self._rounds.match.field = request.field
         self._build()
 
     def _use(self, built: Built) -> None:

@@ -8,6 +8,7 @@ import numpy as np
 
 from pivrex.line import Entry, Line, LineState
 from pivrex.line.layout import Floats
+from pivrex.rig.field import Field
 from pivrex.rig.field import Match as Periods
 from pivrex.routine.midway import Midway
 from pivrex.routine.playing import OUT_OF_TIME
@@ -32,6 +33,8 @@ class Match:
         """Ticks that are left of the period."""
         self._first = self._until_step = False
         self._steps = 0
+        self.field: Field | None = None
+        """Where its walls stand."""
         self.midway: Midway | None = None
         """Before which line it begins; None for the whole routine."""
 
@@ -120,8 +123,8 @@ class Match:
     def _new_runner(self, program: Program, line: Line) -> Runner:
         midway = self.midway
         if midway is None:
-            return Runner(program, line, np.array(self.status.start))
-        return Runner.resumed(program, line, midway.memory, told=self._board.status.linked == "off")
+            return Runner(program, line, np.array(self.status.start), (), self.field)
+        return Runner.resumed(program, line, midway.memory, told=self._board.status.linked == "off", field=self.field)
 
     def take_over(self) -> None:
         """The driver's sticks are at rest: from now on they count."""

@@ -48,6 +48,7 @@ __all__ = [
     "StepLevel",
     "StepRoutine",
     "Stop",
+    "TakeMark",
     "UseRig",
     "UseRobot",
     "WatchSources",
@@ -94,6 +95,11 @@ class Believe:
     """Somebody says where the robot is: x and y in m, heading in rad."""
 
     pose: tuple[float, float, float]
+
+
+@dataclass(frozen=True)
+class TakeMark:
+    """The robot shall know where it is by what is at hand: a wall that it touches, or a ranger that looks at one."""
 
 
 @dataclass(frozen=True)
@@ -307,6 +313,7 @@ Request = (
     | Hold
     | BeginMove
     | Believe
+    | TakeMark
     | ZeroGyro
     | ChooseRoutine
     | MakeReady

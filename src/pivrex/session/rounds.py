@@ -38,6 +38,7 @@ class Rounds:
         self._board, self._inputs, self._robots = board, inputs, robots
         self.field, self._seed = field, seed
         self.match = Match(board, periods)
+        self.match.field = field
         self.stands_at: Floats = start_of(field)
         """Where the robot believes to be when a match is made ready, (3,)."""
         self._wire = MatchWire(periods.wire) if periods.wire is not None else None

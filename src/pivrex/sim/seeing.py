@@ -69,7 +69,7 @@ class Seeing:
 
     def _range(self, sensor: Ranger, x: Floats, y: Floats, looks: Floats, chance: Floats | None) -> Floats:
         angles = looks[..., None] + np.linspace(-0.5, 0.5, RAYS) * sensor.cone_rad
-        way = self._along(x[..., None], y[..., None], np.cos(angles), np.sin(angles)).min(axis=-1)
+        way = self.along(x[..., None], y[..., None], np.cos(angles), np.sin(angles)).min(axis=-1)
         heard = way <= sensor.longest_m
         if chance is not None:
             way = way + sensor.noise_m * chance[..., 0]
@@ -79,7 +79,7 @@ class Seeing:
         way = np.minimum(np.maximum(way, sensor.shortest_m), sensor.longest_m)
         return np.where(heard, way, 0.0)
 
-    def _along(self, x: Floats, y: Floats, c: Floats, s: Floats) -> Floats:
+    def along(self, x: Floats, y: Floats, c: Floats, s: Floats) -> Floats:
         """Give how far rays go until something stops them.
 
         Notes

@@ -40,6 +40,7 @@ from pivrex.routine.program import (
     HomeStep,
     Instruction,
     Limit,
+    MarkStep,
     RunStep,
     SettleStep,
     StopStep,
@@ -204,6 +205,17 @@ class StepChecks(ValueChecks):
     def _do_here(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
         values = self._place(node, scope)
         return [HereStep(self._where(), values["x"], values["y"], values.get("facing"))]
+
+    def _do_mark_wall(self, _line: Line, node: Node, _scope: Scope) -> list[Instruction]:
+        return [MarkStep(self._where(), node["side"])]
+
+    def _do_mark_by(self, _line: Line, node: Node, _scope: Scope) -> list[Instruction]:
+        name, span = node["name"]
+        rangers = [n for n, kind in self._words.sensors.items() if kind == "ranger"]
+        if name not in rangers:
+            known = f"a ranger: {', '.join(rangers)}" if rangers else f"none: {self._rig.name} has no ranger"
+            self._wrong(f'"{name}" is no ranger{nearest(name, rangers)}; it may be "wall ahead", or {known}', span)
+        return [MarkStep(self._where(), "", name)]
 
     def _do_drive_at(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
         kind = self._must_be(node["value"], scope, (SPEED, NUMBER), "how fast")

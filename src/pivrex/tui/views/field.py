@@ -9,7 +9,7 @@ import numpy as np
 from pivrex.line.beginning import start_of
 from pivrex.line.layout import plain
 from pivrex.line.questions.preview import doing
-from pivrex.session.messages import Believe, LetGo, MoveSticks, Push
+from pivrex.session.messages import Believe, LetGo, MoveSticks, Push, TakeMark
 from pivrex.tui.commands import PUSHES, Command
 from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of
 from pivrex.tui.draw.parts import number, two_bars
@@ -49,6 +49,10 @@ class FieldView(FieldNumbers):
         self.model.say(
             "the belief begins anew " + ("where the robot is" if known else "at the field's start: put the robot there")
         )
+
+    def act_mark(self) -> None:
+        """Let the robot know where it is by a wall that it touches, or by a ranger."""
+        self.model.ask(TakeMark())
 
     def draw(self, width: int, height: int) -> Picture:
         picture = Picture(width, height)
@@ -252,7 +256,7 @@ class FieldView(FieldNumbers):
             ("!", "a wheel was asked for more than it can; the why says how much is lost"),
             (
                 "belief",
-                "dashed teal: where it believes to be by wheels and gyro; lilac: how sure it is of that, 2 sigma. H sets it anew",
+                "dashed teal: where it believes to be by wheels and gyro; lilac: how sure it is of that, 2 sigma. H sets it anew, J by a wall",
             ),
             ("felt", "what the wheels say of the motion; true: what the stand-in really does. Coral wheels slide"),
             ("N", "the load on each wheel of a real body; f and F knock it, so does dragging it with the mouse"),
@@ -263,6 +267,8 @@ class FieldView(FieldNumbers):
 FIELD_COMMANDS = (
     Command("believe", "here", "Says where the robot is, so that its belief begins anew: the stand-in where it truly is, a real one at the "
             "field's start.", ("H", "shift+h", "upper_h"), foot=9),
+    Command("mark", "by a mark", "The robot knows where it is by a wall that it touches squarely, or by how far its ranger sees one: what "
+            "was measured, what was believed, and how far the belief went over to it (the gain).", ("J", "shift+j", "upper_j"), foot=12),
     *PUSHES,
 )  # fmt: skip
 

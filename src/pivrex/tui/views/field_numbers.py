@@ -9,6 +9,7 @@ import numpy as np
 
 from pivrex.line.layout import plain
 from pivrex.line.moves import felt_motion
+from pivrex.line.odometry import Odometry
 from pivrex.line.questions.disagreement import disagreement
 from pivrex.tui.draw.field import Believed
 from pivrex.tui.draw.parts import number, turning
@@ -53,6 +54,9 @@ class FieldNumbers(View):
         if isfinite(off):
             said.append((f"off {off * 100:.1f} cm", "alarm" if off > 3 * sigma + 0.02 else "rest"))
         rows = [("belief", said)]
+        stage = model.line.stages["odometry"]
+        if isinstance(stage, Odometry) and stage.basis != "wheels and gyro":
+            rows.append(("", [(f"by {stage.basis}", "dim")]))
         apart = [model.value("odometry", n) for n in ("apart_still", "apart_turning", "turned")]
         found = disagreement(*apart) if model.rig.gyro is not None and all(map(isfinite, apart)) else None
         if found is not None:
