@@ -15,6 +15,7 @@ from pivrex.rig.channels import is_one_sided
 from pivrex.rig.chassis import Chassis, Name
 from pivrex.rig.controls import Axis, Law, Limits, Shaping, SpeedLevels
 from pivrex.rig.correction import Correction
+from pivrex.rig.following import Following
 from pivrex.rig.motors import Motor
 from pivrex.rig.odometry import Odometry
 from pivrex.rig.outputs import Output
@@ -63,6 +64,7 @@ class RigTables(Table):
     correction: Correction | None = Field(
         default=None, description="How the gyro corrects the heading; without it nothing does."
     )
+    following: Following = Field(default=Following(), description="How paths are driven.")
     odometry: Odometry = Field(default=Odometry(), description="By what the robot reckons where it is.")
     control: WheelControl | None = Field(
         default=None, description="How wheel speeds become drive; without it drive is the share of top speed."

@@ -35,6 +35,10 @@ class Folder:
         """Give its routines by name; files of own moves are among them."""
         return sorted((self.path / "routines").glob("*.txt"))
 
+    def paths(self) -> dict[str, Path]:
+        """Give the files of its paths by name."""
+        return {p.stem: p for p in sorted((self.path / "paths").glob("*.toml"))}
+
     def floors(self) -> dict[str, Path]:
         """Give the files of its other floors by name."""
         return {p.stem: p for p in sorted((self.path / "floors").glob("*.toml"))}
@@ -51,7 +55,7 @@ class Folder:
 
     def sweep(self) -> None:
         """Take away what programs that were killed left here: halves of saves and exports, and recordings without a reading."""
-        for folder in ("rigs", "inputs", "routines", "floors", "exports", "."):
+        for folder in ("rigs", "inputs", "routines", "floors", "paths", "exports", "."):
             sweep(self.path / folder)
         with contextlib.suppress(OSError):
             for path in (self.path / "inputs").glob("*.csv"):

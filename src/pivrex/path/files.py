@@ -1,0 +1,81 @@
+"""Paths as small TOML files in a workspace."""
+
+from __future__ import annotations
+
+from pathlib import Path as FilePath
+
+import tomlkit
+from tomlkit.items import AoT
+
+from pivrex.errors import Mistake, RigError
+from pivrex.files import write_atomically
+from pivrex.path.points import MOST_POINTS, Path, PathPoint
+from pivrex.rig.read import read_text, rig_text
+from pivrex.rig.workspace import Folder
+
+__all__ = ["find_path", "path_text", "read_path", "save_path"]
+
+
+def read_path(file: FilePath) -> Path:
+    """Read a path. Raises `RigError` with every mistake and its line."""
+    return read_text(rig_text(file), file, Path)
+
+
+def find_path(name: str, folder: Folder) -> FilePath:
+    """Find a path by its file, or by its name in a workspace. Raises `RigError`."""
+    file = FilePath(name)
+    if file.suffix == ".toml":
+        return file
+    known = folder.paths()
+    found = next((p for n, p in known.items() if n.lower() == name.lower()), None)
+    if found is None:
+        names = ", ".join(f'"{n}"' for n in known) or "none"
+        raise RigError(file, [Mistake(0, "", f"is no file, and no path of this workspace (paths/ holds {names})")])
+    return found
+
+
+def _row(point: PathPoint) -> tomlkit.items.Table:
+    row = tomlkit.table()
+    row["x"], row["y"] = f"{point.x_m:.3f} m", f"{point.y_m:.3f} m"
+    for key, angle in (("direction", point.direction_rad), ("heading", point.heading_rad)):
+        if angle is not None:
+            row[key] = f"{angle * 57.29577951308232:.2f} deg"
+    if point.stop:
+        row["stop"] = True
+    return row
+
+
+def path_text(path: Path, before: str = "") -> str:
+    """Give a path as TOML. All but its points stays as it was ``before``, comments too; so do points that are the same."""
+    document = tomlkit.parse(before)
+    old = document.get("points")
+    rows = {}
+    if isinstance(old, AoT):
+        rows = {(str(r.get("x")), str(r.get("y"))): r for r in old}
+    made = tomlkit.aot()
+    for point in path.points:
+        fresh = _row(point)
+        kept = rows.get((str(fresh["x"]), str(fresh["y"])))
+        if kept is not None:
+            for key in ("direction", "heading", "stop"):
+                if key in fresh and kept.get(key) != fresh[key]:
+                    kept[key] = fresh[key]
+                elif key not in fresh and key in kept:
+                    del kept[key]
+        made.append(kept if kept is not None else fresh)
+    for key, value in (("floor", path.floor), ("heading", path.heading), ("backwards", path.backwards)):
+        if document.get(key, Path.model_fields[key].default) != value:
+            document[key] = value
+    if "points" in document:
+        del document["points"]
+    document["points"] = made
+    return tomlkit.dumps(document)
+
+
+def save_path(path: Path, file: FilePath) -> None:
+    """Save a path, whole or not at all; what its file said beside the points stays. Raises `SaveError`."""
+    before = rig_text(file) if file.exists() else ""
+    if len(path.points) > MOST_POINTS:
+        raise RigError(file, [Mistake(0, "points", f"has more than {MOST_POINTS} entries")])
+    file.parent.mkdir(exist_ok=True)
+    write_atomically(file, path_text(path, before))
