@@ -152,9 +152,7 @@ class Correction(Stage):
         idle = rig.correction is not None and str(rig.correction.hold) == NEVER
         self._idle = idle and not any(b.does.strip() == "hold heading" for b in rig.bindings)
         self.reads = (
-            ("clock", "law", "frame")
-            if self._idle
-            else ("clock", "sensed", "law", "frame", "heading", "aim", "bindings")
+            ("clock", "following") if self._idle else ("clock", "sensed", "following", "heading", "aim", "bindings")
         )
         self._cascade = bool(np.any(self.settings.inner_p) or np.any(self.settings.inner_i))
         inner = [("rate_p", "rad/s"), ("rate_i", "rad/s")] if self._cascade else []
@@ -169,8 +167,7 @@ class Correction(Stage):
         return cls(rig) if rig.gyro is not None and rig.correction is not None else None
 
     def place(self, layout: Layout) -> None:
-        stage = "frame" if layout.has("frame", "turn") else "law"
-        self._in = layout.these(stage, ("forward", "left", "turn"))
+        self._in = layout.these("following", ("forward", "left", "turn"))
         self._out = layout.stage("correction")
         self._motion = layout.these("correction", ("forward", "left", "turn"))
         places = (("heading", "heading"), ("aim", "heading"), ("aim", "rate"), ("aim", "entered"), ("clock", "stopped"))

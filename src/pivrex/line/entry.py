@@ -27,6 +27,8 @@ class Entry(NamedTuple):
         The heading that the correction shall keep in this tick, in rad, unwrapped; NaN for none.
     moves : B float64 or None
         The rate at which that target moves, in rad/s; the twist's turn if left out.
+    plan : B + (11,) float64 or None
+        What is followed; see `pivrex.line.following.ASKED`.
     routine : B + (3 + W + 3·P,) float64 or None
         Of which line of a routine it is, whose forward counts, shares of wheels, and how positions are homed; see
         `pivrex.line.asked`.
@@ -38,6 +40,7 @@ class Entry(NamedTuple):
     aim: Floats | None = None
     moves: Floats | None = None
     routine: Floats | None = None
+    plan: Floats | None = None
 
 
 def enter(stages: Mapping[str, Stage], row: Floats, entry: Entry) -> None:
@@ -50,6 +53,8 @@ def enter(stages: Mapping[str, Stage], row: Floats, entry: Entry) -> None:
         row[..., stages["attachments"].entry] = entry.requests.reshape((*row.shape[:-1], -1))
     if entry.routine is not None:
         row[..., stages["routine"].entry] = entry.routine
+    if entry.plan is not None:
+        row[..., stages["following"].entry] = np.where(row[..., stages["clock"].entry, None] != 0, 0.0, entry.plan)
     if entry.probe is not None:
         row[..., stages["probe"].entry] = entry.probe
     if entry.aim is not None and "aim" in stages:

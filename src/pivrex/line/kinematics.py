@@ -198,14 +198,14 @@ def asked_of(maps: Asked, twist: Floats, upside_down: Floats | None = None) -> F
 
 def motion_stage(layout: Layout) -> str:
     """Give the last stage that changes the motion of the robot's centre: its columns forward, left and turn count."""
-    return next(stage for stage in ("correction", "frame", "law") if layout.has(stage, "turn"))
+    return next(stage for stage in ("correction", "following") if layout.has(stage, "turn"))
 
 
 class Wheels(Stage):
     """What the motion asks of each wheel: its surface speed; of steered wheels the velocity of their hubs too."""
 
     name = "wheels"
-    reads: tuple[str, ...] = ("law", "frame", "correction", "heading", "routine")
+    reads: tuple[str, ...] = ("following", "correction", "heading", "routine")
 
     def __init__(self, rig: Rig) -> None:
         self._rig = rig

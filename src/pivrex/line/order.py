@@ -11,6 +11,7 @@ from pivrex.line.control import Control
 from pivrex.line.correction import Aim, Correction
 from pivrex.line.curve import Curve
 from pivrex.line.drive import Drive
+from pivrex.line.following import Following
 from pivrex.line.frame import Frame
 from pivrex.line.given import Clock, Raw, Sensed, Truth
 from pivrex.line.heading import Heading
@@ -36,7 +37,7 @@ ASKING: tuple[type[Stage], ...] = (
 """What is asked for: from readings to a twist and requests to attachments."""
 
 FOLLOWING: tuple[type[Stage], ...] = (
-    Frame, Correction, Wheels, Limits, Steering, WheelsMotion, Control, Drive, Attachments, Outputs,
+    Frame, Following, Correction, Wheels, Limits, Steering, WheelsMotion, Control, Drive, Attachments, Outputs,
 )  # fmt: skip
 """What follows from a twist and requests."""
 

@@ -26,7 +26,6 @@ CUSP = 0.05
 """A curve that goes by its points this much slower than by chords turns on the spot."""
 
 MOST_BEND_PER_M = 50.0
-COLUMNS = ("s", "x", "y", "heading", "along", "left", "turn")
 
 
 class Moment(NamedTuple):
@@ -34,8 +33,8 @@ class Moment(NamedTuple):
 
     Attributes
     ----------
-    x, y, heading : float
-        In m and rad.
+    x, y, heading, angle : float
+        In m and rad; the angle is the curve's direction.
     forward, left, turn : float
         The twist of the robot that looks as planned, in m/s and rad/s.
     s, speed : float
@@ -45,6 +44,7 @@ class Moment(NamedTuple):
     x: Value
     y: Value
     heading: Value
+    angle: Value
     forward: Value
     left: Value
     turn: Value
@@ -96,7 +96,7 @@ class Plan:
         found = self.__dict__.get("_made")
         if found is None:
             along, _ = twist_along(self.curve, self.looks)
-            found = np.stack((self.curve.s, *self.poses.T, *along.T), axis=1)
+            found = np.stack((self.curve.s, *self.poses.T, self.curve.angle, *along.T), axis=1)
             object.__setattr__(self, "_made", found)
         return found
 
@@ -116,8 +116,8 @@ class Plan:
         whole = table[i + 1, 0] - table[i, 0]
         share = np.where(whole > 0, gone / np.where(whole > 0, whole, 1.0), 0.0)
         row = table[i] + (table[i + 1] - table[i]) * share[..., None]
-        s, x, y, heading, along, left, turn = np.moveaxis(row, -1, 0)
-        return Moment(x, y, heading, along * speed, left * speed, turn * speed, s, speed)
+        s, x, y, heading, angle, along, left, turn = np.moveaxis(row, -1, 0)
+        return Moment(x, y, heading, angle, along * speed, left * speed, turn * speed, s, speed)
 
     def names(self) -> tuple[str, ...]:
         """Give what each number of the time law's ``by`` is."""

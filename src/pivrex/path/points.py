@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from itertools import pairwise
 from math import hypot
 from typing import Annotated, Literal
@@ -11,7 +12,7 @@ from pydantic import Field
 from pivrex.rig.base import Table
 from pivrex.rig.quantities import Quantity
 
-__all__ = ["MOST_POINTS", "Path", "PathPoint", "SlowZone"]
+__all__ = ["MOST_POINTS", "Path", "PathPoint", "SlowZone", "path_through"]
 
 MOST_POINTS = 10_000
 
@@ -107,3 +108,17 @@ class Path(Table):
         if self.backwards and self.heading != "along":
             found.append(("backwards", f'means something only with heading = "along", which is "{self.heading}" here'))
         return found
+
+
+def path_through(x_m: float, y_m: float, direction_rad: float | None, places: Sequence[tuple[float, float]]) -> Path:
+    """Give the path from where a robot stands, in a direction or as is smoothest, through places; it looks as it stands, or along."""
+    first = PathPoint.model_construct(x_m=x_m, y_m=y_m, direction_rad=direction_rad)
+    rest = [PathPoint.model_construct(x_m=x, y_m=y) for x, y in places]
+    points, kept = [first], (x_m, y_m)
+    for point in rest:
+        if hypot(point.x_m - kept[0], point.y_m - kept[1]) >= SAME_M:
+            points.append(point)
+            kept = point.x_m, point.y_m
+    if len(points) == 1:  # it stands there already: as good as nothing
+        points.append(PathPoint.model_construct(x_m=x_m + SAME_M, y_m=y_m))
+    return Path.model_construct(points=tuple(points))

@@ -6,14 +6,17 @@ import re
 from math import inf
 from pathlib import Path
 
-from pivrex.errors import Mistake, ReadError, RoutineError
+from pivrex.errors import Mistake, ReadError, RigError, RoutineError
 from pivrex.files import is_file, read_persons, resolved
+from pivrex.path import Path as DrivenPath
+from pivrex.path.files import read_path
 from pivrex.rig.field import Field
 from pivrex.rig.read import read_rig
 from pivrex.rig.rig import Rig
 from pivrex.rig.workspace import Folder, find_rig, open_folder
-from pivrex.routine.checking import Checked, Reader, check_text
-from pivrex.routine.mistakes import as_mistakes
+from pivrex.routine.checking import Checked, check_text
+from pivrex.routine.checking.scope import Beside
+from pivrex.routine.mistakes import as_mistakes, nearest
 from pivrex.routine.program import Program
 from pivrex.routine.reading import LARGEST_FILE, read_lines
 
@@ -22,21 +25,54 @@ __all__ = [
 ]  # fmt: skip
 
 SUFFIX = ".txt"
+PLAIN = r"[\w -]+"
 
 
-def shared_beside(path: Path) -> Reader:
-    """Give what reads the files of own moves beside a routine; only by plain names, so that none leads elsewhere."""
+class _Beside:
+    """Reads what lies beside a routine; only by plain names, so that none leads elsewhere."""
 
-    def read(name: str) -> str | None:
-        if not re.fullmatch(r"[\w -]+", name):
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._read: dict[tuple[str, int, int], DrivenPath] = {}
+
+    def __call__(self, name: str) -> str | None:
+        if not re.fullmatch(PLAIN, name):
             return None
-        beside = path.parent / f"{name}{SUFFIX}"
+        beside = self._path.parent / f"{name}{SUFFIX}"
         try:
             return read_persons(beside, LARGEST_FILE) if is_file(beside) else None
         except ReadError:
             return None
 
-    return read
+    def path(self, name: str) -> tuple[DrivenPath | None, str]:
+        folder = home_of(self._path) / "paths"
+        file = folder / f"{name}.toml"
+        if not re.fullmatch(PLAIN, name) or not is_file(file):
+            known = sorted(p.stem for p in folder.glob("*.toml"))
+            listed = ", ".join(f'"{n}"' for n in known) or "none"
+            return None, f'there is no path "{name}"{nearest(name, known)}; paths/ holds {listed}'
+        try:
+            state = file.stat()
+            key = (name, state.st_mtime_ns, state.st_size)
+            if key not in self._read:
+                self._read[key] = read_path(file)
+            return self._read[key], ""
+        except RigError as wrong:
+            first = wrong.mistakes[0]
+            return None, f'the path "{name}" cannot be read: line {first.line}: {first.key} {first.what}'
+        except (ReadError, OSError) as wrong:
+            return None, f'the path "{name}" cannot be read: {wrong}'
+
+
+def shared_beside(path: Path) -> Beside:
+    """Give what reads files of own moves, and paths, beside a routine."""
+    return _Beside(path)
+
+
+def home_of(path: Path) -> Path:
+    """Give the workspace that a routine's file lies in."""
+    home = resolved(path).parent
+    return home.parent if home.name == "routines" else home
 
 
 def find_routine(name: str, folder: Folder) -> Path:
@@ -63,8 +99,7 @@ def rig_said(text: str) -> str:
 
 def wanted_rig(path: Path) -> tuple[Path, Folder]:
     """Give the rig that a routine is for, else the first of its workspace. Raises `RigError`, `ReadError`."""
-    home = resolved(path).parent
-    home = home.parent if home.name == "routines" else home
+    home = home_of(path)
     name = rig_said(read_persons(path, LARGEST_FILE))
     if name:
         return find_rig(name, home)
@@ -74,8 +109,7 @@ def wanted_rig(path: Path) -> tuple[Path, Folder]:
 
 def floors_beside(path: Path) -> frozenset[str]:
     """Give the floors of the workspace that a routine's file lies in."""
-    home = resolved(path).parent
-    home = home.parent if home.name == "routines" else home
+    home = home_of(path)
     return frozenset(p.stem for p in (home / "floors").glob("*.toml"))
 
 

@@ -164,12 +164,14 @@ class Mind:
 
     # --- waiting ---
 
-    def _over(self, program: Program, thread: Thread, n: int, world: World, moved: bool) -> bool:  # noqa: C901 - a case for each way to be over
+    def _over(self, program: Program, thread: Thread, n: int, world: World, moved: bool) -> bool:  # noqa: C901, PLR0912 - a case for each way to be over
         """Tell whether what a thread waits for has come; then it waits no more."""
         b = thread.blocked
         assert b is not None
         if b.kind == "join":
             return self._joined(b, thread, n, world)
+        if b.kind == "motion" and (why := world.lost(self._i)):
+            raise FaultError(why)
         over, limited = has_come(b, self._i, n, world, moved), False
         if not over and b.cond is not None:
             over = holds(b.cond, self._seen(thread, world, n))

@@ -166,6 +166,10 @@ class Motions:
             course=course, from_x=x, from_y=y, keep=float(motion.held),
         )  # fmt: skip
 
+    def rest(self, i: int, course: float, keeps: bool) -> None:
+        """Let one robot rest, whose motion somebody else made; ``course`` is the gyro's heading to keep, NaN for that of its rest."""
+        self._set(i, active=0.0, raw=0.0, course=course, keep=float(keeps))
+
     def end(self, i: int, heading: float, keeps: bool, whole: bool = True) -> None:
         """End a motion of one robot; ``whole`` says that it came to its end, else it stands where it is by now."""
         held, turn = self.get(i, "held"), self.get(i, "turn")

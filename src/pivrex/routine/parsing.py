@@ -199,7 +199,8 @@ class _Nodes(Transformer[Token, Any]):
 
 _PARTS: dict[str, tuple[str, ...]] = {
     "for_rig": ("name",), "on_floor": ("name",), "start_at": ("place",), "use_moves": ("name",), "own_move": ("name",), "drive": ("way",),
-    "drive_along": ("direction", "amount"), "drive_to": ("place",), "turn": ("side",), "turn_to": ("angle",),
+    "drive_along": ("direction", "amount"), "drive_to": ("place",), "follow": ("name",),
+    "follow_through": (), "turn": ("side",), "turn_to": ("angle",),
     "turn_toward": ("place",), "pivot": ("side", "about"), "bend": ("side",), "wheels": (), "wait": ("time",),
     "wait_until": ("cond",), "wait_for": ("name",), "settle": (), "move_to": ("name", "value"), "switch": ("name",),
     "run": ("name", "share", "time"), "zero": ("name",), "home": ("name", "share", "as"), "here": ("place",), "mark_wall": (),
@@ -211,7 +212,7 @@ _PARTS: dict[str, tuple[str, ...]] = {
 """The parts of each form that are not told by what they are, in order."""
 
 
-def _node(form: str, children: list[Any]) -> Node:
+def _node(form: str, children: list[Any]) -> Node:  # noqa: C901 - a case for each part that is told by what it is
     parts: dict[str, Any] = {}
     options: dict[str, Any] = {}
     twice: list[tuple[str, Span]] = []
@@ -227,6 +228,8 @@ def _node(form: str, children: list[Any]) -> Node:
             parts.setdefault("shares", []).append(child)
         elif form == "wheels":
             parts["amount"] = child
+        elif form == "follow_through":
+            parts.setdefault("places", []).append(child)
         elif form == "bend" and not isinstance(child, str):
             parts["radius"] = child
         elif form == "own_move" and isinstance(child, tuple) and len(child) == 3:
@@ -257,6 +260,8 @@ def _take_word(token: Token, parts: dict[str, Any]) -> None:
             parts["back"] = True
         case "TO_BY":
             parts["by"] = str(token) == "by"
+        case "FROM_HERE":
+            parts["here"] = True
         case "WALL_SIDE":
             parts["side"] = str(token)
         case "AND_WAIT":
@@ -297,7 +302,7 @@ def parse_line(text: str) -> Node | Unread:
 _MEANT = {
     "NUMBER": "a number", "NAME": "a name", "STRING": "a name", "LPAR": "a number", "SUB": "a number", "UNIT": "its unit",
     "WAY": '"ahead", "back", "left" or "right"', "SIDE": '"left" or "right"', "BACK": '"back"', "TO_BY": '"to" or "by"',
-    "WALL_SIDE": '"ahead", "behind", "left" or "right"',
+    "FROM_HERE": '"from here"', "WALL_SIDE": '"ahead", "behind", "left" or "right"',
     "ON_OFF": '"on" or "off"', "AND_WAIT": '"and wait"', "GYRO_USE": '"with gyro" or "without gyro"',
     "STATE": '"heard", "silent", "there", "on" or "off"', "COMPARE": '"<", ">", "below" or "above"', "COMMA": "a comma",
     "RPAR": '")"', "$END": "the end of the line",

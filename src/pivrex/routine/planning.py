@@ -8,9 +8,13 @@ from math import atan2, cos, hypot, inf, isfinite, sin, sqrt
 import numpy as np
 
 from pivrex.line.line import Line
+from pivrex.path import Path
+from pivrex.path.bounds import most_speed
+from pivrex.path.plan import Plan, plan_of, troubles
+from pivrex.path.points import path_through
 from pivrex.routine.kinds import COUNTS, NUMBER, TIME, TURNS, Kind
 from pivrex.routine.motion import Motion, wrapped
-from pivrex.routine.program import MotionStep
+from pivrex.routine.program import FollowStep, MotionStep
 from pivrex.routine.robot import RobotWords
 from pivrex.routine.values import FaultError, Seen, value_of
 
@@ -62,6 +66,29 @@ class Planner:
         self._turn_rise = c.turn_rise_rad_s2 if c is not None else 6.0
         self.turn = (c.turn_rate_rad_s if c is not None else 0.0) or line.rig.full_turn_rad_s / 2
         self.drive = line.rig.full_forward_m_s / 2
+        self._plans: dict[Path, Plan] = {}
+
+    def plan_path(self, step: FollowStep, seen: Seen, at: Standing) -> Plan:
+        """Give the plan of a path that is followed: the same for all that follow it. Raises `FaultError`."""
+        path = step.path
+        if path is None:
+            places = [(number(x, seen, "x"), number(y, seen, "y")) for x, y in step.places]
+            ahead = None if self._words.aside else at.heading
+            path = path_through(at.x, at.y, ahead, places)
+        if step.speed is not None:
+            fast = self._speed(step, seen, 0.0, self._line.rig.full_forward_m_s)
+            path = path.model_copy(update={"speed_m_s": min(fast, most_speed(path, self._line.rig))})
+        if path not in self._plans:
+            plan = plan_of(path, self._line.rig)
+            hard = [what for kept, what in troubles(plan, self._line.rig, None) if kept]
+            if hard:
+                raise FaultError(f"the path {hard[0]}")
+            self._plans[path] = plan
+        return self._plans[path]
+
+    def most_way(self, step: MotionStep, seen: Seen) -> float:
+        """Give how far a step goes at most, in m; infinite if it does not say."""
+        return self._amount(step, seen)[0]
 
     def plan(self, step: MotionStep, seen: Seen, at: Standing) -> Motion:
         """Give the motion of a step. Raises `FaultError`."""

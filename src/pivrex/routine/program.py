@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from pivrex.path import Path
 from pivrex.routine.kinds import NUMBER, Kind
 from pivrex.routine.nodes import Condition, Expression
 
 __all__ = [
-    "MAIN", "Assign", "AttachStep", "BeginCount", "CallMove", "Choose", "Code", "Default", "Fork", "GiveBack", "HereStep", "HomeStep",
-    "Instruction", "Jump", "JumpUnless", "Limit", "MarkStep", "MotionStep", "NextCount", "Program", "RunStep", "SettleStep", "StopStep",
-    "SwitchStep", "WaitForStep", "WaitStep", "WaitUntilStep", "Where", "ZeroStep",
+    "MAIN", "Assign", "AttachStep", "BeginCount", "CallMove", "Choose", "Code", "Default", "FollowStep", "Fork", "GiveBack",
+    "HereStep", "HomeStep", "Instruction", "Jump", "JumpUnless", "Limit", "MarkStep", "MotionStep", "NextCount", "Program",
+    "RunStep", "SettleStep", "StopStep", "SwitchStep", "WaitForStep", "WaitStep", "WaitUntilStep", "Where", "ZeroStep",
 ]  # fmt: skip
 
 MAIN = ""
@@ -51,7 +52,7 @@ class MotionStep(Instruction):
     Attributes
     ----------
     shape : str
-        "straight", "along", "to", "turn", "turn to", "toward", "pivot", "bend" or "wheels".
+        "straight", "along", "to", "turn", "turn to", "toward", "pivot", "bend", "wheels" or "follow".
     values : dict of str to expression
         What the shape needs: "direction", "x", "y", "angle", "radius".
     forward, left, spin : float
@@ -82,6 +83,24 @@ class MotionStep(Instruction):
     until: Condition | None = None
     limit: Limit = Limit()
     shares: tuple[tuple[tuple[int, ...], Expression], ...] = ()
+
+
+@dataclass(frozen=True)
+class FollowStep(MotionStep):
+    """A path is followed.
+
+    Attributes
+    ----------
+    path : Path or None
+        None for one through ``places``, from where the robot stands.
+    places : tuple of (x, y)
+    here : bool
+        Whether the path is moved and turned to where the robot stands.
+    """
+
+    path: Path | None = None
+    places: tuple[tuple[Expression, Expression], ...] = ()
+    here: bool = False
 
 
 @dataclass(frozen=True)

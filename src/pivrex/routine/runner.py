@@ -19,6 +19,7 @@ from pivrex.line.values import joined
 from pivrex.line.zeroing import Zeroing
 from pivrex.rig.field import Field
 from pivrex.routine.belief import Belief
+from pivrex.routine.follows import Follows
 from pivrex.routine.hands import Hands, rate_of
 from pivrex.routine.kinds import NUMBER, Kind
 from pivrex.routine.knowing import Knowing
@@ -26,7 +27,7 @@ from pivrex.routine.memory import Habits, Memory
 from pivrex.routine.mind import Mind
 from pivrex.routine.motion import Felt, Motions, wrapped
 from pivrex.routine.planning import Planner, Standing, number, slower, time_of
-from pivrex.routine.program import AttachStep, Instruction, MotionStep, Program, RunStep, WaitStep
+from pivrex.routine.program import AttachStep, FollowStep, Instruction, MotionStep, Program, RunStep, WaitStep
 from pivrex.routine.robot import RobotWords
 from pivrex.routine.thread import UNKNOWN
 from pivrex.routine.values import Seen, value_of
@@ -69,7 +70,7 @@ class Runner(Knowing):
         self._hands = [Hands() for _ in range(self._count)]
         own = self._planner.drive, self._planner.turn, self._words.has_gyro
         self._habits = [Habits(*own) for _ in range(self._count)]
-        self._motions = Motions(line, batch)
+        self._motions, self.follows = Motions(line, batch), Follows(line, batch)
         self.belief = Belief(line, batch, start)
         self._wakes = np.full(self._count, -inf)
         self._zeroes: list[int] = []
@@ -114,7 +115,7 @@ class Runner(Knowing):
         made._motions = copy.copy(self._motions)
         made._motions.v = {n: v.copy() if self._batch else v for n, v in self._motions.v.items()}
         made._motions.shares = self._motions.shares.copy()
-        made.belief = self.belief.copied()
+        made.belief, made.follows = self.belief.copied(), self.follows.copied()
         made._wakes, made._lines, made._requests = self._wakes.copy(), self._lines.copy(), self._requests.copy()
         made._zeroes, made._zero_asked = list(self._zeroes), list(self._zero_asked)
         return made
@@ -169,7 +170,9 @@ class Runner(Knowing):
     def feel(self, row: Floats) -> tuple[Felt, Any]:
         """Take in a Tick; gives what was felt, and who has come to the end of a motion. All that a routine does while it is paused."""
         felt = self.belief.feel(row)
-        return felt, self._motions.feel(felt)
+        came = self.follows.feel(row)
+        done = self._motions.feel(felt)
+        return felt, done | (came if self._batch else bool(came[0]))
 
     def before(self, state: LineState) -> LineState:
         """Give the line's state for this tick: with gyros that shall be zeroed, and robots that said where they are. Call it first."""
@@ -208,6 +211,11 @@ class Runner(Knowing):
         """Put together what all ask for."""
         forward, left, turn, aim, moves, frame = command
         batch = self._batch
+        twist, aim, followed = joined((forward, left, turn), batch), np.asarray(aim, np.float64), self.follows.command()
+        if followed is not None:
+            follows = followed[1][..., 0] > 0
+            twist = np.where(follows[..., None], followed[0], twist)
+            aim = np.where(follows, nan, aim)
         wheels = len(self.line.wheels)
         routine = np.zeros((*batch, 3 + wheels + 3 * len(self._arms)))
         if self._arms and any(hands.homing or hands.called for hands in self._hands):
@@ -220,23 +228,38 @@ class Runner(Knowing):
             routine[..., 2] = raw
             routine[..., 3 : 3 + wheels] = np.where(np.asarray(raw)[..., None] > 0, self._motions.shares, 0.0)
         return Entry(
-            twist=joined((forward, left, turn), batch),
+            twist=twist,
             requests=self._requested() if self._names else None,
-            aim=np.asarray(aim, np.float64),
+            aim=aim,
             moves=np.asarray(moves, np.float64),
             routine=routine,
+            plan=followed[1] if followed is not None else None,
         )
 
     # --- motions ---
 
     def moving(self, i: int) -> bool:
-        return self._motions.get(i, "active") > 0
+        return self._motions.get(i, "active") > 0 or self.follows.active(i)
+
+    def lost(self, i: int) -> str:
+        return self.follows.lost(i)
 
     def end_motion(self, i: int, whole: bool) -> None:
-        if self.moving(i):
-            felt = self.belief.felt
+        felt = self.belief.felt
+        if self.follows.active(i):
+            assert felt is not None
+            self._end_following(i, felt, whole)
+        elif self.moving(i):
             assert felt is not None
             self._motions.end(i, self._one(i, felt.heading), self._habits[i].gyro, whole)
+
+    def _end_following(self, i: int, felt: Felt, whole: bool) -> None:
+        """The gyro holds the heading at which a whole plan ends; of any other the one at which the robot comes to rest."""
+        to = self.follows.heading(i) if whole and not self.follows.lost(i) else None
+        self.follows.end(i)
+        off = 0.0 if to is None else wrapped(to - self._one(i, self.belief.heading))
+        course = nan if to is None else self._one(i, felt.heading) + off
+        self._motions.rest(i, course, self._habits[i].gyro)
 
     def rests(self, i: int) -> bool:
         felt = self.belief.felt
@@ -278,6 +301,11 @@ class Runner(Knowing):
             habits.turn = value * rig.full_turn_rad_s if kind == NUMBER else value
 
     def begin_motion(self, i: int, step: MotionStep, seen: Seen, code: str) -> None:
+        if isinstance(step, FollowStep):
+            plan = self._planner.plan_path(step, seen, self._standing(i))
+            self._motions.rest(i, nan, False)
+            self.follows.begin(i, plan, step.here, self._planner.most_way(step, seen))
+            return
         motion = self._planner.plan(step, seen, self._standing(i))
         seconds = self._habits[i].slow.get(code, nan)
         if isfinite(seconds):
@@ -310,6 +338,8 @@ class Runner(Knowing):
                 rate = rate_of(self.line.rig.attachments[step.name])
                 own = 0.0 if step.over is None else number(step.over, seen, "over how long")
                 return max(own, way / rate if rate else 0.0)
+            case FollowStep():
+                return self._planner.plan_path(step, seen, self._standing(i)).time_s + self._settles
             case MotionStep():
                 motion = self._planner.plan(step, seen, self._standing(i))
                 return time_of(motion) + (self._settles if motion.time_s == inf else 0.0)

@@ -21,6 +21,7 @@ from pivrex.routine.program import (
     CallMove,
     Choose,
     Default,
+    FollowStep,
     Fork,
     HereStep,
     Instruction,
@@ -38,7 +39,9 @@ from pivrex.routine.reading import Line
 
 __all__ = ["BlockChecks"]
 
-_DRIVING = {"drive", "drive_along", "drive_to", "turn", "turn_to", "turn_toward", "pivot", "bend", "wheels", "settle"}
+_DRIVING = {
+    "drive", "drive_along", "drive_to", "follow", "follow_through", "turn", "turn_to", "turn_toward", "pivot", "bend", "wheels", "settle",
+}  # fmt: skip
 
 
 MOST_TIMES = 1000
@@ -245,7 +248,9 @@ class BlockChecks(MotionChecks):
                         f"drives the robot, and so does line {drivers[0].number} at the same time; one of them must wait"
                     )
             if mode == "together" and not (
-                len(code) == 1 and isinstance(code[0], MotionStep | AttachStep | WaitStep | RunStep)
+                len(code) == 1
+                and isinstance(code[0], MotionStep | AttachStep | WaitStep | RunStep)
+                and not isinstance(code[0], FollowStep)
             ):
                 self._line = one
                 self._wrong(

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+from pivrex.path import Path
+from pivrex.path.plan import plan_of, troubles
 from pivrex.routine.checking.scope import Scope
 from pivrex.routine.checking.steps import StepChecks
 from pivrex.routine.kinds import (
@@ -22,8 +24,10 @@ from pivrex.routine.nodes import (
     Expression,
     Node,
     Quantity,
+    Span,
 )
 from pivrex.routine.program import (
+    FollowStep,
     Instruction,
     MotionStep,
 )
@@ -105,6 +109,46 @@ class MotionChecks(StepChecks):
         if facing is not None:
             made.append(MotionStep(where, "turn to", {"angle": facing}, gyro=gyro))
         return made
+
+    def _do_follow(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
+        name, span = node["name"]
+        path = self._path(name, span)
+        if path is None:
+            return []
+        return self._follow(node, scope, path, (), bool(node["here"]))
+
+    def _do_follow_through(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
+        places = tuple((place.x, place.y) for place in node["places"])
+        for x, y in places:
+            self._must_be(x, scope, LENGTH, "x")
+            self._must_be(y, scope, LENGTH, "y")
+        return self._follow(node, scope, None, places, False)
+
+    def _follow(
+        self, node: Node, scope: Scope, path: Path | None, places: tuple[tuple[Expression, Expression], ...], here: bool
+    ) -> list[Instruction]:
+        if node.options.gyro is not None:
+            self._wrong("a path is followed by what the odometry believes; leave out the gyro")
+        (step,) = self._motion(node, scope, "follow", False, None, True, values={})
+        assert isinstance(step, MotionStep)
+        plain = {n: getattr(step, n) for n in ("speed", "speed_kind", "until", "limit")}
+        return [FollowStep(step.where, "follow", {}, **plain, path=path, places=places, here=here)]
+
+    def _path(self, name: str, span: Span) -> Path | None:
+        """Take a path by its name, and hold it to the rig."""
+        paths = self._paths
+        if paths is None:
+            self._wrong(
+                "paths are known by name only in a workspace; say the places: follow 1.2 m, 0.5 m then 2 m, 1 m", span
+            )
+            return None
+        path, why = paths(name)
+        if path is None:
+            self._wrong(why, span)
+            return None
+        for hard, what in troubles(plan_of(path, self._rig), self._rig, None):
+            self._wrong(f'the path "{name}" {what}', span, warning=not hard)
+        return path
 
     def _do_turn(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
         return self._motion(

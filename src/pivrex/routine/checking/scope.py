@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
+from typing import Protocol, runtime_checkable
 
+from pivrex.path import Path
 from pivrex.rig.rig import Rig
 from pivrex.routine.kinds import (
     Kind,
@@ -22,10 +24,21 @@ from pivrex.routine.program import (
 from pivrex.routine.reading import Line
 from pivrex.routine.robot import RobotWords
 
-__all__ = ["Finder", "OwnMove", "Reader", "Scope", "all_lines"]
+__all__ = ["Beside", "Finder", "OwnMove", "Paths", "Reader", "Scope", "all_lines"]
 
 Reader = Callable[[str], str | None]
 """Gives the text of a shared file by its name, None if there is none."""
+
+Paths = Callable[[str], tuple[Path | None, str]]
+"""Gives a path by its name, or None and why there is none."""
+
+
+@runtime_checkable
+class Beside(Protocol):
+    """A reader of what lies beside a routine: files of own moves, and paths."""
+
+    def __call__(self, name: str) -> str | None: ...
+    def path(self, name: str) -> tuple[Path | None, str]: ...
 
 
 @dataclass
@@ -59,6 +72,7 @@ class Finder:
 
     def __init__(self, rig: Rig, name: str, shared: Reader | None) -> None:
         self._rig, self._name, self._shared = rig, name, shared
+        self._paths: Paths | None = shared.path if isinstance(shared, Beside) else None
         self._words = RobotWords(rig)
         self._found: list[TextMistake] = []
         self._moves: dict[str, OwnMove] = {}
