@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import nan, pi
+from math import exp, nan, pi
 from typing import NamedTuple
 
 import numpy as np
@@ -57,6 +57,8 @@ class FollowingSettings:
         The gains of the tracking law, in 1/m² and 1/m.
     most_turn : float
         In rad/s.
+    follows : float
+        How much of what is asked the wheels do within a tick.
     dt_s : float
     """
 
@@ -67,17 +69,29 @@ class FollowingSettings:
     bend_across: float
     bend_heading: float
     most_turn: float
+    follows: float
     dt_s: float
 
 
 class FollowingState(NamedTuple):
-    """What is remembered, B + (3,) each: where it is since it began a plan from where it stood; the parts of I of the three loops;
-    and the errors before, NaN before there were any.
+    """What is remembered.
+
+    Attributes
+    ----------
+    pose : B + (3,) float64
+        Where it is since it began a plan from where it stood.
+    added : B + (3,) float64
+        The parts of I of the three loops.
+    errors : B + (3,) float64
+        The errors before, NaN before there were any.
+    turn : B + (1,) float64
+        How fast it should turn by now, after the lag of its wheels, in rad/s.
     """
 
     pose: Floats
     added: Floats
     errors: Floats
+    turn: Floats
 
 
 class Following(Stage):
@@ -105,6 +119,7 @@ class Following(Stage):
             bend_across=ACROSS_OF_TURNING * f.across.p,
             bend_heading=f.heading.p,
             most_turn=turn,
+            follows=1.0 - exp(-rig.dt_s / rig.lag_s) if rig.lag_s > 0 else 1.0,
             dt_s=rig.dt_s,
         )
         loops = tuple(
@@ -138,7 +153,7 @@ class Following(Stage):
 
     def start(self, batch: tuple[int, ...]) -> FollowingState:
         none = np.zeros((*batch, 3))
-        return FollowingState(none, none, np.full((*batch, 3), nan))
+        return FollowingState(none, none, np.full((*batch, 3), nan), np.zeros((*batch, 1)))
 
     def step(self, state: FollowingState, row: Floats) -> FollowingState:
         if not some(row[..., self._mode]):
@@ -150,13 +165,17 @@ class Following(Stage):
         mode = asked[0]
         follows = mode > 0
         pose = self._where(o, mode, parts(state.pose), seen)
-        after, told, given = self._corrected(o, asked, pose, parts(state.added), parts(state.errors))
+        should = parts(state.turn)[0]
+        rate = should - seen[5] / self.settings.dt_s
+        after, told, given = self._corrected(o, asked, pose, parts(state.added), parts(state.errors), rate)
         out = [o.where(follows, g, m) for g, m in zip(given, motion, strict=True)]
         told = [o.where(follows, v, 0.0) for v in told]
         row[..., self._out] = joined((*asked, *told, *out), batch)
         errors = [o.where(follows, e, nan) for e in after[1]]
         added = [o.where(follows, a, 0.0) for a in after[0]]
-        return FollowingState(joined(pose, batch), joined(added, batch), joined(errors, batch))
+        wants = given[2] - told[-4] - told[-5]
+        should = o.where(follows, should + (wants - should) * self.settings.follows, 0.0)
+        return FollowingState(joined(pose, batch), joined(added, batch), joined(errors, batch), joined([should], batch))
 
     @staticmethod
     def _where(o: Ops, mode: Value, was: list[Value], seen: list[Value]) -> list[Value]:
@@ -168,7 +187,7 @@ class Following(Stage):
         return [o.where(again, a, o.where(begins, 0.0, b)) for a, b in zip(own, seen[:3], strict=True)]
 
     def _corrected(
-        self, o: Ops, asked: list[Value], pose: list[Value], added: list[Value], before: list[Value]
+        self, o: Ops, asked: list[Value], pose: list[Value], added: list[Value], before: list[Value], rate: Value
     ) -> tuple[tuple[list[Value], list[Value]], list[Value], list[Value]]:
         """Give what is remembered, what is told, and the motion.
 
@@ -177,7 +196,8 @@ class Following(Stage):
         A robot that moves any way is brought back by a loop for each error, along and across the path's direction and of the
         heading. A two-sided one by v = v_r·cos e_h + k₁·e_x, ω = ω_r + v_r·k₂·e_y + |v_r|·k₃·sin e_h with the errors ahead of it,
         left of it, and of its heading: a tracking law whose errors do not grow, by V = (e_x² + e_y²)/2 + (1 - cos e_h)/k₂,
-        V' = -k₁·e_x² - |v_r|·k₃/k₂·sin² e_h (Kanayama, Kimura, Miyazaki & Noguchi 1990).
+        V' = -k₁·e_x² - |v_r|·k₃/k₂·sin² e_h (Kanayama, Kimura, Miyazaki & Noguchi 1990). What it turns slower than it should, because
+        tyres are dragged, the heading's i adds up (an inner loop on the rate), and its d adds at once.
         """
         s, dt = self.settings, self.settings.dt_s
         _, ahead, back, waits, x, y, heading, angle, plan_forward, plan_left, plan_turn = asked
@@ -210,9 +230,11 @@ class Following(Stage):
             by_heading = o.most(speed, SLOWEST_M_S) * s.bend_heading * sine
             zero = 0.0 * along
             p = [o.where(on, v, 0.0) for v in (first[0], by_across, by_heading)]
-            i, d = [o.where(on, first[1], 0.0), zero, zero], [o.where(on, first[2], 0.0), zero, zero]
+            lacks = o.within(added[2] + s.heading.i * rate * dt, s.most_turn)
+            i = [o.where(on, v, 0.0) for v in (first[1], zero, lacks)]
+            d = [o.where(on, v, 0.0) for v in (first[2], zero, s.heading.d * rate)]
             forward = o.where(on, forward * cos_off, forward)
-            bends = o.within(by_across + by_heading, s.most_turn)
+            bends = o.within(by_across + by_heading + i[2] + d[2], s.most_turn)
             own = [o.where(on, first[3], 0.0), zero, o.where(on, bends, 0.0)]
         pid = [v for three in zip(p, i, d, strict=True) for v in three]
         made = [forward + own[0], left + own[1], turn + own[2]]
