@@ -7,7 +7,7 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli import ends, exports, loops, rehearsals, rigs, routines, runs, secrets
+from pivrex.cli import ends, exports, loops, paths, rehearsals, rigs, routines, runs, secrets
 from pivrex.cli.opening import SUMMARIES, open_by_words
 
 __all__ = ["app"]
@@ -22,6 +22,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
 )
 export = typer.Typer(help="Draw or write something for the notebook.", no_args_is_help=True)
+path = typer.Typer(help="Whether a robot can drive a path, and how long it takes.", no_args_is_help=True)
 
 
 @app.callback(invoke_without_command=True)
@@ -74,6 +75,8 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
 PAPER: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("curve", exports.export_curve),
     ("path", exports.export_path),
+    ("plan", exports.export_plan),
+    ("following", exports.export_following),
     ("ticks", exports.export_ticks),
     ("patches", exports.export_patches),
     ("wiring", exports.export_wiring),
@@ -82,8 +85,10 @@ PAPER: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("response", exports.export_response),
     ("routine", exports.export_routine),
 )
-for group, rows in ((app, HEADLESS), (export, PAPER)):
+PATHS: tuple[tuple[str, Callable[..., Any]], ...] = (("check", paths.check), ("time", paths.time))
+for group, rows in ((app, HEADLESS), (export, PAPER), (path, PATHS)):
     for name, command in rows:
         group.command(name)(command)
 app.command("reference", hidden=True)(reference)
 app.add_typer(export, name="export")
+app.add_typer(path, name="path")

@@ -8,15 +8,17 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli.options import Output, RigName
+from pivrex.cli.options import Output, RigName, RigOfAll
 from pivrex.errors import PivrexError
 
 __all__ = [
     "export_chassis",
     "export_curve",
     "export_envelope",
+    "export_following",
     "export_patches",
     "export_path",
+    "export_plan",
     "export_response",
     "export_routine",
     "export_ticks",
@@ -57,6 +59,32 @@ def export_ticks(
     path, folder = find_rig(rig, Path())
     field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
     _each(output, lambda file: write_ticks(read_rig(path), recording, field, file, True), (".csv",))
+
+
+PathName = Annotated[str, typer.Argument(metavar="PATH", help="A path of this workspace by name, or a file.")]
+
+
+def export_plan(path: PathName, output: Output, rig: RigOfAll = "") -> None:
+    """A path on the floor, its speed over its length, and which limit holds it where."""
+    from pivrex.cli.paths import planned
+    from pivrex.export.plan import write_plan
+
+    plan, read, field, source = planned(path, rig)
+    _each(output, lambda file: write_plan(plan.path, source.stem, read, field, file))
+
+
+def export_following(
+    path: PathName,
+    output: Output,
+    rig: RigOfAll = "",
+    seed: Annotated[int, typer.Option(min=0, help="Of how the stand-in differs from its rig.")] = 1,
+) -> None:
+    """How the stand-in follows a path: where it goes, its errors over time, and the same without corrections."""
+    from pivrex.cli.paths import planned
+    from pivrex.export.plan import write_following
+
+    plan, read, field, source = planned(path, rig)
+    _each(output, lambda file: write_following(plan.path, source.stem, read, field, seed, file))
 
 
 def export_patches(rig: RigName, output: Output) -> None:

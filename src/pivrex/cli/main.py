@@ -25,6 +25,7 @@ COMMANDS = (
     "rehearse",
     "solve",
     "back",
+    "path",
     "heading",
     "tune",
     "gyro",

@@ -10,10 +10,11 @@ import typer
 
 from pivrex.errors import RigError
 
-__all__ = ["Json", "Output", "RigName", "here_or_demo", "print_json"]
+__all__ = ["Json", "Output", "RigName", "RigOfAll", "here_or_demo", "print_json"]
 
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
 RigName = Annotated[str, typer.Argument(metavar="RIG", help="A rig of this workspace by name, or a path.")]
+RigOfAll = Annotated[str, typer.Option("--rig", help="The rig; the first of the workspace if left out.")]
 Output = Annotated[
     list[Path], typer.Option("--output", "-o", help="Where to; the suffix says what: .svg, .pdf or .csv.")
 ]

@@ -110,9 +110,13 @@ class Path(Table):
         return found
 
 
-def path_through(x_m: float, y_m: float, direction_rad: float | None, places: Sequence[tuple[float, float]]) -> Path:
-    """Give the path from where a robot stands, in a direction or as is smoothest, through places; it looks as it stands, or along."""
-    first = PathPoint.model_construct(x_m=x_m, y_m=y_m, direction_rad=direction_rad)
+def path_through(
+    x_m: float, y_m: float, heading_rad: float, keeps: bool, places: Sequence[tuple[float, float]]
+) -> Path:
+    """Give the path from where a robot stands through places. One that moves any way (``keeps``) goes on looking as it does, another
+    begins as it looks.
+    """
+    first = PathPoint.model_construct(x_m=x_m, y_m=y_m, direction_rad=None if keeps else heading_rad)
     rest = [PathPoint.model_construct(x_m=x, y_m=y) for x, y in places]
     points, kept = [first], (x_m, y_m)
     for point in rest:
@@ -121,4 +125,6 @@ def path_through(x_m: float, y_m: float, direction_rad: float | None, places: Se
             kept = point.x_m, point.y_m
     if len(points) == 1:  # it stands there already: as good as nothing
         points.append(PathPoint.model_construct(x_m=x_m + SAME_M, y_m=y_m))
+    if keeps:
+        return Path.model_construct(points=tuple(points), heading="fixed", looks_rad=heading_rad)
     return Path.model_construct(points=tuple(points))

@@ -26,11 +26,6 @@ FOUND = 0.25
 class Follows:
     """At most one plan of each robot.
 
-    Attributes
-    ----------
-    feeds_forward, feeds_back : bool
-        Whether the planned motion counts, and whether the corrections do.
-
     Notes
     -----
     In each tick the planned motion of the tick's middle is asked for; the robot follows with the rig's lag τ, so it is held to where the
@@ -52,19 +47,22 @@ class Follows:
         self._lost: dict[int, str] = {}
         self._errors = np.array([line.layout.at("following", n) for n in ("along", "across", "off")], np.intp)
         self._any = False
-        self.feeds_forward = self.feeds_back = True
+        self._feeds = np.ones((count, 2))
 
     def copied(self) -> Follows:
         """Give a copy that goes its own way."""
         made = Follows.__new__(Follows)
         made.__dict__.update(self.__dict__)
         made._plans, made._lost = list(self._plans), dict(self._lost)
-        for name in ("_t", "_near", "_rests", "_mode", "_waits", "_most"):
+        for name in ("_t", "_near", "_rests", "_mode", "_waits", "_most", "_feeds"):
             setattr(made, name, getattr(self, name).copy())
         return made
 
-    def begin(self, i: int, plan: Plan, here: bool, most_m: float) -> None:
-        """Begin a plan of one robot: where it lies, or from where the robot stands; at most so far."""
+    def begin(self, i: int, plan: Plan, here: bool, most_m: float, feeds: tuple[bool, bool] = (True, True)) -> None:
+        """Begin a plan of one robot: where it lies, or from where the robot stands; at most so far. ``feeds`` says whether the planned
+        motion counts, and whether the corrections do.
+        """
+        self._feeds[i] = feeds
         self._plans[i], self._any = plan, True
         self._t[i] = self._near[i] = self._rests[i] = 0.0
         self._waits[i], self._mode[i], self._most[i] = False, HERE if here else IN_PLACE, most_m
@@ -144,8 +142,8 @@ class Follows:
             x, y = np.where(here, c * dx + s * dy, x), np.where(here, c * dy - s * dx, y)
             heading, angle = np.where(here, heading - h0, heading), np.where(here, angle - h0, angle)
         motion = np.stack((now.forward, now.left, now.turn), axis=-1) * moves[:, None]
-        twist[at] = motion if self.feeds_forward else 0.0
-        rest = (self._mode[at], float(self.feeds_forward), float(self.feeds_back), self._waits[at])
+        twist[at] = motion * self._feeds[at, :1]
+        rest = (self._mode[at], *self._feeds[at].T, self._waits[at])
         for k, value in enumerate((*rest, x, y, heading, angle, *motion.T)):
             asked[at, k] = value
         self._t[at] = np.where(self._waits[at], t, t + self._dt)

@@ -73,8 +73,7 @@ class Planner:
         path = step.path
         if path is None:
             places = [(number(x, seen, "x"), number(y, seen, "y")) for x, y in step.places]
-            ahead = None if self._words.aside else at.heading
-            path = path_through(at.x, at.y, ahead, places)
+            path = path_through(at.x, at.y, at.heading, self._words.aside, places)
         if step.speed is not None:
             fast = self._speed(step, seen, 0.0, self._line.rig.full_forward_m_s)
             path = path.model_copy(update={"speed_m_s": min(fast, most_speed(path, self._line.rig))})

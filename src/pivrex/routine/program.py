@@ -96,11 +96,14 @@ class FollowStep(MotionStep):
     places : tuple of (x, y)
     here : bool
         Whether the path is moved and turned to where the robot stands.
+    feeds : (bool, bool)
+        Whether the planned motion counts, and whether the corrections do.
     """
 
     path: Path | None = None
     places: tuple[tuple[Expression, Expression], ...] = ()
     here: bool = False
+    feeds: tuple[bool, bool] = (True, True)
 
 
 @dataclass(frozen=True)

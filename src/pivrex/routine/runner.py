@@ -304,7 +304,7 @@ class Runner(Knowing):
         if isinstance(step, FollowStep):
             plan = self._planner.plan_path(step, seen, self._standing(i))
             self._motions.rest(i, nan, False)
-            self.follows.begin(i, plan, step.here, self._planner.most_way(step, seen))
+            self.follows.begin(i, plan, step.here, self._planner.most_way(step, seen), step.feeds)
             return
         motion = self._planner.plan(step, seen, self._standing(i))
         seconds = self._habits[i].slow.get(code, nan)
