@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path as FilePath
 
 import tomlkit
@@ -69,7 +70,7 @@ def path_text(path: Path, before: str = "") -> str:
     if "points" in document:
         del document["points"]
     document["points"] = made
-    return tomlkit.dumps(document)
+    return re.sub(r"\n{3,}", "\n\n", tomlkit.dumps(document)).lstrip("\n")
 
 
 def save_path(path: Path, file: FilePath) -> None:

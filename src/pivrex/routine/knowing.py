@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from pivrex.routine.belief import Belief
     from pivrex.routine.hands import Hands
     from pivrex.routine.memory import Habits
+    from pivrex.routine.motion import Motions
     from pivrex.routine.robot import RobotWords
 
 __all__ = ["Knowing"]
@@ -34,6 +35,7 @@ class Knowing:
     _words: RobotWords
     _hands: list[Hands]
     _habits: list[Habits]
+    _motions: Motions
     _names: list[str]
     _arms: list[str]
     _requests: Floats
@@ -87,13 +89,18 @@ class Knowing:
 
     def zero(self, i: int, what: str) -> None:
         if what == "gyro":
+            if not self._motions.get(i, "active") > 0:
+                self._motions.rest(i, nan, False)  # to hold a heading against a bias would move it
             self._zeroes.append(i)
             self._zero_asked[i] = self.n
         elif what != "counts":
             self._hands[i].call(what, 0.0, self.angle(i, what))
 
     def zeroed(self, i: int) -> bool:
-        return self._raw(i, "zeroing status") == DONE and self.n > self._zero_asked[i] + 1
+        done = self._raw(i, "zeroing status") == DONE and self.n > self._zero_asked[i] + 1
+        if done and not self._motions.get(i, "active") > 0:
+            self._motions.rest(i, nan, self._habits[i].gyro)
+        return done
 
     def home(self, i: int, name: str, share: float, as_: float) -> None:
         self._hands[i].home(name, share, as_)
