@@ -10,6 +10,7 @@ from pivrex.line.beginning import start_of
 from pivrex.line.layout import plain
 from pivrex.line.questions.preview import doing
 from pivrex.session.messages import Believe, LetGo, MoveSticks, Push, TakeMark
+from pivrex.session.periods import Period
 from pivrex.tui.commands import PUSHES, Command
 from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of
 from pivrex.tui.draw.parts import number, two_bars
@@ -18,6 +19,7 @@ from pivrex.tui.draw.stick import draw_stick
 from pivrex.tui.draw.strip import draw_strip
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.field_numbers import LIFTS_N, SLIDES_M_S, FieldNumbers
+from pivrex.tui.views.paths.acts import PATH_COMMANDS, PathActs
 
 __all__ = ["FIELD_COMMANDS", "FieldView", "field_bars", "field_exports"]
 
@@ -28,7 +30,7 @@ PUSH_NS_PER_M = 0.6
 """The knock for a metre that the robot is dragged."""
 
 
-class FieldView(FieldNumbers):
+class FieldView(PathActs, FieldNumbers):
     """The map at the left, the instruments at the right, two sticks to drag below them."""
 
     def __init__(self, model: ScreenModel, name: str) -> None:
@@ -58,7 +60,9 @@ class FieldView(FieldNumbers):
         picture = Picture(width, height)
         side = max(38, min(64, width * 2 // 5)) if width >= 78 else 0
         picture.place(self._map(width - side, height), 0, 0)
-        if side:
+        if side and self.paths.open:
+            self.paths.draw_beside(picture, width - side + 1, side - 2, height)
+        elif side:
             self._instruments(picture, width - side + 1, side - 2, height)
         return picture
 
@@ -69,16 +73,26 @@ class FieldView(FieldNumbers):
             scale = scale_of(field, width, height)
             self._ground = ((field, width, height), scale, field_ground(field, scale, width, height))
         _, scale, ground = self._ground
-        if model.row is None:
+        if model.row is None and not self.paths.open:
             return ground
+        picture = self._robot(ground, scale) if model.row is not None else _copied(ground)
+        if self.paths.open:
+            self.paths.draw_on(picture, scale)
+        return picture
+
+    def _robot(self, ground: Picture, scale: FieldScale) -> Picture:
+        model = self.model
+        assert model.row is not None
         pose = (model.value("truth", "x"), model.value("truth", "y"), model.value("truth", "heading"))
+        # beside a path only what is driven alone leaves a trail: the path itself, it may be
+        trails = not self.paths.open or model.status.match.period is not Period.OFF
         return draw_field(
             ground,
             scale,
             model.rig,
             pose,
-            _points(model.trail, pose),
-            _points(model.ghost),
+            _points(model.trail, pose) if trails else _points([]),
+            _points(model.ghost) if trails else _points([]),
             model.value("truth", "blocked") == 1,
             doing(model.line, model.row).angles,
             np.array([slip > SLIDES_M_S for slip in self._of_wheels("slip")]),
@@ -225,6 +239,10 @@ class FieldView(FieldNumbers):
         return True
 
     def point(self, x: int, y: int, phase: str) -> None:
+        if self.paths.open:
+            if self._ground is not None:
+                self.paths.point(self._ground[1], x, y, phase)
+            return
         if self._push(x, y, phase):
             return
         if phase == "press":
@@ -260,8 +278,19 @@ class FieldView(FieldNumbers):
             ),
             ("felt", "what the wheels say of the motion; true: what the stand-in really does. Coral wheels slide"),
             ("N", "the load on each wheel of a real body; f and F knock it, so does dragging it with the mouse"),
+            (
+                "path ◆",
+                "P opens a path: amber where it runs, coral where the robot touches something, teal where the stand-in went on it, "
+                "grey the run before. Letters say what holds its speed there, and stand for the words beside it",
+            ),
             ("sticks", "drag one with the mouse: it drives while you hold it and springs back"),
         ]
+
+
+def _copied(ground: Picture) -> Picture:
+    picture = Picture(ground.width, ground.height)
+    picture.place(ground, 0, 0)
+    return picture
 
 
 FIELD_COMMANDS = (
@@ -269,6 +298,7 @@ FIELD_COMMANDS = (
             "field's start.", ("H", "shift+h", "upper_h"), foot=9),
     Command("mark", "by a mark", "The robot knows where it is by a wall that it touches squarely, or by how far its ranger sees one: what "
             "was measured, what was believed, and how far the belief went over to it (the gain).", ("J", "shift+j", "upper_j"), foot=12),
+    *PATH_COMMANDS,
     *PUSHES,
 )  # fmt: skip
 

@@ -1,0 +1,1 @@
+"""A path on the field: drawn, changed by hand, and tried on the stand-in."""
