@@ -172,6 +172,10 @@ class StageTest(unittest.TestCase):
         rung = next(r for r in ladder(line, row, "left") if r.stage == "follow")
         self.assertIn(f"→ forward {found['forward']:+.3f} m/s, turn {degrees(found['turn']):+.1f} deg/s", rung.text)
         self.assertIn(f"back forward {found['back_forward']:+.3f}", rung.text)
+        belief = next(r for r in ladder(line, row, "left") if r.stage == "belief")
+        self.assertIn("at 0.90 m, 0.95 m, 6 deg by wheels and gyro, ± 0.0 cm", belief.text)
+        _, row = line.step(state, line.rest(), sensed)
+        self.assertNotIn("belief", [r.stage for r in ladder(line, row, "left")])
 
     def test_many_at_once_are_each_as_one_alone(self) -> None:
         for name in ("plover", "avocet"):

@@ -351,6 +351,8 @@ class Odometry(Stage):
         return c * ahead - s * aside, s * ahead + c * aside
 
     def rungs(self, told: Told) -> list[Rung]:
+        if not told("following", "mode"):
+            return []  # nothing that is asked for hangs on it
         x, y = told("odometry", "x"), told("odometry", "y")
         xx, yy = (
             float(told.row[told.line.layout.at("odometry", n)]) for n in ("xx", "yy")

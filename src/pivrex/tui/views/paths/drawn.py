@@ -94,9 +94,9 @@ class PathDrawn:
         ]
         rows += [(part.replace(TIED, " "), "dim") for part in wrapped("held by  " + "  ".join(held), width)]
         p = desk.path.points[desk.at]
-        direction = "as is smoothest" if p.direction_rad is None else f"{degrees(p.direction_rad):.0f} deg"
+        direction = "" if p.direction_rad is None else f"  {degrees(p.direction_rad):.0f} deg"
         rows.append((
-            f"◆ {desk.at + 1} of {len(desk.path.points)}  x {p.x_m:.2f} m  y {p.y_m:.2f} m  {direction}{'  stops' if p.stop else ''}",
+            f"◆ {desk.at + 1} of {len(desk.path.points)}  x {p.x_m:.2f} m  y {p.y_m:.2f} m{direction}{'  stops' if p.stop else ''}",
             "chosen",
         ))  # fmt: skip
         rows += [(part, role) for text, role in self._followed() for part in wrapped(text, width)]
@@ -111,14 +111,14 @@ class PathDrawn:
         if ran is None:
             return [("tried on the stand-in ..." if self.trying.goes_on else "", "dim")]
         if ran.why:
-            said = [(f"! {f'{ran.said}: ' if ran.said else ''}{ran.why}", "alarm")]
+            said = [(f"! {f'{ran.said}: ' if ran.said else ''}{ran.why.removeprefix('line 1: ')}", "alarm")]
         else:
             how = f" {ran.said}" if ran.said else ""
             said = [
                 (f"the stand-in{how} ends {ran.off_m * 100:.1f} cm and {degrees(ran.off_rad):.1f} deg off", "measured")
             ]
         if before is not None:
-            what = before.why or f"{before.off_m * 100:.1f} cm off"
+            what = before.why.removeprefix("line 1: ") or f"{before.off_m * 100:.1f} cm off"
             said.append((f"before, {before.said or 'with both'}: {what}", "ghost"))
         return said
 
