@@ -22,6 +22,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import bench_body
+import bench_path
 import bench_remotes
 import bench_routine
 import numpy as np
@@ -384,6 +385,8 @@ def main() -> None:
         screen.close()
     result["check_ms"] = bench_routine.check_ms()
     result["preview_ms"] = bench_routine.preview_ms()
+    result["path_time_ms"] = bench_path.path_time_ms()
+    result["follow_tick_us"] = bench_path.follow_tick_us()
     result["rehearse"] = bench_routine.rehearsals(200 if SECONDS == 10 else 1000)
     result.update(in_the_terminal())
     print(json.dumps(result, indent=2))

@@ -282,6 +282,7 @@ class PathViewTest(PathCase):
             await self.until(lambda: self.app.model.status.match.period is Period.ALONE, 20)
             await self.until(lambda: self.app.model.value("following", "mode") > 0, 20)
             await self.until(lambda: self.app.model.value("truth", "x") > 0.6, 20)
+            self.assertRegex(self.text("field"), r"now \d\.\d cm and \d\.\d deg off its plan")
             await self.press("escape")
             await self.until(lambda: bool(self.app.model.status.held), 20)
 

@@ -184,6 +184,30 @@ class JourneyTest(TerminalCase):
         terminal.wait("ENDED with 0")
 
 
+class PathJourneyTest(TerminalCase):
+    def test_a_path_is_drawn_on_tried_driven_and_stopped(self) -> None:
+        home = self.demo()
+        file = home / "paths" / "round.toml"
+        terminal = self.open("open", str(home), "--rig", "plover", "--view", "field")
+        terminal.wait("why left:")
+        terminal.keys("P")
+        terminal.wait("path round")
+        wait_for(lambda: "the stand-in ends" in terminal.screen(), 40, terminal.screen)
+        terminal.keys(".", ".", "Up", "y")
+        terminal.wait("point 3 =")
+        terminal.keys(*("Space" if c == " " else c for c in "2.40 m, 0.90 m"), "Enter")
+        wait_for(lambda: 'x = "2.400 m"' in file.read_text(), 20, terminal.screen)
+        terminal.wait("x 2.40 m  y 0.90 m")
+        terminal.keys("D")
+        wait_for(lambda: "off its plan" in terminal.screen(), 30, terminal.screen)
+        terminal.keys("Escape")
+        terminal.wait("STOPPED")
+        terminal.keys("u", "u")
+        wait_for(lambda: 'x = "2.450 m"' in file.read_text(), 20, terminal.screen)
+        terminal.keys("C-q")
+        terminal.wait("ENDED with 0")
+
+
 @slow
 class RoughTest(TerminalCase):
     def test_sizes(self) -> None:

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.path.plan import Plan
+from pivrex.session.periods import Period
 from pivrex.tui.draw.field import FieldScale
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
 from pivrex.tui.draw.parts import wrapped
@@ -15,7 +16,7 @@ from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.plan import Tried, draw_plan, shares_of
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.paths.desk import PathDesk
-from pivrex.tui.views.paths.trying import Trying
+from pivrex.tui.views.paths.trying import Job, Ran, Trying
 
 __all__ = ["PathDrawn"]
 
@@ -38,12 +39,45 @@ class PathDrawn:
         self._model = model
         self.desk, self.trying = PathDesk(), Trying()
 
+    def _live(self) -> Ran | None:
+        """What a robot that follows a path right now makes of it, as far as the screen remembers; None if none does."""
+        model = self._model
+        layout, rows = model.line.layout, model.history
+        if model.status.match.period is not Period.ALONE or not len(rows) or self.desk.path is None:
+            return None
+        rows = rows[rows[:, layout.at("following", "mode")] > 0]
+        if len(rows) < 2:
+            return None
+
+        def these(stage: str, *names: str) -> Floats:
+            return rows[:, [layout.at(stage, n) for n in names]]
+
+        truth, believed = these("truth", "x", "y", "heading"), these("odometry", "x", "y", "heading")
+        truth = truth if np.isfinite(truth).all() else believed  # of a real robot nobody knows more
+        feeds = (
+            bool(rows[-1, layout.at("following", "feeds_forward")]),
+            bool(rows[-1, layout.at("following", "feeds_back")]),
+        )
+        job = Job(self.desk.path, model.rig, model.folder.settings.field, feeds, 0)
+        t = rows[:, layout.at("clock", "t")]
+        errors = these("following", "along", "across", "off")
+        return Ran(
+            job, "", t - t[0], truth, believed, errors, these("following", "plan_forward", "plan_left", "plan_turn"),
+            these("following", "back_forward", "back_left", "back_turn"), float(np.hypot(errors[-1, 0], errors[-1, 1])),
+            abs(float(errors[-1, 2])),
+        )  # fmt: skip
+
+    @property
+    def ran(self) -> Ran | None:
+        """What is shown: the robot that follows it now, else what the stand-in made of it."""
+        return self._live() or self.trying.now
+
     def draw_on(self, picture: Picture, scale: FieldScale) -> None:
         """Draw the path onto the field."""
         plan = self.desk.plan(self._model.rig)
         if plan is None:
             return
-        ran, before = self.trying.now, self.trying.before
+        ran, before = self.ran, self.trying.before
         tried = None
         if ran is not None and len(ran.truth):
             tried = Tried(ran.truth, ran.believed, before.truth if before is not None else None)
@@ -107,7 +141,11 @@ class PathDrawn:
         return y
 
     def _followed(self) -> list[tuple[str, str]]:
-        ran, before = self.trying.now, self.trying.before
+        ran, before = self._live(), self.trying.before
+        if ran is not None:
+            now = f"now {ran.off_m * 100:.1f} cm and {degrees(ran.off_rad):.1f} deg off its plan"
+            return [(f"{now}, {ran.said}" if ran.said else now, "measured")]
+        ran = self.trying.now
         if ran is None:
             return [("tried on the stand-in ..." if self.trying.goes_on else "", "dim")]
         if ran.why:
@@ -139,7 +177,7 @@ class PathDrawn:
         return y + height
 
     def _errors(self, picture: Picture, x: int, y: int, width: int, height: int) -> int:
-        ran, before = self.trying.now, self.trying.before
+        ran, before = self.ran, self.trying.before
         if ran is None or len(ran.t) < 2:
             return y
         t = np.linspace(0, float(ran.t[-1]), 240)
@@ -163,7 +201,7 @@ class PathDrawn:
         return y + height
 
     def _given(self, picture: Picture, x: int, y: int, width: int, height: int) -> None:
-        ran = self.trying.now
+        ran = self.ran
         if ran is None or len(ran.t) < 2:
             return
         t = np.linspace(0, float(ran.t[-1]), 240)
