@@ -85,7 +85,7 @@ class FieldView(PathActs, FieldNumbers):
         assert model.row is not None
         pose = (model.value("truth", "x"), model.value("truth", "y"), model.value("truth", "heading"))
         # beside a path only what is driven alone leaves a trail: the path itself, it may be
-        trails = not self.paths.open or model.status.match.period is not Period.OFF
+        trails = not self.paths.open or model.status.match.period is Period.ALONE
         return draw_field(
             ground,
             scale,
