@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from pivrex.line import axes as calibrated
+from pivrex.line.helping import Help, helps_of
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.presses import HELD, TOGGLE, BindingSettings, BindingState, Bools, act, deflections, way_of
@@ -35,6 +36,7 @@ class Bindings(Stage):
             p for p, d in pairs if d.verb != "follow" and not (p.source == "session" and d.target in rig.attachments)
         )
         self.actions: tuple[Action, ...] = tuple(p.action for p in self.patches if p.action is not None)
+        self._helps = helps_of(list(self.actions))
         self._lamps = [
             (d.target, inputs.at(p.source, p.channel))
             for p, d in pairs
@@ -111,6 +113,7 @@ class Bindings(Stage):
         names += ["frame"] if "frame" in verbs else []
         names += ["set_heading"] if "heading" in verbs else []
         names += ["next_point"] if "point" in verbs else []
+        names += ["help"] if "help" in verbs else []
         found = [(n, "") for n in names]
         for name, attachment in self._rig.attachments.items():
             unit = "rad" if attachment.kind in ("position", "servo") else ""
@@ -188,6 +191,8 @@ class Bindings(Stage):
                 return put("set_heading", 1.0)
             case "point":
                 return put("next_point", 1.0)
+            case "help":
+                return put("help", 1.0 + self._helps.index(Help(action.target, action.numbers)), 0)
             case "speed":
                 return add(f"{name}_share", action.value, 0)
             case "to":

@@ -101,7 +101,7 @@ class Following(Stage):
     """
 
     name = "following"
-    reads: tuple[str, ...] = ("law", "frame")
+    reads: tuple[str, ...] = ("law", "frame", "helping")
 
     def __init__(self, rig: Rig) -> None:
         f = rig.following
@@ -142,7 +142,7 @@ class Following(Stage):
         return cls(rig)
 
     def place(self, layout: Layout) -> None:
-        before = "frame" if layout.has("frame", "turn") else "law"
+        before = next(s for s in ("helping", "frame", "law") if layout.has(s, "turn"))
         self._in = layout.these(before, ("forward", "left", "turn"))
         self._out = layout.stage("following")
         self.entry = layout.these("following", [n for n, _ in ASKED])

@@ -15,6 +15,7 @@ from pivrex.line.following import Following
 from pivrex.line.frame import Frame
 from pivrex.line.given import Clock, Raw, Sensed, Truth
 from pivrex.line.heading import Heading
+from pivrex.line.helping import Helping
 from pivrex.line.kinematics import Wheels
 from pivrex.line.law import Law
 from pivrex.line.limits import Limits
@@ -37,7 +38,7 @@ ASKING: tuple[type[Stage], ...] = (
 """What is asked for: from readings to a twist and requests to attachments."""
 
 FOLLOWING: tuple[type[Stage], ...] = (
-    Frame, Following, Correction, Wheels, Limits, Steering, WheelsMotion, Control, Drive, Attachments, Outputs,
+    Frame, Helping, Following, Correction, Wheels, Limits, Steering, WheelsMotion, Control, Drive, Attachments, Outputs,
 )  # fmt: skip
 """What follows from a twist and requests."""
 

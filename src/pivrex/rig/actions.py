@@ -5,6 +5,7 @@ Speed: slow 40 %, level creep, faster level, slower level.
 Frame: field frame, robot frame, other frame, set heading, next point.
 Steered wheels: hold the wheels.
 Robot: stop, shut down, record.
+Help: snap every 45 deg, snap to 0 deg, 120 deg, face 2.65 m, 1.98 m, keep the line, drive to 1.2 m, 0.8 m facing 90 deg.
 Attachments: boom follows, boom 40 %, boom to 30 deg, boom by -5 deg, pump on, pump off, pump toggle.
 """
 
@@ -17,9 +18,12 @@ from difflib import get_close_matches
 from pivrex.errors import UnitError
 from pivrex.units import parse
 
-__all__ = ["FIRST_WORDS", "Action", "read_action", "split_time"]
+__all__ = ["FACE", "FIRST_WORDS", "LINE", "POSE", "SNAP", "Action", "read_action", "split_time"]
 
-HELD = ("motion", "brake", "coast", "slow", "hold", "speed", "follow", "on")
+SNAP, FACE, LINE, POSE = "snap", "face", "line", "pose"
+"""What a driver can be helped with."""
+
+HELD = ("motion", "brake", "coast", "slow", "hold", "speed", "follow", "on", "help")
 """Actions that last while something is held; the others are done once."""
 
 _PLAIN = {
@@ -53,7 +57,9 @@ _MOTIONS = {
 """As fractions of full forward, left and turn. A pivot: the named side stands still, for left = forward - turn = 0."""
 
 
-FIRST_WORDS = frozenset(words.split()[0] for words in (*_PLAIN, *_MOTIONS, "slow", "level"))
+_HELPS = {"snap every": SNAP, "snap to": SNAP, "face": FACE, "keep the line": LINE, "drive to": POSE}
+
+FIRST_WORDS = frozenset(words.split()[0] for words in (*_PLAIN, *_MOTIONS, "slow", "level", *_HELPS))
 """Words that a name of an attachment may not begin with."""
 
 
@@ -64,7 +70,7 @@ class Action:
     Attributes
     ----------
     verb : str
-        motion, brake, coast, slow, level, walk, frame, heading, point, hold, stop, shut down, record, holding, zero gyro; of an attachment
+        motion, brake, coast, slow, level, walk, frame, heading, point, hold, stop, shut down, record, holding, zero gyro, help; of an attachment
         follow, speed, to, by, on, off, toggle.
     target : str
         The attachment, the level's name, "up" or "down", or the frame.
@@ -76,6 +82,8 @@ class Action:
         "angle" (rad), "counts", or empty.
     text : str
         As it is written.
+    numbers : tuple of float
+        Of a help, in m and rad. snap: the step, or 0 and the headings; face: x, y; pose: x, y and, if it shall have one, the heading.
     """
 
     verb: str
@@ -84,6 +92,7 @@ class Action:
     twist: tuple[float, float, float] = (0.0, 0.0, 0.0)
     unit: str = ""
     text: str = ""
+    numbers: tuple[float, ...] = ()
 
     @property
     def lasts(self) -> bool:
@@ -100,8 +109,8 @@ class Action:
         """What a later letter of the same group puts an end to; empty for what is done once."""
         if self.verb in ("motion", "brake", "coast"):
             return "motion"
-        if self.verb == "slow":
-            return "slow"
+        if self.verb in ("slow", "help"):
+            return self.verb
         return self.target if self.verb in ("speed", "on", "off") else ""
 
 
@@ -134,13 +143,45 @@ def read_action(text: str, attachments: Collection[str], levels: Collection[str]
         if rest not in levels:
             raise UnitError(f'is "{text}", but the levels are {", ".join(levels)}')
         return Action("level", rest, text=words)
+    helped = _help(words, text)
+    if helped is not None:
+        return helped
     for name in sorted(attachments, key=len, reverse=True):
         if words == name or words.startswith(name + " "):
             return _of_attachment(name, words.removeprefix(name).strip(), text)
-    known = [*_PLAIN, *_MOTIONS, "slow", "level", *attachments]
+    known = [*_PLAIN, *_MOTIONS, "slow", "level", *_HELPS, *attachments]
     near = get_close_matches(words.rstrip(" %0123456789."), known, 1, 0.5) or get_close_matches(first, known, 1, 0.6)
     hint = f'did you mean "{near[0]}"?' if near else f"known are {', '.join(known)}"
     raise UnitError(f'is "{text}", which Pivrex cannot do; {hint}')
+
+
+def _help(words: str, text: str) -> Action | None:
+    """Read a help; None if it is none."""
+    for start, kind in _HELPS.items():
+        if words != start and not words.startswith(start + " "):
+            continue
+        rest, numbers = words.removeprefix(start).strip(), ()
+        if kind == SNAP and start.endswith("every"):
+            step = parse(rest, "angle")
+            if not 0 < step <= 6.3:
+                raise UnitError(f'is "{text}", but the step must lie above 0 deg and be at most 360 deg')
+            return Action("help", kind, numbers=(step,), text=words)
+        if kind == SNAP:
+            return Action(
+                "help", kind, numbers=(0.0, *(parse(a.strip(), "angle") for a in rest.split(","))), text=words
+            )
+        if kind == LINE:
+            if rest:
+                raise UnitError(f'is "{text}"; nothing may stand behind "keep the line"')
+            return Action("help", kind, numbers=numbers, text=words)
+        place, _, facing = rest.partition(" facing ")
+        coordinates = [c.strip() for c in place.split(",")]
+        if len(coordinates) != 2 or (facing and kind == FACE):
+            like = "face 2.65 m, 1.98 m" if kind == FACE else "drive to 1.2 m, 0.8 m facing 90 deg"
+            raise UnitError(f'is "{text}"; write it such as {like}')
+        ends = (parse(facing, "angle"),) if facing else ()
+        return Action("help", kind, numbers=(*(parse(c, "length") for c in coordinates), *ends), text=words)
+    return None
 
 
 def _of_attachment(name: str, rest: str, text: str) -> Action:

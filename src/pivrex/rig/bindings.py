@@ -20,7 +20,9 @@ class Binding(Table):
     )
     does: str = Field(
         description="What it does: a motion such as forward 60 % or turn left 40 %, brake, coast, slow 40 %, level creep, "
-        "field frame, set heading, stop, shut down, record; of an attachment follows, a speed, to or by an angle, on, "
+        "field frame, set heading, stop, shut down, record; a help while it is held: "
+        "snap every 45 deg, snap to 0 deg, 120 deg, face 2.65 m, 1.98 m, keep the line, drive to 1.2 m, 0.8 m facing 90 deg; "
+        "of an attachment follows, a speed, to or by an angle, on, "
         "off or toggle.",
         examples=["slow 40 %"],
     )
