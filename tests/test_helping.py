@@ -157,7 +157,7 @@ class FaceTest(unittest.TestCase):
 
 class LineTest(unittest.TestCase):
     def test_pushed_aside_it_comes_back_onto_its_line(self) -> None:
-        for name in ("plover", "coot", "bittern", "avocet"):
+        for name in ("plover", "bittern", "avocet"):
             rig = helping(name, "keep the line")
             # a gyro would feel that it is carried
             by_wheels = rig.odometry.model_copy(update={"turn": "wheels"})
