@@ -272,7 +272,7 @@ class PathViewTest(PathCase):
             await self.frames(1)
             self.assertIn("without corrections", self.text("field"))
             self.assertIn("before, with both:", self.text("field"))
-            await self.press("Y")
+            await self.press("O")
             self.assertIn("one of the two must be left", self.app.model.message)
 
     @in_loop

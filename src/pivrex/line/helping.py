@@ -25,6 +25,9 @@ TOUCHES = 1e-6
 THERE_RAD, THERE_M = 0.005, 0.004
 NEAR_M = 0.03
 SHARE = 0.6
+ASIDE = 0.1
+"""What is asked for across a line, as a share of what is asked for along it, is no wish of the driver: it may come of turning."""
+
 AHEAD_RAD = 0.6
 """A two-sided robot that looks further aside of its place turns first."""
 
@@ -203,7 +206,9 @@ class Helping(Stage):
             return [since[2], off, across, abs(across), motion[0], motion[1], turn]
         a, b = o.turned(-off)  # the line's directions, seen from the robot
         asks = a * motion[1] + b * motion[0]  # what the driver asks for across it
-        back = o.where(free & (abs(asks) < TOUCHES), o.within(-s.p_across * across, s.most), 0.0)
+        along = a * motion[0] - b * motion[1]
+        keeps = abs(asks) < TOUCHES + ASIDE * abs(along)
+        back = o.where(free & keeps, o.within(-s.p_across * across, s.most), 0.0)
         turn = o.where(free, self._turned(o, off), motion[2])
         return [since[2], off, across, abs(across), motion[0] + b * back, motion[1] + a * back, turn]
 

@@ -19,7 +19,7 @@ from pivrex.tui.draw.stick import draw_stick
 from pivrex.tui.draw.strip import draw_strip
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.field_numbers import LIFTS_N, SLIDES_M_S, FieldNumbers
-from pivrex.tui.views.paths.acts import PATH_COMMANDS, PathActs
+from pivrex.tui.views.paths import PATH_COMMANDS, PathActs
 
 __all__ = ["FIELD_COMMANDS", "FieldView", "field_bars", "field_exports"]
 

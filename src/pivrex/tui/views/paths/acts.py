@@ -58,11 +58,8 @@ class PathActs(View):
     def act_path_planned(self) -> None:
         self.paths.switch(0)
 
-    def act_path_left(self) -> None:
-        self.paths.take_key("left")
-
-    def act_path_right(self) -> None:
-        self.paths.take_key("right")
+    def act_path_move(self) -> None:
+        self.model.say("the arrows move the chosen point by 5 cm, with shift by 1 cm; so does dragging it")
 
     def take_key(self, key: str) -> bool:
         return self.paths.open and self.paths.take_key(key)
@@ -85,9 +82,8 @@ PATH_COMMANDS = (
     Command("path_choose", "which path", "Lists the paths of this workspace, and begins a new one.", ("c",), foot=2, available=_drawing),
     Command("path_next", "next point", "Chooses the path's next point.", ("full_stop", "."), ". ,", foot=2, available=_drawing),
     Command("path_previous", "point before", "Chooses the path's point before.", ("comma", ","), ",", available=_drawing),
-    Command("path_right", "move it", "Moves the chosen point by 5 cm, with shift by 1 cm; so do the other arrows, and dragging it.",
-            ("right",), "←↑↓→", foot=2, available=_drawing),
-    Command("path_left", "move it left", "Moves the chosen point.", ("left",), available=_drawing),
+    Command("path_move", "move it", "Moves the chosen point by 5 cm, with shift by 1 cm; so does dragging it. The other keys of a list "
+            "are the path's too while it is open.", (), "←↑↓→", foot=2, available=_drawing),
     Command("path_add", "add", "Adds a point half way to the next; a click on the floor adds one there.", ("plus", "+"), "+", foot=2,
             available=_drawing),
     Command("path_remove", "remove", "Takes the chosen point away.", ("minus", "-"), "-", foot=2, available=_drawing),
@@ -101,7 +97,7 @@ PATH_COMMANDS = (
     Command("path_corrections", "corrections off", "Tries it without the corrections, or with them again; the run before stays as a ghost.",
             ("C", "shift+c", "upper_c"), foot=2, available=_drawing),
     Command("path_planned", "planned off", "Tries it without the planned motion, by corrections alone, or with it again.",
-            ("Y", "shift+y", "upper_y"), available=_drawing),
+            ("O", "shift+o", "upper_o"), available=_drawing),
     Command("path_drive", "drive it", "Lets the robot drive the path, alone, by the clock.", ("D", "shift+d", "upper_d"), foot=2,
             available=_drawing),
 )  # fmt: skip
