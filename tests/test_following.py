@@ -367,6 +367,13 @@ class LanguageTest(unittest.TestCase):
             "known by name only in a workspace", str(check_text("follow round\n", ideal("plover")).wrong[0].what)
         )
 
+    def test_a_path_for_another_floor(self) -> None:
+        self.assertIn(
+            'is for the floor "greenhouse", and this is "attic"',
+            self.said('on floor "attic"\nstart at 0.5 m, 0.5 m\nfollow round\n'),
+        )
+        self.assertNotIn("is for the floor", self.said("on floor greenhouse\nstart at 0.5 m, 0.5 m\nfollow round\n"))
+
     def test_what_is_wrong(self) -> None:
         self.assertIn("leave out the gyro", self.said("follow round without gyro\n"))
         self.assertIn("a length", self.said("follow 1 s, 2 m\n"))

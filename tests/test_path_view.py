@@ -8,6 +8,7 @@ from contextlib import asynccontextmanager
 from math import pi, radians
 from multiprocessing import resource_tracker
 from typing import Any
+from unittest import mock
 
 import numpy as np
 
@@ -18,8 +19,9 @@ from pivrex.path.plan import plan_of
 from pivrex.rig import open_folder, read_rig
 from pivrex.session.periods import Period
 from pivrex.tui.draw.plan import letter_of, shares_of
-from pivrex.tui.views.field import FieldView
+from pivrex.tui.views.field import FieldView, field_exports
 from pivrex.tui.views.paths.desk import PathDesk
+from pivrex.tui.views.paths.mode import PathMode
 from pivrex.tui.views.paths.trying import Job, Trying, _ran
 from tests.chassis import demo_path, ideal
 from tests.support import DEMO, TempCase, wait_for
@@ -153,10 +155,17 @@ class TryingTest(unittest.TestCase):
         self.assertFalse(trying.goes_on)
 
 
+_job = PathMode._job
+
+
 class PathCase(AppCase):
+    tries = False
+    """Whether what is drawn is tried on the stand-in, in a process of its own."""
+
     def setUp(self) -> None:
         super().setUp()
         self.file = self.home / "paths" / "round.toml"
+        self.enterContext(mock.patch.object(PathMode, "_job", lambda mode: _job(mode) if self.tries else None))
         resource_tracker.ensure_running()  # in a pilot there is no standard error that it could be given later
 
     @asynccontextmanager
@@ -263,6 +272,7 @@ class PathViewTest(PathCase):
 
     @in_loop
     async def test_tried_and_without_corrections(self) -> None:
+        self.tries = True
         async with self.open() as paths:
             await self.until(lambda: paths.trying.now is not None, 60)
             self.assertRegex(self.text("field"), r"the stand-in ends \d\.\d cm and \d\.\d deg off")
@@ -285,6 +295,13 @@ class PathViewTest(PathCase):
             self.assertRegex(self.text("field"), r"now \d\.\d cm and \d\.\d deg off its plan")
             await self.press("escape")
             await self.until(lambda: bool(self.app.model.status.held), 20)
+
+    @in_loop
+    async def test_what_is_exported_is_the_path_while_it_is_open(self) -> None:
+        async with self.open():
+            kinds = [words[0] for words in field_exports(self.app.model)]
+            self.assertEqual(kinds, ["plan", "following"])
+            self.assertIn(str(self.file), field_exports(self.app.model)[0])
 
     @in_loop
     async def test_every_size_and_closed_again(self) -> None:

@@ -247,9 +247,14 @@ class RoughTest(TerminalCase):
         one.keys("Right")
         two.wait("edge ±7 %")
         two.keys("Down", "Right")
+        file = self.workspace / "rigs" / "plover.toml"
+
+        def shaped() -> tuple[float, float]:
+            forward = read_rig(file).shaping.forward
+            return forward.edge, forward.curve
+
+        wait_for(lambda: shaped() == (0.07, 0.4), 20, two.screen)
         one.wait("40 %")
-        rig = read_rig(self.workspace / "rigs" / "plover.toml")
-        self.assertEqual((rig.shaping.forward.edge, rig.shaping.forward.curve), (0.07, 0.4))
 
     def test_bad_rigs_are_told_before_the_screen(self) -> None:
         home = self.demo()

@@ -57,8 +57,8 @@ class ScreenModel(Editing):
         """Which floor is laid out; empty for the workspace's own field."""
         self.client = client
         self.wheel = 0
-        self.drawing = False
-        """Whether a path is open on the field."""
+        self.drawing: Path | None = None
+        """The path that is open on the field; None if none is."""
         self.trail: list[tuple[float, float]] = []
         self.ghost: list[tuple[float, float]] = []
         self._skips: deque[tuple[float, int]] = deque()

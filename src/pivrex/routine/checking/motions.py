@@ -146,7 +146,7 @@ class MotionChecks(StepChecks):
         if path is None:
             self._wrong(why, span)
             return None
-        for hard, what in troubles(plan_of(path, self._rig), self._rig, None):
+        for hard, what in troubles(plan_of(path, self._rig), self._rig, None, self._floor):
             self._wrong(f'the path "{name}" {what}', span, warning=not hard)
         return path
 

@@ -80,6 +80,7 @@ class Finder:
         self._file = ""
         self._uses = 0
         self._for = ""
+        self._floor = ""
         self._start: tuple[float, float, float] | None = None
         self._line: Line = Line(1, "", 0, None)
 

@@ -317,5 +317,8 @@ def field_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
 
 
 def field_exports(model: ScreenModel) -> list[list[str]]:
-    """The path that was driven; it is saved first."""
+    """The path that is open, and how it is followed; else the one that was driven, which is saved first."""
+    if model.drawing is not None:
+        by = [str(model.drawing), "--rig", str(model.file.path)]
+        return [["plan", *by], ["following", *by]]
     return [["path", str(model.file.path), str(model.save_path())]]

@@ -20,7 +20,10 @@ class PathActs(View):
     def act_path(self) -> None:
         """Open the path that is drawn here, or close it."""
         self.paths.toggle()
-        self.model.drawing = self.paths.open
+        self._tell()
+
+    def _tell(self) -> None:
+        self.model.drawing = self.paths.desk.file if self.paths.open else None
 
     def act_path_choose(self) -> None:
         self.paths.choose()
@@ -67,13 +70,14 @@ class PathActs(View):
     def update(self) -> None:
         if self.paths.open:
             self.paths.update()
+            self._tell()
 
     def close(self) -> None:
         self.paths.close()
 
 
 def _drawing(model: ScreenModel) -> bool:
-    return model.drawing
+    return model.drawing is not None
 
 
 PATH_COMMANDS = (
