@@ -374,6 +374,20 @@ class FileTest(TempCase):
         save_path(turned, file)
         self.assertEqual(read_path(file), turned)
 
+    def test_which_way_it_looks_is_saved(self) -> None:
+        file = self.write("round.toml", ROUND.read_text())
+        one = read_path(file)
+        for changes in (
+            {"heading": "fixed", "looks_rad": radians(30)},
+            {"heading": "towards", "towards_x_m": 1.25, "towards_y_m": 2.5},
+            {"heading": "along"},
+        ):
+            save_path(one.model_copy(update=changes), file)
+            again = read_path(file)
+            for name, value in changes.items():
+                wanted = getattr(again, name)
+                self.assertTrue(wanted == value or abs(wanted - value) < 1e-6, name)
+
     @given(st.integers(0, 10_000))
     @settings(max_examples=25, deadline=None)
     def test_what_is_saved_is_read_again(self, seed: int) -> None:

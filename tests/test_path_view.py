@@ -5,7 +5,7 @@ import time
 import unittest
 from collections.abc import Callable
 from contextlib import asynccontextmanager
-from math import pi, radians
+from math import atan2, pi, radians
 from multiprocessing import resource_tracker
 from typing import Any
 from unittest import mock
@@ -13,7 +13,7 @@ from unittest import mock
 import numpy as np
 
 from pivrex.errors import UnitError
-from pivrex.path.edit import added, mirrored, removed, reversed_, segment_near
+from pivrex.path.edit import added, looking_so, mirrored, removed, reversed_, segment_near
 from pivrex.path.files import read_path
 from pivrex.path.plan import plan_of
 from pivrex.rig import open_folder, read_rig
@@ -48,6 +48,21 @@ class EditTest(unittest.TestCase):
             a, b = plan_of(one, ideal("plover")), plan_of(other, ideal("plover"))
             self.assertAlmostEqual(a.length_m, b.length_m)
             np.testing.assert_allclose(a.curve.bend, -b.curve.bend, atol=1e-6)
+
+    def test_which_way_it_looks(self) -> None:
+        one = path((0.5, 0.5), (1.5, 0.6), (2.5, 1.5))
+        for heading in ("along", "fixed", "towards", "evenly", "points"):
+            made = looking_so(one, heading, 0.1, 0.8, FIELD)
+            self.assertEqual(made.mistakes(), [])
+            plan = plan_of(made, ideal("bittern"))
+            wanted = {"fixed": 0.1, "evenly": 0.1, "points": 0.1, "towards": atan2(1.5, 2.0)}.get(
+                heading, float(plan.curve.angle[0])
+            )
+            self.assertAlmostEqual(float(plan.looks.heading[0]), wanted, places=6)
+            end = {"fixed": 0.1, "evenly": 0.8, "points": 0.8, "towards": pi / 2}.get(
+                heading, float(plan.curve.angle[-1])
+            )
+            self.assertAlmostEqual(float(plan.looks.heading[-1]), end, places=6)
 
     def test_the_other_way_is_the_same_curve(self) -> None:
         one = read_path(ROUND)
@@ -86,6 +101,10 @@ class DeskTest(TempCase):
         self.assertAlmostEqual(moved.points[2].direction_rad or 0, radians(30))
         self.assertEqual(self.desk.change(moved), "")
         self.assertEqual(self.desk.as_typed(), "2.400 m, 0.850 m, 30 deg")
+        self.assertEqual(self.desk.change(self.desk.typed("2.4 m, 0.85 m facing -45 deg")), "")
+        self.assertEqual(self.desk.as_typed(), "2.400 m, 0.850 m facing -45 deg")
+        assert self.desk.path is not None
+        self.assertAlmostEqual(read_path(self.file).points[2].heading_rad or 0, radians(-45), places=6)
         for text in ("2.4 m", "2.4, 1 m", "a, b", "1 m, 2 m, 3 m", "1 m, 2 m, 3 deg, 4", "2000 m, 0 m"):
             with self.assertRaises(UnitError):
                 self.desk.typed(text)
@@ -264,6 +283,9 @@ class PathViewTest(PathCase):
             self.assertEqual(self.points()[1], (1.55, 0.6))
             await self.press("V", "down", "enter")
             self.assertEqual(self.points()[1], (1.55, 3.4))
+            await self.press("u", "G", "down", "enter")
+            self.assertEqual(read_path(self.file).heading, "fixed")
+            self.assertIn("cannot move sideways", self.text("field"))
             await self.press("u", "c", "down", "enter")
             await self.frames(2)
             self.assertEqual(paths.desk.file.name, "path.toml")

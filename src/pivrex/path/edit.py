@@ -9,7 +9,7 @@ import numpy as np
 from pivrex.path.points import Path, PathPoint
 from pivrex.rig.field import Field
 
-__all__ = ["added", "changed", "mirrored", "removed", "reversed_", "segment_near"]
+__all__ = ["added", "changed", "looking_so", "mirrored", "removed", "reversed_", "segment_near"]
 
 
 def changed(path: Path, k: int, **changes: object) -> Path:
@@ -85,6 +85,26 @@ def mirrored(path: Path, field: Field, to: str) -> Path:
     return path.model_copy(
         update={"points": tuple(points), "slow": tuple(slow), "towards_x_m": x, "towards_y_m": y, "looks_rad": looks}
     )
+
+
+def looking_so(path: Path, heading: str, start_rad: float, end_rad: float, field: Field) -> Path:
+    """Give the path on which a robot looks another way: along it, always as at its start, towards the floor's middle, or turning; ends
+    that need a heading and have none get that of the curve there.
+    """
+    changes: dict[str, object] = {"heading": heading}
+    if heading == "fixed":
+        changes["looks_rad"] = start_rad
+    elif heading == "towards":
+        changes |= {"towards_x_m": field.length_m / 2, "towards_y_m": field.width_m / 2}
+    elif heading in ("evenly", "points"):
+        points = list(path.points)
+        for k, angle in ((0, start_rad), (-1, end_rad)):
+            if points[k].heading_rad is None:
+                points[k] = points[k].model_copy(update={"heading_rad": _turned(angle, 0.0)})
+        changes["points"] = tuple(points)
+    if heading != "along":
+        changes["backwards"] = False
+    return path.model_copy(update=changes)
 
 
 def segment_near(path: Path, x_m: float, y_m: float) -> tuple[int, float]:

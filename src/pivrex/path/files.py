@@ -46,6 +46,19 @@ def _row(point: PathPoint) -> tomlkit.items.Table:
     return row
 
 
+def _say(document: tomlkit.TOMLDocument, path: Path) -> None:
+    """Put what the screen can change beside the points into a document, where it says otherwise."""
+    said: dict[str, object] = {"floor": path.floor, "heading": path.heading, "backwards": path.backwards}
+    if path.heading == "fixed":
+        said["looks"] = f"{path.looks_rad * 57.29577951308232:.2f} deg"
+    elif path.heading == "towards":
+        said |= {"towards_x": f"{path.towards_x_m:.3f} m", "towards_y": f"{path.towards_y_m:.3f} m"}
+    for key, value in said.items():
+        field = Path.model_fields.get(key)
+        if document.get(key, field.default if field is not None else "") != value:
+            document[key] = value
+
+
 def path_text(path: Path, before: str = "") -> str:
     """Give a path as TOML. All but its points stays as it was ``before``, comments too; so do points that are the same."""
     document = tomlkit.parse(before)
@@ -64,9 +77,7 @@ def path_text(path: Path, before: str = "") -> str:
                 elif key not in fresh and key in kept:
                     del kept[key]
         made.append(kept if kept is not None else fresh)
-    for key, value in (("floor", path.floor), ("heading", path.heading), ("backwards", path.backwards)):
-        if document.get(key, Path.model_fields[key].default) != value:
-            document[key] = value
+    _say(document, path)
     if "points" in document:
         del document["points"]
     document["points"] = made

@@ -46,6 +46,9 @@ class PathActs(View):
     def act_path_stop(self) -> None:
         self.paths.stop_there()
 
+    def act_path_look(self) -> None:
+        self.paths.look()
+
     def act_path_reverse(self) -> None:
         self.paths.reverse()
 
@@ -96,6 +99,7 @@ PATH_COMMANDS = (
     Command("path_stop", "stop there", "Lets the robot come to rest at the chosen point, or no more.", ("T", "shift+t", "upper_t"),
             available=_drawing),
     Command("path_reverse", "the other way", "Runs the path the other way.", ("v",), available=_drawing),
+    Command("path_look", "look", "Asks which way the robot looks along the path.", ("G", "shift+g", "upper_g"), available=_drawing),
     Command("path_mirror", "mirror", "Mirrors the path, for the other side of the floor.", ("V", "shift+v", "upper_v"), foot=2,
             available=_drawing),
     Command("path_corrections", "corrections off", "Tries it without the corrections, or with them again; the run before stays as a ghost.",

@@ -162,9 +162,10 @@ class PathDesk:
         return True
 
     def typed(self, text: str) -> DrivenPath:
-        """Give the path with the chosen point as somebody types it: X, Y [, DIRECTION]. Raises `UnitError`."""
+        """Give the path with the chosen point as somebody types it: X, Y [, DIRECTION] [facing HEADING]. Raises `UnitError`."""
         assert self.path is not None
-        words = [w.strip() for w in text.split(",")]
+        place, _, facing = text.partition(" facing ")
+        words = [w.strip() for w in place.split(",")]
         if len(words) not in (2, 3):
             raise UnitError(
                 "write a place such as 1.20 m, 0.75 m, with a direction behind it if it shall have one: , 90 deg"
@@ -174,7 +175,8 @@ class PathDesk:
         for value in (x, y):
             if not abs(value) <= 1000:
                 raise UnitError("lies more than 1000 m away")
-        return changed(self.path, self.at, x_m=x, y_m=y, direction_rad=angle)
+        heading = parse(facing.strip(), "angle") if facing else None
+        return changed(self.path, self.at, x_m=x, y_m=y, direction_rad=angle, heading_rad=heading)
 
     def as_typed(self) -> str:
         """Give the chosen point as it would be typed."""
@@ -182,6 +184,8 @@ class PathDesk:
             return ""
         p = self.path.points[self.at]
         more = "" if p.direction_rad is None else f", {p.direction_rad * 57.29577951308232:.4g} deg"
+        if p.heading_rad is not None:
+            more += f" facing {p.heading_rad * 57.29577951308232:.4g} deg"
         return f"{p.x_m:.3f} m, {p.y_m:.3f} m{more}"
 
 

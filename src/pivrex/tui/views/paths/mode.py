@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from pivrex.errors import UnitError
 from pivrex.files import free_name, write_atomically
-from pivrex.path.edit import added, changed, mirrored, removed, reversed_, segment_near
+from pivrex.path.edit import added, changed, looking_so, mirrored, removed, reversed_, segment_near
 from pivrex.path.files import path_text
 from pivrex.routine.trial import program_following
 from pivrex.session.messages import ChooseRoutine, StartPeriod
@@ -32,6 +32,13 @@ REACH_CELLS = 2
 NEW = "a new path"
 ARROWS = {"left": (-1, 0), "right": (1, 0), "up": (0, 1), "down": (0, -1)}
 SEED = 1
+LOOKS = {
+    "along": "along the path",
+    "fixed": "always the same way",
+    "towards": "towards a place",
+    "evenly": "turning evenly from its start to its end",
+    "points": "as its points say",
+}
 
 
 class PathMode(PathDrawn):
@@ -201,13 +208,31 @@ class PathMode(PathDrawn):
 
         self._view.app.push_screen(Choices("mirror the path", lambda: choices, "end", "V"), take)
 
+    def look(self) -> None:
+        """Ask which way the robot looks along it."""
+        plan = self.desk.plan(self._model.rig)
+        if self.desk.path is None or plan is None:
+            return
+        choices = [Choice(kind, kind, what) for kind, what in LOOKS.items()]
+
+        def take(chosen: str | None) -> None:
+            desk = self.desk
+            if chosen and desk.path is not None:
+                ends = float(plan.curve.angle[0]), float(plan.curve.angle[-1])
+                made = looking_so(desk.path, chosen, *ends, self._model.folder.settings.field)
+                self._take(desk.change(made), f"it looks {chosen}; the numbers stand in its file")
+
+        self._view.app.push_screen(
+            Choices("which way does it look?", lambda: choices, self.desk.path.heading, "G"), take
+        )
+
     def ask_where(self) -> None:
         """Ask for the chosen point's place."""
         if self.desk.path is not None:
             self._view.app.push_screen(ValueEntry(self))
 
     def entry(self) -> tuple[str, str, str]:
-        return f"point {self.desk.at + 1}", self.desk.as_typed(), "X, Y, and a direction if it shall have one"
+        return f"point {self.desk.at + 1}", self.desk.as_typed(), "X, Y [, DIRECTION] [facing HEADING]"
 
     def type_in(self, text: str) -> None:
         problem = self.desk.change(self.desk.typed(text))
