@@ -195,8 +195,8 @@ class Following(Stage):
         -----
         A robot that moves any way is brought back by a loop for each error, along and across the path's direction and of the
         heading. A two-sided one by v = v_r·cos e_h + k₁·e_x, ω = ω_r + v_r·k₂·e_y + |v_r|·k₃·sin e_h with the errors ahead of it,
-        left of it, and of its heading: a tracking law whose errors do not grow, by V = (e_x² + e_y²)/2 + (1 - cos e_h)/k₂,
-        V' = -k₁·e_x² - |v_r|·k₃/k₂·sin² e_h (Kanayama, Kimura, Miyazaki & Noguchi 1990). What it turns slower than it should, because
+        left of it, and of its heading: a tracking law whose errors do not grow, by L = (e_x² + e_y²)/2 + (1 - cos e_h)/k₂,
+        L' = -k₁·e_x² - |v_r|·k₃/k₂·sin² e_h (Kanayama, Kimura, Miyazaki & Noguchi 1990). What it turns slower than it should, because
         tyres are dragged, the heading's i adds up (an inner loop on the rate), and its d adds at once.
         """
         s, dt = self.settings, self.settings.dt_s

@@ -59,9 +59,9 @@ def clearance(field: Field | None, length_m: float, width_m: float, pose: Floats
     if field is not None and field.walls:
         wall = np.minimum(np.minimum(cx, field.length_m - cx), np.minimum(cy, field.width_m - cy)).min(axis=1)
         found.append(("the wall", wall))
-    for block in field.blocks if field is not None else ():
-        hx, hy = block.length_m / 2, block.width_m / 2
-        found.append((block.name, _block(pose, (c, s), (half_l, half_w), (cx, cy), (block.x_m, block.y_m, hx, hy))))
+    for thing in field.blocks if field is not None else ():
+        hx, hy = thing.length_m / 2, thing.width_m / 2
+        found.append((thing.name, _block(pose, (c, s), (half_l, half_w), (cx, cy), (thing.x_m, thing.y_m, hx, hy))))
     for round_ in field.rounds if field is not None else ():
         dx, dy = round_.x_m - pose[:, 0], round_.y_m - pose[:, 1]
         found.append((round_.name, _outside(c * dx + s * dy, c * dy - s * dx, half_l, half_w) - round_.radius_m))

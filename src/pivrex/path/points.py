@@ -63,7 +63,7 @@ class Path(Table):
     heading: Literal["along", "fixed", "towards", "evenly", "points"] = Field(
         default="along",
         description="Which way the robot looks: along the path, always the same way (fixed), towards a place, turning evenly from the "
-        "first point's heading to the last one's, or as the points say. All but the first need wheels that move it any way.",
+        "first point's heading to the last one's, or as the points say. All but the first need wheels that go any way.",
         examples=["along"],
     )
     looks_rad: Annotated[float, Quantity("angle")] = Field(

@@ -90,7 +90,7 @@ class Knowing:
     def zero(self, i: int, what: str) -> None:
         if what == "gyro":
             if not self._motions.get(i, "active") > 0:
-                self._motions.rest(i, nan, False)  # to hold a heading against a bias would move it
+                self._motions.rest(i, nan, False)  # a heading held against a bias turns the robot
             self._zeroes.append(i)
             self._zero_asked[i] = self.n
         elif what != "counts":

@@ -28,7 +28,7 @@ class RobotWords:
     sensors : dict of str to str
         The kind of each: ranger or lamp.
     aside : bool
-        Whether the wheels can move it sideways.
+        Whether the wheels can go sideways.
     by_field : bool
         Whether its law knows directions of the field.
     has_gyro : bool

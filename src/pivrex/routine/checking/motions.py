@@ -77,7 +77,7 @@ class MotionChecks(StepChecks):
 
     def _aside(self, what: str) -> None:
         if not self._words.aside:
-            self._wrong(f"{what}, but {self._rig.name}'s wheels cannot move it sideways; turn first, then drive ahead")
+            self._wrong(f"{what}, but {self._rig.name}'s wheels cannot go sideways; turn first, then drive ahead")
 
     def _do_drive(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
         way = node["way"]

@@ -128,7 +128,7 @@ class StepChecks(ValueChecks):
                 f'{self._rig.name} has no attachment "{name}"{nearest(name, words.attachments)}; it has {known}', span
             )
         elif words.attachments[name] not in kinds:
-            is_a = {"motor": "a motor: run it", "position": "a motor to a position: move it", "servo": "a servo: move it",
+            is_a = {"motor": "a motor: run it", "position": "a motor to a position: use move", "servo": "a servo: use move",
                     "switch": "a switch: switch it on or off"}[words.attachments[name]]  # fmt: skip
             self._wrong(f'"{name}" is {is_a}', span)
         return name

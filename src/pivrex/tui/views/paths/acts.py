@@ -89,7 +89,7 @@ PATH_COMMANDS = (
     Command("path_choose", "which path", "Lists the paths of this workspace, and begins a new one.", ("c",), foot=2, available=_drawing),
     Command("path_next", "next point", "Chooses the path's next point.", ("full_stop", "."), ". ,", foot=2, available=_drawing),
     Command("path_previous", "point before", "Chooses the path's point before.", ("comma", ","), ",", available=_drawing),
-    Command("path_move", "move it", "Moves the chosen point by 5 cm, with shift by 1 cm; so does dragging it. The other keys of a list "
+    Command("path_move", "move", "Moves the chosen point by 5 cm, with shift by 1 cm; so does dragging it. The other keys of a list "
             "are the path's too while it is open.", (), "←↑↓→", foot=2, available=_drawing),
     Command("path_add", "add", "Adds a point half way to the next; a click on the floor adds one there.", ("plus", "+"), "+", foot=2,
             available=_drawing),

@@ -134,12 +134,12 @@ class RoutineDrawn(View):
         """Draw where the drives of a rehearsal ended from near, and say what came of them."""
         field, found = self.model.folder.settings.field, self.rehearsal.found
         assert found is not None
-        box = min(width // 2, 3 * height)
-        picture.place(draw_cloud(found.poses, self.rehearsal.zone(field), box, height), x, y)
+        drawn = min(width // 2, 3 * height)
+        picture.place(draw_cloud(found.poses, self.rehearsal.zone(field), drawn, height), x, y)
         rows = self.rehearsal.rows(field)
         rows[0] = (rows[0][0] + self._stale_words(), rows[0][1])
         for k, (text, named) in enumerate(rows[:height]):
-            picture.text(x + box + 2, y + k, text, named, width - box - 2)
+            picture.text(x + drawn + 2, y + k, text, named, width - drawn - 2)
 
     def _beside_words(self) -> list[tuple[str, str]]:
         """Say what came of another version, sentence by sentence, or what is made beside the screen."""
