@@ -105,14 +105,13 @@ class Following(Stage):
 
     def __init__(self, rig: Rig) -> None:
         f = rig.following
-        follows = np.asarray(rig.chassis.geometry.followed(np.array([0.0, 1.0, 0.0])))
 
         def gains(of: Loop, most: float) -> LoopSettings:
             return LoopSettings(p=of.p, i=of.i, d=of.d, clamp=most, memory=1.0, largest=most)
 
         speed, turn = SHARE * rig.full_forward_m_s, SHARE * rig.full_turn_rad_s
         self.settings: FollowingSettings = FollowingSettings(
-            aside=bool(np.allclose(follows, [0.0, 1.0, 0.0], atol=1e-6)),
+            aside=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
             along=gains(f.along, speed),
             across=gains(f.across, speed),
             heading=gains(f.heading, turn),

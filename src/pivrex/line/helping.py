@@ -91,10 +91,9 @@ class Helping(Stage):
 
     def __init__(self, rig: Rig, helps: tuple[Help, ...]) -> None:
         f = rig.following
-        follows = np.asarray(rig.chassis.geometry.followed(np.array([0.0, 1.0, 0.0])))
         self.settings: HelpingSettings = HelpingSettings(
             helps=helps,
-            aside=bool(np.allclose(follows, [0.0, 1.0, 0.0], atol=1e-6)),
+            aside=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
             p=f.heading.p, p_across=f.across.p, p_along=f.along.p,
             rise=f.acceleration_m_s2, turn_rise=0.7 * f.turn_rise_rad_s2,
             most=SHARE * rig.full_forward_m_s, most_turn=SHARE * rig.full_turn_rad_s,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from math import degrees
 from pathlib import Path as FilePath
 
 import tomlkit
@@ -40,7 +41,7 @@ def _row(point: PathPoint) -> tomlkit.items.Table:
     row["x"], row["y"] = f"{point.x_m:.3f} m", f"{point.y_m:.3f} m"
     for key, angle in (("direction", point.direction_rad), ("heading", point.heading_rad)):
         if angle is not None:
-            row[key] = f"{angle * 57.29577951308232:.2f} deg"
+            row[key] = f"{degrees(angle):.2f} deg"
     if point.stop:
         row["stop"] = True
     return row
@@ -50,7 +51,7 @@ def _say(document: tomlkit.TOMLDocument, path: Path) -> None:
     """Put what the screen can change beside the points into a document, where it says otherwise."""
     said: dict[str, object] = {"floor": path.floor, "heading": path.heading, "backwards": path.backwards}
     if path.heading == "fixed":
-        said["looks"] = f"{path.looks_rad * 57.29577951308232:.2f} deg"
+        said["looks"] = f"{degrees(path.looks_rad):.2f} deg"
     elif path.heading == "towards":
         said |= {"towards_x": f"{path.towards_x_m:.3f} m", "towards_y": f"{path.towards_y_m:.3f} m"}
     for key, value in said.items():

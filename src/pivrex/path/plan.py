@@ -170,15 +170,13 @@ def troubles(plan: Plan, rig: Rig, field: Field | None, floor: str = "") -> list
     """
     found: list[tuple[bool, str]] = []
     path, curve = plan.path, plan.curve
-    if path.heading != "along":
-        follows = np.asarray(rig.chassis.geometry.followed(np.array([0.0, 1.0, 0.0])))
-        if not np.allclose(follows, [0.0, 1.0, 0.0], atol=1e-6):
-            found.append(
-                (True, f'heading is "{path.heading}", but {rig.name} cannot move sideways: it looks along its path')
-            )
-    tight = np.flatnonzero((curve.pace < CUSP) | (np.abs(curve.bend) > MOST_BEND_PER_M))
-    for stretch in _stretches(curve.s, [str(k in set(tight.tolist())) for k in range(len(curve.s))]):
-        if stretch.what == "True":
+    if path.heading != "along" and not rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])):
+        found.append(
+            (True, f'heading is "{path.heading}", but {rig.name} cannot move sideways: it looks along its path')
+        )
+    tight = (curve.pace < CUSP) | (np.abs(curve.bend) > MOST_BEND_PER_M)
+    for stretch in _stretches(curve.s, ["cusp" if here else "" for here in tight.tolist()]):
+        if stretch.what:
             k = int(np.searchsorted(curve.s, stretch.from_m))
             after = int(np.searchsorted(curve.of, k, side="right"))
             found.append(

@@ -42,8 +42,7 @@ class RobotWords:
         self.readings: dict[str, Kind] = {n: k for n, k in _OWN.items() if n != "battery" or rig.battery.sensed}
         self.readings |= {n: LENGTH if kind == "ranger" else NUMBER for n, kind in self.sensors.items()}
         self.readings |= {n: ANGLE for n, kind in self.attachments.items() if kind in ("position", "servo")}
-        follows = np.asarray(rig.chassis.geometry.followed(np.array([0.0, 1.0, 0.0])))
-        self.aside = bool(np.allclose(follows, [0.0, 1.0, 0.0], atol=1e-6))
+        self.aside = rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0]))
         self.by_field = self.aside and rig.law.kind == "planar"
         self.has_gyro = rig.gyro is not None and rig.correction is not None
         self.wheels = [w.name for w in rig.chassis.wheels]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from math import degrees
 from pathlib import Path
 from typing import NamedTuple
 
@@ -183,9 +184,9 @@ class PathDesk:
         if self.path is None:
             return ""
         p = self.path.points[self.at]
-        more = "" if p.direction_rad is None else f", {p.direction_rad * 57.29577951308232:.4g} deg"
+        more = "" if p.direction_rad is None else f", {degrees(p.direction_rad):.4g} deg"
         if p.heading_rad is not None:
-            more += f" facing {p.heading_rad * 57.29577951308232:.4g} deg"
+            more += f" facing {degrees(p.heading_rad):.4g} deg"
         return f"{p.x_m:.3f} m, {p.y_m:.3f} m{more}"
 
 

@@ -192,7 +192,7 @@ class PathDrawn:
                 Series("before", line(before.errors, before.t, 1, 100.0), "ghost", 2),
             ]
         series += [
-            Series("heading, deg", line(ran.errors, ran.t, 2, 57.3), "target", 2),
+            Series("heading, deg", line(ran.errors, ran.t, 2, degrees(1)), "target", 2),
             Series("across", line(ran.errors, ran.t, 1, 100.0), "measured"),
             Series("along", line(ran.errors, ran.t, 0, 100.0), "commanded"),
         ]
