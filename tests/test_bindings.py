@@ -310,7 +310,7 @@ class CheckTest(unittest.TestCase):
         for parts, said in (
             (
                 (bound("button_0", "stop"), bound("button_0", "record")),
-                'bindings.2.channel: is "button_0", which bindings.0 reads',
+                'bindings.2.channel: is "button_0", which bindings.1 reads',
             ),
             ((ARM, bound("left_y", "boom follows")), "which law.forward reads already"),
             ((radio,), "sources.radio.silent_after: is missing; a stream that stops talking"),

@@ -100,11 +100,13 @@ class CommandTest(TempCase):
         bad.write_text(PLOVER.read_text().replace("gear = 30 ", "geer = 30 ").replace('"arcade"', '"arkade"'))
         ran = Ran("check", "rigs/plover.toml", str(bad))
         self.assertEqual(ran.code, 1)
-        self.assertEqual(len(ran.err.strip().splitlines()), 2)
-        for line in ran.err.strip().splitlines():
+        self.assertEqual(ran.err, "")
+        first, *wrong = ran.out.strip().splitlines()
+        self.assertEqual((first, len(wrong)), ("rigs/plover.toml: no mistakes", 2))
+        for line in wrong:
             self.assertRegex(line, r"^rigs/bad.toml:\d+: \S+: ")
         Path("bad.csv").write_text("t,left_y\n0,x\n")
-        self.assertIn("bad.csv:2: left_y is 'x'", Ran("check", "bad.csv").err)
+        self.assertIn("bad.csv:2: left_y is 'x'", Ran("check", "bad.csv").out)
 
     def test_map(self) -> None:
         Path("in.csv").write_text("t,left_y,left_x\n0,0,0\n0.5,-1,0\n1.5,-1,0\n")

@@ -89,7 +89,7 @@ class NoRigTest(TempCase):
         ran = Ran("map", str(PLOVER), str(path), "-o", str(self.folder / "out.csv"))
         self.assertEqual(ran.code, 0, ran.err[:300])
         path.write_text(path.read_text().replace("c19999", "c0", 1))
-        self.assertIn('has the column "c0" twice', Ran("check", str(path)).err)
+        self.assertIn('has the column "c0" twice', Ran("check", str(path)).out)
 
 
 class OpenRigTest(AppCase):

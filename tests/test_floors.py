@@ -111,7 +111,7 @@ class FloorTest(TempCase):
             open_folder(Path()).floor("bend")
         with self.assertRaisesRegex(RigError, "there are: "):
             open_folder(Path()).floor("nowhere")
-        self.assertIn("bend.toml:22: ", Ran("check", "floors/bend.toml").err)
+        self.assertIn("bend.toml:22: ", Ran("check", "floors/bend.toml").out)
         self.assertEqual(Ran("check", "floors/straight.toml").code, 0)
 
 

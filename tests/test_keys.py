@@ -99,7 +99,7 @@ class WarningTest(TempCase):
 
     def test_network_is_for_what_listens(self) -> None:
         path = self.write("rigs/plain.toml", PLAIN + SOURCES.replace("port = 5801", "port = 5801, network = true"))
-        self.assertIn("this wire connects to 10.0.0.7", Ran("check", str(path)).err)
+        self.assertIn("this wire connects to 10.0.0.7", Ran("check", str(path)).out)
 
     def test_framed_letters_need_a_sender(self) -> None:
         for more, said in (
@@ -115,4 +115,4 @@ class WarningTest(TempCase):
             PLAIN
             + SOURCES.replace('F = "forward" }\n[link]', '"*" = "forward" }\nframed = true\nsender = "a"\n[link]'),
         )
-        self.assertIn("cannot stand in a sentence", Ran("check", str(path)).err)
+        self.assertIn("cannot stand in a sentence", Ran("check", str(path)).out)

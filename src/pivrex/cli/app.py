@@ -7,12 +7,26 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli import ends, exports, loops, paths, rehearsals, rigs, routines, runs, secrets
-from pivrex.cli.opening import SUMMARIES, open_by_words
+from pivrex.cli import (
+    beginning,
+    completing,
+    ends,
+    exports,
+    here,
+    loops,
+    paths,
+    rehearsals,
+    rigs,
+    routines,
+    runs,
+    secrets,
+)
+from pivrex.cli.examples import shown
+from pivrex.cli.opening import SUMMARIES, WORDS, open_by_words
 
-__all__ = ["app"]
+__all__ = ["app", "commands"]
 
-ANY_WORDS = {"ignore_unknown_options": True, "allow_extra_args": True}
+HELP = {"help_option_names": ["-h", "--help"]}
 
 app = typer.Typer(
     name="pivrex",
@@ -20,6 +34,7 @@ app = typer.Typer(
     add_completion=False,
     no_args_is_help=False,
     pretty_exceptions_enable=False,
+    context_settings=HELP,
 )
 export = typer.Typer(help="Draw or write something for the notebook.", no_args_is_help=True)
 path = typer.Typer(help="Whether a robot can drive a path, and how long it takes.", no_args_is_help=True)
@@ -37,6 +52,13 @@ def main(version: Annotated[bool, typer.Option("--version", help="Print the vers
         print(f"pivrex {__version__}")
 
 
+def print_manual() -> None:
+    """Print the page of the manual, for man(1)."""
+    from pivrex.cli.manual import write_manual
+
+    print(write_manual(commands()), end="")
+
+
 def reference() -> None:
     """Print the rig reference."""
     from pivrex.rig.reference import write_reference
@@ -44,17 +66,43 @@ def reference() -> None:
     print(write_reference(), end="")
 
 
-def _opens(name: str) -> Callable[[typer.Context], int]:
-    def command(context: typer.Context) -> int:
-        return open_by_words([name, *context.args])
+def _views(incomplete: str) -> list[str]:
+    return [v for v in ("driver", "shaping", "chassis", "heading", "field", "routine") if v.startswith(incomplete)]
 
+
+def _themes(incomplete: str) -> list[str]:
+    return [t for t in ("dusk", "noon", "plain") if t.startswith(incomplete)]
+
+
+def _opening(name: str) -> Callable[..., int]:
+    """The command ``name`` of those that lead to the screen, for help, the manual and Tab. Its words are read by `opening`,
+    before this library is loaded.
+    """
+
+    def command(
+        folder: Annotated[
+            str, typer.Argument(metavar="DIR", help=WORDS["folder" if name == "open" else "demo folder"])
+        ] = "",
+        rig: Annotated[str, typer.Option(help=WORDS["rig"], autocompletion=completing.rigs)] = "",
+        view: Annotated[str, typer.Option(help=WORDS["view"], autocompletion=_views)] = "",
+        theme: Annotated[str, typer.Option(help=WORDS["theme"], autocompletion=_themes)] = "",
+        pad: Annotated[bool, typer.Option("--pad", help=WORDS["pad"])] = False,
+        fault: Annotated[str, typer.Option(help=WORDS["fault"])] = "",
+        seed: Annotated[int, typer.Option(help=WORDS["seed"])] = 0,
+        link: Annotated[str, typer.Option(help=WORDS["link"])] = "",
+    ) -> int:
+        said = {"rig": rig, "view": view, "theme": theme, "fault": fault, "seed": str(seed), "link": link}
+        words = [word for key, value in said.items() if value for word in (f"--{key}", value)]
+        return open_by_words([name, *([folder] if folder else []), *words, *(["--pad"] if pad else [])])
+
+    command.__doc__ = SUMMARIES[name]
     return command
 
 
-for name, summary in SUMMARIES.items():
-    # these two read their words themselves, before this library is loaded; see `opening`
-    app.command(name, help=summary, add_help_option=False, context_settings=ANY_WORDS)(_opens(name))
 HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
+    ("demo", _opening("demo")),
+    ("open", _opening("open")),
+    ("new", beginning.new),
     ("check", rigs.check),
     ("describe", rigs.describe),
     ("wire", rigs.wire),
@@ -71,6 +119,9 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("gyro", loops.gyro),
     ("remote", ends.remote),
     ("stand-in", ends.stand_in),
+    ("here", here.here),
+    ("completion", completing.completion),
+    ("manual", print_manual),
 )
 PAPER: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("curve", exports.export_curve),
@@ -88,7 +139,18 @@ PAPER: tuple[tuple[str, Callable[..., Any]], ...] = (
 PATHS: tuple[tuple[str, Callable[..., Any]], ...] = (("check", paths.check), ("time", paths.time))
 for group, rows in ((app, HEADLESS), (export, PAPER), (path, PATHS)):
     for name, command in rows:
-        group.command(name)(command)
+        lead = {id(export): "export", id(path): "path"}.get(id(group))
+        group.command(name, epilog="\n\n".join(shown(lead or name).splitlines()))(command)
 app.command("reference", hidden=True)(reference)
 app.add_typer(export, name="export")
 app.add_typer(path, name="path")
+
+
+def commands() -> list[tuple[str, Any]]:
+    """Give every command that is shown, by its words, with the library's own description of it."""
+    found: list[tuple[str, Any]] = []
+    for name, one in typer.main.get_command(app).commands.items():  # type: ignore[attr-defined]
+        if not one.hidden:
+            inner = getattr(one, "commands", {})
+            found += [(f"{name} {n}", c) for n, c in inner.items()] or [(name, one)]
+    return found

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli.options import Output, RigName, RigOfAll
+from pivrex.cli.options import Output, PathName, Recorded, RigName, RigOfAll, RigOfRoutine, RoutineName
 from pivrex.errors import PivrexError
 
 __all__ = [
@@ -38,7 +38,7 @@ def export_curve(
     _each(output, lambda file: write_curve(read_rig(find_rig(rig, Path())[0]), file, function))
 
 
-def export_path(rig: RigName, recording: Annotated[Path, typer.Argument(metavar="INPUT.csv")], output: Output) -> None:
+def export_path(rig: RigName, recording: Recorded, output: Output) -> None:
     """The path that a recording drives, or that a table of positions holds, on the field."""
     from pivrex.export.path import write_path
     from pivrex.rig import find_rig, read_rig
@@ -49,7 +49,7 @@ def export_path(rig: RigName, recording: Annotated[Path, typer.Argument(metavar=
 
 def export_ticks(
     rig: RigName,
-    recording: Annotated[Path, typer.Argument(metavar="INPUT.csv")],
+    recording: Recorded,
     output: Output,
 ) -> None:
     """The table of all ticks that a recording makes, as CSV."""
@@ -59,9 +59,6 @@ def export_ticks(
     path, folder = find_rig(rig, Path())
     field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
     _each(output, lambda file: write_ticks(read_rig(path), recording, field, file, True), (".csv",))
-
-
-PathName = Annotated[str, typer.Argument(metavar="PATH", help="A path of this workspace by name, or a file.")]
 
 
 def export_plan(path: PathName, output: Output, rig: RigOfAll = "") -> None:
@@ -132,9 +129,9 @@ def export_response(
 
 
 def export_routine(
-    routine: Annotated[str, typer.Argument(metavar="ROUTINE", help="A routine of this workspace by name, or a path.")],
+    routine: RoutineName,
     output: Output,
-    rig: Annotated[str, typer.Option(help="The rig; the one that the routine says if left out.")] = "",
+    rig: RigOfRoutine = "",
 ) -> None:
     """A routine's way over the field, asked and got to, and its timeline."""
     from pivrex.cli.rehearsals import found_routine

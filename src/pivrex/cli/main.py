@@ -14,6 +14,7 @@ __all__ = ["run"]
 COMMANDS = (
     "demo",
     "open",
+    "new",
     "check",
     "describe",
     "wire",
@@ -32,8 +33,14 @@ COMMANDS = (
     "export",
     "remote",
     "stand-in",
+    "here",
+    "completion",
+    "manual",
     "reference",
 )
+
+OF_ALL = ("-h", "--help", "--version")
+"""Options that are no command's."""
 
 DONE, WRONG_FILE, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 
@@ -41,11 +48,17 @@ DONE, WRONG_FILE, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 def run(arguments: Sequence[str] | None = None) -> int:  # noqa: PLR0911 - an exit code for each way to end
     """Run a command line and give its exit code: 0 done, 1 wrong file or input, 2 wrong use, 130 interrupted."""
     words = list(sys.argv[1:] if arguments is None else arguments)
+    asks = "_PIVREX_COMPLETE" in os.environ  # a shell asks what a word may become
     # `pivrex [DIR]` opens a workspace
-    if not words or (words[0] not in COMMANDS and not words[0].startswith("-")):
+    if not asks and (not words or words[0] not in (*COMMANDS, *OF_ALL)):
         words.insert(0, "open")
     try:
-        if words[0] in ("open", "demo"):
+        if asks:
+            from pivrex.cli.completing import take_opening_words
+
+            take_opening_words()
+            words = []
+        elif words[0] in ("open", "demo"):
             # these two lead to the screen, and need not wait for the command line's library
             from pivrex.cli.opening import open_by_words
 

@@ -11,48 +11,63 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from pivrex.cli.examples import shown
 from pivrex.errors import PivrexError
 from pivrex.lower import reason
 
 if TYPE_CHECKING:
     from pivrex.rig.sources import Link
 
-__all__ = ["SUMMARIES", "copy_demo", "open_by_words"]
+__all__ = ["SUMMARIES", "WORDS", "copy_demo", "open_by_words", "opening_parser", "show_maker"]
 
-NOT_A_TERMINAL = (
-    "pivrex needs a terminal to draw on; for scripts there are check, describe, wheels, map, shakedown and export"
-)
+NOT_A_TERMINAL = "pivrex needs a terminal to draw on; for scripts there are check, describe, wheels, map, play, export and others: pivrex --help"
 
 
 SUMMARIES = {
     "demo": "Copy the demo workspace and open it, with the recorded driver playing.",
-    "open": "Open a workspace; `pivrex [DIR]` does the same.",
+    "open": "Open a workspace, or a rig file of one; `pivrex [DIR|RIG.toml]` does the same, and `pivrex` alone opens the last one.",
 }
 """What the commands that lead to the screen do."""
 
-_FAULTS = "faults of the stand-in's wiring to practise on: random, swap A/B, reverse A, encoder A, gyro"
-_LINK = "command the robot behind the rig's link, or behind this wire: udp:HOST:PORT, serial:PORT"
+WORDS = {
+    "folder": "the workspace, or a rig file of it; left out, this folder, or the workspace that was open last",
+    "demo folder": "where the demo workspace goes; a fresh folder if left out",
+    "rig": "the rig to open, by name or path",
+    "view": "driver, shaping, chassis, heading, field or routine",
+    "theme": "the colours: dusk, noon or plain",
+    "pad": "listen for stand-in gamepads",
+    "fault": "faults of the stand-in's wiring to practise on: random, swap A/B, reverse A, encoder A, gyro",
+    "seed": "for random faults",
+    "link": "command the robot behind the rig's link, or behind this wire: udp:HOST:PORT, serial:PORT",
+}
+"""What their words mean."""
 
 
-def _parser(command: str) -> argparse.ArgumentParser:
+def opening_parser(command: str) -> argparse.ArgumentParser:
     """The words of the two commands. Not read by the library of the others: the screen need not wait for it."""
-    parser = argparse.ArgumentParser(prog=f"pivrex {command}", description=SUMMARIES[command])
-    where = "where the demo workspace goes; a fresh folder if left out" if command == "demo" else "the workspace"
-    parser.add_argument("folder", nargs="?", metavar="DIR", help=where)
-    parser.add_argument("--rig", default="", help="the rig to open, by name or path")
-    parser.add_argument("--view", default="field", help="driver, shaping, chassis, heading or field")
-    parser.add_argument("--theme", choices=("dusk", "noon", "plain"), default="", help="the colours")
-    parser.add_argument("--pad", action="store_true", help="listen for stand-in gamepads")
-    parser.add_argument("--fault", default="", help=_FAULTS)
-    parser.add_argument("--seed", type=int, default=0, help="for random faults")
-    parser.add_argument("--link", nargs="?", const="rig", default="", help=_LINK)
+    parser = argparse.ArgumentParser(
+        prog=f"pivrex {command}",
+        description=SUMMARIES[command].replace("`", ""),
+        epilog=shown(command),
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    parser.add_argument(
+        "folder", nargs="?", metavar="DIR", help=WORDS["folder" if command == "open" else "demo folder"]
+    )
+    parser.add_argument("--rig", default="", help=WORDS["rig"])
+    parser.add_argument("--view", default="", help=WORDS["view"])
+    parser.add_argument("--theme", choices=("dusk", "noon", "plain"), default="", help=WORDS["theme"])
+    parser.add_argument("--pad", action="store_true", help=WORDS["pad"])
+    parser.add_argument("--fault", default="", help=WORDS["fault"])
+    parser.add_argument("--seed", type=int, default=0, help=WORDS["seed"])
+    parser.add_argument("--link", nargs="?", const="rig", default="", help=WORDS["link"])
     return parser
 
 
 def open_by_words(words: Sequence[str]) -> int:
     """Open a workspace as the command line says; gives the exit code."""
     command, *rest = words
-    options = _parser(command).parse_args(rest)
+    options = opening_parser(command).parse_args(rest)
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         print(NOT_A_TERMINAL, file=sys.stderr)
         return 2
@@ -63,10 +78,41 @@ def open_by_words(words: Sequence[str]) -> int:
 
     client = SessionClient()
     try:
-        folder = copy_demo(Path(options.folder) if options.folder else None) if demo else Path(options.folder or ".")
+        if demo:
+            folder = copy_demo(Path(options.folder) if options.folder else None)
+        else:
+            folder, options.rig = _asked_for(options.folder, options.rig)
         return _open(client, folder, options, demo)
     finally:
         client.close()
+
+
+def _asked_for(words: str | None, rig: str) -> tuple[Path, str]:
+    """Give the workspace that is meant, and the rig."""
+    from pivrex.rig import find_rig
+    from pivrex.session.remembered import last_workspace
+
+    if words and Path(words).suffix == ".toml":
+        path, home = find_rig(words, Path())
+        return home.path, str(path)
+    if words:
+        return Path(words), rig
+    here = Path()
+    if (here / "rigs").is_dir() or (here / "workspace.toml").exists():
+        return here, rig
+    last = last_workspace()
+    if last is None:
+        raise PivrexError(
+            "this folder holds no rigs, and no workspace was open before: pivrex demo shows one, pivrex new makes one"
+        )
+    return last, rig
+
+
+def show_maker(folder: Path) -> Path | None:
+    """Let somebody choose a robot of their own on the screen; gives its file, None if they left."""
+    from pivrex.tui.start import make
+
+    return make(folder)
 
 
 def copy_demo(folder: Path | None) -> Path:
@@ -89,13 +135,16 @@ def copy_demo(folder: Path | None) -> Path:
 def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -> int:
     from pivrex.rig import find_rig, open_folder
     from pivrex.session.client import SessionClient
+    from pivrex.session.remembered import recall
 
     assert isinstance(client, SessionClient)
     folder = open_folder(path)
     folder.sweep()
-    rig_path = find_rig(options.rig, path)[0] if options.rig else folder.first_rig()
+    chosen = recall(path)
+    remembered = next((p for p in folder.rigs() if p.stem == chosen.rig), None)
+    rig_path = find_rig(options.rig, path)[0] if options.rig else remembered or folder.first_rig()
     recording = folder.demo_recording(rig_path)
-    source = f"recording {recording.stem}" if demo and recording is not None else "keys"
+    source = f"recording {recording.stem}" if demo and recording is not None else chosen.source or "keys"
     from pivrex.tui.start import show
 
     source = "keys" if options.link else source
@@ -111,8 +160,8 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
         folder,
         rig_path,
         source,
-        view=options.view,
-        theme=options.theme,
+        view=options.view or chosen.view or "field",
+        theme=options.theme or chosen.theme,
         tour=demo,
         pads=options.pad,
         fault=options.fault,

@@ -8,13 +8,55 @@ from typing import Annotated
 
 import typer
 
+from pivrex.cli import completing
 from pivrex.errors import RigError
 
-__all__ = ["Json", "Output", "RigName", "RigOfAll", "here_or_demo", "print_json"]
+__all__ = [
+    "Json",
+    "Output",
+    "PathName",
+    "Recorded",
+    "RigName",
+    "RigOfAll",
+    "RigOfRoutine",
+    "RoutineName",
+    "here_or_demo",
+    "print_json",
+]
 
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
-RigName = Annotated[str, typer.Argument(metavar="RIG", help="A rig of this workspace by name, or a path.")]
-RigOfAll = Annotated[str, typer.Option("--rig", help="The rig; the first of the workspace if left out.")]
+RigName = Annotated[
+    str,
+    typer.Argument(metavar="RIG", help="A rig of this workspace by name, or a path.", autocompletion=completing.rigs),
+]
+RigOfAll = Annotated[
+    str, typer.Option("--rig", help="The rig; the first of the workspace if left out.", autocompletion=completing.rigs)
+]
+RoutineName = Annotated[
+    str,
+    typer.Argument(
+        metavar="ROUTINE",
+        help="A routine of this workspace by name, or a path.",
+        autocompletion=completing.routines,
+    ),
+]
+RigOfRoutine = Annotated[
+    str, typer.Option(help="The rig; the one that the routine says if left out.", autocompletion=completing.rigs)
+]
+PathName = Annotated[
+    str,
+    typer.Argument(
+        metavar="PATH", help="A path of this workspace by name, or a file.", autocompletion=completing.paths
+    ),
+]
+Recorded = Annotated[
+    Path,
+    typer.Argument(
+        metavar="INPUT.csv",
+        help="Recorded raw readings: t in seconds, then the channels.",
+        autocompletion=completing.recordings,
+    ),
+]
 Output = Annotated[
     list[Path], typer.Option("--output", "-o", help="Where to; the suffix says what: .svg, .pdf or .csv.")
 ]

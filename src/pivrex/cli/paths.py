@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import math
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Any
 
 import typer
 
-from pivrex.cli.options import Json, RigOfAll, print_json
+from pivrex.cli.options import Json, PathName, RigOfAll, print_json
 
 __all__ = ["check", "planned", "time"]
-
-Which = Annotated[str, typer.Argument(metavar="PATH", help="A path of this workspace by name, or a file.")]
 
 
 def planned(name: str, rig: str) -> tuple[Any, Any, Any, Path]:
@@ -39,7 +37,7 @@ def planned(name: str, rig: str) -> tuple[Any, Any, Any, Path]:
     return plan_of(path, read), read, field, file
 
 
-def check(path: Which, rig: RigOfAll = "", as_json: Json = False) -> None:
+def check(path: PathName, rig: RigOfAll = "", as_json: Json = False) -> None:
     """Say whether a robot can drive a path, and how far its outline keeps from everything; exits 1 if it cannot."""
     import numpy as np
 
@@ -85,7 +83,7 @@ def _rounded(radius_m: float) -> float | None:
     return round(radius_m, 4) if radius_m < 1e3 else None
 
 
-def time(path: Which, rig: RigOfAll = "", as_json: Json = False) -> None:
+def time(path: PathName, rig: RigOfAll = "", as_json: Json = False) -> None:
     """Say how long a robot needs for a path, and which limit holds it where."""
     from pivrex.errors import PivrexError
     from pivrex.path.plan import troubles

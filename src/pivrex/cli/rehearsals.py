@@ -10,12 +10,9 @@ from typing import Annotated, Any, NamedTuple
 
 import typer
 
-from pivrex.cli.options import Json, print_json
+from pivrex.cli.options import Json, RigOfRoutine, RoutineName, print_json
 
-__all__ = ["How", "RigOfRoutine", "Routine", "found_routine", "pose_of", "rehearse", "rehearsed"]
-
-Routine = Annotated[str, typer.Argument(metavar="ROUTINE", help="A routine of this workspace by name, or a path.")]
-RigOfRoutine = Annotated[str, typer.Option(help="The rig; the one that the routine says if left out.")]
+__all__ = ["How", "found_routine", "pose_of", "rehearse", "rehearsed"]
 
 
 class How(NamedTuple):
@@ -28,7 +25,7 @@ class How(NamedTuple):
 
 
 def rehearse(
-    routine: Routine,
+    routine: RoutineName,
     rig: RigOfRoutine = "",
     times: Annotated[int, typer.Option(min=1, max=1_000_000, help="How many drives.")] = 100,
     seed: Annotated[

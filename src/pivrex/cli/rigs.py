@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -20,7 +19,7 @@ def check(
         list[Path], typer.Argument(metavar="FILE...", help="Rigs, routines, floors, recordings or a workspace.toml.")
     ],
 ) -> int:
-    """Read files and print every mistake in them, one a line: FILE:LINE: what; of a rig without any, the warnings."""
+    """Read files and print every mistake in them, one a line: FILE:LINE: what; of those without any, the warnings."""
     from pivrex.errors import RecordingError
 
     wrong = 0
@@ -30,10 +29,10 @@ def check(
             warnings = _read(file)
         except (RigError, RoutineError) as problem:
             wrong += 1
-            print("\n".join(problem.lines()), file=sys.stderr)
+            print("\n".join(problem.lines()))
         except RecordingError as problem:
             wrong += 1
-            print(problem, file=sys.stderr)
+            print(problem)
         else:
             print(f"{file}: no mistakes")
             for warning in warnings:

@@ -10,15 +10,16 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli.options import Json, print_json
-from pivrex.cli.rehearsals import How, RigOfRoutine, Routine, found_routine, rehearsed
+from pivrex.cli import completing
+from pivrex.cli.options import Json, RigOfRoutine, RoutineName, print_json
+from pivrex.cli.rehearsals import How, found_routine, rehearsed
 from pivrex.errors import PivrexError
 
 __all__ = ["back", "play", "solve"]
 
 
 def play(
-    routine: Routine,
+    routine: RoutineName,
     rig: RigOfRoutine = "",
     seed: Annotated[int, typer.Option(min=0, help="Of the stand-in's chance.")] = 0,
     limit: Annotated[float, typer.Option(min=0, max=3600, help="The clock in s; the workspace's alone if 0.")] = 0.0,
@@ -79,7 +80,12 @@ def solve(
         ),
     ],
     routine: Annotated[
-        str, typer.Argument(metavar="[ROUTINE]", help="A routine of this workspace by name, or a path.")
+        str,
+        typer.Argument(
+            metavar="[ROUTINE]",
+            help="A routine of this workspace by name, or a path.",
+            autocompletion=completing.routines,
+        ),
     ] = "",
     line: Annotated[int, typer.Option(min=1, help="The line with the number.")] = 1,
     number: Annotated[int, typer.Option(min=1, help="Which number of that line.")] = 1,
@@ -156,7 +162,7 @@ def _first_here() -> tuple[Path, Any]:
 
 
 def back(
-    routine: Routine,
+    routine: RoutineName,
     rig: RigOfRoutine = "",
     output: Annotated[
         Path | None, typer.Option("--output", "-o", help="Write the routine that goes back into this file.")

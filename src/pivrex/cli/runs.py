@@ -8,16 +8,14 @@ from typing import Annotated
 
 import typer
 
-from pivrex.cli.options import Json, RigName, print_json
+from pivrex.cli.options import Json, Recorded, RigName, print_json
 
 __all__ = ["map_", "shakedown"]
 
 
 def map_(
     rig: RigName,
-    recording: Annotated[
-        Path, typer.Argument(metavar="INPUT.csv", help="Recorded raw readings: t in seconds, then the channels.")
-    ],
+    recording: Recorded,
     output: Annotated[
         Path | None, typer.Option("--output", "-o", help="Where to; standard output if left out or -.")
     ] = None,

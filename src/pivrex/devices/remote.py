@@ -278,6 +278,11 @@ class RemoteSource:
             return {}
         return self._reader.current(now_s)
 
+    def end_letters(self) -> None:
+        """End what letters have begun: the robot was stopped."""
+        if isinstance(self._reader, LettersReader | FramedLettersReader):
+            self._reader.end()
+
     def close(self) -> None:
         """Let the wire go."""
         self.wire.close()

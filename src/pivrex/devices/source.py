@@ -26,12 +26,15 @@ class Abilities:
         Whether a pressed button of it takes over from one that plays.
     calibrates : bool
         Whether it has sticks or triggers of its own whose ends and rest can be measured.
+    beside : bool
+        Whether what it says acts beside whatever drives: it need not be chosen.
     """
 
     live: bool = True
     plays: bool = False
     takes_over: bool = False
     calibrates: bool = False
+    beside: bool = False
 
 
 BY_HAND = Abilities()
@@ -40,7 +43,7 @@ BY_HAND = Abilities()
 TAKES_OVER = Abilities(takes_over=True, calibrates=True)
 """What is held in the hand, or sends by itself."""
 
-LETTERS = Abilities(takes_over=True)
+LETTERS = Abilities(takes_over=True, beside=True)
 """What sends commands instead of sticks."""
 
 PLAYS = Abilities(live=False, plays=True)

@@ -21,6 +21,12 @@ LEAST_WAY = 0.6
 LEAST_EDGE, NOISES = 0.02, 3.0
 """The dead band is three times what the resting stick trembles, and at least 2 %."""
 
+LARGEST_REST = 0.5
+"""A stick that stands farther from the middle than this share of half its way is being held."""
+
+LARGEST_TREMBLE = 0.15
+"""One whose readings spread over more than this in a second is being moved."""
+
 LEAST_READINGS = 20
 
 
@@ -132,6 +138,8 @@ class Calibration:
             if c not in travel or travel[c].readings < LEAST_READINGS:
                 return "not enough readings yet"
             way = travel[c].high - travel[c].low
+            if phase.kind == "rest" and (held := self._held(c, travel[c])):
+                return held
             if phase.kind == "roll" and way < LEAST_WAY:
                 return f"{c} has moved by {way:.2f} of 2.00; roll it all round"
             if phase.kind == "press" and way < LEAST_WAY / 2:
@@ -142,6 +150,17 @@ class Calibration:
                 return "nothing has moved far enough"
             if moved != phase.channel:
                 return f"it is {moved} that moves; {phase.channel} was asked for"
+        return ""
+
+    def _held(self, c: str, travel: Measured) -> str:
+        """Say that a stick is not let go: it stands far from the middle, of its way once that is known; or it is moved."""
+        low, high = self._ends.get(c, (-1.0, 1.0))
+        share = (travel.mean - low) / (high - low) * 2 - 1
+        if abs(share) > LARGEST_REST:
+            own = "" if c in self._ends else "; if nobody touches it, the range of its readings is described wrongly"
+            return f"{c} reads {travel.mean:+.2f}: let go of it{own}"
+        if travel.noise > LARGEST_TREMBLE:
+            return f"{c} is moving: let go of it"
         return ""
 
     def _pushed(self, travel: Mapping[str, Measured]) -> str:

@@ -18,10 +18,13 @@ from difflib import get_close_matches
 from pivrex.errors import UnitError
 from pivrex.units import parse
 
-__all__ = ["FACE", "FIRST_WORDS", "LINE", "POSE", "SNAP", "Action", "read_action", "split_time"]
+__all__ = ["EVERYTHING", "FACE", "FIRST_WORDS", "LINE", "POSE", "SNAP", "Action", "read_action", "split_time"]
 
 SNAP, FACE, LINE, POSE = "snap", "face", "line", "pose"
 """What a driver can be helped with."""
+
+EVERYTHING = "everything"
+"""The group of what ends whatever lasts."""
 
 HELD = ("motion", "brake", "coast", "slow", "hold", "speed", "follow", "on", "help")
 """Actions that last while something is held; the others are done once."""
@@ -106,9 +109,11 @@ class Action:
 
     @property
     def group(self) -> str:
-        """What a later letter of the same group puts an end to; empty for what is done once."""
+        """What a later letter of the same group puts an end to; `EVERYTHING` for what ends all, empty for what is done once."""
         if self.verb in ("motion", "brake", "coast"):
             return "motion"
+        if self.verb in ("stop", "shut down"):
+            return EVERYTHING
         if self.verb in ("slow", "help"):
             return self.verb
         return self.target if self.verb in ("speed", "on", "off") else ""

@@ -13,6 +13,7 @@ from pivrex.errors import ChangedOutside, RigError, SaveError
 from pivrex.files import alone, free_name, sweep, write_atomically
 from pivrex.rig.read import read_text, rig_text
 from pivrex.rig.rig import Rig
+from pivrex.rig.workspace import SET_ASIDE
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
@@ -245,7 +246,7 @@ class RigFile:
     def _aside(self) -> Path:
         if not hasattr(self, "_aside_path"):
             stamp = datetime.now().strftime("%Y%m%d-%H%M%S")
-            self._aside_path = free_name(self.path.parent, f"{self.path.stem}.yours-{stamp}", ".toml")
+            self._aside_path = free_name(self.path.parent, f"{self.path.stem}{SET_ASIDE}{stamp}", ".toml")
         return self._aside_path
 
 

@@ -9,8 +9,8 @@ from pydantic.fields import FieldInfo
 
 from pivrex.errors import UnitError
 from pivrex.rig.quantities import Quantity
-from pivrex.rig.read import field_at
 from pivrex.rig.rig import Rig
+from pivrex.rig.schema import field_at
 from pivrex.units import KINDS, format_quantity, parse, split
 
 __all__ = ["Setting", "marks_of", "setting_at"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pivrex.errors import UnitError
 from pivrex.rig.actions import FIRST_WORDS, Action, read_action, split_time
+from pivrex.rig.base import counted
 from pivrex.rig.bindings import Binding
 from pivrex.rig.channels import CHANNELS, is_one_sided
 from pivrex.rig.patches import BUTTON_ACTIONS, Patch, patches_of, source_channels, target_rad
@@ -61,7 +62,7 @@ def patch_mistakes(rig: RigTables) -> list[tuple[str, str]]:
             and patch.source != "session"
             and patch.key not in BUTTON_ACTIONS
         ):
-            found.append((patch.place, f'is "{patch.channel}", which {other.key} reads already'))
+            found.append((patch.place, f'is "{patch.channel}", which {counted(other.key)} reads already'))
     return found
 
 

@@ -11,22 +11,22 @@ from pathlib import Path
 from typing import Any, TypeVar, get_args
 
 from pydantic import BaseModel, ValidationError
-from pydantic.fields import FieldInfo
 from pydantic_core import ErrorDetails
 
 from pivrex.errors import Mistake, PivrexError, ReadError, RigError
 from pivrex.files import read_persons
 from pivrex.rig.base import Table
 from pivrex.rig.field import Field, Workspace
+from pivrex.rig.mending import follows, mend
 from pivrex.rig.place import find_places
 from pivrex.rig.quantities import quoted
 from pivrex.rig.rig import Rig
+from pivrex.rig.schema import Loc, field_at, walk
 from pivrex.rig.secret import key_mistake, read_key
 
-__all__ = ["field_at", "read_floor", "read_rig", "read_text", "read_workspace_file", "rig_text"]
+__all__ = ["read_floor", "read_rig", "read_text", "read_workspace_file", "rig_text"]
 
 T = TypeVar("T", bound=Table)
-Loc = tuple[str | int, ...]
 
 LARGEST_FILE = 1_000_000
 """Bytes; a rig of this size is not a rig."""
@@ -62,28 +62,7 @@ def read_text(text: str, path: Path, model: type[T]) -> T:
     """Read TOML ``text`` as ``model``; ``path`` is for messages, and beside it stands a rig's key. Raises `RigError` like
     `read_rig`.
     """
-    data = _parsed(text, path)
-    found: dict[Loc, str] = {}
-    instance: T | None = None
-    # A wrong key hides the checks between keys. It is taken out, or an example put in its place, so that they
-    # speak too; what they then say about a table with an example in it is not believed.
-    tainted: set[str | int] = set()
-    for _round in range(20):
-        try:
-            instance = model.model_validate(data)
-            break
-        except ValidationError as problem:
-            data = deepcopy(data)
-            mended = False
-            believed = set(tainted)
-            for error in problem.errors(include_url=False):
-                loc = _in_file(error["loc"], data)
-                about_wheels = "chassis" in believed and "wheels" in loc
-                if not (loc and loc[0] in believed) and not about_wheels:
-                    found.setdefault(loc, _sentence(error, loc, model))
-                mended |= _mend(data, loc, error, model, tainted)
-            if not mended:
-                break
+    instance, found = _checked(_parsed(text, path), model)
     if isinstance(instance, Rig) and instance.key:
         try:
             instance = instance.with_secret(read_key(path.parent / instance.key))  # type: ignore[assignment]
@@ -95,6 +74,32 @@ def read_text(text: str, path: Path, model: type[T]) -> T:
         places = find_places(text)
         raise RigError(path, [Mistake(_line(loc, places), _dotted(loc), what) for loc, what in found.items()])
     return instance
+
+
+def _checked(data: dict[str, Any], model: type[T]) -> tuple[T | None, dict[Loc, str]]:
+    """Check what a file says; gives what it is, as far as its mistakes let it be, and all mistakes with where they stand.
+
+    A wrong key hides the checks between keys. It is taken out, or an example put in its place, so that they speak too; what
+    they then say about a table with an example in it is not believed.
+    """
+    found: dict[Loc, str] = {}
+    tainted: set[Loc] = set()
+    for _round in range(40):
+        try:
+            return model.model_validate(data), found
+        except ValidationError as problem:
+            data = deepcopy(data)
+            mended, doubtful = False, set(tainted)
+            for error in problem.errors(include_url=False):
+                loc = _in_file(error["loc"], data)
+                if error["type"].startswith("union_tag_invalid"):
+                    loc = (*loc, "kind")
+                if not follows(loc, doubtful):
+                    found.setdefault(loc, _sentence(error, loc, model))
+                mended |= mend(data, loc, error, model, tainted)
+            if not mended:
+                break
+    return None, found
 
 
 def rig_text(path: Path) -> str:
@@ -157,12 +162,9 @@ def _in_file(loc: Loc, data: Any) -> Loc:
     for i, part in enumerate(loc):
         last = i == len(loc) - 1
         if isinstance(at, dict):
-            if part in at:
-                at = at[part]
-            elif not last and at.get("kind") == part:
-                continue
-            else:
-                at = None
+            if not last and at.get("kind") == part and not (isinstance(at.get(part), dict) and loc[i + 1] in at[part]):
+                continue  # the tag of a table that has a key of the same name
+            at = at.get(part)
         elif isinstance(at, list) and isinstance(part, int):
             at = at[part] if part < len(at) else None
         elif not last:
@@ -171,35 +173,12 @@ def _in_file(loc: Loc, data: Any) -> Loc:
     return tuple(kept)
 
 
-def _mend(data: Any, loc: Loc, error: ErrorDetails, model: type[BaseModel], tainted: set[str | int]) -> bool:
-    """Take a wrong key out of ``data``, or put an example in its place if it is needed; False if neither helps."""
-    at = data
-    for part in loc[:-1]:
-        try:
-            at = at[part]
-        except (KeyError, IndexError, TypeError):
-            return False
-    if not loc or not isinstance(at, dict):
-        return False
-    last = loc[-1]
-    field = field_at(model, loc)
-    if field is None or not field.is_required():
-        return at.pop(last, None) is not None
-    tags = error.get("ctx", {}).get("expected")
-    example = field.examples[0] if field.examples else tags.split("'")[1] if tags else None
-    if example is None or at.get(last) == example:
-        return False
-    at[last] = example
-    tainted.add(loc[0])
-    return True
-
-
 def _sentence(error: ErrorDetails, loc: Loc, model: type[BaseModel]) -> str:  # noqa: C901, PLR0911 - a case for each kind of mistake that the schema finds
     kind, given, context = error["type"], error["input"], error.get("ctx", {})
     if kind == "mistake":
         return str(context["what"])
     if kind == "missing":
-        return "is missing; " + _wanted(model, loc)
+        return "is missing; " + _wanted(model, loc, given)
     if kind == "extra_forbidden":
         return _unknown(model, loc)
     if kind in ("literal_error", "union_tag_invalid"):
@@ -236,53 +215,21 @@ def _sentence(error: ErrorDetails, loc: Loc, model: type[BaseModel]) -> str:  # 
 
 def _kinds(model: type[BaseModel], loc: Loc) -> str:
     """List the kinds of table that may stand at ``loc``."""
-    found = [get_args(m.model_fields["kind"].annotation) for m in _walk(model, loc) if "kind" in m.model_fields]
+    found = [get_args(m.model_fields["kind"].annotation) for m in walk(model, loc) if "kind" in m.model_fields]
     return ", ".join(f'"{kind[0]}"' for kind in found if kind)
 
 
-def _models_in(annotation: Any) -> list[type[BaseModel]]:
-    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
-        return [annotation]
-    return [m for part in get_args(annotation) for m in _models_in(part)]
-
-
-def _walk(model: type[BaseModel], loc: Loc) -> list[type[BaseModel]]:
-    """Find the models that may describe the table at ``loc``, stepping into what containers hold."""
-    models: list[type[BaseModel]] = [model]
-    skip = False
-    for part in loc:
-        if isinstance(part, int) or skip:
-            skip = False
-            continue
-        inner: list[type[BaseModel]] = []
-        for one in models:
-            for name, field in one.model_fields.items():
-                if (field.alias or name) == part:
-                    inner.extend(_models_in(field.annotation))
-                    # a table of named tables: the next part is a person's own name, not a key
-                    skip = "dict" in str(field.annotation)
-        models = inner
-    return models
-
-
 def _unknown(model: type[BaseModel], loc: Loc) -> str:
-    known = [f.alias or n for m in _walk(model, loc[:-1]) for n, f in m.model_fields.items()]
+    known = [f.alias or n for m in walk(model, loc[:-1]) for n, f in m.model_fields.items()]
+    if loc[-1] in known:
+        return "is no key of a table of this kind"
     near = get_close_matches(str(loc[-1]), known, 1, 0.5)
     hint = f'did you mean "{near[0]}"?' if near else f"known here are {', '.join(dict.fromkeys(known))}"
     return f"is no key that Pivrex knows; {hint}"
 
 
-def field_at(model: type[BaseModel], loc: Loc) -> FieldInfo | None:
-    """Find the field of ``model`` at a path such as ("shaping", "forward", "edge"); None if there is none."""
-    for one in _walk(model, loc[:-1]):
-        for name, field in one.model_fields.items():
-            if (field.alias or name) == loc[-1]:
-                return field
-    return None
-
-
-def _wanted(model: type[BaseModel], loc: Loc) -> str:
-    field = field_at(model, loc)
+def _wanted(model: type[BaseModel], loc: Loc, table: object = None) -> str:
+    field = field_at(model, loc, table.get("kind") if isinstance(table, dict) else None)
     if field is None or not field.description:
         return "it is needed here"
     example = f", such as {_toml(field.examples[0])}" if field.examples else ""

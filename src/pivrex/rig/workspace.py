@@ -13,7 +13,7 @@ from pivrex.files import STALE_S, is_file, open_persons, resolved, sweep
 from pivrex.rig.field import Field, Workspace
 from pivrex.rig.read import read_floor, read_workspace_file
 
-__all__ = ["Folder", "find_rig", "open_folder"]
+__all__ = ["SET_ASIDE", "Folder", "find_rig", "open_folder"]
 
 
 @dataclass(frozen=True)
@@ -24,8 +24,8 @@ class Folder:
     settings: Workspace
 
     def rigs(self) -> list[Path]:
-        """Give its rig files by name."""
-        return sorted((self.path / "rigs").glob("*.toml"))
+        """Give its rig files by name; what was set aside while one had mistakes is none."""
+        return sorted(p for p in (self.path / "rigs").glob("*.toml") if SET_ASIDE not in p.name)
 
     def recordings(self) -> list[Path]:
         """Give its recorded driving by name."""
@@ -82,6 +82,9 @@ class Folder:
         path = self.path / "inputs" / f"{name}.csv"
         return path if name and path.is_file() else None
 
+
+SET_ASIDE = ".yours-"
+"""In the name of a file that holds changes made here while somebody else's edit had mistakes."""
 
 _RECORDED = re.compile(r".+-\d{8}-\d{6}(-\d+)?\.csv")
 """How recordings are called that Pivrex has made."""

@@ -242,7 +242,7 @@ class Session:
         self._probing.stop()
         self._correcting.end()
         self._match.end(reason)
-        self.inputs.rest_hands()
+        self.inputs.rest_all()
         self._move(Event.STOP, reason)
 
     def stop_if_live(self, reason: str) -> None:

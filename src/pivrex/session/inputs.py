@@ -175,7 +175,10 @@ class SessionInputs:
     def tell(self) -> None:
         """Tell the screen what may be chosen."""
         waits = {n: self.guards[n].reason if n in self.guards else s.lost for n, s in self.sources.items()}
-        infos = (SourceInfo(n, s.kind, s.title, s.can, self.lacks(s), waits[n]) for n, s in self.sources.items())
+        infos = (
+            SourceInfo(n, s.kind, s.title, s.can, () if s.can.beside else self.lacks(s), waits[n])
+            for n, s in self.sources.items()
+        )
         self._board.set(sources=tuple(infos))
 
     def lacks(self, source: Source) -> tuple[str, ...]:
@@ -193,6 +196,9 @@ class SessionInputs:
             self._board.note(f"there is no source {name} any more")
             return ""
         lacks = self.lacks(source)
+        if lacks and source.can.beside:
+            self._board.note(f"{name} need not be chosen: what it says acts already, beside whatever drives")
+            return ""
         if lacks:
             law = self._line.rig.law.kind
             self._board.note(f"{source.title} has no {', '.join(lacks)}, which the law {law} reads")
@@ -208,6 +214,12 @@ class SessionInputs:
         """Bring keys and drawn sticks to rest."""
         self.keys.rest()
         self.sticks.rest()
+
+    def rest_all(self) -> None:
+        """Bring to rest what lasts here: keys, drawn sticks, letters that have come."""
+        self.rest_hands()
+        for remote in self.remotes.values():
+            remote.end_letters()
 
     def rest_on_keys(self) -> None:
         """Fall back to a source that is always there and at rest."""
@@ -303,7 +315,12 @@ class SessionInputs:
         """Say what is not at rest in the newest readings, or lost; empty if the robot may begin to move."""
         if self.raw is None:
             return "no reading has come yet"
-        return self.lost or not_at_rest(self._line, self.raw, self.driver_name)
+        if self.lost:
+            return self.lost
+        said = not_at_rest(self._line, self.raw, self.driver_name)
+        if self.driver is self.keys and self.keys.mode == "latched" and any(self.keys.read(0.0).values()):
+            said = said.replace("let go first", "press Space first")
+        return said
 
     def close(self) -> None:
         """Let every wire go."""

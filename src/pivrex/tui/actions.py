@@ -87,7 +87,8 @@ class AppActions(_Base):
                 Choice(
                     s.name,
                     s.title,
-                    _said(s.lacks, s.waits) or ("drives" if s.name == now.source else ""),
+                    _said(s.lacks, s.waits)
+                    or ("drives" if s.name == now.source else "acts beside the driver" if s.can.beside else ""),
                     bool(s.lacks or s.waits),
                 )
                 for s in now.sources

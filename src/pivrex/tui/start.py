@@ -68,3 +68,8 @@ def _is_unicode() -> bool:
     # Python takes the C locale for UTF-8; a terminal in it may not
     plain = wanted in ("C", "POSIX") or ("." in wanted and "utf" not in wanted.lower())
     return encoding.startswith("utf") and not plain
+
+
+def make(folder: Path) -> Path | None:
+    """Let somebody choose a robot of their own on the screen; gives its file, None if they left without one."""
+    raise NotImplementedError

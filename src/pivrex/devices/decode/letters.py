@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from pivrex.devices.decode.message import Message
 from pivrex.devices.decode.sentences import SentenceError, SentenceReader
 from pivrex.devices.seal import Seal
-from pivrex.rig.actions import split_time
+from pivrex.rig.actions import EVERYTHING, split_time
 from pivrex.rig.sources import LettersSource, letter_channel
 from pivrex.rig.transports import SerialTransport
 
@@ -52,10 +52,10 @@ class LettersReader:
             return Message(said, None, "unknown" if " " < char < "\x7f" else "damaged", "no letter of this rig")
         group = self.groups.get(letter, "")
         for other in list(self._until):
-            # what is done once ends at once, another of the same group ends what lasted
-            if other != letter and (group and self.groups.get(other) == group):
+            # another of the same group ends what lasted, a stop ends all of it
+            if other != letter and (group == EVERYTHING or (group and self.groups.get(other) == group)):
                 del self._until[other]
-        once = not group and not self._lasts[letter]
+        once = group in ("", EVERYTHING) and not self._lasts[letter]
         self._until[letter] = at_s + (self._lasts[letter] or (ONCE_S if once else self._spec.lasting_s))
         self._value[letter] = self._value.get(letter, 0.0) % 997 + 1
         return Message(said, {letter_channel(letter): self._value[letter]})
@@ -91,8 +91,12 @@ class LettersReader:
         lasting = {letter_channel(k): self._value[k] for k in self._until}
         return {**dict.fromkeys(self._spec.channels(), 0.0), **lasting}
 
-    def forget(self) -> None:
+    def end(self) -> None:
+        """End what lasts; a letter that comes afterwards counts again."""
         self._until.clear()
+
+    def forget(self) -> None:
+        self.end()
 
 
 class FramedLettersReader(SentenceReader):
@@ -123,6 +127,10 @@ class FramedLettersReader(SentenceReader):
 
     def current(self, now_s: float) -> Mapping[str, float]:
         return self._letters.current(now_s)
+
+    def end(self) -> None:
+        """End what lasts."""
+        self._letters.end()
 
     def forget(self) -> None:
         super().forget()

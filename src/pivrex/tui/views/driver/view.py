@@ -6,6 +6,7 @@ from math import isfinite
 from typing import TYPE_CHECKING
 
 from pivrex.rig.actions import read_action
+from pivrex.rig.base import counted
 from pivrex.rig.controls import same_stick
 from pivrex.rig.edit import set_key
 from pivrex.rig.patches import Patch, patches_of
@@ -258,7 +259,7 @@ class DriverView(View):
     def act_patch(self) -> None:
         """Wait for the control; the robot is stopped meanwhile."""
         if self.chosen().channel.startswith("letter "):
-            self.model.say(f"letters are written in the rig: {self.chosen().key}")
+            self.model.say(f"letters are written in the rig: {counted(self.chosen().key)}")
             return
         self.model.ask(Stop("a control is being patched"))
         self._learning = {}
@@ -296,7 +297,7 @@ class DriverView(View):
     def act_remove_binding(self) -> None:
         patch = self.chosen()
         if patch.binding is None:
-            self.model.say(f"{patch.function} is no binding; it stands at {patch.key}")
+            self.model.say(f"{patch.function} is no binding; it stands at {counted(patch.key)}")
             return
         number = int(patch.key.rpartition(".")[2])
         self.model.edit(f"{patch.function} removed", lambda d: d["bindings"].pop(number))

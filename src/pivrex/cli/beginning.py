@@ -1,0 +1,81 @@
+"""Beginning: a workspace and a rig of one's own."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Collection, Iterable
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from pivrex.cli import completing
+from pivrex.errors import PivrexError, UnitError
+
+__all__ = ["new"]
+
+
+def new(
+    folder: Annotated[Path, typer.Argument(metavar="DIR", help="The workspace; this folder if left out.")] = Path(),
+    name: Annotated[str, typer.Option(help="What the robot is called.")] = "",
+    wheels: Annotated[str, typer.Option(help="What it stands on, such as four mecanum.")] = "",
+    law: Annotated[str, typer.Option(help="What the sticks mean, such as tank.")] = "",
+    output: Annotated[str, typer.Option(help="What its motor drivers want, such as two pins.")] = "",
+    source: Annotated[
+        list[str] | None, typer.Option(help="Who drives it beside keys and gamepads, such as letters.")
+    ] = None,
+    extra: Annotated[list[str] | None, typer.Option(help="What else there is, such as arm.")] = None,
+    port: Annotated[str, typer.Option(help="The serial port of such a source.")] = "",
+    copy: Annotated[str, typer.Option(help="Instead: copy this rig.", autocompletion=completing.rigs)] = "",
+) -> int:
+    """Begin a workspace, or another robot in one: choose on the screen, or say it here."""
+    from pivrex.rig.making import Wishes, check_name
+
+    said = any((name, wheels, law, output, source, extra, port, copy))
+    try:
+        called = check_name(name) if name else ""
+    except UnitError as problem:
+        raise typer.BadParameter(f"--name {problem}") from None
+    if not said and sys.stdin.isatty() and sys.stdout.isatty():
+        from pivrex.cli.opening import open_by_words, show_maker
+
+        made = show_maker(folder)
+        return 0 if made is None else open_by_words(["open", str(made)])
+    wished = Wishes(
+        name=called or "Mine",
+        wheels=wheels or Wishes.wheels,
+        law=law,
+        output=output or Wishes.output,
+        sources=tuple(source or ()),
+        extras=tuple(extra) if extra is not None else Wishes.extras,
+        port=port or Wishes.port,
+    )
+    path = _made(folder, wished, copy)
+    print(f"{path}: made; pivrex {path} opens it")
+    return 0
+
+
+def _made(folder: Path, wished: object, copy: str) -> Path:
+    from dataclasses import replace
+
+    from pivrex.cli.options import here_or_demo
+    from pivrex.rig.making import EXTRAS, LAWS_OF, OUTPUTS, SOURCES, WHEELS, Wishes, begin
+
+    assert isinstance(wished, Wishes)
+    _one_of("--wheels", [wished.wheels], WHEELS)
+    laws = LAWS_OF(wished.wheels)
+    wished = replace(wished, law=wished.law or next(iter(laws)))
+    _one_of("--law", [wished.law], laws)
+    _one_of("--output", [wished.output], OUTPUTS)
+    _one_of("--source", wished.sources, SOURCES)
+    _one_of("--extra", wished.extras, EXTRAS)
+    try:
+        return begin(folder, wished, here_or_demo(copy) if copy else None)
+    except OSError as problem:
+        raise PivrexError(f"{folder}: cannot be made: {problem.strerror or problem}") from None
+
+
+def _one_of(option: str, given: Iterable[str], known: Collection[str]) -> None:
+    wrong = next((word for word in given if word not in known), None)
+    if wrong is not None:
+        raise typer.BadParameter(f'{option} is "{wrong}", but may be {", ".join(known)}')

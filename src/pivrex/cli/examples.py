@@ -1,0 +1,61 @@
+"""An example or two of each command, for its help and for the page of the manual."""
+
+from __future__ import annotations
+
+__all__ = ["EXAMPLES", "shown"]
+
+EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
+    "demo": (
+        ("pivrex demo", "a fresh copy of the demo"),
+        ("pivrex demo ~/greenhouse --rig coot --view driver", "kept there"),
+    ),
+    "open": (
+        ("pivrex", "this folder, or what was open last"),
+        ("pivrex ~/team --link", "the robot behind the rig's link"),
+        ("pivrex rigs/coot.toml --theme noon", "one rig, in a bright hall"),
+    ),
+    "new": (("pivrex new ~/team", "a workspace of one's own"), ("pivrex new", "in this folder")),
+    "check": (("pivrex check rigs/*.toml routines/*.txt", "every mistake, one a line"),),
+    "describe": (("pivrex describe plover --json", "its wheels"),),
+    "wire": (("pivrex wire coot", "what its own end must agree on"),),
+    "key": (("pivrex key plover", "from then on only what is sealed with it counts"),),
+    "wheels": (
+        ("pivrex wheels plover --forward 0.5 --turn 90", "what each wheel must do"),
+        ("pivrex wheels avocet --left 0.4 --steer 80,0,-100,170", "which way steered wheels go"),
+    ),
+    "map": (("pivrex map plover inputs/watering.csv -o ticks.csv", "a row of every stage's values for each reading"),),
+    "shakedown": (
+        ("pivrex shakedown bittern --fault random --seed 3", "faults for the stand-in, found and corrected"),
+    ),
+    "play": (("pivrex play greenhouse-plover --json", "where it ends, when each step began"),),
+    "rehearse": (
+        ("pivrex rehearse greenhouse-plover --times 500", "how often it gets there, and what the misses follow"),
+    ),
+    "solve": (('pivrex solve practice --line 5 --for "driven 1 m"', "a number of a routine, found on the stand-in"),),
+    "back": (("pivrex back practice -o routines/home.txt", "the routine that goes back"),),
+    "heading": (("pivrex heading plover --turn 90", "how well the gyro turns it"),),
+    "tune": (("pivrex tune plover --loop heading --goal calm", "gains, with what to expect of them"),),
+    "gyro": (("pivrex gyro plover", "drift and noise, mounted firm, loose, by a motor"),),
+    "remote": (
+        ('pivrex remote coot "green radio" --script drive.txt', "a stand-in for any of a rig's remotes"),
+        ("pivrex remote --pad", "a gamepad for a Pivrex that runs with --pad"),
+    ),
+    "stand-in": (("pivrex stand-in coot --log robot.csv", "a robot at the other end of the link"),),
+    "export": (
+        ("pivrex export chassis bittern -o chassis.svg -o chassis.pdf", "also curve, envelope, plan, wiring ..."),
+    ),
+    "path": (("pivrex path time round --rig avocet", "how long it takes, and what holds it where"),),
+    "completion": (
+        ("pivrex completion bash >> ~/.bashrc", "words completed by Tab"),
+        ("pivrex completion fish > ~/.config/fish/completions/pivrex.fish", ""),
+    ),
+    "here": (("pivrex here", "what works on this machine and in this terminal"),),
+    "manual": (("pivrex manual > pivrex.1 && man ./pivrex.1", "the page of the manual"),),
+}
+
+
+def shown(command: str) -> str:
+    """Write the examples of a command, a line each; empty if it has none."""
+    rows = EXAMPLES.get(command, ())
+    wide = max((len(words) for words, _ in rows), default=0)
+    return "\n".join(["examples:", *(f"  {words:<{wide}}  {what}".rstrip() for words, what in rows)]) if rows else ""
