@@ -14,10 +14,10 @@ from pivrex.tui.draw.curve import CurveData, draw_curve
 from pivrex.tui.draw.field import draw_field, field_ground, scale_of
 from pivrex.tui.draw.gate import GateData, draw_gate, outline
 from pivrex.tui.draw.parts import centred_bar, number, slider, turning
-from pivrex.tui.draw.picture import ROLES, Dots, Picture, role, to_ascii
+from pivrex.tui.draw.picture import GROUNDS, ROLES, Dots, Picture, role, to_ascii
 from pivrex.tui.draw.stick import draw_stick
 from pivrex.tui.draw.strip import draw_strip
-from pivrex.tui.themes import STYLES, THEMES, next_theme
+from pivrex.tui.themes import next_theme, style_of
 from tests.chassis import bare
 from tests.support import DEMO, PLOVER, nothing_sensed
 
@@ -254,9 +254,10 @@ class FrameDrawingTest(unittest.TestCase):
 
 class ThemeTest(unittest.TestCase):
     def test_every_theme_has_every_role(self) -> None:
-        for name, styles in STYLES.items():
-            self.assertEqual(len(styles), len(ROLES), name)
-        self.assertEqual([next_theme(t.name) for t in THEMES], ["noon", "plain", "dusk"])
+        for theme in ("dusk", "noon", "dusk 16", "noon 16"):
+            for i, name in enumerate(ROLES):
+                self.assertIsNotNone(style_of(theme, i).color, (theme, name))
+        self.assertEqual([next_theme(t) for t in ("dusk", "noon", "plain")], ["noon", "plain", "dusk"])
 
     def test_text_can_be_read(self) -> None:
         """WCAG 2 contrast of every text role against its ground: 4.5 for text, 3 for what steps back."""
@@ -280,7 +281,7 @@ class ThemeTest(unittest.TestCase):
                 "safe",
                 "live",
             ):
-                style = STYLES[theme][role(name)]
+                style = style_of(theme, role(name))
                 assert style.color is not None and style.bgcolor is not None
                 light, dark = sorted(
                     (
@@ -292,9 +293,10 @@ class ThemeTest(unittest.TestCase):
                 self.assertGreater((light + 0.05) / (dark + 0.05), 4.5, (theme, name))
 
     def test_plain_needs_no_colour(self) -> None:
-        for style in STYLES["plain"]:
-            self.assertIsNone(style.color)
-            self.assertIsNone(style.bgcolor)
+        for i in range(len(ROLES)):
+            for ground in range(len(GROUNDS)):
+                style = style_of("plain", i, ground)
+                self.assertEqual((style.color, style.bgcolor), (None, None))
 
 
 if __name__ == "__main__":

@@ -67,7 +67,7 @@ class NoRigTest(TempCase):
             (mistake,) = caught.exception.mistakes
             self.assertLess(len(str(mistake)), 200)
             ran = Ran("check", str(path))
-            self.assertEqual((ran.code, ran.err.startswith(str(path))), (1, True), ran.err[:300])
+            self.assertEqual((ran.code, ran.out.startswith(str(path))), (1, True), ran.out[:300])
 
     def test_commands_on_names_that_cannot_be(self) -> None:
         home = self.demo()

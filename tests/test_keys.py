@@ -55,7 +55,7 @@ class KeyTest(TempCase):
         self.key.unlink()
         ran = Ran("check", str(self.path))
         self.assertEqual(ran.code, 1)
-        self.assertIn(':4: key: is "plain.key", but that file cannot be read', ran.err)
+        self.assertIn(':4: key: is "plain.key", but that file cannot be read', ran.out)
         self.assertEqual((Ran("key", str(self.path), "--new").code, Ran("check", str(self.path)).code), (0, 0))
 
     def test_none_to_show(self) -> None:
@@ -108,8 +108,8 @@ class WarningTest(TempCase):
         ):
             path = self.write("rigs/plain.toml", PLAIN + SOURCES.replace("[sources.near]\n", f"[sources.near]\n{more}"))
             ran = Ran("check", str(path))
-            self.assertIn("sources.near.sender", ran.err)
-            self.assertIn(said, ran.err)
+            self.assertIn("sources.near.sender", ran.out)
+            self.assertIn(said, ran.out)
         path = self.write(
             "rigs/plain.toml",
             PLAIN

@@ -29,7 +29,8 @@ def new(
     copy: Annotated[str, typer.Option(help="Instead: copy this rig.", autocompletion=completing.rigs)] = "",
 ) -> int:
     """Begin a workspace, or another robot in one: choose on the screen, or say it here."""
-    from pivrex.rig.making import Wishes, check_name
+    from pivrex.rig.making import check_name
+    from pivrex.rig.wishes import Wishes
 
     said = any((name, wheels, law, output, source, extra, port, copy))
     try:
@@ -59,11 +60,12 @@ def _made(folder: Path, wished: object, copy: str) -> Path:
     from dataclasses import replace
 
     from pivrex.cli.options import here_or_demo
-    from pivrex.rig.making import EXTRAS, LAWS_OF, OUTPUTS, SOURCES, WHEELS, Wishes, begin
+    from pivrex.rig.making import begin
+    from pivrex.rig.wishes import EXTRAS, OUTPUTS, SOURCES, WHEELS, Wishes, laws_of
 
     assert isinstance(wished, Wishes)
     _one_of("--wheels", [wished.wheels], WHEELS)
-    laws = LAWS_OF(wished.wheels)
+    laws = laws_of(wished.wheels)
     wished = replace(wished, law=wished.law or next(iter(laws)))
     _one_of("--law", [wished.law], laws)
     _one_of("--output", [wished.output], OUTPUTS)

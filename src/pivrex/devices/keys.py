@@ -49,6 +49,7 @@ class Keyboard:
         self.mode: KeysMode = "latched"
         self._down: dict[str, float] = {}
         self._latched: dict[str, float] = {}
+        self._buttons: dict[str, float] = {}
 
     @property
     def title(self) -> str:
@@ -65,7 +66,10 @@ class Keyboard:
         self.rest()
 
     def press(self, key: str, now_s: float) -> None:
-        """A key of `DRIVE_KEYS` went down, or repeated."""
+        """A key of `DRIVE_KEYS` went down, or repeated; or one that stands for a button, by the button's name."""
+        if key.startswith("button_") and key in CHANNELS:
+            self._buttons[key] = now_s
+            return
         if key not in DRIVE_KEYS:
             return
         if self.mode == "latched":
@@ -82,10 +86,18 @@ class Keyboard:
         """A key came up; only terminals that report it say so."""
         if self.mode == "held":
             self._down.pop(key, None)
+            self._buttons.pop(key, None)
+
+    def buttons(self, now_s: float) -> Mapping[str, float]:
+        """Give the buttons that are pressed by keys: while they are held where releases are seen, else for `TIMED_S`, which
+        repeats prolong. They act beside whatever drives.
+        """
+        return {b: 1.0 for b, since in self._buttons.items() if self.mode == "held" or now_s - since < TIMED_S}
 
     def rest(self) -> None:
         """Bring everything to rest."""
         self._down.clear()
+        self._buttons.clear()
         self._latched.clear()
 
     def read(self, now_s: float) -> Mapping[str, float]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pydantic import BaseModel, ConfigDict, model_validator
 from pydantic_core import InitErrorDetails, PydanticCustomError, ValidationError
 
-__all__ = ["Table", "counted"]
+__all__ = ["Table", "counted", "place_of"]
 
 
 class Table(BaseModel):
@@ -27,7 +27,7 @@ class Table(BaseModel):
             details: list[InitErrorDetails] = [
                 {
                     "type": PydanticCustomError("mistake", "{what}", {"what": what}),
-                    "loc": _place(self, key),
+                    "loc": place_of(self, key),
                     "input": None,
                 }
                 for key, what in found
@@ -36,8 +36,8 @@ class Table(BaseModel):
         return self
 
 
-def _place(table: Table, key: str) -> tuple[str | int, ...]:
-    """Split a dotted key: what counts in a list is a number, and a name may hold digits and dots of its own."""
+def place_of(table: Table, key: str) -> tuple[str | int, ...]:
+    """Give where a dotted key stands in a table: what counts in a list is a number, and a name may hold digits and dots of its own."""
     at: object = table
     found: list[str | int] = []
     parts = key.split(".") if key else []

@@ -103,6 +103,10 @@ class Setting:
                 allowed = self.quantity.sentence()
                 raise UnitError(f"is {text}, but must be a number" + (f", {allowed}" if allowed else ""))
             return number
+        if not unit and self.quantity.kind == "fraction" and self._unit(written) == "%" and 0 < abs(number) <= 1:
+            raise UnitError(
+                f"is {text}: in the file that is a share, here a percentage; write {number * 100:g} % or {number:g} %"
+            )
         unit = unit or self._unit(written)
         si = parse(f"{number:g} {unit}" if unit else number, self.quantity.kind)
         if si != self._bounded(si):

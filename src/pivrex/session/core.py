@@ -124,7 +124,7 @@ class Session:
             self.handle(ORDERED[order], now_s)
         self._listen(now_s)
         line, robot, moving = self._line, self.robots.commanded, self.status.moving
-        raw = self.inputs.gather(self.robots.shown)
+        raw = self.inputs.gather(self.robots.shown, now_s)
         sensed, truth = robot.sense(), robot.truth()
         stop = not moving.line_drives
         match = self._match
@@ -327,7 +327,8 @@ class Session:
             self.inputs.choose(source.name)
 
     def _press(self, request: ask.KeyDown, now_s: float) -> None:
-        self._take_over(self.inputs.keys)
+        if not request.key.startswith("button_"):  # these act beside whatever drives
+            self._take_over(self.inputs.keys)
         self.inputs.keys.press(request.key, now_s)
 
     def _move_sticks(self, request: ask.MoveSticks) -> None:

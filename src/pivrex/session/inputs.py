@@ -284,7 +284,7 @@ class SessionInputs:
         names = {source.name, source.kind} | ({"chosen"} if source is driver else set())
         return any(s in names for s, _ in line.inputs.wanted[: len(line.functions)])
 
-    def gather(self, shown: Callable[[str], float]) -> Floats:
+    def gather(self, shown: Callable[[str], float], now_s: float) -> Floats:
         """Put all channels of this instant into one row, (R,). A stick that is not there is NaN, which counts as rest.
 
         ``shown`` gives the session's own states, for lamps.
@@ -293,6 +293,7 @@ class SessionInputs:
         said = found[driver.name]
         columns = driver.columns_for(line) if isinstance(driver, Playing) else None
         raw = np.empty(len(line.inputs.wanted))
+        pressed = self.keys.buttons(now_s)
         for i, (source, channel) in enumerate(line.inputs.wanted):
             if source == "session":
                 raw[i] = shown(channel)
@@ -307,6 +308,8 @@ class SessionInputs:
                 value = next((r.get(channel) for n, r in found.items() if self.sources[n].kind == source), None)
             if value is None:
                 value = np.nan if channel in STICKS or channel.endswith("_trigger") else 0.0
+            if channel in pressed and source in ("chosen", "keys"):
+                value = 1.0
             raw[i] = value
         self.raw = raw
         return raw

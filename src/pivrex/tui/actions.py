@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import subprocess
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from textual.app import SuspendNotSupported
 from textual.screen import Screen
 
 from pivrex.devices.keys import KeysMode
 from pivrex.files import resolved
+from pivrex.lower import reason
 from pivrex.session.messages import (
     AttachPads,
     ChooseSource,
@@ -34,6 +37,9 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
 from pivrex.tui.overlays.entry import Typed, ValueEntry
 from pivrex.tui.overlays.help import Help
+from pivrex.tui.overlays.maker import Maker
+from pivrex.tui.overlays.messages import Messages
+from pivrex.tui.own_editor import editor_words
 from pivrex.tui.themes import next_theme
 from pivrex.tui.views.routine import RoutineView
 from pivrex.tui.views.row import ViewRow
@@ -49,6 +55,9 @@ else:
 
 __all__ = ["AppActions"]
 
+NEW = "+"
+"""Chosen instead of a robot: a new one."""
+
 
 class AppActions(_Base):
     """For the application: it has a model, its commands, its views as rows, and one of them open."""
@@ -63,6 +72,15 @@ class AppActions(_Base):
     @property
     def view(self) -> View:
         """The open view."""
+        raise NotImplementedError
+
+    @property
+    def look(self) -> str:
+        """The theme by the name that people know."""
+        raise NotImplementedError
+
+    def look_is(self, name: str) -> None:
+        """Take a theme."""
         raise NotImplementedError
 
     def act(self, name: str) -> None:
@@ -111,15 +129,23 @@ class AppActions(_Base):
 
         def choices() -> list[Choice]:
             paths = [resolved(path) for path in self.model.folder.rigs()]
-            return [Choice(str(p), p.stem, "open" if str(p) == here else "") for p in paths]
+            listed = [Choice(str(p), p.stem, "open" if str(p) == here else "") for p in paths]
+            return [*listed, Choice(NEW, "a robot of your own ...", "wheels, law, outputs, sources from drawings")]
 
         def take(path: str | None) -> None:
-            if path is not None:
+            if path == NEW:
+                self.act_new_robot()
+            elif path is not None:
                 # by the name under which the folder has it; one that has gone meanwhile is said to be gone
                 there = {str(resolved(p)): p for p in self.model.folder.rigs()}
                 self.model.open_rig(there.get(path, Path(path)))
 
-        self._lay_over(Choices("which robot?", choices, here, self._key_of("rigs")), take)
+        self._lay_over(
+            Choices(
+                "which robot?", choices, here, self._key_of("rigs"), lambda: "+ makes one", {"plus": NEW, "+": NEW}
+            ),
+            take,
+        )
 
     def act_help(self) -> None:
         commands = self.commands.acting(self._open)
@@ -225,9 +251,57 @@ class AppActions(_Base):
     def act_attach_pads(self) -> None:
         self.model.ask(AttachPads())
 
+    def act_messages(self) -> None:
+        model = self.model
+        self._lay_over(Messages(lambda: list(model.said), lambda: model.warnings, self._key_of("messages")))
+
+    def act_copy(self) -> None:
+        """Copy the open ladder, or what is selected with the why."""
+        lines = self.view.copied() + self.why_text()
+        self.copy_to_clipboard("\n".join(lines))
+        self.model.say(
+            f"copied, where the terminal lets it: {lines[0]}"
+            + (f", and {len(lines) - 1} more lines" * (len(lines) > 1))
+        )
+
+    def why_text(self) -> list[str]:
+        """Give the why as text: its sentence, or a line for each rung of the open ladder."""
+        raise NotImplementedError
+
+    def act_edit_file(self) -> None:
+        """Open the rig in the person's editor, and come back; the robot rests meanwhile."""
+        model = self.model
+        key = self.view.chosen_key()
+        words = editor_words(model.file.path, model.line_of(key) if key else 1)
+        if not words:
+            model.say("no editor was found: set EDITOR to yours", alarm=True)
+            return
+        model.ask(Stop(f"{model.file.path.name} is being edited"))
+        try:
+            with self.suspend():
+                code = subprocess.run(words, check=False).returncode
+        except SuspendNotSupported:
+            model.say(f"this terminal cannot be lent to an editor; the rig is {model.file.path}", alarm=True)
+            return
+        except OSError as problem:
+            model.say(f"{words[0]}: {reason(problem)}", alarm=True)
+            return
+        model.look_outside()
+        if code:
+            model.say(f"{words[0]} ended with {code}", alarm=True)
+        elif not model.message_alarm:
+            model.say(f"back from {words[0]}; let go of all, then g drives on")
+
+    def act_new_robot(self) -> None:
+        self._lay_over(Maker(self.model.folder.path), self._made)
+
+    def _made(self, path: Path | None) -> None:
+        if path is not None and self.model.open_rig(path):
+            self.model.say(f"{path.name} is made and open; 1 calibrates and binds, 3 shows its wheels")
+
     def act_theme(self) -> None:
-        self.theme = next_theme(self.theme)
-        self.model.say(f"theme {self.theme}")
+        self.look_is(next_theme(self.look))
+        self.model.say(f"theme {self.look}")
 
     def act_export(self) -> None:
         self.run_worker(export_view(self.model, self.rows[self._open]), group="export", exclusive=True)

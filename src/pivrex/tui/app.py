@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import logging
+import os
 from collections.abc import Iterable, Mapping, Sequence
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from textual import events
 from textual.app import App, ComposeResult, SystemCommand
@@ -14,6 +15,7 @@ from textual.widgets import ContentSwitcher
 
 from pivrex.devices.keys import DRIVE_KEYS
 from pivrex.line.why import Rung, ladder, sentence
+from pivrex.rig.channels import CHANNELS
 from pivrex.session.messages import (
     KeyDown,
     KeyUp,
@@ -22,16 +24,20 @@ from pivrex.session.messages import (
     Stop,
 )
 from pivrex.session.places import log_file
+from pivrex.session.remembered import Chosen, remember
 from pivrex.tui import chrome
 from pivrex.tui.actions import AppActions
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Commands
 from pivrex.tui.draw.bar import draw_foot, draw_ladder, draw_why
+from pivrex.tui.in_order import KeysInOrder
+from pivrex.tui.keys import key_name
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.overlays.palette import Palette
 from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.releases import ASK, KeyReleased, install
-from pivrex.tui.themes import THEMES
+from pivrex.tui.themes import FEW, THEMES
 from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.table import VIEWS
 from pivrex.tui.views.view import View
@@ -40,14 +46,12 @@ __all__ = ["PivrexApp"]
 
 FRAMES_PER_S = 25.0
 LOOK_OUTSIDE_S = 0.5
+REMEMBER_S = 3.0
 SMALLEST = (60, 16)
-TYPES = "edit_text"
-"""The command after which keys are a text's."""
-
 log = logging.getLogger(__name__)
 
 
-class PivrexApp(AppActions, App[int]):
+class PivrexApp(KeysInOrder, AppActions, App[int]):
     """One workspace on the screen.
 
     Parameters
@@ -65,7 +69,7 @@ class PivrexApp(AppActions, App[int]):
 
     CSS = """
     Screen { layout: vertical; background: $background; }
-    ValueEntry, Choices, Help { background: transparent; }
+    ValueEntry, Choices, Help, Messages { background: transparent; }
     SearchIcon { display: none; }
     #head { height: 1; }
     #line { height: 3; }
@@ -78,7 +82,7 @@ class PivrexApp(AppActions, App[int]):
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("escape", "stop_first", priority=True, show=False, id="stop"),
-        Binding("ctrl+c", "stop_first", priority=True, show=False, id="stop-too"),
+        Binding("ctrl+c", "stop_first('Ctrl+C')", priority=True, show=False, id="stop-too"),
     ]
 
     def __init__(
@@ -94,11 +98,13 @@ class PivrexApp(AppActions, App[int]):
         super().__init__()
         for one in THEMES:
             self.register_theme(one)
-        self.theme = theme
+        self.look_is(theme)
         self.model = model
         self.rows = {row.name: row for row in views}
         self.views: dict[str, View] = {row.name: row.view(model, row.name) for row in views}
         self.commands = Commands(views, keys)
+        model.keys_of_buttons = {c: k[0] for c, k in (keys or {}).items() if c in CHANNELS and k}
+        self._early = []
         self._parts = {name: Canvas(id=name) for name in ("head", "line", "ladder", "why", "foot", "small")}
         self._open = view
         self._tour = tour and view == "field"
@@ -107,6 +113,17 @@ class PivrexApp(AppActions, App[int]):
         self._ladder_open = False
         self._reports_releases = self._reports_focus = False
         self._gone = ""
+        self._chosen = Chosen()
+
+    @property
+    def look(self) -> str:
+        """The theme by the name that people know."""
+        return self.theme.removesuffix(FEW)
+
+    def look_is(self, name: str) -> None:
+        """Take a theme, as it is for a terminal with as many colours as this one has."""
+        few = self.console.color_system in ("standard", "windows") and name != "plain"
+        self.theme = name + FEW if few else name
 
     def compose(self) -> ComposeResult:
         yield self._parts["head"]
@@ -123,8 +140,20 @@ class PivrexApp(AppActions, App[int]):
             driver.flush()
         self.set_interval(1 / FRAMES_PER_S, self.frame)
         self.set_interval(LOOK_OUTSIDE_S, self.model.look_outside)
+        self.set_interval(REMEMBER_S, self.remember)
+
+    def remember(self) -> None:
+        """Remember what is chosen in this workspace, where it has changed."""
+        model = self.model
+        theme = "" if os.environ.get("NO_COLOR") else self.look
+        source = model.status.source
+        now = Chosen(self._open, theme, model.file.path.stem, "" if source.startswith("recording ") else source)
+        if now != self._chosen and not self.is_headless:
+            self._chosen = now
+            remember(model.folder.path, now)
 
     def on_unmount(self) -> None:
+        self.remember()
         for view in self.views.values():
             view.close()
 
@@ -190,24 +219,24 @@ class PivrexApp(AppActions, App[int]):
 
     # --- keys and mouse ---
 
-    async def on_event(self, event: events.Event) -> None:
-        """The key that lets somebody type acts before the next key is given to anybody: that one belongs to the text."""
-        if isinstance(event, events.Key) and len(self.screen_stack) == 1 and self.focused is None:
-            command = self.commands.of_key(event.key, self._open)
-            if command is not None and command.name == TYPES and not self.view.typing:
-                self.act(TYPES)
-                return
-        await super().on_event(event)
+    def views_have_keys(self) -> bool:
+        # what lies over, or the text that is typed in, has keys of its own
+        return len(self.screen_stack) == 1 and not self.view.typing
 
-    def on_key(self, event: events.Key) -> None:
+    def closes_by(self, key: str) -> bool:
+        return key == "enter" and isinstance(self.screen, ValueEntry)
+
+    def push_screen(self, screen: Any, *rest: Any, **more: Any) -> Any:
+        """Lay a screen over; keys that come before it can take them wait."""
+        if isinstance(screen, ValueEntry | Palette):
+            self.hold_keys()
+        return super().push_screen(screen, *rest, **more)
+
+    def obey(self, event: events.Key) -> None:
         """Hand a key to its command. While live, a key that means nothing here stops the robot."""
-        if len(self.screen_stack) > 1 or self.view.typing:
-            return  # what lies over, or the text that is typed in, has keys of its own
-        event.stop()
-        event.prevent_default()
         key, self._tour = event.key, False
-        if key in DRIVE_KEYS:
-            self.model.ask(KeyDown(key))
+        if key in DRIVE_KEYS or key in self.button_keys:
+            self.model.ask(KeyDown(self.button_keys.get(key, key)))
             return
         if not self._ladder_open and self.view.take_key(key):
             self.draw()
@@ -256,9 +285,15 @@ class PivrexApp(AppActions, App[int]):
             self.view.point(message.x, message.y, message.phase)
         self.draw()
 
+    @property
+    def button_keys(self) -> dict[str, str]:
+        """Which key presses which button of the open rig."""
+        return self.model.button_keys
+
     def on_key_released(self, message: KeyReleased) -> None:
-        if message.key.lower() in DRIVE_KEYS:
-            self.model.ask(KeyUp(message.key.lower()))
+        key = self.button_keys.get(message.key, message.key.lower())
+        if key in DRIVE_KEYS or key in self.button_keys.values():
+            self.model.ask(KeyUp(key))
 
     def on_releases_reported(self) -> None:
         self._reports_releases = True
@@ -277,9 +312,9 @@ class PivrexApp(AppActions, App[int]):
 
     # --- what lies over the views, and the why ---
 
-    def action_stop_first(self) -> None:
+    def action_stop_first(self, key: str = "Esc") -> None:
         """Esc: stop before anything else, then close what lies over the view."""
-        self.act_stop()
+        self.model.ask(Stop(key))
         self.view.cancel()
         self._tour = False
         while len(self.screen_stack) > 1:
@@ -303,7 +338,18 @@ class PivrexApp(AppActions, App[int]):
                 self.show_view(name)
                 view.select(key)
                 return
-        self.model.say(f"{key} stands in {self.model.file.path.name}")
+        name = key_name(next(iter(self.commands.named("edit_file").keys), ""))
+        self.model.say(
+            f"{key} stands in {self.model.file.path.name}, line {self.model.line_of(key)}; {name} opens it there"
+        )
+
+    def why_text(self) -> list[str]:
+        model = self.model
+        if model.row is None:
+            return []
+        if self._ladder_open:
+            return [f"{r.stage}: {r.text}" + (f"  ({r.setting})" if r.setting else "") for r in self._rungs]
+        return [sentence(model.line, model.row, model.wheel_name)]
 
     def act_previous_setting(self) -> None:
         self._rung = max(0, self._rung - 1)
@@ -333,7 +379,22 @@ class PivrexApp(AppActions, App[int]):
 
     def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
         """Give the palette's entries: the same rows as the keys."""
-        for command in self.commands.acting(self._open):
+        for command, view in self.commands.everywhere(self._open):
             if command.name != "palette":
                 key = f"  ({command.key})" if command.key else ""
-                yield SystemCommand(command.title + key, command.help, lambda name=command.name: self.act(name))
+                where = f", in {view.capitalize()}" if view else ""
+                yield SystemCommand(
+                    command.title + key + where,
+                    command.help,
+                    lambda name=command.name, view=view: self.act_in(view, name),
+                )
+
+    def act_in(self, view: str, name: str) -> None:
+        """Do a command of a view, which opens for it; an empty one stands for the open view."""
+        if view:
+            self.show_view(view)
+        command = self.commands.named(name, self._open)
+        if command.available(self.model):
+            self.act(name)
+        else:
+            self.model.say(f"{command.title}: not now")

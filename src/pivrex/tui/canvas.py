@@ -13,8 +13,8 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
-from pivrex.tui.draw.picture import Picture, to_ascii
-from pivrex.tui.themes import STYLES
+from pivrex.tui.draw.picture import GROUNDS, Picture, to_ascii
+from pivrex.tui.themes import TEXTURES, style_of
 
 __all__ = ["Canvas"]
 
@@ -63,7 +63,9 @@ class Canvas(Widget):
             self._strips.clear()
             self.refresh()
             return
-        changed = ((before.chars != picture.chars) | (before.roles != picture.roles)).any(axis=1)
+        changed = (
+            (before.chars != picture.chars) | (before.roles != picture.roles) | (before.grounds != picture.grounds)
+        ).any(axis=1)
         rows = np.flatnonzero(changed)
         if not len(rows):
             return
@@ -88,8 +90,6 @@ class Canvas(Widget):
     def render_line(self, y: int) -> Strip:
         """Give a row as Textual wants it."""
         theme = self.app.theme
-        if theme == "dusk" and self.app.console.color_system == "standard":
-            theme = "basic"
         if theme != self._styles_of:
             self._styles_of = theme
             self._strips.clear()
@@ -99,17 +99,30 @@ class Canvas(Widget):
         return strip
 
     def _strip(self, y: int, theme: str) -> Strip:
-        styles = STYLES.get(theme, STYLES["dusk"])
-        picture = self._picture
+        picture, behind = self._picture, style_of(theme, 0)
         if y >= picture.height:
-            return Strip.blank(self.size.width, styles[0])
+            return Strip.blank(self.size.width, behind)
         text = picture.row(y)
+        if theme == "plain" or self.ascii_only:
+            text = self._textured(text, y)
         if self.ascii_only:
             text = to_ascii(text)
-        roles = picture.roles[y]
-        cuts = [0, *(np.flatnonzero(np.diff(roles)) + 1).tolist(), len(roles)]
-        segments = [Segment(text[a:b], styles[roles[a]]) for a, b in itertools.pairwise(cuts) if b > a]
-        return Strip(segments, picture.width).adjust_cell_length(self.size.width, styles[0])
+        kinds = picture.roles[y].astype(np.int64) * len(GROUNDS) + picture.grounds[y]
+        cuts = [0, *(np.flatnonzero(np.diff(kinds)) + 1).tolist(), len(kinds)]
+        segments = [
+            Segment(text[a:b], style_of(theme, *divmod(int(kinds[a]), len(GROUNDS))))
+            for a, b in itertools.pairwise(cuts)
+            if b > a
+        ]
+        return Strip(segments, picture.width).adjust_cell_length(self.size.width, behind)
+
+    def _textured(self, text: str, y: int) -> str:
+        """Fill areas by signs where they have no colour."""
+        grounds = self._picture.grounds[y]
+        if not grounds.any():
+            return text
+        names = [GROUNDS[g] for g in grounds.tolist()]
+        return "".join(TEXTURES.get(g, c) if c == " " and g else c for c, g in zip(text, names, strict=True))
 
     def on_show(self) -> None:
         # what was shown while this was hidden asked for no redraw

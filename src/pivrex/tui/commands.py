@@ -88,7 +88,8 @@ COMMON = (
     Command("redo", "redo", "Brings the last undone change back.", ("U", "shift+u", "upper_u"), foot=10,
             available=lambda m: m.file.can_redo),
     Command("put_back", "back to start", "Puts the stand-in back at its start; the trail stays as a ghost.", ("r",), foot=11),
-    Command("hold_heading", "hold heading", "Lets the gyro hold the heading while the driver does not turn, or no more.", ("z",), foot=6,
+    Command("hold_heading", "hold heading", "Lets the gyro hold the heading while nobody turns it, or no more.", ("Y", "shift+y", "upper_y"),
+            foot=7,
             available=lambda m: m.rig.gyro is not None),
     Command("body", "body", "Changes the stand-in's body between real, with mass, slip and faults, and perfect.",
             ("B", "shift+b", "upper_b")),
@@ -112,6 +113,12 @@ COMMON = (
     Command("turn_over", "turn it over", "Turns the stand-in on its back, or back on its wheels, to test which side it thinks is up.",
             (), available=lambda m: m.rig.upside_down is not None),
     Command("attach_pads", "stand-in gamepad", "Listens for stand-in gamepads, moved by pivrex remote --pad.", ()),
+    Command("messages", "what was said", "Lists what was said, whole and with its time, and what the open rig is warned of.",
+            ("exclamation_mark", "!"), foot=16),
+    Command("edit_file", "edit the rig's file", "Opens the rig in your own editor (VISUAL or EDITOR), at the line of what is selected; "
+            "the robot rests meanwhile.", ("E", "shift+e", "upper_e")),
+    Command("copy", "copy", "Copies what is selected, and the why, for another program.", ("X", "shift+x", "upper_x")),
+    Command("new_robot", "a robot of your own", "Makes a robot: wheels, law, outputs and sources chosen from drawings.", ()),
     Command("theme", "theme", "Changes between dusk, noon and plain.", ("t",)),
     Command("help", "help", "Explains the open view, on that view.", ("question_mark", "?"), foot=16),
     Command("palette", "palette", "Finds any command by its name.", ("ctrl+p",)),
@@ -150,6 +157,16 @@ class Commands:
     def acting(self, view: str) -> list[Command]:
         """Give those that act in a view."""
         return [c for c in self.all if c.view in ("", view)]
+
+    def everywhere(self, view: str) -> list[tuple[Command, str]]:
+        """Give all: first those that act in the open view, then those of the others, each with its view to be opened."""
+        others = [(c, c.view) for c in self.all if c.view not in ("", view)]
+        return [(c, "") for c in self.acting(view)] + others
+
+    def named(self, name: str, view: str = "") -> Command:
+        """Give a command by its name, of a view if it has one there."""
+        found = [c for c in self.all if c.name == name]
+        return next((c for c in found if c.view in ("", view)), found[0])
 
     def of_key(self, key: str, view: str) -> Command | None:
         """Find the command of a key in a view: there is at most one."""

@@ -3,25 +3,41 @@
 from __future__ import annotations
 
 import time
+from collections import deque
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from pivrex.errors import PivrexError, RigError, SaveError
 from pivrex.line import Line
 from pivrex.rig import Rig, RigFile
+from pivrex.rig.base import place_of
 from pivrex.rig.nudge import Setting, setting_at
+from pivrex.rig.place import find_places
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
 
-__all__ = ["Editing"]
+__all__ = ["Editing", "Told"]
 
 SHORT_S, LONG_S = 8.0, 20.0
 """How long a message stands, and one about a mistake."""
 
+MOST_SAID = 400
+"""So many messages are kept."""
+
 ONE_GO_S = 5.0
 """Nudges of one setting with less than this between them are one go."""
+
+
+class Told(NamedTuple):
+    """A message: when it was said, as "14:03:22", how often in a row, and whether it is something wrong."""
+
+    at: str
+    text: str
+    alarm: bool
+    times: int = 1
 
 
 class Editing:
@@ -44,6 +60,8 @@ class Editing:
         self.before: Line | None = None
         self.message = ""
         self.message_alarm = False
+        self.said: deque[Told] = deque(maxlen=MOST_SAID)
+        """What was said, oldest first."""
         self._said_at = 0.0
         self._changed = ("", 0.0)
         self._serial = 0
@@ -62,6 +80,11 @@ class Editing:
         """Put a sentence where the person looks."""
         self.message, self.message_alarm = text, alarm
         self._said_at = time.monotonic()
+        at, last = f"{datetime.now():%H:%M:%S}", self.said[-1] if self.said else None
+        if last is not None and (last.text, last.alarm) == (text, alarm):
+            self.said[-1] = last._replace(at=at, times=last.times + 1)
+        elif text:
+            self.said.append(Told(at, text, alarm))
 
     def fade(self, stays: str) -> None:
         """Take a message away that has stood long enough; ``stays`` is what is said then, as a mistake."""
@@ -69,6 +92,12 @@ class Editing:
             self.message, self.message_alarm = stays, bool(stays)
 
     # --- its settings ---
+
+    def line_of(self, key: str) -> int:
+        """Give the line of the file at which a setting stands, from 1: the nearest table's where the file leaves it out."""
+        places = find_places(self.file.text)
+        loc = place_of(self.rig, key)
+        return next((places[loc[:n]] for n in range(len(loc), 0, -1) if loc[:n] in places), 1)
 
     def setting(self, key: str) -> Setting:
         """Give a setting by its key."""
@@ -131,6 +160,11 @@ class Editing:
             self.file.news = ""
         if self.file.rig is not before:
             self._use_rig()
+
+    @property
+    def going_on(self) -> bool:
+        """Whether a setting is being nudged or dragged just now."""
+        return time.monotonic() - self._changed[1] < 1.0
 
     def _change(self, key: str, value: object, join: bool = False) -> bool:
         return self._changed_by(key, lambda: self.file.put(key, value, join))

@@ -9,6 +9,7 @@ from pivrex.devices.keys import DRIVE_KEYS
 from pivrex.errors import Mistake, ReadError, SettingsError
 from pivrex.files import read_persons
 from pivrex.lower import reason
+from pivrex.rig.channels import CHANNELS
 from pivrex.tui.commands import Commands
 from pivrex.tui.keys import key_name
 
@@ -35,7 +36,8 @@ def read_keys(path: Path, commands: Commands) -> dict[str, tuple[str, ...]]:
     text = _text(path)
     found: dict[str, tuple[str, ...]] = {}
     wrong: list[tuple[str, str]] = []
-    known = [c.name for c in commands.all]
+    buttons = [c for c in CHANNELS if c.startswith("button_")]
+    known = [*(c.name for c in commands.all), *buttons]
     for name, value in _table(path, text).items():
         keys = [value] if isinstance(value, str) else value
         if name not in known:
@@ -83,7 +85,15 @@ def _spelt(keys: list[str]) -> tuple[str, ...]:
 def _taken(commands: Commands, found: dict[str, tuple[str, ...]]) -> list[tuple[str, str]]:
     """Say which keys would mean two things in one view."""
     wrong = []
+    pressed = {key: name for name, keys in found.items() if name in CHANNELS for key in keys}
     for name, keys in found.items():
+        if name in CHANNELS:
+            taken = [c for c in commands.all if set(keys) & set(found.get(c.name, c.keys))]
+            wrong += [(name, f"is {key_name(keys[0])}, which {c.name} has already") for c in taken[:1]]
+            wrong += [
+                (name, f"is {key_name(k)}, which presses {pressed[k]} already") for k in keys if pressed[k] != name
+            ]
+            continue
         places = {c.view for c in commands.all if c.name == name}
         for other in commands.all:
             meets = other.name != name and ("" in places or other.view == "" or other.view in places)

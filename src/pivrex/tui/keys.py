@@ -8,7 +8,7 @@ _NAMES = {
     "escape": "Esc", "enter": "Enter", "space": "Space", "backspace": "Backspace", "delete": "Del", "tab": "Tab", "up": "↑",
     "down": "↓", "left": "←", "right": "→", "home": "Home", "end": "End", "pageup": "PgUp", "pagedown": "PgDn",
     "left_square_bracket": "[", "right_square_bracket": "]", "equals_sign": "=", "plus": "+", "minus": "-",
-    "question_mark": "?", "comma": ",", "full_stop": ".", "slash": "/",
+    "question_mark": "?", "exclamation_mark": "!", "comma": ",", "full_stop": ".", "slash": "/",
 }  # fmt: skip
 
 

@@ -20,6 +20,7 @@ from pivrex.session.client import SessionClient
 from pivrex.session.messages import ChooseSource, LayOut, MoveStandIn, Probe, PutBack, Request, SetUp, Stop, UseRig
 from pivrex.session.places import config_folder
 from pivrex.session.status import Status
+from pivrex.tui.button_keys import keys_of_buttons
 from pivrex.tui.editing import Editing
 from pivrex.tui.history import KEPT, History
 
@@ -72,6 +73,12 @@ class ScreenModel(Editing):
         self._alike = 0
         """The first rig whose Ticks have the layout of the one in use: while that is still being built, they will do."""
         self.work_s = 0.0
+        self.warnings: list[str] = []
+        """What the open rig is warned of, each with its file and line."""
+        self._warned_of = 0
+        self.keys_of_buttons: dict[str, str] = {}
+        """Keys that the person gave to buttons."""
+        self._buttons_of, self._button_keys = -1, dict[str, str]()
 
     def open_session(
         self,
@@ -101,7 +108,10 @@ class ScreenModel(Editing):
             )
         )
 
-        self.say_warnings()
+        self.look_for_warnings()
+        if self.warnings:
+            more = f" and {len(self.warnings) - 1} more: ! lists them" if len(self.warnings) > 1 else ""
+            self.say(f"warning: {self.warnings[0].partition('warning: ')[2]}{more}", alarm=True)
 
     def lay_out(self, name: str) -> None:
         """Go on on another floor of the workspace, on its own field for an empty name. Raises `RigError`."""
@@ -110,17 +120,26 @@ class ScreenModel(Editing):
             self.folder = replace(self.folder, settings=self.folder.settings.model_copy(update={"field": field}))
             self.ask(LayOut(field))
 
-    def say_warnings(self) -> None:
-        """Say what is no mistake in the open rig but worth a warning; `pivrex check` says all of it with its lines."""
-        if not self.rig.sources and self.rig.link is None:
-            return
+    def look_for_warnings(self) -> None:
+        """Find what is no mistake in the open rig but worth a warning: the head counts them, ``!`` lists them."""
         from pivrex.devices.worries import warnings_in
 
         with contextlib.suppress(RigError):  # saved outside in this moment; it is looked at again soon
             found = warnings_in(self.rig, self.file.path)
-            more = f" {len(found)} of them: see pivrex check;" if len(found) > 1 else ""
-            if found:
-                self.say(f"warning!{more} {found[0]}", alarm=True)
+            self.warnings = [f"{self.file.path.name}:{w.line}: {w}" for w in found]
+        self._warned_of = self.serial
+
+    def look_outside(self) -> None:
+        super().look_outside()
+        if self._warned_of != self.serial and not self.going_on:
+            self.look_for_warnings()
+
+    @property
+    def button_keys(self) -> dict[str, str]:
+        """Which key presses which button: F1 the first button that the rig uses, and so on; a person's own keys go before."""
+        if self._buttons_of != self.serial:
+            self._buttons_of, self._button_keys = self.serial, keys_of_buttons(self.rig, self.keys_of_buttons)
+        return self._button_keys
 
     @property
     def status(self) -> Status:
@@ -214,8 +233,11 @@ class ScreenModel(Editing):
         driving = next((s for s in self.status.sources if s.name == self.status.source), None)
         if recording is not None and driving is not None and driving.can.plays:
             self.ask(ChooseSource(f"recording {recording.stem}"))
-        self.say(f"{self.rig.name}: {self.rig.about or self.rig.chassis.shape}")
-        self.say_warnings()
+        self.look_for_warnings()
+        warned = (
+            f"; {len(self.warnings)} warning{'s' * (len(self.warnings) > 1)}, ! lists them" if self.warnings else ""
+        )
+        self.say(f"{self.rig.name}: {self.rig.about or self.rig.chassis.shape}{warned}")
         return True
 
     def calibrate_steering(self) -> None:

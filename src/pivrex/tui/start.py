@@ -15,7 +15,7 @@ from pivrex.rig.sources import Link
 from pivrex.session.client import SessionClient
 from pivrex.session.places import config_folder, log_file
 
-__all__ = ["show"]
+__all__ = ["make", "show"]
 
 
 def show(
@@ -54,7 +54,7 @@ def show(
     Canvas.ascii_only = not _is_unicode()
     gc.freeze()
     gc.enable()
-    chosen = theme or ("plain" if os.environ.get("NO_COLOR") else "dusk")
+    chosen = _theme(theme)
     return int(PivrexApp(model, view=view, tour=tour, theme=chosen, keys=keys).run() or 0)
 
 
@@ -72,4 +72,13 @@ def _is_unicode() -> bool:
 
 def make(folder: Path) -> Path | None:
     """Let somebody choose a robot of their own on the screen; gives its file, None if they left without one."""
-    raise NotImplementedError
+    from pivrex.tui.canvas import Canvas
+    from pivrex.tui.maker_app import MakerApp
+
+    os.environ.setdefault("ESCDELAY", "25")
+    Canvas.ascii_only = not _is_unicode()
+    return MakerApp(folder, _theme("")).run()
+
+
+def _theme(asked: str) -> str:
+    return asked or ("plain" if os.environ.get("NO_COLOR") else "dusk")

@@ -2,23 +2,28 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 from rich.style import Style
 from textual.theme import Theme
 
-from pivrex.tui.draw.picture import ROLES
+from pivrex.tui.draw.picture import GROUNDS, ROLES
 
-__all__ = ["STYLES", "THEMES", "next_theme"]
+__all__ = ["FEW", "TEXTURES", "THEMES", "next_theme", "style_of"]
+
+FEW = " 16"
+"""Behind the name of a theme: as it is where there are no more than sixteen colours."""
 
 _DUSK = {
-    "rest": "#e4dcc8", "dim": "#8d9a8a", "frame": "#4a5a4d", "title": "bold #e4dcc8",
-    "commanded": "bold #f0a63a", "measured": "#49c5b6", "target": "#b9a2e8", "alarm": "bold #ff7b66",
-    "ghost": "#6b7568", "chosen": "bold #0d1612 on #e4dcc8", "ground": "#34443a", "thing": "#7c8f5a",
+    "rest": "#e8e0cc", "dim": "#a3b09f", "frame": "#5d6f61", "title": "bold #f2ead6",
+    "commanded": "bold #f0a63a", "measured": "bold #49c5b6", "target": "#c3aef0", "alarm": "bold #ff7b66",
+    "ghost": "#7f8a7b", "chosen": "bold #0d1612 on #e4dcc8", "ground": "#4f6356", "thing": "#9db06f",
     "key": "bold #d8c690", "safe": "bold #0d1612 on #9fb58c", "live": "bold #0d1612 on #ff7b66",
 }  # fmt: skip
 _NOON = {
-    "rest": "#1d241f", "dim": "#5b655c", "frame": "#a9b0a2", "title": "bold #1d241f",
-    "commanded": "bold #9a4f00", "measured": "#00695e", "target": "#6440a8", "alarm": "bold #b3200a",
-    "ghost": "#8b9186", "chosen": "bold #f7f3e6 on #1d241f", "ground": "#c3c6b4", "thing": "#5c7032",
+    "rest": "#1d241f", "dim": "#4c564d", "frame": "#8c9486", "title": "bold #10150f",
+    "commanded": "bold #9a4f00", "measured": "bold #00695e", "target": "#6440a8", "alarm": "bold #b3200a",
+    "ghost": "#7b8176", "chosen": "bold #f7f3e6 on #1d241f", "ground": "#b0b49f", "thing": "#5c7032",
     "key": "bold #6b5200", "safe": "bold #f7f3e6 on #3f6b3a", "live": "bold #ffffff on #b3200a",
 }  # fmt: skip
 _PLAIN = {
@@ -28,28 +33,62 @@ _PLAIN = {
 }  # fmt: skip
 
 # for terminals with no more than sixteen colours, where the nearest of them would say the wrong thing
-_BASIC = {
+_DUSK_16 = {
     "rest": "white", "dim": "white", "frame": "bright_black", "title": "bold bright_white",
-    "commanded": "bold yellow", "measured": "cyan", "target": "magenta", "alarm": "bold bright_red",
-    "ghost": "bright_black", "chosen": "black on bright_white", "ground": "bright_black", "thing": "green", "key": "bold white",
-    "safe": "black on green", "live": "bold white on red",
+    "commanded": "bold bright_yellow", "measured": "bright_cyan", "target": "bright_magenta", "alarm": "bold bright_red",
+    "ghost": "bright_black", "chosen": "black on bright_white", "ground": "bright_black", "thing": "bright_green",
+    "key": "bold bright_white", "safe": "black on green", "live": "bold bright_white on red",
+}  # fmt: skip
+_NOON_16 = {
+    "rest": "black", "dim": "black", "frame": "bright_black", "title": "bold black",
+    "commanded": "bold red", "measured": "blue", "target": "magenta", "alarm": "bold bright_white on red",
+    "ghost": "bright_black", "chosen": "bright_white on black", "ground": "bright_black", "thing": "green",
+    "key": "bold black", "safe": "bright_white on green", "live": "bold bright_white on red",
 }  # fmt: skip
 
-_GROUNDS = {"dusk": "#0d1612", "noon": "#f7f3e6", "plain": None}
+_DUSK_AREAS = {
+    "floor": "#15231c", "bench": "#46552c", "hull": "#4a6155", "nose": "#c98319", "tyre": "#a3b0a5", "gap": "#6b4a12",
+    "limit": "#6e2a20", "band": "#2c2740", "command fill": "#a86d14", "measure fill": "#1f6f67",
+}  # fmt: skip
+_NOON_AREAS = {
+    "floor": "#ece7d4", "bench": "#b9c48d", "hull": "#cdd1c2", "nose": "#e09a3c", "tyre": "#8b9389", "gap": "#f0cf8e",
+    "limit": "#f0b0a2", "band": "#dcd2ee", "command fill": "#e8b060", "measure fill": "#7cc7bd",
+}  # fmt: skip
+_DUSK_AREAS_16 = {
+    "floor": "black", "bench": "green", "hull": "white", "nose": "yellow", "tyre": "bright_white", "gap": "yellow",
+    "limit": "red", "band": "bright_black", "command fill": "yellow", "measure fill": "cyan",
+}  # fmt: skip
+_NOON_AREAS_16 = {
+    "floor": "bright_white", "bench": "green", "hull": "white", "nose": "yellow", "tyre": "black", "gap": "yellow",
+    "limit": "red", "band": "white", "command fill": "yellow", "measure fill": "cyan",
+}  # fmt: skip
 
+TEXTURES = {
+    "floor": " ", "bench": "▒", "hull": "░", "nose": "▓", "tyre": "█", "gap": "╱", "limit": "▒", "band": "░",
+    "command fill": "▓", "measure fill": "░",
+}  # fmt: skip
+"""What fills an area where it has no colour."""
 
-def _styles(roles: dict[str, str], ground: str | None) -> tuple[Style, ...]:
-    base = Style.parse(f"on {ground}") if ground else Style.null()
-    return tuple(base + Style.parse(roles[name]) for name in ROLES)
-
-
-STYLES: dict[str, tuple[Style, ...]] = {
-    "dusk": _styles(_DUSK, _GROUNDS["dusk"]),
-    "noon": _styles(_NOON, _GROUNDS["noon"]),
-    "plain": _styles(_PLAIN, _GROUNDS["plain"]),
-    "basic": _styles(_BASIC, "black"),
+_LOOKS: dict[str, tuple[dict[str, str], dict[str, str], str]] = {
+    "dusk": (_DUSK, _DUSK_AREAS, "#0d1612"),
+    "noon": (_NOON, _NOON_AREAS, "#f7f3e6"),
+    "plain": (_PLAIN, {}, ""),
+    "dusk 16": (_DUSK_16, _DUSK_AREAS_16, "black"),
+    "noon 16": (_NOON_16, _NOON_AREAS_16, "bright_white"),
+    "plain 16": (_PLAIN, {}, ""),
 }
-"""For each theme the style of each role, in the order of `ROLES`; "basic" stands in for dusk in sixteen colours."""
+"""For each theme the style of each role, the colour of each area, and what lies behind all."""
+
+
+@cache
+def style_of(theme: str, role: int, ground: int = 0) -> Style:
+    """Give the style of a role, by its number in `ROLES`, on a ground, by its number in `GROUNDS`."""
+    roles, areas, behind = _LOOKS.get(theme, _LOOKS["dusk"])
+    name = ROLES[role]
+    under = areas.get(GROUNDS[ground], behind)
+    base = Style.parse(f"on {under}") if under else Style.null()
+    return base + Style.parse(roles.get(name) or areas.get(name, ""))
+
 
 THEMES = (
     Theme(
@@ -61,13 +100,24 @@ THEMES = (
         surface="#efe9d6", panel="#e5dec8", warning="#9a4f00", error="#b3200a", success="#3f6b3a", dark=False,
     ),
     Theme(
-        "plain", primary="#ffffff", secondary="#ffffff", accent="#ffffff", foreground="#ffffff", background="#000000",
-        surface="#000000", panel="#000000", warning="#ffffff", error="#ffffff", success="#ffffff", dark=True,
+        "plain", primary="ansi_default", secondary="ansi_default", accent="ansi_default", foreground="ansi_default",
+        background="ansi_default", surface="ansi_default", panel="ansi_default", boost="ansi_default",
+        warning="ansi_default", error="ansi_default", success="ansi_default", dark=True, ansi=True,
+    ),
+    Theme(
+        "dusk 16", primary="ansi_bright_yellow", secondary="ansi_bright_cyan", accent="ansi_bright_magenta",
+        foreground="ansi_white", background="ansi_black", surface="ansi_black", panel="ansi_black", boost="ansi_black",
+        warning="ansi_bright_yellow", error="ansi_bright_red", success="ansi_green", dark=True, ansi=True,
+    ),
+    Theme(
+        "noon 16", primary="ansi_red", secondary="ansi_blue", accent="ansi_magenta",
+        foreground="ansi_black", background="ansi_bright_white", surface="ansi_bright_white", panel="ansi_bright_white",
+        boost="ansi_bright_white", warning="ansi_red", error="ansi_red", success="ansi_green", dark=False, ansi=True,
     ),
 )  # fmt: skip
 
 
 def next_theme(name: str) -> str:
     """Give the theme after this one."""
-    names = [theme.name for theme in THEMES]
+    names = ("dusk", "noon", "plain")
     return names[(names.index(name) + 1) % len(names)]

@@ -8,7 +8,7 @@ from math import isfinite
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.draw.picture import Areas, Dots, Picture
 
 __all__ = ["CurveData", "draw_curve", "draw_ground", "draw_live"]
 
@@ -60,7 +60,7 @@ def draw_curve(data: CurveData, width: int, height: int) -> Picture:
     return draw_live(draw_ground(data, width, height), data)
 
 
-def draw_ground(data: CurveData, width: int, height: int) -> Picture:  # noqa: C901 - a drawing, from the ground up
+def draw_ground(data: CurveData, width: int, height: int) -> Picture:
     """Draw what stays until the response changes: all but the live points."""
     picture = Picture(width, height)
     at = picture.text(1, 0, data.title, "title")
@@ -80,15 +80,17 @@ def draw_ground(data: CurveData, width: int, height: int) -> Picture:  # noqa: C
     def up(y: Floats) -> Floats:
         return np.asarray((1 - sign * y) / (1 - low) * (dots.height - 1))
 
-    grid = dots.layer("frame")
-    for value in (0.0,) if data.one_sided else (0.0, -1.0, 1.0):
-        place = np.array([value])
-        dots.path(grid, np.array([0.0, dots.width - 1]), np.repeat(up(place), 2), every=1 if value == 0 else 4)
-        dots.path(grid, np.repeat(across(place), 2), np.array([0.0, dots.height - 1]), every=1 if value == 0 else 4)
-    band = dots.layer("target")
-    for side in (1,) if data.one_sided else (-1, 1):
-        place = np.repeat(across(np.array([side * data.edge])), 2)
-        dots.path(band, place, up(np.array([0.16, -0.16])), every=2)
+    areas = Areas(w, h)
+    edges = across(np.array([0.0 if data.one_sided else -data.edge, data.edge]))
+    areas.box(areas.layer("band"), float(edges.min()), 0.0, float(edges.max()) + 1, float(dots.height))
+    if data.ghost is not None and not np.array_equal(data.ghost, data.y):
+        order = np.argsort(across(data.x))
+        areas.between(areas.layer("gap"), across(data.x)[order], up(data.y)[order] + 0.5, up(data.ghost)[order] + 0.5)
+    areas.onto(picture, left, top)
+    row, column = (int(float(v[0]) + 0.5) for v in (up(np.zeros(1)), across(np.zeros(1))))
+    picture.across(top + row // 4, left, left + w)
+    picture.down(left + column // 2, top, top + h)
+    picture.text(left + column // 2, top + row // 4, "├" if data.one_sided else "┼", "frame")
     if data.ghost is not None and not np.array_equal(data.ghost, data.y):
         dots.path(dots.layer("ghost"), across(data.x), up(data.ghost), every=3)
     dots.path(dots.layer("commanded"), across(data.x), up(data.y))

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.draw.picture import Areas, Dots, Picture
 
 __all__ = ["EnvelopeData", "draw_envelope"]
 
@@ -48,6 +49,29 @@ class EnvelopeData:
     caption: str
 
 
+def _lay_reach(
+    picture: Picture,
+    edges: list[tuple[Floats, str]],
+    at: Callable[[Floats], tuple[Floats, Floats]],
+    place: tuple[int, int, int, int],
+) -> None:
+    """Lay what can be reached, and draw the axes over it."""
+    left, top, w, h = place
+    areas = Areas(w, h)
+    (cx,), (cy,) = at(np.zeros((1, 2)))
+    for points, named in edges:
+        mask = areas.layer(named)
+        if len(points):
+            x, y = at(points)
+            for k in range(len(points)):  # a fan from the middle: where it can go, seen from there
+                areas.convex(mask, np.array([cx, x[k], x[k - 1]]), np.array([cy, y[k], y[k - 1]]))
+    areas.onto(picture, left, top)
+    row, column = top + int(cy + 0.5) // 4, left + int(cx + 0.5) // 2
+    picture.across(row, left, left + w)
+    picture.down(column, top, top + h)
+    picture.text(column, row, "┼", "frame")
+
+
 def draw_envelope(data: EnvelopeData, width: int, height: int) -> Picture:
     """Draw it on ``width`` × ``height`` cells; needs 16 × 7 to be of use."""
     picture = Picture(width, height)
@@ -64,9 +88,7 @@ def draw_envelope(data: EnvelopeData, width: int, height: int) -> Picture:
     def at(points: Floats) -> tuple[Floats, Floats]:
         return middle[0] * (1 - points[:, 1] / tops[1]), middle[1] * (1 - points[:, 0] / tops[0])
 
-    grid = dots.layer("frame")
-    for line in (np.array([(-tops[0], 0.0), (tops[0], 0.0)]), np.array([(0.0, -tops[1]), (0.0, tops[1])])):
-        dots.path(grid, *at(line), every=2)
+    _lay_reach(picture, [(data.full, "floor"), (data.now, "hull")], at, (left, top, w, h))
     if data.ghost is not None and len(data.ghost):
         dots.path(dots.layer("ghost"), *at(data.ghost), every=3)
     if len(data.full):

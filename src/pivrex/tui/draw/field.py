@@ -10,9 +10,10 @@ from numpy.typing import NDArray
 
 from pivrex.rig import Field, Rig
 from pivrex.tui.draw.ellipse import ellipse
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.draw.picture import Areas, Dots, Picture
+from pivrex.tui.draw.small_robot import lay_robot, outline_robot
 
-__all__ = ["Believed", "FieldScale", "draw_field", "field_ground"]
+__all__ = ["Believed", "FieldScale", "draw_field", "field_ground", "scale_of", "window_of"]
 
 Floats = NDArray[np.float64]
 
@@ -20,27 +21,46 @@ NAMED = 40
 """Cells across; on a smaller drawing the names of round things would cover what is drawn."""
 
 
+LEAST_OFF = 2.0
+"""Dots: a belief that is nearer to the truth than this would only hide the robot."""
+
+
 @dataclass(frozen=True)
 class FieldScale:
-    """Where the field lies in a picture: dots to the metre, and the cell of its top left corner."""
+    """Where a field, or a window on it, lies in a picture: dots to the metre, the cell of its top left corner, how many cells
+    it has, and which point of the field its top left corner is.
+    """
 
     per_m: float
     left: int
     top: int
     cells: tuple[int, int]
-    width_m: float
+    top_m: float
+    left_m: float = 0.0
 
-    def x(self, x_m: Floats) -> Floats:
+    def x(self, x_m: Floats | float) -> Floats:
         """Dots across."""
-        return np.asarray(x_m) * self.per_m
+        return (np.asarray(x_m) - self.left_m) * self.per_m
 
-    def y(self, y_m: Floats) -> Floats:
+    def y(self, y_m: Floats | float) -> Floats:
         """Dots down."""
-        return (self.width_m - np.asarray(y_m)) * self.per_m
+        return (self.top_m - np.asarray(y_m)) * self.per_m
 
     def cell(self, x_m: float, y_m: float) -> tuple[int, int]:
         """The cell that a point lies in."""
-        return self.left + int(x_m * self.per_m / 2), self.top + int((self.width_m - y_m) * self.per_m / 4)
+        across, down = (x_m - self.left_m) * self.per_m / 2, (self.top_m - y_m) * self.per_m / 4
+        return self.left + int(np.floor(across)), self.top + int(np.floor(down))
+
+    def metres(self, x: int, y: int) -> tuple[float, float]:
+        """The point of the field in the middle of a cell."""
+        return (
+            self.left_m + (x + 0.5 - self.left) * 2 / self.per_m,
+            self.top_m - (y + 0.5 - self.top) * 4 / self.per_m,
+        )
+
+    def holds(self, x: int, y: int) -> bool:
+        """Tell whether a cell of the picture is one of the field's."""
+        return 0 <= x - self.left < self.cells[0] and 0 <= y - self.top < self.cells[1]
 
 
 def scale_of(field: Field, width: int, height: int) -> FieldScale:
@@ -48,6 +68,19 @@ def scale_of(field: Field, width: int, height: int) -> FieldScale:
     per_m = max(1.0, min((width - 2) * 2 / field.length_m, (height - 3) * 4 / field.width_m))
     cells = (max(1, int(np.ceil(field.length_m * per_m / 2))), max(1, int(np.ceil(field.width_m * per_m / 4))))
     return FieldScale(per_m, 1 + max(0, (width - 2 - cells[0]) // 2), 1, cells, field.width_m)
+
+
+def window_of(field: Field, width: int, height: int, high_m: float, x_m: float, y_m: float) -> FieldScale:
+    """Give a window of ``high_m`` on a field round a place; it moves in steps of an eighth of its height, so that what stands
+    still is not drawn anew in every frame.
+    """
+    per_m = max(1.0, (height - 3) * 4 / high_m)
+    cells = (max(1, width - 2), max(1, height - 3))
+    step = high_m / 8
+    wide_m = cells[0] * 2 / per_m
+    left = round((x_m - wide_m / 2) / step) * step
+    top = round((y_m + high_m / 2) / step) * step
+    return FieldScale(per_m, 1, 1, cells, top, left)
 
 
 def field_ground(field: Field, scale: FieldScale, width: int, height: int) -> Picture:
@@ -60,47 +93,56 @@ def field_ground(field: Field, scale: FieldScale, width: int, height: int) -> Pi
     picture.down(left - 1, top, top + h)
     picture.down(left + w, top, top + h)
     picture.text(left + 1, top - 1, f" {field.name} {field.length_m:g} × {field.width_m:g} m ", "dim")
-    for metre in range(int(field.length_m) + 1):
-        x = left + min(w - 1, int(metre * scale.per_m / 2))
-        picture.text(x, top + h + 1, str(metre) + (" m" if metre == 0 else ""), "dim")
-        for other in range(int(field.width_m) + 1):
-            y = top + min(h - 1, max(0, int((field.width_m - other) * scale.per_m / 4)))
-            if 0 < metre < field.length_m and 0 < other < field.width_m:
-                picture.text(x, y, "·", "ground")
-    dots = Dots(w, h)
-    solid = dots.layer("thing")
+    areas = Areas(w, h)
+    floor, solid = areas.layer("floor"), areas.layer("bench")
+    areas.box(floor, *(float(v) for v in (scale.x(0.0), scale.y(field.width_m), scale.x(field.length_m), scale.y(0.0))))
     for thing in field.blocks:
-        rows = slice(
-            _at(scale.y(np.array(thing.y_m + thing.width_m / 2))), _at(scale.y(np.array(thing.y_m - thing.width_m / 2)))
-        )
-        columns = slice(
-            _at(scale.x(np.array(thing.x_m - thing.length_m / 2))),
-            _at(scale.x(np.array(thing.x_m + thing.length_m / 2))),
-        )
-        part = solid[rows, columns]
-        part[::2, ::2] = True
-        part[1::2, 1::2] = True
-        part[:1], part[-1:], part[:, :1], part[:, -1:] = True, True, True, True
-    angle = np.linspace(0, 2 * np.pi, 72)
+        x, y, half_l, half_w = thing.x_m, thing.y_m, thing.length_m / 2, thing.width_m / 2
+        box = (scale.x(x - half_l), scale.y(y + half_w), scale.x(x + half_l), scale.y(y - half_w))
+        if float(box[2]) > 0 and float(box[0]) < 2 * w and float(box[3]) > 0 and float(box[1]) < 4 * h:
+            areas.box(solid, *(float(v) for v in box))
     for one in field.rounds:
-        dots.path(
-            solid, scale.x(one.x_m + one.radius_m * np.cos(angle)), scale.y(one.y_m + one.radius_m * np.sin(angle))
-        )
-    dots.onto(picture, left, top)
+        areas.disc(solid, float(scale.x(one.x_m)), float(scale.y(one.y_m)), max(1.0, one.radius_m * scale.per_m))
+    areas.onto(picture, left, top)
+    _rule(picture, field, scale)
     for thing in field.blocks:
         x, y = scale.cell(thing.x_m, thing.y_m)
-        if thing.length_m * scale.per_m / 2 > len(thing.name) + 2:
-            picture.text(x - (len(thing.name) + 2) // 2, y, f" {thing.name} ", "dim")
+        room = thing.length_m * scale.per_m / 2 > len(thing.name) + 2
+        if room and scale.holds(x - len(thing.name) // 2, y) and scale.holds(x + len(thing.name) // 2, y):
+            picture.text(x - len(thing.name) // 2, y, thing.name, "title")
     for one in field.rounds if w >= NAMED else ():
         # its name stands below it, inside the walls
         x, y = scale.cell(one.x_m, one.y_m - one.radius_m)
+        if not scale.holds(x, y):
+            continue
         place = min(max(left + 1, x - len(one.name) // 2), left + w - len(one.name) - 1)
-        picture.text(place, min(y + 1, top + h - 1), one.name, "dim")
+        picture.text(place, min(y + 1, top + h - 1), one.name, "rest")
     return picture
 
 
-def _at(dots: Floats) -> int:
-    return max(0, round(float(dots)))
+def _rule(picture: Picture, field: Field, scale: FieldScale) -> None:
+    """Mark whole metres: in numbers below, by points on the floor."""
+    left, top = scale.left, scale.top
+    w, h = scale.cells
+    first = max(0, int(np.ceil(scale.left_m - 1e-9)))
+    for metre in range(first, int(field.length_m) + 1):
+        x = (
+            left + min(w - 1, int((metre - scale.left_m) * scale.per_m / 2))
+            if scale.left_m == 0
+            else scale.cell(metre, 0)[0]
+        )
+        if not left <= x < left + w:
+            continue
+        picture.text(x, top + h + 1, str(metre) + (" m" if metre == first else ""), "dim")
+        for other in range(int(field.width_m) + 1):
+            y = scale.cell(0.0, float(other))[1]
+            if (
+                0 < metre < field.length_m
+                and 0 < other < field.width_m
+                and top <= y < top + h
+                and picture.chars[y, x] == " "
+            ):
+                picture.text(x, y, "·", "ground")
 
 
 class Believed(NamedTuple):
@@ -110,17 +152,15 @@ class Believed(NamedTuple):
     covariance: Floats
 
 
-def _draw_belief(dots: Dots, scale: FieldScale, rig: Rig, believed: Believed) -> None:
-    """Draw the believed robot dashed, and how far off it may be."""
+def _draw_belief(dots: Dots, scale: FieldScale, rig: Rig, believed: Believed, pose: tuple[float, float, float]) -> None:
+    """Draw the believed robot dashed where it is not where the true one is, and how far off it may be."""
     x, y, heading = believed.pose
-    c, s = np.cos(heading), np.sin(heading)
-    length, width = rig.chassis.length_m / 2, rig.chassis.width_m / 2
-    layer = dots.layer("measured")
-    corners = np.array([(length, width), (-length, width), (-length, -width), (length, -width), (length, width)])
-    along, aside = corners.T
-    dots.path(layer, scale.x(x + c * along - s * aside), scale.y(y + s * along + c * aside), every=2)
+    off = np.hypot(x - pose[0], y - pose[1]) * scale.per_m
+    turned = abs(np.sin((heading - pose[2]) / 2)) * rig.chassis.length_m * scale.per_m
+    if not off + turned < LEAST_OFF:
+        outline_robot(dots, scale, rig, believed.pose, "measured", every=2)
     round_ = ellipse(believed.covariance)
-    if np.abs(round_).max() * scale.per_m > 1:  # smaller than a dot it says nothing
+    if np.abs(round_).max() > rig.chassis.width_m / 2:  # within the robot it would only hide it
         dots.path(dots.layer("target"), scale.x(x + round_[0]), scale.y(y + round_[1]))
 
 
@@ -166,27 +206,15 @@ def draw_field(
         dots.path(dots.layer("ghost"), scale.x(ghost[:, 0]), scale.y(ghost[:, 1]), every=4)
     if len(trail) > 1:
         dots.path(dots.layer("measured"), scale.x(trail[:, 0]), scale.y(trail[:, 1]), every=2)
-    if believed is not None:
-        _draw_belief(dots, scale, rig, believed)
-        pose = pose if np.isfinite(pose).all() else believed.pose
-    x, y, heading = pose
-    c, s = np.cos(heading), np.sin(heading)
-
-    def outline(points: list[tuple[float, float]]) -> tuple[Floats, Floats]:
-        p = np.array(points)
-        return scale.x(x + c * p[:, 0] - s * p[:, 1]), scale.y(y + s * p[:, 0] + c * p[:, 1])
-
-    length, width = rig.chassis.length_m / 2, rig.chassis.width_m / 2
-    body = dots.layer("alarm" if blocked else "rest")
-    dots.path(body, *outline([(length, width), (-length, width), (-length, -width), (length, -width), (length, width)]))
-    nose = dots.layer("commanded")
-    dots.path(nose, *outline([(0, 0), (length * 1.9, 0)]))
-    wheels, loose = dots.layer("alarm" if blocked else "rest"), dots.layer("alarm")
-    for k, (wheel, angle) in enumerate(zip(rig.chassis.wheels, angles, strict=True)):
-        along, aside = wheel.radius_m * np.cos(angle), wheel.radius_m * np.sin(angle)
-        layer = loose if sliding is not None and sliding[k] else wheels
-        dots.path(layer, *outline([(wheel.x_m - along, wheel.y_m - aside), (wheel.x_m + along, wheel.y_m + aside)]))
-    if rig.chassis.casters:
-        dots.points(wheels, *outline([(caster.x_m, caster.y_m) for caster in rig.chassis.casters]))
     dots.onto(picture, scale.left, scale.top)
+    known = bool(np.isfinite(pose).all())
+    if believed is not None and not known:
+        pose = believed.pose
+    areas = Areas(w, h)
+    lay_robot(areas, scale, rig, pose, angles, "limit" if blocked else "hull", sliding)
+    areas.onto(picture, scale.left, scale.top)
+    over = Dots(w, h)
+    if believed is not None:
+        _draw_belief(over, scale, rig, believed, pose if known else (np.nan, np.nan, np.nan))
+    over.onto(picture, scale.left, scale.top)
     return picture

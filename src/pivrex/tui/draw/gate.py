@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.tui.draw.parts import wrapped
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.draw.picture import Areas, Dots, Picture
 
 __all__ = ["GateData", "draw_gate", "outline"]
 
@@ -57,6 +57,21 @@ def outline(measure: str, edge_across: float, edge_up: float) -> tuple[Floats, F
     )
 
 
+def _lay_band(picture: Picture, data: GateData, left: int, top: int, w: int, h: int) -> None:
+    """Lay what counts for nothing: a cross of two bands, an ellipse, or a diamond."""
+    areas = Areas(w, h)
+    band = areas.layer("band")
+    half_w, half_h = w - 0.5, 2 * h - 0.5
+    a, u = data.edge_across, data.edge_up
+    if data.measure == "axis":
+        areas.box(band, half_w * (1 - a), 0, half_w * (1 + a) + 1, 4 * h)
+        areas.box(band, 0, half_h * (1 - u), 2 * w, half_h * (1 + u) + 2)
+    else:
+        x, y = outline(data.measure, a, u)
+        areas.convex(band, half_w * (1 + x), half_h * (1 - y))
+    areas.onto(picture, left, top)
+
+
 def draw_gate(data: GateData, width: int, height: int) -> Picture:  # noqa: C901 - a drawing, from the ground up
     """Draw the gate as a square as large as fits."""
     picture = Picture(width, height)
@@ -79,6 +94,7 @@ def draw_gate(data: GateData, width: int, height: int) -> Picture:  # noqa: C901
     dots.path(grid, across(one), up(np.array([-1.0, -1.0, 1.0, 1.0, -1.0])), every=3)
     angle = np.linspace(0, 2 * np.pi, 120)
     dots.path(grid, across(np.cos(angle)), up(np.sin(angle)), every=3)
+    _lay_band(picture, data, left, top, w, h)
     ox, oy = outline(data.measure, data.edge_across, data.edge_up)
     band = dots.layer("target")
     for part in np.split(np.arange(len(ox)), np.flatnonzero(np.isnan(ox))):

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["ROLES", "Dots", "Picture", "Spot", "role", "to_ascii"]
+__all__ = ["GROUNDS", "ROLES", "Areas", "Dots", "Picture", "Spot", "role", "to_ascii"]
 
 ROLES = (
     "rest",  # ordinary text
@@ -25,10 +25,25 @@ ROLES = (
     "key",  # a key to press
     "safe",
     "live",
+    # areas, and the partly filled cells at their rims
+    "floor",  # what can be driven on, or reached
+    "bench",  # what stands on a field
+    "hull",  # the robot's body
+    "nose",  # its front
+    "tyre",
+    "gap",  # between what was commanded and what was measured
+    "limit",  # what cannot be, or is full
+    "band",  # what counts for nothing
+    "command fill",
+    "measure fill",
 )
 """Every role; signs mean the same in every view."""
 
+GROUNDS = ("", "floor", "bench", "hull", "nose", "tyre", "gap", "limit", "band", "command fill", "measure fill")
+"""What may lie behind a cell; the roles of the same names are for cells that it fills only in part."""
+
 _ROLE = {name: i for i, name in enumerate(ROLES)}
+_GROUND = {name: i for i, name in enumerate(GROUNDS)}
 
 # row and column of each dot in its cell, and its bit in the Unicode braille block
 _BRAILLE = ((0, 0, 0), (1, 0, 1), (2, 0, 2), (0, 1, 3), (1, 1, 4), (2, 1, 5), (3, 0, 6), (3, 1, 7))
@@ -56,8 +71,8 @@ class Picture:
     Attributes
     ----------
     chars : (height, width) of one character
-    roles : (height, width) uint8
-        Indices into `ROLES`.
+    roles, grounds : (height, width) uint8
+        Indices into `ROLES` and `GROUNDS`.
     spots : list of Spot
         What can be clicked; the last drawn lies on top.
     """
@@ -66,6 +81,7 @@ class Picture:
         self.width, self.height = max(0, width), max(0, height)
         self.chars = np.full((self.height, self.width), " ", "<U1")
         self.roles = np.zeros((self.height, self.width), np.uint8)
+        self.grounds = np.zeros((self.height, self.width), np.uint8)
         self.spots: list[Spot] = []
 
     def spot(self, x: int, y: int, width: int, what: str, value: str = "", height: int = 1) -> None:
@@ -104,12 +120,18 @@ class Picture:
             self.chars[rows, x] = char
             self.roles[rows, x] = _ROLE[named]
 
+    def fill(self, x: int, y: int, width: int, named: str, height: int = 1) -> None:
+        """Lay an area behind whole cells; what is written there stays."""
+        if width > 0 and height > 0:
+            self.grounds[max(0, y) : max(0, y + height), max(0, x) : max(0, x + width)] = _GROUND[named]
+
     def place(self, other: Picture, x: int, y: int) -> None:
         """Put another picture here; what does not fit is cut."""
         height, width = min(other.height, self.height - y), min(other.width, self.width - x)
         if height > 0 and width > 0:
             self.chars[y : y + height, x : x + width] = other.chars[:height, :width]
             self.roles[y : y + height, x : x + width] = other.roles[:height, :width]
+            self.grounds[y : y + height, x : x + width] = other.grounds[:height, :width]
             self.spots += (s._replace(x=s.x + x, y=s.y + y) for s in other.spots)
 
     def row(self, y: int) -> str:
@@ -180,9 +202,120 @@ class Dots:
         if w <= 0 or h <= 0:
             return
         some = code[:h, :w] > 0
+        below = picture.roles[y : y + h, x : x + w]
+        # a line across the rim of an area: the area goes on behind it where it fills most of the cell
+        rim = some & _mostly(picture.chars[y : y + h, x : x + w])
+        picture.grounds[y : y + h, x : x + w][rim] = _GROUND_OF_ROLE[below[rim]]
         glyphs = (code[:h, :w] + 0x2800).astype(np.uint32).view("<U1").reshape(h, w)
         picture.chars[y : y + h, x : x + w][some] = glyphs[some]
         picture.roles[y : y + h, x : x + w][some] = roles[:h, :w][some]
+
+
+class Areas:
+    """Filled areas, in quarters of a cell (2 × 2), in layers of one role each; later layers lie over those before.
+
+    Coordinates are those of `Dots`: two of them across and four down to a cell.
+    """
+
+    def __init__(self, width: int, height: int) -> None:
+        self.cells = (max(1, width), max(1, height))
+        self.width, self.height = self.cells[0] * 2, self.cells[1] * 2
+        self._layers: list[tuple[str, NDArray[np.bool_]]] = []
+
+    def layer(self, named: str) -> NDArray[np.bool_]:
+        """Give a new empty mask, (height, width) of quarters, for a role that is also a ground."""
+        mask = np.zeros((self.height, self.width), bool)
+        self._layers.append((named, mask))
+        return mask
+
+    def box(self, mask: NDArray[np.bool_], left: float, top: float, right: float, bottom: float) -> None:
+        """Fill a box, at least a quarter wide and high."""
+        x1, x2 = (int(np.clip(round(v), 0, self.width)) for v in sorted((left, right)))
+        y1, y2 = (int(np.clip(round(v / 2), 0, self.height)) for v in sorted((top, bottom)))
+        mask[y1 : max(y2, y1 + 1), x1 : max(x2, x1 + 1)] = True
+
+    def convex(self, mask: NDArray[np.bool_], x: NDArray[np.float64], y: NDArray[np.float64]) -> None:
+        """Fill a convex shape with corners in order, either way round: all quarters whose middle lies within."""
+        x, y = np.asarray(x, float), np.asarray(y, float) / 2
+        if not (np.isfinite(x).all() and np.isfinite(y).all()):
+            return
+        x1, x2 = max(0, int(x.min())), min(self.width, int(x.max()) + 1)
+        y1, y2 = max(0, int(y.min())), min(self.height, int(y.max()) + 1)
+        if x1 >= x2 or y1 >= y2:
+            return
+        px, py = np.arange(x1, x2) + 0.5, (np.arange(y1, y2) + 0.5)[:, None]
+        dx, dy = np.roll(x, -1) - x, np.roll(y, -1) - y
+        sides = np.stack([a * (py - v) - b * (px - u) for a, b, u, v in zip(dx, dy, x, y, strict=True)])
+        mask[y1:y2, x1:x2] |= (sides >= 0).all(axis=0) | (sides <= 0).all(axis=0)
+
+    def between(
+        self, mask: NDArray[np.bool_], x: NDArray[np.float64], a: NDArray[np.float64], b: NDArray[np.float64]
+    ) -> None:
+        """Fill between two curves over the same rising x."""
+        if len(x) < 2:
+            return
+        columns = np.arange(max(0, int(np.ceil(x[0]))), min(self.width, int(x[-1]) + 1))
+        if not len(columns):
+            return
+        first, second = np.interp(columns, x, a) / 2, np.interp(columns, x, b) / 2
+        low, high = np.minimum(first, second), np.maximum(first, second)
+        rows = np.arange(self.height)[:, None] + 0.5
+        mask[:, columns] |= (rows >= low) & (rows <= high)
+
+    def disc(self, mask: NDArray[np.bool_], x: float, y: float, radius: float) -> None:
+        """Fill a disc."""
+        around = np.linspace(0, 2 * np.pi, 24, endpoint=False)
+        self.convex(mask, x + radius * np.cos(around), y + radius * np.sin(around))
+
+    def thick(self, mask: NDArray[np.bool_], x: tuple[float, float], y: tuple[float, float], wide: float) -> None:
+        """Fill a thick line."""
+        dx, dy = x[1] - x[0], y[1] - y[0]
+        length = float(np.hypot(dx, dy)) or 1.0
+        ax, ay = -dy / length * wide / 2, dx / length * wide / 2
+        self.convex(
+            mask,
+            np.array([x[0] + ax, x[1] + ax, x[1] - ax, x[0] - ax]),
+            np.array([y[0] + ay, y[1] + ay, y[1] - ay, y[0] - ay]),
+        )
+
+    def onto(self, picture: Picture, x: int, y: int) -> None:
+        """Lay all layers onto a picture: whole cells become ground, the rims blocks; what was written there is covered."""
+        width, height = self.cells
+        w, h = min(width, picture.width - x), min(height, picture.height - y)
+        if w <= 0 or h <= 0:
+            return
+        chars, roles = picture.chars[y : y + h, x : x + w], picture.roles[y : y + h, x : x + w]
+        grounds = picture.grounds[y : y + h, x : x + w]
+        for named, mask in self._layers:
+            code = np.zeros((height, width), np.uint8)
+            for bit, (row, column) in enumerate(((0, 0), (0, 1), (1, 0), (1, 1))):
+                code |= mask[row::2, column::2].astype(np.uint8) << bit
+            code = code[:h, :w]
+            # the rim of this area over the rim of another: what the other filled is its ground from now on
+            part = (code > 0) & (code < 15)
+            other = part & _mostly(chars)
+            grounds[other] = _GROUND_OF_ROLE[roles[other]]
+            chars[part] = _QUARTERS[code[part]]
+            roles[part] = _ROLE[named]
+            whole = code == 15
+            chars[whole], grounds[whole] = " ", _GROUND[named]
+
+
+_QUARTERS = np.array(list(" ▘▝▀▖▌▞▛▗▚▐▜▄▙▟█"))
+"""The block for each set of quarters: bits from the top left, top right, bottom left, bottom right."""
+
+_MOSTLY = np.zeros(0x25A0, bool)
+for _char in "▀▌▛▐▜▄▙▟█":
+    _MOSTLY[ord(_char)] = True
+
+
+def _mostly(chars: NDArray[np.str_]) -> NDArray[np.bool_]:
+    """Tell which cells hold a block that fills half of the cell or more."""
+    codes = np.ascontiguousarray(chars).view(np.uint32).reshape(chars.shape)
+    return _MOSTLY[np.minimum(codes, _MOSTLY.size - 1)]
+
+
+_GROUND_OF_ROLE = np.array([_GROUND.get(name, 0) for name in ROLES], np.uint8)
 
 
 def _ascii_table() -> dict[int, str]:
@@ -193,7 +326,8 @@ def _ascii_table() -> dict[int, str]:
         "←": "<", "↑": "^", "↓": "v", "·": ".", "…": "~", "−": "-", "█": "#", "▌": "#", "▐": "#", "▏": "|", "▕": "|",
         "▖": "#", "░": ":", "▒": "%", "▓": "#", "╌": "-", "╎": ":", "×": "x", "µ": "u", "°": "d", "ω": "w", "■": "#",
         "▪": "*", "□": "o", "’": "'", "▲": "^", "▼": "v", "▶": ">", "◀": "<", "↗": "/", "↘": "\\", "³": "3", "▁": "_",
-        "▔": "-", "⊕": "o", "┄": "-", "╱": "/", "⇧": "^", "▀": "#", "▄": "#", "⌂": "^", "¦": "|",
+        "▔": "-", "▘": "'", "▝": "'", "▗": ".", "▚": "%", "▞": "%", "▛": "#", "▜": "#", "▙": "#", "▟": "#",
+        "⎍": "n", "⇅": "|", "╋": "+", "↖": "\\", "↙": "/", "⊕": "o", "┄": "-", "╱": "/", "⇧": "^", "▀": "#", "▄": "#", "⌂": "^", "¦": "|",
     }  # fmt: skip
     return {**table, **{ord(a): b for a, b in pairs.items()}}
 

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 from pivrex.path.plan import Plan
 from pivrex.rig import Rig
 from pivrex.tui.draw.field import FieldScale
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.draw.picture import Areas, Dots, Picture
+from pivrex.tui.draw.small_robot import lay_robot, outline_robot
 
 __all__ = ["Tried", "draw_plan", "letter_of", "shares_of"]
 
@@ -91,11 +92,15 @@ def draw_plan(
     for part in np.split(np.arange(len(curve.s)), np.flatnonzero(np.diff(touching)) + 1):
         if len(part) and touching[part[0]]:
             path("alarm", curve.x[part], curve.y[part])
-    if tried is not None and len(tried.truth):
-        _outline(dots, scale, rig, tried.truth[-1], "measured")
-    here = plan.poses[curve.of[at]]
-    _outline(dots, scale, rig, here, "alarm" if touching[curve.of[at]] else "rest")
     dots.onto(picture, scale.left, scale.top)
+    areas = Areas(*scale.cells)
+    here = plan.poses[curve.of[at]]
+    lay_robot(areas, scale, rig, tuple(here.tolist()), hull="limit" if touching[curve.of[at]] else "hull")
+    areas.onto(picture, scale.left, scale.top)
+    if tried is not None and len(tried.truth):
+        over = Dots(*scale.cells)
+        outline_robot(over, scale, rig, tuple(tried.truth[-1].tolist()), "measured")
+        over.onto(picture, scale.left, scale.top)
     _letters(picture, scale, plan, at)
 
 
@@ -115,16 +120,3 @@ def _letters(picture: Picture, scale: FieldScale, plan: Plan, at: int) -> None:
         if all(abs(x - a) + 2 * abs(y - b) >= APART for a, b in taken):
             taken.append((x, y))
             picture.text(x, y, letter_of(what), "key")
-
-
-def _outline(dots: Dots, scale: FieldScale, rig: Rig, pose: Floats, named: str) -> None:
-    x, y, heading = pose
-    c, s = np.cos(heading), np.sin(heading)
-    length, width = rig.chassis.length_m / 2, rig.chassis.width_m / 2
-    points = np.array([(length, width), (-length, width), (-length, -width), (length, -width), (length, width)])
-    dots.path(
-        dots.layer(named),
-        scale.x(x + c * points[:, 0] - s * points[:, 1]),
-        scale.y(y + s * points[:, 0] + c * points[:, 1]),
-    )
-    dots.path(dots.layer(named), scale.x(np.array([x, x + c * length])), scale.y(np.array([y, y + s * length])))

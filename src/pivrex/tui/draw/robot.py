@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import cos, hypot, sin
+from math import cos, hypot, isfinite, sin
 
 import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.rig import Rig
 from pivrex.rig.chassis import Wheel
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.draw.picture import Areas, Dots, Picture
 
 __all__ = ["RobotData", "RobotScale", "draw_robot", "robot_scale"]
 
@@ -42,8 +42,10 @@ class RobotData:
         The wheel that the keys act on.
     point : int
         The turning point in use, 0 for the centre.
-    over : bool
+    upside_down : bool
         Whether the robot lies on its back.
+    names : bool
+        Whether wheels and front are named.
     """
 
     rig: Rig
@@ -57,6 +59,7 @@ class RobotData:
     chosen: str
     point: int = 0
     upside_down: bool = False
+    names: bool = True
 
 
 @dataclass(frozen=True)
@@ -99,26 +102,30 @@ def draw_robot(data: RobotData, scale: RobotScale, width: int, height: int) -> P
     chassis = data.rig.chassis
     dots = Dots(width, height)
     half_l, half_w = chassis.length_m / 2, chassis.width_m / 2
-    body = dots.layer("alarm" if data.upside_down else "dim")
-    corners = np.array([(half_l, half_w), (half_l, -half_w), (-half_l, -half_w), (-half_l, half_w), (half_l, half_w)])
-    dots.path(body, *scale.dots(corners[:, 0], corners[:, 1]))
-    front = np.array([(half_l, -half_w * 0.35), (half_l + 0.12 * scale.reach_m, 0.0), (half_l, half_w * 0.35)])
-    dots.path(body, *scale.dots(front[:, 0], front[:, 1]))
-    around = np.linspace(0, 2 * np.pi, 40)
+    areas = Areas(width, height)
+    corners = np.array([(half_l, half_w), (half_l, -half_w), (-half_l, -half_w), (-half_l, half_w)])
+    areas.convex(areas.layer("limit" if data.upside_down else "hull"), *scale.dots(corners[:, 0], corners[:, 1]))
+    front = np.array(
+        [(half_l - 0.02, -half_w * 0.4), (half_l + 0.12 * scale.reach_m, 0.0), (half_l - 0.02, half_w * 0.4)]
+    )
+    areas.convex(areas.layer("nose"), *scale.dots(front[:, 0], front[:, 1]))
+    tyres = areas.layer("tyre")
     for caster in chassis.casters:
-        r = 0.06 * scale.reach_m
-        dots.path(body, *scale.dots(caster.x_m + r * np.cos(around), caster.y_m + r * np.sin(around)))
+        cx, cy = scale.dots(np.array(caster.x_m), np.array(caster.y_m))
+        areas.disc(tyres, float(cx), float(cy), 0.06 * scale.reach_m * scale.per_m)
+    for i, wheel in enumerate(chassis.wheels):
+        areas.convex(tyres, *_corners(scale, wheel, float(data.angles[i])))
+    arrows = _Arrows(areas, scale)
+    for i in range(len(chassis.wheels)):
+        arrows.wheel(data, i)
+    arrows.body(data)
+    areas.onto(picture, 0, 0)
     for i, wheel in enumerate(chassis.wheels):
         _wheel(dots, scale, wheel, float(data.angles[i]), float(data.targets[i]), wheel.name == data.chosen)
-    _motion(dots, scale, data.motion, "commanded", 1, 0.30)
-    _motion(dots, scale, data.moving, "measured", 2, 0.24)
-    length = ARROW * scale.reach_m
-    for i, wheel in enumerate(chassis.wheels):
-        for values, named, every, aside in ((data.measured, "measured", 2, 2.5), (data.commanded, "commanded", 1, 0.0)):
-            if values is not None and abs(values[i]) > 0.005:
-                bad = named == "commanded" and data.limited[i]
-                size = float(np.clip(values[i], -1.3, 1.3)) * length
-                _arrow(dots, scale, wheel, float(data.angles[i]), size, "alarm" if bad else named, every, aside)
+    for named, start, end, every in arrows.lines:
+        _pointed(dots, scale, named, start, end, every)
+    _turn(dots, scale, data.motion, "commanded", 1, 0.30)
+    _turn(dots, scale, data.moving, "measured", 2, 0.24)
     dots.onto(picture, 0, 0)
     centre = chassis.mass_centre
     x, y = scale.cell(centre.x_m, centre.y_m)
@@ -129,9 +136,74 @@ def draw_robot(data: RobotData, scale: RobotScale, width: int, height: int) -> P
         if i == data.point:
             picture.text(x + 2, y, point.name, "commanded")
     x, y = scale.cell(half_l + 0.12 * scale.reach_m, 0.0)
-    picture.text(x - 2, max(0, y - 1), "front", "dim")
-    _names(picture, data, scale)
+    if data.names:
+        picture.text(x - 2, max(0, y - 1), "front", "rest")
+        _names(picture, data, scale)
     return picture
+
+
+def _corners(scale: RobotScale, wheel: Wheel, angle: float) -> tuple[Floats, Floats]:
+    """The corners of a wheel as seen from above, in dots."""
+    r, half, c, s = wheel.radius_m, wheel.radius_m * WIDE / 2, cos(angle), sin(angle)
+    along, aside = np.array([r, r, -r, -r]), np.array([half, -half, -half, half])
+    return scale.dots(wheel.x_m + along * c - aside * s, wheel.y_m + along * s + aside * c)
+
+
+class _Arrows:
+    """What each wheel and the body were told and do, as areas side by side, with what lies between the two; ``lines`` are the
+    lines along them.
+    """
+
+    def __init__(self, areas: Areas, scale: RobotScale) -> None:
+        self._layers = {n: areas.layer(n) for n in ("gap", "measure fill", "command fill", "limit")}
+        self._areas, self._scale = areas, scale
+        self._wide = max(3.0, 0.16 * scale.reach_m * scale.per_m)
+        self._length = ARROW * scale.reach_m
+        self.lines: list[tuple[str, Floats, Floats, int]] = []
+
+    def wheel(self, data: RobotData, i: int) -> None:
+        wheel, angle = data.rig.chassis.wheels[i], float(data.angles[i])
+        way = np.array([cos(angle), sin(angle)]) * self._length
+
+        def of(values: Floats | None) -> Floats | None:
+            known = values is not None and isfinite(values[i])
+            return way * float(np.clip(values[i], -1.3, 1.3)) if values is not None and known else None
+
+        self._both(
+            np.array([wheel.x_m, wheel.y_m]),
+            1.0 if wheel.y_m >= 0 else -1.0,
+            of(data.commanded),
+            of(data.measured),
+            data.limited[i],
+        )
+
+    def body(self, data: RobotData) -> None:
+        def of(twist: Floats | None) -> Floats | None:
+            if twist is None or not np.isfinite(twist).all():
+                return None
+            size = hypot(twist[0], twist[1])
+            return np.asarray(twist[:2]) * (self._length * 1.6 * min(1.0, 1.2 / size) if size else 0.0)
+
+        self._both(np.zeros(2), 1.0, of(data.motion), of(data.moving), False)
+
+    def _both(self, hub: Floats, side: float, asked: Floats | None, real: Floats | None, bad: bool) -> None:
+        way = asked if asked is not None and hypot(*asked) > 1e-9 else real
+        if way is None or hypot(*way) < 1e-9:
+            return
+        aside = np.array([-way[1], way[0]]) / hypot(*way) * side * self._wide / 2 / self._scale.per_m
+        if asked is not None and real is not None and hypot(*(asked - real)) > 0.02 * self._length:
+            self._lay("gap", hub + aside + real, hub + aside + asked)
+        self._arrow("measure fill", "measured", hub + aside, real, 2)
+        self._arrow("limit" if bad else "command fill", "alarm" if bad else "commanded", hub - aside, asked, 1)
+
+    def _arrow(self, fill: str, named: str, start: Floats, way: Floats | None, every: int) -> None:
+        if way is not None and hypot(*way) > 0.005 * self._length:
+            self._lay(fill, start, start + way)
+            self.lines.append((named, start, start + way, every))
+
+    def _lay(self, named: str, start: Floats, end: Floats) -> None:
+        x, y = self._scale.dots(*np.stack((start, end), axis=1))
+        self._areas.thick(self._layers[named], (float(x[0]), float(x[1])), (float(y[0]), float(y[1])), self._wide)
 
 
 def _names(picture: Picture, data: RobotData, scale: RobotScale) -> None:
@@ -175,18 +247,9 @@ def _wheel(dots: Dots, scale: RobotScale, wheel: Wheel, angle: float, target: fl
             *scale.dots(wheel.x_m + way * cos(target), wheel.y_m + way * sin(target)),
             every=3,
         )
-    rim = dots.layer("title" if chosen else "rest")
-    corners = np.array([(r, half), (r, -half), (-r, -half), (-r, half), (r, half)])
-    dots.path(rim, *at(corners[:, 0], corners[:, 1]))
-
-
-def _arrow(
-    dots: Dots, scale: RobotScale, wheel: Wheel, angle: float, size: float, named: str, every: int, aside_dots: float
-) -> None:
-    way = np.array([cos(angle), sin(angle)]) * (1 if size >= 0 else -1)
-    aside = np.array([-way[1], way[0]]) * aside_dots / scale.per_m
-    start = np.array([wheel.x_m, wheel.y_m]) + aside
-    _pointed(dots, scale, named, start, start + way * abs(size), every)
+    if chosen:
+        corners = np.array([(r, half), (r, -half), (-r, -half), (-r, half), (r, half)])
+        dots.path(dots.layer("title"), *at(corners[:, 0], corners[:, 1]))
 
 
 def _pointed(dots: Dots, scale: RobotScale, named: str, start: Floats, end: Floats, every: int) -> None:
@@ -203,24 +266,20 @@ def _pointed(dots: Dots, scale: RobotScale, named: str, start: Floats, end: Floa
     dots.path(mask, *scale.dots(*barbs))
 
 
-def _motion(dots: Dots, scale: RobotScale, twist: Floats | None, named: str, every: int, radius: float) -> None:
-    """The body's motion from its centre, and its turn as an arc round it."""
-    if twist is None or not np.isfinite(twist).all():
+def _turn(dots: Dots, scale: RobotScale, twist: Floats | None, named: str, every: int, radius: float) -> None:
+    """The body's turn as an arc round its centre."""
+    if twist is None or not np.isfinite(twist).all() or abs(twist[2]) <= 0.01:
         return
-    size = hypot(twist[0], twist[1])
-    if size > 0.01:
-        end = np.asarray(twist[:2]) * (scale.reach_m * ARROW * 1.6 * min(1.0, 1.2 / size))
-        _pointed(dots, scale, named, np.zeros(2), end, every)
-    if abs(twist[2]) > 0.01:
-        share = float(np.clip(twist[2], -1, 1))
-        r = radius * scale.reach_m
-        angle = np.linspace(0, share * np.pi * 1.5, 40)
-        mask = dots.layer(named)
+    share = float(np.clip(twist[2], -1, 1))
+    mask = dots.layer(named)
+    tip, way = share * np.pi * 1.5, np.sign(share)
+    for r in (radius * scale.reach_m, radius * scale.reach_m - 1 / scale.per_m):
+        angle = np.linspace(0, tip, 40)
         dots.path(mask, *scale.dots(r * np.cos(angle), r * np.sin(angle)), every=every)
-        tip, way = angle[-1], np.sign(share)
-        head = min(3.0 / scale.per_m, r)
-        end = np.array([r * cos(tip), r * sin(tip)])
-        along = np.array([-sin(tip), cos(tip)]) * way
-        out = np.array([cos(tip), sin(tip)])
-        barbs = np.stack((end - along * head + out * head * 0.7, end, end - along * head - out * head * 0.7), axis=1)
-        dots.path(mask, *scale.dots(*barbs))
+    r = radius * scale.reach_m
+    head = min(3.0 / scale.per_m, r)
+    end = np.array([r * cos(tip), r * sin(tip)])
+    along = np.array([-sin(tip), cos(tip)]) * way
+    out = np.array([cos(tip), sin(tip)])
+    barbs = np.stack((end - along * head + out * head * 0.7, end, end - along * head - out * head * 0.7), axis=1)
+    dots.path(mask, *scale.dots(*barbs))

@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 
 from pivrex.rig import Field, Rig
 from pivrex.tui.draw.field import FieldScale
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.draw.picture import Areas, Dots, Picture
+from pivrex.tui.draw.small_robot import lay_robot, outline_robot
 
 __all__ = ["Route", "draw_route", "draw_zones"]
 
@@ -63,25 +64,17 @@ def draw_route(ground: Picture, scale: FieldScale, rig: Rig, route: Route) -> Pi
         # twice as thick, a dot beside
         path("rest", route.asked[begin : end + 1] + np.array([0.0, 1.0 / scale.per_m, 0.0]))
     if len(route.poses):
-        first = route.poses[0]
-        _robot(dots, scale, rig, tuple(first.tolist()), "ghost")
-        at = min(route.at, len(route.poses) - 1)
-        _robot(dots, scale, rig, tuple(route.poses[at].tolist()), "rest")
-    if route.cloud is not None:
-        dots.points(dots.layer("target"), scale.x(route.cloud[:, 0]), scale.y(route.cloud[:, 1]))
-    if route.live is not None:
-        _robot(dots, scale, rig, route.live, "measured")
+        outline_robot(dots, scale, rig, tuple(route.poses[0].tolist()), "ghost")
     dots.onto(picture, scale.left, scale.top)
+    areas = Areas(*scale.cells)
+    if len(route.poses):
+        at = min(route.at, len(route.poses) - 1)
+        lay_robot(areas, scale, rig, tuple(route.poses[at].tolist()))
+    if route.live is not None:
+        lay_robot(areas, scale, rig, route.live, hull="measure fill")
+    areas.onto(picture, scale.left, scale.top)
+    if route.cloud is not None:
+        ends = Dots(*scale.cells)
+        ends.points(ends.layer("target"), scale.x(route.cloud[:, 0]), scale.y(route.cloud[:, 1]))
+        ends.onto(picture, scale.left, scale.top)
     return picture
-
-
-def _robot(dots: Dots, scale: FieldScale, rig: Rig, pose: tuple[float, ...], named: str) -> None:
-    x, y, heading = pose
-    c, s = np.cos(heading), np.sin(heading)
-    half_l, half_w = rig.chassis.length_m / 2, rig.chassis.width_m / 2
-    body = np.array([(half_l, half_w), (-half_l, half_w), (-half_l, -half_w), (half_l, -half_w), (half_l, half_w)])
-    nose = np.array([(0.0, 0.0), (half_l * 1.6, 0.0)])
-    for layer, points in ((dots.layer(named), body), (dots.layer("commanded" if named == "rest" else named), nose)):
-        dots.path(
-            layer, scale.x(x + c * points[:, 0] - s * points[:, 1]), scale.y(y + s * points[:, 0] + c * points[:, 1])
-        )

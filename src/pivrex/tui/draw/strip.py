@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.draw.picture import Areas, Dots, Picture
 
 __all__ = ["draw_strip"]
 
@@ -23,7 +23,7 @@ def draw_strip(
     width: int,
     height: int,
 ) -> Picture:
-    """Draw two lines over the last ``seconds``, newest at the right.
+    """Draw two lines over the last ``seconds``, newest at the right; what lies between them is an area.
 
     Parameters
     ----------
@@ -43,12 +43,16 @@ def draw_strip(
     if w < 8 or h < 2:
         return picture
     dots = Dots(w, h)
-    grid = dots.layer("frame")
     middle = (dots.height - 1) / 2
-    dots.path(grid, np.array([0.0, dots.width - 1]), np.array([middle, middle]), every=2)
+    picture.across(1 + int(middle) // 4, left, left + w, "─", "frame")
     if len(t_s):
         x = (t_s - t_s[-1] + seconds) / seconds * (dots.width - 1)
         shown = x >= 0
+        areas = Areas(w, h)
+        asked, real = (middle * (1 - np.clip(v[shown], -top, top) / top) for v in (commanded, measured))
+        fine = np.isfinite(asked + real)
+        areas.between(areas.layer("gap"), x[shown][fine], asked[fine] + 0.5, real[fine] + 0.5)
+        areas.onto(picture, left, 1)
         for values, named, every in ((measured, "measured", 2), (commanded, "commanded", 1)):
             y = middle * (1 - np.clip(values, -top, top) / top)
             dots.path(dots.layer(named), x[shown], y[shown], every=every)

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
-from textual import on
+from textual import events, on
 from textual.app import ComposeResult
 from textual.content import Content
 from textual.geometry import Size
@@ -55,6 +55,8 @@ class Choices(LiesOver, ModalScreen[str | None]):
         The key that opened it closes it.
     hint : str
         What else there is to know, below the list.
+    keys : mapping of str to str
+        Keys of its own, with the values that they give.
     """
 
     DEFAULT_CSS = """
@@ -67,19 +69,33 @@ class Choices(LiesOver, ModalScreen[str | None]):
     }
     Choices.ascii OptionList, Choices.ascii OptionList:focus { border: ascii $foreground; }
     Choices OptionList > .option-list--option-highlighted, Choices OptionList:focus > .option-list--option-highlighted {
-        background: $foreground; color: $background; text-style: none;
+        background: $background; color: $foreground; text-style: bold reverse;
     }
     Choices OptionList > .option-list--option-hover { background: $panel; }
     """
     means = ("up", "down", "enter", "home", "end", "pageup", "pagedown")
 
     def __init__(
-        self, title: str, choices: Callable[[], Sequence[Choice]], chosen: str, key: str, hint: Callable[[], str] = str
+        self,
+        title: str,
+        choices: Callable[[], Sequence[Choice]],
+        chosen: str,
+        key: str,
+        hint: Callable[[], str] = str,
+        keys: Mapping[str, str] | None = None,
     ) -> None:
         super().__init__(classes="ascii" if Canvas.ascii_only else None)
         self._title, self._choices, self._chosen, self.own_key, self._hint = title, choices, chosen, key, hint
+        self._keys = dict(keys or {})
         self._listed: tuple[Choice, ...] = ()
         self._shown: tuple[object, ...] = ()
+
+    def on_key(self, event: events.Key) -> None:
+        if event.key in self._keys:
+            event.stop()
+            self.dismiss(self._keys[event.key])
+        else:
+            super().on_key(event)
 
     def compose(self) -> ComposeResult:
         yield _List()

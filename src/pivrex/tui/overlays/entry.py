@@ -29,6 +29,13 @@ class Typed(Protocol):
         ...
 
 
+class _Ready(Input):
+    """Textual's own, that takes the keys which came before it could."""
+
+    def on_focus(self) -> None:
+        self.call_next(self.app.give_keys)  # type: ignore[attr-defined]
+
+
 class ValueEntry(ClosesItself, ModalScreen[None]):
     """Asks for one value; a mistake is said beside it and the typing stays."""
 
@@ -51,13 +58,14 @@ class ValueEntry(ClosesItself, ModalScreen[None]):
         key, shown, allowed = self._view.entry()
         with Horizontal():
             yield Label(f"{key} =", markup=False)
-            yield Input(shown, select_on_focus=True)
+            yield _Ready(shown, select_on_focus=True)
             yield Label(f"Enter sets it, Esc leaves it{f'  ({allowed})' if allowed else ''}", id="what", markup=False)
 
     @on(Input.Submitted)
     def take(self, event: Input.Submitted) -> None:
         event.stop()
         if self.app.screen is not self:
+            self._give_keys()
             return  # a second Enter, or one after Esc
         try:
             self._view.type_in(event.value)
@@ -65,5 +73,13 @@ class ValueEntry(ClosesItself, ModalScreen[None]):
             what = self.query_one("#what", Label)
             what.update(f"! {problem}")
             what.add_class("wrong")
+            self._give_keys()
             return
         self.dismiss()
+        self._give_keys()
+
+    def on_unmount(self) -> None:
+        self._give_keys()
+
+    def _give_keys(self) -> None:
+        self.app.give_keys()  # type: ignore[attr-defined]

@@ -16,6 +16,12 @@ __all__ = ["Palette"]
 class Palette(ClosesItself, CommandPalette):
     """The commands of the program, found by typing. One that is closed while it still opens finds its own parts gone."""
 
+    def on_descendant_focus(self) -> None:
+        self.call_next(self.app.give_keys)  # type: ignore[attr-defined]
+
+    def on_unmount(self) -> None:
+        self.app.give_keys()  # type: ignore[attr-defined]
+
     @work(exclusive=True, group="--textual-command-palette-gather-commands")
     async def _gather_commands(self, search_value: str) -> None:
         with suppress(NoMatches):

@@ -12,7 +12,7 @@ from pivrex.line.questions.preview import doing
 from pivrex.session.messages import Believe, LetGo, MoveSticks, Push, TakeMark
 from pivrex.session.periods import Period
 from pivrex.tui.commands import PUSHES, Command
-from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of
+from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of, window_of
 from pivrex.tui.draw.parts import number, two_bars
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.stick import draw_stick
@@ -24,6 +24,13 @@ from pivrex.tui.views.paths import PATH_COMMANDS, PathActs
 __all__ = ["FIELD_COMMANDS", "FieldView", "field_bars", "field_exports"]
 
 SECONDS = 8.0
+WINDOWS_M = (0.0, 2.0, 1.0)
+"""How high what is shown of the floor is; 0 for all of it."""
+
+WAYS = "→↗↑↖←↙↓↘"
+LEAST_STRIP = 7
+"""Rows: lower than that a strip says nothing."""
+
 STICK_H = 7
 STICK_W = 15
 PUSH_NS_PER_M = 0.6
@@ -38,6 +45,7 @@ class FieldView(PathActs, FieldNumbers):
         self._ground: tuple[tuple[object, int, int], FieldScale, Picture] | None = None
         self._sticks: dict[str, tuple[int, int]] = {}
         self._held = ""
+        self._window = 0
         self._grabbed: tuple[float, float] | None = None
         """Where on the field the robot was taken hold of, to be pushed."""
 
@@ -69,8 +77,8 @@ class FieldView(PathActs, FieldNumbers):
     def _map(self, width: int, height: int) -> Picture:
         model = self.model
         field = model.folder.settings.field
-        if self._ground is None or self._ground[0] != (field, width, height):
-            scale = scale_of(field, width, height)
+        scale = self._scale(width, height)
+        if self._ground is None or self._ground[0] != (field, width, height) or self._ground[1] != scale:
             self._ground = ((field, width, height), scale, field_ground(field, scale, width, height))
         _, scale, ground = self._ground
         if model.row is None and not self.paths.open:
@@ -78,7 +86,37 @@ class FieldView(PathActs, FieldNumbers):
         picture = self._robot(ground, scale) if model.row is not None else _copied(ground)
         if self.paths.open:
             self.paths.draw_on(picture, scale)
+        self._mark_forward(picture, scale)
         return picture
+
+    def _scale(self, width: int, height: int) -> FieldScale:
+        """The whole floor, or a window that follows the robot."""
+        field, high = self.model.folder.settings.field, WINDOWS_M[self._window]
+        if not high:
+            return scale_of(field, width, height)
+        believed = self._believed()
+        x, y = (self.model.value("truth", n) for n in ("x", "y"))
+        if not isfinite(x + y):
+            x, y = believed.pose[:2] if believed is not None else (field.start.x_m, field.start.y_m)
+        return window_of(field, width, height, high, x, y)
+
+    def _mark_forward(self, picture: Picture, scale: FieldScale) -> None:
+        """Say which way the field's forward is, where it matters: what the gyro calls 0 as seen from above."""
+        model = self.model
+        if not model.line.layout.has("heading", "heading") or model.rig.law.kind != "planar" or model.row is None:
+            return
+        true, said = model.value("truth", "heading"), model.value("heading", "heading")
+        if not isfinite(true + said):
+            return
+        way = round(float(np.degrees(true - said)) / 45) % 8
+        said_way = f" field's forward {WAYS[way]} "
+        picture.text(max(0, scale.left + scale.cells[0] - len(said_way)), 0, said_way, "commanded")
+
+    def act_zoom(self) -> None:
+        """Go on to the next window."""
+        self._window = (self._window + 1) % len(WINDOWS_M)
+        high = WINDOWS_M[self._window]
+        self.model.say(f"a window of {high:g} m that follows the robot" if high else "the whole floor")
 
     def _robot(self, ground: Picture, scale: FieldScale) -> Picture:
         model = self.model
@@ -163,10 +201,10 @@ class FieldView(PathActs, FieldNumbers):
         model = self.model
         line = model.line
         wheels: tuple[str, ...] = line.wheels
-        if room // len(wheels) < 4:
+        if room // len(wheels) < LEAST_STRIP:
             wheels = (model.wheel_name,)  # where only one has room, it is the one that the why is about
         each = room // len(wheels)
-        if each < 4:
+        if each < LEAST_STRIP:
             return y
         each = min(each, 11)
         layout = line.layout
@@ -219,7 +257,7 @@ class FieldView(PathActs, FieldNumbers):
         if self._ground is None or model.row is None:
             return False
         scale = self._ground[1]
-        at = (x + 0.5 - scale.left) * 2 / scale.per_m, scale.width_m - (y + 0.5 - scale.top) * 4 / scale.per_m
+        at = scale.metres(x, y)
         px, py, heading = (model.value("truth", n) for n in ("x", "y", "heading"))
         if phase == "press":
             reach = max(model.rig.chassis.length_m, model.rig.chassis.width_m) / 2 + 2 / scale.per_m
@@ -269,7 +307,7 @@ class FieldView(PathActs, FieldNumbers):
         return [
             ("━ ·", "commanded solid amber, measured dotted teal: for each wheel, in the bars and in the strips"),
             ("trail", "dotted where the robot went, fainter where it went the time before (r puts it back)"),
-            ("nose", "the amber line points ahead; the outline turns coral when the robot stands against something"),
+            ("wedge", "the amber wedge is its front; its body turns coral when the robot stands against something"),
             ("sensed", "what the robot says: raw encoder counts and what they mean"),
             ("!", "a wheel was asked for more than it can; the why says how much is lost"),
             (
@@ -294,6 +332,7 @@ def _copied(ground: Picture) -> Picture:
 
 
 FIELD_COMMANDS = (
+    Command("zoom", "nearer", "Walks between the whole floor and windows of 2 m and 1 m that follow the robot.", ("z",), foot=6),
     Command("believe", "here", "Says where the robot is, so that its belief begins anew: the stand-in where it truly is, a real one at the "
             "field's start.", ("H", "shift+h", "upper_h"), foot=9),
     Command("mark", "by a mark", "The robot knows where it is by a wall that it touches squarely, or by how far its ranger sees one: what "

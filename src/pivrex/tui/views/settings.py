@@ -62,6 +62,12 @@ class SettingsView(View):
             self._chosen = keys[0]
         return self._chosen
 
+    def chosen_key(self) -> str:
+        return self.chosen
+
+    def copied(self) -> list[str]:
+        return [f"{self.chosen} = {self.model.shown(self.chosen)}"]
+
     def has(self, key: str) -> bool:
         return any(key == k for column in self.columns() for k, _ in column)
 

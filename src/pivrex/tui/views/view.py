@@ -42,6 +42,15 @@ class View(Canvas):
         """Tell whether this view shows a setting of the rig."""
         return False
 
+    def chosen_key(self) -> str:
+        """Give the key of the rig at which what is selected here stands; empty if nothing of the rig is."""
+        return ""
+
+    def copied(self) -> list[str]:
+        """Give what is selected here as lines of text."""
+        key = self.chosen_key()
+        return [f"{key} = {self.model.file.get(key)}"] if key else []
+
     def help_lines(self) -> list[tuple[str, str]]:
         """Give what is to be seen here: a sign, and what it means."""
         return []

@@ -302,6 +302,9 @@ class DriverView(View):
         number = int(patch.key.rpartition(".")[2])
         self.model.edit(f"{patch.function} removed", lambda d: d["bindings"].pop(number))
 
+    def chosen_key(self) -> str:
+        return self.chosen().key
+
     def act_calibrate(self) -> None:
         source = self.source()
         if source is None or not source.can.calibrates:

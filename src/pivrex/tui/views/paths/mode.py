@@ -266,8 +266,7 @@ class PathMode(PathDrawn):
         desk = self.desk
         if desk.path is None:
             return False
-        at_x = (x + 0.5 - scale.left) * 2 / scale.per_m
-        at_y = scale.width_m - (y + 0.5 - scale.top) * 4 / scale.per_m
+        at_x, at_y = scale.metres(x, y)
         if phase == "press":
             cells = [scale.cell(p.x_m, p.y_m) for p in desk.path.points]
             away = [hypot(cx - x, 2 * (cy - y)) for cx, cy in cells]
@@ -275,7 +274,7 @@ class PathMode(PathDrawn):
             self._held = away[k] <= REACH_CELLS
             if self._held:
                 desk.at = k
-            elif 0 <= x - scale.left < scale.cells[0] and 0 <= y - scale.top < scale.cells[1]:
+            elif scale.holds(x, y):
                 segment, _ = segment_near(desk.path, at_x, at_y)
                 ends = desk.path.points[0], desk.path.points[-1]
                 reach = [hypot(p.x_m - at_x, p.y_m - at_y) for p in ends]

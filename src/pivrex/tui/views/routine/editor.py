@@ -23,7 +23,7 @@ from textual.widgets.text_area import TextAreaTheme
 from pivrex.routine.forms import KEYWORDS
 from pivrex.routine.mistakes import TextMistake
 from pivrex.tui.draw.picture import ROLES
-from pivrex.tui.themes import STYLES
+from pivrex.tui.themes import style_of
 
 __all__ = ["RoutineText"]
 
@@ -148,7 +148,7 @@ class RoutineText(TextArea):
         name = f"pivrex-{theme}"
         if self.theme == name:
             return
-        styles = dict(zip(ROLES, STYLES.get(theme, STYLES["dusk"]), strict=True))
+        styles = {role: style_of(theme, i) for i, role in enumerate(ROLES)}
         self.register_theme(
             TextAreaTheme(
                 name=name,

@@ -132,7 +132,7 @@ class RoutineView(RoutineMaking):
 
     def update(self) -> None:
         self._follow_rig()
-        self.editor.colour("basic" if self._is_basic else self.app.theme)
+        self.editor.colour(self.app.theme)
         now = time.monotonic()
         seen = self._previews.take()
         if isinstance(seen, Found):
@@ -153,10 +153,6 @@ class RoutineView(RoutineMaking):
             self._look_outside()
         self._follow_match()
         self._lay_out()
-
-    @property
-    def _is_basic(self) -> bool:
-        return bool(self.app.theme == "dusk" and self.app.console.color_system == "standard")
 
     def _job(self, program: Program) -> Job:
         folder = self.model.folder.settings

@@ -1,0 +1,289 @@
+"""The commented text of a rig that was wished for."""
+
+from __future__ import annotations
+
+import re
+from math import cos, pi, sin
+
+from pivrex.rig.quantities import quoted
+from pivrex.rig.wishes import LAWS, ROBOT_LINE, TWO_SIDED, WHEELS, Wishes
+
+__all__ = ["workspace_text", "written"]
+
+
+def workspace_text(name: str, rig: str) -> str:
+    """Write the ``workspace.toml`` of a new workspace that opens a rig, by the name of its file."""
+    return f"""# {name}: rigs/ holds the robots, routines/ what they do alone, inputs/ recorded driving. pivrex check reads it.
+name = {quoted(name)}
+rig = {quoted(rig)}              # the one that opens first
+
+[match]                   # the periods of a match
+alone = "25 s"
+between = "3 s"
+driven = "110 s"
+
+[field]                   # the floor; [[field.blocks]] and [[field.rounds]] stand on it
+name = "practice floor"
+length = "4.0 m"
+width = "3.0 m"
+
+[field.start]             # where the robot starts
+x = "0.60 m"
+y = "0.60 m"
+heading = "0 deg"
+"""
+
+
+def written(wishes: Wishes) -> str:
+    """Write the rig that is wished for: commented, and without mistakes."""
+    parts = [_head(wishes), _chassis(wishes), _body(wishes), _motors(wishes), _driver(wishes), _beside(wishes)]
+    return "\n".join(part for part in parts if part)
+
+
+def _head(w: Wishes) -> str:
+    about = WHEELS[w.wheels].partition(";")[0]
+    lines = [
+        f"# {w.name}. Edit by hand as you like: comments and order survive a save. Measure what is marked (measure).",
+        f"name = {quoted(w.name)}",
+        f"about = {quoted(about)}",
+        'rate = "50 Hz"            # how often a second the whole line is computed',
+        'lag = "100 ms"            # how long the wheels take to follow',
+        "",
+    ]
+    return "\n".join(lines)
+
+
+def _wheels(w: Wishes) -> list[tuple[str, list[str]]]:
+    """Each wheel with what its table says beside its name and radius."""
+    corners = [("front left", 1, 1), ("front right", 1, -1), ("rear left", -1, 1), ("rear right", -1, -1)]
+    if w.wheels == "two and a caster":
+        return [
+            (
+                "left",
+                [
+                    'x = "0 mm"                # forward of the middle (measure)',
+                    'y = "90 mm"               # left of it',
+                ],
+            ),
+            ("right", ['x = "0 mm"', 'y = "-90 mm"']),
+        ]
+    if w.wheels == "three omni":
+        found = []
+        for name, degrees in (("left", 60), ("rear", 180), ("right", -60)):
+            x, y = 115 * cos(degrees * pi / 180), 115 * sin(degrees * pi / 180)
+            drive = (degrees + 90 + 180) % 360 - 180
+            found.append((name, [
+                f'x = "{x:.2f} mm"', f'y = "{y + 0.0:.2f} mm"',
+                f'drive = "{drive} deg"       # along the rim: driven forward it turns the robot left',
+                'rollers = "0 deg"         # an omni wheel',
+            ]))  # fmt: skip
+        return found
+    found = []
+    for name, x, y in corners:
+        rows = [f'x = "{95 * x} mm"', f'y = "{100 * y} mm"']
+        if (x, y) == (1, 1):
+            rows = [
+                'x = "95 mm"               # forward of the middle (measure)',
+                'y = "100 mm"              # left of it',
+            ]
+        if w.wheels == "four mecanum":
+            rows.append(
+                f'rollers = "{-45 * x * y} deg"      # from the drive direction to the axis of the roller on the ground'
+            )
+        if w.wheels == "four steered":
+            rows.append("steered = true")
+        found.append((name, rows))
+    return found
+
+
+def _chassis(w: Wishes) -> str:
+    lines = ["[chassis]", 'length = "260 mm"         # of the body (measure)', 'width = "240 mm"', ""]
+    first = True
+    for name, rows in _wheels(w):
+        radius = 'radius = "35 mm"          # from the axle to the ground (measure)' if first else 'radius = "35 mm"'
+        lines += ["[[chassis.wheels]]", f"name = {quoted(name)}", *rows, radius, ""]
+        first = False
+    if w.wheels == "two and a caster":
+        lines += ["[[chassis.casters]]", 'x = "-90 mm"', 'y = "0 mm"', ""]
+    return "\n".join(lines)
+
+
+def _body(w: Wishes) -> str:
+    lines = [
+        '[body]                    # how the stand-in moves; kind = "perfect" takes every fault away',
+        'kind = "real"',
+        'mass = "2 kg"             # (measure)',
+        "",
+    ]
+    if w.wheels == "four on two sides":
+        lines.insert(3, "grip_across = 0.4         # hard tyres: they slide sideways, else it could hardly turn")
+    if "gyro" in w.extras:
+        lines += [
+            "[gyro]",
+            "",
+            "[correction]              # how the gyro corrects the heading; z switches it",
+            'hold = "off"',
+            "",
+        ]
+    if "encoders" in w.extras:
+        lines += [
+            "[control]                 # how wheel speeds become drive",
+            'wheels = "pid"            # a loop on the encoders',
+        ]
+        if w.wheels not in TWO_SIDED:
+            lines.append(
+                'acceleration = "0 ms"     # on rollers, or while wheels turn, the body\'s own momentum goes on'
+            )
+        lines.append("")
+    return "\n".join(lines)
+
+
+def _output(kind: str, at: int) -> list[str]:
+    """The table of an output; its pins begin with number ``at``."""
+    comments = {"duty": "one signed number", "magnitude": "a number, and a pin that says which way",
+                "two pins": "one pulses for each way, the other rests"}  # fmt: skip
+    first = f"kind = {quoted(kind)}"
+    lines = [f"{first:<26}# {comments[kind]}" if kind in comments else first]
+    if kind in ("duty", "magnitude", "two pins"):
+        lines += ["bits = 8                  # 0 to 255", 'pwm = "1 kHz"']
+    pins = {
+        "duty": ("pin",),
+        "servo": ("pin",),
+        "magnitude": ("pin", "direction_pin"),
+        "two pins": ("forward_pin", "backward_pin"),
+    }
+    return lines + [f"{role} = {at + i}" for i, role in enumerate(pins.get(kind, ()))]
+
+
+_PINS = {"duty": 1, "servo": 1, "magnitude": 2, "two pins": 2}
+
+
+def _motors(w: Wishes) -> str:
+    lines = ["# --- motors " + "-" * 87, ""]
+    pin = 2
+    for number, (name, _) in enumerate(_wheels(w), 1):
+        comments = number == 1
+        lines += [f"[motors.{_key(name)}]", f"wheels = [{quoted(name)}]"]
+        lines.append(
+            'top_speed = "9000 rpm"'
+            + ("    # of the motor shaft, with the robot on the floor (measure)" if comments else "")
+        )
+        lines.append("gear = 30" + ("                 # turns of the shaft for one of the wheel" if comments else ""))
+        if "encoders" in w.extras:
+            lines.append("counts_per_turn = 12" + ("      # of the shaft" if comments else ""))
+        lines.append(
+            'smallest = "4 %"'
+            + ("          # below this the motor only hums; the shakedown finds it" if comments else "")
+        )
+        if "right" in name and w.wheels in TWO_SIDED:
+            lines.append("reversed = true           # mounted the other way round")
+        lines += ["", f"[motors.{_key(name)}.output]", *_output(w.output, pin), f'port = "M{number}"', ""]
+        pin += _PINS.get(w.output, 0)
+    if w.wheels == "four steered":
+        lines += ["[steering]", 'threshold = "0.02 m/s"    # below this a wheel keeps its last angle', ""]
+        for number, (name, _) in enumerate(_wheels(w), 1):
+            lines += [
+                f"[steering.wheels.{_key(name)}]", 'top_speed = "9000 rpm"', "gear = 90", "counts_per_turn = 12", 'smallest = "3 %"',
+                'rate = "540 deg/s"', 'sensor = { kind = "counts", per_turn = 4096, offset = "0 deg" }   # f in Chassis reads it',
+                f'output = {{ kind = "duty", port = "T{number}" }}', "",
+            ]  # fmt: skip
+    return "\n".join(lines)
+
+
+_READS = {
+    "tank": ("left", "right"), "arcade": ("forward", "turn"), "split arcade": ("forward", "turn"),
+    "triggers": ("ahead", "back", "turn"), "planar": ("forward", "sideways", "turn"),
+}  # fmt: skip
+
+
+def _driver(w: Wishes) -> str:
+    lines = ["# --- the driver's side " + "-" * 76, "", "[shaping]", 'measure = "axis"', 'onset = "rescaled"', ""]
+    for role in _READS[w.law]:
+        edge = (
+            'edge = "6 %"               # the dead band; c in Driver measures it'
+            if role == _READS[w.law][0]
+            else 'edge = "6 %"'
+        )
+        lines += [f"[shaping.{role}]", edge.replace('"6 %"  ', '"6 %" '), 'curve = "30 %"']
+        lines += ['scale = "50 %"', ""] if role == "turn" else [""]
+    lines += ["[law]", f"{'kind = ' + quoted(w.law):<26}# {LAWS[w.law]}", ""]
+    lines += [
+        "[speed_levels]",
+        'start = "cruise"',
+        'up = "button_5"            # or ] on the keyboard',
+        'down = "button_4"',
+        "",
+    ]
+    for name, moving, turning in (("creep", 30, 40), ("cruise", 65, 75), ("dash", 100, 100)):
+        lines += [
+            "[[speed_levels.levels]]",
+            f'name = "{name}"',
+            f'moving = "{moving} %"',
+            f'turning = "{turning} %"',
+            "",
+        ]
+    return "\n".join(lines).replace('up = "button_5"            #', 'up = "button_5"           #')
+
+
+_LETTERS = {"F": "forward 50 %", "B": "back 50 %", "L": "turn left 40 %", "R": "turn right 40 %", "S": "brake"}
+
+
+def _beside(w: Wishes) -> str:
+    lines: list[str] = []
+    pin = 30
+    bound: list[tuple[str, str]] = []
+    if "arm" in w.extras:
+        lines += ["[attachments.arm]", 'kind = "motor"', "", "[attachments.arm.output]", *_output("duty", pin), ""]
+        bound += [("button_12", "arm 60 %"), ("button_13", "arm -60 %")]
+        pin += 1
+    if "arm to angles" in w.extras:
+        lines += ["[attachments.lift]", 'kind = "position"', "counts_per_turn = 1440", 'minimum = "0 deg"', 'maximum = "90 deg"',
+                  'top_speed = "90 deg/s"', 'safe = "hold"', "", "[attachments.lift.output]", *_output("duty", pin), ""]  # fmt: skip
+        bound += [("button_3", "lift to 80 deg"), ("button_2", "lift to 0 deg")]
+        pin += 1
+    if "servo" in w.extras:
+        lines += ["[attachments.tip]", 'kind = "servo"', 'minimum = "0 deg"', 'maximum = "90 deg"', 'safe = "0 deg"',
+                  f"output = {{ pin = {pin} }}", ""]  # fmt: skip
+        bound += [("button_0", "tip to 60 deg"), ("button_14", "tip to 0 deg")]
+        pin += 1
+    if "pump" in w.extras:
+        lines += ["[attachments.pump]", 'kind = "switch"', f"output = {{ pin = {pin} }}", ""]
+        bound += [("button_1", "pump on")]
+    if lines:
+        lines = ["# --- what it has beside its wheels; v and + in Driver bind other buttons " + "-" * 27, "", *lines]
+    for channel, does in bound:
+        lines += ["[[bindings]]", f"channel = {quoted(channel)}", f"does = {quoted(does)}", ""]
+    return "\n".join(lines + _sources(w))
+
+
+def _sources(w: Wishes) -> list[str]:
+    lines: list[str] = []
+    usb = f'wire = {{ kind = "serial", port = {quoted(w.port)}, baud = 115200 }}'
+    if "stick on a serial line" in w.sources:
+        second = "right_y" if w.law == "tank" else "right_x" if w.law == "split arcade" else "left_x"
+        columns = '["left_y", "left_x", "right_x"]' if w.law == "planar" else f'["left_y", "{second}"]'
+        if w.law == "triggers":
+            columns = '["left_trigger", "right_trigger", "left_x"]'
+        lines += ['[sources."my stick"]       # numbers with spaces or commas between them, a line a reading', 'kind = "numbers"', usb,
+                  f"columns = {columns}", "low = 0", "high = 1023               # 10 bits", 'silent_after = "250 ms"', ""]  # fmt: skip
+    for kind, wire in (("letters", 'wire = { kind = "tcp", port = 5801 }'), ("letters on a serial line", usb)):
+        if kind in w.sources:
+            name = "my letters" if kind == "letters" else "my serial letters"
+            lines += [f'[sources."{name}"]', 'kind = "letters"', wire, "", f'[sources."{name}".letters]']
+            lines += [f'{letter} = "{does}"' for letter, does in _LETTERS.items()] + [""]
+    if "radio" in w.sources:
+        lines += ['[sources."my radio"]       # sentences as docs/wire.md says; pivrex key seals them', 'kind = "packets"',
+                  'sender = "mine"', 'wire = { kind = "udp", host = "127.0.0.1", port = 5800 }', 'silent_after = "200 ms"', ""]  # fmt: skip
+    if ROBOT_LINE in w.extras:
+        lines += ["[link]                    # the real robot; h in any view goes over to it",
+                  f'wire = {{ kind = "serial", port = {quoted(w.robot_port)}, baud = 115200 }}', ""]  # fmt: skip
+    elif "robot by radio" in w.extras:
+        lines += ["[link]                    # the real robot; h in any view goes over to it",
+                  'wire = { kind = "udp", host = "127.0.0.1", port = 5810 }', ""]  # fmt: skip
+    if lines:
+        lines = ["# --- where commands come from, and where the robot is " + "-" * 45, "", *lines]
+    return lines
+
+
+def _key(name: str) -> str:
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else quoted(name)

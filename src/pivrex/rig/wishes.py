@@ -1,0 +1,96 @@
+"""What may be wished of a robot of one's own."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+__all__ = ["EXTRAS", "LAWS", "LINES", "OUTPUTS", "ROBOT_LINE", "SOURCES", "TWO_SIDED", "WHEELS", "Wishes", "laws_of"]
+
+WHEELS = {
+    "two and a caster": "two driven wheels in the middle, and something that slides",
+    "four on two sides": "four driven wheels, two a side; they scrub when it turns",
+    "three omni": "three omni wheels, a third of a turn apart; it moves any way",
+    "four mecanum": "four wheels with slanting rollers; it moves any way",
+    "four steered": "four wheels that each point where they must; they grip, and it moves any way",
+}
+"""What a robot may stand on, and what that means."""
+
+TWO_SIDED = ("two and a caster", "four on two sides")
+
+LAWS = {
+    "tank": "a stick for each side",
+    "arcade": "one stick: away moves, aside turns",
+    "split arcade": "one stick moves, the other turns",
+    "triggers": "one trigger moves ahead, one back, a stick turns",
+    "planar": "one stick moves any way, the other turns",
+}
+
+OUTPUTS = {
+    "duty": "one signed number, such as -255 to 255",
+    "magnitude": "a number without a sign, and a pin that says which way",
+    "two pins": "two pins: one pulses for each way, the other rests",
+    "servo": "a pulse, as speed controllers and turning servos take it",
+    "fraction": "a number from -1 to 1",
+    "percent": "a number from -100 to 100",
+    "speed": "m/s, for a driver that controls speed itself",
+}
+"""What a motor driver wants to be told."""
+
+SOURCES = {
+    "stick on a serial line": "two numbers of 10 bits a line, 0 to 1023, from a board with a bare stick",
+    "letters": "one letter a command, from a phone or a terminal, over TCP",
+    "letters on a serial line": "the same over a serial line, as radio modules make one",
+    "radio": "packets of a radio of one's own, over UDP",
+}
+"""Sources beside keys, drawn sticks and gamepads, which are always there."""
+
+EXTRAS = {
+    "gyro": "it knows its heading: straight lines, exact turns, the field's directions",
+    "encoders": "its motors count: it knows how far its wheels went",
+    "arm": "a motor that moves while a button is held",
+    "arm to angles": "a motor with an encoder that goes to an angle",
+    "servo": "something that tips between two angles",
+    "pump": "something that is on or off: a pump, a lamp, a relay",
+    "robot on USB": "the real robot on a serial line, speaking as docs/wire.md says",
+    "robot by radio": "the real robot over UDP",
+}
+"""What else there may be."""
+
+LINES = ("stick on a serial line", "letters on a serial line")
+"""Sources that need a serial port."""
+
+ROBOT_LINE = "robot on USB"
+
+
+def laws_of(wheels: str) -> dict[str, str]:
+    """Give the laws that a chassis can follow, and what they mean; the likeliest first."""
+    if wheels in TWO_SIDED:
+        return {law: what for law, what in LAWS.items() if law != "planar"}
+    return {"planar": LAWS["planar"], **{law: what for law, what in LAWS.items() if law != "planar"}}
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What somebody wants of a robot.
+
+    Attributes
+    ----------
+    name : str
+    wheels, law, output : str
+        Of `WHEELS`, `laws_of` of these, and `OUTPUTS`.
+    sources, extras : tuple of str
+        Of `SOURCES` and `EXTRAS`.
+    port : str
+        The serial port of a source on a serial line.
+    robot_port : str
+        The serial port of the robot.
+    """
+
+    name: str = "Mine"
+    wheels: str = "two and a caster"
+    law: str = "arcade"
+    output: str = "duty"
+    sources: tuple[str, ...] = ()
+    extras: tuple[str, ...] = ("gyro", "encoders")
+    port: str = "/dev/ttyUSB0"
+    robot_port: str = "/dev/ttyACM0"
