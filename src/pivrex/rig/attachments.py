@@ -14,6 +14,7 @@ from pivrex.rig.quantities import Quantity
 __all__ = [
     "Attachment",
     "MotorAttachment",
+    "Placed",
     "PositionAttachment",
     "PulseOutput",
     "ServoAttachment",
@@ -45,7 +46,30 @@ class SwitchOutput(Ported):
     low_is_on: bool = Field(default=False, description="True if a low pin switches it on.", examples=[False])
 
 
-class MotorAttachment(Table):
+class Placed(Table):
+    """Something that has a place on the robot: only drawings need to know it."""
+
+    x_m: Annotated[float, Quantity("length", at_least=-100, at_most=100)] | None = Field(
+        default=None,
+        alias="x",
+        description="Where it sits, forward of the robot's middle; for drawings.",
+        examples=["60 mm"],
+    )
+    y_m: Annotated[float, Quantity("length", at_least=-100, at_most=100)] = Field(
+        default=0.0, alias="y", description="Where it sits, left of the robot's middle.", examples=["0 mm"]
+    )
+    reach_m: Annotated[float, Quantity("length", at_least=0, at_most=100)] = Field(
+        default=0.0, alias="reach", description="How far it reaches from there.", examples=["180 mm"]
+    )
+    points_rad: Angle = Field(
+        default=0.0,
+        alias="points",
+        description="Where it points at an angle of 0, counter-clockwise from the robot's front.",
+        examples=["-90 deg"],
+    )
+
+
+class MotorAttachment(Placed):
     """A motor that runs at a speed: an arm on a stick, a roller."""
 
     kind: Literal["motor"]
@@ -59,7 +83,7 @@ class MotorAttachment(Table):
     # its safe state is standing still: a motor without a sensor has no other
 
 
-class PositionAttachment(Table):
+class PositionAttachment(Placed):
     """A motor that turns to a position of its encoder and stays there: a boom."""
 
     kind: Literal["position"]
@@ -116,7 +140,7 @@ class PositionAttachment(Table):
         )
 
 
-class ServoAttachment(Table):
+class ServoAttachment(Placed):
     """A servo that goes to an angle between its limits."""
 
     kind: Literal["servo"]
@@ -146,7 +170,7 @@ class ServoAttachment(Table):
         ]
 
 
-class SwitchAttachment(Table):
+class SwitchAttachment(Placed):
     """Something that is on or off: a pump, a lamp."""
 
     kind: Literal["switch"]

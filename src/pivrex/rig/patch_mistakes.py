@@ -11,7 +11,7 @@ from pivrex.rig.patches import BUTTON_ACTIONS, Patch, patches_of, source_channel
 from pivrex.rig.sources import BUILT_IN, LettersSource
 from pivrex.rig.tables import RigTables
 
-__all__ = ["patch_mistakes"]
+__all__ = ["patch_mistakes", "unfit"]
 
 _FITS = {
     "motor": ("follow", "speed"),
@@ -81,12 +81,17 @@ def _one_patch(rig: RigTables, patch: Patch) -> list[tuple[str, str]]:
     if action is None or patch.key in BUTTON_ACTIONS:  # the tables where such buttons stand have checked them
         return found
     does = f"{patch.key}.does" if binding is not None else patch.key
-    found += [(does, what) for what in (*_of_attachment(rig, action), *_of_robot(rig, action))]
+    found += [(does, what) for what in unfit(rig, action)]
     if binding is not None:
         return found + _of_binding(patch.key, binding, action)
     if action.verb == "follow":
         found.append((does, f'is "{action.text}", but a letter has no stick to follow'))
     return found
+
+
+def unfit(rig: RigTables, action: Action) -> list[str]:
+    """Say why an action is none for this rig; empty if it is."""
+    return [*_of_attachment(rig, action), *_of_robot(rig, action)]
 
 
 def _of_attachment(rig: RigTables, action: Action) -> list[str]:

@@ -17,18 +17,18 @@ FEW = " 16"
 _DUSK = {
     "rest": "#e8e0cc", "dim": "#a3b09f", "frame": "#5d6f61", "title": "bold #f2ead6",
     "commanded": "bold #f0a63a", "measured": "bold #49c5b6", "target": "#c3aef0", "alarm": "bold #ff7b66",
-    "ghost": "#7f8a7b", "chosen": "bold #0d1612 on #e4dcc8", "ground": "#4f6356", "thing": "#9db06f",
+    "ghost": "#7f8a7b", "chosen": "bold #0d1612 on #e4dcc8", "ground": "#4f6356", "thing": "#9db06f", "groove": "#0d1612",
     "key": "bold #d8c690", "safe": "bold #0d1612 on #9fb58c", "live": "bold #0d1612 on #ff7b66",
 }  # fmt: skip
 _NOON = {
     "rest": "#1d241f", "dim": "#4c564d", "frame": "#8c9486", "title": "bold #10150f",
     "commanded": "bold #9a4f00", "measured": "bold #00695e", "target": "#6440a8", "alarm": "bold #b3200a",
-    "ghost": "#7b8176", "chosen": "bold #f7f3e6 on #1d241f", "ground": "#b0b49f", "thing": "#5c7032",
+    "ghost": "#7b8176", "chosen": "bold #f7f3e6 on #1d241f", "ground": "#b0b49f", "thing": "#5c7032", "groove": "#f7f3e6",
     "key": "bold #6b5200", "safe": "bold #f7f3e6 on #3f6b3a", "live": "bold #ffffff on #b3200a",
 }  # fmt: skip
 _PLAIN = {
     "rest": "", "dim": "", "frame": "dim", "title": "bold", "commanded": "bold", "measured": "", "target": "",
-    "alarm": "bold reverse", "ghost": "dim", "chosen": "reverse", "ground": "dim", "thing": "", "key": "bold",
+    "alarm": "bold reverse", "ghost": "dim", "chosen": "reverse", "ground": "dim", "thing": "", "groove": "", "key": "bold",
     "safe": "bold", "live": "bold reverse",
 }  # fmt: skip
 
@@ -36,13 +36,13 @@ _PLAIN = {
 _DUSK_16 = {
     "rest": "white", "dim": "white", "frame": "bright_black", "title": "bold bright_white",
     "commanded": "bold bright_yellow", "measured": "bright_cyan", "target": "bright_magenta", "alarm": "bold bright_red",
-    "ghost": "bright_black", "chosen": "black on bright_white", "ground": "bright_black", "thing": "bright_green",
+    "ghost": "bright_black", "chosen": "black on bright_white", "ground": "bright_black", "thing": "bright_green", "groove": "black",
     "key": "bold bright_white", "safe": "black on green", "live": "bold bright_white on red",
 }  # fmt: skip
 _NOON_16 = {
     "rest": "black", "dim": "black", "frame": "bright_black", "title": "bold black",
     "commanded": "bold red", "measured": "blue", "target": "magenta", "alarm": "bold bright_white on red",
-    "ghost": "bright_black", "chosen": "bright_white on black", "ground": "bright_black", "thing": "green",
+    "ghost": "bright_black", "chosen": "bright_white on black", "ground": "bright_black", "thing": "green", "groove": "bright_white",
     "key": "bold black", "safe": "bright_white on green", "live": "bold bright_white on red",
 }  # fmt: skip
 
@@ -51,7 +51,7 @@ _DUSK_AREAS = {
     "limit": "#6e2a20", "band": "#2c2740", "command fill": "#a86d14", "measure fill": "#1f6f67",
 }  # fmt: skip
 _NOON_AREAS = {
-    "floor": "#ece7d4", "bench": "#b9c48d", "hull": "#cdd1c2", "nose": "#e09a3c", "tyre": "#8b9389", "gap": "#f0cf8e",
+    "floor": "#ece7d4", "bench": "#b9c48d", "hull": "#cdd1c2", "nose": "#e09a3c", "tyre": "#5f675e", "gap": "#f0cf8e",
     "limit": "#f0b0a2", "band": "#dcd2ee", "command fill": "#e8b060", "measure fill": "#7cc7bd",
 }  # fmt: skip
 _DUSK_AREAS_16 = {

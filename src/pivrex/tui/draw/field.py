@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.rig import Field, Rig
+from pivrex.tui.draw.attachments import Standing, lay_attachments
 from pivrex.tui.draw.ellipse import ellipse
+from pivrex.tui.draw.field_scale import FieldScale
 from pivrex.tui.draw.picture import Areas, Dots, Picture
-from pivrex.tui.draw.small_robot import lay_robot, outline_robot
+from pivrex.tui.draw.small_robot import lay_robot, outline_robot, placed
 
-__all__ = ["Believed", "FieldScale", "draw_field", "field_ground", "scale_of", "window_of"]
+__all__ = ["Believed", "draw_field", "field_ground"]
 
 Floats = NDArray[np.float64]
 
@@ -23,64 +24,6 @@ NAMED = 40
 
 LEAST_OFF = 2.0
 """Dots: a belief that is nearer to the truth than this would only hide the robot."""
-
-
-@dataclass(frozen=True)
-class FieldScale:
-    """Where a field, or a window on it, lies in a picture: dots to the metre, the cell of its top left corner, how many cells
-    it has, and which point of the field its top left corner is.
-    """
-
-    per_m: float
-    left: int
-    top: int
-    cells: tuple[int, int]
-    top_m: float
-    left_m: float = 0.0
-
-    def x(self, x_m: Floats | float) -> Floats:
-        """Dots across."""
-        return (np.asarray(x_m) - self.left_m) * self.per_m
-
-    def y(self, y_m: Floats | float) -> Floats:
-        """Dots down."""
-        return (self.top_m - np.asarray(y_m)) * self.per_m
-
-    def cell(self, x_m: float, y_m: float) -> tuple[int, int]:
-        """The cell that a point lies in."""
-        across, down = (x_m - self.left_m) * self.per_m / 2, (self.top_m - y_m) * self.per_m / 4
-        return self.left + int(np.floor(across)), self.top + int(np.floor(down))
-
-    def metres(self, x: int, y: int) -> tuple[float, float]:
-        """The point of the field in the middle of a cell."""
-        return (
-            self.left_m + (x + 0.5 - self.left) * 2 / self.per_m,
-            self.top_m - (y + 0.5 - self.top) * 4 / self.per_m,
-        )
-
-    def holds(self, x: int, y: int) -> bool:
-        """Tell whether a cell of the picture is one of the field's."""
-        return 0 <= x - self.left < self.cells[0] and 0 <= y - self.top < self.cells[1]
-
-
-def scale_of(field: Field, width: int, height: int) -> FieldScale:
-    """Fit a field into ``width`` × ``height`` cells, with room for its walls and its ruler."""
-    per_m = max(1.0, min((width - 2) * 2 / field.length_m, (height - 3) * 4 / field.width_m))
-    cells = (max(1, int(np.ceil(field.length_m * per_m / 2))), max(1, int(np.ceil(field.width_m * per_m / 4))))
-    return FieldScale(per_m, 1 + max(0, (width - 2 - cells[0]) // 2), 1, cells, field.width_m)
-
-
-def window_of(field: Field, width: int, height: int, high_m: float, x_m: float, y_m: float) -> FieldScale:
-    """Give a window of ``high_m`` on a field round a place; it moves in steps of an eighth of its height, so that what stands
-    still is not drawn anew in every frame.
-    """
-    per_m = max(1.0, (height - 3) * 4 / high_m)
-    cells = (max(1, width - 2), max(1, height - 3))
-    step = high_m / 8
-    wide_m = cells[0] * 2 / per_m
-    left = round((x_m - wide_m / 2) / step) * step
-    top = round((y_m + high_m / 2) / step) * step
-    return FieldScale(per_m, 1, 1, cells, top, left)
 
 
 def field_ground(field: Field, scale: FieldScale, width: int, height: int) -> Picture:
@@ -175,6 +118,7 @@ def draw_field(
     angles: Floats,
     sliding: NDArray[np.bool_] | None = None,
     believed: Believed | None = None,
+    standings: list[Standing] | None = None,
 ) -> Picture:
     """Draw what moves onto the ground.
 
@@ -197,6 +141,8 @@ def draw_field(
         Which tyres slide.
     believed : Believed, optional
         Where it believes to be; drawn alone where nobody knows its true pose, which is NaN then.
+    standings : list of Standing, optional
+        What stands of its attachments, where they shall be drawn.
     """
     picture = Picture(ground.width, ground.height)
     picture.place(ground, 0, 0)
@@ -212,6 +158,8 @@ def draw_field(
         pose = believed.pose
     areas = Areas(w, h)
     lay_robot(areas, scale, rig, pose, angles, "limit" if blocked else "hull", sliding)
+    if standings:
+        lay_attachments(areas, lambda x, y: placed(scale, pose, np.stack((x, y), axis=1)), scale.per_m, rig, standings)
     areas.onto(picture, scale.left, scale.top)
     over = Dots(w, h)
     if believed is not None:

@@ -19,10 +19,11 @@ def number(value: float, digits: int = 2, width: int = 6) -> str:
     return f"{value:+.{digits}f}".replace("-", "−").rjust(width)
 
 
-def turning(value: float, digits: int, unit: str, width: int = 0) -> str:
-    """Write a turn in words instead of a sign: "12 deg/s left"."""
+def turning(value: float, digits: int, unit: str, width: int = 0, steady: bool = False) -> str:
+    """Write a turn in words instead of a sign: "12 deg/s left"; ``steady`` keeps room for the word where there is none."""
     size = f"{abs(value):.{digits}f}" if isfinite(value) else "–"
     way = "" if not isfinite(value) or float(size) == 0 else " left" if value > 0 else " right"
+    way = way.ljust(6) if steady else way
     return f"{size.rjust(width)}{' ' + unit if unit else ''}{way}"
 
 

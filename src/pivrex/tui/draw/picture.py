@@ -36,6 +36,7 @@ ROLES = (
     "band",  # what counts for nothing
     "command fill",
     "measure fill",
+    "groove",  # lines on what is light
 )
 """Every role; signs mean the same in every view."""
 
@@ -286,19 +287,31 @@ class Areas:
             return
         chars, roles = picture.chars[y : y + h, x : x + w], picture.roles[y : y + h, x : x + w]
         grounds = picture.grounds[y : y + h, x : x + w]
-        for named, mask in self._layers:
-            code = np.zeros((height, width), np.uint8)
-            for bit, (row, column) in enumerate(((0, 0), (0, 1), (1, 0), (1, 1))):
-                code |= mask[row::2, column::2].astype(np.uint8) << bit
-            code = code[:h, :w]
-            # the rim of this area over the rim of another: what the other filled is its ground from now on
-            part = (code > 0) & (code < 15)
-            other = part & _mostly(chars)
-            grounds[other] = _GROUND_OF_ROLE[roles[other]]
-            chars[part] = _QUARTERS[code[part]]
-            roles[part] = _ROLE[named]
-            whole = code == 15
-            chars[whole], grounds[whole] = " ", _GROUND[named]
+        top = np.zeros((self.height, self.width), np.uint8)
+        for number, (_, mask) in enumerate(self._layers, 1):
+            top[mask] = number
+        cells = top.reshape(height, 2, width, 2).transpose(0, 2, 1, 3).reshape(height, width, 4)[:h, :w]
+        over = cells.max(axis=2)
+        is_over = cells == over[..., None]
+        code = (is_over << np.arange(4)).sum(axis=2)
+        # of what else is in the cell the one with more quarters is its ground; nothing counts too
+        left = np.where(is_over, 0, cells)
+        other = left.max(axis=2)
+        shown = (left == other[..., None]).sum(axis=2) - is_over.sum(axis=2) * (other == 0) >= (
+            ~is_over & (cells == 0)
+        ).sum(axis=2)
+        other = np.where((other > 0) & shown, other, 0)
+        role_of = np.array([0, *(_ROLE[n] for n, _ in self._layers)], np.uint8)
+        ground_of = np.array([0, *(_GROUND[n] for n, _ in self._layers)], np.uint8)
+        some = over > 0
+        whole, part = some & (code == 15), some & (code < 15)
+        # the rim over the rim of another area: what that one filled is the ground from now on
+        below = part & (other == 0) & _mostly(chars)
+        grounds[below] = _GROUND_OF_ROLE[roles[below]]
+        mixed = part & (other > 0)
+        grounds[mixed] = ground_of[other[mixed]]
+        chars[part], roles[part] = _QUARTERS[code[part]], role_of[over[part]]
+        chars[whole], grounds[whole] = " ", ground_of[over[whole]]
 
 
 _QUARTERS = np.array(list(" ▘▝▀▖▌▞▛▗▚▐▜▄▙▟█"))

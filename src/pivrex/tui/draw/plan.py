@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from pivrex.path.plan import Plan
 from pivrex.rig import Rig
-from pivrex.tui.draw.field import FieldScale
+from pivrex.tui.draw.field_scale import FieldScale
 from pivrex.tui.draw.picture import Areas, Dots, Picture
 from pivrex.tui.draw.small_robot import lay_robot, outline_robot
 

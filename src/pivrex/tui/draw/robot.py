@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from pivrex.rig import Rig
 from pivrex.rig.chassis import Wheel
+from pivrex.tui.draw.attachments import Standing, lay_attachments
 from pivrex.tui.draw.picture import Areas, Dots, Picture
 
 __all__ = ["RobotData", "RobotScale", "draw_robot", "robot_scale"]
@@ -17,6 +18,9 @@ __all__ = ["RobotData", "RobotScale", "draw_robot", "robot_scale"]
 Floats = NDArray[np.float64]
 
 WIDE = 0.7
+LEAST_ARROW = 0.02
+"""Shorter ones say nothing."""
+
 ARROW = 0.75
 """A wheel at its top speed has an arrow of this share of the reach; so has the body."""
 
@@ -46,6 +50,8 @@ class RobotData:
         Whether the robot lies on its back.
     names : bool
         Whether wheels and front are named.
+    standings : tuple of Standing
+        What stands of its attachments.
     """
 
     rig: Rig
@@ -60,6 +66,7 @@ class RobotData:
     point: int = 0
     upside_down: bool = False
     names: bool = True
+    standings: tuple[Standing, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -119,6 +126,7 @@ def draw_robot(data: RobotData, scale: RobotScale, width: int, height: int) -> P
     for i in range(len(chassis.wheels)):
         arrows.wheel(data, i)
     arrows.body(data)
+    lay_attachments(areas, scale.dots, scale.per_m, data.rig, list(data.standings))
     areas.onto(picture, 0, 0)
     for i, wheel in enumerate(chassis.wheels):
         _wheel(dots, scale, wheel, float(data.angles[i]), float(data.targets[i]), wheel.name == data.chosen)
@@ -174,7 +182,7 @@ class _Arrows:
             1.0 if wheel.y_m >= 0 else -1.0,
             of(data.commanded),
             of(data.measured),
-            data.limited[i],
+            i < len(data.limited) and data.limited[i],
         )
 
     def body(self, data: RobotData) -> None:
@@ -197,7 +205,7 @@ class _Arrows:
         self._arrow("limit" if bad else "command fill", "alarm" if bad else "commanded", hub - aside, asked, 1)
 
     def _arrow(self, fill: str, named: str, start: Floats, way: Floats | None, every: int) -> None:
-        if way is not None and hypot(*way) > 0.005 * self._length:
+        if way is not None and hypot(*way) > LEAST_ARROW * self._length:
             self._lay(fill, start, start + way)
             self.lines.append((named, start, start + way, every))
 
@@ -232,7 +240,7 @@ def _wheel(dots: Dots, scale: RobotScale, wheel: Wheel, angle: float, target: fl
         return scale.dots(wheel.x_m + along * c - aside * s, wheel.y_m + along * s + aside * c)
 
     if wheel.rollers_rad is not None:
-        hatch = dots.layer("target")
+        hatch = dots.layer("groove")
         dx, dy = cos(wheel.rollers_rad), sin(wheel.rollers_rad)
         reach = half / abs(dy) if abs(dy) > 0.5 else half * 0.9
         for along in np.linspace(-0.6 * r, 0.6 * r, 3) if abs(dy) > 0.5 else (0.0,):

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.rig import Field, Rig
-from pivrex.tui.draw.field import FieldScale
+from pivrex.tui.draw.field_scale import FieldScale
 from pivrex.tui.draw.picture import Areas, Dots, Picture
 from pivrex.tui.draw.small_robot import lay_robot, outline_robot
 

@@ -11,8 +11,11 @@ from pivrex.line.layout import plain
 from pivrex.line.questions.preview import doing
 from pivrex.session.messages import Believe, LetGo, MoveSticks, Push, TakeMark
 from pivrex.session.periods import Period
+from pivrex.tui.attachments import standing_of
 from pivrex.tui.commands import PUSHES, Command
-from pivrex.tui.draw.field import FieldScale, draw_field, field_ground, scale_of, window_of
+from pivrex.tui.draw.attachments import draw_standing
+from pivrex.tui.draw.field import draw_field, field_ground
+from pivrex.tui.draw.field_scale import FieldScale, scale_of, window_of
 from pivrex.tui.draw.parts import number, two_bars
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.stick import draw_stick
@@ -135,6 +138,7 @@ class FieldView(PathActs, FieldNumbers):
             doing(model.line, model.row).angles,
             np.array([slip > SLIDES_M_S for slip in self._of_wheels("slip")]),
             self._believed(),
+            standing_of(model) if self._window else None,
         )
 
     def _instruments(self, picture: Picture, x: int, width: int, height: int) -> None:
@@ -166,7 +170,12 @@ class FieldView(PathActs, FieldNumbers):
                 y += 1
                 picture.right(x + width, y, f"{number(real)} m/s", "measured")
                 self._draw_tyre(picture, x, y, wheel)
-        y += 2
+        y += 1
+        standings = standing_of(model)
+        for one in standings if height - y > len(standings) + 14 else ():
+            y += 1
+            draw_standing(picture, x, y, width, one)
+        y += 1 + bool(standings)
         rows = self._rows()
         for name, values in rows:
             if y >= height:

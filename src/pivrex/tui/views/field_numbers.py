@@ -91,12 +91,12 @@ class FieldNumbers(View):
         sliding = [(w, v) for w, v in zip(wheels, self._of_wheels("slip"), strict=True) if v > SLIDES_M_S]
         lifting = [w for w, v in zip(wheels, self._of_wheels("load"), strict=True) if v < LIFTS_N]
         volts, restart = model.value("truth", "battery"), model.value("truth", "restart")
-        aside = [(f"aside {turning(left, 2, 'm/s')}", "rest")] if model.rig.law.kind == "planar" else []
+        aside = [(f"aside {turning(left, 2, 'm/s', steady=True)}", "rest")] if model.rig.law.kind == "planar" else []
         found = [
             ("felt", [(f"forward {number(float(felt[0]))} m/s", "measured"),
-                      (f"turn {turning(float(np.degrees(felt[2])), 0, 'deg/s', 3)}", "measured")]),
+                      (f"turn {turning(float(np.degrees(felt[2])), 0, 'deg/s', 3, True)}", "measured")]),
             ("true", [(f"forward {number(forward)} m/s", "rest"), *aside,
-                      (f"turn {turning(float(np.degrees(moved[2])), 0, 'deg/s', 3)}", "rest")]),
+                      (f"turn {turning(float(np.degrees(moved[2])), 0, 'deg/s', 3, True)}", "rest")]),
         ]  # fmt: skip
         if lifting and not model.status.lifted:
             found.append(("load", [(f"! {' and '.join(lifting)} lift{'s' * (len(lifting) == 1)}", "alarm")]))
@@ -128,7 +128,7 @@ class FieldNumbers(View):
         if self.model.rig.law.kind != "planar":
             return []
         left = self.model.value("motion", "left")
-        return [(f"aside {turning(left, 2, 'm/s')}", "commanded")]
+        return [(f"aside {turning(left, 2, 'm/s', steady=True)}", "commanded")]
 
     def _rows(self) -> list[tuple[str, list[tuple[str, str]]]]:
         model = self.model
@@ -140,7 +140,10 @@ class FieldNumbers(View):
                 [
                     (f"forward {number(model.value('motion', 'forward'))} m/s", "commanded"),
                     *self._aside(),
-                    (f"turn {turning(float(np.degrees(model.value('motion', 'turn'))), 0, 'deg/s', 3)}", "commanded"),
+                    (
+                        f"turn {turning(float(np.degrees(model.value('motion', 'turn'))), 0, 'deg/s', 3, True)}",
+                        "commanded",
+                    ),
                 ],
             ),
             (

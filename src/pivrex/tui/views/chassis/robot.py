@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from pivrex.tui.attachments import standing_of
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.robot import RobotData, RobotScale, draw_robot
 from pivrex.tui.views.chassis.shown import Shown, ShownChassis
@@ -32,6 +33,7 @@ def draw_from_above(chassis: ShownChassis, shown: Shown | None, scale: RobotScal
             model.wheel_name,
             int(model.value("frame", "point")) if planar else 0,
             upside_down,
+            standings=tuple(standing_of(model)),
         ),
         scale,
         width,

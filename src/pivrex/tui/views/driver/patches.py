@@ -7,6 +7,7 @@ import numpy as np
 from pivrex.rig.patches import Patch
 from pivrex.session.report import SourceReport
 from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.keys import key_name
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.driver.channels import PRESSED
 
@@ -20,8 +21,9 @@ def draw_patches(
     """List what channels do; gives the row of each patch that is shown."""
     picture.text(x + 1, y, "what they do", "title")
     if width > 36:
-        picture.right(x + width - 1, y, "↑↓ select  v patch", "dim")
+        picture.right(x + width - 1, y, "↑↓ select  v control  = choose", "dim")
     rows = height - 2
+    keys = {button: key_name(key) for key, button in model.button_keys.items()}
     first = max(0, min(chosen - rows // 2, len(patches) - rows))
     step = 2 if rows > 2 * len(patches) else 1
     places = {}
@@ -44,6 +46,9 @@ def draw_patches(
         if binding is not None and binding.with_:
             words += f", with {binding.with_}"
         at = picture.text(x + 2, row, f"{words} ", named, width - 3)
+        key = keys.get(patch.channel, "") if patch.action is not None and patch.source in ("chosen", "keys") else ""
+        if key:
+            picture.right(x + width - 1, row, key, "key")
         if here and learning:
             picture.text(at + 1, row, "now its control ...", "target", max(0, x + width - at - 2))
         elif not listens(patch, source, model):

@@ -3,34 +3,23 @@
 from __future__ import annotations
 
 from math import isfinite
-from typing import TYPE_CHECKING
 
-from pivrex.rig.actions import read_action
-from pivrex.rig.base import counted
-from pivrex.rig.controls import same_stick
-from pivrex.rig.edit import set_key
-from pivrex.rig.patches import Patch, patches_of
-from pivrex.session.messages import ChooseSource, Stop, WatchSources
+from pivrex.session.messages import ChooseSource, WatchSources
 from pivrex.session.report import Report, SourceReport
+from pivrex.tui.attachments import standing_of
 from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.overlays.entry import ValueEntry
+from pivrex.tui.views.driver.attached import draw_attached
 from pivrex.tui.views.driver.channels import draw_channels, shown_channels
 from pivrex.tui.views.driver.messages import draw_messages
 from pivrex.tui.views.driver.patches import draw_patches, draw_wires
+from pivrex.tui.views.driver.patching import Patching
 from pivrex.tui.views.driver.sources import draw_sources
 from pivrex.tui.views.guides.calibration import CalibrationGuide
-from pivrex.tui.views.view import View
-
-if TYPE_CHECKING:
-    from tomlkit import TOMLDocument
 
 __all__ = ["DRIVER_COMMANDS", "DriverView", "driver_bars"]
-
-MOVED = 0.5
-"""A control that moves by this much is the one that is meant."""
 
 WIDE = 128
 
@@ -42,24 +31,20 @@ DRIVER_COMMANDS = (
             ("v",), foot=4),
     Command("calibrate", "calibrate", "Calibrates the selected source by doing: let go, roll, press, push.", ("c",), foot=4),
     Command("drive", "let it drive", "Lets the selected source drive.", ("y",), foot=5),
-    Command("type_value", "type", "Types what the selected binding does.", ("equals_sign", "="), foot=8),
-    Command("add_binding", "add a binding", "Asks what shall be done, such as slow 40 %, and then for the control that does it.",
+    Command("type_value", "choose", "Chooses what the selected control does, when, with which other, and which control it is.",
+            ("equals_sign", "="), foot=4),
+    Command("add_binding", "add a binding", "Chooses what shall be done, such as slow 40 %, and then the control or letter that does it.",
             ("plus", "+"), foot=6),
     Command("remove_binding", "remove the binding", "Takes the selected binding away.", ("backspace", "delete")),
 )  # fmt: skip
 
 
-class DriverView(View):
+class DriverView(Patching):
     """The driver's end. ↑ ↓ walk the functions, ← → the sources."""
 
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
-        self._source = ""
-        self._patch = 0
         self._guide: CalibrationGuide | None = None
-        self._learning: dict[tuple[str, str], float] | None = None
-        self._new = False
-        self._action = ""
 
     @property
     def report(self) -> Report | None:
@@ -80,26 +65,6 @@ class DriverView(View):
         if report is None:
             return []
         return [*report.sources, *([report.link] if report.link is not None else [])]
-
-    def source(self) -> SourceReport | None:
-        """Give the selected source; the one that drives until another is selected."""
-        name = self._source or self.model.status.source
-        found = self.sources()
-        return next((s for s in found if s.name == name), found[0] if found else None)
-
-    def patches(self) -> list[Patch]:
-        """Give what is patched: of a source of letters these, else all that is done by moving something."""
-        source = self.source()
-        found = [p for p in patches_of(self.model.rig) if p.source != "session"]
-        letters = [p for p in found if source is not None and source.kind == "letters" and p.source == source.name]
-        # none of them are there for a moment after another rig was opened
-        return letters or [p for p in found if not p.channel.startswith("letter ")]
-
-    def chosen(self) -> Patch:
-        """Give the selected patch."""
-        patches = self.patches()
-        self._patch = min(self._patch, len(patches) - 1)
-        return patches[self._patch]
 
     # --- what goes on ---
 
@@ -122,12 +87,15 @@ class DriverView(View):
             return picture
         wide = width >= WIDE
         sources, patches = self.sources(), self.patches()
-        needed = max(len(patches), 17, 4 * len(sources) if wide else 0) + 3
-        spoken = 4 if height < 30 else min(max(7, height - needed), height // 2)
+        standings = standing_of(self.model) if height >= 34 else []
+        attached = 2 + len(standings) * (2 if height >= 34 + 2 * len(standings) else 1) if standings else 0
+        heard = any(s.health is not None for s in sources) or self.model.rig.link is not None
+        needed = max(len(patches), 17, 4 * len(sources) if wide else 0) + 3 + attached
+        spoken = (4 if height < 30 else min(max(7, height - needed), height // 2)) if heard else 2
         left = 38 if wide else 0
         # narrow: the sources stand above, in a row each
         top = 0 if wide else min(len(sources) + 1, max(3, height // 4))
-        body = height - spoken - 1 - top
+        body = height - spoken - 1 - top - attached
         draw_sources(
             picture, sources, source.name, self.model, left - 2 if wide else width, height - spoken - 1 if wide else top
         )
@@ -154,88 +122,23 @@ class DriverView(View):
                 self._learning is not None,
             )
             draw_wires(picture, x, top, gutter, body, places, spots, patches, self._patch, source, self.model)
+        if standings:
+            draw_attached(picture, left, top + body, width - left, attached, standings)
         if left:
             picture.down(left - 1, 0, height - spoken - 1)
         draw_messages(picture, 0, height - spoken - 1, width, spoken + 1, source, self.report)
         return picture
-
-    # --- patching ---
-
-    def _learn(self) -> None:
-        """Wait for the control that shall do the selected function."""
-        assert self._learning is not None
-        for source in self.sources():
-            for channel, value in source.readings.items():
-                before = self._learning.setdefault((source.name, channel), value)
-                if abs(value - before) >= MOVED:
-                    self._learning = None
-                    self._put(self.chosen(), source, channel)
-                    return
-
-    def _put(self, patch: Patch, source: SourceReport, channel: str) -> None:
-        model = self.model
-        # the source that drives, whichever it is; any other is named
-        own = source.name in model.rig.sources
-        name = "chosen" if source.name == model.status.source else source.name if own else source.kind
-        if self._action:
-            action, self._action = self._action, ""
-            model.edit(f"{action} by {channel}", lambda d: _add(d, channel, action, name))
-            return
-        if patch.key.startswith("law."):
-            changes = self._law_changes(patch, channel)
-            if name != model.rig.axis(channel).source:
-                changes.append((f"axes.{channel}.source", name))
-        elif patch.binding is not None:
-            changes = [(f"{patch.key}.channel", channel)]
-            if name != patch.source:
-                changes.append((f"{patch.key}.source", name))
-        else:
-            changes = [(patch.key, channel)]
-
-        def put(document: TOMLDocument) -> None:
-            for key, value in changes:
-                set_key(document, key, value)
-
-        if model.edit(f"{patch.function} by {channel}", put):
-            model.say(
-                f"{patch.function} is done by {channel}"
-                + (f" of {name}" if name != "chosen" else "")
-                + "; let go, then g"
-            )
-
-    def _law_changes(self, patch: Patch, channel: str) -> list[tuple[str, object]]:
-        """Let a function of the law read another channel. One that read it before gets this one's; arcade becomes split
-        arcade, and back, as the sticks are.
-        """
-        rig = self.model.rig
-        axes = rig.law.axes()
-        changes: list[tuple[str, object]] = [(patch.key, channel)]
-        reads = {role: rig.channel(axis) for role, axis in axes.items()}
-        for role, other in reads.items():
-            if other == channel and role != patch.function:
-                changes.append((f"law.{role}", axes[patch.function]))
-                reads[role] = reads[patch.function]
-        reads[patch.function] = channel
-        if rig.law.kind in ("arcade", "split arcade"):
-            kind = "arcade" if same_stick(reads["forward"], reads["turn"]) else "split arcade"
-            if kind != rig.law.kind:
-                changes.append(("law.kind", kind))
-        return changes
 
     # --- keys ---
 
     def take_key(self, key: str) -> bool:
         if self._guide is not None and self._guide.key(key, self.source()):
             return True
-        if self._learning is not None and key in ("backspace", "v"):
-            self.cancel()
-            self.model.say("the patch stays as it is")
-            return True
-        return False
+        return self.take_learning_key(key)
 
     def cancel(self) -> None:
-        self._learning = self._guide = None
-        self._new, self._action = False, ""
+        super().cancel()
+        self._guide = None
 
     def act_previous_setting(self) -> None:
         self._patch = max(0, self._patch - 1)
@@ -255,52 +158,6 @@ class DriverView(View):
 
     def act_next_source(self) -> None:
         self._walk(1)
-
-    def act_patch(self) -> None:
-        """Wait for the control; the robot is stopped meanwhile."""
-        if self.chosen().channel.startswith("letter "):
-            self.model.say(f"letters are written in the rig: {counted(self.chosen().key)}")
-            return
-        self.model.ask(Stop("a control is being patched"))
-        self._learning = {}
-        self.model.say(f"move the control that shall do: {self.chosen().function}. Backspace leaves it as it is")
-
-    def act_add_binding(self) -> None:
-        """What is typed next is a new binding."""
-        self._new = True
-        self.app.push_screen(ValueEntry(self))
-
-    def entry(self) -> tuple[str, str, str]:
-        """Give what typing an action needs."""
-        patch = self.chosen()
-        allowed = "such as slow 40 %, turn left 60 %, record, stop" + "".join(
-            f", {n} ..." for n in self.model.rig.attachments
-        )
-        if self._new or patch.binding is None:
-            self._new = True
-            return "a new binding does", "", allowed
-        return f"{patch.channel} does", patch.binding.does, allowed
-
-    def type_in(self, text: str) -> None:
-        """Take an action: of the selected binding, or of a new one, which then waits for its control."""
-        model, rig = self.model, self.model.rig
-        read_action(text, rig.attachments, [v.name for v in rig.speed_levels.levels])
-        patch = self.chosen()
-        if not self._new:
-            model.edit(f"{patch.channel} does {text}", lambda d: set_key(d, f"{patch.key}.does", text))
-            return
-        self._new = False
-        model.ask(Stop("a control is being patched"))
-        self._learning, self._action = {}, text
-        model.say(f"press the control that shall do: {text}. Backspace leaves it")
-
-    def act_remove_binding(self) -> None:
-        patch = self.chosen()
-        if patch.binding is None:
-            self.model.say(f"{patch.function} is no binding; it stands at {counted(patch.key)}")
-            return
-        number = int(patch.key.rpartition(".")[2])
-        self.model.edit(f"{patch.function} removed", lambda d: d["bindings"].pop(number))
 
     def chosen_key(self) -> str:
         return self.chosen().key
@@ -343,19 +200,6 @@ class DriverView(View):
             ("lost", "the robot rests until it is heard again and let go"),
             ("age", "since the last good message; jitter: how unevenly they come"),
         ]
-
-
-def _add(document: TOMLDocument, channel: str, action: str, source: str) -> None:
-    """Add a binding to a rig's file."""
-    import tomlkit
-
-    table = tomlkit.table()
-    table.update({"channel": channel, "does": action})
-    if source != "chosen":
-        table["source"] = source
-    if "bindings" not in document:
-        document["bindings"] = tomlkit.aot()
-    document["bindings"].append(table)
 
 
 def driver_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:

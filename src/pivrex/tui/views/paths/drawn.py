@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from pivrex.path.plan import Plan
 from pivrex.session.periods import Period
-from pivrex.tui.draw.field import FieldScale
+from pivrex.tui.draw.field_scale import FieldScale
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture

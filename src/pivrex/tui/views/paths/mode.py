@@ -15,7 +15,7 @@ from pivrex.path.files import path_text
 from pivrex.routine.trial import program_following
 from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.session.periods import Period
-from pivrex.tui.draw.field import FieldScale
+from pivrex.tui.draw.field_scale import FieldScale
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
 from pivrex.tui.overlays.entry import ValueEntry

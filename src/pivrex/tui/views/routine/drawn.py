@@ -10,7 +10,8 @@ import numpy as np
 from pivrex.routine.thread import StepRecord
 from pivrex.session.periods import COUNTED, Period
 from pivrex.tui.draw.cloud import draw_cloud
-from pivrex.tui.draw.field import FieldScale, field_ground, scale_of
+from pivrex.tui.draw.field import field_ground
+from pivrex.tui.draw.field_scale import FieldScale, scale_of
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.route import Route, draw_route, draw_zones
 from pivrex.tui.draw.timeline import Bar, Timeline, draw_timeline

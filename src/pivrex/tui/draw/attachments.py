@@ -1,0 +1,119 @@
+"""Attachments: a row each with asked and reached between their limits; and on the robot, where they have a place."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from math import cos, isfinite, sin
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.rig import Rig
+from pivrex.tui.draw.picture import Areas, Picture
+
+__all__ = ["Standing", "draw_standing", "lay_attachments"]
+
+Floats = NDArray[np.float64]
+
+NAMES = 9
+VALUES = 9
+WIDE_ARM_M = 0.014
+"""How wide an arm is drawn at least, in m."""
+
+
+class Standing(NamedTuple):
+    """An attachment as it is now.
+
+    Attributes
+    ----------
+    name, kind : str
+    asked, reached : str
+        With their units; empty for what nobody knows.
+    low, high : str
+        As far as it goes.
+    at, by_sensor : float
+        Where it is told to be and where it is, as shares of its range from 0 to 1; NaN where nobody knows.
+    safe : str
+        What it does when the robot is stopped.
+    by : str
+        The buttons that move it, with their keys.
+    angle_rad : float
+        Where it is, or is told to be; NaN for what has no angle.
+    acts : bool
+        Whether it does something just now.
+    """
+
+    name: str
+    kind: str
+    asked: str
+    reached: str
+    low: str
+    high: str
+    at: float
+    by_sensor: float
+    safe: str
+    by: str
+    angle_rad: float
+    acts: bool
+
+
+def draw_standing(picture: Picture, x: int, y: int, width: int, one: Standing) -> None:
+    """Draw an attachment in a row: ● where it is told to be, ○ where its sensor says that it is, and what stands beside it."""
+    picture.text(x, y, one.name, "title" if one.acts else "rest", NAMES)
+    texts = [(one.asked, "commanded" if one.acts else "rest")]
+    if one.reached:
+        texts.append((one.reached, "measured"))
+    at = x + NAMES + 1
+    limits = len(one.low) + len(one.high) + 2
+    safe = f"stopped: {one.safe}"
+    bar = width - NAMES - 2 - 2 * VALUES - limits - len(safe) - 2
+    with_safe = bar >= 10
+    bar = bar if with_safe else bar + len(safe) + 2
+    if one.kind != "switch" and bar >= 6:
+        picture.text(at, y, one.low, "dim")
+        at += len(one.low) + 1
+        picture.across(y, at, at + bar, "─", "frame")
+        for share, sign, named in ((one.by_sensor, "○", "measured"), (one.at, "●", "commanded")):
+            if isfinite(share):
+                picture.text(at + round(min(1.0, max(0.0, share)) * (bar - 1)), y, sign, named)
+        if isfinite(one.by_sensor):
+            first, last = sorted(round(min(1.0, max(0.0, s)) * (bar - 1)) for s in (one.by_sensor, one.at))
+            picture.fill(at + first, y, last - first + 1, "gap")
+        at += bar + 1
+        picture.text(at, y, one.high, "dim")
+        at += len(one.high) + 1
+    elif one.kind == "switch":
+        picture.text(at, y, "■" if one.at else "□", "commanded" if one.at else "rest")
+        at += 2
+    for text, named in texts:
+        picture.text(at, y, text, named, max(0, x + width - at))
+        at += VALUES
+    if with_safe:
+        picture.right(x + width, y, safe, "dim")
+
+
+def lay_attachments(
+    areas: Areas,
+    dots: Callable[[Floats, Floats], tuple[Floats, Floats]],
+    per_m: float,
+    rig: Rig,
+    standings: list[Standing],
+) -> None:
+    """Lay those that have a place: an arm from where it sits, turned to where it is; a square that fills while it is on.
+
+    ``dots`` gives where a point of the robot, forward and left in m, lies in dots.
+    """
+    idle, active = areas.layer("bench"), areas.layer("command fill")
+    for one in standings:
+        a = rig.attachments[one.name]
+        if a.x_m is None:
+            continue
+        layer = active if one.acts else idle
+        turned = a.points_rad + (one.angle_rad if isfinite(one.angle_rad) else 0.0)
+        ends = np.array([(a.x_m, a.y_m), (a.x_m + a.reach_m * cos(turned), a.y_m + a.reach_m * sin(turned))])
+        x, y = dots(ends[:, 0], ends[:, 1])
+        wide = max(2.5, WIDE_ARM_M * per_m)
+        if a.reach_m:
+            areas.thick(layer, (float(x[0]), float(x[1])), (float(y[0]), float(y[1])), wide)
+        areas.disc(layer, float(x[0]), float(y[0]), wide * 0.8)
