@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from math import log2, pi
+from math import pi
 from typing import Literal
 
 import numpy as np
@@ -69,6 +69,7 @@ class Shakedown:
         )
         self._unread: dict[tuple[int, bool], int] = {}
         self._record = _Record()
+        self._at_first = self.hypotheses.size()
 
     # --- what is known ---
 
@@ -348,9 +349,10 @@ class Shakedown:
         self.hypotheses.take(Answer(step.port, said, self.hypotheses.allowed(option.of, option.outcome), True))
         return said
 
-    def bits_left(self) -> float:
-        """How much is still open, in bits."""
-        return log2(self.left) if self.left else 0.0
+    @property
+    def at_first(self) -> int:
+        """How many explanations there were before anything was seen."""
+        return self._at_first
 
 
 def _motion(wire: Wire) -> tuple[int, int]:

@@ -281,7 +281,10 @@ class Outputs(Stage):
         hum = " (! only hums)" if told("outputs", f"{plain(name)}_hums") else ""
         match motor.output:
             case MagnitudeOutput():
-                said = f"{values['duty']:.0f}/{motor.output.full} {way}, direction {values['direction']:.0f}"
+                pin = f"pin {motor.output.direction_pin}" if motor.output.direction_pin != "" else "direction pin"
+                said = (
+                    f"{values['duty']:.0f}/{motor.output.full} {way}, {pin} {'high' if values['direction'] else 'low'}"
+                )
             case TwoPinOutput():
                 said = f"{values['forward_duty']:.0f} and {values['backward_duty']:.0f} of {motor.output.full} {way}"
             case ServoOutput():

@@ -110,6 +110,7 @@ class AppActions(_Base):
                     bool(s.lacks or s.waits),
                 )
                 for s in now.sources
+                if s.name == now.source or not self.model.is_of_another(s)
             ]
 
         def pads() -> str:

@@ -19,7 +19,7 @@ from pivrex.rig import Folder, RigFile
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import ChooseSource, LayOut, MoveStandIn, Probe, PutBack, Request, SetUp, Stop, UseRig
 from pivrex.session.places import config_folder
-from pivrex.session.status import Status
+from pivrex.session.status import SourceInfo, Status
 from pivrex.tui.button_keys import keys_of_buttons
 from pivrex.tui.editing import Editing
 from pivrex.tui.history import KEPT, History
@@ -133,6 +133,20 @@ class ScreenModel(Editing):
         super().look_outside()
         if self._warned_of != self.serial and not self.going_on:
             self.look_for_warnings()
+
+    def is_of_another(self, source: SourceInfo) -> bool:
+        """Tell whether a source is a recording of another robot: named as its driver, begun with its name, or without the
+        channels that this one's law reads.
+        """
+        if not source.can.plays:
+            return False
+        mine, name = self.file.path.stem, source.name.removeprefix("recording ")
+        settings = self.folder.settings
+        if settings.drivers.get(mine, settings.recording) == name:
+            return False
+        others = [p.stem for p in self.folder.rigs() if p.stem != mine]
+        named = any(settings.drivers.get(other) == name for other in others)
+        return bool(source.lacks) or named or any(name.startswith(f"{other}-") for other in others)
 
     @property
     def button_keys(self) -> dict[str, str]:

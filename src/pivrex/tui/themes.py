@@ -100,9 +100,10 @@ THEMES = (
         surface="#efe9d6", panel="#e5dec8", warning="#9a4f00", error="#b3200a", success="#3f6b3a", dark=False,
     ),
     Theme(
-        "plain", primary="ansi_default", secondary="ansi_default", accent="ansi_default", foreground="ansi_default",
-        background="ansi_default", surface="ansi_default", panel="ansi_default", boost="ansi_default",
-        warning="ansi_default", error="ansi_default", success="ansi_default", dark=True, ansi=True,
+        # what lies over brings its own ground: the selected row is the other way round
+        "plain", primary="ansi_white", secondary="ansi_white", accent="ansi_white", foreground="ansi_white",
+        background="ansi_black", surface="ansi_black", panel="ansi_black", boost="ansi_black",
+        warning="ansi_white", error="ansi_white", success="ansi_white", dark=True, ansi=True,
     ),
     Theme(
         "dusk 16", primary="ansi_bright_yellow", secondary="ansi_bright_cyan", accent="ansi_bright_magenta",

@@ -17,7 +17,9 @@ __all__ = ["Standing", "draw_standing", "lay_attachments"]
 Floats = NDArray[np.float64]
 
 NAMES = 9
-VALUES = 9
+VALUES = 8
+SAFE = 20
+"""Cells for what it does when the robot is stopped."""
 WIDE_ARM_M = 0.014
 """How wide an arm is drawn at least, in m."""
 
@@ -61,36 +63,37 @@ class Standing(NamedTuple):
 def draw_standing(picture: Picture, x: int, y: int, width: int, one: Standing) -> None:
     """Draw an attachment in a row: ● where it is told to be, ○ where its sensor says that it is, and what stands beside it."""
     picture.text(x, y, one.name, "title" if one.acts else "rest", NAMES)
-    texts = [(one.asked, "commanded" if one.acts else "rest")]
-    if one.reached:
-        texts.append((one.reached, "measured"))
     at = x + NAMES + 1
-    limits = len(one.low) + len(one.high) + 2
+    if one.kind == "switch":
+        picture.text(at, y, f"{'■' if one.at else '□'} {one.asked}", "commanded" if one.at else "rest")
+    else:
+        picture.right(at + VALUES - 1, y, one.asked, "commanded" if one.acts else "rest")
+    at += VALUES + 1
+    picture.text(at, y, one.reached, "measured", VALUES)
+    at += VALUES + 1
     safe = f"stopped: {one.safe}"
-    bar = width - NAMES - 2 - 2 * VALUES - limits - len(safe) - 2
-    with_safe = bar >= 10
-    bar = bar if with_safe else bar + len(safe) + 2
-    if one.kind != "switch" and bar >= 6:
-        picture.text(at, y, one.low, "dim")
-        at += len(one.low) + 1
-        picture.across(y, at, at + bar, "─", "frame")
-        for share, sign, named in ((one.by_sensor, "○", "measured"), (one.at, "●", "commanded")):
-            if isfinite(share):
-                picture.text(at + round(min(1.0, max(0.0, share)) * (bar - 1)), y, sign, named)
-        if isfinite(one.by_sensor):
-            first, last = sorted(round(min(1.0, max(0.0, s)) * (bar - 1)) for s in (one.by_sensor, one.at))
-            picture.fill(at + first, y, last - first + 1, "gap")
-        at += bar + 1
-        picture.text(at, y, one.high, "dim")
-        at += len(one.high) + 1
-    elif one.kind == "switch":
-        picture.text(at, y, "■" if one.at else "□", "commanded" if one.at else "rest")
-        at += 2
-    for text, named in texts:
-        picture.text(at, y, text, named, max(0, x + width - at))
-        at += VALUES
+    room = x + width - at
+    with_safe = room >= len(safe) + 2
+    bar = room - len(one.low) - len(one.high) - 2 - (SAFE if room >= SAFE + 30 else 0)
+    if one.kind != "switch" and bar >= 8:
+        _draw_range(picture, at, y, bar, one)
+        with_safe = room >= SAFE + 30
     if with_safe:
         picture.right(x + width, y, safe, "dim")
+
+
+def _draw_range(picture: Picture, x: int, y: int, bar: int, one: Standing) -> None:
+    """Draw its range, and in it where it is told to be and where it is; what lies between is an area."""
+    x = picture.text(x, y, one.low, "dim") + 1
+    picture.across(y, x, x + bar, "─", "frame")
+    told, is_at = (min(bar - 1, max(0, round(s * (bar - 1)))) if isfinite(s) else -1 for s in (one.at, one.by_sensor))
+    if told >= 0 and is_at >= 0:
+        picture.fill(x + min(told, is_at), y, abs(told - is_at) + 1, "gap")
+    if is_at >= 0:
+        picture.text(x + is_at, y, "○", "measured")
+    if told >= 0:
+        picture.text(x + told, y, "●", "commanded")
+    picture.text(x + bar + 1, y, one.high, "dim")
 
 
 def lay_attachments(
@@ -104,7 +107,7 @@ def lay_attachments(
 
     ``dots`` gives where a point of the robot, forward and left in m, lies in dots.
     """
-    idle, active = areas.layer("bench"), areas.layer("command fill")
+    idle, active = areas.layer("measure fill"), areas.layer("command fill")
     for one in standings:
         a = rig.attachments[one.name]
         if a.x_m is None:

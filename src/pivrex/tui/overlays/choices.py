@@ -69,7 +69,7 @@ class Choices(LiesOver, ModalScreen[str | None]):
     }
     Choices.ascii OptionList, Choices.ascii OptionList:focus { border: ascii $foreground; }
     Choices OptionList > .option-list--option-highlighted, Choices OptionList:focus > .option-list--option-highlighted {
-        background: $background; color: $foreground; text-style: bold reverse;
+        background: $foreground; color: $background; text-style: none;
     }
     Choices OptionList > .option-list--option-hover { background: $panel; }
     """

@@ -20,8 +20,10 @@ def draw_patches(
 ) -> dict[int, int]:  # fmt: skip
     """List what channels do; gives the row of each patch that is shown."""
     picture.text(x + 1, y, "what they do", "title")
-    if width > 36:
-        picture.right(x + width - 1, y, "↑↓ select  v control  = choose", "dim")
+    for hint in ("↑↓ select  v control  = choose", "v control  = choose", "= choose"):
+        if width >= len(hint) + 17:
+            picture.right(x + width - 1, y, hint, "dim")
+            break
     rows = height - 2
     keys = {button: key_name(key) for key, button in model.button_keys.items()}
     first = max(0, min(chosen - rows // 2, len(patches) - rows))

@@ -43,7 +43,7 @@ class ShakedownGuide:
     step : Step or None
         What comes next.
     at : int
-        The selected one of `choices`.
+        The selected one of `choices`; -1 for none yet.
     number : int
         Of the probe that is being carried out; 0 for none.
     runs : tuple of Run
@@ -119,6 +119,7 @@ class ShakedownGuide:
             self._next_ramp()
             return
         assert self.down is not None and self.step is not None
+        self.at = -1
         if self.step.asks == "sensors":
             run = self.runs[self.step.seen_in]
             self.heard.append(self.down.see(self.step, run.before, run.after))
@@ -152,7 +153,8 @@ class ShakedownGuide:
         if key in ("up", "down"):
             count = len(self.choices())
             if count:
-                self.at = (self.at + (1 if key == "down" else -1)) % count
+                step = 1 if key == "down" else -1
+                self.at = (self.at + step) % count if self.at >= 0 else (0 if step > 0 else count - 1)
             return True
         if key == "backspace":
             self._take_back()
@@ -220,6 +222,10 @@ class ShakedownGuide:
             self.heard.append(f"taken back: {taken.said}")
             self._look_further()
         elif step.kind == "probe" and self.runs and step.asks != "sensors":
+            if self.at < 0:  # the Enter that sent the probe shall not answer it too
+                self.problem = "choose what you saw first, with ↑ or ↓ or a click"
+                return
+            self.problem = ""
             self._answer(step, step.options[self.at])
         elif step.kind == "probe":
             self._goes_on = step.asks == "sensors"

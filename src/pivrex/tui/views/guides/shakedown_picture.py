@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from math import log2
+
 import numpy as np
+from numpy.typing import NDArray
 
 from pivrex.diagnosis.smallest import MOST
 from pivrex.diagnosis.steps import Step
@@ -56,10 +59,9 @@ def _draw_hypotheses(guide: ShakedownGuide, picture: Picture, y: int) -> None:
     down, step = guide.down, guide.step
     assert down is not None and step is not None
     left = down.left
-    open_ = f"{left:,} explanation{'s' if left != 1 else ''} left" + (
-        f", {down.bits_left():.1f} bits" if left > 1 else ""
-    )
-    picture.text(0, y, open_, "alarm" if not left else "measured" if left == 1 else "target")
+    open_ = f"{left:,} explanation{'s' if left != 1 else ''} left"
+    at = picture.text(0, y, open_, "alarm" if not left else "measured" if left == 1 else "target")
+    _draw_left(picture, at + 2, y, picture.width - at - 3, left, down.at_first)
     probes = f"{down.probes} probe{'s' if down.probes != 1 else ''} so far"
     picture.right(picture.width, 0, probes, "dim")
     y = _draw_known(guide, picture, y + 2)
@@ -71,12 +73,29 @@ def _draw_hypotheses(guide: ShakedownGuide, picture: Picture, y: int) -> None:
             picture.text(2, row, text, "dim", picture.width - 2)
 
 
+def _draw_left(picture: Picture, x: int, y: int, width: int, left: int, first: int) -> None:
+    """Draw how far the explanations have come down from all to one, each halving as long as any other."""
+    if width < 8 or first < 2:
+        return
+    share = log2(max(1, left)) / log2(first)
+    picture.fill(x, y, width, "measure fill")
+    picture.fill(x, y, round(share * width), "band")
+
+
+def _expected(guide: ShakedownGuide, step: Step) -> str:
+    """Say what a probe is expected to leave of what is still possible."""
+    left = guide.down.left if guide.down is not None else 1
+    after = max(1, round(left / 2**step.bits))
+    return f"about {after:,} of {left:,} will be left"
+
+
 def _draw_known(guide: ShakedownGuide, picture: Picture, y: int) -> int:
     assert guide.down is not None
     known = guide.down.known()
     wires = guide.down.hypotheses.possible()
     ports = max(4, *(len(k.port) for k in known))
     names = max(len(n) for n in guide.down.bench.names)
+    roomy = picture.height - y > 3 * len(known) + 16
     picture.text(2, y, f"{'port':<{ports}}  {'turns':<{names}}  output     encoder", "dim", picture.width - 2)
     for p, one in enumerate(known):
         y += 1
@@ -88,12 +107,25 @@ def _draw_known(guide: ShakedownGuide, picture: Picture, y: int) -> int:
         counts = {1: "up", -1: "down", None: "open"}[one.encoder] if one.motor else "open"
         named = "rest" if one.motor and one.sign else "alarm" if not motors else "target"
         picture.text(2, y, f"{one.port:<{ports}}  {motor:<{names}}  {sign:<9}  {counts}", named, picture.width - 2)
+        if roomy:
+            y += 1
+            picture.text(4 + ports, y, _said_of(guide, p, wires), "dim", picture.width - 5 - ports)
     if guide.down.bench.has_gyro:
         gyros = np.flatnonzero(wires.any(axis=(0, 1, 2, 3)))
         said = "open" if len(gyros) != 1 else "heading rises to the left" if gyros[0] == 0 else "upside down"
         y += 1
         picture.text(2, y, f"{'gyro':<{ports}}  {said}", "rest" if len(gyros) == 1 else "target")
     return y + 1
+
+
+def _said_of(guide: ShakedownGuide, port: int, wires: NDArray[np.bool_]) -> str:
+    """Say what a port may still turn, and how."""
+    assert guide.down is not None
+    possible = np.flatnonzero(wires[port].any(axis=(1, 2, 3)))
+    names = [guide.down.bench.names[m] for m in possible]
+    if len(names) > 1:
+        return "may turn " + ", ".join(names)
+    return f"turns {names[0]}, no other" if names else "no wiring explains all that was seen"
 
 
 def _draw_step(guide: ShakedownGuide, picture: Picture, step: Step, y: int) -> int:  # noqa: PLR0911 - a case for each kind of step
@@ -124,7 +156,7 @@ def _draw_step(guide: ShakedownGuide, picture: Picture, step: Step, y: int) -> i
             "motion": "you say what moved",
             "reading": "you say what the numbers did",
         }
-        return _say(picture, f"Enter sends it: {asks[step.asks]}; expected to tell {step.bits:.1f} bits", y, "key")
+        return _say(picture, f"Enter sends it: {asks[step.asks]}; {_expected(guide, step)}", y, "key")
     return _say(picture, "Enter when it is so", y, "key")
 
 
