@@ -196,7 +196,8 @@ class DrivingTest(AppCase):
         async with self.running():
             await self.press("o")
             self.assertIn("who drives?", self.over())
-            names = [source.name for source in self.model.status.sources]
+            names = [s.name for s in self.model.status.sources if not self.model.is_of_another(s)]
+            self.assertEqual([n for n in names if n.startswith("recording")], ["recording watering"])
             await self.press(*["down"] * (names.index("recording watering") - names.index("keys")), "enter")
             self.assertEqual(self.model.status.source, "recording watering")
             self.assertEqual(self.over(), "")
@@ -398,7 +399,7 @@ class WholeTest(AppCase):
         async with self.running():
             for theme in ("noon", "plain", "dusk"):
                 await self.press("t")
-                self.assertEqual(self.app.theme, theme)
+                self.assertEqual(self.app.look, theme)
 
     @in_loop
     async def test_any_size_of_window(self) -> None:

@@ -393,7 +393,7 @@ class SteeringViewTest(RobotCase):
                     said = eyes.split(";")[0].strip().replace("rolls", "rolled").replace("turns", "turned")
                     options = [o.text for o in view.guide.step.options]
                     self.assertIn(said, options)
-                    await self.press(*["down"] * options.index(said), "enter")
+                    await self.press(*["down"] * (1 + options.index(said)), "enter")
                 elif "What did the numbers do?" in text:
                     # which wheel it is has been said; the sensors' numbers stand there
                     pane = " ".join(row.split("│")[-1].strip() for row in text.splitlines())
@@ -406,7 +406,7 @@ class SteeringViewTest(RobotCase):
                     way = "stayed" if abs(turned) < 0.23 else "rose" if turned > 0 else "fell"
                     said = f"its count went {'up' if count == '+' else 'down'}, the heading {way}"
                     options = [o.text for o in view.guide.step.options]
-                    await self.press(*["down"] * options.index(said), "enter")
+                    await self.press(*["down"] * (1 + options.index(said)), "enter")
                 elif "Enter sends it" in text:
                     await self.press("enter")
                 else:
@@ -442,7 +442,7 @@ class GuideTest(RobotCase):
             said = eyes.split(";")[0].strip().replace("rolls", "rolled")
             view: Any = self.app.views["chassis"]
             options = [o.text for o in view.guide.step.options]
-            await self.press(*["down"] * options.index(said), "enter")
+            await self.press(*["down"] * (1 + options.index(said)), "enter")
             await self.until("1 explanation left")
             await self.press("enter")
             await self.until("written to plover.toml")
@@ -488,9 +488,11 @@ class GuideTest(RobotCase):
             for _ in range(2):
                 await self.press("enter")
                 await self.until("What moved?")
+                await self.press("enter")  # the Enter that sent it shall not answer it
+                self.assertIn("choose what you saw first", self.text("chassis"))
                 view: Any = self.app.views["chassis"]
                 options = [o.text for o in view.guide.step.options]
-                await self.press(*["down"] * options.index("left rolled forward"), "enter")
+                await self.press(*["down"] * (1 + options.index("left rolled forward")), "enter")
             self.assertIn("These two cannot both be true", self.text("chassis"))
             self.assertIn("0 explanations left", self.text("chassis"))
             await self.press("enter")

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from pivrex.diagnosis.calibration import Calibration, changes_of
 from pivrex.rig import read_rig
+from pivrex.rig.offered import offered
 from pivrex.session.messages import ChooseSource, MeasureAnew, MoveSticks
 from pivrex.session.report import Travel, Watch
 from pivrex.tui.overlays.entry import ValueEntry
@@ -171,18 +172,20 @@ class DriverViewTest(AppCase):
             pad.has = frozenset({*pad.has, "button_3"})
             pad.at["button_3"] = 0.0
             await self.frames(4)
-            await self.press("plus", *"sloow", "enter")
+            await self.press("plus", "enter", *"sloow", "enter")  # the first of the list is to type it
             self.assertIsInstance(self.app.screen, ValueEntry)  # an action that is none stays to be mended
-            await self.press("escape", "plus", *"record", "enter")
+            await self.press("escape", "plus", "enter", *"record", "enter")
             self.assertIn("STOPPED", self.text("head"))
             await self.frames(3)
             pad.at["button_3"] = 1.0
             await self.frames(4)
             (binding,) = self.model.rig.bindings
             self.assertEqual((binding.channel, binding.does, binding.source), ("button_3", "record", "chosen"))
-            await self.press("down", "down")
-            self.assertEqual(self.view.chosen().function, "record")
-            await self.press("equals_sign", *"stop", "enter")
+            self.assertEqual(self.view.chosen().function, "record")  # the new one is selected
+            await self.press("equals_sign", "enter")
+            self.assertIn("slow 40 %", self.over())
+            rows = [text for text, _ in offered(self.model.rig)]
+            await self.press("home", *["down"] * (1 + rows.index("stop")), "enter")
             self.assertEqual(self.model.rig.bindings[0].does, "stop")
             await self.press("backspace")
             self.assertEqual(self.model.rig.bindings, ())

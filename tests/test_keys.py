@@ -92,10 +92,9 @@ class WarningTest(TempCase):
         self.addCleanup(model.client.close)
         self.assertNotIn("warning", model.message)
         self.assertTrue(model.open_rig(home / "rigs" / "aa.toml"))
-        self.assertIn(
-            "warning! 3 of them: see pivrex check; sources.radio.wire: hears the network without a key", model.message
-        )
-        self.assertTrue(model.message_alarm)
+        self.assertIn("3 warnings, ! lists them", model.message)
+        self.assertIn("sources.radio.wire: hears the network without a key", model.warnings[0])
+        self.assertRegex(model.warnings[0], r"^aa.toml:\d+: ")
 
     def test_network_is_for_what_listens(self) -> None:
         path = self.write("rigs/plain.toml", PLAIN + SOURCES.replace("port = 5801", "port = 5801, network = true"))

@@ -341,10 +341,10 @@ class HostileRigTest(TempCase):
         text = demo_path("plover").read_text()
         self.assertIn(old, text)
         path = self.write("rig.toml", text.replace(old, new, 1))
-        err = io.StringIO()
-        with redirect_stderr(err), redirect_stdout(io.StringIO()):
+        out = io.StringIO()
+        with redirect_stderr(io.StringIO()), redirect_stdout(out):
             self.assertEqual(run(["check", str(path)]), 1)
-        return err.getvalue()
+        return out.getvalue()
 
     def test_what_cannot_be_is_said_with_its_place(self) -> None:
         self.assertIn('body.mass: is "0 kg", but must be more than', self.mistakes('mass = "1.2 kg"', 'mass = "0 kg"'))
@@ -352,9 +352,9 @@ class HostileRigTest(TempCase):
         self.assertIn("correction", self.mistakes("[gyro]", '[sensors.x]\nkind = "lamp"'))
         blind = demo_path("plover").read_text().replace('wheels = "feedforward"', 'wheels = "pid"')
         path = self.write("blind.toml", blind.replace("counts_per_turn = 12", "counts_per_turn = 0"))
-        code, _, err = CommandTest.ran(self, "check", str(path))  # type: ignore[arg-type]
+        code, out, _ = CommandTest.ran(self, "check", str(path))  # type: ignore[arg-type]
         self.assertEqual(code, 1)
-        self.assertIn('control.wheels: is "pid", which needs encoders, but "left", "right" has none', err)
+        self.assertIn('control.wheels: is "pid", which needs encoders, but "left", "right" has none', out)
         self.assertIn("correction.filter", self.mistakes('p = "10 /s"', 'p = "10 /s"\nfilter = "-1 s"'))
 
     def test_a_floor_without_any_friction_and_a_robot_put_into_a_wall_survive(self) -> None:

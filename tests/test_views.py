@@ -43,7 +43,7 @@ class Odometer(View):
 ROW = ViewRow(
     "odometer", "9", "one number", "Opens the odometer.", Odometer,
     bars=lambda m: (("t", 0.5, f"{m.value('clock', 't'):5.1f} s", "measured"),),
-    commands=(Command("shout", "shout", "Says something.", ("Y",), foot=1),),
+    commands=(Command("shout", "shout", "Says something.", ("W",), foot=1),),
 )  # fmt: skip
 
 
@@ -59,8 +59,8 @@ class RowTest(AppCase):
             self.assertIn(" 9 odometer", self.text("line"))
             await self.press("9")
             self.assertIn("the clock says", self.text("odometer"))
-            self.assertIn("Y shout", self.text("foot"))
-            await self.press("Y")
+            self.assertIn("W shout", self.text("foot"))
+            await self.press("W")
             self.assertEqual(self.model.message, "it shouts")
             await self.press("x")
             await self.pilot.pause()
@@ -213,7 +213,7 @@ class ClickTest(AppCase):
             (self.home / "rigs" / "stray.toml").write_text("x = 1\n")
             await self.press("escape", "b")
             self.assertIn("stray", self.over())
-            await self.pilot.press("end")
+            await self.pilot.press("end", "up")  # the last is a robot of one's own
             (self.home / "rigs" / "stray.toml").unlink()
             await self.pilot.press("enter")  # before the list is looked at again
             await self.frames()
@@ -347,11 +347,11 @@ class KeyFileTest(AppCase):
     def test_a_file_of_keys(self) -> None:
         commands = Commands(VIEWS)
         self.assertEqual(read_keys(self.folder / "none.toml", commands), {})
-        path = self.write("settings.toml", '[keys]\ngo_live = "Ctrl+G"\nundo = ["Y", "ctrl+z"]\nstop = "f1"\n')
+        path = self.write("settings.toml", '[keys]\ngo_live = "Ctrl+G"\nundo = ["W", "ctrl+z"]\nstop = "f1"\n')
         keys = read_keys(path, commands)
-        self.assertEqual(keys, {"go_live": ("ctrl+g",), "undo": ("Y", "ctrl+z"), "stop": ("escape", "f1")})
+        self.assertEqual(keys, {"go_live": ("ctrl+g",), "undo": ("W", "ctrl+z"), "stop": ("escape", "f1")})
         changed = Commands(VIEWS, keys)
-        for key, name in (("ctrl+g", "go_live"), ("Y", "undo"), ("f1", "stop"), ("escape", "stop")):
+        for key, name in (("ctrl+g", "go_live"), ("W", "undo"), ("f1", "stop"), ("escape", "stop")):
             found = changed.of_key(key, "field")
             self.assertEqual(found.name if found else "", name)
         self.assertIsNone(changed.of_key("ctrl+l", "field"))

@@ -104,6 +104,7 @@ class PivrexApp(KeysInOrder, AppActions, App[int]):
         self.views: dict[str, View] = {row.name: row.view(model, row.name) for row in views}
         self.commands = Commands(views, keys)
         model.keys_of_buttons = {c: k[0] for c, k in (keys or {}).items() if c in CHANNELS and k}
+        model.keys_of_commands = {key for c in self.commands.all for key in c.keys}
         self._early = []
         self._parts = {name: Canvas(id=name) for name in ("head", "line", "ladder", "why", "foot", "small")}
         self._open = view

@@ -78,6 +78,8 @@ class ScreenModel(Editing):
         self._warned_of = 0
         self.keys_of_buttons: dict[str, str] = {}
         """Keys that the person gave to buttons."""
+        self.keys_of_commands: set[str] = set()
+        """Keys that mean something already."""
         self._buttons_of, self._button_keys = -1, dict[str, str]()
 
     def open_session(
@@ -152,7 +154,10 @@ class ScreenModel(Editing):
     def button_keys(self) -> dict[str, str]:
         """Which key presses which button: F1 the first button that the rig uses, and so on; a person's own keys go before."""
         if self._buttons_of != self.serial:
-            self._buttons_of, self._button_keys = self.serial, keys_of_buttons(self.rig, self.keys_of_buttons)
+            self._buttons_of, self._button_keys = (
+                self.serial,
+                keys_of_buttons(self.rig, self.keys_of_buttons, self.keys_of_commands),
+            )
         return self._button_keys
 
     @property

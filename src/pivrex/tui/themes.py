@@ -90,6 +90,16 @@ def style_of(theme: str, role: int, ground: int = 0) -> Style:
     return base + Style.parse(roles.get(name) or areas.get(name, ""))
 
 
+def _named(ground: str, ink: str) -> dict[str, str]:
+    """What widgets of the library ask of a theme of named colours."""
+    return {
+        "ansi-background": ground, "ansi-foreground": ink, "border-blurred": ink, "block-cursor-foreground": ground,
+        "block-cursor-background": ink, "input-cursor-background": ink, "input-cursor-foreground": ground,
+        "input-cursor-text-style": "none", "input-selection-background": ink, "input-selection-foreground": ground,
+        "screen-selection-background": ink, "screen-selection-foreground": ground,
+    }  # fmt: skip
+
+
 THEMES = (
     Theme(
         "dusk", primary="#f0a63a", secondary="#49c5b6", accent="#b9a2e8", foreground="#e4dcc8", background="#0d1612",
@@ -103,17 +113,19 @@ THEMES = (
         # what lies over brings its own ground: the selected row is the other way round
         "plain", primary="ansi_white", secondary="ansi_white", accent="ansi_white", foreground="ansi_white",
         background="ansi_black", surface="ansi_black", panel="ansi_black", boost="ansi_black",
-        warning="ansi_white", error="ansi_white", success="ansi_white", dark=True, ansi=True,
+        warning="ansi_white", error="ansi_white", success="ansi_white", dark=True, ansi=True, variables=_named("ansi_black", "ansi_white"),
     ),
     Theme(
         "dusk 16", primary="ansi_bright_yellow", secondary="ansi_bright_cyan", accent="ansi_bright_magenta",
         foreground="ansi_white", background="ansi_black", surface="ansi_black", panel="ansi_black", boost="ansi_black",
         warning="ansi_bright_yellow", error="ansi_bright_red", success="ansi_green", dark=True, ansi=True,
+        variables=_named("ansi_black", "ansi_white"),
     ),
     Theme(
         "noon 16", primary="ansi_red", secondary="ansi_blue", accent="ansi_magenta",
         foreground="ansi_black", background="ansi_bright_white", surface="ansi_bright_white", panel="ansi_bright_white",
         boost="ansi_bright_white", warning="ansi_red", error="ansi_red", success="ansi_green", dark=False, ansi=True,
+        variables=_named("ansi_bright_white", "ansi_black"),
     ),
 )  # fmt: skip
 

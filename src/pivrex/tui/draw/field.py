@@ -82,7 +82,8 @@ def _rule(picture: Picture, field: Field, scale: FieldScale) -> None:
             if (
                 0 < metre < field.length_m
                 and 0 < other < field.width_m
-                and top <= y < top + h
+                and top <= y < min(top + h, picture.height)
+                and x < picture.width
                 and picture.chars[y, x] == " "
             ):
                 picture.text(x, y, "·", "ground")

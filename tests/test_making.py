@@ -1,0 +1,224 @@
+"""A robot of one's own: the rigs that come of every wish, the screen on which they are chosen, and `pivrex new`."""
+
+import itertools
+import tomllib
+import unittest
+from pathlib import Path
+
+from pivrex.devices.worries import warnings_in
+from pivrex.errors import RigError, UnitError
+from pivrex.line import Line
+from pivrex.rig import Rig, read_rig, read_text
+from pivrex.rig.making import begin, check_name, copied
+from pivrex.rig.wished_text import written
+from pivrex.rig.wishes import EXTRAS, OUTPUTS, SOURCES, WHEELS, Wishes, laws_of
+from pivrex.tui.making import Making
+from pivrex.tui.overlays.maker import Maker
+from tests.support import DEMO, TempCase
+from tests.test_app import AppCase, in_loop
+from tests.test_cli import Ran
+
+
+class WrittenTest(TempCase):
+    def read(self, **wishes: object) -> Rig:
+        return read_text(written(Wishes(**wishes)), Path("mine.toml"), Rig)  # type: ignore[arg-type]
+
+    def test_every_wish_is_a_rig_without_mistakes_or_warnings(self) -> None:
+        everything = tuple(e for e in EXTRAS if e != "robot by radio")
+        for wheels in WHEELS:
+            for law, output in zip(itertools.cycle(laws_of(wheels)), OUTPUTS, strict=False):
+                for sources in ((), ("stick on a serial line", "letters"), ("letters on a serial line",)):
+                    with self.subTest(wheels=wheels, law=law, output=output):
+                        wishes = Wishes("Mine", wheels, law, output, sources, everything)
+                        text = written(wishes)
+                        path = self.write("rigs/mine.toml", text)
+                        rig = read_rig(path)
+                        self.assertEqual((rig.law.kind, rig.name), (law, "Mine"))
+                        self.assertEqual({m.output.kind for m in rig.motors.values()}, {output})
+                        self.assertEqual(warnings_in(rig, path), [])
+                        Line(rig)  # its line can be made
+                        self.assertGreater(text.count("#"), 10)  # it explains itself
+
+    def test_each_law_that_is_offered_can_be_followed(self) -> None:
+        for wheels in WHEELS:
+            for law in laws_of(wheels):
+                self.assertEqual(self.read(wheels=wheels, law=law).law.kind, law)
+        with self.assertRaises(RigError):
+            self.read(wheels="two and a caster", law="planar")
+
+    def test_each_extra_and_source_is_what_its_name_says(self) -> None:
+        rig = self.read(extras=tuple(e for e in EXTRAS if e != "robot by radio"))
+        kinds = {n: a.kind for n, a in rig.attachments.items()}
+        self.assertEqual(kinds, {"arm": "motor", "lift": "position", "tip": "servo", "pump": "switch"})
+        self.assertIsNotNone(rig.gyro)
+        self.assertTrue(all(m.counts_per_turn for m in rig.motors.values()))
+        self.assertEqual(rig.link.wire.kind if rig.link else "", "serial")
+        bare = self.read(extras=())
+        self.assertEqual((bare.gyro, bare.attachments, bare.link), (None, {}, None))
+        self.assertFalse(any(m.counts_per_turn for m in bare.motors.values()))
+        said = {s.kind for s in self.read(sources=("stick on a serial line", "letters", "radio")).sources.values()}
+        self.assertEqual(said, {"numbers", "letters", "packets"})
+        stick = self.read(sources=("stick on a serial line",), law="tank", port="/dev/ttyS9").sources["my stick"]
+        self.assertEqual((stick.columns, stick.high, stick.wire.port), (("left_y", "right_y"), 1023.0, "/dev/ttyS9"))  # type: ignore[union-attr]
+
+    def test_names(self) -> None:
+        self.assertEqual(check_name("  Green   Heron 2 "), "Green Heron 2")
+        for name in ("", "2 fast", "Ünder", "x" * 25, "a/b"):
+            with self.assertRaises(UnitError):
+                check_name(name)
+
+    def test_a_workspace_is_begun_whole_and_nothing_is_overwritten(self) -> None:
+        home = self.folder / "team"
+        path = begin(home, Wishes("Green Heron"))
+        self.assertEqual(path, home / "rigs" / "green-heron.toml")
+        self.assertEqual(tomllib.loads((home / "workspace.toml").read_text())["rig"], "green-heron")
+        self.assertEqual(Ran("check", str(path), str(home / "workspace.toml")).code, 0)
+        before = path.read_bytes()
+        with self.assertRaisesRegex(RigError, "is there already"):
+            begin(home, Wishes("Green Heron"))
+        self.assertEqual(path.read_bytes(), before)
+        mine = (home / "workspace.toml").read_text() + "# mine\n"
+        (home / "workspace.toml").write_text(mine)
+        begin(home, Wishes("Second"))
+        self.assertEqual((home / "workspace.toml").read_text(), mine)
+
+    def test_a_copy_keeps_all_but_its_name_and_its_key(self) -> None:
+        text = 'key = "coot.key"\n' + (DEMO / "rigs" / "coot.toml").read_text()
+        rig = read_text(copied(text, "Moorhen"), Path("moorhen.toml"), Rig)
+        self.assertEqual((rig.name, rig.key), ("Moorhen", ""))
+        coot = read_rig(DEMO / "rigs" / "coot.toml")
+        self.assertEqual((rig.bindings, rig.sources, rig.chassis), (coot.bindings, coot.sources, coot.chassis))
+        self.assertIn("# the released stick rests anywhere in here", copied(text, "Moorhen"))
+
+
+class CommandTest(TempCase):
+    def test_new_says_what_may_be_wished(self) -> None:
+        home = self.folder / "team"
+        words = (
+            "new",
+            str(home),
+            "--name",
+            "Crane",
+            "--wheels",
+            "four mecanum",
+            "--output",
+            "servo",
+            "--extra",
+            "pump",
+        )
+        ran = Ran(*words)
+        self.assertEqual((ran.code, ran.err), (0, ""))
+        rig = read_rig(home / "rigs" / "crane.toml")
+        self.assertEqual((rig.law.kind, list(rig.attachments), rig.gyro), ("planar", ["pump"], None))
+        for more, said in (
+            (("--law", "planer"), "tank, arcade"),
+            (("--wheels", "six"), "two and a caster"),
+            (("--output", "pwm"), "two pins"),
+            (("--source", "mind"), "stick on a serial line"),
+            (("--extra", "wings"), "gyro, encoders"),
+            (("--name", "7"), "begins with a letter"),
+        ):
+            wrong = Ran("new", str(home), *more)
+            self.assertEqual(wrong.code, 2, more)
+            self.assertIn(said, " ".join(wrong.err.replace("│", " ").split()))
+        self.assertEqual(Ran(*words).code, 1)  # it is there already
+        self.assertEqual(Ran("new", str(home), "--name", "Other", "--copy", "coot").code, 0)
+        self.assertEqual(read_rig(home / "rigs" / "other.toml").name, "Other")
+
+    def test_a_folder_that_cannot_be_made_is_a_sentence(self) -> None:
+        file = self.write("file", "")
+        ran = Ran("new", str(file / "below"), "--name", "Mine")
+        self.assertEqual(ran.code, 1)
+        self.assertIn("below", ran.err)
+        self.assertNotIn("Traceback", ran.err)
+
+
+class MakingTest(TempCase):
+    def test_steps_follow_what_was_chosen(self) -> None:
+        making = Making(self.demo())
+        self.assertNotIn("port", making.steps())
+        for _ in range(2):
+            making.go(1)
+        self.assertEqual(making.step, "wheels")
+        making.look_at(3)
+        self.assertEqual((making.wishes.wheels, making.wishes.law), ("four mecanum", "planar"))
+        making.go_to("sources")
+        making.mark()
+        self.assertIn("port", making.steps())
+        making.at = list(SOURCES).index("letters on a serial line")
+        making.mark()  # two on one port cannot be
+        self.assertEqual(making.wishes.sources, ("letters on a serial line",))
+        making.go_to("begin")
+        making.look_at(1 + sorted(p.stem for p in (DEMO / "rigs").glob("*.toml")).index("dunlin"))
+        self.assertEqual((making.copy, making.steps()), ("dunlin", ["name", "begin", "write"]))
+        rig = making.rig()
+        self.assertEqual(len(rig.chassis.wheels) if rig else 0, 3)
+
+    def test_a_name_that_is_taken_or_wrong_goes_no_further(self) -> None:
+        making = Making(self.demo())
+        for char in "Plover":
+            making.type(char)
+        self.assertFalse(making.go(1))
+        self.assertIn("is there already", making.problem)
+        making.type("!")
+        self.assertFalse(making.go(1))
+        self.assertIn("begins with a letter", making.problem)
+        making.rub_out()
+        making.type("2")
+        self.assertTrue(making.go(1))
+        self.assertEqual(making.wishes.name, "Plover2")
+
+
+class ScreenTest(AppCase):
+    @in_loop
+    async def test_it_is_made_under_the_list_of_robots_and_opened(self) -> None:
+        async with self.running():
+            await self.press("b", "plus")
+            self.assertIsInstance(self.app.screen, Maker)
+            await self.press(*"Heron", "enter", "enter")
+            await self.press("down", "enter")  # four wheels on two sides
+            maker = self.app.screen
+            assert isinstance(maker, Maker)
+            shown = "\n".join(maker.canvas.picture.rows())
+            for part in (
+                "a robot of your own",
+                "What do the sticks mean?",
+                "a stick for each side",
+                "full ahead",
+                "rigs/heron.toml",
+            ):
+                self.assertIn(part, shown)
+            await self.press("left", "enter", "enter", "enter", "enter", "enter", "enter")
+            await self.frames(3)
+            self.assertEqual(self.model.rig.name, "Heron")
+            self.assertEqual(self.model.rig.law.kind, "tank")
+            self.assertIn("rigs/heron.toml", str(self.model.file.path))
+
+    @in_loop
+    async def test_it_can_be_clicked_and_left(self) -> None:
+        async with self.running():
+            await self.press("b", "plus", "enter", "enter")
+            maker = self.app.screen
+            assert isinstance(maker, Maker)
+            spot = next(s for s in maker.canvas.picture.spots if s.what == "option" and s.value == "2")
+            await self.pilot.click(maker.canvas, offset=(spot.x + 22, spot.y + 2))
+            self.assertEqual(maker.making.wishes.wheels, "three omni")
+            await self.press("escape")
+            self.assertNotIsInstance(self.app.screen, Maker)
+            self.assertEqual(self.model.rig.name, "Plover")
+
+    @in_loop
+    async def test_at_every_size_nothing_is_cut_that_is_needed(self) -> None:
+        for size in ((160, 47), (100, 30), (80, 24)):
+            async with self.running(size=size):
+                await self.press("b", "plus", "enter", "enter")
+                maker = self.app.screen
+                assert isinstance(maker, Maker)
+                for _ in range(6):
+                    shown = "\n".join(maker.canvas.picture.rows())
+                    self.assertIn("Enter goes on" if maker.making.step != "write" else "Enter writes it", shown)
+                    await self.press("enter" if maker.making.step != "write" else "up")
+
+
+if __name__ == "__main__":
+    unittest.main()
