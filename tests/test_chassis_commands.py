@@ -271,7 +271,7 @@ class ChassisTerminalTest(TerminalCase):
         terminal.wait("2 explanations left", 60)
         terminal.keys("Enter")
         terminal.wait("What moved?")
-        terminal.keys("Enter")
+        terminal.keys("Down", "Enter")
         terminal.wait("1 explanation left")
         terminal.keys("Enter")
         terminal.wait("written to bittern.toml")

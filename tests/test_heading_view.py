@@ -116,7 +116,7 @@ class HeadingViewTest(HeadingCase):
         async with self.running(view="heading"):
             await self.frames(4)
             self.assertIn("none held", self.text("heading"))
-            await self.press("z")
+            await self.press("Y")
             await self.frames(3)
             self.assertIn(Hold(True), self.asked)
             self.assertTrue(self.model.status.holding)
@@ -128,7 +128,7 @@ class HeadingViewTest(HeadingCase):
             self.assertGreater(math.degrees(turned), 0.5)
             await self.frames(30)
             self.assertLess(math.degrees(abs(self.model.value("truth", "heading") - before)), 1.5)
-            await self.press("z")
+            await self.press("Y")
             self.assertFalse(self.model.status.holding)
 
     @in_loop
@@ -150,7 +150,7 @@ class HeadingViewTest(HeadingCase):
         async with self.running(view="heading"):
             self.assertIn("no table [correction]", self.text("heading"))
             self.assertIn("no correction", self.text("line"))
-            await self.press("z")
+            await self.press("Y")
             self.assertIn("[correction]", self.rig_file.read_text())
             await self.frames(4)
             self.assertTrue(self.model.status.holding)

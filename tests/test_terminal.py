@@ -160,7 +160,7 @@ class JourneyTest(TerminalCase):
         terminal.wait("target jumps 30 deg, real body")
         wait_for(lambda: "deg/s" in terminal.screen() and "now" in terminal.screen(), 40, terminal.screen)
         terminal.wait("none held")
-        terminal.keys("z")
+        terminal.keys("Y")
         wait_for(lambda: "none held" not in terminal.screen(), 20, terminal.screen)
         # knocked it is off, and turned back
         terminal.keys("f")

@@ -155,7 +155,7 @@ class Calibration:
     def _held(self, c: str, travel: Measured) -> str:
         """Say that a stick is not let go: it stands far from the middle, of its way once that is known; or it is moved."""
         low, high = self._ends.get(c, (-1.0, 1.0))
-        share = (travel.mean - low) / (high - low) * 2 - 1
+        share = (travel.mean - low) / max(high - low, 1e-9) * 2 - 1
         if abs(share) > LARGEST_REST:
             own = "" if c in self._ends else "; if nobody touches it, the range of its readings is described wrongly"
             return f"{c} reads {travel.mean:+.2f}: let go of it{own}"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import os
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, ClassVar
 
@@ -24,7 +23,6 @@ from pivrex.session.messages import (
     Stop,
 )
 from pivrex.session.places import log_file
-from pivrex.session.remembered import Chosen, remember
 from pivrex.tui import chrome
 from pivrex.tui.actions import AppActions
 from pivrex.tui.canvas import Canvas
@@ -33,11 +31,13 @@ from pivrex.tui.draw.bar import draw_foot, draw_ladder, draw_why
 from pivrex.tui.in_order import KeysInOrder
 from pivrex.tui.keys import key_name
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.overlays.choices import Choices
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.overlays.palette import Palette
 from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.releases import ASK, KeyReleased, install
-from pivrex.tui.themes import FEW, THEMES
+from pivrex.tui.remembering import Remembering
+from pivrex.tui.themes import THEMES
 from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.table import VIEWS
 from pivrex.tui.views.view import View
@@ -51,7 +51,7 @@ SMALLEST = (60, 16)
 log = logging.getLogger(__name__)
 
 
-class PivrexApp(KeysInOrder, AppActions, App[int]):
+class PivrexApp(KeysInOrder, Remembering, AppActions, App[int]):
     """One workspace on the screen.
 
     Parameters
@@ -114,17 +114,6 @@ class PivrexApp(KeysInOrder, AppActions, App[int]):
         self._ladder_open = False
         self._reports_releases = self._reports_focus = False
         self._gone = ""
-        self._chosen = Chosen()
-
-    @property
-    def look(self) -> str:
-        """The theme by the name that people know."""
-        return self.theme.removesuffix(FEW)
-
-    def look_is(self, name: str) -> None:
-        """Take a theme, as it is for a terminal with as many colours as this one has."""
-        few = self.console.color_system in ("standard", "windows") and name != "plain"
-        self.theme = name + FEW if few else name
 
     def compose(self) -> ComposeResult:
         yield self._parts["head"]
@@ -142,16 +131,6 @@ class PivrexApp(KeysInOrder, AppActions, App[int]):
         self.set_interval(1 / FRAMES_PER_S, self.frame)
         self.set_interval(LOOK_OUTSIDE_S, self.model.look_outside)
         self.set_interval(REMEMBER_S, self.remember)
-
-    def remember(self) -> None:
-        """Remember what is chosen in this workspace, where it has changed."""
-        model = self.model
-        theme = "" if os.environ.get("NO_COLOR") else self.look
-        source = model.status.source
-        now = Chosen(self._open, theme, model.file.path.stem, "" if source.startswith("recording ") else source)
-        if now != self._chosen and not self.is_headless:
-            self._chosen = now
-            remember(model.folder.path, now)
 
     def on_unmount(self) -> None:
         self.remember()
@@ -229,8 +208,8 @@ class PivrexApp(KeysInOrder, AppActions, App[int]):
 
     def push_screen(self, screen: Any, *rest: Any, **more: Any) -> Any:
         """Lay a screen over; keys that come before it can take them wait."""
-        if isinstance(screen, ValueEntry | Palette):
-            self.hold_keys()
+        if isinstance(screen, ValueEntry | Palette | Choices):
+            self.hold_keys(screen)
         return super().push_screen(screen, *rest, **more)
 
     def obey(self, event: events.Key) -> None:

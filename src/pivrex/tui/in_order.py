@@ -26,6 +26,7 @@ class KeysInOrder(_Base):
 
     _early: list[events.Event]
     _waits = False
+    _holder: object = None
 
     def obey(self, event: events.Key) -> None:
         """Do what a key means while the views have it."""
@@ -39,23 +40,27 @@ class KeysInOrder(_Base):
         """Tell whether what lies over may close by this key, so that the next one must wait."""
         raise NotImplementedError
 
-    def hold_keys(self) -> None:
-        """Let keys wait."""
-        self._waits = True
+    def hold_keys(self, holder: object) -> None:
+        """Let keys wait, until this holder gives them."""
+        self._waits, self._holder = True, holder
 
-    def give_keys(self) -> None:
-        """Let those that waited go to whoever has them now."""
-        if self._waits:
-            self.call_later(self._drain)
+    def give_keys(self, holder: object) -> None:
+        """Let those that waited go to whoever has them now; of one that does not hold them any more it means nothing."""
+        if self._waits and self._holder is holder:
+            self.call_later(self._drain, holder)
 
-    async def _drain(self) -> None:
-        self._waits = False
+    async def _drain(self, holder: object) -> None:
+        if self._holder is not holder:
+            return
+        self._waits, self._holder = False, None
         while self._early and not self._waits:
             await self._take(self._early.pop(0))
 
     async def on_event(self, event: events.Event) -> None:
         """Take what the terminal says: keys and what is pasted wait where they must."""
         typed = isinstance(event, events.Key | events.Paste) and not event.is_forwarded
+        if typed and not self.app_focus:
+            self.app_focus = True  # a key came: the window has the focus, whatever the terminal said
         if typed and isinstance(event, events.Key) and event.key in NEVER_WAIT:
             self._early.clear()
             self._waits = False
@@ -71,5 +76,5 @@ class KeysInOrder(_Base):
                     self.obey(event)
                 return
             if self.closes_by(event.key):
-                self.hold_keys()
+                self.hold_keys(self.screen)
         await super().on_event(event)

@@ -105,6 +105,12 @@ class Choices(LiesOver, ModalScreen[str | None]):
         self._look()
         self.set_interval(LOOK_AGAIN_S, self._look)
 
+    def on_descendant_focus(self) -> None:
+        self.call_next(self.app.give_keys, self)  # type: ignore[attr-defined]
+
+    def on_unmount(self) -> None:
+        self.app.give_keys(self)  # type: ignore[attr-defined]
+
     @property
     def _list(self) -> OptionList:
         return self.query_one(OptionList)

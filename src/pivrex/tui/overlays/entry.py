@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Protocol, runtime_checkable
 
-from textual import on
+from textual import events, on
 from textual.app import ComposeResult
 from textual.containers import Horizontal
 from textual.screen import ModalScreen
@@ -30,10 +30,18 @@ class Typed(Protocol):
 
 
 class _Ready(Input):
-    """Textual's own, that takes the keys which came before it could."""
+    """Textual's own, that takes the keys which came before it could, all in their order."""
+
+    async def on_key(self, event: events.Key) -> None:
+        """Do what a key is bound to at once: left to bubble it would be done after letters that were typed behind it."""
+        for binding in self._bindings.key_to_bindings.get(event.key, ()):
+            event.stop()
+            event.prevent_default()
+            await self.run_action(binding.action)
+            return
 
     def on_focus(self) -> None:
-        self.call_next(self.app.give_keys)  # type: ignore[attr-defined]
+        self.call_next(self.app.give_keys, self.screen)  # type: ignore[attr-defined]
 
 
 class ValueEntry(ClosesItself, ModalScreen[None]):
@@ -82,4 +90,4 @@ class ValueEntry(ClosesItself, ModalScreen[None]):
         self._give_keys()
 
     def _give_keys(self) -> None:
-        self.app.give_keys()  # type: ignore[attr-defined]
+        self.app.give_keys(self)  # type: ignore[attr-defined]

@@ -5,27 +5,46 @@ from __future__ import annotations
 from contextlib import suppress
 
 from textual import work
-from textual.command import CommandPalette
+from textual.command import CommandList, CommandPalette
 from textual.css.query import NoMatches
+from textual.widgets.option_list import Option
 
 from pivrex.tui.overlays.closing import ClosesItself
 
 __all__ = ["Palette"]
+
+SAY_S = 0.3
+"""How long nothing is found before that is said."""
 
 
 class Palette(ClosesItself, CommandPalette):
     """The commands of the program, found by typing. One that is closed while it still opens finds its own parts gone."""
 
     def on_descendant_focus(self) -> None:
-        self.call_next(self.app.give_keys)  # type: ignore[attr-defined]
+        self.call_next(self.app.give_keys, self)  # type: ignore[attr-defined]
 
     def on_unmount(self) -> None:
-        self.app.give_keys()  # type: ignore[attr-defined]
+        self.app.give_keys(self)  # type: ignore[attr-defined]
 
     @work(exclusive=True, group="--textual-command-palette-gather-commands")
     async def _gather_commands(self, search_value: str) -> None:
         with suppress(NoMatches):
             await CommandPalette._gather_commands.__wrapped__(self, search_value)  # type: ignore[attr-defined]
+
+    def _start_no_matches_countdown(self, search_value: str) -> None:
+        """Say that nothing matches, where the library's own would say it in its words and in the dimmest colour."""
+        self._stop_no_matches_countdown()
+
+        def say() -> None:
+            with suppress(NoMatches):
+                commands = self.query_one(CommandList)
+                if search_value and not commands.option_count:
+                    commands.add_option(
+                        Option(f'nothing matches "{search_value}"; fewer letters find more', id=self._NO_MATCHES)
+                    )
+                    self._list_visible = True
+
+        self._no_matches_timer = self.set_timer(SAY_S, say)
 
     def _watch__list_visible(self) -> None:
         with suppress(NoMatches):

@@ -39,7 +39,7 @@ class CalibrationGuide:
 
     def _anew(self) -> None:
         self._model.ask(MeasureAnew(self.source))
-        self._frames, self._problem = 0, ""
+        self._frames, self._problem = 0, "watching"  # what came before this step counts for nothing
 
     def step(self, source: SourceReport | None) -> None:
         """Watch; a phase at rest goes on by itself."""
@@ -52,6 +52,11 @@ class CalibrationGuide:
             self._take(source)
 
     def _take(self, source: SourceReport) -> None:
+        # as it is now: the source may have been plugged out and in since it was looked at
+        self._problem = self._calibration.problem(source.travel)
+        if self._problem:
+            self._model.say(self._problem, alarm=True)
+            return
         self._calibration.take(source.travel)
         if self._calibration.phase is None:
             self._proposals = self._calibration.proposals()
