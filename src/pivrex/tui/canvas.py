@@ -13,7 +13,7 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
-from pivrex.tui.draw.picture import GROUNDS, Picture, to_ascii
+from pivrex.tui.draw.picture import GROUNDS, Picture, role, to_ascii
 from pivrex.tui.themes import TEXTURES, style_of
 
 __all__ = ["Canvas"]
@@ -118,9 +118,10 @@ class Canvas(Widget):
 
     def _textured(self, text: str, y: int) -> str:
         """Fill areas by signs where they have no colour."""
-        grounds = self._picture.grounds[y]
-        if not grounds.any():
+        grounds, floor = self._picture.grounds[y], self._picture.roles[y] == role("floor")
+        if not (grounds.any() or floor.any()):
             return text
+        text = "".join(" " if f else c for c, f in zip(text, floor.tolist(), strict=True))  # what is free has no rim
         names = [GROUNDS[g] for g in grounds.tolist()]
         return "".join(TEXTURES.get(g, c) if c == " " and g else c for c, g in zip(text, names, strict=True))
 

@@ -40,10 +40,11 @@ _DUSK_16 = {
     "key": "bold bright_white", "safe": "black on green", "live": "bold bright_white on red",
 }  # fmt: skip
 _NOON_16 = {
-    "rest": "black", "dim": "black", "frame": "bright_black", "title": "bold black",
+    # no bold black: many terminals make grey of it
+    "rest": "black", "dim": "black", "frame": "bright_black", "title": "black",
     "commanded": "bold red", "measured": "blue", "target": "magenta", "alarm": "bold bright_white on red",
     "ghost": "bright_black", "chosen": "bright_white on black", "ground": "bright_black", "thing": "green", "groove": "bright_white",
-    "key": "bold black", "safe": "bright_white on green", "live": "bold bright_white on red",
+    "key": "blue", "safe": "bright_white on green", "live": "bold bright_white on red",
 }  # fmt: skip
 
 _DUSK_AREAS = {

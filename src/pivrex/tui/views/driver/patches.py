@@ -55,7 +55,7 @@ def draw_patches(
             picture.text(at + 1, row, "now its control ...", "target", max(0, x + width - at - 2))
         elif not listens(patch, source, model):
             who = patch.source if patch.source != "chosen" else model.status.source
-            picture.text(at + 1, row, f"{patch.channel} of {who}", "dim", max(0, x + width - at - 2))
+            picture.text(at + 1, row, f"{patch.channel} of {who}", "dim", max(0, x + width - at - 3 - len(key)))
     return places
 
 
