@@ -475,6 +475,9 @@ class ChoosingTest(AppCase):
 
 
 class SmallThingsTest(AppCase):
+    def test_the_rig_reference_shows_no_inner_words(self) -> None:
+        self.assertNotIn("Undefined", (ROOT / "docs" / "rig-reference.md").read_text("utf-8"))
+
     def test_a_pin_says_high_or_low(self) -> None:
         """A17: *direction 0* means nothing to a reader."""
         line = Line(read_rig(PLOVER))

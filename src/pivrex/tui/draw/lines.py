@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.draw.picture import Areas, Dots, Picture
 
 __all__ = ["Series", "draw_lines", "span_of"]
 
@@ -45,6 +45,7 @@ def draw_lines(
     width: int,
     height: int,
     ends: tuple[str, str] = ("", ""),
+    gap: tuple[str, str] = ("", ""),
 ) -> Picture:
     """Draw lines over ``t``, first at the left edge and last at the right.
 
@@ -63,6 +64,8 @@ def draw_lines(
         In cells, title and scale included.
     ends : (str, str)
         What stands under the left and the right end.
+    gap : (str, str)
+        The roles of two lines between which an area lies: what was wanted and what came.
     """
     picture = Picture(width, height)
     at = picture.text(1, 0, title, "title")
@@ -82,6 +85,7 @@ def draw_lines(
         return np.asarray((high - np.clip(values, low, high)) / (high - low) * (dots.height - 1))
 
     marks = _marks(low, high, max(2, h // 3))
+    _lay_gap(picture, dots, t, series, gap, up, left)
     _plot(picture, dots, t, series, marks, up, left)
     used: set[int] = set()
     for mark in marks:
@@ -92,6 +96,25 @@ def draw_lines(
     picture.text(left, height - 1, ends[0], "dim")
     picture.right(left + w, height - 1, ends[1], "dim")
     return picture
+
+
+def _lay_gap(
+    picture: Picture,
+    dots: Dots,
+    t: Floats,
+    series: Sequence[Series],
+    gap: tuple[str, str],
+    up: Callable[[Floats], Floats],
+    left: int,
+) -> None:
+    pair = [next((s.values for s in reversed(series) if s.role == role), None) for role in gap]
+    if pair[0] is None or pair[1] is None or len(t) < 2:
+        return
+    known = np.isfinite(pair[0] + pair[1])
+    x = (t - t[0]) / (t[-1] - t[0]) * (dots.width - 1)
+    areas = Areas(*dots.cells)
+    areas.between(areas.layer("gap"), x[known], up(pair[0][known]) + 0.5, up(pair[1][known]) + 0.5)
+    areas.onto(picture, left, 1)
 
 
 def _plot(

@@ -60,6 +60,7 @@ def draw_help(signs: list[tuple[str, str]], commands: list[Command], width: int)
     lines = [(sign, text, "measured") for sign, text in signs]
     lines.append(("", "", "rest"))
     lines += [(c.key, f"{c.title}: {c.help}", "key") for c in commands if c.keys]
+    lines.append(("F1 to F12", "press the buttons that the rig uses; Driver shows which", "key"))
     lines.append(("w a s d", "drive by keys, the left stick; i j k l the right one, q and e the triggers", "key"))
     rows = [
         (sign if i == 0 else "", part, named)

@@ -34,7 +34,7 @@ def draw_choices(
         picture.right(x + room, y, text, "chosen" if here else "rest")
         return
     for choice in choices:
-        named = ("chosen" if here else "title") if choice == value else "frame"
+        named = ("chosen" if here else "title") if choice == value else "dim"
         picture.spot(x, y, len(choice) + 2, "choice", f"{key}={choice}")
         x = picture.text(x, y, f" {choice} ", named)
 

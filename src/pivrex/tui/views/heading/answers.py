@@ -68,7 +68,19 @@ def draw_answers(shown: Shown, picture: Picture, width: int, height: int) -> Non
     if shown.kind != "straight":
         series.insert(0, target)
     picture.place(
-        draw_lines(title, t, series, span_of(series, 2.0), unit, width, height, ("0 s", f"{t[-1]:.1f} s")), 0, 0
+        draw_lines(
+            title,
+            t,
+            series,
+            span_of(series, 2.0),
+            unit,
+            width,
+            height,
+            ("0 s", f"{t[-1]:.1f} s"),
+            ("target", "measured"),
+        ),
+        0,
+        0,
     )
     for k, name in enumerate(shown.names):
         if a.unstable[k]:
