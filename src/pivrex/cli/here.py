@@ -56,7 +56,12 @@ def _all() -> Iterator[Found]:
     yield Found("system", sys.version_info >= (3, 11), system, "Pivrex needs Python 3.11 or newer")
     yield from _terminal()
     yield _gamepads()
-    yield from of_serial(_ports())
+    try:
+        ports = _ports()
+    except ImportError as problem:
+        yield Found("serial", False, f"the serial library does not load: {problem}", "pip install pyserial")
+    else:
+        yield from of_serial(ports)
     yield of_date(datetime.now().astimezone())
     yield from _folders()
 
