@@ -262,7 +262,23 @@ class SaidTest(AppCase):
             text.replace('channel = "button_1"\ndoes = "pump on"', 'channel = "button_1"\ndoes = "stop"')
         )
         async with self.running():
+            self.assertNotIn("warning", self.text("head"))
             self.model.open_rig(self.home / "rigs" / "aa.toml")
+            await self.frames(2)
+            self.assertIn("! 1 warning", self.text("head"))
+            at = self.text("head").index("! 1 warning")
+            await self.pilot.click(offset=(at + 2, 0))  # and can be clicked
+            await self.frames(2)
+            self.assertIsInstance(self.app.screen, Messages)
+            await self.press("exclamation_mark")
+            # what is put right while it is open is a warning no more
+            self.model.edit("the pump by a button", lambda d: d["bindings"][-1].update({"does": "pump on"}))
+            self.model._changed = ("", 0.0)
+            self.model.look_outside()
+            await self.frames(2)
+            self.assertNotIn("warning", self.text("head"))
+            self.model.undo()
+            self.model.look_outside()
             await self.press("exclamation_mark")
             self.assertRegex(
                 " ".join(self.over().split()),

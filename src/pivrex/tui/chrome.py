@@ -37,6 +37,7 @@ def head(model: ScreenModel, width: int, focus: str) -> Picture:
             frame=_frame(model),
             recording=status.recording,
             match=match_head(model),
+            warnings=len(model.warnings),
             alarm="on its back" if model.value("heading", "upside_down") == 1 else "",
         ),
         width,

@@ -17,6 +17,9 @@ __all__ = ["KeysInOrder"]
 
 NEVER_WAIT = ("escape", "ctrl+c")
 
+LONGEST_S = 2.0
+"""Whatever opens or closes, keys wait no longer."""
+
 
 class KeysInOrder(_Base):
     """For the application. While nothing lies over the views and nobody types, a key is obeyed at once, before the next is
@@ -43,6 +46,7 @@ class KeysInOrder(_Base):
     def hold_keys(self, holder: object) -> None:
         """Let keys wait, until this holder gives them."""
         self._waits, self._holder = True, holder
+        self.set_timer(LONGEST_S, lambda: self.give_keys(holder))
 
     def give_keys(self, holder: object) -> None:
         """Let those that waited go to whoever has them now; of one that does not hold them any more it means nothing."""

@@ -30,6 +30,7 @@ class HeadData:
     alarm: str = ""
     recording: str = ""
     match: str = ""
+    warnings: int = 0
 
 
 def draw_head(data: HeadData, width: int) -> Picture:
@@ -47,6 +48,7 @@ def draw_head(data: HeadData, width: int) -> Picture:
         (5, f"to {data.link}", "dim"),
         (4, data.law, "rest"),
         (0, f"! {data.alarm}" if data.alarm else "", "alarm"),
+        (2, f"! {data.warnings} warning{'s' * (data.warnings > 1)}" if data.warnings else "", "alarm"),
         (3, data.frame, "commanded" if data.frame != "robot frame" else "dim"),
         (3, f"level {data.level}" if data.level else "", "rest"),
         (6, f"tick {data.tick_ms:4.2f} ms" + (f", {data.skipped} skipped" if data.skipped else ""), "dim"),
@@ -60,6 +62,8 @@ def draw_head(data: HeadData, width: int) -> Picture:
         if i > 1:
             picture.text(x + 1, 0, "·", "frame")
             x += 3
+        if text.endswith(("warning", "warnings")):
+            picture.spot(x, 0, len(text), "command", "messages")
         x = picture.text(x, 0, text, role)
     return picture
 

@@ -245,9 +245,14 @@ class Areas:
         if x1 >= x2 or y1 >= y2:
             return
         px, py = np.arange(x1, x2) + 0.5, (np.arange(y1, y2) + 0.5)[:, None]
-        dx, dy = np.roll(x, -1) - x, np.roll(y, -1) - y
-        sides = np.stack([a * (py - v) - b * (px - u) for a, b, u, v in zip(dx, dy, x, y, strict=True)])
-        mask[y1:y2, x1:x2] |= (sides >= 0).all(axis=0) | (sides <= 0).all(axis=0)
+        xs, ys = x.tolist(), y.tolist()
+        turn = sum(xs[k - 1] * ys[k] - xs[k] * ys[k - 1] for k in range(len(xs)))
+        way = 1.0 if turn >= 0 else -1.0
+        within = np.ones((y2 - y1, x2 - x1), bool)
+        for k in range(len(xs)):
+            u, v = xs[k - 1], ys[k - 1]
+            within &= (py - v) * (way * (xs[k] - u)) >= (px - u) * (way * (ys[k] - v))
+        mask[y1:y2, x1:x2] |= within
 
     def between(
         self, mask: NDArray[np.bool_], x: NDArray[np.float64], a: NDArray[np.float64], b: NDArray[np.float64]

@@ -130,8 +130,6 @@ def draw_robot(data: RobotData, scale: RobotScale, width: int, height: int) -> P
     areas.onto(picture, 0, 0)
     for i, wheel in enumerate(chassis.wheels):
         _wheel(dots, scale, wheel, float(data.angles[i]), float(data.targets[i]), wheel.name == data.chosen)
-    for named, start, end, every in arrows.lines:
-        _pointed(dots, scale, named, start, end, every)
     _turn(dots, scale, data.motion, "commanded", 1, 0.30)
     _turn(dots, scale, data.moving, "measured", 2, 0.24)
     dots.onto(picture, 0, 0)
@@ -158,16 +156,13 @@ def _corners(scale: RobotScale, wheel: Wheel, angle: float) -> tuple[Floats, Flo
 
 
 class _Arrows:
-    """What each wheel and the body were told and do, as areas side by side, with what lies between the two; ``lines`` are the
-    lines along them.
-    """
+    """What each wheel and the body were told and do, as areas side by side, with what lies between the two."""
 
     def __init__(self, areas: Areas, scale: RobotScale) -> None:
         self._layers = {n: areas.layer(n) for n in ("gap", "measure fill", "command fill", "limit")}
         self._areas, self._scale = areas, scale
         self._wide = max(3.0, 0.16 * scale.reach_m * scale.per_m)
         self._length = ARROW * scale.reach_m
-        self.lines: list[tuple[str, Floats, Floats, int]] = []
 
     def wheel(self, data: RobotData, i: int) -> None:
         wheel, angle = data.rig.chassis.wheels[i], float(data.angles[i])
@@ -201,13 +196,20 @@ class _Arrows:
         aside = np.array([-way[1], way[0]]) / hypot(*way) * side * self._wide / 2 / self._scale.per_m
         if asked is not None and real is not None and hypot(*(asked - real)) > 0.02 * self._length:
             self._lay("gap", hub + aside + real, hub + aside + asked)
-        self._arrow("measure fill", "measured", hub + aside, real, 2)
-        self._arrow("limit" if bad else "command fill", "alarm" if bad else "commanded", hub - aside, asked, 1)
+        self._arrow("measure fill", hub + aside, real)
+        self._arrow("limit" if bad else "command fill", hub - aside, asked)
 
-    def _arrow(self, fill: str, named: str, start: Floats, way: Floats | None, every: int) -> None:
-        if way is not None and hypot(*way) > LEAST_ARROW * self._length:
-            self._lay(fill, start, start + way)
-            self.lines.append((named, start, start + way, every))
+    def _arrow(self, fill: str, start: Floats, way: Floats | None) -> None:
+        """Lay a bar with a tip."""
+        size = hypot(*way) if way is not None else 0.0
+        if way is None or size <= LEAST_ARROW * self._length:
+            return
+        tip = min(size * 0.6, self._wide / self._scale.per_m)
+        end, ahead = start + way, way / size
+        neck, side = end - ahead * tip, np.array([-ahead[1], ahead[0]]) * self._wide * 0.8 / self._scale.per_m
+        self._lay(fill, start, neck)
+        corners = np.stack((neck + side, end, neck - side), axis=1)
+        self._areas.convex(self._layers[fill], *self._scale.dots(corners[0], corners[1]))
 
     def _lay(self, named: str, start: Floats, end: Floats) -> None:
         x, y = self._scale.dots(*np.stack((start, end), axis=1))
@@ -258,20 +260,6 @@ def _wheel(dots: Dots, scale: RobotScale, wheel: Wheel, angle: float, target: fl
     if chosen:
         corners = np.array([(r, half), (r, -half), (-r, -half), (-r, half), (r, half)])
         dots.path(dots.layer("title"), *at(corners[:, 0], corners[:, 1]))
-
-
-def _pointed(dots: Dots, scale: RobotScale, named: str, start: Floats, end: Floats, every: int) -> None:
-    """A line with a head."""
-    mask = dots.layer(named)
-    dots.path(mask, *scale.dots(*np.stack((start, end), axis=1)), every=every)
-    length = hypot(*(end - start))
-    if length * scale.per_m < 3:
-        return
-    way = (end - start) / length
-    side = np.array([-way[1], way[0]])
-    head = min(length * 0.5, 4.0 / scale.per_m)
-    barbs = np.stack((end - way * head + side * head * 0.7, end, end - way * head - side * head * 0.7), axis=1)
-    dots.path(mask, *scale.dots(*barbs))
 
 
 def _turn(dots: Dots, scale: RobotScale, twist: Floats | None, named: str, every: int, radius: float) -> None:
