@@ -9,6 +9,7 @@ import sys
 import unittest
 from pathlib import Path
 from typing import ClassVar
+from unittest import mock
 
 from pivrex.diagnosis.calibration import Calibration
 from pivrex.errors import RigError, UnitError
@@ -336,7 +337,17 @@ class SaidTest(AppCase):
             self.assertIn(f"plover.toml, line {line}; E opens it there", self.model.message)
 
 
-class EditorTest(unittest.TestCase):
+class EditorTest(AppCase):
+    @in_loop
+    async def test_the_list_of_robots_edits_the_selected_one(self) -> None:
+        with mock.patch.dict(os.environ, {"EDITOR": "vi"}):
+            async with self.running():
+                await self.press("b", "home")
+                await self.press("e")
+                # no terminal that could be lent in a test: it says which file it is
+                self.assertIn("avocet.toml", self.model.message)
+                self.assertEqual((self.model.rig.name, len(self.app.screen_stack)), ("Plover", 1))
+
     def test_each_editor_is_told_the_line_in_its_own_way(self) -> None:
         path = Path("rigs/a b.toml")
         for asked, words in (

@@ -58,6 +58,9 @@ __all__ = ["AppActions"]
 NEW = "+"
 """Chosen instead of a robot: a new one."""
 
+EDIT = "edit "
+"""Before a robot that shall be opened in the person's editor."""
+
 
 class AppActions(_Base):
     """For the application: it has a model, its commands, its views as rows, and one of them open."""
@@ -134,8 +137,10 @@ class AppActions(_Base):
             return [*listed, Choice(NEW, "a robot of your own ...", "wheels, law, outputs, sources from drawings")]
 
         def take(path: str | None) -> None:
-            if path == NEW:
+            if path in (NEW, EDIT + NEW):
                 self.act_new_robot()
+            elif path is not None and path.startswith(EDIT):
+                self.edit(Path(path.removeprefix(EDIT)))
             elif path is not None:
                 # by the name under which the folder has it; one that has gone meanwhile is said to be gone
                 there = {str(resolved(p)): p for p in self.model.folder.rigs()}
@@ -143,7 +148,12 @@ class AppActions(_Base):
 
         self._lay_over(
             Choices(
-                "which robot?", choices, here, self._key_of("rigs"), lambda: "+ makes one", {"plus": NEW, "+": NEW}
+                "which robot?",
+                choices,
+                here,
+                self._key_of("rigs"),
+                lambda: "+ makes one, e edits its file",
+                {"plus": NEW, "+": NEW, "e": EDIT + "{}"},
             ),
             take,
         )
@@ -271,18 +281,22 @@ class AppActions(_Base):
 
     def act_edit_file(self) -> None:
         """Open the rig in the person's editor, and come back; the robot rests meanwhile."""
+        self.edit(self.model.file.path)
+
+    def edit(self, path: Path) -> None:
+        """Open a rig of the workspace in the person's editor: the open one at the line of what is selected."""
         model = self.model
-        key = self.view.chosen_key()
-        words = editor_words(model.file.path, model.line_of(key) if key else 1)
+        key = self.view.chosen_key() if resolved(path) == resolved(model.file.path) else ""
+        words = editor_words(path, model.line_of(key) if key else 1)
         if not words:
             model.say("no editor was found: set EDITOR to yours", alarm=True)
             return
-        model.ask(Stop(f"{model.file.path.name} is being edited"))
+        model.ask(Stop(f"{path.name} is being edited"))
         try:
             with self.suspend():
                 code = subprocess.run(words, check=False).returncode
         except SuspendNotSupported:
-            model.say(f"this terminal cannot be lent to an editor; the rig is {model.file.path}", alarm=True)
+            model.say(f"this terminal cannot be lent to an editor; the rig is {path}", alarm=True)
             return
         except OSError as problem:
             model.say(f"{words[0]}: {reason(problem)}", alarm=True)

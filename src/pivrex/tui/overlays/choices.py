@@ -56,7 +56,7 @@ class Choices(LiesOver, ModalScreen[str | None]):
     hint : str
         What else there is to know, below the list.
     keys : mapping of str to str
-        Keys of its own, with the values that they give.
+        Keys of its own, with the values that they give; ``{}`` in one stands for what is selected.
     """
 
     DEFAULT_CSS = """
@@ -93,7 +93,9 @@ class Choices(LiesOver, ModalScreen[str | None]):
     def on_key(self, event: events.Key) -> None:
         if event.key in self._keys:
             event.stop()
-            self.dismiss(self._keys[event.key])
+            at = self._list.highlighted
+            selected = self._listed[at].value if at is not None and at < len(self._listed) else ""
+            self.dismiss(self._keys[event.key].replace("{}", selected))
         else:
             super().on_key(event)
 
