@@ -107,6 +107,10 @@ def _far(model: ScreenModel) -> bool:
     return abs(_deg(model, "correction", "error")) > 10
 
 
+LEAST = 6
+"""Rows: a strip that is lower says nothing."""
+
+
 def draw_strip(model: ScreenModel, width: int, height: int) -> Picture:
     """Draw the error and the parts over the last seconds."""
     layout, rows = model.line.layout, model.history
@@ -126,13 +130,17 @@ def draw_strip(model: ScreenModel, width: int, height: int) -> Picture:
     lines = [Series(_NAMES[n], values(n), role, every) for n, role, every in
              (("i", "thing", 2), ("d", "rest", 3), ("p", "target", 1))]  # fmt: skip
     error = Series("error", values("error"), "measured")
-    upper = max(4, height // 2)
     picture = Picture(width, height)
+    if height < LEAST:
+        return picture
+    upper = height // 2 if height >= 2 * LEAST else height  # what each part gives stands in the bars above too
     ends = (f"−{SECONDS:g} s", "now")
     picture.place(
         draw_lines("error", seconds[shown], [Series("", error.values, "measured")], span_of([error], 4.0), "deg", width, upper, ends),
         0, 0,
     )  # fmt: skip
+    if upper == height:
+        return picture
     picture.place(
         draw_lines("gives", seconds[shown], lines, span_of(lines, 20.0), "deg/s", width, height - upper, ends), 0, upper
     )
