@@ -478,6 +478,12 @@ class ChoosingTest(AppCase):
             self.assertEqual(self.model.rig.bindings[-1].does, "slow 40 %")
             channel = self.model.rig.bindings[-1].channel
             self.assertIn(channel, self.model.button_keys.values())
+            # one that is a button's already is taken for that button, not pressed
+            before = len([r for r in self.asked if isinstance(r, KeyDown)])
+            key, button = next((k, b) for k, b in self.model.button_keys.items() if b != channel)
+            await self.press("v", key)
+            self.assertIn(f'is "{button}", which', self.model.message)
+            self.assertEqual(len([r for r in self.asked if isinstance(r, KeyDown)]), before)
 
     @in_loop
     async def test_attachments_are_seen_in_driver_and_field(self) -> None:

@@ -215,11 +215,14 @@ class PivrexApp(KeysInOrder, Remembering, AppActions, App[int]):
     def obey(self, event: events.Key) -> None:
         """Hand a key to its command. While live, a key that means nothing here stops the robot."""
         key, self._tour = event.key, False
-        if key in DRIVE_KEYS or key in self.button_keys:
-            self.model.ask(KeyDown(self.button_keys.get(key, key)))
+        if key in DRIVE_KEYS:
+            self.model.ask(KeyDown(key))
             return
         if not self._ladder_open and self.view.take_key(key):
             self.draw()
+            return
+        if key in self.button_keys:
+            self.model.ask(KeyDown(self.button_keys[key]))
             return
         command = self.commands.of_key(key, self._open)
         if command is None:

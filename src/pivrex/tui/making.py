@@ -50,6 +50,9 @@ class Making:
         self.at = 0
         self.typed = ""
         self.problem = ""
+        self._law_was_chosen = False
+        self._fresh = True
+        """Whether the next sign takes the place of what stands there."""
         self._made: tuple[tuple[Wishes, str], Rig | None, str] | None = None
 
     # --- what there is ---
@@ -105,6 +108,11 @@ class Making:
             "write": self.path_shown(),
         }[step]
 
+    @property
+    def made_wrong(self) -> str:
+        """Why no rig comes of it; empty while one does."""
+        return self._made[2] if self._made is not None else ""
+
     def path_shown(self) -> str:
         """Name the file that will be written."""
         return f"rigs/{self.wishes.name.lower().replace(' ', '-')}.toml"
@@ -130,8 +138,6 @@ class Making:
                 self.wishes, self._law_was_chosen = replace(w, law=name), True
             case "output":
                 self.wishes = replace(w, output=name)
-
-    _law_was_chosen = False
 
     def mark(self) -> None:
         """Take the selected option in or out, where several may be chosen."""
@@ -168,8 +174,6 @@ class Making:
         self.typed = self.answer(self.step) if self.types else ""
         self.problem = ""
         self._fresh = True
-
-    _fresh = True
 
     def type(self, char: str) -> None:
         """Type a sign; the first one takes the place of what stood there."""

@@ -169,7 +169,7 @@ def _sticks_drawn(law: str) -> Picture:
                 picture.text(at, 2, "│▓│", "commanded")
                 picture.text(at, 3, f"╰{sign}╯", "frame")
             picture.text(9, 4, "back", "dim")
-            picture.text(13, 5, "ahead"[:4], "dim")
+            picture.text(12, 5, "ahead", "dim")
             continue
         if not isinstance(ways, tuple):
             continue
@@ -195,7 +195,7 @@ def _robot_drawn(rig: Rig, width: int, height: int, names: bool = True) -> Pictu
 def _draw_robot(making: Making, picture: Picture, x: int, width: int, height: int) -> None:
     rig = making.rig()
     if rig is None:
-        for y, line in enumerate(wrapped(making._made[2] if making._made else "", width - 1), 1):
+        for y, line in enumerate(wrapped(making.made_wrong, width - 1), 1):
             picture.text(x, y, line, "alarm")
         return
     picture.text(x, 0, rig.name, "title")
