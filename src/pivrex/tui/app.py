@@ -69,7 +69,7 @@ class PivrexApp(KeysInOrder, Remembering, AppActions, App[int]):
 
     CSS = """
     Screen { layout: vertical; background: $background; }
-    ValueEntry, Choices, Help, Messages { background: transparent; }
+    ValueEntry, Choices, Sheet { background: transparent; }
     SearchIcon { display: none; }
     #head { height: 1; }
     #line { height: 3; }

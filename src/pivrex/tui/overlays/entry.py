@@ -11,6 +11,7 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label
 
 from pivrex.errors import UnitError
+from pivrex.tui.bound_keys import do_bound
 from pivrex.tui.overlays.closing import ClosesItself
 
 __all__ = ["Typed", "ValueEntry"]
@@ -33,12 +34,7 @@ class _Ready(Input):
     """Textual's own, that takes the keys which came before it could, all in their order."""
 
     async def on_key(self, event: events.Key) -> None:
-        """Do what a key is bound to at once: left to bubble it would be done after letters that were typed behind it."""
-        for binding in self._bindings.key_to_bindings.get(event.key, ()):
-            event.stop()
-            event.prevent_default()
-            await self.run_action(binding.action)
-            return
+        await do_bound(self, event)
 
     def on_focus(self) -> None:
         self.call_next(self.app.give_keys, self.screen)  # type: ignore[attr-defined]

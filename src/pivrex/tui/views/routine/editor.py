@@ -22,6 +22,7 @@ from textual.widgets.text_area import TextAreaTheme
 
 from pivrex.routine.forms import KEYWORDS
 from pivrex.routine.mistakes import TextMistake
+from pivrex.tui.bound_keys import do_bound
 from pivrex.tui.draw.picture import ROLES
 from pivrex.tui.themes import style_of
 
@@ -240,12 +241,7 @@ class RoutineText(TextArea):
         self._own = {"names": words}
 
     async def on_key(self, event: events.Key) -> None:
-        """Do what a key is bound to at once. Left to bubble it would be done after letters that were typed behind it."""
-        for binding in self._bindings.key_to_bindings.get(event.key, ()):
-            event.stop()
-            event.prevent_default()
-            await self.run_action(binding.action)
-            return
+        await do_bound(self, event)
 
     def action_complete(self) -> None:
         """Complete the word before the cursor; without one, indent to the next stop."""

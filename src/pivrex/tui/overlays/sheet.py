@@ -1,0 +1,63 @@
+"""A sheet of text that lies over a view: as high as it needs to be, scrolled by keys or wheel, closed by its own key."""
+
+from __future__ import annotations
+
+from textual.app import ComposeResult
+from textual.containers import VerticalScroll
+from textual.screen import ModalScreen
+
+from pivrex.tui.canvas import Canvas
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.keys import key_name
+from pivrex.tui.overlays.closing import LiesOver
+
+__all__ = ["Sheet"]
+
+
+class Sheet(LiesOver, ModalScreen[None]):
+    """Subclasses draw it.
+
+    Parameters
+    ----------
+    title : str
+    key : str
+        The key that opened it closes it.
+    """
+
+    DEFAULT_CSS = """
+    Sheet { background: transparent; align: left top; }
+    Sheet VerticalScroll {
+        width: 100%; max-width: 154; height: auto; max-height: 100%; margin: 4 2 2 2; border: round $foreground;
+        background: $background; border-title-color: $foreground; border-title-style: bold;
+        scrollbar-size-vertical: 1; scrollbar-color: $foreground; scrollbar-background: $background;
+    }
+    Sheet.ascii VerticalScroll { border: ascii $foreground; }
+    Sheet Canvas { width: 100%; }
+    """
+    means = ("up", "down", "home", "end", "pageup", "pagedown")
+    widest = 150
+
+    def __init__(self, title: str, key: str) -> None:
+        super().__init__(classes="ascii" if Canvas.ascii_only else None)
+        self._title, self.own_key = title, key
+        self._canvas = Canvas()
+
+    def drawn(self, width: int) -> Picture:
+        """Draw all of it, as high as it is."""
+        raise NotImplementedError
+
+    def compose(self) -> ComposeResult:
+        with VerticalScroll():
+            yield self._canvas
+
+    def on_mount(self) -> None:
+        scroll = self.query_one(VerticalScroll)
+        scroll.border_title = f"{self._title}  {key_name(self.own_key)} closes"
+        scroll.focus()
+        self.on_resize()
+
+    def on_resize(self) -> None:
+        picture = self.drawn(min(self.widest, max(24, self.app.size.width - 8)))
+        if self._canvas.styles.height is None or self._canvas.picture.height != picture.height:
+            self._canvas.styles.height = picture.height
+        self._canvas.show(picture)
