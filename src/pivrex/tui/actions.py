@@ -37,7 +37,6 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
 from pivrex.tui.overlays.entry import Typed, ValueEntry
 from pivrex.tui.overlays.help import Help
-from pivrex.tui.overlays.maker import Maker
 from pivrex.tui.overlays.messages import Messages
 from pivrex.tui.own_editor import editor_words
 from pivrex.tui.themes import next_theme
@@ -308,6 +307,8 @@ class AppActions(_Base):
             model.say(f"back from {words[0]}; let go of all, then g drives on")
 
     def act_new_robot(self) -> None:
+        from pivrex.tui.overlays.maker import Maker  # the first screen need not wait for it
+
         self._lay_over(Maker(self.model.folder.path), self._made)
 
     def _made(self, path: Path | None) -> None:
