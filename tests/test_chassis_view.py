@@ -18,7 +18,7 @@ from pivrex.rig.wheels import added, moved, of_kind, removed
 from pivrex.session.messages import MoveStandIn, Probe, UseRig
 from pivrex.sim.wiring import Wiring, faulty
 from pivrex.tui.draw.envelope import EnvelopeData, draw_envelope
-from pivrex.tui.draw.picture import role
+from pivrex.tui.draw.picture import GROUNDS, role
 from pivrex.tui.draw.robot import RobotData, draw_robot, robot_scale
 from pivrex.tui.views.chassis.view import ChassisView
 from tests.chassis import ALL, demo_path
@@ -130,9 +130,10 @@ class DrawingTest(unittest.TestCase):
         self.assertLess(scale.cell(0.0, 0.13)[0], scale.cell(0.0, -0.13)[0])
         none = np.zeros(4)
         still = draw_robot(RobotData(rig, none, none, none, none, (False,) * 4, None, None, ""), scale, 80, 41)
-        self.assertFalse((still.roles == role("commanded")).any())
+        told = GROUNDS.index("command fill")
+        self.assertFalse(((still.grounds == told) | (still.roles == role("command fill"))).any())
         moving = draw_robot(RobotData(rig, none, none, none + 0.5, none, (False,) * 4, None, None, ""), scale, 80, 41)
-        rows = np.flatnonzero((moving.roles == role("commanded")).any(axis=1))
+        rows = np.flatnonzero((moving.grounds == told).any(axis=1))
         self.assertLess(rows.min(), scale.cell(0.095, 0.0)[1])  # arrows point ahead, which is up
 
 
