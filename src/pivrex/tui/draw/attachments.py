@@ -107,7 +107,7 @@ def lay_attachments(
 
     ``dots`` gives where a point of the robot, forward and left in m, lies in dots.
     """
-    idle, active = areas.layer("measure fill"), areas.layer("command fill")
+    idle, active = areas.layer("bench"), areas.layer("command fill")
     for one in standings:
         a = rig.attachments[one.name]
         if a.x_m is None:

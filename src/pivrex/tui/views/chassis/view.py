@@ -350,7 +350,7 @@ class ChassisView(SettingsView):
         return [
             (
                 "━ ·",
-                "commanded solid amber, measured dotted teal: an arrow for each wheel, one for the body, an arc for its turn",
+                "commanded amber, measured teal, side by side for each wheel and the body; what lies between is dark; arcs are turns",
             ),
             (
                 "╱",
