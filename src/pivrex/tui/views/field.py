@@ -314,7 +314,10 @@ class FieldView(PathActs, FieldNumbers):
 
     def help_lines(self) -> list[tuple[str, str]]:
         return [
-            ("━ ·", "commanded solid amber, measured dotted teal: for each wheel, in the bars and in the strips; the area is the gap"),
+            (
+                "━ ·",
+                "commanded solid amber, measured dotted teal: for each wheel, in the bars and in the strips; the area is the gap",
+            ),
             ("trail", "dotted where the robot went, fainter where it went the time before (r puts it back)"),
             ("wedge", "the amber wedge is its front; its body turns coral when the robot stands against something"),
             ("sensed", "what the robot says: raw encoder counts and what they mean"),
