@@ -429,6 +429,21 @@ class OutsideTest(RoutineCase):
             self.assertIn("40 cm", view.editor.text)
 
     @in_loop
+    async def test_a_save_that_is_still_on_its_way_is_nobody_elses(self) -> None:
+        """The disk says what was typed before, the saver is at what was typed since: read just then, it looked like a stranger's."""
+        async with self.open() as view:
+            view.editor.to_line(5)
+            await self.typed("end", "space", "#")
+            view.desk.close()
+            first = self.file.read_text()
+            await self.typed("x", "y")
+            view.desk.close()
+            self.file.write_text(first)  # as it is read in the moment before the next is renamed into its place
+            self.assertEqual(view.desk.outside(), "same")
+            self.file.write_text(first + "z")
+            self.assertNotEqual(view.desk.outside(), "same")
+
+    @in_loop
     async def test_changed_here_and_outside_neither_is_lost(self) -> None:
         for choice, kept, other in (("enter", "0.6 s", "-theirs"), ("down enter", "45 cm", "-mine")):
             self.file.write_text(TEXT)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections import deque
 from math import inf
 from pathlib import Path
 
@@ -27,6 +28,8 @@ class Saver:
         self.conflict = False
         """Whether the file said something else than what was read or written last: nothing was saved then."""
         self.written = ""
+        self.ours: deque[str] = deque(maxlen=8)
+        """The texts that were saved last, one that is just being saved among them: who reads the file meanwhile may find any."""
         threading.Thread(target=self._work, daemon=True, name="saver").start()
 
     def save(self, path: Path, text: str, before: str) -> None:
@@ -59,6 +62,7 @@ class Saver:
                 self.conflict = True
                 return
             if now != text:
+                self.ours.append(text)
                 write_atomically(path, text)
             self.written, self.problem = text, ""
         except PivrexError as problem:
@@ -112,6 +116,7 @@ class Desk:
         self._ends = "\r\n" if "\r\n" in raw else "\n"
         self.text = raw.removeprefix("\ufeff").replace("\r\n", "\n").replace("\r", "\n")
         self.saver.written, self.saver.conflict = raw, False
+        self.saver.ours.clear()
 
     def typed(self, text: str, rig: Rig) -> None:
         """Take a changed text: it is saved and checked."""
@@ -143,7 +148,7 @@ class Desk:
             raw = read_persons(self.path, LARGEST_FILE)
         except ReadError:
             return "same"
-        if raw in (self.saver.written, self._disk, self._raw()):
+        if raw in (self.saver.written, self._disk, self._raw()) or raw in list(self.saver.ours):
             return "same"
         self.saver.wait(0.2)
         return "changed" if self.saver.written == self._raw() else "both"
@@ -165,6 +170,7 @@ class Desk:
         write_atomically(self.path, self._raw())
         self._disk = self.saver.written = self._raw()
         self.saver.conflict = False
+        self.saver.ours.clear()
         return beside
 
     def _aside(self, whose: str, raw: str) -> Path:
