@@ -192,7 +192,7 @@ class StartTest(TerminalCase):
         said = int((self.folder / "editor.said").read_text().strip().lstrip("+"))
         self.assertEqual(lines[said - 1].split("#")[0].strip(), 'edge = "11 %"')
         self.assertEqual(lines[said - 2], "[shaping.forward]")
-        self.assertIn("STOPPED", terminal.row(0))
+        wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
 
 
 @slow
