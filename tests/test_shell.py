@@ -17,7 +17,7 @@ from pivrex.cli.here import _Port, of_answers, of_colours, of_date, of_serial
 from pivrex.cli.manual import write_manual
 from pivrex.cli.opening import opening_parser
 from pivrex.session.remembered import Chosen, last_workspace, memory_file, recall, remember
-from tests.support import ROOT, TempCase, slow
+from tests.support import ROOT, TempCase, slow, wait_for
 from tests.test_cli import Ran
 from tests.test_terminal import TerminalCase
 
