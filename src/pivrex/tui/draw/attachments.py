@@ -39,7 +39,7 @@ class Standing(NamedTuple):
     safe : str
         What it does when the robot is stopped.
     by : str
-        The buttons that move it, with their keys.
+        Which buttons act on it, with their keys.
     angle_rad : float
         Where it is, or is told to be; NaN for what has no angle.
     acts : bool

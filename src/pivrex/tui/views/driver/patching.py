@@ -52,7 +52,7 @@ class Patching(Controls):
         patch = self.chosen()
         rows: list[Choice] = []
         if patch.key.startswith("law."):
-            rows.append(Choice("channel", f"control: {patch.channel}", "move it"))
+            rows.append(Choice("channel", f"control: {patch.channel}", "take another"))
             rows.append(Choice("law", f"law: {self.model.rig.law.kind}", "what the sticks mean"))
         elif patch.channel.startswith("letter "):
             lasts = (
@@ -75,7 +75,7 @@ class Patching(Controls):
                     Choice("with", f"with: {patch.binding.with_ or 'nothing else'}", "only while that is held too")
                 )
             of = "whatever drives" if patch.source == "chosen" else patch.source
-            rows.append(Choice("channel", f"control: {patch.channel} of {of}", "move it, or F1 to F12"))
+            rows.append(Choice("channel", f"control: {patch.channel} of {of}", "take another, or F1 to F12"))
             rows.append(Choice("remove", "take it away"))
         source = self.source()
         letters = source is not None and source.kind == "letters"
