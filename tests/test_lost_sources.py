@@ -335,7 +335,9 @@ class RadioTest(RemoteCase):
         self.assertTrue(source.said[-1].text.startswith("$PIVDRV,green,"))
 
 
-class TwoAtOnceTest(RemoteCase):
+class BoxCase(RemoteCase):
+    """A gamepad that drives, and a box that sends letters beside it."""
+
     BOX = (
         '[attachments.boom]\nkind = "motor"\noutput = {{ kind = "percent" }}\n[sources.box]\nkind = "letters"\n'
         'wire = {{ kind = "tcp", port = {port} }}\n[sources.box.letters]\nu = "boom 60 %"\no = "boom 0 %"\nF = "forward 40 %"\nS = "brake"\n'
@@ -361,6 +363,8 @@ class TwoAtOnceTest(RemoteCase):
         time.sleep(0.02)
         self.tick(2)
 
+
+class TwoAtOnceTest(BoxCase):
     def test_a_gamepad_drives_and_letters_move_the_boom(self) -> None:
         self.pad.at["left_y"] = -0.5
         self.send(b"u\r\n")

@@ -12,6 +12,7 @@ from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.making import begin, check_name, copied
 from pivrex.rig.wished_text import written
 from pivrex.rig.wishes import EXTRAS, OUTPUTS, SOURCES, WHEELS, Wishes, laws_of
+from pivrex.tui.draw.making import draw_making
 from pivrex.tui.making import Making
 from pivrex.tui.overlays.maker import Maker
 from tests.support import DEMO, TempCase
@@ -83,12 +84,13 @@ class WrittenTest(TempCase):
         self.assertEqual((home / "workspace.toml").read_text(), mine)
 
     def test_a_copy_keeps_all_but_its_name_and_its_key(self) -> None:
-        text = 'key = "coot.key"\n' + (DEMO / "rigs" / "coot.toml").read_text()
-        rig = read_text(copied(text, "Moorhen"), Path("moorhen.toml"), Rig)
+        path = self.write("rigs/coot.toml", 'key = "coot.key"\n' + (DEMO / "rigs" / "coot.toml").read_text())
+        self.write("rigs/coot.key", "00112233445566778899aabbccddeeff\n")
+        rig = read_text(copied(path, "Moorhen"), Path("moorhen.toml"), Rig)
         self.assertEqual((rig.name, rig.key), ("Moorhen", ""))
         coot = read_rig(DEMO / "rigs" / "coot.toml")
         self.assertEqual((rig.bindings, rig.sources, rig.chassis), (coot.bindings, coot.sources, coot.chassis))
-        self.assertIn("# the released stick rests anywhere in here", copied(text, "Moorhen"))
+        self.assertIn("# the released stick rests anywhere in here", copied(path, "Moorhen"))
 
 
 class CommandTest(TempCase):
@@ -153,6 +155,23 @@ class MakingTest(TempCase):
         self.assertEqual((making.copy, making.steps()), ("dunlin", ["name", "begin", "write"]))
         rig = making.rig()
         self.assertEqual(len(rig.chassis.wheels) if rig else 0, 3)
+
+    def test_a_robot_that_cannot_be_copied_says_why(self) -> None:
+        home = self.demo()
+        (home / "rigs" / "broken.toml").write_text("x = [[[")
+        (home / "rigs" / "plover.yours-20261127-101010.toml").write_text("set aside")
+        making = Making(home)
+        making.go(1)
+        names = [o.name for o in making.options()]
+        self.assertFalse([n for n in names if "yours" in n])  # what was set aside is no robot
+        making.look_at(names.index("broken"))
+        making.go(1)
+        self.assertEqual((making.step, making.rig()), ("write", None))
+        shown = "\n".join(draw_making(making, 160, 45).rows())
+        self.assertIn("broken.toml:1: is not TOML", " ".join(shown.split()))
+        self.assertIsNone(making.write())
+        self.assertIn("is not TOML", making.problem)
+        self.assertFalse((home / "rigs" / "mine.toml").exists())
 
     def test_a_name_that_is_taken_or_wrong_goes_no_further(self) -> None:
         making = Making(self.demo())

@@ -30,16 +30,16 @@ from tests.support import DEMO, PLAIN, PLOVER, ROOT, TempCase, slow, wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_cli import Ran
 from tests.test_driver_view import travel
-from tests.test_lost_sources import TwoAtOnceTest
+from tests.test_lost_sources import BoxCase
 from tests.test_terminal import TerminalCase
 
 COOT = (DEMO / "rigs" / "coot.toml").read_text("utf-8")
 
 
-class LettersTest(TwoAtOnceTest):
+class LettersTest(BoxCase):
     """A1: with a letter that stops, F, S, F and g left a letter that nothing could free."""
 
-    BOX = TwoAtOnceTest.BOX.replace('S = "brake"', 'S = "stop"')
+    BOX = BoxCase.BOX.replace('S = "brake"', 'S = "stop"')
 
     def test_a_stop_ends_what_letters_began(self) -> None:
         self.send(b"F")
@@ -68,11 +68,6 @@ class LettersTest(TwoAtOnceTest):
         self.assertIn("need not be chosen", self.session.status.note)
         info = next(s for s in self.session.status.sources if s.name == "box")
         self.assertEqual((info.lacks, info.can.beside), ((), True))
-
-    # what the class brings along is held where it stands
-    test_a_gamepad_drives_and_letters_move_the_boom = None  # type: ignore[assignment]
-    test_letters_that_are_held_down_while_it_connects_do_not_count = None  # type: ignore[assignment]
-    test_a_second_remote_on_the_same_port_is_not_heard = None  # type: ignore[assignment]
 
 
 class LatchedTest(AppCase):

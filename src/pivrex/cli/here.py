@@ -100,7 +100,7 @@ def of_answers(answers: str | None, env: dict[str, str]) -> Iterator[Found]:
     if answers is None:
         yield Found("terminal's answers", None, "this system gives no way to ask the terminal")
         return
-    inside = "in tmux: set -g extended-keys on; " if env.get("TMUX") else ""
+    inside = "tmux passes no releases on: without it, " if env.get("TMUX") else ""
     held = bool(_FLAGS.search(answers))
     yield Found(
         "keys held", held, "releases are reported: keys drive while they are held" if held else

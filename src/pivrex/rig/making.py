@@ -48,23 +48,27 @@ def begin(folder: Path, wishes: Wishes, copy: Path | None = None) -> Path:
     SaveError, OSError
         If something cannot be written.
     """
-    text = copied(rig_text(copy), wishes.name) if copy is not None else written(wishes)
+    text = copied(copy, wishes.name) if copy is not None else written(wishes)
     rigs = folder / "rigs"
     path = file_of(wishes.name, rigs)
     read_text(text, path, Rig)
     rigs.mkdir(parents=True, exist_ok=True)
     for name in ("routines", "inputs"):
         (folder / name).mkdir(exist_ok=True)
-    if not (folder / "workspace.toml").exists():
-        write_atomically(folder / "workspace.toml", workspace_text(resolved(folder).name or "workspace", path.stem))
     write_atomically(path, text)
+    if not (folder / "workspace.toml").exists():  # after the rig that it names
+        write_atomically(folder / "workspace.toml", workspace_text(resolved(folder).name or "workspace", path.stem))
     return path
 
 
-def copied(text: str, name: str) -> str:
-    """Give a rig's text under another name; a key that it shares with a robot is left out."""
+def copied(path: Path, name: str) -> str:
+    """Give a rig's text under another name; a key that it shares with a robot is left out. Raises `RigError` if the rig has
+    mistakes.
+    """
     import tomlkit
 
+    text = rig_text(path)
+    read_text(text, path, Rig)
     document = tomlkit.parse(text)
     document["name"] = name
     document.pop("key", None)

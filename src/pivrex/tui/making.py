@@ -7,9 +7,9 @@ from pathlib import Path
 from typing import NamedTuple
 
 from pivrex.errors import PivrexError, RigError, UnitError
-from pivrex.rig import Rig, read_text
+from pivrex.rig import Folder, Rig, read_text
+from pivrex.rig.field import Workspace
 from pivrex.rig.making import begin, check_name, copied, file_of
-from pivrex.rig.read import rig_text
 from pivrex.rig.wished_text import written
 from pivrex.rig.wishes import EXTRAS, LINES, OUTPUTS, ROBOT_LINE, SOURCES, WHEELS, Wishes, laws_of
 
@@ -82,7 +82,7 @@ class Making:
         """Give what may be chosen in this step."""
         w = self.wishes
         if self.step == "begin":
-            others = sorted((self.folder / "rigs").glob("*.toml"))
+            others = Folder(self.folder, Workspace()).rigs()
             own = Option(OWN, "wheels, law, outputs and sources, one after the other", not self.copy)
             return [own, *(Option(p.stem, "a copy of this robot", self.copy == p.stem) for p in others)]
         tables: dict[str, tuple[dict[str, str], tuple[str, ...]]] = {
@@ -212,7 +212,7 @@ class Making:
     def text(self) -> str:
         """Give the rig as it would be written."""
         if self.copy:
-            return copied(rig_text(self.folder / "rigs" / f"{self.copy}.toml"), self.wishes.name)
+            return copied(self.folder / "rigs" / f"{self.copy}.toml", self.wishes.name)
         return written(self.wishes)
 
     def rig(self) -> Rig | None:

@@ -223,6 +223,11 @@ def _draw_robot(making: Making, picture: Picture, x: int, width: int, height: in
 
 
 def _draw_text(making: Making, picture: Picture, x: int, y: int, width: int, bottom: int) -> int:
+    if making.rig() is None:
+        for line in wrapped(f"! {making.made_wrong}", width - 2):
+            picture.text(x + 2, y, line, "alarm")
+            y += 1
+        return y
     lines = making.text().splitlines()
     picture.text(x, y, f"{making.path_shown()}, {len(lines)} lines", "dim", width)
     for line in lines[: max(0, bottom - y - 2)]:

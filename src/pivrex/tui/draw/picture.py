@@ -302,9 +302,7 @@ class Areas:
         # of what else is in the cell the one with more quarters is its ground; nothing counts too
         left = np.where(is_over, 0, cells)
         other = left.max(axis=2)
-        shown = (left == other[..., None]).sum(axis=2) - is_over.sum(axis=2) * (other == 0) >= (
-            ~is_over & (cells == 0)
-        ).sum(axis=2)
+        shown = (left == other[..., None]).sum(axis=2) >= (~is_over & (cells == 0)).sum(axis=2)
         other = np.where((other > 0) & shown, other, 0)
         role_of = np.array([0, *(_ROLE[n] for n, _ in self._layers)], np.uint8)
         ground_of = np.array([0, *(_GROUND[n] for n, _ in self._layers)], np.uint8)
