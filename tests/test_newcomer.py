@@ -282,6 +282,29 @@ class SaidTest(AppCase):
             )
 
     @in_loop
+    async def test_a_warning_is_said_whole_at_the_start(self) -> None:
+        text = self.rig_file.read_text()
+        pump = 'channel = "button_1"\ndoes = "pump on"'
+        self.assertIn(pump, text)
+        self.rig_file.write_text(text.replace(pump, pump.replace("pump on", "stop")))
+        async with self.running():
+            said = [m.text for m in self.model.said]
+            self.assertTrue(
+                any(re.match(rf"warning: {self.rig_file.name}:\d+: attachments.pump: has no binding", t) for t in said),
+                said,
+            )
+
+    @in_loop
+    async def test_copying_nothing_says_so(self) -> None:
+        async with self.running():
+            with (
+                mock.patch.object(type(self.app.view), "copied", return_value=[]),
+                mock.patch.object(type(self.app), "why_text", return_value=[]),
+            ):
+                self.app.act_copy()
+            self.assertIn("nothing to copy yet", self.model.message)
+
+    @in_loop
     async def test_what_changes_were_saved_as_is_among_them(self) -> None:
         async with self.running(view="shaping"):
             self.rig_file.write_text("nonsense")

@@ -268,6 +268,9 @@ class AppActions(_Base):
     def act_copy(self) -> None:
         """Copy the open ladder, or what is selected with the why."""
         lines = self.view.copied() + self.why_text()
+        if not lines:
+            self.model.say("nothing to copy yet: select a value, or start the robot")
+            return
         self.copy_to_clipboard("\n".join(lines))
         self.model.say(
             f"copied, where the terminal lets it: {lines[0]}"

@@ -113,7 +113,7 @@ class ScreenModel(Editing):
         self.look_for_warnings()
         if self.warnings:
             more = f" and {len(self.warnings) - 1} more: ! lists them" if len(self.warnings) > 1 else ""
-            self.say(f"warning: {self.warnings[0].partition('warning: ')[2]}{more}", alarm=True)
+            self.say(f"warning: {self.warnings[0]}{more}", alarm=True)
 
     def lay_out(self, name: str) -> None:
         """Go on on another floor of the workspace, on its own field for an empty name. Raises `RigError`."""
