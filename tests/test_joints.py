@@ -293,7 +293,7 @@ class GuardTest(RemoteCase):
         session = self.begin(source="keys")
         robot = Gone()
         session.robots.link = robot  # type: ignore[assignment]
-        session._board.set(moving=Moving(State.LIVE))
+        session.board.set(moving=Moving(State.LIVE))
         self.ask(Probe(7, (Move(0, 0.2, 10),)))
         self.tick(3)
         self.assertEqual((session.status.probing, float(robot.told[0])), (7, 0.2))

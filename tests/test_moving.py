@@ -265,7 +265,7 @@ class ToldTest(unittest.TestCase):
         self.session.tick(0.0)
 
     def be(self, state: State) -> None:
-        self.session._board.set(moving=begun(state))
+        self.session.board.set(moving=begun(state))
 
     def test_it_is_told_to_drive_in_two_states_only(self) -> None:
         self.assertEqual(self.link.drove, [False])

@@ -7,6 +7,7 @@
      │   ├─ RoutineError     ... a routine
      │   └─ SettingsError    ... the program's settings
      ├─ RecordingError       a recording that cannot be played
+     ├─ RunError             a run that cannot be read
      ├─ MotionError          a motion that this chassis cannot follow
      ├─ ReadError            a person's file that cannot be read at all
      ├─ SaveError            a file that could not be written; the old one is whole
@@ -34,6 +35,7 @@ __all__ = [
     "RecordingError",
     "RigError",
     "RoutineError",
+    "RunError",
     "SaveError",
     "SessionError",
     "SettingsError",
@@ -109,6 +111,17 @@ class RecordingError(PivrexError):
 
     def __str__(self) -> str:
         return f"{self.path}:{self.line}: {self.what}"
+
+
+class RunError(PivrexError):
+    """A run that cannot be read, with the file and, where there is one, the line."""
+
+    def __init__(self, path: Path, line: int, what: str) -> None:
+        super().__init__(path, line, what)
+        self.path, self.line, self.what = path, line, what
+
+    def __str__(self) -> str:
+        return f"{self.path}:{self.line}: {self.what}" if self.line else f"{self.path}: {self.what}"
 
 
 class MotionError(PivrexError):

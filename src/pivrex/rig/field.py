@@ -10,7 +10,7 @@ from pivrex.rig.base import Table
 from pivrex.rig.quantities import Quantity
 from pivrex.rig.transports import Wire
 
-__all__ = ["Block", "Field", "Match", "Round", "Start", "Workspace", "Zone"]
+__all__ = ["Block", "Field", "Keep", "Match", "Round", "Start", "Workspace", "Zone"]
 
 _Along = Annotated[float, Quantity("length", at_least=-1000, at_most=1000)]
 _Shows = Annotated[float, Quantity("number", at_least=0, at_most=1e6)]
@@ -100,6 +100,24 @@ class Match(Table):
     )
 
 
+class Keep(Table):
+    """What is kept of every drive, in the workspace's folder ``runs``."""
+
+    last_s: Annotated[float, Quantity("time", at_least=10, at_most=3600)] = Described(
+        default=300.0, alias="last", description="So much of the newest driving is always kept.", examples=["5 min"]
+    )
+    newest: Annotated[float, Quantity("number", at_least=1, at_most=10_000)] = Described(
+        default=10.0,
+        description="So many runs are kept that nothing marked: no key, no period, not driven live, without a note.",
+        examples=[10],
+    )
+    megabytes: Annotated[float, Quantity("number", at_least=1, at_most=1e6)] = Described(
+        default=500.0,
+        description="Beyond this the oldest runs without a note lose their ticks; figures and track stay.",
+        examples=[500],
+    )
+
+
 class Workspace(Table):
     """What ``workspace.toml`` holds."""
 
@@ -121,4 +139,5 @@ class Workspace(Table):
         description="For each rig, by the name of its file, the routine that opens first, by the name of its file.",
     )
     match: Match = Described(default=Match(), description="The periods of a match.")
+    keep: Keep = Described(default=Keep(), description="What is kept of every drive.")
     field: Field = Described(default=Field(), description="The field.")

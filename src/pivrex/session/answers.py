@@ -23,7 +23,7 @@ OF_THE_RIG = (
 
 def _set_keys_mode(session: Any, request: ask.SetKeysMode) -> None:
     session.inputs.keys.set_mode(request.mode)
-    session._board.set(keys_mode=request.mode)
+    session.board.set(keys_mode=request.mode)
     session.inputs.tell()
 
 

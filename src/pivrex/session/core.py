@@ -41,27 +41,26 @@ class Session:
 
     Attributes
     ----------
-    inputs : SessionInputs
-    robots : Robots
+    board, inputs, robots : Board, SessionInputs, Robots
     """
 
     def __init__(self, setup: ask.SetUp, builder: Builder | None = None) -> None:
         self._setup, self._field, self._rig_asked = setup, setup.field, setup.rig
         self._builder: Builder = builder or AtOnce()
-        self._board = Board(Status())
+        self.board = Board(Status())
         self._wiring = faulty(setup.rig, setup.fault, setup.seed) if setup.fault else None
         built = build(setup.rig, setup.field, self._wiring, 0, setup.seed)
         self._line = built.line
         self._state = begun(self._line, start_of(setup.field))
-        self.inputs = SessionInputs(self._board, self._line, setup.recordings, setup.memory)
-        self.robots = Robots(self._board, built, setup.link)
-        self._rounds = Rounds(self._board, self.inputs, self.robots, setup.field, setup.periods, setup.seed)
+        self.inputs = SessionInputs(self.board, self._line, setup.recordings, setup.memory)
+        self.robots = Robots(self.board, built, setup.link)
+        self._rounds = Rounds(self.board, self.inputs, self.robots, setup.field, setup.periods, setup.seed)
         self._match = self._rounds.match
-        self._probing = Probing(self._board)
-        self._correcting = Correcting(self._board)
+        self._probing = Probing(self.board)
+        self._correcting = Correcting(self.board)
         self._row: Floats | None = None
         """The last Tick of the line in use."""
-        self._recordings = Recordings(self._board, self.inputs, setup.inputs)
+        self._recordings = Recordings(self.board, self.inputs, setup.inputs)
         self._watching = Watching()
         self._asked_serial = 0
         """Of the rig that was asked for last."""
@@ -78,7 +77,7 @@ class Session:
     @property
     def status(self) -> Status:
         """What the screen is told."""
-        return self._board.status
+        return self.board.status
 
     @property
     def report(self) -> Report | None:
@@ -107,8 +106,8 @@ class Session:
 
     def tell_pad_port(self, port: int) -> None:
         """Take the port where stand-in gamepads may connect."""
-        self._board.set(pad_port=port)
-        self._board.note(f"stand-in gamepads may connect: pivrex remote --pad --port {port}")
+        self.board.set(pad_port=port)
+        self.board.note(f"stand-in gamepads may connect: pivrex remote --pad --port {port}")
 
     def pads_are(self, pads: Mapping[str, Source]) -> None:
         """Take the gamepads that are there now."""
@@ -255,11 +254,11 @@ class Session:
         moving = self.status.moving
         refusal = moving.refusal(event)
         if refusal:
-            self._board.note(refusal)
+            self.board.note(refusal)
             return False
         after = moving.after(event, reason)
         if after != moving:
-            self._board.set(moving=after)
+            self.board.set(moving=after)
         return True
 
     def fail(self, problem: BaseException) -> None:
@@ -301,7 +300,7 @@ class Session:
             return
         problem = "" if self.inputs.driver.can.plays else self.inputs.not_at_rest()
         if problem:
-            self._board.note(problem)
+            self.board.note(problem)
         else:
             self._move(Event.GO_ON)
 
@@ -312,7 +311,7 @@ class Session:
         if not self.inputs.driver.can.live:
             problem = f"{self.inputs.driver.title} cannot drive live; choose another source first"
         if problem:
-            self._board.note(f"not live: {problem}")
+            self.board.note(f"not live: {problem}")
         else:
             self._move(Event.GO_LIVE)
 
@@ -339,7 +338,7 @@ class Session:
     def _begin_move(self, request: ask.BeginMove) -> None:
         """Let the line make a move alone; who plays a recording makes room for it."""
         if not self.status.moving.line_drives:
-            self._board.note("not while the robot is stopped: g lets it move again")
+            self.board.note("not while the robot is stopped: g lets it move again")
             return
         if self.inputs.driver.can.plays:
             self.inputs.choose(self.inputs.keys.name)
@@ -354,7 +353,7 @@ class Session:
         event = Event.PROBE if self.robots.link is None else Event.PROBE_ROBOT
         refusal = self.status.moving.refusal(event) or self._probing.begin(request.number, request.moves, self._line)
         if refusal:
-            self._board.note(refusal)
+            self.board.note(refusal)
         else:
             self._move(event, HELD)
 
@@ -392,7 +391,7 @@ class Session:
         self._match.use(line)
         self.stop_if_live(self.robots.use(built))
         reason = self.inputs.use(line)
-        self._board.set(serial=built.serial)
+        self.board.set(serial=built.serial)
         if reason:
             self.stop(reason)
 

@@ -27,7 +27,7 @@ def take_mark(session: Any) -> None:
             nearest_mark(line.rig, session._field, pose, readings),
         )
     except NoMarkError as no:
-        session._board.note(f"{no}")
+        session.board.note(f"{no}")
     else:
         session._walk(line.changed(state, "odometry", own))
-        session._board.note(said)
+        session.board.note(said)

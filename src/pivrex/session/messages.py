@@ -11,7 +11,7 @@ from pivrex.devices.keys import KeysMode
 from pivrex.diagnosis.moves import Move
 from pivrex.line.moves import Move as LineMove
 from pivrex.rig import Field, Rig
-from pivrex.rig.field import Match
+from pivrex.rig.field import Keep, Match
 from pivrex.rig.sources import Link
 from pivrex.routine.midway import Midway
 from pivrex.routine.program import Program
@@ -26,6 +26,7 @@ __all__ = [
     "GoLive",
     "GoOn",
     "Hold",
+    "KeepRun",
     "KeyDown",
     "KeyUp",
     "LayOut",
@@ -73,14 +74,29 @@ class SetUp:
     periods: Match = made(default_factory=Match)
     memory: Path | None = None
     """Where it keeps what was sealed and heard before."""
+    runs: Path | None = None
+    """Where runs are kept; None keeps none."""
+    keep: Keep = made(default_factory=Keep)
+    rig_name: str = ""
+    rig_text: str = ""
+    """The rig's file: its name without the end, and its text, to be kept with a run."""
 
 
 @dataclass(frozen=True)
 class UseRig:
-    """Use another rig, or this one changed; ``serial`` marks the rows that it makes."""
+    """Use another rig, or this one changed; ``serial`` marks the rows that it makes. ``name`` and ``text`` are its file's."""
 
     rig: Rig
     serial: int
+    name: str = ""
+    text: str = ""
+
+
+@dataclass(frozen=True)
+class KeepRun:
+    """Let what was kept of the last minutes stay, or mark this moment in a run that stays anyhow."""
+
+    note: str = ""
 
 
 @dataclass(frozen=True)

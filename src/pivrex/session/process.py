@@ -19,6 +19,7 @@ from pivrex.session.building import Beside
 from pivrex.session.clock import Clock
 from pivrex.session.core import Session
 from pivrex.session.inputs import pad_names
+from pivrex.session.keeping import Keeping
 from pivrex.session.messages import Leave, SetUp, Stop
 from pivrex.session.places import log_file, runtime_folder
 from pivrex.session.shared import Ring, Row
@@ -94,6 +95,8 @@ class _Loop:
         self._wire, self._ring = wire, ring
         self._session = Session(setup, Beside())
         self._session.rest()  # before anything else is computed, the robot has been told to rest
+        board = self._session.board
+        self._keeping = Keeping(setup, self._session, board.note, board.set)
         self._pads: Pads | None = None
         self._loading = _PadsLoader() if setup.gamepads else None
         self._server: PadServer | None = None
@@ -120,6 +123,7 @@ class _Loop:
                 self._ring.set_skipped(clock.skipped)
         finally:
             self._session.close(time.perf_counter())
+            self._keeping.close()
             self._close()
 
     def _once(self, now_s: float, late_s: float) -> None:
@@ -131,6 +135,7 @@ class _Loop:
             self._look_at_pads_safely()
             self._watch_screen(now_s)
             row = self._session.tick(now_s)
+            self._keeping.add(row)
             status = self._session.status
             self._ring.write(Row(status.serial, status.runs, late_s, time.perf_counter() - now_s, row))
             self._tell()
@@ -148,6 +153,7 @@ class _Loop:
                 if isinstance(request, Leave):
                     self.goodbye = True
                 else:
+                    self._keeping.take(request)
                     self._session.handle(request, now_s)
         except OSError:
             raise EOFError from None

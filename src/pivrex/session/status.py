@@ -76,6 +76,10 @@ class Status:
         The move that the line makes alone; empty for none.
     match : MatchStatus
         The match clock, and the routine.
+    keeping : str
+        The folder of the run that stays and is being kept now; empty while only the last minutes are.
+    cannot_keep : str
+        Why no run is kept; empty while one is.
     """
 
     moving: Moving = field(default_factory=Moving)
@@ -97,6 +101,8 @@ class Status:
     holding: bool = False
     experiment: str = ""
     match: MatchStatus = field(default_factory=MatchStatus)
+    keeping: str = ""
+    cannot_keep: str = ""
 
     @property
     def live(self) -> bool:

@@ -107,6 +107,10 @@ class ScreenModel(Editing):
                 inputs=self.folder.path / "inputs",
                 link=link,
                 memory=config_folder() / "heard.txt",
+                runs=self.folder.path / "runs",
+                keep=self.folder.settings.keep,
+                rig_name=self.file.path.stem,
+                rig_text=self.file.text,
             )
         )
 
@@ -312,4 +316,4 @@ class ScreenModel(Editing):
         if self.line.layout.titles != before.titles or not self._history.width:
             self._history, self._alike = History(len(self.line.layout)), self.serial
         self.wheel %= len(self.line.wheels)
-        self.ask(UseRig(self.rig, self._serial))
+        self.ask(UseRig(self.rig, self._serial, self.file.path.stem, self.file.text))

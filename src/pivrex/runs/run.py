@@ -1,0 +1,297 @@
+"""A run as it was kept: its Ticks, read piece by piece, with the line that made each of them and what happened meanwhile."""
+
+from __future__ import annotations
+
+import zlib
+from bisect import bisect_right
+from collections import OrderedDict
+from collections.abc import Iterator, Mapping
+from functools import cached_property
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+import orjson
+
+from pivrex.errors import ReadError, RigError, RunError
+from pivrex.files import open_persons
+from pivrex.formats.ticks import read_ticks
+from pivrex.line import Line
+from pivrex.line.layout import Floats
+from pivrex.rig import Field, read_rig
+from pivrex.rig.read import read_floor
+from pivrex.runs.facts import Facts, read_facts
+from pivrex.runs.happenings import Event, read_events
+from pivrex.runs.track import TRACK
+
+__all__ = ["Piece", "Run"]
+
+KEPT_PIECES = 6
+"""So many pieces stay in memory once they were read."""
+
+LARGEST_PIECE = 400_000_000
+LARGEST_TEXT = 200_000_000
+
+
+class Piece(NamedTuple):
+    """Some Ticks that follow each other.
+
+    Attributes
+    ----------
+    first : int
+        The row of the run with which it begins.
+    rows : (N, K) float64
+        In the layout of the line that made them.
+    """
+
+    first: int
+    rows: Floats
+
+
+class _File(NamedTuple):
+    first: int
+    path: Path
+
+
+class Run:
+    """A run on disk; only a few pieces of it are in memory, however long it is.
+
+    One that was cut off at any moment is read up to there. Columns that are gone are NaN, columns that its rig does not have are
+    passed over; ``warnings`` says so once a piece with them was read.
+
+    Parameters
+    ----------
+    folder : Path
+
+    Raises
+    ------
+    RunError
+        If there is no run, or its facts cannot be read.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        if not folder.is_dir():
+            raise RunError(folder, 0, "is no run: there is no such folder")
+        self.facts: Facts = read_facts(folder)
+        self.warnings: list[str] = []
+        self._files = _files(folder, "ticks")
+        self._pieces: OrderedDict[int, Piece] = OrderedDict()
+        self._lines: dict[str, Line] = {}
+
+    @property
+    def name(self) -> str:
+        """The name of its folder."""
+        return self.folder.name
+
+    @property
+    def dt_s(self) -> float:
+        """The time of one tick."""
+        return 1 / self.facts.rate_hz
+
+    @property
+    def first(self) -> int:
+        """The first row that is there still: of a run that kept only the last minutes it is not 0."""
+        return self._files[0].first if self._files else 0
+
+    @cached_property
+    def end(self) -> int:
+        """The row behind the last one."""
+        if not self._files:
+            return 0
+        last = self._read(len(self._files) - 1)
+        return last.first + len(last.rows)
+
+    def __len__(self) -> int:
+        return self.end - self.first
+
+    # --- Ticks ---
+
+    def piece(self, row: int) -> Piece:
+        """Give the piece that has a row; the nearest for one that is not there. Raises `RunError` if there is none."""
+        if not self._files:
+            what = "made room for others: only its figures and its track are left" if self.facts.thinned else "has no tick"
+            raise RunError(self.folder, 0, what)
+        at = max(0, bisect_right([f.first for f in self._files], row) - 1)
+        return self._read(at)
+
+    def row(self, row: int) -> Floats:
+        """Give one Tick, (K,); the nearest for one that is not there."""
+        piece = self.piece(row)
+        if not len(piece.rows):
+            raise RunError(self.folder, 0, "has no tick")
+        return piece.rows[min(max(0, row - piece.first), len(piece.rows) - 1)]
+
+    def rows(self, first: int, end: int) -> list[Floats]:
+        """Give the Ticks from a row up to another, without it: each is (K,) of its own layout."""
+        found: list[Floats] = []
+        first = max(first, self.first)
+        while first < end:
+            piece = self.piece(first)
+            some = piece.rows[max(0, first - piece.first) : end - piece.first]
+            if not len(some):
+                break
+            found.extend(some)
+            first += len(some)
+        return found
+
+    def pieces(self) -> Iterator[Piece]:
+        """Give all pieces, in their order."""
+        for at in range(len(self._files)):
+            piece = self._read(at)
+            if len(piece.rows):
+                yield piece
+
+    def _read(self, at: int) -> Piece:
+        known = self._pieces.get(at)
+        if known is None:
+            file = self._files[at]
+            titles, rows = self._parsed(file.path)
+            if at + 1 < len(self._files):
+                rows = rows[: self._files[at + 1].first - file.first]
+            known = Piece(file.first, self._laid_out(titles, rows, self.line(file.first)))
+            self._pieces[at] = known
+            while len(self._pieces) > KEPT_PIECES:
+                self._pieces.popitem(last=False)
+        else:
+            self._pieces.move_to_end(at)
+        return known
+
+    def _parsed(self, path: Path) -> tuple[list[str], Floats]:
+        """Read a piece: whole lines only, for the last may be cut off; up to what is damaged."""
+        data = _bytes(path)
+        header, _, body = data.partition(b"\n")
+        titles = header.decode("utf-8", "replace").strip().split(",")
+        body = body[: body.rfind(b"\n") + 1]
+        if b"\r" in body:  # a spreadsheet saved it
+            body = body.replace(b"\r\n", b"\n")
+        while True:
+            try:
+                return titles, read_ticks(body, len(titles))
+            except ValueError as problem:
+                at, what = problem.args
+                self._warn(f"{path.name}:{at + 2}: {what}; read up to there")
+                body = b"".join(line + b"\n" for line in body.split(b"\n")[:at])
+
+    def _laid_out(self, titles: list[str], rows: Floats, line: Line) -> Floats:
+        """Put columns where the line has them."""
+        wanted = line.layout.titles
+        if tuple(titles) == wanted:
+            return rows
+        places = {title: i for i, title in enumerate(titles)}
+        gone = [t for t in wanted if t not in places]
+        if gone:
+            more = f" and {len(gone) - 3} more" if len(gone) > 3 else ""  # noqa: PLR2004 - three are named
+            self._warn(f"has no column {', '.join(gone[:3])}{more}: an older version, or a changed file")
+        found = np.full((len(rows), len(wanted)), np.nan)
+        for i, title in enumerate(wanted):
+            if title in places:
+                found[:, i] = rows[:, places[title]]
+        return found
+
+    def _warn(self, what: str) -> None:
+        if what not in self.warnings:
+            self.warnings.append(what)
+
+    # --- what stood beside them ---
+
+    @cached_property
+    def told(self) -> list[tuple[int, Mapping[str, Any]]]:
+        """What the screen was told beside the Ticks: from which row on, and what changed."""
+        found = []
+        for line in self._text("status.jsonl").split(b"\n"):
+            try:
+                one = orjson.loads(line)
+                found.append((int(one["row"]), one))
+            except (orjson.JSONDecodeError, KeyError, TypeError, ValueError):
+                continue  # its last line may be cut off
+        return found
+
+    @cached_property
+    def events(self) -> list[Event]:
+        """What happened, in its order."""
+        return read_events(self._text("events.csv").decode("utf-8", "replace"))
+
+    @cached_property
+    def rigs(self) -> list[tuple[int, Path]]:
+        """Which file of the folder has the rig, from which row on."""
+        found = [(row, self.folder / str(one["rig"])) for row, one in self.told if "rig" in one]
+        there = [(row, path) for row, path in found if path.exists() and path.parent == self.folder]
+        return there or [(0, self.folder / "rig.toml")]
+
+    def rig_file(self, row: int) -> Path:
+        """Give the file of the rig that made a row."""
+        return self._of(self.rigs, row)
+
+    def routine_file(self, row: int) -> Path | None:
+        """Give the file of the routine that was chosen at a row; None for none."""
+        found = [(at, self.folder / str(one["routine"])) for at, one in self.told if "routine" in one and at <= row]
+        return found[-1][1] if found and found[-1][1].is_file() else None
+
+    @staticmethod
+    def _of(found: list[tuple[int, Path]], row: int) -> Path:
+        at = bisect_right([one[0] for one in found], row) - 1
+        return found[max(0, at)][1]
+
+    def line(self, row: int) -> Line:
+        """Give the line that made a row. Raises `RunError` if its rig cannot be read."""
+        path = self.rig_file(row)
+        if path.name not in self._lines:
+            try:
+                self._lines[path.name] = Line(read_rig(path))
+            except RigError as problem:
+                first = problem.mistakes[0]
+                raise RunError(path, first.line, f"{first}") from None
+        return self._lines[path.name]
+
+    @cached_property
+    def floor(self) -> Field:
+        """The floor that it was driven on."""
+        path = self.folder / "floor.toml"
+        try:
+            return read_floor(path) if path.exists() else Field()
+        except RigError as problem:
+            self._warn(f"{path.name}: {problem.mistakes[0]}; an open floor stands in its place")
+            return Field()
+
+    @cached_property
+    def track(self) -> Floats:
+        """Its track, (N, len(TRACK)): see `pivrex.runs.track`."""
+        found = []
+        for file in _files(self.folder, "track"):
+            titles, rows = self._parsed(file.path)
+            if tuple(titles) == TRACK:
+                found.append(rows)
+        return np.concatenate(found) if found else np.empty((0, len(TRACK)))
+
+    def _text(self, name: str) -> bytes:
+        try:
+            with open_persons(self.folder / name) as stream:
+                return stream.read(LARGEST_TEXT)
+        except (ReadError, OSError):
+            return b""
+
+
+def _files(folder: Path, kind: str) -> list[_File]:
+    """Give the pieces of a kind by their first row; where one is there compressed and plain, the compressed one is whole."""
+    found: dict[int, Path] = {}
+    for path in sorted(folder.glob(f"{kind}-*.csv*")):
+        digits, _, suffix = path.name.removeprefix(f"{kind}-").partition(".")
+        if digits.isdecimal() and suffix in ("csv", "csv.gz"):
+            found[int(digits)] = path  # .csv.gz sorts behind .csv
+    return [_File(first, found[first]) for first in sorted(found)]
+
+
+def _bytes(path: Path) -> bytes:
+    """Read a piece, compressed or not; of one that is cut off what is there."""
+    try:
+        with open_persons(path) as stream:
+            data = stream.read(LARGEST_PIECE)
+    except (ReadError, OSError) as problem:
+        raise RunError(path, 0, problem.reason if isinstance(problem, ReadError) else str(problem)) from None
+    if not path.name.endswith(".gz"):
+        return data
+    try:
+        return zlib.decompressobj(wbits=31).decompress(data, LARGEST_PIECE)
+    except zlib.error:
+        raise RunError(path, 0, "is damaged: it cannot be decompressed") from None

@@ -1,0 +1,186 @@
+"""All runs of a workspace: which there are, and which make room for newer ones."""
+
+from __future__ import annotations
+
+import contextlib
+import shutil
+import time
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from pivrex.errors import RunError, SaveError
+from pivrex.lower import reason
+from pivrex.rig.field import Keep
+from pivrex.runs.facts import FACTS, Facts, read_facts, write_facts
+
+__all__ = ["Shelf", "Shelved", "find_run"]
+
+IN_USE_S = 60.0
+"""A run without an end whose files changed within this time is being written, by this program or another."""
+
+ALWAYS_STAY = 5
+"""So many of the newest runs keep their Ticks, however large."""
+
+
+@dataclass(frozen=True)
+class Shelved:
+    """A run as it stands in a list.
+
+    Attributes
+    ----------
+    folder : Path
+    facts : Facts or None
+        None if they cannot be read; then ``problem`` says why.
+    problem : str
+    """
+
+    folder: Path
+    facts: Facts | None
+    problem: str = ""
+
+    @property
+    def name(self) -> str:
+        """The name of its folder."""
+        return self.folder.name
+
+
+class Shelf:
+    """The folder ``runs`` of a workspace. What it lists is read anew only where something changed."""
+
+    def __init__(self, folder: Path, settings: Keep | None = None) -> None:
+        self.folder, self._settings = folder, settings or Keep()
+        self._known: dict[str, tuple[int, Shelved]] = {}
+        self._sizes: dict[str, tuple[int, int]] = {}
+
+    def runs(self) -> list[Shelved]:
+        """Give all, the newest first; one that cannot be read says why."""
+        found: list[Shelved] = []
+        for folder in self._folders():
+            try:
+                stamp = (folder / FACTS).stat().st_mtime_ns
+            except OSError:
+                stamp = -1
+            known = self._known.get(folder.name)
+            if known is None or known[0] != stamp:
+                try:
+                    known = stamp, Shelved(folder, read_facts(folder))
+                except RunError as problem:
+                    known = stamp, Shelved(folder, None, problem.what)
+                self._known[folder.name] = known
+            found.append(known[1])
+        here = {one.name for one in found}
+        self._known = {name: known for name, known in self._known.items() if name in here}
+        # the names begin with the time, but a folder may have been called otherwise since
+        return sorted(found, key=lambda r: (r.facts.began.timestamp() if r.facts else 0.0, r.name), reverse=True)
+
+    def rule(self) -> str:
+        """Say by which rule old runs make room."""
+        s = self._settings
+        return (
+            f"the last {s.last_s / 60:g} min are always kept, and the newest {s.newest} runs that nothing marked; beyond "
+            f"{s.megabytes:g} MB the oldest without a note lose their ticks, and keep figures and track"
+        )
+
+    def remove(self, folder: Path) -> None:
+        """Take a run away. Raises `SaveError`."""
+        try:
+            shutil.rmtree(folder)
+        except FileNotFoundError:
+            pass  # another program was quicker
+        except OSError as problem:
+            raise SaveError(folder, reason(problem)) from None
+
+    def thin(self) -> None:
+        """Let old runs make room, by the rule, and take away what killed programs left half. Raises `SaveError` if they cannot."""
+        with contextlib.suppress(OSError):
+            for half in self.folder.glob(".*.part"):
+                if time.time() - half.stat().st_mtime > IN_USE_S:
+                    shutil.rmtree(half, ignore_errors=True)
+        runs = [r for r in self.runs() if r.facts is not None and not _in_use(r)]
+        unmarked = [r for r in runs if r.facts is not None and not r.facts.stays]
+        for one in unmarked[round(self._settings.newest) :]:
+            self.remove(one.folder)
+        gone = {r.name for r in unmarked[round(self._settings.newest) :]}
+        runs = [r for r in runs if r.name not in gone]
+        most = self._settings.megabytes * 1e6
+        total = sum(self._size(r) for r in runs)
+        for one in reversed(runs[ALWAYS_STAY:]):
+            if total <= most:
+                break
+            facts = one.facts
+            if facts is not None and not facts.note and not facts.thinned:
+                total -= self._size(one)
+                _thin(one.folder, facts)
+                total += self._size(one)
+
+    def size(self, run: Shelved) -> int:
+        """Give how many bytes a run takes on the disk."""
+        return self._size(run)
+
+    def _size(self, run: Shelved) -> int:
+        try:
+            stamp = run.folder.stat().st_mtime_ns
+            known = self._sizes.get(run.name)
+            if known is None or known[0] != stamp or (run.facts is not None and run.facts.ended is None):
+                known = stamp, sum(p.stat().st_size for p in run.folder.iterdir())
+                self._sizes[run.name] = known
+            return known[1]
+        except OSError:
+            return 0
+
+    def _folders(self) -> list[Path]:
+        try:
+            return [p for p in self.folder.iterdir() if p.is_dir() and not p.name.startswith(".")]
+        except OSError:
+            return []
+
+
+def _in_use(run: Shelved) -> bool:
+    if run.facts is None or run.facts.ended is not None:
+        return False
+    with contextlib.suppress(OSError, ValueError):
+        newest = max(p.stat().st_mtime for p in run.folder.iterdir())
+        return time.time() - newest < IN_USE_S
+    return True
+
+
+def _thin(folder: Path, facts: Facts) -> None:
+    """Take a run's Ticks away; that they are gone is said first, so that a program killed here leaves nothing half."""
+    write_facts(folder, replace(facts, thinned=True))
+    for path in folder.glob("ticks-*"):
+        try:
+            path.unlink(missing_ok=True)
+        except OSError as problem:
+            raise SaveError(path, reason(problem)) from None
+
+
+def find_run(name: str, here: Path) -> Path:
+    """Find a run by the path of its folder, by its name in the workspace ``here``, by a piece of it that only one has, or by
+    "last" for the newest and "last-1" for the one before.
+
+    Raises
+    ------
+    RunError
+        If there is none, or more than one.
+    """
+    path = Path(name)
+    if (path / FACTS).exists():
+        return path
+    shelf = Shelf(here / "runs")
+    runs = shelf.runs()
+    if not runs:
+        raise RunError(path, 0, f"is no run, and {here / 'runs'} holds none")
+    stem, _, back = name.partition("-")
+    if stem == "last" and (not back or back.isdecimal()):
+        at = int(back or 0)
+        if at < len(runs):
+            return runs[at].folder
+        raise RunError(path, 0, f"is too far back: there are {len(runs)} runs")
+    exact = [r for r in runs if r.name == name]
+    found = exact or [r for r in runs if name.lower() in r.name.lower()]
+    if len(found) == 1:
+        return found[0].folder
+    if found:
+        raise RunError(path, 0, f"could be {', '.join(r.name for r in found[:5])}{', ...' * (len(found) > 5)}")  # noqa: PLR2004
+    raise RunError(path, 0, f"is no run of this workspace; the newest is {runs[0].name}")
+

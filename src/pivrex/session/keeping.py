@@ -1,0 +1,379 @@
+"""Keeping runs: what the session ticks goes to the disk, beside the clock. A tick only lays its row down; all else is a thread's."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Protocol
+
+import numpy as np
+import tomlkit
+
+from pivrex.errors import SaveError
+from pivrex.files import free_name
+from pivrex.line import Line
+from pivrex.line.layout import Floats
+from pivrex.lower import reason
+from pivrex.rig import Field
+from pivrex.rig.field import Keep as KeepSettings
+from pivrex.runs.facts import UNMARKED, Facts
+from pivrex.runs.happenings import Event
+from pivrex.runs.shelf import Shelf
+from pivrex.runs.writing import RunWriter
+from pivrex.session.journal import changes, happened
+from pivrex.session.messages import ChooseRoutine, KeepRun, LayOut, SetUp, UseRig
+from pivrex.session.periods import COUNTED
+from pivrex.session.status import Status
+
+__all__ = ["BY_KEY", "Keeping"]
+
+BY_KEY = "by key"
+
+log = logging.getLogger(__name__)
+
+WRITE_EVERY_S = 0.25
+
+MOST_WAITING_S = 30.0
+"""So much of a drive waits in memory for a slow disk; what comes then is lost and counted."""
+
+TRY_AGAIN_S = 20.0
+"""A disk that was full is tried again after so long."""
+
+LONGEST_UNMARKED_S = 3600.0
+"""A run that only keeps the last minutes begins anew after this, so that its events do not grow for ever."""
+
+SHORTEST_S = 2.0
+"""A run that nobody marked and that is shorter than this, or in which nothing moved, is not kept."""
+
+
+class Ticking(Protocol):
+    """What the keeper needs of a session."""
+
+    @property
+    def status(self) -> Status: ...
+
+    @property
+    def line(self) -> Line: ...
+
+
+TAIL_S = 2.0
+"""A run that was marked by what is over now goes on for so long: the robot rolls out."""
+
+
+@dataclass(frozen=True)
+class _Rig:
+    line: Line
+    name: str
+    text: str
+
+
+class Keeping:
+    """Keeps the last minutes, and what is marked: while live, in a period of a match, or by a key.
+
+    Parameters
+    ----------
+    setup : SetUp
+        Says where to; nowhere, and nothing is kept.
+    session : Ticking
+    say, tell : callables
+        What says something once, and what sets fields of the status; both are called by `add` only.
+    """
+
+    def __init__(
+        self, setup: SetUp, session: Ticking, say: Callable[[str], None], tell: Callable[..., None]
+    ) -> None:
+        self._session, self._say, self._tell = session, say, tell
+        self._folder = setup.runs
+        self._texts = {0: (setup.rig_name, setup.rig_text)}
+        self._line: Line | None = None
+        self._status: Status | None = None
+        self._waiting: deque[object] = deque()
+        """What the thread has not taken yet: rows, and between them statuses, rigs and requests, in their order."""
+        self._most = round(MOST_WAITING_S / session.line.dt_s)
+        self._lost = 0
+        self._writes: _Writes | None = None
+        self._thread: threading.Thread | None = None
+        if self._folder is not None:
+            self._writes = _Writes(self._folder, setup, self._waiting)
+            self._thread = threading.Thread(target=self._writes.run, daemon=True, name="keeper")
+            self._thread.start()
+
+    def take(self, request: object) -> None:
+        """Look at what the screen asks: some of it belongs to a run."""
+        if self._writes is None:
+            if isinstance(request, KeepRun):
+                self._say("there is no workspace to keep runs in")
+        elif isinstance(request, UseRig):
+            self._texts[request.serial] = request.name, request.text
+        elif isinstance(request, LayOut | ChooseRoutine | KeepRun):
+            self._waiting.append(request)
+
+    def add(self, row: Floats) -> None:
+        """Take a tick's row, which nobody writes into any more, and say what the thread has to say."""
+        writes = self._writes
+        if writes is None:
+            return
+        session = self._session
+        status, line = session.status, session.line
+        if line is not self._line:
+            self._line = line
+            self._waiting.append(_Rig(line, *self._texts.get(status.serial, ("", ""))))
+            self._texts = {k: t for k, t in self._texts.items() if k >= status.serial}
+        if status is not self._status:
+            self._status = status
+            self._waiting.append(status)
+        if len(self._waiting) < self._most:
+            self._waiting.append(row)
+        else:
+            writes.lost += 1
+        while writes.news:
+            said, told = writes.news.popleft()
+            if told:
+                self._tell(**told)
+            if said:
+                self._say(said)
+
+    def close(self) -> None:
+        """Write what is left and end, without waiting long for a slow disk."""
+        if self._writes is not None and self._thread is not None:
+            self._writes.ended.set()
+            self._thread.join(3.0)
+
+
+class _Writes:
+    """What the thread does."""
+
+    def __init__(self, folder: Path, setup: SetUp, waiting: deque[object]) -> None:
+        self._settings: KeepSettings = setup.keep
+        self._shelf = Shelf(folder, self._settings)
+        self._floor = setup.field
+        self._waiting = waiting
+        self._writer: RunWriter | None = None
+        self._rig: _Rig | None = None
+        self._status: Status | None = None
+        self._routine: tuple[str, str] = ("", "")
+        self._t = 0.0
+        self._tail = 0
+        """Ticks that are left of a run whose mark is over; 0 for none."""
+        self._blocked_until = 0.0
+        """Ticks of the clock that pass before a disk that failed is tried again."""
+        self._problem = ""
+        self.news: deque[tuple[str, dict[str, object]]] = deque()
+        """What is to be said, and what is to be told with the status."""
+        self.lost = 0
+        """Ticks that came while too many waited."""
+        self._said_lost = False
+        self.ended = threading.Event()
+
+    # --- the loop ---
+
+    def run(self) -> None:
+        try:
+            self._safely(self._shelf.thin)
+            while not self.ended.wait(WRITE_EVERY_S):
+                self._take_all()
+            self._take_all()
+            self._safely(self._end)
+        except Exception:  # a fault of the keeper must never reach who drives
+            log.exception("runs are kept no more")
+            self.news.append(("runs are kept no more: the log has why", {"keeping": ""}))
+
+    def _take_all(self) -> None:
+        rows: list[Floats] = []
+        while self._waiting:
+            one = self._waiting.popleft()
+            if isinstance(one, np.ndarray):
+                # a clock that went back: the robot begins anew, and so does its run
+                if self._rig is not None and one[self._rig.line.layout.at("clock", "t")] < self._t:
+                    self._put(rows)
+                    rows = []
+                    self._safely(self._end_what_may_end)
+                if self._rig is not None:
+                    self._t = float(one[self._rig.line.layout.at("clock", "t")])
+                rows.append(one)
+            else:
+                self._put(rows)
+                rows = []
+                self._safely(lambda one=one: self._obey(one))
+        self._put(rows)
+        if self._writer is not None:
+            self._safely(self._writer.flush)
+        if self.lost and not self._said_lost:
+            self._said_lost = True
+            self.news.append(("the disk is too slow to keep every tick; driving goes on", {}))
+
+    def _safely(self, work: Callable[[], None]) -> None:
+        """Do what may fail: then this run ends, driving goes on, and it is said once."""
+        try:
+            work()
+        except SaveError as problem:
+            self._fail(problem.reason)
+        except OSError as problem:
+            self._fail(reason(problem))
+
+    def _fail(self, why: str) -> None:
+        writer, self._writer = self._writer, None
+        if writer is not None:
+            writer.abandon()
+        dt_s = self._rig.line.dt_s if self._rig is not None else 0.02
+        self._blocked_until = round(TRY_AGAIN_S / dt_s)
+        if why != self._problem:
+            self._problem = why
+            self.news.append((f"runs are not kept now: {why}; driving goes on", {"cannot_keep": why, "keeping": ""}))
+
+    # --- what comes ---
+
+    def _put(self, rows: list[Floats]) -> None:
+        if not rows or self._rig is None:
+            return
+        if self._writer is None:
+            self._blocked_until -= len(rows)
+            if self._blocked_until > 0:
+                return
+            self._safely(self._begin)
+        writer = self._writer
+        if writer is not None:
+            self._safely(lambda: writer.add(np.array(rows)))
+            if self._writer is not None and self._problem:
+                self._problem = ""
+                self.news.append(("runs are kept again", {"cannot_keep": ""}))
+            if self._tail:
+                self._tail = max(0, self._tail - len(rows))
+            over = writer.facts.kept != UNMARKED and self._tail == 0 and not _marked_by(self._status)
+            if over or (not writer.facts.stays and writer.rows * self._rig.line.dt_s > LONGEST_UNMARKED_S):
+                self._safely(self._end)
+
+    def _obey(self, one: object) -> None:
+        if isinstance(one, Status):
+            self._told(one)
+        elif isinstance(one, _Rig):
+            if self._rig is not None and one.name != self._rig.name:
+                self._end()  # another robot
+            self._rig = one
+            if self._writer is not None:
+                self._writer.use(one.line, _without_key(one.text))
+        elif isinstance(one, LayOut):
+            self._floor = one.field
+            self._end_what_may_end()
+        elif isinstance(one, ChooseRoutine):
+            program = one.program
+            self._routine = (program.name, program.text) if program is not None else ("", "")
+            if self._writer is not None:
+                self._writer.routine(*self._routine)
+        elif isinstance(one, KeepRun):
+            self._keep(one.note)
+
+    def _told(self, status: Status) -> None:
+        """Take another status: what happened is an event, and what it marks begins or ends a run."""
+        before, self._status = self._status, status
+        why, was = _marked_by(status), _marked_by(before) if before is not None else ""
+        if before is not None:
+            self._write_down(before, status)
+        if why and why != was:
+            self._end()
+            self._begin()
+            if before is not None:
+                self._write_down(before, status)
+            self.news.append(("", {"keeping": self._name}))
+        elif was and not why and self._rig is not None:
+            self._tail = round(TAIL_S / self._rig.line.dt_s)
+        elif before is not None and status.runs != before.runs:
+            self._end_what_may_end()
+
+    def _write_down(self, before: Status, status: Status) -> None:
+        writer = self._writer
+        if writer is not None:
+            writer.told(changes(before, status))
+            for kind, text in happened(before, status):
+                writer.event(Event(self._t, writer.rows, kind, text))
+            writer.drives(_driver(status))
+
+    def _keep(self, note: str) -> None:
+        """Let what was kept until now stay."""
+        writer = self._writer
+        if writer is None or not writer.rows:
+            self.news.append((f"nothing to keep: {self._problem or 'no tick yet'}", {}))
+            return
+        assert self._rig is not None
+        seconds = min(writer.rows * self._rig.line.dt_s, writer.longest_s)
+        writer.event(Event(self._t, writer.rows, "mark", note or "marked by key"))
+        if writer.facts.kept != UNMARKED:
+            self.news.append((f"marked in {self._name}", {}))
+            return
+        writer.keep(BY_KEY)
+        self.news.append((f"kept as runs/{self._name}: the last {_said(seconds)}", {}))
+        self._end()
+
+    # --- runs ---
+
+    @property
+    def _name(self) -> str:
+        return self._writer.folder.name if self._writer is not None else ""
+
+    def _begin(self) -> None:
+        """Begin another run with the next Tick."""
+        rig, status = self._rig, self._status
+        if rig is None or status is None:
+            return
+        now = datetime.now().astimezone()
+        why = _marked_by(status)
+        facts = Facts(rig.line.rig.name, rig.name, now, 1 / rig.line.dt_s, kept=why or UNMARKED)
+        folder = free_name(self._shelf.folder, f"{now:%Y%m%d-%H%M%S}-{facts.rig}", "")
+        longest_s = np.inf if why else self._settings.last_s
+        self._writer = RunWriter(folder, facts, rig.line, _without_key(rig.text), self._floor, longest_s)
+        if self._routine[0]:
+            self._writer.routine(*self._routine)
+        self._writer.told(changes(None, status))
+        self._writer.drives(_driver(status))
+
+    def _end_what_may_end(self) -> None:
+        """End a run that nothing marks now: the robot begins anew."""
+        if self._writer is not None and (self._status is None or not _marked_by(self._status)):
+            self._end()
+
+    def _end(self) -> None:
+        """End the run that is being written, if there is one; one that says nothing is taken away."""
+        writer, self._writer, self._tail = self._writer, None, 0
+        if writer is None:
+            return
+        marked = writer.facts.kept != UNMARKED
+        seconds = writer.rows / writer.facts.rate_hz
+        writer.close(self.lost)
+        self.lost, self._said_lost = 0, False
+        if marked:
+            said = "" if writer.facts.kept == BY_KEY else f"kept as runs/{writer.folder.name}: {_said(seconds)}"
+            self.news.append((said, {"keeping": ""}))
+        elif seconds < SHORTEST_S or not writer.figures.get("driven_s"):
+            self._shelf.remove(writer.folder)
+        self._shelf.thin()
+
+
+def _marked_by(status: Status) -> str:
+    """Say what marks a run by itself now; empty for nothing."""
+    if status.match.period in COUNTED:
+        return "a match" if not status.match.only else f"a period {status.match.period}"
+    return "live" if status.live else ""
+
+
+def _driver(status: Status) -> str:
+    return status.match.routine if status.match.period == "alone" else status.source
+
+
+def _said(seconds: float) -> str:
+    return f"{seconds:.0f} s" if seconds < 120 else f"{seconds / 60:.1f} min"  # noqa: PLR2004 - two minutes
+
+
+def _without_key(text: str) -> str:
+    """Give a rig's text without the name of its key: it is not copied, so the rig is read without it."""
+    if "key" not in text:
+        return text
+    try:
+        document = tomlkit.parse(text)
+    except tomlkit.exceptions.TOMLKitError:
+        return text
+    return tomlkit.dumps(document) if document.pop("key", None) is not None else text
