@@ -150,7 +150,7 @@ class RobotCase(AppCase):
 
     def wire(self, words: str, seed: int = 0) -> Wiring:
         """Give the stand-in faults behind the screen's back."""
-        session: Any = self.model.client.session  # type: ignore[attr-defined]
+        session: Any = self.model.client.session  # type: ignore[union-attr]
         session._wiring = faulty(self.model.rig, words, seed)
         session.handle(UseRig(self.model.rig, self.model.serial), 0.0)
         return session._wiring

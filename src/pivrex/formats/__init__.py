@@ -10,4 +10,6 @@ if TYPE_CHECKING:
     from pivrex.formats.ticks import read_ticks, tick_header, tick_line, tick_lines
 
 __all__ = ["Player", "Reading", "Recording", "read_ticks", "tick_header", "tick_line", "tick_lines"]
-__getattr__ = showing(__name__, recording="Reading Recording", player="Player", ticks="read_ticks tick_header tick_line tick_lines")
+__getattr__ = showing(
+    __name__, recording="Reading Recording", player="Player", ticks="read_ticks tick_header tick_line tick_lines"
+)

@@ -26,7 +26,9 @@ def tick_line(row: Floats) -> str:
 def tick_lines(rows: Floats) -> bytes:
     """Write Ticks, (N, K), as lines, in the way of `tick_line`."""
     # a library for another format writes exact numbers ten times as fast as Python does
-    text = orjson.dumps(np.ascontiguousarray(rows), option=orjson.OPT_SERIALIZE_NUMPY)[2:-2].replace(b"],[", b"\n") + b"\n"
+    text = (
+        orjson.dumps(np.ascontiguousarray(rows), option=orjson.OPT_SERIALIZE_NUMPY)[2:-2].replace(b"],[", b"\n") + b"\n"
+    )
     text = text.replace(b".0,", b",").replace(b".0\n", b"\n")
     if b"null" not in text:
         return text

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tomllib
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import dataclass, field, fields
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -112,6 +112,13 @@ def read_facts(folder: Path) -> Facts:
         raise RunError(path, problem.line, problem.reason) from None
     except tomllib.TOMLDecodeError as problem:
         raise RunError(path, 0, f"is not TOML: {problem}") from None
+    _check(path, data)
+    needed: dict[str, Any] = {"robot": data["robot"], "rig": data.get("rig") or data["robot"].lower()}
+    needed |= {"began": _with_zone(data["began"]), "rate_hz": float(data["rate_hz"])}
+    return Facts(**needed, **_others(data))
+
+
+def _check(path: Path, data: dict[str, Any]) -> None:
     version = data.get("version", VERSION)
     if not isinstance(version, int) or version > VERSION:
         raise RunError(path, 0, f"is of version {version}, but this Pivrex reads versions up to {VERSION}")
@@ -120,21 +127,19 @@ def read_facts(folder: Path) -> Facts:
             raise RunError(path, 0, f"{key} is {data.get(key, 'missing')!r}, but should be {what}")
     if not data["rate_hz"] > 0:
         raise RunError(path, 0, f"rate_hz is {data['rate_hz']}, but should be more than 0")
-    began = _with_zone(data["began"])
-    facts = Facts(data["robot"], data.get("rig") or data["robot"].lower(), began, float(data["rate_hz"]))
-    for one in fields(Facts)[4:]:
-        value = data.get(one.name)
-        if one.name == "drivers":
-            value = tuple(map(str, value)) if isinstance(value, list) else ()
-        elif one.name == "figures":
-            numbers = value.items() if isinstance(value, dict) else ()
-            value = {str(k): float(v) for k, v in numbers if isinstance(v, int | float)}
-        elif one.name == "ended":
-            value = _with_zone(value) if isinstance(value, datetime) else None
-        elif not isinstance(value, type(getattr(facts, one.name))):
-            continue  # left out by an older version, or spoiled by hand: it has no say in how the run is read
-        facts = replace(facts, **{one.name: value})
-    return facts
+
+
+def _others(data: dict[str, Any]) -> dict[str, Any]:
+    """Give what else there is; what an older version left out, or a hand spoiled, has no say in how the run is read."""
+    plain = {"kept": str, "routine": str, "note": str, "ticks": int, "lost": int, "thinned": bool}
+    found: dict[str, Any] = {key: data[key] for key, kind in plain.items() if isinstance(data.get(key), kind)}
+    if isinstance(data.get("ended"), datetime):
+        found["ended"] = _with_zone(data["ended"])
+    if isinstance(data.get("drivers"), list):
+        found["drivers"] = tuple(map(str, data["drivers"]))
+    if isinstance(data.get("figures"), dict):
+        found["figures"] = {str(k): float(v) for k, v in data["figures"].items() if isinstance(v, int | float)}
+    return found
 
 
 _NEEDED = (

@@ -57,7 +57,14 @@ class Figures:
     """Adds up Ticks of a line; another line may go on where one ended."""
 
     def __init__(self, line: Line) -> None:
-        self._sums = {"driven_s": 0.0, "distance_m": 0.0, "limited_s": 0.0, "lost_m": 0.0, "bumps": 0.0, "blocked_s": 0.0}
+        self._sums = {
+            "driven_s": 0.0,
+            "distance_m": 0.0,
+            "limited_s": 0.0,
+            "lost_m": 0.0,
+            "bumps": 0.0,
+            "blocked_s": 0.0,
+        }
         self._tops: dict[str, float] = {}
         self._lows: dict[str, float] = {}
         self._means: dict[str, tuple[float, int]] = {}
@@ -92,7 +99,7 @@ class Figures:
         dt_s, layout, sums = self._line.dt_s, self._line.layout, self._sums
         asked = np.abs(rows[:, self._asked])
         sums["driven_s"] += dt_s * float((asked > MOVES_M_S).any(axis=1).sum())
-        if len(self._moved) == 2:  # noqa: PLR2004 - forward and left
+        if len(self._moved) == 2:
             moved = np.hypot(*rows[:, self._moved].T)
             moved = moved[np.isfinite(moved)]
             sums["distance_m"] += float(moved.sum())
@@ -153,7 +160,7 @@ class Figures:
             if begin < len(both):
                 apart = felt[begin:] - asked[begin - lag : len(both) - lag]
                 self._misfit[lag] += float(np.nansum(apart * apart))
-        self._carried = both[-lags:]
+        self._carried = both[-lags:].copy()  # not a window on all of it
 
     def values(self) -> dict[str, float]:
         """Give those that can be said by now, by their keys in the order of `FIGURES`."""

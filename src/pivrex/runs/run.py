@@ -110,7 +110,9 @@ class Run:
     def piece(self, row: int) -> Piece:
         """Give the piece that has a row; the nearest for one that is not there. Raises `RunError` if there is none."""
         if not self._files:
-            what = "made room for others: only its figures and its track are left" if self.facts.thinned else "has no tick"
+            what = (
+                "made room for others: only its figures and its track are left" if self.facts.thinned else "has no tick"
+            )
             raise RunError(self.folder, 0, what)
         at = max(0, bisect_right([f.first for f in self._files], row) - 1)
         return self._read(at)
@@ -181,7 +183,7 @@ class Run:
         places = {title: i for i, title in enumerate(titles)}
         gone = [t for t in wanted if t not in places]
         if gone:
-            more = f" and {len(gone) - 3} more" if len(gone) > 3 else ""  # noqa: PLR2004 - three are named
+            more = f" and {len(gone) - 3} more" if len(gone) > 3 else ""
             self._warn(f"has no column {', '.join(gone[:3])}{more}: an older version, or a changed file")
         found = np.full((len(rows), len(wanted)), np.nan)
         for i, title in enumerate(wanted):

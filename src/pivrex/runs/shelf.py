@@ -181,6 +181,5 @@ def find_run(name: str, here: Path) -> Path:
     if len(found) == 1:
         return found[0].folder
     if found:
-        raise RunError(path, 0, f"could be {', '.join(r.name for r in found[:5])}{', ...' * (len(found) > 5)}")  # noqa: PLR2004
+        raise RunError(path, 0, f"could be {', '.join(r.name for r in found[:5])}{', ...' * (len(found) > 5)}")
     raise RunError(path, 0, f"is no run of this workspace; the newest is {runs[0].name}")
-

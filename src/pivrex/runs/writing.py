@@ -1,20 +1,20 @@
 """Writing a run while it is driven: a folder that can be read at any moment, whenever the program is killed.
 
-    run.toml              what is known of it, figures, the note
-    rig.toml, rig-2.toml  the rig, and what it was changed to
-    floor.toml            the floor
-    routine.txt           the routine that was chosen; routine-2.txt the next
-    events.csv            what was said, stops, bumps, limits, lines of a routine
-    status.jsonl          what the screen was told beside the Ticks, for replaying
-    ticks-0000000.csv     the Ticks, a piece for each half minute, called by its first row; compressed when it is large
-    track-0000000.csv     a few columns of every few Ticks, for small pictures and for what shows the whole of it
+- run.toml: what is known of it, figures, the note
+- rig.toml, rig-2.toml, ...: the rig, and what it was changed to
+- floor.toml: the floor
+- routine.txt, routine-2.txt, ...: the routines that were chosen
+- events.csv: what was said, stops, bumps, limits, lines of a routine
+- status.jsonl: what the screen was told beside the Ticks, for replaying
+- ticks-0000000.csv, ...: the Ticks, a piece for each half minute, called by its first row; compressed when it is large
+- track-0000000.csv, ...: a few columns of every few Ticks, for small pictures and for what shows the whole of it
 """
 
 from __future__ import annotations
 
+import contextlib
 import gzip
 import io
-import os
 import shutil
 from collections.abc import Mapping
 from dataclasses import replace
@@ -182,7 +182,9 @@ class RunWriter:
         self._end_piece()
         for stream in (self._events, self._status):
             self._closed(stream)
-        self.facts = replace(self.facts, ended=datetime.now().astimezone(), ticks=self.rows, lost=lost, figures=self.figures)
+        self.facts = replace(
+            self.facts, ended=datetime.now().astimezone(), ticks=self.rows, lost=lost, figures=self.figures
+        )
         self._save_facts()
 
     @property
@@ -194,10 +196,8 @@ class RunWriter:
         """Let its files go without another word to the disk: it cannot write any more."""
         for stream in (self._events, self._status, self._ticks, self._tracks):
             if stream is not None:
-                try:
+                with contextlib.suppress(OSError):
                     stream.close()
-                except OSError:
-                    pass
 
     def _save_facts(self) -> None:
         try:
@@ -237,9 +237,13 @@ class RunWriter:
 
     def _drop_old(self) -> None:
         """Let pieces go that are older than what shall be kept of the last minutes."""
-        while len(self._pieces) > 2 and (self.rows - self._pieces[1]) * self._line.dt_s > self.longest_s:  # noqa: PLR2004
+        while len(self._pieces) > 2 and (self.rows - self._pieces[1]) * self._line.dt_s >= self.longest_s:
             row = self._pieces.pop(0)
-            for name in (f"{piece_name('ticks', row)}.csv.gz", f"{piece_name('ticks', row)}.csv", f"{piece_name('track', row)}.csv"):
+            for name in (
+                f"{piece_name('ticks', row)}.csv.gz",
+                f"{piece_name('ticks', row)}.csv",
+                f"{piece_name('track', row)}.csv",
+            ):
                 (self.folder / name).unlink(missing_ok=True)
 
     def _write(self, stream: io.BufferedWriter | io.FileIO, data: bytes) -> None:
@@ -265,4 +269,4 @@ def compress(path: Path) -> None:
     """Put a compressed file in the place of a finished one: whole or not at all. Raises `OSError` or `SaveError`."""
     # level 1: three quarters of what the best saves, in a third of the time
     write_atomically(path.with_name(f"{path.name}.gz"), gzip.compress(path.read_bytes(), 1, mtime=0))
-    os.unlink(path)
+    path.unlink()

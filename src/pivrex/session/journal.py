@@ -57,7 +57,9 @@ def happened(before: Status, after: Status) -> list[tuple[str, str]]:
     if after.match.period != before.match.period:
         found.append(("period", _period(after)))
     elif after.match.ended and after.match.ended != before.match.ended:
-        found.append(("period", f"the routine has {after.match.ended}" + (f": {after.match.why}" * bool(after.match.why))))
+        found.append(
+            ("period", f"the routine has {after.match.ended}" + (f": {after.match.why}" * bool(after.match.why)))
+        )
     if after.source != before.source:
         found.append(("drives", _title(after)))
     if after.runs != before.runs:

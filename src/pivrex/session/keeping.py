@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 from typing import Protocol
 
@@ -19,7 +20,6 @@ from pivrex.files import free_name
 from pivrex.line import Line
 from pivrex.line.layout import Floats
 from pivrex.lower import reason
-from pivrex.rig import Field
 from pivrex.rig.field import Keep as KeepSettings
 from pivrex.runs.facts import UNMARKED, Facts
 from pivrex.runs.happenings import Event
@@ -84,9 +84,7 @@ class Keeping:
         What says something once, and what sets fields of the status; both are called by `add` only.
     """
 
-    def __init__(
-        self, setup: SetUp, session: Ticking, say: Callable[[str], None], tell: Callable[..., None]
-    ) -> None:
+    def __init__(self, setup: SetUp, session: Ticking, say: Callable[[str], None], tell: Callable[..., None]) -> None:
         self._session, self._say, self._tell = session, say, tell
         self._folder = setup.runs
         self._texts = {0: (setup.rig_name, setup.rig_text)}
@@ -131,7 +129,12 @@ class Keeping:
             self._waiting.append(row)
         else:
             writes.lost += 1
-        while writes.news:
+        self.hear()
+
+    def hear(self) -> None:
+        """Say what the thread has to say."""
+        writes = self._writes
+        while writes is not None and writes.news:
             said, told = writes.news.popleft()
             if told:
                 self._tell(**told)
@@ -169,6 +172,8 @@ class _Writes:
         """Ticks that came while too many waited."""
         self._said_lost = False
         self.ended = threading.Event()
+        self.busy = threading.Lock()
+        """Held while it writes."""
 
     # --- the loop ---
 
@@ -176,14 +181,19 @@ class _Writes:
         try:
             self._safely(self._shelf.thin)
             while not self.ended.wait(WRITE_EVERY_S):
+                with self.busy:
+                    self._take_all()
+            with self.busy:
                 self._take_all()
-            self._take_all()
-            self._safely(self._end)
+                self._safely(self._end)
         except Exception:  # a fault of the keeper must never reach who drives
             log.exception("runs are kept no more")
             self.news.append(("runs are kept no more: the log has why", {"keeping": ""}))
 
     def _take_all(self) -> None:
+        if self.lost and not self._said_lost:
+            self._said_lost = True
+            self.news.append(("the disk is too slow to keep every tick; driving goes on", {}))
         rows: list[Floats] = []
         while self._waiting:
             one = self._waiting.popleft()
@@ -199,13 +209,10 @@ class _Writes:
             else:
                 self._put(rows)
                 rows = []
-                self._safely(lambda one=one: self._obey(one))
+                self._safely(partial(self._obey, one))
         self._put(rows)
         if self._writer is not None:
             self._safely(self._writer.flush)
-        if self.lost and not self._said_lost:
-            self._said_lost = True
-            self.news.append(("the disk is too slow to keep every tick; driving goes on", {}))
 
     def _safely(self, work: Callable[[], None]) -> None:
         """Do what may fail: then this run ends, driving goes on, and it is said once."""
@@ -271,7 +278,7 @@ class _Writes:
     def _told(self, status: Status) -> None:
         """Take another status: what happened is an event, and what it marks begins or ends a run."""
         before, self._status = self._status, status
-        why, was = _marked_by(status), _marked_by(before) if before is not None else ""
+        why, was = _marked_by(status), _marked_by(before)
         if before is not None:
             self._write_down(before, status)
         if why and why != was:
@@ -333,7 +340,7 @@ class _Writes:
 
     def _end_what_may_end(self) -> None:
         """End a run that nothing marks now: the robot begins anew."""
-        if self._writer is not None and (self._status is None or not _marked_by(self._status)):
+        if self._writer is not None and not _marked_by(self._status):
             self._end()
 
     def _end(self) -> None:
@@ -353,8 +360,10 @@ class _Writes:
         self._shelf.thin()
 
 
-def _marked_by(status: Status) -> str:
+def _marked_by(status: Status | None) -> str:
     """Say what marks a run by itself now; empty for nothing."""
+    if status is None:
+        return ""
     if status.match.period in COUNTED:
         return "a match" if not status.match.only else f"a period {status.match.period}"
     return "live" if status.live else ""
@@ -365,7 +374,7 @@ def _driver(status: Status) -> str:
 
 
 def _said(seconds: float) -> str:
-    return f"{seconds:.0f} s" if seconds < 120 else f"{seconds / 60:.1f} min"  # noqa: PLR2004 - two minutes
+    return f"{seconds:.0f} s" if seconds < 120 else f"{seconds / 60:.1f} min"
 
 
 def _without_key(text: str) -> str:

@@ -314,6 +314,7 @@ class Leave:
 Request = (
     UseRig
     | ChooseSource
+    | KeepRun
     | KeyDown
     | KeyUp
     | SetKeysMode

@@ -37,6 +37,7 @@ from pivrex.tui.overlays.palette import Palette
 from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.releases import ASK, KeyReleased, install
 from pivrex.tui.remembering import Remembering
+from pivrex.tui.replay_acts import ReplayActs
 from pivrex.tui.themes import THEMES
 from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.table import VIEWS
@@ -51,7 +52,7 @@ SMALLEST = (60, 16)
 log = logging.getLogger(__name__)
 
 
-class PivrexApp(KeysInOrder, Remembering, AppActions, App[int]):
+class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
     """One workspace on the screen.
 
     Parameters
@@ -76,8 +77,9 @@ class PivrexApp(KeysInOrder, Remembering, AppActions, App[int]):
     ContentSwitcher { height: 1fr; }
     #ladder { height: 15; display: none; }
     #why, #foot { height: 1; }
+    #replay { height: 3; display: none; }
     #small { display: none; }
-    .small #head, .small #line, .small ContentSwitcher, .small #why, .small #foot, .small #ladder { display: none; }
+    .small #head, .small #line, .small ContentSwitcher, .small #why, .small #foot, .small #ladder, .small #replay { display: none; }
     .small #small { display: block; height: 1fr; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
@@ -106,7 +108,7 @@ class PivrexApp(KeysInOrder, Remembering, AppActions, App[int]):
         model.keys_of_buttons = {c: k[0] for c, k in (keys or {}).items() if c in CHANNELS and k}
         model.keys_of_commands = {key for c in self.commands.all for key in c.keys}
         self._early = []
-        self._parts = {name: Canvas(id=name) for name in ("head", "line", "ladder", "why", "foot", "small")}
+        self._parts = {name: Canvas(id=name) for name in ("head", "line", "replay", "ladder", "why", "foot", "small")}
         self._open = view
         self._tour = tour and view == "field"
         self._rung = 0
@@ -120,7 +122,7 @@ class PivrexApp(KeysInOrder, Remembering, AppActions, App[int]):
         yield self._parts["line"]
         with ContentSwitcher(initial=self._open):
             yield from self.views.values()
-        for name in ("ladder", "why", "foot", "small"):
+        for name in ("replay", "ladder", "why", "foot", "small"):
             yield self._parts[name]
 
     def on_mount(self) -> None:
@@ -168,6 +170,7 @@ class PivrexApp(KeysInOrder, Remembering, AppActions, App[int]):
             parts["small"].show(chrome.small_screen(model, width, height))
             return
         parts["head"].show(chrome.head(model, width, "" if self._reports_focus else "focus not reported"))
+        self.show_replay()
         parts["line"].show(chrome.line(model, list(self.rows.values()), self._open, width))
         self._draw_view()
         self._draw_why(width)
@@ -215,6 +218,9 @@ class PivrexApp(KeysInOrder, Remembering, AppActions, App[int]):
     def obey(self, event: events.Key) -> None:
         """Hand a key to its command. While live, a key that means nothing here stops the robot."""
         key, self._tour = event.key, False
+        if any(key in c.keys for c in self.commands.before):
+            self.act(self.commands.of_key(key, self._open).name)  # type: ignore[union-attr]
+            return
         if key in DRIVE_KEYS:
             self.model.ask(KeyDown(key))
             return
@@ -260,7 +266,9 @@ class PivrexApp(KeysInOrder, Remembering, AppActions, App[int]):
             if command is not None and command.available(self.model):
                 self.act(command.name)
             return
-        if spot is not None and spot.what == "rung":
+        if spot is not None and spot.what == "replay":
+            self.jump_to(int(spot.value))
+        elif spot is not None and spot.what == "rung":
             chosen, self._rung = self._rung, int(spot.value)
             if chosen == self._rung:
                 self.act_ladder()

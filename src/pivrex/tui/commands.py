@@ -107,6 +107,9 @@ COMMON = (
     Command("leave_match", "leave the match", "Counts no more: the robot may be driven.", ("L", "shift+l", "upper_l"), foot=3,
             available=lambda m: m.status.match.period is not Period.OFF),
     Command("record", "record", "Keeps what the driving source says as a recording that plays again; again ends it.", ("p",), foot=12),
+    Command("keep_run", "keep the last minutes", "What was driven in the last minutes stays as a run; where a run stays anyhow, marks this moment.",
+           
+            ("asterisk", "*"), "*", foot=12),
     Command("robot", "robot on the link", "Changes between the stand-in and the robot behind the link.", ("h",), foot=13,
             available=lambda m: m.rig.link is not None or m.status.linked != "off"),
     Command("export", "export", "Saves the drawing of this view as SVG and PDF into the workspace's exports.", ("x",), foot=15),
@@ -153,19 +156,22 @@ class Commands:
             replace(c, keys=chosen[c.name], shown="") if c.name in chosen else c
             for c in (*COMMON[:3], *opening, *COMMON[3:], *own)
         )
+        self.before: tuple[Command, ...] = ()
+        """Those that count now before all others of the same keys: what is open in the place of a robot has its own."""
 
     def acting(self, view: str) -> list[Command]:
         """Give those that act in a view."""
-        return [c for c in self.all if c.view in ("", view)]
+        taken = {key for c in self.before for key in c.keys}
+        return [*self.before, *(c for c in self.all if c.view in ("", view) and not taken & set(c.keys))]
 
     def everywhere(self, view: str) -> list[tuple[Command, str]]:
         """Give all: first those that act in the open view, then those of the others, each with its view to be opened."""
-        others = [(c, c.view) for c in self.all if c.view not in ("", view)]
+        others = [(c, c.view) for c in self.all if c.view not in ("", view) and not self.before]
         return [(c, "") for c in self.acting(view)] + others
 
     def named(self, name: str, view: str = "") -> Command:
         """Give a command by its name, of a view if it has one there."""
-        found = [c for c in self.all if c.name == name]
+        found = [c for c in (*self.before, *self.all) if c.name == name]
         return next((c for c in found if c.view in ("", view)), found[0])
 
     def of_key(self, key: str, view: str) -> Command | None:

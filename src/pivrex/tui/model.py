@@ -19,10 +19,11 @@ from pivrex.rig import Folder, RigFile
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import ChooseSource, LayOut, MoveStandIn, Probe, PutBack, Request, SetUp, Stop, UseRig
 from pivrex.session.places import config_folder
+from pivrex.session.replaying import ReplayClient
 from pivrex.session.status import SourceInfo, Status
 from pivrex.tui.button_keys import keys_of_buttons
-from pivrex.tui.editing import Editing
 from pivrex.tui.history import KEPT, History
+from pivrex.tui.replaying import Replaying
 
 if TYPE_CHECKING:
     from pivrex.diagnosis.moves import Move
@@ -38,7 +39,7 @@ TRAIL_EVERY = 3
 """A point of the trail for every so many ticks."""
 
 
-class ScreenModel(Editing):
+class ScreenModel(Replaying):
     """What the screen shows and works on: one workspace with its open rig, its running session and what came from it.
 
     Attributes
@@ -56,7 +57,7 @@ class ScreenModel(Editing):
         self.folder = self._whole = folder
         self.floor = ""
         """Which floor is laid out; empty for the workspace's own field."""
-        self.client = client
+        self.client: SessionClient | ReplayClient = client
         self.wheel = 0
         self.drawing: Path | None = None
         """The path that is open on the field; None if none is."""
@@ -92,6 +93,7 @@ class ScreenModel(Editing):
         link: Link | None = None,
     ) -> None:
         """Tell the session what to run."""
+        assert not isinstance(self.client, ReplayClient)
         recordings = tuple(self.folder.recordings())
         self.client.set_up(
             SetUp(
@@ -202,7 +204,8 @@ class ScreenModel(Editing):
 
     def ask(self, request: Request) -> None:
         """Ask the session for something."""
-        self.client.send(request)
+        if not self.refuses(request):
+            self.client.send(request)
 
     def pull(self) -> bool:
         """Take what the session made since the last call; tells whether anything is new."""
@@ -223,6 +226,7 @@ class ScreenModel(Editing):
         self._skips.append((now, self.client.skipped))
         while self._skips[0][0] < now - SKIPS_S:
             self._skips.popleft()
+        self.follow_replay()
         rows = self.client.rows()
         fresh = [row for row in rows if row.serial >= self._alike]
         for row in fresh:
@@ -241,7 +245,8 @@ class ScreenModel(Editing):
         return news or bool(fresh)
 
     def open_rig(self, path: Path) -> bool:
-        """Open another rig of the workspace; tells whether it could be read."""
+        """Open another rig of the workspace, whatever run was open; tells whether it could be read."""
+        self.leave_run()
         try:
             file = RigFile(path)
         except RigError as problem:

@@ -1,0 +1,127 @@
+"""What keys do while a run is open in the place of a robot: it plays, pauses, goes on by ticks, and jumps to what happened."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from pivrex.tui.canvas import Canvas
+from pivrex.tui.commands import Command, Commands
+from pivrex.tui.draw.replay_line import ReplayLine, draw_replay_line
+from pivrex.tui.model import ScreenModel
+
+if TYPE_CHECKING:
+    from textual.app import App
+
+    from pivrex.runs.replay import Replay
+
+    _Base = App[int]
+else:
+    _Base = object
+
+__all__ = ["REPLAY_COMMANDS", "ReplayActs"]
+
+REPLAY_COMMANDS = (
+    Command("replay_play", "play", "The run plays, or pauses; at its end it begins anew.", ("space",), "Space", foot=1),
+    Command("replay_back", "a tick back", "Goes a tick back, and pauses.", ("left",)),
+    Command("replay_on", "tick", "Goes on by a tick, and pauses.", ("right",), "← →", foot=2),
+    Command("replay_far_back", "a second back", "Goes a second back.", ("shift+left",)),
+    Command("replay_far_on", "second", "Goes on by a second.", ("shift+right",), "shift ← →", foot=3),
+    Command("replay_before", "what was before", "Jumps to the stop, bump, limit or step before.", ("comma",)),
+    Command("replay_next", "what happened", "Jumps to the next stop, bump, limit, mark, period or step of a routine.",
+            ("full_stop",), ", .", foot=2),
+    Command("replay_slower", "slower", "Plays more slowly.", ("left_square_bracket",)),
+    Command("replay_faster", "speed", "Plays faster.", ("right_square_bracket",), "[ ]", foot=3),
+    Command("replay_begin", "beginning", "Goes to the first tick.", ("home",)),
+    Command("replay_end", "end", "Goes to the last tick.", ("end",)),
+    Command("replay_leave", "leave the run", "Leads back to the robot that is driven now.", ("L", "shift+l", "upper_l"), foot=1),
+)  # fmt: skip
+"""They go before all others with the same keys while a run is open."""
+
+
+class ReplayActs(_Base):
+    """For the application: acts on the run that its model has open."""
+
+    model: ScreenModel
+    commands: Commands
+    _parts: dict[str, Canvas]
+
+    @property
+    def _replay(self) -> Replay:
+        client = self.model.replay
+        assert client is not None
+        return client.replay
+
+    def show_replay(self) -> None:
+        """Show or hide the time line, and let the commands of a run count or not."""
+        client = self.model.replay
+        self.commands.before = REPLAY_COMMANDS if client is not None else ()
+        part = self._parts["replay"]
+        part.display = client is not None
+        if client is None:
+            return
+        replay = client.replay
+        data = ReplayLine(
+            replay.run.name,
+            replay.run.first,
+            replay.last,
+            replay.at,
+            replay.run.dt_s,
+            replay.playing,
+            replay.speed,
+            replay.run.events,
+        )
+        part.show(draw_replay_line(data, self.size.width))
+
+    def jump_to(self, row: int) -> None:
+        """Go to a row of the run."""
+        if self.model.replay is not None:
+            self._replay.jump(row)
+
+    def act_replay_play(self) -> None:
+        self._replay.play(not self._replay.playing)
+
+    def act_replay_back(self) -> None:
+        self._replay.step(-1)
+
+    def act_replay_on(self) -> None:
+        self._replay.step(1)
+
+    def act_replay_far_back(self) -> None:
+        self._replay.step(-round(1 / self._replay.run.dt_s))
+
+    def act_replay_far_on(self) -> None:
+        self._replay.step(round(1 / self._replay.run.dt_s))
+
+    def act_replay_before(self) -> None:
+        self._to_event(-1)
+
+    def act_replay_next(self) -> None:
+        self._to_event(1)
+
+    def _to_event(self, way: int) -> None:
+        found = self._replay.next_event(way)
+        if found is None:
+            self.model.say("nothing happened " + ("after this" if way > 0 else "before this"))
+        else:
+            self._replay.jump(found.row)
+            self.model.say(f"{found.kind}: {found.text}")
+
+    def act_replay_slower(self) -> None:
+        self._replay.faster(-1)
+
+    def act_replay_faster(self) -> None:
+        self._replay.faster(1)
+
+    def act_replay_begin(self) -> None:
+        self._replay.jump(self._replay.run.first)
+
+    def act_replay_end(self) -> None:
+        self._replay.jump(self._replay.last)
+
+    def act_replay_leave(self) -> None:
+        self.model.leave_run()
+
+    def act_keep_run(self) -> None:
+        from pivrex.session.messages import KeepRun
+
+        self.model.ask(KeepRun())
