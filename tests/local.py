@@ -6,6 +6,7 @@ from pathlib import Path
 
 from pivrex.rig import open_folder
 from pivrex.session.core import Session
+from pivrex.session.keeping import Keeping
 from pivrex.session.messages import Request, SetUp
 from pivrex.session.report import Report
 from pivrex.session.shared import Row
@@ -17,6 +18,8 @@ class LocalClient:
     """Like a `SessionClient`, but every look at its rows makes a few ticks."""
 
     ticks = 3
+    keeps = False
+    """Whether runs are kept, as a session's process does."""
 
     def __init__(self) -> None:
         self.session: Session | None = None
@@ -25,9 +28,12 @@ class LocalClient:
         self.alive = True
         self.skipped = 0
         self.asked: list[Request] = []
+        self.keeping: Keeping | None = None
 
     def set_up(self, setup: SetUp) -> None:
         self.session = Session(setup)
+        if self.keeps:
+            self.keeping = Keeping(setup, self.session, self.session.board.note, self.session.board.set)
 
     def beat(self) -> None:
         pass
@@ -35,6 +41,8 @@ class LocalClient:
     def send(self, request: Request) -> None:
         assert self.session is not None
         self.asked.append(request)
+        if self.keeping is not None:
+            self.keeping.take(request)
         self.session.handle(request, self.now)
 
     def poll(self) -> bool:
@@ -49,6 +57,8 @@ class LocalClient:
         for _ in range(self.ticks):
             self.now += self.session.dt_s
             values = self.session.tick(self.now)
+            if self.keeping is not None:
+                self.keeping.add(values)
             rows.append(Row(self.session.status.serial, self.session.status.runs, 0.001, 0.0002, values))
         return rows
 
@@ -59,6 +69,8 @@ class LocalClient:
     def close(self) -> None:
         if self.session is not None:
             self.session.close(self.now)
+        if self.keeping is not None:
+            self.keeping.close()
 
 
 def local_model(home: Path, source: str = "keys") -> ScreenModel:

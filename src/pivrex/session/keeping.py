@@ -329,7 +329,7 @@ class _Writes:
             return
         now = datetime.now().astimezone()
         why = _marked_by(status)
-        facts = Facts(rig.line.rig.name, rig.name, now, 1 / rig.line.dt_s, kept=why or UNMARKED)
+        facts = Facts(rig.line.rig.name, rig.name, now, round(1 / rig.line.dt_s, 6), kept=why or UNMARKED)
         folder = free_name(self._shelf.folder, f"{now:%Y%m%d-%H%M%S}-{facts.rig}", "")
         longest_s = np.inf if why else self._settings.last_s
         self._writer = RunWriter(folder, facts, rig.line, _without_key(rig.text), self._floor, longest_s)

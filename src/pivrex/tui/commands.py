@@ -107,8 +107,7 @@ COMMON = (
     Command("leave_match", "leave the match", "Counts no more: the robot may be driven.", ("L", "shift+l", "upper_l"), foot=3,
             available=lambda m: m.status.match.period is not Period.OFF),
     Command("record", "record", "Keeps what the driving source says as a recording that plays again; again ends it.", ("p",), foot=12),
-    Command("keep_run", "keep the last minutes", "What was driven in the last minutes stays as a run; where a run stays anyhow, marks this moment.",
-           
+    Command("keep_run", "keep", "Keeps what was driven in the last minutes as a run; where a run stays anyhow, marks this moment.",
             ("asterisk", "*"), "*", foot=12),
     Command("robot", "robot on the link", "Changes between the stand-in and the robot behind the link.", ("h",), foot=13,
             available=lambda m: m.rig.link is not None or m.status.linked != "off"),

@@ -1,0 +1,316 @@
+"""A run plays again on the screen: the same pictures, row for row, as when it was driven."""
+
+from __future__ import annotations
+
+import shutil
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from pivrex.line import Line
+from pivrex.rig import read_rig
+from pivrex.rig.field import Field
+from pivrex.runs.facts import Facts
+from pivrex.runs.happenings import Event
+from pivrex.runs.replay import SPEEDS, Replay
+from pivrex.runs.run import Run
+from pivrex.runs.shelf import Shelf
+from pivrex.runs.writing import RunWriter
+from pivrex.session import messages as ask
+from pivrex.session.replaying import ReplayClient
+from pivrex.tui.draw.replay_line import HAPPENED, ReplayLine, draw_replay_line
+from pivrex.tui.views.heading.live import draw_live, draw_strip
+from tests.local import LocalClient
+from tests.support import PLAIN, TempCase, plain_rig
+from tests.test_app import AppCase, in_loop
+
+
+def written(folder: Path, rows: int = 600, events: tuple[Event, ...] = ()) -> Run:
+    """A run of a robot that rolls along x, a centimetre a tick."""
+    line = Line(plain_rig())
+    layout = line.layout
+    made = np.zeros((rows, len(layout)))
+    made[:, layout.at("clock", "tick")] = np.arange(rows)
+    made[:, layout.at("clock", "t")] = np.arange(rows) / 60
+    made[:, layout.at("truth", "x")] = np.arange(rows) / 100
+    writer = RunWriter(folder, Facts("Plain", "plain", datetime(2030, 5, 4, tzinfo=UTC), 60.0), line, PLAIN, Field())
+    writer.add(made)
+    for event in events:
+        writer.event(event)
+    writer.close()
+    return Run(folder)
+
+
+class PlayerTest(TempCase):
+    def setUp(self) -> None:
+        super().setUp()
+        events = (Event(1, 60, "stop", "Esc"), Event(2, 120, "said", "x"), Event(3, 180, "bump", "wall"))
+        self.replay = Replay(written(self.folder / "r", events=events))
+
+    def test_time_passes_at_its_speed(self) -> None:
+        replay = self.replay
+        self.assertEqual(list(replay.pass_time(0.1)), [1, 2, 3, 4, 5, 6])
+        replay.faster(1)
+        self.assertEqual(len(replay.pass_time(0.1)), 12)
+        replay.faster(-2)
+        self.assertEqual(replay.speed, 0.5)
+        self.assertEqual(len(replay.pass_time(0.1)), 3)
+        replay.faster(-100)
+        self.assertEqual(replay.speed, SPEEDS[0])
+        # what is less than a tick is not lost
+        self.assertEqual(sum(len(replay.pass_time(0.05)) for _ in range(40)), 6)
+
+    def test_it_ends_steps_and_jumps(self) -> None:
+        replay = self.replay
+        self.assertEqual(replay.pass_time(100.0), range(1, 600))
+        self.assertEqual((replay.at, replay.playing), (599, False))
+        replay.play(True)
+        self.assertEqual((replay.at, replay.playing), (0, True))
+        replay.step(5)
+        replay.step(-2)
+        self.assertEqual((replay.at, replay.playing, len(replay.pass_time(1.0))), (3, False, 0))
+        replay.jump(10_000)
+        self.assertEqual((replay.at, replay.t_s, replay.length_s), (599, 599 / 60, 599 / 60))
+        replay.jump(100)
+        found = replay.next_event(1)
+        assert found is not None
+        self.assertEqual((found.kind, found.row), ("bump", 180))  # what was only said is passed over
+        before = replay.next_event(-1)
+        assert before is not None
+        self.assertEqual(before.row, 60)
+        self.assertIsNone(replay.next_event(1, ("live",)))
+
+
+class LineTest(TempCase):
+    def test_the_time_line(self) -> None:
+        events = [Event(1, 60, "stop", "Esc"), Event(1, 60, "said", "x"), Event(5, 300, "bump", "wall")]
+        data = ReplayLine("r", 0, 600, 290, 1 / 60, True, 2.0, events)
+        picture = draw_replay_line(data, 102)
+        top, bar, words = picture.rows()
+        self.assertEqual(top.index(HAPPENED["stop"][0]), 1 + round(60 / 600 * 99))
+        self.assertEqual(bar.index("●"), 1 + round(290 / 600 * 99))
+        self.assertIn("plays at 2 times", words)
+        self.assertIn("4.83 s of 10.00 s", words)
+        self.assertIn("in 0.2 s bump: wall", words)
+        spot = picture.spot_at(1 + 50, 1)
+        assert spot is not None
+        self.assertEqual((spot.what, spot.value), ("replay", str(round(50 / 99 * 600))))
+        for width in (10, 20, 61):
+            draw_replay_line(data, width)
+
+
+class ScreenCase(AppCase):
+    def setUp(self) -> None:
+        super().setUp()
+        LocalClient.keeps = True
+        self.addCleanup(setattr, LocalClient, "keeps", False)
+        self.at = 100.0
+
+    def kept(self) -> Path:
+        client = self.model.client
+        assert isinstance(client, LocalClient) and client.keeping is not None
+        client.keeping.close()
+        client.keeping = None
+        runs = [r for r in Shelf(self.home / "runs").runs() if r.facts is not None]
+        return runs[0].folder
+
+    def pictures(self) -> dict[str, Any]:
+        found = {}
+        for name in ("shaping", "chassis", "field"):
+            view = self.app.views[name]
+            view.update()
+            picture = view.draw(150, 38)
+            found[name] = (picture.rows(), picture.roles.copy(), picture.grounds.copy())
+        # the rest of that view is reckoned beside the screen, whatever is driven
+        for name, live in (("heading", draw_live), ("heading strip", draw_strip)):
+            picture = live(self.model, 60, 20)
+            found[name] = (picture.rows(), picture.roles.copy(), picture.grounds.copy())
+        return found
+
+    def open(self, path: Path) -> ReplayClient:
+        """Open a run whose clock is the test's."""
+        self.assertTrue(self.model.open_run(path), self.model.message)
+        client = self.model.replay
+        assert client is not None
+        client._clock = lambda: self.at
+        client._now = self.at
+        client.replay.jump(client.run.first)
+        self.app.frame()
+        return client
+
+
+class SamePicturesTest(ScreenCase):
+    @in_loop
+    async def test_row_for_row(self) -> None:
+        async with self.running("recording watering") as _:
+            rows: dict[int, tuple[Any, str]] = {}
+            count = 0
+            for i in range(150):
+                self.app.frame()
+                count += 1
+                if i % 7 == 0 and self.model.row is not None:
+                    rows[int(self.model.row[0])] = (self.pictures(), self.text("why"))
+            del count
+            client = self.open(self.kept())
+            replay = client.replay
+            self.app.frame()
+            compared = 0
+            for tick, (pictures, why) in rows.items():
+                # ticks come three by three, as they did
+                while replay.at + 3 <= tick:
+                    replay.at += 3
+                    self.app.frame()
+                replay.at = tick
+                self.app.frame()
+                assert self.model.row is not None
+                self.assertEqual(int(self.model.row[0]), tick)
+                again = self.pictures()
+                for name, (text, roles, grounds) in pictures.items():
+                    self.assertEqual("\n".join(again[name][0]), "\n".join(text), f"{name} at tick {tick}")
+                    np.testing.assert_array_equal(again[name][1], roles)
+                    np.testing.assert_array_equal(again[name][2], grounds)
+                self.assertEqual(self.text("why"), why)
+                compared += 1
+            self.assertGreater(compared, 20)
+
+
+class KeysTest(ScreenCase):
+    async def driven(self) -> ReplayClient:
+        self.model.ask(ask.KeyDown("w"))
+        await self.frames(40)
+        self.model.ask(ask.Stop("Esc"))
+        await self.frames(20)
+        return self.open(self.kept())
+
+    @in_loop
+    async def test_it_plays_steps_and_jumps_by_keys(self) -> None:
+        async with self.running():
+            client = await self.driven()
+            replay = client.replay
+            self.assertIn("paused", self.text("replay"))
+            await self.press("right", "right", "left")
+            self.assertEqual(replay.at, 1)
+            self.assertEqual(self.model.value("clock", "tick"), client.run.row(1)[0])
+            await self.press("full_stop")
+            self.assertEqual(client.run.events[[e.row for e in client.run.events].index(replay.at)].kind, "stop")
+            self.assertIn("stop: Esc", self.text("replay"))
+            self.assertIn("! STOPPED", self.text("head"))
+            await self.press("home")
+            self.assertEqual(replay.at, 0)
+            self.assertNotIn("STOPPED", self.text("head"))
+            await self.press("space")
+            self.at += 0.5
+            await self.frames(1)
+            self.assertEqual(replay.at, 30)
+            await self.press("right_square_bracket", "space")
+            self.assertEqual((replay.speed, replay.playing), (2.0, False))
+            await self.press("end")
+            self.assertEqual(replay.at, replay.last)
+
+    @in_loop
+    async def test_nothing_drives_and_nothing_changes_in_it(self) -> None:
+        async with self.running():
+            client = await self.driven()
+            before = client.run.rig_file(0).read_text("utf-8")
+            await self.press("2", "down")
+            for key in ("w", "ctrl+l", "r", "M", "asterisk"):
+                await self.press(key)
+                self.assertIn("a run that was kept", self.model.message, key)
+                self.model.say("")
+            self.model.nudge("shaping.forward.edge", 1)
+            self.assertIn("a run that was kept", self.model.message)
+            self.assertEqual(client.run.rig_file(0).read_text("utf-8"), before)
+            live = client.live
+            assert isinstance(live, LocalClient)
+            self.assertIn("plays again", live.session.status.held)
+
+    @in_loop
+    async def test_leaving_leads_back_to_the_robot(self) -> None:
+        async with self.running():
+            file = self.model.file
+            await self.driven()
+            self.assertNotEqual(self.model.file, file)
+            await self.press("L")
+            self.assertIs(self.model.file, file)
+            self.assertIsNone(self.model.replay)
+            self.assertFalse(self.app._parts["replay"].display)
+            await self.press("g")
+            await self.press("w", "w")
+            await self.frames(20)
+            self.assertGreater(self.model.value("limits", "left_given"), 0.1)
+
+    @in_loop
+    async def test_opening_a_robot_leaves_the_run(self) -> None:
+        async with self.running():
+            await self.driven()
+            self.model.open_rig(self.home / "rigs" / "coot.toml")
+            await self.frames(3)
+            self.assertIsNone(self.model.replay)
+            self.assertEqual(self.model.rig.name, "Coot")
+            self.assertIn("Coot", self.text("head"))
+
+    @in_loop
+    async def test_a_run_that_cannot_be_read_is_a_sentence(self) -> None:
+        async with self.running():
+            self.model.ask(ask.KeyDown("w"))
+            await self.frames(40)
+            path = self.kept()
+            (path / "rig.toml").write_text("name = 3")
+            self.assertFalse(self.model.open_run(path))
+            self.assertIn("rig.toml", self.model.message)
+            shutil.rmtree(path)
+            self.assertFalse(self.model.open_run(path))
+            self.assertIn("there is no such folder", self.model.message)
+            self.assertIsNone(self.model.replay)
+
+    @in_loop
+    async def test_clicks_on_the_time_line_jump(self) -> None:
+        async with self.running():
+            client = await self.driven()
+            await self.frames(2)
+            await self.pilot.click("#replay", offset=(80, 1))
+            await self.frames(1)
+            self.assertAlmostEqual(client.replay.at / client.replay.last, 79 / 157, delta=0.02)
+
+    @in_loop
+    async def test_the_driver_view_shows_what_the_line_read(self) -> None:
+        async with self.running():
+            client = await self.driven()
+            client.replay.jump(90)
+            await self.press("1")
+            await self.frames(2)
+            self.assertIn("left_y", self.text())
+            report = client.report
+            assert report is not None
+            keys = next(s for s in report.sources if s.name == "keys")
+            layout = self.model.line.layout
+            self.assertEqual(keys.readings["left_y"], client.run.row(90)[layout.at("raw", "left_y")])
+
+
+class ChangedRigTest(ScreenCase):
+    @in_loop
+    async def test_what_a_changed_rig_made_is_shown_with_it(self) -> None:
+        async with self.running():
+            self.model.ask(ask.KeyDown("w"))
+            await self.frames(20)
+            self.model.type_in("shaping.forward.edge", "20 %")
+            await self.frames(20)
+            client = self.open(self.kept())
+            (_, first), (row, second) = client.run.rigs
+            self.assertEqual(read_rig(second).shaping.forward.edge, 0.2)
+            self.assertNotEqual(read_rig(first).shaping.forward.edge, 0.2)
+            client.replay.jump(row - 1)
+            await self.frames(1)
+            self.assertEqual(self.model.file.path, first)
+            client.replay.play(True)
+            self.at += 0.1
+            await self.frames(2)
+            self.at += 0.1
+            await self.frames(2)
+            self.assertEqual(self.model.file.path, second)
+            self.assertGreater(client.replay.at, row)
+            client.replay.jump(0)
+            await self.frames(1)
+            self.assertEqual(self.model.file.path, first)
