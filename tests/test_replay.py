@@ -224,7 +224,7 @@ class KeysTest(ScreenCase):
             self.assertEqual(client.run.rig_file(0).read_text("utf-8"), before)
             live = client.live
             assert isinstance(live, LocalClient)
-            self.assertIn("plays again", live.session.status.held)
+            self.assertTrue(live.session.status.held)
 
     @in_loop
     async def test_leaving_leads_back_to_the_robot(self) -> None:
