@@ -8,6 +8,7 @@
      │   └─ SettingsError    ... the program's settings
      ├─ RecordingError       a recording that cannot be played
      ├─ RunError             a run that cannot be read
+     ├─ LearnError           a drive that cannot tell what was asked of it
      ├─ MotionError          a motion that this chassis cannot follow
      ├─ ReadError            a person's file that cannot be read at all
      ├─ SaveError            a file that could not be written; the old one is whole
@@ -27,6 +28,7 @@ from pathlib import Path
 __all__ = [
     "ChangedOutside",
     "ExportError",
+    "LearnError",
     "Mistake",
     "MistakesError",
     "MotionError",
@@ -122,6 +124,10 @@ class RunError(PivrexError):
 
     def __str__(self) -> str:
         return f"{self.path}:{self.line}: {self.what}" if self.line else f"{self.path}: {self.what}"
+
+
+class LearnError(PivrexError):
+    """A drive that cannot tell what was asked of it; says what to drive."""
 
 
 class MotionError(PivrexError):

@@ -148,9 +148,10 @@ class Odometry(Stage):
         o, maps = rig.odometry, kinematics_of(rig.chassis)
         by_gyro = rig.gyro is not None and o.turn == "gyro"
         blind = any(not m.counts_per_turn for m in rig.motors.values())
+        scrub = np.array([[1.0], [1.0], [1.0 / o.scrub]])  # of the turn that wheels say
         self.settings: OdometrySettings = OdometrySettings(
-            forward=maps.forward,
-            forward_upside_down=kinematics_of(rig.chassis, upside_down=True).forward,
+            forward=maps.forward * scrub,
+            forward_upside_down=kinematics_of(rig.chassis, upside_down=True).forward * scrub,
             steered=maps.hubs is not None,
             by_gyro=by_gyro,
             way=(max(o.way, BLIND) if blind else o.way) ** 2,
@@ -165,13 +166,15 @@ class Odometry(Stage):
         self.basis = f"{wheels} and gyro" if by_gyro else wheels + alone
         """By what it reckons, in words."""
         self._wheels = [plain(w.name) for w in rig.chassis.wheels]
-        self._on_wheels, self._on_back = (m.tolist() for m in (maps.forward, self.settings.forward_upside_down))
+        self._on_wheels, self._on_back = (
+            m.tolist() for m in (self.settings.forward, self.settings.forward_upside_down)
+        )
         self.columns = named(
             "odometry", ("x", "m"), ("y", "m"), ("heading", "rad"), ("forward", "m"), ("left", "m"), ("turn", "rad"),
             ("xx", "m^2"), ("xy", "m^2"), ("xh", "m rad"), ("yy", "m^2"), ("yh", "m rad"), ("hh", "rad^2"),
             ("apart_still", "rad"), ("apart_turning", "rad"), ("turned", "rad"),
         )  # fmt: skip
-        self.kept_while = (maps.forward.tobytes(), by_gyro)
+        self.kept_while = (self.settings.forward.tobytes(), by_gyro)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Odometry:

@@ -25,6 +25,12 @@ class Odometry(Table):
         description="What says how far it has turned: the gyro, where the rig has one, or the wheels alone.",
         examples=["gyro"],
     )
+    scrub: Annotated[float, Quantity("number", at_least=0.5, at_most=5, step="0.01")] = Field(
+        default=1.0,
+        description="How many times wider its track acts than it is: wheels that are dragged while it turns say more turn than there "
+        "is. `pivrex learn` measures it.",
+        examples=[1.35],
+    )
     way: _Share = Field(
         default=0.01,
         description="By how much every way is off alike, as a share of it: tyres that are worn, a floor that lets them slide.",

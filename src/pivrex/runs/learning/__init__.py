@@ -1,0 +1,5 @@
+"""What a recorded drive tells of its robot: its motors, its track, its gyro, each with an interval."""
+
+from pivrex.runs.learning.learn import Learned, Learning, learn
+
+__all__ = ["Learned", "Learning", "learn"]

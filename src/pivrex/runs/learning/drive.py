@@ -1,0 +1,135 @@
+"""A recorded drive as it is learnt from: commands, wheels, gyro and battery, tick by tick."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from pivrex.errors import LearnError
+from pivrex.line import Line
+from pivrex.line.kinematics import kinematics_of
+from pivrex.line.layout import Floats, plain
+from pivrex.runs.run import Run
+
+__all__ = ["Drive", "drive_of"]
+
+FAIR = (0.3, 2.0)
+"""Beside the nominal voltage: what a sensor says beyond that is no battery's."""
+
+
+@dataclass(frozen=True)
+class Drive:
+    """N ticks of a robot with M motors and W wheels.
+
+    Attributes
+    ----------
+    dt_s : float
+    drive : (N, M) float64
+        What each motor was given, forward positive, in [-1, 1]: it counts from this tick to the next.
+    travel : (N, W) float64
+        How far each wheel had rolled at the tick, in m.
+    gyro : (N,) float64 or None
+        The heading that the gyro said, in rad.
+    volts : (N,) float64 or None
+        The battery's voltage; None where it is not sensed.
+    stopped : (N,) bool
+    motor_of : (W,) int
+        The motor of each wheel.
+    ahead : (W,) float64
+        How fast each wheel rolls for each m/s ahead.
+    turns : (W,) float64 or None
+        How much turn the chassis makes of each metre of travel, in rad/m; None of steered chassis.
+    told : (N, V) float64
+        What the robot was told, as its stand-in takes it.
+    """
+
+    dt_s: float
+    drive: Floats
+    travel: Floats
+    gyro: Floats | None
+    volts: Floats | None
+    stopped: Floats
+    motor_of: Floats
+    ahead: Floats
+    turns: Floats | None
+    told: Floats
+
+    def __len__(self) -> int:
+        return len(self.drive)
+
+    def part(self, begin: int, end: int) -> Drive:
+        """Give the ticks from one up to another."""
+        some = slice(begin, end)
+        return Drive(
+            self.dt_s, self.drive[some], self.travel[some], self.gyro[some] if self.gyro is not None else None,
+            self.volts[some] if self.volts is not None else None, self.stopped[some], self.motor_of, self.ahead, self.turns, self.told[some],
+        )  # fmt: skip
+
+
+def drive_of(run: Run, line: Line) -> Drive:
+    """Take a drive out of a run, for the rig of a line.
+
+    Raises
+    ------
+    LearnError
+        If it is another robot's, or lacks what must be known.
+    RunError
+        If it cannot be read.
+    """
+    rig = line.rig
+    names = _names(line)
+    found: dict[str, list[Floats]] = {name: [] for name in names}
+    told: list[Floats] = []
+    for piece in run.pieces():
+        made = run.line(piece.first)
+        places = {t: i for i, t in enumerate(made.layout.titles)}
+        lacks = [title for name, title in names.items() if title not in places and name not in ("gyro", "battery")]
+        if (
+            lacks
+            or made.outputs.told.stop - made.outputs.told.start != line.outputs.told.stop - line.outputs.told.start
+        ):
+            what = f"it has no {lacks[0]}" if lacks else "it is told other things"
+            raise LearnError(f"{run.name} is of another robot than {rig.name}: {what}")
+        for name, title in names.items():
+            column = piece.rows[:, places[title]] if title in places else np.full(len(piece.rows), np.nan)
+            found[name].append(column)
+        told.append(made.told(piece.rows))
+    if not told:
+        raise LearnError(f"{run.name} has no tick")
+    columns = {name: np.concatenate(parts) for name, parts in found.items()}
+    signs = np.array([-1.0 if m.reversed else 1.0 for m in rig.motors.values()])
+    motors, wheels = list(rig.motors), list(line.wheels)
+    travel = np.column_stack([columns[f"travel {w}"] for w in wheels])
+    if not np.isfinite(travel).all():
+        raise LearnError("the wheels' encoders do not say how far they roll: without that nothing can be learnt")
+    gyro, volts = columns["gyro"], columns["battery"]
+    fair = np.isfinite(volts) & (volts > FAIR[0] * rig.battery.volts) & (volts < FAIR[1] * rig.battery.volts)
+    maps = kinematics_of(rig.chassis)
+    return Drive(
+        dt_s=line.dt_s,
+        drive=np.column_stack([columns[f"drive {m}"] for m in motors]) * signs,
+        travel=travel,
+        gyro=gyro * (-1.0 if rig.gyro is not None and rig.gyro.reversed else 1.0) if np.isfinite(gyro).all() else None,
+        volts=volts if fair.all() else None,
+        stopped=columns["stopped"] != 0,
+        motor_of=np.array([next(i for i, m in enumerate(rig.motors.values()) if w in m.wheels) for w in wheels]),
+        ahead=np.ones(len(wheels)) if maps.hubs is not None else maps.inverse[:, 0],
+        turns=maps.forward[2] if maps.hubs is None else None,
+        told=np.concatenate(told),
+    )
+
+
+def _names(line: Line) -> dict[str, str]:
+    """Which columns are needed, by what they are."""
+    layout = line.layout
+
+    def title(stage: str, name: str) -> str:
+        return layout.titles[layout.at(stage, name)]
+
+    names = {"stopped": title("clock", "stopped")}
+    names |= {f"drive {m}": title("drive", plain(m)) for m in line.rig.motors}
+    names |= {f"travel {w}": title("sensed", f"{plain(w)}_travel") for w in line.wheels}
+    names["gyro"] = title("sensed", "gyro") if layout.has("sensed", "gyro") else "sensed.gyro_rad"
+    names["battery"] = title("sensed", "battery") if layout.has("sensed", "battery") else "sensed.battery_V"
+    return names

@@ -1,0 +1,75 @@
+"""How well a learnt rig foretells a part of the drive that it was not learnt from."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from pivrex.errors import RigError
+from pivrex.line.layout import Floats
+from pivrex.rig.read import read_text
+from pivrex.rig.rig import Rig
+from pivrex.runs.learning.drive import Drive
+from pivrex.runs.run import Run
+from pivrex.sim.body import Conditions, RealBody
+
+__all__ = ["HeldOut", "held_out"]
+
+LEAST_S, MOST_S = 5.0, 20.0
+WINDOW_S = 0.25
+FULL, NEARLY = 1.06, 0.95
+"""A battery's voltage beside its nominal one when it is full, and at a tenth."""
+
+
+class HeldOut(NamedTuple):
+    """How far the stand-in's wheels are off those of the robot, root mean square in m/s, over so many seconds: with the rig as it was,
+    and as it was learnt.
+    """
+
+    seconds: float
+    before: float
+    after: float
+
+
+def held_out(run: Run, drive: Drive, rig: Rig, learnt_text: str, begin: int) -> HeldOut | None:
+    """Give the robot's commands of a part of the drive to both stand-ins; None if that part is too short.
+
+    ``begin`` is its first tick; it begins when the robot stands, if it does.
+    """
+    part = drive.part(_where_it_stands(drive, begin), len(drive))
+    part = part.part(0, min(len(part), round(MOST_S / drive.dt_s)))
+    if len(part) * drive.dt_s < LEAST_S:
+        return None
+    try:
+        learnt = read_text(learnt_text, run.folder / "rig.toml", Rig)
+    except RigError:
+        return None
+    return HeldOut(len(part) * drive.dt_s, _off(rig, part), _off(learnt, part))
+
+
+def _where_it_stands(drive: Drive, begin: int) -> int:
+    still = round(0.3 / drive.dt_s)
+    for at in range(begin, max(begin, len(drive) - round(LEAST_S / drive.dt_s)), still):
+        if at >= still and np.abs(drive.travel[at] - drive.travel[at - still]).max() < 1e-3:
+            return at
+    return begin
+
+
+def _off(rig: Rig, part: Drive) -> float:
+    """Say how far the wheels' speeds of a rig's stand-in are off, root mean square in m/s."""
+    under = Conditions()
+    if part.volts is not None:
+        # as full as the highest voltage says: that is the one with the least load
+        share = float(part.volts.max()) / rig.battery.volts
+        under = Conditions(charge=float(np.clip(0.1 + 0.9 * (share - NEARLY) / (FULL - NEARLY), 0.1, 1.0)))
+    body = RealBody(rig if rig.has_real_body else rig.with_body("real"), None, under=under)
+    state = body.start()
+    told: Floats = part.told
+    rolled = np.empty_like(part.travel)
+    for i in range(len(part)):
+        rolled[i] = state.travel
+        state = body.step(state, told[i], part.dt_s)
+    step = round(WINDOW_S / part.dt_s)
+    mine, theirs = (np.diff(t[::step], axis=0) / (step * part.dt_s) for t in (rolled, part.travel))
+    return float(np.sqrt(np.mean((mine - theirs) ** 2)))
