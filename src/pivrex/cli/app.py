@@ -13,6 +13,7 @@ from pivrex.cli import (
     ends,
     exports,
     here,
+    kept,
     loops,
     paths,
     rehearsals,
@@ -67,7 +68,9 @@ def reference() -> None:
 
 
 def _views(incomplete: str) -> list[str]:
-    return [v for v in ("driver", "shaping", "chassis", "heading", "field", "routine") if v.startswith(incomplete)]
+    return [
+        v for v in ("driver", "shaping", "chassis", "heading", "field", "routine", "runs") if v.startswith(incomplete)
+    ]
 
 
 def _themes(incomplete: str) -> list[str]:
@@ -117,6 +120,11 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("heading", loops.heading),
     ("tune", loops.tune),
     ("gyro", loops.gyro),
+    ("runs", kept.runs),
+    ("replay", kept.replay),
+    ("compare", kept.compare),
+    ("learn", kept.learn),
+    ("report", kept.report),
     ("remote", ends.remote),
     ("stand-in", ends.stand_in),
     ("here", here.here),
@@ -129,6 +137,7 @@ PAPER: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("plan", exports.export_plan),
     ("following", exports.export_following),
     ("ticks", exports.export_ticks),
+    ("run", kept.export_run),
     ("patches", exports.export_patches),
     ("wiring", exports.export_wiring),
     ("chassis", exports.export_chassis),

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-__all__ = ["completion", "paths", "recordings", "rigs", "routines", "take_opening_words"]
+__all__ = ["completion", "paths", "recordings", "rigs", "routines", "runs", "take_opening_words"]
 
 PROGRAM, ASKED = "pivrex", "_PIVREX_COMPLETE"
 
@@ -23,6 +23,12 @@ def rigs(incomplete: str) -> list[str]:
 def routines(incomplete: str) -> list[str]:
     """Give the routines whose names begin so."""
     return _of("routines", ".txt", incomplete)
+
+
+def runs(incomplete: str) -> list[str]:
+    """Give the runs whose names begin so."""
+    names = [p.name for p in sorted(Path("runs").glob("*")) if p.is_dir()]
+    return [n for n in (*names, "last") if n.startswith(incomplete)]
 
 
 def paths(incomplete: str) -> list[str]:

@@ -36,6 +36,20 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
     "heading": (("pivrex heading plover --turn 90", "how well the gyro turns it"),),
     "tune": (("pivrex tune plover --loop heading --goal calm", "gains, with what to expect of them"),),
     "gyro": (("pivrex gyro plover", "drift and noise, mounted firm, loose, by a motor"),),
+    "runs": (
+        ("pivrex runs", "what was kept, the newest first"),
+        ("pivrex runs --season plover", "the figures of all its runs over time"),
+    ),
+    "replay": (("pivrex replay last --at 3.2", "what happened, and the why of a tick"),),
+    "compare": (
+        ("pivrex compare last-1 last", "where they part, and by which stage"),
+        ("pivrex compare last --through rigs/plover-new.toml", "what a change would have done to that drive"),
+    ),
+    "learn": (
+        ("pivrex learn plover --drive > routines/learning.txt", "the drive that tells most"),
+        ('pivrex learn plover last --turned "3 turns" --write', "what it told goes into the rig"),
+    ),
+    "report": (("pivrex report last -o drive.pdf", "two pages for the notebook"),),
     "remote": (
         ('pivrex remote coot "green radio" --script drive.txt', "a stand-in for any of a rig's remotes"),
         ("pivrex remote --pad", "a gamepad for a Pivrex that runs with --pad"),

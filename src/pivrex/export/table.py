@@ -10,12 +10,13 @@ from typing import TextIO
 
 from pivrex.files import writing
 from pivrex.formats.recording import Recording
-from pivrex.formats.ticks import tick_header, tick_line
+from pivrex.formats.ticks import tick_header, tick_line, tick_lines
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
 from pivrex.runs import as_played, play_through
+from pivrex.runs.run import Run
 
-__all__ = ["write_ticks"]
+__all__ = ["write_run", "write_ticks"]
 
 
 def write_ticks(rig: Rig, recording: Path, field: Field | None, path: Path | None, every_tick: bool) -> int:
@@ -40,6 +41,31 @@ def write_ticks(rig: Rig, recording: Path, field: Field | None, path: Path | Non
         finally:
             text.detach()  # writes out what it holds; the stream stays its owner's
     return count
+
+
+def write_run(run: Run, path: Path) -> None:
+    """Write all Ticks of a run as one CSV, piece by piece; where its rig was changed so that its columns are others, a header more
+    begins them. A path ``-`` is standard output. Raises `RunError`, `SaveError`.
+    """
+    if str(path) == "-":
+        _write_pieces(run, sys.stdout)
+        return
+    with writing(path) as stream:
+        text = io.TextIOWrapper(stream, "utf-8", newline="")
+        try:
+            _write_pieces(run, text)
+        finally:
+            text.detach()
+
+
+def _write_pieces(run: Run, stream: TextIO) -> None:
+    header = ""
+    for piece in run.pieces():
+        now = tick_header(run.line(piece.first))
+        if now != header:
+            stream.write(now)
+            header = now
+        stream.write(tick_lines(piece.rows).decode("ascii"))
 
 
 def _write(rig: Rig, recording: Recording, field: Field | None, stream: TextIO, every_tick: bool) -> int:

@@ -77,7 +77,7 @@ class Shelf:
         """Say by which rule old runs make room."""
         s = self._settings
         return (
-            f"the last {s.last_s / 60:g} min are always kept, and the newest {s.newest} runs that nothing marked; beyond "
+            f"the last {s.last_s / 60:g} min are always kept, and the newest {s.newest:g} runs that nothing marked; beyond "
             f"{s.megabytes:g} MB the oldest without a note lose their ticks, and keep figures and track"
         )
 

@@ -10,7 +10,11 @@ from pivrex.errors import LearnError
 from pivrex.line import Line
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.layout import Floats, plain
+from pivrex.line.values import ops_of
+from pivrex.rig.rig import Rig
 from pivrex.runs.run import Run
+from pivrex.sim.body.feed import open_volts, sagged
+from pivrex.sim.body.settings import Conditions, settings_of
 
 __all__ = ["Drive", "drive_of"]
 
@@ -31,8 +35,9 @@ class Drive:
         How far each wheel had rolled at the tick, in m.
     gyro : (N,) float64 or None
         The heading that the gyro said, in rad.
-    volts : (N,) float64 or None
-        The battery's voltage; None where it is not sensed.
+    volts : (N,) float64
+        The battery's voltage; where it is not sensed, reckoned from what its motors take.
+    senses_volts : bool
     stopped : (N,) bool
     motor_of : (W,) int
         The motor of each wheel.
@@ -48,7 +53,8 @@ class Drive:
     drive: Floats
     travel: Floats
     gyro: Floats | None
-    volts: Floats | None
+    volts: Floats
+    senses_volts: bool
     stopped: Floats
     motor_of: Floats
     ahead: Floats
@@ -63,7 +69,7 @@ class Drive:
         some = slice(begin, end)
         return Drive(
             self.dt_s, self.drive[some], self.travel[some], self.gyro[some] if self.gyro is not None else None,
-            self.volts[some] if self.volts is not None else None, self.stopped[some], self.motor_of, self.ahead, self.turns, self.told[some],
+            self.volts[some], self.senses_volts, self.stopped[some], self.motor_of, self.ahead, self.turns, self.told[some],
         )  # fmt: skip
 
 
@@ -106,18 +112,39 @@ def drive_of(run: Run, line: Line) -> Drive:
     gyro, volts = columns["gyro"], columns["battery"]
     fair = np.isfinite(volts) & (volts > FAIR[0] * rig.battery.volts) & (volts < FAIR[1] * rig.battery.volts)
     maps = kinematics_of(rig.chassis)
+    drive = np.column_stack([columns[f"drive {m}"] for m in motors]) * signs
+    motor_of = np.array([next(i for i, m in enumerate(rig.motors.values()) if w in m.wheels) for w in wheels])
     return Drive(
         dt_s=line.dt_s,
-        drive=np.column_stack([columns[f"drive {m}"] for m in motors]) * signs,
+        drive=drive,
         travel=travel,
         gyro=gyro * (-1.0 if rig.gyro is not None and rig.gyro.reversed else 1.0) if np.isfinite(gyro).all() else None,
-        volts=volts if fair.all() else None,
+        volts=volts if fair.all() else _reckoned(rig, drive, travel, motor_of, line.dt_s),
+        senses_volts=bool(fair.all()),
         stopped=columns["stopped"] != 0,
-        motor_of=np.array([next(i for i, m in enumerate(rig.motors.values()) if w in m.wheels) for w in wheels]),
+        motor_of=motor_of,
         ahead=np.ones(len(wheels)) if maps.hubs is not None else maps.inverse[:, 0],
         turns=maps.forward[2] if maps.hubs is None else None,
         told=np.concatenate(told),
     )
+
+
+def _reckoned(rig: Rig, drive: Floats, travel: Floats, motor_of: Floats, dt_s: float) -> Floats:
+    """Reckon the voltage of a battery as the rig says it is, under what its motors take; (N,).
+
+    Notes
+    -----
+    As the stand-in has it: `pivrex.sim.body.feed.sagged`.
+    """
+    smallest = {name: (m.smallest, m.smallest) for name, m in rig.motors.items()}
+    body = settings_of(rig, smallest, Conditions())
+    o = ops_of((len(drive),))
+    speed = np.gradient(travel, axis=0) / dt_s if len(travel) > 1 else np.zeros_like(travel)
+    spin = [speed[:, motor_of == m].mean(axis=1) / float(body.radius[motor_of == m][0]) for m in range(drive.shape[1])]
+    full = float(np.asarray(open_volts(o, body.volts, rig.battery.charge)))
+    told = np.vstack((drive[:1], drive[:-1]))  # what is sensed follows from what was given before
+    volts, _ = sagged(o, body, rig.battery.charge, list(told.T), spin, [np.ones(len(drive))] * drive.shape[1])
+    return np.minimum(volts, full)
 
 
 def _names(line: Line) -> dict[str, str]:

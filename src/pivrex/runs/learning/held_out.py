@@ -59,7 +59,7 @@ def _where_it_stands(drive: Drive, begin: int) -> int:
 def _off(rig: Rig, part: Drive) -> float:
     """Say how far the wheels' speeds of a rig's stand-in are off, root mean square in m/s."""
     under = Conditions()
-    if part.volts is not None:
+    if part.senses_volts:
         # as full as the highest voltage says: that is the one with the least load
         share = float(part.volts.max()) / rig.battery.volts
         under = Conditions(charge=float(np.clip(0.1 + 0.9 * (share - NEARLY) / (FULL - NEARLY), 0.1, 1.0)))

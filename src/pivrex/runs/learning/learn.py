@@ -37,6 +37,9 @@ it is, of the others as a share. Found by learning stand-ins whose values are kn
 
 OFF_STRENGTH, OFF_SCRUB = 0.0015, 0.002
 
+OFF_VOLTS = 0.02
+"""How far a battery is off whose voltage nobody measures, one sigma."""
+
 OFF_SCALE = 0.01
 """How far a gyro's scale is off that nobody has measured, one sigma: makers of small ones promise two or three times that at most."""
 
@@ -146,8 +149,10 @@ def learn(run: Run, rig: Rig, text: str, turned_rad: float = 0.0, within_rad: fl
     learned: list[Learned] = []
     refused: list[tuple[str, str]] = []
     notes: list[str] = []
-    if drive.volts is None:
-        notes.append("the battery's voltage is not sensed: speeds hold for a battery as it was in this drive")
+    if not drive.senses_volts:
+        notes.append(
+            "the battery's voltage is not sensed: speeds hold as far as the rig's battery is the robot's, and as full"
+        )
     motors = _motors(part, line, learned, refused)
     bias = _turning(drive, rig, (turned_rad, within_rad), learned, refused, notes)
     del bias
@@ -181,7 +186,7 @@ def _motors(drive: Drive, line: Line, learned: list[Learned], refused: list[tupl
         return None
     s_static, s_speed, s_rise = found.sigma.tolist()
     s_static = float(np.hypot(s_static, OFF_STATIC))
-    s_speed = float(np.hypot(s_speed, OFF_SPEED * speed))
+    s_speed = float(np.hypot(s_speed, (OFF_SPEED if drive.senses_volts else OFF_VOLTS) * speed))
     s_rise = float(np.hypot(s_rise, OFF_RISE * rise))
     top = (1 - static) / speed
     s_top = top * float(np.hypot(s_speed / speed, s_static / (1 - static)))

@@ -101,9 +101,7 @@ def windows_of(drive: Drive, volts: float) -> Windows:
     static·sgn + k·(way/time) + a·(v1 - v0)/time. Only speeds at the two ends must be taken, each the slope of a line through
     2·`REACH` + 1 counts.
     """
-    given = drive.drive[:-1]
-    if drive.volts is not None:
-        given = given * (drive.volts[1:] / volts)[:, None]
+    given = drive.drive[:-1] * (drive.volts[1:] / volts)[:, None]
     count = drive.drive.shape[1]
     signs = np.array([np.sign(drive.ahead[drive.motor_of == m].mean()) or 1.0 for m in range(count)])
     way = np.column_stack([drive.travel[:, drive.motor_of == m].mean(axis=1) for m in range(count)])

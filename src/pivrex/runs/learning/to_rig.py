@@ -67,7 +67,9 @@ def _put_motors(rig: Rig, put: Callable[..., None], values: Mapping[str, float])
     if top is None:
         return
     # what was learnt is the mean of all; a motor's own top speed is that of the best, which the others are held against
-    strengths = [min(1.0, values[f"motors.{name}.strength"]) for name in rig.motors if f"motors.{name}.strength" in values]
+    strengths = [
+        min(1.0, values[f"motors.{name}.strength"]) for name in rig.motors if f"motors.{name}.strength" in values
+    ]
     top *= float(np.mean([1 / s for s in strengths])) if strengths else 1.0
     for name, motor in rig.motors.items():
         put(f"motors.{name}.top_speed", top / wheels[motor.wheels[0]].radius_m * motor.gear, "turn rate", "rpm")
