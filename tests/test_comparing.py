@@ -240,7 +240,11 @@ class ThroughTest(TempCase):
         said = found.as_json()
         self.assertEqual(said["parts"]["stage"], "curve")
         self.assertEqual(said["parts"]["setting"], "shaping.forward.curve")
-        self.assertEqual(said["settings"], [{"key": "shaping.forward.curve", "before": "35 %", "after": "60 %"}])
+        (setting,) = said["settings"]
+        self.assertEqual(
+            (setting["key"], setting["before"], setting["after"]), ("shaping.forward.curve", "35 %", "60 %")
+        )
+        self.assertEqual((setting["stage"], setting["acts_s"]), ("curve", said["parts"]["t_s"]))
         figures = {f["figure"]: f["values"] for f in said["figures"]}
         self.assertGreater(figures["distance_m"][0], figures["distance_m"][1])
         self.assertIn("shaping.forward.curve: 35 % → 60 % makes it so", said["said"])

@@ -185,8 +185,8 @@ def _tell(found: Any, as_json: bool) -> None:
         print_json(found.as_json())
         return
     print(sentence_of(found))
-    for change in found.changes:
-        print(f"  {change}")
+    for effect in found.effects:
+        print(f"  {effect.said}")
     for line in found.routine:
         print(f"  {line}")
     for f, a, b in found.figures:

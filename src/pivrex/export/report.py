@@ -304,9 +304,11 @@ def _event_rows(run: Run) -> tuple[list[str], list[list[str]]]:
 
 
 def _stage_rows(compared: Compared) -> tuple[list[str], list[list[str]]]:
-    rows = [
-        [s.stage, "never" if np.isnan(s.t_s) else f"{s.t_s:.2f} s", s.column.partition(".")[2]] for s in compared.stages
-    ]
+    part = [s for s in compared.stages if not np.isnan(s.t_s)]
+    rows = [[s.stage, f"{s.t_s:.2f} s", s.column.partition(".")[2]] for s in part]
+    same = [s.stage for s in compared.stages if np.isnan(s.t_s)]
+    if same:
+        rows.append([f"the other {len(same)}" if part else "all", "never", ""])
     return ["stage", "parts at", "first in"], rows
 
 

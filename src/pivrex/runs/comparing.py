@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import tomllib
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -24,7 +24,7 @@ from pivrex.runs.lining import row_by
 from pivrex.runs.run import Run
 from pivrex.runs.track import TRACK
 
-__all__ = ["Compared", "Parting", "StageParting", "compare", "sentence_of"]
+__all__ = ["Compared", "Effect", "Parting", "StageParting", "compare", "sentence_of"]
 
 GIVEN = ("clock", "sensed", "truth")
 """What comes from outside the line: a difference there is the world's, or follows from one before."""
@@ -41,8 +41,14 @@ HOLDS_S = 0.1
 LOOK_ON_S = 10.0
 """So long after the first parting it is looked for when the other stages part."""
 
-TRY_S = 30.0
+TRY_S = 20.0
 """A changed setting is tried on the ticks of at most so long a drive."""
+
+MOST_TRIED = 12
+"""More changes than this are another robot: they are not tried one by one."""
+
+OF_THE_ROBOT = ("body", "battery", "gyro", "lag", "motors", "sensors", "spread", "chassis")
+"""The tables of a rig that say how the robot is, not what is done with the stick."""
 
 
 @dataclass(frozen=True)
@@ -81,6 +87,26 @@ class Parting:
 
 
 @dataclass(frozen=True)
+class Effect:
+    """A changed setting: when, by itself, it first changes what the line does with the first run's readings, in which stage and
+    column, and to what; NaN and empty if it does not.
+    """
+
+    change: Change
+    t_s: float = np.nan
+    stage: str = ""
+    column: str = ""
+    value: float = np.nan
+
+    @property
+    def said(self) -> str:
+        """Say it in words."""
+        if np.isnan(self.t_s):
+            return f"{self.change}; the line does not feel it"
+        return f"{self.change}; by itself it acts from {self.t_s:.2f} s on, in {self.stage}"
+
+
+@dataclass(frozen=True)
 class Compared:
     """Two runs over each other.
 
@@ -98,8 +124,8 @@ class Compared:
     parting : Parting or None
     stages : tuple of StageParting
         In the order of the line, as far as both have them.
-    changes : tuple of Change
-        Of the rig.
+    effects : tuple of Effect
+        The changes of the rig, and where each by itself first changes what the line does with the first run's readings.
     routine : tuple of str
         Lines of the routine that are another, each with "- " or "+ " before it.
     figures : tuple of (Figure, float, float)
@@ -115,11 +141,16 @@ class Compared:
     exact: bool
     parting: Parting | None
     stages: tuple[StageParting, ...]
-    changes: tuple[Change, ...]
+    effects: tuple[Effect, ...]
     routine: tuple[str, ...]
     figures: tuple[tuple[Figure, float, float], ...]
     apart_m: float
     apart_at_s: float
+
+    @property
+    def changes(self) -> tuple[Change, ...]:
+        """The changes of the rig."""
+        return tuple(e.change for e in self.effects)
 
     def as_json(self) -> dict[str, Any]:
         """Give it for `pivrex compare --json`."""
@@ -137,7 +168,16 @@ class Compared:
             "exact": self.exact,
             "parts": parts,
             "stages": [{"stage": s.stage, "t_s": _finite([s.t_s])[0], "column": s.column or None} for s in self.stages],
-            "settings": [{"key": c.key, "before": c.before, "after": c.after} for c in self.changes],
+            "settings": [
+                {
+                    "key": e.change.key,
+                    "before": e.change.before,
+                    "after": e.change.after,
+                    "acts_s": _finite([e.t_s])[0],
+                    "stage": e.stage or None,
+                }
+                for e in self.effects
+            ],
             "routine": list(self.routine),
             "figures": [{"figure": f.key, "unit": f.unit, "values": _finite((a, b))} for f, a, b in self.figures],
             "apart_m": _finite([self.apart_m])[0],
@@ -165,13 +205,13 @@ def compare(one: Run, other: Run, by: str = "start") -> Compared:
     partings = _Partings(one, other, zero, exact)
     if same_rate and overlap:
         partings.search(overlap)
-    changes = _changes(one, other, zero)
+    effects = _effects(one, _changes(one, other, zero), zero[0])
     parting = partings.first()
-    if parting is not None and changes:
-        parting = _explained(parting, one, changes, zero)
+    if parting is not None:
+        parting = replace(parting, change=_cause(parting, effects))
     apart, when = _apart(one, other, zero)
     return Compared(
-        (one, other), by, zero, overlap * one.dt_s, exact, parting, partings.stages(), tuple(changes), tuple(_routines(one, other, zero)),
+        (one, other), by, zero, overlap * one.dt_s, exact, parting, partings.stages(), tuple(effects), tuple(_routines(one, other, zero)),
         tuple(_figures(one, other)), apart, when,
     )  # fmt: skip
 
@@ -304,45 +344,75 @@ def _changes(one: Run, other: Run, zero: tuple[int, int]) -> list[Change]:
         return []
 
 
-def _explained(parting: Parting, one: Run, changes: list[Change], zero: tuple[int, int]) -> Parting:
-    """Find the change that by itself makes the first run's line do at the parting what the second's did there."""
-    first, end = zero[0], parting.rows[0] + 1
-    if end - first > TRY_S / one.dt_s:
-        first = end - round(TRY_S / one.dt_s)
+def _effects(one: Run, changes: list[Change], first: int) -> list[Effect]:
+    """Find for each change where by itself it first acts: the first run's readings go through the line with it and without."""
+    if len(changes) > MOST_TRIED:
+        return [Effect(change) for change in changes]
+    rows = one.rows(first, min(one.end, first + round(TRY_S / one.dt_s)))
+    line = one.line(first)
+    rows = [row for row in rows if len(row) == len(line.layout)]
     text = rig_text(one.rig_file(first))
-    rows = one.rows(first, end)
-    if parting.stage in GIVEN:
-        # the line did the same: what was changed is the robot, or where it drove
-        return _with(parting, changes[0] if len(changes) == 1 else None)
-    fitting = [change for change in changes if _does(change, text, one.line(first), rows, parting, one)]
-    return _with(parting, fitting[0] if len(fitting) == 1 else None)
+    plain: list[Floats] = []
+    found = []
+    for change in changes:
+        try:
+            changed = Line(read_text(tomlkit.dumps(applied(text, change)), one.folder / "rig.toml", Rig))
+        except RigError:  # it can only be made together with another
+            found.append(Effect(change))
+            continue
+        plain = plain or list(_again(line, line, rows, one))
+        found.append(_effect(change, line, changed, plain, _again(line, changed, rows, one), one.dt_s))
+    return found
 
 
-def _with(parting: Parting, change: Change | None) -> Parting:
-    return Parting(parting.t_s, parting.rows, parting.stage, parting.column, parting.unit, parting.values, change)
+def _effect(
+    change: Change, line: Line, changed: Line, plain: list[Floats], other: Iterator[Floats], dt_s: float
+) -> Effect:
+    places = {t: i for i, t in enumerate(changed.layout.titles)}
+    both = [
+        (i, places[t])
+        for i, t in enumerate(line.layout.titles)
+        if t in places and line.layout.columns[i].stage not in GIVEN
+    ]
+    mine, theirs = np.array([i for i, _ in both]), np.array([j for _, j in both])
+    for n, (a, b) in enumerate(zip(plain, other, strict=True)):
+        x, y = a[mine], b[theirs]
+        with np.errstate(invalid="ignore"):
+            apart = (np.abs(x - y) > EXACT * np.maximum(1.0, np.abs(x))) | (np.isnan(x) != np.isnan(y))
+        if apart.any():
+            k = int(np.argmax(apart))
+            return Effect(
+                change, n * dt_s, line.layout.columns[mine[k]].stage, line.layout.titles[mine[k]], float(y[k])
+            )
+    return Effect(change)
 
 
-def _does(change: Change, text: str, line: Line, rows: list[Floats], parting: Parting, run: Run) -> bool:
-    """Tell whether the line with one change alone, fed with the same readings, gives the second run's value at the parting."""
-    try:
-        changed = Line(read_text(tomlkit.dumps(applied(text, change)), run.folder / "rig.toml", Rig))
-    except RigError:
-        return False
-    if parting.column not in changed.layout.titles:
-        return False
-    at = changed.layout.titles.index(parting.column)
+def _again(line: Line, changed: Line, rows: list[Floats], run: Run) -> Iterator[Floats]:
+    """Put the readings of Ticks, and what somebody else asked for in them, through another line."""
     state = begun(changed, start_of(run.floor))
     taken = {stage: _taken(line, changed, stage) for stage in ("raw", "sensed", "truth")}
-    row: Floats | None = None
     for tick in rows:
         raw, sensed, truth = (np.where(some, tick[places], 0.0) for places, some in taken.values())
         stop = tick[line.layout.at("clock", "stopped")]
         driving = tick[line.layout.at("clock", "source")] if line.inputs.calibrated else 0.0
         state, row = changed.step(state, raw, sensed, stop, driving, truth, _entered(line, changed, tick))
-    if row is None:
-        return False
-    value, wanted = float(row[at]), parting.values[1]
-    return bool(np.isnan(value) and np.isnan(wanted)) or abs(value - wanted) <= 1e-6 * max(1.0, abs(wanted))
+        yield row
+
+
+def _cause(parting: Parting, effects: list[Effect]) -> Change | None:
+    """Give the one change that by itself does at the parting what the second run's line did there; of a robot or floor that is another
+    the one change that the line does not feel.
+    """
+    if parting.stage in GIVEN:
+        fitting = [e for e in effects if np.isnan(e.t_s) and e.change.place[0] in OF_THE_ROBOT]
+    else:
+        wanted = parting.values[1]
+        fitting = [
+            e for e in effects
+            if e.column == parting.column and abs(e.t_s - parting.t_s) < 1e-6
+            and (abs(e.value - wanted) <= 1e-6 * max(1.0, abs(wanted)) or bool(np.isnan(e.value) and np.isnan(wanted)))
+        ]  # fmt: skip
+    return fitting[0].change if len(fitting) == 1 else None
 
 
 def _entered(line: Line, changed: Line, tick: Floats) -> Entry | None:
