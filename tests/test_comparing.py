@@ -177,7 +177,7 @@ class ThirtyPairsTest(TempCase):
         rows = list(
             play_through(read_rig(rig), Recording(home / "inputs" / "watering.csv"), field, True, own_body=True)
         )
-        one = keep_rows(self.folder / "one", Facts("Plover", "plover", BEGAN, 60.0), line, text, field, rows[:480])
+        one = keep_rows(self.folder / "one", Facts("Plover", "plover", BEGAN, 60.0), line, text, field, rows[:330])
         rng = random.Random(5)
         wrong = []
         for n in range(30):

@@ -207,7 +207,9 @@ class KeptTest(KeepCase):
         file = run.routine_file(10)
         assert file is not None
         self.assertEqual(file.read_text("utf-8"), text)
-        self.assertEqual([e.text for e in run.events if e.kind == "step"], ["line 2", "line 3"])
+        self.assertEqual(
+            [e.text for e in run.events if e.kind == "step"], ["line 2: drive ahead 20 cm", "line 3: wait 0.5 s"]
+        )
 
     def test_a_changed_rig_is_kept_with_the_ticks_that_it_made(self) -> None:
         self.begin("keys")

@@ -138,6 +138,7 @@ PAPER: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("following", exports.export_following),
     ("ticks", exports.export_ticks),
     ("run", kept.export_run),
+    ("comparison", kept.export_comparison),
     ("patches", exports.export_patches),
     ("wiring", exports.export_wiring),
     ("chassis", exports.export_chassis),

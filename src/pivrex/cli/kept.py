@@ -12,7 +12,7 @@ from pivrex.cli import completing
 from pivrex.cli.options import Json, RigName, print_json
 from pivrex.errors import LearnError, PivrexError, UsageError
 
-__all__ = ["compare", "export_run", "learn", "replay", "report", "runs"]
+__all__ = ["compare", "export_comparison", "export_run", "learn", "replay", "report", "runs"]
 
 RunName = Annotated[
     str,
@@ -318,3 +318,15 @@ def export_run(
         for one in written:
             if str(one) != "-":
                 print(one, file=sys.stderr)
+
+
+def export_comparison(
+    run: RunName,
+    other: Annotated[
+        str, typer.Argument(metavar="RUN", help="The run to lay over it.", autocompletion=completing.runs)
+    ],
+    output: Annotated[list[Path], typer.Option("--output", "-o", help="Where to: .svg or .pdf.")],
+    by: Annotated[str, typer.Option(help="What they are lined up by; see compare.")] = "start",
+) -> None:
+    """Two runs over each other, in two pages."""
+    report(run, other, output, by)

@@ -54,7 +54,7 @@ def row_by(run: Run, by: str) -> int:
 
 def _event(run: Run, kind: str, text: str, never: str) -> int:
     for event in run.events:
-        if event.kind == kind and (not text or event.text == text) and event.row >= run.first:
+        if event.kind == kind and (not text or event.text.partition(":")[0] == text) and event.row >= run.first:
             return event.row
     raise RunError(run.folder, 0, never)
 

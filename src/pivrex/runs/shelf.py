@@ -77,8 +77,8 @@ class Shelf:
         """Say by which rule old runs make room."""
         s = self._settings
         return (
-            f"the last {s.last_s / 60:g} min are always kept, and the newest {s.newest:g} runs that nothing marked; beyond "
-            f"{s.megabytes:g} MB the oldest without a note lose their ticks, and keep figures and track"
+            f"always kept: the last {s.last_s / 60:g} min, and the newest {s.newest:g} runs that nothing marked; beyond "
+            f"{s.megabytes:g} MB the oldest without a note lose their ticks, not their figures"
         )
 
     def remove(self, folder: Path) -> None:

@@ -84,7 +84,7 @@ class RunWriter:
         self._ticks: io.BufferedWriter | None = None
         self._tracks: io.BufferedWriter | None = None
         self._counts = {"rig": 0, "routine": 0}
-        self._told: dict[str, object] = {}
+        self._routine: list[str] = []
         self._begin(folder, rig_text, floor)
 
     def _begin(self, folder: Path, rig_text: str, floor: Field | None) -> None:
@@ -126,8 +126,15 @@ class RunWriter:
         self._write(self._tracks, self._track.lines(rows, self.rows))
         self._figures.add(rows)
         for event in self._watcher.add(rows, self.rows):
-            self.event(event)
+            self.event(self._with_words(event))
         self.rows += len(rows)
+
+    def _with_words(self, event: Event) -> Event:
+        """Say what stands in the line of the routine that a step is."""
+        number = event.text.removeprefix("line ")
+        if event.kind != "step" or not number.isdecimal() or not 0 < int(number) <= len(self._routine):
+            return event
+        return replace(event, text=f"{event.text}: {self._routine[int(number) - 1].partition('#')[0].strip()}")
 
     def flush(self) -> None:
         """Let whoever reads it see all that came."""
@@ -155,6 +162,7 @@ class RunWriter:
     def routine(self, name: str, text: str) -> None:
         """Take another routine that was chosen."""
         self.facts = replace(self.facts, routine=name)
+        self._routine = text.splitlines()
         if text:
             self._put_text("routine", ".txt", text)
 

@@ -64,7 +64,7 @@ ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
     ask.ChooseRoutine: lambda session, request, _: session._begin_anew(session._rounds.choose(request.program)),
     ask.MakeReady: lambda session, request, _: session._begin_anew(session._rounds.ready(request.midway)),
     ask.StartPeriod: lambda session, request, _: session._begin_anew(
-        session._rounds.start(Period(request.period), session._line, request.only, session._t)
+        session._rounds.start(Period(request.period), session._line, request.only, session._t, request.seconds)
     ),
     ask.LeaveMatch: lambda session, _request, _now: session._match.leave(),
     ask.PauseRoutine: lambda session, request, _: session._match.pause(request.on, session._t, session.dt_s),

@@ -103,13 +103,16 @@ class Match:
 
     # --- periods ---
 
-    def begin(self, period: Period, line: Line, only: bool, t: float) -> None:
+    def begin(self, period: Period, line: Line, only: bool, t: float, seconds: float = 0.0) -> None:
         """Begin a period. Of the first the robot stands where the routine starts, and the line knows nothing yet."""
-        seconds = {
-            Period.ALONE: self._periods.alone_s,
-            Period.BETWEEN: self._periods.between_s,
-            Period.DRIVEN: self._periods.driven_s,
-        }[period]
+        seconds = (
+            seconds
+            or {
+                Period.ALONE: self._periods.alone_s,
+                Period.BETWEEN: self._periods.between_s,
+                Period.DRIVEN: self._periods.driven_s,
+            }[period]
+        )
         self._left = round(seconds / line.dt_s)
         self._runner, self._until_step = None, False
         if period is Period.ALONE and self._program is not None:

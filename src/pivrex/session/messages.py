@@ -183,10 +183,13 @@ class MakeReady:
 
 @dataclass(frozen=True)
 class StartPeriod:
-    """Start a period: "alone", "between" or "driven"; ``only`` says that nothing follows it."""
+    """Start a period: "alone", "between" or "driven"; ``only`` says that nothing follows it. It lasts as the workspace says, or
+    ``seconds`` where a routine needs longer.
+    """
 
     period: str
     only: bool = False
+    seconds: float = 0.0
 
 
 @dataclass(frozen=True)

@@ -90,8 +90,8 @@ class Rounds:
         x, y, heading = start_pose(program, self.field) if program is not None else np.zeros(3)
         return float(x), float(y), float(heading)
 
-    def start(self, period: Period, line: Line, only: bool, t: float) -> bool:
-        """Start a period; tells whether the line must begin anew."""
+    def start(self, period: Period, line: Line, only: bool, t: float, seconds: float = 0.0) -> bool:
+        """Start a period, of its own length or of so many seconds; tells whether the line must begin anew."""
         match, status = self.match, self._board.status
         real = self._robots.link is not None
         if period is Period.ALONE and match.program is None:
@@ -102,16 +102,16 @@ class Rounds:
             self._board.note("this would move a real robot: go live first, with Ctrl+L")
         elif period is Period.ALONE:
             self.ready(match.midway if status.match.period is Period.READY else None)
-            self._begin(period, line, only, 0.0)
+            self._begin(period, line, only, 0.0, seconds)
             return True
         else:
-            self._begin(period, line, only, t)
+            self._begin(period, line, only, t, seconds)
         return False
 
-    def _begin(self, period: Period, line: Line, only: bool, t: float) -> None:
+    def _begin(self, period: Period, line: Line, only: bool, t: float, seconds: float = 0.0) -> None:
         if self._inputs.driver.can.plays:  # who plays a recording makes room
             self._inputs.choose(self._inputs.keys.name)
-        self.match.begin(period, line, only, t)
+        self.match.begin(period, line, only, t, seconds)
 
     def count(self, line: Line, t: float) -> None:
         """Let a tick of the clock pass; where a driver takes over, the sticks must be at rest first."""

@@ -37,11 +37,18 @@ def head(model: ScreenModel, width: int, focus: str) -> Picture:
             frame=_frame(model),
             recording=status.recording,
             match=match_head(model),
+            past=_past(model),
             warnings=len(model.warnings),
             alarm="on its back" if model.value("heading", "upside_down") == 1 else "",
         ),
         width,
     )
+
+
+def _past(model: ScreenModel) -> str:
+    """Say that what is shown was driven before, and when."""
+    replay = model.replay
+    return f"◂ a run of {replay.run.facts.began.astimezone():%d %b %H:%M}" if replay is not None else ""
 
 
 def _frame(model: ScreenModel) -> str:

@@ -61,6 +61,8 @@ class ScreenModel(Replaying):
         self.wheel = 0
         self.drawing: Path | None = None
         """The path that is open on the field; None if none is."""
+        self.report_words: tuple[str, ...] = ()
+        """The words behind `pivrex export` for what is selected of the runs."""
         self.trail: list[tuple[float, float]] = []
         self.ghost: list[tuple[float, float]] = []
         self._skips: deque[tuple[float, int]] = deque()

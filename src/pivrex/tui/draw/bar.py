@@ -30,6 +30,7 @@ class HeadData:
     alarm: str = ""
     recording: str = ""
     match: str = ""
+    past: str = ""
     warnings: int = 0
 
 
@@ -42,6 +43,7 @@ def draw_head(data: HeadData, width: int) -> Picture:
         (0, f" {data.rig} ", "title"),
         (0, state, named),
         (1, f"{int(minutes):02d}:{seconds:04.1f}", "rest"),
+        (0, data.past, "target"),
         (0, data.match, "chosen"),
         (2, data.source, "commanded"),
         (1, "● recording" if data.recording else "", "alarm"),

@@ -10,6 +10,7 @@ from pivrex.tui.views.field import FIELD_COMMANDS, FieldView, field_bars, field_
 from pivrex.tui.views.heading import HEADING_COMMANDS, HeadingView, heading_bars, heading_exports
 from pivrex.tui.views.routine import ROUTINE_COMMANDS, RoutineView, routine_bars, routine_exports
 from pivrex.tui.views.row import ViewRow
+from pivrex.tui.views.runs import RUNS_COMMANDS, RunsView, runs_bars, runs_exports
 from pivrex.tui.views.settings import SETTINGS_COMMANDS
 from pivrex.tui.views.shaping import ShapingView, shaping_bars
 
@@ -42,5 +43,10 @@ VIEWS = (
         "routine", "6", "what the robot does alone",
         "Opens Routine: the text, its path on the field and its timeline, and the match clock.",
         RoutineView, routine_bars, routine_exports, ROUTINE_COMMANDS,
+    ),
+    ViewRow(
+        "runs", "7", "what was kept of every drive",
+        "Opens Runs: every drive that was kept, laid over another, learnt from, told.",
+        RunsView, runs_bars, runs_exports, RUNS_COMMANDS,
     ),
 )  # fmt: skip

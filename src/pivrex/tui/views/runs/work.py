@@ -1,0 +1,189 @@
+"""What takes too long for a frame: runs are listed, read, compared and learnt from in a process of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from pivrex.errors import PivrexError
+from pivrex.line.layout import Floats
+from pivrex.rig import Field, Rig, read_rig
+from pivrex.rig.field import Keep
+from pivrex.rig.read import rig_text
+from pivrex.runs.comparing import Compared, Effect, Parting, StageParting, compare, figures_of, sentence_of
+from pivrex.runs.facts import Facts
+from pivrex.runs.figures import Figure
+from pivrex.runs.happenings import Event
+from pivrex.runs.learning import Learning, learn
+from pivrex.runs.run import Run
+from pivrex.runs.season import Course, season_of
+from pivrex.runs.shelf import Shelf, Shelved
+from pivrex.runs.through import through
+from pivrex.runs.track import TRACK
+
+__all__ = ["Beside", "Listed", "Refused", "Told", "Went", "place", "reckon"]
+
+SMALL = 90
+"""So many points of a track are enough for a small picture."""
+
+
+@dataclass(frozen=True)
+class Listed:
+    """All runs, the newest first; how much room they take, in bytes, and the rule by which old ones make room."""
+
+    runs: tuple[Shelved, ...]
+    size: int
+    rule: str
+
+
+@dataclass(frozen=True)
+class Went:
+    """Where a run went, for its small picture: (N, 2) in m, and how large its floor is."""
+
+    name: str
+    points: Floats
+    length_m: float
+    width_m: float
+
+
+@dataclass(frozen=True)
+class Told:
+    """A run, for being shown: its track is (N, len(TRACK)), its rows count from ``first``."""
+
+    name: str
+    facts: Facts
+    field: Field
+    rig: Rig | None
+    track: Floats
+    first: int
+    dt_s: float
+    events: tuple[Event, ...]
+    figures: dict[str, float]
+    warnings: tuple[str, ...]
+    course: tuple[Course, ...]
+
+
+@dataclass(frozen=True)
+class Beside:
+    """Two runs over each other, for being shown."""
+
+    names: tuple[str, str]
+    by: str
+    said: str
+    zero: tuple[int, int]
+    parting: Parting | None
+    stages: tuple[StageParting, ...]
+    effects: tuple[Effect, ...]
+    routine: tuple[str, ...]
+    figures: tuple[tuple[Figure, float, float], ...]
+    apart_m: float
+    apart_at_s: float
+
+
+@dataclass(frozen=True)
+class Refused:
+    """A question that could not be answered, and why."""
+
+    question: tuple[Any, ...]
+    why: str
+
+
+def place(track: Floats) -> Floats:
+    """Give where a track went, (N, 2): truly, or where nobody knows that as it was believed."""
+    x = TRACK.index("x_m")
+    if not np.isfinite(track[:, x]).any():
+        x = TRACK.index("believed_x_m")
+    return track[:, x : x + 2]
+
+
+class Reckoner:
+    """Answers questions about the runs of a folder; what it has read it keeps."""
+
+    def __init__(self, folder: Path, settings: Keep) -> None:
+        self._shelf = Shelf(folder, settings)
+
+    def answer(self, question: tuple[Any, ...]) -> object:
+        """Answer one: a word, and what it is about."""
+        word, *about = question
+        answers: dict[str, Callable[..., object]] = {
+            "list": self._list,
+            "went": self._went,
+            "told": self._told,
+            "beside": self._beside,
+            "learnt": self._learnt,
+            "through": self._through,
+        }
+        try:
+            return answers[word](*about)
+        except PivrexError as problem:
+            return Refused(question, str(problem))
+        except (OSError, ValueError, KeyError, IndexError) as problem:  # a file that goes away while it is read
+            return Refused(question, f"cannot be read: {problem}")
+
+    def _list(self) -> Listed:
+        runs = self._shelf.runs()
+        return Listed(tuple(runs), sum(self._shelf.size(r) for r in runs), self._shelf.rule())
+
+    def _went(self, path: Path) -> Went:
+        run = Run(path)
+        points = place(run.track)
+        points = points[np.isfinite(points).all(axis=1)]
+        step = max(1, len(points) // SMALL)
+        return Went(run.name, points[::step], run.floor.length_m, run.floor.width_m)
+
+    def _told(self, path: Path) -> Told:
+        run = Run(path)
+        rig: Rig | None = None
+        try:
+            rig = run.line(run.first).rig
+        except PivrexError as problem:
+            run.warnings.append(str(problem))
+        figures = {} if rig is None else figures_of(run)
+        course = season_of(
+            [r for r in self._shelf.runs() if r.facts is not None and r.facts.began <= run.facts.began], run.facts.rig
+        )
+        return Told(
+            run.name, run.facts, run.floor, rig, run.track, run.first, run.dt_s, tuple(run.events), figures, tuple(run.warnings),
+            tuple(course),
+        )  # fmt: skip
+
+    def _beside(self, one: Path, other: Path, by: str) -> Beside:
+        found: Compared = compare(Run(one), Run(other), by)
+        return Beside(
+            (found.runs[0].name, found.runs[1].name), by, sentence_of(found), found.zero, found.parting, found.stages, found.effects,
+            found.routine, found.figures, found.apart_m, found.apart_at_s,
+        )  # fmt: skip
+
+    @staticmethod
+    def _learnt(path: Path, rig: Path, turned_rad: float) -> Learning:
+        return learn(Run(path), read_rig(rig), rig_text(rig), turned_rad)
+
+    def _through(self, path: Path, rig: Path) -> tuple[str, str]:
+        run = Run(path)
+        stem = f"{run.name}-as-{rig.stem}"
+        folder, count = self._shelf.folder / stem, 1
+        while folder.exists():
+            count += 1
+            folder = self._shelf.folder / f"{stem}-{count}"
+        return run.name, through(run, rig, folder).name
+
+
+def reckon(wire: Connection, folder: Path, settings: Keep) -> None:
+    """Answer what comes over a wire, one after the other; of questions of one kind that wait only the newest counts."""
+    reckoner = Reckoner(folder, settings)
+    waiting: list[tuple[Any, ...]] = []
+    while True:
+        while not waiting or wire.poll():
+            question = wire.recv()
+            if question[0] != "went":
+                waiting = [q for q in waiting if q[0] != question[0]]
+            waiting.append(question)
+        # what a person looks at comes before small pictures
+        waiting.sort(key=lambda q: q[0] == "went")
+        question = waiting.pop(0)
+        wire.send((question, reckoner.answer(question)))
