@@ -247,8 +247,10 @@ def _turning(
         except LearnError as problem:
             refused.append(("gyro.scale", str(problem)))
     else:
-        why = "nothing says how far it truly turned: stand square against a wall, turn some times, stand square again, and "
+        why = (
+            "nothing says how far it truly turned: stand square against a wall, turn some times, stand square again, and "
             "say how far that was (--turned, or T in the view Runs)"
+        )
         refused.append(("gyro.scale", why))
     try:
         scrub = scrub_of(drive, bias.value, scale)
