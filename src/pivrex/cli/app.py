@@ -120,6 +120,7 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("heading", loops.heading),
     ("tune", loops.tune),
     ("gyro", loops.gyro),
+    ("sums", rigs.sums),
     ("runs", kept.runs),
     ("replay", kept.replay),
     ("compare", kept.compare),

@@ -36,6 +36,11 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
     "heading": (("pivrex heading plover --turn 90", "how well the gyro turns it"),),
     "tune": (("pivrex tune plover --loop heading --goal calm", "gains, with what to expect of them"),),
     "gyro": (("pivrex gyro plover", "drift and noise, mounted firm, loose, by a motor"),),
+    "sums": (
+        ("pivrex sums", "which there are"),
+        ("pivrex sums divider sensor=5V pin=3.3V", "two resistors that can be bought"),
+        ("pivrex sums gear gear=20 --rig coot", "top speed and push"),
+    ),
     "runs": (
         ("pivrex runs", "what was kept, the newest first"),
         ("pivrex runs --season plover", "the figures of all its runs over time"),

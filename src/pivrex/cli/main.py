@@ -30,6 +30,7 @@ COMMANDS = (
     "heading",
     "tune",
     "gyro",
+    "sums",
     "runs",
     "replay",
     "compare",

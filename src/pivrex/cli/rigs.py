@@ -7,11 +7,11 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli.options import Json, RigName, print_json
+from pivrex.cli.options import Json, RigName, RigOfAll, here_or_demo, print_json
 from pivrex.errors import Mistake, RigError, RoutineError
 from pivrex.files import resolved
 
-__all__ = ["check", "describe", "wheels", "wire"]
+__all__ = ["check", "describe", "sums", "wheels", "wire"]
 
 
 def check(
@@ -178,3 +178,55 @@ def _angles(text: str) -> list[float] | None:
     if not all(abs(a) < 1e6 for a in angles):
         raise typer.BadParameter(f'--steer is "{text}"; an angle must be a number below a million')
     return angles
+
+
+def sums(
+    name: Annotated[str, typer.Argument(metavar="[NAME]", help="Which one; lists them if left out.")] = "",
+    given: Annotated[
+        list[str] | None, typer.Argument(metavar="[KEY=VALUE ...]", help="What goes in; the rest is the rig's.")
+    ] = None,
+    rig: RigOfAll = "",
+    as_json: Json = False,
+) -> None:
+    """Bench sums: divider, echo, counts, gear, PWM, battery, turn, filled from the rig where it knows."""
+    from pivrex.errors import UsageError
+    from pivrex.rig import find_rig, open_folder, read_rig
+    from pivrex.sums import SUMS, reckoned
+
+    read = read_rig(here_or_demo(rig) if rig else _first_or_demo(open_folder, find_rig))
+    one = next((s for s in SUMS if s.name == name), None)
+    if not name:
+        if as_json:
+            print_json({"sums": [{"name": s.name, "title": s.title, "given": [g.key for g in s.given]} for s in SUMS]})
+        else:
+            for s in SUMS:
+                print(f"{s.name:<10}{s.title}; takes {', '.join(g.key for g in s.given)}")
+        return
+    if one is None:
+        raise UsageError(f'there is no bench sum "{name}"; there are {", ".join(s.name for s in SUMS)}')
+    pairs = [word.partition("=") for word in given or []]
+    if any(not mark for _, mark, _ in pairs):
+        raise UsageError("what goes in is said as KEY=VALUE, such as pin=3.3V")
+    values, results = reckoned(one, read, {key: text for key, _, text in pairs})
+    if as_json:
+        print_json({
+            "sum": one.name, "rig": read.name, "given": values,
+            "results": [{"key": r.key, "value": r.value, "unit": r.unit, "wrong": r.wrong or None} for r in results],
+            "rig_keys": dict(one.writes(read, values)),
+        })  # fmt: skip
+        return
+    for g in one.given:
+        print(f"  {g.title:<42}{g.shown(values[g.key]):>14}")
+    print("  " + "; ".join(one.formula))
+    for r in results:
+        print(f"  {r.title:<42}{r.shown:>14}{f'  ! {r.wrong}' if r.wrong else ''}")
+
+
+def _first_or_demo(open_folder: Any, find_rig: Any) -> Path:
+    """The first rig here, or where there is none the demo's: a sum needs no workspace."""
+    from pivrex.errors import RigError
+
+    try:
+        return Path(open_folder(Path()).first_rig())
+    except RigError:
+        return Path(find_rig("plover", Path(__file__).parent.parent / "demo")[0])

@@ -318,6 +318,11 @@ class AppActions(_Base):
         if path is not None and self.model.open_rig(path):
             self.model.say(f"{path.name} is made and open; 1 calibrates and binds, 3 shows its wheels")
 
+    def act_sums(self) -> None:
+        from pivrex.tui.overlays.bench import Bench  # the first screen need not wait for it
+
+        self._lay_over(Bench(self.model, self._key_of("sums")))
+
     def act_theme(self) -> None:
         self.look_is(next_theme(self.look))
         self.model.say(f"theme {self.look}")

@@ -70,7 +70,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
 
     CSS = """
     Screen { layout: vertical; background: $background; }
-    ValueEntry, Choices, Sheet { background: transparent; }
+    ValueEntry, Choices, Sheet, Bench { background: transparent; }
     SearchIcon { display: none; }
     #head { height: 1; }
     #line { height: 3; }

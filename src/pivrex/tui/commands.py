@@ -120,6 +120,8 @@ COMMON = (
     Command("edit_file", "edit the rig's file", "Opens the rig in your own editor (VISUAL or EDITOR), at the line of what is selected; "
             "the robot rests meanwhile.", ("E", "shift+e", "upper_e")),
     Command("copy", "copy", "Copies what is selected, and the why, for another program.", ("X", "shift+x", "upper_x")),
+    Command("sums", "bench sums", "Opens the bench sums: divider, echo, counts, gear, PWM, battery, turn, filled from the rig.",
+            ("number_sign", "#"), "#", foot=17),
     Command("new_robot", "a robot of your own", "Makes a robot: wheels, law, outputs and sources chosen from drawings.", ()),
     Command("theme", "theme", "Changes between dusk, noon and plain.", ("t",)),
     Command("help", "help", "Explains the open view, on that view.", ("question_mark", "?"), foot=16),

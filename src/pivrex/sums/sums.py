@@ -1,0 +1,312 @@
+"""The bench sums, one after the other. A new one is a function and an entry of `SUMS`."""
+
+from __future__ import annotations
+
+from math import degrees, pi, radians, sqrt
+
+from pivrex.errors import UnitError
+from pivrex.rig.body import Body
+from pivrex.rig.motors import Motor
+from pivrex.rig.rig import Rig
+from pivrex.sums.what import Given, Result, Sum, Values
+from pivrex.units import format_quantity
+
+__all__ = ["E24", "SUMS", "nearest_pair"]
+
+GRAVITY_M_S2 = 9.81
+
+E24 = (
+    1.0,
+    1.1,
+    1.2,
+    1.3,
+    1.5,
+    1.6,
+    1.8,
+    2.0,
+    2.2,
+    2.4,
+    2.7,
+    3.0,
+    3.3,
+    3.6,
+    3.9,
+    4.3,
+    4.7,
+    5.1,
+    5.6,
+    6.2,
+    6.8,
+    7.5,
+    8.2,
+    9.1,
+)
+"""The values of resistors within a decade, IEC 60063."""
+
+
+def _motor(rig: Rig) -> Motor:
+    return next(iter(rig.motors.values()))
+
+
+def _radius(rig: Rig) -> float:
+    return rig.chassis.wheels[0].radius_m
+
+
+def _track(rig: Rig) -> float:
+    ys = [w.y_m for w in rig.chassis.wheels]
+    return max(0.01, max(ys) - min(ys))
+
+
+# --- a divider ---
+
+
+def nearest_pair(given: float, wanted: float, whole: float) -> tuple[float, float]:
+    """Give the two standard resistors, in ohm, of about ``whole`` together, whose divider comes nearest to ``wanted`` volts from
+    ``given`` without being above it.
+    """
+    decades = [v * 10.0**d for d in range(1, 7) for v in E24]
+    pairs = [(a, b) for a in decades for b in decades if whole / 2 <= a + b <= whole * 2]
+    below = [(a, b) for a, b in pairs if given * b / (a + b) <= wanted + 1e-9]
+    if not below:
+        raise UnitError("no two standard resistors divide so; take more ohm together, or less voltage")
+    return min(below, key=lambda p: (round(wanted - given * p[1] / (p[0] + p[1]), 6), abs(p[0] + p[1] - whole)))
+
+
+def _divider(v: Values) -> list[Result]:
+    if v["pin"] >= v["sensor"]:
+        raise UnitError("the sensor gives no more than the pin may have: nothing must be divided")
+    upper, lower = nearest_pair(v["sensor"], v["pin"], v["whole"])
+    out = v["sensor"] * lower / (upper + lower)
+    return [
+        Result("upper", "R1, to the sensor", upper, "ohm", 0),
+        Result("lower", "R2, to ground", lower, "ohm", 0),
+        Result("out", "at the pin", out, "V", 3),
+        Result("below", "below what it may be", (v["pin"] - out) * 1e3, "mV", 0),
+        Result("current", "current", v["sensor"] / (upper + lower) * 1e3, "mA", 3),
+    ]
+
+
+# --- an echo ---
+
+
+def sound_m_s(celsius: float) -> float:
+    """Give the speed of sound in dry air, in m/s: 331.3·√(1 + T/273.15). (Kinsler & Frey, Fundamentals of Acoustics.)"""
+    return 331.3 * sqrt(1 + celsius / 273.15)
+
+
+def _echo(v: Values) -> list[Result]:
+    speed = sound_m_s(v["celsius"])
+    way = speed * v["time"] / 2
+    return [
+        Result("distance", "distance", way, "m", 4),
+        Result("speed", "speed of sound", speed, "m/s", 1),
+        Result(
+            "warmer",
+            "if it were 10 degrees warmer",
+            (sound_m_s(v["celsius"] + 10) - speed) * v["time"] / 2 * 1e3,
+            "mm",
+            1,
+        ),
+        Result("us_for_cm", "time for each cm", 2e4 / speed, "us", 1),
+    ]
+
+
+# --- counts ---
+
+
+def _counts(v: Values) -> list[Result]:
+    turn = v["per_turn"] * v["gear"]
+    around = 2 * pi * v["radius"]
+    return [
+        Result("distance", "distance", v["counts"] / turn * around, "m", 4),
+        Result("per_m", "counts for a metre", turn / around, "", 1),
+        Result("one", "one count", around / turn * 1e3, "mm", 3),
+        Result("turns", "turns of the wheel", v["counts"] / turn, "", 3),
+    ]
+
+
+def _writes_counts(rig: Rig, v: Values) -> list[tuple[str, object]]:
+    found: list[tuple[str, object]] = []
+    for name in rig.motors:
+        found += [(f"motors.{name}.counts_per_turn", _whole(v["per_turn"])), (f"motors.{name}.gear", _whole(v["gear"]))]
+    return found
+
+
+def _whole(value: float) -> int | float:
+    return int(value) if value == int(value) else round(value, 6)
+
+
+# --- gear and wheel ---
+
+
+def _gear(v: Values) -> list[Result]:
+    top = v["shaft"] / v["gear"] * v["radius"]
+    push = v["motors"] * v["stall"] * v["gear"] * v["efficiency"] / v["radius"]
+    grip = v["grip"] * v["mass"] * GRAVITY_M_S2
+    slides = "the wheels spin before the motors stall" if push > grip else ""
+    return [
+        Result("top", "top speed", top, "m/s", 3),
+        Result("push", "push of the motors, held", push, "N", 2),
+        Result("grip", "push that the tyres hold", grip, "N", 2, slides),
+        Result("rise", "acceleration from rest", min(push, grip) / v["mass"], "m/s/s", 2),
+    ]
+
+
+def _writes_gear(rig: Rig, v: Values) -> list[tuple[str, object]]:
+    found: list[tuple[str, object]] = []
+    for name in rig.motors:
+        found.append((f"motors.{name}.gear", _whole(v["gear"])))
+        found.append((f"motors.{name}.top_speed", format_quantity(v["shaft"], "turn rate", "rpm", 1)))
+    return found
+
+
+# --- PWM ---
+
+
+def _pwm(v: Values) -> list[Result]:
+    steps = 2.0 ** v["bits"] - 1
+    usable = (1 - v["smallest"]) * steps
+    whole = v["clock"] / v["frequency"]
+    few = f"the timer has only {whole:.0f} steps at this frequency" if whole < steps else ""
+    return [
+        Result("steps", "steps", steps, "", 0, few),
+        Result("step", "smallest step", 100 / steps, "%", 3),
+        Result("speed", "smallest step of speed", v["top"] / steps * 1e3, "mm/s", 2),
+        Result("usable", "steps above what only hums", usable, "", 0),
+        Result("possible", "bits that the timer has", float(len(f"{int(whole):b}") - 1), "", 0),
+    ]
+
+
+def _writes_pwm(rig: Rig, v: Values) -> list[tuple[str, object]]:
+    return [
+        (f"motors.{name}.output.bits", int(v["bits"]))
+        for name, motor in rig.motors.items()
+        if getattr(motor.output, "bits", None) is not None
+    ]
+
+
+# --- a battery ---
+
+
+def _battery(v: Values) -> list[Result]:
+    amps = v["electronics"] + v["motors"] * v["each"]
+    seconds = v["capacity"] * v["usable"] / amps
+    matches = seconds / v["match"]
+    return [
+        Result("amps", "current in all", amps, "A", 2),
+        Result("minutes", "running time", seconds / 60, "min", 1),
+        Result("matches", "matches", matches, "", 1, "not even one match" if matches < 1 else ""),
+        Result("sag", "sag under that", amps * v["resistance"], "V", 2),
+    ]
+
+
+def _writes_battery(rig: Rig, v: Values) -> list[tuple[str, object]]:
+    return [
+        ("battery.capacity", format_quantity(v["capacity"], "charge", "mAh", 0)),
+        ("battery.resistance", format_quantity(v["resistance"], "resistance", "mohm", 0)),
+    ]
+
+
+# --- a turn ---
+
+
+def _turn(v: Values) -> list[Result]:
+    way = v["angle"] * v["track"] * v["scrub"] / 2
+    around = 2 * pi * v["radius"]
+    counts = way / around * v["per_turn"]
+    return [
+        Result("way", "each side rolls", way, "m", 4),
+        Result("turns", "turns of the wheel", way / around, "", 3),
+        Result("counts", "counts", counts, "", 0),
+        Result(
+            "one",
+            "one count turns it",
+            degrees(around / max(v["per_turn"], 1e-9) * 2 / (v["track"] * v["scrub"])),
+            "deg",
+            3,
+        ),
+    ]
+
+
+SUMS: tuple[Sum, ...] = (
+    Sum(
+        "divider", "a divider for a sensor's pin", ("V_pin = V_sensor · R2 / (R1 + R2)",), "Ohm's law; values of IEC 60063, E24",
+        (
+            Given("sensor", "the sensor gives", "voltage", "V", lambda _: 5.0, 0.1, 60.0, 0.1),
+            Given("pin", "the pin may have", "voltage", "V", lambda _: 3.3, 0.1, 60.0, 0.1),
+            Given("whole", "R1 and R2 together, about", "resistance", "ohm", lambda _: 20_000.0, 200.0, 1e6, 1000.0),
+        ),
+        _divider,
+    ),
+    Sum(
+        "echo", "an echo's time to a distance", ("c = 331.3 m/s · √(1 + T / 273.15 °C)", "distance = c · t / 2"), "Kinsler & Frey",
+        (
+            Given("time", "the echo takes", "time", "ms", lambda _: 5.8e-3, 0.0, 0.1, 1e-4),
+            Given("celsius", "the air has", "number", "°C", lambda _: 20.0, -40.0, 60.0, 1.0),
+        ),
+        _echo,
+    ),
+    Sum(
+        "counts", "counts to a distance", ("distance = counts / (counts per turn · gear) · 2π · radius",), "the circle",
+        (
+            Given("counts", "counted", "number", "", lambda _: 1000.0, 0.0, 1e9, 10.0),
+            Given("per_turn", "counts per turn of the shaft", "number", "", lambda r: _motor(r).counts_per_turn or 12.0, 1.0, 1e6, 1.0),
+            Given("gear", "gear, turns of the shaft for one", "number", "", lambda r: _motor(r).gear, 0.01, 1e4, 1.0),
+            Given("radius", "radius of the wheel", "length", "mm", _radius, 1e-3, 10.0, 1e-3),
+        ),
+        _counts, _writes_counts,
+    ),
+    Sum(
+        "gear", "gear and wheel to speed and push",
+        ("v = ω_shaft / gear · radius", "F = motors · M_stall · gear · efficiency / radius", "F ≤ grip · m · g"),
+        "a brushed motor's straight line from stall to free speed",
+        (
+            Given("shaft", "top speed of the shaft", "turn rate", "rpm", lambda r: _motor(r).top_speed_rad_s, 0.1, 1e5, 2 * pi / 60 * 100),
+            Given("gear", "gear, turns of the shaft for one", "number", "", lambda r: _motor(r).gear, 0.01, 1e4, 1.0),
+            Given("radius", "radius of the wheel", "length", "mm", _radius, 1e-3, 10.0, 1e-3),
+            Given("stall", "torque of the shaft, held", "torque", "mNm", lambda r: _motor(r).stall_Nm or 0.03, 1e-5, 1e3, 1e-3),
+            Given("efficiency", "what the gear passes on", "fraction", "%", lambda r: _motor(r).efficiency, 0.05, 1.0, 0.01),
+            Given("motors", "motors", "number", "", lambda r: float(len(r.motors)), 1.0, 32.0, 1.0),
+            Given("mass", "the robot weighs", "mass", "kg", lambda r: (r.body or Body()).weighs_kg(r.chassis), 0.01, 1e4, 0.1),
+            Given("grip", "grip of the tyres", "number", "", lambda r: (r.body or Body()).grip, 0.01, 3.0, 0.05),
+        ),
+        _gear, _writes_gear,
+    ),
+    Sum(
+        "pwm", "PWM bits to the smallest step", ("step = 1 / (2^bits − 1)", "timer steps = clock / frequency"), "counting",
+        (
+            Given("bits", "bits", "number", "", lambda r: float(getattr(_motor(r).output, "bits", None) or 8), 1.0, 24.0, 1.0),
+            Given("top", "top speed of the wheels", "speed", "m/s", lambda r: r.wheel_top_m_s(r.chassis.wheels[0].name), 1e-3, 100.0, 0.01),
+            Given("smallest", "drive that only hums", "fraction", "%", lambda r: _motor(r).smallest, 0.0, 0.9, 0.01),
+            Given("frequency", "frequency", "frequency", "Hz", lambda r: getattr(_motor(r).output, "pwm_hz", None) or 1000.0, 1.0, 1e6, 100.0),
+            Given("clock", "clock of the timer", "frequency", "kHz", lambda _: 16e6, 1e3, 1e9, 1e6),
+        ),
+        _pwm, _writes_pwm,
+    ),
+    Sum(
+        "battery", "a battery to its running time", ("t = capacity · usable / I", "I = electronics + motors · I_each", "sag = I · R"),
+        "charge over current",
+        (
+            Given("capacity", "capacity", "charge", "mAh", lambda r: r.battery.capacity_As, 3.6, 1e7, 360.0),
+            Given("usable", "of which may be used", "fraction", "%", lambda _: 0.8, 0.05, 1.0, 0.05),
+            Given("electronics", "the electronics take", "current", "mA", lambda r: r.battery.electronics_A, 0.0, 1e3, 0.05),
+            Given("motors", "motors", "number", "", lambda r: float(len(r.motors)), 0.0, 64.0, 1.0),
+            Given("each", "each takes, on average", "current", "mA", lambda _: 0.8, 0.0, 1e3, 0.05),
+            Given("resistance", "resistance of the battery", "resistance", "mohm", lambda r: r.battery.resistance_ohm, 0.0, 1e3, 0.01),
+            Given("match", "a match lasts", "time", "s", lambda _: 138.0, 1.0, 1e5, 1.0),
+        ),
+        _battery, _writes_battery,
+    ),
+    Sum(
+        "turn", "a turn to what the wheels roll", ("way = angle · track / 2", "track acts as track · scrub"), "the circle",
+        (
+            Given("angle", "it turns by", "angle", "deg", lambda _: pi / 2, 0.0, radians(36000), radians(5)),
+            Given("track", "from wheel to wheel", "length", "mm", _track, 0.01, 100.0, 1e-3),
+            Given("scrub", "the track acts wider by", "number", "", lambda r: r.odometry.scrub, 0.5, 5.0, 0.01),
+            Given("radius", "radius of the wheel", "length", "mm", _radius, 1e-3, 10.0, 1e-3),
+            Given("per_turn", "counts per turn of the wheel", "number", "", lambda r: _motor(r).counts_per_wheel_turn or 360.0, 1.0, 1e7, 1.0),
+        ),
+        _turn, lambda _rig, v: [("odometry.scrub", round(v["scrub"], 4))] if v["scrub"] != 1 else [],
+    ),
+)  # fmt: skip
+"""All of them, in the order in which they are listed."""
