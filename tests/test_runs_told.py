@@ -1,0 +1,247 @@
+"""What was kept, on the command line and on paper; a season; bench sums."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import re
+import unittest
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+from pivrex.errors import UnitError
+from pivrex.export.report import pages_of, write_report
+from pivrex.formats.recording import Recording
+from pivrex.line import Line
+from pivrex.rig import open_folder, read_rig
+from pivrex.runs.comparing import compare
+from pivrex.runs.facts import Facts, write_facts
+from pivrex.runs.happenings import Event
+from pivrex.runs.run import Run
+from pivrex.runs.season import season_of
+from pivrex.runs.shelf import Shelf
+from pivrex.runs.ticks import play_through
+from pivrex.runs.writing import RunWriter
+from pivrex.sums import SUMS, reckoned
+from pivrex.sums.sums import E24, nearest_pair
+from tests.support import PLOVER, TempCase
+from tests.test_cli import Ran
+
+BEGAN = datetime(2030, 5, 4, 9, 0, tzinfo=UTC)
+
+
+class KeptCase(TempCase):
+    """A workspace with two runs of Plover: the second with another curve, a stop and a note."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        before = Path.cwd()
+        self.addCleanup(os.chdir, before)
+        self.place = self.demo()
+        os.chdir(self.place)
+        self.keep("20300504-090000-plover", BEGAN, "35 %", 300)
+        self.keep("20300505-090000-plover", BEGAN + timedelta(1), "70 %", 300, note="pulled left")
+
+    def keep(self, name: str, when: datetime, curve: str, rows: int, note: str = "") -> Run:
+        text = (self.place / "rigs" / "plover.toml").read_text("utf-8").replace('curve = "35 %"', f'curve = "{curve}"')
+        path = self.write("plover.toml", text)
+        rig, field = read_rig(path), open_folder(self.place).settings.field
+        line = Line(rig)
+        facts = Facts("Plover", "plover", when, 60.0, "by key", drivers=("recording watering",), note=note)
+        writer = RunWriter(self.place / "runs" / name, facts, line, text, field)
+        made = play_through(rig, Recording(self.place / "inputs" / "watering.csv"), field, True, own_body=True)
+        writer.add(np.array([row for row, _ in zip(made, range(rows), strict=False)]))
+        writer.event(Event(2.0, 120, "stop", "Esc"))
+        writer.close()
+        return Run(self.place / "runs" / name)
+
+
+class CommandsTest(KeptCase):
+    def test_runs(self) -> None:
+        ran = Ran("runs", "--json")
+        found = json.loads(ran.out)
+        self.assertEqual([r["run"] for r in found["runs"]], ["20300505-090000-plover", "20300504-090000-plover"])
+        first = found["runs"][0]
+        self.assertEqual(
+            (first["seconds"], first["ticks"], first["note"], first["rig"]), (5.0, 300, "pulled left", "plover")
+        )
+        self.assertIn("the last 5 min", found["rule"])
+        (self.place / "runs" / "20300504-090000-plover" / "run.toml").write_text("x = ")
+        self.assertIn("! is not TOML", Ran("runs").out)
+
+    def test_replay(self) -> None:
+        ran = Ran("replay", "last", "--at", "2.5", "--wheel", "right", "--json")
+        found = json.loads(ran.out)
+        self.assertEqual([(e["t_s"], e["kind"], e["text"]) for e in found["events"]], [(2.0, "stop", "Esc")])
+        run = Run(self.place / "runs" / "20300505-090000-plover")
+        self.assertTrue(found["why"].startswith("why right: forward stick"))
+        self.assertEqual(found["tick"]["clock.tick"], 150)
+        self.assertEqual(found["tick"]["curve.forward"], run.row(150)[run.line(150).layout.at("curve", "forward")])
+        self.assertEqual(Ran("replay", "last", "--at", "7").code, 2)
+        ran = Ran("replay", "nothing")
+        self.assertEqual((ran.code, "no run of this workspace" in ran.err), (1, True))
+
+    def test_compare(self) -> None:
+        found = json.loads(Ran("compare", "last-1", "last", "--json").out)
+        self.assertEqual((found["parts"]["stage"], found["parts"]["setting"]), ("curve", "shaping.forward.curve"))
+        self.assertEqual(Ran("compare", "last").code, 2)
+        ran = Ran("compare", "last-1", "last", "--by", "bump")
+        self.assertEqual(ran.code, 1)
+        self.assertIn("bumps into nothing", ran.err)
+
+    def test_the_same_driver_through_another_version(self) -> None:
+        ran = Ran("compare", "last-1", "--through", str(self.folder / "plover.toml"), "--json")
+        found = json.loads(ran.out)
+        self.assertEqual(found["parts"]["setting"], "shaping.forward.curve")
+        self.assertEqual(len(list((self.place / "runs").iterdir())), 2)  # nothing of it is kept
+
+    def test_learn(self) -> None:
+        ran = Ran("learn", "plover", "--drive")
+        self.assertTrue(ran.out.startswith("# The learning drive of Plover"))
+        ran = Ran("learn", "plover", "last", "--json")  # five seconds tell nothing
+        self.assertEqual((ran.code, ran.out), (1, ""))
+        self.assertIn("Drive straight, slowly and fast, both ways", ran.err)
+        self.assertEqual(Ran("learn", "plover").code, 2)
+
+    def test_export_of_all_ticks(self) -> None:
+        self.assertEqual(Ran("export", "run", "last", "-o", "t.csv").code, 0)
+        rows = list(csv.reader(Path("t.csv").read_text().splitlines()))
+        run = Run(self.place / "runs" / "20300505-090000-plover")
+        self.assertEqual(tuple(rows[0]), run.line(0).layout.titles)
+        self.assertEqual(len(rows), 301)
+        back = np.array([[float(c) if c else np.nan for c in row] for row in rows[1:]])
+        np.testing.assert_array_equal(back, np.array(run.rows(0, 300)))
+
+    def test_report(self) -> None:
+        ran = Ran("report", "last", "-o", "r.pdf", "-o", "r.svg")
+        self.assertEqual((ran.code, ran.err), (0, "r.pdf\nr.svg\nr-2.svg\n"))
+        self.assertEqual(len(re.findall(rb"/Type /Page\b", Path("r.pdf").read_bytes())), 2)
+        first, second = (Path(n).read_text("utf-8") for n in ("r.svg", "r-2.svg"))
+        self.assertIn("note: pulled left", first)
+        self.assertIn("bench C", first)
+        for said in ("shaping.forward.curve", "70 %", "changed since 20300504-090000-plover", "35 %", "Esc"):
+            self.assertIn(said, second)
+        self.assertEqual(Ran("report", "last").code, 2)
+        self.assertEqual(Ran("report", "last", "-o", "x.png").code, 1)
+
+    def test_report_of_two(self) -> None:
+        runs = [r.folder for r in Shelf(self.place / "runs").runs()]
+        found = compare(Run(runs[1]), Run(runs[0]))
+        self.assertEqual(len(pages_of(Run(runs[1]), found)), 2)
+        files = write_report(Run(runs[1]), self.folder / "two.svg", found)
+        self.assertIn("they part", files[0].read_text("utf-8"))
+        self.assertIn("first in", files[1].read_text("utf-8"))
+        same = files[0].read_bytes()
+        write_report(Run(runs[1]), self.folder / "two.svg", found)
+        self.assertEqual(files[0].read_bytes(), same)
+
+
+class SeasonTest(TempCase):
+    def runs(self, *values: float, driver: str = "go") -> None:
+        for k, value in enumerate(values):
+            path = self.folder / "runs" / f"{driver}{k}"
+            path.mkdir(parents=True)
+            facts = Facts("Plover", "plover", BEGAN + timedelta(k), 60.0, "a match", drivers=(driver,))
+            write_facts(path, replace(facts, figures={"end_off_m": value, "distance_m": 5.0 + k}))
+
+    def test_a_regression_stands_out(self) -> None:
+        self.runs(0.02, 0.03, 0.02, 0.025, 0.03, 0.02, 0.11)
+        self.runs(*[5.0] * 9, driver="another")
+        courses = {c.figure.key: c for c in season_of(Shelf(self.folder / "runs").runs(), "plover", "go")}
+        self.assertEqual((courses["end_off_m"].usual, courses["end_off_m"].stands_out), (0.0225, True))
+        self.assertIn("belief off at the end is 0.110 m in go6; it was about 0.022 m before", courses["end_off_m"].said)
+        self.assertFalse(courses["distance_m"].stands_out)  # more is neither better nor worse
+
+    def test_what_differs_as_it_always_did_does_not(self) -> None:
+        self.runs(0.02, 0.09, 0.03, 0.08, 0.05, 0.02, 0.09)
+        self.assertFalse(any(c.stands_out for c in season_of(Shelf(self.folder / "runs").runs(), "plover", "go")))
+
+    def test_few_runs_say_nothing(self) -> None:
+        self.runs(0.02, 0.02, 0.5)
+        self.assertFalse(any(c.stands_out for c in season_of(Shelf(self.folder / "runs").runs(), "plover")))
+
+
+class SumsTest(unittest.TestCase):
+    """Against numbers that were reckoned by hand or stand in tables."""
+
+    def of(self, name: str, **said: str) -> dict[str, float]:
+        one = next(s for s in SUMS if s.name == name)
+        return {r.key: r.value for r in reckoned(one, read_rig(PLOVER), said)[1]}
+
+    def test_a_divider_of_resistors_that_can_be_bought(self) -> None:
+        found = self.of("divider", sensor="5 V", pin="3.3 V", whole="30000 ohm")
+        self.assertLessEqual(found["out"], 3.3)
+        self.assertGreater(found["out"], 3.29)
+        self.assertAlmostEqual(found["out"], 5 * found["lower"] / (found["upper"] + found["lower"]))
+        for key in ("upper", "lower"):
+            digits = found[key] / 10.0 ** np.floor(np.log10(found[key]) + 1e-9)
+            self.assertTrue(any(abs(digits - v) < 1e-9 for v in E24))
+
+    @given(st.floats(3.0, 30.0), st.floats(0.2, 0.9), st.floats(1e3, 1e5))
+    def test_no_divider_is_above_what_the_pin_may_have(self, given_v: float, share: float, whole: float) -> None:
+        upper, lower = nearest_pair(given_v, given_v * share, whole)
+        self.assertLessEqual(given_v * lower / (upper + lower), given_v * share * (1 + 1e-9))
+        self.assertGreater(given_v * lower / (upper + lower), given_v * share * 0.93)
+
+    def test_an_echo(self) -> None:
+        # 343.2 m/s at 20 degrees stands in every table; 331.3 at 0
+        self.assertAlmostEqual(self.of("echo", time="10 ms", celsius="20")["distance"], 1.716, delta=0.001)
+        self.assertAlmostEqual(self.of("echo", time="10 ms", celsius="0")["distance"], 1.6565, delta=1e-6)
+
+    def test_counts_turns_and_gear(self) -> None:
+        # 12 counts a turn of the shaft, gear 30: 360 counts are one turn of a wheel of 32 mm
+        self.assertAlmostEqual(self.of("counts", counts="360")["distance"], 2 * np.pi * 0.032)
+        turn = self.of("turn", angle="180 deg")
+        self.assertAlmostEqual(turn["way"], np.pi * 0.08)
+        self.assertAlmostEqual(turn["counts"], np.pi * 0.08 / (2 * np.pi * 0.032) * 360)
+        gear = self.of("gear", stall="30 mNm", efficiency="50 %", mass="2 kg", grip="1", shaft="3000 rpm", gear="10")
+        self.assertAlmostEqual(gear["top"], 3000 / 60 * 2 * np.pi / 10 * 0.032)
+        self.assertAlmostEqual(gear["push"], 2 * 0.03 * 10 * 0.5 / 0.032)
+        self.assertAlmostEqual(gear["rise"], 9.375 / 2)
+        self.assertAlmostEqual(gear["grip"], 19.62)
+
+    def test_pwm_and_battery(self) -> None:
+        pwm = self.of("pwm", bits="10", top="1 m/s", frequency="20000 Hz", clock="16000 kHz")
+        self.assertEqual((pwm["steps"], pwm["possible"]), (1023, 9))
+        self.assertAlmostEqual(pwm["speed"], 1000 / 1023)
+        battery = self.of(
+            "battery", capacity="2000 mAh", usable="50 %", electronics="500 mA", motors="2", each="750 mA", match="90 s"
+        )
+        self.assertEqual((battery["amps"], battery["minutes"], battery["matches"]), (2.0, 30.0, 20.0))
+
+    def test_what_makes_no_sense_is_said(self) -> None:
+        for said, why in (
+            ({"pin": "6 V"}, "nothing must be divided"), ({"pin": "3 m"}, "pin: "), ({"volts": "3 V"}, "divider has no volts; it takes"),
+            ({"sensor": "900 V"}, "sensor: must be 0.1 V to 60 V"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(UnitError, why):
+                self.of("divider", **said)
+
+    def test_what_a_rig_can_hold_is_right_there(self) -> None:
+        import tomlkit
+
+        from pivrex.rig import read_text
+        from pivrex.rig.edit import set_key
+        from pivrex.rig.rig import Rig
+
+        rig = read_rig(PLOVER)
+        for one in SUMS:
+            document = tomlkit.parse(PLOVER.read_text("utf-8"))
+            for key, value in one.writes(rig, one.filled(rig)):
+                set_key(document, key, value)
+            read_text(tomlkit.dumps(document), PLOVER, Rig)
+
+    def test_on_the_command_line(self) -> None:
+        ran = Ran("sums", "divider", "sensor=5V", "pin=2.5V", "--rig", "coot", "--json")
+        found = json.loads(ran.out)
+        self.assertEqual((found["sum"], found["rig"]), ("divider", "Coot"))
+        self.assertEqual({r["key"]: r["value"] for r in found["results"]}["out"], 2.5)
+        self.assertEqual(Ran("sums", "nothing").code, 2)
+        self.assertEqual(Ran("sums", "divider", "pin").code, 2)
+        self.assertIn("turn", Ran("sums").out)

@@ -1,0 +1,345 @@
+"""The view Runs: listed, found, noted, laid over each other, learnt from, played again; and the bench sums over any view."""
+
+from __future__ import annotations
+
+import os
+import re
+import signal
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+
+from pivrex.diagnosis.changes import Change
+from pivrex.formats.recording import Recording
+from pivrex.line import Line
+from pivrex.rig import open_folder, read_rig, read_text
+from pivrex.rig.rig import Rig
+from pivrex.runs.facts import Facts, read_facts
+from pivrex.runs.happenings import Event
+from pivrex.runs.learning.learn import Learned, Learning
+from pivrex.runs.shelf import Shelf
+from pivrex.runs.ticks import play_through
+from pivrex.runs.writing import RunWriter
+from pivrex.session.messages import ChooseRoutine, StartPeriod
+from pivrex.sums import SUMS
+from pivrex.tui.draw.sums import draw_sum
+from pivrex.tui.overlays.bench import Bench
+from pivrex.tui.views.runs import RunsView
+from tests.support import DEMO, PLOVER, wait_for
+from tests.test_app import AppCase, in_loop
+from tests.test_terminal import TerminalCase
+
+BEGAN = datetime(2030, 5, 4, 9, 0, tzinfo=UTC)
+FIRST, SECOND = "20300504-090000-plover", "20300505-090000-plover"
+
+
+@cache
+def kept_drives() -> dict[str, tuple[Line, str, np.ndarray]]:
+    """The same four seconds of a driver through two versions of Plover."""
+    text, field = PLOVER.read_text("utf-8"), open_folder(DEMO).settings.field
+    found = {}
+    for name, said in ((FIRST, text), (SECOND, text.replace('curve = "35 %"', 'curve = "70 %"'))):
+        rig = read_text(said, PLOVER, Rig)
+        rows = play_through(rig, Recording(DEMO / "inputs" / "watering.csv"), field, True, own_body=True)
+        found[name] = Line(rig), said, np.array([row for row, _ in zip(rows, range(240), strict=False)])
+    return found
+
+
+class RunsCase(AppCase):
+    """A workspace with two runs: the second newer, with another curve."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        for name, (line, text, rows) in kept_drives().items():
+            began = BEGAN + timedelta(name == SECOND)
+            facts = Facts("Plover", "plover", began, 60.0, "by key", drivers=("recording watering",))
+            writer = RunWriter(self.home / "runs" / name, facts, line, text, open_folder(self.home).settings.field)
+            writer.add(rows)
+            writer.event(Event(1.0, 60, "bump", "it stands against something"))
+            writer.close()
+
+    async def until(self, what: Callable[[], object], seconds: float = 60.0) -> None:
+        """Let frames pass until something is so."""
+        end = time.monotonic() + seconds
+        while not what():
+            if time.monotonic() > end:
+                raise AssertionError(f"not within {seconds:g} s:\n{self.text()}")
+            self.app.frame()
+            await self.pilot.pause(0.02)
+
+    @property
+    def view(self) -> RunsView:
+        view = self.app.views["runs"]
+        assert isinstance(view, RunsView)
+        return view
+
+    async def listed(self) -> None:
+        await self.until(
+            lambda: "2 kept" in self.text("runs") and "bump" not in self.view.desk.problem and self.view.desk.told
+        )
+
+    async def typed(self, text: str) -> None:
+        await self.pilot.pause()
+        await self.pilot.press("end", "shift+home", "delete", *["space" if c == " " else c for c in text], "enter")
+        await self.frames(2)
+
+
+class ListTest(RunsCase):
+    @in_loop
+    async def test_listed_selected_and_told(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            self.assertEqual(self.view.desk.selected, SECOND)
+            shown = self.text("runs")
+            self.assertIn("05 May", shown)
+            self.assertIn("4 s, recording watering", shown)
+            self.assertIn("always kept: the last 5 min", shown)
+            await self.until(lambda: "what happened" in self.text("runs"))
+            self.assertRegex(self.text("runs"), r"1\.0 s ▲ it stands against something")
+            self.assertRegex(self.text("runs"), r"driven +\d\.\d s")
+            await self.press("down")
+            self.assertEqual(self.view.desk.selected, FIRST)
+            await self.until(lambda: "Saturday 04 May 2030" in self.text("runs"))
+            self.assertIn("7 runs", self.text("line"))
+
+    @in_loop
+    async def test_found_by_typing(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            await self.press("slash")
+            await self.typed("plover 04")
+            self.assertEqual([r.name for r in self.view.desk.shown()], [FIRST])
+            self.assertIn("find: plover 04", self.text("runs"))
+            await self.press("slash")
+            await self.typed("nobody of this name")
+            self.assertIn("nothing is found", self.text("runs"))
+            await self.press("slash")
+            await self.typed("")
+            self.assertEqual(len(self.view.desk.shown()), 2)
+
+    @in_loop
+    async def test_noted_kept_taken_away_and_brought_back(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            await self.press("equals_sign")
+            await self.typed("pulled left")
+            self.assertEqual(read_facts(self.home / "runs" / SECOND).note, "pulled left")
+            await self.until(lambda: "pulled left" in self.text("runs"))
+            await self.press("S")
+            self.assertEqual(read_facts(self.home / "runs" / SECOND).kept, "the last minutes")
+            await self.press("S")
+            self.assertEqual(read_facts(self.home / "runs" / SECOND).kept, "by key")
+            await self.press("delete")
+            self.assertFalse((self.home / "runs" / SECOND).exists())
+            self.assertIn("Backspace brings it back", self.model.message)
+            await self.until(lambda: "1 kept" in self.text("runs"))
+            await self.press("backspace")
+            await self.until(lambda: "2 kept" in self.text("runs"))
+            self.assertTrue((self.home / "runs" / SECOND / "run.toml").exists())
+            await self.press("backspace")
+            self.assertIn("nothing was taken away", self.model.message)
+
+    @in_loop
+    async def test_a_run_that_is_spoiled_stands_there_with_its_reason(self) -> None:
+        (self.home / "runs" / FIRST / "run.toml").write_text("robot = 3")
+        async with self.running(view="runs"):
+            await self.until(lambda: "! robot is 3" in self.text("runs"))
+            self.assertIn("05 May", self.text("runs"))
+
+    @in_loop
+    async def test_small_windows(self) -> None:
+        for size in ((100, 30), (80, 24), (60, 16)):
+            async with self.running(view="runs", size=size):
+                await self.until(lambda: "2 kept" in self.text("runs"))
+                await self.press("plus", "down")
+                await self.frames(2)
+
+
+class OverEachOtherTest(RunsCase):
+    @in_loop
+    async def test_where_they_part_and_by_what(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            await self.press("down", "plus")
+            self.assertEqual(self.view.desk.marked, FIRST)
+            await self.press("up")
+            await self.until(lambda: "they part at" in self.text("runs"))
+            shown = self.text("runs")
+            self.assertIn("shaping.forward.curve: 35 % → 70 %", shown)
+            self.assertIn("makes it so", re.sub(r"\s+", " ", shown))
+            self.assertRegex(shown, r"× curve +forward +0\.\d\d s")
+            self.assertIn("lined up by start", shown)
+            self.assertEqual(self.model.report_words, (
+                "comparison", str(self.home / "runs" / FIRST), str(self.home / "runs" / SECOND), "--by", "start"))  # fmt: skip
+            await self.press("v", "v")
+            await self.until(lambda: "lined up by bump" in self.text("runs"))
+            await self.press("plus", "up", "plus")  # marked and selected: one alone again
+            await self.until(lambda: "what happened" in self.text("runs"))
+
+    @in_loop
+    async def test_the_same_driver_through_the_open_rig(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            self.model.type_in("shaping.turn.edge", "30 %")
+            await self.press("O")
+            await self.until(lambda: f"{SECOND}-as-plover" in [r.name for r in Shelf(self.home / "runs").runs()])
+            await self.until(lambda: self.view.desk.marked == SECOND and "what was changed" in self.text("runs"))
+            self.assertIn("shaping.turn.edge: 8 % → 30 %", self.text("runs"))
+            self.assertTrue(any(t.text.startswith("driven through plover") for t in self.model.said))
+
+
+class LearntTest(RunsCase):
+    @in_loop
+    async def test_what_a_run_cannot_tell_is_said(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            await self.press("y")
+            await self.until(lambda: "Drive straight" in self.text("runs"))
+            await self.press("W")
+            self.assertIn("nothing is learnt yet", self.model.message)
+            await self.press("T")
+            await self.typed("2 turns")
+            self.assertAlmostEqual(self.view._turned_rad, 4 * np.pi)
+
+    @in_loop
+    async def test_what_was_learnt_is_written_and_undone(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            view, rig = self.view, self.model.rig
+            view.sheet = "learnt"
+            rows = (Learned("lag", "lag of the wheels", 0.07, 0.068, 0.072, "s", 0.001),)
+            changes = (Change("lag", "90 ms", "70 ms"),)
+            refused = (("gyro.scale", "why not"),)
+            view.desk.learnt = Learning(view.desk.selected, rig, rows, refused, ("a note",), changes, None)
+            view.desk.learnt_of = view._learning()
+            await self.frames(2)
+            shown = self.text("runs")
+            self.assertRegex(shown, r"lag of the wheels +0\.07 s +0\.068 to 0\.072")
+            self.assertIn("? gyro.scale: why not", shown)
+            self.assertIn("lag: 90 ms → 70 ms", shown)
+            await self.press("W")
+            self.assertEqual(read_rig(self.rig_file).lag_s, 0.07)
+            self.assertIn("# how long the wheels take to follow", self.rig_file.read_text("utf-8"))
+            await self.press("u")
+            self.assertEqual(read_rig(self.rig_file).lag_s, 0.09)
+
+    @in_loop
+    async def test_the_learning_drive_is_written_and_begins(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            await self.press("G")
+            path = self.home / "routines" / "learning-plover.txt"
+            self.assertIn("for plover", path.read_text("utf-8"))
+            asked = [r for r in self.asked if isinstance(r, ChooseRoutine | StartPeriod)]
+            self.assertEqual([type(r) for r in asked[-2:]], [ChooseRoutine, StartPeriod])
+            await self.frames(3)
+            self.assertEqual(self.model.status.match.period, "alone")
+            self.assertGreater(self.model.status.match.left_s, 200)
+
+
+class PlayedAgainTest(RunsCase):
+    @in_loop
+    async def test_c_plays_it_in_every_view(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            await self.press("c")
+            client = self.model.replay
+            assert client is not None
+            self.assertEqual(client.run.name, SECOND)
+            self.assertIn("◂ a run of", self.text("head"))
+            self.assertIn("5 field", self.text("line"))
+            for digit in "1234567":
+                await self.press(digit)
+            client.replay.jump(client.run.first)
+            await self.press("full_stop")
+            self.assertIn("bump: it stands against something", self.text("replay"))
+            await self.press("L")
+            self.assertNotIn("◂ a run of", self.text("head"))
+
+    @in_loop
+    async def test_a_second_click_plays(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            self.view.press("run", FIRST)
+            self.assertIsNone(self.model.replay)
+            self.view.press("run", FIRST)
+            client = self.model.replay
+            assert client is not None
+            self.assertEqual(client.run.name, FIRST)
+
+
+class BenchTest(RunsCase):
+    @in_loop
+    async def test_walked_nudged_typed_and_written(self) -> None:
+        async with self.running(view="chassis"):
+            await self.press("number_sign")
+            bench = self.app.screen
+            assert isinstance(bench, Bench)
+            shown = "\n".join(bench.canvas.picture.rows())
+            self.assertIn("V_pin = V_sensor · R2 / (R1 + R2)", shown)
+            self.assertIn("R1 4.7 kohm", shown)
+            await self.pilot.press("pagedown", "pagedown", "pagedown")
+            self.assertEqual(bench.sum.name, "gear")
+            await self.pilot.press("down", "right", "right")
+            self.assertEqual(bench.values["gear"], 32)
+            await self.pilot.press("shift+left")
+            self.assertEqual(bench.values["gear"], 22)
+            await self.pilot.press("equals_sign")
+            await self.typed("25")
+            self.assertEqual(bench.values["gear"], 25)
+            await self.pilot.press("W")
+            await self.frames(2)
+            self.assertEqual(read_rig(self.rig_file).motors["left"].gear, 25)
+            await self.pilot.press("number_sign")
+            await self.frames(2)
+            self.assertEqual(len(self.app.screen_stack), 1)
+
+    def test_every_drawing_at_every_size(self) -> None:
+        rig = read_rig(self.rig_file)
+        for one in SUMS:
+            values = one.filled(rig)
+            for given in one.given:
+                for value in (values[given.key], given.low, given.high):
+                    tried = {**values, given.key: value}
+                    try:
+                        results = one.results(tried)
+                    except ValueError:
+                        results = []
+                    for width, height in ((93, 10), (40, 8), (20, 5)):
+                        picture = draw_sum(one.name, tried, results, width, height)
+                        self.assertEqual((picture.width, picture.height), (width, height))
+
+
+class JourneyTest(TerminalCase):
+    def test_driven_kept_played_again_and_killed(self) -> None:
+        terminal = self.open_demo("--view", "field")
+        terminal.wait("recorded driver")
+        wait_for(lambda: re.search(r"00:0[4-9]", terminal.row(0)), 60, terminal.screen)
+        terminal.keys("*")
+        terminal.wait("kept as runs/")
+        terminal.keys("7")
+        terminal.wait("kept: by key")
+        terminal.keys("Down")
+        terminal.wait("what happened")
+        terminal.keys("c")
+        terminal.wait("a run of")
+        terminal.wait("Space play")
+        terminal.keys("Space", "Home", ".")
+        terminal.wait("mark: marked by key")
+        terminal.keys("L")
+        terminal.wait("back at the robot")
+        terminal.keys("g", "w", "w")
+        wait_for(
+            lambda: not re.search(r"\+0\.00 m/s", terminal.row(4)) and "keys" in terminal.row(0), 30, terminal.screen
+        )
+        runs = self.workspace / "runs"
+        for pid in terminal.pids():
+            try:
+                os.kill(pid, signal.SIGKILL)
+            except ProcessLookupError:
+                continue
+        found = Shelf(runs).runs()
+        self.assertGreaterEqual(len(found), 2)
+        self.assertEqual([r.problem for r in found if r.problem], [])
