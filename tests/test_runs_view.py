@@ -8,6 +8,7 @@ import signal
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
+from functools import cache
 
 import numpy as np
 
