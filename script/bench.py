@@ -25,6 +25,7 @@ import bench_body
 import bench_path
 import bench_remotes
 import bench_routine
+import bench_runs
 import numpy as np
 
 from pivrex.diagnosis.shakedown import Shakedown
@@ -389,6 +390,8 @@ def main() -> None:
     result["follow_tick_us"] = bench_path.follow_tick_us()
     result["rehearse"] = bench_routine.rehearsals(200 if SECONDS == 10 else 1000)
     result.update(in_the_terminal())
+    result["keep"] = bench_runs.keeping(12.0 if SECONDS == 10 else 40.0)
+    result["runs"] = bench_runs.ten_minutes()
     print(json.dumps(result, indent=2))
 
 
