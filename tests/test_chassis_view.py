@@ -303,11 +303,12 @@ class ChassisViewTest(RobotCase):
             await self.frames(1)
             for x, name in (
                 (5, "driver"),
-                (40, "shaping"),
-                (66, "chassis"),
-                (90, "heading"),
-                (118, "field"),
-                (150, "routine"),
+                (30, "shaping"),
+                (55, "chassis"),
+                (78, "heading"),
+                (100, "field"),
+                (125, "routine"),
+                (150, "runs"),
             ):
                 await self.pilot.click("#line", offset=(x, 1))
                 self.assertEqual(self.app.view.view_name, name)

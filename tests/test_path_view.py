@@ -296,7 +296,7 @@ class PathViewTest(PathCase):
     async def test_tried_and_without_corrections(self) -> None:
         self.tries = True
         async with self.open() as paths:
-            await self.until(lambda: paths.trying.now is not None, 60)
+            await self.until(lambda: paths.trying.now is not None, 240)
             self.assertRegex(self.text("field"), r"the stand-in ends \d\.\d cm and \d\.\d deg off")
             self.assertIn("errors", self.text("field"))
             await self.press("C")

@@ -1,0 +1,145 @@
+"""What each changed setting of a rig does by itself: one run's readings go through the line with it and without."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import tomlkit
+
+from pivrex.errors import RigError
+from pivrex.line import Entry, Line
+from pivrex.line.beginning import begun, start_of
+from pivrex.line.layout import Floats
+from pivrex.rig import Rig
+from pivrex.rig.difference import Change, applied
+from pivrex.rig.read import read_text, rig_text
+from pivrex.runs.parting import EXACT, GIVEN, Parting
+from pivrex.runs.run import Run
+
+__all__ = ["Effect", "cause_of", "effects_of"]
+
+TRY_S = 20.0
+"""A changed setting is tried on the ticks of at most so long a drive."""
+
+MOST_TRIED = 12
+"""More changes than this are another robot: they are not tried one by one."""
+
+OF_THE_ROBOT = ("body", "battery", "gyro", "lag", "motors", "sensors", "spread", "chassis")
+"""The tables of a rig that say how the robot is, not what is done with the stick."""
+
+
+@dataclass(frozen=True)
+class Effect:
+    """A changed setting: when, by itself, it first changes what the line does with the first run's readings, in which stage and
+    column, and to what; NaN and empty if it does not.
+    """
+
+    change: Change
+    t_s: float = np.nan
+    stage: str = ""
+    column: str = ""
+    value: float = np.nan
+
+    @property
+    def said(self) -> str:
+        """Say it in words."""
+        if np.isnan(self.t_s):
+            return f"{self.change}; the line does not feel it"
+        return f"{self.change}; by itself it acts from {self.t_s:.2f} s on, in {self.stage}"
+
+
+def effects_of(one: Run, changes: list[Change], first: int) -> list[Effect]:
+    """Find for each change where by itself it first acts: the first run's readings go through the line with it and without."""
+    if len(changes) > MOST_TRIED:
+        return [Effect(change) for change in changes]
+    rows = one.rows(first, min(one.end, first + round(TRY_S / one.dt_s)))
+    line = one.line(first)
+    rows = [row for row in rows if len(row) == len(line.layout)]
+    text = rig_text(one.rig_file(first))
+    plain: list[Floats] = []
+    found = []
+    for change in changes:
+        try:
+            changed = Line(read_text(tomlkit.dumps(applied(text, change)), one.folder / "rig.toml", Rig))
+        except RigError:  # it can only be made together with another
+            found.append(Effect(change))
+            continue
+        plain = plain or list(_again(line, line, rows, one))
+        found.append(_effect(change, line, changed, plain, _again(line, changed, rows, one), one.dt_s))
+    return found
+
+
+def _effect(
+    change: Change, line: Line, changed: Line, plain: list[Floats], other: Iterator[Floats], dt_s: float
+) -> Effect:
+    places = {t: i for i, t in enumerate(changed.layout.titles)}
+    both = [
+        (i, places[t])
+        for i, t in enumerate(line.layout.titles)
+        if t in places and line.layout.columns[i].stage not in GIVEN
+    ]
+    mine, theirs = np.array([i for i, _ in both]), np.array([j for _, j in both])
+    for n, (a, b) in enumerate(zip(plain, other, strict=True)):
+        x, y = a[mine], b[theirs]
+        with np.errstate(invalid="ignore"):
+            apart = (np.abs(x - y) > EXACT * np.maximum(1.0, np.abs(x))) | (np.isnan(x) != np.isnan(y))
+        if apart.any():
+            k = int(np.argmax(apart))
+            return Effect(
+                change, n * dt_s, line.layout.columns[mine[k]].stage, line.layout.titles[mine[k]], float(y[k])
+            )
+    return Effect(change)
+
+
+def _again(line: Line, changed: Line, rows: list[Floats], run: Run) -> Iterator[Floats]:
+    """Put the readings of Ticks, and what somebody else asked for in them, through another line."""
+    state = begun(changed, start_of(run.floor))
+    taken = {stage: _taken(line, changed, stage) for stage in ("raw", "sensed", "truth")}
+    for tick in rows:
+        raw, sensed, truth = (np.where(some, tick[places], 0.0) for places, some in taken.values())
+        stop = tick[line.layout.at("clock", "stopped")]
+        driving = tick[line.layout.at("clock", "source")] if line.inputs.calibrated else 0.0
+        state, row = changed.step(state, raw, sensed, stop, driving, truth, _entered(line, changed, tick))
+        yield row
+
+
+def cause_of(parting: Parting, effects: list[Effect]) -> Change | None:
+    """Give the one change that by itself does at the parting what the second run's line did there; of a robot or floor that is another
+    the one change that the line does not feel.
+    """
+    if parting.stage in GIVEN:
+        fitting = [e for e in effects if np.isnan(e.t_s) and e.change.place[0] in OF_THE_ROBOT]
+    else:
+        wanted = parting.values[1]
+        fitting = [
+            e for e in effects
+            if e.column == parting.column and abs(e.t_s - parting.t_s) < 1e-6
+            and (abs(e.value - wanted) <= 1e-6 * max(1.0, abs(wanted)) or bool(np.isnan(e.value) and np.isnan(wanted)))
+        ]  # fmt: skip
+    return fitting[0].change if len(fitting) == 1 else None
+
+
+def _entered(line: Line, changed: Line, tick: Floats) -> Entry | None:
+    """Give again what somebody else than the controls asked for in a tick; None if nobody did."""
+
+    def asked(stage: str) -> Floats | None:
+        mine, theirs = line.stages[stage], changed.stages[stage]
+        if [c.title for c in mine.columns] != [c.title for c in theirs.columns]:
+            return None
+        return tick[mine.entry]
+
+    twist = asked("law") if tick[line.stages["law"].entered] else None
+    aim = moves = None
+    if "aim" in line.stages and tick[line.stages["aim"].entered]:
+        aim, moves = tick[line.layout.at("aim", "heading")], tick[line.layout.at("aim", "rate")]
+    return Entry(twist=twist, aim=aim, moves=moves, routine=asked("routine"), plan=asked("following"))
+
+
+def _taken(line: Line, changed: Line, stage: str) -> tuple[Any, Any]:
+    """Give where the columns of a stage stand in the row of another layout, and which of them are there."""
+    places = {t: i for i, t in enumerate(line.layout.titles)}
+    found = [places.get(t, -1) for t in changed.layout.titles[changed.layout.stage(stage)]]
+    return np.array(found, int), np.array(found, int) >= 0
