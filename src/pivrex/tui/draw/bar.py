@@ -124,7 +124,9 @@ def draw_line(cells: list[Cell], width: int) -> Picture:
 def _fill(picture: Picture, cell: Cell, x: int, width: int) -> None:
     bars = list(cell.bars)
     # as many as fit whole; their little bars go first
-    while bars and max(len(name) + len(text) for name, _, text, _ in bars) + 3 > width // len(bars):
+    while bars and max(len(name) + len(text) for name, _, text, _ in bars) + (3 if len(bars) > 1 else 1) > width // len(
+        bars
+    ):
         bars.pop()
     if not bars:
         # not even one with its name: then its number, or its bar
@@ -138,7 +140,8 @@ def _fill(picture: Picture, cell: Cell, x: int, width: int) -> None:
         picture.text(left, 1, name, "dim")
         if bar >= 5:
             centred_bar(picture, left + len(name) + 1, 1, bar if bar % 2 else bar - 1, fraction, role)
-        picture.right(left + each - 2, 1, text, role)
+        tight = len(name) + len(text) + 3 > each
+        picture.right(left + each - (0 if tight else 2), 1, text, role)
 
 
 def draw_why(text: str, width: int) -> Picture:
