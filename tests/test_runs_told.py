@@ -91,6 +91,8 @@ class CommandsTest(KeptCase):
         found = json.loads(Ran("compare", "last-1", "last", "--json").out)
         self.assertEqual((found["parts"]["stage"], found["parts"]["setting"]), ("curve", "shaping.forward.curve"))
         self.assertEqual(Ran("compare", "last").code, 2)
+        several = json.loads(Ran("compare", "last-1", "last", "last-1", "--json").out)["compared"]
+        self.assertEqual([bool(one["parts"]) for one in several], [True, False])
         ran = Ran("compare", "last-1", "last", "--by", "bump")
         self.assertEqual(ran.code, 1)
         self.assertIn("bumps into nothing", ran.err)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import shutil
 import signal
 import time
 from collections.abc import Callable
@@ -176,8 +177,35 @@ class OverEachOtherTest(RunsCase):
                 "comparison", str(self.home / "runs" / FIRST), str(self.home / "runs" / SECOND), "--by", "start"))  # fmt: skip
             await self.press("v", "v")
             await self.until(lambda: "lined up by bump" in self.text("runs"))
-            await self.press("plus", "up", "plus")  # marked and selected: one alone again
+            await self.press("V")
+            await self.typed("0.5,0.6")
+            await self.until(lambda: "lined up by 0.5,0.6" in self.text("runs"))
+            await self.press("V")
+            await self.typed("noon")
+            await self.until(lambda: 'cannot be lined up by "noon"' in self.text("runs"))
+            self.view.desk.by, self.view.desk.problem = "start", ""
+            await self.press("plus")
+            self.assertEqual((self.view.desk.marked, self.view.desk.also), (FIRST, [SECOND]))
+            await self.press("plus", "down", "plus")
+            self.assertEqual((self.view.desk.marked, self.view.desk.also), ("", []))
             await self.until(lambda: "what happened" in self.text("runs"))
+
+    @in_loop
+    async def test_more_than_two(self) -> None:
+        shutil.copytree(self.home / "runs" / FIRST, self.home / "runs" / "third")
+        async with self.running(view="runs"):
+            await self.until(lambda: "3 kept" in self.text("runs"))
+            desk = self.view.desk
+            desk.marked, desk.also, desk.selected = FIRST, ["third"], SECOND
+            await self.until(lambda: "and 1 more" in self.text("runs"))
+
+    @in_loop
+    async def test_the_season(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            await self.press("y", "y")
+            await self.until(lambda: "Plover over 2 runs, driven by recording watering" in self.text("runs"))
+            self.assertRegex(self.text("runs"), r"way \d\.\d\d")
 
     @in_loop
     async def test_the_same_driver_through_the_open_rig(self) -> None:

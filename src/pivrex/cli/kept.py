@@ -145,9 +145,10 @@ def replay(
 
 def compare(
     run: RunName,
-    other: Annotated[
-        str, typer.Argument(metavar="RUN", help="The other one; left out with --through.", autocompletion=completing.runs)
-    ] = "",
+    others: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="RUN...", help="The other one, or several; left out with --through.", autocompletion=completing.runs),
+    ] = None,
     by: Annotated[str, typer.Option(help='Line them up by start, motion, bump, "step N" (a routine\'s line), or a place "X,Y" in m.')] = "start",
     rig: Annotated[
         str, typer.Option("--through", help="Drive the same driver through this rig on the stand-in, and compare with that.",
@@ -164,11 +165,16 @@ def compare(
     from pivrex.runs.shelf import find_run
     from pivrex.runs.through import through
 
-    if bool(other) == bool(rig):
+    if bool(others) == bool(rig):
         raise UsageError("say either another run, or --through RIG")
     one = Run(find_run(run, Path()))
-    if other:
-        _tell(compared(one, Run(find_run(other, Path())), by), as_json)
+    if others:
+        found = [compared(one, Run(find_run(other, Path())), by) for other in others]
+        if as_json and len(found) > 1:
+            print_json({"compared": [each.as_json() for each in found]})
+        else:
+            for each in found:
+                _tell(each, as_json)
         return
     path, _ = find_rig(rig, Path())
     with tempfile.TemporaryDirectory() as folder:
@@ -184,6 +190,7 @@ def _tell(found: Any, as_json: bool) -> None:
     if as_json:
         print_json(found.as_json())
         return
+    print(f"{found.runs[0].name} beside {found.runs[1].name}:")
     print(sentence_of(found))
     for effect in found.effects:
         print(f"  {effect.said}")

@@ -37,7 +37,9 @@ class Desk:
         For small pictures.
     told, beside, learnt : the newest answers
     selected, marked : str
-        Names of runs; empty for none.
+        Names of runs; empty for none. ``marked`` is the first of those that lie over each other.
+    also : list of str
+        More runs that lie under them.
     by : str
         What two are lined up by.
     find : str
@@ -56,6 +58,7 @@ class Desk:
         self.learnt: Learning | None = None
         self.learnt_of: tuple[Any, ...] = ()
         self.selected = self.marked = self.find = ""
+        self.also: list[str] = []
         self.by = "start"
         self.problem = ""
         self.new = ""
@@ -147,6 +150,21 @@ class Desk:
     def run(self, name: str) -> Shelved | None:
         """Give a run of the list by its name."""
         return next((r for r in self.listed.runs if r.name == name), None) if self.listed is not None else None
+
+    def mark(self) -> str:
+        """Make the selected run the first of those that lie over each other, or one more of them; again takes it out. Says which."""
+        name = self.selected
+        if name in self.also:
+            self.also.remove(name)
+            return f"{name} lies there no more"
+        if name == self.marked:
+            self.marked = self.also.pop(0) if self.also else ""
+            return f"{name} lies there no more"
+        if self.marked:
+            self.also.append(name)
+            return f"{name} lies there too"
+        self.marked = name
+        return f"{name} is the first: select another to lay it over"
 
     # --- what is changed of a run ---
 

@@ -15,15 +15,20 @@ from pivrex.tui.commands import Command
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.views.runs.desk import Desk
-from pivrex.tui.views.runs.drawn import draw_beside, draw_learnt, draw_list, draw_told, first_shown, room_for
+from pivrex.tui.views.runs.drawn import draw_list, draw_season, draw_told, first_shown, room_for
+from pivrex.tui.views.runs.learnt import draw_learnt
+from pivrex.tui.views.runs.over import draw_beside
 from pivrex.tui.views.runs.work import Told
 from pivrex.tui.views.view import View
 from pivrex.units import parse
 
 __all__ = ["RUNS_COMMANDS", "RunsView", "runs_bars", "runs_exports"]
 
-SHEETS = ("run", "learnt")
+SHEETS = ("run", "learnt", "season")
 BY = ("start", "motion", "bump")
+
+BYTES = 3.0
+"""A number of a Tick takes about so many on the disk, once it is compressed."""
 
 
 class RunsView(View):
@@ -49,7 +54,7 @@ class RunsView(View):
         desk.look([r.name for r in runs[first : first + room] if r.facts is not None])
         if desk.told is not None:
             self._tolds[desk.told.name] = desk.told
-        wanted = [n for n in (desk.selected, desk.marked) if n]
+        wanted = [n for n in (desk.selected, desk.marked, *desk.also) if n]
         self._tolds = {n: t for n, t in self._tolds.items() if n in wanted}
         for n in wanted:
             run = desk.run(n)
@@ -82,11 +87,20 @@ class RunsView(View):
         picture = Picture(width, height)
         side = max(38, min(56, width // 3)) if width >= 78 else 0
         desk = self.desk
-        picture.place(draw_list(desk, side or width, height), 0, 0)
+        picture.place(draw_list(desk, side or width, height, self._much()), 0, 0)
         if side:
             picture.down(side, 0, height)
             picture.place(self._right(width - side - 2, height), side + 2, 0)
         return picture
+
+    def _much(self) -> str:
+        """Say how much the last minutes are, for this rig's rate and columns."""
+        model = self.model
+        columns, rate = len(model.line.layout), 1 / model.line.dt_s
+        last_s = model.folder.settings.keep.last_s
+        return (
+            f"{last_s / 60:g} min here: {rate:g} Hz, {columns} columns, {columns * rate * last_s * BYTES / 1e6:.0f} MB"
+        )
 
     def _right(self, width: int, height: int) -> Picture:
         desk = self.desk
@@ -102,14 +116,15 @@ class RunsView(View):
                 and marked is not None
                 and found.names == (desk.marked, desk.selected)
             ):
-                return draw_beside(found, marked, told, width, height)
+                more = [self._tolds[n] for n in desk.also if n in self._tolds and n != desk.selected]
+                return draw_beside(found, [marked, told, *more], width, height)
             waits = "laying them over each other ..."
         elif self.sheet == "learnt":
             if desk.learnt is not None and desk.learnt.run == desk.selected:
                 return draw_learnt(desk.learnt, width, height)
             waits = "learning ..."
         elif told is not None:
-            return draw_told(told, width, height)
+            return (draw_season if self.sheet == "season" else draw_told)(told, width, height)
         elif desk.selected:
             waits = "reading ..."
         empty = Picture(width, height)
@@ -137,18 +152,19 @@ class RunsView(View):
             self.app.show_view("field")  # type: ignore[attr-defined]
 
     def act_mark_run(self) -> None:
-        desk = self.desk
-        desk.marked = desk.selected if desk.marked != desk.selected else ""
-        if desk.marked:
-            self.model.say(f"{desk.marked} is the first: select another to lay it over")
+        if self.desk.selected:
+            self.model.say(self.desk.mark())
 
     def act_by(self) -> None:
         desk = self.desk
         desk.by = BY[(BY.index(desk.by) + 1) % len(BY)] if desk.by in BY else BY[0]
         self.model.say(f"lined up by {desk.by}")
 
+    def act_by_said(self) -> None:
+        self._enter("by")
+
     def act_sheet(self) -> None:
-        self.desk.marked, self.desk.problem = "", ""
+        self.desk.marked, self.desk.also, self.desk.problem = "", [], ""
         self.sheet = SHEETS[(SHEETS.index(self.sheet) + 1) % len(SHEETS)]
 
     def act_stay(self) -> None:
@@ -234,6 +250,11 @@ class RunsView(View):
         return {
             "note": ("note", told.facts.note if told is not None else "", "stands beside the run, and lets it stay"),
             "find": ("find", self.desk.find, "a robot, a driver, a day, a word of a note; empty shows all"),
+            "by": (
+                "lined up by",
+                self.desk.by,
+                "start, motion, bump, step 9 (a line of the routine), or a place such as 1.2,0.8",
+            ),
             "turned": ("it turned", "", "how far, from standing to standing, such as 3 turns"),
         }[self._entering]
 
@@ -242,6 +263,8 @@ class RunsView(View):
         if self._entering == "find":
             self.desk.find = text.strip()
             self.desk.walk(0)
+        elif self._entering == "by":
+            self.desk.by, self.desk.problem = " ".join(text.split()) or "start", ""
         elif self._entering == "turned":
             self._turned_rad = parse(text, "angle") if text.strip() else 0.0
         elif self.desk.selected:
@@ -258,7 +281,7 @@ class RunsView(View):
             ("▌", "the selected run: c or a second click plays it again in every view, with a time line below"),
             (
                 "+",
-                "makes the selected run the first: the next one that is selected is laid over it, and × says where they part",
+                "makes the selected run the first: the next that is selected is laid over it, × where they part; more lie grey below",
             ),
             (
                 "━ ┄",
@@ -280,7 +303,8 @@ RUNS_COMMANDS = (
     Command("open_run", "play again", "Plays the selected run again: every view shows it, with a time line.", ("c",), foot=1),
     Command("mark_run", "lay over", "Makes the selected run the first of two; again takes that back.", ("plus", "+"), foot=2),
     Command("by", "lined up by", "Lines the two up by their start, their first motion or their first bump.", ("v",), foot=5),
-    Command("sheet", "learn", "Shows what the selected run tells of its robot, or the run again.", ("y",), foot=3),
+    Command("by_said", "lined up by ...", "Types what they are lined up by, such as a line or a place.", ("V", "shift+v", "upper_v")),
+    Command("sheet", "learn, season", "Walks from the run to what it tells of its robot, and to all runs like it.", ("y",), foot=3),
     Command("type_value", "note", "Types a note beside the selected run; then it stays.", ("equals_sign", "="), foot=4),
     Command("find", "find", "Finds runs by words of their robot, driver, day or note.", ("slash",), foot=4),
     Command("stay", "stays", "Lets the selected run stay, or make room again.", ("S", "shift+s", "upper_s"), foot=6),
