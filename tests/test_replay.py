@@ -215,7 +215,7 @@ class KeysTest(ScreenCase):
             client = await self.driven()
             before = client.run.rig_file(0).read_text("utf-8")
             await self.press("2", "down")
-            for key in ("w", "ctrl+l", "r", "M", "asterisk"):
+            for key in ("w", "ctrl+l", "r", "M", "asterisk", "g", "u", "E"):
                 await self.press(key)
                 self.assertIn("a run that was kept", self.model.message, key)
                 self.model.say("")

@@ -33,7 +33,7 @@ WORDS = {
     "folder": "the workspace, or a rig file of it; left out, this folder, or the workspace that was open last",
     "demo folder": "where the demo workspace goes; a fresh folder if left out",
     "rig": "the rig to open, by name or path",
-    "view": "driver, shaping, chassis, heading, field or routine",
+    "view": "driver, shaping, chassis, heading, field, routine or runs",
     "theme": "the colours: dusk, noon or plain",
     "pad": "listen for stand-in gamepads",
     "fault": "faults of the stand-in's wiring to practise on: random, swap A/B, reverse A, encoder A, gyro",

@@ -13,10 +13,16 @@ from pivrex.lower import reason
 from pivrex.rig.field import Keep
 from pivrex.runs.facts import FACTS, Facts, read_facts, write_facts
 
-__all__ = ["Shelf", "Shelved", "find_run"]
+__all__ = ["GONE", "Shelf", "Shelved", "find_run"]
 
 IN_USE_S = 60.0
 """A run without an end whose files changed within this time is being written, by this program or another."""
+
+GONE = ".gone"
+"""Where runs go that were taken away, until they are brought back or the program ends."""
+
+FORGOTTEN_S = 86400.0
+"""What was taken away by a program that was killed goes for good after this."""
 
 ALWAYS_STAY = 5
 """So many of the newest runs keep their Ticks, however large."""
@@ -96,6 +102,9 @@ class Shelf:
             for half in self.folder.glob(".*.part"):
                 if time.time() - half.stat().st_mtime > IN_USE_S:
                     shutil.rmtree(half, ignore_errors=True)
+            for away in (self.folder / GONE).iterdir():
+                if time.time() - away.stat().st_ctime > FORGOTTEN_S:
+                    shutil.rmtree(away, ignore_errors=True)
         runs = [r for r in self.runs() if r.facts is not None and not _in_use(r)]
         unmarked = [r for r in runs if r.facts is not None and not r.facts.stays]
         for one in unmarked[round(self._settings.newest) :]:

@@ -38,6 +38,7 @@ from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.releases import ASK, KeyReleased, install
 from pivrex.tui.remembering import Remembering
 from pivrex.tui.replay_acts import ReplayActs
+from pivrex.tui.replaying import NOT_NOW
 from pivrex.tui.themes import THEMES
 from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.table import VIEWS
@@ -223,6 +224,9 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
             return
         if key in DRIVE_KEYS:
             self.model.ask(KeyDown(key))
+            return
+        if self.model.replay is not None and self.commands.of_key(key, self._open) is None:
+            self.model.say(NOT_NOW)
             return
         if not self._ladder_open and self.view.take_key(key):
             self.draw()

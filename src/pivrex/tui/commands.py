@@ -139,6 +139,10 @@ PUSHES = (
 """In the views that show what comes of a knock."""
 
 
+SHOWS_THE_PAST = ("runs",)
+"""The views whose own commands mean something while a run is open."""
+
+
 class Commands:
     """All commands: those that act everywhere, those that open views, and those of the views.
 
@@ -159,11 +163,17 @@ class Commands:
         )
         self.before: tuple[Command, ...] = ()
         """Those that count now before all others of the same keys: what is open in the place of a robot has its own."""
+        self.only: frozenset[str] = frozenset()
+        """Where those count: the names of all others that mean something beside them."""
 
     def acting(self, view: str) -> list[Command]:
         """Give those that act in a view."""
         taken = {key for c in self.before for key in c.keys}
-        return [*self.before, *(c for c in self.all if c.view in ("", view) and not taken & set(c.keys))]
+        others = [c for c in self.all if c.view in ("", view) and not taken & set(c.keys)]
+        return [
+            *self.before,
+            *(c for c in others if not self.before or c.name in self.only or c.view == view in SHOWS_THE_PAST),
+        ]
 
     def everywhere(self, view: str) -> list[tuple[Command, str]]:
         """Give all: first those that act in the open view, then those of the others, each with its view to be opened."""

@@ -38,6 +38,14 @@ REPLAY_COMMANDS = (
 """They go before all others with the same keys while a run is open."""
 
 
+BESIDE = frozenset(
+    ("stop", "next_wheel", "ladder", "previous_setting", "next_setting", "rigs", "export", "messages", "copy", "theme", "help", "palette",
+     "quit", "sums", "zoom", "follow", "still",
+     *(f"view_{name}" for name in ("driver", "shaping", "chassis", "heading", "field", "routine", "runs")))
+)  # fmt: skip
+"""What else means something in a run of the past: looking, and leaving it for a robot."""
+
+
 class ReplayActs(_Base):
     """For the application: acts on the run that its model has open."""
 
@@ -54,7 +62,9 @@ class ReplayActs(_Base):
     def show_replay(self) -> None:
         """Show or hide the time line, and let the commands of a run count or not."""
         client = self.model.replay
-        self.commands.before = REPLAY_COMMANDS if client is not None else ()
+        self.commands.before, self.commands.only = (
+            (REPLAY_COMMANDS, BESIDE) if client is not None else ((), frozenset())
+        )
         part = self._parts["replay"]
         part.display = client is not None
         if client is None:

@@ -19,7 +19,7 @@ from pivrex.tui.history import History
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-__all__ = ["Replaying"]
+__all__ = ["NOT_NOW", "Replaying"]
 
 NOT_NOW = "this is a run that was kept: nothing drives in it and nothing of it changes; L leads back to the robot"
 

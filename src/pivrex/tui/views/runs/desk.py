@@ -14,16 +14,14 @@ from pivrex.files import resolved
 from pivrex.rig.field import Keep
 from pivrex.runs.facts import UNMARKED, read_facts, write_facts
 from pivrex.runs.learning import Learning
-from pivrex.runs.shelf import Shelved
+from pivrex.runs.shelf import GONE, Shelved
 from pivrex.session.keeping import BY_KEY
 from pivrex.tui.views.runs.work import Beside, Listed, Refused, Told, Went, reckon
 from pivrex.tui.views.worker import WorkerProcess
 
-__all__ = ["GONE", "Desk"]
+__all__ = ["Desk"]
 
 LOOK_EVERY_S = 1.0
-GONE = ".gone"
-"""Where runs go that were taken away, until they are brought back or the program ends."""
 
 
 class Desk:
