@@ -346,3 +346,18 @@ class FitTest(unittest.TestCase):
         self.assertAlmostEqual(found.sigma[0], 0.1 / np.sqrt(390), delta=0.002)
         slow_noise = np.repeat(chance.normal(scale=0.1, size=100), 4)
         self.assertGreater(fit(x, x @ (1.0, 2.0) + slow_noise).sigma[0], 1.4 * 0.1 / np.sqrt(400))
+
+
+class ScrubTest(unittest.TestCase):
+    def test_a_track_that_acts_wider_turns_the_belief_less(self) -> None:
+        """A metre more at the right wheel than at the left, on a track of 160 mm: 1/0.16 rad, and half of it where it acts twice as wide."""
+        for scrub, turned in ((1.0, 1 / 0.16), (2.0, 0.5 / 0.16)):
+            text = spoiled_text(rig_text(PLOVER), odometry__scrub=scrub, odometry__turn="wheels")
+            line = Line(read_text(text, PLOVER, Rig))
+            layout, first = line.layout, line.layout.stage("sensed").start
+            sensed = np.zeros(len(line.stages["sensed"].columns))
+            state, _ = line.step(line.start(), line.rest(), sensed)
+            sensed[layout.at("sensed", "right_travel") - first] = 0.01
+            _, row = line.step(state, line.rest(), sensed)
+            self.assertAlmostEqual(row[layout.at("odometry", "turn")], turned * 0.01)
+            self.assertAlmostEqual(row[layout.at("odometry", "forward")], 0.005, delta=1e-4)

@@ -29,6 +29,7 @@ from pivrex.sums import SUMS
 from pivrex.tui.draw.sums import draw_sum
 from pivrex.tui.overlays.bench import Bench
 from pivrex.tui.views.runs import RunsView
+from tests.local import LocalClient
 from tests.support import DEMO, PLOVER, wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_terminal import TerminalCase
@@ -149,6 +150,20 @@ class ListTest(RunsCase):
         async with self.running(view="runs"):
             await self.until(lambda: "! robot is 3" in self.text("runs"))
             self.assertIn("05 May", self.text("runs"))
+
+    @in_loop
+    async def test_the_rule_is_that_of_the_workspace(self) -> None:
+        path = self.home / "workspace.toml"
+        path.write_text(path.read_text("utf-8") + '\n[keep]\nlast = "2 min"\nnewest = 3\n', "utf-8")
+        async with self.running(view="runs"):
+            await self.until(lambda: "2 kept" in self.text("runs"))
+            self.assertIn("always kept: the last 2 min, the newest 3", self.text("runs"))
+            self.assertIn("2 min here: 60 Hz, 160 columns", self.text("runs"))
+            client = self.model.client
+            assert isinstance(client, LocalClient) and client.session is not None
+            self.assertEqual(
+                (client.session._setup.keep.last_s, client.session._setup.runs), (120.0, self.home / "runs")
+            )
 
     @in_loop
     async def test_small_windows(self) -> None:

@@ -83,8 +83,8 @@ class Shelf:
         """Say by which rule old runs make room."""
         s = self._settings
         return (
-            f"always kept: the last {s.last_s / 60:g} min, and the newest {s.newest:g} runs that nothing marked; beyond "
-            f"{s.megabytes:g} MB the oldest without a note lose their ticks, not their figures"
+            f"always kept: the last {s.last_s / 60:g} min, the newest {s.newest:g} unmarked runs; beyond {s.megabytes:g} MB the oldest "
+            "without a note lose their ticks"
         )
 
     def remove(self, folder: Path) -> None:

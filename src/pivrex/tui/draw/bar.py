@@ -92,7 +92,7 @@ def draw_line(cells: list[Cell], width: int) -> Picture:
     picture = Picture(width, 3)
     lead = LEAD
     picture.text(0, 1, "─▸", "frame")
-    gap = 3
+    gap = 3 if width >= 100 else 1
     each = (width - lead - gap * (len(cells) - 1)) // len(cells)
     picture.across(2, 0, width)
     x = lead
@@ -111,12 +111,18 @@ def draw_line(cells: list[Cell], width: int) -> Picture:
                 picture.text(x + w - 1, 2, "│", rim)
         else:
             picture.text(x, 2, "┴" + "─" * (w - 2) + "┴", "frame")
-        at = picture.text(x + 2, 0, f" {cell.digit} ", "key")
-        picture.text(at, 0, f"{cell.name} ", "title" if cell.open else "dim")
+        roomy = w >= len(cell.name) + 7
+        at = (
+            picture.text(x + 2, 0, f" {cell.digit} ", "key")
+            if roomy
+            else picture.text(x + 1, 0, f"{cell.digit} ", "key")
+        )
+        named = f"{cell.name} " if roomy else cell.name[: max(0, w - 3)]
+        picture.text(at, 0, named, "title" if cell.open else "dim")
         _fill(picture, cell, x + 2, w - 4)
         picture.spot(x, 0, w + (0 if last else gap), "command", f"view_{cell.name}", height=3)
         if not last:
-            picture.text(x + w, 1, "──▸", "frame")
+            picture.text(x + w, 1, "──▸" if gap > 1 else "▸", "frame")
         x += w + gap
     return picture
 

@@ -101,8 +101,8 @@ def _entry(picture: Picture, y: int, width: int, run: Shelved, desk: Desk) -> No
     picture.text(x, y, ("+ " if marked else "") + name, "chosen" if here else "title", room)
     who = ", ".join(facts.drivers) or "nobody"
     said = f"{facts.ticks / facts.rate_hz:.0f} s, {who}" if facts.ended is not None else "is being kept, or was cut off"
-    picture.text(x, y + 1, said, "rest", room)
     bumps = facts.figures.get("bumps", 0)
+    picture.text(x, y + 1, said, "rest", room - 6 if bumps else room)
     if bumps:
         picture.right(width - 2, y + 1, f"▲ {bumps:.0f}", "alarm")
     kept = "the last minutes" if facts.kept == UNMARKED else facts.kept
