@@ -20,7 +20,10 @@ GIVEN = ("clock", "sensed", "truth")
 """What comes from outside the line: a difference there is the world's, or follows from one before."""
 
 TOLERANCES = {"m": 0.01, "m/s": 0.03, "rad": 0.02, "rad/s": 0.06, "V": 0.3, "us": 8.0, "g": 0.1, "N": 2.0, "": 0.03}
-"""By unit: what two drives of one real robot differ by all the time, which is no parting. Fractions and counts have none."""
+"""By unit: what two drives of one real robot differ by all the time, which is no parting. """
+
+OF_THE_LARGEST = 0.04
+"""And at least so much of the largest value nearby: counts of outputs, covariances."""
 
 EXACT = 1e-9
 """A difference that is no rounding, as a share; where both runs are exact."""
@@ -106,11 +109,13 @@ class Partings:
         mine, theirs = block.one[:, [i for i, _ in pairs]], block.other[:, [j for _, j in pairs]]
         columns = [a.columns[i] for i, _ in pairs]
         self._stages |= {c.stage for c in columns}
-        floors = (
-            np.full(len(columns), EXACT) if self._exact else np.array([TOLERANCES.get(c.unit, 0.0) for c in columns])
-        )
         with np.errstate(invalid="ignore"):
-            apart = np.abs(mine - theirs) > floors * (np.maximum(1.0, np.abs(mine)) if self._exact else 1.0)
+            if self._exact:
+                floors = EXACT * np.maximum(1.0, np.abs(mine))
+            else:
+                largest = np.nan_to_num(np.abs(mine)).max(axis=0, initial=0.0)
+                floors = np.maximum([TOLERANCES.get(c.unit, 0.0) for c in columns], OF_THE_LARGEST * largest)
+            apart = np.abs(mine - theirs) > floors
         apart |= np.isnan(mine) != np.isnan(theirs)
         some = np.flatnonzero(apart.sum(axis=0) >= self._holds)
         for k in some:
