@@ -119,7 +119,9 @@ class PartingTest(MadeCase):
 
     def test_noise_of_a_real_robot_is_no_parting(self) -> None:
         one = self.made("a", truth__x=np.nan, sensed__left_speed=0.5, odometry__xx=1e-4, outputs__left_fraction=200.0)
-        other = self.made("b", truth__x=np.nan, sensed__left_speed=0.51, odometry__xx=1.03e-4, outputs__left_fraction=202.0)
+        other = self.made(
+            "b", truth__x=np.nan, sensed__left_speed=0.51, odometry__xx=1.03e-4, outputs__left_fraction=202.0
+        )
         found = compare(one, other)
         self.assertEqual((found.exact, found.parting), (False, None))
         self.assertEqual(sentence_of(found), "they do not part in the 10.0 s that both have")

@@ -23,7 +23,7 @@ from pivrex.errors import RunError, SaveError
 from pivrex.formats import read_ticks, tick_line, tick_lines
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig
-from pivrex.rig.field import Field, Keep
+from pivrex.rig.field import Field, Keep, Zone
 from pivrex.routine.checking import check_text
 from pivrex.runs.facts import UNMARKED, Facts, read_facts, write_facts
 from pivrex.runs.figures import FIGURES, Figures
@@ -564,7 +564,7 @@ class FiguresTest(unittest.TestCase):
         rows[-1, layout.at("truth", "y")] = 0.04
         rows[-1, layout.at("odometry", "heading")] = np.radians(358)
         for size in (1, 7, 300):
-            figures = Figures(line)
+            figures = Figures(line, Field(zones=(Zone(name="goal", x="3 cm", y="34 cm", radius="10 cm"),)))
             for i in range(0, 300, size):
                 figures.add(rows[i : i + size])
             found = figures.values()
@@ -577,6 +577,8 @@ class FiguresTest(unittest.TestCase):
             self.assertEqual((found["bumps"], round(found["blocked_s"], 9)), (1.0, 0.5))
             self.assertAlmostEqual(found["end_off_m"], 0.05)
             self.assertAlmostEqual(found["end_off_deg"], 2.0)
+            # it ends at x 0, y 4 cm; the zone is 3 cm and 30 cm away
+            self.assertAlmostEqual(found["end_zone_m"], np.hypot(0.03, 0.30))
             self.assertNotIn("battery_low_V", found)
         self.assertEqual(set(found) - {f.key for f in FIGURES}, set())
 

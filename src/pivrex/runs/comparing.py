@@ -164,7 +164,7 @@ def figures_of(run: Run) -> dict[str, float]:
     for piece in run.pieces():
         line = run.line(piece.first)
         if figures is None:
-            figures = Figures(line)
+            figures = Figures(line, run.floor)
         else:
             figures.use(line)
         figures.add(piece.rows)

@@ -8,6 +8,7 @@ import numpy as np
 
 from pivrex.line import Line
 from pivrex.line.layout import Floats, plain
+from pivrex.rig.field import Field
 
 __all__ = ["FIGURES", "Figure", "Figures"]
 
@@ -47,6 +48,7 @@ FIGURES = (
     Figure("battery_low_V", "lowest battery", "V", 2, False),
     Figure("battery_mean_V", "battery", "V", 2, False),
     Figure("held_deg", "heading held to", "deg", 2, True),
+    Figure("end_zone_m", "off the nearest place at the end", "m", 3, True),
     Figure("end_off_m", "belief off at the end", "m", 3, True),
     Figure("end_off_deg", "heading off at the end", "deg", 1, True),
 )
@@ -54,9 +56,10 @@ FIGURES = (
 
 
 class Figures:
-    """Adds up Ticks of a line; another line may go on where one ended."""
+    """Adds up Ticks of a line; another line may go on where one ended. ``floor`` has the places that a robot shall reach."""
 
-    def __init__(self, line: Line) -> None:
+    def __init__(self, line: Line, floor: Field | None = None) -> None:
+        self._zones = np.array([(z.x_m, z.y_m) for z in floor.zones] if floor is not None else []).reshape(-1, 2)
         self._sums = {
             "driven_s": 0.0,
             "distance_m": 0.0,
@@ -138,14 +141,20 @@ class Figures:
         self._means[name] = total + float(values.sum()), count + len(values)
 
     def _end(self, row: Floats) -> None:
-        """How far what the robot believes is from what is true, at the newest Tick."""
+        """How far what the robot believes is from what is true at the newest Tick, and how far it is from a place that it shall reach."""
         layout = self._line.layout
-        if not layout.has("odometry", "x"):
-            return
-        off = row[layout.these("odometry", ("x", "y", "heading"))] - row[layout.these("truth", ("x", "y", "heading"))]
+        true = row[layout.these("truth", ("x", "y", "heading"))]
+        believed = (
+            row[layout.these("odometry", ("x", "y", "heading"))] if layout.has("odometry", "x") else np.full(3, np.nan)
+        )
+        off = believed - true
+        self._ends = {}
         if np.isfinite(off).all():
             turned = (float(np.degrees(off[2])) + 180) % 360 - 180
             self._ends = {"end_off_m": float(np.hypot(off[0], off[1])), "end_off_deg": abs(turned)}
+        there = true if np.isfinite(true).all() else believed
+        if len(self._zones) and np.isfinite(there).all():
+            self._ends["end_zone_m"] = float(np.hypot(*(self._zones - there[:2]).T).min())
 
     def _add_lags(self, rows: Floats) -> None:
         """Add up, for each lag in ticks, how badly what wheels are given then fits what they do now (least squares)."""

@@ -79,7 +79,7 @@ class RunWriter:
         self.folder, self.facts, self.rows = folder, facts, 0
         self.longest_s = longest_s
         self._line = line
-        self._figures, self._watcher, self._track = Figures(line), Watcher(line), Track(line)
+        self._figures, self._watcher, self._track = Figures(line, floor), Watcher(line), Track(line)
         self._pieces: list[int] = []
         self._ticks: io.BufferedWriter | None = None
         self._tracks: io.BufferedWriter | None = None
