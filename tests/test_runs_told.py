@@ -8,7 +8,7 @@ import os
 import re
 import unittest
 from dataclasses import replace
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 
 import numpy as np
@@ -17,23 +17,18 @@ from hypothesis import strategies as st
 
 from pivrex.errors import UnitError
 from pivrex.export.report import pages_of, write_report
-from pivrex.formats.recording import Recording
-from pivrex.line import Line
-from pivrex.rig import open_folder, read_rig
+from pivrex.rig import read_rig
 from pivrex.runs.comparing import compare
 from pivrex.runs.facts import Facts, write_facts
 from pivrex.runs.happenings import Event
 from pivrex.runs.run import Run
 from pivrex.runs.season import season_of
 from pivrex.runs.shelf import Shelf
-from pivrex.runs.ticks import play_through
-from pivrex.runs.writing import RunWriter
 from pivrex.sums import SUMS, reckoned
 from pivrex.sums.sums import E24, nearest_pair
+from tests.kept import BEGAN, SECOND, keep_two, kept_drives
 from tests.support import PLOVER, TempCase
 from tests.test_cli import Ran
-
-BEGAN = datetime(2030, 5, 4, 9, 0, tzinfo=UTC)
 
 
 class KeptCase(TempCase):
@@ -45,21 +40,8 @@ class KeptCase(TempCase):
         self.addCleanup(os.chdir, before)
         self.place = self.demo()
         os.chdir(self.place)
-        self.keep("20300504-090000-plover", BEGAN, "35 %", 300)
-        self.keep("20300505-090000-plover", BEGAN + timedelta(1), "70 %", 300, note="pulled left")
-
-    def keep(self, name: str, when: datetime, curve: str, rows: int, note: str = "") -> Run:
-        text = (self.place / "rigs" / "plover.toml").read_text("utf-8").replace('curve = "35 %"', f'curve = "{curve}"')
-        path = self.write("plover.toml", text)
-        rig, field = read_rig(path), open_folder(self.place).settings.field
-        line = Line(rig)
-        facts = Facts("Plover", "plover", when, 60.0, "by key", drivers=("recording watering",), note=note)
-        writer = RunWriter(self.place / "runs" / name, facts, line, text, field)
-        made = play_through(rig, Recording(self.place / "inputs" / "watering.csv"), field, True, own_body=True)
-        writer.add(np.array([row for row, _ in zip(made, range(rows), strict=False)]))
-        writer.event(Event(2.0, 120, "stop", "Esc"))
-        writer.close()
-        return Run(self.place / "runs" / name)
+        keep_two(self.place, Event(2.0, 120, "stop", "Esc"), ("", "pulled left"))
+        self.changed = self.write("plover.toml", kept_drives()[SECOND][1])
 
 
 class CommandsTest(KeptCase):
@@ -98,7 +80,7 @@ class CommandsTest(KeptCase):
         self.assertIn("bumps into nothing", ran.err)
 
     def test_the_same_driver_through_another_version(self) -> None:
-        ran = Ran("compare", "last-1", "--through", str(self.folder / "plover.toml"), "--json")
+        ran = Ran("compare", "last-1", "--through", str(self.changed), "--json")
         found = json.loads(ran.out)
         self.assertEqual(found["parts"]["setting"], "shaping.forward.curve")
         self.assertEqual(len(list((self.place / "runs").iterdir())), 2)  # nothing of it is kept

@@ -8,46 +8,25 @@ import shutil
 import signal
 import time
 from collections.abc import Callable
-from datetime import UTC, datetime, timedelta
-from functools import cache
 
 import numpy as np
 
 from pivrex.diagnosis.changes import Change
-from pivrex.formats.recording import Recording
-from pivrex.line import Line
-from pivrex.rig import open_folder, read_rig, read_text
-from pivrex.rig.rig import Rig
-from pivrex.runs.facts import Facts, read_facts
+from pivrex.rig import read_rig
+from pivrex.runs.facts import read_facts
 from pivrex.runs.happenings import Event
 from pivrex.runs.learning.learn import Learned, Learning
 from pivrex.runs.shelf import Shelf
-from pivrex.runs.ticks import play_through
-from pivrex.runs.writing import RunWriter
 from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.sums import SUMS
 from pivrex.tui.draw.sums import draw_sum
 from pivrex.tui.overlays.bench import Bench
 from pivrex.tui.views.runs import RunsView
+from tests.kept import FIRST, SECOND, keep_two
 from tests.local import LocalClient
-from tests.support import DEMO, PLOVER, wait_for
+from tests.support import wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_terminal import TerminalCase
-
-BEGAN = datetime(2030, 5, 4, 9, 0, tzinfo=UTC)
-FIRST, SECOND = "20300504-090000-plover", "20300505-090000-plover"
-
-
-@cache
-def kept_drives() -> dict[str, tuple[Line, str, np.ndarray]]:
-    """The same four seconds of a driver through two versions of Plover."""
-    text, field = PLOVER.read_text("utf-8"), open_folder(DEMO).settings.field
-    found = {}
-    for name, said in ((FIRST, text), (SECOND, text.replace('curve = "35 %"', 'curve = "70 %"'))):
-        rig = read_text(said, PLOVER, Rig)
-        rows = play_through(rig, Recording(DEMO / "inputs" / "watering.csv"), field, True, own_body=True)
-        found[name] = Line(rig), said, np.array([row for row, _ in zip(rows, range(240), strict=False)])
-    return found
 
 
 class RunsCase(AppCase):
@@ -55,13 +34,7 @@ class RunsCase(AppCase):
 
     def setUp(self) -> None:
         super().setUp()
-        for name, (line, text, rows) in kept_drives().items():
-            began = BEGAN + timedelta(name == SECOND)
-            facts = Facts("Plover", "plover", began, 60.0, "by key", drivers=("recording watering",))
-            writer = RunWriter(self.home / "runs" / name, facts, line, text, open_folder(self.home).settings.field)
-            writer.add(rows)
-            writer.event(Event(1.0, 60, "bump", "it stands against something"))
-            writer.close()
+        keep_two(self.home, Event(1.0, 60, "bump", "it stands against something"))
 
     async def until(self, what: Callable[[], object], seconds: float = 60.0) -> None:
         """Let frames pass until something is so."""
@@ -97,7 +70,7 @@ class ListTest(RunsCase):
             self.assertEqual(self.view.desk.selected, SECOND)
             shown = self.text("runs")
             self.assertIn("05 May", shown)
-            self.assertIn("4 s, recording watering", shown)
+            self.assertIn("5 s, recording watering", shown)
             self.assertIn("always kept: the last 5 min", shown)
             await self.until(lambda: "what happened" in self.text("runs"))
             self.assertRegex(self.text("runs"), r"1\.0 s ▲ it stands against something")
@@ -373,7 +346,7 @@ class JourneyTest(TerminalCase):
         terminal.keys("Space", "Home", ".")
         terminal.wait("mark: marked by key")
         terminal.keys("L")
-        terminal.wait("back at the robot")
+        wait_for(lambda: "a run of" not in terminal.row(0) and "STOPPED" in terminal.row(0), 60, terminal.screen)
         terminal.keys("g", "w", "w")
         wait_for(
             lambda: not re.search(r"\+0\.00 m/s", terminal.row(4)) and "keys" in terminal.row(0), 30, terminal.screen

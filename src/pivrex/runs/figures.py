@@ -48,7 +48,7 @@ FIGURES = (
     Figure("battery_low_V", "lowest battery", "V", 2, False),
     Figure("battery_mean_V", "battery", "V", 2, False),
     Figure("held_deg", "heading held to", "deg", 2, True),
-    Figure("end_zone_m", "off the nearest place at the end", "m", 3, True),
+    Figure("end_zone_m", "off the nearest place", "m", 3, True),
     Figure("end_off_m", "belief off at the end", "m", 3, True),
     Figure("end_off_deg", "heading off at the end", "deg", 1, True),
 )

@@ -163,6 +163,8 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
     def draw(self) -> None:
         """Draw everything that is to be seen; changes nothing but the screen."""
         width, height = self.size
+        if not self.screen_stack:
+            return  # a last frame while the program leaves
         small = width < SMALLEST[0] or height < SMALLEST[1]
         if small != self.screen_stack[0].has_class("small"):
             self.screen_stack[0].set_class(small, "small")

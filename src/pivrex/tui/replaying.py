@@ -51,6 +51,7 @@ class Replaying(Editing):
     _history: History
     _run: int
     _since_trail: int
+    _held: str
     _live: _Live | None = None
 
     @property
@@ -89,6 +90,7 @@ class Replaying(Editing):
         if live is None:
             return
         self.client, self.folder = live.client, live.folder
+        self._held = live.client.status.held  # why it stands was said when the run was opened
         self._show(live.file)
         self.wheel = live.wheel
         self.say("back at the robot: g lets it move again")

@@ -59,7 +59,7 @@ def _two_figures(picture: Picture, x: int, y: int, width: int, found: Beside) ->
     picture.right(x + width, y, "second", "commanded")
     for f, a, b in found.figures:
         y += 1
-        picture.text(x, y, f"{f.title}{f', {f.unit}' if f.unit else ''}", "rest", width - 18)
+        picture.text(x, y, f"{f.title}{f', {f.unit}' if f.unit else ''}", "rest", width - 16)
         for value, right, named in ((a, x + width - 9, "measured"), (b, x + width, "commanded")):
             picture.right(right, y, "–" if np.isnan(value) else f"{value:.{f.digits}f}", named)
     if np.isfinite(found.apart_m):
@@ -69,10 +69,14 @@ def _two_figures(picture: Picture, x: int, y: int, width: int, found: Beside) ->
 
 
 def _stages(picture: Picture, x: int, y: int, width: int, height: int, found: Beside) -> None:
-    part = [s for s in found.stages if np.isfinite(s.t_s)]
+    part = sorted(
+        (s for s in found.stages if np.isfinite(s.t_s)), key=lambda s: s.t_s
+    )  # of one time in the order of the line
+    if found.parting is not None:
+        part.sort(key=lambda s: s.stage != found.parting.stage)
     if height < 3 or not part:
         return
-    picture.text(x, y, "the line, stage by stage", "title")
+    picture.text(x, y, "stages, as they part", "title")
     picture.right(x + width, y, "parts at", "dim")
     first = found.parting.stage if found.parting is not None else ""
     for s in part[: height - 2]:
