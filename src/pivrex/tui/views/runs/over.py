@@ -72,16 +72,15 @@ def _stages(picture: Picture, x: int, y: int, width: int, height: int, found: Be
     part = sorted(
         (s for s in found.stages if np.isfinite(s.t_s)), key=lambda s: s.t_s
     )  # of one time in the order of the line
-    if found.parting is not None:
-        part.sort(key=lambda s: s.stage != found.parting.stage)
+    cause = found.parting.stage if found.parting is not None else ""
+    part.sort(key=lambda s: s.stage != cause)
     if height < 3 or not part:
         return
     picture.text(x, y, "stages, as they part", "title")
     picture.right(x + width, y, "parts at", "dim")
-    first = found.parting.stage if found.parting is not None else ""
     for s in part[: height - 2]:
         y += 1
-        here = s.stage == first
+        here = s.stage == cause
         picture.text(x, y, f"{'× ' if here else '  '}{s.stage}", "alarm" if here else "rest")
         picture.text(x + 15, y, s.column.partition(".")[2], "dim", max(0, width - 25))
         picture.right(x + width, y, f"{s.t_s:.2f} s", "alarm" if here else "rest")
