@@ -6,6 +6,7 @@ import random
 import shutil
 import unittest
 from datetime import UTC, datetime
+from unittest import mock
 
 import numpy as np
 
@@ -125,6 +126,19 @@ class PartingTest(MadeCase):
         found = compare(one, other)
         self.assertEqual((found.exact, found.parting), (False, None))
         self.assertEqual(sentence_of(found), "they do not part in the 10.0 s that both have")
+
+    def test_pieces_of_the_same_bytes_need_no_reading_and_what_follows_is_found(self) -> None:
+        with mock.patch("pivrex.runs.writing.PIECE_S", 2.0):
+            one, same = self.made("a"), self.made("b")
+            other = self.made("c", at=500, band__forward=0.3)
+        self.assertEqual(
+            [one.alike(0, same, 0), one.alike(120, other, 120), one.alike(480, other, 480), one.alike(5, same, 5)],
+            [120, 120, 0, 0],
+        )
+        self.assertIsNone(compare(one, same).parting)
+        parting = compare(one, other).parting
+        assert parting is not None
+        self.assertEqual((parting.stage, parting.rows), ("band", (500, 500)))
 
     def test_tracks_apart(self) -> None:
         found = compare(self.made("a"), self.made("b", at=300, truth__y=0.4))

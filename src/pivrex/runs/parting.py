@@ -163,6 +163,10 @@ def _blocks(one: Run, other: Run, zero: tuple[int, int], overlap: int) -> Iterat
     """Give rows that stand beside each other, as far as both pieces of them reach."""
     at = 0
     while at < overlap:
+        alike = one.alike(zero[0] + at, other, zero[1] + at)
+        if alike:
+            at += alike
+            continue
         mine, theirs = one.piece(zero[0] + at), other.piece(zero[1] + at)
         begin, begins = zero[0] + at - mine.first, zero[1] + at - theirs.first
         count = min(len(mine.rows) - begin, len(theirs.rows) - begins, overlap - at)
