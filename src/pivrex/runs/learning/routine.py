@@ -27,8 +27,8 @@ def room_ahead(rig: Rig, field: Field) -> float:
     for way in np.arange(0.0, LONGEST_M + 0.05, 0.05):
         x, y = start.x_m + way * cos(start.heading_rad), start.y_m + way * sin(start.heading_rad)
         near = field.walls and not (reach <= x <= field.length_m - reach and reach <= y <= field.width_m - reach)
-        for block in field.blocks:
-            dx, dy = max(0.0, abs(x - block.x_m) - block.length_m / 2), max(0.0, abs(y - block.y_m) - block.width_m / 2)
+        for one in field.blocks:
+            dx, dy = max(0.0, abs(x - one.x_m) - one.length_m / 2), max(0.0, abs(y - one.y_m) - one.width_m / 2)
             near |= bool(np.hypot(dx, dy) < reach)
         near |= any(np.hypot(x - one.x_m, y - one.y_m) < reach + one.radius_m for one in field.rounds)
         if near:
