@@ -302,6 +302,26 @@ sys.exit(not result.wasSuccessful())
         done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False)
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
 
+    def test_old_runs_that_cannot_go_keep_no_new_one_from_being_kept(self) -> None:
+        with mock.patch("pivrex.runs.shelf.Shelf.thin", side_effect=SaveError(self.runs, "not permitted")):
+            self.begin()
+            self.tick(200)
+            self.ask(ask.KeepRun())
+            self.tick(10)
+            self.assertIn("kept as runs/", self.said[-1])
+        self.assertEqual(self.session.status.cannot_keep, "")
+
+    def test_another_robot_has_a_run_of_its_own(self) -> None:
+        self.begin()
+        self.tick(200)
+        path = self.place / "rigs" / "coot.toml"
+        self.ask(ask.UseRig(read_rig(path), 1, "coot", path.read_text("utf-8")), ask.KeyDown("w"), ask.KeyDown("i"))
+        self.tick(200)
+        self.keeping.close()
+        runs = {r.facts.rig: Run(r.folder) for r in Shelf(self.runs).runs() if r.facts is not None}
+        self.assertEqual((len(runs["plover"]), len(runs["coot"])), (200, 200))
+        self.assertEqual(runs["coot"].line(0).rig.name, "Coot")
+
     def test_a_slow_disk_costs_ticks_of_the_run_and_no_memory(self) -> None:
         self.begin()
         self.tick(30)

@@ -179,7 +179,7 @@ class _Writes:
 
     def run(self) -> None:
         try:
-            self._safely(self._shelf.thin)
+            self._thin()
             while not self.ended.wait(WRITE_EVERY_S):
                 with self.busy:
                     self._take_all()
@@ -259,9 +259,9 @@ class _Writes:
         if isinstance(one, Status):
             self._told(one)
         elif isinstance(one, _Rig):
-            if self._rig is not None and one.name != self._rig.name:
+            before, self._rig = self._rig, one
+            if before is not None and one.name != before.name:
                 self._end()  # another robot
-            self._rig = one
             if self._writer is not None:
                 self._writer.use(one.line, _without_key(one.text))
         elif isinstance(one, LayOut):
@@ -357,7 +357,14 @@ class _Writes:
             self.news.append((said, {"keeping": ""}))
         elif seconds < SHORTEST_S or not writer.figures.get("driven_s"):
             self._shelf.remove(writer.folder)
-        self._shelf.thin()
+        self._thin()
+
+    def _thin(self) -> None:
+        """Let old runs make room; one that cannot go keeps no new one from being kept."""
+        try:
+            self._shelf.thin()
+        except (SaveError, OSError) as problem:
+            log.warning("old runs do not make room: %s", problem)
 
 
 def _marked_by(status: Status | None) -> str:
