@@ -289,6 +289,24 @@ class KeysTest(ScreenCase):
             self.assertEqual(keys.readings["left_y"], client.run.row(90)[layout.at("raw", "left_y")])
 
 
+class PutBackTest(ScreenCase):
+    @in_loop
+    async def test_after_a_jump_the_trail_is_that_since_the_robot_was_put_back(self) -> None:
+        events = (Event(1.0, 300, "put back", ""), Event(9.0, 550, "stop", "Esc"))
+        path = written(self.home / "runs" / "made", 600, events).folder
+        async with self.running():
+            client = self.open(path)
+            client.replay.jump(500)
+            self.app.frame()
+            # a centimetre a tick along x: before row 300 it was the time before
+            self.assertGreaterEqual(min(x for x, _ in self.model.trail), 3.0)
+            self.assertLess(max(x for x, _ in self.model.ghost), 3.0)
+            client.replay.jump(100)
+            self.app.frame()
+            self.assertEqual(self.model.ghost, [])
+            self.assertLessEqual(max(x for x, _ in self.model.trail), 1.0)
+
+
 class ChangedRigTest(ScreenCase):
     @in_loop
     async def test_what_a_changed_rig_made_is_shown_with_it(self) -> None:

@@ -102,8 +102,17 @@ class ReplayClient:
         """Give the Ticks since the last call, oldest first; after a jump those before it too."""
         first = self._begins()
         self._given, self._fresh = self.replay.at, False
-        runs = self.status.runs
-        return [Row(SERIAL, runs, 0.0, 0.0, row) for row in self.run.rows(first, self.replay.at + 1)]
+        rows = self.run.rows(first, self.replay.at + 1)
+        return [Row(SERIAL, self.times_put_back(first + i), 0.0, 0.0, row) for i, row in enumerate(rows)]
+
+    def times_put_back(self, row: int) -> int:
+        """Give how often the robot had been put back at its start before a row."""
+        return sum(e.kind == "put back" and e.row <= row for e in self.run.events)
+
+    @property
+    def begins(self) -> int:
+        """The row that is given next."""
+        return self._begins()
 
     def _begins(self) -> int:
         """Give the first row that is given next: of what another rig made nothing is shown beside what this one makes."""
@@ -114,8 +123,8 @@ class ReplayClient:
 
     def trail(self) -> list[tuple[float, float]]:
         """Give where the robot went before what `rows` gives next, since it was put at its start: x and y in m."""
-        until, at = self._begins(), self.replay.at
-        since = max([self.run.first, *(e.row for e in self.run.events if e.kind == "put back" and e.row <= at)])
+        until = self._begins()
+        since = max([self.run.first, *(e.row for e in self.run.events if e.kind == "put back" and e.row <= until)])
         track = self.run.track
         between = (track[:, 0] >= since) & (track[:, 0] < until) & np.isfinite(track[:, 2:4]).all(axis=1)
         return [(x, y) for x, y in track[between][:, 2:4].tolist()]

@@ -99,7 +99,8 @@ class Replaying(Editing):
         self.file, self.before, self.wheel = file, None, 0
         self._history = History(0)
         self.trail, self.ghost, self._since_trail = [], [], 0
-        self._run = self.client.status.runs
+        client = self.replay
+        self._run = client.times_put_back(client.begins) if client is not None else self.client.status.runs
         self._use_rig()
 
     def follow_replay(self) -> None:
@@ -116,7 +117,7 @@ class Replaying(Editing):
                 self._use_rig()
         if client.jumped:
             self._history = History(len(self.line.layout))
-            self._run, self.ghost, self._since_trail = client.status.runs, [], 0
+            self._run, self.ghost, self._since_trail = client.times_put_back(client.begins), [], 0
             self.trail = client.trail()
 
     def refuses(self, request: object) -> bool:
