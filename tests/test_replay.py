@@ -22,6 +22,7 @@ from pivrex.session import messages as ask
 from pivrex.session.replaying import ReplayClient
 from pivrex.tui.draw.replay_line import HAPPENED, ReplayLine, draw_replay_line
 from pivrex.tui.views.heading.live import draw_live, draw_strip
+from pivrex.tui.views.routine.view import RoutineView
 from tests.local import LocalClient
 from tests.support import PLAIN, TempCase, plain_rig
 from tests.test_app import AppCase, in_loop
@@ -240,6 +241,31 @@ class KeysTest(ScreenCase):
             await self.press("w", "w")
             await self.frames(20)
             self.assertGreater(self.model.value("limits", "left_given"), 0.1)
+
+    @in_loop
+    async def test_the_routine_that_is_open_stays_and_the_floor_is_the_runs(self) -> None:
+        chosen = self.home / "routines" / "mine.txt"
+        chosen.write_text("on floor slalom\nwait 1 s\n")
+        async with self.running():
+            view = self.app.views["routine"]
+            assert isinstance(view, RoutineView)
+            client = await self.driven()
+            await self.press("L", "6")
+            view.open(chosen)
+            await self.frames(3)
+            self.assertEqual(self.model.floor, "slalom")
+            live = client.live
+            assert isinstance(live, LocalClient)
+            self.assertEqual(live.status.match.routine, "mine")
+            self.open(client.run.folder)
+            await self.frames(3)
+            view._due = 1e-9
+            await self.frames(3)
+            self.assertEqual(self.model.folder.settings.field, client.run.floor)
+            await self.press("L")
+            await self.frames(3)
+            self.assertEqual(view.desk.path, chosen)
+            self.assertEqual(self.model.floor, "slalom")
 
     @in_loop
     async def test_opening_a_robot_leaves_the_run(self) -> None:

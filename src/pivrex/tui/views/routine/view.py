@@ -67,7 +67,7 @@ class RoutineView(RoutineMaking):
 
     def _follow_rig(self) -> None:
         model = self.model
-        if self.desk.path is None or self._rig_of != model.file.path:
+        if self.desk.path is None or (self._rig_of != model.file.path and model.replay is None):
             self._rig_of = model.file.path
             path = self._default()
             if path is not None:
@@ -107,8 +107,8 @@ class RoutineView(RoutineMaking):
         self.editor.names(words)
 
     def _send(self) -> None:
-        """Give the session the routine as it is now; not while one drives."""
-        if self._sent == self.desk.serial or self.model.status.match.period is Period.ALONE:
+        """Give the session the routine as it is now; not while one drives, nor while a run is open, whose floor and routine stay."""
+        if self._sent == self.desk.serial or self.model.replay is not None or self.model.status.match.period is Period.ALONE:
             return
         self._sent = self.desk.serial
         self._follow_floor()
