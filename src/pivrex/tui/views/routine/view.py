@@ -108,7 +108,11 @@ class RoutineView(RoutineMaking):
 
     def _send(self) -> None:
         """Give the session the routine as it is now; not while one drives, nor while a run is open, whose floor and routine stay."""
-        if self._sent == self.desk.serial or self.model.replay is not None or self.model.status.match.period is Period.ALONE:
+        if (
+            self._sent == self.desk.serial
+            or self.model.replay is not None
+            or self.model.status.match.period is Period.ALONE
+        ):
             return
         self._sent = self.desk.serial
         self._follow_floor()
