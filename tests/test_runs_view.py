@@ -8,20 +8,25 @@ import shutil
 import signal
 import time
 from collections.abc import Callable
+from unittest import mock
 
 import numpy as np
 
 from pivrex.diagnosis.changes import Change
 from pivrex.rig import read_rig
+from pivrex.rig.field import Keep
 from pivrex.runs.facts import read_facts
 from pivrex.runs.happenings import Event
 from pivrex.runs.learning.learn import Learned, Learning
+from pivrex.runs.run import Run
 from pivrex.runs.shelf import Shelf
+from pivrex.runs.track import TRACK
 from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.sums import SUMS
 from pivrex.tui.draw.sums import draw_sum
 from pivrex.tui.overlays.bench import Bench
 from pivrex.tui.views.runs import RunsView
+from pivrex.tui.views.runs.work import Reckoner, Refused
 from tests.kept import FIRST, SECOND, keep_two
 from tests.local import LocalClient
 from tests.support import wait_for
@@ -123,6 +128,30 @@ class ListTest(RunsCase):
         async with self.running(view="runs"):
             await self.until(lambda: "! robot is 3" in self.text("runs"))
             self.assertIn("05 May", self.text("runs"))
+
+    def test_a_run_that_is_taken_away_while_it_is_read_is_not_shown_by_halves(self) -> None:
+        folder, gone = self.home / "runs" / SECOND, self.home / "gone"
+        reckoner = Reckoner(folder.parent, Keep())
+        for word in ("went", "told"):
+
+            def taken_away(run: Run) -> np.ndarray:
+                run.folder.rename(gone)
+                return np.empty((0, len(TRACK)))
+
+            with mock.patch.object(Run, "track", property(taken_away)):
+                answer = reckoner.answer((word, folder))
+            assert isinstance(answer, Refused), answer
+            self.assertIn("was taken away while it was read", answer.why)
+            gone.rename(folder)
+
+    @in_loop
+    async def test_a_run_of_which_no_tick_came_to_disk(self) -> None:
+        for path in (self.home / "runs" / SECOND).glob("t*-*.csv*"):
+            path.unlink()
+        async with self.running(view="runs"):
+            await self.until(lambda: "Sunday 05 May 2030" in self.text("runs"))
+            await self.press("c")
+            await self.until(lambda: "has no tick" in self.model.message)
 
     @in_loop
     async def test_the_rule_is_that_of_the_workspace(self) -> None:

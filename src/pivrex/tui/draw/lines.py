@@ -27,8 +27,8 @@ class Series:
 
 def span_of(series: Sequence[Series], least: float) -> tuple[float, float]:
     """Give a range that holds all values and 0, at least ``least`` to both sides of nothing, with a little room."""
-    values = [v for s in series for v in (np.nanmin(s.values), np.nanmax(s.values)) if len(s.values) and np.isfinite(v)]
-    low, high = min([0.0, *values]), max([0.0, *values])
+    values = np.concatenate([[0.0], *(s.values[np.isfinite(s.values)] for s in series)])
+    low, high = float(values.min()), float(values.max())
     if high - low < least:
         middle = (high + low) / 2
         low, high = middle - least / 2, middle + least / 2

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from pivrex.errors import PivrexError
+from pivrex.errors import PivrexError, RunError
 from pivrex.line.layout import Floats
 from pivrex.rig import Field, Rig, read_rig
 from pivrex.rig.field import Keep
@@ -133,6 +133,7 @@ class Reckoner:
         run = Run(path)
         points = place(run.track)
         points = points[np.isfinite(points).all(axis=1)]
+        _there_still(path)
         step = max(1, len(points) // SMALL)
         return Went(run.name, points[::step], run.floor.length_m, run.floor.width_m)
 
@@ -147,10 +148,12 @@ class Reckoner:
         course = season_of(
             [r for r in self._shelf.runs() if r.facts is not None and r.facts.began <= run.facts.began], run.facts.rig
         )
-        return Told(
+        told = Told(
             run.name, run.facts, run.floor, rig, run.track, run.first, run.dt_s, tuple(run.events), figures, tuple(run.warnings),
             tuple(course),
         )  # fmt: skip
+        _there_still(path)
+        return told
 
     def _beside(self, one: Path, other: Path, by: str) -> Beside:
         found: Compared = compare(Run(one), Run(other), by)
@@ -171,6 +174,12 @@ class Reckoner:
             count += 1
             folder = self._shelf.folder / f"{stem}-{count}"
         return run.name, through(run, rig, folder).name
+
+
+def _there_still(folder: Path) -> None:
+    """Refuse a run that was taken away while it was read: half of it would be shown as the whole."""
+    if not folder.is_dir():
+        raise RunError(folder, 0, "was taken away while it was read")
 
 
 def reckon(wire: Connection, folder: Path, settings: Keep) -> None:
