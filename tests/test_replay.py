@@ -19,6 +19,7 @@ from pivrex.runs.run import Run
 from pivrex.runs.shelf import Shelf
 from pivrex.runs.writing import RunWriter
 from pivrex.session import messages as ask
+from pivrex.session.periods import Period
 from pivrex.session.replaying import ReplayClient
 from pivrex.tui.draw.replay_line import HAPPENED, ReplayLine, draw_replay_line
 from pivrex.tui.views.heading.live import draw_live, draw_strip
@@ -266,6 +267,65 @@ class KeysTest(ScreenCase):
             await self.frames(3)
             self.assertEqual(view.desk.path, chosen)
             self.assertEqual(self.model.floor, "slalom")
+
+    @in_loop
+    async def test_the_routine_view_reads_what_the_run_had(self) -> None:
+        mine = self.home / "routines" / "mine.txt"
+        mine.write_text("drive ahead 10 cm\nturn to 120 deg\nwait 1 s\n")
+        async with self.running():
+            view = self.app.views["routine"]
+            assert isinstance(view, RoutineView)
+            await self.press("6")
+            view.open(mine)
+            await self.frames(3)
+            self.model.ask(ask.StartPeriod(Period.ALONE, only=True))
+            await self.frames(60)
+            line = int(self.model.value("routine", "line"))
+            self.assertIn(line, (2, 3), (self.model.message, self.model.status.match))
+            path = self.kept()
+            await self.press("y", "escape", "down", "down")  # the text, on its third line
+            changed = "turn to -90 deg\nwait 3 s\nwait 4 s\n"
+            mine.write_text(changed)
+            view._looked = 0.0
+            await self.frames(2)
+            self.assertIn("turn to -90 deg", view.editor.text)
+            at = view.line
+            client = self.open(path)
+            client.replay.jump(client.run.end - 1)
+            await self.frames(3)
+            self.assertEqual(view.editor.text.splitlines()[1], "turn to 120 deg")
+            self.assertEqual(view.editor.driven_line, line)
+            self.assertIn("mine  as the run had it", self.text("routine"))
+            await self.pilot.click(view.editor, offset=(12, 1))
+            await self.press("x", "y", "u", "x")
+            self.assertEqual(view.editor.text.splitlines()[1], "turn to 120 deg")
+            self.assertEqual((path / "routine.txt").read_text("utf-8").splitlines()[1], "turn to 120 deg")
+            await self.press("L")
+            await self.frames(2)
+            self.assertEqual((view.editor.text, view.line), (changed, at))
+            self.assertEqual(view.editor.driven_line, 0)
+            await self.press("y")
+            self.assertTrue(view.typing)
+            await self.press("x")
+            view.desk.saver.wait()
+            self.assertIn("x", mine.read_text("utf-8").replace(changed, ""))
+
+    @in_loop
+    async def test_a_run_without_a_routine_says_so(self) -> None:
+        async with self.running():
+            run = written(self.home / "runs" / "r")
+            view = self.app.views["routine"]
+            assert isinstance(view, RoutineView)
+            await self.press("6")
+            text = view.editor.text
+            self.assertTrue(text)
+            self.open(run.folder)
+            await self.frames(3)
+            self.assertIn("this run had no routine", self.text("routine"))
+            self.assertEqual(view.editor.text, "")
+            await self.press("L")
+            await self.frames(2)
+            self.assertEqual(view.editor.text, text)
 
     @in_loop
     async def test_opening_a_robot_leaves_the_run(self) -> None:

@@ -20,16 +20,15 @@ from pivrex.runs.parting import Parting, Partings, StageParting, is_exact
 from pivrex.runs.run import Run
 from pivrex.runs.track import TRACK
 
-__all__ = ["Compared", "Effect", "Parting", "StageParting", "compare", "sentence_of"]
+__all__ = ["Compared", "Differences", "Effect", "Parting", "StageParting", "compare", "sentence_of"]
 
 
 @dataclass(frozen=True)
-class Compared:
-    """Two runs over each other.
+class Differences:
+    """What two runs over each other have unlike.
 
     Attributes
     ----------
-    runs : (Run, Run)
     by : str
         What they are lined up by.
     zero : (int, int)
@@ -51,7 +50,6 @@ class Compared:
         How far apart the robots were at most, and when; NaN where nobody knows.
     """
 
-    runs: tuple[Run, Run]
     by: str
     zero: tuple[int, int]
     overlap_s: float
@@ -63,6 +61,13 @@ class Compared:
     figures: tuple[tuple[Figure, float, float], ...]
     apart_m: float
     apart_at_s: float
+
+
+@dataclass(frozen=True)
+class Compared(Differences):
+    """Two runs over each other; ``runs`` are these, open."""
+
+    runs: tuple[Run, Run]
 
     @property
     def changes(self) -> tuple[Change, ...]:
@@ -128,8 +133,8 @@ def compare(one: Run, other: Run, by: str = "start") -> Compared:
         parting = replace(parting, change=cause_of(parting, effects))
     apart, when = _apart(one, other, zero)
     return Compared(
-        (one, other), by, zero, overlap * one.dt_s, exact, parting, partings.stages(), tuple(effects), tuple(_routines(one, other, zero)),
-        tuple(_figures(one, other)), apart, when,
+        by, zero, overlap * one.dt_s, exact, parting, partings.stages(), tuple(effects), tuple(_routines(one, other, zero)),
+        tuple(_figures(one, other)), apart, when, (one, other),
     )  # fmt: skip
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import deque
+from itertools import count
 from math import inf
 from pathlib import Path
 
@@ -30,13 +31,16 @@ class Saver:
         self.written = ""
         self.ours: deque[str] = deque(maxlen=8)
         """The texts that were saved last, one that is just being saved among them: who reads the file meanwhile may find any."""
-        threading.Thread(target=self._work, daemon=True, name="saver").start()
+        self._thread: threading.Thread | None = None
 
     def save(self, path: Path, text: str, before: str) -> None:
         """Save a text, unless the file says something else than ``before``."""
         with self._change:
             self._waiting = (path, text, before)
             self._change.notify_all()
+            if self._thread is None:
+                self._thread = threading.Thread(target=self._work, daemon=True, name="saver")
+                self._thread.start()
 
     def wait(self, longest_s: float = 5.0) -> None:
         """Wait until all is saved."""
@@ -69,24 +73,31 @@ class Saver:
             self.problem = str(problem)
 
 
+_SERIALS = count(1)
+
+
 class Desk:
     """The open routine.
 
     Attributes
     ----------
     path : Path or None
+    title : str
+        What it is called on the screen.
     text : str
         As it is on the screen, with plain line ends.
     opened : str
         As it was when it was opened.
     checked : Checked or None
     serial : int
-        Counts texts and rigs; previews say by it what they are of.
+        Another for each text and rig, of whatever desk; previews say by it what they are of.
     """
 
     def __init__(self, alone_s: float = inf) -> None:
         self.alone_s = alone_s
         self.path: Path | None = None
+        self.title = ""
+        self._home: Path | None = None
         self.text = self.opened = ""
         self.checked: Checked | None = None
         self.serial = 0
@@ -101,11 +112,15 @@ class Desk:
         """What can be played; None while something is wrong."""
         return self.checked.program if self.checked is not None else None
 
-    def open(self, path: Path, rig: Rig) -> None:
-        """Open another one. Raises `ReadError`; what was open stays so then."""
+    def open(self, path: Path, rig: Rig, home: Path | None = None) -> None:
+        """Open another one. Raises `ReadError`; what was open stays so then.
+
+        ``home`` is where it lay when it lies elsewhere now: what it takes from files beside it is looked for there.
+        """
         raw = read_persons(path, LARGEST_FILE)
         self.saver.wait()
-        self.path = path
+        self.path, self._home = path, home or path
+        self.title = self._home.stem
         self._take(raw)
         self.opened = self.text
         self.check(rig)
@@ -132,11 +147,11 @@ class Desk:
     def check(self, rig: Rig) -> None:
         """Check the text for a rig."""
         self.checked_for = rig
-        shared = shared_beside(self.path) if self.path is not None else None
-        name = self.path.stem if self.path is not None else "routine"
-        floors = floors_beside(self.path) if self.path is not None else None
-        self.checked = check_text(self.text, rig, name, shared, self.alone_s, floors)
-        self.serial += 1
+        home = self._home
+        shared = shared_beside(home) if home is not None else None
+        floors = floors_beside(home) if home is not None else None
+        self.checked = check_text(self.text, rig, self.title or "routine", shared, self.alone_s, floors)
+        self.serial = next(_SERIALS)
 
     def outside(self) -> str:
         """Look whether somebody else has changed the file: "same", "changed" while ours was saved, or "both"."""

@@ -91,13 +91,15 @@ class RoutineDrawn(View):
 
     def _draw_title(self, picture: Picture, left: int) -> None:
         desk = self.desk
+        past = self.model.replay is not None
         if desk.path is None:
-            picture.text(1, 0, "no routine in this workspace's folder routines/", "dim", left)
+            said = "this run had no routine" if past else "no routine in this workspace's folder routines/"
+            picture.text(1, 0, said, "dim", left)
             return
         wrong = [m for m in desk.checked.mistakes if not m.warning] if desk.checked is not None else []
         warned = (len(desk.checked.mistakes) if desk.checked is not None else 0) - len(wrong)
-        x = picture.text(1, 0, desk.path.stem, "title", left - 2)
-        state = "typing" if self.typing else "y types"
+        x = picture.text(1, 0, desk.title, "title", left - 2)
+        state = "as the run had it" if past else "typing" if self.typing else "y types"
         x = picture.text(x + 2, 0, state, "commanded" if self.typing else "dim", max(0, left - x - 3))
         said = f"! {len(wrong)} mistake{'s' * (len(wrong) != 1)}" if wrong else "no mistakes"
         said += f", {warned} warning{'s' * (warned != 1)}" if warned else ""

@@ -19,7 +19,7 @@ from pivrex.tui.draw.timeline import LABEL
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
 from pivrex.tui.overlays.entry import ValueEntry
-from pivrex.tui.views.routine.making import RoutineMaking
+from pivrex.tui.views.routine.past import RoutinePast
 from pivrex.tui.views.routine.preview import Found, Job, Place, PreviewBeside, Previews
 
 __all__ = ["RoutineView"]
@@ -31,7 +31,7 @@ LOOK_S = 0.5
 NUDGE_S, COARSE_S = 0.1, 1.0
 
 
-class RoutineView(RoutineMaking):
+class RoutineView(RoutinePast):
     """The text at the left, the field at the right, the timeline below both."""
 
     DEFAULT_CSS = """
@@ -67,7 +67,8 @@ class RoutineView(RoutineMaking):
 
     def _follow_rig(self) -> None:
         model = self.model
-        if self.desk.path is None or (self._rig_of != model.file.path and model.replay is None):
+        self._follow_run()
+        if model.replay is None and (self.desk.path is None or self._rig_of != model.file.path):
             self._rig_of = model.file.path
             path = self._default()
             if path is not None:
@@ -84,10 +85,7 @@ class RoutineView(RoutineMaking):
         except ReadError as problem:
             self.model.say(str(problem), alarm=True)
             return
-        self.seen, self.t, self.other = None, 0.0, None
-        self.editor.load_text(self.desk.text)
-        self._show_mistakes()
-        self._due = time.monotonic()
+        self._show_text()
 
     def _follow_floor(self) -> None:
         """Lay out the floor that the routine says; the workspace's own where it says none."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
@@ -15,9 +15,8 @@ from pivrex.line.layout import Floats
 from pivrex.rig import Field, Rig, read_rig
 from pivrex.rig.field import Keep
 from pivrex.rig.read import rig_text
-from pivrex.runs.comparing import Compared, Effect, Parting, StageParting, compare, figures_of, sentence_of
+from pivrex.runs.comparing import Differences, compare, figures_of, sentence_of
 from pivrex.runs.facts import Facts
-from pivrex.runs.figures import Figure
 from pivrex.runs.happenings import Event
 from pivrex.runs.learning import Learning, learn
 from pivrex.runs.run import Run
@@ -69,20 +68,11 @@ class Told:
 
 
 @dataclass(frozen=True)
-class Beside:
-    """Two runs over each other, for being shown."""
+class Beside(Differences):
+    """Two runs over each other, for being shown: their names, and where they part as a sentence."""
 
     names: tuple[str, str]
-    by: str
     said: str
-    zero: tuple[int, int]
-    parting: Parting | None
-    stages: tuple[StageParting, ...]
-    effects: tuple[Effect, ...]
-    routine: tuple[str, ...]
-    figures: tuple[tuple[Figure, float, float], ...]
-    apart_m: float
-    apart_at_s: float
 
 
 @dataclass(frozen=True)
@@ -156,11 +146,9 @@ class Reckoner:
         return told
 
     def _beside(self, one: Path, other: Path, by: str) -> Beside:
-        found: Compared = compare(Run(one), Run(other), by)
-        return Beside(
-            (found.runs[0].name, found.runs[1].name), by, sentence_of(found), found.zero, found.parting, found.stages, found.effects,
-            found.routine, found.figures, found.apart_m, found.apart_at_s,
-        )  # fmt: skip
+        found = compare(Run(one), Run(other), by)
+        kept = {f.name: getattr(found, f.name) for f in fields(Differences)}
+        return Beside(**kept, names=(found.runs[0].name, found.runs[1].name), said=sentence_of(found))
 
     @staticmethod
     def _learnt(path: Path, rig: Path, turned_rad: float) -> Learning:
