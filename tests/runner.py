@@ -1,4 +1,4 @@
-"""Runs the tests in several processes beside each other: `python -m tests [--quick] [NAME...]`.
+"""Runs the tests in several processes beside each other: `python -m tests [--quick | --long] [NAME...]`.
 
 A class of tests is one piece of work. Each process takes the next piece when it is done with one, so the costly ones are
 begun first. What a piece found comes back as unittest tells it; a process that dies in a piece is a failure of that piece.
@@ -162,6 +162,8 @@ def main(words: list[str]) -> int:
     """Run the tests that are named, or all; gives the exit code."""
     began = time.perf_counter()
     quick = "--quick" in words
+    if "--long" in words:
+        os.environ["PIVREX_TESTS_LONG"] = "1"  # see `tests.support.often`; the processes beside this one read it
     grouped = pieces([w for w in words if not w.startswith("-")], quick)
     try:
         times = json.loads(TIMES.read_text("ascii"))

@@ -35,6 +35,11 @@ def slow(test: T) -> T:
     return test
 
 
+def often(count: int, share: int) -> int:
+    """Give how often something random is tried: ``count`` times with `script/test --long`, else the first ``share`` of these."""
+    return count if os.environ.get("PIVREX_TESTS_LONG") else share
+
+
 # A rig whose numbers are easy to work by hand: top speed 1 m/s at each wheel, track 0.5 m, no dead band, no rates.
 PLAIN = """\
 name = "Plain"

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import gzip
+import re
 import shutil
+from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -373,6 +376,52 @@ class KeysTest(ScreenCase):
             keys = next(s for s in report.sources if s.name == "keys")
             layout = self.model.line.layout
             self.assertEqual(keys.readings["left_y"], client.run.row(90)[layout.at("raw", "left_y")])
+
+
+class GoneTest(ScreenCase):
+    """Runs of an older version, or of which a person has taken columns away."""
+
+    def without(self, path: Path, keep: Callable[[str], bool]) -> None:
+        """Take columns of a kept run away, and the figures that were made of them."""
+        for file in path.glob("ticks-*.csv.gz"):
+            lines = [line.split(",") for line in gzip.decompress(file.read_bytes()).decode("ascii").splitlines()]
+            there = [i for i, title in enumerate(lines[0]) if keep(title)]
+            text = "".join(",".join(line[i] for i in there) + "\n" for line in lines)
+            file.write_bytes(gzip.compress(text.encode("ascii")))
+
+    @in_loop
+    async def test_every_view_draws_a_run_of_which_columns_are_gone(self) -> None:
+        keeps: tuple[tuple[str, Callable[[str], bool]], ...] = (
+            ("only the clock", lambda title: title.startswith("clock.")),
+            ("nothing but what was sensed", lambda title: title.startswith(("clock.", "sensed."))),
+            ("no clock", lambda title: not title.startswith("clock.")),
+            ("every second", lambda title: sum(title.encode()) % 2 == 0),
+        )
+        for rig, keep in (("plover", keeps[:2]), ("avocet", keeps[2:]), ("coot", keeps[3:])):
+            LocalClient.keeps = True
+            async with self.running():
+                self.model.open_rig(self.home / "rigs" / f"{rig}.toml")
+                await self.frames(2)
+                self.model.ask(ask.KeyDown("w"))
+                await self.frames(60)
+                path = self.kept()
+                for what, there in keep:
+                    with self.subTest(f"{rig}, {what}"):
+                        spoiled = self.home / "runs" / what
+                        shutil.copytree(path, spoiled)
+                        self.without(spoiled, there)
+                        client = self.open(spoiled)
+                        self.assertIn("has no column", self.model.message)
+                        shown = ""
+                        for digit in "1234567":
+                            await self.press(digit)
+                            shown += self.text() + "\n"
+                            client.replay.step(7)
+                            self.app.frame()
+                        self.assertEqual([row for row in shown.splitlines() if re.search(r"\bnan\b", row)], [])
+                        if what != "no clock":
+                            self.assertIn("?", self.text("why"))
+            shutil.rmtree(self.home / "runs")
 
 
 class PutBackTest(ScreenCase):

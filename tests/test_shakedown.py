@@ -26,9 +26,9 @@ from pivrex.rig import Rig, read_rig
 from pivrex.sim.stand_in import StandIn
 from pivrex.sim.wiring import Wiring, faulty, ports_of, wiring_of
 from tests.chassis import ALL, demo_path, rig_of, rig_text
-from tests.support import slow
+from tests.support import often, slow
 
-SEEDS = 200
+SEEDS = often(200, 60)
 
 
 def every_assignment(count: int, has_gyro: bool = True) -> list[Assignment]:
@@ -148,12 +148,12 @@ class Faults:
 
 
 class SensorFaults(Faults):
-    def test_two_hundred_random_faults_by_sensors(self) -> None:
+    def test_random_faults_by_sensors(self) -> None:
         self.check("sensors", "floor")
 
 
 class PersonFaults(Faults):
-    def test_two_hundred_random_faults_by_a_person(self) -> None:
+    def test_random_faults_by_a_person(self) -> None:
         self.check("person", "up")
 
 

@@ -205,6 +205,14 @@ def obey(
     return AttachmentState(goal, target, zero), drive
 
 
+class _Resting(NamedTuple):
+    """A state that stays as it is while these bytes are asked of it, and the drives then."""
+
+    state: AttachmentState
+    asked: tuple[bytes, bytes, bytes]
+    drive: Floats
+
+
 class Attachments(Stage):
     """What each attachment is told to be, and the drive of those with a motor; where positions are, as they are called."""
 
@@ -213,6 +221,7 @@ class Attachments(Stage):
 
     def __init__(self, rig: Rig) -> None:
         self._kinds = {plain(n): a.kind for n, a in rig.attachments.items()}
+        self._resting: _Resting | None = None
         self.settings: AttachmentSettings = settings_of(rig)
         self.driven = [n for n, kind in self._kinds.items() if kind in ("motor", "position")]
         units = {"servo": "rad", "position": "rad"}
@@ -255,11 +264,26 @@ class Attachments(Stage):
         at[..., self._positions] = row[..., self._at]
         asked = row[..., self._homing]
         homing = self._spread(asked, requests) if some(asked) else None
-        after, drive = obey(self.settings, state, requests, at, row[..., self._stopped], homing)
+        after, drive = self._obeyed(state, requests, at, row[..., self._stopped], homing)
         row[..., self._angles] = (at - after.zero)[..., self._positions]
         row[..., self._targets] = after.told
         row[..., self._drives] = drive[..., self._with_motor]
         return after
+
+    def _obeyed(
+        self, state: AttachmentState, requests: Floats, at: Floats, stop: Floats, homing: Homing | None
+    ) -> tuple[AttachmentState, Floats]:
+        """Like `obey`; what is asked again of attachments that it has brought to rest is not reckoned again."""
+        if homing is not None:
+            return obey(self.settings, state, requests, at, stop, homing)
+        asked, resting = (requests.tobytes(), at.tobytes(), stop.tobytes()), self._resting
+        if resting is not None and resting.state is state and resting.asked == asked:
+            return state, resting.drive
+        after, drive = obey(self.settings, state, requests, at, stop)
+        if all(a.shape == b.shape and a.tobytes() == b.tobytes() for a, b in zip(after, state, strict=True)):
+            self._resting = _Resting(state, asked, drive)
+            return state, drive
+        return after, drive
 
     def _spread(self, asked: Floats, requests: Floats) -> Homing:
         """Give how positions are homed, among all attachments."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from math import isfinite
+
 import numpy as np
 
 from pivrex.rig.chassis import Chassis
@@ -42,10 +44,11 @@ def sum_of(row: np.ndarray) -> str:
 
 
 def point_equation(row: np.ndarray, forward: float, left: float, turn: float) -> str:
-    """Write the same sum with a motion's numbers in it: "0.30 − 0.10 − 0.06", in m/s."""
+    """Write the same sum with a motion's numbers in it: "0.30 − 0.10 − 0.06", in m/s; "?" for one that nobody knows."""
     terms = [float(f * v) for f, v in zip(row, (forward, left, turn), strict=True) if abs(f) >= 0.0005]
     text = ""
     for term in terms:
         sign = "−" if term < -0.0005 else "+"
-        text += f" {sign} {abs(term):.2f}" if text else f"{'−' if sign == '−' else ''}{abs(term):.2f}"
+        size = f"{abs(term):.2f}" if isfinite(term) else "?"
+        text += f" {sign} {size}" if text else f"{'−' if sign == '−' else ''}{size}"
     return text or "0.00"

@@ -87,7 +87,7 @@ class _Many:
 
     @staticmethod
     def some(flag: Any) -> bool:
-        return bool(np.any(flag))
+        return bool(flag.any() if isinstance(flag, np.ndarray | np.bool_) else flag)
 
     @staticmethod
     def turned(angle: Value) -> tuple[Value, Value]:
@@ -105,7 +105,8 @@ def ops_of(batch: tuple[int, ...]) -> Ops:
 
 def parts(array: Floats) -> list[Value]:
     """Take the numbers along the last axis apart."""
-    return array.tolist() if array.ndim == 1 else list(np.ascontiguousarray(np.moveaxis(array, -1, 0)))
+    last = array.ndim - 1
+    return array.tolist() if not last else list(np.ascontiguousarray(array.transpose(last, *range(last))))
 
 
 def single(array: Floats) -> Value:
@@ -115,7 +116,10 @@ def single(array: Floats) -> Value:
 
 def whole(value: Value, batch: tuple[int, ...]) -> Floats:
     """Give a value as an array of shape B."""
-    return np.array(value, np.float64) if not batch else np.broadcast_to(np.asarray(value, np.float64), batch)
+    if not batch:
+        return np.array(value, np.float64)
+    array = np.asarray(value, np.float64)
+    return array if array.shape == batch else np.broadcast_to(array, batch)
 
 
 def joined(values: Sequence[Value], batch: tuple[int, ...]) -> Floats:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+from dataclasses import replace
+
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats, Rung
 from pivrex.line.told import Told
@@ -10,15 +13,32 @@ __all__ = ["Rung", "ladder", "sentence"]
 
 ARROW = " → "
 
+UNKNOWN = re.compile(r"(?<!\w)[+-]?nan(?!\w)")
+"""How a number reads that a Tick does not have: a run of an older version may lack columns."""
+
 
 def sentence(line: Line, row: Floats, wheel: str) -> str:
-    """Derive a wheel's output in one sentence: every stage gives its part."""
+    """Derive a wheel's output in one sentence: every stage gives its part; what the Tick does not have is "?"."""
     told = Told(line, row, wheel)
-    parts = [part for stage in line.stages.values() for part in stage.phrases(told)]
-    return f"why {wheel}: " + ARROW.join(parts).replace("-", "−")
+    parts: list[str] = []
+    for stage in line.stages.values():
+        try:
+            parts += stage.phrases(told)
+        except ValueError:  # a whole number is not told
+            parts.append(f"{stage.name} ?")
+    return f"why {wheel}: " + UNKNOWN.sub("?", ARROW.join(parts)).replace("-", "−")
 
 
 def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
-    """Derive a wheel's output, a rung a step, in the order of the line: every stage gives its own."""
+    """Derive a wheel's output, a rung a step, in the order of the line: every stage gives its own; what the Tick does not have is "?"."""
     told = Told(line, row, wheel)
-    return [rung for stage in line.stages.values() for rung in stage.rungs(told)]
+    rungs: list[Rung] = []
+    for stage in line.stages.values():
+        try:
+            rungs += stage.rungs(told)
+        except ValueError:
+            rungs.append(Rung(stage.name, "?", note="this Tick does not tell it"))
+    return [
+        replace(r, text=UNKNOWN.sub("?", r.text), note=UNKNOWN.sub("?", r.note)) if "nan" in r.text + r.note else r
+        for r in rungs
+    ]

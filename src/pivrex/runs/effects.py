@@ -127,7 +127,7 @@ def _entered(line: Line, changed: Line, tick: Floats) -> Entry | None:
 
     def asked(stage: str) -> Floats | None:
         mine, theirs = line.stages[stage], changed.stages[stage]
-        if [c.title for c in mine.columns] != [c.title for c in theirs.columns]:
+        if mine.columns != theirs.columns:
             return None
         return tick[mine.entry]
 

@@ -20,7 +20,7 @@ def head(model: ScreenModel, width: int, focus: str) -> Picture:
     title = next((s.title for s in status.sources if s.name == status.source), status.source)
     clock = model.value("clock", "t")
     levels = model.rig.speed_levels.levels
-    level = levels[min(int(model.value("law", "level")), len(levels) - 1)].name if model.row is not None else ""
+    level = levels[min(model.number("law", "level"), len(levels) - 1)].name if model.row is not None else ""
     return draw_head(
         HeadData(
             rig=model.rig.name,
@@ -54,7 +54,7 @@ def _past(model: ScreenModel) -> str:
 def _frame(model: ScreenModel) -> str:
     if "frame" not in model.line.stages or model.row is None:
         return "robot frame"
-    point = int(model.value("frame", "point"))
+    point = model.number("frame", "point")
     whose = "field frame" if model.value("frame", "field") == 1 else "robot frame"
     return whose + (
         f" about {model.rig.plane.points[point - 1].name}" if 0 < point <= len(model.rig.plane.points) else ""

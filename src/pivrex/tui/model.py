@@ -7,6 +7,7 @@ import time
 from collections import deque
 from dataclasses import replace
 from datetime import datetime
+from math import isfinite
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -193,6 +194,11 @@ class ScreenModel(Replaying):
         """Give a value of the newest Tick; NaN before the first, and where this rig has no such value."""
         row, layout = self.row, self.line.layout
         return float(row[layout.at(stage, name)]) if row is not None and layout.has(stage, name) else float("nan")
+
+    def number(self, stage: str, name: str, unknown: int = 0) -> int:
+        """Give a whole number of the newest Tick; ``unknown`` before the first, and where it is not told."""
+        value = self.value(stage, name)
+        return int(value) if isfinite(value) else unknown
 
     def commanded(self, wheel: str) -> float:
         """Give the surface speed that a wheel is given in the newest Tick, in m/s; NaN before the first."""

@@ -65,10 +65,10 @@ class ShapingView(SettingsView):
         return [*columns, rest]
 
     def _level(self) -> int:
-        row = self.model.row
-        if row is None:
-            return self.model.rig.speed_levels.start_index
-        return min(int(self.model.value("law", "level")), len(self.model.rig.speed_levels.levels) - 1)
+        return min(
+            self.model.number("law", "level", self.model.rig.speed_levels.start_index),
+            len(self.model.rig.speed_levels.levels) - 1,
+        )
 
     # --- drawing ---
 

@@ -34,8 +34,7 @@ def draw_motion(
         picture.text(x + 2, row, f"{name:<8}", "title" if here else "dim")
         shown_value = turning(degrees(value), 0, "deg/s", 4) if name == "turn" else f"{number(value)} m/s"
         if name == "left":
-            way = turning(value, 2, "").partition(" ")[2]
-            shown_value = f" {abs(value):5.2f} m/s {way}"
+            shown_value = turning(value, 2, "m/s", 6)
         if bar >= 9:
             centred_bar(picture, x + 10, row, bar, (-value if name != "forward" else value) / top, "commanded")
             bars.append((key, row, x + 10, bar))
@@ -88,9 +87,7 @@ def motion_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
     rig = model.rig
     bars = [("forward", forward / rig.full_forward_m_s, f"{number(forward, 2, 5)} m/s", "commanded")]
     if rig.law.kind == "planar":
-        word = turning(left, 2, "").partition(" ")[2]
-        bars.append(("aside", -left / rig.full_left_m_s, f"{abs(left):4.2f} m/s {word:<5}", "commanded"))
+        bars.append(("aside", -left / rig.full_left_m_s, turning(left, 2, "m/s", 4, steady=True), "commanded"))
     deg_s = degrees(turn) if isfinite(turn) else turn
-    word = turning(deg_s, 0, "").partition(" ")[2]
-    bars.append(("turn", -turn / rig.full_turn_rad_s, f"{abs(deg_s):3.0f} deg/s {word:<5}", "commanded"))
+    bars.append(("turn", -turn / rig.full_turn_rad_s, turning(deg_s, 0, "deg/s", 3, steady=True), "commanded"))
     return tuple(bars)

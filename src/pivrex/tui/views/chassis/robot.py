@@ -31,7 +31,7 @@ def draw_from_above(chassis: ShownChassis, shown: Shown | None, scale: RobotScal
             shown.commanded / full if shown is not None else None,
             shown.achieved / full if shown is not None and shown.achieved is not None else None,
             model.wheel_name,
-            int(model.value("frame", "point")) if planar else 0,
+            model.number("frame", "point") if planar else 0,
             upside_down,
             standings=tuple(standing_of(model)),
         ),

@@ -86,7 +86,7 @@ def _zeroed(model: ScreenModel) -> list[tuple[str, str, str]]:
     A bias b that is left adds up to b·T; one that was measured as the mean of n readings with noise s is known to s/√n, and
     the noise of each later tick adds up to s·√(T·dt).
     """
-    status = int(model.value("zeroing", "status")) if model.row is not None else 0
+    status = model.number("zeroing", "status")
     bias, noise = _deg(model, "zeroing", "bias"), _deg(model, "zeroing", "noise")
     if status != DONE and not noise:
         words = {WAITS: "waits: stand still", MEASURES: "measures …", MOVED: "! it moved"}
@@ -94,9 +94,10 @@ def _zeroed(model: ScreenModel) -> list[tuple[str, str, str]]:
     dt = model.line.dt_s
     readings = max(1.0, model.rig.gyro.zero_for_s / dt) if model.rig.gyro is not None else 1.0
     spread = noise * float(np.hypot(MATCH_S / np.sqrt(readings), np.sqrt(MATCH_S * dt)))
+    end, without = (f"{v:.1f}" if np.isfinite(v) else "–" for v in (spread, abs(bias) * MATCH_S))
     return [
         ("taken off", f"{number(bias, 3, 7)} deg/s", "rest"),
-        ("match end", f"± {spread:.1f} deg, {abs(bias) * MATCH_S:.1f} without", "rest"),
+        ("match end", f"± {end} deg, {without} without", "rest"),
     ]
 
 

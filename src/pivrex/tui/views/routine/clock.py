@@ -40,7 +40,7 @@ def period_words(model: ScreenModel) -> tuple[str, str]:  # noqa: PLR0911 - a ca
             return f"ALONE  {left_s(model):4.1f} s  the routine has {match.ended}{why}", "commanded"
         case Period.ALONE:
             paused = "  paused" if match.paused else ""
-            line = int(model.value("routine", "line") or 0)
+            line = model.number("routine", "line")
             return f"ALONE  {left_s(model):4.1f} s left{paused}, line {line} drives", "commanded"
         case Period.BETWEEN:
             return f"BETWEEN  {left_s(model):4.1f} s: nothing moves", "target"

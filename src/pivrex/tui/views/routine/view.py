@@ -168,7 +168,7 @@ class RoutineView(RoutinePast):
         match = self.model.status.match
         line = 0
         if match.period is Period.ALONE and not match.ended and self.model.row is not None:
-            line = int(self.model.value("routine", "line"))
+            line = self.model.number("routine", "line")
             self.t = self.model.value("clock", "t") + match.from_s
         if line != self.editor.driven_line:
             self.editor.driven_line = line
