@@ -48,13 +48,21 @@ class PictureTest(unittest.TestCase):
 
     def test_later_layers_win_the_colour_and_empty_cells_keep_their_text(self) -> None:
         picture = Picture(3, 1)
-        picture.text(0, 0, "abc")
+        picture.text(0, 0, "··c")
         dots = Dots(3, 1)
         dots.layer("ghost")[0, 0:4] = True
         dots.layer("commanded")[0, 2] = True
         dots.onto(picture, 0, 0)
         self.assertEqual([ROLES[r] for r in picture.roles[0]], ["ghost", "commanded", "rest"])
         self.assertEqual(picture.row(0)[2], "c")
+
+    def test_a_line_goes_behind_letters(self) -> None:
+        picture = Picture(8, 1)
+        picture.text(1, 0, "Bät 1·")
+        dots = Dots(8, 1)
+        dots.layer("ghost")[0] = True
+        dots.onto(picture, 0, 0)
+        self.assertEqual("".join("~" if c >= "\u2800" else c for c in picture.row(0)), "~Bät~~~~")
 
     @given(st.lists(st.tuples(st.floats(-1e6, 1e6), st.floats(-1e6, 1e6)), min_size=1, max_size=20))
     def test_paths_outside_the_canvas_are_harmless(self, points: list[tuple[float, float]]) -> None:

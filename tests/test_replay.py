@@ -298,6 +298,8 @@ class KeysTest(ScreenCase):
             await self.frames(3)
             self.assertEqual(view.editor.text.splitlines()[1], "turn to 120 deg")
             self.assertEqual(view.editor.driven_line, line)
+            self.assertEqual(view.line, line)
+            self.assertEqual(view.t, self.model.value("clock", "t"))
             self.assertIn("mine  as the run had it", self.text("routine"))
             await self.pilot.click(view.editor, offset=(12, 1))
             await self.press("x", "y", "u", "x")

@@ -185,7 +185,7 @@ class Dots:
         self.points(mask, px + 0.5, py + 0.5)
 
     def onto(self, picture: Picture, x: int, y: int) -> None:
-        """Draw all layers onto a picture; a cell without dots keeps what it had."""
+        """Draw all layers onto a picture; a cell without dots keeps what it had, and so does a letter: names stay readable."""
         if not self._layers:
             return
         width, height = self.cells
@@ -202,10 +202,11 @@ class Dots:
         w, h = min(width, picture.width - x), min(height, picture.height - y)
         if w <= 0 or h <= 0:
             return
-        some = code[:h, :w] > 0
+        there = picture.chars[y : y + h, x : x + w]
+        some = (code[:h, :w] > 0) & ~_letters(there)
         below = picture.roles[y : y + h, x : x + w]
         # a line across the rim of an area: the area goes on behind it where it fills most of the cell
-        rim = some & _mostly(picture.chars[y : y + h, x : x + w])
+        rim = some & _mostly(there)
         picture.grounds[y : y + h, x : x + w][rim] = _GROUND_OF_ROLE[below[rim]]
         glyphs = (code[:h, :w] + 0x2800).astype(np.uint32).view("<U1").reshape(h, w)
         picture.chars[y : y + h, x : x + w][some] = glyphs[some]
@@ -323,6 +324,12 @@ _QUARTERS = np.array(list(" ▘▝▀▖▌▞▛▗▚▐▜▄▙▟█"))
 _MOSTLY = np.zeros(0x25A0, bool)
 for _char in "▀▌▛▐▜▄▙▟█":
     _MOSTLY[ord(_char)] = True
+
+
+def _letters(chars: NDArray[np.str_]) -> NDArray[np.bool_]:
+    """Tell which cells hold a letter."""
+    codes = np.ascontiguousarray(chars).view(np.uint32).reshape(chars.shape)
+    return (codes >= ord("A")) & (codes <= ord("z")) | (codes >= ord("À")) & (codes < 0x2000)
 
 
 def _mostly(chars: NDArray[np.str_]) -> NDArray[np.bool_]:

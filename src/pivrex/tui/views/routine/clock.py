@@ -26,6 +26,8 @@ def period_words(model: ScreenModel) -> tuple[str, str]:  # noqa: PLR0911 - a ca
     start = f"starts at {x:.2f} m, {y:.2f} m, {round(degrees(heading))} deg"
     chosen = match.routine or "no routine"
     match match.period:
+        case Period.OFF if model.replay is not None:
+            return "this was no part of a match", "dim"
         case Period.OFF:
             if match.waits:
                 return f"no match any more  ! {match.waits}", "alarm"

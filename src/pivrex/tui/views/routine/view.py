@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from math import isfinite
 from pathlib import Path
 
 from textual.app import ComposeResult
@@ -165,11 +166,13 @@ class RoutineView(RoutinePast):
         return Job(self.desk.serial, self.model.rig, folder.field, program, folder.match.alone_s, 0, values[:6])
 
     def _follow_match(self) -> None:
+        """Let the cursor go with what drives: in a match the routine, in a run whatever line of it the Tick says."""
         match = self.model.status.match
-        line = 0
-        if match.period is Period.ALONE and not match.ended and self.model.row is not None:
-            line = self.model.number("routine", "line")
-            self.t = self.model.value("clock", "t") + match.from_s
+        drives = match.period is Period.ALONE and not match.ended
+        line = self.model.number("routine", "line") if drives or self.model.replay is not None else 0
+        t = self.model.value("clock", "t") + match.from_s
+        if isfinite(t) and (drives or line):
+            self.t = t
         if line != self.editor.driven_line:
             self.editor.driven_line = line
             self.editor.refresh()
