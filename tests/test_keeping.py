@@ -35,6 +35,7 @@ from pivrex.session import keeping
 from pivrex.session import messages as ask
 from pivrex.session.core import Session
 from pivrex.session.keeping import Keeping
+from pivrex.session.status import Status
 from tests.support import PLAIN, TempCase, plain_rig, slow, wait_for
 
 NOW = datetime(2030, 5, 4, 12, 0, tzinfo=UTC)
@@ -74,6 +75,7 @@ class KeepCase(TempCase):
         self.place = self.demo()
         self.runs = self.place / "runs"
         self.made: list[np.ndarray] = []
+        self.statuses: list[Status] = []
         self.now = 0.0
 
     def begin(self, source: str = "recording watering", **keep: float) -> None:
@@ -99,6 +101,7 @@ class KeepCase(TempCase):
             self.now += self.session.dt_s
             row = self.session.tick(self.now)
             self.made.append(row.copy())
+            self.statuses.append(self.session.status)
             self.keeping.add(row)
         self.settle()
 
@@ -230,6 +233,27 @@ class KeptTest(KeepCase):
         self.assertIn("sensed.nose_m", run.line(50).layout.titles)
         for i in (0, 49, 50, 99):
             np.testing.assert_array_equal(run.row(i), self.made[i])
+
+    def test_rigs_that_are_changed_faster_than_they_are_built_are_all_kept_as_they_were_written(self) -> None:
+        self.begin("keys")
+        self.ask(ask.KeyDown("w"))
+        self.tick(10)
+        text = (self.place / "rigs" / "plover.toml").read_text("utf-8")
+        texts = [text.replace("[sensors.front]", f"[sensors.{name}]") for name in ("nose", "beak")]
+        first, second = (
+            ask.UseRig(read_rig(self.write(f"{k}.toml", one)), k, "plover", one) for k, one in enumerate(texts, 1)
+        )
+        self.ask(first)
+        self.keeping.take(second)  # asked while the first is still built
+        wait_for(lambda: self.tick(1) or self.session.status.serial == 1)  # type: ignore[func-returns-value]
+        self.session.handle(second, self.now)
+        wait_for(lambda: self.tick(1) or self.session.status.serial == 2)  # type: ignore[func-returns-value]
+        self.tick(10)
+        self.ask(ask.KeepRun())
+        self.tick(1)
+        run = self.by_key()
+        self.assertEqual([path.read_text("utf-8") for _, path in run.rigs], [text, *texts])
+        self.assertIn("sensed.beak_m", run.line(run.end - 1).layout.titles)
 
     def test_nothing_is_kept_of_a_robot_that_only_stood(self) -> None:
         self.begin("keys")

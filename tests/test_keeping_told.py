@@ -1,0 +1,111 @@
+"""What is kept beside the Ticks: what the screen was told, the floor, rigs without their keys, events with their times."""
+
+from __future__ import annotations
+
+from dataclasses import fields
+
+import numpy as np
+
+from pivrex.rig import read_rig
+from pivrex.rig.read import read_floor
+from pivrex.runs.run import Run
+from pivrex.runs.shelf import Shelf
+from pivrex.session import messages as ask
+from pivrex.session.journal import NOT_KEPT, rebuilt
+from pivrex.session.status import Status
+from tests.support import wait_for
+from tests.test_keeping import KeepCase
+
+
+class ToldTest(KeepCase):
+    def kept(self, why: str) -> Run:
+        self.keeping.close()
+        return Run(next(r.folder for r in Shelf(self.runs).runs() if r.facts is not None and why in r.facts.kept))
+
+    def test_the_status_comes_back_as_it_was_at_every_tick(self) -> None:
+        self.begin("keys")
+        self.ask(ask.SetKeysMode("latched"))
+        self.tick(30)
+        self.ask(ask.StartPeriod("driven", only=True))
+        begins = len(self.statuses)
+        self.tick(20)
+        self.ask(ask.KeyDown("w"), ask.StepLevel(1))
+        self.tick(20)
+        self.ask(ask.Stop("Esc"))
+        self.tick(10)
+        self.ask(ask.GoOn())
+        self.tick(10)
+        self.ask(ask.PutBack())
+        self.tick(20)
+        self.ask(ask.LeaveMatch())
+        self.tick(30)
+        run = self.kept("a period")
+        told, status, at = run.told, Status(), 0
+        for row in range(len(run)):
+            while at < len(told) and told[at][0] <= row:
+                status, at = rebuilt(status, told[at][1]), at + 1
+            true = self.statuses[begins + row]
+            for field in fields(Status):
+                if field.name not in NOT_KEPT:
+                    self.assertEqual(getattr(status, field.name), getattr(true, field.name), f"{field.name} at {row}")
+        self.assertGreater(len({id(s) for s in self.statuses}), 5)  # it did change
+
+    def test_events_have_the_time_and_the_row_at_which_they_happened(self) -> None:
+        self.begin("keys")
+        self.ask(ask.SetKeysMode("latched"), ask.KeyDown("w"))
+        self.tick(40)
+        self.ask(ask.Stop("Esc"))
+        self.tick(20)
+        self.ask(ask.GoOn())
+        self.tick(20)
+        self.ask(ask.KeepRun("here"))
+        self.tick(1)
+        run = self.kept("by key")
+        clock = run.line(0).layout.at("clock", "t")
+        found = {(e.kind, e.text): e for e in run.events}
+        for which, row in ((("stop", "Esc"), 40), (("safe", "the robot may move again"), 60), (("mark", "here"), 80)):
+            event = found[which]
+            self.assertEqual(event.row, row)
+            self.assertAlmostEqual(event.t_s, float(self.made[row - 1][clock]), delta=2 / 60, msg=str(which))
+
+    def test_what_was_put_back_while_a_run_stays_is_an_event_of_it(self) -> None:
+        self.begin("keys")
+        self.tick(5)
+        self.ask(ask.StartPeriod("driven", only=True), ask.KeyDown("w"))
+        self.tick(30)
+        self.ask(ask.PutBack())
+        self.tick(30)
+        self.ask(ask.LeaveMatch())
+        self.tick(5)
+        run = self.kept("a period")
+        self.assertEqual([e.row for e in run.events if e.kind == "put back"], [30])
+        self.assertEqual(len(run), 65)
+
+    def test_another_floor_begins_another_run_on_it(self) -> None:
+        self.begin("keys")
+        self.ask(ask.SetKeysMode("latched"), ask.KeyDown("w"))
+        self.tick(90)
+        other = read_floor(self.place / "floors" / "slalom.toml")
+        self.ask(ask.LayOut(other))
+        self.tick(90)
+        self.ask(ask.KeepRun())
+        self.tick(1)
+        run = self.kept("by key")
+        self.assertEqual(run.floor, other)
+        np.testing.assert_array_equal(run.row(0), self.made[90])
+
+    def test_no_rig_of_a_run_says_its_key(self) -> None:
+        self.begin("keys")
+        self.ask(ask.KeyDown("w"))
+        self.tick(20)
+        text = 'key = "club.key"\n' + (self.place / "rigs" / "plover.toml").read_text("utf-8")
+        rig = read_rig(self.place / "rigs" / "plover.toml")
+        self.ask(ask.UseRig(rig, 1, "plover", text))
+        wait_for(lambda: self.tick(1) or self.session.status.serial == 1)  # type: ignore[func-returns-value]
+        self.tick(5)
+        self.ask(ask.KeepRun())
+        self.tick(1)
+        run = self.kept("by key")
+        self.assertEqual(len(run.rigs), 2)
+        for path in run.folder.iterdir():
+            self.assertNotIn(b"club.key", path.read_bytes(), path.name)
