@@ -55,7 +55,9 @@ class DifferenceTest(unittest.TestCase):
 class MadeCase(TempCase):
     """Runs of a robot that rolls along x at 1 m/s, with what a test changes in it."""
 
-    def made(self, name: str, rows: int = 600, events: tuple[Event, ...] = (), at: int = 0, **changes: float) -> Run:
+    def made(
+        self, name: str, rows: int = 600, events: tuple[Event, ...] = (), at: int = 0, until: int | None = None, **changes: float
+    ) -> Run:  # fmt: skip
         line = Line(plain_rig())
         layout = line.layout
         made = np.zeros((rows, len(layout)))
@@ -65,7 +67,7 @@ class MadeCase(TempCase):
         made[:, line.speeds] = 1.0
         for column, value in changes.items():
             stage, _, what = column.partition("__")
-            made[at:, layout.at(stage, what)] += value
+            made[at:until, layout.at(stage, what)] += value
         writer = RunWriter(self.folder / name, Facts("Plain", "plain", BEGAN, 60.0), line, PLAIN, Field())
         writer.add(made)
         for event in events:
@@ -90,6 +92,22 @@ class LiningTest(MadeCase):
         ):  # fmt: skip
             with self.assertRaisesRegex(RunError, said):
                 row_by(other, by)
+
+    def test_of_the_last_minutes_only_what_is_there_still_counts(self) -> None:
+        events = (Event(1, 60, "bump", "gone"), Event(1, 60, "step", "line 3"), Event(5, 300, "bump", "there still"))
+        still = {"limits__left_given": -1.0, "limits__right_given": -1.0, "until": 150}
+        with mock.patch("pivrex.runs.writing.PIECE_S", 2.0):
+            run = self.made("a", events=events, **still)  # type: ignore[arg-type]
+        self.assertEqual(row_by(run, "motion"), 150)  # not where it stands in its piece
+        for kind in ("ticks", "track"):
+            (run.folder / f"{kind}-0000000.csv").unlink()
+        run = Run(run.folder)
+        self.assertEqual((run.first, row_by(run, "start"), row_by(run, "bump")), (120, 120, 300))
+        with self.assertRaisesRegex(RunError, "does not reach line 3"):
+            row_by(run, "step 3")
+        # the track has every tenth tick: the nearest of all is another, before or behind it
+        for place, row in (("2.45, 0", 147), ("2.55, 0", 153), ("2.0, 0", 120)):
+            self.assertEqual(row_by(run, place), row)
 
     def test_compared_by_a_bump_the_rows_stand_beside_each_other(self) -> None:
         one = self.made("a", events=(Event(1, 60, "bump", ""),))
@@ -126,6 +144,16 @@ class PartingTest(MadeCase):
         found = compare(one, other)
         self.assertEqual((found.exact, found.parting), (False, None))
         self.assertEqual(sentence_of(found), "they do not part in the 10.0 s that both have")
+
+    def test_what_lasts_less_than_a_tenth_of_a_second_is_noise(self) -> None:
+        one = self.made("a", truth__x=np.nan)
+        for ticks, parts in ((5, False), (6, True)):
+            other = self.made(f"b{ticks}", truth__x=np.nan)
+            rows = np.array(other.rows(0, 600))
+            rows[100 : 100 + ticks, other.line(0).layout.at("law", "forward")] += 0.5
+            other = keep_rows(self.folder / f"c{ticks}", other.facts, other.line(0), PLAIN, Field(), list(rows))
+            parting = compare(one, other).parting
+            self.assertEqual(parting.rows if parting is not None else None, (100, 100) if parts else None)
 
     def test_pieces_of_the_same_bytes_need_no_reading_and_what_follows_is_found(self) -> None:
         with mock.patch("pivrex.runs.writing.PIECE_S", 2.0):
@@ -228,6 +256,18 @@ class ThroughTest(TempCase):
         line = Line(read_rig(self.rig))
         facts = Facts("Plover", "plover", BEGAN, 60.0, drivers=("recording watering",))
         self.run_ = keep_rows(self.folder / "one", facts, line, self.rig.read_text("utf-8"), self.field, self.rows)
+
+    def test_of_the_last_minutes_it_begins_with_what_is_there(self) -> None:
+        with mock.patch("pivrex.runs.writing.PIECE_S", 2.0):
+            text = self.rig.read_text("utf-8")
+            line = Line(read_rig(self.rig))
+            facts = Facts("Plover", "plover", BEGAN, 60.0)
+            last = keep_rows(self.folder / "last", facts, line, text, self.field, self.rows[:240])
+        next(last.folder.glob("ticks-0000000*")).unlink()
+        again = through(Run(last.folder), self.rig, self.folder / "again")
+        self.assertEqual((again.first, len(again)), (0, 120))
+        raw = line.layout.stage("raw")
+        np.testing.assert_array_equal(np.array(again.rows(0, 120))[:, raw], np.array(self.rows[120:240])[:, raw])
 
     def test_through_the_same_rig_it_is_the_same_drive_to_the_bit(self) -> None:
         again = through(self.run_, self.rig, self.folder / "again")

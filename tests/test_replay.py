@@ -9,6 +9,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 
@@ -86,6 +87,34 @@ class PlayerTest(TempCase):
         assert before is not None
         self.assertEqual(before.row, 60)
         self.assertIsNone(replay.next_event(1, ("live",)))
+
+    def test_what_happened_before_the_last_minutes_is_not_jumped_to(self) -> None:
+        with mock.patch("pivrex.runs.writing.PIECE_S", 2.0):
+            run = written(self.folder / "s", events=(Event(1, 60, "stop", "Esc"), Event(2.5, 150, "bump", "wall")))
+        for kind in ("ticks", "track"):
+            (run.folder / f"{kind}-0000000.csv").unlink()
+        replay = Replay(Run(run.folder))
+        self.assertEqual((replay.at, replay.t_s), (120, 0.0))
+        replay.jump(200)
+        found = replay.next_event(-1)
+        assert found is not None
+        replay.jump(found.row)
+        self.assertEqual(found.row, 150)
+        self.assertIsNone(replay.next_event(-1))
+
+    def test_a_stop_and_each_beat_reach_the_robot_that_is_driven_now(self) -> None:
+        live = mock.Mock()
+        client = ReplayClient(self.replay.run, live)
+        client.beat()
+        live.beat.assert_called_once()
+        client.send(ask.KeyDown("w"))
+        client.send(ask.GoLive())
+        live.send.assert_not_called()
+        client.replay.play(True)
+        stop = ask.Stop("Esc")
+        client.send(stop)
+        live.send.assert_called_once_with(stop)
+        self.assertFalse(client.replay.playing)
 
 
 class LineTest(TempCase):
@@ -466,6 +495,21 @@ class ChangedRigTest(ScreenCase):
             await self.frames(2)
             self.assertEqual(self.model.file.path, second)
             self.assertGreater(client.replay.at, row)
+            # what one look gives is made by one rig, when it plays over the change and when it jumps behind it
+            for behind in (0, 30):
+                client.replay.jump(row - 20 if not behind else row + behind)
+                client.poll()
+                client.replay.play(not behind)
+                while client.given < row + 3:
+                    self.at += 0.2
+                    client.poll()
+                    begins = client.begins
+                    count = len(client.rows())
+                    self.assertEqual(
+                        {client.run.rig_file(begins + i) for i in range(count)}, {client.run.rig_file(begins)}
+                    )
+                    self.assertLess(begins + count, row + 60)
+                    client.replay.play(True)
             client.replay.jump(0)
             await self.frames(1)
             self.assertEqual(self.model.file.path, first)

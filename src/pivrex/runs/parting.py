@@ -170,10 +170,6 @@ def _blocks(one: Run, other: Run, zero: tuple[int, int], overlap: int) -> Iterat
         mine, theirs = one.piece(zero[0] + at), other.piece(zero[1] + at)
         begin, begins = zero[0] + at - mine.first, zero[1] + at - theirs.first
         count = min(len(mine.rows) - begin, len(theirs.rows) - begins, overlap - at)
-        # of a changed rig only as far as its ticks reach
-        for run, first in ((one, zero[0] + at), (other, zero[1] + at)):
-            later = [row - first for row, _ in run.rigs if row > first]
-            count = min([count, *later])
         if count <= 0:
             return
         lines = one.line(zero[0] + at), other.line(zero[1] + at)
