@@ -261,13 +261,34 @@ class KeysTest(ScreenCase):
             self.assertTrue(live.session.status.held)
 
     @in_loop
+    async def test_a_robot_that_drives_is_stopped_when_a_run_is_opened(self) -> None:
+        run = written(self.home / "runs" / "r")
+        async with self.running():
+            self.model.ask(ask.SetKeysMode("latched"))
+            self.model.ask(ask.KeyDown("w"))
+            await self.frames(30)
+            live = self.model.client
+            assert isinstance(live, LocalClient) and live.session is not None
+            duty = live.session.line.layout.at("outputs", "left_duty")
+            self.assertNotEqual(live.rows()[-1].values[duty], 0)
+            self.assertTrue(self.model.open_run(run.folder))
+            await self.frames(3)
+            self.assertIn("a run of Plain plays again", live.session.status.held)
+            self.assertEqual(live.rows()[-1].values[duty], 0)
+            await self.press("L")
+            self.assertIn("! STOPPED", self.text("head"))
+            self.assertEqual(self.model.message, "back at the robot: g lets it move again")
+
+    @in_loop
     async def test_leaving_leads_back_to_the_robot(self) -> None:
         async with self.running():
-            file = self.model.file
+            file, folder = self.model.file, self.model.folder
             await self.driven()
+            self.assertIsNot(self.model.folder, folder)
             self.assertNotEqual(self.model.file, file)
             await self.press("L")
             self.assertIs(self.model.file, file)
+            self.assertIs(self.model.folder, folder)
             self.assertIsNone(self.model.replay)
             self.assertFalse(self.app._parts["replay"].display)
             await self.press("g")
@@ -471,6 +492,18 @@ class PutBackTest(ScreenCase):
             self.app.frame()
             self.assertEqual(self.model.ghost, [])
             self.assertLessEqual(max(x for x, _ in self.model.trail), 1.0)
+
+    @in_loop
+    async def test_after_a_jump_the_whole_way_is_there_however_long_it_is(self) -> None:
+        async with self.running():
+            run = written(self.home / "runs" / "long", rows=3000)
+            client = self.open(run.folder)
+            client.replay.jump(2900)
+            self.app.frame()
+            ways = [x for x, _ in self.model.trail]
+            self.assertEqual((ways[0], ways), (0.0, sorted(ways)))
+            self.assertAlmostEqual(ways[-1], 29.0, delta=0.1)
+            self.assertLess(np.diff(ways).max(), 0.15)  # nothing is left out between
 
 
 class ChangedRigTest(ScreenCase):

@@ -146,6 +146,20 @@ class SeasonTest(TempCase):
         self.runs(0.02, 0.09, 0.03, 0.08, 0.05, 0.02, 0.09)
         self.assertFalse(any(c.stands_out for c in season_of(Shelf(self.folder / "runs").runs(), "plover", "go")))
 
+    def test_what_is_better_than_ever_is_no_regression(self) -> None:
+        self.runs(0.11, 0.12, 0.11, 0.115, 0.12, 0.11, 0.01)
+        self.assertFalse(any(c.stands_out for c in season_of(Shelf(self.folder / "runs").runs(), "plover", "go")))
+
+    def test_the_newest_is_held_against_drives_of_its_own_kind(self) -> None:
+        self.runs(0.02, 0.03, 0.02)
+        for k, value in ((10, 0.5), (11, 0.6)):
+            path = self.folder / "runs" / f"by-hand{k}"
+            path.mkdir(parents=True)
+            facts = Facts("Plover", "plover", BEGAN + timedelta(k), 60.0, "live", drivers=("keys", "go"))
+            write_facts(path, replace(facts, figures={"end_off_m": value}))
+        (course,) = season_of(Shelf(self.folder / "runs").runs(), "plover")
+        self.assertEqual((course.values, course.names), ((0.5, 0.6), ("by-hand10", "by-hand11")))
+
     def test_few_runs_say_nothing(self) -> None:
         self.runs(0.02, 0.02, 0.5)
         self.assertFalse(any(c.stands_out for c in season_of(Shelf(self.folder / "runs").runs(), "plover")))

@@ -8,6 +8,7 @@ import shutil
 import signal
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
@@ -15,7 +16,7 @@ import numpy as np
 from pivrex.diagnosis.changes import Change
 from pivrex.rig import read_rig
 from pivrex.rig.field import Keep
-from pivrex.runs.facts import read_facts
+from pivrex.runs.facts import read_facts, write_facts
 from pivrex.runs.happenings import Event
 from pivrex.runs.learning.learn import Learned, Learning
 from pivrex.runs.run import Run
@@ -26,7 +27,7 @@ from pivrex.sums import SUMS
 from pivrex.tui.draw.sums import draw_sum
 from pivrex.tui.overlays.bench import Bench
 from pivrex.tui.views.runs import RunsView
-from pivrex.tui.views.runs.work import Reckoner, Refused
+from pivrex.tui.views.runs.work import Reckoner, Refused, Went
 from tests.kept import FIRST, SECOND, keep_two
 from tests.local import LocalClient
 from tests.support import wait_for
@@ -121,6 +122,29 @@ class ListTest(RunsCase):
             self.assertTrue((self.home / "runs" / SECOND / "run.toml").exists())
             await self.press("backspace")
             self.assertIn("nothing was taken away", self.model.message)
+
+    @in_loop
+    async def test_a_run_that_is_being_kept_is_not_taken_away(self) -> None:
+        folder = self.home / "runs" / SECOND
+        write_facts(folder, replace(read_facts(folder), ended=None))
+        async with self.running(view="runs"):
+            await self.listed()
+            await self.press("delete")
+            self.assertIn(f"{SECOND} is being kept just now", self.model.message)
+            self.assertTrue(folder.exists())
+
+    @in_loop
+    async def test_a_run_that_has_grown_has_another_picture(self) -> None:
+        folder = self.home / "runs" / SECOND
+        async with self.running(view="runs"):
+            await self.listed()
+            await self.until(lambda: SECOND in self.view.desk.went)
+            before = self.view.desk.went[SECOND].points
+            track = next(folder.glob("track-*.csv"))
+            lines = track.read_text("ascii").splitlines()
+            track.write_text("\n".join(lines[:10]) + "\n", "ascii")
+            write_facts(folder, replace(read_facts(folder), ticks=90))
+            await self.until(lambda: len(self.view.desk.went.get(SECOND, Went("", before, 1, 1)).points) == 9)
 
     @in_loop
     async def test_a_run_that_is_spoiled_stands_there_with_its_reason(self) -> None:

@@ -50,6 +50,5 @@ class RoutinePast(RoutineMaking):
         """Show what lies on the desk from its beginning; it is played anew on the stand-in."""
         self.seen, self.t, self.other = None, 0.0, None
         self.editor.load_text(self.desk.text)
-        self.editor.read_only = self._waiting is not None
         self._show_mistakes()
         self._due = time.monotonic()
