@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import fields
+from dataclasses import fields, replace
 
 import numpy as np
 
 from pivrex.rig import read_rig
 from pivrex.rig.read import read_floor
+from pivrex.runs.facts import read_facts, write_facts
 from pivrex.runs.run import Run
 from pivrex.runs.shelf import Shelf
 from pivrex.session import messages as ask
@@ -80,6 +81,18 @@ class ToldTest(KeepCase):
         run = self.kept("a period")
         self.assertEqual([e.row for e in run.events if e.kind == "put back"], [30])
         self.assertEqual(len(run), 65)
+
+    def test_a_note_that_is_typed_while_it_goes_on_stays(self) -> None:
+        self.begin("keys")
+        self.tick(5)
+        self.ask(ask.StartPeriod("driven", only=True), ask.KeyDown("w"))
+        self.tick(30)
+        folder = self.runs / self.session.status.keeping
+        write_facts(folder, replace(read_facts(folder), note="pulls left"))
+        self.tick(30)
+        self.ask(ask.LeaveMatch())
+        self.tick(5)
+        self.assertEqual(self.kept("a period").facts.note, "pulls left")
 
     def test_another_floor_begins_another_run_on_it(self) -> None:
         self.begin("keys")
