@@ -78,7 +78,7 @@ def _season(figure: Any, grid: Any, run: Run) -> None:
 def _figure_rows(runs: Sequence[Run]) -> tuple[list[str], list[list[str]]]:
     values, heads = [figures_of(run) for run in runs], ["", "first", "second"]
     if len(runs) == 1:
-        before = _before(runs[0])
+        before = _before(runs[0], alike=True)
         heads = ["", "this run", "the last alike"] if before is not None else ["", "this run"]
         values += [figures_of(before)] if before is not None else []
     rows = []
@@ -165,16 +165,14 @@ def _change_rows(runs: Sequence[Run], compared: Compared | None) -> tuple[str, l
     return title, head, rows or [["nothing", "", ""]]
 
 
-def _before(run: Run) -> Run | None:
-    """The run before this one in which the same robot was driven alike."""
+def _before(run: Run, alike: bool = False) -> Run | None:
+    """The run of the same rig before this one; with ``alike`` the one that was driven by the same driver or routine."""
+    mine = run.facts
     for one in Shelf(run.folder.parent).runs():
         facts = one.facts
-        if (
-            facts is not None
-            and facts.rig == run.facts.rig
-            and facts.began < run.facts.began
-            and one.folder != run.folder
-        ):
+        if facts is None or facts.rig != mine.rig or facts.began >= mine.began:
+            continue
+        if not alike or kind_of(facts) == kind_of(mine):
             return Run(one.folder)
     return None
 
