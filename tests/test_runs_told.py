@@ -6,10 +6,12 @@ import csv
 import json
 import os
 import re
+import shutil
 import unittest
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from hypothesis import given
@@ -68,6 +70,21 @@ class CommandsTest(KeptCase):
         self.assertEqual(Ran("replay", "last", "--at", "7").code, 2)
         ran = Ran("replay", "nothing")
         self.assertEqual((ran.code, "no run of this workspace" in ran.err), (1, True))
+
+    def test_replay_of_the_last_minutes(self) -> None:
+        """Times count from the first tick that is there still, and what happened before is told no more."""
+        shutil.rmtree(self.place / "runs")
+        with mock.patch("pivrex.runs.writing.PIECE_S", 1.0):
+            keep_two(self.place, Event(3.0, 180, "bump", "the wall"))
+        folder = self.place / "runs" / SECOND
+        with (folder / "events.csv").open("a") as stream:
+            stream.write("0.5,30,stop,Esc\n")
+        for path in folder.glob("t*-0000000.csv*"):
+            path.unlink()
+        found = json.loads(Ran("replay", "last", "--at", "0.5", "--json").out)
+        self.assertEqual(found["tick"]["clock.tick"], 90)
+        self.assertEqual([(e["t_s"], e["kind"]) for e in found["events"]], [(2.0, "bump")])
+        self.assertEqual((found["ticks"], Ran("replay", "last", "--at", "4.5").code), (240, 2))
 
     def test_compare(self) -> None:
         found = json.loads(Ran("compare", "last-1", "last", "--json").out)
