@@ -508,6 +508,27 @@ class PutBackTest(ScreenCase):
 
 class ChangedRigTest(ScreenCase):
     @in_loop
+    async def test_over_a_change_of_columns_it_jumps_and_steps(self) -> None:
+        async with self.running():
+            self.model.ask(ask.KeyDown("w"))
+            await self.frames(30)
+            sensor = {"kind": "ranger", "x": "-110 mm", "y": "0 mm"}
+            self.assertTrue(self.model.edit("a sensor", lambda d: d["sensors"].__setitem__("aft", sensor)))
+            self.model.ask(ask.KeyDown("w"))
+            await self.frames(30)
+            client = self.open(self.kept())
+            (_, _), (row, _) = client.run.rigs
+            widths = [len(client.run.line(r).layout) for r in (row - 1, row)]
+            self.assertNotEqual(*widths)
+            for at in (row - 3, row + 20, row - 20, row + 1, row - 1, row):
+                client.replay.jump(at)
+                await self.frames(1)
+                self.assertEqual(self.model.history.shape[1], len(client.run.line(at).layout))
+                self.assertEqual("aft" in self.model.rig.sensors, at >= row)
+                assert self.model.row is not None
+                self.assertEqual(int(self.model.row[0]), int(client.run.row(at)[0]))
+
+    @in_loop
     async def test_what_a_changed_rig_made_is_shown_with_it(self) -> None:
         async with self.running():
             self.model.ask(ask.KeyDown("w"))
@@ -528,21 +549,25 @@ class ChangedRigTest(ScreenCase):
             await self.frames(2)
             self.assertEqual(self.model.file.path, second)
             self.assertGreater(client.replay.at, row)
-            # what one look gives is made by one rig, when it plays over the change and when it jumps behind it
-            for behind in (0, 30):
-                client.replay.jump(row - 20 if not behind else row + behind)
+            # what one look gives is made by one rig: when it plays over the change, and when it jumps over it, on or back
+            for begin, ends in ((row - 20, 0), (row - 20, row + 30), (0, row + 1), (row + 30, row - 5)):
+                client.replay.jump(begin)
                 client.poll()
-                client.replay.play(not behind)
-                while client.given < row + 3:
-                    self.at += 0.2
+                client.rows()
+                self.assertEqual(client.given, begin)
+                client.replay.play(not ends)
+                while client.given < (ends or row + 5) if ends > begin or not ends else client.given > ends:
+                    if ends:
+                        client.replay.jump(ends)
+                    self.at += 0.1
                     client.poll()
                     begins = client.begins
                     count = len(client.rows())
+                    self.assertGreater(count, 0)
                     self.assertEqual(
                         {client.run.rig_file(begins + i) for i in range(count)}, {client.run.rig_file(begins)}
                     )
-                    self.assertLess(begins + count, row + 60)
-                    client.replay.play(True)
+                    client.replay.play(not ends)
             client.replay.jump(0)
             await self.frames(1)
             self.assertEqual(self.model.file.path, first)

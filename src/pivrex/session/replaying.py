@@ -95,8 +95,10 @@ class ReplayClient:
 
     @property
     def jumped(self) -> bool:
-        """Whether what `rows` gives next does not go on from what it gave before."""
-        return self._fresh or not self._given <= self.replay.at <= self._given + BEFORE
+        """Whether what `rows` gives next does not go on from what it gave before: far away, back, or over a change of the rig."""
+        at = self.replay.at
+        over = any(self._given + 1 < row <= at for row, _ in self.run.rigs)
+        return self._fresh or over or not self._given <= at <= self._given + BEFORE
 
     def rows(self) -> list[Row]:
         """Give the Ticks since the last call, oldest first; after a jump those before it too."""
