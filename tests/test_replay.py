@@ -561,6 +561,7 @@ class ChangedRigTest(ScreenCase):
                         client.replay.jump(ends)
                     self.at += 0.1
                     client.poll()
+                    self.assertEqual(client.jumped, bool(ends))  # strips go on while it plays
                     begins = client.begins
                     count = len(client.rows())
                     self.assertGreater(count, 0)
