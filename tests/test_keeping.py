@@ -457,7 +457,7 @@ class SpoiledTest(TempCase):
         layout = self.line.layout
         self.assertTrue(np.isnan(run.row(5)[layout.at("law", "turn")]))
         self.assertEqual(run.row(5)[layout.at("law", "forward")], self.rows[5, layout.at("law", "forward")])
-        self.assertEqual(run.warnings, ["has no column law.turn_rad_s: an older version, or a changed file"])
+        self.assertEqual(run.warnings, ["it has no column law.turn_rad_s: an older version, or a changed file"])
 
     def test_facts_that_are_gone_spoiled_older_or_newer(self) -> None:
         path = self.path / "run.toml"

@@ -529,6 +529,33 @@ class ChangedRigTest(ScreenCase):
                 self.assertEqual(int(self.model.row[0]), int(client.run.row(at)[0]))
 
     @in_loop
+    async def test_a_changed_rig_or_a_piece_that_cannot_be_read_is_a_sentence_and_what_was_before_is_shown(
+        self,
+    ) -> None:
+        async with self.running():
+            self.model.ask(ask.KeyDown("w"))
+            await self.frames(30)
+            sensor = {"kind": "ranger", "x": "-110 mm", "y": "0 mm"}
+            self.assertTrue(self.model.edit("a sensor", lambda d: d["sensors"].__setitem__("aft", sensor)))
+            self.model.ask(ask.KeyDown("w"))
+            await self.frames(30)
+            path = self.kept()
+            rig, piece = (path / "rig-2.toml").read_text("utf-8"), sorted(path.glob("ticks-*"))[-1]
+            ticks = piece.read_bytes()
+            for spoil in ("rig", "ticks"):
+                (path / "rig-2.toml").write_text("name = 3" if spoil == "rig" else rig, "utf-8")
+                piece.write_bytes(b"\x1f\x8bno" if spoil == "ticks" else ticks)
+                self.assertTrue(self.model.open_run(path), self.model.message)
+                self.assertIn(f"{'rig-2.toml' if spoil == 'rig' else piece.name}", self.model.message)
+                client = self.model.replay
+                assert client is not None
+                for row in (80, 0, 200, 5):
+                    client.replay.jump(row)
+                    await self.frames(2)
+                self.assertEqual(self.model.rig.name, "Plover")
+                await self.press("L")
+
+    @in_loop
     async def test_what_a_changed_rig_made_is_shown_with_it(self) -> None:
         async with self.running():
             self.model.ask(ask.KeyDown("w"))

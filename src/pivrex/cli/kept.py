@@ -140,7 +140,7 @@ def replay(
         for rung in answer["ladder"]:
             print(f"  {rung['stage']}: {rung['text']}" + (f"  ({rung['setting']})" if rung["setting"] else ""))
     for warning in found.warnings:
-        print(f"! it {warning}", file=sys.stderr)
+        print(f"! {warning}", file=sys.stderr)
 
 
 def compare(

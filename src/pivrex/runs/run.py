@@ -163,11 +163,16 @@ class Run:
     def _read(self, at: int) -> Piece:
         known = self._pieces.get(at)
         if known is None:
-            file = self._files[at]
-            titles, rows = self._parsed(file.path)
-            if at + 1 < len(self._files):
-                rows = rows[: self._files[at + 1].first - file.first]
-            known = Piece(file.first, self._laid_out(titles, rows, self.line(file.first)))
+            file, line = self._files[at], self.line(self._files[at].first)
+            most = self._files[at + 1].first - file.first if at + 1 < len(self._files) else 0
+            try:
+                titles, rows = self._parsed(file.path)
+                known = Piece(file.first, self._laid_out(titles, rows[: most or len(rows)], line))
+            except RunError as problem:
+                if not at:
+                    raise
+                self._warn(f"{file.path.name} {problem.what}: nobody knows what was there")
+                known = Piece(file.first, np.full((most, len(line.layout)), np.nan))
             self._pieces[at] = known
             while len(self._pieces) > KEPT_PIECES:
                 self._pieces.popitem(last=False)
@@ -200,7 +205,7 @@ class Run:
         gone = [t for t in wanted if t not in places]
         if gone:
             more = f" and {len(gone) - 3} more" if len(gone) > 3 else ""
-            self._warn(f"has no column {', '.join(gone[:3])}{more}: an older version, or a changed file")
+            self._warn(f"it has no column {', '.join(gone[:3])}{more}: an older version, or a changed file")
         found = np.full((len(rows), len(wanted)), np.nan)
         for i, title in enumerate(wanted):
             if title in places:
@@ -252,14 +257,20 @@ class Run:
         return found[max(0, at)][1]
 
     def line(self, row: int) -> Line:
-        """Give the line that made a row. Raises `RunError` if its rig cannot be read."""
+        """Give the line that made a row; where a changed rig cannot be read that of the one before, and it is warned of.
+        Raises `RunError` if the first cannot.
+        """
         path = self.rig_file(row)
         if path.name not in self._lines:
             try:
                 self._lines[path.name] = Line(read_rig(path))
             except RigError as problem:
                 first = problem.mistakes[0]
-                raise RunError(path, first.line, f"{first}") from None
+                before = [(at, one) for at, one in self.rigs if at <= row and one != path]
+                if not before:
+                    raise RunError(path, first.line, f"{first}") from None
+                self._warn(f"{path.name}:{first.line}: {first}; what it made is shown with the rig before")
+                self._lines[path.name] = self.line(before[-1][0])
         return self._lines[path.name]
 
     @cached_property

@@ -53,6 +53,8 @@ class Replaying(Editing):
     _since_trail: int
     _held: str
     _live: _Live | None = None
+    _warned = 0
+    """How many of the run's warnings were said."""
 
     @property
     def replay(self) -> ReplayClient | None:
@@ -80,8 +82,10 @@ class Replaying(Editing):
         settings = live.folder.settings.model_copy(update={"field": run.floor})
         self.folder = replace(live.folder, settings=settings)
         self._show(rig)
-        warned = f"; it {run.warnings[0]}" if run.warnings else ""
-        self.say(f"{run.name}: {self.client.replay.length_s:.1f} s of {run.facts.robot}{warned}", alarm=bool(warned))
+        seconds = self.client.replay.length_s  # reads the last piece, and warns of it
+        warned = f"; {run.warnings[0]}" if run.warnings else ""
+        self._warned = len(run.warnings)
+        self.say(f"{run.name}: {seconds:.1f} s of {run.facts.robot}{warned}", alarm=bool(warned))
         return True
 
     def leave_run(self) -> None:
@@ -109,6 +113,9 @@ class Replaying(Editing):
         if client is None:
             return
         run, at = client.run, client.replay.at
+        if len(run.warnings) > self._warned:
+            self._warned = len(run.warnings)
+            self.say(run.warnings[-1], alarm=True)
         path = run.rig_file(at)
         if path != self.file.path:
             with contextlib.suppress(RigError, RunError):
