@@ -541,12 +541,13 @@ class ChangedRigTest(ScreenCase):
             await self.frames(30)
             path = self.kept()
             rig, piece = (path / "rig-2.toml").read_text("utf-8"), sorted(path.glob("ticks-*"))[-1]
-            ticks = piece.read_bytes()
             for spoil in ("rig", "ticks"):
                 (path / "rig-2.toml").write_text("name = 3" if spoil == "rig" else rig, "utf-8")
-                piece.write_bytes(b"\x1f\x8bno" if spoil == "ticks" else ticks)
+                if spoil == "ticks":
+                    piece.unlink()
+                    piece.with_name(f"{piece.stem.partition('.')[0]}.csv.gz").write_bytes(b"\x1f\x8bno")
                 self.assertTrue(self.model.open_run(path), self.model.message)
-                self.assertIn(f"{'rig-2.toml' if spoil == 'rig' else piece.name}", self.model.message)
+                self.assertIn(f"{'rig-2.toml' if spoil == 'rig' else piece.stem.partition('.')[0]}", self.model.message)
                 client = self.model.replay
                 assert client is not None
                 for row in (80, 0, 200, 5):
