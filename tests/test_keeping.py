@@ -36,7 +36,7 @@ from pivrex.session import messages as ask
 from pivrex.session.core import Session
 from pivrex.session.keeping import Keeping
 from pivrex.session.status import Status
-from tests.support import PLAIN, TempCase, plain_rig, slow, wait_for
+from tests.support import PLAIN, PLOVER, TempCase, plain_rig, slow, wait_for
 
 NOW = datetime(2030, 5, 4, 12, 0, tzinfo=UTC)
 numbers = st.floats(allow_nan=True, allow_infinity=True, width=64)
@@ -629,6 +629,26 @@ class FiguresTest(unittest.TestCase):
             self.assertAlmostEqual(found["end_zone_m"], np.hypot(0.03, 0.30))
             self.assertNotIn("battery_low_V", found)
         self.assertEqual(set(found) - {f.key for f in FIGURES}, set())
+
+    def test_the_lowest_and_the_fastest_of_all_batches_count(self) -> None:
+        line = Line(read_rig(PLOVER))
+        layout = line.layout
+        rows = np.zeros((90, len(layout)))
+        volts = layout.at("truth", "battery")
+        rows[:, volts], rows[10, volts], rows[80, volts] = 7.4, 6.9, 7.1
+        rows[5, layout.at("truth", "left_slip")] = 0.5
+        rows[50, layout.at("truth", "right_slip")] = 0.2
+        rows[3, layout.at("odometry", "forward")] = 0.9 * line.dt_s
+        rows[70, layout.at("odometry", "forward")] = 0.4 * line.dt_s
+        for size in (7, 30, 90):
+            figures = Figures(line, None)
+            for i in range(0, 90, size):
+                figures.add(rows[i : i + size])
+            found = figures.values()
+            self.assertEqual((found["battery_low_V"], found["slip_top_m_s"]), (6.9, 0.5))
+            self.assertAlmostEqual(found["battery_mean_V"], (88 * 7.4 + 6.9 + 7.1) / 90)
+            self.assertAlmostEqual(found["top_speed_m_s"], 0.9)
+            self.assertAlmostEqual(found["slides_s"], 2 * line.dt_s)
 
 
 CHILD = """
