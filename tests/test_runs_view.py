@@ -108,7 +108,7 @@ class ListTest(RunsCase):
             await self.press("equals_sign")
             await self.typed("pulled left")
             self.assertEqual(read_facts(self.home / "runs" / SECOND).note, "pulled left")
-            await self.until(lambda: "pulled left" in self.text("runs"))
+            await self.until(lambda: "note: pulled left" in self.text("runs"))
             await self.press("S")
             self.assertEqual(read_facts(self.home / "runs" / SECOND).kept, "the last minutes")
             await self.press("S")
@@ -294,6 +294,11 @@ class LearntTest(RunsCase):
             self.assertIn("# how long the wheels take to follow", self.rig_file.read_text("utf-8"))
             await self.press("u")
             self.assertEqual(read_rig(self.rig_file).lag_s, 0.09)
+            # what another run told is not this one's
+            view.desk.learnt, view.desk.selected = Learning(SECOND, rig, rows, refused, (), changes, None), FIRST
+            view.act_write_learnt()
+            self.assertIn("nothing is learnt yet", self.model.message)
+            self.assertEqual(read_rig(self.rig_file).lag_s, 0.09)
 
     @in_loop
     async def test_the_learning_drive_is_written_and_begins(self) -> None:
@@ -319,7 +324,7 @@ class PlayedAgainTest(RunsCase):
             assert client is not None
             self.assertEqual(client.run.name, SECOND)
             self.assertIn("◂ a run of", self.text("head"))
-            self.assertIn("5 field", self.text("line"))
+            self.assertEqual(self.app.view.id, "field")
             for digit in "1234567":
                 await self.press(digit)
             client.replay.jump(client.run.first)
