@@ -241,6 +241,23 @@ class OverEachOtherTest(RunsCase):
             await self.until(lambda: "and 1 more" in self.text("runs"))
 
     @in_loop
+    async def test_what_is_taken_away_lies_there_no_more(self) -> None:
+        third = "20300503-090000-plover"
+        shutil.copytree(self.home / "runs" / FIRST, self.home / "runs" / third)
+        async with self.running(view="runs"):
+            await self.until(lambda: "3 kept" in self.text("runs"))
+            desk = self.view.desk
+            for name in (SECOND, FIRST, third):
+                desk.selected = name
+                await self.press("plus")
+            self.assertEqual((desk.marked, desk.also), (SECOND, [FIRST, third]))
+            for name, left in ((FIRST, (SECOND, [third])), (SECOND, (third, [])), (third, ("", []))):
+                desk.selected = name
+                await self.press("delete")
+                self.assertEqual((desk.marked, desk.also), left)
+                await self.until(lambda name=name: desk.run(name) is None)  # type: ignore[misc]
+
+    @in_loop
     async def test_the_season(self) -> None:
         async with self.running(view="runs"):
             await self.listed()

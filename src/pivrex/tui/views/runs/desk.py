@@ -152,17 +152,23 @@ class Desk:
     def mark(self) -> str:
         """Make the selected run the first of those that lie over each other, or one more of them; again takes it out. Says which."""
         name = self.selected
-        if name in self.also:
-            self.also.remove(name)
-            return f"{name} lies there no more"
-        if name == self.marked:
-            self.marked = self.also.pop(0) if self.also else ""
+        if self._unmark(name):
             return f"{name} lies there no more"
         if self.marked:
             self.also.append(name)
             return f"{name} lies there too"
         self.marked = name
         return f"{name} is the first: select another to lay it over"
+
+    def _unmark(self, name: str) -> bool:
+        """Take a run out of those that lie over each other; tells whether it was one of them."""
+        if name in self.also:
+            self.also.remove(name)
+        elif name and name == self.marked:
+            self.marked = self.also.pop(0) if self.also else ""
+        else:
+            return False
+        return True
 
     # --- what is changed of a run ---
 
@@ -198,7 +204,7 @@ class Desk:
         if self.selected == name:
             self.walk(-1)
         self._gone.append(name)
-        self.marked = "" if self.marked == name else self.marked
+        self._unmark(name)
         self._looked_s = -LOOK_EVERY_S
         return name
 
