@@ -11,6 +11,7 @@ from pivrex.rig.read import read_floor
 from pivrex.runs.facts import read_facts, write_facts
 from pivrex.runs.run import Run
 from pivrex.runs.shelf import Shelf
+from pivrex.runs.track import TRACK
 from pivrex.session import messages as ask
 from pivrex.session.journal import NOT_KEPT, rebuilt
 from pivrex.session.status import Status
@@ -81,6 +82,27 @@ class ToldTest(KeepCase):
         run = self.kept("a period")
         self.assertEqual([e.row for e in run.events if e.kind == "put back"], [30])
         self.assertEqual(len(run), 65)
+
+    def test_the_track_has_every_tenth_tick_however_they_come(self) -> None:
+        self.begin()
+        for count in (7, 1, 13, 4, 395):
+            self.tick(count)
+        self.ask(ask.KeepRun())
+        self.tick(1)
+        run = self.kept("by key")
+        layout = run.line(0).layout
+        places = [layout.at(stage, name) for stage, name in (("truth", "x"), ("truth", "y"), ("odometry", "heading"))]
+        columns = [TRACK.index(name) for name in ("x_m", "y_m", "believed_heading_rad")]
+        np.testing.assert_array_equal(run.track[:, 0], np.arange(0, 420, 10))
+        made = np.array(self.made)[0:420:10]
+        np.testing.assert_allclose(run.track[:, columns], made[:, places], atol=1e-5)
+        for name, place, dt in (
+            ("asked_m_s", ("motion", "forward"), 1.0), ("felt_m_s", ("odometry", "forward"), 1 / 60),
+            ("asked_turn_rad_s", ("motion", "turn"), 1.0), ("felt_turn_rad_s", ("odometry", "turn"), 1 / 60),
+        ):  # fmt: skip
+            got = run.track[:, TRACK.index(name)]
+            self.assertGreater(np.abs(got).max(), 0.0, name)
+            np.testing.assert_allclose(got, made[:, layout.at(*place)] / dt, atol=1e-5, err_msg=name)
 
     def test_a_note_that_is_typed_while_it_goes_on_stays(self) -> None:
         self.begin("keys")

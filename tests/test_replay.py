@@ -224,7 +224,9 @@ class KeysTest(ScreenCase):
             client = await self.driven()
             replay = client.replay
             self.assertIn("paused", self.text("replay"))
-            await self.press("right", "right", "left")
+            await self.press("shift+right")
+            self.assertEqual(replay.at, 60)
+            await self.press("right", "shift+left")
             self.assertEqual(replay.at, 1)
             self.assertEqual(self.model.value("clock", "tick"), client.run.row(1)[0])
             await self.press("full_stop")
@@ -351,10 +353,14 @@ class KeysTest(ScreenCase):
             self.assertEqual(view.line, line)
             self.assertEqual(view.t, self.model.value("clock", "t"))
             self.assertIn("mine  as the run had it", self.text("routine"))
+            had = "drive ahead 10 cm\nturn to 120 deg\nwait 1 s\n"
             await self.pilot.click(view.editor, offset=(12, 1))
-            await self.press("x", "y", "u", "x")
-            self.assertEqual(view.editor.text.splitlines()[1], "turn to 120 deg")
-            self.assertEqual((path / "routine.txt").read_text("utf-8").splitlines()[1], "turn to 120 deg")
+            for key in ("x", "y", "u", "x", "c", "R", "A"):
+                await self.press(key)
+            self.assertFalse(view.typing)
+            self.assertEqual(len(self.app.screen_stack), 1)
+            view.desk.saver.wait()
+            self.assertEqual((view.editor.text, (path / "routine.txt").read_text("utf-8")), (had, had))
             await self.press("L")
             await self.frames(2)
             self.assertEqual((view.editor.text, view.line), (changed, at))

@@ -75,7 +75,8 @@ class PagesTest(TempCase):
         one, other = self.run_of(FIRST), self.run_of(SECOND)
         found = compare(one, other)
         assert found.parting is not None
-        moved = replace(found, zero=(60, 120))
+        at = found.parting.rows[0]
+        moved = replace(found, zero=(60, 120), parting=replace(found.parting, rows=(at, at + 60)))
         first, _ = pages_of(one, moved)
         lines = self.lines(first, "speed ahead in m/s")
         for name, begins in ((FIRST, -1.0), (SECOND, -2.0)):

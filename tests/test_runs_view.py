@@ -24,10 +24,11 @@ from pivrex.runs.shelf import Shelf
 from pivrex.runs.track import TRACK
 from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.sums import SUMS
+from pivrex.tui.draw.picture import ROLES
 from pivrex.tui.draw.sums import draw_sum
 from pivrex.tui.overlays.bench import Bench
 from pivrex.tui.views.runs import RunsView
-from pivrex.tui.views.runs.work import Reckoner, Refused, Went
+from pivrex.tui.views.runs.work import Reckoner, Refused, Told, Went
 from tests.kept import FIRST, SECOND, keep_two
 from tests.local import LocalClient
 from tests.support import wait_for
@@ -168,6 +169,19 @@ class ListTest(RunsCase):
             self.assertIn("was taken away while it was read", answer.why)
             gone.rename(folder)
 
+    def test_a_run_is_held_against_those_before_it_and_learnt_with_the_turn_that_was_seen(self) -> None:
+        runs = self.home / "runs"
+        reckoner = Reckoner(runs, Keep())
+        for name, count in ((FIRST, 0), (SECOND, 2)):
+            told = reckoner.answer(("told", runs / name))
+            assert isinstance(told, Told)
+            self.assertEqual({len(c.values) for c in told.course}, {count} - {0})
+        with mock.patch("pivrex.tui.views.runs.work.learn") as learn:
+            reckoner.answer(("learnt", runs / SECOND, self.rig_file, 6.28))
+        run, rig, text, turned = learn.call_args.args
+        self.assertEqual((run.name, rig.name, turned), (SECOND, "Plover", 6.28))
+        self.assertEqual(text, self.rig_file.read_text("utf-8"))
+
     @in_loop
     async def test_a_run_of_which_no_tick_came_to_disk(self) -> None:
         for path in (self.home / "runs" / SECOND).glob("t*-*.csv*"):
@@ -239,6 +253,34 @@ class OverEachOtherTest(RunsCase):
             desk = self.view.desk
             desk.marked, desk.also, desk.selected = FIRST, ["third"], SECOND
             await self.until(lambda: "and 1 more" in self.text("runs"))
+
+    @in_loop
+    async def test_the_first_and_the_second_look_alike_in_the_list_and_everywhere_beside_it(self) -> None:
+        async with self.running(view="runs"):
+            await self.listed()
+            desk = self.view.desk
+            await self.until(lambda: {FIRST, SECOND} <= set(desk.went))
+            await self.press("plus", "down")  # the second of the list is laid over the first
+            self.assertEqual((desk.marked, desk.selected), (SECOND, FIRST))
+            await self.until(lambda: "first" in self.text("runs") and "ahead" in self.text("runs"))
+            picture = self.view.draw(160, 44)
+            rows = picture.rows()
+
+            def role(row: int, column: int) -> str:
+                return ROLES[picture.roles[row, column]]
+
+            def legend(words: str) -> str:
+                row = next(y for y, text in enumerate(rows) if words in text)
+                return role(row, rows[row].index(words))
+
+            for sign, name, word, named in (("━", SECOND, "first", "measured"), ("┄", FIRST, "second", "commanded")):
+                self.assertEqual((legend(f"{sign} {name}"), legend(f"{sign} {word}")), (named, named))
+            small = [
+                {role(y, x) for x in range(2, 18) if "\u2800" < rows[y][x] <= "\u28ff"}
+                for y in range(2, 8)
+            ]  # fmt: skip
+            self.assertEqual(set().union(*small[:3]), {"measured"})
+            self.assertEqual(set().union(*small[3:]), {"commanded"})
 
     @in_loop
     async def test_what_is_taken_away_lies_there_no_more(self) -> None:

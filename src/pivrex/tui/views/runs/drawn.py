@@ -89,7 +89,7 @@ def _entry(picture: Picture, y: int, width: int, run: Shelved, desk: Desk) -> No
     picture.spot(0, y, width - 1, "run", run.name, SMALL_H)
     went = desk.went.get(run.name)
     if went is not None:
-        _small(picture, 2, y, went, "commanded" if marked else "measured")
+        _small(picture, 2, y, went, _role(run.name, desk))
     x = SMALL_W + 4
     room = max(0, width - x - 1)
     facts = run.facts
@@ -108,6 +108,13 @@ def _entry(picture: Picture, y: int, width: int, run: Shelved, desk: Desk) -> No
     kept = "the last minutes" if facts.kept == UNMARKED else facts.kept
     said = facts.note or (f"kept: {kept}" + (", thinned" if facts.thinned else ""))
     picture.text(x, y + 2, said, "rest" if facts.note else "dim", room)
+
+
+def _role(name: str, desk: Desk) -> str:
+    """Give the role in which a run is drawn: the same in the list as where two lie over each other."""
+    if not desk.marked or desk.marked in {desk.selected, name}:
+        return "measured"
+    return "commanded" if name == desk.selected else "ghost"
 
 
 def _small(picture: Picture, x: int, y: int, went: Went, named: str) -> None:
