@@ -28,8 +28,9 @@ from pivrex.routine.checking import check_text
 from pivrex.runs.facts import UNMARKED, Facts, read_facts, write_facts
 from pivrex.runs.figures import FIGURES, Figures
 from pivrex.runs.happenings import Event
-from pivrex.runs.run import Run
+from pivrex.runs.run import KEPT_PIECES, Run
 from pivrex.runs.shelf import Shelf, find_run
+from pivrex.runs.through import keep_rows
 from pivrex.runs.writing import RunWriter
 from pivrex.session import keeping
 from pivrex.session import messages as ask
@@ -407,8 +408,8 @@ class SpoiledTest(TempCase):
     def test_cut_off_at_any_byte(self) -> None:
         data = self.plain_text()
         rng = random.Random(3)
-        for _ in range(40):
-            cut = rng.randrange(len(data))
+        # anywhere, and behind each of the last digits: half a number is none
+        for cut in (*(rng.randrange(len(data)) for _ in range(40)), *range(len(data) - 12, len(data))):
             self.as_plain(data[:cut])
             self.ticks = self.path / "ticks-0000000.csv"
             run = Run(self.path)
@@ -416,6 +417,13 @@ class SpoiledTest(TempCase):
             self.assertEqual(len(run), whole)
             if whole:
                 np.testing.assert_array_equal(np.array(run.rows(0, 400)), self.rows[:whole])
+
+    def test_however_long_a_run_is_a_few_pieces_of_it_are_in_memory(self) -> None:
+        with mock.patch("pivrex.runs.writing.PIECE_S", 0.2):
+            run = keep_rows(self.folder / "long", Facts("Plain", "plain", NOW, 60.0), self.line, PLAIN, None, self.rows)
+        self.assertEqual(sum(len(piece.rows) for piece in run.pieces()), 400)
+        self.assertLessEqual(len(run._pieces), KEPT_PIECES)
+        self.assertEqual(float(run.row(3)[0]), 3.0)
 
     def test_a_compressed_piece_that_is_cut_off(self) -> None:
         packed = gzip.compress(self.plain_text())

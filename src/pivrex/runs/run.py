@@ -24,7 +24,7 @@ from pivrex.runs.facts import Facts, read_facts
 from pivrex.runs.happenings import Event, read_events
 from pivrex.runs.track import TRACK
 
-__all__ = ["Piece", "Run"]
+__all__ = ["KEPT_PIECES", "Piece", "Run"]
 
 KEPT_PIECES = 6
 """So many pieces stay in memory once they were read."""
