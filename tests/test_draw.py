@@ -14,6 +14,7 @@ from pivrex.tui.draw.curve import CurveData, draw_curve
 from pivrex.tui.draw.field import draw_field, field_ground
 from pivrex.tui.draw.field_scale import scale_of
 from pivrex.tui.draw.gate import GateData, draw_gate, outline
+from pivrex.tui.draw.lines import Series, draw_lines
 from pivrex.tui.draw.parts import centred_bar, number, slider, turning
 from pivrex.tui.draw.picture import GROUNDS, ROLES, Dots, Picture, role, to_ascii
 from pivrex.tui.draw.stick import draw_stick
@@ -203,6 +204,24 @@ class OtherDrawingsTest(unittest.TestCase):
         picture = draw_strip("left", t, step, step, 1.0, 8.0, "m/s", 60, 8)
         self.assertTrue((picture.roles[1, 45:59] == role("commanded")).all())
         self.assertFalse((picture.roles[1, 6:40] == role("commanded")).any())
+
+
+class ScaleTest(unittest.TestCase):
+    @given(st.floats(-200, 200), st.floats(0.01, 300), st.integers(4, 40))
+    def test_lines_over_time_have_two_round_numbers_beside_them_at_least(
+        self, low: float, span: float, height: int
+    ) -> None:
+        t = np.linspace(0, 1, 40)
+        picture = draw_lines("x", t, [Series("one", low + span * t, "rest")], (low, low + span), "m/s", 60, height + 2)
+        written = [row[:8].strip().replace("−", "-") for row in picture.rows()[1:-1]]
+        values = [float(text) for text in written if text]
+        self.assertGreaterEqual(len(values), 2)
+        self.assertEqual(values, sorted(values, reverse=True))
+        for value in values:
+            self.assertTrue(low - 1e-9 <= value <= low + span + 1e-9)
+        for row, text in enumerate(written):
+            if text:  # it stands in the row of its value
+                self.assertAlmostEqual(row, (low + span - float(text)) / span * (height - 1), delta=1.01)
 
 
 class FrameDrawingTest(unittest.TestCase):

@@ -145,10 +145,16 @@ def _runs(known: NDArray[np.bool_]) -> list[slice]:
 
 
 def _marks(low: float, high: float, most: int) -> list[float]:
-    """Give round values between two, 0 among them if it lies there, not more than ``most`` of them by much."""
-    span = high - low
-    raw = span / max(1, most)
+    """Give round values between two, 0 among them if it lies there, not more than ``most`` of them by much, and never one alone:
+    that would say nothing of the scale.
+    """
+    raw = (high - low) / max(1, most)
     power = 10.0 ** np.floor(np.log10(raw))
-    step = next((m * power for m in (1, 2, 5, 10) if m * power >= raw), 10 * power)
-    first = int(np.ceil(low / step))
-    return [round(k * step, 10) + 0.0 for k in range(first, int(np.floor(high / step)) + 1)]
+    coarsest = next((k for k, m in enumerate((1, 2, 5, 10)) if m * power >= raw), 3)
+    for share in (10, 5, 2, 1, 0.5, 0.2)[3 - coarsest :]:
+        step = share * power
+        first = int(np.ceil(low / step))
+        marks = [round(k * step, 10) + 0.0 for k in range(first, int(np.floor(high / step)) + 1)]
+        if len(marks) > 1:
+            break
+    return marks
