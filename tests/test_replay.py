@@ -372,6 +372,23 @@ class KeysTest(ScreenCase):
             self.assertIn("x", mine.read_text("utf-8").replace(changed, ""))
 
     @in_loop
+    async def test_a_routine_of_a_run_that_cannot_be_read_is_said_once(self) -> None:
+        folder = self.home / "runs" / "r"
+        written(folder)
+        (folder / "routine.txt").write_bytes(b"drive \xff\xfe")
+        with (folder / "status.jsonl").open("ab") as stream:
+            stream.write(b'{"row": 0, "routine": "routine.txt"}\n')
+        async with self.running():
+            await self.press("6")
+            self.open(folder)
+            await self.frames(2)
+            self.assertIn("routine.txt", self.model.message)
+            self.assertIn("! this run's routine cannot be read", self.text("routine"))
+            self.model.say("")
+            await self.frames(3)
+            self.assertEqual(self.model.message, "")
+
+    @in_loop
     async def test_a_run_without_a_routine_says_so(self) -> None:
         async with self.running():
             run = written(self.home / "runs" / "r")

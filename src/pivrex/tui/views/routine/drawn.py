@@ -93,7 +93,9 @@ class RoutineDrawn(View):
         desk = self.desk
         past = self.model.replay is not None
         if desk.path is None:
-            said = "this run had no routine" if past else "no routine in this workspace's folder routines/"
+            said = (
+                desk.title or "this run had no routine" if past else "no routine in this workspace's folder routines/"
+            )
             picture.text(1, 0, said, "dim", left)
             return
         wrong = [m for m in desk.checked.mistakes if not m.warning] if desk.checked is not None else []

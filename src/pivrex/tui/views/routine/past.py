@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from pathlib import Path
 
 from pivrex.errors import ReadError
 from pivrex.routine.files import SUFFIX
@@ -17,6 +18,8 @@ class RoutinePast(RoutineMaking):
 
     _waiting: tuple[Desk, int] | None = None
     """The desk of the workspace while that of a run is shown, and its line."""
+    _shown: Path | None = None
+    """The file of the run that is shown, or could not be."""
 
     def _follow_run(self) -> None:
         """Show the routine that the run which is open had at the Tick that is shown; without a run the workspace's."""
@@ -31,8 +34,9 @@ class RoutinePast(RoutineMaking):
         if self._waiting is None:
             self._waiting = self.desk, self.line
             self.cancel()
-        elif path == self.desk.path:
+        elif path == self._shown:
             return
+        self._shown = path
         self.desk = Desk(self.model.folder.settings.match.alone_s)
         if path is not None:
             home = (
@@ -43,6 +47,7 @@ class RoutinePast(RoutineMaking):
             try:
                 self.desk.open(path, self.model.rig, home)
             except ReadError as problem:
+                self.desk.title = "! this run's routine cannot be read"
                 self.model.say(str(problem), alarm=True)
         self._show_text()
 
