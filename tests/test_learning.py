@@ -11,6 +11,7 @@ from math import comb
 from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import tomlkit
@@ -23,12 +24,14 @@ from pivrex.rig.rig import Rig
 from pivrex.routine import check_text, play
 from pivrex.runs.facts import Facts
 from pivrex.runs.learning import Learning, learn
+from pivrex.runs.learning.drive import drive_of
 from pivrex.runs.learning.fit import fit
 from pivrex.runs.learning.routine import LASTS_S, learning_drive, room_ahead
 from pivrex.runs.learning.to_rig import put_into
 from pivrex.runs.run import Run
 from pivrex.runs.through import keep_rows
 from pivrex.sim.body import Conditions, RealBody
+from tests.kept import FIRST, kept_drives
 from tests.support import DEMO, PLOVER, TempCase, slow
 
 BEGAN = datetime(2030, 5, 4, tzinfo=UTC)
@@ -172,6 +175,21 @@ def spoiled_and_learnt(seed: int) -> list[tuple[dict[str, Any], Learning]]:
 def all_learnt() -> list[tuple[dict[str, Any], Learning]]:
     with ProcessPoolExecutor(2, get_context("spawn")) as pool:
         return [one for batch in pool.map(spoiled_and_learnt, (1, 2)) for one in batch]
+
+
+class GapTest(TempCase):
+    def test_a_piece_that_cannot_be_read_is_left_out(self) -> None:
+        line, text, rows = kept_drives()[FIRST]
+        with mock.patch("pivrex.runs.writing.PIECE_S", 1.0):
+            run = keep_rows(self.folder / "a", Facts("Plover", "plover", BEGAN, 60.0), line, text, None, rows)
+        piece = next(run.folder.glob("ticks-0000120*"))
+        piece.unlink()
+        piece.with_name("ticks-0000120.csv.gz").write_bytes(b"\x1f\x8bno")
+        run = Run(run.folder)
+        travel = drive_of(run, line).travel
+        there = np.r_[0:120, 180:300]
+        np.testing.assert_array_equal(travel[:, 0], rows[there, line.layout.at("sensed", "left_travel")])
+        self.assertIn("nobody knows what was there", run.warnings[0])
 
 
 @slow

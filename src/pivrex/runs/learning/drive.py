@@ -88,6 +88,8 @@ def drive_of(run: Run, line: Line) -> Drive:
     found: dict[str, list[Floats]] = {name: [] for name in names}
     told: list[Floats] = []
     for piece in run.pieces():
+        if not np.isfinite(piece.rows).any():
+            continue  # it could not be read: a gap, as if nothing had been kept there
         made = run.line(piece.first)
         places = {t: i for i, t in enumerate(made.layout.titles)}
         lacks = [title for name, title in names.items() if title not in places and name not in ("gyro", "battery")]
