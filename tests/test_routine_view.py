@@ -416,6 +416,22 @@ class PlayingTest(RoutineCase):
                 self.assertIn("practice", self.screen())
                 self.assertIn("motion", self.screen())
 
+    @in_loop
+    async def test_rows_that_are_broken_elsewhere_once_a_scroll_bar_comes_are_drawn_anew(self) -> None:
+        long = [f"wait {n} s    # {'word ' * 30}" for n in range(1, 9)]
+        async with self.open((100, 47)) as view:
+            editor = view.editor
+            rows = {}
+            for text in ("\n".join(long[:1]), "\n".join(long), "\n".join(long * 4)):
+                editor.load_text(text)
+                await self.frames(3)
+                rows[editor.wrap_width] = shown = [editor._render_line(y).text for y in range(6)]
+                editor._drawn.clear()
+                self.assertEqual(shown, [editor._render_line(y).text for y in range(6)])
+                words = " ".join(" ".join(row[editor.gutter_width :].split()) for row in shown[:3])
+                self.assertTrue(("wait 1 s # " + "word " * 30).startswith(words), (shown, editor.wrap_width))
+            self.assertGreater(len(rows), 1)  # with a scroll bar there is less room
+
 
 class OutsideTest(RoutineCase):
     @in_loop

@@ -114,6 +114,7 @@ class RoutineText(TextArea):
         super()._set_document(text, language)
         self.wrapped_document = NotedDocument(self.document, tab_width=self.indent_width)
         self.navigator = DocumentNavigator(self.wrapped_document)
+        self._rewrap_and_refresh_virtual_size()
 
     @property
     def _noted(self) -> NotedDocument:
@@ -204,7 +205,8 @@ class RoutineText(TextArea):
             return self._with_sign(super()._render_line(y), at)
         # a key changes one line: the others are as they were
         text, parts = self.document.get_line(line), tuple(self._highlights.get(line, ()))
-        key = (line, section, text, parts, self.size.width, self.gutter_width, self.theme)
+        breaks = tuple(self.wrapped_document.get_offsets(line))
+        key = (line, section, text, parts, breaks, self.size.width, self.gutter_width, self.theme)
         strip = self._drawn.get(key)
         if strip is None:
             if len(self._drawn) > MOST_DRAWN:
