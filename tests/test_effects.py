@@ -33,24 +33,24 @@ class EffectsTest(TempCase):
         program = program_of(DEMO / "routines" / f"{routine}.txt", rig)
         return self.kept(name, text, play(program, rig, FIELD, seconds, 1).rows)
 
-    def test_how_a_path_is_followed(self) -> None:
-        text = demo_path("coot").read_text("utf-8")
-        changed = text.replace("[following] ", "[following.along]\np = 5.0\n[following] ")
+    def check(self, robot: str, routine: str, seconds: float, old: str, new: str, stage: str, key: str) -> None:
+        """Play a routine with a rig and with one changed setting of it: that setting is found, at the tick and in the stage."""
+        text = demo_path(robot).read_text("utf-8")
+        changed = text.replace(old, new)
         self.assertNotEqual(changed, text)
-        one, other = (self.played(n, t, "round", 5.0) for n, t in (("a", text), ("b", changed)))
+        one, other = (self.played(n, t, routine, seconds) for n, t in (("a", text), ("b", changed)))
         found = compare(one, other)
         assert found.parting is not None and found.parting.change is not None
-        self.assertEqual((found.parting.stage, found.parting.change.key), ("following", "following.along.p"))
+        self.assertEqual((found.parting.stage, found.parting.change.key), (stage, key))
         self.assertEqual(found.effects[0].t_s, found.parting.t_s)
 
+    def test_how_a_path_is_followed(self) -> None:
+        gain = "[following.along]\np = 5.0\n[following] "
+        self.check("coot", "round", 5.0, "[following] ", gain, "following", "following.along.p")
+
     def test_how_a_move_of_a_routine_turns(self) -> None:
-        text = demo_path("plover").read_text("utf-8")
-        changed = text.replace('p = "10 /s"', 'p = "7 /s"')
-        self.assertNotEqual(changed, text)
-        one, other = (self.played(n, t, "greenhouse-plover", 8.0) for n, t in (("a", text), ("b", changed)))
-        found = compare(one, other)
-        assert found.parting is not None and found.parting.change is not None
-        self.assertEqual((found.parting.stage, found.parting.change.key), ("correction", "correction.p"))
+        old, new = 'p = "10 /s"', 'p = "7 /s"'
+        self.check("plover", "greenhouse-plover", 8.0, old, new, "correction", "correction.p")
 
     def test_what_a_stop_hides_acts_when_it_is_over(self) -> None:
         text = demo_path("plover").read_text("utf-8")
