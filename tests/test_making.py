@@ -50,7 +50,7 @@ class WrittenTest(TempCase):
     def test_each_extra_and_source_is_what_its_name_says(self) -> None:
         rig = self.read(extras=tuple(e for e in EXTRAS if e != "robot by radio"))
         kinds = {n: a.kind for n, a in rig.attachments.items()}
-        self.assertEqual(kinds, {"arm": "motor", "lift": "position", "tip": "servo", "pump": "switch"})
+        self.assertEqual(kinds, {"arm": "motor", "boom": "position", "lift": "lift", "tip": "servo", "pump": "switch"})
         self.assertIsNotNone(rig.gyro)
         self.assertTrue(all(m.counts_per_turn for m in rig.motors.values()))
         self.assertEqual(rig.link.wire.kind if rig.link else "", "serial")

@@ -71,7 +71,7 @@ def _blind(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
 def _idle(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
     """Attachments that no button moves: then only a routine does."""
     acted = {p.action.target for p in patches_of(rig) if p.action is not None}
-    words = {"switch": "on", "motor": "follows", "position": "follows", "servo": "follows"}
+    words = {"switch": "on", "motor": "follows", "position": "follows", "lift": "follows", "servo": "follows"}
     return [
         (
             ("attachments", name),

@@ -9,6 +9,7 @@ from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Rung, named
 from pivrex.line.told import Told
+from pivrex.rig.attachments import ENCODED, reach_of
 from pivrex.rig.rig import Rig
 
 __all__ = ["OF_FIELD", "OF_ROBOT", "Routine"]
@@ -21,17 +22,17 @@ class Routine(Given):
     """Of which line of a routine this tick is: of none, unless a routine enters and says so.
 
     ``frame`` is `OF_ROBOT` or `OF_FIELD` while a routine drives, about the robot's centre, else 0; ``raw`` is 1 while it gives
-    wheels shares of their top speed, which then stand behind it. Of each attachment to a position: ``push`` is a share that drives
-    it against its stop, whatever its limits, 0 for none; where ``homed`` is 1 it stands at ``as`` from now on, in rad.
+    wheels shares of their top speed, which then stand behind it. Of all attachments with an encoder: ``push`` is a share that drives
+    each against its stop, whatever its limits, 0 for none; where ``homed`` is 1 it stands at ``as`` from now on, in rad, a lift in m.
     """
 
     name = "routine"
 
     def __init__(self, rig: Rig) -> None:
         self.wheels = [plain(w.name) for w in rig.chassis.wheels]
-        self.arms = [plain(n) for n, a in rig.attachments.items() if a.kind == "position"]
+        arms = {plain(n): reach_of(a).unit for n, a in rig.attachments.items() if a.kind in ENCODED}
         homes = (
-            (f"{n}_{what}", unit) for n in self.arms for what, unit in (("push", ""), ("homed", ""), ("as", "rad"))
+            (f"{n}_{what}", own if what == "as" else "") for what in ("push", "homed", "as") for n, own in arms.items()
         )
         shares = ((f"{w}_share", "") for w in self.wheels)
         self.columns = named("routine", ("line", ""), ("frame", ""), ("raw", ""), *shares, *homes)

@@ -12,10 +12,10 @@ from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.pid import PidSettings, pid
 from pivrex.line.stage import Floats, Stage, named, some
-from pivrex.rig.attachments import PositionAttachment, ServoAttachment, SwitchAttachment
+from pivrex.rig.attachments import ENCODED, PLACES, Encoded, ServoAttachment, SwitchAttachment, reach_of
 from pivrex.rig.rig import Rig
 
-__all__ = ["AttachmentSettings", "AttachmentState", "Attachments", "obey", "settings_of"]
+__all__ = ["AttachmentSettings", "AttachmentState", "Attachments", "obey", "reached", "settings_of"]
 
 Bools = NDArray[np.bool_]
 
@@ -28,8 +28,10 @@ class AttachmentSettings:
     ----------
     motor, position, servo, switch : bool
         What each is.
+    per_rad : float64
+        How far it moves while the shaft of its encoder turns by a radian, in its unit.
     low, high : float64
-        As far as it goes: rad, or -1 to 1 of a motor, 0 to 1 of a switch.
+        As far as it goes: rad, a lift m, or -1 to 1 of a motor, 0 to 1 of a switch.
     begin : float64
         Where it is at the start.
     safe : float64
@@ -41,7 +43,7 @@ class AttachmentSettings:
     ease : float64
         How far a servo may go in a tick; infinite for one that goes at once.
     loop : PidSettings
-        The drive for what is missing, in rad; only of positions.
+        The drive for what is missing, in rad or m; only of positions.
     dt_s : float
     """
 
@@ -49,6 +51,7 @@ class AttachmentSettings:
     position: Bools
     servo: Bools
     switch: Bools
+    per_rad: Floats
     low: Floats
     high: Floats
     begin: Floats
@@ -80,13 +83,18 @@ class Homing(NamedTuple):
     called: Floats
 
 
+def reached(name: str, kind: str) -> str:
+    """Return the column that says where an attachment with an encoder is."""
+    return f"{name}_{'height' if kind == 'lift' else 'angle'}"
+
+
 def settings_of(rig: Rig) -> AttachmentSettings:
     """Take the attachments from a rig."""
     each = list(rig.attachments.values())
     ranges = np.array([_range(a) for a in each]).reshape(-1, 7)
     low, high, begin, safe, rate, ease, gain = ranges.T.copy()
     motor, position, servo, switch = (
-        np.array([a.kind == k for a in each], bool) for k in ("motor", "position", "servo", "switch")
+        np.array([a.kind in k for a in each], bool) for k in (("motor",), ENCODED, ("servo",), ("switch",))
     )
     none = np.zeros(len(each))
     return AttachmentSettings(
@@ -94,6 +102,7 @@ def settings_of(rig: Rig) -> AttachmentSettings:
         position=position,
         servo=servo,
         switch=switch,
+        per_rad=np.array([reach_of(a).per_rad if a.kind in PLACES else 1.0 for a in each]),
         low=low,
         high=high,
         begin=begin,
@@ -116,8 +125,9 @@ def settings_of(rig: Rig) -> AttachmentSettings:
 def _range(a: object) -> tuple[float, float, float, float, float, float, float]:
     """Lowest, highest, first and safe value, rate of moving, rate of easing, gain."""
     match a:
-        case PositionAttachment():
-            return a.minimum_rad, a.maximum_rad, 0.0, np.nan, a.top_speed_rad_s, np.inf, 1 / a.full_at_rad
+        case Encoded():
+            r = reach_of(a)
+            return r.low, r.high, 0.0, np.nan, r.rate, np.inf, 1 / r.full_at
         case ServoAttachment():
             begin = a.start_rad if a.start_rad is not None else a.minimum_rad
             safe = a.safe_rad if a.safe_rad is not None else np.nan
@@ -148,7 +158,7 @@ def obey(
         Of each: the share of its speed that is asked for (of a switch 1 while something holds it on); where it shall go
         from now on, NaN for nowhere new; by how much more (of a switch 1 to turn it over).
     at : B + (A,) float64
-        Where positions are by their encoders, in rad.
+        Where positions are by their encoders, in rad, a lift in m.
     stop : B float64
         1 while the robot is stopped: each goes to its safe state.
     homing : Homing, optional
@@ -221,15 +231,16 @@ class Attachments(Stage):
 
     def __init__(self, rig: Rig) -> None:
         self._kinds = {plain(n): a.kind for n, a in rig.attachments.items()}
+        units = {plain(n): reach_of(a).unit for n, a in rig.attachments.items() if a.kind in PLACES}
         self._resting: _Resting | None = None
         self.settings: AttachmentSettings = settings_of(rig)
-        self.driven = [n for n, kind in self._kinds.items() if kind in ("motor", "position")]
-        units = {"servo": "rad", "position": "rad"}
+        self.driven = [n for n, kind in self._kinds.items() if kind == "motor" or kind in ENCODED]
+        self._arms = [n for n, kind in self._kinds.items() if kind in ENCODED]
         self.columns = named(
             "attachments",
-            *((f"{n}_target", units.get(kind, "")) for n, kind in self._kinds.items()),
+            *((f"{n}_target", units.get(n, "")) for n in self._kinds),
             *((f"{n}_drive", "") for n in self.driven),
-            *((f"{n}_angle", "rad") for n, kind in self._kinds.items() if kind == "position"),
+            *((reached(n, kind), units[n]) for n, kind in self._kinds.items() if kind in ENCODED),
         )
         self.kept_while = tuple(self._kinds.items())
         if self.settings.position.any():
@@ -242,12 +253,11 @@ class Attachments(Stage):
     def place(self, layout: Layout) -> None:
         names = list(self._kinds)
         self.entry = layout.these("bindings", [f"{n}_{part}" for n in names for part in ("share", "to", "by")])
-        self._at = np.array(
-            [layout.at("sensed", f"{n}_at") for n, k in self._kinds.items() if k == "position"], np.intp
-        )
+        arms = self._arms
+        self._at = layout.these("sensed", [f"{n}_at" for n in arms])
         self._positions = np.flatnonzero(self.settings.position)
-        arms = [n for n, kind in self._kinds.items() if kind == "position"]
-        self._angles = layout.these("attachments", [f"{n}_angle" for n in arms])
+        self._per_rad = self.settings.per_rad[self._positions]
+        self._reached = layout.these("attachments", [reached(n, self._kinds[n]) for n in arms])
         self._homing = layout.these("routine", [f"{n}_{what}" for what in ("push", "homed", "as") for n in arms])
         self._stopped = layout.at("clock", "stopped")
         self._targets = layout.these("attachments", [f"{n}_target" for n in names])
@@ -261,11 +271,11 @@ class Attachments(Stage):
     def step(self, state: AttachmentState, row: Floats) -> AttachmentState:
         requests = row[..., self.entry].reshape((*row.shape[:-1], -1, 3))
         at = np.zeros(requests.shape[:-1])
-        at[..., self._positions] = row[..., self._at]
+        at[..., self._positions] = row[..., self._at] * self._per_rad
         asked = row[..., self._homing]
         homing = self._spread(asked, requests) if some(asked) else None
         after, drive = self._obeyed(state, requests, at, row[..., self._stopped], homing)
-        row[..., self._angles] = (at - after.zero)[..., self._positions]
+        row[..., self._reached] = (at - after.zero)[..., self._positions]
         row[..., self._targets] = after.told
         row[..., self._drives] = drive[..., self._with_motor]
         return after

@@ -14,7 +14,8 @@ from pivrex.line.presses import HELD, TOGGLE, BindingSettings, BindingState, Boo
 from pivrex.line.stage import PRESSED, Floats, Rung, Stage, named, some
 from pivrex.line.told import Told
 from pivrex.rig.actions import Action
-from pivrex.rig.patches import Patch, target_rad
+from pivrex.rig.attachments import PLACES, reach_of
+from pivrex.rig.patches import Patch, target_of
 from pivrex.rig.rig import Rig
 
 __all__ = ["Bindings"]
@@ -116,7 +117,7 @@ class Bindings(Stage):
         names += ["help"] if "help" in verbs else []
         found = [(n, "") for n in names]
         for name, attachment in self._rig.attachments.items():
-            unit = "rad" if attachment.kind in ("position", "servo") else ""
+            unit = reach_of(attachment).unit if attachment.kind in PLACES else ""
             found += [(f"{plain(name)}_share", ""), (f"{plain(name)}_to", unit), (f"{plain(name)}_by", unit)]
         return found
 
@@ -142,9 +143,8 @@ class Bindings(Stage):
         self._pressed = self.settings.channels + self._raw.start
 
     def _range(self, name: str) -> tuple[float, float]:
-        servo = self._rig.attachments[name]
-        assert servo.kind == "servo"
-        return servo.minimum_rad, servo.maximum_rad
+        reach = reach_of(self._rig.attachments[name])
+        return reach.low, reach.high
 
     def _writer(self, action: Action, at: dict[str, int]) -> Callable[[Floats, Bools, Bools], None] | None:  # noqa: C901, PLR0911, PLR0912 - a case for each action, with the column that it writes
         """Give what writes an action into the columns, B + (n,), from whether it lasts and whether it is done now, B."""
@@ -196,9 +196,9 @@ class Bindings(Stage):
             case "speed":
                 return add(f"{name}_share", action.value, 0)
             case "to":
-                return put(f"{name}_to", target_rad(self._rig, action))
+                return put(f"{name}_to", target_of(self._rig, action))
             case "by":
-                return add(f"{name}_by", target_rad(self._rig, action))
+                return add(f"{name}_by", target_of(self._rig, action))
             case "on" if kind == "switch" and way_of(self._patch_of(action)) in (HELD, TOGGLE):
                 return put(f"{name}_share", 1.0, 0)
             case "on" | "off":

@@ -7,6 +7,7 @@ import numpy as np
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Column, plain
 from pivrex.line.stage import Floats, Stage, named
+from pivrex.rig.attachments import ENCODED
 from pivrex.rig.rig import Rig
 
 __all__ = ["NOWHERE", "TRUTH", "Clock", "Given", "Raw", "Sensed", "Truth", "sensed_columns", "truth_columns"]
@@ -17,11 +18,11 @@ def sensed_columns(rig: Rig) -> tuple[Column, ...]:
 
     Each wheel's travel and speed; of a steered one how far it has turned since the robot was switched on, and what its
     absolute sensor reads; the gyro's own heading and the upward acceleration where the rig has such sensors; where
-    attachments with an encoder are; what rangers and lamps read; the battery's voltage where it is sensed.
+    attachments with an encoder are (of a lift the angle of its drum); what rangers and lamps read; the battery's voltage where it is sensed.
     """
     wheels = [plain(w.name) for w in rig.chassis.wheels]
     steered = [plain(w) for w in rig.steered]
-    arms = [plain(n) for n, a in rig.attachments.items() if a.kind == "position"]
+    arms = [plain(n) for n, a in rig.attachments.items() if a.kind in ENCODED]
     return named(
         "sensed",
         *((f"{w}_travel", "m") for w in wheels),

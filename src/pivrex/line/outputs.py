@@ -11,7 +11,7 @@ from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Rung, Stage, named
 from pivrex.line.told import Told
-from pivrex.rig.attachments import MotorAttachment, PositionAttachment, ServoAttachment, SwitchAttachment
+from pivrex.rig.attachments import Encoded, MotorAttachment, ServoAttachment, SwitchAttachment
 from pivrex.rig.outputs import (
     DutyOutput,
     FractionOutput,
@@ -141,7 +141,7 @@ def _tops(rig: Rig) -> list[float]:
 
 def _attached(a: object) -> list[_Told]:
     match a:
-        case MotorAttachment() | PositionAttachment():
+        case MotorAttachment() | Encoded():
             return values_of(a.output, 1.0)
         case ServoAttachment():
             low, high = a.output.at_minimum_s * 1e6, a.output.at_maximum_s * 1e6
@@ -254,8 +254,8 @@ class Outputs(Stage):
         self._coast = layout.at("bindings", "coast") if self._coasts else -1
         # of those with a motor its drive, of the others what they are told to be
         self._others = np.array(
-            [layout.at("attachments", f"{n}_{'drive' if a.kind in ('motor', 'position') else 'target'}")
-             for n, a in self._attached.items()], np.intp,
+            [layout.at("attachments", f"{n}_{'drive' if layout.has('attachments', f'{n}_drive') else 'target'}")
+             for n in self._attached], np.intp,
         )  # fmt: skip
 
     def step(self, state: object, row: Floats) -> object:

@@ -6,7 +6,7 @@ Frame: field frame, robot frame, other frame, set heading, next point.
 Steered wheels: hold the wheels.
 Robot: stop, shut down, record.
 Help: snap every 45 deg, snap to 0 deg, 120 deg, face 2.65 m, 1.98 m, keep the line, drive to 1.2 m, 0.8 m facing 90 deg.
-Attachments: boom follows, boom 40 %, boom to 30 deg, boom by -5 deg, pump on, pump off, pump toggle.
+Attachments: boom follows, boom 40 %, boom to 30 deg, boom by -5 deg, lift to 300 mm, pump on, pump off, pump toggle.
 """
 
 from __future__ import annotations
@@ -82,7 +82,7 @@ class Action:
     twist : tuple of float
         Of a motion, as fractions of full.
     unit : str
-        "angle" (rad), "counts", or empty.
+        "angle" (rad), "length" (m), "counts", or empty.
     text : str
         As it is written.
     numbers : tuple of float
@@ -199,11 +199,24 @@ def _of_attachment(name: str, rest: str, text: str) -> Action:
             amount = " ".join(words)
             if amount.endswith("counts"):
                 return Action(verb, name, _number(amount.removesuffix("counts"), text), unit="counts", text=text)
-            return Action(verb, name, parse(amount, "angle"), unit="angle", text=text)
+            return Action(verb, name, *_place(amount, text), text=text)
         case words if words:
             return Action("speed", name, _share(" ".join(words), text, signed=True), text=text)
     raise UnitError(
-        f'is "{text}"; after {name} must come follows, a speed such as 40 %, to or by an angle, on, off or toggle'
+        f'is "{text}"; after {name} must come follows, a speed such as 40 %, to or by an angle or a length, on, off or toggle'
+    )
+
+
+def _place(amount: str, text: str) -> tuple[float, tuple[float, float, float], str]:
+    """Read where an attachment goes: an angle, or the length of a lift; gives it, no twist, and which of them."""
+    for unit in ("angle", "length"):
+        try:
+            return parse(amount, unit), (0.0, 0.0, 0.0), unit
+        except UnitError:
+            continue
+    bare = "is without a unit; write" if amount.lstrip("+-").replace(".", "", 1).isdigit() else "should be"
+    raise UnitError(
+        f'is "{text}", but "{amount}" {bare} an angle such as 45 deg, or for a lift a length such as 300 mm'
     )
 
 

@@ -1,8 +1,9 @@
-"""Attachments: what a robot has beside its wheels. A motor by speed, a motor to a position, a servo, a switch."""
+"""Attachments: what a robot has besides its wheels. A motor by speed, a motor to an angle, a lift, a servo, a switch."""
 
 from __future__ import annotations
 
-from math import pi
+from dataclasses import dataclass
+from math import inf, pi
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
@@ -10,19 +11,33 @@ from pydantic import Field
 from pivrex.rig.base import Table
 from pivrex.rig.outputs import Output, Pin, Ported
 from pivrex.rig.quantities import Quantity
+from pivrex.units import format_quantity
 
 __all__ = [
+    "ENCODED",
+    "PLACES",
     "Attachment",
+    "Encoded",
+    "LiftAttachment",
     "MotorAttachment",
     "Placed",
     "PositionAttachment",
     "PulseOutput",
+    "Reach",
     "ServoAttachment",
     "SwitchAttachment",
     "SwitchOutput",
+    "reach_of",
 ]
 
 Angle = Annotated[float, Quantity("angle", step="1 deg")]
+Height = Annotated[float, Quantity("length", at_least=-100, at_most=100, step="5 mm")]
+
+ENCODED = ("position", "lift")
+"""The kinds that move to a position of an encoder."""
+
+PLACES = (*ENCODED, "servo")
+"""The kinds that are sent to a place."""
 
 
 class PulseOutput(Ported):
@@ -83,10 +98,9 @@ class MotorAttachment(Placed):
     # its safe state is standing still: a motor without a sensor has no other
 
 
-class PositionAttachment(Placed):
-    """A motor that turns to a position of its encoder and stays there: a boom."""
+class Encoded(Placed):
+    """A motor that moves to a position of its encoder and stays there."""
 
-    kind: Literal["position"]
     output: Output = Field(description="What the motor driver wants to be told.")
     reversed: bool = Field(
         default=False, description="True if a positive output turns it the wrong way.", examples=[False]
@@ -95,8 +109,31 @@ class PositionAttachment(Placed):
         default=False, description="True if the encoder counts down while it turns the right way.", examples=[False]
     )
     counts_per_turn: Annotated[float, Quantity("number", above=0, at_most=1e9)] = Field(
-        description="Encoder counts for one turn of the attachment, gears reckoned in.", examples=[1440]
+        description="Encoder counts for one turn of the attachment (of a lift: of its drum), with all gears.",
+        examples=[1440],
     )
+    largest: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
+        default=1.0, description="The most drive that it ever gets.", examples=["70 %"]
+    )
+    safe: Literal["stop", "hold"] = Field(
+        default="stop",
+        description="When the robot is stopped: stop gives it no drive; hold keeps it where it is against a load.",
+        examples=["hold"],
+    )
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        reach = reach_of(self)
+        if reach.low >= reach.high:
+            return [("minimum", "must be less than maximum")]
+        if not reach.low <= 0 <= reach.high:
+            return [("minimum", "and maximum must have 0 between them, where it starts")]
+        return [] if reach.low <= reach.begins <= reach.high else [("begins", "lies outside minimum and maximum")]
+
+
+class PositionAttachment(Encoded):
+    """A motor that turns to an angle of its encoder and stays there: a boom."""
+
+    kind: Literal["position"]
     minimum_rad: Angle = Field(
         alias="minimum",
         description="As far as it may go one way; it starts at 0, where nobody says otherwise.",
@@ -106,15 +143,12 @@ class PositionAttachment(Placed):
     begins_rad: Angle = Field(
         default=0.0,
         alias="begins",
-        description="Where the stand-in's is when it is switched on, from which its encoder counts; a routine's home finds out "
+        description="Where the simulated one is when it is switched on, from which its encoder counts; a routine's home finds out "
         "where a real one is.",
         examples=["25 deg"],
     )
     top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0)] = Field(
         default=pi / 2, alias="top_speed", description="How fast it turns at full drive.", examples=["90 deg/s"]
-    )
-    largest: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
-        default=1.0, description="The most drive that it ever gets.", examples=["70 %"]
     )
     full_at_rad: Annotated[float, Quantity("angle", above=0)] = Field(
         default=pi / 9,
@@ -122,22 +156,39 @@ class PositionAttachment(Placed):
         description="It is driven in proportion to what is missing, and fully from this much on.",
         examples=["20 deg"],
     )
-    safe: Literal["stop", "hold"] = Field(
-        default="stop",
-        description="When the robot is stopped: stop gives it no drive; hold keeps it where it is against a load.",
-        examples=["hold"],
-    )
 
-    def mistakes(self) -> list[tuple[str, str]]:
-        if self.minimum_rad >= self.maximum_rad:
-            return [("minimum", "must be less than maximum")]
-        if not self.minimum_rad <= self.begins_rad <= self.maximum_rad:
-            return [("begins", "lies outside minimum and maximum")]
-        return (
-            []
-            if self.minimum_rad <= 0 <= self.maximum_rad
-            else [("minimum", "and maximum must have 0 between them, where it starts")]
-        )
+
+class LiftAttachment(Encoded):
+    """A motor that winds a cord on a drum, and so lifts something to a height and holds it there."""
+
+    kind: Literal["lift"]
+    drum_radius_m: Annotated[float, Quantity("length", above=0, at_most=10)] = Field(
+        alias="drum_radius",
+        description="Radius of the drum that winds the cord; of a gear on a rack its pitch radius. A turn moves the lift by 2π of it.",
+        examples=["12 mm"],
+    )
+    minimum_m: Height = Field(
+        alias="minimum",
+        description="The lowest height that it may go to; it starts at 0, where nobody says otherwise.",
+        examples=["0 mm"],
+    )
+    maximum_m: Height = Field(alias="maximum", description="The greatest height.", examples=["350 mm"])
+    begins_m: Height = Field(
+        default=0.0,
+        alias="begins",
+        description="Where the simulated one is when it is switched on, from which its encoder counts; a routine's home finds out "
+        "where a real one is.",
+        examples=["40 mm"],
+    )
+    top_speed_m_s: Annotated[float, Quantity("speed", above=0)] = Field(
+        default=0.2, alias="top_speed", description="How fast it moves at full drive.", examples=["200 mm/s"]
+    )
+    full_at_m: Annotated[float, Quantity("length", above=0)] = Field(
+        default=0.03,
+        alias="full_at",
+        description="It is driven in proportion to what is missing, and fully from this much on.",
+        examples=["30 mm"],
+    )
 
 
 class ServoAttachment(Placed):
@@ -187,5 +238,65 @@ class SwitchAttachment(Placed):
 
 
 Attachment = Annotated[
-    MotorAttachment | PositionAttachment | ServoAttachment | SwitchAttachment, Field(discriminator="kind")
+    MotorAttachment | PositionAttachment | LiftAttachment | ServoAttachment | SwitchAttachment,
+    Field(discriminator="kind"),
 ]
+
+
+@dataclass(frozen=True)
+class Reach:
+    """How far an attachment goes that is sent to places, in rad; of a lift in m.
+
+    Attributes
+    ----------
+    low, high, begins : float
+        Its limits, and where it is when it is switched on.
+    rate : float
+        How fast it moves at full drive, in its unit per second; 0 for one that is there at once.
+    full_at : float
+        What must be missing for full drive; infinite for one without an encoder.
+    near : float
+        What is as near as this to where it was sent is there.
+    per_rad : float
+        How far it moves while the shaft of its encoder turns by a radian: 1, or the drum's radius in m.
+    unit : str
+        "rad" or "m", as it stands in the Tick.
+    """
+
+    low: float
+    high: float
+    begins: float
+    rate: float
+    full_at: float
+    near: float = 0.035
+    per_rad: float = 1.0
+    unit: str = "rad"
+
+    @property
+    def quantity(self) -> str:
+        """What it is measured in, a name of `pivrex.units.KINDS`."""
+        return "angle" if self.unit == "rad" else "length"
+
+    def written(self, value: float, digits: int = 0) -> str:
+        """Write a place with its unit, in deg or mm."""
+        return format_quantity(value, self.quantity, "deg" if self.unit == "rad" else "mm", digits)
+
+    @property
+    def limits(self) -> str:
+        """Its limits in words, such as "0 to 90 deg"."""
+        return f"{self.written(self.low, 1).split()[0]} to {self.written(self.high, 1)}"
+
+
+def reach_of(attachment: object) -> Reach:
+    """Return how far an attachment goes; raises `TypeError` for one that is not sent to places."""
+    match attachment:
+        case PositionAttachment() as a:
+            return Reach(a.minimum_rad, a.maximum_rad, a.begins_rad, a.top_speed_rad_s, a.full_at_rad)
+        case LiftAttachment() as a:
+            return Reach(
+                a.minimum_m, a.maximum_m, a.begins_m, a.top_speed_m_s, a.full_at_m, 0.002, a.drum_radius_m, "m"
+            )
+        case ServoAttachment() as a:
+            begins = a.start_rad if a.start_rad is not None else a.minimum_rad
+            return Reach(a.minimum_rad, a.maximum_rad, begins, a.rate_rad_s, inf)
+    raise TypeError(f"{attachment!r} is not sent to places")

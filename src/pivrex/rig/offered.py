@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from pivrex.errors import UnitError
 from pivrex.rig.actions import Action, read_action
+from pivrex.rig.attachments import PLACES, reach_of
 from pivrex.rig.patch_mistakes import unfit
 from pivrex.rig.tables import RigTables
-from pivrex.units import format_quantity
 
 __all__ = ["offered", "times_of"]
 
@@ -14,6 +14,8 @@ _OF_KIND = {
     "motor": (("60 %", "runs while it is held"), ("-60 %", "runs the other way"), ("follows", "as far as a stick is pushed")),
     "position": (("to {high}", "goes there"), ("to {low}", "goes there"), ("60 %", "moves while it is held"),
                  ("-60 %", "moves the other way"), ("by 5 deg", "a step"), ("by -5 deg", "a step back"), ("follows", "as a stick is pushed")),
+    "lift": (("to {high}", "goes there"), ("to {low}", "goes there"), ("60 %", "moves while it is held"),
+             ("-60 %", "moves the other way"), ("by 20 mm", "a step"), ("by -20 mm", "a step back"), ("follows", "as a stick is pushed")),
     "servo": (("to {high}", "goes there"), ("to {low}", "goes there"), ("60 %", "moves while it is held"),
               ("-60 %", "moves the other way"), ("follows", "as a stick is pushed")),
     "switch": (("on", "while it is held"), ("toggle", "on by one press, off by the next"), ("off", "while it is held")),
@@ -40,9 +42,7 @@ def offered(rig: RigTables) -> list[tuple[str, str]]:
         if a.kind == "switch" and a.shows:
             continue
         low, high = (
-            (format_quantity(v, "angle", "deg", 1) for v in (a.minimum_rad, a.maximum_rad))
-            if a.kind in ("position", "servo")
-            else ("", "")
+            (reach_of(a).written(v, 1) for v in (reach_of(a).low, reach_of(a).high)) if a.kind in PLACES else ("", "")
         )
         found += [(f"{name} {words.format(low=low, high=high)}", what) for words, what in _OF_KIND[a.kind]]
     levels = [v.name for v in rig.speed_levels.levels]

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from pivrex.errors import UnitError
 from pivrex.rig.actions import FIRST_WORDS, Action, read_action, split_time
+from pivrex.rig.attachments import ENCODED, PLACES, reach_of
 from pivrex.rig.base import counted
 from pivrex.rig.bindings import Binding
 from pivrex.rig.channels import CHANNELS, is_one_sided
-from pivrex.rig.patches import BUTTON_ACTIONS, Patch, patches_of, source_channels, target_rad
+from pivrex.rig.patches import BUTTON_ACTIONS, Patch, patches_of, source_channels, target_of
 from pivrex.rig.sources import BUILT_IN, LettersSource
 from pivrex.rig.tables import RigTables
 
@@ -16,6 +17,7 @@ __all__ = ["patch_mistakes", "unfit"]
 _FITS = {
     "motor": ("follow", "speed"),
     "position": ("follow", "speed", "to", "by"),
+    "lift": ("follow", "speed", "to", "by"),
     "servo": ("follow", "speed", "to", "by"),
     "switch": ("on", "off", "toggle"),
 }
@@ -94,7 +96,7 @@ def unfit(rig: RigTables, action: Action) -> list[str]:
     return [*_of_attachment(rig, action), *_of_robot(rig, action)]
 
 
-def _of_attachment(rig: RigTables, action: Action) -> list[str]:
+def _of_attachment(rig: RigTables, action: Action) -> list[str]:  # noqa: PLR0911 - a case for each mistake
     """What an attachment cannot do."""
     attachment = rig.attachments.get(action.target)
     if attachment is None:
@@ -102,12 +104,16 @@ def _of_attachment(rig: RigTables, action: Action) -> list[str]:
     if action.verb not in _FITS[attachment.kind]:
         can = ", ".join({"speed": "a speed", "follow": "follows"}.get(v, v) for v in _FITS[attachment.kind])
         return [f'is "{action.text}", but {action.target} is a {attachment.kind}, which can {can}']
-    if action.unit == "counts" and attachment.kind != "position":
+    if attachment.kind not in PLACES or action.verb not in ("to", "by"):
+        return []
+    reach = reach_of(attachment)
+    if action.unit == "counts" and attachment.kind not in ENCODED:
         return [f'is "{action.text}", but {action.target} has no encoder; say an angle']
-    if action.verb == "to" and attachment.kind in ("position", "servo"):
-        angle = target_rad(rig, action)
-        if not attachment.minimum_rad - 1e-9 <= angle <= attachment.maximum_rad + 1e-9:
-            return [f'is "{action.text}", which lies outside the limits of {action.target}']
+    if action.unit not in ("counts", reach.quantity) and action.value:
+        right = "an angle such as 30 deg" if reach.quantity == "angle" else "a length such as 300 mm"
+        return [f'is "{action.text}", but {action.target} is a {attachment.kind}, which goes to {right}']
+    if action.verb == "to" and not reach.low - 1e-9 <= target_of(rig, action) <= reach.high + 1e-9:
+        return [f'is "{action.text}", which lies outside the limits of {action.target}, {reach.limits}']
     return []
 
 

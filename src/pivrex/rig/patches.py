@@ -7,12 +7,13 @@ from math import pi
 
 from pivrex.errors import UnitError
 from pivrex.rig.actions import Action, read_action, split_time
+from pivrex.rig.attachments import Encoded, reach_of
 from pivrex.rig.bindings import Binding
 from pivrex.rig.channels import CHANNELS
 from pivrex.rig.sources import BUILT_IN, SHOWN, LettersSource, letter_channel
 from pivrex.rig.tables import RigTables
 
-__all__ = ["BUTTON_ACTIONS", "Patch", "patches_of", "source_channels", "target_rad"]
+__all__ = ["BUTTON_ACTIONS", "Patch", "patches_of", "source_channels", "target_of"]
 
 BUTTON_ACTIONS = {
     "speed_levels.up": "faster level",
@@ -119,9 +120,9 @@ def source_channels(rig: RigTables, source: str) -> tuple[str, ...] | None:
     return CHANNELS if source in BUILT_IN else None
 
 
-def target_rad(rig: RigTables, action: Action) -> float:
-    """Give the angle of a "to" or "by", in rad."""
+def target_of(rig: RigTables, action: Action) -> float:
+    """Return the place of a "to" or "by", in rad, of a lift in m."""
     attachment = rig.attachments[action.target]
-    if action.unit == "counts" and attachment.kind == "position":
-        return action.value / attachment.counts_per_turn * 2 * pi
+    if action.unit == "counts" and isinstance(attachment, Encoded):
+        return action.value / attachment.counts_per_turn * 2 * pi * reach_of(attachment).per_rad
     return action.value

@@ -237,9 +237,15 @@ def _beside(w: Wishes) -> str:
         bound += [("button_12", "arm 60 %"), ("button_13", "arm -60 %")]
         pin += 1
     if "arm to angles" in w.extras:
-        lines += ["[attachments.lift]", 'kind = "position"', "counts_per_turn = 1440", 'minimum = "0 deg"', 'maximum = "90 deg"',
-                  'top_speed = "90 deg/s"', 'safe = "hold"', "", "[attachments.lift.output]", *_output("duty", pin), ""]  # fmt: skip
-        bound += [("button_3", "lift to 80 deg"), ("button_2", "lift to 0 deg")]
+        lines += ["[attachments.boom]", 'kind = "position"', "counts_per_turn = 1440", 'minimum = "0 deg"', 'maximum = "90 deg"',
+                  'top_speed = "90 deg/s"', 'safe = "hold"', "", "[attachments.boom.output]", *_output("duty", pin), ""]  # fmt: skip
+        bound += [("button_3", "boom to 80 deg"), ("button_2", "boom to 0 deg")]
+        pin += 1
+    if "lift" in w.extras:
+        lines += ["[attachments.lift]", 'kind = "lift"', 'drum_radius = "12 mm"    # a turn of the drum winds 2π of it',
+                  "counts_per_turn = 1440", 'minimum = "0 mm"', 'maximum = "300 mm"', 'top_speed = "150 mm/s"', 'safe = "hold"', "",
+                  "[attachments.lift.output]", *_output("duty", pin), ""]  # fmt: skip
+        bound += [("button_15", "lift to 250 mm"), ("button_11", "lift to 0 mm")]
         pin += 1
     if "servo" in w.extras:
         lines += ["[attachments.tip]", 'kind = "servo"', 'minimum = "0 deg"', 'maximum = "90 deg"', 'safe = "0 deg"',

@@ -49,6 +49,7 @@ EXTRAS = {
     "encoders": "its motors count: it knows how far its wheels went",
     "arm": "a motor that moves while a button is held",
     "arm to angles": "a motor with an encoder that goes to an angle",
+    "lift": "a motor with an encoder and a drum that goes to a height",
     "servo": "something that tips between two angles",
     "pump": "something that is on or off: a pump, a lamp, a relay",
     "robot on USB": "the real robot on a serial line, speaking as docs/wire.md says",

@@ -9,10 +9,11 @@ from math import radians
 import numpy as np
 
 from pivrex.errors import PivrexError
+from pivrex.line.attachments import reached
 from pivrex.line.layout import plain
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats
-from pivrex.routine.hands import THERE_RAD
+from pivrex.rig.attachments import ENCODED, reach_of
 from pivrex.routine.kinds import ANGLE, LENGTH, UNITS, Kind, written
 from pivrex.routine.marks import SLIPPED, mark_steps
 from pivrex.routine.motion import wrapped
@@ -195,10 +196,11 @@ def _arrival_s(name: str, drive: Drive) -> float:
     after = [s.begin for s in drive.steps if s.lane == name and s.begin > sent]
     until = min([*after, len(drive.rows)])
     target = drive.rows[:, layout.at("attachments", f"{plain(name)}_target")]
-    has_angle = layout.has("attachments", f"{plain(name)}_angle")
-    at = drive.rows[:, layout.at("attachments", f"{plain(name)}_angle")] if has_angle else target
+    attachment = drive.line.rig.attachments[name]
+    measured = attachment.kind in ENCODED
+    at = drive.rows[:, layout.at("attachments", reached(plain(name), attachment.kind))] if measured else target
     last = until - 1 - round(0.5 / drive.line.dt_s) if until == len(drive.rows) else until - 1  # at last all is off
     goal = target[max(sent, last)]
-    there = np.flatnonzero(np.abs(at[sent:until] - goal) < THERE_RAD)
+    there = np.flatnonzero(np.abs(at[sent:until] - goal) < reach_of(attachment).near)
     arrives = sent + int(there[0]) if len(there) else until
     return arrives * drive.line.dt_s

@@ -5,25 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 from math import isfinite, nan
 
-from pivrex.rig.attachments import Attachment
 from pivrex.routine.robot import RobotWords
 
-__all__ = ["Hands", "rate_of"]
-
-THERE_RAD = 0.035
-"""An attachment this near to where it was sent is there."""
+__all__ = ["Hands"]
 
 Request = tuple[float, float, float]
 
 
-def rate_of(attachment: Attachment) -> float:
-    """Give how fast an attachment moves, in rad/s; 0 for one that is there at once."""
-    return attachment.top_speed_rad_s if attachment.kind == "position" else getattr(attachment, "rate_rad_s", 0.0)
-
-
 @dataclass
 class Hands:
-    """What one robot's attachments and sensors were told, in the angles that the line calls theirs.
+    """What one robot's attachments and sensors were told, in the angles (of a lift: heights) that the line calls theirs.
 
     Attributes
     ----------
@@ -64,11 +55,11 @@ class Hands:
         """Give where one was sent last; where it is, ``at``, if it never was."""
         return self.goals.get(name, at)
 
-    def aimed(self, words: RobotWords, name: str, by: bool, angle: float, at: float) -> float:
-        """Give where a move to or by an angle would lead, within its reach."""
-        low, high = words.reach(name)
-        goal = self.goal(name, at) + angle if by else angle
-        return min(max(goal, low), high)
+    def aimed(self, words: RobotWords, name: str, by: bool, place: float, at: float) -> float:
+        """Return where a move to or by a place would lead, within its reach."""
+        reach = words.reach(name)
+        goal = self.goal(name, at) + place if by else place
+        return min(max(goal, reach.low), reach.high)
 
     def move(self, name: str, goal: float, at: float, n: int, ticks: int) -> None:
         """Send one somewhere, at once or over so many ticks."""
@@ -81,9 +72,9 @@ class Hands:
             self.sent[name] = goal
         self.busy = True
 
-    def there(self, name: str, at: float) -> bool:
-        """Tell whether one is where it was sent."""
-        return name not in self.ramps and name not in self.sent and abs(at - self.goal(name, at)) < THERE_RAD
+    def there(self, name: str, at: float, near: float) -> bool:
+        """Return whether one is where it was sent, as near as that."""
+        return name not in self.ramps and name not in self.sent and abs(at - self.goal(name, at)) < near
 
     def switch(self, name: str, on: bool) -> None:
         """Switch one on or off."""
@@ -122,14 +113,11 @@ class Hands:
         self.busy = True
 
     def pushes(self, names: list[str]) -> list[float]:
-        """Give how some are homed in this tick, see `pivrex.line.asked`: push, homed and as of each. What is called otherwise is
-        said once.
+        """Return how some are homed in this tick, see `pivrex.line.asked`: push of all, homed of all, as of all. What is called
+        otherwise is said once.
         """
-        found: list[float] = []
-        for name in names:
-            share = self.homing[name][0] if name in self.homing else 0.0
-            found += [share, float(name in self.called), self.called.get(name, 0.0)]
-        return found
+        pushed = [self.homing[name][0] if name in self.homing else 0.0 for name in names]
+        return pushed + [float(name in self.called) for name in names] + [self.called.get(name, 0.0) for name in names]
 
     def asked(self, names: list[str], n: int) -> list[Request]:
         """Give what goes to each attachment in tick ``n``: share, to, by. What is asked once is forgotten."""

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     import numpy as np
 
     from pivrex.line.line import Line
+    from pivrex.rig.attachments import Reach
     from pivrex.routine.belief import Belief
     from pivrex.routine.hands import Hands
     from pivrex.routine.memory import Habits
@@ -60,17 +61,20 @@ class Knowing:
     def _raw(self, i: int, name: str) -> float:
         return self._seen[i][self._places[name]]
 
-    def _angle_of(self, step: AttachStep, value: float) -> float:
-        return value * self._words.radians_per_count(step.name) if step.kind == COUNTS else value
+    def _place_of(self, step: AttachStep, value: float) -> float:
+        return value * self._words.per_count(step.name) if step.kind == COUNTS else value
 
     def move(self, i: int, step: AttachStep, value: float, over: float, n: int, code: str) -> None:
         at, hands = self.angle(i, step.name), self._hands[i]
-        goal = hands.aimed(self._words, step.name, step.by, self._angle_of(step, value), at)
+        goal = hands.aimed(self._words, step.name, step.by, self._place_of(step, value), at)
         seconds = self._habits[i].slow.get(code, over)
         hands.move(step.name, goal, at, n, max(1, round(seconds / self.line.dt_s)) if isfinite(seconds) else 0)
 
+    def reach(self, name: str) -> Reach:
+        return self._words.reach(name)
+
     def there(self, i: int, name: str) -> bool:
-        return self._hands[i].there(name, self.angle(i, name))
+        return self._hands[i].there(name, self.angle(i, name), self.reach(name).near)
 
     def angle(self, i: int, name: str) -> float:
         return self._hands[i].called.get(name, self._raw(i, name))

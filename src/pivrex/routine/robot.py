@@ -7,6 +7,7 @@ from math import pi
 import numpy as np
 
 from pivrex.line.kinematics import kinematics_of
+from pivrex.rig.attachments import PLACES, Reach, reach_of
 from pivrex.rig.rig import Rig
 from pivrex.routine.forms import READINGS
 from pivrex.routine.kinds import ANGLE, LENGTH, NUMBER, TIME, VOLTS, Kind
@@ -24,7 +25,7 @@ class RobotWords:
     readings : dict of str to Kind
         Every name that has a value of its own.
     attachments : dict of str to str
-        The kind of each: motor, position, servo or switch.
+        The kind of each: motor, position, lift, servo or switch.
     sensors : dict of str to str
         The kind of each: ranger or lamp.
     aside : bool
@@ -41,7 +42,7 @@ class RobotWords:
         self.sensors: dict[str, str] = {name: s.kind for name, s in rig.sensors.items()}
         self.readings: dict[str, Kind] = {n: k for n, k in _OWN.items() if n != "battery" or rig.battery.sensed}
         self.readings |= {n: LENGTH if kind == "ranger" else NUMBER for n, kind in self.sensors.items()}
-        self.readings |= {n: ANGLE for n, kind in self.attachments.items() if kind in ("position", "servo")}
+        self.readings |= {n: self.place(n) for n, kind in self.attachments.items() if kind in PLACES}
         self.aside = rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0]))
         self.by_field = self.aside and rig.law.kind == "planar"
         self.has_gyro = rig.gyro is not None and rig.correction is not None
@@ -77,13 +78,15 @@ class RobotWords:
             return float(np.mean([np.hypot(w.x_m, w.y_m) for w in self.rig.chassis.wheels]))
         return float(np.mean(np.abs(maps.inverse[:, 2])))
 
-    def radians_per_count(self, name: str) -> float:
-        """How far an attachment turns for a count of its encoder; 0 if it has none."""
+    def per_count(self, name: str) -> float:
+        """How far an attachment moves for a count of its encoder, in rad or m; 0 if it has none."""
         counts = getattr(self.rig.attachments[name], "counts_per_turn", 0.0)
-        return 2 * pi / counts if counts else 0.0
+        return 2 * pi / counts * self.reach(name).per_rad if counts else 0.0
 
-    def reach(self, name: str) -> tuple[float, float]:
-        """How far an attachment goes, in rad."""
-        a = self.rig.attachments[name]
-        assert a.kind in ("position", "servo")
-        return a.minimum_rad, a.maximum_rad
+    def place(self, name: str) -> Kind:
+        """What the places of an attachment are measured in."""
+        return ANGLE if self.reach(name).unit == "rad" else LENGTH
+
+    def reach(self, name: str) -> Reach:
+        """How far an attachment goes."""
+        return reach_of(self.rig.attachments[name])

@@ -11,16 +11,18 @@ from typing import Any
 import numpy as np
 
 from pivrex.line.asked import OF_ROBOT
+from pivrex.line.attachments import reached
 from pivrex.line.entry import Entry
 from pivrex.line.layout import plain
 from pivrex.line.line import Line, LineState
 from pivrex.line.stage import Floats
 from pivrex.line.values import joined
 from pivrex.line.zeroing import Zeroing
+from pivrex.rig.attachments import ENCODED
 from pivrex.rig.field import Field
 from pivrex.routine.belief import Belief
 from pivrex.routine.follows import Follows
-from pivrex.routine.hands import Hands, rate_of
+from pivrex.routine.hands import Hands
 from pivrex.routine.kinds import NUMBER, Kind
 from pivrex.routine.knowing import Knowing
 from pivrex.routine.memory import Habits, Memory
@@ -76,21 +78,15 @@ class Runner(Knowing):
         self._zeroes: list[int] = []
         self._zero_asked = [0] * self._count
         self._names = list(rig.attachments)
-        self._arms = [n for n, kind in self._words.attachments.items() if kind == "position"]
+        self._arms = [n for n, kind in self._words.attachments.items() if kind in ENCODED]
         self._lines = np.zeros(self._count)
         self._settles = 3 * rig.lag_s + 0.15
         """So long a motion takes to come to rest after its target has."""
         layout = line.layout
         sensed = {n: layout.at("sensed", plain(n)) for n in self._words.sensors}
         sensed |= {
-            n: layout.at("attachments", f"{plain(n)}_angle")
+            n: layout.at("attachments", reached(plain(n), k) if k in ENCODED else f"{plain(n)}_target")
             for n, k in self._words.attachments.items()
-            if k == "position"
-        }
-        sensed |= {
-            n: layout.at("attachments", f"{plain(n)}_target")
-            for n, k in self._words.attachments.items()
-            if k != "position"
         }
         if rig.battery.sensed:
             sensed["battery"] = layout.at("sensed", "battery")
@@ -129,7 +125,10 @@ class Runner(Knowing):
             self._hands[0].copied(),
             replace(habits, slow=dict(habits.slow)),
             (float(belief.x), float(belief.y), float(belief.heading)),
-            {name: float(row[layout.at("attachments", f"{plain(name)}_angle")]) for name in self._arms},
+            {
+                n: float(row[layout.at("attachments", reached(plain(n), self._words.attachments[n]))])
+                for n in self._arms
+            },
         )
 
     @classmethod
@@ -333,9 +332,9 @@ class Runner(Knowing):
                 return max(0.0, value_of(step.time, seen))
             case AttachStep():
                 at, hands = self.angle(i, step.name), self._hands[i]
-                angle = self._angle_of(step, number(step.value, seen, "where it goes"))
-                way = abs(hands.aimed(self._words, step.name, step.by, angle, at) - hands.goal(step.name, at))
-                rate = rate_of(self.line.rig.attachments[step.name])
+                place = self._place_of(step, number(step.value, seen, "where it goes"))
+                way = abs(hands.aimed(self._words, step.name, step.by, place, at) - hands.goal(step.name, at))
+                rate = self._words.reach(step.name).rate
                 own = 0.0 if step.over is None else number(step.over, seen, "over how long")
                 return max(own, way / rate if rate else 0.0)
             case FollowStep():

@@ -19,9 +19,9 @@ WATCHED = ("there", "settle", "zero", "home", "join")
 STEADY_TICKS = 6
 """So many ticks in a row a robot must rest."""
 
-STUCK_TICKS, STUCK_RAD = 15, 1e-3
-"""What is driven against its stop is there once it has come no farther than that for so long; the way to a real robot and back
-takes some of it.
+STUCK_TICKS, STUCK_SHARE = 15, 1 / 35
+"""What is driven against its stop is there once it has come no farther than this share of its `Reach.near` for so long; the way to
+a real robot and back takes some of it.
 """
 
 
@@ -40,7 +40,7 @@ def has_come(b: Blocked, i: int, n: int, world: World, moved: bool) -> bool:  # 
             b.still = b.still + 1 if world.rests(i) else 0
         case "home":
             at = world.angle(i, b.name)
-            if not abs(at - b.last) < STUCK_RAD:
+            if not abs(at - b.last) < STUCK_SHARE * world.reach(b.name).near:
                 b.still, b.last = 0, at
             b.still += 1
             return b.still > STUCK_TICKS

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Protocol
 
+from pivrex.rig.attachments import Reach
 from pivrex.routine.kinds import Kind
 from pivrex.routine.program import AttachStep, Instruction, MotionStep
 from pivrex.routine.values import Seen
@@ -12,7 +13,7 @@ __all__ = ["World"]
 
 
 class World(Protocol):
-    """Robots by their number ``i``. Angles in rad, times in s."""
+    """Robots by their number ``i``. Angles in rad, of lifts heights in m, times in s."""
 
     # --- motions ---
     def begin_motion(self, i: int, step: MotionStep, seen: Seen, code: str) -> None: ...
@@ -27,6 +28,7 @@ class World(Protocol):
     # --- attachments and sensors ---
     def move(self, i: int, step: AttachStep, value: float, over: float, n: int, code: str) -> None: ...
     def there(self, i: int, name: str) -> bool: ...
+    def reach(self, name: str) -> Reach: ...
     def angle(self, i: int, name: str) -> float: ...
     def switch(self, i: int, name: str, on: bool) -> None: ...
     def run(self, i: int, name: str, share: float) -> None: ...

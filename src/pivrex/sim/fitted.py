@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from pivrex.line.outputs import settings_of
 from pivrex.line.stage import Floats, some
+from pivrex.rig.attachments import Encoded, reach_of
 from pivrex.rig.field import Field, Start
 from pivrex.rig.rig import Rig
 from pivrex.rig.steering import steering_name
@@ -117,14 +118,14 @@ class Fitted:
         self._known = bool(sensors) and all(s is not None for s in sensors)
 
     def _arms(self, rig: Rig) -> None:
-        """Where the drives of attachments with an encoder stand, and how far each may go."""
-        arms = [(i, a) for i, a in enumerate(rig.attachments.values()) if a.kind == "position"]
+        """Where the drives of attachments with an encoder stand, and how far its shaft may turn, in rad."""
+        arms = [(i, a, reach_of(a)) for i, a in enumerate(rig.attachments.values()) if isinstance(a, Encoded)]
         motors = len(rig.motor_names)
-        self._arm = np.array([motors + i for i, _ in arms], np.intp)
-        self._arm_top = np.array([a.top_speed_rad_s * (-1.0 if a.reversed else 1.0) for _, a in arms])
-        self._arm_begin = np.array([a.begins_rad for _, a in arms])
-        self._arm_low = np.array([a.minimum_rad for _, a in arms])
-        self._arm_high = np.array([a.maximum_rad for _, a in arms])
+        self._arm = np.array([motors + i for i, _, _ in arms], np.intp)
+        self._arm_top = np.array([r.rate / r.per_rad * (-1.0 if a.reversed else 1.0) for _, a, r in arms])
+        self._arm_begin, self._arm_low, self._arm_high = (
+            np.array([getattr(r, what) / r.per_rad for _, _, r in arms]) for what in ("begins", "low", "high")
+        )
 
     def _begin(self, batch: tuple[int, ...], seeds: NDArray[np.uint64] | None) -> tuple[Floats, Floats]:
         """Give the pose at the field's start, B + (3,), and where steered wheels point, B + (S,)."""

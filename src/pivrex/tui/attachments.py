@@ -2,10 +2,20 @@
 
 from __future__ import annotations
 
-from math import degrees, isfinite
+from math import isfinite
 
+from pivrex.line.attachments import reached
 from pivrex.line.layout import plain
-from pivrex.rig.attachments import Attachment, MotorAttachment, PositionAttachment, ServoAttachment, SwitchAttachment
+from pivrex.rig.attachments import (
+    ENCODED,
+    Attachment,
+    Encoded,
+    MotorAttachment,
+    Reach,
+    ServoAttachment,
+    SwitchAttachment,
+    reach_of,
+)
 from pivrex.rig.patches import patches_of
 from pivrex.tui.draw.attachments import Standing
 from pivrex.tui.keys import key_name
@@ -34,16 +44,18 @@ def standing_of(model: ScreenModel) -> list[Standing]:
 def _standing(model: ScreenModel, name: str, a: Attachment, by: str) -> Standing:
     told = model.value("attachments", f"{plain(name)}_target")
     match a:
-        case PositionAttachment() | ServoAttachment():
-            span = a.maximum_rad - a.minimum_rad
-            is_at = model.value("attachments", f"{plain(name)}_angle") if a.kind == "position" else float("nan")
-            safe = {"stop": "no drive", "hold": "held"}[a.safe] if isinstance(a, PositionAttachment) else (
-                f"to {_deg(a.safe_rad)}" if a.safe_rad is not None else "stays"
+        case Encoded() | ServoAttachment():
+            reach = reach_of(a)
+            span = reach.high - reach.low
+            is_at = model.value("attachments", reached(plain(name), a.kind)) if a.kind in ENCODED else float("nan")
+            safe = {"stop": "no drive", "hold": "held"}[a.safe] if isinstance(a, Encoded) else (
+                f"to {_place(reach, a.safe_rad)}" if a.safe_rad is not None else "stays"
             )  # fmt: skip
+            stands = is_at if isfinite(is_at) else told
             return Standing(
-                name, a.kind, _deg(told), _deg(is_at) if isfinite(is_at) else "", _deg(a.minimum_rad), _deg(a.maximum_rad),
-                (told - a.minimum_rad) / span, (is_at - a.minimum_rad) / span, safe, by, is_at if isfinite(is_at) else told,
-                isfinite(is_at) and abs(is_at - told) > 0.02,
+                name, a.kind, _place(reach, told), _place(reach, is_at) if isfinite(is_at) else "", _place(reach, reach.low),
+                _place(reach, reach.high), (told - reach.low) / span, (is_at - reach.low) / span, safe, by,
+                stands if reach.unit == "rad" else float("nan"), isfinite(is_at) and abs(is_at - told) > 0.6 * reach.near,
             )  # fmt: skip
         case MotorAttachment():
             drive = model.value("attachments", f"{plain(name)}_drive")
@@ -60,5 +72,5 @@ def _standing(model: ScreenModel, name: str, a: Attachment, by: str) -> Standing
     )
 
 
-def _deg(angle: float | None) -> str:
-    return f"{degrees(angle):.0f} deg".replace("-", "−") if angle is not None and isfinite(angle) else "–"
+def _place(reach: Reach, at: float) -> str:
+    return reach.written(at).replace("-", "−") if isfinite(at) else "–"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from math import degrees
 
+from pivrex.rig.attachments import ENCODED, PLACES
 from pivrex.routine.checking.scope import Scope
 from pivrex.routine.checking.values import ValueChecks
 from pivrex.routine.forms import KEYWORDS
@@ -111,7 +112,7 @@ class StepChecks(ValueChecks):
         return [WaitUntilStep(self._where(), node["cond"], self._limit(node, scope, (TIME,), "at most"))]
 
     def _do_wait_for(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
-        name = self._attachment(node["name"], ("position", "servo"))
+        name = self._attachment(node["name"], PLACES)
         return [WaitForStep(self._where(), name, self._limit(node, scope, (TIME,), "at most"))]
 
     def _do_settle(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
@@ -128,26 +129,24 @@ class StepChecks(ValueChecks):
                 f'{self._rig.name} has no attachment "{name}"{nearest(name, words.attachments)}; it has {known}', span
             )
         elif words.attachments[name] not in kinds:
-            is_a = {"motor": "a motor: run it", "position": "a motor to a position: use move", "servo": "a servo: use move",
-                    "switch": "a switch: switch it on or off"}[words.attachments[name]]  # fmt: skip
+            is_a = {"motor": "a motor: run it", "position": "a motor to a position: use move", "lift": "a lift: use move",
+                    "servo": "a servo: use move", "switch": "a switch: switch it on or off"}[words.attachments[name]]  # fmt: skip
             self._wrong(f'"{name}" is {is_a}', span)
         return name
 
     def _do_move_to(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
-        name = self._attachment(node["name"], ("position", "servo"))
-        known = self._words.attachments.get(name) in ("position", "servo")
+        name = self._attachment(node["name"], PLACES)
+        known = self._words.attachments.get(name) in PLACES
         value = node["value"]
-        kind = self._must_be(value, scope, (ANGLE, COUNTS), "where it goes")
-        if known and kind == COUNTS and not self._words.radians_per_count(name):
+        kinds = (self._words.place(name), COUNTS) if known else (ANGLE, LENGTH, COUNTS)
+        kind = self._must_be(value, scope, kinds, "where it goes")
+        if known and kind == COUNTS and not self._words.per_count(name):
             self._wrong(f'"{name}" has no encoder that counts; say an angle', value.span)
-        if known and isinstance(value, Quantity) and not node["by"]:
-            low, high = self._words.reach(name)
-            at = value.value * (self._words.radians_per_count(name) if kind == COUNTS else 1.0)
-            if not low - 1e-9 <= at <= high + 1e-9:
-                self._wrong(
-                    f'lies outside of what "{name}" can reach, {degrees(low):.0f} to {degrees(high):.0f} deg',
-                    value.span,
-                )
+        if known and kind in kinds and isinstance(value, Quantity) and not node["by"]:
+            reach = self._words.reach(name)
+            at = value.value * (self._words.per_count(name) if kind == COUNTS else 1.0)
+            if not reach.low - 1e-9 <= at <= reach.high + 1e-9:
+                self._wrong(f'lies outside of what "{name}" can reach, {reach.limits}', value.span)
         if node["over"] is not None:
             self._must_be(node["over"], scope, TIME, "over how long")
         limit = self._limit(node, scope, (TIME,), "at most")
@@ -187,17 +186,20 @@ class StepChecks(ValueChecks):
             if not self._words.has_gyro:
                 self._wrong(f"{self._rig.name} has no gyro with a correction", span)
         elif name != "counts":
-            self._attachment((name, span), ("position",))
+            self._attachment((name, span), ENCODED)
         return [ZeroStep(self._where(), name)]
 
     def _do_home(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
-        name = self._attachment(node["name"], ("position",))
+        name = self._attachment(node["name"], ENCODED)
         self._must_be(node["share"], scope, NUMBER, "the share")
         share = node["share"]
         if isinstance(share, Quantity) and not 0 < abs(share.value) <= 1:
             self._wrong("must be a share of its speed towards the stop, such as -30 %", share.span)
         if node["as"] is not None:
-            self._must_be(node["as"], scope, ANGLE, "what it is called there")
+            known = self._words.attachments.get(name) in ENCODED
+            self._must_be(
+                node["as"], scope, self._words.place(name) if known else (ANGLE, LENGTH), "what it is called there"
+            )
         return [HomeStep(self._where(), name, share, node["as"], self._limit(node, scope, (TIME,), "at most"))]
 
     # --- names ---

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from pivrex.rig.attachments import PLACES
 from pivrex.routine.checking.scope import Finder, Scope
 from pivrex.routine.forms import FUNCTIONS
 from pivrex.routine.kinds import (
@@ -136,7 +137,7 @@ class ValueChecks(Finder):
         name, words = cond.of.name, self._words
         wanted: Mapping[str, Any] = {
             "heard": words.sensors, "silent": words.sensors,
-            "there": {n for n, k in words.attachments.items() if k in ("position", "servo")},
+            "there": {n for n, k in words.attachments.items() if k in PLACES},
             "on": {n for n, k in words.attachments.items() if k == "switch"},
             "off": {n for n, k in words.attachments.items() if k == "switch"},
         }[cond.state]  # type: ignore[assignment] # fmt: skip
