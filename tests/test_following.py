@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from pivrex.line import Entry, Line
 from pivrex.line.beginning import begun, known_at
-from pivrex.line.following import AGAIN, ASKED, HERE, IN_PLACE, Following
+from pivrex.line.following import AGAIN, ASKED, BEGINS, HERE, IN_PLACE, Following
 from pivrex.line.values import ALONE
 from pivrex.line.why import ladder, sentence
 from pivrex.path.files import read_path
@@ -312,6 +312,38 @@ class MotionTest(unittest.TestCase):
             assert found is not None
             alone = play(program, rig, None, 8.0, seed=2)
             np.testing.assert_array_equal(alone.pose[:2], found.poses[1][:2])
+
+    def test_plans_in_a_row_leave_nothing_behind(self) -> None:
+        """A batch's robots and one alone forget a plan that is over, with and without a pause before the next one."""
+        first = "start at 0.5 m, 0.5 m facing 0 deg\nfollow 0.8 m, 0.55 m then 1.3 m, 1.0 m until x > 0.9 m\n"
+        more = "follow 0.8 m, 0.9 m\n"
+        for name, text in (
+            ("coot", first + "wait 100 ms\n" + more),
+            ("bittern", first + more),
+        ):
+            rig = read_rig(demo_path(name))
+            program = check_text(text, rig).program
+            assert program is not None
+            found = rehearse(program, rig, None, np.arange(1, 3, dtype=np.uint64), 9.0)
+            assert found is not None
+            layout = Line(rig).layout
+            for k in (0, 1):
+                alone = play(program, rig, None, 9.0, seed=k + 1)
+                self.assertEqual(alone.ended, "finished", f"{name} {k}")
+                self.assertEqual(alone.pose.tobytes(), found.poses[k].tobytes(), f"{name} {k}")
+                mode = alone.rows[:, layout.at("following", "mode")]
+                begins = np.flatnonzero(mode == BEGINS)
+                self.assertEqual(len(begins), text.count("follow"))
+                heading, along = rig.following.heading, rig.following.along
+                for n in begins.tolist():  # its first tick knows no error before it
+                    row = {
+                        c.name: v for c, v in zip(layout.columns, alone.rows[n], strict=True) if c.stage == "following"
+                    }
+                    turned = alone.rows[n, layout.at("odometry", "turn")]
+                    grows = -turned if name == "coot" else row["off"] * rig.dt_s  # a loop on the rate, or on the error
+                    self.assertAlmostEqual(row["heading_i"], heading.i * grows, places=12)
+                    self.assertAlmostEqual(row["along_i"], along.i * row["along"] * rig.dt_s, places=12)
+                    self.assertEqual(row["along_d"], 0.0)
 
     def test_lost_it_stops_and_says_so_or_waits_and_drives_back(self) -> None:
         for name in ("plover", "bittern"):

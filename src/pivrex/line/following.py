@@ -18,10 +18,12 @@ from pivrex.line.values import Ops, Value, joined, ops_of, parts
 from pivrex.rig.following import Loop
 from pivrex.rig.rig import Rig
 
-__all__ = ["AGAIN", "ASKED", "HERE", "IN_PLACE", "Following", "FollowingSettings", "FollowingState"]
+__all__ = ["AGAIN", "ASKED", "BEGINS", "HERE", "IN_PLACE", "Following", "FollowingSettings", "FollowingState"]
 
-IN_PLACE, HERE, AGAIN = 1.0, 2.0, 3.0
-"""How a plan is meant: where it lies on the field; from where the robot stands, beginning now; and going on so."""
+IN_PLACE, HERE, AGAIN, BEGINS = 1.0, 2.0, 3.0, 4.0
+"""How a plan is meant: where it lies on the field; from where the robot stands, beginning now; and going on so; where it lies on the
+field, beginning now. A plan that begins remembers nothing of the plan before it.
+"""
 
 ASKED = (
     ("mode", ""), ("feeds_forward", ""), ("feeds_back", ""), ("waits", ""), ("x", "m"), ("y", "m"), ("heading", "rad"),
@@ -155,18 +157,20 @@ class Following(Stage):
         return FollowingState(none, none, np.full((*batch, 3), nan), np.zeros((*batch, 1)))
 
     def step(self, state: FollowingState, row: Floats) -> FollowingState:
+        batch = row.shape[:-1]
         if not some(row[..., self._mode]):
             row[..., self._motion] = row[..., self._in]
-            return state
-        batch = row.shape[:-1]
+            return self.start(batch)
         o = ops_of(batch)
         asked, motion, seen = (parts(row[..., k]) for k in (self.entry, self._in, self._seen))
         mode = asked[0]
-        follows = mode > 0
+        follows, begins = mode > 0, (mode == HERE) | (mode == BEGINS)
         pose = self._where(o, mode, parts(state.pose), seen)
-        should = parts(state.turn)[0]
+        should = o.where(begins, 0.0, parts(state.turn)[0])
+        added = [o.where(begins, 0.0, a) for a in parts(state.added)]
+        before = [o.where(begins, nan, e) for e in parts(state.errors)]
         rate = should - seen[5] / self.settings.dt_s
-        after, told, given = self._corrected(o, asked, pose, parts(state.added), parts(state.errors), rate)
+        after, told, given = self._corrected(o, asked, pose, added, before, rate)
         out = [o.where(follows, g, m) for g, m in zip(given, motion, strict=True)]
         told = [o.where(follows, v, 0.0) for v in told]
         row[..., self._out] = joined((*asked, *told, *out), batch)

@@ -6,7 +6,7 @@ from math import cos, hypot, sin
 
 import numpy as np
 
-from pivrex.line.following import AGAIN, ASKED, HERE, IN_PLACE
+from pivrex.line.following import AGAIN, ASKED, BEGINS, HERE, IN_PLACE
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats
 from pivrex.path.plan import Plan
@@ -65,7 +65,7 @@ class Follows:
         self._feeds[i] = feeds
         self._plans[i], self._any = plan, True
         self._t[i] = self._near[i] = self._rests[i] = 0.0
-        self._waits[i], self._mode[i], self._most[i] = False, HERE if here else IN_PLACE, most_m
+        self._waits[i], self._mode[i], self._most[i] = False, HERE if here else BEGINS, most_m
         self._lost.pop(i, None)
 
     def active(self, i: int) -> bool:
@@ -79,7 +79,7 @@ class Follows:
     def heading(self, i: int) -> float | None:
         """Give the heading on the field at which one robot's plan ends; None for one that lies elsewhere."""
         plan = self._plans[i]
-        return float(plan.looks.heading[-1]) if plan is not None and self._mode[i] == IN_PLACE else None
+        return float(plan.looks.heading[-1]) if plan is not None and self._mode[i] in (IN_PLACE, BEGINS) else None
 
     def end(self, i: int) -> None:
         """End the plan of one robot."""
@@ -134,7 +134,7 @@ class Follows:
         now, by_now = plan.at(t + self._dt / 2), plan.at(t - self._lag)
         moves = np.where(self._waits[at], 0.0, np.where(t < plan.time_s, 1.0, 0.0))
         x, y, heading, angle = by_now.x, by_now.y, by_now.heading, by_now.angle
-        here = self._mode[at] != IN_PLACE
+        here = (self._mode[at] == HERE) | (self._mode[at] == AGAIN)
         if here.any():
             x0, y0, h0 = plan.poses[0]
             c, s = cos(h0), sin(h0)
@@ -147,4 +147,4 @@ class Follows:
         for k, value in enumerate((*rest, x, y, heading, angle, *motion.T)):
             asked[at, k] = value
         self._t[at] = np.where(self._waits[at], t, t + self._dt)
-        self._mode[at] = np.where(self._mode[at] == HERE, AGAIN, self._mode[at])
+        self._mode[at] = np.where(here, AGAIN, IN_PLACE)
