@@ -8,11 +8,13 @@ from numpy.typing import NDArray
 
 from pivrex.line import Entry, Line
 from pivrex.line.correction import NEVER, Correction, CorrectionState
+from pivrex.line.layout import plain
 from pivrex.line.moves import Move, Straight, Turn, straight_of, turn_of
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.values import ALONE
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import Rig, read_rig
+from pivrex.rig.bindings import Binding
 from pivrex.rig.correction import Correction as CorrectionTable
 from pivrex.rig.correction import RateLoop
 from pivrex.rig.wheel_control import WheelControl
@@ -283,6 +285,37 @@ class ControlTest(unittest.TestCase):
         line = self.line(wheels="pid")
         row = self.ticks(line, [0.5, 0.5, 0.0, 0.0, 0.0])
         np.testing.assert_array_equal(line.told(row), line.resting())
+
+    def test_brake_and_coast_take_the_loop_out(self) -> None:
+        """After a full spin the loop would push against the motion for most of a second; nothing may leave while they count."""
+        rig = read_rig(demo_path("coot"))
+        control = (rig.control or WheelControl()).model_copy(update={"wheels": "pid"})
+        letters = ("coast", "brake")
+        bound = tuple(Binding(channel=f"button_{k}", does=does) for k, does in enumerate(letters))
+        rig = rig.model_copy(update={"control": control, "bindings": bound})
+        for k, does in enumerate(letters):
+            rollout = Rollout(Line(rig), RealBody(rig))
+            line, at = rollout.line, rollout.line.layout.at
+            spin = Entry(twist=np.array([0.0, 0.0, rig.full_turn_rad_s]))
+            for _ in range(90):
+                row = rollout.tick(line.rest(), entry=spin)
+            raw, motors = line.rest(), [plain(m) for m in rig.motors]
+            raw[line.inputs.names.index(f"button_{k}")] = 1.0
+            self.assertGreater(abs(row[at("control", f"{motors[0]}_i")]), 0.0)
+            for _ in range(40):
+                row = rollout.tick(raw)
+                self.assertEqual([row[at("drive", m)] for m in motors], [0.0] * len(motors))
+                np.testing.assert_array_equal(line.told(row)[:8], line.resting()[:8])
+                self.assertEqual(row[at("control", f"{motors[0]}_drive")], 0.0)
+                self.assertEqual(row[at("outputs", "robot_coast")], 1.0 - k)
+            self.assertIn(f"{does}: no loop, no drive", sentence(line, row, line.wheels[0]))
+            self.assertIn(f"! {does}", [r.note for r in ladder(line, row, line.wheels[0])])
+            # whoever else drives is not held up by a driver's button
+            for _ in range(5):
+                row = rollout.tick(raw, entry=spin)
+            self.assertGreater(abs(row[at("drive", motors[0])]), 0.1)
+            self.assertEqual(row[at("outputs", "robot_coast")], 0.0)
+            self.assertNotIn("no drive", sentence(line, row, line.wheels[0]))
 
     def test_a_battery_that_sags_is_reckoned_in(self) -> None:
         rig = self.line(wheels="feedforward", static=0.0, speed=1.0, acceleration_s=0.0).rig

@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from pivrex.line.inputs import Inputs
+from pivrex.line.law import halts
 from pivrex.line.layout import Layout, plain
 from pivrex.line.motion import speeds_at
 from pivrex.line.pid import LoopSettings, loop
@@ -107,7 +108,8 @@ class Control(Stage):
     -----
     With v the wanted share of top speed and e what of it is missing by the encoder:
     drive = static·sgn v + speed·v + acceleration·dv/dt + p·e + i·∫e + d·de/dt, times nominal over sensed voltage. The
-    feedforward is the motor's own equation solved for its voltage. (Åström & Murray, Feedback Systems, ch. 11 and 12.)
+    feedforward is the motor's own equation solved for its voltage. While the robot is stopped, brakes or coasts there is no
+    loop and no drive, and nothing is remembered of the loop. (Åström & Murray, Feedback Systems, ch. 11 and 12.)
     """
 
     name = "control"
@@ -124,6 +126,8 @@ class Control(Stage):
         self.columns = named("control", *columns)
         self.reads = (
             "clock",
+            "bindings",
+            "law",
             "limits",
             "steering",
             *(["sensed"] if self.settings.loops or self.settings.volts else []),
@@ -137,6 +141,7 @@ class Control(Stage):
 
     def place(self, layout: Layout) -> None:
         self._speeds, self._stopped = speeds_at(layout, self._wheels), layout.at("clock", "stopped")
+        self._halts = halts(layout)
         self._sensed = layout.these("sensed", [f"{w}_speed" for w in self._wheels])
         self._volts = layout.at("sensed", "battery") if self.settings.volts else -1
         self._out = layout.stage("control")
@@ -163,7 +168,7 @@ class Control(Stage):
         speeds = parts(row[..., self._speeds])
         seen = parts(row[..., self._sensed]) if s.loops else speeds
         before = tuple(parts(v) for v in state[:3])
-        stopped = single(row[..., self._stopped] + 0.0)
+        stopped = single(row[..., self._stopped] + (self._halts(row) if self._halts is not None else 0.0))
         raised, volts = self._raised(o, state, row)
         told = [
             self._motor(o, k, (speeds, seen), (before[0][k], before[1][k], before[2][k]), raised, stopped)
@@ -175,7 +180,12 @@ class Control(Stage):
 
     def run(self, state: ControlState, rows: Floats, counts: Sequence[bool]) -> ControlState:
         s = self.settings
-        if s.loops or s.volts or np.any(rows[:, self._stopped]):
+        if (
+            s.loops
+            or s.volts
+            or np.any(rows[:, self._stopped])
+            or (self._halts is not None and np.any(self._halts(rows)))
+        ):
             return super().run(state, rows, counts)
         before, last = self.before(counts)
         speeds, batch = parts(rows[:, self._speeds]), (len(rows),)

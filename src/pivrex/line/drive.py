@@ -1,4 +1,4 @@
-"""Drive: from wheel speeds to each motor's drive, with its polarity."""
+"""Drive: from wheel speeds to each motor's drive, with its polarity; none while the robot brakes or coasts."""
 
 from __future__ import annotations
 
@@ -7,10 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from pivrex.line.inputs import Inputs
+from pivrex.line.law import HALTS, halts
 from pivrex.line.layout import Layout, plain
 from pivrex.line.motion import speeds_at
 from pivrex.line.probe import probed
-from pivrex.line.stage import Floats, Stage, named, some
+from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.told import Told
 from pivrex.rig.rig import Rig
 
 __all__ = ["Drive", "DriveSettings", "drive_of", "settings_of"]
@@ -45,7 +47,7 @@ class Drive(Stage):
     """The drive of all M motors, in [-1, 1], those that drive before those that steer."""
 
     name = "drive"
-    reads = ("limits", "steering", "control", "probe")
+    reads = ("bindings", "law", "limits", "steering", "control", "probe")
 
     def __init__(self, rig: Rig) -> None:
         self.settings: DriveSettings = settings_of(rig)
@@ -66,6 +68,7 @@ class Drive(Stage):
         self._controlled = layout.these("control", [f"{m}_drive" for m in motors])
         self._driving = slice(self._out.start, self._out.start + len(self.settings.share))
         self._steering = slice(self._driving.stop, self._out.stop)
+        self._halts = halts(layout)
         self._turning = layout.these("steering", [f"{w}_drive" for w in self._steered])
 
     def step(self, state: object, row: Floats) -> object:
@@ -73,9 +76,31 @@ class Drive(Stage):
             row[..., self._driving] = row[..., self._controlled] * self._polarity
         else:
             row[..., self._driving] = drive_of(self.settings, row[..., self._speeds])
+        if self._halts is not None:
+            row[..., self._driving] *= self._halts(row)[..., None] == 0
         if self._steered:
             row[..., self._steering] = row[..., self._turning]
         if some(row[..., self._probe.start]):
             motor, duty = row[..., self._probe.start], row[..., self._probe.start + 1]
             row[..., self._out] = probed(row[..., self._out], motor, duty)
         return state
+
+    # --- what it tells ---
+
+    def _halted(self, told: Told) -> str:
+        """What leaves no drive: "brake", "coast" or both; empty if nothing does."""
+        if self._halts is None or not self._halts(told.row):
+            return ""
+        return " and ".join(n for n in HALTS if told.get("bindings", n))
+
+    def phrases(self, told: Told) -> list[str]:
+        halted = self._halted(told)
+        return [f"{halted}: no loop, no drive"] if halted else []
+
+    def rungs(self, told: Told) -> list[Rung]:
+        halted = self._halted(told)
+        return (
+            [Rung("drive", f"{halted}: the wheels get no drive, whatever loops ask for", "", f"! {halted}")]
+            if halted
+            else []
+        )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -109,6 +109,20 @@ def full_speeds(settings: LawSettings, level: Floats, fractions: Floats) -> Floa
     return full
 
 
+HALTS = ("brake", "coast")
+"""Buttons and letters that leave no motion, and no drive to the motors that drive."""
+
+
+def halts(layout: Layout) -> Callable[[Floats], Floats] | None:
+    """Return what says of rows, B + (K,), where a brake or a coast counts, B float64: not while somebody else than the controls asks
+    for the motion. None for a rig that has neither.
+    """
+    at, entered = [layout.at("bindings", n) for n in HALTS if layout.has("bindings", n)], layout.at("law", "entered")
+    if not at:
+        return None
+    return lambda row: ((row[..., at] != 0).any(axis=-1) & (row[..., entered] == 0)) * 1.0
+
+
 class Law(Stage):
     """The last stage of what is asked. A motion from elsewhere enters here, in the law's place."""
 
@@ -140,7 +154,8 @@ class Law(Stage):
             return layout.at("bindings", name) if layout.has("bindings", name) else -1
 
         self._moves = at("forward")
-        self._pivot, self._slow, self._brake, self._coast = at("pivot"), at("slow"), at("brake"), at("coast")
+        self._pivot, self._slow = at("pivot"), at("slow")
+        self._halts = halts(layout)
         self._to, self._by = at("level_to"), at("level_by")
 
     def start(self, batch: tuple[int, ...]) -> LawState:
@@ -167,9 +182,9 @@ class Law(Stage):
         twist = fractions * full
         if self._moves >= 0:
             twist = self._with_buttons(row, state.level, twist)
-        if self._brake >= 0 or self._coast >= 0:
-            halted = row[..., [k for k in (self._brake, self._coast) if k >= 0]].any(axis=-1, keepdims=True)
-            twist = np.where(halted, 0.0, twist)
+        if self._halts is not None:
+            row[..., self.entered] = 0.0  # whoever enters does so after this stage
+            twist = np.where(self._halts(row)[..., None] > 0, 0.0, twist)
         row[..., self.entry], row[..., self._full] = twist, full
         row[..., self._level] = state.level
         return state

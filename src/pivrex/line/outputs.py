@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line.inputs import Inputs
+from pivrex.line.law import halts
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Rung, Stage, named
 from pivrex.line.told import Told
@@ -225,7 +226,7 @@ class Outputs(Stage):
     """What leaves for the robot: the motors' values, the attachments', and whether it coasts; and which motors only hum."""
 
     name = "outputs"
-    reads = ("bindings", "drive", "attachments")
+    reads = ("bindings", "law", "drive", "attachments")
 
     def __init__(self, rig: Rig, coasts: bool) -> None:
         self._rig = rig
@@ -252,6 +253,7 @@ class Outputs(Stage):
         self.told = slice(first, first + len(self.values))
         self._hums = slice(self.told.stop, layout.stage("outputs").stop)
         self._coast = layout.at("bindings", "coast") if self._coasts else -1
+        self._halts = halts(layout)
         # of those with a motor its drive, of the others what they are told to be
         self._others = np.array(
             [layout.at("attachments", f"{n}_{'drive' if layout.has('attachments', f'{n}_drive') else 'target'}")
@@ -263,8 +265,8 @@ class Outputs(Stage):
         if self._attached:
             drive = np.concatenate((motors, row[..., self._others] * self._sign), axis=-1)
         row[..., self._told] = encode(self.settings, drive)
-        if self._coast >= 0:
-            row[..., self.told.stop - 1] = row[..., self._coast]
+        if self._coast >= 0 and self._halts is not None:
+            row[..., self.told.stop - 1] = row[..., self._coast] * self._halts(row)
         row[..., self._hums] = hums(self.settings, motors)
         return state
 
