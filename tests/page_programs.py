@@ -76,8 +76,8 @@ def block(begins: str) -> str:
     return next(b for b in blocks if b.startswith(begins))
 
 
-def build(folder: Path, name: str, code: str) -> Path:
-    """Compile a program without any warning."""
+def build(folder: Path, name: str, code: str, *more: str) -> Path:
+    """Compile a program without any warning, with more words for the compiler."""
     source, program = folder / f"{name}.c", folder / name
     source.write_text(HEAD + code)
     words = [
@@ -90,7 +90,7 @@ def build(folder: Path, name: str, code: str) -> Path:
         "-Wno-unused-function",
         "-Wno-unused-variable",
     ]
-    subprocess.run([*words, "-o", str(program), str(source), "-lm"], check=True)
+    subprocess.run([*words, *more, "-o", str(program), str(source), "-lm"], check=True)
     return program
 
 
@@ -109,9 +109,13 @@ def seals(key: bytes, session: int) -> str:
     return replaced(block("static const unsigned char KEY"), *ours)
 
 
-def robot_code(rig_hash: str, key: bytes = b"", session: int = 1) -> str:
-    """Give the robot's end, with a key as the page says how."""
-    code = replaced(block("static const char *HASH"), ("XXXXXXXX", rig_hash))
+def robot_code(rig_hash: str, key: bytes = b"", session: int = 1, values: int = 2, joins: bool = False) -> str:
+    """Return the robot's end for so many values, with a key and joining parts as the page says how."""
+    code = replaced(block("static const char *HASH"), ("XXXXXXXX", rig_hash), ("OUT = 2 }", f"OUT = {values} }}"))
+    if joins:
+        first = "    if (strncmp(body, "
+        code = replaced(code, (first, "    body = join(body); if (body == NULL) return;\n" + first))
+        code = replaced(code, ("static void obey", block("/* Give a whole") + "static void obey"))
     if not key:
         return code
     newer = "    unsigned long ahead = (seq - newest) & 0xFFFF;\n    return mode == 2 || (ahead > 0 && ahead < 32768);"

@@ -7,6 +7,7 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from pivrex.devices.decode.packets import PacketsReader
 from pivrex.devices.robot_sentences import Back, Out, out_sentences, read_sensed, wire_hash
@@ -57,12 +58,12 @@ class WirePageTest(TempCase):
         self.assertEqual((first.readings["left_x"], first.readings["left_y"]), (0.25, -1.0))
         self.assertEqual([n for n in range(16) if second.readings.get(f"button_{n}")], [0, 5])
 
-    def robot(self, code: str, motor: str = 'printf("motor %d %g\\n", i, v);') -> Path:
+    def robot(self, code: str, motor: str = 'printf("motor %d %g\\n", i, v);', *more: str) -> Path:
         """Compile a robot's end; it reads lines, and `T` with a time in ms sets its clock."""
         board = f"static void motor(int i, float v) {{ {motor} }}\n"
         main = 'int main(void) { char l[300]; while (fgets(l, 300, stdin)) { l[strcspn(l, "\\r\\n")] = 0;\n'
         main += "if (l[0] == 'T') now = atol(l + 1); else on_line(l); on_every_loop(); } return 0; }\n"
-        return build(self.folder, "robot", TO_STDOUT + CLOCK + board + code + main)
+        return build(self.folder, "robot", TO_STDOUT + CLOCK + board + code + main, *more)
 
     def said(self, program: Path, lines: list[str]) -> list[str]:
         done = subprocess.run([program], input="".join(lines), capture_output=True, text=True, check=True)
@@ -138,12 +139,7 @@ class WirePageTest(TempCase):
 
     def test_a_robots_end_that_joins_parts(self) -> None:
         """Both programs of the page together: sixteen values in two parts, one part lost, a rest by its first part."""
-        code = robot_code("ABCD1234").replace("int OUT = 2", "int OUT = 60")
-        code = code.replace("float value[2]", "float value[60]").replace(
-            "    if (strncmp(body, ", "    body = join(body); if (body == NULL) return;\n    if (strncmp(body, "
-        )
-        before = "static void obey"
-        code = code.replace(before, block("/* Give a whole") + before)
+        code = robot_code("ABCD1234", values=60, joins=True)
         program = self.robot(code, 'if (i == 59) printf("motor %g\\n", v);')
 
         def out(seq: int, drive: bool, value: float) -> list[str]:
@@ -156,6 +152,28 @@ class WirePageTest(TempCase):
         moved = [float(r.split()[1]) for r in self.said(program, lines) if r.startswith("motor")]
         # of a rest in parts each is one; the second says nothing new
         self.assertEqual(moved, [0, 0.125, 0.3125, 0])
+
+    def test_sizes_follow_the_number_of_values(self) -> None:
+        """Whatever `OUT` is: whole, too long and too many values, in one piece and in parts, touch no memory that is not theirs."""
+        for values, joins, key in ((2, False, b""), (4, False, bytes(16)), (12, True, b""), (12, True, bytes(16))):
+            code = robot_code("ABCD1234", key, 5, values, joins)
+            sanitize = "-fsanitize=address,undefined", "-fno-sanitize-recover=all", "-g"
+            program = self.robot(code, 'printf("motor %d %g\\n", i, v);', *sanitize)
+            wants = np.arange(values) * 0.0625 - 0.25
+
+            def out(seq: int, drive: bool, told: NDArray[np.float64], key: bytes = key) -> str:
+                sign = partial(sealed, key, session=5) if key else None
+                return b"".join(out_sentences(Out(seq, 2000, drive), "ABCD1234", told, sign)).decode()
+
+            longest = np.full(values, -1.23456789e-300)
+            many = np.full(values + 30, 0.5)
+            lines = ["T2000\n", out(1, False, wants), out(2, True, wants), out(3, True, many), out(4, True, longest)]
+            lines += [out(5, True, many)[:200] + "\n", out(6, True, wants * 2)]
+            said = [r.split() for r in self.said(program, lines) if r.startswith("motor")]
+            whole = [[float(v) for _, _, v in said[k : k + values]] for k in range(0, len(said), values)]
+            self.assertEqual(whole[0], [0.0] * values)
+            self.assertEqual(whole[1], wants.tolist(), values)
+            self.assertEqual(whole[-1], (wants * 2).tolist(), values)
 
     def test_the_seal_against_known_answers(self) -> None:
         """SHA-256 by the examples of FIPS 180-4, HMAC by the cases 1 to 5 of RFC 4231 (those with keys of one block)."""
