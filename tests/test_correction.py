@@ -139,6 +139,27 @@ class StageTest(unittest.TestCase):
         t.tick(1.0, turn=math.radians(60), aim_deg=2.0)
         self.assertAlmostEqual(t.deg("d"), 30.0, places=6)
 
+    def test_no_form_adds_more_than_its_largest(self) -> None:
+        """A robot that does not turn, 100 deg from its target, for two seconds; then its target is where it looks."""
+        most = 60.0
+        for keys in (
+            {"i": 20.0},
+            {"rate": RateLoop(p=0.5, i=2.0)},
+            {"i": 20.0, "d": 0.3, "rate": RateLoop(p=2.0, i=10.0)},
+        ):
+            t = Ticks(corrected(largest_rad_s=math.radians(most), **keys))
+            t.tick(0.0, aim_deg=0.0)
+            for _ in range(120):
+                t.tick(0.0, aim_deg=100.0)
+                self.assertLessEqual(abs(t.deg("given")), most + 1e-9, keys)
+            self.assertAlmostEqual(t.deg("given"), most)
+            self.assertIn("! at its largest", [r.note for r in ladder(t.line, t.row, "left")])
+            # nothing has been added up that would push on: turned the other way it lets go within the tick
+            parts = [t.deg(n) for n in ("i", "rate_i") if t.line.layout.has("correction", n)]
+            self.assertLess(max(parts), 3.0, keys)
+            t.tick(0.0, aim_deg=-40.0)
+            self.assertLess(t.deg("given"), 0.0, keys)
+
     def test_the_cascade_by_hand(self) -> None:
         # 10 deg of error ask for 40 deg/s; it turns at 0, so the inner loop adds 0.5·40 and 2·40/60
         t = Ticks(corrected(rate=RateLoop(p=0.5, i=2.0)))

@@ -18,7 +18,7 @@ from pivrex.tuning import LOOPS, OPEN, Bench, Experiment, Gains, answers_to, fig
 from pivrex.tuning.relay import gains_by, relay, relay_on
 from pivrex.tuning.search import CONDITIONS, GOALS, search
 from tests.chassis import demo_path
-from tests.support import TempCase, plain_rig, slow
+from tests.support import TempCase, often, plain_rig, slow
 
 Floats = NDArray[np.float64]
 HEADING, WHEEL, STEERING = LOOPS["heading"], LOOPS["wheel"], LOOPS["steering"]
@@ -255,6 +255,34 @@ class CommandTest(TempCase):
             self.assertLess(abs(answer["final_error_deg"]), 1.0, name)
             self.assertTrue(answer["finished"])
             self.assertTrue({"rise_s", "overshoot_deg", "settle_s", "drift_m", "ticks"} <= answer.keys())
+
+    def test_a_straight_is_judged_by_its_way_and_its_line(self) -> None:
+        """A straight's heading shall not change: its noise is no swing, and its rise is that of its way."""
+        for name in ("plover", "coot", "bittern", "dunlin", "avocet"):
+            rig = read_rig(demo_path(name))
+            experiment = HEADING.experiment(rig, "straight")
+            for seed in range(1, often(20, 2) + 1):
+                a = Bench(rig, HEADING).run(experiment, None, np.array(seed, np.uint64))
+                self.assertFalse(a.unstable[0], f"{name} {seed}")
+                # a trapezoid of speed to half of full and back: all of it takes way/v + v/a, a tenth of the way √(0.2·way/a)
+                v, rise, way = rig.full_forward_m_s / 2, rig.correction.speed_rise_m_s2, experiment.amount  # type: ignore[union-attr]
+                v = min(v, math.sqrt(way * rise))
+                tenth = (
+                    math.sqrt(0.2 * way / rise) if 0.1 * way < v * v / (2 * rise) else 0.1 * way / v + v / (2 * rise)
+                )
+                self.assertAlmostEqual(
+                    a.figures.rise_s[0], way / v + v / rise - 2 * tenth, delta=0.1, msg=f"{name} {seed}"
+                )
+                self.assertLessEqual(a.figures.rise_s[0], a.figures.settle_s[0])
+                self.assertLessEqual(a.figures.settle_s[0], a.done_s[0])
+        for gains in (Gains(0.0, 0.0, 30.0), Gains(0.0, 500.0, 0.0)):
+            a = Bench(rig := read_rig(demo_path("bittern")), HEADING).run(
+                HEADING.experiment(rig, "straight"), gains, np.array(1, np.uint64)
+            )
+            self.assertTrue(a.unstable[0], gains)
+        said = json.loads(self.ran("heading", str(demo_path("plover")), "--straight", "0.5", "--json")[1])
+        self.assertAlmostEqual(said["end_error_m"], 0.5 - said["way_m"], places=3)
+        self.assertLess(abs(said["end_error_m"]), 0.02)
 
     def test_seeds_gains_and_bodies_count(self) -> None:
         rig = str(demo_path("plover"))

@@ -159,7 +159,7 @@ class WirePageTest(TempCase):
             code = robot_code("ABCD1234", key, 5, values, joins)
             sanitize = "-fsanitize=address,undefined", "-fno-sanitize-recover=all", "-g"
             program = self.robot(code, 'printf("motor %d %g\\n", i, v);', *sanitize)
-            wants = np.arange(values) * 0.0625 - 0.25
+            wants = np.linspace(-0.25, 0.5, values * 2 - 1)[:values].round(4)
 
             def out(seq: int, drive: bool, told: NDArray[np.float64], key: bytes = key) -> str:
                 sign = partial(sealed, key, session=5) if key else None

@@ -84,13 +84,15 @@ def _tried(rig: Any, kind: str, amount: float, gains: tuple[float | None, ...], 
     def number(value: float, digits: int = 4) -> float | None:
         return round(float(value), digits) if math.isfinite(float(value)) else None
 
+    end = min(until, a.ticks) - 1
     return {
         "rise_s": number(f.rise_s[0]),
         "overshoot_deg": number(math.degrees(f.overshoot[0])),
         "settle_s": number(f.settle_s[0]),
         "final_error_deg": number(math.degrees(f.final[0])),
-        "drift_m": number(a.aside_m[0, -1]),
-        "way_m": number(a.way_m[0, -1]),
+        "drift_m": number(a.aside_m[0, end]),
+        "way_m": number(a.way_m[0, end]),
+        **({"end_error_m": number(amount - a.way_m[0, end])} if kind == "straight" else {}),
         "effort_deg_s": number(math.degrees(f.effort[0])),
         "unstable": bool(a.unstable[0]),
         "finished": over,

@@ -140,8 +140,9 @@ class Correction(Stage):
     Notes
     -----
     With e the wrapped error and w the rate at which the target moves: turn = w + clip(p·e + i·∫e + d·(w - measured)). In a
-    cascade that sum is a wanted rate r, and the turn is r + p'·(r - measured) + i'·∫(r - measured). (Åström & Murray,
-    Feedback Systems, ch. 11.)
+    cascade that sum is a wanted rate r, and the turn is w + clip(r - w + p'·(r - measured) + i'·∫(r - measured)). The same limit
+    holds for all that is added, and neither integral grows while it would push further into it. (Åström & Murray, Feedback
+    Systems, ch. 11.)
     """
 
     name = "correction"
@@ -249,10 +250,17 @@ class Correction(Stage):
         inner: tuple[Value, ...] = ()
         added = o.where(held, was.inner, 0.0)
         if self._cascade:
+            kept, most = o.where(held, was.added, 0.0) * s.outer.memory, s.outer.largest
+            tried = given + s.inner_p * (wanted + given - rate) + added
+            i = o.where((abs(tried) > most) & ((i - kept) * tried > 0), kept, i)
+            given = o.within(p + i + d, most)
             missing = o.where(held, wanted + given - rate, 0.0)
-            added = o.within(added + s.inner_i * missing * s.dt_s, s.outer.largest)
-            inner = (s.inner_p * missing, added)
-            given = given + inner[0] + added
+            push = s.inner_p * missing
+            grown = o.within(added + s.inner_i * missing * s.dt_s, most)
+            tried = given + push + grown
+            added = o.where((abs(tried) > most) & ((grown - added) * tried > 0), added, grown)
+            inner = (push, added)
+            given = o.within(given + push + added, most)
         given = o.where(held, given, 0.0)
         after = CorrectionState(on, target, heading, rate, i, added, asked + given, against)
         return after, (on, target, error, rate, p, i, d, *inner, given, fault)
@@ -300,7 +308,7 @@ class Correction(Stage):
             f"{parts} → {self._deg(told, 'given'):+.1f} deg/s"
         )
         full = abs(told("correction", "given")) > 0.999 * self.settings.outer.largest
-        return [Rung("correct", text, "correction.p", "! at its largest" if full and not self._cascade else "")]
+        return [Rung("correct", text, "correction.p", "! at its largest" if full else "")]
 
     @staticmethod
     def _deg(told: Told, name: str) -> float:

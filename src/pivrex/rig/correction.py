@@ -67,7 +67,7 @@ class Correction(Table):
     largest_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=20, step="10 deg/s")] = Field(
         default=radians(180),
         alias="largest",
-        description="The most that is added to the turn, either way. While it holds, I waits (anti-windup).",
+        description="The most that is added to the turn, either way, by a cascade too. While it holds, every I waits (anti-windup).",
         examples=["180 deg/s"],
     )
     filter_s: Annotated[float, Quantity("time", at_least=0, at_most=0.5, step="5 ms")] = Field(

@@ -23,9 +23,12 @@ UNSTABLE_STEPS = 6.0
 """An answer that ends this many steps from its target is called unstable; so is one that swings on."""
 
 SWINGS, BUSY = 0.06, 0.12
-"""What swings by less than this share of the step at the end, or is given by less than this share of the most that was given,
-is noise and friction.
+"""What swings by less than this share of the step at the end (or than what counts as settled), or is given by less than this share of
+the most that was given, is noise and friction.
 """
+
+END_M, OFF_LINE = 0.02, 0.1
+"""A straight drive has settled within this of its end; farther from its line than this share of its way (and `END_M`) it is unstable."""
 
 
 @dataclass(frozen=True)
@@ -181,19 +184,47 @@ class Bench:
             after = slice(round(experiment.knock_at_s / line.dt_s), None)
             knocked = figures_of(t_s[after], value[:, after], end, end, given["given"][:, after], loop.least)
             figures = figures._replace(back_s=knocked.settle_s, turned=knocked.overshoot, final=knocked.final)
+        aside, way = c * dy - s * dx, c * dx + s * dy
+        unstable = _swings(value, end, given["given"], loop.least)
+        if experiment.kind == "straight":
+            figures, unstable = self._straight(experiment, t_s, value, (aside, way), given["given"], done)
         return Answers(
             t_s=t_s,
             value=value,
             target=target,
             parts=given,
-            aside_m=c * dy - s * dx,
-            way_m=c * dx + s * dy,
+            aside_m=aside,
+            way_m=way,
             turned=whole[..., 2] - first[:, None],
             figures=figures,
-            unstable=_swings(value, end, given["given"]),
+            unstable=unstable,
             done_s=done,
             ticks=len(t_s),
         )
+
+    def _straight(
+        self,
+        experiment: Experiment,
+        t_s: Floats,
+        off: Floats,
+        place: tuple[Floats, Floats],
+        given: Floats,
+        done: Floats,
+    ) -> tuple[Figures, NDArray[np.bool_]]:
+        """Return the figures of straight drives, (G,) each, and which are unstable, over the time of the move.
+
+        The target of their heading is 0, so noise must not be measured against itself: the rise is that of the way, settled are
+        heading and way, and unstable is what swings on by more than counts as settled, or ends off its line.
+        """
+        ended = np.nanmax(done) if np.isfinite(done).any() else t_s[-1]
+        span = slice(0, max(2, round(float(ended) / self.line.dt_s)))
+        aside, way = (v[:, span] for v in place)
+        zero, amount = np.zeros(len(off)), np.full(len(off), experiment.amount)
+        turned = figures_of(t_s[span], off[:, span], zero, zero, given[:, span], self.loop.least)
+        went = figures_of(t_s[span], way, zero, amount, given[:, span], END_M)
+        strays = np.abs(aside[:, -1]) > END_M + OFF_LINE * abs(experiment.amount)
+        swings = _swings(off[:, span], zero, given[:, span], self.loop.least)
+        return turned._replace(rise_s=went.rise_s, settle_s=np.maximum(turned.settle_s, went.settle_s)), swings | strays
 
     def _watched(self, experiment: Experiment, ticks: int) -> tuple[int, int]:
         """Give the ticks from which and up to which an answer's figures count."""
@@ -205,13 +236,13 @@ class Bench:
         return 0, ticks
 
 
-def _swings(value: Floats, end: Floats, given: Floats) -> NDArray[np.bool_]:
-    """Tell, (G,), which answers swing on and do not die down, or end far away."""
+def _swings(value: Floats, end: Floats, given: Floats, least: float) -> NDArray[np.bool_]:
+    """Return which answers, (G,), swing on by more than ``least`` and do not die down, or end far away."""
     n = value.shape[1]
     late, middle = value[:, -max(2, n // 5) :], value[:, n // 2 : n // 2 + max(2, n // 5)]
     wide, before = (np.ptp(part, axis=1) for part in (late, middle))
     size = np.maximum(np.abs(end), np.abs(value - end[:, None]).max(axis=1))
     busy, most = given[:, -max(2, n // 5) :].std(axis=1), np.abs(given).max(axis=1)
-    swings = (wide > SWINGS * size) & (wide > 0.7 * before) & (busy > BUSY * most)
+    swings = (wide > np.maximum(SWINGS * size, least)) & (wide > 0.7 * before) & (busy > BUSY * most)
     far: NDArray[np.bool_] = np.abs(end[:, None] - late).max(axis=1) > UNSTABLE_STEPS * np.maximum(np.abs(end), 0.1)
     return swings | far
