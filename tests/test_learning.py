@@ -161,7 +161,13 @@ def spoiled_drives(seed: int) -> list[dict[str, Any]]:
 def learnt_of(drive: dict[str, Any], folder: Path, turned: bool = True) -> Learning:
     rig = read_text(drive["text"], PLOVER, Rig)
     run = keep_rows(folder, Facts("Plover", "plover", BEGAN, 60.0), Line(rig), drive["text"], None, list(drive["rows"]))
-    return learn(run, rig, drive["text"], drive["turned"] if turned else 0.0, np.radians(0.5))
+    found = learn(run, rig, drive["text"], drive["turned"] if turned else 0.0, np.radians(0.5))
+    if turned:  # the same with turns that nobody can have seen: what they tell of turning
+        with mock.patch("pivrex.runs.learning.learn._motors", return_value=None):
+            drive["useless"] = [
+                learn(run, rig, drive["text"], seen, np.radians(0.5)) for seen in (3.0, 2.5 * drive["turned"] + 40.0)
+            ]
+    return found
 
 
 def spoiled_and_learnt(seed: int) -> list[tuple[dict[str, Any], Learning]]:
@@ -227,6 +233,19 @@ class TwentySpoiledTest(TempCase):
             self.assertLess(np.median(wide[name]), most, name)
         self.assertLess(np.median(better), 0.3)
         self.assertLess(max(better), 1.0)
+
+    def test_a_turn_that_is_refused_makes_the_track_no_surer(self) -> None:
+        inside = []
+        for drive, sure in all_learnt():
+            for found in drive["useless"]:
+                self.assertIn("gyro.scale", dict(found.refused))
+                self.assertIn("the track is right as far as the gyro's scale is", found.notes)
+                (scrub,) = (p for p in found.learned if p.key == "odometry.scrub")
+                (narrow,) = (p for p in sure.learned if p.key == "odometry.scrub")
+                self.assertGreater(scrub.sigma, 3 * narrow.sigma)
+                inside.append(scrub.low <= drive["true"]["odometry.scrub"] <= scrub.high)
+        self.assertGreaterEqual(len(inside), 12)
+        self.assertGreaterEqual(sum(inside), fewest(len(inside)))
 
     def test_without_a_turn_that_somebody_saw_the_scale_is_refused_and_the_track_is_less_sure(self) -> None:
         drive, sure = all_learnt()[0]

@@ -238,11 +238,11 @@ def _turning(
     except LearnError as problem:
         refused.append(("gyro.bias", str(problem)))
         bias = Value(0.0, rig.gyro.bias_rad_s)
-    scale = rig.gyro.scale
+    scale, off = rig.gyro.scale, OFF_SCALE  # only a scale that was found makes the track surer
     if turned[0]:
         try:
             found = scale_of(drive, bias, *turned)
-            scale = found.value  # whose own sigma is small beside what else is not known of a track
+            scale, off = found.value, float(np.hypot(OFF_SCRUB, found.sigma))
             learned.append(_row("gyro.scale", "what the gyro says too much of a turn", found.value, found.sigma, ""))
         except LearnError as problem:
             refused.append(("gyro.scale", str(problem)))
@@ -254,9 +254,9 @@ def _turning(
         refused.append(("gyro.scale", why))
     try:
         scrub = scrub_of(drive, bias.value, scale)
-        sigma = float(np.hypot(scrub.sigma, (OFF_SCRUB if turned[0] else OFF_SCALE) * scrub.value))
+        sigma = float(np.hypot(scrub.sigma, off * scrub.value))
         learned.append(_row("odometry.scrub", "track as it acts beside the track", scrub.value, sigma, ""))
-        if not turned[0]:
+        if off == OFF_SCALE:
             notes.append("the track is right as far as the gyro's scale is")
     except LearnError as problem:
         refused.append(("odometry.scrub", str(problem)))
