@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 
 from pivrex.errors import UnitError
 from pivrex.export.report import pages_of, write_report
+from pivrex.line import Entry, Line
 from pivrex.rig import read_rig
 from pivrex.runs.comparing import compare
 from pivrex.runs.facts import Facts, write_facts
@@ -26,10 +27,12 @@ from pivrex.runs.happenings import Event
 from pivrex.runs.run import Run
 from pivrex.runs.season import season_of
 from pivrex.runs.shelf import Shelf
+from pivrex.sim import Rollout
+from pivrex.sim.body import RealBody
 from pivrex.sums import SUMS, reckoned
 from pivrex.sums.sums import E24, nearest_pair
 from tests.kept import BEGAN, SECOND, keep_two, kept_drives
-from tests.support import PLOVER, TempCase
+from tests.support import DEMO, PLOVER, TempCase
 from tests.test_cli import Ran
 
 
@@ -215,11 +218,42 @@ class SumsTest(unittest.TestCase):
         turn = self.of("turn", angle="180 deg")
         self.assertAlmostEqual(turn["way"], np.pi * 0.08)
         self.assertAlmostEqual(turn["counts"], np.pi * 0.08 / (2 * np.pi * 0.032) * 360)
-        gear = self.of("gear", stall="30 mNm", efficiency="50 %", mass="2 kg", grip="1", shaft="3000 rpm", gear="10")
+        whole = {"share": "100 %", "shift": "0 %", "drag": "0"}
+        gear = self.of(
+            "gear", stall="30 mNm", efficiency="50 %", mass="2 kg", grip="1", shaft="3000 rpm", gear="10", **whole
+        )
         self.assertAlmostEqual(gear["top"], 3000 / 60 * 2 * np.pi / 10 * 0.032)
         self.assertAlmostEqual(gear["push"], 2 * 0.03 * 10 * 0.5 / 0.032)
         self.assertAlmostEqual(gear["rise"], 9.375 / 2)
         self.assertAlmostEqual(gear["grip"], 19.62)
+
+    def test_a_turn_rolls_each_robots_wheels_as_describe_says(self) -> None:
+        turn = next(s for s in SUMS if s.name == "turn")
+        for name in ("plover", "coot", "bittern", "dunlin", "avocet"):
+            path = DEMO / "rigs" / f"{name}.toml"
+            found = {r.key: r.value for r in reckoned(turn, read_rig(path), {"angle": "90 deg", "scrub": "1"})[1]}
+            said = re.findall(
+                r"(\d+) counts/m.*\+90 deg: [+-]([0-9.]+) mm", Ran("describe", str(path), "--turn", "90").out
+            )
+            per_m, rolled = max(((float(c), float(w) / 1000) for c, w in said), key=lambda pair: pair[1])
+            self.assertAlmostEqual(found["way"], rolled, places=4, msg=name)
+            self.assertAlmostEqual(found["counts"], rolled * per_m, delta=0.5, msg=name)
+
+    def test_a_start_is_as_hard_as_the_driven_wheels_hold(self) -> None:
+        # Plover by hand: 60 of the 85 mm from caster to axle are the weight's lever, 45 mm its height; grip 0.8, caster 0.05
+        share, shift = 60 / 85, 45 / 85
+        by_hand = 9.81 * (0.8 * share - 0.05 * (1 - share)) / (1 + shift * 0.85)
+        self.assertAlmostEqual(self.of("gear")["rise"], by_hand, places=3)
+        # and the others as their simulated bodies start at full drive
+        gear = next(s for s in SUMS if s.name == "gear")
+        for name in ("plover", "bittern", "dunlin"):
+            rig = read_rig(DEMO / "rigs" / f"{name}.toml").with_body("real").model_copy(update={"control": None})
+            found = {r.key: r.value for r in reckoned(gear, rig, {})[1]}
+            rollout = Rollout(Line(rig), RealBody(rig))
+            entry = Entry(twist=np.array([9.0, 0.0, 0.0]))
+            x = [rollout.tick(rollout.line.rest(), entry=entry)[rollout.line.layout.at("truth", "x")] for _ in range(9)]
+            starts = np.diff(x, 2)[1:] * rig.rate_hz**2
+            self.assertAlmostEqual(float(np.median(starts)), found["rise"], delta=0.06 * found["rise"], msg=name)
 
     def test_pwm_and_battery(self) -> None:
         pwm = self.of("pwm", bits="10", top="1 m/s", frequency="20000 Hz", clock="16000 kHz")

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
-from math import degrees, pi, radians, sqrt
+from math import cos, degrees, pi, radians, sqrt
+from typing import NamedTuple
+
+import numpy as np
 
 from pivrex.errors import UnitError
+from pivrex.line.kinematics import kinematics_of
+from pivrex.line.questions.figures import travel_for
 from pivrex.rig.body import Body
 from pivrex.rig.motors import Motor
 from pivrex.rig.rig import Rig
+from pivrex.sim.body import RealBody
 from pivrex.sums.what import Given, Result, Sum, Values
 from pivrex.units import format_quantity
 
@@ -52,9 +58,43 @@ def _radius(rig: Rig) -> float:
     return rig.chassis.wheels[0].radius_m
 
 
-def _track(rig: Rig) -> float:
-    ys = [w.y_m for w in rig.chassis.wheels]
-    return max(0.01, max(ys) - min(ys))
+def _turning(rig: Rig) -> tuple[int, float]:
+    """Return which wheel rolls most while the robot turns on the spot, and how far for a radian, in m, as `describe` has it."""
+    each = np.abs(travel_for(rig, 1.0))
+    return int(np.argmax(each)), float(each.max())
+
+
+def _motor_of(rig: Rig, wheel: int) -> Motor:
+    return next(m for m in rig.motors.values() if rig.chassis.wheels[wheel].name in m.wheels)
+
+
+class Standing(NamedTuple):
+    """How a robot stands on its driven wheels: what share of its weight presses tyres that can push it ahead, what share of the weight
+    an acceleration of 1 g takes off them, and how many motors' push counts ahead. A slanted wheel or roller counts in part.
+    """
+
+    share: float
+    shift: float
+    motors: float
+
+
+def standing_of(rig: Rig) -> Standing:
+    """Return how a rig's robot stands on its driven wheels, with the loads of the simulated body (`pivrex.sim.body.settings`).
+
+    Notes
+    -----
+    A wheel that rolls h for each metre ahead adds h·F to the push; along the axis of a roller at an angle a to the wheel its tyre
+    holds F ≤ grip·N·cos a.
+    """
+    wheels = rig.chassis.wheels
+    maps = kinematics_of(rig.chassis)
+    ahead = np.ones(len(wheels)) if maps.hubs is not None else np.abs(maps.inverse[:, 0])
+    presses = ahead * np.array([abs(cos(w.rollers_rad or 0.0)) for w in wheels])
+    loads = RealBody(rig.with_body("real")).settings.loads[0][: len(wheels)]
+    names = [w.name for w in wheels]
+    motors = sum(float(np.mean([ahead[names.index(w)] for w in m.wheels])) for m in rig.motors.values())
+    share, shift = (float((presses * loads[:, k]).sum()) for k in (0, 1))
+    return Standing(share / GRAVITY_M_S2, -shift, motors)
 
 
 # --- a divider ---
@@ -142,13 +182,17 @@ def _whole(value: float) -> int | float:
 def _gear(v: Values) -> list[Result]:
     top = v["shaft"] / v["gear"] * v["radius"]
     push = v["motors"] * v["stall"] * v["gear"] * v["efficiency"] / v["radius"]
-    grip = v["grip"] * v["mass"] * GRAVITY_M_S2
-    slides = "the wheels spin before the motors stall" if push > grip else ""
+    # with all of the tyres' grip used: m·a = grip·m·(g·share - a·shift) - drag·m·(g·(1 - share) + a·shift)
+    drags = v["drag"] * (1 - v["share"])
+    held = GRAVITY_M_S2 * (v["grip"] * v["share"] - drags) / (1 + v["shift"] * (v["grip"] + v["drag"]))
+    pushed = (push / v["mass"] - GRAVITY_M_S2 * drags) / (1 + v["shift"] * v["drag"])
+    grip = v["grip"] * v["mass"] * max(0.0, GRAVITY_M_S2 * v["share"] - held * v["shift"])
+    slides = "the wheels spin before the motors stall" if pushed > held else ""
     return [
         Result("top", "top speed", top, "m/s", 3),
         Result("push", "push of the motors, held", push, "N", 2),
         Result("grip", "push that the tyres hold", grip, "N", 2, slides),
-        Result("rise", "acceleration from rest", min(push, grip) / v["mass"], "m/s/s", 2),
+        Result("rise", "acceleration from rest", max(0.0, min(pushed, held)), "m/s/s", 2),
     ]
 
 
@@ -215,7 +259,7 @@ def _turn(v: Values) -> list[Result]:
     around = 2 * pi * v["radius"]
     counts = way / around * v["per_turn"]
     return [
-        Result("way", "each side rolls", way, "m", 4),
+        Result("way", "a wheel rolls", way, "m", 4),
         Result("turns", "turns of the wheel", way / around, "", 3),
         Result("counts", "counts", counts, "", 0),
         Result(
@@ -258,17 +302,20 @@ SUMS: tuple[Sum, ...] = (
     ),
     Sum(
         "gear", "gear and wheel to speed and push",
-        ("v = ω_shaft / gear · radius", "F = motors · M_stall · gear · efficiency / radius", "F ≤ grip · m · g"),
-        "a brushed motor's straight line from stall to free speed",
+        ("v = ω_shaft / gear · radius", "F = motors · M_stall · gear · efficiency / radius", "F ≤ grip · m · (g · share − a · shift)"),
+        "a brushed motor's straight line from stall to free speed; moments about the mass centre",
         (
             Given("shaft", "top speed of the shaft", "turn rate", "rpm", lambda r: _motor(r).top_speed_rad_s, 0.1, 1e5, 2 * pi / 60 * 100),
             Given("gear", "gear, turns of the shaft for one", "number", "", lambda r: _motor(r).gear, 0.01, 1e4, 1.0),
             Given("radius", "radius of the wheel", "length", "mm", _radius, 1e-3, 10.0, 1e-3),
             Given("stall", "torque of the shaft, held", "torque", "mNm", lambda r: _motor(r).stall_Nm or 0.03, 1e-5, 1e3, 1e-3),
             Given("efficiency", "what the gear passes on", "fraction", "%", lambda r: _motor(r).efficiency, 0.05, 1.0, 0.01),
-            Given("motors", "motors", "number", "", lambda r: float(len(r.motors)), 1.0, 32.0, 1.0),
+            Given("motors", "motors that push ahead", "number", "", lambda r: standing_of(r).motors, 0.1, 32.0, 1.0),
             Given("mass", "the robot weighs", "mass", "kg", lambda r: (r.body or Body()).weighs_kg(r.chassis), 0.01, 1e4, 0.1),
             Given("grip", "grip of the tyres", "number", "", lambda r: (r.body or Body()).grip, 0.01, 3.0, 0.05),
+            Given("share", "of the weight, on driven wheels", "fraction", "%", lambda r: standing_of(r).share, 0.0, 1.0, 0.05),
+            Given("shift", "taken off them by 1 g of acceleration", "fraction", "%", lambda r: standing_of(r).shift, -3.0, 3.0, 0.05),
+            Given("drag", "drag of casters", "number", "", lambda r: (r.body or Body()).casters if r.chassis.casters else 0.0, 0.0, 3.0, 0.01),
         ),
         _gear, _writes_gear,
     ),
@@ -298,13 +345,14 @@ SUMS: tuple[Sum, ...] = (
         _battery, _writes_battery,
     ),
     Sum(
-        "turn", "a turn to what the wheels roll", ("way = angle · track / 2", "track acts as track · scrub"), "the circle",
+        "turn", "a turn to what the wheels roll", ("way = angle · track / 2", "track acts as track · scrub"), "the circle; the wheel matrix",
         (
             Given("angle", "it turns by", "angle", "deg", lambda _: pi / 2, 0.0, radians(36000), radians(5)),
-            Given("track", "from wheel to wheel", "length", "mm", _track, 0.01, 100.0, 1e-3),
+            Given("track", "track, or twice what a wheel rolls a radian", "length", "mm", lambda r: 2 * _turning(r)[1], 0.01, 100.0, 1e-3),
             Given("scrub", "the track acts wider by", "number", "", lambda r: r.odometry.scrub, 0.5, 5.0, 0.01),
-            Given("radius", "radius of the wheel", "length", "mm", _radius, 1e-3, 10.0, 1e-3),
-            Given("per_turn", "counts per turn of the wheel", "number", "", lambda r: _motor(r).counts_per_wheel_turn or 360.0, 1.0, 1e7, 1.0),
+            Given("radius", "radius of the wheel", "length", "mm", lambda r: r.chassis.wheels[_turning(r)[0]].radius_m, 1e-3, 10.0, 1e-3),
+            Given("per_turn", "counts per turn of the wheel", "number", "",
+                  lambda r: _motor_of(r, _turning(r)[0]).counts_per_wheel_turn or 360.0, 1.0, 1e7, 1.0),
         ),
         _turn, lambda _rig, v: [("odometry.scrub", round(v["scrub"], 4))] if v["scrub"] != 1 else [],
     ),

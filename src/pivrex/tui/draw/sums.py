@@ -165,14 +165,15 @@ def _turn(p: Picture, v: Values, r: Mapping[str, Result]) -> None:
     angle = v["angle"] % (2 * pi) or min(v["angle"], 2 * pi)
     around = np.linspace(0, 2 * pi, 100)
     dots.path(dots.layer("frame"), cx + reach * np.cos(around), cy + reach * np.sin(around), every=3)
+    # one wheel ahead, the one across from it back
     for side, named in ((1, "commanded"), (-1, "measured")):
         bend = np.linspace(0, angle, 60) + (0 if side > 0 else pi)
         dots.path(dots.layer(named), cx + reach * np.cos(bend), cy - reach * np.sin(bend))
         dots.path(dots.layer(named), cx + (reach - 1) * np.cos(bend), cy - (reach - 1) * np.sin(bend))
     dots.onto(p, 0, 0)
     p.text(30, 2, f"{degrees(v['angle']):g} deg left", "title")
-    p.text(30, 4, f"right ahead {r['way'].shown}", "commanded")
-    p.text(30, 5, f"left back   {r['way'].shown}", "measured")
+    p.text(30, 4, f"each wheel rolls {r['way'].shown}", "commanded")
+    p.text(30, 5, "one side ahead, the other back", "measured")
     p.text(30, 7, f"{r['counts'].value:.0f} counts each", "rest")
 
 
