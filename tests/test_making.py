@@ -5,6 +5,8 @@ import tomllib
 import unittest
 from pathlib import Path
 
+import numpy as np
+
 from pivrex.devices.worries import warnings_in
 from pivrex.errors import RigError, UnitError
 from pivrex.line import Line
@@ -12,6 +14,8 @@ from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.making import begin, check_name, copied
 from pivrex.rig.wished_text import written
 from pivrex.rig.wishes import EXTRAS, OUTPUTS, SOURCES, WHEELS, Wishes, laws_of
+from pivrex.sim import Rollout
+from pivrex.sim.body import RealBody
 from pivrex.tui.draw.making import draw_making
 from pivrex.tui.making import Making
 from pivrex.tui.overlays.maker import Maker
@@ -61,6 +65,24 @@ class WrittenTest(TempCase):
         self.assertEqual(said, {"numbers", "letters", "packets"})
         stick = self.read(sources=("stick on a serial line",), law="tank", port="/dev/ttyS9").sources["my stick"]
         self.assertEqual((stick.columns, stick.high, stick.wire.port), (("left_y", "right_y"), 1023.0, "/dev/ttyS9"))  # type: ignore[union-attr]
+
+    def test_what_is_offered_is_calm(self) -> None:
+        """A stick that jumps to half way: no motor gets more than 1.2 times what it gets in the end."""
+        for wheels in WHEELS:
+            rig = self.read(wheels=wheels, law=next(iter(laws_of(wheels))))
+            self.assertEqual(rig.control.wheels if rig.control else "", "pid")
+            for channel in ("left_y", "right_x"):
+                rollout = Rollout(line := Line(rig), RealBody(rig))
+                raw = line.rest()
+                for _ in range(10):
+                    rollout.tick(raw)
+                raw[line.inputs.names.index(channel if channel in line.inputs.names else "right_y")] = -0.5
+                drive = line.layout.stage("drive").start + np.arange(len(rig.motors))
+                given = np.abs([rollout.tick(raw)[drive] for _ in range(120)])
+                steady = given[-30:].mean(axis=0)
+                used = steady > 0.05  # what is dragged along by the other side hardly gets anything
+                self.assertTrue(used.any())
+                self.assertLessEqual((given.max(axis=0) / steady)[used].max(), 1.2, f"{wheels} {channel}")
 
     def test_names(self) -> None:
         self.assertEqual(check_name("  Green   Heron 2 "), "Green Heron 2")

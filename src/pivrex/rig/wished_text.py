@@ -129,12 +129,11 @@ def _body(w: Wishes) -> str:
         lines += [
             "[control]                 # how wheel speeds become drive",
             'wheels = "pid"            # a loop on the encoders',
+            "p = 0.15                  # calm to begin with; Heading finds quicker gains",
+            "i = 0.5",
+            'acceleration = "0 ms"     # what a jump of the stick adds; more makes starts quicker, and jerky',
+            "",
         ]
-        if w.wheels not in TWO_SIDED:
-            lines.append(
-                'acceleration = "0 ms"     # on rollers, or while wheels turn, the body\'s own momentum goes on'
-            )
-        lines.append("")
     return "\n".join(lines)
 
 
