@@ -25,7 +25,7 @@ from pivrex.path.timing import time_law
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.rig.field import Field
 from tests.chassis import demo_path, ideal
-from tests.support import DEMO, TempCase
+from tests.support import DEMO, TempCase, often
 from tests.test_cli import Ran
 
 Floats = NDArray[np.float64]
@@ -213,8 +213,48 @@ class TimeLawTest(unittest.TestCase):
             used = passed(plan, rig)
             most = np.max(list(used.values()), axis=0)
             worst = max(used, key=lambda n: used[n].max())
-            self.assertLess(most.max(), 1.06, f"{name}: {worst}")
+            self.assertLess(most.max(), 1.06 if worst == "sideways" else 1.01, f"{name}: {worst}")
             self.assertGreater((most > 0.95).mean(), 0.9, name)
+
+    def test_no_limit_is_passed_in_tight_bends_either(self) -> None:
+        """A tight bend right at the start, where the turn's rise was passed by a third; and random paths."""
+        tight = DrivenPath.model_validate({
+            "points": [
+                {"x": "0.3 m", "y": "0.3 m", "direction": "-40.2 deg"},
+                *({"x": f"{x} m", "y": f"{y} m"} for x, y in ((0.6584, 0.8268), (1.1293, 1.0298), (1.4826, 1.8640), (0.9383, 2.4292))),
+            ]
+        })  # fmt: skip
+        chance = np.random.default_rng(7)
+        paths = [
+            tight,
+            *(
+                path(*np.cumsum(chance.uniform(-0.5, 0.9, (5, 2)), axis=0).round(3).tolist())
+                for _ in range(often(40, 6))
+            ),
+        ]
+        for name in ("coot", "bittern", "avocet"):
+            rig = read_rig(demo_path(name))
+            for k, one in enumerate(paths):
+                plan = plan_of(one, rig)
+                if (plan.curve.pace < 0.05).any() or (np.abs(plan.curve.bend) > 50).any():
+                    continue  # a cusp, which is told
+                used = {n: float(v.max()) for n, v in passed(plan, rig).items()}
+                worst = max(used, key=lambda n: used[n])
+                self.assertLess(used[worst], 1.1 if worst == "sideways" else 1.02, f"{name} {k}: {worst}")
+
+    def test_a_slow_zone_is_slow_from_its_edge_on(self) -> None:
+        for middle, radius in ((1.5, 0.2), (1.5037, 0.2), (1.4971, 0.1234)):
+            zone = {"x": f"{middle} m", "y": "0.5 m", "radius": f"{radius} m", "speed": "0.2 m/s"}
+            plan = plan_of(
+                DrivenPath.model_validate(
+                    {"points": [{"x": "0.5 m", "y": "0.5 m"}, {"x": "2.5 m", "y": "0.5 m"}], "slow": [zone]}
+                ),
+                ideal("plover"),
+            )
+            at = plan.at(np.linspace(0, plan.time_s, 20_000))
+            within = np.abs(at.x - middle) < radius
+            self.assertLess(at.speed[within].max(), 0.2 * 1.001)
+            self.assertGreater(at.speed[~within].max(), 0.3)
 
     @given(st.integers(0, 10_000))
     @settings(max_examples=15, deadline=None)

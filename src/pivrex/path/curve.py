@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -17,6 +18,12 @@ STIFF = 1 / 16
 STEP_M = 0.01
 MOST_SAMPLES = 1000
 LEAST_EACH, MOST_EACH = 6, 400
+FINE, FINER = 0.15, 8
+"""A step in which the bend changes by more than this share of itself is taken in more steps, at most so many."""
+
+FINE_BEND_PER_M = 0.5
+"""A bend less than this counts as this: where it is nearly straight nothing changes much."""
+
 GAUSS_AT = np.array([0.5 - np.sqrt(0.15), 0.5, 0.5 + np.sqrt(0.15)])
 GAUSS_WEIGHT = np.array([5.0, 8.0, 5.0]) / 18.0
 
@@ -202,8 +209,16 @@ class Curve(NamedTuple):
         return float(self.s[-1])
 
 
-def curve_of(points: Floats, directions: Floats | None = None, step_m: float = STEP_M) -> Curve:
-    """Give the curve through points, (P, 2) in m, that run in ``directions``, (P,) in rad, NaN where that is free.
+def curve_of(
+    points: Floats,
+    directions: Floats | None = None,
+    step_m: float = STEP_M,
+    circles: Sequence[tuple[float, float, float]] = (),
+) -> Curve:
+    """Return the curve through points, (P, 2) in m, that run in ``directions``, (P,) in rad, NaN where that is free.
+
+    Its places stand closer where the bend changes, and there is one just inside each crossing of ``circles`` (x, y, radius in m), so
+    that what bounds the speed in a place bounds it between the places too.
 
     Notes
     -----
@@ -216,10 +231,12 @@ def curve_of(points: Floats, directions: Floats | None = None, step_m: float = S
     piece = np.repeat(np.arange(len(spans)), each)
     first = np.cumsum(each) - each
     within = (np.arange(len(piece)) - first[piece]) / each[piece]
-    piece, within = np.append(piece, len(spans) - 1), np.append(within, 1.0)
-    u = within * spans[piece]
+    whole = np.append(piece + within, float(len(spans)))  # the piece, and how far in it
+    whole = _finer(spline, whole)
+    whole = np.union1d(whole, _crossings(spline, whole, circles))
+    piece, u = _pieces(spline, whole)
     p, p1, p2, p3 = (spline.at(piece, u, k) for k in range(4))
-    steps = spans[piece[:-1]] / each[piece[:-1]]
+    steps = np.diff(whole) * spans[piece[:-1]]
     s = np.zeros(len(piece))
     speeds = [np.hypot(*spline.at(piece[:-1], u[:-1] + g * steps, 1).T) for g in GAUSS_AT]
     s[1:] = np.cumsum(steps * np.einsum("g,gn->n", GAUSS_WEIGHT, np.array(speeds)))
@@ -230,5 +247,44 @@ def curve_of(points: Floats, directions: Floats | None = None, step_m: float = S
     grows = (p1[:, 0] * p3[:, 1] - p1[:, 1] * p3[:, 0]) / safe**1.5 - 3 * cross * (p1 * p2).sum(axis=1) / safe**2.5
     return Curve(
         s, p[:, 0], p[:, 1], np.unwrap(np.arctan2(p1[:, 1], p1[:, 0])), bend, grows / np.sqrt(safe), np.sqrt(square),
-        np.append(first, len(piece) - 1),
+        np.searchsorted(whole, np.arange(len(spans) + 1.0)),
     )  # fmt: skip
+
+
+def _pieces(spline: Spline, whole: Floats) -> tuple[np.ndarray, Floats]:
+    """Return the piece of each place, and its parameter there, from pieces and shares of them."""
+    piece = np.minimum(whole.astype(int), len(spline.spans) - 1)
+    return piece, (whole - piece) * spline.spans[piece]
+
+
+def _finer(spline: Spline, whole: Floats) -> Floats:
+    """Return places, closer to each other where the bend changes."""
+    piece, u = _pieces(spline, whole)
+    p1, p2 = (spline.at(piece, u, k) for k in (1, 2))
+    bend = (p1[:, 0] * p2[:, 1] - p1[:, 1] * p2[:, 0]) / np.maximum((p1 * p1).sum(axis=1), 1e-12) ** 1.5
+    size = np.maximum(np.maximum(np.abs(bend[1:]), np.abs(bend[:-1])), FINE_BEND_PER_M)
+    more = np.clip(np.ceil(np.abs(np.diff(bend)) / size / FINE), 1, FINER).astype(int)
+    first = np.repeat(whole[:-1], more)
+    count = np.arange(len(first)) - np.repeat(np.cumsum(more) - more, more)
+    return np.append(first + count * np.repeat(np.diff(whole) / more, more), whole[-1])
+
+
+def _crossings(spline: Spline, whole: Floats, circles: Sequence[tuple[float, float, float]]) -> Floats:
+    """Return where the curve crosses circles, each place just inside, found by halving."""
+
+    def inside(places: Floats, x: float, y: float, radius: float) -> np.ndarray:
+        p = spline.at(*_pieces(spline, places))
+        return np.hypot(p[:, 0] - x, p[:, 1] - y) <= radius
+
+    found: list[Floats] = [np.zeros(0)]
+    for circle in circles:
+        within = inside(whole, *circle)
+        at = np.flatnonzero(within[1:] != within[:-1])
+        enters = within[at + 1]
+        out, into = np.where(enters, whole[at], whole[at + 1]), np.where(enters, whole[at + 1], whole[at])
+        for _ in range(40):
+            middle = (out + into) / 2
+            now = inside(middle, *circle)
+            out, into = np.where(now, out, middle), np.where(now, middle, into)
+        found.append(into)
+    return np.concatenate(found)

@@ -157,7 +157,7 @@ def plan_of(path: Path, rig: Rig) -> Plan:
     points = np.array([(p.x_m, p.y_m) for p in path.points])
     known = [p.direction_rad for p in path.points]
     directions = np.array([np.nan if d is None else d for d in known]) if any(d is not None for d in known) else None
-    curve = curve_of(points, directions)
+    curve = curve_of(points, directions, circles=[(z.x_m, z.y_m, z.radius_m) for z in path.slow])
     looks = looking(path, curve)
     bounds = bounds_of(path, rig, curve, looks)
     return Plan(path, curve, looks, bounds, time_law(curve.s, bounds))
