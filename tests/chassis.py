@@ -35,7 +35,10 @@ def ideal(name: str) -> Rig:
     if steering is not None:
         wheels = {n: w.model_copy(update={"smallest": 0.0}) for n, w in steering.wheels.items()}
         steering = steering.model_copy(update={"wheels": wheels})
-    return rig.model_copy(update={"body": None, "control": None, "motors": motors, "steering": steering})
+    odometry = rig.odometry.model_copy(update={"pivot_m": None})  # nothing is dragged
+    return rig.model_copy(
+        update={"body": None, "control": None, "motors": motors, "steering": steering, "odometry": odometry}
+    )
 
 
 def rig_text(wheels: list[Wheel], extra: str = "", top: str = "10 rad/s", radius: str = "100 mm") -> str:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from pivrex.errors import RigError
 from pivrex.line import Entry, Line
+from pivrex.line.outputs import encode
 from pivrex.line.values import ALONE
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.rig.field import Field
@@ -402,6 +403,65 @@ class StepTest(unittest.TestCase):
             coarse, fine = self.drive(name, 1 / 120), self.drive(name, 1 / 240)
             self.assertLess(float(np.hypot(*(coarse - fine)[:2])), 0.02, name)
             self.assertLess(math.degrees(abs(float(coarse[2] - fine[2]))), 1.5, name)
+
+    def thrown_about(self, name: str, longest: float, robots: int) -> Floats:
+        """Ten seconds of random duty, which changes by no more than full drive in a third of a second."""
+        with patch("pivrex.sim.body.robot.LONGEST_STEP_S", longest):
+            rig = read_rig(demo_path(name))
+            line, model, chance = Line(rig), RealBody(rig), np.random.default_rng(1)
+            outputs, motors = line.stages["outputs"].settings, len(rig.motors)
+            state = model.start((robots,), np.arange(robots, dtype=np.uint64))
+            duty, wish = np.zeros((2, robots, len(rig.motor_names) + len(rig.attachments)))
+            for tick in range(600):
+                if tick % 40 == 0:
+                    wish[:, :motors] = chance.uniform(-1, 1, (robots, motors))
+                duty += np.clip(wish - duty, -0.05, 0.05)
+                command = np.broadcast_to(line.resting(), (robots, len(line.resting()))).copy()
+                values = encode(outputs, duty)
+                command[:, : values.shape[1]] = values
+                state = model.step(state, command, 1 / 60)
+            return np.asarray(state.pose)
+
+    @slow
+    def test_half_the_step_with_duty_thrown_about(self) -> None:
+        apart = self.thrown_about("plover", 1 / 120, 60) - self.thrown_about("plover", 1 / 240, 60)
+        off, turned = np.hypot(*apart[:, :2].T), np.degrees(np.abs(apart[:, 2]))
+        for share, most_m, most_deg in ((50, 0.01, 1.0), (90, 0.025, 2.0), (100, 0.05, 4.0)):
+            self.assertLess(np.percentile(off, share), most_m, share)
+            self.assertLess(np.percentile(turned, share), most_deg, share)
+
+    def test_the_load_follows_the_acceleration_within_20_ms(self) -> None:
+        # a start at full drive from rest: the load on Plover's axle falls from m·g·60/85 by m·a·45/85
+        rig = read_rig(demo_path("plover")).model_copy(update={"control": None})
+        rollout = Rollout(Line(rig), RealBody(rig))
+        layout = rollout.line.layout
+        at = [layout.at("truth", n) for n in ("left_load", "right_load")]
+        entry = Entry(twist=np.array([9.0, 0.0, 0.0]))
+        for _ in range(3):
+            rollout.tick(rollout.line.rest())
+        loads = [float(rollout.tick(rollout.line.rest(), entry=entry)[at].sum()) for _ in range(10)]
+        rest, last = 1.2 * G * 60 / 85, loads[8]
+        self.assertAlmostEqual(loads[0], rest, delta=0.01 * rest)
+        self.assertAlmostEqual(last, rest - 1.2 * 3.7 * 45 / 85, delta=0.03 * rest)
+        # after a tick of 16.7 ms 1 - exp(-16.7/20) = 57 % of it has come, of a start that is a little harder at first
+        self.assertTrue(0.5 < (rest - loads[1]) / (rest - last) < 0.75, loads)
+
+    def test_a_tyre_that_breaks_loose_holds_little_more_than_its_ellipse(self) -> None:
+        rig = read_rig(demo_path("avocet"))
+        line, model, chance, many = Line(rig), RealBody(rig), np.random.default_rng(2), 2000
+        state = model.start((many,), np.arange(many, dtype=np.uint64))
+        speed, way = chance.uniform(0, 1.2, many), chance.uniform(0, 2 * math.pi, many)
+        velocity = np.stack((speed * np.cos(way), speed * np.sin(way), chance.uniform(-4, 4, many)), axis=1)
+        state = state._replace(velocity=velocity, spin=chance.uniform(-30, 30, np.asarray(state.spin).shape))
+        command = np.broadcast_to(line.resting(), (many, len(line.resting())))
+        assert rig.body is not None
+        for most in (1.08, 1.03, 1.01):
+            after = model.step(state, command, 1 / 120)
+            v, w = np.asarray(state.velocity), np.asarray(after.velocity)
+            rate = (w - v) * 120  # in the body's directions, which turn
+            push = np.hypot(rate[:, 0] - v[:, 2] * v[:, 1], rate[:, 1] + v[:, 2] * v[:, 0])
+            self.assertLess(push.max() / (rig.body.grip * G), most)
+            state = after
 
 
 class SensorTest(unittest.TestCase):

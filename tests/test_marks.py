@@ -47,19 +47,19 @@ class GainTest(unittest.TestCase):
         self.assertAlmostEqual(after.spread[Spread._fields.index("yy")], 0.02**2)
 
     def test_it_is_the_matrices_product_with_errors_that_are_considered(self) -> None:
-        """Against P' = (I - K H) P (I - K H)' + K R K' of the six, with a gain that leaves the last three alone."""
+        """Against P' = (I - K H) P (I - K H)' + K R K' of the seven, with a gain that leaves the last four alone."""
         chance = np.random.default_rng(4)
-        root = chance.normal(size=(6, 6))
+        root = chance.normal(size=(7, 7))
         p = root @ root.T
-        names = ("x", "y", "h", "k", "m", "d")
+        names = ("x", "y", "h", "k", "m", "d", "l")
         stage, own = believing((0.0, 0.0, 0.0), (0.0, 0.0, 0.0))
         entries = [(names.index(n[0]), names.index(n[1])) for n in Spread._fields]
         own = own._replace(spread=np.array([p[i, j] for i, j in entries]))
-        h = np.concatenate((chance.normal(size=3), np.zeros(3)))
+        h = np.concatenate((chance.normal(size=3), np.zeros(4)))
         after, gain, _ = stage.updated(own, h[:3], 0.3, 0.7)
         k = p @ h / (h @ p @ h + 0.7)
         k[3:] = 0.0
-        left = np.eye(6) - np.outer(k, h)
+        left = np.eye(7) - np.outer(k, h)
         wanted = left @ p @ left.T + 0.7 * np.outer(k, k)
         np.testing.assert_allclose(gain, k[:3])
         np.testing.assert_allclose(after.spread, [wanted[i, j] for i, j in entries], atol=1e-12)

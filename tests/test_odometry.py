@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
-from pivrex.line import Line
+from pivrex.line import Entry, Line
 from pivrex.line.beginning import begun, known_at
 from pivrex.line.odometry import Odometry, OdometrySettings, Spread, grown
 from pivrex.line.questions.disagreement import disagreement
@@ -16,7 +16,10 @@ from pivrex.rig import Rig, read_rig
 from pivrex.rig.steering import VoltageSensor
 from pivrex.routine import check_text, play
 from pivrex.session import messages as ask
+from pivrex.sim import Rollout
+from pivrex.sim.body import RealBody
 from pivrex.sim.model import stand_in_of
+from pivrex.sim.spread import drawn
 from tests.chassis import demo_path, ideal
 from tests.support import plain_rig, slow
 from tests.test_match import FIELD, SHORT, Played
@@ -97,14 +100,23 @@ class ExactTest(unittest.TestCase):
 
 class SureTest(unittest.TestCase):
     def own(self, **changes: float) -> OdometrySettings:
-        values = {"way": 0.0, "turning": 0.0, "drift": 0.0, "rough": 0.0, "dt_s": 0.1} | changes
+        values = {
+            "way": 0.0,
+            "turning": 0.0,
+            "drift": 0.0,
+            "pivot_off": 0.0,
+            "rough": 0.0,
+            "dt_s": 0.1,
+            "pivot": 0.0,
+        } | changes
         none = np.zeros((3, 2))
         return OdometrySettings(forward=none, forward_upside_down=none, steered=False, by_gyro=True, **values)
 
     def after(self, s: OdometrySettings, steps: list[tuple[float, float, float]]) -> Spread:
-        spread = Spread(*[0.0] * 15)
-        for step in steps:
-            spread = grown(s, spread, *step)
+        spread, heading = Spread(*[0.0] * 18), 0.0
+        for dx, dy, turn in steps:
+            spread = grown(s, spread, dx, dy, turn, (-np.sin(heading) * turn, np.cos(heading) * turn))
+            heading += turn
         return spread
 
     def test_each_cause_alone(self) -> None:
@@ -120,6 +132,10 @@ class SureTest(unittest.TestCase):
         # half a percent of every turn
         p = self.after(self.own(turning=0.005**2), [(0.0, 0.0, 0.01)] * 300)
         self.assertAlmostEqual(p.hh, (0.005 * 3) ** 2)
+        # the point about which it turns lies 2 cm elsewhere: after half a turn the centre is 2·2 cm aside of where it began
+        p = self.after(self.own(pivot_off=0.02**2), [(0.0, 0.0, 0.001 * pi)] * 1000)
+        self.assertAlmostEqual(np.sqrt(p.xx), 0.04, delta=1e-4)
+        self.assertLess(np.sqrt(p.yy), 1e-3)
         # a drift of 0.01 rad/s over t s turns by 0.01·t, and bends the way aside by its integral, v·0.01·t²/2
         p = self.after(self.own(drift=0.01**2), straight)
         t = 20.0
@@ -134,18 +150,20 @@ class SureTest(unittest.TestCase):
     )
     @settings(max_examples=60, deadline=None)
     def test_it_is_the_product_of_the_matrices(self, steps: list[tuple[float, float, float]]) -> None:
-        s = self.own(way=1e-4, turning=2.5e-5, drift=1e-5, rough=3e-5)
-        whole = np.zeros((6, 6))
-        whole[3, 3], whole[4, 4], whole[5, 5] = s.way, s.turning, s.drift
+        s = self.own(way=1e-4, turning=2.5e-5, drift=1e-5, rough=3e-5, pivot_off=4e-4)
+        whole, heading = np.zeros((7, 7)), 0.0
+        whole[3, 3], whole[4, 4], whole[5, 5], whole[6, 6] = s.way, s.turning, s.drift, s.pivot_off
         for dx, dy, turn in steps:
-            f = np.eye(6)
+            f = np.eye(7)
+            f[0, 6], f[1, 6] = -np.sin(heading) * turn, np.cos(heading) * turn
+            heading += turn
             f[0, 2], f[0, 3], f[1, 2], f[1, 3], f[2, 4], f[2, 5] = -dy, dx, dx, dy, turn, s.dt_s
             whole = f @ whole @ f.T
             whole[[0, 1], [0, 1]] += s.rough * np.hypot(dx, dy)
         p = self.after(s, steps)
-        names = ["x", "y", "h", "k", "m", "d"]
+        names = ["x", "y", "h", "k", "m", "d", "l"]
         for i in range(3):
-            for j in range(i, 6):
+            for j in range(i, 7):
                 self.assertAlmostEqual(getattr(p, names[i] + names[j]), whole[i, j], delta=1e-12)
 
     @slow
@@ -177,6 +195,57 @@ class SureTest(unittest.TestCase):
         # binomial: 86.5 % of 200 is 173; chance of `rough`, which is not drawn here, only makes the ellipse a little larger
         self.assertGreaterEqual(inside, 160)
         self.assertLess(inside, count)
+
+
+class DraggedTest(unittest.TestCase):
+    """Wheels that are dragged aside: where Coot turns about is no chance, and its ellipse knows how sure that is."""
+
+    def driven(self, rig: Rig, count: int = 60) -> tuple[Floats, Floats]:
+        """Ten seconds of turning drives with real bodies, mass, grip and motors of other days: how far off, and within how many sigma."""
+        line, seeds = Line(rig), np.arange(1, count + 1, dtype=np.uint64)
+        model = RealBody(rig, under=drawn(rig, seeds).under)
+        robot = model.placed(model.start((count,), seeds), START)
+        rollout = Rollout(line, model, begun(line, np.broadcast_to(START, (count, 3)), (count,)), robot)
+        chance, twist, turned = np.random.default_rng(4), np.zeros((count, 3)), np.zeros(count)
+        for n in range(480):
+            if n % 80 == 0:
+                wish = np.stack(
+                    (chance.uniform(-0.3, 0.5, count), np.zeros(count), chance.uniform(-2, 2, count)), axis=-1
+                )
+            twist += np.clip(wish * (n < 400) - twist, -0.02, 0.02) * (1, 1, 4)
+            row = rollout.tick(line.rest((count,)), entry=Entry(twist=twist))
+            turned += np.abs(columns(line, row, "odometry", "turn")[:, 0])
+        off = columns(line, row, "odometry", "x", "y") - columns(line, row, "truth", "x", "y")
+        spread = columns(line, row, "odometry", "xx", "xy", "xy", "yy").reshape(count, 2, 2)
+        self.assertGreater(np.median(turned), 2.5)
+        return off, np.sqrt(np.einsum("ij,ij->i", off, np.linalg.solve(spread, off[..., None])[..., 0]))
+
+    @slow
+    def test_the_ellipse_is_honest_with_and_without_a_pivot(self) -> None:
+        rig = read_rig(demo_path("coot"))
+        off, sigmas = self.driven(rig)
+        # of a normal error 39 of 100 lie within one sigma and 86 within two; 60 drives
+        self.assertGreater((sigmas < 1).mean(), 0.25)
+        self.assertGreater((sigmas < 2).mean(), 0.7)
+        unsaid = rig.model_copy(update={"odometry": rig.odometry.model_copy(update={"pivot_m": None})})
+        worse, sigmas = self.driven(unsaid)
+        self.assertGreater((sigmas < 1).mean(), 0.25)
+        self.assertGreater((sigmas < 2).mean(), 0.7)
+        self.assertGreater(np.median(np.hypot(*worse.T)), 1.4 * np.median(np.hypot(*off.T)))
+
+    def test_turned_on_the_spot_the_pivot_stays(self) -> None:
+        rig = read_rig(demo_path("coot"))
+        line = Line(rig)
+        layout, first = line.layout, line.layout.stage("sensed").start
+        state, sensed = begun(line, np.zeros(3), ()), np.zeros(len(line.stages["sensed"].columns))
+        for _ in range(91):
+            state, row = line.step(state, line.rest(), sensed)
+            sensed[layout.at("sensed", "gyro") - first] += radians(2)
+        x, y, heading = columns(line, row, "odometry", "x", "y", "heading")
+        self.assertAlmostEqual(heading, pi, places=6)
+        # half a turn about a point 4 cm behind the centre: the centre is 8 cm back now
+        self.assertAlmostEqual(x, -0.08, places=6)
+        self.assertAlmostEqual(y, 0.0, places=6)
 
 
 class BlindTest(unittest.TestCase):

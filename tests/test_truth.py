@@ -228,10 +228,17 @@ class TruthTest(unittest.TestCase):
                 seen.add("correct")
                 t.same(match[1], abs(math.degrees(t.get("correction", "error"))), "error")
                 t.turn(match[2], t.get("correction", "given"), "given")
+            elif match := re.fullmatch(r"(.+): no loop, no drive", part):
+                seen.add("halted")
+                for name in ("brake", "coast"):
+                    self.assertEqual(name in match[1].split(" and "), t.get("bindings", name) == 1, t.where)
+                self.assertEqual(t.get("drive", t.motor), 0.0, t.where)
             else:
                 seen.add("brake" if part in ("brake", "coast") else "button")
                 self.pressed(t, part)
         self.output(t, parts[-1])
+        halted = (t.get("bindings", "brake") or t.get("bindings", "coast")) and not t.get("law", "entered")
+        self.assertEqual("halted" in seen, bool(halted), t.where)
         self.assertFalse(math.isfinite(before))
         return seen
 
@@ -397,6 +404,9 @@ class TruthTest(unittest.TestCase):
                 t.same(heading, math.degrees(t.get("odometry", "heading")), "heading")
                 mean = (t.get("odometry", "xx") + t.get("odometry", "yy")) / 2
                 t.same(sigma, 100 * math.sqrt(max(0.0, mean)), "one sigma")
+            elif rung.stage == "drive":
+                self.assertIn("the wheels get no drive", rung.text)
+                self.assertEqual(t.get("drive", t.motor), 0.0)
             else:
                 self.assertEqual(rung.stage, "output")
                 motor = next(n for n, m in t.line.rig.motors.items() if t.wheel in m.wheels)

@@ -28,7 +28,7 @@ BLIND = 0.15
 
 class Spread(NamedTuple):
     """The covariance of the believed pose, B each: of x, y (m) and heading h (rad), and with what is off all the time: the share k
-    of ways, the share m of turns, the gyro's drift d (rad/s).
+    of ways, the share m of turns, the gyro's drift d (rad/s), and how far the point l lies back about which it turns (m).
     """
 
     xx: Value
@@ -46,6 +46,9 @@ class Spread(NamedTuple):
     hk: Value
     hm: Value
     hd: Value
+    xl: Value
+    yl: Value
+    hl: Value
 
 
 @dataclass(frozen=True)
@@ -59,8 +62,10 @@ class OdometrySettings:
     steered : bool
         Whether wheels' ways have two parts, along where they point.
     by_gyro : bool
-    way, turning, drift : float
-        Variances of what is off all the time: of the shares, and in rad²/s².
+    pivot : float
+        How far ahead of the centre the point lies about which the wheels turn the robot, in m.
+    way, turning, drift, pivot_off : float
+        Variances of what is off all the time: of the shares, in rad²/s², and of the pivot in m².
     rough : float
         What chance adds, in m² for each metre.
     dt_s : float
@@ -70,9 +75,11 @@ class OdometrySettings:
     forward_upside_down: Floats
     steered: bool
     by_gyro: bool
+    pivot: float
     way: float
     turning: float
     drift: float
+    pivot_off: float
     rough: float
     dt_s: float
 
@@ -84,7 +91,7 @@ class OdometryState(NamedTuple):
     ----------
     pose : B + (3,) float64
         x and y in m, heading in rad, unwrapped.
-    spread : B + (15,) float64
+    spread : B + (18,) float64
         See `Spread`.
     travels : B + (W,) float64
         How far the wheels had rolled; NaN before the first tick.
@@ -108,15 +115,18 @@ class OdometryState(NamedTuple):
     apart: Floats
 
 
-def grown(s: OdometrySettings, p: Spread, dx: Value, dy: Value, turn: Value) -> Spread:
-    """Give the spread after a displacement along the field, in m, and a turn, in rad.
+def grown(
+    s: OdometrySettings, p: Spread, dx: Value, dy: Value, turn: Value, left: tuple[Value, Value] = (0.0, 0.0)
+) -> Spread:
+    """Return the covariance after a displacement along the field, in m, and a turn, in rad. ``left`` is the robot's left, (x, y), times
+    the turn.
 
     Notes
     -----
     To first order an error of heading turns the displacement, one of the ways stretches it, one of the turns and a drift turn
-    the heading: δx' = δx - dy·δh + dx·k, δy' = δy + dx·δh + dy·k, δh' = δh + turn·m + dt·d. k, m and d stay as they are; the
-    covariance goes through that matrix F as F·P·Fᵀ, and chance adds to x and y (Schmidt 1966: errors that are considered
-    but not estimated; Thrun, Burgard & Fox, Probabilistic Robotics, ch. 5).
+    the heading, one of the pivot moves it aside: δx' = δx - dy·δh + dx·k + left_x·l, δy' = δy + dx·δh + dy·k + left_y·l,
+    δh' = δh + turn·m + dt·d. k, m, d and l stay as they are; the covariance goes through that matrix F as F·P·Fᵀ, and chance adds
+    to x and y (Schmidt 1966: errors that are considered but not estimated; Thrun, Burgard & Fox, Probabilistic Robotics, ch. 5).
     """
     a, b, t = -dy, dx, turn
     tau = s.dt_s if s.by_gyro else 0.0
@@ -125,6 +135,12 @@ def grown(s: OdometrySettings, p: Spread, dx: Value, dy: Value, turn: Value) -> 
     myy, myh = p.yy + b * p.yh + dy * p.yk, p.yh + b * p.hh + dy * p.hk
     myk, mym, myd = p.yk + b * p.hk + dy * s.way, p.ym + b * p.hm, p.yd + b * p.hd
     mhh, mhm, mhd = p.hh + t * p.hm + tau * p.hd, p.hm + t * s.turning, p.hd + tau * s.drift
+    mxl, myl = p.xl + a * p.hl, p.yl + b * p.hl
+    if s.pivot_off:
+        lx, ly = left
+        mxx, mxy, mxh, mxl = mxx + lx * p.xl, mxy + lx * p.yl, mxh + lx * p.hl, mxl + lx * s.pivot_off
+        myy, myh, myl = myy + ly * p.yl, myh + ly * p.hl, myl + ly * s.pivot_off
+        mxx, mxy, myy = mxx + lx * mxl, mxy + ly * mxl, myy + ly * myl
     chance = s.rough * ops_of(np.shape(dx)).sqrt(dx * dx + dy * dy)
     return Spread(
         xx=mxx + a * mxh + dx * mxk + chance,
@@ -133,7 +149,7 @@ def grown(s: OdometrySettings, p: Spread, dx: Value, dy: Value, turn: Value) -> 
         yy=myy + b * myh + dy * myk + chance,
         yh=myh + t * mym + tau * myd,
         hh=mhh + t * mhm + tau * mhd,
-        xk=mxk, xm=mxm, xd=mxd, yk=myk, ym=mym, yd=myd, hk=p.hk, hm=mhm, hd=mhd,
+        xk=mxk, xm=mxm, xd=mxd, yk=myk, ym=mym, yd=myd, hk=p.hk, hm=mhm, hd=mhd, xl=mxl, yl=myl, hl=p.hl,
     )  # fmt: skip
 
 
@@ -157,6 +173,9 @@ class Odometry(Stage):
             way=(max(o.way, BLIND) if blind else o.way) ** 2,
             turning=(max(o.turning, BLIND) if blind and not by_gyro else o.turning) ** 2,
             drift=o.drift_rad_s**2 if by_gyro else 0.0,
+            # a simulated robot that is said to be perfect drags no wheel
+            pivot=0.0 if rig.body is not None and rig.body.kind == "perfect" else o.pivot_m or 0.0,
+            pivot_off=_pivot_off(rig) ** 2,
             rough=o.rough_m**2,
             dt_s=rig.dt_s,
         )
@@ -196,7 +215,7 @@ class Odometry(Stage):
         count = len(self._wheels)
         unknown = np.full((*batch, count), nan)
         return OdometryState(
-            np.zeros((*batch, 3)), np.zeros((*batch, 15)), unknown,
+            np.zeros((*batch, 3)), np.zeros((*batch, len(Spread._fields))), unknown,
             unknown if self.settings.steered else np.zeros((*batch, 0)), np.full(batch, nan), np.zeros((*batch, 3)),
             np.zeros((*batch, 3)),
         )  # fmt: skip
@@ -254,15 +273,15 @@ class Odometry(Stage):
         ph = (p.xx * hx + p.xy * hy + p.xh * hh, p.xy * hx + p.yy * hy + p.yh * hh, p.xh * hx + p.yh * hy + p.hh * hh)
         s = hx * ph[0] + hy * ph[1] + hh * ph[2] + variance
         kx, ky, kh = (v / s for v in ph)
-        of_k, of_m, of_d = (
-            hx * a + hy * b + hh * c for a, b, c in ((p.xk, p.yk, p.hk), (p.xm, p.ym, p.hm), (p.xd, p.yd, p.hd))
-        )
+        considered = ((p.xk, p.yk, p.hk), (p.xm, p.ym, p.hm), (p.xd, p.yd, p.hd), (p.xl, p.yl, p.hl))
+        of_k, of_m, of_d, of_l = (hx * a + hy * b + hh * c for a, b, c in considered)
         less = Spread(
             xx=p.xx - kx * ph[0], xy=p.xy - kx * ph[1], xh=p.xh - kx * ph[2],
             yy=p.yy - ky * ph[1], yh=p.yh - ky * ph[2], hh=p.hh - kh * ph[2],
             xk=p.xk - kx * of_k, xm=p.xm - kx * of_m, xd=p.xd - kx * of_d,
             yk=p.yk - ky * of_k, ym=p.ym - ky * of_m, yd=p.yd - ky * of_d,
             hk=p.hk - kh * of_k, hm=p.hm - kh * of_m, hd=p.hd - kh * of_d,
+            xl=p.xl - kx * of_l, yl=p.yl - ky * of_l, hl=p.hl - kh * of_l,
         )  # fmt: skip
         gain = np.stack((kx, ky, kh), axis=-1)
         return state._replace(pose=state.pose + gain * off, spread=np.stack(less, axis=-1)), gain, np.asarray(s)
@@ -297,9 +316,11 @@ class Odometry(Stage):
             apart = self._apart(
                 o, apart, forward, left, wheels_turn, o.where(heard & o.no(silent), by_gyro, wheels_turn)
             )
+        left = left - self.settings.pivot * turn
         along_x, along_y = self.along(o, heading, forward, left, turn)
+        cos, sin = o.turned(heading + 0.5 * turn) if self.settings.pivot_off else (0.0, 0.0)
         x, y, heading = x + along_x, y + along_y, heading + turn
-        spread = grown(self.settings, Spread(*parts(state.spread)), along_x, along_y, turn)
+        spread = grown(self.settings, Spread(*parts(state.spread)), along_x, along_y, turn, (-sin * turn, cos * turn))
         row[..., self._out] = joined((x, y, heading, forward, left, turn, *spread[:6], *apart), batch)
         keep = row[..., self._columns]
         return OdometryState(
@@ -369,6 +390,18 @@ class Odometry(Stage):
                 "odometry.turn",
             )
         ]
+
+
+def _pivot_off(rig: Rig) -> float:
+    """Return by how much the point may be off about which a robot turns, one standard deviation in m: where wheels are dragged aside
+    while it turns, their loads and grip decide where that point lies.
+    """
+    o = rig.odometry
+    if o.pivot_error_m is not None:
+        return o.pivot_error_m
+    axles = [w.x_m for w in rig.chassis.wheels if w.rollers_rad is None and not w.steered]
+    apart = max(axles) - min(axles) if axles else 0.0
+    return 0.25 * apart if o.pivot_m is None else 0.125 * apart
 
 
 def _since(o: Ops, before: Value, now: Value) -> Value:

@@ -31,6 +31,20 @@ class Odometry(Table):
         "is. `pivrex learn` measures it.",
         examples=[1.35],
     )
+    pivot_m: Annotated[float, Quantity("length", at_least=-10, at_most=10, step="1 mm")] | None = Field(
+        default=None,
+        alias="pivot",
+        description="How far ahead of its centre the point lies about which it turns, if its wheels are dragged aside while it turns: "
+        "towards the heavier axle. Turn it on the spot, and look which point stays; 0 if left out.",
+        examples=["-40 mm"],
+    )
+    pivot_error_m: Annotated[float, Quantity("length", at_least=0, at_most=10, step="1 mm")] | None = Field(
+        default=None,
+        alias="pivot_error",
+        description="By how much that point may be off: it moves with speed and load. If left out an eighth of the distance from axle to "
+        "axle, a quarter where nobody said where it lies.",
+        examples=["20 mm"],
+    )
     way: _Share = Field(
         default=0.01,
         description="By how much every way is off alike, as a share of it: tyres that are worn, a floor that lets them slide.",
