@@ -239,6 +239,25 @@ class LawTest(unittest.TestCase):
         )  # less than 1e-9 is nothing
         self.assertAlmostEqual(row[line.layout.at("limits", "right_given")], right, delta=2e-9)
 
+    def test_tank_blends_full_forward_and_full_turn(self) -> None:
+        """As the reference says: 1 m/s ahead, and 2 rad/s on the spot, which is 0.5 m/s at a side 25 cm from the middle."""
+        line = Line(plain_rig(('kind = "arcade"', 'kind = "tank"\nfull_turn = "2 rad/s"')))
+        for left, right, side in (
+            (1, 1, 1.0),
+            (1, 0, 1.0),
+            (0, -0.5, 1.0),
+            (1, -1, 0.5),
+            (-0.4, 0.4, 0.5),
+            (1, -0.5, 2 / 3),
+        ):
+            _, row = line.step(line.start(), np.array([-left, -right], float), nothing_sensed(line))
+            for name, stick in (("left", left), ("right", right)):
+                self.assertAlmostEqual(
+                    row[line.layout.at("limits", f"{name}_given")], stick * side, msg=f"{left} {right}"
+                )
+            if left == -right:
+                self.assertAlmostEqual(row[line.layout.at("law", "turn")], -2.0 * left)
+
     @given(pairs)
     def test_tank_and_arcade_are_one_motion(self, sticks: tuple[float, float]) -> None:
         left, right = sticks

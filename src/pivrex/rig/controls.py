@@ -219,7 +219,9 @@ class Law(Table):
     full_turn_rad_s: Annotated[float, Quantity("turn rate", above=0, step="5 deg/s")] | None = Field(
         default=None,
         alias="full_turn",
-        description="The turn that a turn fraction of 1 asks for; the fastest on the spot if left out.",
+        description="The turn that a turn fraction of 1 asks for; the fastest on the spot if left out. With tank it counts as far as "
+        "the sticks go opposite ways: with a = abs(l + r) / (abs(l) + abs(r)) a stick of 1 asks its side for full_forward · a + "
+        "(side speed of full_turn on the spot) · (1 - a). Both ahead or one alone ask for full_forward, opposite alike for full_turn.",
         examples=["360 deg/s"],
     )
 
