@@ -10,6 +10,7 @@ from pathlib import Path
 
 from pivrex import __version__
 from pivrex.cli import run
+from pivrex.cli.app import commands
 from pivrex.cli.opening import copy_demo
 from pivrex.errors import PivrexError
 from pivrex.rig.transports import SerialTransport, UdpTransport, read_transport
@@ -43,6 +44,46 @@ class CommandTest(TempCase):
         )
         self.assertEqual((left["y_m"], left["roller_deg"], left["steered"]), (0.08, None, False))
         self.assertIn("top 1.01 m/s", Ran("describe", "plover").out)
+
+    def test_numbers_are_read_in_one_way(self) -> None:
+        """Every number of every command: not finite, too large, none at all, each is refused with its option and what it may be."""
+        seen = 0
+        for name, command in commands():
+            needed = ["x" for p in command.params if p.param_type_name == "argument" and p.required]
+            for option in command.params:
+                if option.metavar not in ("NUMBER", "WHOLE"):
+                    continue
+                seen += 1
+                for text in ("nan", "-1e400", "9" * 30, ""):
+                    with contextlib.suppress(SystemExit):
+                        ran = Ran(*name.split(), *needed, f"{option.opts[0]}={text}")
+                    said = f"{name} {option.opts[0]}={text}: {ran.err}"
+                    self.assertEqual(ran.code, 2, said)
+                    self.assertIn(option.opts[0], ran.err, said)
+                    self.assertRegex(" ".join(ran.err.replace("│", " ").split()), r"should be a (whole )?number", said)
+        self.assertGreater(seen, 25)
+        # and no command reads a number by itself
+        for file in (ROOT / "src" / "pivrex" / "cli").glob("*.py"):
+            self.assertNotRegex(file.read_text(), r"(int|float)( \| None)?,\s*typer\.Option", file.name)
+
+    def test_what_attacked_commands_say(self) -> None:
+        for words, code, why in (
+            (("play", "greenhouse-plover", "--limit", "0.001"), 0, "out of time after 0.02 s"),
+            (("check", "paths/round.toml"), 0, "paths/round.toml: no mistakes"),
+            (("learn", "plover", "last", "--turned", ""), 2, '--turned is "", but should be an angle'),
+            (("runs", "--of", "x"), 2, "say --season RIG too"),
+            (("new", ""), 2, "DIR is empty"),
+            (("new", "--name", ""), 2, "--name is"),
+        ):
+            ran = Ran(*words)
+            self.assertEqual(ran.code, code, words)
+            self.assertIn(why, " ".join((ran.out + ran.err).replace("│", " ").split()), words)
+        broken = Path("paths/round.toml").read_text().replace('x = "', 'x = "x', 1)
+        Path("paths/broken.toml").write_text(broken)
+        ran = Ran("check", "paths/broken.toml", "paths/round.toml")
+        self.assertEqual(ran.code, 1)
+        self.assertRegex(ran.out, r"paths/broken.toml:\d+: \S*x: is ")
+        self.assertIn("paths/round.toml: no mistakes", ran.out)
 
     def test_patches_and_wire(self) -> None:
         self.assertEqual(Ran("export", "patches", "coot", "-o", "p.csv", "-o", "p.svg").code, 0)

@@ -24,6 +24,7 @@ from pivrex.cli import (
 )
 from pivrex.cli.examples import shown
 from pivrex.cli.opening import SUMMARIES, WORDS, open_by_words
+from pivrex.cli.options import seed_option
 
 __all__ = ["app", "commands"]
 
@@ -91,7 +92,7 @@ def _opening(name: str) -> Callable[..., int]:
         theme: Annotated[str, typer.Option(help=WORDS["theme"], autocompletion=_themes)] = "",
         pad: Annotated[bool, typer.Option("--pad", help=WORDS["pad"])] = False,
         fault: Annotated[str, typer.Option(help=WORDS["fault"])] = "",
-        seed: Annotated[int, typer.Option(help=WORDS["seed"])] = 0,
+        seed: Annotated[int, seed_option(WORDS["seed"])] = 0,
         link: Annotated[str, typer.Option(help=WORDS["link"])] = "",
     ) -> int:
         said = {"rig": rig, "view": view, "theme": theme, "fault": fault, "seed": str(seed), "link": link}

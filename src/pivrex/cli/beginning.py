@@ -16,8 +16,8 @@ __all__ = ["new"]
 
 
 def new(
-    folder: Annotated[Path, typer.Argument(metavar="DIR", help="The workspace; this folder if left out.")] = Path(),
-    name: Annotated[str, typer.Option(help="What the robot is called.")] = "",
+    folder: Annotated[str, typer.Argument(metavar="DIR", help="The workspace; this folder if left out.")] = ".",
+    name: Annotated[str | None, typer.Option(help="What the robot is called.")] = None,
     wheels: Annotated[str, typer.Option(help="What it stands on, such as four mecanum.")] = "",
     law: Annotated[str, typer.Option(help="What the sticks mean, such as tank.")] = "",
     output: Annotated[str, typer.Option(help="What its motor drivers want, such as two pins.")] = "",
@@ -32,15 +32,17 @@ def new(
     from pivrex.rig.making import check_name
     from pivrex.rig.wishes import Wishes
 
+    if not folder.strip():
+        raise typer.BadParameter("DIR is empty; leave it out for this folder")
     said = any((name, wheels, law, output, source, extra, port, copy))
     try:
-        called = check_name(name) if name else ""
+        called = check_name(name) if name is not None else ""
     except UnitError as problem:
         raise typer.BadParameter(f"--name {problem}") from None
     if not said and sys.stdin.isatty() and sys.stdout.isatty():
         from pivrex.cli.opening import open_by_words, show_maker
 
-        made = show_maker(folder)
+        made = show_maker(Path(folder))
         return 0 if made is None else open_by_words(["open", str(made)])
     wished = Wishes(
         name=called or "Mine",
@@ -51,7 +53,7 @@ def new(
         extras=tuple(extra) if extra is not None else Wishes.extras,
         port=port or Wishes.port,
     )
-    path = _made(folder, wished, copy)
+    path = _made(Path(folder), wished, copy)
     print(f"{path}: made; pivrex {path} opens it")
     return 0
 

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from pivrex.cli.options import RigName, here_or_demo
+from pivrex.cli.options import RigName, here_or_demo, real, whole
 from pivrex.errors import PivrexError
 
 __all__ = ["remote", "stand_in"]
@@ -20,11 +20,11 @@ def remote(
     match: Annotated[
         bool, typer.Option("--match", help="Be the desk that starts a match, on the wire of this workspace.")
     ] = False,
-    port: Annotated[int, typer.Option(help="Of --pad: where Pivrex listens; found by itself if left out.")] = 0,
+    port: Annotated[int, whole("Of --pad: where Pivrex listens; found by itself if left out.", most=65535)] = 0,
     at: Annotated[
         Path | None, typer.Option(help="Where the serial line shall be; what the rig says if left out.")
     ] = None,
-    rate: Annotated[float, typer.Option(min=1, max=2000, help="How often a second a stream talks, in Hz.")] = 50.0,
+    rate: Annotated[float, real("How often a second a stream talks, in Hz.", least=1, most=2000)] = 50.0,
     play: Annotated[Path | None, typer.Option(help="Move as a recording says.")] = None,
     script: Annotated[Path | None, typer.Option(help="Do what a file says, line by line.")] = None,
     keys: Annotated[bool, typer.Option("--keys", help="Drive by single keys.")] = False,

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli.options import Output, PathName, Recorded, RigName, RigOfAll, RigOfRoutine, RoutineName
+from pivrex.cli.options import Output, PathName, Recorded, RigName, RigOfAll, RigOfRoutine, RoutineName, seed_option
 from pivrex.errors import PivrexError
 
 __all__ = [
@@ -74,7 +74,7 @@ def export_following(
     path: PathName,
     output: Output,
     rig: RigOfAll = "",
-    seed: Annotated[int, typer.Option(min=0, help="Of how the stand-in differs from its rig.")] = 1,
+    seed: Annotated[int, seed_option("Of how the stand-in differs from its rig.")] = 1,
 ) -> None:
     """How the stand-in follows a path: where it goes, its errors over time, and the same without corrections."""
     from pivrex.cli.paths import planned

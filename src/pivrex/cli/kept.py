@@ -9,8 +9,8 @@ from typing import Annotated, Any
 import typer
 
 from pivrex.cli import completing
-from pivrex.cli.options import Json, RigName, print_json
-from pivrex.errors import LearnError, PivrexError, UsageError
+from pivrex.cli.options import Json, RigName, print_json, real
+from pivrex.errors import LearnError, PivrexError, UnitError, UsageError
 
 __all__ = ["compare", "export_comparison", "export_run", "learn", "replay", "report", "runs"]
 
@@ -38,6 +38,8 @@ def runs(
     from pivrex.rig import open_folder
     from pivrex.runs.shelf import Shelf
 
+    if of and not season:
+        raise UsageError(f'--of "{of}" chooses among the runs of a season: say --season RIG too')
     shelf = Shelf(Path() / "runs", open_folder(Path()).settings.keep)
     if thin:
         shelf.thin()
@@ -98,9 +100,7 @@ def _season(found: list[Any], rig: str, kind: str | None, as_json: bool) -> None
 
 def replay(
     run: RunName,
-    at: Annotated[
-        float | None, typer.Option(help="Tell of the tick at this time, in s from the run's beginning.")
-    ] = None,
+    at: Annotated[float | None, real("Tell of the tick at this time, in s from the run's beginning.")] = None,
     wheel: Annotated[str, typer.Option(help="The wheel that the why is about; the first if left out.")] = "",
     as_json: Json = False,
 ) -> None:
@@ -208,8 +208,8 @@ def learn(
     run: Annotated[str, typer.Argument(metavar="[RUN]", help="The run; left out with --drive.", autocompletion=completing.runs)] = "",
     drive: Annotated[bool, typer.Option("--drive", help="Print the learning drive, a routine that tells most, and learn nothing.")] = False,
     turned: Annotated[
-        str, typer.Option(help='How far it truly turned from standing to standing, such as "3 turns": tells the gyro\'s scale.')
-    ] = "",
+        str | None, typer.Option(help='How far it truly turned from standing to standing, such as "3 turns": tells the gyro\'s scale.')
+    ] = None,
     within: Annotated[str, typer.Option(help="How exactly that is known.")] = "3 deg",
     write: Annotated[bool, typer.Option("--write", help="Write what was learnt into the rig.")] = False,
     as_json: Json = False,
@@ -221,7 +221,6 @@ def learn(
     from pivrex.runs.learning.routine import learning_drive
     from pivrex.runs.run import Run
     from pivrex.runs.shelf import find_run
-    from pivrex.units import parse
 
     path, folder = find_rig(rig, Path())
     read = read_rig(path)
@@ -231,12 +230,21 @@ def learn(
     if not run:
         raise UsageError("say a run to learn from, or --drive for the routine that tells most")
     text = rig_text(path)
-    found = learnt(
-        Run(find_run(run, Path())), read, text, parse(turned, "angle") if turned else 0.0, parse(within, "angle")
-    )
+    turned_rad, within_rad = _angle("--turned", turned) if turned is not None else 0.0, _angle("--within", within)
+    found = learnt(Run(find_run(run, Path())), read, text, turned_rad, within_rad)
     _tell_learnt(found, as_json)
     if write:
         _write_learnt(found, path, text)
+
+
+def _angle(option: str, text: str) -> float:
+    """Read an angle of an option, in rad."""
+    from pivrex.units import parse
+
+    try:
+        return parse(text, "angle")
+    except UnitError as problem:
+        raise UsageError(f"{option} {problem}") from None
 
 
 def _tell_learnt(found: Any, as_json: bool) -> None:

@@ -9,25 +9,29 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli.options import Json, RigName, print_json
+from pivrex.cli.options import Json, RigName, print_json, real, seed_option, whole
 from pivrex.errors import PivrexError
 
 __all__ = ["gyro", "heading", "tune"]
 
-Gain = Annotated[float | None, typer.Option(min=0, help="Instead of the rig's own.")]
+Gain = Annotated[float | None, real("Instead of the rig's own.", least=0)]
+
+
+MOST = 1e4
+"""More than this no robot turns, drives or withstands."""
 
 
 def heading(
     rig: RigName,
-    turn: Annotated[float | None, typer.Option(help="Turn by this angle, in deg; left is +.")] = None,
-    straight: Annotated[float | None, typer.Option(help="Drive straight on for this way, in m; back is -.")] = None,
+    turn: Annotated[float | None, real("Turn by this angle, in deg; left is +.")] = None,
+    straight: Annotated[float | None, real("Drive straight on for this way, in m; back is -.")] = None,
     push: Annotated[
-        float | None, typer.Option(help="Hold, and be knocked at the front with this, in N·s; from the right is +.")
+        float | None, real("Hold, and be knocked at the front with this, in N·s; from the right is +.")
     ] = None,
     p: Gain = None,
     i: Gain = None,
     d: Gain = None,
-    seed: Annotated[int, typer.Option(min=0, help="Of the stand-in's chance.")] = 0,
+    seed: Annotated[int, seed_option("Of the stand-in's chance.")] = 0,
     body: Annotated[str, typer.Option(help="The stand-in's body: real or perfect; the rig's own if left out.")] = "",
     as_json: Json = False,
 ) -> None:
@@ -41,7 +45,7 @@ def heading(
     if body not in ("", "real", "perfect"):
         raise typer.BadParameter("--body is real or perfect")
     kind, amount = given[0]
-    if not math.isfinite(amount) or abs(amount) > 1e4:
+    if abs(amount) > MOST:
         raise typer.BadParameter(f"--{kind} {amount:g} is no amount that a robot could do")
     read = read_rig(find_rig(rig, Path())[0])
     answer = _tried(read.with_body(body) if body else read, kind, amount, (p, i, d), seed)
@@ -102,7 +106,7 @@ def _tried(rig: Any, kind: str, amount: float, gains: tuple[float | None, ...], 
 
 def gyro(
     rig: RigName,
-    seconds: Annotated[float, typer.Option(min=1, max=600, help="How long the drive is.")] = 8.0,
+    seconds: Annotated[float, real("How long the drive is.", least=1, most=600)] = 8.0,
     as_json: Json = False,
 ) -> None:
     """Drive the same drive with the gyro mounted firm, loose and by a motor: drift and noise side by side."""
@@ -135,8 +139,8 @@ def tune(
     rig: RigName,
     loop: Annotated[str, typer.Option(help="heading, wheel or steering.")] = "heading",
     goal: Annotated[str, typer.Option(help="quick, calm or sure.")] = "quick",
-    candidates: Annotated[int, typer.Option(min=8, max=20000, help="How many gain sets are tried.")] = 500,
-    seed: Annotated[int, typer.Option(min=0, help="Of chance.")] = 0,
+    candidates: Annotated[int, whole("How many gain sets are tried.", least=8, most=20000)] = 500,
+    seed: Annotated[int, seed_option("Of chance.")] = 0,
     by: Annotated[str, typer.Option(help="search, or relay: from the gain and period at its limit.")] = "search",
     as_json: Json = False,
 ) -> None:

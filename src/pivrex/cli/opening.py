@@ -43,6 +43,16 @@ WORDS = {
 """What their words mean."""
 
 
+def _seed(text: str) -> int:
+    from pivrex.cli.options import LARGEST_SEED, read_number
+    from pivrex.errors import UnitError
+
+    try:
+        return int(read_number(text, int, 0, LARGEST_SEED))
+    except UnitError as problem:
+        raise argparse.ArgumentTypeError(str(problem)) from None
+
+
 def opening_parser(command: str) -> argparse.ArgumentParser:
     """The words of the two commands. Not read by the library of the others: the screen need not wait for it."""
     parser = argparse.ArgumentParser(
@@ -59,7 +69,7 @@ def opening_parser(command: str) -> argparse.ArgumentParser:
     parser.add_argument("--theme", choices=("dusk", "noon", "plain"), default="", help=WORDS["theme"])
     parser.add_argument("--pad", action="store_true", help=WORDS["pad"])
     parser.add_argument("--fault", default="", help=WORDS["fault"])
-    parser.add_argument("--seed", type=int, default=0, help=WORDS["seed"])
+    parser.add_argument("--seed", type=_seed, default=0, help=WORDS["seed"])
     parser.add_argument("--link", nargs="?", const="rig", default="", help=WORDS["link"])
     return parser
 

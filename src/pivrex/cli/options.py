@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
 from pivrex.cli import completing
-from pivrex.errors import RigError
+from pivrex.errors import RigError, UnitError
 
 __all__ = [
+    "LARGEST",
+    "LARGEST_SEED",
     "Json",
     "Output",
     "PathName",
@@ -22,7 +24,63 @@ __all__ = [
     "RoutineName",
     "here_or_demo",
     "print_json",
+    "read_number",
+    "real",
+    "seed_option",
+    "whole",
 ]
+
+LARGEST = 1e6
+"""No number on a command line is larger than this, but a seed."""
+
+LARGEST_SEED = 2**63 - 1
+"""Seeds are counted on from there for as many drives as there may be."""
+
+
+def real(help_: str, *names: str, least: float = -LARGEST, most: float = LARGEST) -> Any:
+    """Return an option for a finite number within bounds; any other number is refused with what it may be."""
+    return _option(float, help_, names, least, most)
+
+
+def whole(help_: str, *names: str, least: int = 0, most: int = int(LARGEST)) -> Any:
+    """Return an option for a whole number within bounds."""
+    return _option(int, help_, names, least, most)
+
+
+def seed_option(help_: str) -> Any:
+    """Return an option for a seed."""
+    return _option(int, help_, (), 0, LARGEST_SEED)
+
+
+def _option(kind: type[int] | type[float], help_: str, names: tuple[str, ...], least: float, most: float) -> Any:
+    def read(text: object) -> float:
+        if isinstance(text, int | float):  # the default
+            return kind(text)
+        try:
+            return read_number(str(text), kind, least, most)
+        except UnitError as problem:
+            raise typer.BadParameter(str(problem)) from None
+
+    return typer.Option(*names, help=help_, parser=read, metavar="WHOLE" if kind is int else "NUMBER")
+
+
+def read_number(text: str, kind: type[int] | type[float], least: float, most: float) -> float:
+    """Read a number that a person wrote on a command line.
+
+    Raises
+    ------
+    UnitError
+        If it is none, not finite, or out of its bounds, with what it may be.
+    """
+    what = "a whole number" if kind is int else "a number"
+    try:
+        value = kind(text)
+    except (ValueError, OverflowError):
+        raise UnitError(f'is "{text}", but should be {what}') from None
+    if not least <= value <= most:
+        raise UnitError(f'is "{text}", but should be {what} from {least:,.19g} to {most:,.19g}')
+    return value
+
 
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
 RigName = Annotated[

@@ -10,7 +10,7 @@ from typing import Annotated, Any, NamedTuple
 
 import typer
 
-from pivrex.cli.options import Json, RigOfRoutine, RoutineName, print_json
+from pivrex.cli.options import Json, RigOfRoutine, RoutineName, print_json, seed_option, whole
 
 __all__ = ["How", "found_routine", "pose_of", "rehearse", "rehearsed"]
 
@@ -27,11 +27,9 @@ class How(NamedTuple):
 def rehearse(
     routine: RoutineName,
     rig: RigOfRoutine = "",
-    times: Annotated[int, typer.Option(min=1, max=1_000_000, help="How many drives.")] = 100,
-    seed: Annotated[
-        int, typer.Option(min=0, help="Of the first drive; the others count on. 0 is the rig as it stands.")
-    ] = 1,
-    workers: Annotated[int, typer.Option(min=0, max=256, help="Processes; as many as there are cores if 0.")] = 0,
+    times: Annotated[int, whole("How many drives.", least=1, most=1000000)] = 100,
+    seed: Annotated[int, seed_option("Of the first drive; the others count on. 0 is the rig as it stands.")] = 1,
+    workers: Annotated[int, whole("Processes; as many as there are cores if 0.", least=0, most=256)] = 0,
     on: Annotated[str, typer.Option(help="A dask scheduler whose workers do it, such as tcp://10.0.0.5:8786.")] = "",
     against: Annotated[str, typer.Option(help="Another version, which is compared with it.")] = "",
     as_json: Json = False,

@@ -7,8 +7,8 @@ from typing import Annotated, Any
 
 import typer
 
-from pivrex.cli.options import Json, RigName, RigOfAll, here_or_demo, print_json
-from pivrex.errors import Mistake, RigError, RoutineError
+from pivrex.cli.options import LARGEST, Json, RigName, RigOfAll, here_or_demo, print_json, read_number, real
+from pivrex.errors import Mistake, RigError, RoutineError, UnitError
 from pivrex.files import resolved
 
 __all__ = ["check", "describe", "sums", "wheels", "wire"]
@@ -16,7 +16,8 @@ __all__ = ["check", "describe", "sums", "wheels", "wire"]
 
 def check(
     files: Annotated[
-        list[Path], typer.Argument(metavar="FILE...", help="Rigs, routines, floors, recordings or a workspace.toml.")
+        list[Path],
+        typer.Argument(metavar="FILE...", help="Rigs, routines, paths, floors, recordings or a workspace.toml."),
     ],
 ) -> int:
     """Read files and print every mistake in them, one a line: FILE:LINE: what; of those without any, the warnings."""
@@ -44,6 +45,7 @@ def _read(file: Path) -> list[Mistake]:
     """Read a file of any kind; gives its warnings. Raises with every mistake."""
     from pivrex.devices.worries import warnings_in
     from pivrex.formats.recording import Recording
+    from pivrex.path.files import read_path
     from pivrex.rig import read_rig, read_workspace_file
     from pivrex.rig.read import read_floor
 
@@ -56,6 +58,8 @@ def _read(file: Path) -> list[Mistake]:
         read_workspace_file(file)
     elif resolved(file).parent.name == "floors":
         read_floor(file)
+    elif resolved(file).parent.name == "paths":
+        read_path(file)
     else:
         return warnings_in(read_rig(file), file)
     return []
@@ -74,7 +78,7 @@ def _check_routine(file: Path) -> list[Mistake]:
 
 def describe(
     rig: RigName,
-    turn: Annotated[float, typer.Option(help="The turn whose wheel travel is told, in deg; left is +.")] = 90.0,
+    turn: Annotated[float, real("The turn whose wheel travel is told, in deg; left is +.")] = 90.0,
     as_json: Json = False,
 ) -> None:
     """Say what a rig is: its law and its wheels."""
@@ -136,11 +140,11 @@ def wire(rig: RigName, as_json: Json = False) -> None:
 
 def wheels(
     rig: RigName,
-    forward: Annotated[float, typer.Option(help="m/s")] = 0.0,
-    left: Annotated[float | None, typer.Option(help="m/s; left out, what moves aside does not matter")] = None,
-    turn: Annotated[float, typer.Option(help="deg/s, counter-clockwise")] = 0.0,
+    forward: Annotated[float, real("m/s")] = 0.0,
+    left: Annotated[float | None, real("m/s; left out, what moves aside does not matter")] = None,
+    turn: Annotated[float, real("deg/s, counter-clockwise")] = 0.0,
     field: Annotated[bool, typer.Option("--field", help="Take forward and left along the field.")] = False,
-    heading: Annotated[float, typer.Option(help="The robot's heading in deg, with --field.")] = 0.0,
+    heading: Annotated[float, real("The robot's heading in deg, with --field.")] = 0.0,
     steer: Annotated[str, typer.Option(help="Present angles of steered wheels in deg, A,B,...")] = "",
     fit: Annotated[str, typer.Option(help="scale or clip; the rig's own if left out.")] = "",
     as_json: Json = False,
@@ -151,9 +155,6 @@ def wheels(
 
     if fit not in ("", "scale", "clip"):
         raise typer.BadParameter("--fit is scale or clip")
-    for name, value in (("--forward", forward), ("--left", left), ("--turn", turn), ("--heading", heading)):
-        if value is not None and not abs(value) < 1e6:
-            raise typer.BadParameter(f"{name} is {value}, but must be a number below a million")
     read = read_rig(find_rig(rig, Path())[0])
     answer = ask_wheels(read, forward, left, turn, heading if field else None, fit, _angles(steer))
     if as_json:
@@ -172,12 +173,9 @@ def _angles(text: str) -> list[float] | None:
     if not text:
         return None
     try:
-        angles = [float(part) for part in text.split(",")]
-    except ValueError:
-        raise typer.BadParameter(f'--steer is "{text}", but must be angles in deg with commas between') from None
-    if not all(abs(a) < 1e6 for a in angles):
-        raise typer.BadParameter(f'--steer is "{text}"; an angle must be a number below a million')
-    return angles
+        return [read_number(part, float, -LARGEST, LARGEST) for part in text.split(",")]
+    except UnitError as problem:
+        raise typer.BadParameter(f"--steer {problem}; it takes angles in deg with commas between") from None
 
 
 def sums(

@@ -11,7 +11,7 @@ from typing import Annotated, Any
 import typer
 
 from pivrex.cli import completing
-from pivrex.cli.options import Json, RigOfRoutine, RoutineName, print_json
+from pivrex.cli.options import Json, RigOfRoutine, RoutineName, print_json, real, seed_option, whole
 from pivrex.cli.rehearsals import How, found_routine, rehearsed
 from pivrex.errors import PivrexError
 
@@ -21,8 +21,8 @@ __all__ = ["back", "play", "solve"]
 def play(
     routine: RoutineName,
     rig: RigOfRoutine = "",
-    seed: Annotated[int, typer.Option(min=0, help="Of the stand-in's chance.")] = 0,
-    limit: Annotated[float, typer.Option(min=0, max=3600, help="The clock in s; the workspace's alone if 0.")] = 0.0,
+    seed: Annotated[int, seed_option("Of the stand-in's chance.")] = 0,
+    limit: Annotated[float, real("The clock in s; the workspace's alone if 0.", least=0, most=3600)] = 0.0,
     body: Annotated[str, typer.Option(help="The stand-in's body: real or perfect; the rig's own if left out.")] = "",
     as_json: Json = False,
 ) -> None:
@@ -87,8 +87,8 @@ def solve(
             autocompletion=completing.routines,
         ),
     ] = "",
-    line: Annotated[int, typer.Option(min=1, help="The line with the number.")] = 1,
-    number: Annotated[int, typer.Option(min=1, help="Which number of that line.")] = 1,
+    line: Annotated[int, whole("The line with the number.", least=1)] = 1,
+    number: Annotated[int, whole("Which number of that line.", least=1)] = 1,
     text: Annotated[str, typer.Option(help='Instead of a routine: one line, such as "turn left for 1 s".')] = "",
     rig: RigOfRoutine = "",
     write: Annotated[bool, typer.Option("--write", help="Write what was found into the routine.")] = False,
@@ -167,10 +167,8 @@ def back(
     output: Annotated[
         Path | None, typer.Option("--output", "-o", help="Write the routine that goes back into this file.")
     ] = None,
-    times: Annotated[
-        int, typer.Option(min=0, max=100_000, help="In how many drives that differ it is tried; 0 for none.")
-    ] = 20,
-    seed: Annotated[int, typer.Option(min=0, help="Of the first of them.")] = 1,
+    times: Annotated[int, whole("In how many drives that differ it is tried; 0 for none.", least=0, most=100000)] = 20,
+    seed: Annotated[int, seed_option("Of the first of them.")] = 1,
     as_json: Json = False,
 ) -> None:
     """Make a routine that goes back by the ways of another, and say how near there and back comes to the start."""

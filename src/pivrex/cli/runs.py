@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from pivrex.cli.options import Json, Recorded, RigName, print_json
+from pivrex.cli.options import Json, Recorded, RigName, print_json, seed_option
 
 __all__ = ["map_", "shakedown"]
 
@@ -39,7 +39,7 @@ def shakedown(
     fault: Annotated[
         str, typer.Option(help="random, none, or with commas: swap A/B, reverse A, encoder A, gyro.")
     ] = "random",
-    seed: Annotated[int, typer.Option(help="For random faults; the same one gives the same faults.")] = 0,
+    seed: Annotated[int, seed_option("For random faults; the same one gives the same faults.")] = 0,
     by: Annotated[str, typer.Option(help="Who says what was seen: sensors or person.")] = "sensors",
     place: Annotated[str, typer.Option("--on", help="Where the robot stands: floor or up.")] = "floor",
     as_json: Json = False,

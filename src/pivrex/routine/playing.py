@@ -124,7 +124,7 @@ class Player:
         runner, state, robot = mark.runner.copied(), mark.state, mark.robot
         runner.program = program
         self._program = program
-        n, most = mark.n, round(limit_s / line.dt_s)
+        n, most = mark.n, max(1, round(limit_s / line.dt_s))
         row = self._rows[-1] if n else None
         steps = len(runner.minds[0].records)
         while n < most and not runner.ended:
