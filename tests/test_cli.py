@@ -5,15 +5,19 @@ import json
 import os
 import subprocess
 import sys
+import tempfile
 import unittest
 from pathlib import Path
 
 from pivrex import __version__
 from pivrex.cli import run
 from pivrex.cli.app import commands
-from pivrex.cli.opening import copy_demo
+from pivrex.cli.opening import copy_demo, kept_in, sweep_demos
 from pivrex.errors import PivrexError
 from pivrex.rig.transports import SerialTransport, UdpTransport, read_transport
+from pivrex.runs.facts import UNMARKED, Facts
+from pivrex.runs.through import keep_rows
+from tests.kept import BEGAN, FIRST, kept_drives
 from tests.support import DEMO, PLOVER, ROOT, TempCase
 
 
@@ -217,6 +221,35 @@ class DemoTest(TempCase):
         blocked = self.write("file", "")
         with self.assertRaisesRegex(PivrexError, "cannot be copied"):
             copy_demo(blocked / "below")
+
+    def test_temporary_ones_are_swept_unless_something_is_kept_there(self) -> None:
+        code = "from pivrex.cli.opening import copy_demo; print(copy_demo(None))"
+        env = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "TMPDIR": str(self.folder)}
+        old, changed, added, marked = (
+            Path(
+                subprocess.run(
+                    [sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True
+                ).stdout.strip()
+            )
+            for _ in range(4)
+        )
+        self.addCleanup(setattr, tempfile, "tempdir", tempfile.tempdir)
+        tempfile.tempdir = str(self.folder)
+        mine = copy_demo(None)  # this process has it open
+        link = self.folder / "pivrex-demo-link"
+        link.symlink_to(self.demo())
+        line, text, rows = kept_drives()[FIRST]
+        for folder, kept in ((old, UNMARKED), (marked, "live")):
+            (folder / "runs").mkdir()
+            keep_rows(folder / "runs" / "a", Facts("Plover", "plover", BEGAN, 60.0, kept), line, text, None, rows[:60])
+        (changed / "rigs" / "plover.toml").write_text("# mine")
+        (added / "routines" / "new.txt").write_text("wait 1 s")
+        sweep_demos()
+        self.assertEqual(
+            [f.exists() for f in (old, changed, added, marked, mine, link)], [False, True, True, True, True, True]
+        )
+        self.assertTrue((self.folder / "workspace" / "rigs").is_dir())
+        self.assertEqual([kept_in(f) for f in (mine, changed, added, marked)], [False, True, True, True])
 
 
 class ProgramTest(TempCase):

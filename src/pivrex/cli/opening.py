@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import gc
+import os
 import shutil
 import sys
 import tempfile
+import time
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -18,7 +21,7 @@ from pivrex.lower import reason
 if TYPE_CHECKING:
     from pivrex.rig.sources import Link
 
-__all__ = ["SUMMARIES", "WORDS", "copy_demo", "open_by_words", "opening_parser", "show_maker"]
+__all__ = ["SUMMARIES", "WORDS", "copy_demo", "open_by_words", "opening_parser", "show_maker", "sweep_demos"]
 
 NOT_A_TERMINAL = "pivrex needs a terminal to draw on; for scripts there are check, describe, wheels, map, play, export and others: pivrex --help"
 
@@ -89,6 +92,7 @@ def open_by_words(words: Sequence[str]) -> int:
     client = SessionClient()
     try:
         if demo:
+            sweep_demos()
             folder = copy_demo(Path(options.folder) if options.folder else None)
         else:
             folder, options.rig = _asked_for(options.folder, options.rig)
@@ -125,10 +129,65 @@ def show_maker(folder: Path) -> Path | None:
     return make(folder)
 
 
+DEMO = Path(__file__).parent.parent / "demo"
+OF_DEMO = "pivrex-demo-"
+IN_USE = ".in-use"
+STALE_S = 24 * 3600.0
+"""Where no lock says that a program has a demo open, it counts as open for so long."""
+
+
+def sweep_demos() -> None:
+    """Remove the temporary demo workspaces of earlier starts: those that no program has open and in which nothing is a person's."""
+    for folder in Path(tempfile.gettempdir()).glob(f"{OF_DEMO}*"):
+        with contextlib.suppress(OSError):
+            if folder.is_symlink() or not (folder / IN_USE).is_file() or kept_in(folder):
+                continue
+            descriptor = _held(folder)
+            if descriptor is not None:
+                shutil.rmtree(folder, ignore_errors=True)
+                os.close(descriptor)
+
+
+def kept_in(folder: Path) -> bool:
+    """Return whether a copy of the demo holds something of a person's: a file that was changed or made, or a run that is marked."""
+    from pivrex.runs.shelf import Shelf
+
+    for path in folder.rglob("*"):
+        name = path.relative_to(folder)
+        if name.parts[0] in ("runs", IN_USE) or path.is_dir():
+            continue
+        shipped = DEMO / name
+        if not shipped.is_file() or shipped.read_bytes() != path.read_bytes():
+            return True
+    return any(run.facts is not None and run.facts.stays for run in Shelf(folder / "runs").runs())
+
+
+def _held(folder: Path) -> int | None:
+    """Mark a demo workspace as open for as long as this process lives; None if another has it open."""
+    mark = folder / IN_USE
+    descriptor = os.open(mark, os.O_RDWR | os.O_CREAT)
+    try:
+        import fcntl
+
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except ImportError:  # a system without such locks
+        if 0 < time.time() - mark.stat().st_mtime < STALE_S and os.fstat(descriptor).st_size:
+            os.close(descriptor)
+            return None
+    except BlockingIOError:
+        os.close(descriptor)
+        return None
+    os.ftruncate(descriptor, 0)
+    os.write(descriptor, b"open\n")
+    return descriptor
+
+
 def copy_demo(folder: Path | None) -> Path:
-    """Copy the demo workspace to ``folder``, a fresh one by default; files that are there already stay as they are."""
-    source = Path(__file__).parent.parent / "demo"
-    target = folder or Path(tempfile.mkdtemp(prefix="pivrex-demo-"))
+    """Copy the demo workspace to ``folder``, a fresh temporary one by default, which the next start removes unless a person keeps
+    something there; files that are there already stay as they are.
+    """
+    source = DEMO
+    target = folder or Path(tempfile.mkdtemp(prefix=OF_DEMO))
     try:
         for path in sorted(source.rglob("*")):
             place = target / path.relative_to(source)
@@ -137,6 +196,8 @@ def copy_demo(folder: Path | None) -> Path:
             elif not place.exists() and "__pycache__" not in path.parts:
                 place.parent.mkdir(parents=True, exist_ok=True)
                 shutil.copyfile(path, place)
+        if folder is None:
+            _held(target)
     except OSError as problem:
         raise PivrexError(f"{target}: the demo cannot be copied there: {reason(problem)}") from None
     return target
@@ -178,8 +239,8 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
         seed=options.seed,
         link=_link(options.link, rig_path),
     )
-    if demo and not options.folder:
-        print(f"the demo workspace is kept in {path}")
+    if demo and not options.folder and kept_in(path):
+        print(f"what you changed in the demo is kept in {path}")
     return result
 
 

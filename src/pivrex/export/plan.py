@@ -19,6 +19,8 @@ __all__ = ["write_following", "write_plan"]
 LOOKS = (COMMANDED, MEASURED, TARGET, THING, GHOST)
 OUTLINES = 14
 SHORT_M = 0.02
+LONGEST_S = 180.0
+"""A longer drive is not simulated for a drawing: its errors over time could not be read any more."""
 
 
 def _checked(path: DrivenPath, rig: Rig, field: Field, name: str) -> Plan:
@@ -77,7 +79,11 @@ def write_following(path: DrivenPath, name: str, rig: Rig, field: Field, seed: i
     SaveError
     """
     plan = _checked(path, rig, field, name)
-    own, bare = (tried(path, rig, field, (True, back), seed) for back in (True, False))
+    if plan.time_s > LONGEST_S:
+        raise ExportError(
+            f"the path {name} takes {plan.time_s:.0f} s to drive; following is drawn for at most {LONGEST_S:.0f} s: draw a part of it"
+        )
+    own, bare = (tried(path, rig, field, (True, back), seed, plan=plan) for back in (True, False))
     figure, sheets = new_sheet(13.0, 9.0, 2)
     for sheet in sheets:
         sheet.remove()

@@ -56,9 +56,12 @@ def program_following(
     name: str,
     feeds: tuple[bool, bool] = (True, True),
     start: tuple[float, float, float] | None = None,
+    plan: Plan | None = None,
 ) -> Program:
-    """Give the program that follows a path from its beginning, or from another start: (x, y) in m, heading in rad."""
-    x, y, heading = plan_of(path, rig).poses[0].tolist()
+    """Return the program that follows a path, with its plan if it is known, from its beginning or from another start: (x, y) in m,
+    heading in rad.
+    """
+    x, y, heading = (plan or plan_of(path, rig)).poses[0].tolist()
     text = f"follow {name}"
     step = FollowStep(Where(1, text), "follow", {}, path=path, feeds=feeds)
     return Program(name, text, "", start or (x, y, heading), {MAIN: (step,)}, {})
@@ -71,10 +74,11 @@ def tried(
     feeds: tuple[bool, bool] = (True, True),
     seed: int = 0,
     start: tuple[float, float, float] | None = None,
+    plan: Plan | None = None,
 ) -> Trial:
-    """Drive a path on the stand-in; ``seed`` draws how it differs, as in a rehearsal."""
-    program = program_following(path, rig, "path", feeds, start)
-    plan = plan_of(path, rig)
+    """Drive a path, with its plan if it is known, on the simulated robot; ``seed`` draws how it differs, as in a rehearsal."""
+    plan = plan or plan_of(path, rig)
+    program = program_following(path, rig, "path", feeds, start, plan)
     made = play(program, rig, field, plan.time_s + SPARE_S, seed)
     layout = Line(rig).layout
     rows = made.rows[made.rows[:, layout.at("following", "mode")] > 0]
