@@ -414,10 +414,29 @@ class ProcessTest(TempCase):
         self.assertEqual(len(self.newest(client).values), width)
         self.assertEqual((client.poll(), client.status.held)[1], "")
 
-    def test_a_silent_screen_stops_the_robot(self) -> None:
+    def test_the_simulated_robot_waits_for_a_silent_screen(self) -> None:
+        """A laptop that is busy ends nothing on the simulated robot: it waits, goes on where it was, and says so."""
         client = self.start("recording watering")
+
+        def seen() -> str:
+            client.beat()
+            client.poll()
+            return client.status.note
+
+        def stands() -> bool:
+            client.rows()
+            time.sleep(0.3)
+            return not client.rows()
+
         client.beat()
-        wait_for(lambda: (client.poll(), "silent" in client.status.held)[1], 20, lambda: str(client.status))
+        newest = self.newest(client)
+        wait_for(stands, 20)
+        client.poll()
+        self.assertEqual(client.status.held, "")
+        wait_for(lambda: "too busy" in seen(), 20, lambda: str(client.status))
+        self.assertRegex(client.status.note, r"waited for \d+\.\d s: this computer was too busy")
+        wait_for(lambda: seen() and self.newest(client).values[0] > newest.values[0])  # it goes on from where it was
+        self.assertEqual(client.status.held, "")
 
     def test_a_killed_screen_ends_the_session(self) -> None:
         # the client's end of the wire is closed by the system, as after signal 9

@@ -6,6 +6,7 @@ import contextlib
 import multiprocessing
 import os
 import secrets
+import threading
 from multiprocessing.connection import Connection
 from multiprocessing.shared_memory import SharedMemory
 from pathlib import Path
@@ -23,6 +24,9 @@ if TYPE_CHECKING:
 
 __all__ = ["SessionClient"]
 
+
+LIVES_EVERY_S = 0.02
+"""How often this process says that it lives; see `pivrex.session.screen_watch`."""
 
 PREFIX = "pivrex-"
 MEMORIES = Path("/dev/shm")
@@ -64,6 +68,9 @@ class SessionClient:
         from pivrex.session.status import Status
 
         self._ring: Ring = Ring(memory)
+        self._over = threading.Event()
+        self._heart = threading.Thread(target=self._live, daemon=True, name="pivrex-heartbeat")
+        self._heart.start()
         self._seen = 0
         self.status: Status = Status()
         self.report: Report | None = None
@@ -92,8 +99,13 @@ class SessionClient:
         return self._ring.skipped
 
     def beat(self) -> None:
-        """Say that the screen is alive; call it several times a second."""
+        """Say that the screen handles keys; its event loop calls it many times a second."""
         self._ring.beat()
+
+    def _live(self) -> None:
+        """Say that this process lives, whatever its event loop is busy with: a process that is stopped or killed says nothing."""
+        while not self._over.wait(LIVES_EVERY_S):
+            self._ring.live()
 
     def send(self, request: Request) -> None:
         """Ask for something; a session that is gone is noticed by `alive`."""
@@ -134,4 +146,6 @@ class SessionClient:
         if self._process.is_alive():
             self._process.kill()
             self._process.join(1)
+        self._over.set()
+        self._heart.join(1)
         self._ring.close(unlink=True)

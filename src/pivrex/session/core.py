@@ -100,6 +100,11 @@ class Session:
         return 0.0 if self._row is None else float(self._row[self._line.layout.at("clock", "t")])
 
     @property
+    def by_hand(self) -> bool:
+        """Whether keys or drawn sticks drive, and no routine does."""
+        return self.inputs.driver in (self.inputs.keys, self.inputs.sticks) and not self._match.alone
+
+    @property
     def wants_pads(self) -> bool:
         """Whether stand-in gamepads were asked for."""
         return self._pads_wanted

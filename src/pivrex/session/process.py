@@ -22,6 +22,7 @@ from pivrex.session.inputs import pad_names
 from pivrex.session.keeping import Keeping
 from pivrex.session.messages import Leave, SetUp, Stop
 from pivrex.session.places import log_file, runtime_folder
+from pivrex.session.screen_watch import ScreenWatch
 from pivrex.session.shared import Ring, Row
 from pivrex.session.status import Status
 from pivrex.session.terminal import Terminal
@@ -32,10 +33,6 @@ if TYPE_CHECKING:
     from pivrex.session.report import Report
 
 __all__ = ["run"]
-
-SILENT_LIVE_S = 1.0
-SILENT_S = 3.0
-"""A screen that has not said for this long that it is alive is taken for frozen; sooner while live."""
 
 AFTER_START_S = 0.5
 
@@ -101,7 +98,7 @@ class _Loop:
         self._loading = _PadsLoader() if setup.gamepads else None
         self._server: PadServer | None = None
         self._told: Status | None = None
-        self._beats, self._beat_at = ring.beats, time.perf_counter()
+        self._watch = ScreenWatch()
         self._ended = False
         self._ticked_s = time.perf_counter()
         self._reported: Report | None = None
@@ -133,7 +130,8 @@ class _Loop:
             self._ticked_s = now_s
             self._listen(now_s)
             self._look_at_pads_safely()
-            self._watch_screen(now_s)
+            if self._waits_for_the_screen(now_s):
+                return
             row = self._session.tick(now_s)
             self._keeping.add(row)
             status = self._session.status
@@ -188,14 +186,17 @@ class _Loop:
             write_port_file(runtime_folder(), self._server.port, self._server.token)
         self._session.tell_pad_port(self._server.port)
 
-    def _watch_screen(self, now_s: float) -> None:
-        beats = self._ring.beats
-        if beats != self._beats:
-            self._beats, self._beat_at = beats, now_s
-            return
-        longest = SILENT_LIVE_S if self._session.status.live else SILENT_S
-        if beats and now_s - self._beat_at > longest:
-            self._session.handle(Stop(f"the screen was silent for {longest:g} s"), now_s)
+    def _waits_for_the_screen(self, now_s: float) -> bool:
+        """Stop a real robot whose screen is silent; return whether a simulated one waits for it."""
+        session = self._session
+        found = self._watch.look(
+            now_s, self._ring.lives, self._ring.beats, session.status.live, session.by_hand, session.robots.link is None
+        )
+        if found.stop:
+            session.handle(Stop(found.stop), now_s)
+        if found.waited_s:
+            session.board.note(f"waited for {found.waited_s:.1f} s: this computer was too busy")
+        return found.paused
 
     def _tell(self) -> None:
         if self._session.status is not self._told:

@@ -1,4 +1,4 @@
-"""Shared memory between the session and the screen: a ring of Ticks one way, a heartbeat the other."""
+"""Shared memory between the session and the screen: a ring of Ticks one way, two heartbeats the other."""
 
 from __future__ import annotations
 
@@ -79,13 +79,22 @@ class Ring:
         self._head[2] = count
 
     def beat(self) -> None:
-        """The screen is alive."""
+        """Say that the screen handles keys."""
         self._head[1] += 1
 
     @property
     def beats(self) -> int:
-        """How often the screen has said so."""
+        """How often the screen has said that it handles keys."""
         return int(self._head[1])
+
+    def live(self) -> None:
+        """Say that the screen's process lives."""
+        self._head[4] += 1
+
+    @property
+    def lives(self) -> int:
+        """How often the screen's process has said that it lives."""
+        return int(self._head[4])
 
     def write(self, row: Row) -> None:
         """Add a row; the count goes up only when it is whole. Raises `ValueError` if it is wider than the ring."""
