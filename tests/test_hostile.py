@@ -24,10 +24,12 @@ from pivrex.devices.seal import Seal, sealed, tag
 from pivrex.devices.sentence import frame, unframe
 from pivrex.line import Line
 from pivrex.rig import read_text
+from pivrex.rig.field import Match
 from pivrex.rig.rig import Rig
 from pivrex.rig.sources import Link
 from pivrex.session.core import Session
-from pivrex.session.messages import GoLive, SetUp, UseRig
+from pivrex.session.messages import GoLive, GoOn, SetUp, UseRig
+from pivrex.session.periods import Period
 from tests.support import PLAIN, TempCase, plain_rig, wait_for
 from tests.test_lost_sources import RemoteCase, Sender, free_port, radio
 
@@ -248,14 +250,64 @@ class LettersThatFallSilentTest(RemoteCase):
         del idle
 
     def test_a_request_of_some_other_program(self) -> None:
-        box = self.go()
-        for request in (b"GET / HTTP/1.1\r\nHost: SFG\r\n\r\n", b"F\x00F\x00", b"SSH-2.0-F\r\n", b"FFFF FFFF"):
-            self.send(box, request)
+        """It is hung up, whatever it says afterwards; the one that is heard too, and what it had set going ends."""
+        self.go()
+        for request in (b"GET / HTTP/1.1\r\nHost: SFG\r\n\r\n", b"F\x00F\x00", b"SSH-2.0-F\r\n", b"FFFF\tFFFF"):
+            other = self.connect()
+            self.send(other, request)
             self.assertEqual(self.resting_after(0.2), 0, request)
+            self.assert_hung_up(other)
+        box = self.connect()
+        self.until(lambda: len(self.session.inputs.remotes["box"].wire.senders or ()) == 2)
+        self.tick(30)
+        self.send(box, b"F \r\n")  # what stands between letters means nothing
+        self.until(lambda: not self.waits())
         self.send(box, b"F")
         self.assertEqual(self.forward(), 0.4)
-        self.send(box, b"GET /F HTTP/1.1\r\n\r\n")  # ends what lasted
+        self.send(box, b"GET /F HTTP/1.1\r\n\r\n")
         self.assertEqual(self.forward(), 0.0)
+        self.assert_hung_up(box)
+
+    def assert_hung_up(self, box: socket.socket) -> None:
+        box.settimeout(2)
+        with contextlib.suppress(ConnectionError):
+            self.assertEqual(box.recv(1), b"")
+        with contextlib.suppress(OSError):
+            box.sendall(b"F")
+        self.assertEqual(self.resting_after(0.5), 0)
+
+    def test_a_request_in_pieces_whose_first_letter_is_bound(self) -> None:
+        """`POST` of a rig that knows a P, and an F a little later: within 50 ms nothing counts, after that it is hung up."""
+        self.port = free_port(socket.SOCK_STREAM)
+        self.begin(letters(self.port) + 'P = "forward 30 %"\n', source="keys")
+        self.until(lambda: self.session.inputs.remotes["box"].wire.is_open)
+        for pause in (0, 1, 2):  # ticks between the pieces, 16.7 ms each
+            for whole in (b"P|OST / HTTP/1.1\r\n|F|FFFF", b"POST / HTTP/1.1|F|F", b"P|O|F"):
+                box = self.connect()
+                self.until(lambda: len(self.session.inputs.remotes["box"].wire.senders or ()) == 1)
+                self.tick(40)  # it is settled, and no newcomer any more
+                moved = 0
+                for piece in whole.split(b"|"):
+                    with contextlib.suppress(OSError):
+                        box.sendall(piece)
+                    time.sleep(0.002)  # over this machine's own wire
+                    for _ in range(pause + 1):
+                        moved += self.forward() != 0.0
+                self.assertEqual(moved + self.resting_after(1.0), 0, f"{whole!r} {pause}")
+                self.assert_hung_up(box)
+
+    def test_letters_of_a_new_connection_count_after_50_ms(self) -> None:
+        box = self.go()
+        self.until(lambda: len(self.session.inputs.remotes["box"].wire.senders or ()) == 1)
+        self.tick(40)
+        box.sendall(b"F")
+        time.sleep(0.01)
+        moved = [self.forward() for _ in range(30)]
+        first = next(k for k, v in enumerate(moved) if v)
+        self.assertIn(first, (3, 4))  # ticks of 16.7 ms
+        box.sendall(b"S")
+        time.sleep(0.01)
+        self.assertEqual(self.forward(), 0.0)  # it is vetted: what comes later counts at once
 
     def test_letters_in_sentences(self) -> None:
         self.port = free_port(socket.SOCK_STREAM)
@@ -537,6 +589,69 @@ class SealTest(RemoteCase):
             self.assertIn("silent", self.session.status.lost)
         self.say(1, 0, session=8)
         self.assertEqual(self.say(2, -0.5, session=8), 0.5)
+
+    def test_a_sealed_stop_counts_whatever_its_session_and_number(self) -> None:
+        """Only what moves must be new; a stop of a radio that has forgotten its session, or that comes again, stops."""
+        stop = '[[bindings]]\nchannel = "button_3"\nsource = "radio"\ndoes = "stop"\n'
+        self.begin_with(self.keyed(radio(self.port), stop))
+
+        def packet(seq: int, buttons: int, session: int, key: bytes = KEY, y: float = -0.5) -> bytes:
+            return frame(sealed(key, f"PIVDRV,green,{seq},0,{y},0,0,0,0,{buttons:X}", session))
+
+        def drives() -> None:
+            self.say(self.number, 0)
+            self.ask(GoOn())
+            self.number += 2
+            self.assertEqual(self.say(self.number - 1, -0.5), 0.5)
+
+        self.number = 1
+        for said, stops in (
+            (packet(9, 0, 3), False), (packet(9, 1 << 2, 3), False), (packet(9, 1 << 3, 3), True), (packet(9, 1 << 3, 300), True),
+            (packet(1, 1 << 3, 7), True), (packet(9, 1 << 3, 3, OTHER_KEY), False), (frame("PIVDRV,green,9,0,0,0,0,0,0,8"), False),
+        ):  # fmt: skip
+            drives()
+            self.one.socket.send(said)
+            self.tick()
+            self.assertEqual(self.session.status.held, "radio said stop, with its seal" if stops else "", said)
+
+    def test_a_sealed_stop_letter_and_a_stop_of_the_match_desk(self) -> None:
+        port = free_port(socket.SOCK_STREAM)
+        rig = self.keyed(letters(port, 'framed = true\nsender = "green"\n'), 'X = "stop"\n')
+        desk_port = free_port()
+        periods = Match.model_validate({"wire": {"kind": "udp", "port": desk_port}})
+        self.rig, self.now = rig, 0.0
+        self.session = Session(SetUp(rig, None, source="keys", gamepads=False, periods=periods))
+        self.addCleanup(lambda: self.session.close(self.now))
+        self.until(lambda: self.session.inputs.remotes["box"].wire.is_open)
+        box = socket.create_connection(("127.0.0.1", port), timeout=3)
+        self.addCleanup(box.close)
+        self.until(lambda: not self.session.inputs.guards["box"].reason)
+        desk = Sender(desk_port)
+        self.addCleanup(desk.socket.close)
+
+        def letter(number: int, char: str, session: int) -> bytes:
+            return frame(sealed(KEY, f"PIVLET,green,{number},{char}", session))
+
+        box.sendall(letter(5, "F", 8))
+        self.until(lambda: self.forward() == 0.4)
+        box.sendall(letter(4, "G", 8) + letter(9, "G", 2))
+        self.tick(3)
+        self.assertEqual(self.session.status.held, "")
+        box.sendall(letter(9, "X", 2))
+        self.until(lambda: self.session.status.held == "box said stop, with its seal")
+        # the desk: without the key nothing counts, with it a stop of an old session does, and a start of one does not
+        self.ask(GoOn())
+        self.tick()
+        desk.socket.send(frame(sealed(KEY, "PIVMAT,1,ready", 50)))
+        self.until(lambda: self.session.status.match.period is Period.READY)
+        for order, key, session in (("stop", b"", 0), ("stop", OTHER_KEY, 60), ("driven", KEY, 40), ("driven", b"", 0)):
+            body = f"PIVMAT,9,{order}"
+            desk.socket.send(frame(sealed(key, body, session) if key else body))
+            time.sleep(0.01)
+            self.tick(3)
+            self.assertEqual((self.session.status.held, self.session.status.match.period), ("", Period.READY), order)
+        desk.socket.send(frame(sealed(KEY, "PIVMAT,9,stop", 40)))
+        self.until(lambda: self.session.status.held == "the match's desk says stop")
 
     def test_what_was_said_to_an_earlier_program_stays_said(self) -> None:
         rig = self.keyed(radio(self.port))

@@ -151,7 +151,9 @@ class OrdersTest(WireCase):
         self.assertEqual(told(first), ["match"])
         self.assertEqual(told(first, said("PIVMAT,5,alone"), sealed("PIVMAT,200,alone,901", bytes(16))), [])
         self.assertEqual(told(sealed("PIVMAT,5,alone,17")), [])  # a session before the one that counts
-        self.assertEqual(seal.newest, (900, 103))
+        self.assertEqual(told(sealed("PIVMAT,5,stop,17")), ["stop"])  # but a stop counts, whichever session says it
+        self.assertEqual(told(sealed("PIVMAT,5,stop,17", bytes(16)), said("PIVMAT,6,stop")), [])
+        self.assertEqual(seal.newest, (900, 105))
 
 
 class SessionTest(WireCase):

@@ -20,8 +20,8 @@ class ScreenWatchTest(unittest.TestCase):
         watch, found = ScreenWatch(), []
         for n in range(60, 60 + round((1.0 + seconds) * 60)):
             over = n - 120
-            beats = [n if goes_on or over < 0 else 120 for goes_on in (process, hands)]
-            found.append((over / 60, watch.look(n / 60, *beats, live, by_hand, only_simulated)))
+            lives, beats = (n if goes_on or over < 0 else 120 for goes_on in (process, hands))
+            found.append((over / 60, watch.look(n / 60, lives, beats, live, by_hand, only_simulated)))
         return found
 
     def stops_at(self, **how: bool) -> float:

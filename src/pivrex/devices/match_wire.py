@@ -111,7 +111,11 @@ class MatchWire:
         except ValueError as problem:
             self._refuse(str(problem))
             return ""
-        return order if self._is_new(seq, session, sender) else ""
+        repeated = self._seal is not None and (session, seq) == self._seal.newest
+        if self._is_new(seq, session, sender):
+            return order
+        # who can seal may stop, whichever session it is; only what moves something must be new
+        return order if order == "stop" and self._seal is not None and not repeated else ""
 
     def _is_new(self, number: int, session: int, sender: str) -> bool:
         if self._seal is not None:

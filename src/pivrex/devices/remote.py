@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from pivrex.devices.decode.letters import FramedLettersReader, LettersReader
 from pivrex.devices.decode.message import Message, Reader
 from pivrex.devices.decode.readers import reader_of
+from pivrex.devices.decode.sentences import SentenceReader
 from pivrex.devices.health import Tally
 from pivrex.devices.pace import Pace
 from pivrex.devices.seal_book import SealBook
@@ -15,6 +16,7 @@ from pivrex.devices.transports.base import BUDGET_S, Chunk
 from pivrex.devices.transports.opening import open_transport
 from pivrex.devices.transports.tcp import Tcp
 from pivrex.rig.actions import read_action, split_time
+from pivrex.rig.patches import patches_of
 from pivrex.rig.rig import Rig
 from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource, PacketsSource
 from pivrex.rig.transports import transport_title
@@ -29,10 +31,15 @@ SETTLE_S = 0.3
 
 SETTLING = "just connected"
 
+VETTED_S = 0.05
+"""Letters of a new connection wait for so long: what says something else meanwhile is another program, whose first letter may be bound."""
+
 IDLE_S = 10.0
 """A connection that is not the one that is heard, and has said nothing that counts for so long, is hung up."""
 
 MOST_CANDIDATES = 16
+
+STOPS = ("stop", "shut down")
 
 
 class RemoteSource:
@@ -55,7 +62,8 @@ class RemoteSource:
         self.can = LETTERS if isinstance(spec, LettersSource) else TAKES_OVER
         self.title = f"{name}, {transport_title(spec.wire)}"
         self.wire = open_transport(spec.wire)
-        self._groups = _groups(rig, spec)
+        self._groups, self._stops = _groups(rig, spec), _stops(rig, name)
+        self._said_stop = False
         self.secret = rig.secret
         self._seal = book.seal(rig.secret, name) if rig.secret else None
         self.tally = Tally()
@@ -67,6 +75,9 @@ class RemoteSource:
         self._pace = Pace()
         self._reader = self._new_reader()
         self._candidates: dict[str, tuple[float, Reader]] = {}
+        self._waiting: dict[str, list[Chunk]] = {}
+        """What connections have said that are not vetted yet, see `VETTED_S`."""
+        self._vetted: set[str] = set()
         self._sender = ""
         self._spoke = False
         """Whether the one in the place has said something good since it took it."""
@@ -76,13 +87,25 @@ class RemoteSource:
         self._opened = 0
 
     def _new_reader(self) -> Reader:
-        return reader_of(self.spec, self._groups, self._seal)
+        reader = reader_of(self.spec, self._groups, self._seal)
+        if isinstance(reader, SentenceReader):
+            reader.stops = self._stops
+        return reader
 
-    def groups_are(self, groups: dict[str, str]) -> None:
-        """Take what letters end each other, of a changed rig."""
-        self._groups = groups
+    def use(self, rig: Rig) -> None:
+        """Take what letters end each other, and what stops the robot, of a changed rig."""
+        self._groups, self._stops = _groups(rig, self.spec), _stops(rig, self.name)
         if isinstance(self._reader, LettersReader | FramedLettersReader):
-            self._reader.groups_are(groups)
+            self._reader.groups_are(self._groups)
+        if isinstance(self._reader, SentenceReader):
+            self._reader.stops = self._stops
+
+    def says_stop(self) -> bool:
+        """Return whether a sealed stop has come since this was asked last that counts for nothing else: an old session's, or one
+        that was there before. Only motion must be new.
+        """
+        said, self._said_stop = self._said_stop, False
+        return said
 
     @property
     def sealed(self) -> bool:
@@ -103,11 +126,40 @@ class RemoteSource:
             if isinstance(self.spec, NumbersSource) and self.spec.hello_bytes:
                 self.wire.send(self.spec.hello_bytes)
         self._look_at_connections(now_s)
+        if isinstance(self.wire, Tcp) and isinstance(self._reader, LettersReader):
+            chunks = self._only_letters(self._reader, chunks, now_s)
         if chunks:
             self._take(chunks, budget_s / 2)
         self._look(now_s)
 
     # --- what has come ---
+
+    def _only_letters(self, reader: LettersReader, chunks: list[Chunk], now_s: float) -> list[Chunk]:
+        """Hang up on connections that say something that is no letter of the rig, and give what the others say once they are vetted."""
+        found: list[Chunk] = []
+        for chunk in chunks:
+            strange = reader.strange(chunk.data)
+            if strange:
+                self.wire.drop(chunk.sender)
+                self._waiting.pop(chunk.sender, None)
+                found = [c for c in found if c.sender != chunk.sender]
+                if chunk.sender == self._sender:
+                    self._reader.forget()
+                refused = reader.refused(chunk.data, strange)
+                self.tally.add(refused._replace(reason="hung up: it said what is no letter of this rig"), chunk.at_s)
+            elif chunk.sender in self._vetted:
+                found.append(chunk)
+            else:
+                self._waiting.setdefault(chunk.sender, []).append(chunk)
+        senders = self.wire.senders or ()
+        self._vetted &= set(senders)
+        for sender, said in list(self._waiting.items()):
+            if sender not in senders:
+                del self._waiting[sender]
+            elif now_s - said[0].at_s >= VETTED_S:
+                found += [c._replace(at_s=now_s) for c in self._waiting.pop(sender)]
+                self._vetted.add(sender)
+        return found
 
     def _take(self, chunks: list[Chunk], budget_s: float) -> None:
         """Read the newest of what has come; the rest is counted only. No sender can crowd out another."""
@@ -175,6 +227,7 @@ class RemoteSource:
         count = 0
         for message in self._reader.feed(chunk.data, chunk.at_s):
             count += 1
+            self._said_stop |= message.stops
             self.tally.add(message, chunk.at_s)
             if message.readings is not None:
                 self._last_s, self.heard, self._spoke = chunk.at_s, True, True
@@ -193,6 +246,7 @@ class RemoteSource:
         count, good = 0, False
         for message in reader.feed(chunk.data, chunk.at_s):
             count += 1
+            self._said_stop |= message.stops
             good |= message.readings is not None
             self.tally.add(message, chunk.at_s)
         if good:
@@ -295,6 +349,15 @@ def _groups(rig: Rig, spec: object) -> dict[str, str]:
     return {c: read_action(split_time(text)[0], rig.attachments, levels).group for c, text in spec.letters.items()}
 
 
+def _stops(rig: Rig, name: str) -> frozenset[str]:
+    """Return the channels of a source that stop the robot."""
+    return frozenset(
+        p.channel
+        for p in patches_of(rig)
+        if p.source in (name, "chosen") and p.action is not None and p.action.verb in STOPS
+    )
+
+
 def remotes_of(rig: Rig, before: Mapping[str, RemoteSource], book: SealBook) -> dict[str, RemoteSource]:
     """Open every source of a rig that has a wire; those ``before`` that are described alike go on. The ``book`` says what
     was sealed and heard before.
@@ -306,7 +369,7 @@ def remotes_of(rig: Rig, before: Mapping[str, RemoteSource], book: SealBook) -> 
         old = before.get(name)
         same = old is not None and old.spec.model_copy(update={"axes": {}}) == spec.model_copy(update={"axes": {}})
         if old is not None and same and old.secret == rig.secret:
-            old.groups_are(_groups(rig, spec))
+            old.use(rig)
             found[name] = old
         else:
             if old is not None:

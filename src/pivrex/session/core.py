@@ -166,6 +166,9 @@ class Session:
         """Take what has come from remotes and from the robot on a link."""
         budget_s = READING_SHARE * self.dt_s
         self.inputs.poll(now_s, budget_s)
+        for name, remote in self.inputs.remotes.items():
+            if remote.says_stop():
+                self.stop(f"{name} said stop, with its seal")
         problem = self.robots.poll(now_s, self.status.live, budget_s)
         if problem:
             self.stop(problem)

@@ -13,6 +13,9 @@ from pivrex.rig.transports import SerialTransport
 
 __all__ = ["FramedLettersReader", "LettersReader"]
 
+BETWEEN = b"\r\n "
+"""What may stand between letters, and means nothing."""
+
 ONCE_S = 0.12
 """How long a letter is seen whose action is done once: longer than any tick."""
 
@@ -30,20 +33,29 @@ class LettersReader:
         self._until: dict[str, float] = {}
         self._value: dict[str, float] = {}
         self._alone = not isinstance(spec.wire, SerialTransport)
-        self._commands = b"".join(c.encode("utf-8") for c in spec.letters) + b"\r\n"
+        self._commands = b"".join(c.encode("utf-8") for c in spec.letters) + BETWEEN
         if spec.either_case:
             self._commands += self._commands.swapcase()
 
+    def strange(self, data: bytes) -> bytes:
+        """Return what of some bytes is no letter of the rig, line end or space."""
+        return data.translate(None, self._commands)
+
     def feed(self, data: bytes, at_s: float) -> Iterator[Message]:
-        strange = data.translate(None, self._commands) if self._alone else b""
-        if strange and len(strange) < len(data.translate(None, b"\r\n")):
+        strange = self.strange(data) if self._alone else b""
+        if strange and len(strange) < len(data.translate(None, BETWEEN)):
             self._until.clear()
-            fault = "unknown" if all(32 <= b < 127 or b in b"\r\n" for b in strange) else "damaged"
-            yield Message(data, None, fault, "letters among what is no letter of this rig; they move nothing")
+            yield self.refused(data, strange)
             return
         for byte in data:
-            if byte not in b"\r\n":
+            if byte not in BETWEEN or self.knows(chr(byte)):
                 yield self.letter(chr(byte), at_s)
+
+    @staticmethod
+    def refused(data: bytes, strange: bytes) -> Message:
+        """Say that letters among something else move nothing."""
+        fault = "unknown" if all(32 <= b < 127 or b in BETWEEN for b in strange) else "damaged"
+        return Message(data[:240], None, fault, "letters among what is no letter of this rig; they move nothing")
 
     def letter(self, char: str, at_s: float) -> Message:
         """Take a letter."""
@@ -67,6 +79,11 @@ class LettersReader:
     def knows(self, char: str) -> bool:
         """Tell whether a character is a letter of the rig."""
         return self._find(char) is not None
+
+    def channel(self, char: str) -> str:
+        """Return the channel of a character; empty if it is no letter of the rig."""
+        letter = self._find(char)
+        return letter_channel(letter) if letter is not None else ""
 
     def _find(self, char: str) -> str | None:
         if char in self._spec.letters:
@@ -120,6 +137,9 @@ class FramedLettersReader(SentenceReader):
     def _say(self, said: str, at_s: float) -> Mapping[str, float]:
         found = [self._letters.letter(c, at_s).readings or {} for c in said]
         return {channel: value for readings in found for channel, value in readings.items()}
+
+    def _says_stop(self, said: str) -> bool:
+        return any(channel in self.stops for channel in map(self._letters.channel, said))
 
     def left_out(self, count: int) -> None:
         super().left_out(count)

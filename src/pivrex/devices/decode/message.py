@@ -38,6 +38,8 @@ class Message(NamedTuple):
         How many before it must have got lost.
     in_hex : bool
         Whether its bytes are written as numbers.
+    stops : bool
+        Whether it says stop, sealed with the rig's key: that counts, though nothing else in it does.
     """
 
     data: bytes
@@ -46,6 +48,7 @@ class Message(NamedTuple):
     reason: str = ""
     missed: int = 0
     in_hex: bool = False
+    stops: bool = False
 
     @property
     def text(self) -> str:

@@ -8,6 +8,7 @@ from functools import lru_cache
 from pivrex.devices.decode.message import number
 from pivrex.devices.decode.sentences import SentenceReader
 from pivrex.devices.seal import Seal
+from pivrex.line.stage import PRESSED
 from pivrex.rig.sources import PacketsSource
 
 __all__ = ["BEYOND", "PacketsReader"]
@@ -39,6 +40,9 @@ class PacketsReader(SentenceReader):
     def _say(self, said: dict[str, float], at_s: float) -> Mapping[str, float]:
         self._now = said
         return said
+
+    def _says_stop(self, said: dict[str, float]) -> bool:
+        return any(said.get(channel, 0.0) >= PRESSED for channel in self.stops)
 
     def _axes(self, words: list[str]) -> dict[str, float]:
         zero, full, found = self._spec.zero, self._spec.full, {}

@@ -34,6 +34,8 @@ class SentenceReader:
     def __init__(self, sender: str, seal: Seal | None) -> None:
         self._sender, self._seal = sender, seal
         self._lines, self._order = Lines(), Order(seal)
+        self.stops: frozenset[str] = frozenset()
+        """The channels that stop the robot."""
 
     def feed(self, data: bytes, at_s: float) -> Iterator[Message]:
         for line, too_long in self._lines.feed(data):
@@ -51,13 +53,18 @@ class SentenceReader:
             return Message(line, None, "damaged", str(problem))
         missed, fault, reason = self._order.judge(number, session, at_s)
         if fault:
-            return Message(line, None, fault, reason, missed)
+            stops = self._seal is not None and self._says_stop(said)
+            return Message(line, None, fault, reason, missed, stops=stops)
         return Message(line, self._say(said, at_s), missed=missed)
 
     def _parse(self, words: list[str]) -> Any:
         raise NotImplementedError
 
     def _say(self, said: Any, at_s: float) -> Mapping[str, float]:
+        raise NotImplementedError
+
+    def _says_stop(self, said: Any) -> bool:
+        """Return whether what was read stops the robot."""
         raise NotImplementedError
 
     def count(self, data: bytes) -> int:
