@@ -33,7 +33,7 @@ from pivrex.session.periods import Period
 from tests.support import PLAIN, TempCase, plain_rig, wait_for
 from tests.test_lost_sources import RemoteCase, Sender, free_port, radio
 
-KEY, OTHER_KEY = bytes(range(16)), bytes(16)
+KEY, OTHER_KEY = bytes(range(16)), bytes(range(40, 56))
 DROP_ALL = struct.pack("HBBI", 0x06, 0, 0, 0)
 """A filter for a socket that takes nothing in: "return 0", as the kernel's packet filter writes it."""
 
@@ -749,6 +749,13 @@ class SealTest(RemoteCase):
         with self.assertRaisesRegex(Exception, 'key: is "plain.key", but that file cannot be read'):
             self.keyed()
         self.write("plain.key", "12345\n")
+        for digits in ("0" * 32, "# mine\n" + "00" * 16):
+            self.write("plain.key", digits)
+            with self.assertRaisesRegex(Exception, 'key: is "plain.key", but that file holds a key of zeros only'):
+                self.keyed()
+        with self.assertRaisesRegex(Exception, 'key: is "", which seals nothing'):
+            read_text(self.text.replace('key = "plain.key"', 'key = ""'), self.folder / "plain.toml", Rig)
+        self.write("plain.key", "no key")
         with self.assertRaisesRegex(Exception, "holds no key of 32 hexadecimal digits"):
             self.keyed()
 

@@ -63,6 +63,10 @@ def read_text(text: str, path: Path, model: type[T]) -> T:
     `read_rig`.
     """
     instance, found = _checked(_parsed(text, path), model)
+    if isinstance(instance, Rig) and "key" in instance.model_fields_set and not instance.key:
+        found[("key",)] = (
+            'is "", which seals nothing; leave the key out for a rig without one, or make one with pivrex key'
+        )
     if isinstance(instance, Rig) and instance.key:
         try:
             instance = instance.with_secret(read_key(path.parent / instance.key))  # type: ignore[assignment]

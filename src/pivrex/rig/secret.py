@@ -37,7 +37,10 @@ def read_key(path: Path) -> bytes:
     digits = [line for line in lines if line and not line.startswith("#")]
     if len(digits) != 1 or not re.fullmatch(rf"[0-9a-fA-F]{{{2 * KEY_BYTES}}}", digits[0]):
         raise PivrexError(f"holds no key of {2 * KEY_BYTES} hexadecimal digits")
-    return bytes.fromhex(digits[0])
+    key = bytes.fromhex(digits[0])
+    if not any(key):
+        raise PivrexError("holds a key of zeros only, which anybody would try first")
+    return key
 
 
 def key_mistake(problem: str, name: str) -> str:

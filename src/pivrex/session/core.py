@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Mapping
+from functools import partial
 
 import numpy as np
 
@@ -165,13 +166,10 @@ class Session:
     def _poll(self, now_s: float) -> None:
         """Take what has come from remotes and from the robot on a link."""
         budget_s = READING_SHARE * self.dt_s
-        self.inputs.poll(now_s, budget_s)
-        for name, remote in self.inputs.remotes.items():
-            if remote.says_stop():
-                self.stop(f"{name} said stop, with its seal")
+        said = self.inputs.poll(now_s, budget_s)
         problem = self.robots.poll(now_s, self.status.live, budget_s)
-        if problem:
-            self.stop(problem)
+        if said or problem:
+            self.stop(problem or said)
 
     def _listen(self, now_s: float) -> None:
         """Read the sources; who plays goes on by a tick, who is lost stops the robot, who presses a button takes over."""
@@ -372,14 +370,8 @@ class Session:
         self._build()
 
     def _build(self) -> None:
-        rig, field, wiring, serial, seed = (
-            self._rig_asked,
-            self._field,
-            self._wiring,
-            self._asked_serial,
-            self._setup.seed,
-        )
-        self._builder.ask(lambda: build(rig, field, wiring, serial, seed))
+        wiring, serial, seed = self._wiring, self._asked_serial, self._setup.seed
+        self._builder.ask(partial(build, self._rig_asked, self._field, wiring, serial, seed))
 
     def _lay_out(self, request: ask.LayOut) -> None:
         if self._probing.goes_on:

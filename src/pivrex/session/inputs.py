@@ -240,16 +240,19 @@ class SessionInputs:
 
     # --- what is heard ---
 
-    def poll(self, now_s: float, budget_s: float) -> None:
+    def poll(self, now_s: float, budget_s: float) -> str:
         """Take what remotes have sent, as far as there is time: who said little before comes first, and what it leaves is for
-        those that say much.
+        those that say much. Tells which of them said stop; empty for none.
         """
+        stopped = ""
         until_s = time.perf_counter() + budget_s
         waiting = sorted(self.remotes.values(), key=lambda remote: remote.said)
         for i, remote in enumerate(waiting):
             left_s = max(0.0, until_s - time.perf_counter())
             remote.poll(now_s, left_s / (len(waiting) - i))
+            stopped = f"{remote.name} said stop, with its seal" if remote.says_stop() else stopped
         self._book.keep(now_s)
+        return stopped
 
     def listen(self, now_s: float) -> None:
         """Read every source that somebody listens to. What is lost or not at rest yet counts for nothing."""

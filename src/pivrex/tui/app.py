@@ -152,7 +152,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         model = self.model
         model.client.beat()
         model.pull()
-        model.fade(self._gone)
+        model.fade(self._gone or model.stands)
         if not model.client.alive and not self._gone:
             rests = "the robot's own watchdog rests it" if model.status.linked != "off" else "the stand-in went with it"
             self._gone = f"the session no longer answers; {rests}. Ctrl+Q leaves"

@@ -18,10 +18,23 @@ from pivrex.diagnosis.changes import put_changes
 from pivrex.errors import RigError
 from pivrex.rig import Folder, RigFile
 from pivrex.session.client import SessionClient
-from pivrex.session.messages import ChooseSource, LayOut, MoveStandIn, Probe, PutBack, Request, SetUp, Stop, UseRig
+from pivrex.session.messages import (
+    ChooseRoutine,
+    ChooseSource,
+    LayOut,
+    MoveStandIn,
+    Probe,
+    PutBack,
+    Request,
+    SetUp,
+    Stop,
+    UseRig,
+)
+from pivrex.session.periods import Period
 from pivrex.session.places import config_folder
 from pivrex.session.replaying import ReplayClient
 from pivrex.session.status import SourceInfo, Status
+from pivrex.tui.alone_watch import AloneWatch, Chosen
 from pivrex.tui.button_keys import keys_of_buttons
 from pivrex.tui.history import KEPT, History
 from pivrex.tui.replaying import Replaying
@@ -29,6 +42,7 @@ from pivrex.tui.replaying import Replaying
 if TYPE_CHECKING:
     from pivrex.diagnosis.moves import Move
     from pivrex.rig.sources import Link
+    from pivrex.routine.program import Program
 
 __all__ = ["ScreenModel"]
 
@@ -85,6 +99,8 @@ class ScreenModel(Replaying):
         self.keys_of_commands: set[str] = set()
         """Keys that mean something already."""
         self._buttons_of, self._button_keys = -1, dict[str, str]()
+        self._chosen = Chosen()
+        self._alone: AloneWatch | None = None
 
     def open_session(
         self,
@@ -140,7 +156,27 @@ class ScreenModel(Replaying):
             self.warnings = [f"{self.file.path.name}:{w.line}: {w}" for w in found]
         self._warned_of = self.serial
 
+    @property
+    def drives_alone(self) -> bool:
+        """Whether a routine or a path drives now."""
+        match = self.status.match
+        return match.period is Period.ALONE and not match.ended
+
+    def choose_routine(self, program: Program | None, file: Path | None = None, text: str = "") -> None:
+        """Let the session take a routine or path, whose ``file`` says ``text``."""
+        self._chosen = Chosen(file, text)
+        self.ask(ChooseRoutine(program))
+
     def look_outside(self) -> None:
+        """Notice what was changed outside. While a robot drives alone it goes on with what it began with; that is said."""
+        if self.drives_alone and self.replay is None:
+            if self._alone is None:
+                self._alone = AloneWatch(self.file.path, self.folder.path / "workspace.toml", self._chosen)
+            news = self._alone.look(self.rig)
+            if news:
+                self.say(news, alarm=True)
+            return
+        self._alone = None
         super().look_outside()
         if self._warned_of != self.serial and not self.going_on:
             self.look_for_warnings()
@@ -173,6 +209,11 @@ class ScreenModel(Replaying):
     def status(self) -> Status:
         """What the session last said."""
         return self.client.status
+
+    @property
+    def stands(self) -> str:
+        """What stands in the foot as long as it is true, where nothing else is said."""
+        return self._alone.said if self._alone is not None else ""
 
     @property
     def history(self) -> Floats:

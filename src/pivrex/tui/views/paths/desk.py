@@ -70,6 +70,11 @@ class PathDesk:
         except PivrexError as problem:
             self.path, self.wrong = None, f"{problem}".splitlines()[0]
 
+    @property
+    def text(self) -> str:
+        """What the file says."""
+        return self._text
+
     def look_again(self) -> bool:
         """Read the file again if somebody else changed it; tells whether that was so. What was here can be taken back."""
         if self.file is None or self.dragged is not None:

@@ -13,7 +13,7 @@ from pivrex.files import free_name, write_atomically
 from pivrex.path.edit import added, changed, looking_so, mirrored, removed, reversed_, segment_near
 from pivrex.path.files import path_text
 from pivrex.routine.trial import program_following
-from pivrex.session.messages import ChooseRoutine, StartPeriod
+from pivrex.session.messages import StartPeriod
 from pivrex.session.periods import Period
 from pivrex.tui.draw.field_scale import FieldScale
 from pivrex.tui.model import ScreenModel
@@ -109,7 +109,7 @@ class PathMode(PathDrawn):
 
     def update(self) -> None:
         """Look at the file, and at what is tried."""
-        if self.desk.look_again():
+        if not self._model.drives_alone and self.desk.look_again():
             self._model.say("the path was changed outside, and is read again", alarm=bool(self.desk.wrong))
             self._say_wrong()
         self.trying.want(self._job())
@@ -258,7 +258,7 @@ class PathMode(PathDrawn):
             model.say(f"it cannot be driven: {hard[0]}", alarm=True)
             return
         name = desk.file.stem if desk.file is not None else "path"
-        model.ask(ChooseRoutine(program_following(desk.path, model.rig, name, self.feeds)))
+        model.choose_routine(program_following(desk.path, model.rig, name, self.feeds), desk.file, desk.text)
         model.ask(StartPeriod(Period.ALONE, only=True))
 
     def point(self, scale: FieldScale, x: int, y: int, phase: str) -> bool:

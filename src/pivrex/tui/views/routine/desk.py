@@ -138,10 +138,11 @@ class Desk:
         if text == self.text or self.path is None:
             return
         self.text = text
-        self.saver.save(self.path, self._raw(), self._disk)
+        self.saver.save(self.path, self.raw(), self._disk)
         self.check(rig)
 
-    def _raw(self) -> str:
+    def raw(self) -> str:
+        """Return the text as it stands in its file."""
         return self._bom + self.text.replace("\n", self._ends)
 
     def check(self, rig: Rig) -> None:
@@ -163,16 +164,16 @@ class Desk:
             raw = read_persons(self.path, LARGEST_FILE)
         except ReadError:
             return "same"
-        if raw in (self.saver.written, self._disk, self._raw()) or raw in list(self.saver.ours):
+        if raw in (self.saver.written, self._disk, self.raw()) or raw in list(self.saver.ours):
             return "same"
         self.saver.wait(0.2)
-        return "changed" if self.saver.written == self._raw() else "both"
+        return "changed" if self.saver.written == self.raw() else "both"
 
     def take_theirs(self, rig: Rig) -> Path | None:
         """Take the file's text; ours goes into a file beside it, which is given. Raises `PivrexError`."""
         assert self.path is not None
         raw = read_persons(self.path, LARGEST_FILE)
-        beside = self._aside("mine", self._raw())
+        beside = self._aside("mine", self.raw())
         self._take(raw)
         self.check(rig)
         return beside
@@ -182,8 +183,8 @@ class Desk:
         assert self.path is not None
         raw = read_persons(self.path, LARGEST_FILE)
         beside = self._aside("theirs", raw)
-        write_atomically(self.path, self._raw())
-        self._disk = self.saver.written = self._raw()
+        write_atomically(self.path, self.raw())
+        self._disk = self.saver.written = self.raw()
         self.saver.conflict = False
         self.saver.ours.clear()
         return beside

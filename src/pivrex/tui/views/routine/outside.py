@@ -30,8 +30,8 @@ class RoutineOutside(RoutineDrawn):
         desk = self.desk
         if desk.saver.problem:
             self.model.say(desk.saver.problem, alarm=True)
-        if desk.path is None or self._asking:
-            return
+        if desk.path is None or self._asking or self.model.drives_alone:
+            return  # what drives goes on with its text; the model says what became of the file
         what = desk.outside()
         if what == "same":
             return

@@ -14,7 +14,7 @@ from pivrex.routine import Program
 from pivrex.routine.midway import line_after
 from pivrex.routine.program import Choose
 from pivrex.routine.reading import SKIP
-from pivrex.session.messages import ChooseRoutine, LeaveMatch, MakeReady, PauseRoutine, StartPeriod, StepRoutine
+from pivrex.session.messages import LeaveMatch, MakeReady, PauseRoutine, StartPeriod, StepRoutine
 from pivrex.session.periods import Period
 from pivrex.tui.draw.timeline import LABEL
 from pivrex.tui.model import ScreenModel
@@ -115,7 +115,7 @@ class RoutineView(RoutinePast):
             return
         self._sent = self.desk.serial
         self._follow_floor()
-        self.model.ask(ChooseRoutine(self.desk.program))
+        self.model.choose_routine(self.desk.program, self.desk.path, self.desk.raw())
 
     def on_text_area_changed(self, event: TextArea.Changed) -> None:
         event.stop()

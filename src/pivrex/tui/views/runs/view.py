@@ -9,7 +9,7 @@ from pivrex.errors import LearnError, PivrexError, SaveError, UnitError
 from pivrex.files import write_atomically
 from pivrex.routine import check_text
 from pivrex.runs.learning.routine import LASTS_S, learning_drive
-from pivrex.session.messages import ChooseRoutine, StartPeriod
+from pivrex.session.messages import StartPeriod
 from pivrex.session.periods import Period
 from pivrex.tui.commands import Command
 from pivrex.tui.draw.picture import Picture
@@ -204,7 +204,7 @@ class RunsView(View):
             return
         program = check_text(text, model.rig).program
         if program is not None:
-            model.ask(ChooseRoutine(program))
+            model.choose_routine(program, path, text)
             model.ask(StartPeriod(Period.ALONE, only=True, seconds=LASTS_S))
             model.say(f"the learning drive begins: routines/{path.name}; when it has ended, its run is here")
 

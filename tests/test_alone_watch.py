@@ -1,0 +1,87 @@
+"""What becomes of files outside while a robot drives alone: it goes on with what it began with, and the foot says so."""
+
+import numpy as np
+
+from pivrex.routine import check_text
+from pivrex.session.messages import StartPeriod
+from pivrex.session.periods import Period
+from tests.local import local_model
+from tests.support import TempCase
+
+AHEAD = "start at 0.5 m, 0.5 m facing 0 deg\ndrive ahead 1.5 m at 0.2 m/s\n"
+
+
+class AloneTest(TempCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.home = self.demo()
+        self.routine = self.home / "routines" / "mine.txt"
+        self.routine.write_text(AHEAD)
+        self.model = local_model(self.home)
+        self.addCleanup(self.model.client.close)
+        program = check_text(AHEAD, self.model.rig).program
+        assert program is not None
+        self.model.choose_routine(program, self.routine, AHEAD)
+        self.model.ask(StartPeriod(Period.ALONE))
+        self.go(1.0)
+        self.assertTrue(self.model.drives_alone)
+        self.model.look_outside()
+        self.model.say("")
+
+    def go(self, seconds: float) -> None:
+        ticks = self.model.client.ticks  # type: ignore[union-attr]
+        for _ in range(round(seconds * 60 / ticks)):
+            self.model.pull()
+
+    def said(self) -> str:
+        """Look again as the screen does, and go on; gives what is said, and holds that it still drives with the rig it had."""
+        rig = self.model.rig
+        self.model.look_outside()
+        self.go(0.3)
+        self.assertTrue(self.model.drives_alone, self.model.status.match)
+        self.assertIs(self.model.rig, rig)
+        self.assertGreater(np.abs(self.model.history[-5:, self.model.line.speeds]).min(), 0.05)
+        return self.model.message
+
+    def test_the_routine(self) -> None:
+        self.routine.write_text(AHEAD.replace("1.5 m", "0.1 m"))
+        self.assertEqual(self.said(), "mine.txt was changed outside; the text it began with still drives")
+        self.routine.write_text(AHEAD + "drive sideways\n")
+        self.assertRegex(
+            self.said(),
+            r"mine\.txt was changed outside and has mistakes \(3: .*\); the text it began with still drives",
+        )
+        self.routine.unlink()
+        self.assertEqual(self.said(), "mine.txt is gone; the text it began with still drives")
+        self.assertEqual(self.model.stands, self.model.message)
+        self.routine.write_text(AHEAD)
+        self.said()
+        self.assertEqual(self.model.stands, "")
+
+    def test_the_rig_is_taken_in_after_it(self) -> None:
+        file = self.model.file.path
+        text = file.read_text()
+        file.write_text(text.replace('edge = "6 %"', 'edge = "9 %"'))
+        self.assertEqual(self.said(), "plover.toml was changed outside; the rig it began with still drives")
+        file.write_text(text.replace("edge =", "egde =", 1))
+        self.assertRegex(
+            self.said(),
+            r"plover\.toml was changed outside and has mistakes \(\d+: .*egde.*\); the rig it began with still drives",
+        )
+        file.unlink()
+        self.assertEqual(self.said(), "plover.toml is gone; the rig it began with still drives")
+        file.write_text(text.replace('edge = "6 %"', 'edge = "9 %"'))
+        self.said()
+        self.go(15)
+        self.assertFalse(self.model.drives_alone)
+        self.model.look_outside()
+        self.assertEqual(self.model.rig.shaping.forward.edge, 0.09)
+        self.assertIn("was edited outside; taken in", self.model.message)
+        self.assertEqual(self.model.stands, "")
+
+    def test_the_workspace(self) -> None:
+        file = self.home / "workspace.toml"
+        file.write_text(file.read_text() + "\n# more\n")
+        self.assertEqual(self.said(), "workspace.toml was changed outside; the workspace it began with still drives")
+        file.write_text("name = 3\n")
+        self.assertRegex(self.said(), r"workspace\.toml was changed outside and has mistakes \(\d+: name")
