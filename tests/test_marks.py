@@ -7,7 +7,8 @@ import numpy as np
 
 from pivrex.line import Line
 from pivrex.line.beginning import begun
-from pivrex.line.odometry import Odometry, OdometryState, Spread
+from pivrex.line.covariance import Spread
+from pivrex.line.odometry import Odometry, OdometryState
 from pivrex.rig import read_rig
 from pivrex.rig.field import Block, Field
 from pivrex.routine import check_text, play

@@ -1,6 +1,7 @@
 """Where the robot believes to be: exactly right on the perfect stand-in, as wrong as it says on a real one, and put right at will."""
 
 import unittest
+from dataclasses import replace
 from math import pi, radians
 
 import numpy as np
@@ -10,7 +11,8 @@ from numpy.typing import NDArray
 
 from pivrex.line import Entry, Line
 from pivrex.line.beginning import begun, known_at
-from pivrex.line.odometry import Odometry, OdometrySettings, Spread, grown
+from pivrex.line.covariance import Doubts, Spread, grown
+from pivrex.line.odometry import Odometry
 from pivrex.line.questions.disagreement import disagreement
 from pivrex.rig import Rig, read_rig
 from pivrex.rig.steering import VoltageSensor
@@ -99,20 +101,10 @@ class ExactTest(unittest.TestCase):
 
 
 class SureTest(unittest.TestCase):
-    def own(self, **changes: float) -> OdometrySettings:
-        values = {
-            "way": 0.0,
-            "turning": 0.0,
-            "drift": 0.0,
-            "pivot_off": 0.0,
-            "rough": 0.0,
-            "dt_s": 0.1,
-            "pivot": 0.0,
-        } | changes
-        none = np.zeros((3, 2))
-        return OdometrySettings(forward=none, forward_upside_down=none, steered=False, by_gyro=True, **values)
+    def own(self, **changes: float) -> Doubts:
+        return replace(Doubts(way=0.0, turning=0.0, drift=0.0, pivot_off=0.0, rough=0.0, gyro_s=0.1), **changes)
 
-    def after(self, s: OdometrySettings, steps: list[tuple[float, float, float]]) -> Spread:
+    def after(self, s: Doubts, steps: list[tuple[float, float, float]]) -> Spread:
         spread, heading = Spread(*[0.0] * 18), 0.0
         for dx, dy, turn in steps:
             spread = grown(s, spread, dx, dy, turn, (-np.sin(heading) * turn, np.cos(heading) * turn))
@@ -157,7 +149,7 @@ class SureTest(unittest.TestCase):
             f = np.eye(7)
             f[0, 6], f[1, 6] = -np.sin(heading) * turn, np.cos(heading) * turn
             heading += turn
-            f[0, 2], f[0, 3], f[1, 2], f[1, 3], f[2, 4], f[2, 5] = -dy, dx, dx, dy, turn, s.dt_s
+            f[0, 2], f[0, 3], f[1, 2], f[1, 3], f[2, 4], f[2, 5] = -dy, dx, dx, dy, turn, s.gyro_s
             whole = f @ whole @ f.T
             whole[[0, 1], [0, 1]] += s.rough * np.hypot(dx, dy)
         p = self.after(s, steps)

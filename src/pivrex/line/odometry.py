@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from pivrex.line.covariance import Doubts, Spread, grown, measured
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.layout import Layout, plain
@@ -17,38 +18,13 @@ from pivrex.line.told import Told
 from pivrex.line.values import Ops, Value, joined, ops_of, parts, single
 from pivrex.rig.rig import Rig
 
-__all__ = ["Odometry", "OdometrySettings", "OdometryState", "Spread", "grown"]
+__all__ = ["Odometry", "OdometrySettings", "OdometryState"]
 
 STANDS_RAD_S, STANDS_M_S = 0.02, 0.004
 """Wheels that turn the robot no faster, and roll no faster, stand."""
 
 BLIND = 0.15
 """At least so much of every way, and of every turn by wheels, is unsure where no encoder says whether it was driven, one sigma."""
-
-
-class Spread(NamedTuple):
-    """The covariance of the believed pose, B each: of x, y (m) and heading h (rad), and with what is off all the time: the share k
-    of ways, the share m of turns, the gyro's drift d (rad/s), and how far the point l lies back about which it turns (m).
-    """
-
-    xx: Value
-    xy: Value
-    xh: Value
-    yy: Value
-    yh: Value
-    hh: Value
-    xk: Value
-    xm: Value
-    xd: Value
-    yk: Value
-    ym: Value
-    yd: Value
-    hk: Value
-    hm: Value
-    hd: Value
-    xl: Value
-    yl: Value
-    hl: Value
 
 
 @dataclass(frozen=True)
@@ -64,10 +40,7 @@ class OdometrySettings:
     by_gyro : bool
     pivot : float
         How far ahead of the centre the point lies about which the wheels turn the robot, in m.
-    way, turning, drift, pivot_off : float
-        Variances of what is off all the time: of the shares, in rad²/s², and of the pivot in m².
-    rough : float
-        What chance adds, in m² for each metre.
+    doubts : Doubts
     dt_s : float
     """
 
@@ -76,11 +49,7 @@ class OdometrySettings:
     steered: bool
     by_gyro: bool
     pivot: float
-    way: float
-    turning: float
-    drift: float
-    pivot_off: float
-    rough: float
+    doubts: Doubts
     dt_s: float
 
 
@@ -115,44 +84,6 @@ class OdometryState(NamedTuple):
     apart: Floats
 
 
-def grown(
-    s: OdometrySettings, p: Spread, dx: Value, dy: Value, turn: Value, left: tuple[Value, Value] = (0.0, 0.0)
-) -> Spread:
-    """Return the covariance after a displacement along the field, in m, and a turn, in rad. ``left`` is the robot's left, (x, y), times
-    the turn.
-
-    Notes
-    -----
-    To first order an error of heading turns the displacement, one of the ways stretches it, one of the turns and a drift turn
-    the heading, one of the pivot moves it aside: δx' = δx - dy·δh + dx·k + left_x·l, δy' = δy + dx·δh + dy·k + left_y·l,
-    δh' = δh + turn·m + dt·d. k, m, d and l stay as they are; the covariance goes through that matrix F as F·P·Fᵀ, and chance adds
-    to x and y (Schmidt 1966: errors that are considered but not estimated; Thrun, Burgard & Fox, Probabilistic Robotics, ch. 5).
-    """
-    a, b, t = -dy, dx, turn
-    tau = s.dt_s if s.by_gyro else 0.0
-    mxx, mxy, mxh = p.xx + a * p.xh + dx * p.xk, p.xy + a * p.yh + dx * p.yk, p.xh + a * p.hh + dx * p.hk
-    mxk, mxm, mxd = p.xk + a * p.hk + dx * s.way, p.xm + a * p.hm, p.xd + a * p.hd
-    myy, myh = p.yy + b * p.yh + dy * p.yk, p.yh + b * p.hh + dy * p.hk
-    myk, mym, myd = p.yk + b * p.hk + dy * s.way, p.ym + b * p.hm, p.yd + b * p.hd
-    mhh, mhm, mhd = p.hh + t * p.hm + tau * p.hd, p.hm + t * s.turning, p.hd + tau * s.drift
-    mxl, myl = p.xl + a * p.hl, p.yl + b * p.hl
-    if s.pivot_off:
-        lx, ly = left
-        mxx, mxy, mxh, mxl = mxx + lx * p.xl, mxy + lx * p.yl, mxh + lx * p.hl, mxl + lx * s.pivot_off
-        myy, myh, myl = myy + ly * p.yl, myh + ly * p.hl, myl + ly * s.pivot_off
-        mxx, mxy, myy = mxx + lx * mxl, mxy + ly * mxl, myy + ly * myl
-    chance = s.rough * ops_of(np.shape(dx)).sqrt(dx * dx + dy * dy)
-    return Spread(
-        xx=mxx + a * mxh + dx * mxk + chance,
-        xy=mxy + b * mxh + dy * mxk,
-        xh=mxh + t * mxm + tau * mxd,
-        yy=myy + b * myh + dy * myk + chance,
-        yh=myh + t * mym + tau * myd,
-        hh=mhh + t * mhm + tau * mhd,
-        xk=mxk, xm=mxm, xd=mxd, yk=myk, ym=mym, yd=myd, hk=p.hk, hm=mhm, hd=mhd, xl=mxl, yl=myl, hl=p.hl,
-    )  # fmt: skip
-
-
 class Odometry(Stage):
     """For every rig. A robot whose encoders say nothing is believed to have done what it was told."""
 
@@ -170,13 +101,16 @@ class Odometry(Stage):
             forward_upside_down=kinematics_of(rig.chassis, upside_down=True).forward * scrub,
             steered=maps.hubs is not None,
             by_gyro=by_gyro,
-            way=(max(o.way, BLIND) if blind else o.way) ** 2,
-            turning=(max(o.turning, BLIND) if blind and not by_gyro else o.turning) ** 2,
-            drift=o.drift_rad_s**2 if by_gyro else 0.0,
             # a simulated robot that is said to be perfect drags no wheel
             pivot=0.0 if rig.body is not None and rig.body.kind == "perfect" else o.pivot_m or 0.0,
-            pivot_off=_pivot_off(rig) ** 2,
-            rough=o.rough_m**2,
+            doubts=Doubts(
+                way=(max(o.way, BLIND) if blind else o.way) ** 2,
+                turning=(max(o.turning, BLIND) if blind and not by_gyro else o.turning) ** 2,
+                drift=o.drift_rad_s**2 if by_gyro else 0.0,
+                pivot_off=_pivot_off(rig) ** 2,
+                rough=o.rough_m**2,
+                gyro_s=rig.dt_s if by_gyro else 0.0,
+            ),
             dt_s=rig.dt_s,
         )
         self._has_gyro = rig.gyro is not None
@@ -262,28 +196,11 @@ class Odometry(Stage):
         OdometryState, B + (3,) float64, B float64
             The state, the gain for x, y and heading, and the variance that was expected of ``off``.
 
-        Notes
-        -----
-        The gain is k = P·h/s with s = h·P·h + r, the pose moves by k·off, and its covariance loses s·k·kᵀ. What is off all the
-        time is considered, not estimated: its covariance with the pose loses k times its covariance with the number
-        (Kalman 1960; Schmidt 1966).
+        See `pivrex.line.covariance.measured`.
         """
         p = Spread(*np.moveaxis(state.spread, -1, 0))
-        hx, hy, hh = across.tolist()
-        ph = (p.xx * hx + p.xy * hy + p.xh * hh, p.xy * hx + p.yy * hy + p.yh * hh, p.xh * hx + p.yh * hy + p.hh * hh)
-        s = hx * ph[0] + hy * ph[1] + hh * ph[2] + variance
-        kx, ky, kh = (v / s for v in ph)
-        considered = ((p.xk, p.yk, p.hk), (p.xm, p.ym, p.hm), (p.xd, p.yd, p.hd), (p.xl, p.yl, p.hl))
-        of_k, of_m, of_d, of_l = (hx * a + hy * b + hh * c for a, b, c in considered)
-        less = Spread(
-            xx=p.xx - kx * ph[0], xy=p.xy - kx * ph[1], xh=p.xh - kx * ph[2],
-            yy=p.yy - ky * ph[1], yh=p.yh - ky * ph[2], hh=p.hh - kh * ph[2],
-            xk=p.xk - kx * of_k, xm=p.xm - kx * of_m, xd=p.xd - kx * of_d,
-            yk=p.yk - ky * of_k, ym=p.ym - ky * of_m, yd=p.yd - ky * of_d,
-            hk=p.hk - kh * of_k, hm=p.hm - kh * of_m, hd=p.hd - kh * of_d,
-            xl=p.xl - kx * of_l, yl=p.yl - ky * of_l, hl=p.hl - kh * of_l,
-        )  # fmt: skip
-        gain = np.stack((kx, ky, kh), axis=-1)
+        less, k, s = measured(p, across.tolist(), variance)
+        gain = np.stack(k, axis=-1)
         return state._replace(pose=state.pose + gain * off, spread=np.stack(less, axis=-1)), gain, np.asarray(s)
 
     def keep(self, other: Stage, state: Any, batch: tuple[int, ...]) -> Any:
@@ -318,9 +235,10 @@ class Odometry(Stage):
             )
         left = left - self.settings.pivot * turn
         along_x, along_y = self.along(o, heading, forward, left, turn)
-        cos, sin = o.turned(heading + 0.5 * turn) if self.settings.pivot_off else (0.0, 0.0)
+        doubts = self.settings.doubts
+        cos, sin = o.turned(heading + 0.5 * turn) if doubts.pivot_off else (0.0, 0.0)
         x, y, heading = x + along_x, y + along_y, heading + turn
-        spread = grown(self.settings, Spread(*parts(state.spread)), along_x, along_y, turn, (-sin * turn, cos * turn))
+        spread = grown(doubts, Spread(*parts(state.spread)), along_x, along_y, turn, (-sin * turn, cos * turn))
         row[..., self._out] = joined((x, y, heading, forward, left, turn, *spread[:6], *apart), batch)
         keep = row[..., self._columns]
         return OdometryState(
