@@ -12,6 +12,7 @@ import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import numpy as np
@@ -24,6 +25,7 @@ from pivrex.formats import read_ticks, tick_line, tick_lines
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig
 from pivrex.rig.field import Field, Keep, Zone
+from pivrex.rig.secret import without_key
 from pivrex.routine.checking import check_text
 from pivrex.runs.facts import UNMARKED, Facts, read_facts, write_facts
 from pivrex.runs.figures import FIGURES, Figures
@@ -32,7 +34,6 @@ from pivrex.runs.run import KEPT_PIECES, Run
 from pivrex.runs.shelf import Shelf, find_run
 from pivrex.runs.through import keep_rows
 from pivrex.runs.writing import RunWriter
-from pivrex.session import keeping
 from pivrex.session import messages as ask
 from pivrex.session.core import Session
 from pivrex.session.keeping import Keeping
@@ -115,6 +116,15 @@ class KeepCase(TempCase):
         with writes.busy:
             pass
         self.keeping.hear()
+
+    def said_more_than(self, count: int) -> None:
+        """Wait, for as long as is promised, until more is said."""
+
+        def more() -> bool:
+            self.keeping.hear()
+            return len(self.said) > count
+
+        wait_for(more, 2.0)
 
     def by_key(self) -> Run:
         return Run(next(r.folder for r in Shelf(self.runs).runs() if r.facts is not None and r.facts.kept == "by key"))
@@ -274,8 +284,8 @@ class KeptTest(KeepCase):
         self.assertEqual(int(run.track[0, 0]), run.first)
 
     def test_the_key_of_a_rig_is_not_copied(self) -> None:
-        self.assertNotIn("key", keeping._without_key('key = "secret.key"\nname = "x"\n'))
-        self.assertEqual(keeping._without_key('name = "key"\n'), 'name = "key"\n')
+        self.assertNotIn("key", without_key('key = "secret.key"\nname = "x"\n'))
+        self.assertEqual(without_key('name = "key"\n'), 'name = "key"\n')
 
 
 class TroubleTest(KeepCase):
@@ -296,11 +306,85 @@ class TroubleTest(KeepCase):
         self.begin()
         self.tick(100)
         self.runs.unlink()
-        self.tick(1300)
+        self.tick(1500)
         self.assertEqual(self.said[-1], "runs are kept again")
         self.assertEqual(self.session.status.cannot_keep, "")
         self.keeping.close()
         self.assertGreater(len(self.all_rows()), 50)
+
+    def test_a_run_that_is_deleted_while_it_is_kept_begins_anew(self) -> None:
+        """The whole folder, the run's own, and one that stands in its place: each is said, and what is driven then is on the disk."""
+        shutil.rmtree(self.runs, ignore_errors=True)
+        self.begin()
+        self.tick(100)
+        for spoil in (
+            lambda run: shutil.rmtree(self.runs),
+            shutil.rmtree,
+            lambda run: (run.rename(run.with_name("moved")), run.mkdir()),
+        ):
+            run = next(r.folder for r in Shelf(self.runs).runs() if r.facts is not None and r.facts.ended is None)
+            spoil(run)
+            heard, count = len(self.said), len(self.made)
+            self.tick(round(0.25 / self.session.dt_s))
+            self.said_more_than(heard)
+            self.assertEqual(self.said[-1], f"runs/{run.name} was deleted while it was kept: another begins")
+            self.assertEqual((len(self.said), self.session.status.cannot_keep), (heard + 1, ""))
+            self.made, self.statuses = self.made[count:], []
+            since = float(self.made[-1][self.session.line.layout.at("clock", "t")])
+            self.tick(200)
+            self.assertAlmostEqual(self.session.status.kept_from_s, since, delta=0.3)
+        self.ask(ask.KeepRun())
+        self.tick(1)
+        self.assertIn("kept as runs/", self.said[-1])
+        self.assertAlmostEqual(len(self.by_key()), 200, delta=16)
+
+    def test_a_run_that_is_marked_is_not_said_to_be_kept_once_it_is_gone(self) -> None:
+        self.begin("keys")
+        self.tick(10)
+        self.ask(ask.GoLive())
+        self.tick(30)
+        name = self.session.status.keeping
+        self.assertTrue((self.runs / name).exists())
+        writes = self.keeping._writes
+        assert writes is not None
+        with writes.busy:  # deleted, and marked by key in the same moment
+            shutil.rmtree(self.runs / name)
+            self.ask(ask.KeepRun())
+        self.tick(1)
+        self.assertEqual(self.said[-1:], [f"runs/{name} was deleted while it was kept: another begins"])
+        after = self.session.status.keeping
+        self.assertNotEqual(after, "")
+        self.tick(30)
+        with writes.busy:
+            shutil.rmtree(self.runs)
+            self.keeping._waiting.append(ask.LayOut(Field()))
+        self.keeping.close()
+        self.keeping.hear()
+        self.assertNotIn("kept as", " ".join(self.said))
+        self.assertFalse(self.runs.exists())
+
+    def test_no_workspace_that_was_deleted_comes_back(self) -> None:
+        self.begin()
+        self.tick(100)
+        shutil.rmtree(self.place)
+        self.tick(20)
+        self.said_more_than(0)
+        self.tick(20)
+        self.said_more_than(1)
+        self.assertRegex(self.said[1], "^runs are not kept now: .*; driving goes on")
+        self.assertFalse(self.place.exists())
+
+    def test_nothing_is_kept_through_a_link_out_of_the_workspace(self) -> None:
+        shutil.rmtree(self.runs, ignore_errors=True)
+        away = self.folder / "away"
+        away.mkdir()
+        self.runs.symlink_to(away, target_is_directory=True)
+        self.begin()
+        self.tick(100)
+        self.assertEqual(
+            self.said, ["runs are not kept now: it is a link that leads out of the workspace; driving goes on"]
+        )
+        self.assertEqual(list(away.iterdir()), [])
 
     def test_a_disk_that_fills_up(self) -> None:
         """A limit on the size of files is a real one: the system refuses to write."""
@@ -520,6 +604,38 @@ class SpoiledTest(TempCase):
             with self.assertRaisesRegex(RunError, said):
                 find_run(name, self.folder)
 
+    def test_last_is_a_run_and_no_other_folder(self) -> None:
+        (self.folder / "runs" / "20990101-000000-z").mkdir()
+        spoiled = self.folder / "runs" / "spoiled"
+        shutil.copytree(self.path, spoiled)
+        (spoiled / "run.toml").write_text("no facts", "utf-8")
+        self.assertEqual(find_run("last", self.folder).name, "a")
+        with self.assertRaisesRegex(RunError, "too far back: there are 1 runs"):
+            find_run("last-1", self.folder)
+
+    def test_a_link_is_no_run(self) -> None:
+        runs, away = self.folder / "runs", self.folder / "away"
+        shutil.copytree(self.path, away)
+        write_facts(away, replace(read_facts(away), began=NOW + timedelta(1), kept=UNMARKED, ended=NOW + timedelta(1)))
+        (runs / "linked").symlink_to(away, target_is_directory=True)
+        (runs / "facts").mkdir()
+        (runs / "facts" / "run.toml").symlink_to(away / "run.toml")
+        self.assertEqual(find_run("last", self.folder).name, "a")
+        before = sorted((p.name, p.stat().st_mtime_ns) for p in away.iterdir())
+        Shelf(runs, Keep(newest=1, megabytes=1)).thin()
+        self.assertEqual(sorted((p.name, p.stat().st_mtime_ns) for p in away.iterdir()), before)
+        self.assertTrue((runs / "linked").is_symlink())
+        # the whole folder
+        shutil.move(runs, self.folder / "elsewhere")
+        runs.symlink_to(self.folder / "elsewhere", target_is_directory=True)
+        self.assertEqual([r.name for r in Shelf(runs).runs()], ["a"])  # still in the workspace
+        inner = self.folder / "inner"
+        inner.mkdir()
+        (inner / "runs").symlink_to(self.folder / "elsewhere", target_is_directory=True)
+        self.assertEqual(Shelf(inner / "runs").runs(), [])
+        Shelf(inner / "runs", Keep(newest=1, megabytes=1)).thin()
+        self.assertFalse(read_facts(self.folder / "elsewhere" / "a").thinned)
+
 
 class ThinningTest(TempCase):
     def shelved(self, name: str, day: int, kept: str = UNMARKED, note: str = "", size: int = 10) -> Path:
@@ -562,6 +678,36 @@ class ThinningTest(TempCase):
             self.shelved(f"u{day}", day)
         Shelf(self.folder / "runs", Keep(newest=1)).thin()
         self.assertEqual(self.left(), ["now", "u3"])
+
+    def test_nothing_is_taken_away_through_a_link(self) -> None:
+        outside = self.folder / "outside"
+        old = outside / "thesis"
+        old.mkdir(parents=True)
+        (old / "text").write_text("mine")
+        runs = self.folder / "runs"
+        self.shelved("u", 0)
+        (runs / ".gone").symlink_to(outside, target_is_directory=True)
+        (runs / ".x.part").symlink_to(outside, target_is_directory=True)
+        with mock.patch("pivrex.runs.shelf.time.time", lambda: 4e9):
+            Shelf(runs).thin()
+        self.assertTrue((old / "text").exists())
+
+    def test_one_that_cannot_go_keeps_no_other(self) -> None:
+        for day in range(4):
+            self.shelved(f"u{day}", day)
+        stubborn, real = "u0", shutil.rmtree
+
+        def rmtree(path: Path, **more: Any) -> None:
+            if path.name == stubborn:
+                raise PermissionError(13, "Permission denied")
+            real(path, **more)
+
+        with (
+            mock.patch("pivrex.runs.shelf.shutil.rmtree", rmtree),
+            self.assertRaisesRegex(SaveError, "u0.*permission denied"),
+        ):
+            Shelf(self.folder / "runs", Keep(newest=1)).thin()
+        self.assertEqual(self.left(), ["u0", "u3"])
 
     def test_thousands_of_runs(self) -> None:
         text = (self.shelved("m0", 0, kept="live") / "run.toml").read_text("utf-8")

@@ -302,7 +302,7 @@ class CommandTest(TempCase):
         for words, said in (
             (("heading", rig), "say one of --turn"),
             (("heading", rig, "--turn", "90", "--push", "1"), "say one of --turn"),
-            (("heading", rig, "--turn", "nan"), "no amount"),
+            (("heading", rig, "--turn", "nan"), "should be a number"),
             (("heading", rig, "--turn", "9", "--body", "soft"), "real or perfect"),
             (("tune", rig, "--loop", "arm"), "heading, wheel, steering"),
             (("tune", rig, "--goal", "best"), "quick, calm, sure"),

@@ -7,10 +7,12 @@ import re
 import secrets
 from pathlib import Path
 
+import tomlkit
+
 from pivrex.errors import PivrexError
 from pivrex.files import read_persons, writing
 
-__all__ = ["key_mistake", "make_key", "others_may_read", "read_key"]
+__all__ = ["key_mistake", "make_key", "others_may_read", "read_key", "without_key"]
 
 KEY_BYTES = 16
 LARGEST_FILE = 4096
@@ -54,3 +56,14 @@ def others_may_read(path: Path) -> bool:
         return os.name == "posix" and bool(path.stat().st_mode & 0o077)
     except OSError:
         return False
+
+
+def without_key(text: str) -> str:
+    """Give a rig's text without the name of its key: it is not copied, so the rig is read without it."""
+    if "key" not in text:
+        return text
+    try:
+        document = tomlkit.parse(text)
+    except tomlkit.exceptions.TOMLKitError:
+        return text
+    return tomlkit.dumps(document) if document.pop("key", None) is not None else text

@@ -5,7 +5,9 @@ from __future__ import annotations
 import contextlib
 import shutil
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 
 from pivrex.errors import RunError, SaveError
@@ -13,7 +15,7 @@ from pivrex.lower import reason
 from pivrex.rig.field import Keep
 from pivrex.runs.facts import FACTS, Facts, read_facts, write_facts
 
-__all__ = ["GONE", "Shelf", "Shelved", "find_run"]
+__all__ = ["Shelf", "Shelved", "find_run", "gone_folder", "leads_out"]
 
 IN_USE_S = 60.0
 """A run without an end whose files changed within this time is being written, by this program or another."""
@@ -98,19 +100,29 @@ class Shelf:
 
     def thin(self) -> None:
         """Let old runs make room, by the rule, and take away what killed programs left half. Raises `SaveError` if they cannot."""
+        if leads_out(self.folder):
+            return
+        self._sweep()
+        runs = [r for r in self.runs() if r.facts is not None and not _in_use(r)]
+        old = [r for r in runs if r.facts is not None and not r.facts.stays][round(self._settings.newest) :]
+        problems = [p for one in old if (p := _problem(partial(self.remove, one.folder)))]
+        problems += self._thin_to_size([r for r in runs if r not in old])
+        if problems:  # one run that cannot go keeps no other
+            raise problems[0]
+
+    def _sweep(self) -> None:
         with contextlib.suppress(OSError):
             for half in self.folder.glob(".*.part"):
-                if time.time() - half.stat().st_mtime > IN_USE_S:
+                if time.time() - half.lstat().st_mtime > IN_USE_S:
                     shutil.rmtree(half, ignore_errors=True)
-            for away in (self.folder / GONE).iterdir():
-                if time.time() - away.stat().st_ctime > FORGOTTEN_S:
+        with contextlib.suppress(OSError):
+            gone = self.folder / GONE
+            for away in gone.iterdir() if not gone.is_symlink() else ():
+                if time.time() - away.lstat().st_ctime > FORGOTTEN_S:
                     shutil.rmtree(away, ignore_errors=True)
-        runs = [r for r in self.runs() if r.facts is not None and not _in_use(r)]
-        unmarked = [r for r in runs if r.facts is not None and not r.facts.stays]
-        for one in unmarked[round(self._settings.newest) :]:
-            self.remove(one.folder)
-        gone = {r.name for r in unmarked[round(self._settings.newest) :]}
-        runs = [r for r in runs if r.name not in gone]
+
+    def _thin_to_size(self, runs: list[Shelved]) -> list[SaveError]:
+        problems: list[SaveError] = []
         most = self._settings.megabytes * 1e6
         total = sum(self._size(r) for r in runs)
         for one in reversed(runs[ALWAYS_STAY:]):
@@ -119,8 +131,10 @@ class Shelf:
             facts = one.facts
             if facts is not None and not facts.note and not facts.thinned:
                 total -= self._size(one)
-                _thin(one.folder, facts)
+                problem = _problem(partial(_thin, one.folder, facts))
+                problems += [problem] if problem else []
                 total += self._size(one)
+        return problems
 
     def size(self, run: Shelved) -> int:
         """Give how many bytes a run takes on the disk."""
@@ -131,26 +145,56 @@ class Shelf:
             stamp = run.folder.stat().st_mtime_ns
             known = self._sizes.get(run.name)
             if known is None or known[0] != stamp or (run.facts is not None and run.facts.ended is None):
-                known = stamp, sum(p.stat().st_size for p in run.folder.iterdir())
+                known = stamp, sum(p.lstat().st_size for p in run.folder.iterdir())
                 self._sizes[run.name] = known
             return known[1]
         except OSError:
             return 0
 
     def _folders(self) -> list[Path]:
+        """Give what may be runs: no links, which would be read, thinned and written through."""
         try:
-            return [p for p in self.folder.iterdir() if p.is_dir() and not p.name.startswith(".")]
+            if leads_out(self.folder):
+                return []
+            found = [p for p in self.folder.iterdir() if p.is_dir() and not p.name.startswith(".")]
         except OSError:
             return []
+        return [p for p in found if not p.is_symlink() and not (p / FACTS).is_symlink()]
+
+
+def leads_out(folder: Path) -> bool:
+    """Tell whether a folder of a workspace is a link to somewhere outside of it."""
+    return folder.is_symlink() and not folder.resolve().is_relative_to(folder.parent.resolve())
+
+
+def gone_folder(runs: Path) -> Path:
+    """Give the folder where runs go that are taken away; it is made if need be. Raises `SaveError`, also for a link."""
+    folder = runs / GONE
+    try:
+        folder.mkdir(exist_ok=True)
+    except OSError as problem:
+        raise SaveError(folder, reason(problem)) from None
+    if folder.is_symlink() or leads_out(runs):
+        raise SaveError(folder, "is a link")
+    return folder
 
 
 def _in_use(run: Shelved) -> bool:
     if run.facts is None or run.facts.ended is not None:
         return False
     with contextlib.suppress(OSError, ValueError):
-        newest = max(p.stat().st_mtime for p in run.folder.iterdir())
+        newest = max(p.lstat().st_mtime for p in run.folder.iterdir())
         return time.time() - newest < IN_USE_S
     return True
+
+
+def _problem(work: Callable[[], None]) -> SaveError | None:
+    """Do what may not be possible; gives why it is not."""
+    try:
+        work()
+    except SaveError as problem:
+        return problem
+    return None
 
 
 def _thin(folder: Path, facts: Facts) -> None:
@@ -181,10 +225,11 @@ def find_run(name: str, here: Path) -> Path:
         raise RunError(path, 0, f"is no run, and {here / 'runs'} holds none")
     stem, _, back = name.partition("-")
     if stem == "last" and (not back or back.isdecimal()):
+        readable = [r for r in runs if r.facts is not None]
         at = int(back or 0)
-        if at < len(runs):
-            return runs[at].folder
-        raise RunError(path, 0, f"is too far back: there are {len(runs)} runs")
+        if at < len(readable):
+            return readable[at].folder
+        raise RunError(path, 0, f"is too far back: there are {len(readable)} runs")
     exact = [r for r in runs if r.name == name]
     found = exact or [r for r in runs if name.lower() in r.name.lower()]
     if len(found) == 1:

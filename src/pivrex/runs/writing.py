@@ -15,6 +15,7 @@ from __future__ import annotations
 import contextlib
 import gzip
 import io
+import os
 import shutil
 from collections.abc import Mapping
 from dataclasses import replace
@@ -32,9 +33,10 @@ from pivrex.line.layout import Floats
 from pivrex.lower import reason
 from pivrex.rig import Field
 from pivrex.rig.written import written
-from pivrex.runs.facts import Facts, read_facts, write_facts
+from pivrex.runs.facts import FACTS, Facts, read_facts, write_facts
 from pivrex.runs.figures import Figures
 from pivrex.runs.happenings import EVENTS_HEADER, Event, Watcher, event_line
+from pivrex.runs.shelf import leads_out
 from pivrex.runs.track import TRACK_HEADER, Track
 
 __all__ = ["LARGE", "PIECE_S", "RunWriter", "piece_name"]
@@ -90,8 +92,10 @@ class RunWriter:
     def _begin(self, folder: Path, rig_text: str, floor: Field | None) -> None:
         """Make the folder with all that a reader needs, under a hidden name; it has its own once it is whole."""
         beside = folder.with_name(f".{folder.name}.part")
+        if leads_out(folder.parent):
+            raise SaveError(folder.parent, "it is a link that leads out of the workspace")
         try:
-            folder.parent.mkdir(parents=True, exist_ok=True)
+            folder.parent.mkdir(exist_ok=True)  # but no workspace that was deleted
             beside.mkdir()
             write_facts(beside, self.facts)
             write_atomically(beside / "events.csv", EVENTS_HEADER)
@@ -141,6 +145,16 @@ class RunWriter:
         for stream in (self._ticks, self._tracks):
             if stream is not None:
                 self._flushed(stream)
+
+    def is_there(self) -> bool:
+        """Tell whether all that it writes into still stands in its folder: somebody may delete it meanwhile."""
+        try:
+            for stream in (self._events, self._status, self._ticks, self._tracks):
+                if stream is not None and not os.path.samestat(os.fstat(stream.fileno()), Path(stream.name).stat()):
+                    return False
+            return (self.folder / FACTS).exists()
+        except OSError:
+            return False
 
     def event(self, event: Event) -> None:
         """Take something that happened."""

@@ -14,7 +14,7 @@ from pivrex.session.status import Status
 
 __all__ = ["changes", "happened", "rebuilt"]
 
-NOT_KEPT = ("probed", "pad_port", "keeping", "cannot_keep")
+NOT_KEPT = ("probed", "pad_port", "keeping", "kept_from_s", "cannot_keep")
 """What says nothing of the drive."""
 
 

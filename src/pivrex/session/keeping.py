@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import Protocol
 
 import numpy as np
-import tomlkit
 
 from pivrex.errors import SaveError
 from pivrex.files import free_name
@@ -21,6 +20,7 @@ from pivrex.line import Line
 from pivrex.line.layout import Floats
 from pivrex.lower import reason
 from pivrex.rig.field import Keep as KeepSettings
+from pivrex.rig.secret import without_key
 from pivrex.runs.facts import UNMARKED, Facts
 from pivrex.runs.happenings import Event
 from pivrex.runs.shelf import Shelf
@@ -51,6 +51,10 @@ SHORTEST_S = 2.0
 """A run that nobody marked and that is shorter than this, or in which nothing moved, is not kept."""
 
 
+TAIL_S = 2.0
+"""A run that was marked by what is over now goes on for so long: the robot rolls out."""
+
+
 class Ticking(Protocol):
     """What the keeper needs of a session."""
 
@@ -59,10 +63,6 @@ class Ticking(Protocol):
 
     @property
     def line(self) -> Line: ...
-
-
-TAIL_S = 2.0
-"""A run that was marked by what is over now goes on for so long: the robot rolls out."""
 
 
 @dataclass(frozen=True)
@@ -175,8 +175,6 @@ class _Writes:
         self.busy = threading.Lock()
         """Held while it writes."""
 
-    # --- the loop ---
-
     def run(self) -> None:
         try:
             self._thin()
@@ -213,6 +211,7 @@ class _Writes:
         self._put(rows)
         if self._writer is not None:
             self._safely(self._writer.flush)
+        self._gone()
 
     def _safely(self, work: Callable[[], None]) -> None:
         """Do what may fail: then this run ends, driving goes on, and it is said once."""
@@ -245,6 +244,8 @@ class _Writes:
             self._safely(self._begin)
         writer = self._writer
         if writer is not None:
+            if not writer.rows:
+                self.news.append(("", {"kept_from_s": float(rows[0][self._rig.line.layout.at("clock", "t")])}))
             self._safely(lambda: writer.add(np.array(rows)))
             if self._writer is not None and self._problem:
                 self._problem = ""
@@ -263,7 +264,7 @@ class _Writes:
             if before is not None and one.name != before.name:
                 self._end()  # another robot
             if self._writer is not None:
-                self._writer.use(one.line, _without_key(one.text))
+                self._writer.use(one.line, without_key(one.text))
         elif isinstance(one, LayOut):
             self._floor = one.field
             self._end_what_may_end()
@@ -286,7 +287,6 @@ class _Writes:
             self._begin()
             if before is not None:
                 self._write_down(before, status)
-            self.news.append(("", {"keeping": self._name}))
         elif was and not why and self._rig is not None:
             self._tail = round(TAIL_S / self._rig.line.dt_s)
         elif before is not None and status.runs != before.runs:
@@ -303,6 +303,8 @@ class _Writes:
     def _keep(self, note: str) -> None:
         """Let what was kept until now stay."""
         writer = self._writer
+        if self._gone():
+            return
         if writer is None or not writer.rows:
             self.news.append((f"nothing to keep: {self._problem or 'no tick yet'}", {}))
             return
@@ -332,11 +334,22 @@ class _Writes:
         facts = Facts(rig.line.rig.name, rig.name, now, round(1 / rig.line.dt_s, 6), kept=why or UNMARKED)
         folder = free_name(self._shelf.folder, f"{now:%Y%m%d-%H%M%S}-{facts.rig}", "")
         longest_s = np.inf if why else self._settings.last_s
-        self._writer = RunWriter(folder, facts, rig.line, _without_key(rig.text), self._floor, longest_s)
+        self._writer = RunWriter(folder, facts, rig.line, without_key(rig.text), self._floor, longest_s)
         if self._routine[0]:
             self._writer.routine(*self._routine)
         self._writer.told(changes(None, status))
         self._writer.drives(_driver(status))
+        self.news.append(("", {"keeping": self._name if why else ""}))
+
+    def _gone(self) -> bool:
+        """Let go of a run that somebody deleted while it was written; tells whether so. Another begins with the next Tick."""
+        writer = self._writer
+        if writer is None or writer.is_there():
+            return False
+        self._writer, self._tail = None, 0
+        writer.abandon()
+        self.news.append((f"runs/{writer.folder.name} was deleted while it was kept: another begins", {"keeping": ""}))
+        return True
 
     def _end_what_may_end(self) -> None:
         """End a run that nothing marks now: the robot begins anew."""
@@ -345,6 +358,8 @@ class _Writes:
 
     def _end(self) -> None:
         """End the run that is being written, if there is one; one that says nothing is taken away."""
+        if self._gone():
+            return
         writer, self._writer, self._tail = self._writer, None, 0
         if writer is None:
             return
@@ -382,14 +397,3 @@ def _driver(status: Status) -> str:
 
 def _said(seconds: float) -> str:
     return f"{seconds:.0f} s" if seconds < 120 else f"{seconds / 60:.1f} min"
-
-
-def _without_key(text: str) -> str:
-    """Give a rig's text without the name of its key: it is not copied, so the rig is read without it."""
-    if "key" not in text:
-        return text
-    try:
-        document = tomlkit.parse(text)
-    except tomlkit.exceptions.TOMLKitError:
-        return text
-    return tomlkit.dumps(document) if document.pop("key", None) is not None else text

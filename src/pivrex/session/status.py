@@ -78,6 +78,8 @@ class Status:
         The match clock, and the routine.
     keeping : str
         The folder of the run that stays and is being kept now; empty while only the last minutes are.
+    kept_from_s : float
+        What the clock said when the run began that is kept now.
     cannot_keep : str
         Why no run is kept; empty while one is.
     """
@@ -102,6 +104,7 @@ class Status:
     experiment: str = ""
     match: MatchStatus = field(default_factory=MatchStatus)
     keeping: str = ""
+    kept_from_s: float = 0.0
     cannot_keep: str = ""
 
     @property

@@ -9,12 +9,12 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from pivrex.errors import PivrexError
+from pivrex.errors import PivrexError, SaveError
 from pivrex.files import resolved
 from pivrex.rig.field import Keep
 from pivrex.runs.facts import UNMARKED, read_facts, write_facts
 from pivrex.runs.learning import Learning
-from pivrex.runs.shelf import GONE, Shelved
+from pivrex.runs.shelf import Shelved, gone_folder
 from pivrex.session.keeping import BY_KEY
 from pivrex.tui.views.runs.work import Beside, Listed, Refused, Told, Went, reckon
 from pivrex.tui.views.worker import WorkerProcess
@@ -196,8 +196,7 @@ class Desk:
         if facts.facts is not None and facts.facts.ended is None and _is_fresh(self.folder / name):
             raise PivrexError(f"{name} is being kept just now")
         try:
-            (self.folder / GONE).mkdir(exist_ok=True)
-            (self.folder / name).rename(self.folder / GONE / name)
+            (self.folder / name).rename(gone_folder(self.folder) / name)
         except OSError as problem:
             raise PivrexError(f"{name} cannot be taken away: {problem.strerror}") from None
         self.walk(1)
@@ -214,7 +213,7 @@ class Desk:
             return ""
         name = self._gone.pop()
         try:
-            (self.folder / GONE / name).rename(self.folder / name)
+            (gone_folder(self.folder) / name).rename(self.folder / name)
         except OSError as problem:
             raise PivrexError(f"{name} cannot be brought back: {problem.strerror}") from None
         self.selected = name
@@ -226,10 +225,12 @@ class Desk:
         if self._process is not None:
             self._process.close()
             self._process = None
-        for name in self._gone:
-            shutil.rmtree(self.folder / GONE / name, ignore_errors=True)
-        with contextlib.suppress(OSError):
-            (self.folder / GONE).rmdir()
+        if self._gone:
+            with contextlib.suppress(OSError, SaveError):
+                gone = gone_folder(self.folder)
+                for name in self._gone:
+                    shutil.rmtree(gone / name, ignore_errors=True)
+                gone.rmdir()
 
 
 def _is_fresh(folder: Path) -> bool:

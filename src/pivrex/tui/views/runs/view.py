@@ -324,11 +324,12 @@ RUNS_COMMANDS = (
 def runs_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
     """How much is kept of what is driven now: the instrument of this view's cell."""
     status, last_s = model.status, model.folder.settings.keep.last_s
-    t = model.value("clock", "t")
+    t = model.value("clock", "t") - status.kept_from_s
     if status.cannot_keep:
         return (("kept", 0.0, "! not now", "alarm"),)
     if t != t:  # noqa: PLR0124 - NaN is not itself
         return (("kept", 0.0, "–", "dim"),)
+    t = max(0.0, t)
     share = min(1.0, t / last_s)
     return (
         (
