@@ -3,9 +3,11 @@
 import json
 import math
 import os
+import shutil
 import signal
 import unittest
 from pathlib import Path
+from tempfile import gettempdir
 from typing import Any
 
 import numpy as np
@@ -13,6 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
+from pivrex.cli.opening import sweep_copies
 from pivrex.devices.robot import StandInRobot
 from pivrex.errors import MotionError, PivrexError
 from pivrex.formats.recording import Recording
@@ -258,14 +261,18 @@ class ChassisTerminalTest(TerminalCase):
             "demo", str(self.workspace), "--rig", "bittern", "--view", "chassis", "--fault", "random", "--seed", "2"
         )
         terminal.wait("front left  = forward − left − 0.21·turn")
+        self.assertIn("practice, on a copy", terminal.row(0))
+        (copy,) = [f for f in Path(gettempdir()).glob("pivrex-practice-*") if self.is_of(f, self.workspace)]
+        self.addCleanup(shutil.rmtree, copy, ignore_errors=True)
         terminal.keys("v", "0", "Right", "Right", "Right", "Right", "Right")
         wait_for(lambda: "+0.10 m/s" in terminal.row(5), 20, terminal.screen)
         terminal.keys("Down", "Down", "Down", "Down", "Right")
-        rig = self.workspace / "rigs" / "bittern.toml"
+        rig = copy / "rigs" / "bittern.toml"
         wait_for(lambda: read_rig(rig).chassis.wheels[0].x_m == 0.1, 20, terminal.screen)
         terminal.keys("u")
         wait_for(lambda: read_rig(rig).chassis.wheels[0].x_m == 0.095, 20, terminal.screen)
         terminal.keys("c", "Enter")
+        terminal.wait("Practice: the faults are made up.")
         terminal.wait("12,288 explanations left")
         terminal.keys("Enter")
         terminal.wait("2 explanations left", 60)
@@ -274,18 +281,25 @@ class ChassisTerminalTest(TerminalCase):
         terminal.keys("Down", "Enter")
         terminal.wait("1 explanation left")
         terminal.keys("Enter")
-        terminal.wait("written to bittern.toml")
+        terminal.wait("written to the copy of")
+        self.assertNotEqual(rig.read_bytes(), demo_path("bittern").read_bytes())
+        self.assertEqual((self.workspace / "rigs" / "bittern.toml").read_bytes(), demo_path("bittern").read_bytes())
         terminal.keys("c", "b")
         terminal.wait("which robot?")
         terminal.keys("Up", "Enter")
         terminal.wait("Avocet")
         terminal.wait("(forward − 0.105·turn, left + 0.105·turn)")
         terminal.keys("x")
-        wait_for(lambda: len(list((self.workspace / "exports").glob("avocet-*.pdf"))) == 2, 60, terminal.screen)
+        wait_for(lambda: len(list((copy / "exports").glob("avocet-*.pdf"))) == 2, 60, terminal.screen)
         terminal.resize(80, 24)
         terminal.wait("front left")
         terminal.keys("C-q")
+        terminal.wait("what you changed while you practised is kept in")
         terminal.wait("ENDED with 0")
+
+    @staticmethod
+    def is_of(copy: Path, workspace: Path) -> bool:
+        return (copy / ".copy-of").read_text("utf-8") == str(workspace.resolve())
 
     def test_a_fault_that_means_nothing_is_said_before_the_screen_opens(self) -> None:
         terminal = self.open("demo", str(self.folder / "demo"), "--fault", "nonsense")
@@ -303,6 +317,9 @@ class ChassisTerminalTest(TerminalCase):
         screen, *children = terminal.pids()
         os.kill(screen, signal.SIGKILL)
         wait_for(lambda: all_gone(children), 20, str(children))
+        (copy,) = [f for f in Path(gettempdir()).glob("pivrex-practice-*") if self.is_of(f, self.workspace)]
+        sweep_copies()  # what was killed is no rig of the person's
+        self.assertFalse(copy.exists())
         self.assertEqual((self.workspace / "rigs" / "avocet.toml").read_text(), demo_path("avocet").read_text())
 
 

@@ -3,6 +3,7 @@ import csv
 import io
 import json
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -12,8 +13,9 @@ from pathlib import Path
 from pivrex import __version__
 from pivrex.cli import run
 from pivrex.cli.app import commands
-from pivrex.cli.opening import copy_demo, kept_in, sweep_demos
+from pivrex.cli.opening import IN_USE, copy_demo, copy_to_practise, kept_in, sweep_copies
 from pivrex.errors import PivrexError
+from pivrex.rig.secret import make_key
 from pivrex.rig.transports import SerialTransport, UdpTransport, read_transport
 from pivrex.runs.facts import UNMARKED, Facts
 from pivrex.runs.through import keep_rows
@@ -242,14 +244,38 @@ class DemoTest(TempCase):
         for folder, kept in ((old, UNMARKED), (marked, "live")):
             (folder / "runs").mkdir()
             keep_rows(folder / "runs" / "a", Facts("Plover", "plover", BEGAN, 60.0, kept), line, text, None, rows[:60])
+        practised, typed = (copy_to_practise(self.folder / "workspace") for _ in range(2))
+        for folder in (practised, typed):  # another program had them open
+            (folder / IN_USE).unlink()
+            (folder / IN_USE).write_text("")
+            (folder / "rigs" / "plover.toml").write_text("# corrected")
+        (typed / "routines" / "plover.txt").write_text("wait 1 s")
         (changed / "rigs" / "plover.toml").write_text("# mine")
         (added / "routines" / "new.txt").write_text("wait 1 s")
-        sweep_demos()
+        sweep_copies()
         self.assertEqual(
             [f.exists() for f in (old, changed, added, marked, mine, link)], [False, True, True, True, True, True]
         )
         self.assertTrue((self.folder / "workspace" / "rigs").is_dir())
         self.assertEqual([kept_in(f) for f in (mine, changed, added, marked)], [False, True, True, True])
+        self.assertEqual([f.exists() for f in (practised, typed)], [False, True])
+
+    def test_faults_are_for_the_simulated_robot(self) -> None:
+        ran = Ran("open", str(self.demo()), "--fault", "gyro", "--link", "udp:127.0.0.1:5810")
+        self.assertEqual((ran.code, "--fault is for the simulated robot" in ran.err), (2, True))
+
+    def test_a_copy_to_practise_on_has_all_that_a_rig_needs(self) -> None:
+        place = self.demo()
+        key = place / "rigs" / "plover.key"
+        make_key(key)
+        (place / "runs" / "a").mkdir(parents=True)
+        copy = copy_to_practise(place)
+        self.addCleanup(shutil.rmtree, copy)
+        self.assertEqual((copy / "rigs" / "plover.key").read_bytes(), key.read_bytes())
+        self.assertEqual((copy / "rigs" / "plover.key").stat().st_mode & 0o77, 0)
+        self.assertFalse((copy / "runs").exists())
+        there, here = ({p.relative_to(f) for p in f.rglob("*") if p.is_file()} for f in (copy, place))
+        self.assertEqual({str(p) for p in here - there} | {str(p) for p in there - here}, {".in-use", ".copy-of"})
 
 
 class ProgramTest(TempCase):

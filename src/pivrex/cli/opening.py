@@ -15,13 +15,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pivrex.cli.examples import shown
-from pivrex.errors import PivrexError
+from pivrex.errors import PivrexError, UsageError
+from pivrex.files import is_file, resolved
 from pivrex.lower import reason
 
 if TYPE_CHECKING:
     from pivrex.rig.sources import Link
 
-__all__ = ["SUMMARIES", "WORDS", "copy_demo", "open_by_words", "opening_parser", "show_maker", "sweep_demos"]
+__all__ = ["SUMMARIES", "WORDS", "copy_demo", "open_by_words", "opening_parser", "show_maker", "sweep_copies"]
 
 NOT_A_TERMINAL = "pivrex needs a terminal to draw on; for scripts there are check, describe, wheels, map, play, export and others: pivrex --help"
 
@@ -81,6 +82,8 @@ def open_by_words(words: Sequence[str]) -> int:
     """Open a workspace as the command line says; gives the exit code."""
     command, *rest = words
     options = opening_parser(command).parse_args(rest)
+    if options.fault and options.link:
+        raise UsageError("--fault is for the simulated robot; beside --link it means nothing")
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         print(NOT_A_TERMINAL, file=sys.stderr)
         return 2
@@ -91,8 +94,9 @@ def open_by_words(words: Sequence[str]) -> int:
 
     client = SessionClient()
     try:
+        if demo or options.fault:
+            sweep_copies()
         if demo:
-            sweep_demos()
             folder = copy_demo(Path(options.folder) if options.folder else None)
         else:
             folder, options.rig = _asked_for(options.folder, options.rig)
@@ -130,15 +134,20 @@ def show_maker(folder: Path) -> Path | None:
 
 
 DEMO = Path(__file__).parent.parent / "demo"
-OF_DEMO = "pivrex-demo-"
-IN_USE = ".in-use"
+OF_DEMO, OF_PRACTICE = "pivrex-demo-", "pivrex-practice-"
+IN_USE, COPY_OF = ".in-use", ".copy-of"
 STALE_S = 24 * 3600.0
 """Where no lock says that a program has a demo open, it counts as open for so long."""
 
 
-def sweep_demos() -> None:
-    """Remove the temporary demo workspaces of earlier starts: those that no program has open and in which nothing is a person's."""
-    for folder in Path(tempfile.gettempdir()).glob(f"{OF_DEMO}*"):
+COPIED = ("*.toml", "*.key", "rigs/*", "inputs/*", "routines/*", "paths/*", "floors/*")
+"""What a copy of a workspace has to practise on."""
+
+
+def sweep_copies() -> None:
+    """Remove the temporary workspaces of earlier starts: those that no program has open and in which nothing is a person's."""
+    temporary = Path(tempfile.gettempdir())
+    for folder in [*temporary.glob(f"{OF_DEMO}*"), *temporary.glob(f"{OF_PRACTICE}*")]:
         with contextlib.suppress(OSError):
             if folder.is_symlink() or not (folder / IN_USE).is_file() or kept_in(folder):
                 continue
@@ -149,17 +158,22 @@ def sweep_demos() -> None:
 
 
 def kept_in(folder: Path) -> bool:
-    """Return whether a copy of the demo holds something of a person's: a file that was changed or made, or a run that is marked."""
+    """Return whether a copy of a workspace holds something of a person's: a file that was changed or made, or a run that is marked.
+    Of a copy to practise on the rigs and runs are nobody's.
+    """
     from pivrex.runs.shelf import Shelf
 
+    practice = folder.name.startswith(OF_PRACTICE)
+    source = Path((folder / COPY_OF).read_text("utf-8")) if practice else DEMO
+    nobodys = {"runs", IN_USE, COPY_OF} | ({"rigs"} if practice else set())
     for path in folder.rglob("*"):
         name = path.relative_to(folder)
-        if name.parts[0] in ("runs", IN_USE) or path.is_dir():
+        if name.parts[0] in nobodys or path.is_dir():
             continue
-        shipped = DEMO / name
+        shipped = source / name
         if not shipped.is_file() or shipped.read_bytes() != path.read_bytes():
             return True
-    return any(run.facts is not None and run.facts.stays for run in Shelf(folder / "runs").runs())
+    return not practice and any(run.facts is not None and run.facts.stays for run in Shelf(folder / "runs").runs())
 
 
 def _held(folder: Path) -> int | None:
@@ -203,6 +217,21 @@ def copy_demo(folder: Path | None) -> Path:
     return target
 
 
+def copy_to_practise(folder: Path) -> Path:
+    """Copy a workspace to a temporary folder, so that faults that are practised on end in no rig of the person's."""
+    target = Path(tempfile.mkdtemp(prefix=OF_PRACTICE))
+    try:
+        (target / COPY_OF).write_text(str(folder.resolve()), "utf-8")
+        for path in (p for pattern in COPIED for p in folder.glob(pattern) if is_file(p)):
+            place = target / path.relative_to(folder)
+            place.parent.mkdir(exist_ok=True)
+            shutil.copy(path, place)  # with its rights: a key is its owner's
+        _held(target)
+    except OSError as problem:
+        raise PivrexError(f"{target}: the workspace cannot be copied there: {reason(problem)}") from None
+    return target
+
+
 def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -> int:
     from pivrex.rig import find_rig, open_folder
     from pivrex.session.client import SessionClient
@@ -219,13 +248,16 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
     from pivrex.tui.start import show
 
     source = "keys" if options.link else source
+    practice = ""
     if options.fault:
         from pivrex.rig import read_rig
         from pivrex.sim.wiring import faulty
 
-        faulty(
-            read_rig(rig_path), options.fault, options.seed
-        )  # words that mean nothing are said before the screen opens
+        # words that mean nothing are said before the screen opens
+        faulty(read_rig(rig_path), options.fault, options.seed)
+        practice, copy = f"{rig_path.name} of {path.resolve()}", copy_to_practise(path)
+        rig_path = copy / resolved(rig_path).relative_to(resolved(path))
+        folder = open_folder(copy)
     result = show(
         client,
         folder,
@@ -236,11 +268,16 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
         tour=demo,
         pads=options.pad,
         fault=options.fault,
+        practice=practice,
         seed=options.seed,
         link=_link(options.link, rig_path),
     )
     if demo and not options.folder and kept_in(path):
         print(f"what you changed in the demo is kept in {path}")
+    if practice and kept_in(folder.path):
+        print(f"what you changed while you practised is kept in {folder.path}")
+    elif practice:
+        shutil.rmtree(folder.path, ignore_errors=True)
     return result
 
 

@@ -46,9 +46,11 @@ def head(model: ScreenModel, width: int, focus: str) -> Picture:
 
 
 def _past(model: ScreenModel) -> str:
-    """Say that what is shown was driven before, and when."""
+    """Say that what is shown was driven before, and when; or that it is a copy to practise on."""
     replay = model.replay
-    return f"◂ a run of {replay.run.facts.began.astimezone():%d %b %H:%M}" if replay is not None else ""
+    if replay is not None:
+        return f"◂ a run of {replay.run.facts.began.astimezone():%d %b %H:%M}"
+    return "practice, on a copy" if model.practice else ""
 
 
 def _frame(model: ScreenModel) -> str:

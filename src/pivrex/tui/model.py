@@ -99,6 +99,8 @@ class ScreenModel(Replaying):
         self.keys_of_commands: set[str] = set()
         """Keys that mean something already."""
         self._buttons_of, self._button_keys = -1, dict[str, str]()
+        self.practice = ""
+        """Whose copy is open to practise on, with faults in the stand-in's wiring; empty for no copy."""
         self._chosen = Chosen()
         self._alone: AloneWatch | None = None
 

@@ -39,8 +39,8 @@ class Remembering(_Base):
     def remember(self) -> None:
         """Remember what is chosen in this workspace, where it has changed."""
         model = self.model
-        if model.replay is not None:
-            return  # what is open was driven before
+        if model.replay is not None or model.practice:
+            return  # what is open was driven before, or is a copy
         theme = "" if os.environ.get("NO_COLOR") else self.look
         source = model.status.source
         now = Chosen(self._open, theme, model.file.path.stem, "" if source.startswith("recording ") else source)

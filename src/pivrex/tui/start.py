@@ -29,6 +29,7 @@ def show(
     tour: bool = False,
     pads: bool = False,
     fault: str = "",
+    practice: str = "",
     seed: int = 0,
     link: Link | None = None,
 ) -> int:
@@ -39,6 +40,7 @@ def show(
     from pivrex.tui.model import ScreenModel
 
     model = ScreenModel(folder, rig_path, client)
+    model.practice = practice
     model.open_session(source, listen_for_pads=pads, fault=fault, seed=seed, link=link)
 
     from pivrex.tui.app import PivrexApp

@@ -252,7 +252,8 @@ class ShakedownGuide:
     def _write(self, changes: list[Change], what: str) -> None:
         self.written = "being written"
         done = self.model.edit(what, lambda document: put_changes(document, changes))
-        self.written = f"written to {self.model.file.path.name}; u takes it back" if done else ""
+        where = f"{'the copy of ' * bool(self.model.practice)}{self.model.file.path.name}"
+        self.written = f"written to {where}; u takes it back" if done else ""
         self._rig = self.model.rig
 
     # --- the smallest duty ---

@@ -22,6 +22,9 @@ def draw_guide(guide: ShakedownGuide, width: int, height: int) -> Picture:
     at = picture.text(0, 0, "shakedown", "title")
     picture.text(at + 2, 0, "c closes  Esc stops", "dim")
     y = 1
+    if guide.model.practice:
+        said = f"Practice: the faults are made up. What is written goes into a copy; {guide.model.practice} stays as it is."
+        y = _say(picture, said, y, "target")
     if guide.problem:
         y = _say(picture, f"! {guide.problem}", y, "alarm")
     if guide.sweep is not None:
