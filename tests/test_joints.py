@@ -11,14 +11,19 @@ from numpy.typing import NDArray
 from pivrex.devices.robot import StandInRobot
 from pivrex.diagnosis.moves import Move
 from pivrex.line import Entry, Line
+from pivrex.line.beginning import known_at
+from pivrex.line.correction import JUMPED, Correction
 from pivrex.line.questions.neutral import not_at_rest
-from pivrex.rig import Rig, read_text
+from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.field import Field
+from pivrex.rig.wheel_control import WheelControl
 from pivrex.session.messages import MoveStandIn, Probe, SetUp, UseRig
 from pivrex.session.moving import Moving, State
 from pivrex.sim import Rollout, StandIn
+from pivrex.sim.body import RealBody
 from pivrex.sim.wiring import faulty
-from tests.chassis import MECANUM, PLANAR, STEERED, rig_of
+from pivrex.tuning import LOOPS
+from tests.chassis import MECANUM, PLANAR, STEERED, Wheel, demo_path, rig_of
 from tests.support import PLAIN
 from tests.test_lost_sources import RemoteCase
 from tests.test_put_right import PLAIN_LAW, TWO, Ticks
@@ -385,6 +390,185 @@ class StandInJointTest(unittest.TestCase):
         np.testing.assert_allclose(robot.travel, [0.2, 0.3])
         np.testing.assert_array_equal(robot.pose, 0.0)
         self.assertEqual(float(robot.gyro), 0.0)
+
+
+class BeliefTest(unittest.TestCase):
+    """What the odometry goes by, and what it keeps."""
+
+    def test_on_its_back_wheels_say_other_ways(self) -> None:
+        rig = rig_of(MECANUM, PLANAR.replace("[gyro]\n", "") + "[upside_down]\n[odometry]\nturn = 'wheels'\n")
+        line, model = Line(rig), StandIn(rig)
+        robot, state, raw = model.start()._replace(upside_down=np.array(1.0)), line.start(), line.rest()
+        raw[line.channels.index("left_x")], raw[line.channels.index("left_y")] = 0.4, -0.3
+        for n in range(80):
+            raw[line.channels.index("right_x")] = 0.5 if n > 40 else 0.0
+            state, row = line.step(state, raw, model.sense(robot), 0.0, 0.0, model.truth(robot))
+            robot = model.step(robot, line.told(row), line.dt_s)
+        names = ("x", "y", "heading")
+        truth = row[line.layout.these("truth", names)]
+        self.assertGreater(float(np.abs(truth).min()), 0.01)
+        np.testing.assert_allclose(row[line.layout.these("odometry", names)], truth, atol=1e-6)
+
+    def turned(self) -> Ticks:
+        """Its wheels say that it has turned by 0.4 rad, its gyro nothing."""
+        t = Ticks(rig_of(TWO, "[gyro]\n" + PLAIN_LAW))
+        t.sense("w0_travel", -0.1)
+        t.sense("w1_travel", 0.1)
+        t.go()
+        self.assertAlmostEqual(t.get("odometry", "turned"), 0.4)
+        self.assertAlmostEqual(t.get("odometry", "apart_turning"), 0.4)
+        return t
+
+    def test_who_is_put_somewhere_has_not_disagreed_yet(self) -> None:
+        t = self.turned()
+        t.state = known_at(t.line, t.state, np.array([1.0, 1.0, 0.0]))
+        t.go()
+        self.assertEqual([t.get("odometry", n) for n in ("apart_still", "apart_turning", "turned")], [0.0, 0.0, 0.0])
+
+    def test_other_wheels_at_the_same_place_are_no_surer(self) -> None:
+        t = Ticks(rig_of(TWO, "[gyro]\n" + PLAIN_LAW))
+        for way in np.linspace(0.02, 1.0, 50).tolist():
+            t.sense("w0_travel", way)
+            t.sense("w1_travel", way)
+            t.go()
+        x, xx = t.get("odometry", "x"), t.get("odometry", "xx")
+        self.assertGreater(xx, 1e-6)
+        other = Line(rig_of([(0.0, 0.3, 0.0, None, False), (0.0, -0.3, 0.0, None, False)], "[gyro]\n" + PLAIN_LAW))
+        t.line, t.state = other, other.keep(t.line, t.state)
+        t.go()
+        self.assertEqual((t.get("odometry", "x"), t.get("odometry", "xx")), (x, xx))
+
+    def test_one_wheel_without_an_encoder_makes_all_of_it_unsure(self) -> None:
+        rig = rig_of(TWO, "[gyro]\n" + PLAIN_LAW)
+        blind = rig.motors["w1"].model_copy(update={"counts_per_turn": 0})
+        t = Ticks(rig.model_copy(update={"motors": {**rig.motors, "w1": blind}}))
+        t.sense("w1_travel", math.nan)
+        t.go(100, left_y=-0.5)
+        x = t.get("odometry", "x")
+        self.assertGreater(x, 0.3)  # by what it was told
+        self.assertAlmostEqual(math.sqrt(t.get("odometry", "xx")), 0.15 * x, delta=0.1 * 0.15 * x)
+
+
+class CorrectionJointTest(unittest.TestCase):
+    HOLDS = "[gyro]\n[correction]\nhold = 'on'\np = '4 /s'\n"
+
+    def test_a_changed_start_counts_for_a_robot_that_is_driven(self) -> None:
+        t = Ticks(rig_of(TWO, self.HOLDS.replace("'on'", "'off'") + PLAIN_LAW)).go(3)
+        self.assertEqual(t.get("correction", "on"), 0.0)
+        other = Line(rig_of(TWO, self.HOLDS + PLAIN_LAW))
+        t.line, t.state = other, other.keep(t.line, t.state)
+        self.assertEqual(t.go(2).get("correction", "on"), 1.0)
+
+    def test_who_begins_to_hold_knows_how_fast_it_turns(self) -> None:
+        t = Ticks(rig_of(TWO, self.HOLDS + PLAIN_LAW))
+        for n in range(60):
+            t.sense("gyro", 1.0 * n * t.line.dt_s)
+            t.go()
+        before = t.get("correction", "rate")
+        self.assertGreater(before, 0.9)
+        stage = t.line.stages["correction"]
+        assert isinstance(stage, Correction)
+        t.state = t.line.changed(t.state, "correction", stage.hold(t.line.of(t.state, "correction"), True))
+        t.sense("gyro", 1.0 * 60 * t.line.dt_s)
+        self.assertAlmostEqual(t.go().get("correction", "rate"), before, delta=0.02)
+
+    def test_a_jump_of_the_gyro_is_no_turn(self) -> None:
+        t = Ticks(rig_of(TWO, self.HOLDS + PLAIN_LAW)).go(10)
+        t.sense("gyro", 2.0)
+        t.go()
+        self.assertEqual((t.get("correction", "rate"), t.get("correction", "fault")), (0.0, JUMPED))
+
+    def test_on_its_back_the_wheels_do_not_accuse_the_gyro(self) -> None:
+        rig = rig_of(TWO, self.HOLDS + "[upside_down]\n" + PLAIN_LAW)
+        line, model = Line(rig), StandIn(rig)
+        robot, state = model.start()._replace(upside_down=np.array(1.0)), line.start()
+        for n in range(150):
+            entry = Entry(twist=np.zeros(3), aim=np.array(0.0 if n < 5 else 1.2))
+            state, row = line.step(state, line.rest(), model.sense(robot), 0.0, 0.0, model.truth(robot), entry)
+            robot = model.step(robot, line.told(row), line.dt_s)
+            self.assertEqual(float(row[line.layout.at("correction", "fault")]), 0.0)
+        self.assertAlmostEqual(float(row[line.layout.at("heading", "heading")]), 1.2, delta=0.05)
+
+
+class BodyJointTest(unittest.TestCase):
+    """The simulated robot with mass and slip."""
+
+    def rig(self, extra: str, wheels: list[Wheel] = TWO) -> Rig:
+        return rig_of(wheels, extra).with_body("real")
+
+    def test_on_its_back_the_gyro_counts_the_other_way(self) -> None:
+        model = RealBody(self.rig("[gyro]\n[upside_down]\n" + PLAIN_LAW))
+        line = Line(model.rig)
+        for back, sign in ((0.0, 1.0), (1.0, -1.0)):
+            robot = model.start()._replace(upside_down=np.array(back))
+            told = np.zeros(line.outputs.told.stop - line.outputs.told.start)
+            told[:2] = -0.6, 0.6
+            for _ in range(40):
+                robot = model.step(robot, told, line.dt_s)
+            gyro = float(model.sense(robot)[line.layout.at("sensed", "gyro") - line.layout.stage("sensed").start])
+            turned = float(robot.pose[2])
+            self.assertGreater(abs(turned), 0.2)
+            self.assertAlmostEqual(gyro, sign * turned, delta=0.1 * abs(turned))
+
+    def test_slip_is_that_of_the_end_of_a_step_also_against_a_wall(self) -> None:
+        field = Field.model_validate(
+            {"length": "4 m", "width": "3 m", "start": {"x": "0.6 m", "y": "1.5 m", "heading": "180 deg"}}
+        )
+        model = RealBody(self.rig(PLAIN_LAW), field)
+        line = Line(model.rig)
+        robot, hit = model.start(), 0
+        for _ in range(120):
+            _, row = line.step(line.start(), line.rest(), model.sense(robot))
+            told = line.told(row).copy()
+            told[:2] = 0.6
+            robot = model.step(robot, told, line.dt_s)
+            hit += int(robot.blocked)
+            ahead, aside, turn = robot.velocity.tolist()
+            centre = model.rig.chassis.mass_centre
+            for k, y in enumerate((0.25, -0.25)):
+                # at the wheel: the speed of the mass centre, and what the turn adds
+                s1 = float(robot.speed[k]) - (ahead - (y - centre.y_m) * turn)
+                s2 = aside + (0.0 - centre.x_m) * turn
+                self.assertAlmostEqual(float(robot.slip[k]), math.hypot(s1, s2), delta=1e-9)
+        self.assertGreater(hit, 0)
+
+    def test_electronics_that_start_again_steer_nothing(self) -> None:
+        model = RealBody(self.rig(PLANAR, STEERED))
+        line = Line(model.rig)
+        robot = model.start()
+        state, raw = line.start(), line.rest()
+        raw[line.channels.index("left_x")] = 0.8
+        ways = []
+        for restart in (0.0, 1.0):
+            one, there = robot._replace(restart=np.array(restart)), state
+            for _ in range(10):
+                there, row = line.step(there, raw, model.sense(one), 0.0, 0.0, model.truth(one))
+                one = model.step(one, line.told(row), line.dt_s)
+            ways.append(float(np.abs(one.angle - robot.angle).max()))
+        self.assertGreater(ways[0], 0.1)
+        self.assertEqual(ways[1], 0.0)
+
+
+class GainsTest(unittest.TestCase):
+    def test_the_gains_of_a_rig_are_put_back_where_they_were(self) -> None:
+        """Of every loop, with three numbers that are no two alike."""
+        rig = read_rig(demo_path("avocet"))
+        assert rig.correction is not None and rig.steering is not None
+        own = {"p": 3.0, "i": 0.5, "d": 0.25}
+        motors = {n: m.model_copy(update={"p_per_s": 9.0, "i": 0.7, "d": 0.3}) for n, m in rig.steering.wheels.items()}
+        rig = rig.model_copy(update={
+            "correction": rig.correction.model_copy(update={"p_per_s": 6.0, "i": 0.4, "d": 0.2}),
+            "control": (rig.control or WheelControl()).model_copy(update={"wheels": "pid", **own}),
+            "steering": rig.steering.model_copy(update={"wheels": motors}),
+        })  # fmt: skip
+        found = {loop.name: tuple(loop.gains(rig)) for loop in LOOPS.values()}
+        self.assertEqual(found, {"heading": (6.0, 0.4, 0.2), "wheel": (3.0, 0.5, 0.25), "steering": (9.0, 0.7, 0.3)})
+        for loop in LOOPS.values():
+            line = Line(rig)
+            stage = line.stages[{"heading": "correction", "wheel": "control"}.get(loop.name, loop.name)]
+            before = repr(stage.settings)
+            loop.put(line, loop.gains(rig))
+            self.assertEqual(repr(stage.settings), before)
 
 
 if __name__ == "__main__":

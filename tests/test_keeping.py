@@ -33,6 +33,7 @@ from pivrex.runs.happenings import Event
 from pivrex.runs.run import KEPT_PIECES, Run
 from pivrex.runs.shelf import Shelf, find_run
 from pivrex.runs.through import keep_rows
+from pivrex.runs.track import TRACK
 from pivrex.runs.writing import RunWriter
 from pivrex.session import messages as ask
 from pivrex.session.core import Session
@@ -245,6 +246,29 @@ class KeptTest(KeepCase):
         for i in (0, 49, 50, 99):
             np.testing.assert_array_equal(run.row(i), self.made[i])
 
+    def test_a_changed_rate_and_other_columns_begin_another_piece(self) -> None:
+        self.begin("keys")
+        self.ask(ask.KeyDown("w"))
+        self.tick(50)
+        text = (self.place / "rigs" / "plover.toml").read_text("utf-8")
+        start = text.index("[sensors.front]")
+        block = text[start : text.index("\n[", start)].replace("[sensors.front]", "[sensors.aft]")
+        slower = 'rate = "50 Hz"\n' + text.replace('rate = "60 Hz"', "")
+        for k, changed in enumerate((slower, f"{slower}\n{block}\n"), 1):
+            self.ask(ask.UseRig(read_rig(self.write("plover.toml", changed)), k, "plover", changed))
+            self.tick(50)
+        self.ask(ask.KeepRun())
+        self.tick(1)
+        run = self.by_key()
+        self.assertEqual([p.first for p in run.pieces()], [0, 50, 100])
+        self.assertEqual([round(1 / run.line(row).dt_s) for row in (49, 50, 100)], [60, 50, 50])
+        self.assertGreater(len(run.track), 10)
+        for row, t, x, felt in run.track[:, [TRACK.index(n) for n in ("row", "t_s", "x_m", "felt_m_s")]].tolist():
+            made, layout, dt_s = self.made[int(row)], run.line(int(row)).layout, run.line(int(row)).dt_s
+            self.assertAlmostEqual(x, made[layout.at("truth", "x")], places=5)
+            self.assertAlmostEqual(t, made[layout.at("clock", "t")], places=5)
+            self.assertAlmostEqual(felt, made[layout.at("odometry", "forward")] / dt_s, places=4)
+
     def test_rigs_that_are_changed_faster_than_they_are_built_are_all_kept_as_they_were_written(self) -> None:
         self.begin("keys")
         self.ask(ask.KeyDown("w"))
@@ -445,9 +469,12 @@ sys.exit(not result.wasSuccessful())
         self.assertEqual(
             [s for s in self.said if "slow" in s], ["the disk is too slow to keep every tick; driving goes on"]
         )
+        self.ask(ask.LayOut(open_folder(self.place).settings.field))  # another run, of which nothing is lost
+        self.tick(200)
         self.keeping.close()
-        lost = [r.facts.lost for r in Shelf(self.runs).runs() if r.facts is not None]
-        self.assertGreaterEqual(max(lost), 3000 - 1800 - 10)
+        lost = sorted(r.facts.lost for r in Shelf(self.runs).runs() if r.facts is not None)
+        self.assertGreaterEqual(lost[-1], 3000 - 1800 - 10)
+        self.assertEqual(lost[:-1], [0])
 
     def test_two_programs_keep_at_once(self) -> None:
         others = []
@@ -603,6 +630,39 @@ class SpoiledTest(TempCase):
         ):
             with self.assertRaisesRegex(RunError, said):
                 find_run(name, self.folder)
+
+    def long(self) -> Run:
+        """A run of two pieces."""
+        rows = np.resize(self.rows, (2000, self.rows.shape[1]))
+        rows[:, self.line.layout.at("clock", "tick")] = np.arange(2000)
+        rows[:, self.line.layout.at("truth", "blocked")] = (np.arange(2000) >= 100) & (np.arange(2000) < 700)
+        return keep_rows(
+            self.folder / "runs" / "long", Facts("Plain", "plain", NOW, 60.0), self.line, PLAIN, Field(), rows
+        )
+
+    def test_one_bump_is_one_however_long_the_robot_stands_there(self) -> None:
+        self.assertEqual([e.row for e in self.long().events if e.kind == "bump"], [100])
+
+    def test_a_piece_ends_where_the_next_begins(self) -> None:
+        run = self.long()
+        first = sorted(run.folder.glob("ticks-*"))[0]
+        data = gzip.decompress(first.read_bytes()) if first.suffix == ".gz" else first.read_bytes()
+        plain = first.with_name(first.name.removesuffix(".gz"))
+        first.unlink()
+        plain.write_bytes(data + b"".join(data.splitlines(keepends=True)[-5:]))
+        again = Run(run.folder)
+        ticks = [row[self.line.layout.at("clock", "tick")] for row in again.rows(0, 10**6)]
+        self.assertEqual((len(again), ticks), (2000, list(range(2000))))
+
+    def test_pieces_of_unequal_length_are_not_alike(self) -> None:
+        run = self.long()
+        other = run.folder.with_name("other")
+        shutil.copytree(run.folder, other)
+        second = [p.first for p in run.pieces()][1]
+        self.assertEqual(run.alike(0, Run(other), 0), second)
+        for path in other.glob(f"*-{second:07d}.*"):
+            path.rename(path.with_name(path.name.replace(f"{second:07d}", f"{second - 1:07d}")))
+        self.assertEqual(run.alike(0, Run(other), 0), 0)
 
     def test_last_is_a_run_and_no_other_folder(self) -> None:
         (self.folder / "runs" / "20990101-000000-z").mkdir()

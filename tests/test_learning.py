@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tempfile
 import unittest
 from concurrent.futures import ProcessPoolExecutor
@@ -15,6 +16,7 @@ from unittest import mock
 
 import numpy as np
 import tomlkit
+from numpy.typing import NDArray
 
 from pivrex.errors import LearnError
 from pivrex.line import Entry, Line
@@ -24,10 +26,11 @@ from pivrex.rig.rig import Rig
 from pivrex.routine import check_text, play
 from pivrex.runs.facts import Facts
 from pivrex.runs.learning import Learning, learn
-from pivrex.runs.learning.drive import drive_of
+from pivrex.runs.learning.drive import Drive, drive_of
 from pivrex.runs.learning.fit import fit
+from pivrex.runs.learning.motors import windows_of
 from pivrex.runs.learning.routine import LASTS_S, learning_drive, room_ahead
-from pivrex.runs.learning.to_rig import put_into
+from pivrex.runs.learning.to_rig import changes_for, put_into
 from pivrex.runs.run import Run
 from pivrex.runs.through import keep_rows
 from pivrex.sim.body import Conditions, RealBody
@@ -368,6 +371,50 @@ class LearningDriveTest(unittest.TestCase):
         self.assertLess(room_ahead(rig, small), 0.3)
         with self.assertRaisesRegex(LearnError, "lay out another floor"):
             learning_drive(rig, "plover", small)
+
+
+class WindowsTest(TempCase):
+    """What is taken of a run before anything is fitted to it."""
+
+    def test_a_tick_is_driven_with_the_voltage_that_is_sensed_after_it(self) -> None:
+        count, dt_s = 400, 1 / 60
+        volts: NDArray[np.float64] = 12.0 - 0.01 * np.arange(count, dtype=float)
+        travel = np.cumsum(np.full((count, 1), 0.5 * dt_s), axis=0)
+        one = np.ones(1)
+        drive = Drive(
+            dt_s, np.full((count, 1), 0.5), travel, None, volts, True, np.zeros(count, bool), np.zeros(1, int), one, None, travel
+        )  # fmt: skip
+        found = windows_of(drive, 12.0)
+        self.assertGreater(len(found.first), 3)
+        for first, length, given in zip(found.first, found.length_s, found.own_drive[:, 0], strict=True):
+            ticks = np.arange(first, first + round(length / dt_s))
+            self.assertAlmostEqual(given, float(np.mean(0.5 * (12.0 - 0.01 * (ticks + 1)) / 12.0)), places=9)
+
+    def test_a_gyro_that_is_mounted_upside_down_counts_as_it_is_mounted(self) -> None:
+        line, text, rows = kept_drives()[FIRST]
+        run = keep_rows(self.folder / "a", Facts("Plover", "plover", BEGAN, 60.0), line, text, None, rows[:200])
+        own = drive_of(run, line).gyro
+        gyro = line.rig.gyro
+        assert own is not None and gyro is not None
+        turned = Line(line.rig.model_copy(update={"gyro": gyro.model_copy(update={"reversed": not gyro.reversed})}))
+        other = drive_of(run, turned).gyro
+        assert other is not None
+        self.assertGreater(float(np.abs(own).max()), 0.0)
+        np.testing.assert_array_equal(other, -own)
+
+    def test_what_is_learnt_is_written_in_the_units_of_the_file(self) -> None:
+        text = PLOVER.read_text("utf-8")
+        found = {}
+        for unit, size in (("rpm", 9.549297), ("deg/s", 57.29578)):  # for each rad/s
+            written = re.sub(r'(\ntop_speed = )"[^"]*"', rf'\1"{200 * size:.0f} {unit}"', text)
+            rig = read_text(written, PLOVER, Rig)
+            changes = changes_for(rig, written, {"motors.*.top_speed": 1.0, "control.static": 0.05, "lag": 0.1})
+            after = next(c.after for c in changes if c.key == "motors.left.top_speed")
+            number, own = str(after).split()
+            wheel, motor = next(w for w in rig.chassis.wheels), rig.motors["left"]
+            self.assertEqual(own, unit)
+            found[unit] = float(number) / size
+            self.assertAlmostEqual(found[unit], motor.gear / wheel.radius_m, delta=0.001 * found[unit])
 
 
 class FitTest(unittest.TestCase):

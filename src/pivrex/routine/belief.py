@@ -42,9 +42,9 @@ class Belief:
         self.x, self.y, self.heading = (self._value(start[..., k]) for k in range(3))
         self._heading: Value = self._value(np.full(batch, nan))
         self.felt: Felt | None = None
-        self._said: list[tuple[int, Floats, Floats]] = []
+        self._said: tuple[tuple[int, Floats, Floats], ...] = ()
         """Who says to be somewhere else, since the last tick: where it believed to be, and where it says that it is."""
-        self._marks: list[tuple[int, Mark]] = []
+        self._marks: tuple[tuple[int, Mark], ...] = ()
         """Who is to be known by a mark from now on."""
 
     def copied(self) -> Belief:
@@ -56,7 +56,6 @@ class Belief:
             setattr(made, name, value.copy() if self._batch else value)
         if self.felt is not None:
             made.felt = Felt(**self.felt.__dict__)
-        made._said, made._marks = list(self._said), list(self._marks)
         return made
 
     def _value(self, array: Any) -> Value:
@@ -69,7 +68,7 @@ class Belief:
         """Let one robot believe to be somewhere else."""
         was = self._pose(i)
         now = np.array([x, y, was[2] if heading is None else heading])
-        self._said.append((i, was, now))
+        self._said += ((i, was, now),)
         self._set(i, now)
         if self.felt is not None:
             self.felt.x, self.felt.y = self.x, self.y
@@ -81,7 +80,7 @@ class Belief:
 
     def mark(self, i: int, mark: Mark) -> None:
         """Let one robot be known by a mark, from the next tick on."""
-        self._marks.append((i, mark))
+        self._marks += ((i, mark),)
 
     def _set(self, i: int, pose: Floats) -> None:
         for name, value in zip(("x", "y", "heading"), pose.tolist(), strict=True):
@@ -119,7 +118,7 @@ class Belief:
                     whole[i] = one
                 after = type(own)(*copies)
             state = line.changed(state, "odometry", after)
-        self._marks = []
+        self._marks = ()
         return state, missed
 
     def feel(self, row: Floats) -> Felt:
@@ -129,7 +128,7 @@ class Belief:
         self.x, self.y, self.heading, forward, left, turn = seen[:6]
         for i, was, now in self._said:  # that Tick was made before the line knew of it
             self._set(i, _carried(self._pose(i), was, now))
-        self._said = []
+        self._said = ()
         heading = seen[6] if self._gyro else self.heading
         ahead = seen[6 + self._gyro] if self._framed else heading
         self._heading = heading

@@ -66,7 +66,6 @@ class Follows:
         self._plans[i], self._any = plan, True
         self._t[i] = self._near[i] = self._rests[i] = 0.0
         self._waits[i], self._mode[i], self._most[i] = False, HERE if here else BEGINS, most_m
-        self._lost.pop(i, None)
 
     def active(self, i: int) -> bool:
         """Whether one robot follows a plan."""

@@ -388,7 +388,7 @@ class Session:
         if line.layout.titles != self._line.layout.titles:
             self._row = None
         self._line = line
-        self._match.use(line)
+        self._match.end("the rig was changed while it ran")
         self.stop_if_live(self.robots.use(built))
         reason = self.inputs.use(line)
         self.board.set(serial=built.serial)

@@ -76,7 +76,7 @@ class Match:
     def choose(self, program: Program | None) -> None:
         """Take another routine; one that drives is ended."""
         self.end("another routine was chosen")
-        self._program, self.midway = program, None
+        self._program = program
         self._say(routine=program.name if program is not None else "", from_line=0)
 
     def starts_at(self, pose: tuple[float, float, float]) -> None:
@@ -195,9 +195,3 @@ class Match:
             self._say(period=Period.OVER, left_s=0.0, waits="")
             return None
         return after
-
-    def use(self, line: Line) -> None:
-        """A changed rig ends the routine: it was read for the one before."""
-        self.end("the rig was changed while it ran")
-        if self.status.period is not Period.OFF and self._runner is not None and self._runner.line is not line:
-            self._runner = None
