@@ -141,7 +141,8 @@ def source_to_output_ms(udp: bool) -> dict[str, float]:  # noqa: C901, PLR0915 -
                 frame(f"PIVHEY,Plover,{rig_hash}")
                 + b"".join(sensed_sentences(Back(stamp_of(time.perf_counter()), out.seq, int(out.drive)), sensed))
             )
-            told = (out.drive, values[0] if values else 0.0)
+            # the first motor's duty, and which way it turns: a wheel that is braked is driven the other way for a tick
+            told = (out.drive, (values[0] if values[1] else -values[0]) if values else 0.0)
         return told
 
     def say(y: float) -> None:

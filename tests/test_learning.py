@@ -408,7 +408,11 @@ class WindowsTest(TempCase):
         for unit, size in (("rpm", 9.549297), ("deg/s", 57.29578)):  # for each rad/s
             written = re.sub(r'(\ntop_speed = )"[^"]*"', rf'\1"{200 * size:.0f} {unit}"', text)
             rig = read_text(written, PLOVER, Rig)
-            changes = changes_for(rig, written, {"motors.*.top_speed": 1.0, "control.static": 0.05, "lag": 0.1})
+            changes = changes_for(
+                rig,
+                written,
+                {"motors.*.top_speed": 1.0, "control.static": 0.05, "lag": 0.1, "control.acceleration": 0.2},
+            )
             after = next(c.after for c in changes if c.key == "motors.left.top_speed")
             number, own = str(after).split()
             wheel, motor = next(w for w in rig.chassis.wheels), rig.motors["left"]

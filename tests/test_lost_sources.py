@@ -353,6 +353,7 @@ class BoxCase(RemoteCase):
         self.until(lambda: self.session.inputs.remotes["box"].wire.is_open)
         self.box = socket.create_connection(("127.0.0.1", self.port), timeout=3)
         self.addCleanup(self.hang_up)
+        self.send(b"\n")  # letters count once the connection has said nothing else for a while
         self.tick(30)
 
     def hang_up(self) -> None:
@@ -412,7 +413,7 @@ class TwoAtOnceTest(BoxCase):
         with socket.create_connection(("127.0.0.1", self.port), timeout=3) as other:
             other.sendall(b"S")
             time.sleep(0.02)
-            self.tick(3)
+            self.tick(8)
         self.assertEqual(self.session.inputs.remotes["box"].tally.faults["foreign"], 1)
 
 
@@ -477,7 +478,8 @@ class NoiseTest(RemoteCase):
         self.assertEqual(self.session.status.held, "")
         for name in ("radio", "box", "toy"):
             tally = self.session.inputs.remotes[name].tally
-            self.assertGreater(sum(tally.faults.values()), 50, name)
+            # a connection for letters is hung up at its first other byte
+            self.assertGreater(sum(tally.faults.values()), 0 if name == "box" else 50, name)
             self.assertLessEqual(len(tally.said), 24)
 
 

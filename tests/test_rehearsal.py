@@ -16,7 +16,7 @@ from pivrex.routine.files import program_of, shared_beside
 from pivrex.routine.rehearsal import Rehearsed, follows, reached, rehearse, split, together
 from pivrex.sim.spread import drawn
 from tests.chassis import demo_path
-from tests.support import DEMO, TempCase, slow
+from tests.support import DEMO, TempCase, often, slow
 from tests.test_cli import Ran
 
 FIELD = open_folder(DEMO).settings.field
@@ -106,7 +106,7 @@ class RehearsalTest(unittest.TestCase):
 
     @slow
     def test_the_demo_reaches_its_bench_with_the_gyro(self) -> None:
-        for name, shows, bench in (("plover", 2, "bench B"), ("bittern", 4, "bench D")):
+        for name, shows, bench in (("bittern", 4, "bench D"), ("plover", 2, "bench B"))[: often(2, 1)]:
             self.assertGreaterEqual(self.share(name, shows, bench, with_gyro=True), 0.95, f"{name} {shows}")
 
     @slow
