@@ -694,6 +694,10 @@ class SpoiledTest(TempCase):
         (inner / "runs").symlink_to(self.folder / "elsewhere", target_is_directory=True)
         self.assertEqual(Shelf(inner / "runs").runs(), [])
         Shelf(inner / "runs", Keep(newest=1, megabytes=1)).thin()
+        circle = inner / "circle"
+        circle.symlink_to(circle)
+        self.assertEqual(Shelf(circle).runs(), [])
+        Shelf(circle).thin()
         self.assertFalse(read_facts(self.folder / "elsewhere" / "a").thinned)
 
 

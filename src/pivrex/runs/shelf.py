@@ -11,6 +11,7 @@ from functools import partial
 from pathlib import Path
 
 from pivrex.errors import RunError, SaveError
+from pivrex.files import resolved
 from pivrex.lower import reason
 from pivrex.rig.field import Keep
 from pivrex.runs.facts import FACTS, Facts, read_facts, write_facts
@@ -164,7 +165,7 @@ class Shelf:
 
 def leads_out(folder: Path) -> bool:
     """Tell whether a folder of a workspace is a link to somewhere outside of it."""
-    return folder.is_symlink() and not folder.resolve().is_relative_to(folder.parent.resolve())
+    return folder.is_symlink() and not resolved(folder).is_relative_to(resolved(folder.parent))
 
 
 def gone_folder(runs: Path) -> Path:
