@@ -218,7 +218,7 @@ class SumsTest(unittest.TestCase):
         turn = self.of("turn", angle="180 deg")
         self.assertAlmostEqual(turn["way"], np.pi * 0.08)
         self.assertAlmostEqual(turn["counts"], np.pi * 0.08 / (2 * np.pi * 0.032) * 360)
-        whole = {"share": "100 %", "shift": "0 %", "drag": "0"}
+        whole = {"share": "100 %", "shift": "0 %", "drag": "0 %"}
         gear = self.of(
             "gear", stall="30 mNm", efficiency="50 %", mass="2 kg", grip="1", shaft="3000 rpm", gear="10", **whole
         )

@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 
 from pivrex.rig import read_rig
-from pivrex.tui.draw.attachments import Standing, draw_standing
+from pivrex.tui.draw.attachments import Standing, draw_standing, name_width
 from pivrex.tui.draw.curve import CurveData, draw_curve
 from pivrex.tui.draw.envelope import EnvelopeData, draw_envelope
 from pivrex.tui.draw.field import draw_field, field_ground
@@ -200,6 +200,14 @@ class ChartTest(unittest.TestCase):
         narrow = Picture(40, 1)
         draw_standing(narrow, 0, 0, 40, one)
         self.assertIn("70 deg", narrow.row(0))
+        # where there is room, all names of the robot are read whole and stand in one column
+        rows = [one, one._replace(name="middle_roller")]
+        wide = Picture(100, 2)
+        for y, standing in enumerate(rows):
+            draw_standing(wide, 0, y, 100, standing, name_width(rows, 100))
+        self.assertIn("middle_roller", wide.row(1))
+        self.assertEqual(*(wide.row(y).index("70 deg") for y in (0, 1)))
+        self.assertLess(name_width(rows, 40), len("middle_roller"))
 
 
 class ZoomTest(AppCase):

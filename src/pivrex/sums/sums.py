@@ -94,7 +94,7 @@ def standing_of(rig: Rig) -> Standing:
     names = [w.name for w in wheels]
     motors = sum(float(np.mean([ahead[names.index(w)] for w in m.wheels])) for m in rig.motors.values())
     share, shift = (float((presses * loads[:, k]).sum()) for k in (0, 1))
-    return Standing(share / GRAVITY_M_S2, -shift, motors)
+    return Standing(share / GRAVITY_M_S2, round(-shift, 9) + 0.0, motors)
 
 
 # --- a divider ---
@@ -313,9 +313,10 @@ SUMS: tuple[Sum, ...] = (
             Given("motors", "motors that push ahead", "number", "", lambda r: standing_of(r).motors, 0.1, 32.0, 1.0),
             Given("mass", "the robot weighs", "mass", "kg", lambda r: (r.body or Body()).weighs_kg(r.chassis), 0.01, 1e4, 0.1),
             Given("grip", "grip of the tyres", "number", "", lambda r: (r.body or Body()).grip, 0.01, 3.0, 0.05),
-            Given("share", "of the weight, on driven wheels", "fraction", "%", lambda r: standing_of(r).share, 0.0, 1.0, 0.05),
-            Given("shift", "taken off them by 1 g of acceleration", "fraction", "%", lambda r: standing_of(r).shift, -3.0, 3.0, 0.05),
-            Given("drag", "drag of casters", "number", "", lambda r: (r.body or Body()).casters if r.chassis.casters else 0.0, 0.0, 3.0, 0.01),
+            Given("share", "of the weight, on driven wheels", "fraction", "%", lambda r: round(standing_of(r).share, 4), 0.0, 1.0, 0.05),
+            Given("shift", "lost at 1 g of acceleration", "fraction", "%", lambda r: round(standing_of(r).shift, 4), -3.0, 3.0, 0.05),
+            Given("drag", "drag of casters, of their load", "fraction", "%",
+                  lambda r: (r.body or Body()).casters if r.chassis.casters else 0.0, 0.0, 3.0, 0.01),
         ),
         _gear, _writes_gear,
     ),
@@ -348,7 +349,7 @@ SUMS: tuple[Sum, ...] = (
         "turn", "a turn to what the wheels roll", ("way = angle · track / 2", "track acts as track · scrub"), "the circle; the wheel matrix",
         (
             Given("angle", "it turns by", "angle", "deg", lambda _: pi / 2, 0.0, radians(36000), radians(5)),
-            Given("track", "track, or twice what a wheel rolls a radian", "length", "mm", lambda r: 2 * _turning(r)[1], 0.01, 100.0, 1e-3),
+            Given("track", "track, or 2 × roll per radian", "length", "mm", lambda r: 2 * _turning(r)[1], 0.01, 100.0, 1e-3),
             Given("scrub", "the track acts wider by", "number", "", lambda r: r.odometry.scrub, 0.5, 5.0, 0.01),
             Given("radius", "radius of the wheel", "length", "mm", lambda r: r.chassis.wheels[_turning(r)[0]].radius_m, 1e-3, 10.0, 1e-3),
             Given("per_turn", "counts per turn of the wheel", "number", "",

@@ -12,11 +12,14 @@ from numpy.typing import NDArray
 from pivrex.rig import Rig
 from pivrex.tui.draw.picture import Areas, Picture
 
-__all__ = ["Standing", "draw_standing", "lay_attachments"]
+__all__ = ["Standing", "draw_standing", "lay_attachments", "name_width"]
 
 Floats = NDArray[np.float64]
 
 NAMES = 9
+LONG_NAMES = 16
+LONG_FROM = 60
+"""Rows of at least so many cells have room for long names."""
 VALUES = 8
 SAFE = 20
 """Cells for what it does when the robot is stopped."""
@@ -60,10 +63,19 @@ class Standing(NamedTuple):
     acts: bool
 
 
-def draw_standing(picture: Picture, x: int, y: int, width: int, one: Standing) -> None:
-    """Draw an attachment in a row: ● where it is told to be, ○ where its sensor says that it is, and what stands beside it."""
-    picture.text(x, y, one.name, "title" if one.acts else "rest", NAMES)
-    at = x + NAMES + 1
+def name_width(standings: list[Standing], width: int) -> int:
+    """Return how many cells the names of all rows take, in rows of ``width`` cells."""
+    longest = max((len(one.name) for one in standings), default=0)
+    return max(NAMES, min(longest, LONG_NAMES if width >= LONG_FROM else NAMES))
+
+
+def draw_standing(picture: Picture, x: int, y: int, width: int, one: Standing, names: int = NAMES) -> None:
+    """Draw an attachment in a row: ● where it is told to be, ○ where its sensor says that it is, and what stands beside it.
+
+    ``names``: the cells for its name.
+    """
+    picture.text(x, y, one.name, "title" if one.acts else "rest", names)
+    at = x + names + 1
     if one.kind == "switch":
         picture.text(at, y, f"{'■' if one.at else '□'} {one.asked}", "commanded" if one.at else "rest")
     else:

@@ -13,7 +13,7 @@ from pivrex.session.messages import Believe, LetGo, MoveSticks, Push, TakeMark
 from pivrex.session.periods import Period
 from pivrex.tui.attachments import standing_of
 from pivrex.tui.commands import PUSHES, Command
-from pivrex.tui.draw.attachments import draw_standing
+from pivrex.tui.draw.attachments import draw_standing, name_width
 from pivrex.tui.draw.field import draw_field, field_ground
 from pivrex.tui.draw.field_scale import FieldScale, scale_of, window_of
 from pivrex.tui.draw.parts import number, two_bars
@@ -174,7 +174,7 @@ class FieldView(PathActs, FieldNumbers):
         standings = standing_of(model)
         for one in standings if height - y > len(standings) + 14 else ():
             y += 1
-            draw_standing(picture, x, y, width, one)
+            draw_standing(picture, x, y, width, one, name_width(standings, width))
         y += 1 + bool(standings)
         rows = self._rows()
         for name, values in rows:

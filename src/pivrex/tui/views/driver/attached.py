@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pivrex.tui.draw.attachments import Standing, draw_standing
+from pivrex.tui.draw.attachments import Standing, draw_standing, name_width
 from pivrex.tui.draw.picture import Picture
 
 __all__ = ["draw_attached"]
@@ -16,7 +16,7 @@ def draw_attached(picture: Picture, x: int, y: int, width: int, height: int, sta
     two = height >= 2 + 2 * len(standings)
     y += 1
     for one in standings:
-        draw_standing(picture, x + 2, y, width - 3, one)
+        draw_standing(picture, x + 2, y, width - 3, one, name_width(standings, width - 3))
         if two:
             y += 1
             picture.text(x + 12, y, f"{one.kind}, moved by {one.by}" if not one.by.startswith(("nothing", "shows")) else one.by,
