@@ -351,7 +351,7 @@ class TroubleTest(KeepCase):
             heard, count = len(self.said), len(self.made)
             self.tick(round(0.25 / self.session.dt_s))
             self.said_more_than(heard)
-            self.assertEqual(self.said[-1], f"runs/{run.name} was deleted while it was kept: another begins")
+            self.assertEqual(self.said[-1], f"runs/{run.name} was deleted; a new run begins")
             self.assertEqual((len(self.said), self.session.status.cannot_keep), (heard + 1, ""))
             self.made, self.statuses = self.made[count:], []
             since = float(self.made[-1][self.session.line.layout.at("clock", "t")])
@@ -375,7 +375,7 @@ class TroubleTest(KeepCase):
             shutil.rmtree(self.runs / name)
             self.ask(ask.KeepRun())
         self.tick(1)
-        self.assertEqual(self.said[-1:], [f"runs/{name} was deleted while it was kept: another begins"])
+        self.assertEqual(self.said[-1:], [f"runs/{name} was deleted; a new run begins"])
         after = self.session.status.keeping
         self.assertNotEqual(after, "")
         self.tick(30)

@@ -83,7 +83,7 @@ def open_by_words(words: Sequence[str]) -> int:
     command, *rest = words
     options = opening_parser(command).parse_args(rest)
     if options.fault and options.link:
-        raise UsageError("--fault is for the simulated robot; beside --link it means nothing")
+        raise UsageError("--fault is for the simulated robot; it does not work together with --link")
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         print(NOT_A_TERMINAL, file=sys.stderr)
         return 2

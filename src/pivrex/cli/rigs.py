@@ -78,7 +78,7 @@ def _check_routine(file: Path) -> list[Mistake]:
 
 def describe(
     rig: RigName,
-    turn: Annotated[float, real("The turn whose wheel travel is told, in deg; left is +.")] = 90.0,
+    turn: Annotated[float, real("The turn to compute the wheel travel of, in deg; left is +.")] = 90.0,
     as_json: Json = False,
 ) -> None:
     """Say what a rig is: its law and its wheels."""

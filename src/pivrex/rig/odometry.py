@@ -42,7 +42,7 @@ class Odometry(Table):
         default=None,
         alias="pivot_error",
         description="By how much that point may be off: it moves with speed and load. If left out an eighth of the distance from axle to "
-        "axle, a quarter where nobody said where it lies.",
+        "axle, a quarter where pivot is left out.",
         examples=["20 mm"],
     )
     way: _Share = Field(

@@ -153,7 +153,7 @@ class Shelf:
             return 0
 
     def _folders(self) -> list[Path]:
-        """Give what may be runs: no links, which would be read, thinned and written through."""
+        """Return the folders that may be runs. Links are not: reading, thinning and writing would follow them."""
         try:
             if leads_out(self.folder):
                 return []
@@ -164,12 +164,12 @@ class Shelf:
 
 
 def leads_out(folder: Path) -> bool:
-    """Tell whether a folder of a workspace is a link to somewhere outside of it."""
+    """Return whether a folder of a workspace is a link that leads out of the workspace."""
     return folder.is_symlink() and not resolved(folder).is_relative_to(resolved(folder.parent))
 
 
 def gone_folder(runs: Path) -> Path:
-    """Give the folder where runs go that are taken away; it is made if need be. Raises `SaveError`, also for a link."""
+    """Return the folder of deleted runs, which is made if necessary. Raises `SaveError`, also for a link."""
     folder = runs / GONE
     try:
         folder.mkdir(exist_ok=True)
@@ -190,7 +190,7 @@ def _in_use(run: Shelved) -> bool:
 
 
 def _problem(work: Callable[[], None]) -> SaveError | None:
-    """Do what may not be possible; gives why it is not."""
+    """Try something; return why it is not possible, or None."""
     try:
         work()
     except SaveError as problem:

@@ -342,13 +342,13 @@ class _Writes:
         self.news.append(("", {"keeping": self._name if why else ""}))
 
     def _gone(self) -> bool:
-        """Let go of a run that somebody deleted while it was written; tells whether so. Another begins with the next Tick."""
+        """Return whether the run was deleted while it was written, and close it then. The next Tick begins a new one."""
         writer = self._writer
         if writer is None or writer.is_there():
             return False
         self._writer, self._tail = None, 0
         writer.abandon()
-        self.news.append((f"runs/{writer.folder.name} was deleted while it was kept: another begins", {"keeping": ""}))
+        self.news.append((f"runs/{writer.folder.name} was deleted; a new run begins", {"keeping": ""}))
         return True
 
     def _end_what_may_end(self) -> None:
