@@ -159,16 +159,16 @@ def sweep_copies() -> None:
 
 def kept_in(folder: Path) -> bool:
     """Return whether a copy of a workspace holds something of a person's: a file that was changed or made, or a run that is marked.
-    Of a copy to practise on the rigs and runs are nobody's.
+    In a copy to practise on, rigs and runs do not count.
     """
     from pivrex.runs.shelf import Shelf
 
     practice = folder.name.startswith(OF_PRACTICE)
     source = Path((folder / COPY_OF).read_text("utf-8")) if practice else DEMO
-    nobodys = {"runs", IN_USE, COPY_OF} | ({"rigs"} if practice else set())
+    ignored = {"runs", IN_USE, COPY_OF} | ({"rigs"} if practice else set())
     for path in folder.rglob("*"):
         name = path.relative_to(folder)
-        if name.parts[0] in nobodys or path.is_dir():
+        if name.parts[0] in ignored or path.is_dir():
             continue
         shipped = source / name
         if not shipped.is_file() or shipped.read_bytes() != path.read_bytes():

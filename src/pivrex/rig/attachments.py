@@ -136,7 +136,7 @@ class PositionAttachment(Encoded):
     kind: Literal["position"]
     minimum_rad: Angle = Field(
         alias="minimum",
-        description="As far as it may go one way; it starts at 0, where nobody says otherwise.",
+        description="As far as it may go one way; it starts at 0 unless begins is given.",
         examples=["0 deg"],
     )
     maximum_rad: Angle = Field(alias="maximum", description="As far as it may go the other way.", examples=["120 deg"])
@@ -169,7 +169,7 @@ class LiftAttachment(Encoded):
     )
     minimum_m: Height = Field(
         alias="minimum",
-        description="The lowest height that it may go to; it starts at 0, where nobody says otherwise.",
+        description="The lowest height that it may go to; it starts at 0 unless begins is given.",
         examples=["0 mm"],
     )
     maximum_m: Height = Field(alias="maximum", description="The greatest height.", examples=["350 mm"])

@@ -147,7 +147,7 @@ class RunWriter:
                 self._flushed(stream)
 
     def is_there(self) -> bool:
-        """Tell whether all that it writes into still stands in its folder: somebody may delete it meanwhile."""
+        """Return whether all files that it writes are still in its folder: a person or a program may delete them."""
         try:
             for stream in (self._events, self._status, self._ticks, self._tracks):
                 if stream is not None and not os.path.samestat(os.fstat(stream.fileno()), Path(stream.name).stat()):
