@@ -114,8 +114,8 @@ HALTS = ("brake", "coast")
 
 
 def halts(layout: Layout) -> Callable[[Floats], Floats] | None:
-    """Return a function that tells for rows, B + (K,), whether a brake or a coast counts, B float64: not while something other than the controls asks
-    for the motion. None for a rig that has neither.
+    """Return a function that tells for rows, B + (K,), whether a brake or a coast counts, B float64: not while something other than
+    the controls asks for the motion. None for a rig that has neither.
     """
     at, entered = [layout.at("bindings", n) for n in HALTS if layout.has("bindings", n)], layout.at("law", "entered")
     if not at:
