@@ -1,8 +1,16 @@
-"""A session in this process, for tests of the screen that must not depend on time."""
+"""A session and work beside the screen in this process, for tests of the screen that must not depend on time."""
 
 from __future__ import annotations
 
+import contextlib
+import multiprocessing
+import pickle
+import threading
+from collections.abc import Callable
+from contextlib import AbstractContextManager
 from pathlib import Path
+from typing import ClassVar
+from unittest import mock
 
 from pivrex.rig import open_folder
 from pivrex.session.core import Session
@@ -12,6 +20,8 @@ from pivrex.session.report import Report
 from pivrex.session.shared import Row
 from pivrex.session.status import Status
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.views.routine.preview import Found, Job, Place, PreviewAtOnce, Seen
+from pivrex.tui.views.worker import WorkerProcess
 
 
 class LocalClient:
@@ -79,3 +89,34 @@ def local_model(home: Path, source: str = "keys") -> ScreenModel:
     model = ScreenModel(folder, folder.first_rig(), LocalClient())  # type: ignore[arg-type]
     model.open_session(source, listen_for_pads=False, gamepads=False)
     return model
+
+
+def work_in_threads() -> AbstractContextManager[object]:
+    """Have each `WorkerProcess` work in a thread of this process: the pilot's terminal has no files that a process could inherit."""
+
+    def begin(self: WorkerProcess, name: str, work: Callable[..., None], *args: object, nice: int = 0) -> None:
+        self.wire, theirs = multiprocessing.Pipe()
+
+        def run() -> None:
+            with contextlib.suppress(OSError, EOFError):
+                work(theirs, *args)
+
+        threading.Thread(target=run, daemon=True, name=name).start()
+
+    return mock.patch.multiple(WorkerProcess, __init__=begin, close=lambda self: self.wire.close())
+
+
+class PreviewKept(PreviewAtOnce):
+    """Previews at once; what was asked before in this process is known: the same job has the same answer to the bit."""
+
+    _known: ClassVar[dict[bytes, Seen | Found | None]] = {}
+
+    def ask(self, job: Job | Place) -> None:
+        place = job if isinstance(job, Place) else None
+        serial, whole = job.serial if isinstance(job, Job) else 0, job.job if isinstance(job, Place) else job
+        key = pickle.dumps((place and place.line, whole._replace(serial=0)))
+        if key not in self._known:
+            super().ask(job)
+            self._known[key] = self._seen
+        seen = self._known[key]
+        self._seen = seen._replace(serial=serial) if isinstance(seen, Seen) else seen

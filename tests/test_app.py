@@ -3,11 +3,13 @@
 import asyncio
 import functools
 import shutil
+import time
 import unittest
 from collections.abc import Callable, Coroutine, Iterator
 from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 from textual import _wait, events
 from textual.keys import Keys
@@ -21,9 +23,10 @@ from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Commands
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.releases import FocusReported, KeyReleased, ReleaseParser, ReleasesReported
+from pivrex.tui.views.routine.view import RoutineView
 from pivrex.tui.views.shaping import ShapingView
 from pivrex.tui.views.table import VIEWS
-from tests.local import LocalClient, local_model
+from tests.local import LocalClient, PreviewKept, local_model, work_in_threads
 from tests.support import DEMO, TempCase
 
 # Textual's pilot looks fifty times a second whether the program is idle; here it looks oftener, and waits for the same
@@ -48,6 +51,8 @@ class AppCase(TempCase):
         # frames are asked for by the test, not by the clock
         self.addCleanup(setattr, app_module, "FRAMES_PER_S", app_module.FRAMES_PER_S)
         app_module.FRAMES_PER_S = 0.1
+        self.enterContext(work_in_threads())
+        self.enterContext(mock.patch.object(RoutineView, "previews_by", PreviewKept))
 
     @asynccontextmanager
     async def running(self, source: str = "keys", size: tuple[int, int] = (160, 47), view: str = "field") -> Any:
@@ -60,9 +65,20 @@ class AppCase(TempCase):
             yield pilot
 
     async def frames(self, count: int = 2) -> None:
-        for _ in range(count):
-            self.app.frame()
-            await self.pilot.pause()
+        """Go on by so many frames, of which only the last is drawn."""
+        for _ in range(count - 1):
+            self.app.advance()
+            await asyncio.sleep(0)
+        self.app.frame()
+        await self.pilot.pause()
+
+    async def until(self, true: Callable[[], object], seconds: float = 60.0) -> None:
+        """Let frames pass until something is true; in between the work beside the screen has the processor."""
+        end = time.monotonic() + seconds
+        while not true():
+            self.assertLess(time.monotonic(), end, self.text())
+            await self.frames(2)
+            await asyncio.sleep(0.04)
 
     async def press(self, *keys: str) -> None:
         await self.pilot.press(*keys)

@@ -155,11 +155,11 @@ class RobotCase(AppCase):
         session.handle(UseRig(self.model.rig, self.model.serial), 0.0)
         return session._wiring
 
-    async def until(self, text: str, frames: int = 400) -> None:
-        for _ in range(frames):
-            self.app.frame()
+    async def until_there(self, text: str) -> None:
+        """Let simulated time pass until a text is there."""
+        for _ in range(200):
+            await self.frames(4)
             if text in self.text("chassis"):
-                await self.pilot.pause()
                 return
         raise AssertionError(f"{text!r} not in\n{self.text('chassis')}")
 
@@ -380,7 +380,7 @@ class SteeringViewTest(RobotCase):
             await self.press("c", "enter")
             self.assertIn("Point all steered wheels straight ahead", self.text("chassis"))
             await self.press("enter")
-            await self.until("Enter sends it: the sensors look")
+            await self.until_there("Enter sends it: the sensors look")
             await self.press("enter")
             client: Any = self.model.client
             client.ticks = 12  # a look at its rows: quicker than the screen would
@@ -433,9 +433,9 @@ class GuideTest(RobotCase):
             await self.press("enter")
             self.assertIn("64 explanations left", self.text("chassis"))
             await self.press("enter")
-            await self.until("Enter sends it: you say what moved")
+            await self.until_there("Enter sends it: you say what moved")
             await self.press("enter")
-            await self.until("What moved?")
+            await self.until_there("What moved?")
             self.assertIn("2 explanations left", self.text("chassis"))
             self.assertIn("to the eye:", self.text("chassis"))
             eyes = next(line for line in self.text("chassis").splitlines() if "to the eye:" in line).split(
@@ -445,16 +445,16 @@ class GuideTest(RobotCase):
             view: Any = self.app.views["chassis"]
             options = [o.text for o in view.guide.step.options]
             await self.press(*["down"] * (1 + options.index(said)), "enter")
-            await self.until("1 explanation left")
+            await self.until_there("1 explanation left")
             await self.press("enter")
-            await self.until("written to plover.toml")
+            await self.until_there("written to plover.toml")
             self.assertTrue(is_right(read_rig(self.rig_file), truth))
             await self.press("enter")
             self.assertIn("The smallest duty", self.text("chassis"))
             await self.press("enter")
-            await self.until("Put it on the floor; Enter begins", 800)
+            await self.until_there("Put it on the floor; Enter begins")
             await self.press("enter")
-            await self.until("Enter writes this to the rig", 800)
+            await self.until_there("Enter writes this to the rig")
             await self.press("enter")
             found = read_rig(self.rig_file)
             for motor, (_, loaded) in truth.smallest.items():
@@ -479,7 +479,7 @@ class GuideTest(RobotCase):
     async def test_it_goes_on_after_a_stop_by_hand(self) -> None:
         async with self.running(view="chassis"):
             await self.press("escape", "c", "enter", "enter")
-            await self.until("Enter sends it: you say what moved")
+            await self.until_there("Enter sends it: you say what moved")
             self.assertNotIn("was stopped", self.text("chassis"))
 
     @in_loop
@@ -489,7 +489,7 @@ class GuideTest(RobotCase):
             self.assertTrue(self.model.status.lifted)
             for _ in range(2):
                 await self.press("enter")
-                await self.until("What moved?")
+                await self.until_there("What moved?")
                 await self.press("enter")  # the Enter that sent it shall not answer it
                 self.assertIn("choose what you saw first", self.text("chassis"))
                 view: Any = self.app.views["chassis"]

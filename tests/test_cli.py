@@ -244,12 +244,14 @@ class DemoTest(TempCase):
         for folder, kept in ((old, UNMARKED), (marked, "live")):
             (folder / "runs").mkdir()
             keep_rows(folder / "runs" / "a", Facts("Plover", "plover", BEGAN, 60.0, kept), line, text, None, rows[:60])
-        practised, typed = (copy_to_practise(self.folder / "workspace") for _ in range(2))
-        for folder in (practised, typed):  # another program had them open
+        practised, typed, driven = (copy_to_practise(self.folder / "workspace") for _ in range(3))
+        for folder in (practised, typed, driven):  # another program had them open
             (folder / IN_USE).unlink()
             (folder / IN_USE).write_text("")
             (folder / "rigs" / "plover.toml").write_text("# corrected")
         (typed / "routines" / "plover.txt").write_text("wait 1 s")
+        for folder, kept in ((practised, UNMARKED), (driven, "live")):
+            keep_rows(folder / "runs" / "a", Facts("Plover", "plover", BEGAN, 60.0, kept), line, text, None, rows[:60])
         (changed / "rigs" / "plover.toml").write_text("# mine")
         (added / "routines" / "new.txt").write_text("wait 1 s")
         sweep_copies()
@@ -258,7 +260,7 @@ class DemoTest(TempCase):
         )
         self.assertTrue((self.folder / "workspace" / "rigs").is_dir())
         self.assertEqual([kept_in(f) for f in (mine, changed, added, marked)], [False, True, True, True])
-        self.assertEqual([f.exists() for f in (practised, typed)], [False, True])
+        self.assertEqual([f.exists() for f in (practised, typed, driven)], [False, True, True])
 
     def test_faults_are_for_the_simulated_robot(self) -> None:
         ran = Ran("open", str(self.demo()), "--fault", "gyro", "--link", "udp:127.0.0.1:5810")

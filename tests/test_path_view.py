@@ -1,9 +1,6 @@
 """A path in the Field view, in Textual's pilot: chosen, moved, typed, dragged, mirrored, taken back, tried and driven."""
 
-import asyncio
-import time
 import unittest
-from collections.abc import Callable
 from contextlib import asynccontextmanager
 from math import atan2, pi, radians
 from multiprocessing import resource_tracker
@@ -195,15 +192,6 @@ class PathCase(AppCase):
             self.view = view
             await self.press("P")
             yield view.paths
-
-    async def until(self, true: Callable[[], bool], within_s: float) -> None:
-        """Draw frames until something is true."""
-        end = time.monotonic() + within_s
-        while not true():
-            if time.monotonic() > end:
-                self.fail(self.text("field"))
-            await self.frames(1)
-            await asyncio.sleep(0.02)
 
     def points(self) -> list[tuple[float, float]]:
         return [(p.x_m, p.y_m) for p in read_path(self.file).points]

@@ -9,6 +9,7 @@ import fcntl
 import itertools
 import os
 import pty
+import re
 import select
 import signal
 import socket
@@ -30,6 +31,7 @@ from pivrex.devices.link import RobotLink
 from pivrex.devices.pad_stand_in import PadRemote, read_port_file
 from pivrex.devices.robot_end import ALONE, DRIVING, RESTING, RobotEnd
 from pivrex.devices.robot_sentences import Back, Out, back_columns, out_sentences, sensed_sentences, stamp_of, wire_hash
+from pivrex.devices.seal import sealed
 from pivrex.devices.sentence import frame, unframe
 from pivrex.devices.transports.base import Chunk
 from pivrex.line import Line
@@ -636,44 +638,151 @@ class HeldKeysTest(TempCase):
         until(lambda: not robot.drives)
 
 
+class WholeProgramCase(TempCase):
+    """The program itself in a terminal that reports no releases, and the robot behind its link in a process of its own."""
+
+    def open(self, rig: Path) -> None:
+        """Open a rig's workspace with its robot; the link comes from the command line."""
+        port = free_port()
+        self.robot = Robot(rig, self.folder / f"{port}.csv", "--udp", str(port))
+        self.addCleanup(self.robot.close)
+        self.terminal = Terminal(
+            "open", str(rig.parent.parent), "--rig", rig.stem, "--view", "driver", "--link", f"udp:127.0.0.1:{port}"
+        )
+        self.addCleanup(self.terminal.close)
+        self.terminal.wait("to robot, udp 127.0.0.1:")
+        wait_for(lambda: "(!" not in self.terminal.row(0), 20, self.terminal.screen)
+
+    def go_live(self) -> None:
+        self.terminal.keys("Escape", "g", "Space", "C-l")
+        self.terminal.wait(" LIVE ")
+
+    def drive(self, *go: str) -> None:
+        """Go live and drive, with W if nothing else is said. A machine that stands still for a moment ends what is live: again then."""
+        for _ in range(8):
+            self.go_live()
+            self.terminal.keys(*(go or ("w", "w", "w")))
+            with contextlib.suppress(AssertionError):
+                wait_for(lambda: self.robot.drives, 3)
+                return
+        self.fail(self.terminal.screen())
+
+
 @slow
-class WholeProgramTest(TempCase):
-    """The program itself, driven by keys in a terminal that reports no releases, killed and frozen whole, and its screen alone."""
+class WholeProgramTest(WholeProgramCase):
+    """Driven by keys, killed and frozen whole, and its screen alone."""
 
     def test_kill_and_freeze(self) -> None:
-        home = self.demo()
-        port = free_port()
-        rig = home / "rigs" / "plover.toml"
-        ways = ((signal.SIGKILL, True), (signal.SIGSTOP, True), *[(signal.SIGSTOP, False)] * often(20, 1))
-        for number, (how, whole) in enumerate(ways):
-            robot = Robot(rig, self.folder / f"robot{number}.csv", "--udp", str(port))
-            terminal = Terminal(
-                "open", str(home), "--rig", "plover", "--view", "driver", "--link", f"udp:127.0.0.1:{port}"
-            )
-            try:
-                terminal.wait("to robot, udp 127.0.0.1:")
-                wait_for(lambda t=terminal: "(!" not in t.row(0), 20, terminal.screen)  # type: ignore[misc]
-                for _ in range(8):  # a machine that stands still for a moment ends what is live
-                    terminal.keys("Space", "C-l")
-                    terminal.wait(" LIVE ")
-                    terminal.keys("w", "w", "w")
-                    with contextlib.suppress(AssertionError):
-                        wait_for(lambda r=robot: r.drives, 3)  # type: ignore[misc]
-                        break
-                self.assertTrue(robot.drives, terminal.screen())
-                pids = terminal.pids() if whole else terminal.pids()[:1]
+        rig = self.demo() / "rigs" / "plover.toml"
+        for how, whole in ((signal.SIGKILL, True), (signal.SIGSTOP, True), *[(signal.SIGSTOP, False)] * often(20, 1)):
+            self.open(rig)
+            self.drive()
+            pids = self.terminal.pids() if whole else self.terminal.pids()[:1]
+            for pid in pids:
+                os.kill(pid, how)
+            cut = time.monotonic()
+            time.sleep(1.0)
+            moved_s, stalled_s = self.robot.moved_on(cut)
+            self.assertLessEqual(moved_s, WITHIN_S + stalled_s)
+            self.assertFalse(self.robot.drives)
+            if how == signal.SIGSTOP:
                 for pid in pids:
-                    os.kill(pid, how)
-                cut = time.monotonic()
-                time.sleep(1.0)
-                moved_s, stalled_s = robot.moved_on(cut)
-                self.assertLessEqual(moved_s, WITHIN_S + stalled_s)
-                self.assertFalse(robot.drives)
-                if how == signal.SIGSTOP:
-                    for pid in pids:
-                        os.kill(pid, signal.SIGCONT)
-                    terminal.wait("STOPPED")
-                    self.assertFalse(robot.drives)
-            finally:
-                terminal.close()
-                robot.close()
+                    os.kill(pid, signal.SIGCONT)
+                self.terminal.wait("STOPPED")
+                self.assertFalse(self.robot.drives)
+            self.doCleanups()
+            self.setUp()
+
+
+@slow
+class AttackedTest(WholeProgramCase):
+    """Somebody else speaks to the program, or changes its files, while its robot is live."""
+
+    def moved(self, seconds: float) -> bool:
+        """Return whether the robot drives at any moment of the next seconds, by its own log."""
+        began = time.monotonic()
+        time.sleep(seconds)
+        return any(t >= began and not rests for t, _, rests in self.robot.rows())
+
+    def test_requests_at_the_port_of_the_letters(self) -> None:
+        port = free_port(socket.SOCK_STREAM)
+        box = f'[sources.box]\nkind = "letters"\nwire = {{ kind = "tcp", port = {port} }}\n'
+        rig = self.write("rigs/plain.toml", f'{PLAIN}{box}[sources.box.letters]\nF = "forward 60 %"\nS = "brake"\n')
+        self.open(rig)
+
+        def connect() -> socket.socket:
+            found = socket.create_connection(("127.0.0.1", port), timeout=5)
+            self.addCleanup(found.close)
+            return found
+
+        head = b"POST / HTTP/1.1\r\nContent-Length: 400\r\n\r\n"
+        tried = 0
+        while tried < often(20, 2):
+            self.go_live()
+            other = connect()
+            for piece in ((head, b"F"), (head, b"F" * 400))[tried % 2]:
+                with contextlib.suppress(ConnectionError):
+                    other.sendall(piece)
+                time.sleep(0.005)
+            self.assertFalse(self.moved(1.2))
+            with contextlib.suppress(ConnectionError):
+                self.assertEqual(other.recv(1), b"")  # it is hung up
+            tried += " LIVE " in self.terminal.row(0)  # else the machine stood still for a moment
+        own = connect()
+        own.sendall(b"S")
+        time.sleep(0.5)
+        self.go_live()
+        own.sendall(b"F")
+        wait_for(lambda: self.robot.drives, 3, self.terminal.screen)
+
+    def test_a_sealed_stop_of_an_old_session(self) -> None:
+        port, key = free_port(), bytes(range(16))
+        self.write("rigs/plain.key", key.hex())
+        stop = '[[bindings]]\nchannel = "button_3"\nsource = "radio"\ndoes = "stop"\n'
+        text = PLAIN.replace("[chassis]", 'key = "plain.key"\n[chassis]', 1) + radio(port) + stop
+        self.open(self.write("rigs/plain.toml", text))
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as one:
+            one.connect(("127.0.0.1", port))
+
+            def say(number: int, buttons: int, session: int, by: bytes = key) -> None:
+                one.send(frame(sealed(by, f"PIVDRV,green,{number},0,0,0,0,0,0,{buttons:X}", session)))
+
+            say(9, 0, 1_000)
+            for k in range(often(20, 2)):
+                self.drive()
+                say(9, 1 << 3, 7 + k, bytes(16))  # another's seal
+                self.assertFalse(self.moved(0.3) and not self.robot.drives)
+                say(9, 1 << 3, 7 + k)
+                wait_for(lambda: not self.robot.drives, 3, self.terminal.screen)
+                self.terminal.wait("radio said stop, with its seal")
+
+    def test_files_that_change_while_it_drives_alone(self) -> None:
+        home = self.demo()
+        rig, routine = home / "rigs" / "plover.toml", home / "routines" / "greenhouse-plover.txt"
+        files = {f: f.read_text("utf-8") for f in (rig, home / "workspace.toml")}
+        files[routine] = (
+            "start at 0.5 m, 0.5 m\nrepeat 9 times\n    drive ahead 1 m at 30 %\n    drive back 1 m at 30 %\n"
+        )
+        routine.write_text(files[routine])
+        self.open(rig)
+        self.terminal.keys("6")
+        self.terminal.wait("drive back 1 m at 30 %")
+        ways: tuple[Callable[[Path], object], ...] = (
+            Path.unlink, lambda f: f.write_text(files[f] + "# more\n"), lambda f: f.write_text(files[f] + "nonsense ]\n")
+        )  # fmt: skip
+        for k in range(often(20, 2)):
+            changed = tuple(files)[k % 3]
+            for _ in range(4):  # again where the machine stood still for a moment
+                changed.write_text(files[changed])
+                self.drive("G")
+                ways[k // 3 % 3](changed)
+                foot = re.escape(changed.name) + ".*it began with still drives"
+                with contextlib.suppress(AssertionError):
+                    wait_for(lambda f=foot: re.search(f, self.terminal.row(-1)), 3, self.terminal.screen)  # type: ignore[misc]
+                    self.assertTrue(self.moved(0.5), self.terminal.screen())
+                    break
+            else:
+                self.fail(self.terminal.screen())
+            self.terminal.keys("Escape")
+            wait_for(lambda: not self.robot.drives, 3, self.terminal.screen)
+            changed.write_text(files[changed])

@@ -1,10 +1,6 @@
 """The Routine view in Textual's pilot: text, path and timeline share one cursor; what is typed is checked, played and kept."""
 
-import contextlib
-import multiprocessing
-import threading
 import time
-from collections.abc import Callable
 from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
@@ -18,9 +14,9 @@ from pivrex.routine import check_text
 from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.session.periods import Period
 from pivrex.tui.draw.timeline import Bar, Timeline, draw_timeline
-from pivrex.tui.views.routine import beside, rehearsing, solving
+from pivrex.tui.views.routine import beside, rehearsing
 from pivrex.tui.views.routine.desk import Desk
-from pivrex.tui.views.routine.preview import Job, PreviewAtOnce, PreviewBeside
+from pivrex.tui.views.routine.preview import Job, PreviewBeside
 from pivrex.tui.views.routine.view import RoutineView
 from tests.chassis import demo_path
 from tests.support import TempCase, wait_for
@@ -32,7 +28,6 @@ TEXT = "for plover\nstart at 0.5 m, 0.5 m facing 90 deg\ndrive ahead 40 cm\nturn
 class RoutineCase(AppCase):
     def setUp(self) -> None:
         super().setUp()
-        self.enterContext(mock.patch.object(RoutineView, "previews_by", PreviewAtOnce))
         self.file = self.home / "routines" / "practice.txt"
         self.file.write_text(TEXT)
         workspace = self.home / "workspace.toml"
@@ -186,35 +181,12 @@ class CursorTest(RoutineCase):
             self.assertNotIn("post is silent", self.screen())
 
 
-class WorkerThread:
-    """What a worker process is to the screen, without a process: the pilot's terminal has no files that one could inherit."""
-
-    def __init__(self, name: str, work: Callable[..., None], *args: object, nice: int = 0) -> None:
-        self.wire, theirs = multiprocessing.Pipe()
-
-        def run() -> None:
-            with contextlib.suppress(OSError, EOFError):
-                work(theirs, *args)
-
-        threading.Thread(target=run, daemon=True, name=name).start()
-
-    def close(self) -> None:
-        self.wire.close()
-
-
 class SolvingTest(RoutineCase):
-    def setUp(self) -> None:
-        super().setUp()
-        self.enterContext(mock.patch.object(solving, "WorkerProcess", WorkerThread))
-
     def over(self) -> str:
         return "\n".join(str(label.render()) for label in self.app.screen.query(Label))
 
     async def until_found(self) -> None:
-        end = time.monotonic() + 60
-        while self.view.solving.goes_on and time.monotonic() < end:
-            await self.frames(1)
-        self.assertFalse(self.view.solving.goes_on)
+        await self.until(lambda: not self.view.solving.goes_on)
         await self.frames(2)
 
     @in_loop
@@ -263,25 +235,18 @@ class SolvingTest(RoutineCase):
 class MadeOfItTest(RoutineCase):
     def setUp(self) -> None:
         super().setUp()
-        self.enterContext(mock.patch.object(beside, "WorkerProcess", WorkerThread))
         self.enterContext(mock.patch.object(beside, "TIMES", 4))
-        self.enterContext(mock.patch.object(rehearsing, "WorkerProcess", WorkerThread))
         self.enterContext(mock.patch.object(rehearsing.Rehearsal.begin, "__defaults__", (6,)))
 
     async def until_made(self) -> None:
-        end = time.monotonic() + 60
-        while self.view.made.goes_on and time.monotonic() < end:
-            await self.frames(1)
-        self.assertFalse(self.view.made.goes_on)
+        await self.until(lambda: not self.view.made.goes_on)
         await self.settle()
 
     @in_loop
     async def test_a_rehearsal_from_near_and_in_words(self) -> None:
         async with self.open() as view:
             await self.press("R")
-            end = time.monotonic() + 60
-            while view.rehearsal.goes_on and time.monotonic() < end:
-                await self.frames(1)
+            await self.until(lambda: not view.rehearsal.goes_on)
             await self.frames(2)
             said = self.screen()
             for words in ("rehearsed 6 times", "bench A 0 %", "follows start", "farthest out: seed ", " cm ─"):

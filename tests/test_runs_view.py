@@ -6,8 +6,6 @@ import os
 import re
 import shutil
 import signal
-import time
-from collections.abc import Callable
 from dataclasses import replace
 from unittest import mock
 
@@ -42,15 +40,6 @@ class RunsCase(AppCase):
     def setUp(self) -> None:
         super().setUp()
         keep_two(self.home, Event(1.0, 60, "bump", "it stands against something"))
-
-    async def until(self, what: Callable[[], object], seconds: float = 60.0) -> None:
-        """Let frames pass until something is so."""
-        end = time.monotonic() + seconds
-        while not what():
-            if time.monotonic() > end:
-                raise AssertionError(f"not within {seconds:g} s:\n{self.text()}")
-            self.app.frame()
-            await self.pilot.pause(0.02)
 
     @property
     def view(self) -> RunsView:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 
 __all__ = ["main"]
@@ -14,6 +15,8 @@ def main() -> None:
 
         sys.stdout.write(f"pivrex {__version__}\n")
         return
+    # matrices are small here: threads beside each other would only take time from the session, and to start
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     from pivrex.cli import run
 
     sys.exit(run())

@@ -159,7 +159,7 @@ def sweep_copies() -> None:
 
 def kept_in(folder: Path) -> bool:
     """Return whether a copy of a workspace holds something of a person's: a file that was changed or made, or a run that is marked.
-    In a copy to practise on, rigs and runs do not count.
+    In a copy to practise on, rigs do not count: they hold what was corrected of made-up faults.
     """
     from pivrex.runs.shelf import Shelf
 
@@ -173,7 +173,7 @@ def kept_in(folder: Path) -> bool:
         shipped = source / name
         if not shipped.is_file() or shipped.read_bytes() != path.read_bytes():
             return True
-    return not practice and any(run.facts is not None and run.facts.stays for run in Shelf(folder / "runs").runs())
+    return any(run.facts is not None and run.facts.stays for run in Shelf(folder / "runs").runs())
 
 
 def _held(folder: Path) -> int | None:

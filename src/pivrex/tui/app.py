@@ -148,7 +148,12 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
     # --- frames ---
 
     def frame(self) -> None:
-        """Take what is new and draw it; also the heartbeat that keeps the session from stopping."""
+        """Take what is new and draw it."""
+        self.advance()
+        self.draw()
+
+    def advance(self) -> None:
+        """Take what is new; also the heartbeat that keeps the session from stopping."""
         model = self.model
         model.client.beat()
         model.pull()
@@ -158,7 +163,6 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
             self._gone = f"the session no longer answers; {rests}. Ctrl+Q leaves"
             model.say(self._gone, alarm=True)
         self.view.update()
-        self.draw()
 
     def draw(self) -> None:
         """Draw everything that is to be seen; changes nothing but the screen."""

@@ -23,7 +23,10 @@ def draw_guide(guide: ShakedownGuide, width: int, height: int) -> Picture:
     picture.text(at + 2, 0, "c closes  Esc stops", "dim")
     y = 1
     if guide.model.practice:
-        said = f"Practice: the faults are made up. What is written goes into a copy; {guide.model.practice} stays as it is."
+        said = (
+            f"Practice: the faults are made up. Changes go into a copy; {guide.model.practice} stays as it is. "
+            "Routines, paths, exports and runs marked with * are kept when you leave."
+        )
         y = _say(picture, said, y, "target")
     if guide.problem:
         y = _say(picture, f"! {guide.problem}", y, "alarm")
