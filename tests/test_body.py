@@ -19,7 +19,7 @@ from pivrex.sim import Rollout
 from pivrex.sim.body import BodyState, Conditions, RealBody
 from pivrex.sim.body.feed import sagged
 from tests.chassis import ALL, Wheel, any_wheels, bare, demo_path, rig_of
-from tests.support import DEMO, slow
+from tests.support import DEMO, often, slow
 
 Floats = NDArray[np.float64]
 G = 9.81
@@ -341,7 +341,7 @@ class EnergyTest(unittest.TestCase):
             energy = after
 
     @given(any_wheels(), st.integers(0, 10_000))
-    @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.filter_too_much])
+    @settings(max_examples=often(40, 12), deadline=None, suppress_health_check=[HealthCheck.filter_too_much])
     def test_random_commands_on_random_chassis_take_no_more_than_the_battery_gives(
         self, wheels: list[Wheel], seed: int
     ) -> None:

@@ -415,14 +415,14 @@ class MashCase(AppCase):
 class MashOneTest(MashCase):
     @in_loop
     async def test_thousands_of_keys(self) -> None:
-        await self.mash(20261126, often(10_000, 3_500))
+        await self.mash(20261126, often(10_000, 1_500))
 
 
 @slow
 class MashTwoTest(MashCase):
     @in_loop
     async def test_thousands_of_others(self) -> None:
-        await self.mash(4711, often(10_000, 3_500))
+        await self.mash(4711, often(10_000, 1_500))
 
 
 class QuickKeysTest(MashCase):

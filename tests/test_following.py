@@ -279,7 +279,7 @@ class MotionTest(unittest.TestCase):
             self.assertLess(np.abs(found.errors[:, 1]).max(), 0.02, name)
 
     def test_from_here_it_is_the_same_motion_in_the_robots_frame_to_the_bit(self) -> None:
-        for name in ("coot", "bittern", "avocet", "dunlin", "plover")[: often(5, 3)]:
+        for name in ("coot", "bittern", "avocet", "dunlin", "plover")[: often(5, 2)]:
             rig = ideal(name)
             rig = rig.model_copy(update={"odometry": rig.odometry.model_copy(update={"turn": "wheels"})})
             there = program_following(BEND, rig, "bend")
@@ -308,9 +308,9 @@ class MotionTest(unittest.TestCase):
         for name in ("coot", "bittern"):
             rig = read_rig(demo_path(name))
             program = program_following(BEND, rig, "bend")
-            found = rehearse(program, rig, None, np.arange(1, 4, dtype=np.uint64), 8.0)
+            found = rehearse(program, rig, None, np.arange(1, 4, dtype=np.uint64), 4.0)
             assert found is not None
-            alone = play(program, rig, None, 8.0, seed=2)
+            alone = play(program, rig, None, 4.0, seed=2)
             np.testing.assert_array_equal(alone.pose[:2], found.poses[1][:2])
 
     def test_plans_in_a_row_leave_nothing_behind(self) -> None:

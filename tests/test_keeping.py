@@ -39,7 +39,7 @@ from pivrex.session import messages as ask
 from pivrex.session.core import Session
 from pivrex.session.keeping import Keeping
 from pivrex.session.status import Status
-from tests.support import PLAIN, PLOVER, TempCase, plain_rig, slow, wait_for
+from tests.support import PLAIN, PLOVER, TempCase, often, plain_rig, slow, wait_for
 
 NOW = datetime(2030, 5, 4, 12, 0, tzinfo=UTC)
 numbers = st.floats(allow_nan=True, allow_infinity=True, width=64)
@@ -909,7 +909,7 @@ for line in sys.stdin:
 @slow
 class KilledTest(TempCase):
     @unittest.skipUnless(hasattr(os, "fork"), "needs fork")
-    def test_killed_at_fifty_random_moments_every_run_opens(self) -> None:
+    def test_killed_at_random_moments_every_run_opens(self) -> None:
         place, shared = self.demo(), self.folder / "times"
         np.zeros(20000).tofile(shared)
         script = CHILD.format(root=str(Path(__file__).parent.parent))
@@ -926,7 +926,8 @@ class KilledTest(TempCase):
         rng = random.Random(16)
         times = np.memmap(shared, np.float64, "r+", shape=(20000,))
         opened = 0
-        for n in range(50):
+        count = often(50, 15)
+        for n in range(count):
             times[:] = 0
             runs = self.folder / f"runs{n}"
             child.stdin.write(f"{runs}\n")
@@ -951,4 +952,4 @@ class KilledTest(TempCase):
                     opened += 1
                 self.assertEqual(Shelf(runs).runs()[-1].problem, "")
             self.assertGreaterEqual(kept, old, f"{made} ticks made, {old} of them a second before the end")
-        self.assertGreater(opened, 30)
+        self.assertGreater(opened, 0.6 * count)
