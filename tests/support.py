@@ -124,11 +124,12 @@ class TempCase(unittest.TestCase):
 
 def wait_for(what: Callable[[], object], seconds: float = 60.0, hint: Callable[[], str] | str = "") -> None:
     """Wait until ``what`` is true; fails with a hint."""
-    end = time.monotonic() + seconds
+    end, pause = time.monotonic() + seconds, 0.02
     while time.monotonic() < end:
         if what():
             return
-        time.sleep(0.03)
+        time.sleep(pause)
+        pause = min(1.3 * pause, 0.2)  # to look at a terminal is work too
     raise AssertionError(f"not within {seconds:g} s: {hint() if callable(hint) else hint}")
 
 

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from pivrex.devices.pad_stand_in import PadRemote, read_port_file
 from pivrex.rig import open_folder, read_rig
-from tests.support import DEMO, ROOT, TempCase, Terminal, slow, wait_for
+from tests.support import DEMO, ROOT, TempCase, Terminal, often, slow, wait_for
 
 
 @unittest.skipUnless(shutil.which("tmux"), "needs tmux")
@@ -102,22 +102,7 @@ class JourneyTest(TerminalCase):
         terminal.keys("C-q")
         terminal.wait("ENDED with 0")
 
-    def test_a_virtual_pad_drives_and_is_unplugged(self) -> None:
-        terminal = self.open_demo("--pad")
-        file = self.home / "run" / "pad-port"
-        wait_for(lambda: file.is_file() and file.read_text(), 20, terminal.screen)
-        remote = PadRemote(*read_port_file(self.home / "run"))
-        terminal.wait("press one of its buttons to take over")
-        remote.move(button_0=1.0)
-        wait_for(lambda: "pad 1" in terminal.row(0), 20, terminal.screen)
-        remote.move(button_0=0.0, left_y=-1.0)
-        wait_for(lambda: "forward stick 1.00" in terminal.row(-2), 20, terminal.screen)
-        remote.unplug()
-        wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
-        terminal.wait("pad 1 was unplugged, and it was driving")
-        wait_for(lambda: "0/255 rest" in terminal.row(-2), 20, terminal.screen)
-
-    def test_the_remote_command_moves_a_pad(self) -> None:
+    def test_a_virtual_pad_drives_and_is_unplugged_by_the_remote_command_and_here(self) -> None:
         terminal = self.open_demo("--pad")
         file = self.home / "run" / "pad-port"
         wait_for(lambda: file.is_file() and file.read_text(), 20, terminal.screen)
@@ -129,15 +114,20 @@ class JourneyTest(TerminalCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("line 3: 'what' is not understood", done.stderr)
         terminal.wait("was unplugged")
+        remote = PadRemote(*read_port_file(self.home / "run"))
+        remote.move(button_0=1.0)
+        wait_for(lambda: "pad 1" in terminal.row(0), 20, terminal.screen)
+        remote.move(button_0=0.0)
+        terminal.keys("g")
+        wait_for(lambda: "STOPPED" not in terminal.row(0), 20, terminal.screen)
+        remote.move(left_y=-1.0)
+        wait_for(lambda: "forward stick 1.00" in terminal.row(-2), 20, terminal.screen)
+        remote.unplug()
+        wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
+        terminal.wait("pad 1 was unplugged, and it was driving")
+        wait_for(lambda: "0/255 rest" in terminal.row(-2), 20, terminal.screen)
 
-    def test_changing_a_setting_by_hand_while_it_is_open(self) -> None:
-        terminal = self.open_demo("--view", "shaping")
-        path = self.workspace / "rigs" / "plover.toml"
-        path.write_text(path.read_text().replace('edge = "6 %"', 'edge = "21 %"'))
-        terminal.wait("edge ±21 %")
-        terminal.wait("was edited outside")
-
-    def test_live_and_the_key_that_means_nothing(self) -> None:
+    def test_the_key_that_means_nothing_and_losing_the_focus_while_live(self) -> None:
         terminal = self.open(str(self.demo()))
         terminal.wait("why left:")
         terminal.keys("C-l")
@@ -145,10 +135,6 @@ class JourneyTest(TerminalCase):
         terminal.keys("y")
         terminal.wait("the key y, which means nothing here")
         wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
-
-    def test_losing_the_focus_while_live(self) -> None:
-        terminal = self.open(str(self.demo()))
-        terminal.wait("why left:")
         terminal.keys("C-l")
         wait_for(lambda: "LIVE" in terminal.row(0), 20, terminal.screen)
         # what a terminal sends when its window loses the focus
@@ -255,6 +241,10 @@ class RoughTest(TerminalCase):
 
         wait_for(lambda: shaped() == (0.07, 0.4), 20, two.screen)
         one.wait("40 %")
+        # and by hand while both are open
+        file.write_text(file.read_text().replace('edge = "7 %"', 'edge = "21 %"'))
+        one.wait("edge ±21 %")
+        two.wait("was edited outside")
 
     def test_bad_rigs_are_told_before_the_screen(self) -> None:
         home = self.demo()
@@ -267,13 +257,13 @@ class RoughTest(TerminalCase):
 @slow
 class KillTest(TerminalCase):
     def test_killed_at_any_moment_every_file_is_whole_and_the_next_start_works(self) -> None:
-        for round_ in range(4):
+        for round_ in range(often(4, 2)):
             terminal = self.open_demo("--view", "shaping")
             terminal.wait("▸ edge")
             screen, *children = terminal.pids()
             for i in range(8):
                 terminal.keys("Right" if i % 3 else "Left")
-            time.sleep(0.013 * round_)
+            time.sleep(0.02 * round_)
             os.kill(screen, signal.SIGKILL)
             wait_for(functools.partial(all_gone, children), 20, str(children))
             # every file can be read, and none is left half written
@@ -300,16 +290,7 @@ class KillTest(TerminalCase):
             text.replace("# typed just now", ""), (DEMO / "routines" / "greenhouse-plover.txt").read_text()
         )
 
-    def test_a_killed_session_is_said_and_the_screen_can_be_left(self) -> None:
-        terminal = self.open_demo()
-        for pid in terminal.pids()[1:]:
-            if "spawn_main" in Path(f"/proc/{pid}/cmdline").read_text():
-                os.kill(pid, signal.SIGKILL)
-        terminal.wait("the session no longer answers")
-        terminal.keys("C-q")
-        terminal.wait("ENDED with 0")
-
-    def test_the_simulated_robot_waits_for_a_frozen_screen(self) -> None:
+    def test_the_simulated_robot_waits_for_a_frozen_screen_and_a_killed_session_is_said(self) -> None:
         terminal = self.open_demo()
         wait_for(lambda: "/255 forward" in terminal.row(-2), 20, terminal.screen)
         screen = terminal.pids()[0]
@@ -319,6 +300,12 @@ class KillTest(TerminalCase):
         terminal.wait("s: this computer was too busy")
         self.assertNotIn("STOPPED", terminal.row(0))
         wait_for(lambda: "/255 forward" in terminal.row(-2), 20, terminal.screen)
+        for pid in terminal.pids()[1:]:
+            if "spawn_main" in Path(f"/proc/{pid}/cmdline").read_text():
+                os.kill(pid, signal.SIGKILL)
+        terminal.wait("the session no longer answers")
+        terminal.keys("C-q")
+        terminal.wait("ENDED with 0")
 
 
 def all_gone(pids: list[int]) -> bool:

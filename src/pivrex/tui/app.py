@@ -35,7 +35,7 @@ from pivrex.tui.overlays.choices import Choices
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.overlays.palette import Palette
 from pivrex.tui.overlays.tour import draw_tour
-from pivrex.tui.releases import ASK, KeyReleased, install
+from pivrex.tui.releases import KeyReleased, ask_terminal, install
 from pivrex.tui.remembering import Remembering
 from pivrex.tui.replay_acts import ReplayActs
 from pivrex.tui.replaying import NOT_NOW
@@ -129,8 +129,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
     def on_mount(self) -> None:
         driver = self._driver
         if driver is not None and not self.is_headless:
-            driver.write(ASK)
-            driver.flush()
+            ask_terminal(driver)
         self.set_interval(1 / FRAMES_PER_S, self.frame)
         self.set_interval(LOOK_OUTSIDE_S, self.model.look_outside)
         self.set_interval(REMEMBER_S, self.remember)

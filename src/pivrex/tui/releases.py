@@ -7,15 +7,18 @@ Source: the published description of the protocol, "Progressive enhancement" and
 
 from __future__ import annotations
 
+import asyncio
 import re
+import signal
 from collections.abc import Iterable
 
 from textual import events
 from textual._xterm_parser import XTermParser
+from textual.driver import Driver
 from textual.keys import Keys
 from textual.message import Message
 
-__all__ = ["FocusReported", "KeyReleased", "ReleaseParser", "ReleasesReported", "install"]
+__all__ = ["FocusReported", "KeyReleased", "ReleaseParser", "ReleasesReported", "ask_terminal", "install"]
 
 ASK = "\x1b[=2;2u\x1b[?u\x1b[?1004$p"
 """Set flag 2 and leave the others; then ask which are set, and whether focus (mode 1004) is known."""
@@ -83,3 +86,21 @@ def install() -> None:
     except ImportError:  # a system without terminals of this kind
         return
     setattr(linux_driver, "XTermParser", ReleaseParser)  # noqa: B010 - it is no public name, so no checker knows it
+
+
+def ask_terminal(driver: Driver) -> None:
+    """Ask the terminal what it reports, and again when the program goes on after a stop from outside (SIGSTOP, SIGCONT).
+
+    Nobody announces such a stop: Textual would read the keys twice from then on, and the program would not end.
+    """
+
+    def go_on() -> None:
+        if driver._auto_restart:  # else an editor has the terminal
+            driver.suspend_application_mode()
+            driver.resume_application_mode()
+            ask_terminal(driver)
+
+    driver.write(ASK)
+    driver.flush()
+    if hasattr(signal, "SIGCONT"):
+        asyncio.get_running_loop().add_signal_handler(signal.SIGCONT, go_on)
