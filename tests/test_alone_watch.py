@@ -25,8 +25,6 @@ class AloneTest(TempCase):
         self.model.ask(StartPeriod(Period.ALONE))
         self.go(1.0)
         self.assertTrue(self.model.drives_alone)
-        self.model.look_outside()
-        self.model.say("")
 
     def go(self, seconds: float) -> None:
         ticks = self.model.client.ticks  # type: ignore[union-attr]
@@ -43,16 +41,20 @@ class AloneTest(TempCase):
         self.assertGreater(np.abs(self.model.history[-5:, self.model.line.speeds]).min(), 0.05)
         return self.model.message
 
+    def test_nothing_was_changed(self) -> None:
+        self.model.say("")
+        self.assertEqual((self.said(), self.model.stands), ("", ""))
+
     def test_the_routine(self) -> None:
         self.routine.write_text(AHEAD.replace("1.5 m", "0.1 m"))
-        self.assertEqual(self.said(), "mine.txt was changed outside; the text it began with still drives")
+        self.assertEqual(self.said(), "the text it began with still drives: mine.txt was changed outside")
         self.routine.write_text(AHEAD + "drive sideways\n")
         self.assertRegex(
             self.said(),
-            r"mine\.txt was changed outside and has mistakes \(3: .*\); the text it began with still drives",
+            r"the text it began with still drives: mine\.txt was changed outside and has mistakes \(3: .*\)",
         )
         self.routine.unlink()
-        self.assertEqual(self.said(), "mine.txt is gone; the text it began with still drives")
+        self.assertEqual(self.said(), "the text it began with still drives: mine.txt is gone")
         self.assertEqual(self.model.stands, self.model.message)
         self.routine.write_text(AHEAD)
         self.said()
@@ -62,14 +64,14 @@ class AloneTest(TempCase):
         file = self.model.file.path
         text = file.read_text()
         file.write_text(text.replace('edge = "6 %"', 'edge = "9 %"'))
-        self.assertEqual(self.said(), "plover.toml was changed outside; the rig it began with still drives")
+        self.assertEqual(self.said(), "the rig it began with still drives: plover.toml was changed outside")
         file.write_text(text.replace("edge =", "egde =", 1))
         self.assertRegex(
             self.said(),
-            r"plover\.toml was changed outside and has mistakes \(\d+: .*egde.*\); the rig it began with still drives",
+            r"the rig it began with still drives: plover\.toml was changed outside and has mistakes \(\d+: .*egde.*\)",
         )
         file.unlink()
-        self.assertEqual(self.said(), "plover.toml is gone; the rig it began with still drives")
+        self.assertEqual(self.said(), "the rig it began with still drives: plover.toml is gone")
         file.write_text(text.replace('edge = "6 %"', 'edge = "9 %"'))
         self.said()
         self.go(15)
@@ -82,6 +84,6 @@ class AloneTest(TempCase):
     def test_the_workspace(self) -> None:
         file = self.home / "workspace.toml"
         file.write_text(file.read_text() + "\n# more\n")
-        self.assertEqual(self.said(), "workspace.toml was changed outside; the workspace it began with still drives")
+        self.assertEqual(self.said(), "the workspace it began with still drives: workspace.toml was changed outside")
         file.write_text("name = 3\n")
         self.assertRegex(self.said(), r"workspace\.toml was changed outside and has mistakes \(\d+: name")

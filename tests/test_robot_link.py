@@ -654,7 +654,9 @@ class WholeProgramCase(TempCase):
         wait_for(lambda: "(!" not in self.terminal.row(0), 20, self.terminal.screen)
 
     def go_live(self) -> None:
-        self.terminal.keys("Escape", "g", "Space", "C-l")
+        self.terminal.keys("Escape")
+        wait_for(lambda: "STOPPED" in self.terminal.row(0), 20, self.terminal.screen)
+        self.terminal.keys("g", "Space", "C-l")
         self.terminal.wait(" LIVE ")
 
     def drive(self, *go: str) -> None:
@@ -776,13 +778,13 @@ class AttackedTest(WholeProgramCase):
                 changed.write_text(files[changed])
                 self.drive("G")
                 ways[k // 3 % 3](changed)
-                foot = re.escape(changed.name) + ".*it began with still drives"
+                foot = f"it began with still drives: {re.escape(changed.name)}"
                 with contextlib.suppress(AssertionError):
                     wait_for(lambda f=foot: re.search(f, self.terminal.row(-1)), 3, self.terminal.screen)  # type: ignore[misc]
                     self.assertTrue(self.moved(0.5), self.terminal.screen())
                     break
             else:
-                self.fail(self.terminal.screen())
+                self.fail(f"{k} {changed.name} {self.terminal.screen()}")
             self.terminal.keys("Escape")
             wait_for(lambda: not self.robot.drives, 3, self.terminal.screen)
             changed.write_text(files[changed])

@@ -12,17 +12,22 @@ from pivrex.path.files import read_path
 from pivrex.rig import Rig, read_rig, read_workspace_file
 from pivrex.routine.files import program_of
 
-__all__ = ["AloneWatch", "Chosen"]
+__all__ = ["AloneWatch", "Began"]
 
 LARGEST_FILE = 2_000_000
 
 
 @dataclass(frozen=True)
-class Chosen:
-    """The file of what drives alone, and the text that was chosen; no file for what has none."""
+class Began:
+    """A file, and the text of it that a drive begins with: no file for what has none, no text where none can be read."""
 
     file: Path | None = None
-    text: str = ""
+    text: str | None = ""
+
+    @classmethod
+    def now(cls, file: Path) -> Began:
+        """Give a file with the text that it has now."""
+        return cls(file, _text(file))
 
 
 class AloneWatch:
@@ -34,18 +39,19 @@ class AloneWatch:
         What stands in the foot as long as it drives; empty while all is as it began.
     """
 
-    def __init__(self, rig: Path, workspace: Path, chosen: Chosen) -> None:
+    def __init__(self, rig: Began, workspace: Began, chosen: Began) -> None:
         self.said = ""
-        self._files: list[tuple[Path, str, Callable[[Path, Rig], object]]] = [
+        self._files: list[tuple[Path, str, Callable[[Path, Rig], object]]] = []
+        self._began: dict[Path, str | None] = {}
+        path = chosen.file is not None and chosen.file.suffix == ".toml"
+        for began, what, read in (
             (rig, "the rig", lambda file, _rig: read_rig(file)),
             (workspace, "the workspace", lambda file, _rig: read_workspace_file(file)),
-        ]
-        if chosen.file is not None:
-            path = chosen.file.suffix == ".toml"
-            self._files.append((chosen.file, "the text", (lambda f, _: read_path(f)) if path else _routine_is_right))
-        self._began = {file: _text(file) for file, _, _ in self._files}
-        if chosen.file is not None:
-            self._began[chosen.file] = chosen.text
+            (chosen, "the text", (lambda file, _rig: read_path(file)) if path else _routine_is_right),
+        ):
+            if began.file is not None:
+                self._files.append((began.file, what, read))
+                self._began[began.file] = began.text
         self._seen = dict(self._began)
 
     def look(self, rig: Rig) -> str:
@@ -58,7 +64,7 @@ class AloneWatch:
             self._seen[file] = now
             if now == self._began[file]:
                 continue
-            news = f"{_became(file, now, read, rig)}; {what} it began with still drives"
+            news = f"{what} it began with still drives: {_became(file, now, read, rig)}"
         standing = any(self._seen[f] != self._began[f] for f, _, _ in self._files)
         self.said = news or (self.said if standing else "")
         return news

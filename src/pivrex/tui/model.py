@@ -34,7 +34,7 @@ from pivrex.session.periods import Period
 from pivrex.session.places import config_folder
 from pivrex.session.replaying import ReplayClient
 from pivrex.session.status import SourceInfo, Status
-from pivrex.tui.alone_watch import AloneWatch, Chosen
+from pivrex.tui.alone_watch import AloneWatch, Began
 from pivrex.tui.button_keys import keys_of_buttons
 from pivrex.tui.history import KEPT, History
 from pivrex.tui.replaying import Replaying
@@ -101,8 +101,9 @@ class ScreenModel(Replaying):
         self._buttons_of, self._button_keys = -1, dict[str, str]()
         self.practice = ""
         """Whose copy is open to practise on, with faults in the stand-in's wiring; empty for no copy."""
-        self._chosen = Chosen()
+        self._chosen = Began()
         self._alone: AloneWatch | None = None
+        self._workspace = Began.now(folder.path / "workspace.toml")
 
     def open_session(
         self,
@@ -166,19 +167,21 @@ class ScreenModel(Replaying):
 
     def choose_routine(self, program: Program | None, file: Path | None = None, text: str = "") -> None:
         """Let the session take a routine or path, whose ``file`` says ``text``."""
-        self._chosen = Chosen(file, text)
+        self._chosen = Began(file, text)
         self.ask(ChooseRoutine(program))
 
     def look_outside(self) -> None:
         """Notice what was changed outside. While a robot drives alone it goes on with what it began with; that is said."""
         if self.drives_alone and self.replay is None:
             if self._alone is None:
-                self._alone = AloneWatch(self.file.path, self.folder.path / "workspace.toml", self._chosen)
+                self._alone = AloneWatch(Began(self.file.path, self.file.text), self._workspace, self._chosen)
             news = self._alone.look(self.rig)
             if news:
                 self.say(news, alarm=True)
             return
         self._alone = None
+        # what is changed after this look, and before a drive begins, is not what it begins with
+        self._workspace = Began.now(self.folder.path / "workspace.toml")
         super().look_outside()
         if self._warned_of != self.serial and not self.going_on:
             self.look_for_warnings()
