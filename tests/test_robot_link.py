@@ -675,9 +675,8 @@ class WholeProgramTest(WholeProgramCase):
     """Driven by keys, killed and frozen whole, and its screen alone."""
 
     def test_kill_and_freeze(self) -> None:
-        rig = self.demo() / "rigs" / "plover.toml"
         for how, whole in ((signal.SIGKILL, True), (signal.SIGSTOP, True), *[(signal.SIGSTOP, False)] * often(20, 1)):
-            self.open(rig)
+            self.open(self.demo() / "rigs" / "plover.toml")
             self.drive()
             pids = self.terminal.pids() if whole else self.terminal.pids()[:1]
             for pid in pids:
