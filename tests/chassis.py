@@ -9,12 +9,15 @@ import numpy as np
 from hypothesis import strategies as st
 
 from pivrex.rig import Rig, read_rig, read_text
-from tests.support import DEMO
+from tests.support import DEMO, often
 
 Wheel = tuple[float, float, float, float | None, bool]
 """x, y in m, drive in rad, rollers in rad or None, steered."""
 
 ALL = ("plover", "coot", "bittern", "dunlin", "avocet")
+
+SOME = ("plover", "bittern", "avocet", "coot", "dunlin")[: often(5, 3)]
+"""The robots that long drives are tried with: one of each way to move, and all of them with `script/test --long`."""
 
 
 def demo_path(name: str) -> Path:

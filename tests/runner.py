@@ -112,7 +112,7 @@ class _Worker:
 
 
 def _worker() -> _Worker:
-    context = multiprocessing.get_context("spawn")
+    context = multiprocessing.get_context("fork")  # the tests are loaded already
     mine, theirs = context.Pipe()
     process = context.Process(target=work, args=(theirs,))
     process.start()

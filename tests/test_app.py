@@ -69,6 +69,7 @@ class AppCase(TempCase):
         for _ in range(count - 1):
             self.app.advance()
             await asyncio.sleep(0)
+        await self.pilot.pause()  # what has just been opened has its place
         self.app.frame()
         await self.pilot.pause()
 

@@ -399,7 +399,7 @@ class StepTest(unittest.TestCase):
             return np.asarray(rollout.robot.pose)
 
     def test_half_the_step_changes_ten_seconds_by_little(self) -> None:
-        for name in ("plover", "coot", "avocet"):
+        for name in ("plover", "avocet", "coot")[: often(3, 2)]:
             coarse, fine = self.drive(name, 1 / 120), self.drive(name, 1 / 240)
             self.assertLess(float(np.hypot(*(coarse - fine)[:2])), 0.02, name)
             self.assertLess(math.degrees(abs(float(coarse[2] - fine[2]))), 1.5, name)

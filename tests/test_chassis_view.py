@@ -383,7 +383,7 @@ class SteeringViewTest(RobotCase):
             await self.until_there("Enter sends it: the sensors look")
             await self.press("enter")
             client: Any = self.model.client
-            client.ticks = 12  # a look at its rows: quicker than the screen would
+            client.ticks = 30  # a look at its rows: quicker than the screen would
             # a real body is dragged along by the wheel that drives, so that a person is asked more than once
             view: Any = self.app.views["chassis"]
             for _ in range(2200):

@@ -6,6 +6,7 @@ import random
 import shutil
 import unittest
 from datetime import UTC, datetime
+from itertools import islice
 from unittest import mock
 
 import numpy as np
@@ -218,10 +219,9 @@ class ThirtyPairsTest(TempCase):
         rig, field = home / "rigs" / "plover.toml", open_folder(home).settings.field
         text = rig.read_text("utf-8")
         line = Line(read_rig(rig))
-        rows = list(
-            play_through(read_rig(rig), Recording(home / "inputs" / "watering.csv"), field, True, own_body=True)
-        )
-        one = keep_rows(self.folder / "one", Facts("Plover", "plover", BEGAN, 60.0), line, text, field, rows[:330])
+        rows = play_through(read_rig(rig), Recording(home / "inputs" / "watering.csv"), field, True, own_body=True)
+        facts = Facts("Plover", "plover", BEGAN, 60.0)
+        one = keep_rows(self.folder / "one", facts, line, text, field, [row.copy() for row in islice(rows, 330)])
         rng = random.Random(5)
         wrong = []
         for n in range(often(30, len(CHANGES))):

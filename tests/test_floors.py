@@ -13,7 +13,7 @@ from pivrex.routine.files import check_file, field_of, program_of
 from pivrex.routine.rehearsal import reached, rehearse
 from pivrex.session.messages import LayOut
 from tests.chassis import demo_path
-from tests.support import DEMO, TempCase, slow
+from tests.support import DEMO, TempCase, often, slow
 from tests.test_app import in_loop
 from tests.test_cli import Ran
 from tests.test_rehearsal import seeds
@@ -75,7 +75,7 @@ class PracticeTest(TempCase):
             x, y, _ = made.pose
             (wanted,) = (z for z in field.zones if z.name == zone)
             self.assertLess(np.hypot(x - wanted.x_m, y - wanted.y_m), wanted.radius_m, name)
-            if name == HARDEST:
+            if name == HARDEST and often(1, 0):
                 found = rehearse(checked.program, rig, field, seeds(1, 20), 25.0)
                 assert found is not None
                 self.assertGreaterEqual(reached(found, field)[zone], 0.8, name)

@@ -25,8 +25,8 @@ from pivrex.routine.rehearsal import rehearse
 from pivrex.routine.runner import Runner
 from pivrex.routine.trial import program_following, tried
 from pivrex.sim.model import stand_in_of
-from tests.chassis import demo_path, ideal
-from tests.support import DEMO, often, slow
+from tests.chassis import SOME, demo_path, ideal
+from tests.support import DEMO, slow
 from tests.test_path import path
 
 Floats = NDArray[np.float64]
@@ -245,20 +245,10 @@ class RobotsTest(unittest.TestCase):
         along = rows[:, 20:][..., [line.layout.at("following", n) for n in ("along", "across")]]
         self.assertGreater(np.hypot(*np.moveaxis(along, -1, 0)).max(), 0.17)  # they really were off
 
-    def test_plover(self) -> None:
-        self.check("plover", 0.05, 3.0)
-
-    def test_coot(self) -> None:
-        self.check("coot", 0.05, 3.0)
-
-    def test_bittern(self) -> None:
-        self.check("bittern", 0.03, 1.5)
-
-    def test_dunlin(self) -> None:
-        self.check("dunlin", 0.03, 1.5)
-
-    def test_avocet(self) -> None:
-        self.check("avocet", 0.03, 1.5)
+    def test_each_finds_its_end_and_back_to_its_plan(self) -> None:
+        for name in SOME:
+            with self.subTest(name):
+                self.check(name, *((0.05, 3.0) if name in ("plover", "coot") else (0.03, 1.5)))
 
     def test_clearly_worse_without_corrections(self) -> None:
         for name in ("plover", "avocet"):
@@ -279,7 +269,7 @@ class MotionTest(unittest.TestCase):
             self.assertLess(np.abs(found.errors[:, 1]).max(), 0.02, name)
 
     def test_from_here_it_is_the_same_motion_in_the_robots_frame_to_the_bit(self) -> None:
-        for name in ("coot", "bittern", "avocet", "dunlin", "plover")[: often(5, 2)]:
+        for name in SOME:
             rig = ideal(name)
             rig = rig.model_copy(update={"odometry": rig.odometry.model_copy(update={"turn": "wheels"})})
             there = program_following(BEND, rig, "bend")

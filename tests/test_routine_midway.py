@@ -11,6 +11,7 @@ from pivrex.routine.midway import Midway, before_line, line_after
 from pivrex.session import messages as ask
 from pivrex.session.periods import Period
 from tests.chassis import ideal
+from tests.support import often
 from tests.test_match import FIELD, SHORT, Played
 
 TEXT = """\
@@ -89,7 +90,7 @@ class SessionTest(unittest.TestCase):
 
     def test_from_each_line_it_ends_where_the_whole_does(self) -> None:
         s = self.session
-        for line in (3, 6, 8, 9, 13, 14):
+        for line in (3, 8, 14, 6, 9, 13)[: often(6, 3)]:
             midway = self.midway(line)
             s.ask(ask.MakeReady(midway))
             s.ticks(3)

@@ -28,7 +28,7 @@ from pivrex.sim.wiring import Wiring, faulty, ports_of, wiring_of
 from tests.chassis import ALL, demo_path, rig_of, rig_text
 from tests.support import often, slow
 
-SEEDS = often(200, 60)
+SEEDS = often(200, 30)
 
 
 def every_assignment(count: int, has_gyro: bool = True) -> list[Assignment]:

@@ -23,6 +23,7 @@ from pivrex.tui.views.chassis.worth import Beside, Worth, compare
 from pivrex.tui.views.row import ViewRow
 from pivrex.tui.views.table import VIEWS
 from pivrex.tui.views.view import View
+from tests.chassis import SOME, demo_path
 from tests.local import local_model
 from tests.support import DEMO, TempCase, Terminal, slow, wait_for
 from tests.test_app import AppCase, in_loop
@@ -110,8 +111,8 @@ class DrawingTest(AppCase):
     @in_loop
     async def test_drawing_never_acts(self) -> None:
         async with self.running(view="driver"):
-            for path in self.model.folder.rigs():
-                self.model.open_rig(path)
+            for path in map(demo_path, SOME):
+                self.model.open_rig(self.home / "rigs" / path.name)
                 for row in VIEWS:
                     await self.press(row.digit)
                     await self.check(f"{row.name} of {path.stem}")
@@ -123,8 +124,8 @@ class DrawingTest(AppCase):
             await self.press("enter")
             await self.check("the shakedown, a step")
             await self.press("enter")
-            for _ in range(60):
-                await self.frames(1)
+            for _ in range(20):
+                await self.frames(3)
                 await self.check("the shakedown, while it probes")
 
 
