@@ -124,12 +124,11 @@ class TempCase(unittest.TestCase):
 
 def wait_for(what: Callable[[], object], seconds: float = 60.0, hint: Callable[[], str] | str = "") -> None:
     """Wait until ``what`` is true; fails with a hint."""
-    end, pause = time.monotonic() + seconds, 0.02
+    end = time.monotonic() + seconds
     while time.monotonic() < end:
         if what():
             return
-        time.sleep(pause)
-        pause = min(1.3 * pause, 0.2)  # to look at a terminal is work too
+        time.sleep(0.03)
     raise AssertionError(f"not within {seconds:g} s: {hint() if callable(hint) else hint}")
 
 
@@ -152,6 +151,7 @@ class Terminal:
     def __init__(
         self, *words: str, size: tuple[int, int] = (160, 47), env: dict[str, str] | None = None, config: str = ""
     ) -> None:
+        self._looked_s = 0.0
         self.name = f"pivrex-{uuid.uuid4().hex[:10]}"
         self._config = Path(tempfile.mkdtemp(prefix="pivrex-tmux-"))
         (self._config / "conf").write_text(f"set -g focus-events on\nset -s escape-time 0\n{config}\n")
@@ -190,7 +190,9 @@ class Terminal:
             self._tmux("send-keys", "-t", "main", "-H", *(f"{byte:x}" for byte in report.encode("ascii")))
 
     def screen(self) -> str:
-        """Give what is on the screen."""
+        """Give what is on the screen, ten times a second at most: to look at it is work for the machine too."""
+        time.sleep(max(0.0, self._looked_s + 0.1 - time.monotonic()))
+        self._looked_s = time.monotonic()
         return self._tmux("capture-pane", "-p", "-t", "main")
 
     def flags(self) -> str:
