@@ -23,10 +23,13 @@ def draw_guide(guide: ShakedownGuide, width: int, height: int) -> Picture:
     picture.text(at + 2, 0, "c closes  Esc stops", "dim")
     y = 1
     if guide.model.practice:
-        said = (
-            f"Practice: the faults are made up. Changes go into a copy; {guide.model.practice} stays as it is. "
-            "Routines, paths, exports and runs marked with * are kept when you leave."
-        )
+        said = "Practice: the faults are made up. Changes go into a copy"
+        if guide.down is None:
+            said += (
+                f"; {guide.model.practice} stays as it is. "
+                "Routines, paths, exports and runs marked with * are kept when you leave"
+            )
+        said += "."
         y = _say(picture, said, y, "target")
     if guide.problem:
         y = _say(picture, f"! {guide.problem}", y, "alarm")
@@ -68,7 +71,7 @@ def _draw_hypotheses(guide: ShakedownGuide, picture: Picture, y: int) -> None:
     open_ = f"{left:,} explanation{'s' if left != 1 else ''} left"
     at = picture.text(0, y, open_, "alarm" if not left else "measured" if left == 1 else "target")
     _draw_left(picture, at + 2, y, picture.width - at - 3, left, down.at_first)
-    probes = f"{down.probes} probe{'s' if down.probes != 1 else ''} so far"
+    probes = f"{down.probes} probe{'s' if down.probes != 1 else ''}"
     picture.right(picture.width, 0, probes, "dim")
     y = _draw_known(guide, picture, y + 2)
     y = _draw_step(guide, picture, step, y + 1)
