@@ -32,7 +32,7 @@ from pivrex.line import Line
 from pivrex.rig import Rig, read_rig
 from pivrex.rig.sources import FramesSource, LettersSource, NumbersSource, PacketsSource, RigSource
 from tests.chassis import ALL, PLANAR, Wheel, bare, demo_path, rig_of
-from tests.support import DEMO, slow
+from tests.support import DEMO, often, slow
 
 UDP = {"kind": "udp", "port": 5800}
 NUMBERS = {"kind": "numbers", "wire": UDP, "columns": ["left_x", "left_y", "button_0"], "silent_after": "0.2 s"}
@@ -300,14 +300,14 @@ class AnyBytesTest(unittest.TestCase):
         held = getattr(one, "_rest", b"") or getattr(getattr(one, "_lines", None), "_rest", b"")
         self.assertLessEqual(len(held), 240)
 
-    @settings(max_examples=150, deadline=None, derandomize=True)
+    @settings(max_examples=often(150, 60), deadline=None, derandomize=True)
     @given(
         st.sampled_from([NUMBERS, LABELLED, LETTERS, PACKETS, FRAMES]), st.lists(st.binary(max_size=80), max_size=20)
     )
     def test_random_bytes(self, table: Mapping[str, object], pieces: list[bytes]) -> None:
         self.go(table, pieces)
 
-    @settings(max_examples=150, deadline=None, derandomize=True)
+    @settings(max_examples=often(150, 60), deadline=None, derandomize=True)
     @given(st.lists(st.text("PIVDRV$*,.green0123456789ABCDEF-+enaif\r\n", max_size=60), max_size=12))
     def test_nearly_packets(self, pieces: list[str]) -> None:
         for table in (PACKETS, NUMBERS, LABELLED):
@@ -328,7 +328,7 @@ class AnyBytesTest(unittest.TestCase):
             self.assertLessEqual(len(tally.said) + len(tally.bad), 48)
             self.assertGreater(tally.faults["damaged"], 200)
 
-    @settings(max_examples=150, deadline=None, derandomize=True)
+    @settings(max_examples=often(150, 60), deadline=None, derandomize=True)
     @given(st.binary(max_size=120) | st.text("PIVOUT,.0123456789ABCDEF-naif", max_size=80).map(frame))
     def test_the_robots_end_reads_anything(self, data: bytes) -> None:
         with self.assertRaises(ValueError):
