@@ -15,7 +15,7 @@ def main() -> None:
 
         sys.stdout.write(f"pivrex {__version__}\n")
         return
-    # matrices are small here: threads beside each other would only take time from the session, and to start
+    # the matrices are small: threads for them cost more than they save
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     from pivrex.cli import run
 

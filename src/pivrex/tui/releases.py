@@ -91,7 +91,7 @@ def install() -> None:
 def ask_terminal(driver: Driver) -> None:
     """Ask the terminal what it reports, and again when the program goes on after a stop from outside (SIGSTOP, SIGCONT).
 
-    Nobody announces such a stop: Textual would read the keys twice from then on, and the program would not end.
+    Textual does not notice such a stop: it would read the keys twice from then on, and the program would not end.
     """
 
     def go_on() -> None:
