@@ -1,4 +1,4 @@
-"""A session and work beside the screen in this process, for tests of the screen that must not depend on time."""
+"""A session and its background work in this process, for tests of the screen that must not depend on time."""
 
 from __future__ import annotations
 

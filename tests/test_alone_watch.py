@@ -3,7 +3,7 @@
 import numpy as np
 
 from pivrex.routine import check_text
-from pivrex.session.messages import StartPeriod
+from pivrex.session.messages import GoOn, LeaveMatch, StartPeriod, Stop
 from pivrex.session.periods import Period
 from tests.local import local_model
 from tests.support import TempCase
@@ -80,6 +80,18 @@ class AloneTest(TempCase):
         self.assertEqual(self.model.rig.shaping.forward.edge, 0.09)
         self.assertIn("was edited outside; taken in", self.model.message)
         self.assertEqual(self.model.stands, "")
+
+    def test_what_was_seen_before_it_began_is_what_it_began_with(self) -> None:
+        self.model.ask(Stop("enough"))
+        self.go(0.5)
+        for file in (self.home / "workspace.toml", self.model.file.path):
+            file.write_text(file.read_text() + "\n# more\n")
+        self.model.look_outside()
+        for request in (GoOn(), LeaveMatch(), StartPeriod(Period.ALONE)):
+            self.model.ask(request)
+        self.go(1.0)
+        self.model.say("")
+        self.assertEqual((self.said(), self.model.stands), ("", ""))
 
     def test_the_workspace(self) -> None:
         file = self.home / "workspace.toml"

@@ -74,7 +74,7 @@ class AppCase(TempCase):
         await self.pilot.pause()
 
     async def until(self, true: Callable[[], object], seconds: float = 60.0) -> None:
-        """Let frames pass until something is true; in between the work beside the screen has the processor."""
+        """Let frames pass until something is true; in between, background work has the processor."""
         end = time.monotonic() + seconds
         while not true():
             self.assertLess(time.monotonic(), end, self.text())

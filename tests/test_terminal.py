@@ -294,12 +294,15 @@ class KillTest(TerminalCase):
         terminal = self.open_demo()
         wait_for(lambda: "/255 forward" in terminal.row(-2), 20, terminal.screen)
         screen = terminal.pids()[0]
+        threads = Path(f"/proc/{screen}/task")
+        before = len(list(threads.iterdir()))
         os.kill(screen, signal.SIGSTOP)
         time.sleep(2.0)
         os.kill(screen, signal.SIGCONT)
         terminal.wait("s: this computer was too busy")
         self.assertNotIn("STOPPED", terminal.row(0))
         wait_for(lambda: "/255 forward" in terminal.row(-2), 20, terminal.screen)
+        self.assertEqual(len(list(threads.iterdir())), before)  # one that reads the keys, and one that draws
         for pid in terminal.pids()[1:]:
             if "spawn_main" in Path(f"/proc/{pid}/cmdline").read_text():
                 os.kill(pid, signal.SIGKILL)

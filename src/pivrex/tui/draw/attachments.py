@@ -70,7 +70,7 @@ def name_width(standings: list[Standing], width: int) -> int:
 
 
 def draw_standing(picture: Picture, x: int, y: int, width: int, one: Standing, names: int = NAMES) -> None:
-    """Draw an attachment in a row: ● where it is told to be, ○ where its sensor says that it is, and what stands beside it.
+    """Draw an attachment in a row: ● its target, ○ where its sensor says that it is, and the words for both.
 
     ``names``: the cells for its name.
     """
