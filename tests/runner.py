@@ -2,6 +2,7 @@
 
 A class of tests is one piece of work. Each process takes the next piece when it is done with one, so the costly ones are
 begun first. What a piece found comes back as unittest tells it; a process that dies in a piece is a failure of that piece.
+Tests marked slow drive whole programs in real time. The few that fail beside other work run once more, alone, and are named.
 """
 
 from __future__ import annotations
@@ -29,6 +30,9 @@ LONGEST_S = 240.0
 GUESSES = {"tests.test_static.StaticTest": 60.0}
 SLOW_S = 25.0
 """What a class may take that has not been run here before: the costly ones are to be begun first."""
+
+MOST_AGAIN = 4
+"""So many slow tests may run again; more than that are no accident."""
 
 SLOW = "slow"
 """Classes and methods with this attribute are left out by ``--quick``; see `tests.support.slow`."""
@@ -74,6 +78,18 @@ def pieces(names: list[str], quick: bool) -> dict[str, tuple[float, list[str]]]:
             guess = GUESSES.get(name, SLOW_S if _is_slow(case) else 3.0)
             found.setdefault(name, (guess, []))[1].append(case.id())
     return found
+
+
+def try_again(found: list[Found]) -> None:
+    """Run the slow tests that failed once more, alone, if they are few; what is good then is no longer wrong."""
+    named = [which for f in found for _, which, _ in f.wrong if which.startswith("tests.")]
+    cases = list(_cases(unittest.defaultTestLoader.loadTestsFromNames(named)))
+    slow = sorted({case.id() for case in cases if _is_slow(case)})
+    if slow and len(slow) <= MOST_AGAIN:
+        good = {one.name for one in run_all([(name, [name]) for name in slow], 1) if not one.wrong}
+        for f in found:
+            f.wrong = [one for one in f.wrong if one[1] not in good]
+        print(f"failed beside other work, passed alone: {', '.join(sorted(good)) or 'none'}", file=sys.stderr)
 
 
 def work(wire: Connection) -> None:
@@ -175,6 +191,8 @@ def main(words: list[str]) -> int:
     found = run_all(todo, max(1, int(os.environ.get("PIVREX_TESTS_BESIDE", 1 + (os.cpu_count() or 1)))))
     with contextlib.suppress(OSError):
         TIMES.write_text(json.dumps({**times, **{f.name: round(f.seconds, 2) for f in found}}, indent=0), "ascii")
+    if len(todo) > 1:
+        try_again(found)
     wrong = [one for f in found for one in f.wrong]
     for what, which, how in wrong:
         print(f"{'=' * 70}\n{what}: {which}\n{'-' * 70}\n{how}", file=sys.stderr)

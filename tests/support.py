@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import subprocess
@@ -207,6 +208,27 @@ class Terminal:
     def wait(self, text: str, seconds: float = 60.0) -> None:
         """Wait until a text is on the screen."""
         wait_for(lambda: text in self.screen(), seconds, lambda: f"{text!r} in\n{self.screen()}")
+
+    def go_live(self) -> None:
+        """Stop, go on and go live. A machine that stands still for a moment ends what is live: again then."""
+        for _ in range(8):
+            self.keys("Escape")
+            wait_for(lambda: "STOPPED" in self.row(0), 20, self.screen)
+            self.keys("g", "Space", "C-l")
+            with contextlib.suppress(AssertionError):
+                wait_for(lambda: " LIVE " in self.row(0), 3)
+                return
+        raise AssertionError(self.screen())
+
+    def while_live(self, act: Callable[[], None], reached: Callable[[], object]) -> None:
+        """Go live and act until something is reached, with as many tries as `go_live`."""
+        for _ in range(8):
+            self.go_live()
+            act()
+            with contextlib.suppress(AssertionError):
+                wait_for(reached, 3)
+                return
+        raise AssertionError(self.screen())
 
     def resize(self, width: int, height: int) -> None:
         """Resize the window."""

@@ -242,6 +242,18 @@ class DriverViewTest(AppCase):
             self.assertIn("select a gamepad or a remote", self.text("foot"))
 
     @in_loop
+    async def test_a_control_is_waited_for_however_late_the_system_says_that_another_view_was_hidden(self) -> None:
+        async with self.running(view="driver"):
+            await self.frames(4)
+            self.app.show_view("field")
+            self.app.show_view("driver")
+            self.app.act("patch")
+            await self.frames(4)
+            self.assertIn("now its control", self.text("driver"))
+            await self.press("5", "1")
+            self.assertNotIn("now its control", self.text("driver"))
+
+    @in_loop
     async def test_recording_is_started_and_ended_by_a_key(self) -> None:
         async with self.running(view="driver"):
             await self.frames(4)

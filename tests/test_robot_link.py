@@ -655,21 +655,9 @@ class WholeProgramCase(TempCase):
         self.terminal.wait("to robot, udp 127.0.0.1:")
         wait_for(lambda: "(!" not in self.terminal.row(0), 20, self.terminal.screen)
 
-    def go_live(self) -> None:
-        self.terminal.keys("Escape")
-        wait_for(lambda: "STOPPED" in self.terminal.row(0), 20, self.terminal.screen)
-        self.terminal.keys("g", "Space", "C-l")
-        self.terminal.wait(" LIVE ")
-
     def drive(self, *go: str) -> None:
-        """Go live and drive, with W if nothing else is said. A machine that stands still for a moment ends what is live: again then."""
-        for _ in range(8):
-            self.go_live()
-            self.terminal.keys(*(go or ("w", "w", "w")))
-            with contextlib.suppress(AssertionError):
-                wait_for(lambda: self.robot.drives, 3)
-                return
-        self.fail(self.terminal.screen())
+        """Go live and drive, with W if nothing else is said."""
+        self.terminal.while_live(lambda: self.terminal.keys(*(go or ("w", "w", "w"))), lambda: self.robot.drives)
 
 
 @slow
@@ -721,7 +709,7 @@ class AttackedTest(WholeProgramCase):
         head = b"POST / HTTP/1.1\r\nContent-Length: 400\r\n\r\n"
         tried = 0
         while tried < often(20, 2):
-            self.go_live()
+            self.terminal.go_live()
             other = connect()
             for piece in ((head, b"F"), (head, b"F" * 400))[tried % 2]:
                 with contextlib.suppress(ConnectionError):
@@ -734,9 +722,7 @@ class AttackedTest(WholeProgramCase):
         own = connect()
         own.sendall(b"S")
         time.sleep(0.5)
-        self.go_live()
-        own.sendall(b"F")
-        wait_for(lambda: self.robot.drives, 3, self.terminal.screen)
+        self.terminal.while_live(lambda: own.sendall(b"F"), lambda: self.robot.drives)
 
     def test_a_sealed_stop_of_an_old_session(self) -> None:
         port, key = free_port(), bytes(range(16))

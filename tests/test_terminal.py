@@ -130,16 +130,15 @@ class JourneyTest(TerminalCase):
     def test_the_key_that_means_nothing_and_losing_the_focus_while_live(self) -> None:
         terminal = self.open(str(self.demo()))
         terminal.wait("why left:")
-        terminal.keys("C-l")
-        wait_for(lambda: "LIVE" in terminal.row(0), 20, terminal.screen)
-        terminal.keys("y")
-        terminal.wait("the key y, which means nothing here")
+        terminal.while_live(
+            lambda: terminal.keys("y"), lambda: "the key y, which means nothing here" in terminal.screen()
+        )
         wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
-        terminal.keys("C-l")
-        wait_for(lambda: "LIVE" in terminal.row(0), 20, terminal.screen)
         # what a terminal sends when its window loses the focus
-        terminal._tmux("send-keys", "-t", "main", "-l", "\x1b[O")
-        terminal.wait("the window lost the focus")
+        terminal.while_live(
+            lambda: terminal._tmux("send-keys", "-t", "main", "-l", "\x1b[O"),
+            lambda: "the window lost the focus" in terminal.screen(),
+        )
 
     def test_the_gyro_holds_a_heading(self) -> None:
         terminal = self.open("open", str(self.demo()), "--rig", "plover", "--view", "heading")

@@ -130,6 +130,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         driver = self._driver
         if driver is not None and not self.is_headless:
             ask_terminal(driver)
+        self.view.opened()
         self.set_interval(1 / FRAMES_PER_S, self.frame)
         self.set_interval(LOOK_OUTSIDE_S, self.model.look_outside)
         self.set_interval(REMEMBER_S, self.remember)
@@ -322,7 +323,10 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
 
     def show_view(self, name: str) -> None:
         """Open a view."""
-        self._open = name
+        if name != self._open:
+            self.view.closed()
+            self._open = name
+            self.view.opened()
         self.screen_stack[0].query_one(ContentSwitcher).current = name
 
     def act_ladder(self) -> None:

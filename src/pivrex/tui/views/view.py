@@ -19,6 +19,12 @@ class View(Canvas):
         """Whether somebody types in a text: then keys are the text's."""
         self.model = model
 
+    def opened(self) -> None:
+        """Begin what goes on while the view is open. Textual's own Show and Hide come late, so the app calls these two itself."""
+
+    def closed(self) -> None:
+        """End what goes on while the view is open: another one opens."""
+
     def update(self) -> None:
         """Take what is new, once a frame while the view is open: only here, and where keys and mouse lead, may a view ask
         the session for something or change the rig.

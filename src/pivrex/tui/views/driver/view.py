@@ -51,11 +51,10 @@ class DriverView(Patching):
         """What the session reported last."""
         return self.model.client.report
 
-    def on_show(self) -> None:
-        super().on_show()
+    def opened(self) -> None:
         self.model.ask(WatchSources(True))
 
-    def on_hide(self) -> None:
+    def closed(self) -> None:
         self.model.ask(WatchSources(False))
         self._learning = None
 
