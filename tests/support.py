@@ -220,7 +220,7 @@ class Terminal:
                 return
         raise AssertionError(self.screen())
 
-    def while_live(self, act: Callable[[], None], reached: Callable[[], object]) -> None:
+    def while_live(self, act: Callable[[], object], reached: Callable[[], object]) -> None:
         """Go live and act until something is reached, with as many tries as `go_live`."""
         for _ in range(8):
             self.go_live()
