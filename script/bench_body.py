@@ -13,7 +13,7 @@ from pivrex.rig import RigFile, open_folder, read_rig
 from pivrex.sim import Rollout
 from pivrex.sim.body import RealBody
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
-from pivrex.tui.views.heading.work import Beside, Question
+from pivrex.tui.jobs.responses import Beside, Question
 from pivrex.tuning import LOOPS, Gains
 from pivrex.tuning.search import search
 

@@ -19,9 +19,9 @@ from pivrex.session.messages import Request, SetUp
 from pivrex.session.report import Report
 from pivrex.session.shared import Row
 from pivrex.session.status import Status
+from pivrex.tui.jobs.previews import Found, Job, Place, PreviewAtOnce, Seen
+from pivrex.tui.jobs.worker import WorkerProcess
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.views.routine.preview import Found, Job, Place, PreviewAtOnce, Seen
-from pivrex.tui.views.worker import WorkerProcess
 
 
 class LocalClient:

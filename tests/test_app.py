@@ -23,9 +23,9 @@ from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Commands
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.releases import FocusReported, KeyReleased, ReleaseParser, ReleasesReported
-from pivrex.tui.views.routine.view import RoutineView
+from pivrex.tui.views.routine import RoutineView
 from pivrex.tui.views.shaping import ShapingView
-from pivrex.tui.views.table import VIEWS
+from pivrex.tui.views.view_table import VIEWS
 from tests.local import LocalClient, PreviewKept, local_model, work_in_threads
 from tests.support import DEMO, TempCase
 

@@ -18,7 +18,7 @@ from pivrex.rig.offered import offered
 from pivrex.rig.sources import Link
 from pivrex.rig.transports import UdpTransport
 from pivrex.routine import check_text
-from pivrex.tui.attachments import standing_of
+from pivrex.tui.panels.standings import standing_of
 from tests.local import local_model
 from tests.support import PLAIN, ROOT, TempCase, nothing_sensed, wait_for
 from tests.test_routine_running import played

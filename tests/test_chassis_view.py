@@ -17,10 +17,10 @@ from pivrex.rig.nudge import setting_at
 from pivrex.rig.wheels import added, moved, of_kind, removed
 from pivrex.session.messages import MoveStandIn, Probe, UseRig
 from pivrex.sim.wiring import Wiring, faulty
-from pivrex.tui.draw.envelope import EnvelopeData, draw_envelope
+from pivrex.tui.draw.envelope_chart import EnvelopeData, draw_envelope
 from pivrex.tui.draw.picture import GROUNDS, role
-from pivrex.tui.draw.robot import RobotData, draw_robot, robot_scale
-from pivrex.tui.views.chassis.view import ChassisView
+from pivrex.tui.draw.robot_drawing import RobotData, draw_robot, robot_scale
+from pivrex.tui.views.chassis import ChassisView
 from tests.chassis import ALL, demo_path
 from tests.support import TempCase, slow
 from tests.test_app import AppCase, in_loop

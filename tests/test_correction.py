@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from pivrex.line import Entry, Line
 from pivrex.line.correction import NEVER, Correction, CorrectionState
 from pivrex.line.layout import plain
-from pivrex.line.moves import Move, Straight, Turn, straight_of, turn_of
+from pivrex.line.moves import RobotMove, Straight, Turn, straight_of, turn_of
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.values import ALONE
 from pivrex.line.why import ladder, sentence
@@ -372,7 +372,7 @@ def weak(name: str, strength: float = 0.92) -> Rig:
 
 
 def carried_out(
-    rig: Rig, move: Move, robots: int, line: Line | None = None, longest_s: float = 15.0
+    rig: Rig, move: RobotMove, robots: int, line: Line | None = None, longest_s: float = 15.0
 ) -> tuple[Rollout, int]:
     line, model = line or Line(rig), RealBody(rig)
     batch = (robots,)
@@ -421,7 +421,7 @@ class MovesTest(unittest.TestCase):
 
 
 class ProfileTest(unittest.TestCase):
-    def rates(self, move: Move, k: int) -> list[float]:
+    def rates(self, move: RobotMove, k: int) -> list[float]:
         rig = corrected()
         line = Line(rig)
         rollout, state = Rollout(line, StandIn(rig)), move.begin()

@@ -11,8 +11,8 @@ from pivrex.line.why import ladder
 from pivrex.rig import open_folder, read_rig
 from pivrex.tui.draw.bar import Cell, HeadData, draw_foot, draw_head, draw_ladder, draw_line, draw_why
 from pivrex.tui.draw.curve import CurveData, draw_curve
-from pivrex.tui.draw.field import draw_field, field_ground
 from pivrex.tui.draw.field_scale import scale_of
+from pivrex.tui.draw.floor import draw_field, field_ground
 from pivrex.tui.draw.gate import GateData, draw_gate, outline
 from pivrex.tui.draw.lines import Series, draw_lines
 from pivrex.tui.draw.parts import centred_bar, number, slider, turning

@@ -10,7 +10,7 @@ from pivrex.rig.offered import offered
 from pivrex.session.messages import ChooseSource, MeasureAnew, MoveSticks
 from pivrex.session.report import Travel, Watch
 from pivrex.tui.overlays.entry import ValueEntry
-from pivrex.tui.views.driver.view import DriverView
+from pivrex.tui.views.driver import DriverView
 from tests.local import LocalClient
 from tests.support import PLAIN, TempCase, Terminal, slow, wait_for
 from tests.test_app import AppCase, in_loop

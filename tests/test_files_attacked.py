@@ -25,11 +25,11 @@ from pivrex.session.client import SessionClient
 from pivrex.session.messages import SetUp
 from pivrex.session.recorder import Recorder
 from pivrex.tui.app import PivrexApp
-from pivrex.tui.views.heading.helper import HelpAtOnce, Job
-from pivrex.tui.views.heading.view import HeadingView
-from pivrex.tui.views.heading.work import AtOnce, Question
-from pivrex.tui.views.routine.preview import PreviewAtOnce
-from pivrex.tui.views.routine.view import RoutineView
+from pivrex.tui.jobs.gain_help import HelpAtOnce, Job
+from pivrex.tui.jobs.previews import PreviewAtOnce
+from pivrex.tui.jobs.responses import AtOnce, Question
+from pivrex.tui.views.heading import HeadingView
+from pivrex.tui.views.routine import RoutineView
 from tests.kept import keep_two
 from tests.support import PLOVER, TempCase, Terminal, often, plain_rig, slow, wait_for
 from tests.test_app import AppCase, in_loop

@@ -7,12 +7,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line import Entry, Line
+from pivrex.line.seeing import Seeing
 from pivrex.line.zeroing import DONE, MEASURES, MOVED, WAITS, Zeroing
 from pivrex.rig import Rig, read_rig
 from pivrex.rig.field import Field
 from pivrex.sim import Rollout
 from pivrex.sim.body import RealBody
-from pivrex.sim.seeing import Seeing
 from tests.chassis import demo_path
 from tests.support import plain_rig
 

@@ -26,9 +26,9 @@ from pivrex.session.messages import (
 from pivrex.session.robots import RESTARTS
 from pivrex.tui.draw.compass import draw_compass
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
-from pivrex.tui.views.heading.helper import HelpAtOnce, HelpBeside, Job
-from pivrex.tui.views.heading.view import HeadingView
-from pivrex.tui.views.heading.work import AtOnce, Beside, Question
+from pivrex.tui.jobs.gain_help import HelpAtOnce, HelpBeside, Job
+from pivrex.tui.jobs.responses import AtOnce, Beside, Question
+from pivrex.tui.views.heading import HeadingView
 from pivrex.tuning import LOOPS, Experiment, Gains
 from tests.chassis import demo_path
 from tests.support import slow, wait_for

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.devices.robot import StandInRobot
-from pivrex.diagnosis.moves import Move
+from pivrex.diagnosis.moves import MotorMove
 from pivrex.line import Entry, Line
 from pivrex.line.beginning import known_at
 from pivrex.line.correction import JUMPED, Correction
@@ -299,7 +299,7 @@ class GuardTest(RemoteCase):
         robot = Gone()
         session.robots.link = robot  # type: ignore[assignment]
         session.board.set(moving=Moving(State.LIVE))
-        self.ask(Probe(7, (Move(0, 0.2, 10),)))
+        self.ask(Probe(7, (MotorMove(0, 0.2, 10),)))
         self.tick(3)
         self.assertEqual((session.status.probing, float(robot.told[0])), (7, 0.2))
         robot.reason = "the robot was not heard for 0.3 s"

@@ -17,7 +17,7 @@ import numpy as np
 
 from pivrex.devices.sentence import frame
 from pivrex.devices.sticks import DrawnSticks
-from pivrex.diagnosis.moves import Move
+from pivrex.diagnosis.moves import MotorMove
 from pivrex.formats.recording import Recording
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
@@ -440,7 +440,7 @@ class GoingOnTest(RemoteCase):
     def test_a_real_robot_is_probed_only_while_live(self) -> None:
         link = f'[link]\nwire = {{ kind = "udp", host = "127.0.0.1", port = {free_port()} }}\n'
         self.begin(link, source="keys")
-        self.ask(UseRobot(True), Probe(1, (Move(0, 0.2, 10),)))
+        self.ask(UseRobot(True), Probe(1, (MotorMove(0, 0.2, 10),)))
         self.tick(3)
         self.assertEqual(self.session.status.probing, 0)
         self.assertIn("go live first", self.session.status.note)

@@ -16,9 +16,9 @@ from pivrex.rig.wished_text import written
 from pivrex.rig.wishes import EXTRAS, OUTPUTS, SOURCES, WHEELS, Wishes, laws_of
 from pivrex.sim import Rollout
 from pivrex.sim.body import RealBody
-from pivrex.tui.draw.making import draw_making
-from pivrex.tui.making import Making
-from pivrex.tui.overlays.maker import Maker
+from pivrex.tui.maker.maker_overlay import Maker
+from pivrex.tui.maker.maker_picture import draw_making
+from pivrex.tui.maker.robot_in_making import Making
 from tests.support import DEMO, TempCase
 from tests.test_app import AppCase, in_loop
 from tests.test_cli import Ran

@@ -8,6 +8,7 @@ import numpy as np
 from pivrex.line import Line
 from pivrex.line.beginning import begun
 from pivrex.line.covariance import Spread
+from pivrex.line.landmarks import NoMarkError, nearest_mark, range_mark, take, touched, wall_mark
 from pivrex.line.odometry import Odometry, OdometryState
 from pivrex.rig import read_rig
 from pivrex.rig.field import Block, Field
@@ -15,7 +16,6 @@ from pivrex.routine import check_text, play
 from pivrex.routine.rehearsal import rehearse
 from pivrex.routine.thread import UNKNOWN
 from pivrex.session import messages as ask
-from pivrex.sim.marks import NoMarkError, nearest_mark, range_mark, take, touched, wall_mark
 from tests.chassis import demo_path, ideal
 from tests.test_match import SHORT, Played
 

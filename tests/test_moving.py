@@ -13,7 +13,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pivrex.diagnosis.moves import Move
+from pivrex.diagnosis.moves import MotorMove
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
 from pivrex.session.answers import ANSWERS
@@ -292,12 +292,12 @@ class ToldTest(unittest.TestCase):
                 self.assertEqual(bool(moves), state in (State.SAFE, State.LIVE))
 
     def test_a_probe_drives_it_while_live_and_rests_it_when_it_is_over(self) -> None:
-        self.session.handle(Probe(3, (Move(0, 0.5, 0.05),)), 0.0)
+        self.session.handle(Probe(3, (MotorMove(0, 0.5, 0.05),)), 0.0)
         self.session.tick(0.1)
         self.assertFalse(self.link.drove[-1])
         self.assertIn("go live first", self.session.status.note)
         self.be(State.LIVE)
-        self.session.handle(Probe(4, (Move(0, 0.5, 0.05),)), 0.0)
+        self.session.handle(Probe(4, (MotorMove(0, 0.5, 0.05),)), 0.0)
         self.session.tick(0.2)
         self.assertEqual((self.link.drove[-1], float(self.link.told[0])), (True, 0.5))
         for i in range(60):
@@ -327,7 +327,7 @@ class ToldTest(unittest.TestCase):
 
     def test_a_rig_that_changes_in_the_middle_of_a_probe_stops_it_before_it_is_built(self) -> None:
         self.be(State.LIVE)
-        self.session.handle(Probe(4, (Move(0, 0.5, 9.0),)), 0.0)
+        self.session.handle(Probe(4, (MotorMove(0, 0.5, 9.0),)), 0.0)
         self.session.tick(0.1)
         with mock.patch.object(self.session._builder, "ask"):
             self.session.handle(UseRig(plain_rig(), 1), 0.2)
@@ -448,7 +448,7 @@ class ToldTest(unittest.TestCase):
     def test_eyes_keep_what_they_saw_first(self) -> None:
         board = Board(Status())
         probing = Probing(board)
-        probing.begin(5, (Move(0, 0.5, 0.1),), self.session.line)
+        probing.begin(5, (MotorMove(0, 0.5, 0.1),), self.session.line)
         seen = np.zeros(4)
         probing.entry(seen, "")
         probing.entry(seen, "left rolls forward")
@@ -516,7 +516,7 @@ class RecordingTest(TempCase):
     def test_a_probe_of_a_motor_that_is_not_there(self) -> None:
         session = Session(SetUp(plain_rig(), None))
         self.addCleanup(session.close, 9.0)
-        session.handle(Probe(1, (Move(9, 0.5, 1.0),)), 0.0)
+        session.handle(Probe(1, (MotorMove(9, 0.5, 1.0),)), 0.0)
         self.assertIn("another motor now", session.status.note)
         self.assertEqual((session.status.probing, session.status.held), (0, ""))
 

@@ -22,9 +22,9 @@ from pivrex.rig.nudge import setting_at
 from pivrex.rig.offered import offered, times_of
 from pivrex.rig.workspace import open_folder
 from pivrex.session.messages import ChooseSource, GoOn, KeyDown, Stop
-from pivrex.tui.button_keys import keys_of_buttons
+from pivrex.tui.keys import keys_of_buttons
 from pivrex.tui.overlays.entry import ValueEntry
-from pivrex.tui.overlays.messages import Messages
+from pivrex.tui.overlays.message_list import Messages
 from pivrex.tui.own_editor import editor_words
 from tests.support import DEMO, PLAIN, PLOVER, ROOT, TempCase, slow, wait_for
 from tests.test_app import AppCase, in_loop

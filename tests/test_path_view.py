@@ -15,11 +15,11 @@ from pivrex.path.files import read_path
 from pivrex.path.plan import plan_of
 from pivrex.rig import open_folder, read_rig
 from pivrex.session.periods import Period
+from pivrex.tui.documents.path_document import PathDesk
 from pivrex.tui.draw.plan import letter_of, shares_of
+from pivrex.tui.jobs.path_trial import Job, Trying, _ran
+from pivrex.tui.panels.path_editor import PathMode
 from pivrex.tui.views.field import FieldView, field_exports
-from pivrex.tui.views.paths.desk import PathDesk
-from pivrex.tui.views.paths.mode import PathMode
-from pivrex.tui.views.paths.trying import Job, Trying, _ran
 from tests.chassis import demo_path, ideal
 from tests.support import DEMO, TempCase, wait_for
 from tests.test_app import AppCase, in_loop

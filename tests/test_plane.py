@@ -15,9 +15,9 @@ from pivrex.line.line import Line
 from pivrex.line.pid import pid
 from pivrex.line.se2 import shift
 from pivrex.rig import Rig, read_rig, read_text
-from pivrex.sim.compare import compare_cosine, compare_lead, compare_straight
 from pivrex.sim.stand_in import StandIn
 from pivrex.sim.wiring import faulty, wiring_of
+from pivrex.tuning.setting_trials import compare_cosine, compare_lead, compare_straight
 from tests.chassis import MECANUM, PLANAR, STEERED, bare, demo_path, rig_of
 
 angles = st.floats(-7, 7)

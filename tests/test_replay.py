@@ -26,8 +26,8 @@ from pivrex.session import messages as ask
 from pivrex.session.periods import Period
 from pivrex.session.replaying import ReplayClient
 from pivrex.tui.draw.replay_line import HAPPENED, ReplayLine, draw_replay_line
-from pivrex.tui.views.heading.live import draw_live, draw_strip
-from pivrex.tui.views.routine.view import RoutineView
+from pivrex.tui.panels.heading_live import draw_live, draw_strip
+from pivrex.tui.views.routine import RoutineView
 from tests.local import LocalClient
 from tests.support import PLAIN, TempCase, plain_rig
 from tests.test_app import AppCase, in_loop

@@ -13,11 +13,11 @@ from pivrex.rig import read_rig
 from pivrex.routine import check_text
 from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.session.periods import Period
-from pivrex.tui.draw.timeline import Bar, Timeline, draw_timeline
-from pivrex.tui.views.routine import beside, rehearsing
-from pivrex.tui.views.routine.desk import Desk
-from pivrex.tui.views.routine.preview import Job, PreviewBeside
-from pivrex.tui.views.routine.view import RoutineView
+from pivrex.tui.documents.routine_document import Desk
+from pivrex.tui.draw.step_bars import Bar, Timeline, draw_timeline
+from pivrex.tui.jobs import rehearsals, routine_made
+from pivrex.tui.jobs.previews import Job, PreviewBeside
+from pivrex.tui.views.routine import RoutineView
 from tests.chassis import demo_path
 from tests.support import TempCase, wait_for
 from tests.test_app import AppCase, in_loop
@@ -235,8 +235,8 @@ class SolvingTest(RoutineCase):
 class MadeOfItTest(RoutineCase):
     def setUp(self) -> None:
         super().setUp()
-        self.enterContext(mock.patch.object(beside, "TIMES", 4))
-        self.enterContext(mock.patch.object(rehearsing.Rehearsal.begin, "__defaults__", (6,)))
+        self.enterContext(mock.patch.object(routine_made, "TIMES", 4))
+        self.enterContext(mock.patch.object(rehearsals.Rehearsal.begin, "__defaults__", (6,)))
 
     async def until_made(self) -> None:
         await self.until(lambda: not self.view.made.goes_on)
@@ -462,7 +462,7 @@ class DeskTest(TempCase):
         path.write_text("wait 1 s")
         desk = Desk()
         desk.open(path, self.RIG)
-        with mock.patch("pivrex.tui.views.routine.desk.write_atomically", side_effect=_full):
+        with mock.patch("pivrex.tui.documents.routine_document.write_atomically", side_effect=_full):
             desk.typed("wait 2 s", self.RIG)
             desk.close()
         self.assertIn("no space", desk.saver.problem)

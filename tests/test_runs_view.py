@@ -11,8 +11,8 @@ from unittest import mock
 
 import numpy as np
 
-from pivrex.diagnosis.changes import Change
 from pivrex.rig import read_rig
+from pivrex.rig.changes import Change
 from pivrex.rig.field import Keep
 from pivrex.runs.facts import read_facts, write_facts
 from pivrex.runs.happenings import Event
@@ -24,9 +24,9 @@ from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.sums import SUMS
 from pivrex.tui.draw.picture import ROLES
 from pivrex.tui.draw.sums import draw_sum
+from pivrex.tui.jobs.run_questions import Reckoner, Refused, Told, Went
 from pivrex.tui.overlays.bench import Bench
 from pivrex.tui.views.runs import RunsView
-from pivrex.tui.views.runs.work import Reckoner, Refused, Told, Went
 from tests.kept import FIRST, SECOND, keep_two
 from tests.local import LocalClient
 from tests.support import wait_for
@@ -165,7 +165,7 @@ class ListTest(RunsCase):
             told = reckoner.answer(("told", runs / name))
             assert isinstance(told, Told)
             self.assertEqual({len(c.values) for c in told.course}, {count} - {0})
-        with mock.patch("pivrex.tui.views.runs.work.learn") as learn:
+        with mock.patch("pivrex.tui.jobs.run_questions.learn") as learn:
             reckoner.answer(("learnt", runs / SECOND, self.rig_file, 6.28))
         run, rig, text, turned = learn.call_args.args
         self.assertEqual((run.name, rig.name, turned), (SECOND, "Plover", 6.28))

@@ -10,10 +10,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
-from pivrex.diagnosis.changes import Change
 from pivrex.diagnosis.correction import correct_text, corrections, is_right
 from pivrex.diagnosis.hypotheses import SIGNS, Answer, Assignment, Wire, WiringHypotheses, permanent
-from pivrex.diagnosis.moves import Move, Runner
+from pivrex.diagnosis.moves import MotorMove, Runner
 from pivrex.diagnosis.offsets import offset_changes
 from pivrex.diagnosis.practice import practise, true_wires
 from pivrex.diagnosis.probes import Bench
@@ -23,6 +22,7 @@ from pivrex.diagnosis.steps import Step
 from pivrex.errors import PivrexError
 from pivrex.line.outputs import encode, settings_of
 from pivrex.rig import Rig, read_rig
+from pivrex.rig.changes import Change
 from pivrex.sim.stand_in import StandIn
 from pivrex.sim.wiring import Wiring, faulty, ports_of, wiring_of
 from tests.chassis import ALL, demo_path, rig_of, rig_text
@@ -300,7 +300,7 @@ class BenchTest(unittest.TestCase):
         self.assertEqual(bench.look(before, before, True).motor, -1)  # type: ignore[union-attr]
 
     def test_a_runner_by_hand(self) -> None:
-        runner = Runner((Move(1, 0.2, 0.3), Move(0, 0.4, 1.0, ramp=True, watch=0, until=0.5)), 0.1)
+        runner = Runner((MotorMove(1, 0.2, 0.3), MotorMove(0, 0.4, 1.0, ramp=True, watch=0, until=0.5)), 0.1)
         told = []
         value = 0.0
         while (one := runner.step(np.array([value]))) is not None:
@@ -311,7 +311,7 @@ class BenchTest(unittest.TestCase):
         # the ramp, a tenth of 0.4 more each tick, ends once the value has gone by 0.5
         np.testing.assert_allclose([d for _, d in told[7:12]], [0.04, 0.08, 0.12, 0.16, 0.2])
         self.assertAlmostEqual(runner.runs[1].duty, 0.2)
-        ended = Runner((Move(0, 0.2, 9.0),), 0.1)
+        ended = Runner((MotorMove(0, 0.2, 9.0),), 0.1)
         ended.step(np.zeros(1))
         ended.end_move()
         for _ in range(6):

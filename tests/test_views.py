@@ -12,17 +12,16 @@ from pivrex.rig import read_rig
 from pivrex.rig.edit import RigFile
 from pivrex.session.messages import GoLive, WatchSources
 from pivrex.session.shared import Row
-from pivrex.sim.compare import Compared
 from pivrex.tui.app import PivrexApp
 from pivrex.tui.commands import Command, Commands
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.key_file import read_keys
-from pivrex.tui.keys import key_name
+from pivrex.tui.jobs.setting_worth import Beside, Worth, compare
+from pivrex.tui.keys import key_name, read_keys
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.views.chassis.worth import Beside, Worth, compare
-from pivrex.tui.views.row import ViewRow
-from pivrex.tui.views.table import VIEWS
-from pivrex.tui.views.view import View
+from pivrex.tui.view import View
+from pivrex.tui.views.view_row import ViewRow
+from pivrex.tui.views.view_table import VIEWS
+from pivrex.tuning.setting_trials import Compared
 from tests.chassis import SOME, demo_path
 from tests.local import local_model
 from tests.support import DEMO, TempCase, Terminal, slow, wait_for
@@ -347,9 +346,9 @@ class KeyFileTest(AppCase):
 
     def test_a_file_of_keys(self) -> None:
         commands = Commands(VIEWS)
-        self.assertEqual(read_keys(self.folder / "none.toml", commands), {})
+        self.assertEqual(read_keys(self.folder / "none.toml", commands.all), {})
         path = self.write("settings.toml", '[keys]\ngo_live = "Ctrl+G"\nundo = ["Q", "ctrl+z"]\nstop = "f1"\n')
-        keys = read_keys(path, commands)
+        keys = read_keys(path, commands.all)
         self.assertEqual(keys, {"go_live": ("ctrl+g",), "undo": ("Q", "ctrl+z"), "stop": ("escape", "f1")})
         changed = Commands(VIEWS, keys)
         for key, name in (("ctrl+g", "go_live"), ("Q", "undo"), ("f1", "stop"), ("escape", "stop")):
@@ -363,7 +362,7 @@ class KeyFileTest(AppCase):
             '[keys]\ngo_lives = "x"\nundo = "w"\nredo = 7\nrecord = "escape"\nrigs = "o"\nshakedown = "n"\n',
         )
         with self.assertRaises(SettingsError) as caught:
-            read_keys(path, Commands(VIEWS))
+            read_keys(path, Commands(VIEWS).all)
         said = caught.exception.lines()
         for line, what in (
             (2, "go_lives: is no command"), (3, "undo: is w, which drives"), (4, "redo: should be a key in quotes"),
@@ -374,7 +373,7 @@ class KeyFileTest(AppCase):
 
     def test_two_views_may_use_one_key_and_what_is_free_can_be_taken(self) -> None:
         path = self.write("settings.toml", '[keys]\nrigs = "o"\nsources = "b"\npatch = "f"\n')
-        self.assertEqual(read_keys(path, Commands(VIEWS))["patch"], ("f",))
+        self.assertEqual(read_keys(path, Commands(VIEWS).all)["patch"], ("f",))
 
     @in_loop
     async def test_help_and_foot_show_ones_own_key(self) -> None:

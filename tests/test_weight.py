@@ -6,14 +6,14 @@ import unittest
 import numpy as np
 
 from pivrex.rig import read_rig
-from pivrex.tui.draw.attachments import Standing, draw_standing, name_width
+from pivrex.tui.draw.attachment_bar import Standing, draw_standing, name_width
 from pivrex.tui.draw.curve import CurveData, draw_curve
-from pivrex.tui.draw.envelope import EnvelopeData, draw_envelope
-from pivrex.tui.draw.field import draw_field, field_ground
+from pivrex.tui.draw.envelope_chart import EnvelopeData, draw_envelope
 from pivrex.tui.draw.field_scale import scale_of, window_of
+from pivrex.tui.draw.floor import draw_field, field_ground
 from pivrex.tui.draw.gate import GateData, draw_gate
 from pivrex.tui.draw.picture import GROUNDS, Areas, Dots, Picture, role
-from pivrex.tui.draw.robot import RobotData, draw_robot, robot_scale
+from pivrex.tui.draw.robot_drawing import RobotData, draw_robot, robot_scale
 from pivrex.tui.draw.strip import draw_strip
 from pivrex.tui.themes import TEXTURES, style_of
 from tests.support import DEMO

@@ -7,10 +7,10 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from pivrex.diagnosis.changes import SAME_RAD, Change, in_degrees, put_changes
 from pivrex.diagnosis.shakedown import Shakedown
 from pivrex.errors import PivrexError
 from pivrex.rig import Rig, read_text
+from pivrex.rig.changes import SAME_RAD, Change, in_degrees, put_changes
 from pivrex.sim.wiring import Wiring, wiring_of
 from pivrex.units import wrap_rad
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Move", "Run", "Runner"]
+__all__ = ["MotorMove", "Run", "Runner"]
 
 Floats = NDArray[np.float64]
 
@@ -16,7 +16,7 @@ SETTLE_S = 0.4
 
 
 @dataclass(frozen=True)
-class Move:
+class MotorMove:
     """One thing that a motor is told for a while.
 
     Attributes
@@ -63,7 +63,7 @@ class Runner:
         The moves that are over.
     """
 
-    def __init__(self, moves: tuple[Move, ...], dt_s: float) -> None:
+    def __init__(self, moves: tuple[MotorMove, ...], dt_s: float) -> None:
         self._moves, self._dt_s = moves, dt_s
         self._tick = 0
         self._resting = 0
@@ -97,7 +97,7 @@ class Runner:
         if self._before is not None and self._resting == 0:
             self._resting = max(1, round(SETTLE_S / self._dt_s))
 
-    def _ticks(self, move: Move) -> int:
+    def _ticks(self, move: MotorMove) -> int:
         return max(1, round(move.seconds / self._dt_s))
 
     def _ends(self, sensed: Floats) -> bool:

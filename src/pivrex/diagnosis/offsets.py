@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.diagnosis.changes import Change, in_degrees
 from pivrex.diagnosis.probes import Bench
+from pivrex.rig.changes import Change, in_degrees
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_rad
 

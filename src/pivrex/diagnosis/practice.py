@@ -9,13 +9,13 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.diagnosis.changes import Change
 from pivrex.diagnosis.correction import correct_text, corrections, is_right
 from pivrex.diagnosis.hypotheses import Wire
-from pivrex.diagnosis.moves import Move, Run, Runner
+from pivrex.diagnosis.moves import MotorMove, Run, Runner
 from pivrex.diagnosis.shakedown import Place, Shakedown
 from pivrex.diagnosis.steps import Step
 from pivrex.line.outputs import encode, settings_of
+from pivrex.rig.changes import Change
 from pivrex.rig.rig import Rig
 from pivrex.sim.stand_in import StandIn
 from pivrex.sim.wiring import Wiring, ports_of
@@ -84,7 +84,7 @@ class _Bench:
     def sensed(self) -> Floats:
         return self._model.sense(self.state)
 
-    def run(self, moves: tuple[Move, ...]) -> list[Run]:
+    def run(self, moves: tuple[MotorMove, ...]) -> list[Run]:
         """Carry moves out."""
         runner = Runner(moves, TICK_S)
         while (told := runner.step(self.sensed())) is not None:

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.diagnosis.hypotheses import SIGNS, Answer, Assignment, Wire, WiringHypotheses
-from pivrex.diagnosis.moves import Move
+from pivrex.diagnosis.moves import MotorMove
 from pivrex.diagnosis.probes import Bench, Seen
 from pivrex.diagnosis.steps import Known, Option, Step
 from pivrex.rig.rig import Rig
@@ -165,7 +165,7 @@ class Shakedown:
             "probe",
             f"Port {name} gets {DUTY * 100:.0f} % forward for {SECONDS:g} s, then as much back.",
             port,
-            (Move(port, DUTY, SECONDS), Move(port, -DUTY, SECONDS)),
+            (MotorMove(port, DUTY, SECONDS), MotorMove(port, -DUTY, SECONDS)),
             asks=asks,
             options=options,
             bits=bits,
@@ -205,9 +205,9 @@ class Shakedown:
                 f"Port {self.bench.ports[q]} turns the wheel {wheel} across, then port {self.bench.ports[p]} drives it.",
                 q,
                 (
-                    Move(q, away, 5.0, watch=at, until=QUARTER),
-                    Move(p, DUTY, SECONDS),
-                    Move(q, -away, 5.0, watch=at, until=QUARTER),
+                    MotorMove(q, away, 5.0, watch=at, until=QUARTER),
+                    MotorMove(p, DUTY, SECONDS),
+                    MotorMove(q, -away, 5.0, watch=at, until=QUARTER),
                 ),
                 seen_in=1,
                 bits=1.0,

@@ -5,9 +5,9 @@ from __future__ import annotations
 from math import ceil
 from typing import Literal
 
-from pivrex.diagnosis.changes import Change
-from pivrex.diagnosis.moves import Move
+from pivrex.diagnosis.moves import MotorMove
 from pivrex.diagnosis.probes import Bench
+from pivrex.rig.changes import Change
 from pivrex.rig.rig import Rig
 
 __all__ = ["MOST", "SLOWLY_PER_S", "Sweep"]
@@ -33,14 +33,14 @@ class Sweep:
         self.rig, self.bench = rig, Bench(rig)
         self.found: dict[tuple[str, str], float | None] = {}
 
-    def next(self, place: Literal["up", "floor"]) -> tuple[str, tuple[Move, ...]] | None:
+    def next(self, place: Literal["up", "floor"]) -> tuple[str, tuple[MotorMove, ...]] | None:
         """Give the next motor at a place, and its ramp; None when all have been there."""
         for k, name in enumerate(self.bench.names):
             if (name, place) not in self.found:
                 at, _ = self.bench.watch(k)
                 moved = MOVED_RAD if self.bench.steers(k) else MOVED_M
                 there = self.bench.has_encoder[k]
-                ramp = Move(k, MOST, MOST / SLOWLY_PER_S, ramp=True, watch=at if there else -1, until=moved)
+                ramp = MotorMove(k, MOST, MOST / SLOWLY_PER_S, ramp=True, watch=at if there else -1, until=moved)
                 return name, (ramp,)
         return None
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Hashable
 from dataclasses import dataclass
 
 from pivrex.diagnosis.hypotheses import Wire
-from pivrex.diagnosis.moves import Move
+from pivrex.diagnosis.moves import MotorMove
 
 __all__ = ["Known", "Option", "Step"]
 
@@ -35,7 +35,7 @@ class Step:
         What happens, in a sentence.
     port : int
         The port that is probed.
-    moves : tuple of Move
+    moves : tuple of MotorMove
         In order; what is seen counts from the beginning of the move ``seen_in`` to its end.
     seen_in : int
     asks : str
@@ -49,7 +49,7 @@ class Step:
     kind: str
     text: str
     port: int = -1
-    moves: tuple[Move, ...] = ()
+    moves: tuple[MotorMove, ...] = ()
     seen_in: int = 0
     asks: str = "sensors"
     options: tuple[Option, ...] = ()

@@ -14,7 +14,7 @@ from pivrex.line.layout import plain
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats
 
-__all__ = ["Move", "MoveState", "Straight", "Turn", "Wait", "felt_motion", "straight_of", "turn_of"]
+__all__ = ["MoveState", "RobotMove", "Straight", "Turn", "Wait", "felt_motion", "straight_of", "turn_of"]
 
 LONGEST_S = 60.0
 
@@ -74,7 +74,7 @@ def _profiled(state: MoveState, whole: Floats | float, most: float, rise: float,
 
 
 @dataclass(frozen=True)
-class Move:
+class RobotMove:
     """A move. ``begin`` gives its state before the first tick, ``step`` what it asks for in a tick, from the Tick before."""
 
     longest_s: float = field(default=LONGEST_S, kw_only=True)
@@ -107,7 +107,7 @@ class Move:
 
 
 @dataclass(frozen=True)
-class Wait(Move):
+class Wait(RobotMove):
     """Stand and hold the heading, or (``held`` false) just stand, for ``longest_s``."""
 
     held: bool = True
@@ -118,7 +118,7 @@ class Wait(Move):
 
 
 @dataclass(frozen=True)
-class Straight(Move):
+class Straight(RobotMove):
     """Straight on, or straight to a side, at a speed.
 
     Attributes
@@ -165,7 +165,7 @@ class Straight(Move):
 
 
 @dataclass(frozen=True)
-class Turn(Move):
+class Turn(RobotMove):
     """Turn by an angle on the spot, to the left if it is above 0; several turns if it is that much.
 
     Attributes

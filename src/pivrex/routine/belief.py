@@ -7,12 +7,12 @@ from typing import Any
 
 import numpy as np
 
+from pivrex.line.landmarks import Mark, NoMarkError, take
 from pivrex.line.line import Line, LineState
 from pivrex.line.odometry import Odometry
 from pivrex.line.stage import Floats
 from pivrex.line.values import Ops, Value, ops_of, parts
 from pivrex.routine.motion import Felt
-from pivrex.sim.marks import Mark, NoMarkError, take
 
 __all__ = ["Belief"]
 

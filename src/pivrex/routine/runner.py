@@ -13,6 +13,7 @@ import numpy as np
 from pivrex.line.asked import OF_ROBOT
 from pivrex.line.attachments import reached
 from pivrex.line.entry import Entry
+from pivrex.line.landmarks import NoMarkError, range_mark, wall_mark
 from pivrex.line.layout import plain
 from pivrex.line.line import Line, LineState
 from pivrex.line.stage import Floats
@@ -33,7 +34,6 @@ from pivrex.routine.program import AttachStep, FollowStep, Instruction, MotionSt
 from pivrex.routine.robot import RobotWords
 from pivrex.routine.thread import UNKNOWN
 from pivrex.routine.values import Seen, value_of
-from pivrex.sim.marks import NoMarkError, range_mark, wall_mark
 
 __all__ = ["Runner"]
 

@@ -7,7 +7,7 @@ import numpy as np
 from pivrex.line import Entry, Line, LineState
 from pivrex.line.correction import FAULTS, JUMPED, Correction
 from pivrex.line.layout import Floats
-from pivrex.line.moves import Move, MoveState
+from pivrex.line.moves import MoveState, RobotMove
 from pivrex.line.zeroing import DONE, MEASURES, MOVED, WAITS, Zeroing
 from pivrex.session.board import Board
 
@@ -19,11 +19,11 @@ class Correcting:
 
     def __init__(self, board: Board) -> None:
         self._board = board
-        self._move: Move | None = None
+        self._move: RobotMove | None = None
         self._state: MoveState | None = None
         self._fault = self._zeroing = 0
 
-    def begin(self, line: Line, move: Move, title: str) -> None:
+    def begin(self, line: Line, move: RobotMove, title: str) -> None:
         """Begin a move; one that goes on ends."""
         if "correction" not in line.stages:
             self._board.note("this rig has no gyro with a correction; nothing can keep its heading")

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
+from pivrex.line.landmarks import NoMarkError, nearest_mark, take
 from pivrex.line.layout import plain
 from pivrex.rig.sensors import Ranger
-from pivrex.sim.marks import NoMarkError, nearest_mark, take
 
 __all__ = ["take_mark"]
 

@@ -8,8 +8,8 @@ from dataclasses import field as made
 from pathlib import Path
 
 from pivrex.devices.keys import KeysMode
-from pivrex.diagnosis.moves import Move
-from pivrex.line.moves import Move as LineMove
+from pivrex.diagnosis.moves import MotorMove
+from pivrex.line.moves import RobotMove
 from pivrex.rig import Field, Rig
 from pivrex.rig.field import Keep, Match
 from pivrex.rig.sources import Link
@@ -123,7 +123,7 @@ class Probe:
     """Carry out moves of single motors, round the line; ``number`` marks the answer."""
 
     number: int
-    moves: tuple[Move, ...]
+    moves: tuple[MotorMove, ...]
 
 
 @dataclass(frozen=True)
@@ -163,7 +163,7 @@ class ZeroGyro:
 class BeginMove:
     """Let the line make a move alone; ``title`` says which. Esc ends it, and so does a stick that is touched."""
 
-    move: LineMove
+    move: RobotMove
     title: str
 
 

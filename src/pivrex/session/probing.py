@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from pivrex.diagnosis.moves import Move, Runner
+from pivrex.diagnosis.moves import MotorMove, Runner
 from pivrex.line.entry import Entry
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
@@ -29,7 +29,7 @@ class Probing:
         """Whether a probe is being carried out."""
         return self._runner is not None
 
-    def begin(self, number: int, moves: tuple[Move, ...], line: Line) -> str:
+    def begin(self, number: int, moves: tuple[MotorMove, ...], line: Line) -> str:
         """Begin a probe; gives why it cannot be, empty if it does."""
         if any(move.port >= len(line.outputs.motors) for move in moves):
             return "the rig has changed; this probe means another motor now"

@@ -10,13 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line.outputs import settings_of
+from pivrex.line.seeing import Seeing
 from pivrex.line.stage import Floats, some
 from pivrex.rig.attachments import Encoded, reach_of
 from pivrex.rig.field import Field, Start
 from pivrex.rig.rig import Rig
 from pivrex.rig.steering import steering_name
 from pivrex.sim.chance import draw
-from pivrex.sim.seeing import Seeing
 from pivrex.sim.wiring import Wiring, ports_of, wiring_of
 
 __all__ = ["STEER_LAG", "Fitted", "Shafts", "carried_over"]

@@ -24,12 +24,13 @@ from pivrex.session.messages import (
 )
 from pivrex.session.places import log_file
 from pivrex.tui import chrome
-from pivrex.tui.actions import AppActions
+from pivrex.tui.app_actions import AppActions
+from pivrex.tui.app_replay import ReplayActs
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Commands
 from pivrex.tui.draw.bar import draw_foot, draw_ladder, draw_why
-from pivrex.tui.in_order import KeysInOrder
 from pivrex.tui.keys import key_name
+from pivrex.tui.keys_in_order import KeysInOrder
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choices
 from pivrex.tui.overlays.entry import ValueEntry
@@ -37,12 +38,11 @@ from pivrex.tui.overlays.palette import Palette
 from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.releases import KeyReleased, ask_terminal, install
 from pivrex.tui.remembering import Remembering
-from pivrex.tui.replay_acts import ReplayActs
 from pivrex.tui.replaying import NOT_NOW
 from pivrex.tui.themes import THEMES
-from pivrex.tui.views.row import ViewRow
-from pivrex.tui.views.table import VIEWS
-from pivrex.tui.views.view import View
+from pivrex.tui.view import View
+from pivrex.tui.views.view_row import ViewRow
+from pivrex.tui.views.view_table import VIEWS
 
 __all__ = ["PivrexApp"]
 
@@ -66,7 +66,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
     theme : str
     views : sequence of ViewRow
     keys : mapping
-        Keys that the person gave to commands; see `pivrex.tui.key_file`.
+        Keys that the person gave to commands; see `pivrex.tui.keys`.
     """
 
     CSS = """

@@ -8,8 +8,8 @@ from math import isfinite
 from pivrex.tui.draw.bar import HeadData, draw_head, draw_line
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.views.routine import match_head
-from pivrex.tui.views.row import ViewRow
+from pivrex.tui.panels.match_clock import match_head
+from pivrex.tui.views.view_row import ViewRow
 
 __all__ = ["head", "line", "small_screen"]
 

@@ -7,7 +7,7 @@ import sys
 
 from pivrex.errors import SaveError
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.views.row import ViewRow
+from pivrex.tui.views.view_row import ViewRow
 
 __all__ = ["export_view"]
 

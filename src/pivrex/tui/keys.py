@@ -1,8 +1,24 @@
-"""How keys are written for people."""
+"""Keys: how they are written for people, which press buttons of a gamepad, which a person gave to commands."""
 
 from __future__ import annotations
 
-__all__ = ["key_name"]
+import tomllib
+from collections.abc import Collection, Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol
+
+from pivrex.devices.keys import DRIVE_KEYS
+from pivrex.errors import Mistake, ReadError, SettingsError
+from pivrex.files import read_persons
+from pivrex.lower import reason
+from pivrex.rig import Rig
+from pivrex.rig.channels import CHANNELS
+from pivrex.rig.patches import patches_of
+
+if TYPE_CHECKING:
+    from textual import events
+    from textual.widget import Widget
+__all__ = ["do_bound", "key_name", "keys_of_buttons", "read_keys"]
 
 _NAMES = {
     "escape": "Esc", "enter": "Enter", "space": "Space", "backspace": "Backspace", "delete": "Del", "tab": "Tab", "up": "↑",
@@ -20,3 +36,139 @@ def key_name(key: str) -> str:
     last = _NAMES.get(last, last.upper() if whole else last)
     marks = {"ctrl": "Ctrl+", "shift": "⇧", "alt": "Alt+"}
     return "".join(marks.get(h, h + "+") for h in held) + last
+
+
+async def do_bound(widget: Widget, event: events.Key) -> None:
+    """Do what a key is bound to in a widget at once. Left to bubble it would be done after letters that were typed behind it."""
+    for binding in widget._bindings.key_to_bindings.get(event.key, ()):
+        event.stop()
+        event.prevent_default()
+        await widget.run_action(binding.action)
+        return
+
+
+# --- buttons ---
+
+KEYS = tuple(f"f{i}" for i in range(1, 13))
+
+
+def keys_of_buttons(rig: Rig, own: Mapping[str, str], taken: Collection[str] = ()) -> dict[str, str]:
+    """Give the button of each key: F1 to F12 for those that the rig uses, in the order of the layout.
+
+    Parameters
+    ----------
+    rig : Rig
+    own : mapping of str to str
+        Keys that the person gave to buttons, by button; these go before.
+    taken : collection of str
+        Keys that mean something else.
+    """
+    used = set()
+    for patch in patches_of(rig):
+        if patch.source in ("chosen", "keys"):
+            used |= {patch.channel, patch.binding.with_ if patch.binding is not None else ""}
+    buttons = [c for c in CHANNELS if c in used and c.startswith("button_")]
+    found = {own[b]: b for b in buttons if b in own}
+    free = [k for k in KEYS if k not in own.values() and k not in taken]
+    return found | dict(zip(free, (b for b in buttons if b not in own), strict=False))
+
+
+# --- a person's own keys ---
+
+_SPELT = {"esc": "escape", "[": "left_square_bracket", "]": "right_square_bracket", "=": "equals_sign", "+": "plus",
+          "-": "minus", "?": "question_mark", ",": "comma", ".": "full_stop", "/": "slash"}  # fmt: skip
+
+LARGEST_FILE = 100_000
+
+ALWAYS_STOP = ("escape", "ctrl+c")
+
+
+class Keyed(Protocol):
+    """A command, as far as its keys go."""
+
+    @property
+    def name(self) -> str: ...
+    @property
+    def view(self) -> str: ...
+    @property
+    def keys(self) -> tuple[str, ...]: ...
+
+
+def read_keys(path: Path, commands: Sequence[Keyed]) -> dict[str, tuple[str, ...]]:
+    """Read the keys that a person gave to commands; none if there is no such file.
+
+    The file has a table ``[keys]`` with a command's id and a key, or a list of keys: ``go_live = "ctrl+g"``.
+
+    Raises
+    ------
+    SettingsError
+        With every mistake in the file.
+    """
+    text = _text(path)
+    found: dict[str, tuple[str, ...]] = {}
+    wrong: list[tuple[str, str]] = []
+    buttons = [c for c in CHANNELS if c.startswith("button_")]
+    known = [*(c.name for c in commands), *buttons]
+    for name, value in _table(path, text).items():
+        keys = [value] if isinstance(value, str) else value
+        if name not in known:
+            wrong.append((name, f"is no command; the commands are {', '.join(dict.fromkeys(known))}"))
+        elif not isinstance(keys, list) or not all(isinstance(k, str) and k for k in keys):
+            wrong.append((name, "should be a key in quotes, or a list of them"))
+        else:
+            found[name] = _spelt(keys)
+            wrong += [(name, f"is {key_name(k)}, which drives") for k in found[name] if k in DRIVE_KEYS]
+            wrong += [(name, f"is {key_name(k)}, which always stops") for k in found[name] if k in ALWAYS_STOP]
+    wrong += _taken(commands, found)
+    if wrong:
+        lines = [row.split("=")[0].strip().strip('"') for row in text.splitlines()]
+        at = {name: lines.index(name) + 1 if name in lines else 0 for name, _ in wrong}
+        raise SettingsError(path, [Mistake(at[name], f"keys.{name}", what) for name, what in wrong])
+    if "stop" in found:
+        found["stop"] = ("escape", *found["stop"])  # another key may stop too
+    return found
+
+
+def _text(path: Path) -> str:
+    if not path.exists():
+        return ""
+    try:
+        return read_persons(path, LARGEST_FILE)
+    except ReadError as problem:
+        raise SettingsError(path, [Mistake(problem.line, "", problem.reason)]) from None
+
+
+def _table(path: Path, text: str) -> dict[str, object]:
+    try:
+        table = tomllib.loads(text).get("keys", {})
+    except (ValueError, RecursionError) as problem:
+        raise SettingsError(path, [Mistake(0, "", f"is not TOML: {reason(problem)}")]) from None
+    if not isinstance(table, dict):
+        raise SettingsError(path, [Mistake(0, "keys", "is no table; it gives commands their keys")])
+    return table
+
+
+def _spelt(keys: list[str]) -> tuple[str, ...]:
+    """As Textual spells them: "Ctrl+G" is "ctrl+g", "[" has a name; a single letter keeps its case."""
+    return tuple(_SPELT.get(k.lower(), k if len(k) == 1 else k.lower()) for k in keys)
+
+
+def _taken(commands: Sequence[Keyed], found: dict[str, tuple[str, ...]]) -> list[tuple[str, str]]:
+    """Say which keys would mean two things in one view."""
+    wrong = []
+    pressed = {key: name for name, keys in found.items() if name in CHANNELS for key in keys}
+    for name, keys in found.items():
+        if name in CHANNELS:
+            taken = [c for c in commands if set(keys) & set(found.get(c.name, c.keys))]
+            wrong += [(name, f"is {key_name(keys[0])}, which {c.name} has already") for c in taken[:1]]
+            wrong += [
+                (name, f"is {key_name(k)}, which presses {pressed[k]} already") for k in keys if pressed[k] != name
+            ]
+            continue
+        places = {c.view for c in commands if c.name == name}
+        for other in commands:
+            meets = other.name != name and ("" in places or other.view == "" or other.view in places)
+            for key in set(keys) & set(found.get(other.name, other.keys)):
+                if meets and key not in ALWAYS_STOP:
+                    wrong.append((name, f"is {key_name(key)}, which {other.name} has already"))
+    return list(dict.fromkeys(wrong))

@@ -14,9 +14,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.diagnosis.changes import put_changes
 from pivrex.errors import RigError
 from pivrex.rig import Folder, RigFile
+from pivrex.rig.changes import put_changes
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import (
     ChooseRoutine,
@@ -35,12 +35,12 @@ from pivrex.session.places import config_folder
 from pivrex.session.replaying import ReplayClient
 from pivrex.session.status import SourceInfo, Status
 from pivrex.tui.alone_watch import AloneWatch, Began
-from pivrex.tui.button_keys import keys_of_buttons
-from pivrex.tui.history import KEPT, History
+from pivrex.tui.keys import keys_of_buttons
 from pivrex.tui.replaying import Replaying
+from pivrex.tui.tick_history import KEPT, History
 
 if TYPE_CHECKING:
-    from pivrex.diagnosis.moves import Move
+    from pivrex.diagnosis.moves import MotorMove
     from pivrex.rig.sources import Link
     from pivrex.routine.program import Program
 
@@ -339,7 +339,7 @@ class ScreenModel(Replaying):
         elif self.edit("steering read straight ahead", lambda d: put_changes(d, changes)):
             self.say("; ".join(str(c).partition("wheels.")[2] for c in changes))
 
-    def probe(self, moves: tuple[Move, ...]) -> int:
+    def probe(self, moves: tuple[MotorMove, ...]) -> int:
         """Ask for a probe; gives the number that marks its answer."""
         self._probes += 1
         self.ask(Probe(self._probes, moves))

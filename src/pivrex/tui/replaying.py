@@ -14,7 +14,7 @@ from pivrex.session import messages as ask
 from pivrex.session.client import SessionClient
 from pivrex.session.replaying import ReplayClient
 from pivrex.tui.editing import Editing
-from pivrex.tui.history import History
+from pivrex.tui.tick_history import History
 
 if TYPE_CHECKING:
     from collections.abc import Callable

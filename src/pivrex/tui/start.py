@@ -46,13 +46,13 @@ def show(
     from pivrex.tui.app import PivrexApp
     from pivrex.tui.canvas import Canvas
     from pivrex.tui.commands import Commands
-    from pivrex.tui.key_file import read_keys
-    from pivrex.tui.views.table import VIEWS
+    from pivrex.tui.keys import read_keys
+    from pivrex.tui.views.view_table import VIEWS
 
     names = [row.name for row in VIEWS]
     if view not in names:
         raise UsageError(f"--view is {view}, but the views are {', '.join(names)}")
-    keys = read_keys(config_folder() / "settings.toml", Commands(VIEWS))
+    keys = read_keys(config_folder() / "settings.toml", Commands(VIEWS).all)
     Canvas.ascii_only = not _is_unicode()
     gc.freeze()
     gc.enable()
@@ -75,7 +75,7 @@ def _is_unicode() -> bool:
 def make(folder: Path) -> Path | None:
     """Let somebody choose a robot of their own on the screen; gives its file, None if they left without one."""
     from pivrex.tui.canvas import Canvas
-    from pivrex.tui.maker_app import MakerApp
+    from pivrex.tui.maker.maker_app import MakerApp
 
     os.environ.setdefault("ESCDELAY", "25")
     Canvas.ascii_only = not _is_unicode()

@@ -13,7 +13,7 @@ from pivrex.line import Entry, Line
 from pivrex.line.control import Control
 from pivrex.line.correction import Correction
 from pivrex.line.layout import plain
-from pivrex.line.moves import Move, MoveState, Wait, straight_of, turn_of
+from pivrex.line.moves import MoveState, RobotMove, Wait, straight_of, turn_of
 from pivrex.line.stage import Floats
 from pivrex.line.steering import Steering
 from pivrex.rig import Rig
@@ -77,7 +77,7 @@ class Experiment:
 
 
 @dataclass(frozen=True)
-class _Step(Move):
+class _Step(RobotMove):
     """The heading that is aimed at jumps by an angle at once, and stays there."""
 
     angle_rad: float = 0.0
@@ -90,7 +90,7 @@ class _Step(Move):
 
 
 @dataclass(frozen=True)
-class _Drive(Move):
+class _Drive(RobotMove):
     """A twist at once, whatever the heading."""
 
     twist: tuple[float, float, float] = (0.0, 0.0, 0.0)
@@ -155,7 +155,7 @@ class Loop:
         """Give an experiment of a size that suits a rig."""
         raise NotImplementedError
 
-    def move(self, line: Line, experiment: Experiment) -> Move:
+    def move(self, line: Line, experiment: Experiment) -> RobotMove:
         """Give what makes it on a line, but for a knock."""
         raise NotImplementedError
 
@@ -224,7 +224,7 @@ class Heading(Loop):
                 return Experiment("straight", 1.0, 4.0, title="straight on 1.0 m")
         return Experiment("step", radians(30), 1.6, title="target jumps 30 deg")
 
-    def move(self, line: Line, experiment: Experiment) -> Move:
+    def move(self, line: Line, experiment: Experiment) -> RobotMove:
         match experiment.kind:
             case "step":
                 return _Step(angle_rad=experiment.amount)
@@ -298,7 +298,7 @@ class WheelLoop(Loop):
                 return Experiment("both", 0.4, 2.0, -knock, "to 40 % of full speed, then a knock")
         return Experiment("step", 0.4, 1.2, title="to 40 % of full speed")
 
-    def move(self, line: Line, experiment: Experiment) -> Move:
+    def move(self, line: Line, experiment: Experiment) -> RobotMove:
         since = 0.25 if experiment.kind == "step" else 0.05
         return _Drive(twist=(experiment.amount * line.rig.full_forward_m_s, 0.0, 0.0), since_s=since)
 
@@ -346,7 +346,7 @@ class SteeringLoop(Loop):
     def experiment(self, rig: Rig, kind: str) -> Experiment:
         return Experiment("both" if kind == "both" else "step", radians(60), 1.2, title="wheels from ahead to 60 deg")
 
-    def move(self, line: Line, experiment: Experiment) -> Move:
+    def move(self, line: Line, experiment: Experiment) -> RobotMove:
         slow = 0.3 * line.rig.full_forward_m_s
         return _Drive(twist=(slow * np.cos(experiment.amount), slow * np.sin(experiment.amount), 0.0))
 

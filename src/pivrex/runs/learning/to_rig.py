@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import tomlkit
 
-from pivrex.diagnosis.changes import Change, put_changes
+from pivrex.rig.changes import Change, put_changes
 from pivrex.rig.rig import Rig
 from pivrex.sim.body.settings import Conditions, settings_of
 from pivrex.units import KINDS, format_quantity, split

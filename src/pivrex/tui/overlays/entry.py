@@ -11,7 +11,7 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label
 
 from pivrex.errors import UnitError
-from pivrex.tui.bound_keys import do_bound
+from pivrex.tui.keys import do_bound
 from pivrex.tui.overlays.closing import ClosesItself
 
 __all__ = ["Typed", "ValueEntry"]

@@ -1,14 +1,12 @@
-"""The views: each a class that draws, and a row in one table."""
+"""The views: which panels, where, which keys; and a row for each in one table."""
 
 from typing import TYPE_CHECKING
 
 from pivrex.face import showing
 
 if TYPE_CHECKING:
-    from pivrex.tui.views.row import ViewRow
-    from pivrex.tui.views.settings import SettingsView
-    from pivrex.tui.views.table import VIEWS
-    from pivrex.tui.views.view import View
+    from pivrex.tui.views.view_row import ViewRow
+    from pivrex.tui.views.view_table import VIEWS
 
-__all__ = ["VIEWS", "SettingsView", "View", "ViewRow"]
-__getattr__ = showing(__name__, row="ViewRow", table="VIEWS", view="View", settings="SettingsView")
+__all__ = ["VIEWS", "ViewRow"]
+__getattr__ = showing(__name__, view_row="ViewRow", view_table="VIEWS")

@@ -11,18 +11,18 @@ from pivrex.line.layout import plain
 from pivrex.line.questions.preview import doing
 from pivrex.session.messages import Believe, LetGo, MoveSticks, Push, TakeMark
 from pivrex.session.periods import Period
-from pivrex.tui.attachments import standing_of
 from pivrex.tui.commands import PUSHES, Command
-from pivrex.tui.draw.attachments import draw_standing, name_width
-from pivrex.tui.draw.field import draw_field, field_ground
+from pivrex.tui.draw.attachment_bar import draw_standing, name_width
 from pivrex.tui.draw.field_scale import FieldScale, scale_of, window_of
+from pivrex.tui.draw.floor import draw_field, field_ground
 from pivrex.tui.draw.parts import number, two_bars
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.stick import draw_stick
 from pivrex.tui.draw.strip import draw_strip
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.views.field_numbers import LIFTS_N, SLIDES_M_S, FieldNumbers
-from pivrex.tui.views.paths import PATH_COMMANDS, PathActs
+from pivrex.tui.panels.field_numbers import LIFTS_N, SLIDES_M_S, FieldNumbers
+from pivrex.tui.panels.path_acts import PATH_COMMANDS, PathActs
+from pivrex.tui.panels.standings import standing_of
 
 __all__ = ["FIELD_COMMANDS", "FieldView", "field_bars", "field_exports"]
 

@@ -14,7 +14,7 @@ from pivrex.tui.draw.gate import GateData, draw_gate
 from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.views.settings import SettingsView
+from pivrex.tui.panels.settings_list import SettingsView
 
 __all__ = ["ShapingView", "shaping_bars"]
 

@@ -1,0 +1,335 @@
+"""What commands do that act in every view: ``act_NAME`` does the command NAME."""
+
+from __future__ import annotations
+
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from textual.app import SuspendNotSupported
+from textual.screen import Screen
+
+from pivrex.devices.keys import KeysMode
+from pivrex.files import resolved
+from pivrex.lower import reason
+from pivrex.session.messages import (
+    AttachPads,
+    ChooseSource,
+    GoLive,
+    GoOn,
+    Hold,
+    LetGo,
+    MoveStandIn,
+    Push,
+    PutBack,
+    Record,
+    SetKeysMode,
+    StepLevel,
+    Stop,
+    UseRobot,
+    ZeroGyro,
+)
+from pivrex.session.periods import Period
+from pivrex.tui.commands import Commands
+from pivrex.tui.exporting import export_view
+from pivrex.tui.model import ScreenModel
+from pivrex.tui.overlays.choices import Choice, Choices
+from pivrex.tui.overlays.entry import Typed, ValueEntry
+from pivrex.tui.overlays.help import Help
+from pivrex.tui.overlays.message_list import Messages
+from pivrex.tui.own_editor import editor_words
+from pivrex.tui.themes import next_theme
+from pivrex.tui.view import View
+from pivrex.tui.views.routine import RoutineView
+from pivrex.tui.views.view_row import ViewRow
+from pivrex.tuning import LOOPS
+
+if TYPE_CHECKING:
+    from textual.app import App
+
+    _Base = App[int]
+else:
+    _Base = object
+
+__all__ = ["AppActions"]
+
+NEW = "+"
+"""Chosen instead of a robot: a new one."""
+
+EDIT = "edit "
+"""Before a robot that shall be opened in the person's editor."""
+
+
+class AppActions(_Base):
+    """For the application: it has a model, its commands, its views as rows, and one of them open."""
+
+    model: ScreenModel
+    commands: Commands
+    rows: dict[str, ViewRow]
+    views: dict[str, View]
+    _open: str
+    _reports_releases: bool
+
+    @property
+    def view(self) -> View:
+        """The open view."""
+        raise NotImplementedError
+
+    @property
+    def look(self) -> str:
+        """The theme by the name that people know."""
+        raise NotImplementedError
+
+    def look_is(self, name: str) -> None:
+        """Take a theme."""
+        raise NotImplementedError
+
+    def act(self, name: str) -> None:
+        """Do a command."""
+        raise NotImplementedError
+
+    def act_stop(self) -> None:
+        self.model.ask(Stop("Esc"))
+
+    def act_go_on(self) -> None:
+        self.model.ask(GoOn())
+
+    def act_go_live(self) -> None:
+        self.model.ask(GoLive())
+
+    def act_sources(self) -> None:
+        status = self.model.status
+
+        def choices() -> list[Choice]:
+            now = self.model.status
+            return [
+                Choice(
+                    s.name,
+                    s.title,
+                    _said(s.lacks, s.waits)
+                    or ("drives" if s.name == now.source else "acts beside the driver" if s.can.beside else ""),
+                    bool(s.lacks or s.waits),
+                )
+                for s in now.sources
+                if s.name == now.source or not self.model.is_of_another(s)
+            ]
+
+        def pads() -> str:
+            port = self.model.status.pad_port
+            return "stand-in gamepads: " + (
+                f"pivrex remote --pad --port {port}" if port else "Ctrl+P, then stand-in gamepad"
+            )
+
+        def take(name: str | None) -> None:
+            if name is not None:
+                self.model.ask(ChooseSource(name))
+
+        self._lay_over(Choices("who drives?", choices, status.source, self._key_of("sources"), pads), take)
+
+    def act_rigs(self) -> None:
+        here = str(resolved(self.model.file.path))
+
+        def choices() -> list[Choice]:
+            paths = [resolved(path) for path in self.model.folder.rigs()]
+            listed = [Choice(str(p), p.stem, "open" if str(p) == here else "") for p in paths]
+            return [*listed, Choice(NEW, "a robot of your own ...", "wheels, law, outputs, sources from drawings")]
+
+        def take(path: str | None) -> None:
+            if path in (NEW, EDIT + NEW):
+                self.act_new_robot()
+            elif path is not None and path.startswith(EDIT):
+                self.edit(Path(path.removeprefix(EDIT)))
+            elif path is not None:
+                # by the name under which the folder has it; one that has gone meanwhile is said to be gone
+                there = {str(resolved(p)): p for p in self.model.folder.rigs()}
+                self.model.open_rig(there.get(path, Path(path)))
+
+        self._lay_over(
+            Choices(
+                "which robot?",
+                choices,
+                here,
+                self._key_of("rigs"),
+                lambda: "+ makes one, e edits its file",
+                {"plus": NEW, "+": NEW, "e": EDIT + "{}"},
+            ),
+            take,
+        )
+
+    def act_help(self) -> None:
+        commands = self.commands.acting(self._open)
+        self._lay_over(Help(self._open, self.view.help_lines(), commands, self._key_of("help")))
+
+    def _key_of(self, name: str) -> str:
+        """The key that a command has now."""
+        return next((c.keys[0] for c in self.commands.all if c.name == name and c.keys), "")
+
+    def _lay_over(self, screen: Screen[Any], take: Callable[[Any], None] | None = None) -> None:
+        if len(self.screen_stack) == 1:
+            self.push_screen(screen, take)
+
+    def act_next_wheel(self) -> None:
+        self.model.wheel = (self.model.wheel + 1) % len(self.model.line.wheels)
+
+    def act_type_value(self) -> None:
+        if isinstance(self.view, Typed):
+            self._lay_over(ValueEntry(self.view))
+
+    def act_undo(self) -> None:
+        self.model.undo()
+
+    def act_redo(self) -> None:
+        self.model.redo()
+
+    def act_put_back(self) -> None:
+        self.model.ask(PutBack())
+
+    def act_level_up(self) -> None:
+        self.model.ask(StepLevel(1))
+
+    def act_level_down(self) -> None:
+        self.model.ask(StepLevel(-1))
+
+    def act_let_go(self) -> None:
+        self.model.ask(LetGo())
+
+    def act_keys_mode(self) -> None:
+        modes: list[KeysMode] = ["latched", "timed"]
+        if self._reports_releases:
+            modes.append("held")
+        mode = modes[(modes.index(self.model.status.keys_mode) + 1) % len(modes)]
+        self.model.ask(SetKeysMode(mode))
+        self.model.say(f"keys: {mode}")
+
+    def act_hold_heading(self) -> None:
+        model = self.model
+        if model.rig.correction is None:
+            if model.edit("a correction by the gyro", lambda d: d.update({"correction": {"hold": "on"}})):
+                model.say("the rig has a table [correction] now; the heading is held")
+            return
+        on = not model.status.holding
+        model.ask(Hold(on))
+        model.say("the heading is held while you do not turn" if on else "the heading is held no more")
+
+    def act_zero_gyro(self) -> None:
+        self.model.ask(ZeroGyro())
+
+    def act_push_left(self) -> None:
+        self._push(1.0)
+
+    def act_push_right(self) -> None:
+        self._push(-1.0)
+
+    def _push(self, way: float) -> None:
+        loop = LOOPS["heading"]
+        _, left, turn = (way * loop.impulse(self.model.rig, loop.experiment(self.model.rig, "push"))).tolist()
+        self.model.ask(Push(0.0, left, turn))
+
+    def act_body(self) -> None:
+        kind = "perfect" if self.model.rig.has_real_body else "real"
+        if self.model.rig.body is None:
+            self.model.edit("a real body", lambda d: d.update({"body": {"kind": kind}}))
+        else:
+            self.model.choose("body.kind", kind)
+        self.model.say(f"the stand-in has a {kind} body now")
+
+    def act_match(self) -> None:
+        self.routine.ready()
+        if self.model.status.match.period is Period.OFF:
+            self.act("view_routine")  # what is chosen is looked at before it starts
+
+    def act_leave_match(self) -> None:
+        self.routine.leave()
+
+    @property
+    def routine(self) -> RoutineView:
+        """The view of what the robot does alone."""
+        view = self.views["routine"]
+        assert isinstance(view, RoutineView)
+        return view
+
+    def act_turn_over(self) -> None:
+        self.model.ask(MoveStandIn("turn over"))
+
+    def act_record(self) -> None:
+        self.model.ask(Record())
+
+    def act_robot(self) -> None:
+        self.model.ask(UseRobot(self.model.status.linked == "off"))
+
+    def act_attach_pads(self) -> None:
+        self.model.ask(AttachPads())
+
+    def act_messages(self) -> None:
+        model = self.model
+        self._lay_over(Messages(lambda: list(model.said), lambda: model.warnings, self._key_of("messages")))
+
+    def act_copy(self) -> None:
+        """Copy the open ladder, or what is selected with the why."""
+        lines = self.view.copied() + self.why_text()
+        if not lines:
+            self.model.say("nothing to copy yet: select a value, or start the robot")
+            return
+        self.copy_to_clipboard("\n".join(lines))
+        self.model.say(
+            f"copied, where the terminal lets it: {lines[0]}"
+            + (f", and {len(lines) - 1} more lines" * (len(lines) > 1))
+        )
+
+    def why_text(self) -> list[str]:
+        """Give the why as text: its sentence, or a line for each rung of the open ladder."""
+        raise NotImplementedError
+
+    def act_edit_file(self) -> None:
+        """Open the rig in the person's editor, and come back; the robot rests meanwhile."""
+        self.edit(self.model.file.path)
+
+    def edit(self, path: Path) -> None:
+        """Open a rig of the workspace in the person's editor: the open one at the line of what is selected."""
+        model = self.model
+        key = self.view.chosen_key() if resolved(path) == resolved(model.file.path) else ""
+        words = editor_words(path, model.line_of(key) if key else 1)
+        if not words:
+            model.say("no editor was found: set EDITOR to yours", alarm=True)
+            return
+        model.ask(Stop(f"{path.name} is being edited"))
+        try:
+            with self.suspend():
+                code = subprocess.run(words, check=False).returncode
+        except SuspendNotSupported:
+            model.say(f"this terminal cannot be lent to an editor; the rig is {path}", alarm=True)
+            return
+        except OSError as problem:
+            model.say(f"{words[0]}: {reason(problem)}", alarm=True)
+            return
+        model.look_outside()
+        if code:
+            model.say(f"{words[0]} ended with {code}", alarm=True)
+        elif not model.message_alarm:
+            model.say(f"back from {words[0]}; let go of all, then g drives on")
+
+    def act_new_robot(self) -> None:
+        from pivrex.tui.maker.maker_overlay import Maker  # the first screen need not wait for it
+
+        self._lay_over(Maker(self.model.folder.path), self._made)
+
+    def _made(self, path: Path | None) -> None:
+        if path is not None and self.model.open_rig(path):
+            self.model.say(f"{path.name} is made and open; 1 calibrates and binds, 3 shows its wheels")
+
+    def act_sums(self) -> None:
+        from pivrex.tui.overlays.bench import Bench  # the first screen need not wait for it
+
+        self._lay_over(Bench(self.model, self._key_of("sums")))
+
+    def act_theme(self) -> None:
+        self.look_is(next_theme(self.look))
+        self.model.say(f"theme {self.look}")
+
+    def act_export(self) -> None:
+        self.run_worker(export_view(self.model, self.rows[self._open]), group="export", exclusive=True)
+
+
+def _said(lacks: tuple[str, ...], waits: str) -> str:
+    return f"no {', '.join(lacks)}" if lacks else waits

@@ -1,0 +1,239 @@
+"""The picture of a robot in the making: steps at the left, drawn choices in the middle, the robot itself at the right."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from math import degrees
+from pathlib import Path
+
+import numpy as np
+
+from pivrex.line.questions.ask import can_do
+from pivrex.rig import Rig, read_text
+from pivrex.rig.wished_text import written
+from pivrex.rig.wishes import Wishes, laws_of
+from pivrex.tui.draw.parts import wrapped
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.draw.robot_drawing import RobotData, draw_robot, robot_scale
+from pivrex.tui.maker.robot_in_making import Making
+
+__all__ = ["draw_making"]
+
+STEPS_W = 40
+SMALL_W, SMALL_H = 17, 7
+
+_QUESTIONS = {
+    "name": "What is the robot called?",
+    "begin": "Choose everything here, or copy a robot that is there already?",
+    "wheels": "What does it stand on?",
+    "law": "What do the sticks mean?",
+    "output": "What do its motor drivers want to be told?",
+    "extras": "What else is there? Space takes in and out.",
+    "sources": "Who shall drive it, beside keys, drawn sticks and gamepads? Space takes in and out.",
+    "port": "On which port is that serial line?",
+    "robot port": "On which port is the robot?",
+    "write": "Enter writes it. Every number can be changed afterwards, on the screen or in the file.",
+}
+
+_LAW_STICKS = {
+    "tank": ((0, 1), (0, 1)), "arcade": ((1, 1), None), "split arcade": ((0, 1), (1, 0)), "triggers": ((1, 0), "triggers"),
+    "planar": ((1, 1), (1, 0)),
+}  # fmt: skip
+"""Which ways each stick counts, across and up."""
+
+_OUTPUT_SIGNS = {
+    "duty": "−255 ━━━╋━━━ 255", "magnitude": "0 ━━━━━ 255  ⇅ way", "two pins": "⎍⎍ ahead  ⎍⎍ back", "servo": "1.0 ⎍ 1.5 ⎍ 2.0 ms",
+    "fraction": "−1 ━━━╋━━━ 1", "percent": "−100 ━━╋━━ 100 %", "speed": "−1.2 ━━╋━━ 1.2 m/s",
+}  # fmt: skip
+
+
+def draw_making(making: Making, width: int, height: int) -> Picture:
+    """Draw it."""
+    picture = Picture(width, height)
+    left = STEPS_W if width >= 110 else 0
+    right = max(0, min(60, width - left - 62)) if width >= 96 else 0
+    if left:
+        _draw_steps(making, picture, left - 2, height)
+        picture.down(left - 1, 0, height)
+    middle = width - left - right
+    _draw_step(making, picture, left + 1, middle - 2, height)
+    if right:
+        picture.down(width - right, 0, height)
+        _draw_robot(making, picture, width - right + 2, right - 3, height)
+    return picture
+
+
+def _draw_steps(making: Making, picture: Picture, width: int, height: int) -> None:
+    picture.text(1, 0, "a robot of your own", "title")
+    y = 2
+    for step in making.steps():
+        if y + 1 >= height:
+            break
+        here = step == making.step
+        picture.spot(0, y, width, "step", step, 2)
+        picture.text(1, y, "▸" if here else " ", "commanded")
+        picture.text(3, y, f" {step} " if here else step, "chosen" if here else "title")
+        picture.text(5, y + 1, making.answer(step), "rest", width - 6)
+        y += 3 if height >= 3 * len(making.steps()) + 4 else 2
+
+
+def _draw_step(making: Making, picture: Picture, x: int, width: int, height: int) -> None:
+    y = 0
+    for line in wrapped(_QUESTIONS[making.step], width - 1):
+        picture.text(x, y, line, "title")
+        y += 1
+    y += 1
+    if making.types:
+        end = picture.text(x + 2, y, f" {making.typed} ", "chosen", width - 4)
+        picture.text(end, y, "▏", "commanded")
+        y += 2
+        if making.step != "name":
+            y = _draw_ports(picture, x + 2, y, width - 3)
+    elif making.step == "write":
+        y = _draw_text(making, picture, x, y, width, height - 3)
+    else:
+        y = _draw_options(making, picture, x, y, width, height - 3)
+    if making.problem:
+        for line in wrapped(f"! {making.problem}", width - 2):
+            y += 1
+            picture.text(x + 2, min(y, height - 2), line, "alarm")
+    keys = (
+        "type it, Enter goes on"
+        if making.types
+        else "Enter writes it"
+        if making.step == "write"
+        else "↑↓ choose  Enter goes on"
+    )
+    keys += "  Space in and out" if making.several else ""
+    picture.text(x, height - 1, f"{keys}  ← back  Esc leaves", "key", width)
+
+
+def _draw_ports(picture: Picture, x: int, y: int, width: int) -> int:
+    names = sorted(str(p) for pattern in ("ttyUSB*", "ttyACM*", "cu.usb*") for p in Path("/dev").glob(pattern))
+    said = (
+        "plugged in now: " + ", ".join(names)
+        if names
+        else "no serial port is plugged in now; it is found when it comes"
+    )
+    for line in wrapped(said, width):
+        picture.text(x, y, line, "dim")
+        y += 1
+    return y
+
+
+def _draw_options(making: Making, picture: Picture, x: int, y: int, width: int, bottom: int) -> int:
+    options = making.options()
+    drawn = making.step in ("wheels", "law") and width >= 46
+    room = bottom - y
+    each = SMALL_H if drawn and room >= SMALL_H * min(3, len(options)) else 3 if room >= 3 * len(options) else 2
+    rows = max(1, room // each)
+    first = max(0, min(making.at - rows // 2, len(options) - rows))
+    for i, option in enumerate(options[first : first + rows], first):
+        here = i == making.at
+        picture.spot(x, y, width, "option", str(i), each)
+        at = x + 2
+        if each == SMALL_H:
+            small = _wheels_drawn(option.name) if making.step == "wheels" else _sticks_drawn(option.name)
+            picture.place(small, x + 2, y)
+            at += SMALL_W + 2
+        picture.text(x, y + (each == SMALL_H) * 2, "▸" if here else " ", "commanded")
+        mark = ("■ " if option.is_in else "□ ") if making.several else ""
+        row = y + (each == SMALL_H) * 2
+        picture.text(
+            at, row, f" {mark}{option.name} ", "chosen" if here else "title" if option.is_in else "rest", width - at + x
+        )
+        if making.step == "output":
+            sign = _OUTPUT_SIGNS[option.name]
+            picture.right(x + width - 1, row, sign, "commanded" if here else "rest")
+        for line in wrapped(option.what, width - (at - x) - 2)[: max(1, each - 2)]:
+            row += 1
+            picture.text(at + 1, row, line, "dim")
+        y += each
+    return y
+
+
+@lru_cache(maxsize=16)
+def _wheels_drawn(name: str) -> Picture:
+    rig = read_text(written(Wishes(wheels=name, law=next(iter(laws_of(name))))), Path("small.toml"), Rig)
+    return _robot_drawn(rig, SMALL_W, SMALL_H, names=False)
+
+
+@lru_cache(maxsize=16)
+def _sticks_drawn(law: str) -> Picture:
+    picture = Picture(SMALL_W, SMALL_H)
+    first, second = _LAW_STICKS[law]
+    for x, ways in ((0, first), (9, second)):
+        if ways == "triggers":
+            for at, sign in ((9, "▁"), (13, "▁")):
+                picture.text(at, 1, "╭─╮", "frame")
+                picture.text(at, 2, "│▓│", "commanded")
+                picture.text(at, 3, f"╰{sign}╯", "frame")
+            picture.text(9, 4, "back", "dim")
+            picture.text(12, 5, "ahead", "dim")
+            continue
+        if not isinstance(ways, tuple):
+            continue
+        for row, text in enumerate(("╭─────╮", "│     │", "│  ●  │", "│     │", "╰─────╯")):
+            picture.text(x, row + 1, text, "frame")
+        picture.text(x + 3, 3, "●", "commanded")
+        if ways[1]:
+            picture.text(x + 3, 2, "▲", "commanded")
+            picture.text(x + 3, 4, "▼", "commanded")
+        if ways[0]:
+            picture.text(x + 1, 3, "◀", "commanded")
+            picture.text(x + 5, 3, "▶", "commanded")
+    return picture
+
+
+def _robot_drawn(rig: Rig, width: int, height: int, names: bool = True) -> Picture:
+    count = len(rig.chassis.wheels)
+    nothing = np.zeros(count)
+    data = RobotData(rig, nothing, nothing, None, None, (False,) * count, None, None, "", names=names)
+    return draw_robot(data, robot_scale(rig, width, height), width, height)
+
+
+def _draw_robot(making: Making, picture: Picture, x: int, width: int, height: int) -> None:
+    rig = making.rig()
+    if rig is None:
+        for y, line in enumerate(wrapped(making.made_wrong, width - 1), 1):
+            picture.text(x, y, line, "alarm")
+        return
+    picture.text(x, 0, rig.name, "title")
+    picture.text(x + len(rig.name) + 2, 0, making.path_shown(), "dim", max(0, width - len(rig.name) - 2))
+    drawing = max(6, min(height - 13, width // 2 + 2))
+    picture.place(_robot_drawn(rig, width, drawing), x, 1)
+    y = drawing + 2
+    aside = f", aside {rig.full_left_m_s:.2f} m/s" if rig.law.kind == "planar" else ""
+    rows = [
+        f"full ahead {rig.full_forward_m_s:.2f} m/s{aside}",
+        f"full turn {degrees(rig.full_turn_rad_s):.0f} deg/s",
+        *wrapped(can_do(rig), width - 1),
+        f"law {rig.law.kind}: " + ", ".join(f"{role} by {rig.channel(axis)}" for role, axis in rig.law.axes().items()),
+    ]
+    if rig.sources:
+        rows.append("sources " + ", ".join(rig.sources))
+    if rig.attachments:
+        rows.append("beside its wheels " + ", ".join(rig.attachments))
+    rows.append("real robot " + (rig.link.wire.kind if rig.link is not None else "none yet; there is the stand-in"))
+    for text in rows:
+        for line in wrapped(text, width - 1):
+            if y < height:
+                picture.text(x, y, line, "rest")
+            y += 1
+
+
+def _draw_text(making: Making, picture: Picture, x: int, y: int, width: int, bottom: int) -> int:
+    if making.rig() is None:
+        for line in wrapped(f"! {making.made_wrong}", width - 2):
+            picture.text(x + 2, y, line, "alarm")
+            y += 1
+        return y
+    lines = making.text().splitlines()
+    picture.text(x, y, f"{making.path_shown()}, {len(lines)} lines", "dim", width)
+    for line in lines[: max(0, bottom - y - 2)]:
+        y += 1
+        before, sign, comment = line.partition("#")
+        at = picture.text(x + 2, y, before, "rest", width - 3)
+        if sign:
+            picture.text(at, y, sign + comment, "dim", max(0, x + width - at - 1))
+    return y + 1

@@ -1,0 +1,203 @@
+"""What Field says in numbers: motion, pose, belief, what a real body does, sensors."""
+
+from __future__ import annotations
+
+from math import isfinite
+from textwrap import wrap
+
+import numpy as np
+
+from pivrex.line.layout import plain
+from pivrex.line.moves import felt_motion
+from pivrex.line.odometry import Odometry
+from pivrex.line.questions.disagreement import disagreement
+from pivrex.tui.draw.floor import Believed
+from pivrex.tui.draw.parts import number, turning
+from pivrex.tui.view import View
+from pivrex.units import wrap_deg
+
+__all__ = ["LIFTS_N", "SLIDES_M_S", "FieldNumbers"]
+
+SLIDES_M_S = 0.08
+"""A tyre that is dragged faster than this is said to slide."""
+
+LIFTS_N = 0.02
+WORDS = 42
+"""So long may a part of a row be."""
+
+
+class FieldNumbers(View):
+    """The rows beside the map."""
+
+    def _believed(self) -> Believed | None:
+        """Where the robot believes to be."""
+        x, y, heading, xx, xy, yy = (self.model.value("odometry", n) for n in ("x", "y", "heading", "xx", "xy", "yy"))
+        return (
+            Believed((x, y, heading), np.array([[xx, xy], [xy, yy]]))
+            if isfinite(x + y + heading + xx + xy + yy)
+            else None
+        )
+
+    def _belief_rows(self) -> list[tuple[str, list[tuple[str, str]]]]:
+        """Say where the robot believes to be, how sure it is, how far off, and what its wheels and its gyro disagree about."""
+        model, believed = self.model, self._believed()
+        if believed is None:
+            return []
+        x, y, heading = believed.pose
+        sigma = float(np.sqrt(max(0.0, np.trace(believed.covariance) / 2)))
+        off = float(np.hypot(x - model.value("truth", "x"), y - model.value("truth", "y")))
+        said = [
+            (f"x {number(x, 2, 5)} m", "measured"), (f"y {number(y, 2, 5)} m", "measured"),
+            (f"{number(wrap_deg(float(np.degrees(heading))), 0, 4)} deg", "measured"),
+            (f"± {sigma * 100:.1f} cm", "target"),
+        ]  # fmt: skip
+        if isfinite(off):
+            said.append((f"off {off * 100:.1f} cm", "alarm" if off > 3 * sigma + 0.02 else "rest"))
+        rows = [("belief", said)]
+        stage = model.line.stages["odometry"]
+        if isinstance(stage, Odometry) and stage.basis != "wheels and gyro":
+            rows.append(("", [(f"by {stage.basis}", "dim")]))
+        apart = [model.value("odometry", n) for n in ("apart_still", "apart_turning", "turned")]
+        found = disagreement(*apart) if model.rig.gyro is not None and all(map(isfinite, apart)) else None
+        if found is not None:
+            words = f"! {found.said}" if found.wrong else found.said
+            rows.append(("turn", [(part, "alarm" if found.wrong else "rest") for part in wrap(words, WORDS)]))
+        return rows
+
+    def _of_wheels(self, what: str) -> list[float]:
+        """What is true of each wheel of a real body; NaN of others."""
+        return [self.model.value("truth", f"{plain(w)}_{what}") for w in self.model.line.wheels]
+
+    def _floor(self) -> list[tuple[str, list[tuple[str, str]]]]:
+        """What a real body does: how it moves over the floor beside what the wheels feel, slip, battery."""
+        model = self.model
+        rows = model.history
+        if (
+            not model.rig.has_real_body
+            or model.row is None
+            or len(rows) < 2
+            or not isfinite(model.value("truth", "battery"))
+        ):
+            return []
+        layout = model.line.layout
+        place = layout.these("truth", ("x", "y", "heading"))
+        now, before = rows[-1, place], rows[-min(len(rows), 4), place]
+        t = float(rows[-1, layout.at("clock", "t")] - rows[-min(len(rows), 4), layout.at("clock", "t")])
+        moved = (now - before) / t if t > 0 else np.zeros(3)
+        c, s = np.cos(now[2]), np.sin(now[2])
+        forward, left = float(c * moved[0] + s * moved[1]), float(c * moved[1] - s * moved[0])
+        felt = felt_motion(model.line, model.row)
+        wheels = model.line.wheels
+        sliding = [(w, v) for w, v in zip(wheels, self._of_wheels("slip"), strict=True) if v > SLIDES_M_S]
+        lifting = [w for w, v in zip(wheels, self._of_wheels("load"), strict=True) if v < LIFTS_N]
+        volts, restart = model.value("truth", "battery"), model.value("truth", "restart")
+        aside = [(f"aside {turning(left, 2, 'm/s', steady=True)}", "rest")] if model.rig.law.kind == "planar" else []
+        found = [
+            ("felt", [(f"forward {number(float(felt[0]))} m/s", "measured"),
+                      (f"turn {turning(float(np.degrees(felt[2])), 0, 'deg/s', 3, True)}", "measured")]),
+            ("true", [(f"forward {number(forward)} m/s", "rest"), *aside,
+                      (f"turn {turning(float(np.degrees(moved[2])), 0, 'deg/s', 3, True)}", "rest")]),
+        ]  # fmt: skip
+        if lifting and not model.status.lifted:
+            found.append(("load", [(f"! {' and '.join(lifting)} lift{'s' * (len(lifting) == 1)}", "alarm")]))
+        elif sliding:
+            worst = max(sliding, key=lambda one: one[1])
+            found.append(("tyres", [(f"! {worst[0]} slides {worst[1]:.2f} m/s", "alarm")]))
+        else:
+            found.append(("tyres", [("all hold", "dim")]))
+        said = [(f"{volts:.2f} V of {model.rig.battery.volts:g} V", "rest")]
+        if restart > 0:
+            said = [(f"! sagged: electronics start again, {restart:.1f} s", "alarm")]
+        found.append(("battery", said))
+        for name, sensor in model.rig.sensors.items():
+            value = model.value("sensed", plain(name))
+            if sensor.kind == "ranger":
+                found.append(
+                    (name[:7], [(f"{value:.2f} m" if value > 0 else "no echo", "measured" if value > 0 else "dim")])
+                )
+            else:
+                found.append(
+                    (
+                        name[:7],
+                        [(f"reads {value:g}" if value > 0 else "sees nothing", "measured" if value > 0 else "dim")],
+                    )
+                )
+        return found
+
+    def _aside(self) -> list[tuple[str, str]]:
+        if self.model.rig.law.kind != "planar":
+            return []
+        left = self.model.value("motion", "left")
+        return [(f"aside {turning(left, 2, 'm/s', steady=True)}", "commanded")]
+
+    def _rows(self) -> list[tuple[str, list[tuple[str, str]]]]:
+        model = self.model
+        line = model.line
+        heading = wrap_deg(float(np.degrees(model.value("truth", "heading")))) if model.row is not None else 0.0
+        rows: list[tuple[str, list[tuple[str, str]]]] = [
+            (
+                "motion",
+                [
+                    (f"forward {number(model.value('motion', 'forward'))} m/s", "commanded"),
+                    *self._aside(),
+                    (
+                        f"turn {turning(float(np.degrees(model.value('motion', 'turn'))), 0, 'deg/s', 3, True)}",
+                        "commanded",
+                    ),
+                ],
+            ),
+            (
+                "pose",
+                [
+                    (f"x {number(model.value('truth', 'x'), 2, 5)} m", "measured"),
+                    (f"y {number(model.value('truth', 'y'), 2, 5)} m", "measured"),
+                    (f"heading {number(heading, 0, 4)} deg", "measured"),
+                ],
+            ),
+        ]
+        if not isfinite(model.value("truth", "x")) and model.row is not None:
+            del rows[-1]  # nobody knows where a real robot truly is
+        rows += self._belief_rows()
+        rows += self._floor()
+        for i, wheel in enumerate(line.wheels):
+            motor = next(m for m in model.rig.motors.values() if wheel in m.wheels)
+            travel = model.value("sensed", f"{plain(wheel)}_travel")
+            values = [(f"{wheel} rolled {number(travel, 2, 7)} m", "measured")]
+            if motor.counts_per_turn and isfinite(travel):
+                counts = motor.counts(travel, model.rig.chassis.wheels[i].radius_m)
+                values.append((f"= {counts:+7.0f} counts".replace("-", "−"), "rest"))
+            if "steering" in model.line.stages and model.rig.chassis.wheels[i].steered:
+                angle = wrap_deg(float(np.degrees(model.value("pointing", f"{plain(wheel)}_angle"))))
+                values.append((f"points {number(angle, 0, 4)} deg", "measured"))
+            rows.append(("sensed", values))
+        if line.layout.has("heading", "heading") and model.row is not None:
+            gyro = wrap_deg(float(np.degrees(model.value("sensed", "gyro"))))
+            ahead = wrap_deg(float(np.degrees(model.value("heading", "heading"))))
+            rows.append(
+                (
+                    "gyro",
+                    [
+                        (f"says {number(gyro, 0, 4)} deg", "measured"),
+                        (f"{number(ahead, 0, 4)} deg from the field's forward", "rest"),
+                    ],
+                )
+            )
+        if line.layout.has("sensed", "up") and model.row is not None:
+            side = "on its back" if model.value("heading", "upside_down") == 1 else "on its wheels"
+            rows.append(("side", [(f"up {number(model.value('sensed', 'up'))} g", "measured"), (side, "rest")]))
+        humming = [m for m in model.rig.motors if model.value("outputs", f"{plain(m)}_hums") == 1]
+        if humming:
+            rows.append(
+                (
+                    "motors",
+                    [
+                        (f"! {' and '.join(humming)} only hum{'s' * (len(humming) == 1)}", "alarm"),
+                        ("too little to turn", "alarm"),
+                    ],
+                )
+            )
+        if model.value("truth", "blocked") == 1:
+            rows.append(("bump", [("! it stands against something", "alarm")]))
+        else:
+            rows.append(("bump", [("nothing in the way", "dim")]))
+        return rows

@@ -1,0 +1,214 @@
+"""How a path looks: on the field, and what stands beside it."""
+
+from __future__ import annotations
+
+from math import degrees
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.path.plan import Plan
+from pivrex.session.periods import Period
+from pivrex.tui.documents.path_document import PathDesk
+from pivrex.tui.draw.field_scale import FieldScale
+from pivrex.tui.draw.lines import Series, draw_lines, span_of
+from pivrex.tui.draw.parts import wrapped
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.draw.plan import Tried, draw_plan, shares_of
+from pivrex.tui.jobs.path_trial import Job, Ran, Trying
+from pivrex.tui.model import ScreenModel
+
+__all__ = ["PathDrawn"]
+
+Floats = NDArray[np.float64]
+
+TIED = "\u00a0"
+"""Keeps words together while a row is broken."""
+
+
+class PathDrawn:
+    """A path that is open, and what was tried of it.
+
+    Attributes
+    ----------
+    desk : PathDesk
+    trying : Trying
+    """
+
+    def __init__(self, model: ScreenModel) -> None:
+        self._model = model
+        self.desk, self.trying = PathDesk(), Trying()
+
+    def _live(self) -> Ran | None:
+        """What a robot that follows a path right now makes of it, as far as the screen remembers; None if none does."""
+        model = self._model
+        layout, rows = model.line.layout, model.history
+        if model.status.match.period is not Period.ALONE or not len(rows) or self.desk.path is None:
+            return None
+        rows = rows[rows[:, layout.at("following", "mode")] > 0]
+        if len(rows) < 2:
+            return None
+
+        def these(stage: str, *names: str) -> Floats:
+            return rows[:, [layout.at(stage, n) for n in names]]
+
+        truth, believed = these("truth", "x", "y", "heading"), these("odometry", "x", "y", "heading")
+        truth = truth if np.isfinite(truth).all() else believed  # of a real robot nobody knows more
+        feeds = (
+            bool(rows[-1, layout.at("following", "feeds_forward")]),
+            bool(rows[-1, layout.at("following", "feeds_back")]),
+        )
+        job = Job(self.desk.path, model.rig, model.folder.settings.field, feeds, 0)
+        t = rows[:, layout.at("clock", "t")]
+        errors = these("following", "along", "across", "off")
+        return Ran(
+            job, "", t - t[0], truth, believed, errors, these("following", "plan_forward", "plan_left", "plan_turn"),
+            these("following", "back_forward", "back_left", "back_turn"), float(np.hypot(errors[-1, 0], errors[-1, 1])),
+            abs(float(errors[-1, 2])),
+        )  # fmt: skip
+
+    @property
+    def ran(self) -> Ran | None:
+        """What is shown: the robot that follows it now, else what the stand-in made of it."""
+        return self._live() or self.trying.now
+
+    def draw_on(self, picture: Picture, scale: FieldScale) -> None:
+        """Draw the path onto the field."""
+        plan = self.desk.plan(self._model.rig)
+        if plan is None:
+            return
+        ran, before = self.ran, self.trying.before
+        tried = None
+        if ran is not None and len(ran.truth):
+            tried = Tried(ran.truth, ran.believed, before.truth if before is not None else None)
+        kept = plan.clearance(self._model.rig, self._model.folder.settings.field)
+        draw_plan(picture, scale, self._model.rig, plan, kept.away < 0, self.desk.at, tried)
+
+    def draw_beside(self, picture: Picture, x: int, width: int, height: int) -> None:
+        """Draw what there is to say of it: rows, the speed over its way, the errors over time, and what was given."""
+        desk, model = self.desk, self._model
+        name = desk.file.stem if desk.file is not None else "none"
+        picture.text(x, 0, f"path {name}", "title")
+        plan = desk.plan(model.rig)
+        if plan is None:
+            for k, part in enumerate(wrapped(desk.wrong or "there is no path", width)[: height - 2]):
+                picture.text(x, 2 + k, part, "alarm")
+            return
+        picture.right(x + width, 0, "saved" if desk.dragged is None else "held", "dim")
+        y = self._rows(picture, x, 1, width, height, plan)
+        room = height - y - 1
+        charts = 3 if room >= 24 else 2 if room >= 14 else 1 if room >= 6 else 0
+        each = min(12, room // charts) if charts else 0
+        if charts:
+            y = self._speed(picture, x, y + 1, width, each, plan)
+        if charts > 1:
+            y = self._errors(picture, x, y, width, each)
+        if charts > 2:
+            self._given(picture, x, y, width, each)
+
+    def _rows(self, picture: Picture, x: int, y: int, width: int, height: int, plan: Plan) -> int:
+        """Say length and time, clearance, what holds it, the chosen point, and how well it is followed."""
+        desk, model = self.desk, self._model
+        assert desk.path is not None
+        rows: list[tuple[str, str]] = []
+        fastest = float(plan.law.speed.max())
+        rows.append((f"{plan.length_m:.2f} m in {plan.time_s:.2f} s, at most {fastest:.2f} m/s", "commanded"))
+        wrong = desk.troubles(model.rig, model.folder.settings.field)
+        if wrong:
+            more = f" (and {len(wrong) - 1} more)" if len(wrong) > 1 else ""
+            rows += [(part, "alarm") for part in wrapped(f"! {wrong[0][1]}{more}", width)]
+        else:
+            kept = plan.clearance(model.rig, model.folder.settings.field)
+            k = int(kept.away.argmin())
+            rows.append((f"keeps {kept.away[k] * 100:.0f} cm from {kept.names[kept.what[k]]}", "rest"))
+        held = [
+            f"{letter} {share * 100:.0f} % {words}".replace(" ", TIED)
+            for letter, words, share in shares_of(plan)
+            if share > 0.004
+        ]
+        rows += [(part.replace(TIED, " "), "dim") for part in wrapped("held by  " + "  ".join(held), width)]
+        p = desk.path.points[desk.at]
+        direction = "" if p.direction_rad is None else f"  {degrees(p.direction_rad):.0f} deg"
+        rows.append((
+            f"◆ {desk.at + 1} of {len(desk.path.points)}  x {p.x_m:.2f} m  y {p.y_m:.2f} m{direction}{'  stops' if p.stop else ''}",
+            "chosen",
+        ))  # fmt: skip
+        rows += [(part, role) for text, role in self._followed() for part in wrapped(text, width)]
+        for text, role in rows:
+            if y < height:
+                picture.text(x, y, text, role)
+                y += 1
+        return y
+
+    def _followed(self) -> list[tuple[str, str]]:
+        ran, before = self._live(), self.trying.before
+        if ran is not None:
+            now = f"now {ran.off_m * 100:.1f} cm and {degrees(ran.off_rad):.1f} deg off its plan"
+            return [(f"{now}, {ran.said}" if ran.said else now, "measured")]
+        ran = self.trying.now
+        if ran is None:
+            return [("tried on the stand-in ..." if self.trying.goes_on else "", "dim")]
+        if ran.why:
+            said = [(f"! {f'{ran.said}: ' if ran.said else ''}{ran.why.removeprefix('line 1: ')}", "alarm")]
+        else:
+            how = f" {ran.said}" if ran.said else ""
+            said = [
+                (f"the stand-in{how} ends {ran.off_m * 100:.1f} cm and {degrees(ran.off_rad):.1f} deg off", "measured")
+            ]
+        if before is not None:
+            what = before.why.removeprefix("line 1: ") or f"{before.off_m * 100:.1f} cm off"
+            said.append((f"before, {before.said or 'with both'}: {what}", "ghost"))
+        return said
+
+    def _speed(self, picture: Picture, x: int, y: int, width: int, height: int, plan: Plan) -> int:
+        law, s = plan.law, plan.curve.s
+        top = float(law.speed.max()) * 1.3
+        most = np.sqrt(np.minimum(plan.bounds.caps.min(axis=0), top * top))
+        even = np.linspace(0, plan.length_m, 240)
+        series = (
+            Series("most", np.interp(even, s, most), "ghost", 3),
+            Series("planned", np.interp(even, s, law.speed), "commanded"),
+        )
+        chart = draw_lines("speed", even, series, (0.0, top), "m/s", width, height, ("0 m", f"{plan.length_m:.1f} m"))
+        picture.place(chart, x, y)
+        left, w = 9, width - 10
+        place = x + left + int(float(s[plan.curve.of[self.desk.at]]) / max(plan.length_m, 1e-9) * (w - 1))
+        picture.text(place, y + height - 2, "◆", "chosen")
+        return y + height
+
+    def _errors(self, picture: Picture, x: int, y: int, width: int, height: int) -> int:
+        ran, before = self.ran, self.trying.before
+        if ran is None or len(ran.t) < 2:
+            return y
+        t = np.linspace(0, float(ran.t[-1]), 240)
+
+        def line(of: Floats, over: Floats, k: int, scale: float) -> Floats:
+            return np.interp(t, over, of[:, k] * scale, right=np.nan)
+
+        series = []
+        if before is not None and len(before.t) > 1:
+            series += [
+                Series("", line(before.errors, before.t, 0, 100.0), "ghost", 2),
+                Series("before", line(before.errors, before.t, 1, 100.0), "ghost", 2),
+            ]
+        series += [
+            Series("heading, deg", line(ran.errors, ran.t, 2, degrees(1)), "target", 2),
+            Series("across", line(ran.errors, ran.t, 1, 100.0), "measured"),
+            Series("along", line(ran.errors, ran.t, 0, 100.0), "commanded"),
+        ]
+        span = span_of(series, 4.0)
+        picture.place(draw_lines("errors", t, series, span, "cm", width, height, ("0 s", f"{t[-1]:.1f} s")), x, y)
+        return y + height
+
+    def _given(self, picture: Picture, x: int, y: int, width: int, height: int) -> None:
+        ran = self.ran
+        if ran is None or len(ran.t) < 2:
+            return
+        t = np.linspace(0, float(ran.t[-1]), 240)
+        series = [
+            Series("added turn, rad/s", np.interp(t, ran.t, ran.back[:, 2]), "target", 2),
+            Series("added", np.interp(t, ran.t, ran.back[:, 0]), "measured"),
+            Series("planned", np.interp(t, ran.t, ran.planned[:, 0]), "commanded"),
+        ]
+        span = span_of(series, 0.4)
+        picture.place(draw_lines("given", t, series, span, "m/s", width, height, ("0 s", f"{t[-1]:.1f} s")), x, y)

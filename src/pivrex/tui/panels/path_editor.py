@@ -1,0 +1,291 @@
+"""A path in the Field view: what its keys and the mouse do to it, and what stands beside it."""
+
+from __future__ import annotations
+
+from math import hypot
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.errors import UnitError
+from pivrex.files import free_name, write_atomically
+from pivrex.path.edit import added, changed, looking_so, mirrored, removed, reversed_, segment_near
+from pivrex.path.files import path_text
+from pivrex.routine.trial import program_following
+from pivrex.session.messages import StartPeriod
+from pivrex.session.periods import Period
+from pivrex.tui.documents.path_document import first_path
+from pivrex.tui.draw.field_scale import FieldScale
+from pivrex.tui.jobs.path_trial import Job
+from pivrex.tui.model import ScreenModel
+from pivrex.tui.overlays.choices import Choice, Choices
+from pivrex.tui.overlays.entry import ValueEntry
+from pivrex.tui.panels.path_drawn import PathDrawn
+
+__all__ = ["PathMode"]
+
+Floats = NDArray[np.float64]
+
+STEP_M, FINE_M = 0.05, 0.01
+REACH_CELLS = 2
+NEW = "a new path"
+ARROWS = {"left": (-1, 0), "right": (1, 0), "up": (0, 1), "down": (0, -1)}
+SEED = 1
+LOOKS = {
+    "along": "along the path",
+    "fixed": "always the same way",
+    "towards": "towards a place",
+    "evenly": "turning evenly from its start to its end",
+    "points": "as its points say",
+}
+
+
+class PathMode(PathDrawn):
+    """Open or not, it keeps its path.
+
+    Attributes
+    ----------
+    open : bool
+    desk : PathDesk
+    trying : Trying
+    feeds : (bool, bool)
+        Whether the planned motion counts in what is tried, and whether the corrections do.
+    """
+
+    def __init__(self, view: Any, model: ScreenModel) -> None:
+        super().__init__(model)
+        self._view = view
+        self.open = False
+        self.feeds = (True, True)
+        self._held = False
+
+    # --- open and closed ---
+
+    def toggle(self) -> None:
+        """Open it, with the first path of the workspace, or close it."""
+        self.open = not self.open
+        if self.open and self.desk.file is None:
+            paths = self._model.folder.paths()
+            if paths:
+                self.desk.open(next(iter(paths.values())))
+            else:
+                self.new()
+
+    def close(self) -> None:
+        self.trying.close()
+
+    def choose(self) -> None:
+        """Ask which path."""
+        paths = self._model.folder.paths()
+        choices = [Choice(n, n) for n in paths] + [Choice(NEW, NEW, "two points, to be drawn on from")]
+        here = self.desk.file.stem if self.desk.file is not None else ""
+
+        def take(chosen: str | None) -> None:
+            if chosen == NEW:
+                self.new()
+            elif chosen:
+                self.desk.open(paths[chosen])
+                self._say_wrong()
+
+        self._view.app.push_screen(Choices("which path?", lambda: choices, here, "c"), take)
+
+    def new(self) -> None:
+        """Begin another path in a file of its own."""
+        folder = self._model.folder.path / "paths"
+        try:
+            folder.mkdir(exist_ok=True)
+            file = free_name(folder, "path", ".toml")
+            write_atomically(file, path_text(first_path(self._model.folder.settings.field)))
+        except OSError as problem:
+            self._model.say(f"{folder}: {problem.strerror or problem}", alarm=True)
+            return
+        self.desk.open(file)
+        self._model.say(f"a new path: paths/{file.name}")
+
+    def _say_wrong(self) -> None:
+        if self.desk.wrong:
+            self._model.say(self.desk.wrong, alarm=True)
+
+    def update(self) -> None:
+        """Look at the file, and at what is tried."""
+        if not self._model.drives_alone and self.desk.look_again():
+            self._model.say("the path was changed outside, and is read again", alarm=bool(self.desk.wrong))
+            self._say_wrong()
+        self.trying.want(self._job())
+        self.trying.poll()
+
+    def _job(self) -> Job | None:
+        path, rig, field = self.desk.path, self._model.rig, self._model.folder.settings.field
+        if path is None or self.desk.dragged is not None:
+            return None
+        if any(hard for hard, _ in self.desk.troubles(rig, field)):
+            return None
+        return Job(path, rig, field, self.feeds, SEED)
+
+    # --- changes ---
+
+    def _take(self, problem: str, done: str = "") -> None:
+        if problem:
+            self._model.say(problem, alarm=True)
+        elif done:
+            self._model.say(done)
+
+    def take_key(self, key: str) -> bool:
+        """Take the keys that mean the path while it is open, and something else while it is not."""
+        fine, name = key.startswith("shift+"), key.removeprefix("shift+")
+        if name in ARROWS:
+            self.nudge(*ARROWS[name], FINE_M if fine else STEP_M)
+        elif key == "u":
+            self._take("" if self.desk.undo() else "nothing of this path can be taken back")
+        elif key in ("U", "shift+u", "upper_u"):
+            self._take("" if self.desk.redo() else "nothing of this path was taken back")
+        else:
+            return False
+        return True
+
+    def nudge(self, right: int, up: int, by_m: float) -> None:
+        """Move the chosen point."""
+        desk = self.desk
+        if desk.path is None:
+            return
+        p = desk.path.points[desk.at]
+        x, y = round(p.x_m + right * by_m, 3), round(p.y_m + up * by_m, 3)
+        self._take(desk.change(changed(desk.path, desk.at, x_m=x, y_m=y)))
+
+    def walk(self, by: int) -> None:
+        """Choose another point."""
+        if self.desk.path is not None:
+            self.desk.at = (self.desk.at + by) % len(self.desk.path.points)
+
+    def add(self) -> None:
+        """Add a point half way to the next, or behind the last."""
+        desk = self.desk
+        plan = desk.plan(self._model.rig)
+        if desk.path is None or plan is None:
+            return
+        k = desk.at
+        if k + 1 < len(desk.path.points):
+            middle = (plan.curve.of[k] + plan.curve.of[k + 1]) // 2
+            x, y = float(plan.curve.x[middle]), float(plan.curve.y[middle])
+        else:
+            angle = plan.curve.angle[-1]
+            p = desk.path.points[k]
+            x, y = p.x_m + 0.5 * float(np.cos(angle)), p.y_m + 0.5 * float(np.sin(angle))
+        self._take(desk.change(added(desk.path, k, round(x, 3), round(y, 3)), k + 1))
+
+    def remove(self) -> None:
+        desk = self.desk
+        if desk.path is not None:
+            self._take(desk.change(removed(desk.path, desk.at), max(0, desk.at - 1)))
+
+    def reverse(self) -> None:
+        desk = self.desk
+        if desk.path is not None:
+            self._take(desk.change(reversed_(desk.path), len(desk.path.points) - 1 - desk.at), "run the other way")
+
+    def stop_there(self) -> None:
+        desk = self.desk
+        if desk.path is not None:
+            stops = not desk.path.points[desk.at].stop
+            self._take(
+                desk.change(changed(desk.path, desk.at, stop=stops)),
+                "it stops there" if stops else "it does not stop there",
+            )
+
+    def mirror(self) -> None:
+        """Ask where to, and mirror it."""
+        choices = [
+            Choice("end", "to the other end", "left and right of this drawing change places"),
+            Choice("side", "to the other side", "top and bottom change places"),
+        ]
+
+        def take(chosen: str | None) -> None:
+            desk = self.desk
+            if chosen and desk.path is not None:
+                made = mirrored(desk.path, self._model.folder.settings.field, chosen)
+                self._take(desk.change(made), "mirrored; u takes it back")
+
+        self._view.app.push_screen(Choices("mirror the path", lambda: choices, "end", "V"), take)
+
+    def look(self) -> None:
+        """Ask which way the robot looks along it."""
+        plan = self.desk.plan(self._model.rig)
+        if self.desk.path is None or plan is None:
+            return
+        choices = [Choice(kind, kind, what) for kind, what in LOOKS.items()]
+
+        def take(chosen: str | None) -> None:
+            desk = self.desk
+            if chosen and desk.path is not None:
+                ends = float(plan.curve.angle[0]), float(plan.curve.angle[-1])
+                made = looking_so(desk.path, chosen, *ends, self._model.folder.settings.field)
+                self._take(desk.change(made), f"it looks {chosen}; the numbers stand in its file")
+
+        self._view.app.push_screen(
+            Choices("which way does it look?", lambda: choices, self.desk.path.heading, "G"), take
+        )
+
+    def ask_where(self) -> None:
+        """Ask for the chosen point's place."""
+        if self.desk.path is not None:
+            self._view.app.push_screen(ValueEntry(self))
+
+    def entry(self) -> tuple[str, str, str]:
+        return f"point {self.desk.at + 1}", self.desk.as_typed(), "X, Y [, DIRECTION] [facing HEADING]"
+
+    def type_in(self, text: str) -> None:
+        problem = self.desk.change(self.desk.typed(text))
+        if problem:
+            raise UnitError(problem)
+
+    def switch(self, half: int) -> None:
+        """Leave the planned motion (0) or the corrections (1) out of what is tried, or take them in again."""
+        feeds = list(self.feeds)
+        feeds[half] = not feeds[half]
+        if not any(feeds):
+            self._model.say("one of the two must be left: nothing would move", alarm=True)
+            return
+        self.feeds = (feeds[0], feeds[1])
+
+    def drive(self) -> None:
+        """Let the robot drive it, alone and by the clock."""
+        desk, model = self.desk, self._model
+        if desk.path is None:
+            return
+        hard = [what for kept, what in desk.troubles(model.rig, model.folder.settings.field) if kept]
+        if hard:
+            model.say(f"it cannot be driven: {hard[0]}", alarm=True)
+            return
+        name = desk.file.stem if desk.file is not None else "path"
+        model.choose_routine(program_following(desk.path, model.rig, name, self.feeds), desk.file, desk.text)
+        model.ask(StartPeriod(Period.ALONE, only=True))
+
+    def point(self, scale: FieldScale, x: int, y: int, phase: str) -> bool:
+        """Take the mouse: a point that is taken is dragged; a click on the floor adds one there."""
+        desk = self.desk
+        if desk.path is None:
+            return False
+        at_x, at_y = scale.metres(x, y)
+        if phase == "press":
+            cells = [scale.cell(p.x_m, p.y_m) for p in desk.path.points]
+            away = [hypot(cx - x, 2 * (cy - y)) for cx, cy in cells]
+            k = int(np.argmin(away))
+            self._held = away[k] <= REACH_CELLS
+            if self._held:
+                desk.at = k
+            elif scale.holds(x, y):
+                segment, _ = segment_near(desk.path, at_x, at_y)
+                ends = desk.path.points[0], desk.path.points[-1]
+                reach = [hypot(p.x_m - at_x, p.y_m - at_y) for p in ends]
+                plan = desk.plan(self._model.rig)
+                near = plan is not None and float(np.hypot(plan.curve.x - at_x, plan.curve.y - at_y).min()) < min(reach)
+                behind = segment if near else (-1 if reach[0] < reach[1] else len(desk.path.points) - 1)
+                self._take(desk.change(added(desk.path, behind, round(at_x, 3), round(at_y, 3)), behind + 1))
+            return True
+        if self._held and phase == "release":
+            self._held = False
+            self._take(desk.drop())
+        elif self._held:
+            desk.drag(at_x, at_y)
+        return True

@@ -1,0 +1,119 @@
+"""Two runs over each other, and more under them, as a picture."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from textwrap import wrap
+
+import numpy as np
+
+from pivrex.line.layout import Floats
+from pivrex.tui.draw.lines import Series, draw_lines, span_of
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.jobs.run_questions import Beside, Told, place
+from pivrex.tui.panels.run_list import column_of, lay_floor
+
+__all__ = ["draw_beside"]
+
+
+def draw_beside(found: Beside, runs: Sequence[Told], width: int, height: int) -> Picture:
+    """Draw two runs over each other, and more under them: where the two part, by which stage, and side by side their figures."""
+    one, other = runs[:2]
+    picture = Picture(width, height)
+    picture.text(1, 0, "━ ", "measured")
+    at = picture.text(3, 0, found.names[0], "title")
+    picture.text(at + 2, 0, "┄ ", "commanded")
+    at = picture.text(at + 4, 0, found.names[1], "title")
+    others = f", and {len(runs) - 2} more" if len(runs) > 2 else ""
+    picture.text(at + 3, 0, f"lined up by {found.by}{others}", "dim")
+    y = 1
+    for line in wrap(found.said, max(20, width - 2))[:2]:
+        picture.text(1, y, line, "alarm" if found.parting is not None else "rest")
+        y += 1
+    side = 46 if width >= 96 else 0
+    strip = 9 if height >= 34 else 0
+    tracks: list[tuple[Floats, str, int]] = [(more.track, "ghost", 2) for more in runs[2:]]
+    for told, zero, named, every in ((one, found.zero[0], "measured", 1), (other, found.zero[1], "commanded", 3)):
+        tracks.append((told.track[told.track[:, 0] >= zero], named, every))
+    parted = None
+    if found.parting is not None:
+        at_row = int(np.searchsorted(one.track[:, 0], found.parting.rows[0]))
+        if at_row < len(one.track):
+            px, py = place(one.track)[at_row]
+            parted = (float(px), float(py))
+    high = height - 4 - strip
+    lay_floor(picture, 0, 4, width - side, high, one, tracks, parted=parted)
+    if side:
+        x, room = width - side + 1, side - 2
+        y = _changes(picture, x, 3, room, 8, found)
+        y = _two_figures(picture, x, y + 1, room, found)
+        _stages(picture, x, y + 1, room, 4 + high - y - 1, found)
+    if strip:
+        picture.place(_two_speeds(found, one, other, width, strip), 0, height - strip)
+    return picture
+
+
+def _two_figures(picture: Picture, x: int, y: int, width: int, found: Beside) -> int:
+    picture.text(x, y, "figures", "title")
+    picture.right(x + width - 9, y, "first", "measured")
+    picture.right(x + width, y, "second", "commanded")
+    for f, a, b in found.figures:
+        y += 1
+        picture.text(x, y, f"{f.title}{f', {f.unit}' if f.unit else ''}", "rest", width - 16)
+        for value, right, named in ((a, x + width - 9, "measured"), (b, x + width, "commanded")):
+            picture.right(right, y, "–" if np.isnan(value) else f"{value:.{f.digits}f}", named)
+    if np.isfinite(found.apart_m):
+        y += 1
+        picture.text(x, y, f"at most {found.apart_m:.2f} m apart, at {found.apart_at_s:.1f} s", "rest", width)
+    return y + 1
+
+
+def _stages(picture: Picture, x: int, y: int, width: int, height: int, found: Beside) -> None:
+    part = sorted(
+        (s for s in found.stages if np.isfinite(s.t_s)), key=lambda s: s.t_s
+    )  # of one time in the order of the line
+    cause = found.parting.stage if found.parting is not None else ""
+    part.sort(key=lambda s: s.stage != cause)
+    if height < 3 or not part:
+        return
+    picture.text(x, y, "stages, as they part", "title")
+    picture.right(x + width, y, "parts at", "dim")
+    for s in part[: height - 2]:
+        y += 1
+        here = s.stage == cause
+        picture.text(x, y, f"{'× ' if here else '  '}{s.stage}", "alarm" if here else "rest")
+        picture.text(x + 15, y, s.column.partition(".")[2], "dim", max(0, width - 25))
+        picture.right(x + width, y, f"{s.t_s:.2f} s", "alarm" if here else "rest")
+
+
+def _changes(picture: Picture, x: int, y: int, width: int, height: int, found: Beside) -> int:
+    said = [e.said for e in found.effects] + [f"routine {line}" for line in found.routine]
+    picture.text(x, y, "what was changed", "title")
+    rows = [row for one in said for row in wrap(one, max(20, width))] or ["nothing of rig and routine"]
+    if len(rows) > height - 1:
+        rows = [*rows[: height - 2], f"and more: {len(said)} changes in all"]
+    for k, line in enumerate(rows):
+        picture.text(x, y + 1 + k, line, "rest" if said else "dim", width)
+    return y + 1 + len(rows)
+
+
+def _two_speeds(found: Beside, one: Told, other: Told, width: int, height: int) -> Picture:
+    tracks = [
+        (told, (told.track[:, 0] - zero) * told.dt_s) for told, zero in ((one, found.zero[0]), (other, found.zero[1]))
+    ]
+    end = max([float(t[-1]) for _, t in tracks if len(t)] or [1.0])
+    t = np.linspace(0.0, max(end, 0.1), max(2, 2 * (width - 10)))
+    series = []
+    for (told, times), named, every, name in zip(
+        tracks, ("measured", "commanded"), (1, 3), ("first", "second"), strict=True
+    ):
+        values = (
+            np.interp(t, times, column_of(told.track, "felt_m_s"), np.nan, np.nan)
+            if len(times)
+            else np.full_like(t, np.nan)
+        )
+        series.append(Series(name, values, named, every))
+    title = "ahead" if found.parting is None else f"ahead; they part at {found.parting.t_s:.2f} s"
+    return draw_lines(
+        title, t, series, span_of(series, 0.2), "m/s", width, height, ("0 s", f"{end:.0f} s"), ("measured", "commanded")
+    )

@@ -1,0 +1,54 @@
+"""The views, a row each, in the order of the line. A new view is a class of its own and a row here."""
+
+from __future__ import annotations
+
+from pivrex.tui.commands import PUSHES
+from pivrex.tui.panels.match_clock import routine_bars, routine_exports
+from pivrex.tui.panels.motion_bars import motion_bars
+from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS
+from pivrex.tui.views.chassis import CHASSIS_COMMANDS, ChassisView
+from pivrex.tui.views.driver import DRIVER_COMMANDS, DriverView, driver_bars
+from pivrex.tui.views.field import FIELD_COMMANDS, FieldView, field_bars, field_exports
+from pivrex.tui.views.heading import HEADING_COMMANDS, HeadingView, heading_bars, heading_exports
+from pivrex.tui.views.routine import RoutineView
+from pivrex.tui.views.routine_commands import ROUTINE_COMMANDS
+from pivrex.tui.views.runs import RUNS_COMMANDS, RunsView, runs_bars, runs_exports
+from pivrex.tui.views.shaping import ShapingView, shaping_bars
+from pivrex.tui.views.view_row import ViewRow
+
+__all__ = ["VIEWS"]
+
+VIEWS = (
+    ViewRow(
+        "driver", "1", "the driver's end", "Opens Driver: sources, each channel live, what is patched to what.",
+        DriverView, driver_bars, lambda m: [["patches", str(m.file.path)]], DRIVER_COMMANDS,
+    ),
+    ViewRow(
+        "shaping", "2", "from the stick to a motion", "Opens Shaping: what happens to the stick before it means a motion.",
+        ShapingView, shaping_bars, lambda m: [["curve", str(m.file.path)]], SETTINGS_COMMANDS,
+    ),
+    ViewRow(
+        "chassis", "3", "from a motion to the wheels",
+        "Opens Chassis: the robot from above, each wheel's equation, how fast it can go.",
+        ChassisView, motion_bars, lambda m: [["chassis", str(m.file.path)], ["envelope", str(m.file.path)]], CHASSIS_COMMANDS,
+    ),
+    ViewRow(
+        "heading", "4", "the gyro's correction",
+        "Opens Heading: what the heading loop answers, what it gives now, its gains.",
+        HeadingView, heading_bars, heading_exports, (*HEADING_COMMANDS, *PUSHES),
+    ),
+    ViewRow(
+        "field", "5", "the robot on the floor", "Opens Field: the robot from above, wheels and sensors.",
+        FieldView, field_bars, field_exports, FIELD_COMMANDS,
+    ),
+    ViewRow(
+        "routine", "6", "what the robot does alone",
+        "Opens Routine: the text, its path on the field and its timeline, and the match clock.",
+        RoutineView, routine_bars, routine_exports, ROUTINE_COMMANDS,
+    ),
+    ViewRow(
+        "runs", "7", "what was kept of every drive",
+        "Opens Runs: every drive that was kept, laid over another, learnt from, told.",
+        RunsView, runs_bars, runs_exports, RUNS_COMMANDS,
+    ),
+)  # fmt: skip
