@@ -7,11 +7,12 @@ import multiprocessing
 import pickle
 import threading
 from collections.abc import Callable
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, ExitStack
 from pathlib import Path
-from typing import ClassVar
+from typing import Any
 from unittest import mock
 
+from pivrex.errors import PivrexError
 from pivrex.rig import open_folder
 from pivrex.session.core import Session
 from pivrex.session.keeping import Keeping
@@ -19,8 +20,8 @@ from pivrex.session.messages import Request, SetUp
 from pivrex.session.report import Report
 from pivrex.session.shared import Row
 from pivrex.session.status import Status
-from pivrex.tui.jobs.previews import Found, Job, Place, PreviewAtOnce, Seen
-from pivrex.tui.jobs.worker import WorkerProcess
+from pivrex.tui.jobs.job import Job, Progress, serve
+from pivrex.tui.jobs.previews import Place, Seen, ToPlay
 from pivrex.tui.model import ScreenModel
 
 
@@ -92,31 +93,77 @@ def local_model(home: Path, source: str = "keys") -> ScreenModel:
 
 
 def work_in_threads() -> AbstractContextManager[object]:
-    """Have each `WorkerProcess` work in a thread of this process: the pilot's terminal has no files that a process could inherit."""
+    """Have each `Job` work in a thread of this process: the pilot's terminal has no files that a process could inherit."""
 
-    def begin(self: WorkerProcess, name: str, work: Callable[..., None], *args: object, nice: int = 0) -> None:
-        self.wire, theirs = multiprocessing.Pipe()
+    def begin(job: Job[Any, Any]) -> None:
+        job._wire, theirs = multiprocessing.Pipe()
 
         def run() -> None:
-            with contextlib.suppress(OSError, EOFError):
-                work(theirs, *args)
+            with contextlib.suppress(OSError):
+                serve(theirs, job._work, job._args, lambda: None)
 
-        threading.Thread(target=run, daemon=True, name=name).start()
+        threading.Thread(target=run, daemon=True, name=job._name).start()
 
-    return mock.patch.multiple(WorkerProcess, __init__=begin, close=lambda self: self.wire.close())
+    return mock.patch.object(Job, "_begin", begin)
 
 
-class PreviewKept(PreviewAtOnce):
-    """Previews at once; what was asked before in this process is known: the same job has the same answer to the bit."""
+ALONE = Progress(lambda _share, _said: None, lambda: False)
+"""Of work to which nobody listens."""
 
-    _known: ClassVar[dict[bytes, Seen | Found | None]] = {}
+_KNOWN: dict[bytes, Any] = {}
 
-    def ask(self, job: Job | Place) -> None:
-        place = job if isinstance(job, Place) else None
-        serial, whole = job.serial if isinstance(job, Job) else 0, job.job if isinstance(job, Place) else job
-        key = pickle.dumps((place and place.line, whole._replace(serial=0)))
-        if key not in self._known:
-            super().ask(job)
-            self._known[key] = self._seen
-        seen = self._known[key]
-        self._seen = seen._replace(serial=serial) if isinstance(seen, Seen) else seen
+
+def answered(name: str, known: Callable[[Any], object] | None = None, never: bool = False) -> ExitStack:
+    """Have the jobs of a name answer where they are asked, or ``never``.
+
+    ``known`` gives what of a question its answer depends on: an answer that was given before in this process is taken then.
+    """
+    ask, poll = Job.ask, Job.poll
+
+    def at_once(job: Job[Any, Any], question: Any) -> None:
+        if job._name != name:
+            ask(job, question)
+        elif not never:
+            job.question, job.problem = question, ""
+            key = pickle.dumps((name, known(question))) if known is not None else b""
+            if not known or key not in _KNOWN:
+                worker = job.__dict__.setdefault(
+                    "worker", job._work(*job._args) if isinstance(job._work, type) else job._work
+                )
+                try:
+                    _KNOWN[key] = worker(question, ALONE)
+                except PivrexError as problem:
+                    job.refused, job.problem = question, str(problem)
+                    return
+            job.__dict__.setdefault("came", []).append((question, _KNOWN[key]))
+
+    def taken(job: Job[Any, Any]) -> list[tuple[Any, Any]]:
+        if job._name != name:
+            return poll(job)
+        came = job.__dict__.pop("came", [])
+        for job.answered, job.answer in came:
+            pass
+        return came
+
+    stack = ExitStack()
+    stack.enter_context(mock.patch.object(Job, "ask", at_once))
+    stack.enter_context(mock.patch.object(Job, "poll", taken))
+    return stack
+
+
+def previews_at_once() -> ExitStack:
+    """Have previews answered at once; of one routine and rig all have the same answer but for its number."""
+
+    def known(asked: ToPlay | Place) -> object:
+        place = asked if isinstance(asked, Place) else None
+        whole = asked.job if isinstance(asked, Place) else asked
+        return place and place.line, whole._replace(serial=0)
+
+    stack = answered("pivrex-preview", known)
+    poll = Job.poll
+
+    def numbered(job: Job[Any, Any]) -> list[tuple[Any, Any]]:
+        return [(q, a._replace(serial=q.serial) if isinstance(a, Seen) else a) for q, a in poll(job)]
+
+    stack.enter_context(mock.patch.object(Job, "poll", numbered))
+    return stack

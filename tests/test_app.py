@@ -23,10 +23,9 @@ from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Commands
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.releases import FocusReported, KeyReleased, ReleaseParser, ReleasesReported
-from pivrex.tui.views.routine import RoutineView
 from pivrex.tui.views.shaping import ShapingView
 from pivrex.tui.views.view_table import VIEWS
-from tests.local import LocalClient, PreviewKept, local_model, work_in_threads
+from tests.local import LocalClient, local_model, previews_at_once, work_in_threads
 from tests.support import DEMO, TempCase
 
 # Textual's pilot looks fifty times a second whether the program is idle; here it looks oftener, and waits for the same
@@ -52,7 +51,7 @@ class AppCase(TempCase):
         self.addCleanup(setattr, app_module, "FRAMES_PER_S", app_module.FRAMES_PER_S)
         app_module.FRAMES_PER_S = 0.1
         self.enterContext(work_in_threads())
-        self.enterContext(mock.patch.object(RoutineView, "previews_by", PreviewKept))
+        self.enterContext(previews_at_once())
 
     @asynccontextmanager
     async def running(self, source: str = "keys", size: tuple[int, int] = (160, 47), view: str = "field") -> Any:
@@ -357,7 +356,6 @@ class ShapingTest(AppCase):
 
     @in_loop
     async def test_a_read_only_workspace_says_so_and_goes_on(self) -> None:
-        from unittest import mock
 
         async with self.running(view="shaping"):
             with mock.patch("pivrex.files.os.access", return_value=False):

@@ -25,12 +25,8 @@ from pivrex.session.client import SessionClient
 from pivrex.session.messages import SetUp
 from pivrex.session.recorder import Recorder
 from pivrex.tui.app import PivrexApp
-from pivrex.tui.jobs.gain_help import HelpAtOnce, Job
-from pivrex.tui.jobs.previews import PreviewAtOnce
-from pivrex.tui.jobs.responses import AtOnce, Question
-from pivrex.tui.views.heading import HeadingView
-from pivrex.tui.views.routine import RoutineView
 from tests.kept import keep_two
+from tests.local import answered
 from tests.support import PLOVER, TempCase, Terminal, often, plain_rig, slow, wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_cli import Ran
@@ -353,30 +349,11 @@ KEYS = (
 """All but those that leave (Ctrl+Q), and those that write a drawing each time, which only cost time (x)."""
 
 
-class Quiet(AtOnce):
-    """Answers nothing: what works beside the screen is tried elsewhere."""
-
-    def ask(self, question: Question) -> None:
-        pass
-
-
-class NoHelp(HelpAtOnce):
-    def begin(self, job: Job) -> None:
-        pass
-
-
-class NoPreview(PreviewAtOnce):
-    def ask(self, job: object) -> None:
-        pass
-
-
 class MashCase(AppCase):
     def setUp(self) -> None:
         super().setUp()
-        for view, name, instead in (
-            (HeadingView, "begin", Quiet), (HeadingView, "help_by", NoHelp), (RoutineView, "previews_by", NoPreview),
-        ):  # fmt: skip
-            self.enterContext(mock.patch.object(view, name, instead))
+        for name in ("pivrex-answers", "pivrex-helper", "pivrex-preview"):
+            self.enterContext(answered(name, never=True))  # what works beside the screen is tried elsewhere
 
     async def type(self, keys: list[str]) -> None:
         """Send keys as fast as they come, as a terminal does."""

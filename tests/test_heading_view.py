@@ -26,11 +26,12 @@ from pivrex.session.messages import (
 from pivrex.session.robots import RESTARTS
 from pivrex.tui.draw.compass import draw_compass
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
-from pivrex.tui.jobs.gain_help import HelpAtOnce, HelpBeside, Job
-from pivrex.tui.jobs.responses import AtOnce, Beside, Question
+from pivrex.tui.jobs.gain_help import ToFind, gain_job, propose
+from pivrex.tui.jobs.responses import Question, Responses, response_job
 from pivrex.tui.views.heading import HeadingView
 from pivrex.tuning import LOOPS, Experiment, Gains
 from tests.chassis import demo_path
+from tests.local import ALONE, answered
 from tests.support import slow, wait_for
 from tests.test_app import AppCase, in_loop
 
@@ -44,9 +45,7 @@ def usual(rig: Rig, kind: str) -> Experiment:
 class HeadingCase(AppCase):
     def setUp(self) -> None:
         super().setUp()
-        before = HeadingView.begin
-        HeadingView.begin = AtOnce
-        self.addCleanup(setattr, HeadingView, "begin", before)
+        self.enterContext(answered("pivrex-answers"))
 
     @property
     def view(self) -> HeadingView:
@@ -214,48 +213,45 @@ class WorkTest(unittest.TestCase):
     @slow
     def test_the_process_beside_answers_the_last_question(self) -> None:
         rig = read_rig(demo_path("plover"))
-        work = Beside()
+        work = response_job()
         self.addCleanup(work.close)
         for p in (4.0, 5.0, 6.0):
             work.ask(Question(rig, "heading", usual(rig, "step"), (Gains(p, 0.0, 0.0),)))
         found: list[Any] = []
 
         def last() -> bool:
-            got = work.take()
-            if got is not None:
-                found.append(got)
+            found.extend(work.poll())
             return bool(found) and found[-1][0].sets[0].p == 6.0
 
         wait_for(last, 40)
         self.assertLessEqual(len(found), 2)  # 5 was overtaken
-        here = AtOnce()
-        here.ask(found[-1][0])
-        taken = here.take()
-        assert taken is not None
-        np.testing.assert_array_equal(taken[1].value, found[-1][1].value)
+        here = Responses()(found[-1][0], ALONE)
+        assert here is not None
+        np.testing.assert_array_equal(here.value, found[-1][1].value)
 
     @slow
     def test_a_helper_beside_says_what_one_here_says_and_can_be_lost_or_given_up(self) -> None:
-        job = Job("relay", read_rig(demo_path("plover")), "heading", "calm")
-        here, helper = HelpAtOnce(), HelpBeside()
+        asked = ToFind("relay", read_rig(demo_path("plover")), "heading", "calm")
+        helper = gain_job()
         self.addCleanup(helper.stop)
-        here.begin(job)
-        helper.begin(job)
+        helper.ask(asked)
         said: list[Any] = []
-        wait_for(lambda: said.extend(filter(None, [helper.take()])) or said, 40)  # type: ignore[func-returns-value]
-        self.assertEqual(said, [here.take()])
-        self.assertIsNotNone(said[0].gains)
-        helper.begin(Job("search", job.rig, "heading", "calm", 5000))
+        wait_for(lambda: said.extend(helper.poll()) or said, 40)  # type: ignore[func-returns-value]
+        self.assertEqual(said, [(asked, propose(asked, ALONE))])
+        self.assertIsNotNone(said[0][1].gains)
+        helper.ask(asked._replace(kind="search", candidates=5000))
         (process,) = [p for p in multiprocessing.active_children() if p.name == "pivrex-helper"]
+        wait_for(lambda: helper.poll() or helper.said, 40)
+        self.assertIn("candidates", helper.said)
+        self.assertEqual(helper.answer, said[0][1])  # the last one stays meanwhile
         process.kill()
-        said.clear()
-        wait_for(lambda: said.extend(filter(None, [helper.take()])) or said, 40)  # type: ignore[func-returns-value]
-        self.assertTrue(said[-1].failed)
-        self.assertIn("without an answer", said[-1].text)
-        helper.begin(job)
+        wait_for(lambda: helper.poll() or helper.problem, 40)
+        self.assertIn("without an answer", helper.problem)
+        self.assertFalse(helper.goes_on)
+        helper.ask(asked)
         helper.stop()
         self.assertEqual([p for p in multiprocessing.active_children() if p.name == "pivrex-helper"], [])
-        self.assertIsNone(helper.take())
+        self.assertEqual(helper.poll(), [])
 
 
 class DrawTest(unittest.TestCase):

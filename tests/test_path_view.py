@@ -17,10 +17,11 @@ from pivrex.rig import open_folder, read_rig
 from pivrex.session.periods import Period
 from pivrex.tui.documents.path_document import PathDesk
 from pivrex.tui.draw.plan import letter_of, shares_of
-from pivrex.tui.jobs.path_trial import Job, Trying, _ran
+from pivrex.tui.jobs.path_trial import PathTrial, ToTry, _ran
 from pivrex.tui.panels.path_editor import PathMode
 from pivrex.tui.views.field import FieldView, field_exports
 from tests.chassis import demo_path, ideal
+from tests.local import ALONE
 from tests.support import DEMO, TempCase, wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_path import path
@@ -143,25 +144,25 @@ class DeskTest(TempCase):
 class TryingTest(unittest.TestCase):
     def test_the_run_before_is_kept_only_where_its_halves_differ(self) -> None:
         rig, one = ideal("plover"), path((0.5, 0.5), (1.0, 0.5))
-        both = Job(one, rig, FIELD, (True, True), 1)
-        trying = Trying()
-        ran = _ran(both)
+        both = ToTry(one, rig, FIELD, (True, True), 1)
+        trying = PathTrial()
+        ran = _ran(both, ALONE)
         trying._take(ran)
         self.assertIsNone(trying.before)
         self.assertEqual(ran.said, "")
-        bare = _ran(both._replace(feeds=(True, False)))
+        bare = _ran(both._replace(feeds=(True, False)), ALONE)
         trying._take(bare)
         self.assertIs(trying.before, ran)
         self.assertEqual(bare.said, "without corrections")
         self.assertLess(ran.off_m, 0.08)
-        trying._take(_ran(Job(path((0.5, 0.5), (1.2, 0.5)), rig, FIELD, (True, False), 1)))
+        trying._take(_ran(ToTry(path((0.5, 0.5), (1.2, 0.5)), rig, FIELD, (True, False), 1), ALONE))
         self.assertIsNone(trying.before)
 
     def test_beside_the_screen_after_a_pause(self) -> None:
         rig, one = ideal("plover"), path((0.5, 0.5), (1.0, 0.5))
-        trying = Trying()
+        trying = PathTrial()
         self.addCleanup(trying.close)
-        job = Job(one, rig, FIELD, (True, True), 1)
+        job = ToTry(one, rig, FIELD, (True, True), 1)
         trying.want(job)
         self.assertTrue(trying.goes_on)
         wait_for(trying.poll, 40)

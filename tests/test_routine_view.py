@@ -16,7 +16,7 @@ from pivrex.session.periods import Period
 from pivrex.tui.documents.routine_document import Desk
 from pivrex.tui.draw.step_bars import Bar, Timeline, draw_timeline
 from pivrex.tui.jobs import rehearsals, routine_made
-from pivrex.tui.jobs.previews import Job, PreviewBeside
+from pivrex.tui.jobs.previews import ToPlay, preview_job
 from pivrex.tui.views.routine import RoutineView
 from tests.chassis import demo_path
 from tests.support import TempCase, wait_for
@@ -236,7 +236,7 @@ class MadeOfItTest(RoutineCase):
     def setUp(self) -> None:
         super().setUp()
         self.enterContext(mock.patch.object(routine_made, "TIMES", 4))
-        self.enterContext(mock.patch.object(rehearsals.Rehearsal.begin, "__defaults__", (6,)))
+        self.enterContext(mock.patch.object(rehearsals, "TIMES", 6))
 
     async def until_made(self) -> None:
         await self.until(lambda: not self.view.made.goes_on)
@@ -480,14 +480,14 @@ class PreviewTest(TempCase):
         rig = read_rig(demo_path("plover"))
         program = check_text("start at 1 m, 0.5 m\ndrive ahead 10 cm", rig).program
         assert program is not None
-        previews = PreviewBeside()
+        previews = preview_job()
         self.addCleanup(previews.close)
         for serial in (1, 2):
             found: list[Any] = []
-            previews.ask(Job(serial, rig, None, program, 5.0, 0))
-            wait_for(lambda found=found: found.append(previews.take()) or found[-1] is not None, 30)  # type: ignore[misc]
-            self.assertEqual(found[-1].serial, serial)
-            self.assertAlmostEqual(found[-1].preview.poses[-1][0], 1.1, delta=0.01)
+            previews.ask(ToPlay(serial, rig, None, program, 5.0, 0))
+            wait_for(lambda found=found: found.extend(previews.poll()) or found, 30)  # type: ignore[misc]
+            self.assertEqual(found[-1][1].serial, serial)
+            self.assertAlmostEqual(found[-1][1].preview.poses[-1][0], 1.1, delta=0.01)
             previews.close()
 
     def test_the_timeline(self) -> None:

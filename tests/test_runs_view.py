@@ -11,6 +11,7 @@ from unittest import mock
 
 import numpy as np
 
+from pivrex.errors import PivrexError
 from pivrex.rig import read_rig
 from pivrex.rig.changes import Change
 from pivrex.rig.field import Keep
@@ -24,11 +25,11 @@ from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.sums import SUMS
 from pivrex.tui.draw.picture import ROLES
 from pivrex.tui.draw.sums import draw_sum
-from pivrex.tui.jobs.run_questions import Reckoner, Refused, Told, Went
+from pivrex.tui.jobs.run_questions import RunReader, Told, Went
 from pivrex.tui.overlays.bench import Bench
 from pivrex.tui.views.runs import RunsView
 from tests.kept import FIRST, SECOND, keep_two
-from tests.local import LocalClient
+from tests.local import ALONE, LocalClient
 from tests.support import wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_terminal import TerminalCase
@@ -145,28 +146,27 @@ class ListTest(RunsCase):
 
     def test_a_run_that_is_taken_away_while_it_is_read_is_not_shown_by_halves(self) -> None:
         folder, gone = self.home / "runs" / SECOND, self.home / "gone"
-        reckoner = Reckoner(folder.parent, Keep())
+        reader = RunReader(folder.parent, Keep())
         for word in ("went", "told"):
 
             def taken_away(run: Run) -> np.ndarray:
                 run.folder.rename(gone)
                 return np.empty((0, len(TRACK)))
 
-            with mock.patch.object(Run, "track", property(taken_away)):
-                answer = reckoner.answer((word, folder))
-            assert isinstance(answer, Refused), answer
-            self.assertIn("was taken away while it was read", answer.why)
+            refused = self.assertRaisesRegex(PivrexError, "was taken away while it was read")
+            with mock.patch.object(Run, "track", property(taken_away)), refused:
+                reader((word, folder), ALONE)
             gone.rename(folder)
 
     def test_a_run_is_held_against_those_before_it_and_learnt_with_the_turn_that_was_seen(self) -> None:
         runs = self.home / "runs"
-        reckoner = Reckoner(runs, Keep())
+        reader = RunReader(runs, Keep())
         for name, count in ((FIRST, 0), (SECOND, 2)):
-            told = reckoner.answer(("told", runs / name))
+            told = reader(("told", runs / name), ALONE)
             assert isinstance(told, Told)
             self.assertEqual({len(c.values) for c in told.course}, {count} - {0})
         with mock.patch("pivrex.tui.jobs.run_questions.learn") as learn:
-            reckoner.answer(("learnt", runs / SECOND, self.rig_file, 6.28))
+            reader(("learnt", runs / SECOND, self.rig_file, 6.28), ALONE)
         run, rig, text, turned = learn.call_args.args
         self.assertEqual((run.name, rig.name, turned), (SECOND, "Plover", 6.28))
         self.assertEqual(text, self.rig_file.read_text("utf-8"))

@@ -15,7 +15,8 @@ from pivrex.session.shared import Row
 from pivrex.tui.app import PivrexApp
 from pivrex.tui.commands import Command, Commands
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.jobs.setting_worth import Beside, Worth, compare
+from pivrex.tui.jobs.job import Job
+from pivrex.tui.jobs.setting_worth import Worth, compare
 from pivrex.tui.keys import key_name, read_keys
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.view import View
@@ -95,7 +96,7 @@ class DrawingTest(AppCase):
         forbidden += [mock.patch.object(RigFile, name, side_effect=AssertionError(what)) for name in ("put", "edit")]
         guide = getattr(view, "guide", None) or getattr(view, "_guide", None)
         before = dict(vars(guide)) if guide is not None else {}
-        with mock.patch.multiple(Beside, __init__=mock.Mock(side_effect=AssertionError(what))):
+        with mock.patch.object(Job, "ask", side_effect=AssertionError(what)):
             for one in forbidden:
                 one.start()
             try:
@@ -294,19 +295,24 @@ class WorthTest(TempCase):
         rig, plover = read_rig(DEMO / "rigs" / "dunlin.toml"), read_rig(DEMO / "rigs" / "plover.toml")
         begun: list[str] = []
 
-        class Fake:
-            def __init__(self, rig: Any) -> None:
-                begun.append(rig.name)
-                self.looks = 0
+        looks = 0
 
-            def take(self) -> dict[str, Compared | None] | None:
-                self.looks += 1
-                return {"straight": Compared(0.001, 0.1)} if self.looks > 3 else None
+        def ask(job: Job[Any, Any], asked: Any) -> None:
+            nonlocal looks
+            job.question, looks = asked, 0
+            begun.append(asked.name)
 
-            def stop(self) -> None:
+        def poll(job: Job[Any, Any]) -> list[tuple[Any, Any]]:
+            nonlocal looks
+            looks += 1
+            return [(job.question, {"straight": Compared(0.001, 0.1)})] if looks == 4 and job.question else []
+
+        def stop(job: Job[Any, Any]) -> None:
+            if job.question is not None and looks < 4:
                 begun.append("stopped")
+            job.question = None
 
-        with mock.patch.object(Worth, "begin", Fake):
+        with mock.patch.multiple(Job, ask=ask, poll=poll, stop=stop):
             worth = Worth()
             for serial in range(9):
                 worth.update(rig, serial)
@@ -325,11 +331,10 @@ class WorthTest(TempCase):
 
     def test_the_process_beside_says_what_it_would_say_here(self) -> None:
         rig = read_rig(DEMO / "rigs" / "dunlin.toml")
-        work = Beside(rig)
-        self.addCleanup(work.stop)
-        found: list[Any] = []
-        wait_for(lambda: found.extend(filter(None, [work.take()])) or found)  # type: ignore[func-returns-value]
-        self.assertEqual(found, [compare(rig)])
+        worth = Worth()
+        self.addCleanup(worth.close)
+        wait_for(lambda: worth.update(rig, 1) or worth.of_rig)  # type: ignore[func-returns-value]
+        self.assertEqual(worth.of_rig, compare(rig))
 
 
 class KeyFileTest(AppCase):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import NamedTuple
 
@@ -12,17 +11,10 @@ from pivrex.routine.files import shared_beside
 from pivrex.routine.goals import Goal, read_goal
 from pivrex.routine.numbers import TextNumber, numbers_in
 from pivrex.routine.solving import Solved, solve
-from pivrex.tui.jobs.previews import Job
-from pivrex.tui.jobs.worker import WorkerProcess
+from pivrex.tui.jobs.job import Job, Progress
+from pivrex.tui.jobs.previews import ToPlay
 
-__all__ = ["Asking", "Solving", "number_at"]
-
-
-class _News(NamedTuple):
-    tried: str
-    found: Solved | None = None
-    why: str = ""
-    over: bool = False
+__all__ = ["Asking", "ToSolve", "number_at", "solving_job", "solving_words"]
 
 
 def number_at(text: str, line: int, column: int) -> TextNumber | None:
@@ -55,82 +47,51 @@ class Asking:
         self._take(goal)
 
 
-class Solving:
-    """At most one at a time.
+class ToSolve(NamedTuple):
+    """Which number of a text is looked for, and what must come true. ``row`` is its line as it was then."""
 
-    Attributes
-    ----------
-    number : TextNumber or None
-        What is, or was, looked for.
-    found : Solved or None
-    problem : str
-        Why nothing was found.
-    row : str
-        The line as it was then.
-    """
-
-    def __init__(self) -> None:
-        self._worker: WorkerProcess | None = None
-        self.number: TextNumber | None = None
-        self.found: Solved | None = None
-        self.problem = self._tried = self.row = ""
+    play: ToPlay
+    text: str
+    path: Path
+    number: TextNumber
+    goal: Goal
 
     @property
-    def goes_on(self) -> bool:
-        """Whether one is looked for."""
-        return self._worker is not None
-
-    def begin(self, job: Job, text: str, path: Path, number: TextNumber, goal: Goal) -> None:
-        """Look for another one; what goes on is given up."""
-        self.forget()
-        self.number, self._tried = number, "begins"
-        self.row = text.split("\n")[number.line - 1]
-        self._worker = WorkerProcess("pivrex-solve", _work, job, text, path, number, goal)
-
-    def poll(self) -> None:
-        """Take what has come."""
-        try:
-            while self._worker is not None and self._worker.wire.poll():
-                news: _News = self._worker.wire.recv()
-                self._tried = news.tried
-                if news.over:
-                    self.found, self.problem = news.found, news.why
-                    self.stop()
-        except (EOFError, OSError):
-            self.stop()
-
-    def stop(self) -> None:
-        """Give it up."""
-        if self._worker is not None:
-            self._worker.close()
-            self._worker = None
-
-    def forget(self) -> None:
-        """Give it up, and what was found."""
-        self.stop()
-        self.found, self.problem, self.number = None, "", None
-
-    def words(self) -> tuple[str, str]:
-        """Say what was found, or how far it is, and in which role; empty where nothing is asked."""
-        if self.number is None:
-            return "", "dim"
-        if self.goes_on:
-            return f"looking for line {self.number.line}'s {self.number.text}: {self._tried}; N stops it", "dim"
-        if self.problem:
-            return f"! {self.problem}", "alarm"
-        if self.found is None:
-            return "", "dim"
-        key = "K writes it" if self.found.found else "K writes it all the same"
-        return f"line {self.number.line}: {self.found.said}. {key}", "target" if self.found.found else "alarm"
+    def row(self) -> str:
+        return self.text.split("\n")[self.number.line - 1]
 
 
-def _work(wire: Connection, job: Job, text: str, path: Path, number: TextNumber, goal: Goal) -> None:
-    def tell(tried: str) -> bool:
-        wire.send(_News(tried))
-        return True
+def solving_job() -> Job[ToSolve, Solved]:
+    """Give the job that looks for a number."""
+    return Job("pivrex-solve", _solve, patient=False)
 
-    try:
-        found = solve(text, number, goal, job.rig, job.field, shared_beside(path), job.limit_s, tell)
-        wire.send(_News("", found, over=True))
-    except PivrexError as problem:
-        wire.send(_News("", None, str(problem), over=True))
+
+def _solve(asked: ToSolve, progress: Progress) -> Solved | None:
+    play, shared = asked.play, shared_beside(asked.path)
+    return solve(
+        asked.text,
+        asked.number,
+        asked.goal,
+        play.rig,
+        play.field,
+        shared,
+        play.limit_s,
+        lambda said: progress(0.0, said),
+    )
+
+
+def solving_words(job: Job[ToSolve, Solved]) -> tuple[str, str]:
+    """Say what was found, or how far it is, and in which role; empty where nothing is asked."""
+    asked = job.question
+    if asked is None:
+        return "", "dim"
+    line = f"line {asked.number.line}"
+    if job.goes_on:
+        return f"looking for {line}'s {asked.number.text}: {job.said or 'begins'}; N stops it", "dim"
+    if job.problem:
+        return f"! {job.problem}", "alarm"
+    found = job.answer
+    if found is None:
+        return "", "dim"
+    key = "K writes it" if found.found else "K writes it all the same"
+    return f"{line}: {found.said}. {key}", "target" if found.found else "alarm"

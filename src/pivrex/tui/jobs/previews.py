@@ -1,10 +1,10 @@
-"""Previews of a routine, made in a process of their own: the newest text counts, and what is alike is not played again."""
+"""Previews of a routine: the newest text counts, and what is alike is not played again."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
-from multiprocessing.connection import Connection
-from typing import NamedTuple, Protocol
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,14 +15,14 @@ from pivrex.routine.asked_path import asked_path
 from pivrex.routine.midway import Midway, before_line
 from pivrex.routine.playing import start_pose
 from pivrex.routine.thread import StepRecord
-from pivrex.tui.jobs.worker import WorkerProcess
+from pivrex.tui.jobs.job import Job, Progress
 
-__all__ = ["Found", "Job", "Place", "Preview", "PreviewAtOnce", "PreviewBeside", "Previews", "Seen"]
+__all__ = ["Found", "Place", "Preview", "PreviewMaker", "Seen", "ToPlay", "preview_job"]
 
 Floats = NDArray[np.float64]
 
 
-class Job(NamedTuple):
+class ToPlay(NamedTuple):
     """What shall be previewed. ``values`` are the numbers that a post may show, for decisions side by side."""
 
     serial: int
@@ -71,7 +71,7 @@ class Seen(NamedTuple):
 class Place(NamedTuple):
     """A question: how do things stand before this line of a job?"""
 
-    job: Job
+    job: ToPlay
     line: int
 
 
@@ -82,37 +82,20 @@ class Found(NamedTuple):
     why: str
 
 
-class Previews(Protocol):
-    """Makes previews, and finds places to begin at."""
-
-    def ask(self, job: Job | Place) -> None:
-        """Begin this one; one that goes on is given up."""
-        ...
-
-    def take(self) -> Seen | Found | None:
-        """Give the newest answer since the last call."""
-        ...
-
-    def close(self) -> None:
-        """End."""
-        ...
-
-
-class _Maker:
+class PreviewMaker:
     """Plays for the newest job; keeps players for as long as rig and field stay."""
 
     def __init__(self) -> None:
         self._players: dict[float | None, Player] = {}
         self._of: tuple[object, ...] = ()
 
-    def answer(self, asked: Job | Place, newer: object) -> Seen | Found | None:
-        """Do what is asked; None if something newer is."""
+    def __call__(self, asked: ToPlay | Place, progress: Progress) -> Seen | Found | None:
         if isinstance(asked, Place):
             job = asked.job
             return Found(*before_line(job.program, job.rig, job.field, asked.line, job.limit_s))
-        return self._make(asked, newer)
+        return self._make(asked, progress.newer)
 
-    def _make(self, job: Job, newer: object) -> Seen | None:
+    def _make(self, job: ToPlay, newer: Callable[[], bool]) -> Seen | None:
         of = (job.rig, job.field, job.seed)
         if of != self._of:
             self._players, self._of = {}, of
@@ -127,11 +110,11 @@ class _Maker:
             found.append((value, made))
         return Seen(job.serial, own, tuple(found))
 
-    def _play(self, job: Job, value: float | None, field: Field | None, newer: object) -> Preview | None:
+    def _play(self, job: ToPlay, value: float | None, field: Field | None, newer: Callable[[], bool]) -> Preview | None:
         player = self._players.get(value)
         if player is None:
             player = self._players[value] = Player(job.rig, field, job.seed)
-        play = player.play(job.program, job.limit_s, newer)  # type: ignore[arg-type]
+        play = player.play(job.program, job.limit_s, newer)
         return None if play is None else _told(player, play, start_pose(job.program, field))
 
 
@@ -154,59 +137,10 @@ def _showing(field: Field | None, value: float) -> Field | None:
     return field.model_copy(update={"rounds": rounds, "blocks": blocks})
 
 
-class PreviewAtOnce:
-    """Works where it is asked: for whoever may wait."""
-
-    def __init__(self) -> None:
-        self._maker = _Maker()
-        self._seen: Seen | Found | None = None
-
-    def ask(self, job: Job | Place) -> None:
-        self._seen = self._maker.answer(job, lambda: False)
-
-    def take(self) -> Seen | Found | None:
-        seen, self._seen = self._seen, None
-        return seen
-
-    def close(self) -> None:
-        self._seen = None
+def _kind(asked: ToPlay | Place) -> tuple[int, object]:
+    return 0, type(asked).__name__
 
 
-class PreviewBeside:
-    """Works in a process of its own, which ends with it; begun when it is first needed."""
-
-    def __init__(self) -> None:
-        self._worker: WorkerProcess | None = None
-
-    def ask(self, job: Job | Place) -> None:
-        if self._worker is None:
-            self._worker = WorkerProcess("pivrex-preview", _work, nice=5)
-        try:
-            self._worker.wire.send(job)
-        except OSError:  # it has died: a new one begins with the next job
-            self.close()
-
-    def take(self) -> Seen | Found | None:
-        seen: Seen | Found | None = None
-        try:
-            if self._worker is not None and self._worker.wire.poll():
-                seen = self._worker.wire.recv()
-        except (EOFError, OSError):
-            self.close()
-        return seen
-
-    def close(self) -> None:
-        if self._worker is not None:
-            self._worker.close()
-            self._worker = None
-
-
-def _work(wire: Connection) -> None:
-    maker = _Maker()
-    while True:
-        job: Job | Place = wire.recv()
-        while wire.poll():
-            job = wire.recv()
-        seen = maker.answer(job, wire.poll)
-        if seen is not None:
-            wire.send(seen)
+def preview_job() -> Job[ToPlay | Place, Seen | Found]:
+    """Give the job that makes previews, and finds places to begin at."""
+    return Job("pivrex-preview", PreviewMaker, key=_kind, nice=5)

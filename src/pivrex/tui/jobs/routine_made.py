@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from math import degrees
-from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import NamedTuple
 
@@ -16,10 +15,10 @@ from pivrex.routine.files import shared_beside
 from pivrex.routine.motion import wrapped
 from pivrex.routine.rehearsal import rehearse
 from pivrex.routine.versions import Compared, compared
-from pivrex.tui.jobs.previews import Job
-from pivrex.tui.jobs.worker import WorkerProcess
+from pivrex.tui.jobs.job import Job, Progress
+from pivrex.tui.jobs.previews import ToPlay
 
-__all__ = ["Against", "Beside", "Home"]
+__all__ = ["Against", "Home", "ToCompare", "ToReturn", "made_job"]
 
 TIMES = 60
 """So many drives of each version say which is surer."""
@@ -39,56 +38,32 @@ class Against(NamedTuple):
     poses: NDArray[np.float64]
 
 
-class Beside:
-    """At most one at a time.
+class ToReturn(NamedTuple):
+    """A routine whose way back is to be made."""
 
-    Attributes
-    ----------
-    title : str
-        What is made.
-    """
-
-    def __init__(self) -> None:
-        self._worker: WorkerProcess | None = None
-        self.title = ""
-
-    @property
-    def goes_on(self) -> bool:
-        """Whether something is made."""
-        return self._worker is not None
-
-    def home(self, job: Job, path: Path) -> None:
-        """Make the way back."""
-        self._begin("the way back", _home, job, path)
-
-    def against(self, job: Job, name: str, other: Program) -> None:
-        """Hold another version against it."""
-        self._begin(f"{name} beside it", _against, job, other)
-
-    def _begin(self, title: str, work: object, *args: object) -> None:
-        self.stop()
-        self.title = title
-        self._worker = WorkerProcess("pivrex-beside", work, *args)  # type: ignore[arg-type]
-
-    def poll(self) -> Home | Against | None:
-        """Give what was made, once."""
-        found: Home | Against | None = None
-        try:
-            if self._worker is not None and self._worker.wire.poll():
-                found = self._worker.wire.recv()
-                self.stop()
-        except (EOFError, OSError):
-            self.stop()
-        return found
-
-    def stop(self) -> None:
-        """Give it up."""
-        if self._worker is not None:
-            self._worker.close()
-            self._worker = None
+    play: ToPlay
+    path: Path
+    title: str = "the way back"
 
 
-def _home(wire: Connection, job: Job, path: Path) -> None:
+class ToCompare(NamedTuple):
+    """A routine against which another version is to be held."""
+
+    play: ToPlay
+    other: Program
+    title: str
+
+
+def made_job() -> Job[ToReturn | ToCompare, Home | Against]:
+    """Give the job that makes the way back, or holds another version against a routine."""
+    return Job("pivrex-beside", _make, patient=False)
+
+
+def _make(asked: ToReturn | ToCompare, _report: Progress) -> Home | Against:
+    return _home(asked.play, asked.path) if isinstance(asked, ToReturn) else _against(asked.play, asked.other)
+
+
+def _home(job: ToPlay, path: Path) -> Home:
     player = Player(job.rig, job.field, job.seed)
     there = player.play(job.program, job.limit_s)
     assert there is not None
@@ -97,22 +72,19 @@ def _home(wire: Connection, job: Job, path: Path) -> None:
         there_and_back(job.program, job.rig, there), job.rig, "there and back", shared_beside(path)
     ).program
     if both is None:
-        wire.send(Home("", "it ends before its last line, so there is no way back behind that"))
-        return
+        return Home("", "it ends before its last line, so there is no way back behind that")
     back = player.play(both, 4 * job.limit_s)
     assert back is not None
     off = back.pose - there.poses[0]
     away, turned = float(np.hypot(off[0], off[1])), abs(degrees(wrapped(float(off[2]))))
     how = "" if back.ended == "finished" else f", {back.ended}"
-    wire.send(
-        Home(
-            text,
-            f"there and back takes {back.time_s:.1f} s{how} and ends {away * 100:.1f} cm and {turned:.1f} deg off its start",
-        )
+    said = (
+        f"there and back takes {back.time_s:.1f} s{how} and ends {away * 100:.1f} cm and {turned:.1f} deg off its start"
     )
+    return Home(text, said)
 
 
-def _against(wire: Connection, job: Job, other: Program) -> None:
+def _against(job: ToPlay, other: Program) -> Against:
     plays = []
     for program in (job.program, other):
         made = Player(job.rig, job.field, job.seed).play(program, job.limit_s)
@@ -125,4 +97,4 @@ def _against(wire: Connection, job: Job, other: Program) -> None:
         assert each[0] is not None and each[1] is not None
         found = (each[0], each[1])
     names = (job.program.name, other.name)
-    wire.send(Against(compared(names, (plays[0], plays[1]), found, job.field), plays[1].poses))
+    return Against(compared(names, (plays[0], plays[1]), found, job.field), plays[1].poses)

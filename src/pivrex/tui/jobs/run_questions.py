@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, fields
-from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
@@ -24,8 +23,9 @@ from pivrex.runs.season import Course, season_of
 from pivrex.runs.shelf import Shelf, Shelved
 from pivrex.runs.through import through
 from pivrex.runs.track import TRACK
+from pivrex.tui.jobs.job import Job, Progress
 
-__all__ = ["Beside", "Listed", "Refused", "Told", "Went", "place", "reckon"]
+__all__ = ["Beside", "Listed", "RunReader", "Told", "Went", "place", "run_job"]
 
 SMALL = 90
 """So many points of a track are enough for a small picture."""
@@ -75,14 +75,6 @@ class Beside(Differences):
     said: str
 
 
-@dataclass(frozen=True)
-class Refused:
-    """A question that could not be answered, and why."""
-
-    question: tuple[Any, ...]
-    why: str
-
-
 def place(track: Floats) -> Floats:
     """Give where a track went, (N, 2): truly, or where nobody knows that as it was believed."""
     x = TRACK.index("x_m")
@@ -91,14 +83,13 @@ def place(track: Floats) -> Floats:
     return track[:, x : x + 2]
 
 
-class Reckoner:
+class RunReader:
     """Answers questions about the runs of a folder; what it has read it keeps."""
 
     def __init__(self, folder: Path, settings: Keep) -> None:
         self._shelf = Shelf(folder, settings)
 
-    def answer(self, question: tuple[Any, ...]) -> object:
-        """Answer one: a word, and what it is about."""
+    def __call__(self, question: tuple[Any, ...], progress: Progress) -> object:
         word, *about = question
         answers: dict[str, Callable[..., object]] = {
             "list": self._list,
@@ -110,10 +101,8 @@ class Reckoner:
         }
         try:
             return answers[word](*about)
-        except PivrexError as problem:
-            return Refused(question, str(problem))
         except (OSError, ValueError, KeyError, IndexError) as problem:  # a file that goes away while it is read
-            return Refused(question, f"cannot be read: {problem}")
+            raise PivrexError(f"cannot be read: {problem}") from None
 
     def _list(self) -> Listed:
         runs = self._shelf.runs()
@@ -170,17 +159,11 @@ def _there_still(folder: Path) -> None:
         raise RunError(folder, 0, "was taken away while it was read")
 
 
-def reckon(wire: Connection, folder: Path, settings: Keep) -> None:
-    """Answer what comes over a wire, one after the other; of questions of one kind that wait only the newest counts."""
-    reckoner = Reckoner(folder, settings)
-    waiting: list[tuple[Any, ...]] = []
-    while True:
-        while not waiting or wire.poll():
-            question = wire.recv()
-            if question[0] != "went":
-                waiting = [q for q in waiting if q[0] != question[0]]
-            waiting.append(question)
-        # what a person looks at comes before small pictures
-        waiting.sort(key=lambda q: q[0] == "went")
-        question = waiting.pop(0)
-        wire.send((question, reckoner.answer(question)))
+def _kind(question: tuple[Any, ...]) -> tuple[int, object]:
+    """What a person looks at comes before small pictures."""
+    return (1, question) if question[0] == "went" else (0, question[0])
+
+
+def run_job(folder: Path, settings: Keep) -> Job[tuple[Any, ...], object]:
+    """Give the job that answers questions about the runs of a folder."""
+    return Job("pivrex-runs", RunReader, folder, settings, key=_kind)

@@ -15,7 +15,7 @@ from pivrex.tui.draw.lines import Series, draw_lines, span_of
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.plan import Tried, draw_plan, shares_of
-from pivrex.tui.jobs.path_trial import Job, Ran, Trying
+from pivrex.tui.jobs.path_trial import PathTrial, Ran, ToTry
 from pivrex.tui.model import ScreenModel
 
 __all__ = ["PathDrawn"]
@@ -32,12 +32,12 @@ class PathDrawn:
     Attributes
     ----------
     desk : PathDesk
-    trying : Trying
+    trying : PathTrial
     """
 
     def __init__(self, model: ScreenModel) -> None:
         self._model = model
-        self.desk, self.trying = PathDesk(), Trying()
+        self.desk, self.trying = PathDesk(), PathTrial()
 
     def _live(self) -> Ran | None:
         """What a robot that follows a path right now makes of it, as far as the screen remembers; None if none does."""
@@ -58,7 +58,7 @@ class PathDrawn:
             bool(rows[-1, layout.at("following", "feeds_forward")]),
             bool(rows[-1, layout.at("following", "feeds_back")]),
         )
-        job = Job(self.desk.path, model.rig, model.folder.settings.field, feeds, 0)
+        job = ToTry(self.desk.path, model.rig, model.folder.settings.field, feeds, 0)
         t = rows[:, layout.at("clock", "t")]
         errors = these("following", "along", "across", "off")
         return Ran(

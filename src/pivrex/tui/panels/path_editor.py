@@ -17,7 +17,7 @@ from pivrex.session.messages import StartPeriod
 from pivrex.session.periods import Period
 from pivrex.tui.documents.path_document import first_path
 from pivrex.tui.draw.field_scale import FieldScale
-from pivrex.tui.jobs.path_trial import Job
+from pivrex.tui.jobs.path_trial import ToTry
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
 from pivrex.tui.overlays.entry import ValueEntry
@@ -48,7 +48,7 @@ class PathMode(PathDrawn):
     ----------
     open : bool
     desk : PathDesk
-    trying : Trying
+    trying : PathTrial
     feeds : (bool, bool)
         Whether the planned motion counts in what is tried, and whether the corrections do.
     """
@@ -115,13 +115,13 @@ class PathMode(PathDrawn):
         self.trying.want(self._job())
         self.trying.poll()
 
-    def _job(self) -> Job | None:
+    def _job(self) -> ToTry | None:
         path, rig, field = self.desk.path, self._model.rig, self._model.folder.settings.field
         if path is None or self.desk.dragged is not None:
             return None
         if any(hard for hard, _ in self.desk.troubles(rig, field)):
             return None
-        return Job(path, rig, field, self.feeds, SEED)
+        return ToTry(path, rig, field, self.feeds, SEED)
 
     # --- changes ---
 

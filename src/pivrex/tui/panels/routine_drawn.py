@@ -16,10 +16,10 @@ from pivrex.tui.draw.floor import field_ground
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.route import Route, draw_route, draw_zones
 from pivrex.tui.draw.step_bars import Bar, Timeline, draw_timeline
-from pivrex.tui.jobs.number_solving import Solving
+from pivrex.tui.jobs.number_solving import solving_job, solving_words
 from pivrex.tui.jobs.previews import Preview, Seen
-from pivrex.tui.jobs.rehearsals import Rehearsal
-from pivrex.tui.jobs.routine_made import Against, Beside
+from pivrex.tui.jobs.rehearsals import rehearsal_job, rehearsal_rows, rehearsal_words, zone_of
+from pivrex.tui.jobs.routine_made import Against, made_job
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.match_clock import period_words
 from pivrex.tui.panels.routine_text import RoutineText
@@ -45,9 +45,9 @@ class RoutineDrawn(View):
         self.beside = False
         """Whether a decision is shown for each value, side by side."""
         self.seen: Seen | None = None
-        self.rehearsal = Rehearsal()
-        self.solving = Solving()
-        self.made = Beside()
+        self.rehearsal = rehearsal_job()
+        self.solving = solving_job()
+        self.made = made_job()
         self.other: Against | None = None
         """Another version, that is held against this one."""
         self._ground: tuple[tuple[object, int, int], FieldScale, Picture] | None = None
@@ -118,38 +118,46 @@ class RoutineDrawn(View):
             self._draw_values(picture, x, y, width, height - y)
             return
         self._draw_end(picture, x, y, width)
-        near = CLOSE if self.rehearsal.found is not None and height >= ROOMY else 0
+        near = CLOSE if self.rehearsal.answer is not None and height >= ROOMY else 0
         if near:
             self._draw_cloud(picture, x, height - near, width, near)
             height -= near
-        rehearsed = self.rehearsal.words(self.model.folder.settings.field) if self.rehearsal.goes_on or not near else ""
+        rehearsed = (
+            rehearsal_words(self.rehearsal, self.model.folder.settings.field)
+            if self.rehearsal.goes_on or not near
+            else ""
+        )
         if rehearsed:
             y += 1
             picture.text(x, y, rehearsed + self._stale_words(), "target", width)
-        for said, role in (self.solving.words(), *self._beside_words()):
+        for said, role in (solving_words(self.solving), *self._beside_words()):
             for row in wrap(said, max(12, width))[: max(1, height // 4)]:
                 y += 1
                 picture.text(x, y, row, role, width)
         self._draw_map(picture, x, y + 1, width, height - y - 1)
 
     def _stale_words(self) -> str:
-        return "" if self.rehearsal.serial == self.desk.serial else " (of the text before)"
+        return (
+            ""
+            if self.rehearsal.answered is None or self.rehearsal.answered.serial == self.desk.serial
+            else " (of the text before)"
+        )
 
     def _draw_cloud(self, picture: Picture, x: int, y: int, width: int, height: int) -> None:
         """Draw where the drives of a rehearsal ended from near, and say what came of them."""
-        field, found = self.model.folder.settings.field, self.rehearsal.found
+        field, found = self.model.folder.settings.field, self.rehearsal.answer
         assert found is not None
         drawn = min(width // 2, 3 * height)
-        picture.place(draw_cloud(found.poses, self.rehearsal.zone(field), drawn, height), x, y)
-        rows = self.rehearsal.rows(field)
+        picture.place(draw_cloud(found.poses, zone_of(found, field), drawn, height), x, y)
+        rows = rehearsal_rows(found, field)
         rows[0] = (rows[0][0] + self._stale_words(), rows[0][1])
         for k, (text, named) in enumerate(rows[:height]):
             picture.text(x + drawn + 2, y + k, text, named, width - drawn - 2)
 
     def _beside_words(self) -> list[tuple[str, str]]:
         """Say what came of another version, sentence by sentence, or what is made beside the screen."""
-        if self.made.goes_on:
-            return [(f"making {self.made.title} ...", "dim")]
+        if self.made.goes_on and self.made.question is not None:
+            return [(f"making {self.made.question.title} ...", "dim")]
         return [(one, "target") for one in self.other.found.sentences()] if self.other is not None else []
 
     def _draw_end(self, picture: Picture, x: int, y: int, width: int) -> None:
@@ -199,7 +207,7 @@ class RoutineDrawn(View):
             return
         chosen = tuple((s.begin, s.end) for s in self._steps_of(self.line) if s.lane == "motion")
         marked = tuple((s.begin, s.end) for s in preview.steps if s.marks and s.lane == "motion")
-        found = self.rehearsal.found
+        found = self.rehearsal.answer
         cloud = found.poses if found is not None else None
         other = self.other.poses if self.other is not None else None
         route = Route(preview.poses, preview.asked, chosen, marked, preview.tick(self.t), live, cloud, other)

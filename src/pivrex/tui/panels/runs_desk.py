@@ -16,8 +16,7 @@ from pivrex.runs.facts import UNMARKED, read_facts, write_facts
 from pivrex.runs.learning import Learning
 from pivrex.runs.shelf import Shelved, gone_folder
 from pivrex.session.keeping import BY_KEY
-from pivrex.tui.jobs.run_questions import Beside, Listed, Refused, Told, Went, reckon
-from pivrex.tui.jobs.worker import WorkerProcess
+from pivrex.tui.jobs.run_questions import Beside, Listed, Told, Went, run_job
 
 __all__ = ["Desk"]
 
@@ -47,8 +46,8 @@ class Desk:
     """
 
     def __init__(self, folder: Path, settings: Keep) -> None:
-        self.folder, self._settings = folder, settings
-        self._process: WorkerProcess | None = None
+        self.folder = folder
+        self._job = run_job(folder, settings)
         self.listed: Listed | None = None
         self.went: dict[str, Went] = {}
         self.told: Told | None = None
@@ -62,21 +61,19 @@ class Desk:
         self.new = ""
         """A run that was made here since the last look."""
         self._looked_s = -LOOK_EVERY_S
-        self._asked: set[tuple[Any, ...]] = set()
         self._gone: list[str] = []
 
     # --- asking ---
 
     def look(self, wants: list[str]) -> None:
         """Take answers, look again at the folder, and ask for the small pictures of runs that are seen."""
-        process = self._process
-        if process is None:
-            process = self._process = WorkerProcess("pivrex-runs", reckon, self.folder, self._settings)
-        with contextlib.suppress(EOFError, OSError):
-            while process.wire.poll():
-                self._take(*process.wire.recv())
+        for question, answer in self._job.poll():
+            self._take(question, answer)
+        if self._job.problem:
+            refused, why, self._job.problem = self._job.refused, self._job.problem, ""
+            self.problem = self.problem if refused and refused[0] == "went" else why
         now = time.monotonic()
-        if now - self._looked_s >= LOOK_EVERY_S and ("list",) not in self._asked:
+        if now - self._looked_s >= LOOK_EVERY_S:
             self._looked_s = now
             self.ask("list")
         for name in wants:
@@ -85,26 +82,17 @@ class Desk:
 
     def ask(self, *question: Any) -> None:
         """Ask something, unless that is asked already."""
-        if self._process is not None and question not in self._asked:
-            self._asked.add(question)
-            with contextlib.suppress(OSError):
-                self._process.wire.send(question)
+        self._job.ask(question)
 
     def waits_for(self, word: str) -> bool:
         """Tell whether an answer of a kind is still to come."""
-        return any(q[0] == word for q in self._asked)
+        return self._job.awaits(word)
 
     def _take(self, question: tuple[Any, ...], answer: object) -> None:
-        # of a kind that was asked again, what was asked before is not answered
-        self._asked = {q for q in self._asked if q[0] != question[0] or (q[0] == "went" and q != question)}
         if isinstance(answer, Listed):
             self._take_list(answer)
         elif isinstance(answer, Went):
             self.went[answer.name] = answer
-        elif isinstance(answer, Refused):
-            self.problem = answer.why
-            if question[0] == "went":
-                self.problem = ""
         else:
             self.problem = ""
             self._take_answer(question, answer)
@@ -222,9 +210,7 @@ class Desk:
 
     def close(self) -> None:
         """End the process beside, and let go of what was taken away."""
-        if self._process is not None:
-            self._process.close()
-            self._process = None
+        self._job.close()
         if self._gone:
             with contextlib.suppress(OSError, SaveError):
                 gone = gone_folder(self.folder)

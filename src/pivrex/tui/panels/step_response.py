@@ -9,7 +9,8 @@ import numpy as np
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
 from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.jobs.gain_help import News
+from pivrex.tui.jobs.gain_help import Proposal, ToFind
+from pivrex.tui.jobs.job import Job
 from pivrex.tui.model import ScreenModel
 from pivrex.tuning import OPEN, Answers, Experiment, Gains, Loop
 
@@ -30,8 +31,7 @@ class Shown(Protocol):
     goal: str
     names: tuple[str, ...]
     answers: Answers | None
-    helps: bool
-    helped: News
+    help: Job[ToFind, Proposal]
 
     def sets(self) -> list[tuple[str, Gains]]: ...
 
@@ -85,9 +85,9 @@ def draw_answers(shown: Shown, picture: Picture, width: int, height: int) -> Non
     for k, name in enumerate(shown.names):
         if a.unstable[k]:
             picture.text(12, 1 + k, f"! {name}: unstable", "alarm")
-    if shown.helps:
-        bar = int(shown.helped.share * 24)
-        text = f" {'█' * bar}{'░' * (24 - bar)} {shown.helped.text or 'begins'}; S or Esc stops it "
+    if shown.help.goes_on:
+        bar = int(shown.help.share * 24)
+        text = f" {'█' * bar}{'░' * (24 - bar)} {shown.help.said or 'begins'}; S or Esc stops it "
         picture.text(11, height - 2, text, "chosen", width - 12)
 
 

@@ -12,8 +12,8 @@ from pivrex.session.messages import BeginMove, Hold, Push
 from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import turning
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.jobs.gain_help import HelpBeside, Helping, Job, News
-from pivrex.tui.jobs.responses import Beside, Question, Reckoning
+from pivrex.tui.jobs.gain_help import ToFind, gain_job
+from pivrex.tui.jobs.responses import Question, response_job
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.heading_live import draw_live, draw_strip
 from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS, SettingsView
@@ -74,21 +74,16 @@ HEADING_COMMANDS = (
 class HeadingView(SettingsView):
     """Answers at the left, what happens now at the right."""
 
-    begin: type[Reckoning] = Beside
-    help_by: type[Helping] = HelpBeside
-
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
         self.loop: Loop = LOOPS["heading"]
         self.kind = "step"
         self.goal = "quick"
         self.proposed: Gains | None = None
-        self.helped = News(0.0, "")
-        self.helps = False
-        self._help = self.help_by()
+        self.help = gain_job()
         self.beside_p_alone = False
         self.kept: Gains | None = None
-        self._work: Reckoning | None = None
+        self._responses = response_job()
         self._asked: tuple[int, str, str, tuple[Gains, ...]] | None = None
         self._of = model.file.path
         self.names: tuple[str, ...] = ()
@@ -162,41 +157,34 @@ class HeadingView(SettingsView):
         sets = self.sets()
         gains = tuple(g for _, g in sets)
         now = (self.model.serial, self.loop.name, self.kind, gains)
-        if self._work is None:
-            self._work = self.begin()
         if now != self._asked:
             self._asked = now
             self._named = {gains: tuple(n for n, _ in sets)}
-            self._work.ask(Question(self.model.rig, self.loop.name, self.experiment, gains))
-        found = self._work.take()
-        if found is not None and found[0].sets in self._named and found[0].loop == self.loop.name:
-            self.answers, self.names = found[1], self._named[found[0].sets]
+            self._responses.ask(Question(self.model.rig, self.loop.name, self.experiment, gains))
+        for question, answers in self._responses.poll():
+            if question.sets in self._named and question.loop == self.loop.name:
+                self.answers, self.names = answers, self._named[question.sets]
 
     def _take_help(self) -> None:
         """Take what the helper says."""
-        news = self._help.take() if self.helps else None
-        if news is None:
-            return
-        self.helped = news
-        if news.over:
-            self.helps = False
-            self.proposed = news.gains or self.proposed
-            self.model.say(news.text + ("; + takes them" if news.gains is not None else ""), alarm=news.failed)
+        for _, found in self.help.poll():
+            self.proposed = found.gains or self.proposed
+            self.model.say(found.text + ("; + takes them" if found.gains is not None else ""), alarm=found.failed)
+        if self.help.problem:
+            self.model.say(self.help.problem, alarm=True)
+            self.help.forget()
 
     def cancel(self) -> None:
         self._stop_helping()
 
     def _stop_helping(self) -> None:
-        if self.helps:
-            self._help.stop()
-            self.helps, self.helped = False, News(0.0, "")
+        if self.help.goes_on:
+            self.help.stop()
             self.model.say("the search is stopped")
 
     def close(self) -> None:
-        self._help.stop()
-        if self._work is not None:
-            self._work.close()
-            self._work = None
+        self.help.stop()
+        self._responses.close()
 
     # --- drawing ---
 
@@ -273,7 +261,7 @@ class HeadingView(SettingsView):
         self._ask_help("placement")
 
     def act_search(self) -> None:
-        if self.helps:
+        if self.help.goes_on:
             self._stop_helping()
         else:
             self._ask_help("search")
@@ -281,8 +269,7 @@ class HeadingView(SettingsView):
     def _ask_help(self, kind: str) -> None:
         if not self.corrects:
             return
-        self.helps, self.helped = True, News(0.0, "")
-        self._help.begin(Job(kind, self.model.rig, self.loop.name, self.goal))
+        self.help.ask(ToFind(kind, self.model.rig, self.loop.name, self.goal))
 
     def act_take_proposal(self) -> None:
         if self.proposed is None:

@@ -17,7 +17,7 @@ from pivrex.routine.reading import SKIP
 from pivrex.session.messages import LeaveMatch, MakeReady, PauseRoutine, StartPeriod, StepRoutine
 from pivrex.session.periods import Period
 from pivrex.tui.draw.step_bars import LABEL
-from pivrex.tui.jobs.previews import Found, Job, Place, PreviewBeside, Previews
+from pivrex.tui.jobs.previews import Found, Place, ToPlay, preview_job
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
 from pivrex.tui.overlays.entry import ValueEntry
@@ -39,11 +39,10 @@ class RoutineView(RoutinePast):
     RoutineView { layers: base text; }
     RoutineView RoutineText { layer: text; }
     """
-    previews_by: type[Previews] = PreviewBeside
 
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
-        self._previews: Previews = self.previews_by()
+        self._previews = preview_job()
         self._looked = 0.0
         self._asked = self._sent = -1
         self._found = ""
@@ -137,11 +136,11 @@ class RoutineView(RoutinePast):
         self._follow_rig()
         self.editor.colour(self.app.theme)
         now = time.monotonic()
-        seen = self._previews.take()
-        if isinstance(seen, Found):
-            self._begin_at(seen)
-        elif seen is not None:
-            self.seen = seen
+        for _, seen in self._previews.poll():
+            if isinstance(seen, Found):
+                self._begin_at(seen)
+            else:
+                self.seen = seen
         self.rehearsal.poll()
         self.solving.poll()
         self._take_made()
@@ -157,13 +156,13 @@ class RoutineView(RoutinePast):
         self._follow_match()
         self._lay_out()
 
-    def _job(self, program: Program) -> Job:
+    def _job(self, program: Program) -> ToPlay:
         folder = self.model.folder.settings
         values: tuple[float, ...] = ()
         if self.beside:
             cases = [v for code in program.codes.values() for s in code if isinstance(s, Choose) for v, _ in s.cases]
             values = (*dict.fromkeys(sorted(cases)), 0.0) if cases else (0.0, 1.0, 2.0, 3.0, 4.0)
-        return Job(self.desk.serial, self.model.rig, folder.field, program, folder.match.alone_s, 0, values[:6])
+        return ToPlay(self.desk.serial, self.model.rig, folder.field, program, folder.match.alone_s, 0, values[:6])
 
     def _follow_match(self) -> None:
         """Let the cursor go with what drives: in a match the routine, in a run whatever line of it the Tick says."""

@@ -12,9 +12,9 @@ from pivrex.routine.files import shared_beside
 from pivrex.routine.goals import Goal
 from pivrex.routine.program import MAIN
 from pivrex.routine.reading import LARGEST_FILE
-from pivrex.tui.jobs.number_solving import Asking, number_at
-from pivrex.tui.jobs.previews import Job
-from pivrex.tui.jobs.routine_made import Against, Home
+from pivrex.tui.jobs.number_solving import Asking, ToSolve, number_at
+from pivrex.tui.jobs.previews import ToPlay
+from pivrex.tui.jobs.routine_made import Against, Home, ToCompare, ToReturn
 from pivrex.tui.overlays.choices import Choice, Choices
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.views.routine_outside import RoutineOutside
@@ -27,7 +27,7 @@ AS_OPENED = "as opened"
 class RoutineMaking(RoutineOutside):
     """Makes things of the routine beside the screen, and takes what comes of them."""
 
-    def _job(self, program: Program) -> Job:
+    def _job(self, program: Program) -> ToPlay:
         raise NotImplementedError
 
     def open(self, path: Path) -> None:
@@ -38,14 +38,14 @@ class RoutineMaking(RoutineOutside):
         if self.rehearsal.goes_on:
             self.rehearsal.stop()
         elif self.desk.program is not None:
-            self.rehearsal.begin(self._job(self.desk.program))
+            self.rehearsal.ask(self._job(self.desk.program))
 
     def act_back(self) -> None:
         """Make the way back."""
         if self.desk.program is None or self.desk.path is None:
             self.model.say("mend the mistakes first")
         else:
-            self.made.home(self._job(self.desk.program), self.desk.path)
+            self.made.ask(ToReturn(self._job(self.desk.program), self.desk.path))
 
     def act_against(self) -> None:
         """Choose another version, or take it away."""
@@ -77,7 +77,7 @@ class RoutineMaking(RoutineOutside):
                 m = checked.wrong[0]
                 self.model.say(f"{name} cannot be played by {self.model.rig.name}: line {m.line}: {m.what}", alarm=True)
                 return
-            self.made.against(self._job(program), name, checked.program)
+            self.made.ask(ToCompare(self._job(program), checked.program, f"{name} beside it"))
 
         if not choices():
             self.model.say("there is no other routine in this workspace, and this one is as it was opened")
@@ -98,11 +98,11 @@ class RoutineMaking(RoutineOutside):
 
     def _take_made(self) -> None:
         """Take what was made beside the screen."""
-        made = self.made.poll()
-        if isinstance(made, Against):
-            self.other = made
-        elif isinstance(made, Home) and self.desk.path is not None:
-            self._keep_home(made, self.desk.path)
+        for asked, made in self.made.poll():
+            if isinstance(made, Against):
+                self.other = made
+            elif isinstance(asked, ToReturn):
+                self._keep_home(made, asked.path)
 
     def _keep_home(self, made: Home, path: Path) -> None:
         if not made.text:
@@ -135,19 +135,20 @@ class RoutineMaking(RoutineOutside):
         program, text, path = desk.program, desk.text, desk.path
 
         def take(goal: Goal) -> None:
-            self.solving.begin(self._job(program), text, path, number, goal)
+            self.solving.forget()
+            self.solving.ask(ToSolve(self._job(program), text, path, number, goal))
 
         line = text.split("\n")[row]
         self.app.push_screen(ValueEntry(Asking(number, line, tuple(self.model.rig.attachments), take)))
 
     def act_write_number(self) -> None:
         """Write what was found into the text."""
-        found, number = self.solving.found, self.solving.number
-        if found is None or number is None:
+        found, asked = self.solving.answer, self.solving.answered
+        if found is None or asked is None:
             self.model.say("no number was found yet; N looks for the one at the cursor")
             return
-        row = number.line - 1
-        if self.desk.text.split("\n")[row : row + 1] != [self.solving.row]:
+        number, row = asked.number, asked.number.line - 1
+        if self.desk.text.split("\n")[row : row + 1] != [asked.row]:
             self.model.say("that line was changed meanwhile; N looks for its number again", alarm=True)
             return
         self.editor.replace(found.written, (row, number.begin), (row, number.end))
