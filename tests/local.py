@@ -23,6 +23,8 @@ from pivrex.session.status import Status
 from pivrex.tui.jobs.job import Job, Progress, serve
 from pivrex.tui.jobs.previews import Place, Seen, ToPlay
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.panels.panel import Panel, Rect
+from pivrex.tui.view import View
 
 
 class LocalClient:
@@ -90,6 +92,11 @@ def local_model(home: Path, source: str = "keys") -> ScreenModel:
     model = ScreenModel(folder, folder.first_rig(), LocalClient())  # type: ignore[arg-type]
     model.open_session(source, listen_for_pads=False, gamepads=False)
     return model
+
+
+def where(view: View, panel: Panel) -> Rect:
+    """Give where a panel of a view stood when it was drawn last."""
+    return next(at for one, at in view._stand if one is panel)
 
 
 def work_in_threads() -> AbstractContextManager[object]:

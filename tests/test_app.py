@@ -23,9 +23,10 @@ from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Commands
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.releases import FocusReported, KeyReleased, ReleaseParser, ReleasesReported
+from pivrex.tui.views.field import FieldView
 from pivrex.tui.views.shaping import ShapingView
 from pivrex.tui.views.view_table import VIEWS
-from tests.local import LocalClient, local_model, previews_at_once, work_in_threads
+from tests.local import LocalClient, local_model, previews_at_once, where, work_in_threads
 from tests.support import DEMO, TempCase
 
 # Textual's pilot looks fifty times a second whether the program is idle; here it looks oftener, and waits for the same
@@ -197,8 +198,10 @@ class DrivingTest(AppCase):
     async def test_sticks_are_dragged_and_spring_back(self) -> None:
         async with self.running() as pilot:
             field = self.app.views["field"]
-            left, top = field._sticks["left"]  # type: ignore[attr-defined]
-            place = (left + 7 + field.region.x, top + field.region.y)
+            assert isinstance(field, FieldView)
+            at, (left, top) = where(field, field._sticks), field._sticks._places["left"]
+            region = field.canvas.region
+            place = (region.x + at.x + left + 7, region.y + at.y + top)
             await pilot.mouse_down(offset=place)
             await self.frames(10)
             self.assertEqual(self.model.status.source, "sticks")
@@ -308,13 +311,16 @@ class ShapingTest(AppCase):
         async with self.running(view="shaping"):
             view = self.app.views["shaping"]
             assert isinstance(view, ShapingView)
-            key, row, left, width = next(s for s in view.sliders if s[0] == "shaping.turn.scale")
+            key = "shaping.turn.scale"
+            sliders = [(at, s) for panel, at in view._stand for s in getattr(panel, "_sliders", ())]
+            at, (_, row, left, width) = next((at, s) for at, s in sliders if s[0] == key)
+            row, left = at.y + row, at.x + left
             view.point(left, row, "press")
             for x in range(left, left + width, 3):
                 view.point(x, row, "drag")
             view.point(left + width - 1, row, "release")
             await self.frames()
-            self.assertEqual(view.chosen, key)
+            self.assertEqual(view.settings.chosen, key)
             self.assertNotEqual(self.rig_file.read_text(), before)
             await self.press("u")
             self.assertEqual(self.rig_file.read_text(), before)
@@ -391,12 +397,13 @@ class WholeTest(AppCase):
 
     @in_loop
     async def test_every_command_has_an_action(self) -> None:
-        commands = Commands(VIEWS)
+        commands, model = Commands(VIEWS), local_model(self.home)
         for row in VIEWS:
+            view = row.view(model, row.name)
             for command in commands.acting(row.name):
                 opens = command.name == f"view_{command.name.removeprefix('view_')}"
-                does = [hasattr(owner, f"act_{command.name}") for owner in (row.view, PivrexApp)]
-                self.assertTrue(opens or any(does), f"{command.name} of {row.name}")
+                does = view.act(command.name) or hasattr(PivrexApp, f"act_{command.name}")
+                self.assertTrue(opens or does, f"{command.name} of {row.name}")
 
     @in_loop
     async def test_keys_do_not_overlap(self) -> None:

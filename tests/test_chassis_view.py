@@ -22,6 +22,7 @@ from pivrex.tui.draw.picture import GROUNDS, role
 from pivrex.tui.draw.robot_drawing import RobotData, draw_robot, robot_scale
 from pivrex.tui.views.chassis import ChassisView
 from tests.chassis import ALL, demo_path
+from tests.local import where
 from tests.support import TempCase, slow
 from tests.test_app import AppCase, in_loop
 
@@ -245,7 +246,7 @@ class ChassisViewTest(RobotCase):
     async def test_the_mouse_drags_motions_and_wheels(self) -> None:
         async with self.running(view="chassis"):
             view = self.view
-            scale = view._scale
+            scale = view._robot._scale
             assert scale is not None
             x, y = scale.cell(0.0, 0.0)
             for phase, dy in (("press", 0), ("drag", -4), ("release", -4)):
@@ -262,11 +263,12 @@ class ChassisViewTest(RobotCase):
             self.assertAlmostEqual(self.model.rig.chassis.wheels[0].x_m, 0.05, delta=0.01)
             self.assertEqual(self.model.wheel_name, "front left")
             view.draw(160, 41)
-            key, row, start, _ = view._bars[2]
-            view.point(start, row, "press")
+            key, row, start, _ = view._motion._bars[2]
+            at = where(view, view._motion)
+            view.point(at.x + start, at.y + row, "press")
             assert view.chassis.own is not None
             self.assertGreater(view.chassis.own[2], 0)  # the left end of the turn's bar turns left
-            self.assertEqual(view.chosen, key)
+            self.assertEqual(view.settings.chosen, key)
 
     @in_loop
     async def test_a_law_it_cannot_follow_is_refused_with_a_sentence(self) -> None:
@@ -339,7 +341,7 @@ class SteeringViewTest(RobotCase):
             await self.press(*["down"] * rungs.index("steer"), "enter")
             self.assertEqual(self.app.view.view_name, "chassis")
             view: Any = self.app.view
-            self.assertEqual(view.chosen, "steering.wheels.front right.p")
+            self.assertEqual(view.settings.chosen, "steering.wheels.front right.p")
             await self.press("right")
             steering = self.model.rig.steering
             assert steering is not None

@@ -118,7 +118,7 @@ class DriverViewTest(AppCase):
             self.assertIn("channels of radio", self.text("driver"))
             self.assertIn("left_y of keys", self.text("driver"))
             await self.press("down")
-            self.assertEqual(self.view.chosen().function, "turn")
+            self.assertEqual(self.view.patches.chosen().function, "turn")
             await self.press("1", "2", "1")
             self.assertEqual(self.app.view.view_name, "driver")
 
@@ -181,7 +181,7 @@ class DriverViewTest(AppCase):
             await self.frames(4)
             (binding,) = self.model.rig.bindings
             self.assertEqual((binding.channel, binding.does, binding.source), ("button_3", "record", "chosen"))
-            self.assertEqual(self.view.chosen().function, "record")  # the new one is selected
+            self.assertEqual(self.view.patches.chosen().function, "record")  # the new one is selected
             await self.press("equals_sign", "enter")
             self.assertIn("slow 40 %", self.over())
             rows = [text for text, _ in offered(self.model.rig)]

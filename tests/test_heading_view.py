@@ -63,27 +63,27 @@ class HeadingViewTest(HeadingCase):
             for word in ("target jumps 30 deg, real body", "━ now", "rise", "beyond", "settled", "left over", "effort",
                          "what each part gave", "unwrapped", "gyro off by"):  # fmt: skip
                 self.assertIn(word, text)
-            assert self.view.answers is not None
-            rise = self.view.answers.figures.rise_s[0]
+            assert self.view.tuning.answers is not None
+            rise = self.view.tuning.answers.figures.rise_s[0]
             self.assertIn(f"{rise:.2f} s", text)
 
     @in_loop
     async def test_three_gain_sets_lie_over_each_other(self) -> None:
         async with self.running(view="heading"):
             await self.press("y")
-            self.assertEqual([n for n, _ in self.view.sets()], ["now", "P alone"])
+            self.assertEqual([n for n, _ in self.view.tuning.sets()], ["now", "P alone"])
             await self.press("full_stop")
             self.view.select("correction.p")
             await self.press("shift+right")
-            self.assertEqual([n for n, _ in self.view.sets()], ["now", "before", "P alone", "kept"])
-            self.assertEqual(self.view.names, ("now", "before", "P alone", "kept"))
-            now, before, alone, kept = (g for _, g in self.view.sets())
+            self.assertEqual([n for n, _ in self.view.tuning.sets()], ["now", "before", "P alone", "kept"])
+            self.assertEqual(self.view.tuning.names, ("now", "before", "P alone", "kept"))
+            now, before, alone, kept = (g for _, g in self.view.tuning.sets())
             self.assertEqual(now, Gains(11.25, 20.0, 0.2))
             self.assertEqual(before, Gains(10.0, 20.0, 0.2))
             self.assertEqual(alone, Gains(11.25, 0.0, 0.0))
             self.assertEqual(kept, before)
-            assert self.view.answers is not None
-            self.assertEqual(self.view.answers.value.shape[0], 4)
+            assert self.view.tuning.answers is not None
+            self.assertEqual(self.view.tuning.answers.value.shape[0], 4)
             self.assertIn('p = "11.25 /s"', self.rig_file.read_text())
             await self.press("u")
             self.assertEqual(HEADING.gains(self.model.rig), Gains(10.0, 20.0, 0.2))
@@ -92,13 +92,14 @@ class HeadingViewTest(HeadingCase):
     async def test_p_alone_leaves_an_error_behind_and_the_whole_loop_does_not(self) -> None:
         async with self.running(view="heading"):
             await self.press("y")
-            assert self.view.answers is not None
-            now, alone = (abs(math.degrees(v)) for v in self.view.answers.figures.final)
+            assert self.view.tuning.answers is not None
+            now, alone = (abs(math.degrees(v)) for v in self.view.tuning.answers.figures.final)
             self.assertLess(now, 1.0)
             text = self.text("heading")
             self.assertIn("P alone", text)
             self.assertGreater(
-                float(self.view.answers.figures.overshoot[0]), float(self.view.answers.figures.overshoot[1])
+                float(self.view.tuning.answers.figures.overshoot[0]),
+                float(self.view.tuning.answers.figures.overshoot[1]),
             )
             self.assertLess(alone, 3.0)
 
@@ -108,7 +109,7 @@ class HeadingViewTest(HeadingCase):
             for title in ("knock", "turn 90 deg", "straight on", "target jumps"):
                 await self.press("v")
                 self.assertIn(title, self.text("heading"))
-                self.assertIsNotNone(self.view.answers)
+                self.assertIsNotNone(self.view.tuning.answers)
 
     @in_loop
     async def test_one_key_holds_the_heading(self) -> None:
@@ -179,7 +180,7 @@ class HeadingViewTest(HeadingCase):
         async with self.running(view="field"):
             await self.frames(3)
             field: Any = self.app.views["field"]
-            scale = field._ground[1]
+            scale = field._map._ground[1]
             x, y = scale.cell(self.model.value("truth", "x"), self.model.value("truth", "y"))
             field.point(x, y, "press")
             field.point(x + 20, y, "drag")

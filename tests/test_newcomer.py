@@ -442,7 +442,7 @@ class ChoosingTest(AppCase):
         async with self.running(view="driver"):
             await self.frames(3)
             view = self.app.view
-            names = [p.function for p in view.patches()]  # type: ignore[attr-defined]
+            names = [p.function for p in view.patches.patches()]  # type: ignore[attr-defined]
             await self.press(*["down"] * names.index("pump on"), "equals_sign")
             self.assertIn("what: pump on", self.over())
             await self.pick("when")
@@ -465,7 +465,7 @@ class ChoosingTest(AppCase):
         async with self.running(view="driver"):
             self.assertTrue(self.model.open_rig(self.home / "rigs" / "coot.toml"))
             await self.frames(4)
-            names = [s.name for s in self.app.view.sources()]  # type: ignore[attr-defined]
+            names = [s.name for s in self.app.view._sources.sources()]  # type: ignore[attr-defined]
             now = self.model.status.source
             await self.press(*["right"] * ((names.index("letter box") - names.index(now)) % len(names)))
             self.assertIn("letter box", self.text("driver"))

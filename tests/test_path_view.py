@@ -18,7 +18,7 @@ from pivrex.session.periods import Period
 from pivrex.tui.documents.path_document import PathDesk
 from pivrex.tui.draw.plan import letter_of, shares_of
 from pivrex.tui.jobs.path_trial import PathTrial, ToTry, _ran
-from pivrex.tui.panels.path_editor import PathMode
+from pivrex.tui.panels.path_editor import PathEditor
 from pivrex.tui.views.field import FieldView, field_exports
 from tests.chassis import demo_path, ideal
 from tests.local import ALONE
@@ -172,7 +172,7 @@ class TryingTest(unittest.TestCase):
         self.assertFalse(trying.goes_on)
 
 
-_job = PathMode._job
+_job = PathEditor._job
 
 
 class PathCase(AppCase):
@@ -182,7 +182,7 @@ class PathCase(AppCase):
     def setUp(self) -> None:
         super().setUp()
         self.file = self.home / "paths" / "round.toml"
-        self.enterContext(mock.patch.object(PathMode, "_job", lambda mode: _job(mode) if self.tries else None))
+        self.enterContext(mock.patch.object(PathEditor, "_job", lambda mode: _job(mode) if self.tries else None))
         resource_tracker.ensure_running()  # in a pilot there is no standard error that it could be given later
 
     @asynccontextmanager
@@ -243,8 +243,8 @@ class PathViewTest(PathCase):
     @in_loop
     async def test_the_mouse_drags_a_point_and_adds_one(self) -> None:
         async with self.open() as paths:
-            assert self.view._ground is not None
-            scale = self.view._ground[1]
+            assert self.view._map._ground is not None
+            scale = self.view._map._ground[1]
             x, y = scale.cell(*self.points()[5])
             self.view.point(x, y, "press")
             self.assertEqual(paths.desk.at, 5)

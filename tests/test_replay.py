@@ -26,7 +26,7 @@ from pivrex.session import messages as ask
 from pivrex.session.periods import Period
 from pivrex.session.replaying import ReplayClient
 from pivrex.tui.draw.replay_line import HAPPENED, ReplayLine, draw_replay_line
-from pivrex.tui.panels.heading_live import draw_live, draw_strip
+from pivrex.tui.panels.heading_live import HeadingNow, HeadingStrip
 from pivrex.tui.views.routine import RoutineView
 from tests.local import LocalClient
 from tests.support import PLAIN, TempCase, plain_rig
@@ -158,8 +158,8 @@ class ScreenCase(AppCase):
             picture = view.draw(150, 38)
             found[name] = (picture.rows(), picture.roles.copy(), picture.grounds.copy())
         # the rest of that view is reckoned beside the screen, whatever is driven
-        for name, live in (("heading", draw_live), ("heading strip", draw_strip)):
-            picture = live(self.model, 60, 20)
+        for name, live in (("heading", HeadingNow), ("heading strip", HeadingStrip)):
+            picture = live(self.app.views["heading"]).draw(60, 20)
             found[name] = (picture.rows(), picture.roles.copy(), picture.grounds.copy())
         return found
 
@@ -303,8 +303,9 @@ class KeysTest(ScreenCase):
         chosen = self.home / "routines" / "mine.txt"
         chosen.write_text("on floor slalom\nwait 1 s\n")
         async with self.running():
-            view = self.app.views["routine"]
-            assert isinstance(view, RoutineView)
+            whole = self.app.views["routine"]
+            assert isinstance(whole, RoutineView)
+            view = whole.routine
             client = await self.driven()
             await self.press("L", "6")
             view.open(chosen)
@@ -328,8 +329,9 @@ class KeysTest(ScreenCase):
         mine = self.home / "routines" / "mine.txt"
         mine.write_text("drive ahead 10 cm\nturn to 120 deg\nwait 1 s\n")
         async with self.running():
-            view = self.app.views["routine"]
-            assert isinstance(view, RoutineView)
+            whole = self.app.views["routine"]
+            assert isinstance(whole, RoutineView)
+            view = whole.routine
             await self.press("6")
             view.open(mine)
             await self.frames(3)
@@ -357,7 +359,7 @@ class KeysTest(ScreenCase):
             await self.pilot.click(view.editor, offset=(12, 1))
             for key in ("x", "y", "u", "x", "c", "R", "A"):
                 await self.press(key)
-            self.assertFalse(view.typing)
+            self.assertFalse(whole.typing)
             self.assertEqual(len(self.app.screen_stack), 1)
             view.desk.saver.wait()
             self.assertEqual((view.editor.text, (path / "routine.txt").read_text("utf-8")), (had, had))
@@ -366,7 +368,7 @@ class KeysTest(ScreenCase):
             self.assertEqual((view.editor.text, view.line), (changed, at))
             self.assertEqual(view.editor.driven_line, 0)
             await self.press("y")
-            self.assertTrue(view.typing)
+            self.assertTrue(whole.typing)
             await self.press("x")
             view.desk.saver.wait()
             self.assertIn("x", mine.read_text("utf-8").replace(changed, ""))
@@ -392,8 +394,9 @@ class KeysTest(ScreenCase):
     async def test_a_run_without_a_routine_says_so(self) -> None:
         async with self.running():
             run = written(self.home / "runs" / "r")
-            view = self.app.views["routine"]
-            assert isinstance(view, RoutineView)
+            whole = self.app.views["routine"]
+            assert isinstance(whole, RoutineView)
+            view = whole.routine
             await self.press("6")
             text = view.editor.text
             self.assertTrue(text)

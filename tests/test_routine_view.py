@@ -38,9 +38,9 @@ class RoutineCase(AppCase):
         async with self.running("keys", size, "routine"):
             view = self.app.views["routine"]
             assert isinstance(view, RoutineView)
-            self.view = view
+            self.view, self.helpers = view.routine, view.helpers
             await self.settle()
-            yield view
+            yield view.routine
 
     async def settle(self) -> None:
         """Until what was typed has been played."""
@@ -92,7 +92,7 @@ class TypingTest(RoutineCase):
             )
             self.assertFalse(any(type(r).__name__ == "KeyDown" for r in self.asked))
             await self.press("escape")
-            self.assertEqual((self.model.status.held, view.typing, self.app.focused), ("Esc", False, None))
+            self.assertEqual((self.model.status.held, view.view.typing, self.app.focused), ("Esc", False, None))
             await self.press("5")
             self.assertEqual(self.app._open, "field")
 
@@ -138,7 +138,7 @@ class CursorTest(RoutineCase):
         async with self.open() as view:
             await self.press("down", "down", "down")
             self.assertEqual(view.line, 4)
-            turn = view._steps_of(4)[0]
+            turn = view.steps_of(4)[0]
             self.assertAlmostEqual(view.t, turn.begin * view.preview.dt_s)
             # the robot stands there, 40 cm on, when the turn begins
             np.testing.assert_allclose(view.preview.poses[view.preview.tick(view.t)][:2], (0.5, 0.9), atol=0.02)
@@ -147,10 +147,10 @@ class CursorTest(RoutineCase):
             await self.press("shift+left", "left", "right")
             self.assertAlmostEqual(view.t, view.preview.time_s - 1.0)
             # dragged along the timeline
-            bottom = view.size.height - 2
-            view.point(0, bottom, "press")
+            bottom = view.view.size.height - 2
+            view.view.point(0, bottom, "press")
             self.assertEqual((view.t, view.line), (0.0, 3))
-            view.point(view.size.width - 3, bottom, "drag")
+            view.view.point(view.view.size.width - 3, bottom, "drag")
             self.assertEqual(view.line, 6)
 
     @in_loop
@@ -158,7 +158,7 @@ class CursorTest(RoutineCase):
         async with self.open() as view:
             await self.typed("down", "down", "down", "down")
             self.assertEqual(view.line, 5)
-            self.assertAlmostEqual(view.t, view._steps_of(5)[0].begin * view.preview.dt_s)
+            self.assertAlmostEqual(view.t, view.steps_of(5)[0].begin * view.preview.dt_s)
 
     @in_loop
     async def test_each_value_of_the_post_side_by_side(self) -> None:
@@ -186,7 +186,7 @@ class SolvingTest(RoutineCase):
         return "\n".join(str(label.render()) for label in self.app.screen.query(Label))
 
     async def until_found(self) -> None:
-        await self.until(lambda: not self.view.solving.goes_on)
+        await self.until(lambda: not self.helpers.solving.goes_on)
         await self.frames(2)
 
     @in_loop
@@ -213,9 +213,9 @@ class SolvingTest(RoutineCase):
         async with self.open() as view:
             view.editor.to_line(3)
             await self.press("N", *"\x15", "enter")
-            self.assertTrue(view.solving.goes_on)
+            self.assertTrue(self.helpers.solving.goes_on)
             await self.press("N")
-            self.assertFalse(view.solving.goes_on)
+            self.assertFalse(self.helpers.solving.goes_on)
             await self.press("K")
             self.assertIn("no number was found yet", self.model.message)
             await self.press("N", "enter")
@@ -239,14 +239,14 @@ class MadeOfItTest(RoutineCase):
         self.enterContext(mock.patch.object(rehearsals, "TIMES", 6))
 
     async def until_made(self) -> None:
-        await self.until(lambda: not self.view.made.goes_on)
+        await self.until(lambda: not self.helpers.made.goes_on)
         await self.settle()
 
     @in_loop
     async def test_a_rehearsal_from_near_and_in_words(self) -> None:
         async with self.open() as view:
             await self.press("R")
-            await self.until(lambda: not view.rehearsal.goes_on)
+            await self.until(lambda: not self.helpers.rehearsal.goes_on)
             await self.frames(2)
             said = self.screen()
             for words in ("rehearsed 6 times", "bench A 0 %", "follows start", "farthest out: seed ", " cm ─"):

@@ -319,19 +319,19 @@ class LearntTest(RunsCase):
             self.assertIn("nothing is learnt yet", self.model.message)
             await self.press("T")
             await self.typed("2 turns")
-            self.assertAlmostEqual(self.view._turned_rad, 4 * np.pi)
+            self.assertAlmostEqual(self.view.sheet.turned_rad, 4 * np.pi)
 
     @in_loop
     async def test_what_was_learnt_is_written_and_undone(self) -> None:
         async with self.running(view="runs"):
             await self.listed()
             view, rig = self.view, self.model.rig
-            view.sheet = "learnt"
+            view.sheet.sheet = "learnt"
             rows = (Learned("lag", "lag of the wheels", 0.07, 0.068, 0.072, "s", 0.001),)
             changes = (Change("lag", "90 ms", "70 ms"),)
             refused = (("gyro.scale", "why not"),)
             view.desk.learnt = Learning(view.desk.selected, rig, rows, refused, ("a note",), changes, None)
-            view.desk.learnt_of = view._learning()
+            view.desk.learnt_of = view.sheet.learning()
             await self.frames(2)
             shown = self.text("runs")
             self.assertRegex(shown, r"lag of the wheels +0\.07 s +0\.068 to 0\.072")
@@ -344,7 +344,7 @@ class LearntTest(RunsCase):
             self.assertEqual(read_rig(self.rig_file).lag_s, 0.09)
             # what another run told is not this one's
             view.desk.learnt, view.desk.selected = Learning(SECOND, rig, rows, refused, (), changes, None), FIRST
-            view.act_write_learnt()
+            view.sheet.act_write_learnt()
             self.assertIn("nothing is learnt yet", self.model.message)
             self.assertEqual(read_rig(self.rig_file).lag_s, 0.09)
 
@@ -372,7 +372,7 @@ class PlayedAgainTest(RunsCase):
             assert client is not None
             self.assertEqual(client.run.name, SECOND)
             self.assertIn("◂ a run of", self.text("head"))
-            self.assertEqual(self.app.view.id, "field")
+            self.assertEqual(self.app.view.view_name, "field")
             for digit in "1234567":
                 await self.press(digit)
             client.replay.jump(client.run.first)

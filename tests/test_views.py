@@ -166,7 +166,7 @@ class ClickTest(AppCase):
     async def test_settings_and_choices(self) -> None:
         async with self.running(view="shaping"):
             await self.click("scale ", "shaping", below="▸ edge")
-            self.assertEqual(self.app.views["shaping"].chosen, "shaping.forward.scale")  # type: ignore[attr-defined]
+            self.assertEqual(self.app.views["shaping"].settings.chosen, "shaping.forward.scale")  # type: ignore[attr-defined]
             await self.click(" clip ", "shaping")
             self.assertEqual(read_rig(self.rig_file).limits.fit, "clip")
             await self.press("u")
@@ -179,7 +179,7 @@ class ClickTest(AppCase):
             await self.click("right ", "chassis", below="turn in rad/s")
             self.assertEqual(self.model.wheel_name, "right")
             await self.click("radius", "chassis")
-            self.assertEqual(view.chosen, "chassis.wheels.1.radius")
+            self.assertEqual(view.settings.chosen, "chassis.wheels.1.radius")
             await self.press("5")
             await self.click("left ", "field", below="commanded")
             self.assertEqual(self.model.wheel_name, "left")
@@ -240,7 +240,7 @@ class ClickTest(AppCase):
             view: Any = self.app.views["driver"]
             self.assertEqual(view.source().name, "sticks")
             await self.click("turn (law", "driver")
-            self.assertEqual(view.chosen().function, "turn")
+            self.assertEqual(view.patches.chosen().function, "turn")
             await self.press("3", "c")
             guide: Any = self.app.views["chassis"]
             await self.click("on the floor; I say", "chassis")

@@ -227,7 +227,10 @@ class ZoomTest(AppCase):
             await self.frames(30)
 
             def size() -> int:
-                return int(cells(self.app.view.picture, "hull").sum() + cells(self.app.view.picture, "tyre").sum())
+                return int(
+                    cells(self.app.view.canvas.picture, "hull").sum()
+                    + cells(self.app.view.canvas.picture, "tyre").sum()
+                )
 
             whole = size()
             self.assertIn("bench D", self.text("field"))
@@ -239,7 +242,7 @@ class ZoomTest(AppCase):
             self.assertIn("a window of 1 m", self.text("foot"))
             for _ in range(40):
                 await self.frames(3)
-                hull = cells(self.app.view.picture, "hull")
+                hull = cells(self.app.view.canvas.picture, "hull")
                 self.assertTrue(hull.any())  # wherever it drives
             await self.press("z")
             self.assertIn("bench D", self.text("field"))
@@ -250,7 +253,7 @@ class ZoomTest(AppCase):
             await self.press("t", "t", "z", "z")
             self.assertEqual(self.app.look, "plain")
             view = self.app.view
-            lines = ["".join(s.text for s in view.render_line(y)) for y in range(view.size.height)]
+            lines = ["".join(s.text for s in view.canvas.render_line(y)) for y in range(view.size.height)]
             shown = "\n".join(lines)
             self.assertIn(TEXTURES["hull"] * 4, shown)
             self.assertIn(TEXTURES["nose"], shown)

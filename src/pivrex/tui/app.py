@@ -122,7 +122,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         yield self._parts["head"]
         yield self._parts["line"]
         with ContentSwitcher(initial=self._open):
-            yield from self.views.values()
+            yield from (view.canvas for view in self.views.values())
         for name in ("replay", "ladder", "why", "foot", "small"):
             yield self._parts[name]
 
@@ -187,11 +187,11 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         view = self.view
         if not view.size.width or not view.size.height:  # one that has just been opened has no place yet
             return
-        picture = view.draw(view.size.width, view.size.height)
+        picture = view.draw(*view.size)
         if self._tour:
             tour = draw_tour(picture.width)
             picture.place(tour, 2, max(0, picture.height - tour.height - 2))
-        view.show(picture)
+        view.canvas.show(picture)
 
     def _draw_why(self, width: int) -> None:
         model = self.model
@@ -261,7 +261,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
             self.show_view(name.removeprefix("view_"))
         else:
             walks_rungs = self._ladder_open and name in ("previous_setting", "next_setting")
-            action = None if walks_rungs else getattr(self.view, f"act_{name}", None)
+            action = None if walks_rungs else self.view.act(name)
             (action or getattr(self, f"act_{name}"))()
         self.draw()
 
@@ -282,7 +282,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
             chosen, self._rung = self._rung, int(spot.value)
             if chosen == self._rung:
                 self.act_ladder()
-        elif canvas is self.view and not (spot is not None and self.view.press(spot.what, spot.value)):
+        elif canvas is self.view.canvas and not (spot is not None and self.view.press(spot.what, spot.value)):
             self.view.point(message.x, message.y, message.phase)
         self.draw()
 

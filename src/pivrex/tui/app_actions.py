@@ -35,10 +35,11 @@ from pivrex.tui.commands import Commands
 from pivrex.tui.exporting import export_view
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
-from pivrex.tui.overlays.entry import Typed, ValueEntry
+from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.overlays.help import Help
 from pivrex.tui.overlays.message_list import Messages
 from pivrex.tui.own_editor import editor_words
+from pivrex.tui.panels.match_clock import MatchClock
 from pivrex.tui.themes import next_theme
 from pivrex.tui.view import View
 from pivrex.tui.views.routine import RoutineView
@@ -173,8 +174,8 @@ class AppActions(_Base):
         self.model.wheel = (self.model.wheel + 1) % len(self.model.line.wheels)
 
     def act_type_value(self) -> None:
-        if isinstance(self.view, Typed):
-            self._lay_over(ValueEntry(self.view))
+        if self.view.typed is not None:
+            self._lay_over(ValueEntry(self.view.typed))
 
     def act_undo(self) -> None:
         self.model.undo()
@@ -235,19 +236,19 @@ class AppActions(_Base):
         self.model.say(f"the stand-in has a {kind} body now")
 
     def act_match(self) -> None:
-        self.routine.ready()
+        self.clock.ready()
         if self.model.status.match.period is Period.OFF:
             self.act("view_routine")  # what is chosen is looked at before it starts
 
     def act_leave_match(self) -> None:
-        self.routine.leave()
+        self.clock.leave()
 
     @property
-    def routine(self) -> RoutineView:
-        """The view of what the robot does alone."""
+    def clock(self) -> MatchClock:
+        """What starts and ends a match."""
         view = self.views["routine"]
         assert isinstance(view, RoutineView)
-        return view
+        return view.clock
 
     def act_turn_over(self) -> None:
         self.model.ask(MoveStandIn("turn over"))

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
 from rich.segment import Segment
 from textual import events
+from textual.app import ComposeResult
 from textual.geometry import Region
 from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
+from textual.widgets import TextArea
 
 from pivrex.tui.draw.picture import GROUNDS, Picture, role, to_ascii
 from pivrex.tui.themes import TEXTURES, style_of
@@ -23,7 +26,8 @@ class Canvas(Widget):
     """Shows the last picture it was given."""
 
     DEFAULT_CSS = """
-    Canvas { width: 1fr; height: 1fr; background: $background; }
+    Canvas { width: 1fr; height: 1fr; background: $background; layers: base inner; }
+    Canvas > * { layer: inner; }
     """
 
     @dataclass
@@ -45,11 +49,35 @@ class Canvas(Widget):
     ascii_only = False
     """Set once for the program: the terminal knows no more than ASCII."""
 
-    def __init__(self, *, id: str | None = None, classes: str | None = None) -> None:  # noqa: A002 - Textual's name
-        super().__init__(id=id, classes=classes)
+    def __init__(
+        self,
+        *,
+        id: str | None = None,  # noqa: A002 - Textual's name
+        inner: Callable[[], Iterable[Widget]] = tuple,
+        heard: Callable[[Message], None] = lambda _: None,
+    ) -> None:
+        super().__init__(id=id)
+        self._inner, self._heard = inner, heard
         self._picture = Picture(0, 0)
         self._strips: dict[int, Strip] = {}
         self._styles_of = ""
+
+    def compose(self) -> ComposeResult:
+        yield from self._inner()
+
+    def on_text_area_changed(self, event: TextArea.Changed) -> None:
+        self._hear(event)
+
+    def on_text_area_selection_changed(self, event: TextArea.SelectionChanged) -> None:
+        self._hear(event)
+
+    def on_descendant_focus(self, event: events.DescendantFocus) -> None:
+        self._hear(event)
+
+    def _hear(self, message: Message) -> None:
+        """Pass on what a widget says that stands on the canvas."""
+        message.stop()
+        self._heard(message)
 
     @property
     def picture(self) -> Picture:

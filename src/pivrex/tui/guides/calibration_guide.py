@@ -9,6 +9,8 @@ from pivrex.rig.edit import set_key
 from pivrex.session.messages import MeasureAnew, Stop
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.source_list import SourceList
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
@@ -16,7 +18,7 @@ if TYPE_CHECKING:
     from pivrex.session.report import SourceReport
     from pivrex.tui.model import ScreenModel
 
-__all__ = ["CalibrationGuide"]
+__all__ = ["CalibrationGuide", "CalibrationPanel"]
 
 REST_FRAMES = 55
 """A phase at rest ends by itself after so many frames: two seconds."""
@@ -151,3 +153,44 @@ class CalibrationGuide:
                     picture.text(2, y, line, "dim")
             y += 2
         picture.text(1, picture.height - 1, "Enter writes the rig  c leaves it as it is", "key", width - 2)
+
+
+class CalibrationPanel(Panel):
+    """The guide while the selected source is calibrated."""
+
+    def __init__(self, sources: SourceList) -> None:
+        super().__init__(sources.view)
+        self._sources = sources
+        self.guide: CalibrationGuide | None = None
+
+    def act_calibrate(self) -> None:
+        source = self._sources.source()
+        if source is None or not source.can.calibrates:
+            self.model.say("select a gamepad or a remote with sticks first, with ← →")
+        elif not source.readings:
+            self.model.say(f"{source.name} says nothing yet", alarm=True)
+        else:
+            self.guide = CalibrationGuide(self.model, source)
+
+    def update(self) -> None:
+        source = self._sources.source()
+        if self.guide is not None and source is not None:
+            self.guide.step(source if source.name == self.guide.source else None)
+            if self.guide.done:
+                self.guide = None
+
+    def draw(self, width: int, height: int) -> Picture:
+        if self.guide is None:
+            return Picture(width, height)
+        return self.guide.draw(width, height, self._sources.source())
+
+    def take_key(self, key: str) -> bool:
+        return self.guide is not None and self.guide.key(key, self._sources.source())
+
+    def press(self, what: str, value: str) -> bool:
+        if what == "go on" and self.guide is not None:
+            self.guide.key("enter", self._sources.source())
+        return what == "go on"
+
+    def cancel(self) -> None:
+        self.guide = None

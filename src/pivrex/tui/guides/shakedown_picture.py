@@ -12,8 +12,38 @@ from pivrex.diagnosis.steps import Step
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.guides.shakedown_guide import ShakedownGuide
+from pivrex.tui.panels.panel import Panel
+from pivrex.tui.view import View
 
-__all__ = ["draw_guide"]
+__all__ = ["ShakedownPanel", "draw_guide"]
+
+
+class ShakedownPanel(Panel):
+    """The guide while it is open, where the view's numbers would be."""
+
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self.guide: ShakedownGuide | None = None
+
+    def act_shakedown(self) -> None:
+        """Open or close the guide."""
+        self.guide = ShakedownGuide(self.model) if self.guide is None else None
+
+    def update(self) -> None:
+        if self.guide is not None:
+            self.guide.update()
+
+    def draw(self, width: int, height: int) -> Picture:
+        return draw_guide(self.guide, width, height) if self.guide is not None else Picture(width, height)
+
+    def take_key(self, key: str) -> bool:
+        return self.guide is not None and self.guide.take_key(key)
+
+    def press(self, what: str, value: str) -> bool:
+        if self.guide is None or what not in ("answer", "go on"):
+            return False
+        self.guide.click(int(value or 0) if what == "answer" else None)
+        return True
 
 
 def draw_guide(guide: ShakedownGuide, width: int, height: int) -> Picture:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Protocol, runtime_checkable
 
 from textual import events, on
@@ -14,7 +16,7 @@ from pivrex.errors import UnitError
 from pivrex.tui.keys import do_bound
 from pivrex.tui.overlays.closing import ClosesItself
 
-__all__ = ["Typed", "ValueEntry"]
+__all__ = ["Asked", "Typed", "ValueEntry"]
 
 
 @runtime_checkable
@@ -28,6 +30,22 @@ class Typed(Protocol):
     def type_in(self, text: str) -> None:
         """Take what was typed; raises `UnitError`."""
         ...
+
+
+@dataclass(frozen=True)
+class Asked:
+    """One value that is asked for: what, as it is shown first, and what is allowed; ``take`` may raise `UnitError`."""
+
+    what: str
+    shown: str
+    allowed: str
+    take: Callable[[str], None]
+
+    def entry(self) -> tuple[str, str, str]:
+        return self.what, self.shown, self.allowed
+
+    def type_in(self, text: str) -> None:
+        self.take(text)
 
 
 class _Ready(Input):

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 from pivrex.face import showing
 
 if TYPE_CHECKING:
-    from pivrex.tui.panels.settings_list import SettingsView
+    from pivrex.tui.panels.panel import Panel, Rect, Rule
 
-__all__ = ["SettingsView"]
-__getattr__ = showing(__name__, settings_list="SettingsView")
+__all__ = ["Panel", "Rect", "Rule"]
+__getattr__ = showing(__name__, panel="Panel Rect Rule")

@@ -1,24 +1,40 @@
-"""What the robot has beside its wheels, in Driver: asked, reached, limits, safe state, and who moves it."""
+"""What the robot has beside its wheels: asked, reached, limits, safe state, and who moves it."""
 
 from __future__ import annotations
 
-from pivrex.tui.draw.attachment_bar import Standing, draw_standing, name_width
+from pivrex.tui.draw.attachment_bar import draw_standing, name_width
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.standings import standing_of
 
-__all__ = ["draw_attached"]
+__all__ = ["AttachmentBars", "AttachmentRows"]
 
 
-def draw_attached(picture: Picture, x: int, y: int, width: int, height: int, standings: list[Standing]) -> None:
-    """Draw a row for each, and where there is room another with what moves it."""
-    picture.across(y, x, x + width)
-    at = picture.text(x + 1, y, " beside its wheels ", "title")
-    picture.text(at + 1, y, " ● asked  ○ reached ", "dim", max(0, width - at + x - 2))
-    two = height >= 2 + 2 * len(standings)
-    y += 1
-    for one in standings:
-        draw_standing(picture, x + 2, y, width - 3, one, name_width(standings, width - 3))
-        if two:
+class AttachmentRows(Panel):
+    """A row for each, and where there is room another with what moves it."""
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture, standings = Picture(width, height), standing_of(self.model)
+        picture.across(0, 0, width)
+        at = picture.text(1, 0, " beside its wheels ", "title")
+        picture.text(at + 1, 0, " ● asked  ○ reached ", "dim", max(0, width - at - 2))
+        two = height >= 2 + 2 * len(standings)
+        y = 1
+        for one in standings:
+            draw_standing(picture, 2, y, width - 3, one, name_width(standings, width - 3))
+            if two:
+                y += 1
+                picture.text(12, y, f"{one.kind}, moved by {one.by}" if not one.by.startswith(("nothing", "shows")) else one.by,
+                             "alarm" if one.by.startswith("nothing") else "dim", width - 13)  # fmt: skip
             y += 1
-            picture.text(x + 12, y, f"{one.kind}, moved by {one.by}" if not one.by.startswith(("nothing", "shows")) else one.by,
-                         "alarm" if one.by.startswith("nothing") else "dim", width - 13)  # fmt: skip
-        y += 1
+        return picture
+
+
+class AttachmentBars(Panel):
+    """A row for each, and no more."""
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture, standings = Picture(width, height), standing_of(self.model)
+        for y, one in enumerate(standings):
+            draw_standing(picture, 0, y, width, one, name_width(standings, width))
+        return picture

@@ -9,11 +9,11 @@ from pivrex.rig.patches import Patch
 from pivrex.session.report import SourceReport
 from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.model import ScreenModel
+from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.patch_list import PRESSED, PatchList
+from pivrex.tui.panels.source_list import SourceList
 
-__all__ = ["PRESSED", "draw_channels", "shown_channels"]
-
-PRESSED = 0.5
+__all__ = ["ChannelBars", "shown_channels"]
 
 
 def shown_channels(source: SourceReport, patches: list[Patch], drives: bool, room: int) -> list[str]:
@@ -31,46 +31,55 @@ def shown_channels(source: SourceReport, patches: list[Patch], drives: bool, roo
     return [c for c in there if c in wanted]
 
 
-def draw_channels(
-    picture: Picture,
-    x: int,
-    y: int,
-    width: int,
-    height: int,
-    source: SourceReport,
-    channels: list[str],
-    model: ScreenModel,
-) -> dict[str, int]:
-    """Draw each channel with its travel, noise and calibration; gives the row of each."""
-    picture.text(x + 1, y, f"channels of {source.name}", "title", width - 2)
-    names = max([len(c) for c in channels] or [0])
-    numbers = 16
-    bar = width - names - numbers - 5
-    if width > 44:
-        picture.right(x + width - 1, y, "now    trembles", "dim")
-    step = 2 if height > 2 * len(channels) + 3 else 1
-    places = {}
-    for i, channel in enumerate(channels):
-        row = y + 2 + i * step if height > len(channels) + 3 else y + 1 + i
-        if row >= y + height:
-            break
-        places[channel] = row
-        value = source.readings.get(channel)
-        travel = source.travel.get(channel)
-        one_sided = channel in CHANNELS and is_one_sided(channel)
-        button = channel.startswith(("button_", "letter "))
-        pressed = value is not None and value >= PRESSED
-        picture.text(x + 2, row, channel.removeprefix("letter "), "commanded" if button and pressed else "rest")
-        at = x + names + 4
-        if button:
-            picture.text(at, row, "■ pressed" if pressed else "□", "commanded" if pressed else "frame")
-            continue
-        if bar >= 8:
-            _bar(picture, at, row, bar, one_sided, value, travel, model.rig.axis_of(source.name, channel))
-        picture.right(x + width - 8, row, number(value if value is not None else float("nan"), 3, 7), "measured")
-        if travel is not None:
-            picture.right(x + width - 1, row, f"±{travel.noise / 2:.3f}", "dim")
-    return places
+class ChannelBars(Panel):
+    """The channels of the selected source.
+
+    Attributes
+    ----------
+    rows : dict of str to int
+        In which row each channel was drawn.
+    """
+
+    def __init__(self, sources: SourceList, patches: PatchList) -> None:
+        super().__init__(sources.view)
+        self._sources, self._patches = sources, patches
+        self.rows: dict[str, int] = {}
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture, model, source = Picture(width, height), self.model, self._sources.source()
+        if source is None:
+            picture.text(2, 1, "listening to the sources ...", "dim")
+            return picture
+        channels = shown_channels(source, self._patches.patches(), source.name == model.status.source, height - 1)
+        picture.text(1, 0, f"channels of {source.name}", "title", width - 2)
+        names = max([len(c) for c in channels] or [0])
+        numbers = 16
+        bar = width - names - numbers - 5
+        if width > 44:
+            picture.right(width - 1, 0, "now    trembles", "dim")
+        step = 2 if height > 2 * len(channels) + 3 else 1
+        self.rows = {}
+        for i, channel in enumerate(channels):
+            row = 2 + i * step if height > len(channels) + 3 else 1 + i
+            if row >= height:
+                break
+            self.rows[channel] = row
+            value = source.readings.get(channel)
+            travel = source.travel.get(channel)
+            one_sided = channel in CHANNELS and is_one_sided(channel)
+            button = channel.startswith(("button_", "letter "))
+            pressed = value is not None and value >= PRESSED
+            picture.text(2, row, channel.removeprefix("letter "), "commanded" if button and pressed else "rest")
+            at = names + 4
+            if button:
+                picture.text(at, row, "■ pressed" if pressed else "□", "commanded" if pressed else "frame")
+                continue
+            if bar >= 8:
+                _bar(picture, at, row, bar, one_sided, value, travel, model.rig.axis_of(source.name, channel))
+            picture.right(width - 8, row, number(value if value is not None else float("nan"), 3, 7), "measured")
+            if travel is not None:
+                picture.right(width - 1, row, f"±{travel.noise / 2:.3f}", "dim")
+        return picture
 
 
 def _bar(

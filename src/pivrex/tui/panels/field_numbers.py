@@ -13,10 +13,12 @@ from pivrex.line.odometry import Odometry
 from pivrex.line.questions.disagreement import disagreement
 from pivrex.tui.draw.floor import Believed
 from pivrex.tui.draw.parts import number, turning
-from pivrex.tui.view import View
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
+from pivrex.tui.panels.panel import Panel
 from pivrex.units import wrap_deg
 
-__all__ = ["LIFTS_N", "SLIDES_M_S", "FieldNumbers"]
+__all__ = ["LIFTS_N", "SLIDES_M_S", "FieldNumbers", "believed_of", "of_wheels"]
 
 SLIDES_M_S = 0.08
 """A tyre that is dragged faster than this is said to slide."""
@@ -26,21 +28,48 @@ WORDS = 42
 """So long may a part of a row be."""
 
 
-class FieldNumbers(View):
-    """The rows beside the map."""
+def believed_of(model: ScreenModel) -> Believed | None:
+    """Give where the robot believes to be."""
+    x, y, heading, xx, xy, yy = (model.value("odometry", n) for n in ("x", "y", "heading", "xx", "xy", "yy"))
+    if not isfinite(x + y + heading + xx + xy + yy):
+        return None
+    return Believed((x, y, heading), np.array([[xx, xy], [xy, yy]]))
 
-    def _believed(self) -> Believed | None:
-        """Where the robot believes to be."""
-        x, y, heading, xx, xy, yy = (self.model.value("odometry", n) for n in ("x", "y", "heading", "xx", "xy", "yy"))
-        return (
-            Believed((x, y, heading), np.array([[xx, xy], [xy, yy]]))
-            if isfinite(x + y + heading + xx + xy + yy)
-            else None
-        )
+
+def of_wheels(model: ScreenModel, what: str) -> list[float]:
+    """Give what is true of each wheel of a real body; NaN of others."""
+    return [model.value("truth", f"{plain(w)}_{what}") for w in model.line.wheels]
+
+
+class FieldNumbers(Panel):
+    """A row for each, with what does not fit in the next.
+
+    Attributes
+    ----------
+    used : int
+        How many rows were drawn.
+    """
+
+    used = 0
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture, y = Picture(width, height), 0
+        for name, values in self._rows():
+            if y >= height:
+                break
+            picture.text(0, y, f"{name:<8}", "dim")
+            at = 8
+            for text, named in values:
+                if at + len(text) > width and at > 8:
+                    y, at = y + 1, 8
+                at = picture.text(at, y, text, named) + 2
+            y += 1
+        self.used = y
+        return picture
 
     def _belief_rows(self) -> list[tuple[str, list[tuple[str, str]]]]:
         """Say where the robot believes to be, how sure it is, how far off, and what its wheels and its gyro disagree about."""
-        model, believed = self.model, self._believed()
+        model, believed = self.model, believed_of(self.model)
         if believed is None:
             return []
         x, y, heading = believed.pose
@@ -64,10 +93,6 @@ class FieldNumbers(View):
             rows.append(("turn", [(part, "alarm" if found.wrong else "rest") for part in wrap(words, WORDS)]))
         return rows
 
-    def _of_wheels(self, what: str) -> list[float]:
-        """What is true of each wheel of a real body; NaN of others."""
-        return [self.model.value("truth", f"{plain(w)}_{what}") for w in self.model.line.wheels]
-
     def _floor(self) -> list[tuple[str, list[tuple[str, str]]]]:
         """What a real body does: how it moves over the floor beside what the wheels feel, slip, battery."""
         model = self.model
@@ -88,8 +113,8 @@ class FieldNumbers(View):
         forward, left = float(c * moved[0] + s * moved[1]), float(c * moved[1] - s * moved[0])
         felt = felt_motion(model.line, model.row)
         wheels = model.line.wheels
-        sliding = [(w, v) for w, v in zip(wheels, self._of_wheels("slip"), strict=True) if v > SLIDES_M_S]
-        lifting = [w for w, v in zip(wheels, self._of_wheels("load"), strict=True) if v < LIFTS_N]
+        sliding = [(w, v) for w, v in zip(wheels, of_wheels(model, "slip"), strict=True) if v > SLIDES_M_S]
+        lifting = [w for w, v in zip(wheels, of_wheels(model, "load"), strict=True) if v < LIFTS_N]
         volts, restart = model.value("truth", "battery"), model.value("truth", "restart")
         aside = [(f"aside {turning(left, 2, 'm/s', steady=True)}", "rest")] if model.rig.law.kind == "planar" else []
         found = [

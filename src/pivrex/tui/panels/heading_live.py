@@ -10,9 +10,10 @@ from pivrex.tui.draw.lines import Series, draw_lines, span_of
 from pivrex.tui.draw.parts import centred_bar, number, turning
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.panels.panel import Panel
 from pivrex.units import wrap_deg
 
-__all__ = ["draw_live", "draw_strip", "parts_of"]
+__all__ = ["HeadingNow", "HeadingStrip", "parts_of"]
 
 SECONDS = 8.0
 MATCH_S = 135.0
@@ -28,54 +29,57 @@ def _deg(model: ScreenModel, stage: str, name: str) -> float:
     return float(np.degrees(model.value(stage, name)))
 
 
-def draw_live(model: ScreenModel, width: int, height: int) -> Picture:
-    """Draw the compass with its numbers at its right, and the parts as bars below."""
-    picture = Picture(width, height)
-    parts = parts_of(model)
-    around = max(0, min(height - len(parts) - 3, 12))
-    across = min(around * 2, width - 26)
-    heading, target = (model.value(*n) for n in (("heading", "heading"), ("correction", "target")))
-    # the gyro's zero is where it was switched on; what is true is turned to it where both are known
-    true = model.value("truth", "heading")
-    if around >= 4 and across >= 8:
-        picture.place(draw_compass(heading, target, true, across, around), 0, 0)
-    x = across + 2
-    drift = wrap_deg(float(np.degrees(heading - true))) if np.isfinite(heading - true) else float("nan")
-    held = np.isfinite(target)
-    rows = [
-        (
-            "heading",
-            f"{number(wrap_deg(float(np.degrees(heading))) if np.isfinite(heading) else heading, 1, 7)} deg",
-            "measured",
-        ),
-        ("unwrapped", f"{number(float(np.degrees(heading)), 1, 7)} deg", "dim"),
-        ("target", f"{number(wrap_deg(float(np.degrees(target))), 1, 7)} deg" if held else "none held", "target"),
-        ("error", f"{number(_deg(model, 'correction', 'error'), 2, 7)} deg", "alarm" if _far(model) else "rest"),
-        ("turns at", turning(_deg(model, "correction", "rate"), 1, "deg/s", 7), "measured"),
-        ("gyro off by", f"{number(drift, 2, 7)} deg" if np.isfinite(drift) else "nobody knows", "rest"),
-    ]
-    rows += _zeroed(model)
-    for k, (name, text, role) in enumerate(rows):
-        if k < max(around, 6) and x + 20 <= width:
-            picture.text(x, k, f"{name:<12}", "dim")
-            picture.text(x + 12, k, text, role, width - x - 12)
-    y = max(around, 6) + 1
-    most = float(np.degrees(model.rig.correction.largest_rad_s)) if model.rig.correction is not None else 1.0
-    bar = width - 28
-    for name in (*parts, "given"):
-        if y >= height:
-            break
-        value = _deg(model, "correction", name)
-        full = name == "given" and abs(value) > 0.999 * most
-        role = "alarm" if full else "commanded"
-        picture.text(1, y, _NAMES[name], "title" if name == "given" else "rest")
-        if bar >= 9:
-            # left is drawn to the left
-            centred_bar(picture, 10, y, bar - 1 + bar % 2, -value / most, role)
-        said = ("! " if full else "") + turning(value, 1, "deg/s", 5)
-        picture.right(width - 1, y, f"{said:<17}", role)
-        y += 1
-    return picture
+class HeadingNow(Panel):
+    """The compass with its numbers at its right, and the parts as bars below."""
+
+    def draw(self, width: int, height: int) -> Picture:
+        model = self.model
+        picture = Picture(width, height)
+        parts = parts_of(model)
+        around = max(0, min(height - len(parts) - 3, 12))
+        across = min(around * 2, width - 26)
+        heading, target = (model.value(*n) for n in (("heading", "heading"), ("correction", "target")))
+        # the gyro's zero is where it was switched on; what is true is turned to it where both are known
+        true = model.value("truth", "heading")
+        if around >= 4 and across >= 8:
+            picture.place(draw_compass(heading, target, true, across, around), 0, 0)
+        x = across + 2
+        drift = wrap_deg(float(np.degrees(heading - true))) if np.isfinite(heading - true) else float("nan")
+        held = np.isfinite(target)
+        rows = [
+            (
+                "heading",
+                f"{number(wrap_deg(float(np.degrees(heading))) if np.isfinite(heading) else heading, 1, 7)} deg",
+                "measured",
+            ),
+            ("unwrapped", f"{number(float(np.degrees(heading)), 1, 7)} deg", "dim"),
+            ("target", f"{number(wrap_deg(float(np.degrees(target))), 1, 7)} deg" if held else "none held", "target"),
+            ("error", f"{number(_deg(model, 'correction', 'error'), 2, 7)} deg", "alarm" if _far(model) else "rest"),
+            ("turns at", turning(_deg(model, "correction", "rate"), 1, "deg/s", 7), "measured"),
+            ("gyro off by", f"{number(drift, 2, 7)} deg" if np.isfinite(drift) else "nobody knows", "rest"),
+        ]
+        rows += _zeroed(model)
+        for k, (name, text, role) in enumerate(rows):
+            if k < max(around, 6) and x + 20 <= width:
+                picture.text(x, k, f"{name:<12}", "dim")
+                picture.text(x + 12, k, text, role, width - x - 12)
+        y = max(around, 6) + 1
+        most = float(np.degrees(model.rig.correction.largest_rad_s)) if model.rig.correction is not None else 1.0
+        bar = width - 28
+        for name in (*parts, "given"):
+            if y >= height:
+                break
+            value = _deg(model, "correction", name)
+            full = name == "given" and abs(value) > 0.999 * most
+            role = "alarm" if full else "commanded"
+            picture.text(1, y, _NAMES[name], "title" if name == "given" else "rest")
+            if bar >= 9:
+                # left is drawn to the left
+                centred_bar(picture, 10, y, bar - 1 + bar % 2, -value / most, role)
+            said = ("! " if full else "") + turning(value, 1, "deg/s", 5)
+            picture.right(width - 1, y, f"{said:<17}", role)
+            y += 1
+        return picture
 
 
 def _zeroed(model: ScreenModel) -> list[tuple[str, str, str]]:
@@ -112,37 +116,42 @@ LEAST = 6
 """Rows: a strip that is lower says nothing."""
 
 
-def draw_strip(model: ScreenModel, width: int, height: int) -> Picture:
+class HeadingStrip(Panel):
     """Draw the error and the parts over the last seconds."""
-    layout, rows = model.line.layout, model.history
-    t = rows[:, layout.at("clock", "t")]
-    start = int(np.flatnonzero(np.diff(t) < 0)[-1]) + 1 if len(t) > 1 and (np.diff(t) < 0).any() else 0
-    rows, t = rows[start:], t[start:]
-    if len(t) < 2:
-        return Picture(width, height)
-    seconds = np.concatenate(([t[-1] - SECONDS], t)) if t[0] > t[-1] - SECONDS else t
-    pad = len(seconds) - len(t)
-    shown = seconds >= t[-1] - SECONDS - 1e-9
 
-    def values(name: str) -> np.ndarray:
-        found = np.degrees(rows[:, layout.at("correction", name)])
-        return np.concatenate((np.full(pad, np.nan), found))[shown]
+    def draw(self, width: int, height: int) -> Picture:
+        model = self.model
+        layout, rows = model.line.layout, model.history
+        t = rows[:, layout.at("clock", "t")]
+        start = int(np.flatnonzero(np.diff(t) < 0)[-1]) + 1 if len(t) > 1 and (np.diff(t) < 0).any() else 0
+        rows, t = rows[start:], t[start:]
+        if len(t) < 2:
+            return Picture(width, height)
+        seconds = np.concatenate(([t[-1] - SECONDS], t)) if t[0] > t[-1] - SECONDS else t
+        pad = len(seconds) - len(t)
+        shown = seconds >= t[-1] - SECONDS - 1e-9
 
-    lines = [Series(_NAMES[n], values(n), role, every) for n, role, every in
-             (("i", "thing", 2), ("d", "rest", 3), ("p", "target", 1))]  # fmt: skip
-    error = Series("error", values("error"), "measured")
-    picture = Picture(width, height)
-    if height < LEAST:
+        def values(name: str) -> np.ndarray:
+            found = np.degrees(rows[:, layout.at("correction", name)])
+            return np.concatenate((np.full(pad, np.nan), found))[shown]
+
+        lines = [Series(_NAMES[n], values(n), role, every) for n, role, every in
+                 (("i", "thing", 2), ("d", "rest", 3), ("p", "target", 1))]  # fmt: skip
+        error = Series("error", values("error"), "measured")
+        picture = Picture(width, height)
+        if height < LEAST:
+            return picture
+        upper = height // 2 if height >= 2 * LEAST else height  # what each part gives stands in the bars above too
+        ends = (f"−{SECONDS:g} s", "now")
+        picture.place(
+            draw_lines("error", seconds[shown], [Series("", error.values, "measured")], span_of([error], 4.0), "deg", width, upper, ends),
+            0, 0,
+        )  # fmt: skip
+        if upper == height:
+            return picture
+        picture.place(
+            draw_lines("gives", seconds[shown], lines, span_of(lines, 20.0), "deg/s", width, height - upper, ends),
+            0,
+            upper,
+        )
         return picture
-    upper = height // 2 if height >= 2 * LEAST else height  # what each part gives stands in the bars above too
-    ends = (f"−{SECONDS:g} s", "now")
-    picture.place(
-        draw_lines("error", seconds[shown], [Series("", error.values, "measured")], span_of([error], 4.0), "deg", width, upper, ends),
-        0, 0,
-    )  # fmt: skip
-    if upper == height:
-        return picture
-    picture.place(
-        draw_lines("gives", seconds[shown], lines, span_of(lines, 20.0), "deg/s", width, height - upper, ends), 0, upper
-    )
-    return picture

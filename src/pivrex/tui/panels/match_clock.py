@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 from math import degrees, isfinite
+from textwrap import wrap
 
+from pivrex.routine.midway import line_after
+from pivrex.session.messages import LeaveMatch, MakeReady, PauseRoutine, StartPeriod, StepRoutine
 from pivrex.session.periods import COUNTED, Period
+from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.panels.open_routine import OpenRoutine
+from pivrex.tui.panels.panel import Panel
 
-__all__ = ["left_s", "match_head", "period_words", "routine_bars", "routine_exports"]
+__all__ = ["MatchClock", "left_s", "match_head", "period_words", "routine_bars", "routine_exports"]
 
 
 def left_s(model: ScreenModel) -> float:
@@ -79,3 +85,58 @@ def routine_exports(model: ScreenModel) -> list[list[str]]:
     there = {p.stem: p for p in model.folder.routines()}
     path = there.get(model.status.match.routine)
     return [["routine", str(path), "--rig", str(model.file.path)]] if path is not None else []
+
+
+class MatchClock(Panel):
+    """Where the match stands in words, and what starts, pauses and ends it."""
+
+    def __init__(self, routine: OpenRoutine) -> None:
+        super().__init__(routine.view)
+        self._routine = routine
+
+    def lines(self, width: int, height: int) -> list[str]:
+        """Give the words in lines, of a third of a height at most."""
+        return wrap(period_words(self.model)[0], max(12, width))[: max(1, height // 3)]
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture, named = Picture(width, height), period_words(self.model)[1]
+        for y, row in enumerate(self.lines(width, 3 * height)):
+            picture.text(0, y, row.ljust(width) if named == "chosen" else row, named, width)
+        return picture
+
+    def ready(self) -> None:
+        """Make ready for a match, or start it if all is ready."""
+        self._routine.prepare()
+        status = self.model.status.match
+        if status.period in (Period.OFF, Period.OVER):
+            self.model.ask(MakeReady())
+        elif status.period is Period.READY:
+            self.model.ask(StartPeriod(Period.ALONE))
+
+    def act_alone(self) -> None:
+        self._routine.prepare()
+        self.model.ask(StartPeriod(Period.ALONE, only=True))
+
+    def act_from_here(self) -> None:
+        """Ask for how things stand before the cursor's line."""
+        program = self._routine.desk.program
+        line = line_after(program, self._routine.line) if program is not None else 0
+        if program is None or not line:
+            self.model.say("nothing is done on this line or below it" if program else "mend the mistakes first")
+            return
+        self._routine.begin_from(program, line)
+
+    def act_driven(self) -> None:
+        self.model.ask(StartPeriod(Period.DRIVEN, only=True))
+
+    def act_pause(self) -> None:
+        self.model.ask(PauseRoutine(not self.model.status.match.paused))
+
+    def act_one_step(self) -> None:
+        if self.model.status.match.period is not Period.ALONE:
+            self.act_alone()
+        self.model.ask(StepRoutine())
+
+    def leave(self) -> None:
+        """Count no more."""
+        self.model.ask(LeaveMatch())

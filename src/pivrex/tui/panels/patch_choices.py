@@ -13,43 +13,46 @@ from pivrex.rig.controls import LAWS
 from pivrex.rig.edit import set_key
 from pivrex.rig.offered import offered, times_of
 from pivrex.rig.patches import source_channels
-from pivrex.rig.sources import LettersSource
-from pivrex.session.messages import Stop
-from pivrex.tui.overlays.choices import Choice, Choices
-from pivrex.tui.panels.patch_list import Controls
+from pivrex.tui.overlays.choices import Choice
+from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.patch_list import PatchList
+from pivrex.tui.panels.source_list import SourceList
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
 
 
-__all__ = ["Patching"]
+__all__ = ["PatchChoices"]
 
 TYPED = "type it ..."
 OWN_KEY = "equals_sign"
 
 
-class Patching(Controls):
-    """The part of Driver that changes what controls do."""
+class PatchChoices(Panel):
+    """The lists that change what is selected of a `PatchList`; they lie over the view."""
+
+    def __init__(self, sources: SourceList, patches: PatchList) -> None:
+        super().__init__(sources.view)
+        self._sources, self._patches = sources, patches
 
     # --- what, when, with ---
 
     def act_type_value(self) -> None:
         """Lay what can be chosen about the selected function over the view."""
-        patch, rows = self.chosen(), self._rows()
+        patch, rows = self._patches.chosen(), self._rows()
 
-        def take(row: object) -> None:
-            if isinstance(row, str):
-                {
-                    "does": self._choose_what, "when": self._choose_when, "with": self._choose_with, "channel": self.act_patch,
-                    "law": self._choose_law, "lasts": self._choose_lasts, "remove": self.act_remove_binding,
-                    "add": self.act_add_binding,
-                }[row]()  # fmt: skip
+        def take(row: str) -> None:
+            {
+                "does": self._choose_what, "when": self._choose_when, "with": self._choose_with, "channel": self._patches.act_patch,
+                "law": self._choose_law, "lasts": self._choose_lasts, "remove": self.act_remove_binding,
+                "add": self.act_add_binding,
+            }[row]()  # fmt: skip
 
         where = counted(patch.key)
-        self.app.push_screen(Choices(f"{patch.function}, at {where}", lambda: rows, "", OWN_KEY), take)
+        self._pick(f"{patch.function}, at {where}", rows, "", take)
 
     def _rows(self) -> list[Choice]:
-        patch = self.chosen()
+        patch = self._patches.chosen()
         rows: list[Choice] = []
         if patch.key.startswith("law."):
             rows.append(Choice("channel", f"control: {patch.channel}", "take another"))
@@ -77,17 +80,13 @@ class Patching(Controls):
             of = "whatever drives" if patch.source == "chosen" else patch.source
             rows.append(Choice("channel", f"control: {patch.channel} of {of}", "take another, or F1 to F12"))
             rows.append(Choice("remove", "take it away"))
-        source = self.source()
+        source = self._sources.source()
         letters = source is not None and source.kind == "letters"
         rows.append(Choice("add", "a new letter ..." if letters else "a new binding ..."))
         return rows
 
     def _pick(self, title: str, choices: list[Choice], chosen: str, take: Callable[[str], object]) -> None:
-        def taken(value: object) -> None:
-            if isinstance(value, str):
-                take(value)
-
-        self.app.push_screen(Choices(title, lambda: choices, chosen, OWN_KEY), taken)
+        self.view.choose(title, lambda: choices, chosen, OWN_KEY, take)
 
     def _pick_action(self, title: str, now: str, take: Callable[[str], None]) -> None:
         """Let an action be chosen from a list, or typed."""
@@ -99,7 +98,7 @@ class Patching(Controls):
         def chosen(value: str) -> None:
             if value == TYPED:
                 names = ", ".join(f"{n} ..." for n in self.model.rig.attachments)
-                self._ask(title, now, f"such as slow 40 %, turn left 60 %, {names or 'record, stop'}", take)
+                self.view.ask(title, now, f"such as slow 40 %, turn left 60 %, {names or 'record, stop'}", take)
             else:
                 self._taken(lambda: take(value))
 
@@ -117,7 +116,7 @@ class Patching(Controls):
         read_action(text, rig.attachments, [v.name for v in rig.speed_levels.levels])
 
     def _choose_what(self) -> None:
-        patch = self.chosen()
+        patch = self._patches.chosen()
         if patch.binding is not None:
 
             def take(text: str) -> None:
@@ -125,19 +124,19 @@ class Patching(Controls):
                 changes: list[tuple[str, object]] = [(f"{patch.key}.does", text)]
                 if patch.binding is not None and patch.binding.when:
                     changes.append((f"{patch.key}.when", None))  # what it was may not fit; the usual does
-                self._edit(f"{patch.channel} does {text}", changes)
+                self._patches.put(f"{patch.channel} does {text}", changes)
 
             self._pick_action(f"{patch.channel} does", patch.binding.does, take)
             return
 
         def take_of_letter(text: str) -> None:
             self._read(split_time(text)[0])
-            self._edit(f"{patch.channel} does {text}", [(patch.key, text)])
+            self._patches.put(f"{patch.channel} does {text}", [(patch.key, text)])
 
         self._pick_action(f"{patch.channel} does", patch.function, take_of_letter)
 
     def _choose_when(self) -> None:
-        patch = self.chosen()
+        patch = self._patches.chosen()
         if patch.action is None or patch.binding is None:
             return
         choices = [
@@ -146,11 +145,11 @@ class Patching(Controls):
         ]
         self._pick(
             f"{patch.channel} does {patch.function}", choices, patch.binding.when,
-            lambda value: self._edit(f"{patch.function} when {value or 'usual'}", [(f"{patch.key}.when", value or None)]),
+            lambda value: self._patches.put(f"{patch.function} when {value or 'usual'}", [(f"{patch.key}.when", value or None)]),
         )  # fmt: skip
 
     def _choose_with(self) -> None:
-        patch = self.chosen()
+        patch = self._patches.chosen()
         if patch.binding is None:
             return
         there = source_channels(self.model.rig, patch.source) or CHANNELS
@@ -163,7 +162,7 @@ class Patching(Controls):
         ]
         self._pick(
             f"{patch.function}: only while this is held too", choices, patch.binding.with_,
-            lambda value: self._edit(f"{patch.function} with {value or 'nothing'}", [(f"{patch.key}.with", value or None)]),
+            lambda value: self._patches.put(f"{patch.function} with {value or 'nothing'}", [(f"{patch.key}.with", value or None)]),
         )  # fmt: skip
 
     def _choose_law(self) -> None:
@@ -182,7 +181,7 @@ class Patching(Controls):
         self._pick("what the sticks mean", choices, rig.law.kind, take)
 
     def _choose_lasts(self) -> None:
-        patch = self.chosen()
+        patch = self._patches.chosen()
         if patch.action is None or not patch.action.lasts:
             self.model.say(f"{patch.function} is done once")
             return
@@ -191,34 +190,15 @@ class Patching(Controls):
 
         def take(time: str) -> None:
             text = patch.function + (f" for {time}" if time else "")
-            self._edit(f"{patch.channel} does {text}", [(patch.key, text)])
+            self._patches.put(f"{patch.channel} does {text}", [(patch.key, text)])
 
         self._pick(f"{patch.channel} does {patch.function}", choices, "", take)
-
-    def _take_letter(self, text: str) -> None:
-        patch = self.chosen()
-        letter = text.strip()
-        self._check_letter(letter, patch.source)
-        words = self.model.file.get(patch.key)
-
-        def change(document: TOMLDocument) -> None:
-            set_key(document, patch.key, None)
-            set_key(document, f"{patch.key.rpartition('.')[0]}.{letter}", words)
-
-        self.model.edit(f"letter {letter} does {patch.function}", change)
-
-    def _check_letter(self, letter: str, source: str) -> None:
-        spec = self.model.rig.sources.get(source)
-        if len(letter) != 1 or not letter.isascii() or not letter.isprintable() or letter in " .":
-            raise UnitError(f'is "{letter}", but should be one letter, digit or sign, and no dot')
-        if isinstance(spec, LettersSource) and letter in spec.letters:
-            raise UnitError(f'is "{letter}", which does {spec.letters[letter]} already')
 
     # --- new ones, and away with them ---
 
     def act_add_binding(self) -> None:
         """Choose what shall be done, and then the control or the letter that does it."""
-        source = self.source()
+        source = self._sources.source()
         if source is not None and source.kind == "letters":
             self._pick_action(
                 f"a new letter of {source.name} does", "", lambda text: self._add_letter(source.name, text)
@@ -227,8 +207,7 @@ class Patching(Controls):
 
         def take(text: str) -> None:
             self._read(text)
-            self.model.ask(Stop("a control is being patched"))
-            self._learning, self._action = {}, text
+            self._patches.learn(text)
             self.model.say(f"press the control that shall do: {text}, or F1 to F12. Backspace leaves it")
 
         self._pick_action("a new binding does", "", take)
@@ -237,18 +216,20 @@ class Patching(Controls):
         self._read(split_time(text)[0])
 
         def take(letter: str) -> None:
-            self._check_letter(letter.strip(), source)
-            self._edit(f"letter {letter.strip()} does {text}", [(f"sources.{source}.letters.{letter.strip()}", text)])
+            self._patches.check_letter(letter.strip(), source)
+            self._patches.put(
+                f"letter {letter.strip()} does {text}", [(f"sources.{source}.letters.{letter.strip()}", text)]
+            )
 
         # the entry that asked for the action may still be closing
-        self.call_later(self._ask, "letter", "", f"one letter, digit or sign for: {text}", take)
+        self.view.canvas.call_later(self.view.ask, "letter", "", f"one letter, digit or sign for: {text}", take)
 
     def act_remove_binding(self) -> None:
-        patch = self.chosen()
+        patch = self._patches.chosen()
         if patch.key.startswith("law."):
             self.model.say(f"{patch.function} is a function of the law; it stands at {counted(patch.key)}")
         elif patch.binding is None:
-            self._edit(f"{patch.function} removed", [(patch.key, None)])
+            self._patches.put(f"{patch.function} removed", [(patch.key, None)])
         else:
             number = int(patch.key.rpartition(".")[2])
             self.model.edit(f"{patch.function} removed", lambda d: d["bindings"].pop(number))

@@ -2,54 +2,55 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from pivrex.errors import UnitError
 from pivrex.rig.channels import CHANNELS
 from pivrex.rig.controls import same_stick
 from pivrex.rig.edit import set_key
 from pivrex.rig.patches import Patch, patches_of
+from pivrex.rig.sources import LettersSource
 from pivrex.session.messages import Stop
 from pivrex.session.report import SourceReport
-from pivrex.tui.overlays.entry import ValueEntry
-from pivrex.tui.view import View
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.keys import key_name
+from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.source_list import SourceList
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
 
     from pivrex.tui.model import ScreenModel
 
-__all__ = ["Controls"]
+__all__ = ["PRESSED", "PatchList", "acts", "listens"]
+
+PRESSED = 0.5
 
 MOVED = 0.5
 """A control that moves by this much is the one that is meant."""
 
 
-class Controls(View):
-    """The part of Driver that knows what controls do, and waits for one that shall do something."""
+class PatchList(Panel):
+    """What controls do, one selected; and the wait for the control that shall do it.
 
-    def __init__(self, model: ScreenModel, name: str) -> None:
-        super().__init__(model, name)
-        self._source = ""
+    Attributes
+    ----------
+    rows : dict of int to int
+        In which row each patch was drawn.
+    """
+
+    def __init__(self, sources: SourceList) -> None:
+        super().__init__(sources.view)
+        self._sources = sources
         self._patch = 0
         self._learning: dict[tuple[str, str], float] | None = None
         self._action = ""
         """What a new binding shall do that waits for its control."""
-        self._entry: tuple[str, str, str, Callable[[str], None]] = ("", "", "", lambda _: None)
-
-    def sources(self) -> list[SourceReport]:
-        """Give the sources, the robot's link last."""
-        raise NotImplementedError
-
-    def source(self) -> SourceReport | None:
-        """Give the selected source; the one that drives until another is selected."""
-        name = self._source or self.model.status.source
-        found = self.sources()
-        return next((s for s in found if s.name == name), found[0] if found else None)
+        self.rows: dict[int, int] = {}
 
     def patches(self) -> list[Patch]:
         """Give what is patched: of a source of letters these, else all that is done by moving something."""
-        source = self.source()
+        source = self._sources.source()
         found = [p for p in patches_of(self.model.rig) if p.source != "session"]
         letters = [p for p in found if source is not None and source.kind == "letters" and p.source == source.name]
         # none of them are there for a moment after another rig was opened
@@ -67,18 +68,26 @@ class Controls(View):
         """Wait for the control; the robot is stopped meanwhile."""
         patch = self.chosen()
         if patch.channel.startswith("letter "):
-            self._ask("letter", patch.key.rpartition(".")[2], "one letter, digit or sign", self._take_letter)
+            self.view.ask("letter", patch.key.rpartition(".")[2], "one letter, digit or sign", self._take_letter)
             return
-        self.model.ask(Stop("a control is being patched"))
-        self._learning = {}
+        self.learn()
         self.model.say(
             f"move the control that shall do: {patch.function}, or press F1 to F12. Backspace leaves it as it is"
         )
 
+    def learn(self, action: str = "") -> None:
+        """Wait for the control of the selected function, or of a new binding that does an action; the robot is stopped meanwhile."""
+        self.model.ask(Stop("a control is being patched"))
+        self._learning, self._action = {}, action
+
+    def update(self) -> None:
+        if self._learning is not None:
+            self._learn()
+
     def _learn(self) -> None:
         """Wait for the control that shall do the selected function."""
         assert self._learning is not None
-        for source in self.sources():
+        for source in self._sources.sources():
             for channel, value in source.readings.items():
                 before = self._learning.setdefault((source.name, channel), value)
                 if abs(value - before) >= MOVED and not channel.startswith("letter "):
@@ -86,7 +95,7 @@ class Controls(View):
                     self._put(self.chosen(), source, channel)
                     return
 
-    def take_learning_key(self, key: str) -> bool:
+    def take_key(self, key: str) -> bool:
         """Take a key while a control is waited for: Backspace leaves all as it is, F1 to F12 stand for a button."""
         if self._learning is None:
             return False
@@ -94,19 +103,82 @@ class Controls(View):
             self.cancel()
             self.model.say("the patch stays as it is")
             return True
-        source = self.source()
+        source = self._sources.source()
         if key[:1] == "f" and key[1:].isdecimal() and source is not None:
             used = {p.channel for p in patches_of(self.model.rig)}
             free = (c for c in CHANNELS if c.startswith("button_") and c not in used)
             channel = self.model.button_keys.get(key) or next(free, "button_0")
             self._learning = None
-            keys = next((s for s in self.sources() if s.name == "keys"), source)
+            keys = next((s for s in self._sources.sources() if s.name == "keys"), source)
             self._put(self.chosen(), keys, channel, beside=True)
             return True
         return False
 
     def cancel(self) -> None:
         self._learning, self._action = None, ""
+
+    def closed(self) -> None:
+        self._learning = None
+
+    def act_previous_setting(self) -> None:
+        self._patch = max(0, self._patch - 1)
+
+    def act_next_setting(self) -> None:
+        self._patch += 1
+        self.chosen()
+
+    def chosen_key(self) -> str:
+        return self.chosen().key
+
+    def press(self, what: str, value: str) -> bool:
+        if what == "patch":
+            if int(value) == self._patch:
+                self.act_patch()
+            self._patch = int(value)
+        return what == "patch"
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture, model, patches, source = Picture(width, height), self.model, self.patches(), self._sources.source()
+        if source is None:
+            return picture
+        picture.text(1, 0, "what they do", "title")
+        for hint in ("↑↓ select  v control  = choose", "v control  = choose", "= choose"):
+            if width >= len(hint) + 17:
+                picture.right(width - 1, 0, hint, "dim")
+                break
+        rows = height - 2
+        keys = {button: key_name(key) for key, button in model.button_keys.items()}
+        first = max(0, min(self._patch - rows // 2, len(patches) - rows))
+        step = 2 if rows > 2 * len(patches) else 1
+        self.rows = {}
+        for i, patch in enumerate(patches[first : first + rows], first):
+            row = 2 + (i - first) * step
+            here = i == self._patch
+            self.rows[i] = row
+            picture.spot(0, row, width, "patch", str(i))
+            picture.text(0, row, "▸" if here else " ", "commanded")
+            active = acts(patch, source, model)
+            named = "chosen" if here else "commanded" if active else "rest"
+            words = (
+                patch.function
+                if patch.action is not None or not patch.key.startswith("law.")
+                else f"{patch.function} (law {model.rig.law.kind})"
+            )
+            binding = patch.binding
+            if binding is not None and binding.when not in ("", "held"):
+                words += f", {binding.when}"
+            if binding is not None and binding.with_:
+                words += f", with {binding.with_}"
+            at = picture.text(2, row, f"{words} ", named, width - 3)
+            key = keys.get(patch.channel, "") if patch.action is not None and patch.source in ("chosen", "keys") else ""
+            if key:
+                picture.right(width - 1, row, key, "key")
+            if here and self._learning is not None:
+                picture.text(at + 1, row, "now its control ...", "target", max(0, width - at - 2))
+            elif not listens(patch, source, model):
+                who = patch.source if patch.source != "chosen" else model.status.source
+                picture.text(at + 1, row, f"{patch.channel} of {who}", "dim", max(0, width - at - 3 - len(key)))
+        return picture
 
     def _put(self, patch: Patch, source: SourceReport, channel: str, beside: bool = False) -> None:
         model = self.model
@@ -132,7 +204,7 @@ class Controls(View):
                 changes.append((f"{patch.key}.source", name))
         else:
             changes = [(patch.key, channel)]
-        if self._edit(f"{patch.function} by {channel}", changes):
+        if self.put(f"{patch.function} by {channel}", changes):
             by = f" of {name}" if name != "chosen" else ""
             model.say(f"{patch.function} is done by {channel}{by}; let go, then g")
 
@@ -156,23 +228,27 @@ class Controls(View):
         return changes
 
     def _take_letter(self, text: str) -> None:
-        """Give the selected letter's action to another letter."""
-        raise NotImplementedError
+        patch = self.chosen()
+        letter = text.strip()
+        self.check_letter(letter, patch.source)
+        words = self.model.file.get(patch.key)
+
+        def change(document: TOMLDocument) -> None:
+            set_key(document, patch.key, None)
+            set_key(document, f"{patch.key.rpartition('.')[0]}.{letter}", words)
+
+        self.model.edit(f"letter {letter} does {patch.function}", change)
+
+    def check_letter(self, letter: str, source: str) -> None:
+        spec = self.model.rig.sources.get(source)
+        if len(letter) != 1 or not letter.isascii() or not letter.isprintable() or letter in " .":
+            raise UnitError(f'is "{letter}", but should be one letter, digit or sign, and no dot')
+        if isinstance(spec, LettersSource) and letter in spec.letters:
+            raise UnitError(f'is "{letter}", which does {spec.letters[letter]} already')
 
     # --- typing, and writing the rig ---
 
-    def _ask(self, what: str, shown: str, allowed: str, take: Callable[[str], None]) -> None:
-        self._entry = (what, shown, allowed, take)
-        self.app.push_screen(ValueEntry(self))
-
-    def entry(self) -> tuple[str, str, str]:
-        return self._entry[:3]
-
-    def type_in(self, text: str) -> None:
-        """Take what was typed; raises `UnitError`."""
-        self._entry[3](text)
-
-    def _edit(self, what: str, changes: list[tuple[str, object]]) -> bool:
+    def put(self, what: str, changes: list[tuple[str, object]]) -> bool:
         def put(document: TOMLDocument) -> None:
             for key, value in changes:
                 set_key(document, key, value)
@@ -191,3 +267,22 @@ def _add(document: TOMLDocument, channel: str, action: str, source: str) -> None
     if "bindings" not in document:
         document["bindings"] = tomlkit.aot()
     document["bindings"].append(table)
+
+
+def listens(patch: Patch, source: SourceReport, model: ScreenModel) -> bool:
+    """Tell whether a patch listens to this source now."""
+    return patch.source in (source.name, source.kind) or (
+        patch.source == "chosen" and source.name == model.status.source
+    )
+
+
+def acts(patch: Patch, source: SourceReport, model: ScreenModel) -> bool:
+    """Tell whether what is patched acts now."""
+    if patch.key.startswith("law.") and model.row is not None:
+        return model.value("band", patch.function) != 0
+    if not listens(patch, source, model):
+        return False
+    value = source.readings.get(patch.channel, 0.0)
+    if patch.action is not None and patch.action.verb == "follow":
+        return abs(value) > (patch.binding.edge if patch.binding is not None else 0.0)
+    return value >= PRESSED

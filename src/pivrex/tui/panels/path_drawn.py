@@ -27,17 +27,10 @@ TIED = "\u00a0"
 
 
 class PathDrawn:
-    """A path that is open, and what was tried of it.
+    """How a path that is open and what was tried of it look."""
 
-    Attributes
-    ----------
-    desk : PathDesk
-    trying : PathTrial
-    """
-
-    def __init__(self, model: ScreenModel) -> None:
-        self._model = model
-        self.desk, self.trying = PathDesk(), PathTrial()
+    def __init__(self, model: ScreenModel, desk: PathDesk, trying: PathTrial) -> None:
+        self._model, self.desk, self.trying = model, desk, trying
 
     def _live(self) -> Ran | None:
         """What a robot that follows a path right now makes of it, as far as the screen remembers; None if none does."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from math import hypot
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,15 +14,18 @@ from pivrex.path.files import path_text
 from pivrex.routine.trial import program_following
 from pivrex.session.messages import StartPeriod
 from pivrex.session.periods import Period
-from pivrex.tui.documents.path_document import first_path
+from pivrex.tui.commands import Command
+from pivrex.tui.documents.path_document import PathDesk, first_path
 from pivrex.tui.draw.field_scale import FieldScale
-from pivrex.tui.jobs.path_trial import ToTry
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.jobs.path_trial import PathTrial, ToTry
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.overlays.choices import Choice, Choices
-from pivrex.tui.overlays.entry import ValueEntry
+from pivrex.tui.overlays.choices import Choice
+from pivrex.tui.panels.panel import Panel
 from pivrex.tui.panels.path_drawn import PathDrawn
+from pivrex.tui.view import View
 
-__all__ = ["PathMode"]
+__all__ = ["PATH_COMMANDS", "PathEditor"]
 
 Floats = NDArray[np.float64]
 
@@ -41,82 +43,127 @@ LOOKS = {
 }
 
 
-class PathMode(PathDrawn):
-    """Open or not, it keeps its path.
+def _drawing(model: ScreenModel) -> bool:
+    return model.drawing is not None
+
+
+PATH_COMMANDS = (
+    Command("path", "path", "Opens a path on the field, to be drawn, looked at and driven; again closes it.", ("P", "shift+p", "upper_p"),
+            foot=4),
+    Command("path_choose", "which path", "Lists the paths of this workspace, and begins a new one.", ("c",), foot=2, available=_drawing),
+    Command("path_next", "next point", "Chooses the path's next point.", ("full_stop", "."), ". ,", foot=2, available=_drawing),
+    Command("path_previous", "point before", "Chooses the path's point before.", ("comma", ","), ",", available=_drawing),
+    Command("path_move", "move", "Moves the chosen point by 5 cm, with shift by 1 cm; so does dragging it. The other keys of a list "
+            "are the path's too while it is open.", (), "←↑↓→", foot=2, available=_drawing),
+    Command("path_add", "add", "Adds a point half way to the next; a click on the floor adds one there.", ("plus", "+"), "+", foot=2,
+            available=_drawing),
+    Command("path_remove", "remove", "Takes the chosen point away.", ("minus", "-"), "-", foot=2, available=_drawing),
+    Command("path_type", "type it", "Asks for the chosen point's place and direction, such as 1.20 m, 0.75 m, 90 deg.", ("y",), foot=2,
+            available=_drawing),
+    Command("path_stop", "stop there", "Lets the robot come to rest at the chosen point, or no more.", ("T", "shift+t", "upper_t"),
+            available=_drawing),
+    Command("path_reverse", "the other way", "Runs the path the other way.", ("v",), available=_drawing),
+    Command("path_look", "look", "Asks which way the robot looks along the path.", ("G", "shift+g", "upper_g"), available=_drawing),
+    Command("path_mirror", "mirror", "Mirrors the path, for the other side of the floor.", ("V", "shift+v", "upper_v"), foot=2,
+            available=_drawing),
+    Command("path_corrections", "corrections off", "Tries it without the corrections, or with them again; the run before stays as a ghost.",
+            ("C", "shift+c", "upper_c"), foot=2, available=_drawing),
+    Command("path_planned", "planned off", "Tries it without the planned motion, by corrections alone, or with it again.",
+            ("O", "shift+o", "upper_o"), available=_drawing),
+    Command("path_drive", "drive it", "Lets the robot drive the path, alone, by the clock.", ("D", "shift+d", "upper_d"), foot=2,
+            available=_drawing),
+)  # fmt: skip
+
+
+class PathEditor(Panel):
+    """A path of the workspace, drawn on the field and told beside it. Open or not, it keeps its path.
 
     Attributes
     ----------
     open : bool
     desk : PathDesk
     trying : PathTrial
+    drawn : PathDrawn
     feeds : (bool, bool)
         Whether the planned motion counts in what is tried, and whether the corrections do.
     """
 
-    def __init__(self, view: Any, model: ScreenModel) -> None:
-        super().__init__(model)
-        self._view = view
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self.desk, self.trying = PathDesk(), PathTrial()
+        self.drawn = PathDrawn(self.model, self.desk, self.trying)
         self.open = False
         self.feeds = (True, True)
         self._held = False
 
+    def draw(self, width: int, height: int) -> Picture:
+        picture = Picture(width, height)
+        self.drawn.draw_beside(picture, 0, width, height)
+        return picture
+
     # --- open and closed ---
 
-    def toggle(self) -> None:
+    def act_path(self) -> None:
         """Open it, with the first path of the workspace, or close it."""
         self.open = not self.open
         if self.open and self.desk.file is None:
-            paths = self._model.folder.paths()
+            paths = self.model.folder.paths()
             if paths:
                 self.desk.open(next(iter(paths.values())))
             else:
                 self.new()
+        self._tell()
+
+    def _tell(self) -> None:
+        self.model.drawing = self.desk.file if self.open else None
 
     def close(self) -> None:
         self.trying.close()
 
-    def choose(self) -> None:
+    def act_path_choose(self) -> None:
         """Ask which path."""
-        paths = self._model.folder.paths()
+        paths = self.model.folder.paths()
         choices = [Choice(n, n) for n in paths] + [Choice(NEW, NEW, "two points, to be drawn on from")]
         here = self.desk.file.stem if self.desk.file is not None else ""
 
-        def take(chosen: str | None) -> None:
+        def take(chosen: str) -> None:
             if chosen == NEW:
                 self.new()
-            elif chosen:
+            else:
                 self.desk.open(paths[chosen])
                 self._say_wrong()
 
-        self._view.app.push_screen(Choices("which path?", lambda: choices, here, "c"), take)
+        self.view.choose("which path?", lambda: choices, here, "c", take)
 
     def new(self) -> None:
         """Begin another path in a file of its own."""
-        folder = self._model.folder.path / "paths"
+        folder = self.model.folder.path / "paths"
         try:
             folder.mkdir(exist_ok=True)
             file = free_name(folder, "path", ".toml")
-            write_atomically(file, path_text(first_path(self._model.folder.settings.field)))
+            write_atomically(file, path_text(first_path(self.model.folder.settings.field)))
         except OSError as problem:
-            self._model.say(f"{folder}: {problem.strerror or problem}", alarm=True)
+            self.model.say(f"{folder}: {problem.strerror or problem}", alarm=True)
             return
         self.desk.open(file)
-        self._model.say(f"a new path: paths/{file.name}")
+        self.model.say(f"a new path: paths/{file.name}")
 
     def _say_wrong(self) -> None:
         if self.desk.wrong:
-            self._model.say(self.desk.wrong, alarm=True)
+            self.model.say(self.desk.wrong, alarm=True)
 
     def update(self) -> None:
-        """Look at the file, and at what is tried."""
-        if not self._model.drives_alone and self.desk.look_again():
-            self._model.say("the path was changed outside, and is read again", alarm=bool(self.desk.wrong))
+        if not self.open:
+            return
+        if not self.model.drives_alone and self.desk.look_again():
+            self.model.say("the path was changed outside, and is read again", alarm=bool(self.desk.wrong))
             self._say_wrong()
         self.trying.want(self._job())
         self.trying.poll()
+        self._tell()
 
     def _job(self) -> ToTry | None:
-        path, rig, field = self.desk.path, self._model.rig, self._model.folder.settings.field
+        path, rig, field = self.desk.path, self.model.rig, self.model.folder.settings.field
         if path is None or self.desk.dragged is not None:
             return None
         if any(hard for hard, _ in self.desk.troubles(rig, field)):
@@ -127,12 +174,14 @@ class PathMode(PathDrawn):
 
     def _take(self, problem: str, done: str = "") -> None:
         if problem:
-            self._model.say(problem, alarm=True)
+            self.model.say(problem, alarm=True)
         elif done:
-            self._model.say(done)
+            self.model.say(done)
 
     def take_key(self, key: str) -> bool:
         """Take the keys that mean the path while it is open, and something else while it is not."""
+        if not self.open:
+            return False
         fine, name = key.startswith("shift+"), key.removeprefix("shift+")
         if name in ARROWS:
             self.nudge(*ARROWS[name], FINE_M if fine else STEP_M)
@@ -153,15 +202,23 @@ class PathMode(PathDrawn):
         x, y = round(p.x_m + right * by_m, 3), round(p.y_m + up * by_m, 3)
         self._take(desk.change(changed(desk.path, desk.at, x_m=x, y_m=y)))
 
-    def walk(self, by: int) -> None:
-        """Choose another point."""
+    def act_path_move(self) -> None:
+        self.model.say("the arrows move the chosen point by 5 cm, with shift by 1 cm; so does dragging it")
+
+    def _walk(self, by: int) -> None:
         if self.desk.path is not None:
             self.desk.at = (self.desk.at + by) % len(self.desk.path.points)
 
-    def add(self) -> None:
+    def act_path_next(self) -> None:
+        self._walk(1)
+
+    def act_path_previous(self) -> None:
+        self._walk(-1)
+
+    def act_path_add(self) -> None:
         """Add a point half way to the next, or behind the last."""
         desk = self.desk
-        plan = desk.plan(self._model.rig)
+        plan = desk.plan(self.model.rig)
         if desk.path is None or plan is None:
             return
         k = desk.at
@@ -174,17 +231,17 @@ class PathMode(PathDrawn):
             x, y = p.x_m + 0.5 * float(np.cos(angle)), p.y_m + 0.5 * float(np.sin(angle))
         self._take(desk.change(added(desk.path, k, round(x, 3), round(y, 3)), k + 1))
 
-    def remove(self) -> None:
+    def act_path_remove(self) -> None:
         desk = self.desk
         if desk.path is not None:
             self._take(desk.change(removed(desk.path, desk.at), max(0, desk.at - 1)))
 
-    def reverse(self) -> None:
+    def act_path_reverse(self) -> None:
         desk = self.desk
         if desk.path is not None:
             self._take(desk.change(reversed_(desk.path), len(desk.path.points) - 1 - desk.at), "run the other way")
 
-    def stop_there(self) -> None:
+    def act_path_stop(self) -> None:
         desk = self.desk
         if desk.path is not None:
             stops = not desk.path.points[desk.at].stop
@@ -193,64 +250,67 @@ class PathMode(PathDrawn):
                 "it stops there" if stops else "it does not stop there",
             )
 
-    def mirror(self) -> None:
+    def act_path_mirror(self) -> None:
         """Ask where to, and mirror it."""
         choices = [
             Choice("end", "to the other end", "left and right of this drawing change places"),
             Choice("side", "to the other side", "top and bottom change places"),
         ]
 
-        def take(chosen: str | None) -> None:
+        def take(chosen: str) -> None:
             desk = self.desk
-            if chosen and desk.path is not None:
-                made = mirrored(desk.path, self._model.folder.settings.field, chosen)
+            if desk.path is not None:
+                made = mirrored(desk.path, self.model.folder.settings.field, chosen)
                 self._take(desk.change(made), "mirrored; u takes it back")
 
-        self._view.app.push_screen(Choices("mirror the path", lambda: choices, "end", "V"), take)
+        self.view.choose("mirror the path", lambda: choices, "end", "V", take)
 
-    def look(self) -> None:
+    def act_path_look(self) -> None:
         """Ask which way the robot looks along it."""
-        plan = self.desk.plan(self._model.rig)
+        plan = self.desk.plan(self.model.rig)
         if self.desk.path is None or plan is None:
             return
         choices = [Choice(kind, kind, what) for kind, what in LOOKS.items()]
 
-        def take(chosen: str | None) -> None:
+        def take(chosen: str) -> None:
             desk = self.desk
-            if chosen and desk.path is not None:
+            if desk.path is not None:
                 ends = float(plan.curve.angle[0]), float(plan.curve.angle[-1])
-                made = looking_so(desk.path, chosen, *ends, self._model.folder.settings.field)
+                made = looking_so(desk.path, chosen, *ends, self.model.folder.settings.field)
                 self._take(desk.change(made), f"it looks {chosen}; the numbers stand in its file")
 
-        self._view.app.push_screen(
-            Choices("which way does it look?", lambda: choices, self.desk.path.heading, "G"), take
-        )
+        self.view.choose("which way does it look?", lambda: choices, self.desk.path.heading, "G", take)
 
-    def ask_where(self) -> None:
+    def act_path_type(self) -> None:
         """Ask for the chosen point's place."""
         if self.desk.path is not None:
-            self._view.app.push_screen(ValueEntry(self))
+            self.view.ask(
+                f"point {self.desk.at + 1}", self.desk.as_typed(), "X, Y [, DIRECTION] [facing HEADING]", self._typed
+            )
 
-    def entry(self) -> tuple[str, str, str]:
-        return f"point {self.desk.at + 1}", self.desk.as_typed(), "X, Y [, DIRECTION] [facing HEADING]"
-
-    def type_in(self, text: str) -> None:
+    def _typed(self, text: str) -> None:
         problem = self.desk.change(self.desk.typed(text))
         if problem:
             raise UnitError(problem)
 
-    def switch(self, half: int) -> None:
+    def act_path_corrections(self) -> None:
+        self._switch(1)
+
+    def act_path_planned(self) -> None:
+        self._switch(0)
+
+    def _switch(self, half: int) -> None:
         """Leave the planned motion (0) or the corrections (1) out of what is tried, or take them in again."""
         feeds = list(self.feeds)
         feeds[half] = not feeds[half]
         if not any(feeds):
-            self._model.say("one of the two must be left: nothing would move", alarm=True)
+            self.model.say("one of the two must be left: nothing would move", alarm=True)
             return
         self.feeds = (feeds[0], feeds[1])
 
-    def drive(self) -> None:
+    def act_path_drive(self) -> None:
         """Let the robot drive it, alone and by the clock."""
-        desk, model = self.desk, self._model
+        desk, model = self.desk, self.model
         if desk.path is None:
             return
         hard = [what for kept, what in desk.troubles(model.rig, model.folder.settings.field) if kept]
@@ -261,11 +321,11 @@ class PathMode(PathDrawn):
         model.choose_routine(program_following(desk.path, model.rig, name, self.feeds), desk.file, desk.text)
         model.ask(StartPeriod(Period.ALONE, only=True))
 
-    def point(self, scale: FieldScale, x: int, y: int, phase: str) -> bool:
+    def point_on(self, scale: FieldScale, x: int, y: int, phase: str) -> None:
         """Take the mouse: a point that is taken is dragged; a click on the floor adds one there."""
         desk = self.desk
         if desk.path is None:
-            return False
+            return
         at_x, at_y = scale.metres(x, y)
         if phase == "press":
             cells = [scale.cell(p.x_m, p.y_m) for p in desk.path.points]
@@ -278,14 +338,13 @@ class PathMode(PathDrawn):
                 segment, _ = segment_near(desk.path, at_x, at_y)
                 ends = desk.path.points[0], desk.path.points[-1]
                 reach = [hypot(p.x_m - at_x, p.y_m - at_y) for p in ends]
-                plan = desk.plan(self._model.rig)
+                plan = desk.plan(self.model.rig)
                 near = plan is not None and float(np.hypot(plan.curve.x - at_x, plan.curve.y - at_y).min()) < min(reach)
                 behind = segment if near else (-1 if reach[0] < reach[1] else len(desk.path.points) - 1)
                 self._take(desk.change(added(desk.path, behind, round(at_x, 3), round(at_y, 3)), behind + 1))
-            return True
+            return
         if self._held and phase == "release":
             self._held = False
             self._take(desk.drop())
         elif self._held:
             desk.drag(at_x, at_y)
-        return True

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from textwrap import wrap
 from typing import ClassVar
 
@@ -15,7 +15,6 @@ from textual.document._document import Location
 from textual.document._document_navigator import DocumentNavigator
 from textual.document._wrapped_document import WrappedDocument
 from textual.geometry import Offset
-from textual.message import Message
 from textual.strip import Strip
 from textual.widgets import TextArea
 from textual.widgets.text_area import TextAreaTheme
@@ -98,7 +97,8 @@ class RoutineText(TextArea):
         Binding("ctrl+f", "find", show=False, priority=True),
     ]
 
-    def __init__(self) -> None:
+    def __init__(self, ask_find: Callable[[], None]) -> None:
+        self._ask_find = ask_find
         self._mistakes: tuple[TextMistake, ...] = ()
         self._looks: dict[str, Style] = {}
         self._drawn: dict[object, Strip] = {}
@@ -262,11 +262,8 @@ class RoutineText(TextArea):
             self.insert(alike[len(word[0]) :] or (known[0][len(word[0]) :] if len(known) == 1 else ""))
 
     def action_find(self) -> None:
-        """Ask the view for what shall be found."""
-        self.post_message(self.FindAsked())
-
-    class FindAsked(Message):
-        """Somebody wants to find something."""
+        """Ask for what shall be found."""
+        self._ask_find()
 
     def find(self, what: str) -> bool:
         """Select the next place where something stands, from the cursor on and then from the top; False if there is none."""

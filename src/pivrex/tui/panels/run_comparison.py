@@ -11,7 +11,7 @@ from pivrex.line.layout import Floats
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.run_questions import Beside, Told, place
-from pivrex.tui.panels.run_list import column_of, lay_floor
+from pivrex.tui.panels.run_story import column_of, lay_floor
 
 __all__ = ["draw_beside"]
 

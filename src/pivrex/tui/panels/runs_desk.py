@@ -18,12 +18,12 @@ from pivrex.runs.shelf import Shelved, gone_folder
 from pivrex.session.keeping import BY_KEY
 from pivrex.tui.jobs.run_questions import Beside, Listed, Told, Went, run_job
 
-__all__ = ["Desk"]
+__all__ = ["RunsDesk"]
 
 LOOK_EVERY_S = 1.0
 
 
-class Desk:
+class RunsDesk:
     """The runs of a workspace, and the process beside the screen that reads them.
 
     Attributes

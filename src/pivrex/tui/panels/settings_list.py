@@ -1,15 +1,18 @@
-"""A view with settings in place: one is selected, nudged, typed or dragged."""
+"""Settings in place: one is selected, nudged, typed, dragged or chosen; columns draw them below each other."""
 
 from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 
 from pivrex.rig.nudge import COARSE
 from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import slider as draw_slider
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.model import ScreenModel
+from pivrex.tui.panels.panel import Panel
 from pivrex.tui.view import View
 
-__all__ = ["SETTINGS_COMMANDS", "SettingsView", "draw_choices"]
+__all__ = ["SETTINGS_COMMANDS", "OwnSetting", "Settings", "SettingsColumn"]
 
 VALUES = 12
 
@@ -24,35 +27,37 @@ SETTINGS_COMMANDS = (
 )
 """What every view with settings in place can do."""
 
-
-def draw_choices(
-    picture: Picture, key: str, choices: tuple[str, ...], value: str, x: int, y: int, room: int, here: bool
-) -> None:
-    """Draw what a setting may be side by side, each to be clicked; only what it is where there is no room."""
-    if sum(len(c) + 2 for c in choices) > room:
-        text = f" {value} "
-        picture.right(x + room, y, text, "chosen" if here else "rest")
-        return
-    for choice in choices:
-        named = ("chosen" if here else "title") if choice == value else "dim"
-        picture.spot(x, y, len(choice) + 2, "choice", f"{key}={choice}")
-        x = picture.text(x, y, f" {choice} ", named)
+Columns = list[list[tuple[str, str]]]
+"""Settings, (key, name), in columns and in the order in which they are walked."""
 
 
-class SettingsView(View):
-    """What the keys act on is marked by ▸. Subclasses say which settings there are, and draw them where they belong."""
+@dataclass(frozen=True)
+class OwnSetting:
+    """Something that is selected and changed as a setting of the rig is, and is none: what it is now, and how it changes."""
 
-    def __init__(self, model: ScreenModel, name: str) -> None:
-        super().__init__(model, name)
+    shown: Callable[[], str]
+    nudge: Callable[[int], None]
+    type_in: Callable[[str], None]
+    allowed: str
+    choices: tuple[str, ...] = ()
+
+
+class Settings(Panel):
+    """Which settings there are, and which is selected; it is drawn by its columns.
+
+    Parameters
+    ----------
+    view : View
+    columns : callable
+        Gives the columns that there are now.
+    own : mapping of str to OwnSetting
+        What is no setting of the rig, by its key.
+    """
+
+    def __init__(self, view: View, columns: Callable[[], Columns], own: Mapping[str, OwnSetting] | None = None) -> None:
+        super().__init__(view)
+        self.columns, self.own = columns, own or {}
         self._chosen = ""
-        self.sliders: list[tuple[str, int, int, int]] = []
-        """Where sliders are drawn: key, row, left column, width."""
-        self.dragged = ""
-        self._drags = 0
-
-    def columns(self) -> list[list[tuple[str, str]]]:
-        """Give the settings, (key, name), in the order in which they are walked."""
-        raise NotImplementedError
 
     @property
     def chosen(self) -> str:
@@ -66,7 +71,7 @@ class SettingsView(View):
         return self.chosen
 
     def copied(self) -> list[str]:
-        return [f"{self.chosen} = {self.model.shown(self.chosen)}"]
+        return [f"{self.chosen} = {self.shown(self.chosen)}"]
 
     def has(self, key: str) -> bool:
         return any(key == k for column in self.columns() for k, _ in column)
@@ -75,47 +80,38 @@ class SettingsView(View):
         if self.has(key):
             self._chosen = key
 
-    def draw_settings(self, picture: Picture, settings: list[tuple[str, str]], x: int, y: int, width: int) -> None:
-        """Draw settings below each other, names at the left, values at the right."""
-        model = self.model
-        names = max(len(name) for _, name in settings)
-        bar = width - names - VALUES - 6
-        for row, (key, name) in enumerate(settings, y):
-            here = key == self.chosen
-            picture.spot(x, row, width, "setting", key)
-            picture.text(x + 1, row, "▸" if here else " ", "commanded")
-            tight = bar < 6 and width < names + VALUES + 3
-            picture.text(x + 3, row, name, "title" if here else "dim", width - VALUES - 1 if tight else None)
-            setting = model.setting(key)
-            shown = model.shown(key)
-            if key.endswith(".curve") and model.rig.shaping.of(key.split(".")[1]).points:
-                shown = "table"
-            if shown in ("0 /s", "0 %/s"):
-                shown = "no limit"
-            at = x + names + 4
-            if setting.choices:
-                value = str(setting.value(model.rig))
-                draw_choices(picture, key, setting.choices, value, at, row, width - names - 5, here)
-            elif bar >= 6:
-                draw_slider(
-                    picture, at, row, bar, setting.value(model.rig) / setting.largest(), "commanded" if here else "rest"
-                )
-                self.sliders.append((key, row, at, bar))
-                picture.right(x + width - 1, row, f" {shown} ", "chosen" if here else "rest")
-            else:
-                picture.right(x + width - 1, row, f" {shown} ", "chosen" if here else "rest")
+    def shown(self, key: str) -> str:
+        """Write what a setting is now, with its unit."""
+        return self.own[key].shown() if key in self.own else self.model.shown(key)
+
+    def choices(self, key: str) -> tuple[str, ...]:
+        """Give what a setting may be, if it is one of several."""
+        return self.own[key].choices if key in self.own else self.model.setting(key).choices
 
     # --- acting ---
 
     def entry(self) -> tuple[str, str, str]:
         """Give what typing a value needs: the setting's key, its value as shown, and what is allowed."""
-        setting = self.model.setting(self.chosen)
-        allowed = ", ".join(setting.choices) or (setting.quantity.sentence() if setting.quantity else "")
-        return self.chosen, self.model.shown(self.chosen), allowed
+        key = self.chosen
+        if key in self.own:
+            allowed = self.own[key].allowed
+        else:
+            setting = self.model.setting(key)
+            allowed = ", ".join(setting.choices) or (setting.quantity.sentence() if setting.quantity else "")
+        return key, self.shown(key), allowed
 
     def type_in(self, text: str) -> None:
         """Take what was typed for the selected setting; raises `UnitError`."""
-        self.model.type_in(self.chosen, text)
+        if self.chosen in self.own:
+            self.own[self.chosen].type_in(text)
+        else:
+            self.model.type_in(self.chosen, text)
+
+    def _nudge(self, steps: int) -> None:
+        if self.chosen in self.own:
+            self.own[self.chosen].nudge(steps)
+        else:
+            self.model.nudge(self.chosen, steps)
 
     def _walk(self, steps: int) -> None:
         keys = [key for column in self.columns() for key, _ in column]
@@ -128,16 +124,16 @@ class SettingsView(View):
         self._walk(1)
 
     def act_nudge_down(self) -> None:
-        self.model.nudge(self.chosen, -1)
+        self._nudge(-1)
 
     def act_nudge_up(self) -> None:
-        self.model.nudge(self.chosen, 1)
+        self._nudge(1)
 
     def act_nudge_down_coarse(self) -> None:
-        self.model.nudge(self.chosen, -COARSE)
+        self._nudge(-COARSE)
 
     def act_nudge_up_coarse(self) -> None:
-        self.model.nudge(self.chosen, COARSE)
+        self._nudge(COARSE)
 
     def press(self, what: str, value: str) -> bool:
         if what == "setting":
@@ -145,21 +141,102 @@ class SettingsView(View):
         elif what == "choice":
             key, _, choice = value.partition("=")
             self.select(key)
-            self.choose(key, choice)
+            if key in self.own:
+                self.own[key].type_in(choice)
+            else:
+                self.model.choose(key, choice)
             return True
         return False
 
-    def choose(self, key: str, choice: str) -> None:
-        """Set a setting to one of its choices."""
-        self.model.choose(key, choice)
+
+class SettingsColumn(Panel):
+    """A column of settings: names at the left, values at the right, a slider between them where there is room.
+
+    Parameters
+    ----------
+    settings : Settings
+    number : int
+        Which of its columns.
+    title : callable, optional
+        Gives what stands above it.
+    sliders : bool
+        Whether values have sliders.
+    """
+
+    def __init__(
+        self, settings: Settings, number: int, title: Callable[[], str] | None = None, sliders: bool = True
+    ) -> None:
+        super().__init__(settings.view)
+        self._settings, self._number, self._title, self._has_sliders = settings, number, title, sliders
+        self._sliders: list[tuple[str, int, int, int]] = []
+        """Key, row, left column, width."""
+        self._dragged = ""
+        self._drags = 0
+
+    @property
+    def rows(self) -> int:
+        """How high it is."""
+        return len(self._settings.columns()[self._number]) + (self._title is not None)
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture, self._sliders = Picture(width, height), []
+        settings, top = self._settings.columns()[self._number], int(self._title is not None)
+        if self._title is not None:
+            picture.text(0, 0, self._title(), "title", width)
+        names = max(len(name) for _, name in settings)
+        for y, (key, name) in enumerate(settings[: height - top], top):
+            here = key == self._settings.chosen
+            picture.spot(0, y, width, "setting", key)
+            picture.text(1, y, "▸" if here else " ", "commanded")
+            tight = width < names + VALUES + 3
+            picture.text(3, y, name, "title" if here else "dim", width - VALUES - 1 if tight else None)
+            self._value(picture, key, names + 4, y, here)
+        return picture
+
+    def _value(self, picture: Picture, key: str, x: int, y: int, here: bool) -> None:
+        width, model, choices = picture.width, self.model, self._settings.choices(key)
+        shown = self._settings.shown(key)
+        if choices:
+            value = shown if key in self._settings.own else str(model.setting(key).value(model.rig))
+            _draw_choices(picture, key, choices, value, x, y, width - x - 1, here)
+            return
+        if key.endswith(".curve") and model.rig.shaping.of(key.split(".")[1]).points:
+            shown = "table"
+        if shown in ("0 /s", "0 %/s"):
+            shown = "no limit"
+        bar = width - x - VALUES - 2
+        if not self._has_sliders:
+            picture.text(x, y, f" {shown} ", "chosen" if here else "rest")
+            return
+        if bar >= 6:
+            setting = model.setting(key)
+            draw_slider(
+                picture, x, y, bar, setting.value(model.rig) / setting.largest(), "commanded" if here else "rest"
+            )
+            self._sliders.append((key, y, x, bar))
+        picture.right(width - 1, y, f" {shown} ", "chosen" if here else "rest")
 
     def point(self, x: int, y: int, phase: str) -> None:
         if phase == "press":
-            here = (key for key, row, left, width in self.sliders if row == y and left - 1 <= x <= left + width)
-            self.dragged, self._drags = next(here, ""), 0
-            self._chosen = self.dragged or self._chosen
-        slider = next((s for s in self.sliders if s[0] == self.dragged), None)
+            here = (key for key, row, left, width in self._sliders if row == y and left - 1 <= x <= left + width)
+            self._dragged, self._drags = next(here, ""), 0
+            self._settings.select(self._dragged)
+        slider = next((s for s in self._sliders if s[0] == self._dragged), None)
         if slider is not None and phase != "release":
             _, _, left, width = slider
-            self.model.drag(self.dragged, (x - left) / max(1, width - 1), going_on=self._drags > 0)
+            self.model.drag(self._dragged, (x - left) / max(1, width - 1), going_on=self._drags > 0)
             self._drags += 1
+
+
+def _draw_choices(
+    picture: Picture, key: str, choices: tuple[str, ...], value: str, x: int, y: int, room: int, here: bool
+) -> None:
+    """Draw what a setting may be side by side, each to be clicked; only what it is where there is no room."""
+    if sum(len(c) + 2 for c in choices) > room:
+        text = f" {value} "
+        picture.right(x + room, y, text, "chosen" if here else "rest")
+        return
+    for choice in choices:
+        named = ("chosen" if here else "title") if choice == value else "dim"
+        picture.spot(x, y, len(choice) + 2, "choice", f"{key}={choice}")
+        x = picture.text(x, y, f" {choice} ", named)

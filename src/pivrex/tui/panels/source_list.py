@@ -1,49 +1,99 @@
-"""The list of sources with their health."""
+"""The list of sources with their health; one of them is selected."""
 
 from __future__ import annotations
 
 from math import isfinite
 
+from pivrex.session.messages import ChooseSource, WatchSources
 from pivrex.session.report import SourceReport
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.panels.panel import Panel
+from pivrex.tui.view import View
 
-__all__ = ["draw_sources"]
+__all__ = ["SourceList"]
 
 
-def draw_sources(
-    picture: Picture, sources: list[SourceReport], selected: str, model: ScreenModel, width: int, height: int
-) -> None:
-    """List the sources with their health."""
-    full = width < 60
-    room = (height - 2) // max(1, len(sources))
-    y = 0
-    if full:
-        picture.text(1, 0, "sources", "title")
-        picture.right(width - 1, 0, "←→ select  y drives", "dim")
-        y = 2
-    names = [s.name for s in sources]
-    rows = height - 1 if not full else len(sources)
-    first = max(0, min(names.index(selected) - rows // 2, len(sources) - rows)) if selected in names else 0
-    for source in sources[first : first + max(1, rows)]:
-        if y >= height:
-            break
-        here = source.name == selected
-        picture.text(0, y, "▸" if here else " ", "commanded")
-        picture.text(2, y, source.name, "chosen" if here else "title", width - 14 if full else 16)
-        word, named = _state(source, model)
-        begin = y
+class SourceList(Panel):
+    """Sources below each other: with a line or two about the health of each, or where it is low in a row each."""
+
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self._selected = ""
+
+    def opened(self) -> None:
+        self.model.ask(WatchSources(True))
+
+    def closed(self) -> None:
+        self.model.ask(WatchSources(False))
+
+    def sources(self) -> list[SourceReport]:
+        """Give the sources, the robot's link last."""
+        report = self.model.client.report
+        if report is None:
+            return []
+        return [*report.sources, *([report.link] if report.link is not None else [])]
+
+    def source(self) -> SourceReport | None:
+        """Give the selected source; the one that drives until another is selected."""
+        name, found = self._selected or self.model.status.source, self.sources()
+        return next((s for s in found if s.name == name), found[0] if found else None)
+
+    def _walk(self, steps: int) -> None:
+        names, source = [s.name for s in self.sources()], self.source()
+        if source is not None:
+            self._selected = names[(names.index(source.name) + steps) % len(names)]
+
+    def act_previous_source(self) -> None:
+        self._walk(-1)
+
+    def act_next_source(self) -> None:
+        self._walk(1)
+
+    def act_drive(self) -> None:
+        source = self.source()
+        if source is not None:
+            self.model.ask(ChooseSource(source.name))
+
+    def press(self, what: str, value: str) -> bool:
+        if what == "source":
+            self._selected = value
+        return what == "source"
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture, sources, model = Picture(width, height), self.sources(), self.model
+        source = self.source()
+        selected = source.name if source is not None else ""
+        full = width < 60
+        room = (height - 2) // max(1, len(sources))
+        y = 0
         if full:
-            picture.right(width - 1, y, word, named)
-            for line in _health(source)[: max(0, min(room, 4) - 1)]:
+            picture.text(1, 0, "sources", "title")
+            picture.right(width - 1, 0, "←→ select  y drives", "dim")
+            y = 2
+        names = [s.name for s in sources]
+        rows = height - 1 if not full else len(sources)
+        first = max(0, min(names.index(selected) - rows // 2, len(sources) - rows)) if selected in names else 0
+        for source in sources[first : first + max(1, rows)]:
+            if y >= height:
+                break
+            here = source.name == selected
+            picture.text(0, y, "▸" if here else " ", "commanded")
+            picture.text(2, y, source.name, "chosen" if here else "title", width - 14 if full else 16)
+            word, named = _state(source, model)
+            begin = y
+            if full:
+                picture.right(width - 1, y, word, named)
+                for line in _health(source)[: max(0, min(room, 4) - 1)]:
+                    y += 1
+                    picture.text(4, y, line, "dim", width - 5)
+                y += 2 if room > 3 else 1
+            else:
+                picture.text(19, y, word, named)
+                picture.text(28, y, "  ".join(_health(source)), "dim", width - 29)
                 y += 1
-                picture.text(4, y, line, "dim", width - 5)
-            y += 2 if room > 3 else 1
-        else:
-            picture.text(19, y, word, named)
-            picture.text(28, y, "  ".join(_health(source)), "dim", width - 29)
-            y += 1
-        picture.spot(0, begin, width, "source", source.name, y - begin)
+            picture.spot(0, begin, width, "source", source.name, y - begin)
+        return picture
 
 
 def _state(source: SourceReport, model: ScreenModel) -> tuple[str, str]:

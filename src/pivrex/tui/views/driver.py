@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from math import isfinite
 
-from pivrex.session.messages import ChooseSource, WatchSources
-from pivrex.session.report import Report, SourceReport
+from pivrex.session.report import SourceReport
 from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import number
-from pivrex.tui.draw.picture import Picture
-from pivrex.tui.guides.calibration_guide import CalibrationGuide
+from pivrex.tui.guides.calibration_guide import CalibrationPanel
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.panels.attachment_rows import draw_attached
-from pivrex.tui.panels.channel_bars import draw_channels, shown_channels
-from pivrex.tui.panels.message_log import draw_messages
-from pivrex.tui.panels.patch_choices import Patching
-from pivrex.tui.panels.patch_lines import draw_patches, draw_wires
-from pivrex.tui.panels.source_list import draw_sources
-from pivrex.tui.panels.standings import standing_of
+from pivrex.tui.panels.attachment_rows import AttachmentRows
+from pivrex.tui.panels.channel_bars import ChannelBars
+from pivrex.tui.panels.message_log import MessageLog
+from pivrex.tui.panels.panel import Rect, Rule
+from pivrex.tui.panels.patch_choices import PatchChoices
+from pivrex.tui.panels.patch_lines import PatchLines
+from pivrex.tui.panels.patch_list import PatchList
+from pivrex.tui.panels.source_list import SourceList
+from pivrex.tui.view import Place, View
 
 __all__ = ["DRIVER_COMMANDS", "DriverView", "driver_bars"]
 
@@ -39,152 +40,51 @@ DRIVER_COMMANDS = (
 )  # fmt: skip
 
 
-class DriverView(Patching):
+class DriverView(View):
     """The driver's end. ↑ ↓ walk the functions, ← → the sources."""
 
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
-        self._guide: CalibrationGuide | None = None
+        self._sources = sources = SourceList(self)
+        self.patches = PatchList(sources)
+        self._calibration = CalibrationPanel(sources)
+        self._channels = ChannelBars(sources, self.patches)
+        self._lines = PatchLines(sources, self._channels, self.patches)
+        self._attachments, self._messages, self._rule = AttachmentRows(self), MessageLog(sources), Rule(self)
+        self.panels = (self._calibration, self.patches, PatchChoices(sources, self.patches), sources)
 
-    @property
-    def report(self) -> Report | None:
-        """What the session reported last."""
-        return self.model.client.report
+    def source(self) -> SourceReport | None:
+        """Give the selected source."""
+        return self._sources.source()
 
-    def opened(self) -> None:
-        self.model.ask(WatchSources(True))
-
-    def closed(self) -> None:
-        self.model.ask(WatchSources(False))
-        self._learning = None
-
-    def sources(self) -> list[SourceReport]:
-        """Give the sources, the robot's link last."""
-        report = self.report
-        if report is None:
-            return []
-        return [*report.sources, *([report.link] if report.link is not None else [])]
-
-    # --- what goes on ---
-
-    def update(self) -> None:
-        source = self.source()
-        if self._guide is not None and source is not None:
-            self._guide.step(source if source.name == self._guide.source else None)
-            if self._guide.done:
-                self._guide = None
-        if self._learning is not None:
-            self._learn()
-
-    # --- drawing ---
-
-    def draw(self, width: int, height: int) -> Picture:
-        picture = Picture(width, height)
-        source = self.source()
-        if source is None:
-            picture.text(2, 1, "listening to the sources ...", "dim")
-            return picture
+    def places(self, width: int, height: int) -> Iterable[Place]:
+        sources, attachments = self._sources.sources(), len(self.model.rig.attachments) if height >= 34 else 0
         wide = width >= WIDE
-        sources, patches = self.sources(), self.patches()
-        standings = standing_of(self.model) if height >= 34 else []
-        attached = 2 + len(standings) * (2 if height >= 34 + 2 * len(standings) else 1) if standings else 0
+        attached = 2 + attachments * (2 if height >= 34 + 2 * attachments else 1) if attachments else 0
         heard = any(s.health is not None for s in sources) or self.model.rig.link is not None
-        needed = max(len(patches), 17, 4 * len(sources) if wide else 0) + 3 + attached
+        needed = max(len(self.patches.patches()), 17, 4 * len(sources) if wide else 0) + 3 + attached
         spoken = (4 if height < 30 else min(max(7, height - needed), height // 2)) if heard else 2
+        upper = height - spoken - 1
         left = 38 if wide else 0
         # narrow: the sources stand above, in a row each
         top = 0 if wide else min(len(sources) + 1, max(3, height // 4))
-        body = height - spoken - 1 - top - attached
-        draw_sources(
-            picture, sources, source.name, self.model, left - 2 if wide else width, height - spoken - 1 if wide else top
-        )
-        channels = shown_channels(source, patches, source.name == self.model.status.source, body - 1)
+        body = upper - top - attached
         rest = width - left
-        right = max(28, round(rest * 0.36))
-        gutter = max(8, round(rest * 0.12))
+        right, gutter = max(28, round(rest * 0.36)), max(8, round(rest * 0.12))
         middle = rest - right - gutter
-        places = draw_channels(picture, left, top, middle, body, source, channels, self.model)
         x = left + middle
-        if self._guide is not None:
-            picture.place(self._guide.draw(right + gutter - 3, body, source), x + 2, top)
+        yield self._sources, Rect(0, 0, left - 2 if wide else width, upper if wide else top)
+        yield self._channels, Rect(left, top, middle, body)
+        if self._calibration.guide is not None:
+            yield self._calibration, Rect(x + 2, top, right + gutter - 3, body)
         else:
-            spots = draw_patches(
-                picture,
-                x + gutter,
-                top,
-                right,
-                body,
-                patches,
-                self._patch,
-                source,
-                self.model,
-                self._learning is not None,
-            )
-            draw_wires(picture, x, top, gutter, body, places, spots, patches, self._patch, source, self.model)
-        if standings:
-            draw_attached(picture, left, top + body, width - left, attached, standings)
+            yield self.patches, Rect(x + gutter, top, right, body)
+            yield self._lines, Rect(x, top, gutter, body)
+        if attached:
+            yield self._attachments, Rect(left, top + body, rest, attached)
         if left:
-            picture.down(left - 1, 0, height - spoken - 1)
-        draw_messages(picture, 0, height - spoken - 1, width, spoken + 1, source, self.report)
-        return picture
-
-    # --- keys ---
-
-    def take_key(self, key: str) -> bool:
-        if self._guide is not None and self._guide.key(key, self.source()):
-            return True
-        return self.take_learning_key(key)
-
-    def cancel(self) -> None:
-        super().cancel()
-        self._guide = None
-
-    def act_previous_setting(self) -> None:
-        self._patch = max(0, self._patch - 1)
-
-    def act_next_setting(self) -> None:
-        self._patch += 1
-        self.chosen()
-
-    def _walk(self, steps: int) -> None:
-        names = [s.name for s in self.sources()]
-        source = self.source()
-        if source is not None:
-            self._source = names[(names.index(source.name) + steps) % len(names)]
-
-    def act_previous_source(self) -> None:
-        self._walk(-1)
-
-    def act_next_source(self) -> None:
-        self._walk(1)
-
-    def chosen_key(self) -> str:
-        return self.chosen().key
-
-    def act_calibrate(self) -> None:
-        source = self.source()
-        if source is None or not source.can.calibrates:
-            self.model.say("select a gamepad or a remote with sticks first, with ← →")
-        elif not source.readings:
-            self.model.say(f"{source.name} says nothing yet", alarm=True)
-        else:
-            self._guide = CalibrationGuide(self.model, source)
-
-    def act_drive(self) -> None:
-        source = self.source()
-        if source is not None:
-            self.model.ask(ChooseSource(source.name))
-
-    def press(self, what: str, value: str) -> bool:
-        if what == "source":
-            self._source = value
-        elif what == "patch":
-            if int(value) == self._patch:
-                self.act_patch()
-            self._patch = int(value)
-        elif what == "go on" and self._guide is not None:
-            self._guide.key("enter", self.source())
-        return True
+            yield self._rule, Rect(left - 1, 0, 1, upper)
+        yield self._messages, Rect(0, upper, width, spoken + 1)
 
     def help_lines(self) -> list[tuple[str, str]]:
         return [

@@ -2,24 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Iterable
 
-import numpy as np
-
-from pivrex.line import Line
-from pivrex.line.questions.response import respond
-from pivrex.rig.channels import is_one_sided
-from pivrex.tui.draw.curve import CurveData, draw_ground, draw_live
-from pivrex.tui.draw.gate import GateData, draw_gate
 from pivrex.tui.draw.parts import number, turning
-from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.panels.settings_list import SettingsView
+from pivrex.tui.panels.panel import Panel, Rect, Rule
+from pivrex.tui.panels.response_curve import MIRRORED, ResponseCurve, level_of
+from pivrex.tui.panels.settings_list import Settings, SettingsColumn
+from pivrex.tui.panels.stick_gate import StickGate
+from pivrex.tui.view import Place, View
 
 __all__ = ["ShapingView", "shaping_bars"]
-
-SAMPLES = np.linspace(-1.0, 1.0, 401)
-GATE_TICKS = 45
 
 PER_FUNCTION = ("edge", "curve", "scale", "faster", "slower")
 OVERALL = (
@@ -29,151 +22,46 @@ OVERALL = (
     ("shaping.overall", "overall scale"),
     ("limits.fit", "too much"),
 )
-MEASURES = {
-    "axis": "each axis by itself",
-    "stick": "the stick's distance from its centre",
-    "sum": "the magnitudes of both axes added",
-}
-ONSETS = {"rescaled": "motion starts from 0 at the edge", "cut": "motion jumps to its value at the edge"}
-MIRRORED = ("turn", "sideways")
-"""Left is +, and is drawn to the left."""
-ENDS = {"turn": ("left", "right"), "sideways": ("left", "right")}
-HEIGHTS = {"turn": ("left", "right"), "sideways": ("left", "right"), "ahead": ("", "ahead"), "back": ("", "back")}
 
 
-class ShapingView(SettingsView):
+class ShapingView(View):
     """Curves, gate and settings. What the keys act on is marked by ▸."""
 
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
-        self._grounds: dict[str, tuple[CurveData, Picture]] = {}
-        self._grounds_of: tuple[int, ...] = ()
+        self.settings = Settings(self, self._columns)
+        self.panels = (self.settings,)
+        self._gate, self._rule = StickGate(self), Rule(self)
+        self._of_functions: list[tuple[Panel, Panel]] = []
 
-    def columns(self) -> list[list[tuple[str, str]]]:
-        """Give the settings, (key, name), of each column: one for each function, then what counts for all."""
-        columns = [[(f"shaping.{f}.{s}", s) for s in PER_FUNCTION] for f in self.model.line.functions]
+    def _columns(self) -> list[list[tuple[str, str]]]:
+        """Give the settings of each column: one for each function, then what counts for all."""
+        model = self.model
+        columns = [[(f"shaping.{f}.{s}", s) for s in PER_FUNCTION] for f in model.line.functions]
         rest = list(OVERALL)
-        if self.model.rig.law.kind == "planar":
+        if model.rig.law.kind == "planar":
             rest.insert(3, ("shaping.direction", "direction"))
-        level = self._level()
-        if self.model.file.get(f"speed_levels.levels.{level}") is not None:
-            name = self.model.rig.speed_levels.levels[level].name
-            rest += [
-                (f"speed_levels.levels.{level}.moving", f"{name}: moving"),
-                (f"speed_levels.levels.{level}.turning", f"{name}: turning"),
-            ]
+        level = level_of(model)
+        here = f"speed_levels.levels.{level}"
+        if model.file.get(here) is not None:
+            name = model.rig.speed_levels.levels[level].name
+            rest += [(f"{here}.moving", f"{name}: moving"), (f"{here}.turning", f"{name}: turning")]
         return [*columns, rest]
 
-    def _level(self) -> int:
-        return min(
-            self.model.number("law", "level", self.model.rig.speed_levels.start_index),
-            len(self.model.rig.speed_levels.levels) - 1,
-        )
-
-    # --- drawing ---
-
-    def draw(self, width: int, height: int) -> Picture:
-        picture = Picture(width, height)
-        columns = self.columns()
-        rows = max(len(c) for c in columns)
-        panel = width // len(columns)
-        upper = max(0, height - rows - 1)
-        self.sliders = []
-        for i, settings in enumerate(columns):
-            x = i * panel
-            w = width - x if i == len(columns) - 1 else panel - 1
-            last = i == len(columns) - 1
+    def places(self, width: int, height: int) -> Iterable[Place]:
+        columns = self._columns()
+        panel, upper = width // len(columns), max(0, height - max(len(c) for c in columns) - 1)
+        while len(self._of_functions) < len(columns):
+            i = len(self._of_functions)
+            self._of_functions.append((ResponseCurve(self, i), SettingsColumn(self.settings, i)))
+        for i, (curve, settings) in enumerate(self._of_functions[: len(columns)]):
+            last, x = i == len(columns) - 1, i * panel
+            w = width - x if last else panel - 1
             if upper >= 7:
-                drawing = self._gate(w, upper) if last else self._curve(self.model.line.functions[i], w, upper)
-                picture.place(drawing, x, 0)
+                yield (self._gate if last else curve), Rect(x, 0, w, upper)
             if i:
-                picture.down(x - 1, 0, height)
-            self.draw_settings(picture, settings, x, upper, w)
-        return picture
-
-    def _curve(self, function: str, width: int, height: int) -> Picture:
-        model = self.model
-        line = model.line
-        i = line.functions.index(function)
-        one_sided = is_one_sided(line.rig.channel(line.rig.law.axes()[function]))
-        live = None
-        if model.row is not None:
-            live = (model.value("axes", function), model.value("scale", function), model.value("rate", function))
-        # the response stands still between changes, so it is drawn once for each
-        now = (model.serial, self._level(), width, height)
-        if self._grounds_of != now:
-            self._grounds, self._grounds_of = {}, now
-        if function not in self._grounds:
-            data = self._curve_data(function, i, one_sided)
-            self._grounds[function] = (data, draw_ground(data, width, height))
-        data, ground = self._grounds[function]
-        return draw_live(ground, replace(data, live=live))
-
-    def _curve_data(self, function: str, i: int, one_sided: bool) -> CurveData:
-        line, before = self.model.line, self.model.before
-        x = SAMPLES[SAMPLES >= 0] if one_sided else SAMPLES
-        ghost = None
-        if before is not None and before.functions == line.functions:
-            ghost = self._response(before, i, x)
-        level = line.law.settings.full[self._level()]
-        return CurveData(
-            title=function,
-            x=x,
-            y=self._response(line, i, x),
-            ghost=ghost,
-            edge=line.rig.shaping.of(function).edge,
-            live=None,
-            full=f"{np.degrees(level[2]):.0f} deg/s"
-            if function == "turn"
-            else f"{level[1 if function == 'sideways' else 0]:.2f} m/s",
-            one_sided=one_sided,
-            ends=("rest", "pressed") if one_sided else ENDS.get(function, ("near", "away")),
-            heights=HEIGHTS.get(function, ("back", "ahead")),
-            mirrored=function in MIRRORED,
-        )
-
-    @staticmethod
-    def _response(line: Line, i: int, x: np.ndarray) -> np.ndarray:
-        """What a function ends at while the other axes rest: a call of the same stages."""
-        fractions = np.zeros((len(x), len(line.functions)))
-        fractions[:, i] = x
-        return respond(line, fractions)[:, i]
-
-    def _gate(self, width: int, height: int) -> Picture:
-        model = self.model
-        line = model.line
-        # the stick that moves: with the law planar its other axis goes sideways, else it turns
-        up, across = line.functions[0], "sideways" if "sideways" in line.functions else line.functions[-1]
-        layout = line.layout
-        rows = model.history[-GATE_TICKS:]
-        # right is drawn to the right, and turning left is positive
-        sign = -1.0 if across in MIRRORED else 1.0
-
-        def points(stage: str) -> np.ndarray:
-            tall = rows[:, layout.at(stage, up)]
-            if up == "ahead":
-                tall = tall - rows[:, layout.at(stage, "back")]
-            return np.stack([sign * rows[:, layout.at(stage, across)], tall], axis=1)
-
-        edges = line.rig.shaping
-        together = line.stages["band"].settings.together
-        one_stick = len(line.functions) > 1 and bool(together[0, line.functions.index(across)])
-        return draw_gate(
-            GateData(
-                raw=points("axes"),
-                shaped=points("rate"),
-                edge_across=edges.of(across).edge,
-                edge_up=edges.of(up).edge,
-                measure=edges.measure if one_stick else "axis",
-                names=(across, up if up != "ahead" else "ahead − back"),
-                notes=(
-                    (edges.measure, MEASURES[edges.measure]),
-                    (edges.onset, ONSETS[edges.onset]),
-                ),
-            ),
-            width,
-            height,
-        )
+                yield self._rule, Rect(x - 1, 0, 1, height)
+            yield settings, Rect(x, upper, w, height - upper)
 
     def help_lines(self) -> list[tuple[str, str]]:
         return [

@@ -7,49 +7,65 @@ from pathlib import Path
 
 from pivrex.errors import PivrexError, ReadError
 from pivrex.files import free_name, is_file, read_persons, write_atomically
-from pivrex.routine import Program, check_text
+from pivrex.routine import check_text
 from pivrex.routine.files import shared_beside
 from pivrex.routine.goals import Goal
 from pivrex.routine.program import MAIN
 from pivrex.routine.reading import LARGEST_FILE
-from pivrex.tui.jobs.number_solving import Asking, ToSolve, number_at
-from pivrex.tui.jobs.previews import ToPlay
-from pivrex.tui.jobs.routine_made import Against, Home, ToCompare, ToReturn
-from pivrex.tui.overlays.choices import Choice, Choices
+from pivrex.tui.jobs.number_solving import Asking, ToSolve, number_at, solving_job, solving_words
+from pivrex.tui.jobs.rehearsals import rehearsal_job
+from pivrex.tui.jobs.routine_made import Against, Home, ToCompare, ToReturn, made_job
+from pivrex.tui.overlays.choices import Choice
 from pivrex.tui.overlays.entry import ValueEntry
-from pivrex.tui.views.routine_outside import RoutineOutside
+from pivrex.tui.panels.open_routine import OpenRoutine
+from pivrex.tui.panels.panel import Panel
 
-__all__ = ["RoutineMaking"]
+__all__ = ["RoutineHelpers"]
 
 AS_OPENED = "as opened"
 
 
-class RoutineMaking(RoutineOutside):
-    """Makes things of the routine beside the screen, and takes what comes of them."""
+class RoutineHelpers(Panel):
+    """Makes things of the routine beside the screen, and takes what comes of them.
 
-    def _job(self, program: Program) -> ToPlay:
-        raise NotImplementedError
+    Attributes
+    ----------
+    rehearsal, solving, made : Job
+    other : Against or None
+        Another version, that is held against this one.
+    """
 
-    def open(self, path: Path) -> None:
-        """Open another routine."""
-        raise NotImplementedError
+    def __init__(self, routine: OpenRoutine) -> None:
+        super().__init__(routine.view)
+        self._routine = routine
+        self.rehearsal, self.solving, self.made = rehearsal_job(), solving_job(), made_job()
+        self.other: Against | None = None
+
+    def words(self) -> list[tuple[str, str]]:
+        """Say what is looked for, made or found, each sentence with its role."""
+        made, other = self.made, self.other
+        if made.goes_on and made.question is not None:
+            beside = [(f"making {made.question.title} ...", "dim")]
+        else:
+            beside = [(one, "target") for one in other.found.sentences()] if other is not None else []
+        return [solving_words(self.solving), *beside]
 
     def act_rehearse(self) -> None:
         if self.rehearsal.goes_on:
             self.rehearsal.stop()
-        elif self.desk.program is not None:
-            self.rehearsal.ask(self._job(self.desk.program))
+        elif self._routine.desk.program is not None:
+            self.rehearsal.ask(self._routine.job(self._routine.desk.program))
 
     def act_back(self) -> None:
         """Make the way back."""
-        if self.desk.program is None or self.desk.path is None:
+        if self._routine.desk.program is None or self._routine.desk.path is None:
             self.model.say("mend the mistakes first")
         else:
-            self.made.ask(ToReturn(self._job(self.desk.program), self.desk.path))
+            self.made.ask(ToReturn(self._routine.job(self._routine.desk.program), self._routine.desk.path))
 
     def act_against(self) -> None:
         """Choose another version, or take it away."""
-        desk = self.desk
+        desk = self._routine.desk
         if self.other is not None or self.made.goes_on:
             self.other = None
             self.made.stop()
@@ -63,9 +79,7 @@ class RoutineMaking(RoutineOutside):
             before = [Choice(AS_OPENED, "as it was opened", here.stem)] if desk.opened != desk.text else []
             return before + [Choice(str(p), p.stem, "") for p in self._alike(here)]
 
-        def take(chosen: str | None) -> None:
-            if chosen is None:
-                return
+        def take(chosen: str) -> None:
             try:
                 text = desk.opened if chosen == AS_OPENED else read_persons(Path(chosen), LARGEST_FILE)
             except ReadError as problem:
@@ -77,12 +91,12 @@ class RoutineMaking(RoutineOutside):
                 m = checked.wrong[0]
                 self.model.say(f"{name} cannot be played by {self.model.rig.name}: line {m.line}: {m.what}", alarm=True)
                 return
-            self.made.ask(ToCompare(self._job(program), checked.program, f"{name} beside it"))
+            self.made.ask(ToCompare(self._routine.job(program), checked.program, f"{name} beside it"))
 
         if not choices():
             self.model.say("there is no other routine in this workspace, and this one is as it was opened")
-        elif len(self.app.screen_stack) == 1:
-            self.app.push_screen(Choices("against which?", choices, "", "A"), take)  # type: ignore[arg-type]
+        else:
+            self.view.choose("against which?", choices, "", "A", take)
 
     def _alike(self, here: Path) -> list[Path]:
         """Give the other routines that this robot could play: those that say that they are for it, or for none."""
@@ -96,8 +110,9 @@ class RoutineMaking(RoutineOutside):
                     found.append(path)
         return found
 
-    def _take_made(self) -> None:
-        """Take what was made beside the screen."""
+    def update(self) -> None:
+        self.rehearsal.poll()
+        self.solving.poll()
         for asked, made in self.made.poll():
             if isinstance(made, Against):
                 self.other = made
@@ -116,12 +131,12 @@ class RoutineMaking(RoutineOutside):
         except PivrexError as problem:
             self.model.say(str(problem), alarm=True)
             return
-        self.open(file)
+        self._routine.open(file)
         self.model.say(f"{file.stem}: {made.said}")
 
     def act_solve(self) -> None:
         """Ask what must come true, and look for the number at the cursor."""
-        desk, (row, column) = self.desk, self.editor.cursor_location
+        desk, (row, column) = self._routine.desk, self._routine.editor.cursor_location
         if self.solving.goes_on:
             self.solving.forget()
             return
@@ -136,10 +151,10 @@ class RoutineMaking(RoutineOutside):
 
         def take(goal: Goal) -> None:
             self.solving.forget()
-            self.solving.ask(ToSolve(self._job(program), text, path, number, goal))
+            self.solving.ask(ToSolve(self._routine.job(program), text, path, number, goal))
 
         line = text.split("\n")[row]
-        self.app.push_screen(ValueEntry(Asking(number, line, tuple(self.model.rig.attachments), take)))
+        self.view.lay_over(ValueEntry(Asking(number, line, tuple(self.model.rig.attachments), take)))
 
     def act_write_number(self) -> None:
         """Write what was found into the text."""
@@ -148,9 +163,13 @@ class RoutineMaking(RoutineOutside):
             self.model.say("no number was found yet; N looks for the one at the cursor")
             return
         number, row = asked.number, asked.number.line - 1
-        if self.desk.text.split("\n")[row : row + 1] != [asked.row]:
+        if self._routine.desk.text.split("\n")[row : row + 1] != [asked.row]:
             self.model.say("that line was changed meanwhile; N looks for its number again", alarm=True)
             return
-        self.editor.replace(found.written, (row, number.begin), (row, number.end))
+        self._routine.editor.replace(found.written, (row, number.begin), (row, number.end))
         self.solving.forget()
         self.model.say(f"line {number.line}: {number.text} is {found.written} now; u takes it back")
+
+    def close(self) -> None:
+        for job in (self.rehearsal, self.solving, self.made):
+            job.close()

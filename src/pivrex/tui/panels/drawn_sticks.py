@@ -1,0 +1,65 @@
+"""Two sticks to drag with the mouse, and what the channels say."""
+
+from __future__ import annotations
+
+from pivrex.session.messages import LetGo, MoveSticks
+from pivrex.tui.draw.parts import number
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.draw.stick import draw_stick
+from pivrex.tui.panels.panel import Panel
+from pivrex.tui.view import View
+
+__all__ = ["STICKS_H", "STICKS_W", "DrawnSticks"]
+
+STICK_H = 7
+STICK_W = 15
+STICKS_H, STICKS_W = STICK_H + 2, 2 * STICK_W + 2
+"""What both need, in cells."""
+
+
+class DrawnSticks(Panel):
+    """They drive while they are held, and spring back."""
+
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self._places: dict[str, tuple[int, int]] = {}
+        self._held = ""
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture, model, self._places = Picture(width, height), self.model, {}
+        picture.text(0, 0, "sticks", "title")
+        hint = "drag with the mouse, or w a s d and i j k l" if width >= 54 else "drag, or w a s d"
+        picture.right(width, 0, hint, "dim")
+        for i, side in enumerate(("left", "right")):
+            left = i * (STICK_W + 3)
+            at = {}
+            for axis in ("x", "y"):
+                channel = f"{side}_{axis}"
+                used = channel in model.line.channels
+                at[axis] = model.value("raw", channel) if used and model.row is not None else 0.0
+            used = any(f"{side}_{a}" in model.line.channels for a in "xy")
+            picture.place(draw_stick(at["x"], at["y"], STICK_W, STICK_H, used, side), left, 1)
+            self._places[side] = (left, 1)
+        text = 2 * (STICK_W + 3)
+        for row, channel in enumerate(model.line.channels):
+            if row < STICK_H and text + 20 <= width:
+                shown = number(model.value("raw", channel), 3, 7)
+                picture.text(text, 1 + row, f"{channel:<13}", "dim")
+                picture.text(text + 13, 1 + row, shown, "rest")
+        return picture
+
+    def point(self, x: int, y: int, phase: str) -> None:
+        if phase == "press":
+            self._held = next(
+                (s for s, (left, top) in self._places.items() if 0 <= x - left < STICK_W and 0 <= y - top < STICK_H), ""
+            )
+        if not self._held:
+            return
+        if phase == "release":
+            self.model.ask(LetGo())
+            self._held = ""
+            return
+        left, top = self._places.get(self._held, (0, 0))
+        across = (x - left - STICK_W // 2) / (STICK_W // 2 - 1)
+        down = (y - top - STICK_H // 2) / (STICK_H // 2 - 0.5)
+        self.model.ask(MoveSticks({f"{self._held}_x": across, f"{self._held}_y": down}))

@@ -1,0 +1,341 @@
+"""The routine that is open: its text on disk and in the editor, what came of playing it, and one cursor for line and time."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from math import isfinite
+from pathlib import Path
+
+from textual.widgets import TextArea
+
+from pivrex.errors import PivrexError, ReadError, RigError, UnitError
+from pivrex.routine import Program
+from pivrex.routine.files import SUFFIX
+from pivrex.routine.program import Choose
+from pivrex.routine.thread import StepRecord
+from pivrex.session.messages import MakeReady
+from pivrex.session.periods import Period
+from pivrex.tui.documents.routine_document import Desk
+from pivrex.tui.jobs.previews import Found, Place, Preview, Seen, ToPlay, preview_job
+from pivrex.tui.overlays.choices import Choice
+from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.routine_text import RoutineText
+from pivrex.tui.view import View
+
+__all__ = ["OpenRoutine"]
+
+PAUSE_S = 0.12
+"""After the last key, before the routine is simulated again."""
+
+LOOK_S = 0.5
+
+
+class OpenRoutine(Panel):
+    """What all of Routine draws from; Textual's editor stands on the canvas by itself.
+
+    Attributes
+    ----------
+    desk : Desk
+    editor : RoutineText
+    t : float
+        Where the cursor stands, in s of the routine.
+    beside : bool
+        Whether a decision is shown for each value, side by side.
+    seen : Seen or None
+        What came of playing it.
+    """
+
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self.desk = Desk(self.model.folder.settings.match.alone_s)
+        self.editor = RoutineText(self._find)
+        self.t = 0.0
+        self.beside = False
+        self.seen: Seen | None = None
+        self._previews = preview_job()
+        self._due = 0.0
+        """When the text is played again; 0 for not at all."""
+        self._looked = 0.0
+        self._sent = -1
+        self._found = ""
+        self._rig_of = self.model.file.path
+        self._waiting: tuple[Desk, int] | None = None
+        """The desk of the workspace while that of a run is shown, and its line."""
+        self._shown: Path | None = None
+        """The file of the run that is shown, or could not be."""
+
+    @property
+    def preview(self) -> Preview | None:
+        """What came of the text; of the one before while the newest is still played."""
+        return self.seen.preview if self.seen is not None else None
+
+    @property
+    def line(self) -> int:
+        """The line that the cursor stands on, from 1."""
+        return self.editor.cursor_location[0] + 1
+
+    def steps_of(self, line: int) -> list[StepRecord]:
+        """Give what was done for a line."""
+        return [s for s in self.preview.steps if s.line == line] if self.preview is not None else []
+
+    # --- which one ---
+
+    def _default(self) -> Path | None:
+        folder, rig = self.model.folder, self.model.file.path
+        there = {p.stem: p for p in folder.routines()}
+        wanted = folder.settings.routines.get(rig.stem, "")
+        return there.get(wanted) or next((p for n, p in there.items() if n == rig.stem), None)
+
+    def prepare(self) -> None:
+        """See to it that the session has the routine that is open, or this rig's own if none is."""
+        self._follow_rig()
+        self.send()
+
+    def _follow_rig(self) -> None:
+        model = self.model
+        self._follow_run()
+        if model.replay is None and (self.desk.path is None or self._rig_of != model.file.path):
+            self._rig_of = model.file.path
+            path = self._default()
+            if path is not None:
+                self.open(path)
+        elif self.desk.checked is not None and self.desk.checked_for is not model.rig:
+            self.desk.check(model.rig)
+            self._show_mistakes()
+            self._due = time.monotonic()
+
+    def open(self, path: Path) -> None:
+        """Open another routine."""
+        try:
+            self.desk.open(path, self.model.rig)
+        except ReadError as problem:
+            self.model.say(str(problem), alarm=True)
+            return
+        self._show_text()
+
+    def _follow_floor(self) -> None:
+        """Lay out the floor that the routine says; the workspace's own where it says none."""
+        program = self.desk.program
+        if program is not None and program.floor != self.model.floor:
+            try:
+                self.model.lay_out(program.floor)
+            except RigError as problem:
+                self.model.say(str(problem), alarm=True)
+
+    def _show_mistakes(self) -> None:
+        checked = self.desk.checked
+        self.editor.say(checked.mistakes if checked is not None else ())
+        words = {*self.model.rig.attachments, *self.model.rig.sensors}
+        if checked is not None and checked.program is not None:
+            words |= set(checked.program.params)
+        self.editor.names(words)
+
+    def send(self) -> None:
+        """Give the session the routine as it is now; not while one drives, nor while a run is open, whose floor and routine stay."""
+        if (
+            self._sent == self.desk.serial
+            or self.model.replay is not None
+            or self.model.status.match.period is Period.ALONE
+        ):
+            return
+        self._sent = self.desk.serial
+        self._follow_floor()
+        self.model.choose_routine(self.desk.program, self.desk.path, self.desk.raw())
+
+    def act_choose_routine(self) -> None:
+        paths = self.model.folder.routines()
+        here = str(self.desk.path)
+
+        def choices() -> list[Choice]:
+            return [Choice(str(p), p.stem, "open" if str(p) == here else "") for p in paths]
+
+        if paths:
+            self.view.choose("which routine?", choices, here, "c", lambda path: self.open(Path(path)))
+
+    def _follow_run(self) -> None:
+        """Show the routine that the run which is open had at the Tick that is shown; without a run the workspace's."""
+        client = self.model.replay
+        if client is None:
+            if self._waiting is not None:
+                (self.desk, line), self._waiting = self._waiting, None
+                self._show_text()
+                self.editor.to_line(line)
+            return
+        path = client.run.routine_file(client.replay.at)
+        if self._waiting is None:
+            self._waiting = self.desk, self.line
+            self.view.cancel()
+        elif path == self._shown:
+            return
+        self._shown = path
+        self.desk = Desk(self.model.folder.settings.match.alone_s)
+        if path is not None:
+            home = (
+                self.model.folder.path
+                / "routines"
+                / f"{client.status.match.routine or client.run.facts.routine}{SUFFIX}"
+            )
+            try:
+                self.desk.open(path, self.model.rig, home)
+            except ReadError as problem:
+                self.desk.title = "! this run's routine cannot be read"
+                self.model.say(str(problem), alarm=True)
+        self._show_text()
+
+    def _show_text(self) -> None:
+        """Show what lies on the desk from its beginning; it is played anew on the stand-in."""
+        self.seen, self.t = None, 0.0
+        self.editor.load_text(self.desk.text)
+        self._show_mistakes()
+        self._due = time.monotonic()
+
+    # --- what is new ---
+
+    def text_changed(self, event: TextArea.Changed | TextArea.SelectionChanged) -> None:
+        """Take what was typed, or that the cursor of the text went elsewhere."""
+        if isinstance(event, TextArea.Changed):
+            if self.desk.path is not None and self.editor.text != self.desk.text:
+                self.desk.typed(self.editor.text, self.model.rig)
+                self._show_mistakes()
+                self._due = time.monotonic() + PAUSE_S
+            return
+        self.editor.refresh()
+        step = next(iter(self.steps_of(self.line)), None) if self.view.typing else None
+        if step is not None and self.preview is not None:
+            self.t = step.begin * self.preview.dt_s
+
+    def update(self) -> None:
+        self._follow_rig()
+        self.editor.colour(self.view.app.theme)
+        for _, seen in self._previews.poll():
+            if isinstance(seen, Found):
+                self._begin_at(seen)
+            else:
+                self.seen = seen
+        now = time.monotonic()
+        if self._due and now >= self._due:
+            self._due = 0.0
+            self.send()
+            if self.desk.program is not None:
+                self._previews.ask(self.job(self.desk.program))
+        if now > self._looked + LOOK_S:
+            self._looked = now
+            self._look_outside()
+        self._follow_match()
+
+    def job(self, program: Program) -> ToPlay:
+        folder = self.model.folder.settings
+        values: tuple[float, ...] = ()
+        if self.beside:
+            cases = [v for code in program.codes.values() for s in code if isinstance(s, Choose) for v, _ in s.cases]
+            values = (*dict.fromkeys(sorted(cases)), 0.0) if cases else (0.0, 1.0, 2.0, 3.0, 4.0)
+        return ToPlay(self.desk.serial, self.model.rig, folder.field, program, folder.match.alone_s, 0, values[:6])
+
+    def begin_from(self, program: Program, line: int) -> None:
+        """Make ready with how things stand before a line, once that is known."""
+        self.send()
+        self._previews.ask(Place(self.job(program), line))
+
+    def _begin_at(self, found: Found) -> None:
+        if found.midway is None:
+            self.model.say(found.why, alarm=True)
+        else:
+            self.model.ask(MakeReady(found.midway))
+
+    def _follow_match(self) -> None:
+        """Let the cursor go with what drives: in a match the routine, in a run whatever line of it the Tick says."""
+        match = self.model.status.match
+        drives = match.period is Period.ALONE and not match.ended
+        line = self.model.number("routine", "line") if drives or self.model.replay is not None else 0
+        t = self.model.value("clock", "t") + match.from_s
+        if isfinite(t) and (drives or line):
+            self.t = t
+        if line != self.editor.driven_line:
+            self.editor.driven_line = line
+            self.editor.refresh()
+            self.editor._line_cache.clear()
+            if line and not self.view.typing:
+                self.editor.to_line(line)
+
+    def act_values(self) -> None:
+        self.beside = not self.beside
+        self._due = time.monotonic()
+
+    # --- one cursor ---
+
+    def go_to(self, t: float) -> None:
+        """Put the cursor at a time, and the text's on the line that is done then."""
+        if self.preview is None:
+            return
+        self.t = min(max(t, 0.0), max(self.preview.time_s, 0.0))
+        n = self.t / self.preview.dt_s
+        there = [s for s in self.preview.steps if s.begin <= n + 1e-6 < max(s.end, s.begin + 1)]
+        there.sort(key=lambda s: (s.lane != "motion", s.begin))
+        before = [s for s in self.preview.steps if s.begin <= n + 1e-6]
+        if there or before:
+            self.editor.to_line((there or before[-1:])[0].line)
+
+    # --- changed by somebody else meanwhile ---
+
+    def _look_outside(self) -> None:
+        desk = self.desk
+        if desk.saver.problem:
+            self.model.say(desk.saver.problem, alarm=True)
+        if desk.path is None or self.model.drives_alone or len(self.view.app.screen_stack) > 1:
+            return  # what drives goes on with its text; the model says what became of the file
+        what = desk.outside()
+        if what == "same":
+            return
+        if what == "changed" and not self.view.typing:
+            with contextlib.suppress(PivrexError):
+                before = desk.text
+                desk.open(desk.path, self.model.rig)
+                if desk.text != before:
+                    self.editor.take_text(desk.text)
+                    self._show_mistakes()
+                    self._due = time.monotonic()
+                    self.model.say(
+                        f"{desk.path.name} was changed outside and read again; Ctrl+Z in the text brings back what was here"
+                    )
+            return
+        self._ask_whose()
+
+    def _ask_whose(self) -> None:
+        """Both were changed: ask which to keep; the other goes into a file beside it."""
+        desk = self.desk
+        assert desk.path is not None
+        name = desk.path.name
+
+        def choices() -> list[Choice]:
+            return [
+                Choice("ours", "what is typed here", f"the other goes into {Path(name).stem}-theirs.txt"),
+                Choice("theirs", "what was saved outside", f"what is typed here goes into {Path(name).stem}-mine.txt"),
+            ]
+
+        def take(whose: str) -> None:
+            try:
+                beside = desk.keep_ours() if whose == "ours" else desk.take_theirs(self.model.rig)
+            except PivrexError as problem:
+                self.model.say(str(problem), alarm=True)
+                return
+            self.editor.take_text(desk.text)
+            self._show_mistakes()
+            self._due = time.monotonic()
+            self.model.say(f"{name}: kept {'what was typed here' if whose == 'ours' else 'what was saved outside'}; "
+                           f"the other is in {beside.name if beside is not None else name}")  # fmt: skip
+
+        if len(self.view.app.screen_stack) == 1:
+            self.view.choose(f"{name} was changed here and outside: which counts?", choices, "ours", "escape", take)
+
+    def _find(self) -> None:
+        def take(text: str) -> None:
+            self._found = text
+            if not self.editor.find(text):
+                raise UnitError(f'"{text}" stands nowhere in this text')
+
+        self.view.ask("find", self._found, "", take)
+
+    def close(self) -> None:
+        self.desk.close()
+        self._previews.close()

@@ -1,0 +1,91 @@
+"""The response of a function: stick across, what is asked for up, and where the stick is on it now."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from pivrex.line import Line
+from pivrex.line.questions.response import respond
+from pivrex.rig.channels import is_one_sided
+from pivrex.tui.draw.curve import CurveData, draw_ground, draw_live
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
+from pivrex.tui.panels.panel import Panel
+from pivrex.tui.view import View
+
+__all__ = ["MIRRORED", "ResponseCurve", "level_of"]
+
+SAMPLES = np.linspace(-1.0, 1.0, 401)
+MIRRORED = ("turn", "sideways")
+"""Left is +, and is drawn to the left."""
+ENDS = {"turn": ("left", "right"), "sideways": ("left", "right")}
+HEIGHTS = {"turn": ("left", "right"), "sideways": ("left", "right"), "ahead": ("", "ahead"), "back": ("", "back")}
+
+
+def level_of(model: ScreenModel) -> int:
+    """Give the speed level that is in use, or will be at the start."""
+    levels = model.rig.speed_levels
+    return min(model.number("law", "level", levels.start_index), len(levels.levels) - 1)
+
+
+class ResponseCurve(Panel):
+    """The curve of a function of the law.
+
+    Parameters
+    ----------
+    view : View
+    number : int
+        Which function, in the order of the law.
+    """
+
+    def __init__(self, view: View, number: int) -> None:
+        super().__init__(view)
+        self._number = number
+        self._ground: tuple[tuple[int, ...], CurveData, Picture] | None = None
+
+    def draw(self, width: int, height: int) -> Picture:
+        model, i = self.model, self._number
+        function = model.line.functions[i]
+        live = None
+        if model.row is not None:
+            live = (model.value("axes", function), model.value("scale", function), model.value("rate", function))
+        # the response stands still between changes, so it is drawn once for each
+        now = (model.serial, level_of(model), width, height)
+        if self._ground is None or self._ground[0] != now:
+            one_sided = is_one_sided(model.rig.channel(model.rig.law.axes()[function]))
+            data = self._curve_data(function, i, one_sided)
+            self._ground = (now, data, draw_ground(data, width, height))
+        _, data, ground = self._ground
+        return draw_live(ground, replace(data, live=live))
+
+    def _curve_data(self, function: str, i: int, one_sided: bool) -> CurveData:
+        line, before = self.model.line, self.model.before
+        x = SAMPLES[SAMPLES >= 0] if one_sided else SAMPLES
+        ghost = None
+        if before is not None and before.functions == line.functions:
+            ghost = self._response(before, i, x)
+        level = line.law.settings.full[level_of(self.model)]
+        return CurveData(
+            title=function,
+            x=x,
+            y=self._response(line, i, x),
+            ghost=ghost,
+            edge=line.rig.shaping.of(function).edge,
+            live=None,
+            full=f"{np.degrees(level[2]):.0f} deg/s"
+            if function == "turn"
+            else f"{level[1 if function == 'sideways' else 0]:.2f} m/s",
+            one_sided=one_sided,
+            ends=("rest", "pressed") if one_sided else ENDS.get(function, ("near", "away")),
+            heights=HEIGHTS.get(function, ("back", "ahead")),
+            mirrored=function in MIRRORED,
+        )
+
+    @staticmethod
+    def _response(line: Line, i: int, x: np.ndarray) -> np.ndarray:
+        """What a function ends at while the other axes rest: a call of the same stages."""
+        fractions = np.zeros((len(x), len(line.functions)))
+        fractions[:, i] = x
+        return respond(line, fractions)[:, i]

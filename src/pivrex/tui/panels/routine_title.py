@@ -1,0 +1,74 @@
+"""The title above the text of a routine, and what keys mean for the text."""
+
+from __future__ import annotations
+
+from pivrex.routine.reading import SKIP
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.panels.open_routine import OpenRoutine
+from pivrex.tui.panels.panel import Panel
+
+__all__ = ["RoutineTitle"]
+
+
+class RoutineTitle(Panel):
+    """The routine's name, whether somebody types, and how many mistakes there are."""
+
+    def __init__(self, routine: OpenRoutine) -> None:
+        super().__init__(routine.view)
+        self._routine = routine
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture, desk, left = Picture(width, height), self._routine.desk, width
+        past = self.model.replay is not None
+        if desk.path is None:
+            said = (
+                desk.title or "this run had no routine" if past else "no routine in this workspace's folder routines/"
+            )
+            picture.text(1, 0, said, "dim", left)
+            return picture
+        wrong = [m for m in desk.checked.mistakes if not m.warning] if desk.checked is not None else []
+        warned = (len(desk.checked.mistakes) if desk.checked is not None else 0) - len(wrong)
+        x = picture.text(1, 0, desk.title, "title", left - 2)
+        state = "as the run had it" if past else "typing" if self.view.typing else "y types"
+        x = picture.text(x + 2, 0, state, "commanded" if self.view.typing else "dim", max(0, left - x - 3))
+        said = f"! {len(wrong)} mistake{'s' * (len(wrong) != 1)}" if wrong else "no mistakes"
+        said += f", {warned} warning{'s' * (warned != 1)}" if warned else ""
+        if x + len(said) + 2 < left:
+            picture.right(left - 1, 0, said, "alarm" if wrong else "dim")
+        return picture
+
+    def act_edit_text(self) -> None:
+        if self._routine.desk.path is None:
+            self.model.say("this workspace has no routine yet; put one into its folder routines/")
+            return
+        self.view.typing = True
+        self._routine.editor.can_focus = True
+        self.view.canvas.screen.set_focus(self._routine.editor)  # at once: the next key belongs to the text
+        self.model.say("typing: keys go into the text; Esc leaves it, and stops the robot as always")
+
+    def cancel(self) -> None:
+        if self.view.typing:
+            self.view.typing = False
+            self.view.canvas.screen.set_focus(None)
+            self._routine.editor.can_focus = False
+
+    def act_skip_line(self) -> None:
+        row = self._routine.line - 1
+        text = self._routine.editor.document.get_line(row)
+        bare = text.lstrip()
+        if not bare or bare.startswith("#"):
+            return
+        indent = len(text) - len(bare)
+        if bare.split()[0] == SKIP:
+            rest = bare[len(SKIP) :].lstrip()
+            self._routine.editor.replace("", (row, indent), (row, len(text) - len(rest)))
+        else:
+            self._routine.editor.replace(f"{SKIP} ", (row, indent), (row, indent))
+
+    def take_key(self, key: str) -> bool:
+        """Take u and U: here they mean the text, not the rig."""
+        if key == "u":
+            self._routine.editor.undo()
+        elif key in ("U", "shift+u", "upper_u"):
+            self._routine.editor.redo()
+        return key in ("u", "U", "shift+u", "upper_u")

@@ -1,0 +1,161 @@
+"""The sheet beside the list of runs: the selected run, two over each other, what one tells of its robot, or the season."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pivrex.errors import LearnError, SaveError
+from pivrex.files import write_atomically
+from pivrex.rig.changes import put_changes
+from pivrex.routine import check_text
+from pivrex.runs.learning.routine import LASTS_S, learning_drive
+from pivrex.session.messages import StartPeriod
+from pivrex.session.periods import Period
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.jobs.run_questions import Told
+from pivrex.tui.panels.learnt_values import draw_learnt
+from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.run_comparison import draw_beside
+from pivrex.tui.panels.run_story import draw_season, draw_told
+from pivrex.tui.panels.runs_desk import RunsDesk
+from pivrex.tui.view import View
+from pivrex.units import parse
+
+__all__ = ["RunSheet"]
+
+SHEETS = ("run", "learnt", "season")
+BY = ("start", "motion", "bump")
+
+
+class RunSheet(Panel):
+    """What is shown of the selected run.
+
+    Attributes
+    ----------
+    sheet : str
+        One of `SHEETS`.
+    turned_rad : float
+        How far the robot truly turned in the selected run, as somebody said; 0 if nobody did.
+    """
+
+    def __init__(self, view: View, desk: RunsDesk) -> None:
+        super().__init__(view)
+        self.desk = desk
+        self.sheet = SHEETS[0]
+        self.turned_rad = 0.0
+        self._tolds: dict[str, Told] = {}
+        """The runs that are shown, by name: the selected and the marked one."""
+
+    def update(self) -> None:
+        desk = self.desk
+        if desk.told is not None:
+            self._tolds[desk.told.name] = desk.told
+        wanted = [n for n in (desk.selected, desk.marked, *desk.also) if n]
+        self._tolds = {n: t for n, t in self._tolds.items() if n in wanted}
+        for n in wanted:
+            run = desk.run(n)
+            known = self._tolds.get(n)
+            if run is not None and run.facts is not None and (known is None or known.facts != run.facts):
+                desk.ask("told", desk.folder / n)
+                break
+        if desk.marked and desk.marked != desk.selected and desk.selected:
+            if desk.beside is None or (*desk.beside.names, desk.beside.by) != (desk.marked, desk.selected, desk.by):
+                desk.ask("beside", desk.folder / desk.marked, desk.folder / desk.selected, desk.by)
+        elif self.sheet == "learnt" and desk.selected and desk.learnt_of != self.learning():
+            desk.ask(*self.learning())
+        self.model.report_words = self._report_words()
+
+    def _report_words(self) -> tuple[str, ...]:
+        desk = self.desk
+        if desk.marked and desk.marked != desk.selected:
+            return "comparison", str(desk.folder / desk.marked), str(desk.folder / desk.selected), "--by", desk.by
+        return ("run", str(desk.folder / desk.selected)) if desk.selected else ()
+
+    def learning(self) -> tuple[Any, ...]:
+        return "learnt", self.desk.folder / self.desk.selected, self.model.file.path, self.turned_rad
+
+    def draw(self, width: int, height: int) -> Picture:
+        desk = self.desk
+        told, marked = self._tolds.get(desk.selected), self._tolds.get(desk.marked)
+        waits = ""
+        if desk.problem:
+            waits = f"! {desk.problem}"
+        elif desk.marked and desk.marked != desk.selected:
+            found = desk.beside
+            if (
+                found is not None
+                and told is not None
+                and marked is not None
+                and found.names == (desk.marked, desk.selected)
+            ):
+                more = [self._tolds[n] for n in desk.also if n in self._tolds and n != desk.selected]
+                return draw_beside(found, [marked, told, *more], width, height)
+            waits = "laying them over each other ..."
+        elif self.sheet == "learnt":
+            if desk.learnt is not None and desk.learnt.run == desk.selected:
+                return draw_learnt(desk.learnt, width, height)
+            waits = "learning ..."
+        elif told is not None:
+            return (draw_season if self.sheet == "season" else draw_told)(told, width, height)
+        elif desk.selected:
+            waits = "reading ..."
+        empty = Picture(width, height)
+        empty.text(1, 1, waits, "alarm" if desk.problem else "dim", width - 2)
+        return empty
+
+    # --- what is done ---
+
+    def act_by(self) -> None:
+        desk = self.desk
+        desk.by = BY[(BY.index(desk.by) + 1) % len(BY)] if desk.by in BY else BY[0]
+        self.model.say(f"lined up by {desk.by}")
+
+    def act_by_said(self) -> None:
+        def take(text: str) -> None:
+            self.desk.by, self.desk.problem = " ".join(text.split()) or "start", ""
+
+        allowed = "start, motion, bump, step 9 (a line of the routine), or a place such as 1.2,0.8"
+        self.view.ask("lined up by", self.desk.by, allowed, take)
+
+    def act_turned(self) -> None:
+        def take(text: str) -> None:
+            self.turned_rad = parse(text, "angle") if text.strip() else 0.0
+
+        self.view.ask("it turned", "", "how far, from standing to standing, such as 3 turns", take)
+
+    def act_sheet(self) -> None:
+        self.desk.marked, self.desk.also, self.desk.problem = "", [], ""
+        self.sheet = SHEETS[(SHEETS.index(self.sheet) + 1) % len(SHEETS)]
+
+    def act_through(self) -> None:
+        desk = self.desk
+        if desk.selected:
+            self.model.say(f"the same driver through {self.model.file.path.name} ...")
+            desk.ask("through", desk.folder / desk.selected, self.model.file.path)
+
+    def act_learning_drive(self) -> None:
+        """Write the learning drive as a routine, and let it drive."""
+        model = self.model
+        name = model.file.path.stem
+        try:
+            text = learning_drive(model.rig, name, model.folder.settings.field)
+            path = model.folder.path / "routines" / f"learning-{name}.txt"
+            path.parent.mkdir(exist_ok=True)
+            write_atomically(path, text)
+        except (LearnError, SaveError, OSError) as problem:
+            model.say(str(problem), alarm=True)
+            return
+        program = check_text(text, model.rig).program
+        if program is not None:
+            model.choose_routine(program, path, text)
+            model.ask(StartPeriod(Period.ALONE, only=True, seconds=LASTS_S))
+            model.say(f"the learning drive begins: routines/{path.name}; when it has ended, its run is here")
+
+    def act_write_learnt(self) -> None:
+        learnt = self.desk.learnt
+        if self.sheet != "learnt" or learnt is None or learnt.run != self.desk.selected or not learnt.changes:
+            self.model.say("nothing is learnt yet: y shows what this run tells")
+            return
+        if self.model.edit(f"learnt from {learnt.run}", lambda d: put_changes(d, learnt.changes)):
+            self.desk.learnt_of = ()
+            self.model.say(f"{len(learnt.changes)} values are in {self.model.file.path.name} now; u takes them back")

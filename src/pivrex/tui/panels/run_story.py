@@ -1,0 +1,173 @@
+"""One run: its path, its figures, what happened, speed over time; and all runs like it through the season."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from pivrex.line.layout import Floats
+from pivrex.runs.figures import FIGURES
+from pivrex.runs.happenings import Event
+from pivrex.runs.season import Course
+from pivrex.runs.track import TRACK
+from pivrex.tui.draw.field_scale import FieldScale, scale_of
+from pivrex.tui.draw.floor import field_ground
+from pivrex.tui.draw.lines import Series, draw_lines, span_of
+from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.tui.draw.replay_line import HAPPENED
+from pivrex.tui.draw.small_robot import outline_robot
+from pivrex.tui.jobs.run_questions import Told, place
+
+__all__ = ["column_of", "draw_season", "draw_told", "lay_floor"]
+
+
+def draw_told(told: Told, width: int, height: int) -> Picture:
+    """Draw one run: its path, its figures, what happened, speed over time."""
+    picture = Picture(width, height)
+    f = told.facts
+    when = f"{f.began.astimezone():%A %d %B %Y, %H:%M:%S}"
+    picture.text(1, 0, f"{f.robot}  {told.name}", "title", width - 2)
+    picture.text(
+        1,
+        1,
+        f"{when}; {', '.join(f.drivers) or 'nobody'} drove" + (f"; {f.routine}" if f.routine else ""),
+        "rest",
+        width - 2,
+    )
+    picture.text(1, 2, f"note: {f.note}" if f.note else "= types a note", "rest" if f.note else "dim", width - 2)
+    if told.warnings:
+        picture.text(1, 3, f"! {told.warnings[0]}", "alarm", width - 2)
+    strip = 9 if height >= 34 else 0
+    high = height - 4 - strip
+    side = 42 if width >= 84 else 0
+    lay_floor(picture, 0, 4, width - side, high, told, [(told.track, "measured", 1)], told.events)
+    if side:
+        y = _figures(picture, width - side + 1, 4, side - 2, told.figures, told.course)
+        _happened(picture, width - side + 1, y + 1, side - 2, 4 + high - y - 1, told)
+    if strip:
+        picture.place(_speeds(told, width, strip), 0, height - strip)
+    return picture
+
+
+def lay_floor(
+    picture: Picture, x: int, y: int, width: int, height: int, told: Told, tracks: Sequence[tuple[Floats, str, int]],
+    events: Sequence[Event] = (), parted: tuple[float, float] | None = None,
+) -> None:  # fmt: skip
+    """Draw tracks on a run's floor, each with its role and how broken its line is; signs where something happened, × where two part."""
+    if width < 20 or height < 6:
+        return
+    scale = scale_of(told.field, width, height)
+    ground = field_ground(told.field, scale, width, height)
+    dots = Dots(*scale.cells)
+    for track, named, every in tracks:
+        points = place(track)
+        dots.path(dots.layer(named), scale.x(points[:, 0]), scale.y(points[:, 1]), every=every)
+        _outline(dots, scale, told, track, named)
+    dots.onto(ground, scale.left, scale.top)
+    _signs(ground, scale, told, events)
+    if parted is not None and np.isfinite(parted).all():
+        cx, cy = scale.cell(*parted)
+        ground.text(cx, cy, "×", "alarm")
+    picture.place(ground, x, y)
+
+
+def _outline(dots: Dots, scale: FieldScale, told: Told, track: Floats, named: str) -> None:
+    points, headings = place(track), track[:, TRACK.index("heading_rad")]
+    if told.rig is None or not len(track):
+        return
+    heading = headings[-1] if np.isfinite(headings[-1]) else track[-1, TRACK.index("believed_heading_rad")]
+    pose = (float(points[-1, 0]), float(points[-1, 1]), float(heading))
+    if np.isfinite(pose).all():
+        outline_robot(dots, scale, told.rig, pose, named)
+
+
+def _signs(ground: Picture, scale: FieldScale, told: Told, events: Sequence[Event]) -> None:
+    rows, points = told.track[:, 0], place(told.track)
+    for event in events:
+        if event.kind in ("stop", "bump", "limit", "mark", "lost") and len(rows):
+            at = min(len(rows) - 1, int(np.searchsorted(rows, event.row)))
+            if np.isfinite(points[at]).all():
+                x, y = scale.cell(float(points[at, 0]), float(points[at, 1]))
+                if scale.holds(x, y):
+                    ground.text(x, y, *HAPPENED[event.kind])
+
+
+def _figures(picture: Picture, x: int, y: int, width: int, figures: dict[str, float], course: Sequence[Course]) -> int:
+    out = {c.figure.key for c in course if c.stands_out}
+    usual = {c.figure.key: c.usual for c in course}
+    picture.text(x, y, "figures", "title")
+    picture.right(x + width, y, "usual" if usual else "", "dim")
+    for f in FIGURES:
+        if f.key in figures:
+            y += 1
+            wrong = f.key in out
+            picture.text(x, y, f"{'! ' if wrong else ''}{f.title}", "alarm" if wrong else "rest", width - 18)
+            value = f"{figures[f.key]:.{f.digits}f} {f.unit}".strip()
+            picture.right(x + width - 8, y, value, "alarm" if wrong else "measured")
+            if f.key in usual:
+                picture.right(x + width, y, f"{usual[f.key]:.{f.digits}f}", "dim")
+    return y + 1
+
+
+def _happened(picture: Picture, x: int, y: int, width: int, height: int, told: Told) -> None:
+    events = [e for e in told.events if e.row >= told.first]
+    if height < 2 or not events:
+        return
+    picture.text(x, y, "what happened", "title")
+    shown = events if len(events) < height else [*events[: height - 2]]
+    for k, event in enumerate(shown):
+        sign, named = HAPPENED.get(event.kind, ("·", "dim"))
+        picture.right(x + 7, y + 1 + k, f"{(event.row - told.first) * told.dt_s:.1f} s", "dim")
+        picture.text(x + 8, y + 1 + k, sign, named)
+        text = event.text if event.kind not in ("stop", "lost") else f"{event.kind}: {event.text}"
+        picture.text(x + 10, y + 1 + k, text, "rest", width - 10)
+    if len(shown) < len(events):
+        picture.text(x + 8, y + height - 1, f"and {len(events) - len(shown)} more", "dim")
+
+
+def _speeds(told: Told, width: int, height: int) -> Picture:
+    track = told.track
+    t = (track[:, 0] - told.first) * told.dt_s
+    series = [
+        Series("asked", column_of(track, "asked_m_s"), "commanded"),
+        Series("measured", column_of(track, "felt_m_s"), "measured", 2),
+    ]
+    end = f"{t[-1]:.0f} s" if len(t) else ""
+    return draw_lines(
+        "ahead", t, series, span_of(series, 0.2), "m/s", width, height, ("0 s", end), ("commanded", "measured")
+    )
+
+
+def column_of(track: Floats, name: str) -> Floats:
+    """Give a column of a track by its name."""
+    column: Floats = track[:, TRACK.index(name)]
+    return column
+
+
+def draw_season(told: Told, width: int, height: int) -> Picture:
+    """Draw the figures of all runs that were driven like this one, over time; what stands out first."""
+    picture = Picture(width, height)
+    courses = sorted(told.course, key=lambda c: (not c.stands_out, len(set(c.values)) == 1))
+    if not courses:
+        picture.text(1, 0, "no other run was driven like this one yet", "rest", width - 2)
+        return picture
+    count = len(courses[0].values)
+    who = ", ".join(told.facts.drivers) or "nobody"
+    picture.text(1, 0, f"{told.facts.robot} over {count} runs, driven by {who}", "title", width - 2)
+    columns = 2 if width >= 80 else 1
+    each, high = width // columns, 9
+    for k, course in enumerate(courses):
+        x, y = (k % columns) * each, 2 + (k // columns) * high
+        if y + high > height:
+            break
+        values = np.array(course.values)
+        unit = course.figure.unit
+        usual = Series("usual", np.full(len(values), course.usual), "target", 3)
+        series = [usual, Series("", values, "alarm" if course.stands_out else "measured")]
+        title = f"{'! ' if course.stands_out else ''}{course.figure.title} {values[-1]:.{course.figure.digits}f}"
+        t = np.arange(len(values), dtype=float)
+        ends = (f"{course.when[0].astimezone():%d %b}", f"{course.when[-1].astimezone():%d %b}")
+        span = span_of(series, 10.0**-course.figure.digits)
+        picture.place(draw_lines(title, t, series, span, unit, each - 1, high - 1, ends), x, y)
+    return picture
