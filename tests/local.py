@@ -23,8 +23,7 @@ from pivrex.session.status import Status
 from pivrex.tui.jobs.job import Job, Progress, serve
 from pivrex.tui.jobs.previews import Place, Seen, ToPlay
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.panels.panel import Panel, Rect
-from pivrex.tui.view import View
+from pivrex.tui.panels.panel import Panel, Rect, View
 
 
 class LocalClient:

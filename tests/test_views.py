@@ -19,7 +19,7 @@ from pivrex.tui.jobs.job import Job
 from pivrex.tui.jobs.setting_worth import Worth, compare
 from pivrex.tui.keys import key_name, read_keys
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.view import View
+from pivrex.tui.panels.panel import View
 from pivrex.tui.views.view_row import ViewRow
 from pivrex.tui.views.view_table import VIEWS
 from pivrex.tuning.setting_trials import Compared

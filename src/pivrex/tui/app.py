@@ -36,11 +36,11 @@ from pivrex.tui.overlays.choices import Choices
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.overlays.palette import Palette
 from pivrex.tui.overlays.tour import draw_tour
+from pivrex.tui.panels.panel import View
 from pivrex.tui.releases import KeyReleased, ask_terminal, install
 from pivrex.tui.remembering import Remembering
 from pivrex.tui.replaying import NOT_NOW
 from pivrex.tui.themes import THEMES
-from pivrex.tui.view import View
 from pivrex.tui.views.view_row import ViewRow
 from pivrex.tui.views.view_table import VIEWS
 

@@ -40,8 +40,8 @@ from pivrex.tui.overlays.help import Help
 from pivrex.tui.overlays.message_list import Messages
 from pivrex.tui.own_editor import editor_words
 from pivrex.tui.panels.match_clock import MatchClock
+from pivrex.tui.panels.panel import View
 from pivrex.tui.themes import next_theme
-from pivrex.tui.view import View
 from pivrex.tui.views.routine import RoutineView
 from pivrex.tui.views.view_row import ViewRow
 from pivrex.tuning import LOOPS

@@ -12,8 +12,7 @@ from pivrex.diagnosis.steps import Step
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.guides.shakedown_guide import ShakedownGuide
-from pivrex.tui.panels.panel import Panel
-from pivrex.tui.view import View
+from pivrex.tui.panels.panel import Panel, View
 
 __all__ = ["ShakedownPanel", "draw_guide"]
 

@@ -6,8 +6,7 @@ from pivrex.session.messages import LetGo, MoveSticks
 from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.stick import draw_stick
-from pivrex.tui.panels.panel import Panel
-from pivrex.tui.view import View
+from pivrex.tui.panels.panel import Panel, View
 
 __all__ = ["STICKS_H", "STICKS_W", "DrawnSticks"]
 

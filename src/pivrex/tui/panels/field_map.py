@@ -14,10 +14,9 @@ from pivrex.tui.draw.field_scale import FieldScale, scale_of, window_of
 from pivrex.tui.draw.floor import draw_field, field_ground
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.panels.field_numbers import SLIDES_M_S, believed_of, of_wheels
-from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.path_editor import PathEditor
 from pivrex.tui.panels.standings import standing_of
-from pivrex.tui.view import View
 
 __all__ = ["FieldMap"]
 

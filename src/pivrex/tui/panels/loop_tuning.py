@@ -10,8 +10,7 @@ from pivrex.session.messages import BeginMove, Hold, Push
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.gain_help import ToFind, gain_job
 from pivrex.tui.jobs.responses import Question, response_job
-from pivrex.tui.panels.panel import Panel
-from pivrex.tui.view import View
+from pivrex.tui.panels.panel import Panel, View
 from pivrex.tuning import LOOPS, OPEN, Answers, Experiment, Gains, Loop, loops_of
 from pivrex.tuning.search import GOALS
 

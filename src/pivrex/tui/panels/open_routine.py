@@ -19,9 +19,8 @@ from pivrex.session.periods import Period
 from pivrex.tui.documents.routine_document import Desk
 from pivrex.tui.jobs.previews import Found, Place, Preview, Seen, ToPlay, preview_job
 from pivrex.tui.overlays.choices import Choice
-from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.routine_text import RoutineText
-from pivrex.tui.view import View
 
 __all__ = ["OpenRoutine"]
 

@@ -1,15 +1,22 @@
-"""What every panel is: one idea, drawn in a rectangle of a view; it takes keys, clicks and the mouse."""
+"""What panels and views are: a panel is one idea, drawn in a rectangle; a view says which panels stand where on its canvas."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from collections.abc import Callable, Iterable, Sequence
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, cast
 
+from pivrex.tui.canvas import Canvas
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
+from pivrex.tui.overlays.choices import Choice, Choices
+from pivrex.tui.overlays.entry import Asked, Typed, ValueEntry
 
 if TYPE_CHECKING:
-    from pivrex.tui.view import View
+    from textual.geometry import Size
+    from textual.message import Message
+    from textual.screen import Screen
 
-__all__ = ["Panel", "Rect", "Rule"]
+__all__ = ["Panel", "Place", "Rect", "Rule", "View"]
 
 
 class Rect(NamedTuple):
@@ -92,3 +99,167 @@ class Rule(Panel):
         else:
             picture.across(0, 0, width)
         return picture
+
+
+Place = tuple[Panel, Rect]
+
+
+class Host(Protocol):
+    """What a view needs of the application."""
+
+    theme: str
+
+    @property
+    def screen_stack(self) -> Sequence[Screen[Any]]: ...
+
+    def push_screen(self, screen: Screen[Any], take: Callable[[Any], None] | None = None) -> Any: ...
+
+    def show_view(self, name: str) -> None: ...
+
+
+class View:
+    """Panels on a canvas. Subclasses make the panels, say where they stand, and may have ``act_NAME`` for commands too.
+
+    Attributes
+    ----------
+    panels : sequence of Panel
+        In the order in which they are asked for keys, clicks and settings.
+    typing : bool
+        Whether somebody types in a text: then keys are the text's.
+    """
+
+    def __init__(self, model: ScreenModel, name: str) -> None:
+        self.model, self.view_name = model, name
+        self.panels: Sequence[Panel] = ()
+        self.typing = False
+        self.canvas = Canvas(id=name, inner=self.inner, heard=self.heard)
+        self._stand: list[Place] = []
+        self._held: Place | None = None
+
+    def places(self, width: int, height: int) -> Iterable[Place]:
+        """Give the panels that are seen, and where: each is drawn before the next is asked for, which may depend on it."""
+        raise NotImplementedError
+
+    def inner(self) -> Iterable[Any]:
+        """Give widgets of Textual's own that stand on the canvas."""
+        return ()
+
+    def heard(self, message: Message) -> None:
+        """Take what these widgets say."""
+
+    def help_lines(self) -> list[tuple[str, str]]:
+        """Give what is to be seen here: a sign, and what it means."""
+        return []
+
+    # --- where it stands ---
+
+    @property
+    def app(self) -> Host:
+        """The application that shows it."""
+        return cast(Host, self.canvas.app)
+
+    @property
+    def size(self) -> Size:
+        """How large it is, in cells."""
+        return self.canvas.size
+
+    def lay_over(self, screen: Screen[Any], take: Callable[[Any], None] | None = None) -> None:
+        """Lay something over, unless something lies there; ``take`` gets what comes of it."""
+        if len(self.app.screen_stack) == 1:
+            self.app.push_screen(screen, take)
+
+    def ask(self, what: str, shown: str, allowed: str, take: Callable[[str], None]) -> None:
+        """Ask for a value that is typed; see `Asked`."""
+        self.lay_over(ValueEntry(Asked(what, shown, allowed, take)))
+
+    def choose(
+        self, title: str, choices: Callable[[], list[Choice]], chosen: str, key: str, take: Callable[[str], object]
+    ) -> None:
+        """Let one of several be chosen from a list, which the ``key`` that led here closes again."""
+
+        def taken(value: str | None) -> None:
+            if value is not None:
+                take(value)
+
+        self.lay_over(Choices(title, choices, chosen, key), taken)
+
+    # --- what all panels do ---
+
+    def draw(self, width: int, height: int) -> Picture:
+        """Draw what there is now."""
+        picture = Picture(width, height)
+        self._stand = []
+        for panel, at in self.places(width, height):
+            if at.width > 0 and at.height > 0:
+                self._stand.append((panel, at))
+                picture.place(panel.draw(at.width, at.height), at.x, at.y)
+        return picture
+
+    def opened(self) -> None:
+        """Begin what goes on while the view is open. Textual's own Show and Hide come late, so the app calls these two itself."""
+        for panel in self.panels:
+            panel.opened()
+
+    def closed(self) -> None:
+        """End what goes on while the view is open: another one opens."""
+        for panel in self.panels:
+            panel.closed()
+
+    def update(self) -> None:
+        """Take what is new, once a frame while the view is open."""
+        for panel in self.panels:
+            panel.update()
+
+    def act(self, name: str) -> Callable[[], None] | None:
+        """Give what does a command here; None if nothing does."""
+        return next((a for a in (getattr(p, f"act_{name}", None) for p in (self, *self.panels)) if a is not None), None)
+
+    def take_key(self, key: str) -> bool:
+        """Take a key before the commands do; tells whether it was taken."""
+        return any(panel.take_key(key) for panel in self.panels)
+
+    def press(self, what: str, value: str) -> bool:
+        """Take a click on something that was marked; tells whether that is all."""
+        return any(panel.press(what, value) for panel in self.panels)
+
+    def point(self, x: int, y: int, phase: str) -> None:
+        """Take the mouse at a cell: it is the panel's in which it was pressed, until it is let go."""
+        if phase == "press":
+            self._held = next(((p, at) for p, at in reversed(self._stand) if at.holds(x, y)), None)
+        if self._held is not None:
+            panel, at = self._held
+            panel.point(x - at.x, y - at.y, phase)
+        if phase == "release":
+            self._held = None
+
+    def cancel(self) -> None:
+        """Give up what is waited for: the robot was stopped."""
+        for panel in self.panels:
+            panel.cancel()
+
+    def close(self) -> None:
+        """Let go of what works beside the screen."""
+        for panel in self.panels:
+            panel.close()
+
+    @property
+    def typed(self) -> Typed | None:
+        """What a value is typed into here; None if nothing takes one."""
+        return next((panel for panel in self.panels if isinstance(panel, Typed)), None)
+
+    def has(self, key: str) -> bool:
+        """Tell whether this view shows a setting of the rig."""
+        return any(panel.has(key) for panel in self.panels)
+
+    def select(self, key: str) -> None:
+        """Select a setting of the rig, if this view has it."""
+        for panel in self.panels:
+            panel.select(key)
+
+    def chosen_key(self) -> str:
+        """Give the key of the rig at which what is selected here stands; empty if nothing of the rig is."""
+        return next((key for key in (panel.chosen_key() for panel in self.panels) if key), "")
+
+    def copied(self) -> list[str]:
+        """Give what is selected here as lines of text."""
+        return next((lines for lines in (panel.copied() for panel in self.panels) if lines), [])

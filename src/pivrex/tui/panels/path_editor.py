@@ -21,9 +21,8 @@ from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.path_trial import PathTrial, ToTry
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice
-from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.path_drawn import PathDrawn
-from pivrex.tui.view import View
 
 __all__ = ["PATH_COMMANDS", "PathEditor"]
 

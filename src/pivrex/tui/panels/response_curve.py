@@ -12,8 +12,7 @@ from pivrex.rig.channels import is_one_sided
 from pivrex.tui.draw.curve import CurveData, draw_ground, draw_live
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.panels.panel import Panel
-from pivrex.tui.view import View
+from pivrex.tui.panels.panel import Panel, View
 
 __all__ = ["MIRRORED", "ResponseCurve", "level_of"]
 

@@ -12,9 +12,8 @@ from pivrex.tui.draw.parts import turning
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.robot_drawing import RobotData, RobotScale, draw_robot, robot_scale
 from pivrex.tui.panels.chassis_motion import TWICE, ChassisMotion
-from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.standings import standing_of
-from pivrex.tui.view import View
 
 __all__ = ["RobotFromAbove", "SpeedEnvelope"]
 

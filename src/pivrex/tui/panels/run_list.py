@@ -12,9 +12,8 @@ from pivrex.runs.facts import UNMARKED
 from pivrex.runs.shelf import Shelved
 from pivrex.tui.draw.picture import Dots, Picture
 from pivrex.tui.jobs.run_questions import Went
-from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.runs_desk import RunsDesk
-from pivrex.tui.view import View
 
 __all__ = ["RunList"]
 

@@ -14,11 +14,10 @@ from pivrex.session.periods import Period
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.run_questions import Told
 from pivrex.tui.panels.learnt_values import draw_learnt
-from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.run_comparison import draw_beside
 from pivrex.tui.panels.run_story import draw_season, draw_told
 from pivrex.tui.panels.runs_desk import RunsDesk
-from pivrex.tui.view import View
 from pivrex.units import parse
 
 __all__ = ["RunSheet"]

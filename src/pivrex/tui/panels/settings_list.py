@@ -9,8 +9,7 @@ from pivrex.rig.nudge import COARSE
 from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import slider as draw_slider
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.panels.panel import Panel
-from pivrex.tui.view import View
+from pivrex.tui.panels.panel import Panel, View
 
 __all__ = ["SETTINGS_COMMANDS", "OwnSetting", "Settings", "SettingsColumn"]
 

@@ -8,8 +8,7 @@ from pivrex.session.messages import ChooseSource, WatchSources
 from pivrex.session.report import SourceReport
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.panels.panel import Panel
-from pivrex.tui.view import View
+from pivrex.tui.panels.panel import Panel, View
 
 __all__ = ["SourceList"]
 

@@ -14,9 +14,8 @@ from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.setting_worth import Worth
 from pivrex.tui.panels.chassis_motion import ChassisMotion
-from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.settings_list import OwnSetting
-from pivrex.tui.view import View
 from pivrex.units import wrap_deg
 
 __all__ = ["WheelEquations", "WheelFigures"]

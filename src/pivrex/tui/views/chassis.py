@@ -9,11 +9,10 @@ from pivrex.tui.guides.shakedown_guide import ShakedownGuide
 from pivrex.tui.guides.shakedown_picture import ShakedownPanel
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.chassis_motion import MOTION, ChassisMotion, MotionBars
-from pivrex.tui.panels.panel import Rect, Rule
+from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.robot_from_above import RobotFromAbove, SpeedEnvelope
 from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS, Settings, SettingsColumn
 from pivrex.tui.panels.wheel_equations import WheelEquations, WheelFigures
-from pivrex.tui.view import Place, View
 
 __all__ = ["CHASSIS_COMMANDS", "ChassisView"]
 

@@ -13,12 +13,11 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.attachment_rows import AttachmentRows
 from pivrex.tui.panels.channel_bars import ChannelBars
 from pivrex.tui.panels.message_log import MessageLog
-from pivrex.tui.panels.panel import Rect, Rule
+from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.patch_choices import PatchChoices
 from pivrex.tui.panels.patch_lines import PatchLines
 from pivrex.tui.panels.patch_list import PatchList
 from pivrex.tui.panels.source_list import SourceList
-from pivrex.tui.view import Place, View
 
 __all__ = ["DRIVER_COMMANDS", "DriverView", "driver_bars"]
 

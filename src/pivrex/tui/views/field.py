@@ -12,10 +12,9 @@ from pivrex.tui.panels.attachment_rows import AttachmentBars
 from pivrex.tui.panels.drawn_sticks import STICKS_H, STICKS_W, DrawnSticks
 from pivrex.tui.panels.field_map import FieldMap
 from pivrex.tui.panels.field_numbers import FieldNumbers
-from pivrex.tui.panels.panel import Rect
+from pivrex.tui.panels.panel import Place, Rect, View
 from pivrex.tui.panels.path_editor import PATH_COMMANDS, PathEditor
 from pivrex.tui.panels.wheel_bars import WheelBars, WheelStrips
-from pivrex.tui.view import Place, View
 
 __all__ = ["FIELD_COMMANDS", "FieldView", "field_bars", "field_exports"]
 

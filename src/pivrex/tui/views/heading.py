@@ -11,10 +11,9 @@ from pivrex.tui.draw.parts import turning
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.heading_live import HeadingNow, HeadingStrip
 from pivrex.tui.panels.loop_tuning import LoopTuning
-from pivrex.tui.panels.panel import Rect, Rule
+from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS, Settings, SettingsColumn
 from pivrex.tui.panels.step_response import AnswerChart, AnswerFigures, AnswerTerms
-from pivrex.tui.view import Place, View
 
 __all__ = ["HEADING_COMMANDS", "HeadingView", "heading_bars", "heading_exports"]
 

@@ -14,12 +14,11 @@ from pivrex.tui.commands import Command
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.match_clock import MatchClock
 from pivrex.tui.panels.open_routine import OpenRoutine
-from pivrex.tui.panels.panel import Rect
+from pivrex.tui.panels.panel import Place, Rect, View
 from pivrex.tui.panels.routine_helpers import RoutineHelpers
 from pivrex.tui.panels.routine_map import RoutineMap
 from pivrex.tui.panels.routine_timeline import RoutineTimeline
 from pivrex.tui.panels.routine_title import RoutineTitle
-from pivrex.tui.view import Place, View
 
 __all__ = ["ROUTINE_COMMANDS", "RoutineView"]
 

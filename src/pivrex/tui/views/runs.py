@@ -6,11 +6,10 @@ from collections.abc import Iterable
 
 from pivrex.tui.commands import Command
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.panels.panel import Rect, Rule
+from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.run_list import RunList
 from pivrex.tui.panels.run_sheet import RunSheet
 from pivrex.tui.panels.runs_desk import RunsDesk
-from pivrex.tui.view import Place, View
 
 __all__ = ["RUNS_COMMANDS", "RunsView", "runs_bars", "runs_exports"]
 

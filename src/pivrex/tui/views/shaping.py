@@ -6,11 +6,10 @@ from collections.abc import Iterable
 
 from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.panels.panel import Panel, Rect, Rule
+from pivrex.tui.panels.panel import Panel, Place, Rect, Rule, View
 from pivrex.tui.panels.response_curve import MIRRORED, ResponseCurve, level_of
 from pivrex.tui.panels.settings_list import Settings, SettingsColumn
 from pivrex.tui.panels.stick_gate import StickGate
-from pivrex.tui.view import Place, View
 
 __all__ = ["ShapingView", "shaping_bars"]
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pivrex.tui.commands import Command
 from pivrex.tui.draw.bar import Cell
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.view import View
+from pivrex.tui.panels.panel import View
 
 __all__ = ["Bars", "ViewRow"]
 
