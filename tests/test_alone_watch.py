@@ -5,6 +5,7 @@ import numpy as np
 from pivrex.routine import check_text
 from pivrex.session.messages import GoOn, LeaveMatch, StartPeriod, Stop
 from pivrex.session.periods import Period
+from pivrex.tui.documents.routine_document import RoutineDocument
 from tests.local import local_model
 from tests.support import TempCase
 
@@ -21,7 +22,9 @@ class AloneTest(TempCase):
         self.addCleanup(self.model.client.close)
         program = check_text(AHEAD, self.model.rig).program
         assert program is not None
-        self.model.choose_routine(program, self.routine, AHEAD)
+        text = RoutineDocument()
+        text.lay(self.routine, self.model.rig)
+        self.model.choose_routine(program, text)
         self.model.ask(StartPeriod(Period.ALONE))
         self.go(1.0)
         self.assertTrue(self.model.drives_alone)

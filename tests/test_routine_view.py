@@ -13,7 +13,7 @@ from pivrex.rig import read_rig
 from pivrex.routine import check_text
 from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.session.periods import Period
-from pivrex.tui.documents.routine_document import Desk
+from pivrex.tui.documents.routine_document import RoutineDocument
 from pivrex.tui.draw.step_bars import Bar, Timeline, draw_timeline
 from pivrex.tui.jobs import rehearsals, routine_made
 from pivrex.tui.jobs.previews import ToPlay, preview_job
@@ -450,20 +450,20 @@ class DeskTest(TempCase):
     def test_windows_line_ends_and_the_mark_at_the_top_stay(self) -> None:
         path = self.folder / "a.txt"
         path.write_bytes(b"\xef\xbb\xbfwait 1 s\r\nwait 2 s\r\n")
-        desk = Desk()
-        desk.open(path, self.RIG)
+        desk = RoutineDocument()
+        desk.lay(path, self.RIG)
         self.assertEqual(desk.text, "wait 1 s\nwait 2 s\n")
-        desk.typed("wait 1 s\nwait 3 s\n", self.RIG)
+        desk.typed("wait 1 s\nwait 3 s\n")
         desk.close()
         self.assertEqual(path.read_bytes(), b"\xef\xbb\xbfwait 1 s\r\nwait 3 s\r\n")
 
     def test_a_folder_that_cannot_be_written_is_said(self) -> None:
         path = self.folder / "a.txt"
         path.write_text("wait 1 s")
-        desk = Desk()
-        desk.open(path, self.RIG)
+        desk = RoutineDocument()
+        desk.lay(path, self.RIG)
         with mock.patch("pivrex.tui.documents.routine_document.write_atomically", side_effect=_full):
-            desk.typed("wait 2 s", self.RIG)
+            desk.typed("wait 2 s")
             desk.close()
         self.assertIn("no space", desk.saver.problem)
         self.assertEqual(path.read_text(), "wait 1 s")

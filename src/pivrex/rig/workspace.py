@@ -8,12 +8,13 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
+from pivrex.document import SET_ASIDE
 from pivrex.errors import Mistake, ReadError, RigError
 from pivrex.files import STALE_S, is_file, open_persons, resolved, sweep
 from pivrex.rig.field import Field, Workspace
 from pivrex.rig.read import read_floor, read_workspace_file
 
-__all__ = ["SET_ASIDE", "Folder", "find_rig", "open_folder"]
+__all__ = ["Folder", "find_rig", "open_folder"]
 
 
 @dataclass(frozen=True)
@@ -82,9 +83,6 @@ class Folder:
         path = self.path / "inputs" / f"{name}.csv"
         return path if name and path.is_file() else None
 
-
-SET_ASIDE = ".yours-"
-"""In the name of a file that holds changes made here while somebody else's edit had mistakes."""
 
 _RECORDED = re.compile(r".+-\d{8}-\d{6}(-\d+)?\.csv")
 """How recordings are called that Pivrex has made."""

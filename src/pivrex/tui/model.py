@@ -9,38 +9,36 @@ from dataclasses import replace
 from datetime import datetime
 from math import isfinite
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.errors import RigError
 from pivrex.rig import Folder, RigFile
-from pivrex.rig.changes import put_changes
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import (
     ChooseRoutine,
     ChooseSource,
     LayOut,
-    MoveStandIn,
     Probe,
     PutBack,
     Request,
     SetUp,
-    Stop,
     UseRig,
 )
 from pivrex.session.periods import Period
 from pivrex.session.places import config_folder
 from pivrex.session.replaying import ReplayClient
 from pivrex.session.status import SourceInfo, Status
-from pivrex.tui.alone_watch import AloneWatch, Began
+from pivrex.tui.documents.workspace_documents import WorkspaceDocuments
 from pivrex.tui.keys import keys_of_buttons
 from pivrex.tui.replaying import Replaying
 from pivrex.tui.tick_history import KEPT, History
 
 if TYPE_CHECKING:
     from pivrex.diagnosis.moves import MotorMove
+    from pivrex.document import Document
     from pivrex.rig.sources import Link
     from pivrex.routine.program import Program
 
@@ -82,7 +80,6 @@ class ScreenModel(Replaying):
         self.ghost: list[tuple[float, float]] = []
         self._skips: deque[tuple[float, int]] = deque()
         self._probes = 0
-        self._pointing = False
         self._run = 0
         self._notes = 0
         self._held = self._lost = ""
@@ -101,9 +98,13 @@ class ScreenModel(Replaying):
         self._buttons_of, self._button_keys = -1, dict[str, str]()
         self.practice = ""
         """Whose copy is open to practise on, with faults in the stand-in's wiring; empty for no copy."""
-        self._chosen = Began()
-        self._alone: AloneWatch | None = None
-        self._workspace = Began.now(folder.path / "workspace.toml")
+        self._chosen: Document[Any] | None = None
+        """What the session has as its routine."""
+        self._began: list[Document[Any]] = []
+        """What drives alone began with these; empty while nothing does."""
+        self.stands = ""
+        """What stands in the foot as long as it is true, where nothing else is said."""
+        self._files = WorkspaceDocuments(folder)
 
     def open_session(
         self,
@@ -146,6 +147,7 @@ class ScreenModel(Replaying):
     def lay_out(self, name: str) -> None:
         """Go on on another floor of the workspace, on its own field for an empty name. Raises `RigError`."""
         self.floor, field = name, self._whole.floor(name)
+        self._files.lay_out(name)
         if field != self.folder.settings.field:
             self.folder = replace(self.folder, settings=self.folder.settings.model_copy(update={"field": field}))
             self.ask(LayOut(field))
@@ -165,26 +167,52 @@ class ScreenModel(Replaying):
         match = self.status.match
         return match.period is Period.ALONE and not match.ended
 
-    def choose_routine(self, program: Program | None, file: Path | None = None, text: str = "") -> None:
-        """Let the session take a routine or path, whose ``file`` says ``text``."""
-        self._chosen = Began(file, text)
+    def choose_routine(self, program: Program | None, document: Document[Any] | None = None) -> None:
+        """Let the session take a routine or path, as its document has it now."""
+        self._chosen = document if document is not None and document.is_open else None
+        if self._chosen is not None:
+            self._chosen.begin()
         self.ask(ChooseRoutine(program))
 
     def look_outside(self) -> None:
         """Notice what was changed outside. While a robot drives alone it goes on with what it began with; that is said."""
-        if self.drives_alone and self.replay is None:
-            if self._alone is None:
-                self._alone = AloneWatch(Began(self.file.path, self.file.text), self._workspace, self._chosen)
-            news = self._alone.look(self.rig)
-            if news:
-                self.say(news, alarm=True)
-            return
-        self._alone = None
-        # what is changed after this look, and before a drive begins, is not what it begins with
-        self._workspace = Began.now(self.folder.path / "workspace.toml")
+        if self.replay is None:
+            if self.drives_alone:
+                self._watch_drive()
+                return
+            self._began, self.stands = [], ""
+            said, wrong = self._files.look_outside()
+            if said:
+                self._lay_out_anew()
+                self.say(said, alarm=wrong)
         super().look_outside()
+        # what is changed after this look, and before a drive begins, is not what it begins with
+        for document in (self._files.workspace, self._files.floor):
+            document.begin()
         if self._warned_of != self.serial and not self.going_on:
             self.look_for_warnings()
+
+    def _watch_drive(self) -> None:
+        """Say what becomes of the files with which a drive alone began: they change nothing before it has ended."""
+        if not self._began:
+            self.file.begin()
+            self._began = [self.file, self._files.workspace, self._files.floor]
+            self._began += [self._chosen] if self._chosen is not None else []
+        news = [said for said in (document.since_begun() for document in self._began) if said]
+        if news:
+            self.stands = news[-1]
+            self.say(news[-1], alarm=True)
+        elif not any(document.differs for document in self._began):
+            self.stands = ""
+
+    def _lay_out_anew(self) -> None:
+        """Take the workspace's and the floor's files as they are now."""
+        settings = self._files.workspace.content or self._whole.settings
+        self._whole = replace(self._whole, settings=settings)
+        field = (self._files.floor.content if self.floor else None) or settings.field
+        if field != self.folder.settings.field:
+            self.ask(LayOut(field))
+        self.folder = replace(self._whole, settings=settings.model_copy(update={"field": field}))
 
     def is_of_another(self, source: SourceInfo) -> bool:
         """Tell whether a source is a recording of another robot: named as its driver, begun with its name, or without the
@@ -214,11 +242,6 @@ class ScreenModel(Replaying):
     def status(self) -> Status:
         """What the session last said."""
         return self.client.status
-
-    @property
-    def stands(self) -> str:
-        """What stands in the foot as long as it is true, where nothing else is said."""
-        return self._alone.said if self._alone is not None else ""
 
     @property
     def history(self) -> Floats:
@@ -321,23 +344,6 @@ class ScreenModel(Replaying):
         )
         self.say(f"{self.rig.name}: {self.rig.about or self.rig.chassis.shape}{warned}")
         return True
-
-    def calibrate_steering(self) -> None:
-        """Ask for steered wheels that point straight ahead; the second time read their sensors and write the offsets."""
-        from pivrex.diagnosis.offsets import offset_changes
-
-        if not self._pointing or self.row is None:
-            self._pointing = True
-            # stopped, because motors that hold an angle would turn the wheels back
-            self.ask(Stop("point all steered wheels straight ahead, then press f again to read them"))
-            self.ask(MoveStandIn("point ahead"))
-            return
-        self._pointing = False
-        changes = offset_changes(self.rig, self.row[self.line.layout.stage("sensed")])
-        if not changes:
-            self.say("the steering's offsets are right already")
-        elif self.edit("steering read straight ahead", lambda d: put_changes(d, changes)):
-            self.say("; ".join(str(c).partition("wheels.")[2] for c in changes))
 
     def probe(self, moves: tuple[MotorMove, ...]) -> int:
         """Ask for a probe; gives the number that marks its answer."""

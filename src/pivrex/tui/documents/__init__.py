@@ -1,12 +1,12 @@
-"""Documents: a text on disk and on the screen, what was changed here and outside, and what can be taken back."""
+"""Documents: what rigs, routines and paths add to a text that is open; see `pivrex.document`."""
 
 from typing import TYPE_CHECKING
 
 from pivrex.face import showing
 
 if TYPE_CHECKING:
-    from pivrex.tui.documents.path_document import PathDesk
-    from pivrex.tui.documents.routine_document import Desk
+    from pivrex.tui.documents.path_document import PathDocument
+    from pivrex.tui.documents.routine_document import RoutineDocument
 
-__all__ = ["Desk", "PathDesk"]
-__getattr__ = showing(__name__, path_document="PathDesk", routine_document="Desk")
+__all__ = ["PathDocument", "RoutineDocument"]
+__getattr__ = showing(__name__, path_document="PathDocument", routine_document="RoutineDocument")

@@ -1,4 +1,4 @@
-"""What lies on the desk of the Routine view: the open routine, its text on disk and on the screen, what was found in it."""
+"""A routine that is open: its text on disk and on the screen, and what was found in it."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from itertools import count
 from math import inf
 from pathlib import Path
 
+from pivrex.document import Document
 from pivrex.errors import PivrexError, ReadError
 from pivrex.files import free_name, is_file, read_persons, write_atomically
 from pivrex.rig import Rig
@@ -15,7 +16,7 @@ from pivrex.routine import Checked, Program, check_text
 from pivrex.routine.files import floors_beside, shared_beside
 from pivrex.routine.reading import LARGEST_FILE
 
-__all__ = ["Desk", "Saver"]
+__all__ = ["RoutineDocument", "Saver"]
 
 
 class Saver:
@@ -76,70 +77,89 @@ class Saver:
 _SERIALS = count(1)
 
 
-class Desk:
-    """The open routine.
+class RoutineDocument(Document[Checked]):
+    """The open routine; its text always counts, also with mistakes, and is saved beside the screen while somebody types.
 
     Attributes
     ----------
-    path : Path or None
     title : str
         What it is called on the screen.
-    text : str
-        As it is on the screen, with plain line ends.
     opened : str
-        As it was when it was opened.
-    checked : Checked or None
+        The text as it was when it was opened.
+    rig : Rig or None
+        For which the text was checked.
     serial : int
-        Another for each text and rig, of whatever desk; previews say by it what they are of.
+        Another for each text and rig, of whatever document; previews say by it what they are of.
     """
 
     def __init__(self, alone_s: float = inf) -> None:
+        super().__init__(self._checked, "text", self._decoded)
         self.alone_s = alone_s
-        self.path: Path | None = None
         self.title = ""
         self._home: Path | None = None
-        self.text = self.opened = ""
-        self.checked: Checked | None = None
+        self.opened = ""
         self.serial = 0
         self.saver = Saver()
         self._disk = ""
-        self._ends = "\n"
-        self._bom = ""
-        self.checked_for: Rig | None = None
+        self._ends, self._bom = "\n", ""
+        self.rig: Rig | None = None
 
     @property
     def program(self) -> Program | None:
         """What can be played; None while something is wrong."""
-        return self.checked.program if self.checked is not None else None
+        return self.content.program if self.content is not None else None
 
-    def open(self, path: Path, rig: Rig, home: Path | None = None) -> None:
+    def _decoded(self, path: Path) -> str:
+        """Read a file; its line ends and the mark at its top are put back when it is saved."""
+        raw = read_persons(path, LARGEST_FILE)
+        return raw.removeprefix("\ufeff").replace("\r\n", "\n").replace("\r", "\n")
+
+    def _checked(self, text: str, path: Path) -> Checked:
+        assert self.rig is not None
+        home = self._home or path
+        return check_text(text, self.rig, home.stem, shared_beside(home), self.alone_s, floors_beside(home))
+
+    def _use(self, text: str, content: Checked) -> None:
+        super()._use(text, content)
+        self.serial = next(_SERIALS)
+
+    def lay(self, path: Path, rig: Rig, home: Path | None = None) -> None:
         """Open another one. Raises `ReadError`; what was open stays so then.
 
         ``home`` is where it lay when it lies elsewhere now: what it takes from files beside it is looked for there.
         """
         raw = read_persons(path, LARGEST_FILE)
         self.saver.wait()
-        self.path, self._home = path, home or path
+        self._home, self.rig = home or path, rig
         self.title = self._home.stem
+        self.open(path)
         self._take(raw)
         self.opened = self.text
-        self.check(rig)
 
     def _take(self, raw: str) -> None:
+        """The file says this now."""
         self._disk = raw
         self._bom = "\ufeff" if raw.startswith("\ufeff") else ""
         self._ends = "\r\n" if "\r\n" in raw else "\n"
-        self.text = raw.removeprefix("\ufeff").replace("\r\n", "\n").replace("\r", "\n")
         self.saver.written, self.saver.conflict = raw, False
         self.saver.ours.clear()
 
-    def typed(self, text: str, rig: Rig) -> None:
+    def typed(self, text: str) -> None:
         """Take a changed text: it is saved and checked."""
-        if text == self.text or self.path is None:
-            return
-        self.text = text
+        if self.is_open and text != self.text:
+            lines, before = text.split("\n"), self.text.split("\n")
+            alike = next(
+                (n for n, (a, b) in enumerate(zip(lines, before, strict=False)) if a != b), min(len(lines), len(before))
+            )
+            self.change(text, f"typed in line {alike + 1}", join=True)
+
+    def _became(self, text: str) -> str:
+        wrong = [m for m in self._checked(text, self.path).mistakes if not m.warning]
+        mistake = f" and has mistakes ({wrong[0].line}: {wrong[0].what})" if wrong else ""
+        return super()._became(text) + mistake
+
+    def _save(self) -> None:
         self.saver.save(self.path, self.raw(), self._disk)
-        self.check(rig)
 
     def raw(self) -> str:
         """Return the text as it stands in its file."""
@@ -147,16 +167,12 @@ class Desk:
 
     def check(self, rig: Rig) -> None:
         """Check the text for a rig."""
-        self.checked_for = rig
-        home = self._home
-        shared = shared_beside(home) if home is not None else None
-        floors = floors_beside(home) if home is not None else None
-        self.checked = check_text(self.text, rig, self.title or "routine", shared, self.alone_s, floors)
-        self.serial = next(_SERIALS)
+        self.rig = rig
+        self._use(self.text, self._checked(self.text, self.path))
 
     def outside(self) -> str:
         """Look whether somebody else has changed the file: "same", "changed" while ours was saved, or "both"."""
-        if self.path is None:
+        if not self.is_open:
             return "same"
         if self.saver.conflict:
             return "both"
@@ -169,28 +185,23 @@ class Desk:
         self.saver.wait(0.2)
         return "changed" if self.saver.written == self.raw() else "both"
 
-    def take_theirs(self, rig: Rig) -> Path | None:
+    def take_theirs(self, aside: bool = True) -> Path | None:
         """Take the file's text; ours goes into a file beside it, which is given. Raises `PivrexError`."""
-        assert self.path is not None
         raw = read_persons(self.path, LARGEST_FILE)
-        beside = self._aside("mine", self.raw())
+        beside = self._put_aside("mine", self.raw()) if aside else None
         self._take(raw)
-        self.check(rig)
+        self.look_outside()
         return beside
 
-    def keep_ours(self) -> Path | None:
+    def keep_ours(self) -> Path:
         """Save ours; theirs goes into a file beside it, which is given. Raises `PivrexError`."""
-        assert self.path is not None
-        raw = read_persons(self.path, LARGEST_FILE)
-        beside = self._aside("theirs", raw)
+        beside = self._put_aside("theirs", read_persons(self.path, LARGEST_FILE))
         write_atomically(self.path, self.raw())
-        self._disk = self.saver.written = self.raw()
-        self.saver.conflict = False
-        self.saver.ours.clear()
+        self._take(self.raw())
+        self._known = self.text
         return beside
 
-    def _aside(self, whose: str, raw: str) -> Path:
-        assert self.path is not None
+    def _put_aside(self, whose: str, raw: str) -> Path:
         beside = free_name(self.path.parent, f"{self.path.stem}-{whose}", self.path.suffix)
         write_atomically(beside, raw)
         return beside

@@ -16,7 +16,7 @@ from pivrex.routine.program import Choose
 from pivrex.routine.thread import StepRecord
 from pivrex.session.messages import MakeReady
 from pivrex.session.periods import Period
-from pivrex.tui.documents.routine_document import Desk
+from pivrex.tui.documents.routine_document import RoutineDocument
 from pivrex.tui.jobs.previews import Found, Place, Preview, Seen, ToPlay, preview_job
 from pivrex.tui.overlays.choices import Choice
 from pivrex.tui.panels.panel import Panel, View
@@ -35,7 +35,7 @@ class OpenRoutine(Panel):
 
     Attributes
     ----------
-    desk : Desk
+    desk : RoutineDocument
     editor : RoutineText
     t : float
         Where the cursor stands, in s of the routine.
@@ -47,7 +47,7 @@ class OpenRoutine(Panel):
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
-        self.desk = Desk(self.model.folder.settings.match.alone_s)
+        self.desk = RoutineDocument(self.model.folder.settings.match.alone_s)
         self.editor = RoutineText(self._find)
         self.t = 0.0
         self.beside = False
@@ -59,7 +59,7 @@ class OpenRoutine(Panel):
         self._sent = -1
         self._found = ""
         self._rig_of = self.model.file.path
-        self._waiting: tuple[Desk, int] | None = None
+        self._waiting: tuple[RoutineDocument, int] | None = None
         """The desk of the workspace while that of a run is shown, and its line."""
         self._shown: Path | None = None
         """The file of the run that is shown, or could not be."""
@@ -94,12 +94,12 @@ class OpenRoutine(Panel):
     def _follow_rig(self) -> None:
         model = self.model
         self._follow_run()
-        if model.replay is None and (self.desk.path is None or self._rig_of != model.file.path):
+        if model.replay is None and (not self.desk.is_open or self._rig_of != model.file.path):
             self._rig_of = model.file.path
             path = self._default()
             if path is not None:
                 self.open(path)
-        elif self.desk.checked is not None and self.desk.checked_for is not model.rig:
+        elif self.desk.is_open and self.desk.rig is not model.rig:
             self.desk.check(model.rig)
             self._show_mistakes()
             self._due = time.monotonic()
@@ -107,7 +107,7 @@ class OpenRoutine(Panel):
     def open(self, path: Path) -> None:
         """Open another routine."""
         try:
-            self.desk.open(path, self.model.rig)
+            self.desk.lay(path, self.model.rig)
         except ReadError as problem:
             self.model.say(str(problem), alarm=True)
             return
@@ -123,7 +123,7 @@ class OpenRoutine(Panel):
                 self.model.say(str(problem), alarm=True)
 
     def _show_mistakes(self) -> None:
-        checked = self.desk.checked
+        checked = self.desk.content
         self.editor.say(checked.mistakes if checked is not None else ())
         words = {*self.model.rig.attachments, *self.model.rig.sensors}
         if checked is not None and checked.program is not None:
@@ -140,7 +140,7 @@ class OpenRoutine(Panel):
             return
         self._sent = self.desk.serial
         self._follow_floor()
-        self.model.choose_routine(self.desk.program, self.desk.path, self.desk.raw())
+        self.model.choose_routine(self.desk.program, self.desk)
 
     def act_choose_routine(self) -> None:
         paths = self.model.folder.routines()
@@ -168,7 +168,7 @@ class OpenRoutine(Panel):
         elif path == self._shown:
             return
         self._shown = path
-        self.desk = Desk(self.model.folder.settings.match.alone_s)
+        self.desk = RoutineDocument(self.model.folder.settings.match.alone_s)
         if path is not None:
             home = (
                 self.model.folder.path
@@ -176,7 +176,7 @@ class OpenRoutine(Panel):
                 / f"{client.status.match.routine or client.run.facts.routine}{SUFFIX}"
             )
             try:
-                self.desk.open(path, self.model.rig, home)
+                self.desk.lay(path, self.model.rig, home)
             except ReadError as problem:
                 self.desk.title = "! this run's routine cannot be read"
                 self.model.say(str(problem), alarm=True)
@@ -194,8 +194,8 @@ class OpenRoutine(Panel):
     def text_changed(self, event: TextArea.Changed | TextArea.SelectionChanged) -> None:
         """Take what was typed, or that the cursor of the text went elsewhere."""
         if isinstance(event, TextArea.Changed):
-            if self.desk.path is not None and self.editor.text != self.desk.text:
-                self.desk.typed(self.editor.text, self.model.rig)
+            if self.desk.is_open and self.editor.text != self.desk.text:
+                self.desk.typed(self.editor.text)
                 self._show_mistakes()
                 self._due = time.monotonic() + PAUSE_S
             return
@@ -281,7 +281,7 @@ class OpenRoutine(Panel):
         desk = self.desk
         if desk.saver.problem:
             self.model.say(desk.saver.problem, alarm=True)
-        if desk.path is None or self.model.drives_alone or len(self.view.app.screen_stack) > 1:
+        if not desk.is_open or self.model.drives_alone or len(self.view.app.screen_stack) > 1:
             return  # what drives goes on with its text; the model says what became of the file
         what = desk.outside()
         if what == "same":
@@ -289,7 +289,7 @@ class OpenRoutine(Panel):
         if what == "changed" and not self.view.typing:
             with contextlib.suppress(PivrexError):
                 before = desk.text
-                desk.open(desk.path, self.model.rig)
+                desk.take_theirs(aside=False)
                 if desk.text != before:
                     self.editor.take_text(desk.text)
                     self._show_mistakes()
@@ -303,7 +303,6 @@ class OpenRoutine(Panel):
     def _ask_whose(self) -> None:
         """Both were changed: ask which to keep; the other goes into a file beside it."""
         desk = self.desk
-        assert desk.path is not None
         name = desk.path.name
 
         def choices() -> list[Choice]:
@@ -314,7 +313,7 @@ class OpenRoutine(Panel):
 
         def take(whose: str) -> None:
             try:
-                beside = desk.keep_ours() if whose == "ours" else desk.take_theirs(self.model.rig)
+                beside = desk.keep_ours() if whose == "ours" else desk.take_theirs()
             except PivrexError as problem:
                 self.model.say(str(problem), alarm=True)
                 return

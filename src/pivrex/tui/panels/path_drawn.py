@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from pivrex.path.plan import Plan
 from pivrex.session.periods import Period
-from pivrex.tui.documents.path_document import PathDesk
+from pivrex.tui.documents.path_document import PathDocument
 from pivrex.tui.draw.field_scale import FieldScale
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
 from pivrex.tui.draw.parts import wrapped
@@ -29,14 +29,14 @@ TIED = "\u00a0"
 class PathDrawn:
     """How a path that is open and what was tried of it look."""
 
-    def __init__(self, model: ScreenModel, desk: PathDesk, trying: PathTrial) -> None:
+    def __init__(self, model: ScreenModel, desk: PathDocument, trying: PathTrial) -> None:
         self._model, self.desk, self.trying = model, desk, trying
 
     def _live(self) -> Ran | None:
         """What a robot that follows a path right now makes of it, as far as the screen remembers; None if none does."""
         model = self._model
         layout, rows = model.line.layout, model.history
-        if model.status.match.period is not Period.ALONE or not len(rows) or self.desk.path is None:
+        if model.status.match.period is not Period.ALONE or not len(rows) or self.desk.content is None:
             return None
         rows = rows[rows[:, layout.at("following", "mode")] > 0]
         if len(rows) < 2:
@@ -51,7 +51,7 @@ class PathDrawn:
             bool(rows[-1, layout.at("following", "feeds_forward")]),
             bool(rows[-1, layout.at("following", "feeds_back")]),
         )
-        job = ToTry(self.desk.path, model.rig, model.folder.settings.field, feeds, 0)
+        job = ToTry(self.desk.content, model.rig, model.folder.settings.field, feeds, 0)
         t = rows[:, layout.at("clock", "t")]
         errors = these("following", "along", "across", "off")
         return Ran(
@@ -75,19 +75,19 @@ class PathDrawn:
         if ran is not None and len(ran.truth):
             tried = Tried(ran.truth, ran.believed, before.truth if before is not None else None)
         kept = plan.clearance(self._model.rig, self._model.folder.settings.field)
-        draw_plan(picture, scale, self._model.rig, plan, kept.away < 0, self.desk.at, tried)
+        draw_plan(picture, scale, self._model.rig, plan, kept.away < 0, self.desk.mark, tried)
 
     def draw_beside(self, picture: Picture, x: int, width: int, height: int) -> None:
         """Draw what there is to say of it: rows, the speed over its way, the errors over time, and what was given."""
         desk, model = self.desk, self._model
-        name = desk.file.stem if desk.file is not None else "none"
+        name = desk.path.stem if desk.is_open else "none"
         picture.text(x, 0, f"path {name}", "title")
         plan = desk.plan(model.rig)
         if plan is None:
-            for k, part in enumerate(wrapped(desk.wrong or "there is no path", width)[: height - 2]):
+            for k, part in enumerate(wrapped(desk.problem or "there is no path", width)[: height - 2]):
                 picture.text(x, 2 + k, part, "alarm")
             return
-        picture.right(x + width, 0, "saved" if desk.dragged is None else "held", "dim")
+        picture.right(x + width, 0, "saved" if not desk.held else "held", "dim")
         y = self._rows(picture, x, 1, width, height, plan)
         room = height - y - 1
         charts = 3 if room >= 24 else 2 if room >= 14 else 1 if room >= 6 else 0
@@ -102,7 +102,7 @@ class PathDrawn:
     def _rows(self, picture: Picture, x: int, y: int, width: int, height: int, plan: Plan) -> int:
         """Say length and time, clearance, what holds it, the chosen point, and how well it is followed."""
         desk, model = self.desk, self._model
-        assert desk.path is not None
+        assert desk.content is not None
         rows: list[tuple[str, str]] = []
         fastest = float(plan.law.speed.max())
         rows.append((f"{plan.length_m:.2f} m in {plan.time_s:.2f} s, at most {fastest:.2f} m/s", "commanded"))
@@ -120,10 +120,10 @@ class PathDrawn:
             if share > 0.004
         ]
         rows += [(part.replace(TIED, " "), "dim") for part in wrapped("held by  " + "  ".join(held), width)]
-        p = desk.path.points[desk.at]
+        p = desk.content.points[desk.mark]
         direction = "" if p.direction_rad is None else f"  {degrees(p.direction_rad):.0f} deg"
         rows.append((
-            f"◆ {desk.at + 1} of {len(desk.path.points)}  x {p.x_m:.2f} m  y {p.y_m:.2f} m{direction}{'  stops' if p.stop else ''}",
+            f"◆ {desk.mark + 1} of {len(desk.content.points)}  x {p.x_m:.2f} m  y {p.y_m:.2f} m{direction}{'  stops' if p.stop else ''}",
             "chosen",
         ))  # fmt: skip
         rows += [(part, role) for text, role in self._followed() for part in wrapped(text, width)]
@@ -165,7 +165,7 @@ class PathDrawn:
         chart = draw_lines("speed", even, series, (0.0, top), "m/s", width, height, ("0 m", f"{plan.length_m:.1f} m"))
         picture.place(chart, x, y)
         left, w = 9, width - 10
-        place = x + left + int(float(s[plan.curve.of[self.desk.at]]) / max(plan.length_m, 1e-9) * (w - 1))
+        place = x + left + int(float(s[plan.curve.of[self.desk.mark]]) / max(plan.length_m, 1e-9) * (w - 1))
         picture.text(place, y + height - 2, "◆", "chosen")
         return y + height
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from math import hypot
 
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.errors import UnitError
+from pivrex.errors import PivrexError, UnitError
 from pivrex.files import free_name, write_atomically
 from pivrex.path.edit import added, changed, looking_so, mirrored, removed, reversed_, segment_near
 from pivrex.path.files import path_text
@@ -15,7 +16,7 @@ from pivrex.routine.trial import program_following
 from pivrex.session.messages import StartPeriod
 from pivrex.session.periods import Period
 from pivrex.tui.commands import Command
-from pivrex.tui.documents.path_document import PathDesk, first_path
+from pivrex.tui.documents.path_document import PathDocument, first_path
 from pivrex.tui.draw.field_scale import FieldScale
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.path_trial import PathTrial, ToTry
@@ -80,7 +81,7 @@ class PathEditor(Panel):
     Attributes
     ----------
     open : bool
-    desk : PathDesk
+    desk : PathDocument
     trying : PathTrial
     drawn : PathDrawn
     feeds : (bool, bool)
@@ -89,7 +90,7 @@ class PathEditor(Panel):
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
-        self.desk, self.trying = PathDesk(), PathTrial()
+        self.desk, self.trying = PathDocument(), PathTrial()
         self.drawn = PathDrawn(self.model, self.desk, self.trying)
         self.open = False
         self.feeds = (True, True)
@@ -105,7 +106,7 @@ class PathEditor(Panel):
     def act_path(self) -> None:
         """Open it, with the first path of the workspace, or close it."""
         self.open = not self.open
-        if self.open and self.desk.file is None:
+        if self.open and not self.desk.is_open:
             paths = self.model.folder.paths()
             if paths:
                 self.desk.open(next(iter(paths.values())))
@@ -114,7 +115,7 @@ class PathEditor(Panel):
         self._tell()
 
     def _tell(self) -> None:
-        self.model.drawing = self.desk.file if self.open else None
+        self.model.drawing = self.desk.path if self.open else None
 
     def close(self) -> None:
         self.trying.close()
@@ -123,7 +124,7 @@ class PathEditor(Panel):
         """Ask which path."""
         paths = self.model.folder.paths()
         choices = [Choice(n, n) for n in paths] + [Choice(NEW, NEW, "two points, to be drawn on from")]
-        here = self.desk.file.stem if self.desk.file is not None else ""
+        here = self.desk.path.stem if self.desk.is_open else ""
 
         def take(chosen: str) -> None:
             if chosen == NEW:
@@ -148,22 +149,23 @@ class PathEditor(Panel):
         self.model.say(f"a new path: paths/{file.name}")
 
     def _say_wrong(self) -> None:
-        if self.desk.wrong:
-            self.model.say(self.desk.wrong, alarm=True)
+        if self.desk.problem:
+            self.model.say(self.desk.problem, alarm=True)
 
     def update(self) -> None:
         if not self.open:
             return
-        if not self.model.drives_alone and self.desk.look_again():
-            self.model.say("the path was changed outside, and is read again", alarm=bool(self.desk.wrong))
-            self._say_wrong()
+        if not self.model.drives_alone:
+            found = self.desk.look_outside()
+            if found:
+                self.model.say(found, alarm=bool(self.desk.problem))
         self.trying.want(self._job())
         self.trying.poll()
         self._tell()
 
     def _job(self) -> ToTry | None:
-        path, rig, field = self.desk.path, self.model.rig, self.model.folder.settings.field
-        if path is None or self.desk.dragged is not None:
+        path, rig, field = self.desk.content, self.model.rig, self.model.folder.settings.field
+        if path is None or self.desk.held:
             return None
         if any(hard for hard, _ in self.desk.troubles(rig, field)):
             return None
@@ -185,28 +187,34 @@ class PathEditor(Panel):
         if name in ARROWS:
             self.nudge(*ARROWS[name], FINE_M if fine else STEP_M)
         elif key == "u":
-            self._take("" if self.desk.undo() else "nothing of this path can be taken back")
+            self._walk_steps(self.desk.undo, "nothing of this path can be taken back")
         elif key in ("U", "shift+u", "upper_u"):
-            self._take("" if self.desk.redo() else "nothing of this path was taken back")
+            self._walk_steps(self.desk.redo, "nothing of this path was taken back")
         else:
             return False
         return True
 
+    def _walk_steps(self, step: Callable[[], str], none: str) -> None:
+        try:
+            self._take("" if self.desk.content is not None and step() else none)
+        except PivrexError as problem:
+            self._take(str(problem))
+
     def nudge(self, right: int, up: int, by_m: float) -> None:
         """Move the chosen point."""
         desk = self.desk
-        if desk.path is None:
+        if desk.content is None:
             return
-        p = desk.path.points[desk.at]
+        p = desk.content.points[desk.mark]
         x, y = round(p.x_m + right * by_m, 3), round(p.y_m + up * by_m, 3)
-        self._take(desk.change(changed(desk.path, desk.at, x_m=x, y_m=y)))
+        self._take(desk.put(changed(desk.content, desk.mark, x_m=x, y_m=y)))
 
     def act_path_move(self) -> None:
         self.model.say("the arrows move the chosen point by 5 cm, with shift by 1 cm; so does dragging it")
 
     def _walk(self, by: int) -> None:
-        if self.desk.path is not None:
-            self.desk.at = (self.desk.at + by) % len(self.desk.path.points)
+        if self.desk.content is not None:
+            self.desk.mark = (self.desk.mark + by) % len(self.desk.content.points)
 
     def act_path_next(self) -> None:
         self._walk(1)
@@ -218,34 +226,34 @@ class PathEditor(Panel):
         """Add a point half way to the next, or behind the last."""
         desk = self.desk
         plan = desk.plan(self.model.rig)
-        if desk.path is None or plan is None:
+        if desk.content is None or plan is None:
             return
-        k = desk.at
-        if k + 1 < len(desk.path.points):
+        k = desk.mark
+        if k + 1 < len(desk.content.points):
             middle = (plan.curve.of[k] + plan.curve.of[k + 1]) // 2
             x, y = float(plan.curve.x[middle]), float(plan.curve.y[middle])
         else:
             angle = plan.curve.angle[-1]
-            p = desk.path.points[k]
+            p = desk.content.points[k]
             x, y = p.x_m + 0.5 * float(np.cos(angle)), p.y_m + 0.5 * float(np.sin(angle))
-        self._take(desk.change(added(desk.path, k, round(x, 3), round(y, 3)), k + 1))
+        self._take(desk.put(added(desk.content, k, round(x, 3), round(y, 3)), k + 1))
 
     def act_path_remove(self) -> None:
         desk = self.desk
-        if desk.path is not None:
-            self._take(desk.change(removed(desk.path, desk.at), max(0, desk.at - 1)))
+        if desk.content is not None:
+            self._take(desk.put(removed(desk.content, desk.mark), max(0, desk.mark - 1)))
 
     def act_path_reverse(self) -> None:
         desk = self.desk
-        if desk.path is not None:
-            self._take(desk.change(reversed_(desk.path), len(desk.path.points) - 1 - desk.at), "run the other way")
+        if desk.content is not None:
+            self._take(desk.put(reversed_(desk.content), len(desk.content.points) - 1 - desk.mark), "run the other way")
 
     def act_path_stop(self) -> None:
         desk = self.desk
-        if desk.path is not None:
-            stops = not desk.path.points[desk.at].stop
+        if desk.content is not None:
+            stops = not desk.content.points[desk.mark].stop
             self._take(
-                desk.change(changed(desk.path, desk.at, stop=stops)),
+                desk.put(changed(desk.content, desk.mark, stop=stops)),
                 "it stops there" if stops else "it does not stop there",
             )
 
@@ -258,37 +266,37 @@ class PathEditor(Panel):
 
         def take(chosen: str) -> None:
             desk = self.desk
-            if desk.path is not None:
-                made = mirrored(desk.path, self.model.folder.settings.field, chosen)
-                self._take(desk.change(made), "mirrored; u takes it back")
+            if desk.content is not None:
+                made = mirrored(desk.content, self.model.folder.settings.field, chosen)
+                self._take(desk.put(made), "mirrored; u takes it back")
 
         self.view.choose("mirror the path", lambda: choices, "end", "V", take)
 
     def act_path_look(self) -> None:
         """Ask which way the robot looks along it."""
         plan = self.desk.plan(self.model.rig)
-        if self.desk.path is None or plan is None:
+        if self.desk.content is None or plan is None:
             return
         choices = [Choice(kind, kind, what) for kind, what in LOOKS.items()]
 
         def take(chosen: str) -> None:
             desk = self.desk
-            if desk.path is not None:
+            if desk.content is not None:
                 ends = float(plan.curve.angle[0]), float(plan.curve.angle[-1])
-                made = looking_so(desk.path, chosen, *ends, self.model.folder.settings.field)
-                self._take(desk.change(made), f"it looks {chosen}; the numbers stand in its file")
+                made = looking_so(desk.content, chosen, *ends, self.model.folder.settings.field)
+                self._take(desk.put(made), f"it looks {chosen}; the numbers stand in its file")
 
-        self.view.choose("which way does it look?", lambda: choices, self.desk.path.heading, "G", take)
+        self.view.choose("which way does it look?", lambda: choices, self.desk.content.heading, "G", take)
 
     def act_path_type(self) -> None:
         """Ask for the chosen point's place."""
-        if self.desk.path is not None:
+        if self.desk.content is not None:
             self.view.ask(
-                f"point {self.desk.at + 1}", self.desk.as_typed(), "X, Y [, DIRECTION] [facing HEADING]", self._typed
+                f"point {self.desk.mark + 1}", self.desk.as_typed(), "X, Y [, DIRECTION] [facing HEADING]", self._typed
             )
 
     def _typed(self, text: str) -> None:
-        problem = self.desk.change(self.desk.typed(text))
+        problem = self.desk.put(self.desk.typed(text))
         if problem:
             raise UnitError(problem)
 
@@ -310,37 +318,37 @@ class PathEditor(Panel):
     def act_path_drive(self) -> None:
         """Let the robot drive it, alone and by the clock."""
         desk, model = self.desk, self.model
-        if desk.path is None:
+        if desk.content is None:
             return
         hard = [what for kept, what in desk.troubles(model.rig, model.folder.settings.field) if kept]
         if hard:
             model.say(f"it cannot be driven: {hard[0]}", alarm=True)
             return
-        name = desk.file.stem if desk.file is not None else "path"
-        model.choose_routine(program_following(desk.path, model.rig, name, self.feeds), desk.file, desk.text)
+        name = desk.path.stem if desk.is_open else "path"
+        model.choose_routine(program_following(desk.content, model.rig, name, self.feeds), desk)
         model.ask(StartPeriod(Period.ALONE, only=True))
 
     def point_on(self, scale: FieldScale, x: int, y: int, phase: str) -> None:
         """Take the mouse: a point that is taken is dragged; a click on the floor adds one there."""
         desk = self.desk
-        if desk.path is None:
+        if desk.content is None:
             return
         at_x, at_y = scale.metres(x, y)
         if phase == "press":
-            cells = [scale.cell(p.x_m, p.y_m) for p in desk.path.points]
+            cells = [scale.cell(p.x_m, p.y_m) for p in desk.content.points]
             away = [hypot(cx - x, 2 * (cy - y)) for cx, cy in cells]
             k = int(np.argmin(away))
             self._held = away[k] <= REACH_CELLS
             if self._held:
-                desk.at = k
+                desk.mark = k
             elif scale.holds(x, y):
-                segment, _ = segment_near(desk.path, at_x, at_y)
-                ends = desk.path.points[0], desk.path.points[-1]
+                segment, _ = segment_near(desk.content, at_x, at_y)
+                ends = desk.content.points[0], desk.content.points[-1]
                 reach = [hypot(p.x_m - at_x, p.y_m - at_y) for p in ends]
                 plan = desk.plan(self.model.rig)
                 near = plan is not None and float(np.hypot(plan.curve.x - at_x, plan.curve.y - at_y).min()) < min(reach)
-                behind = segment if near else (-1 if reach[0] < reach[1] else len(desk.path.points) - 1)
-                self._take(desk.change(added(desk.path, behind, round(at_x, 3), round(at_y, 3)), behind + 1))
+                behind = segment if near else (-1 if reach[0] < reach[1] else len(desk.content.points) - 1)
+                self._take(desk.put(added(desk.content, behind, round(at_x, 3), round(at_y, 3)), behind + 1))
             return
         if self._held and phase == "release":
             self._held = False

@@ -58,7 +58,7 @@ class RoutineHelpers(Panel):
 
     def act_back(self) -> None:
         """Make the way back."""
-        if self._routine.desk.program is None or self._routine.desk.path is None:
+        if self._routine.desk.program is None or not self._routine.desk.is_open:
             self.model.say("mend the mistakes first")
         else:
             self.made.ask(ToReturn(self._routine.job(self._routine.desk.program), self._routine.desk.path))
@@ -70,7 +70,7 @@ class RoutineHelpers(Panel):
             self.other = None
             self.made.stop()
             return
-        if desk.program is None or desk.path is None:
+        if desk.program is None or not desk.is_open:
             self.model.say("mend the mistakes first")
             return
         program, here = desk.program, desk.path
@@ -141,8 +141,8 @@ class RoutineHelpers(Panel):
             self.solving.forget()
             return
         number = number_at(desk.text, row + 1, column)
-        if desk.program is None or desk.path is None or number is None:
-            wrong = desk.path is not None and desk.program is None
+        if desk.program is None or not desk.is_open or number is None:
+            wrong = desk.is_open and desk.program is None
             self.model.say(
                 "mend the mistakes first" if wrong else "no number stands on this line; put the cursor on one"
             )

@@ -81,7 +81,7 @@ class RoutineMap(Panel):
         if preview is None:
             said = (
                 "not played: mend the mistakes first"
-                if self._routine.desk.checked is not None and self._routine.desk.program is None
+                if self._routine.desk.content is not None and self._routine.desk.program is None
                 else "playing"
             )
             picture.text(x, y, said, "dim", width)

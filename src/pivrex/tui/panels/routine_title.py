@@ -20,14 +20,14 @@ class RoutineTitle(Panel):
     def draw(self, width: int, height: int) -> Picture:
         picture, desk, left = Picture(width, height), self._routine.desk, width
         past = self.model.replay is not None
-        if desk.path is None:
+        if not desk.is_open:
             said = (
                 desk.title or "this run had no routine" if past else "no routine in this workspace's folder routines/"
             )
             picture.text(1, 0, said, "dim", left)
             return picture
-        wrong = [m for m in desk.checked.mistakes if not m.warning] if desk.checked is not None else []
-        warned = (len(desk.checked.mistakes) if desk.checked is not None else 0) - len(wrong)
+        wrong = [m for m in desk.content.mistakes if not m.warning] if desk.content is not None else []
+        warned = (len(desk.content.mistakes) if desk.content is not None else 0) - len(wrong)
         x = picture.text(1, 0, desk.title, "title", left - 2)
         state = "as the run had it" if past else "typing" if self.view.typing else "y types"
         x = picture.text(x + 2, 0, state, "commanded" if self.view.typing else "dim", max(0, left - x - 3))
@@ -38,7 +38,7 @@ class RoutineTitle(Panel):
         return picture
 
     def act_edit_text(self) -> None:
-        if self._routine.desk.path is None:
+        if not self._routine.desk.is_open:
             self.model.say("this workspace has no routine yet; put one into its folder routines/")
             return
         self.view.typing = True

@@ -146,7 +146,7 @@ class RunSheet(Panel):
             return
         program = check_text(text, model.rig).program
         if program is not None:
-            model.choose_routine(program, path, text)
+            model.choose_routine(program)
             model.ask(StartPeriod(Period.ALONE, only=True, seconds=LASTS_S))
             model.say(f"the learning drive begins: routines/{path.name}; when it has ended, its run is here")
 

@@ -9,7 +9,9 @@ from math import degrees, radians
 from pivrex.errors import UnitError
 from pivrex.line.equations import equation, point_equation
 from pivrex.line.questions.figures import side, travel_for, wheel_figures
+from pivrex.rig.changes import put_changes
 from pivrex.rig.wheels import KINDS, added, of_kind, removed
+from pivrex.session.messages import MoveStandIn, Stop
 from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.setting_worth import Worth
@@ -27,6 +29,8 @@ class WheelEquations(Panel):
     def __init__(self, view: View, chassis: ChassisMotion) -> None:
         super().__init__(view)
         self._chassis = chassis
+        self._pointing = False
+        """Whether somebody is pointing the steered wheels straight ahead."""
 
     def rows(self, roomy: bool, width: int) -> int:
         """Give how high it is: with the present numbers below each wheel where there is room."""
@@ -128,8 +132,22 @@ class WheelEquations(Panel):
         self.model.edit(f"{self.model.wheel_name} removed", removed(self.model.rig, self._chassis.wheel))
 
     def act_calibrate_steering(self) -> None:
-        """Set the offsets of the steering's sensors."""
-        self.model.calibrate_steering()
+        """Ask for steered wheels that point straight ahead; the second time read their sensors and write the offsets."""
+        from pivrex.diagnosis.offsets import offset_changes
+
+        model = self.model
+        if not self._pointing or model.row is None:
+            self._pointing = True
+            # stopped, because motors that hold an angle would turn the wheels back
+            model.ask(Stop("point all steered wheels straight ahead, then press f again to read them"))
+            model.ask(MoveStandIn("point ahead"))
+            return
+        self._pointing = False
+        changes = offset_changes(model.rig, model.row[model.line.layout.stage("sensed")])
+        if not changes:
+            model.say("the steering's offsets are right already")
+        elif model.edit("steering read straight ahead", lambda d: put_changes(d, changes)):
+            model.say("; ".join(str(c).partition("wheels.")[2] for c in changes))
 
 
 class WheelFigures(Panel):
