@@ -230,7 +230,7 @@ class DrivingTest(AppCase):
             await self.frames(20)
             await self.press("space", "r")
             self.assertLess(self.model.value("truth", "y"), 0.6)
-            self.assertGreater(len(self.model.ghost), 3)
+            self.assertGreater(len(self.model.trace.ghost), 3)
 
     @in_loop
     async def test_a_session_that_is_gone_is_said(self) -> None:

@@ -55,12 +55,7 @@ class ChassisCommandTest(TempCase):
         return json.loads(ran.out)
 
     def test_describe_says_what_each_wheel_is(self) -> None:
-        wanted = {
-            "coot": [None] * 4,
-            "bittern": [-45.0, 45.0, 45.0, -45.0],
-            "dunlin": [0.0] * 3,
-            "avocet": [None] * 4,
-        }
+        wanted = {"coot": [None] * 4, "bittern": [-45.0, 45.0, 45.0, -45.0], "dunlin": [0.0] * 3, "avocet": [None] * 4}
         for name, rollers in wanted.items():
             wheels = self.json("describe", name)["wheels"]
             self.assertEqual([None if r is None else round(r, 9) for r in (w["roller_deg"] for w in wheels)], rollers)

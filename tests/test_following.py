@@ -307,10 +307,7 @@ class MotionTest(unittest.TestCase):
         """A batch's robots and one alone forget a plan that is over, with and without a pause before the next one."""
         first = "start at 0.5 m, 0.5 m facing 0 deg\nfollow 0.8 m, 0.55 m then 1.3 m, 1.0 m until x > 0.9 m\n"
         more = "follow 0.8 m, 0.9 m\n"
-        for name, text in (
-            ("coot", first + "wait 100 ms\n" + more),
-            ("bittern", first + more),
-        ):
+        for name, text in (("coot", first + "wait 100 ms\n" + more), ("bittern", first + more)):
             rig = read_rig(demo_path(name))
             program = check_text(text, rig).program
             assert program is not None

@@ -11,18 +11,7 @@ from pivrex.line.moves import Straight
 from pivrex.rig import read_rig
 from pivrex.rig.rig import Rig
 from pivrex.session.core import Session
-from pivrex.session.messages import (
-    BeginMove,
-    ChooseSource,
-    GoOn,
-    Hold,
-    KeyDown,
-    Push,
-    SetUp,
-    Stop,
-    UseRig,
-    ZeroGyro,
-)
+from pivrex.session.messages import BeginMove, ChooseSource, GoOn, Hold, KeyDown, Push, SetUp, Stop, UseRig, ZeroGyro
 from pivrex.session.robots import RESTARTS
 from pivrex.tui.draw.compass import draw_compass
 from pivrex.tui.draw.lines import Series, draw_lines, span_of

@@ -246,10 +246,7 @@ class RadioTest(RemoteCase):
         self.assertEqual(self.session.status.held, "shut down by a button")
 
     def test_what_was_recorded_plays_again(self) -> None:
-        self.begin(
-            radio(self.port),
-            inputs=self.folder,
-        )
+        self.begin(radio(self.port), inputs=self.folder)
         self.say(3)
         self.ask(Record())
         path = self.folder / self.session.status.recording

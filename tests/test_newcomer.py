@@ -24,7 +24,7 @@ from pivrex.rig.workspace import open_folder
 from pivrex.session.messages import ChooseSource, GoOn, KeyDown, Stop
 from pivrex.tui.keys import keys_of_buttons
 from pivrex.tui.overlays.entry import ValueEntry
-from pivrex.tui.overlays.message_list import Messages
+from pivrex.tui.overlays.sheet import Sheet
 from pivrex.tui.own_editor import editor_words
 from tests.support import DEMO, PLAIN, PLOVER, ROOT, TempCase, slow, wait_for
 from tests.test_app import AppCase, in_loop
@@ -242,7 +242,7 @@ class SaidTest(AppCase):
             self.model.say("short")
             self.model.say("short")
             await self.press("exclamation_mark")
-            self.assertIsInstance(self.app.screen, Messages)
+            self.assertIsInstance(self.app.screen, Sheet)
             shown = " ".join(self.over().split())
             self.assertIn("and its end matters most", shown)
             self.assertIn("short (2 times)", shown)
@@ -265,7 +265,7 @@ class SaidTest(AppCase):
             at = self.text("head").index("! 1 warning")
             await self.pilot.click(offset=(at + 2, 0))  # and can be clicked
             await self.frames(2)
-            self.assertIsInstance(self.app.screen, Messages)
+            self.assertIsInstance(self.app.screen, Sheet)
             await self.press("exclamation_mark")
             # what is put right while it is open is a warning no more
             self.model.edit("the pump by a button", lambda d: d["bindings"][-1].update({"does": "pump on"}))

@@ -165,7 +165,7 @@ class ScreenCase(AppCase):
 
     def open(self, path: Path) -> ReplayClient:
         """Open a run whose clock is the test's."""
-        self.assertTrue(self.model.open_run(path), self.model.message)
+        self.assertTrue(self.model.run.open(path), self.model.message)
         client = self.model.replay
         assert client is not None
         client._clock = lambda: self.at
@@ -273,7 +273,7 @@ class KeysTest(ScreenCase):
             assert isinstance(live, LocalClient) and live.session is not None
             duty = live.session.line.layout.at("outputs", "left_duty")
             self.assertNotEqual(live.rows()[-1].values[duty], 0)
-            self.assertTrue(self.model.open_run(run.folder))
+            self.assertTrue(self.model.run.open(run.folder))
             await self.frames(3)
             self.assertIn("a run of Plain plays again", live.session.status.held)
             self.assertEqual(live.rows()[-1].values[duty], 0)
@@ -425,10 +425,10 @@ class KeysTest(ScreenCase):
             await self.frames(40)
             path = self.kept()
             (path / "rig.toml").write_text("name = 3")
-            self.assertFalse(self.model.open_run(path))
+            self.assertFalse(self.model.run.open(path))
             self.assertIn("rig.toml", self.model.message)
             shutil.rmtree(path)
-            self.assertFalse(self.model.open_run(path))
+            self.assertFalse(self.model.run.open(path))
             self.assertIn("there is no such folder", self.model.message)
             self.assertIsNone(self.model.replay)
 
@@ -512,12 +512,12 @@ class PutBackTest(ScreenCase):
             client.replay.jump(500)
             self.app.frame()
             # a centimetre a tick along x: before row 300 it was the time before
-            self.assertGreaterEqual(min(x for x, _ in self.model.trail), 3.0)
-            self.assertLess(max(x for x, _ in self.model.ghost), 3.0)
+            self.assertGreaterEqual(min(x for x, _ in self.model.trace.trail), 3.0)
+            self.assertLess(max(x for x, _ in self.model.trace.ghost), 3.0)
             client.replay.jump(100)
             self.app.frame()
-            self.assertEqual(self.model.ghost, [])
-            self.assertLessEqual(max(x for x, _ in self.model.trail), 1.0)
+            self.assertEqual(self.model.trace.ghost, [])
+            self.assertLessEqual(max(x for x, _ in self.model.trace.trail), 1.0)
 
     @in_loop
     async def test_after_a_jump_the_whole_way_is_there_however_long_it_is(self) -> None:
@@ -526,7 +526,7 @@ class PutBackTest(ScreenCase):
             client = self.open(run.folder)
             client.replay.jump(2900)
             self.app.frame()
-            ways = [x for x, _ in self.model.trail]
+            ways = [x for x, _ in self.model.trace.trail]
             self.assertEqual((ways[0], ways), (0.0, sorted(ways)))
             self.assertAlmostEqual(ways[-1], 29.0, delta=0.1)
             self.assertLess(np.diff(ways).max(), 0.15)  # nothing is left out between
@@ -572,7 +572,7 @@ class ChangedRigTest(ScreenCase):
                 if spoil == "ticks":
                     piece.unlink()
                     piece.with_name(f"{piece.stem.partition('.')[0]}.csv.gz").write_bytes(b"\x1f\x8bno")
-                self.assertTrue(self.model.open_run(path), self.model.message)
+                self.assertTrue(self.model.run.open(path), self.model.message)
                 self.assertIn(f"{'rig-2.toml' if spoil == 'rig' else piece.stem.partition('.')[0]}", self.model.message)
                 client = self.model.replay
                 assert client is not None

@@ -40,11 +40,7 @@ KINDS = {
             {"m/s": 1.0, "cm/s": 0.01, "mm/s": 0.001, "in/s": _INCH, "ft/s": 12 * _INCH, "km/h": 1 / 3.6},
             "1.3 m/s",
         ),
-        Kind(
-            "turn rate",
-            {"deg/s": _DEG, "rad/s": 1.0, "rpm": 2 * math.pi / 60, "turn/s": 2 * math.pi},
-            "200 rpm",
-        ),
+        Kind("turn rate", {"deg/s": _DEG, "rad/s": 1.0, "rpm": 2 * math.pi / 60, "turn/s": 2 * math.pi}, "200 rpm"),
         Kind("time", {"s": 1.0, "ms": 1e-3, "us": 1e-6, "µs": 1e-6, "min": 60.0}, "20 ms"),
         Kind("frequency", {"Hz": 1.0, "kHz": 1e3}, "60 Hz"),
         Kind("fraction", {"%": 0.01}, "40 %", bare=True),

@@ -47,11 +47,7 @@ def export_path(rig: RigName, recording: Recorded, output: Output) -> None:
     _each(output, lambda file: write_path(read_rig(path), folder.settings.field, recording, file))
 
 
-def export_ticks(
-    rig: RigName,
-    recording: Recorded,
-    output: Output,
-) -> None:
+def export_ticks(rig: RigName, recording: Recorded, output: Output) -> None:
     """The table of all ticks that a recording makes, as CSV."""
     from pivrex.export.table import write_ticks
     from pivrex.rig import find_rig, read_rig
@@ -117,9 +113,7 @@ def export_envelope(rig: RigName, output: Output) -> None:
 
 
 def export_response(
-    rig: RigName,
-    output: Output,
-    loop: Annotated[str, typer.Option(help="heading, wheel or steering.")] = "heading",
+    rig: RigName, output: Output, loop: Annotated[str, typer.Option(help="heading, wheel or steering.")] = "heading"
 ) -> None:
     """What a loop answers to a step and a knock, with the rig's gains and with P alone."""
     from pivrex.export.response import write_response
@@ -128,11 +122,7 @@ def export_response(
     _each(output, lambda file: write_response(read_rig(find_rig(rig, Path())[0]), file, loop))
 
 
-def export_routine(
-    routine: RoutineName,
-    output: Output,
-    rig: RigOfRoutine = "",
-) -> None:
+def export_routine(routine: RoutineName, output: Output, rig: RigOfRoutine = "") -> None:
     """A routine's way over the field, asked and got to, and its timeline."""
     from pivrex.cli.rehearsals import found_routine
     from pivrex.export.routine import write_routine

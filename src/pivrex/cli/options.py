@@ -93,9 +93,7 @@ RigOfAll = Annotated[
 RoutineName = Annotated[
     str,
     typer.Argument(
-        metavar="ROUTINE",
-        help="A routine of this workspace by name, or a path.",
-        autocompletion=completing.routines,
+        metavar="ROUTINE", help="A routine of this workspace by name, or a path.", autocompletion=completing.routines
     ),
 ]
 RigOfRoutine = Annotated[

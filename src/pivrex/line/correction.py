@@ -228,11 +228,7 @@ class Correction(Stage):
         heading, aim, moves, aimed, stopped, turns = seen
         rate, fault = self._measured(o, was, heading)
         free = (abs(asked) > TOUCHES) | (was.on == 0)
-        caught = o.where(
-            was.target == was.target,
-            was.target,
-            o.where(abs(rate) < s.settled, heading, nan),
-        )
+        caught = o.where(was.target == was.target, was.target, o.where(abs(rate) < s.settled, heading, nan))
         target = o.where(aimed > 0, aim, o.where(free, nan, caught))
         target = o.where((stopped != 0) | (fault > 0), nan, target)
         held = target == target  # noqa: PLR0124 - NaN is not itself

@@ -159,12 +159,7 @@ def range_mark(rig: Rig, field: Field | None, pose: Floats, name: str, reading_m
     if hypot(across[0], across[1]) > 2.5 or abs(across[2]) > EDGE:
         raise NoMarkError(f"{name} looks at an edge: its range says nothing sure")
     return Mark(
-        name,
-        ("range m",),
-        across[None],
-        np.array([reading_m]),
-        ways[:1],
-        np.array([sensor.noise_m**2 + WALL_M**2]),
+        name, ("range m",), across[None], np.array([reading_m]), ways[:1], np.array([sensor.noise_m**2 + WALL_M**2])
     )
 
 

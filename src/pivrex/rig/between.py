@@ -41,20 +41,12 @@ def _motor_mistakes(rig: RigTables) -> list[tuple[str, str]]:
             if wheel not in wheels:
                 found.append((f"motors.{name}.wheels.{i}", f'is "{wheel}", but the chassis has {_listed(wheels)}'))
             elif wheel in driven:
-                found.append(
-                    (
-                        f"motors.{name}.wheels.{i}",
-                        f'is "{wheel}", which motor {driven[wheel]} turns already',
-                    )
-                )
+                found.append((f"motors.{name}.wheels.{i}", f'is "{wheel}", which motor {driven[wheel]} turns already'))
             driven.setdefault(wheel, name)
         known = [wheels[w] for w in motor.wheels if w in wheels]
         if len({w.y_m for w in known}) > 1 and rig.chassis.shape == "two-sided":
             found.append(
-                (
-                    f"motors.{name}.wheels",
-                    "are on both sides; they need different speeds when the robot turns",
-                )
+                (f"motors.{name}.wheels", "are on both sides; they need different speeds when the robot turns")
             )
         elif len(known) > 1 and rig.chassis.shape != "two-sided" and not _alike(rig, [w.name for w in known]):
             found.append(
@@ -134,10 +126,7 @@ def _law_mistakes(rig: RigTables) -> list[tuple[str, str]]:
             if function == "turn" and geometry.can(np.array([0.0, 0.0, 1.0]) - _aside(got)):
                 reason = "it turns about a point that is not its centre, and would move sideways"
             found.append(
-                (
-                    "law.kind",
-                    f'is "{rig.law.kind}", which asks for {motion}, but this chassis cannot do that: {reason}',
-                )
+                ("law.kind", f'is "{rig.law.kind}", which asks for {motion}, but this chassis cannot do that: {reason}')
             )
     if rig.law.full_left_m_s is not None and rig.law.kind != "planar":
         found.append(("law.full_left", f"is given, but the law {rig.law.kind} does not move sideways"))
@@ -218,10 +207,7 @@ def _axis_mistakes(rig: RigTables) -> list[tuple[str, str]]:
                 )
         if is_one_sided(rig.channel(name)) and axis.centre is not None:
             found.append(
-                (
-                    f"axes.{name}.centre",
-                    "is given, but a trigger or button rests at one end and has no centre",
-                )
+                (f"axes.{name}.centre", "is given, but a trigger or button rests at one end and has no centre")
             )
     return found
 
@@ -244,12 +230,7 @@ def _reading_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     for role, name in axes.items():
         other = channels.setdefault(rig.channel(name), role)
         if other != role and not found:
-            found.append(
-                (
-                    f"law.{role}",
-                    f'reads the channel "{rig.channel(name)}", which law.{other} reads already',
-                )
-            )
+            found.append((f"law.{role}", f'reads the channel "{rig.channel(name)}", which law.{other} reads already'))
     if rig.law.kind in ("arcade", "split arcade") and not found:
         one = same_stick(rig.channel(axes["forward"]), rig.channel(axes["turn"]))
         if rig.law.kind == "arcade" and not one:

@@ -105,9 +105,7 @@ class Battery(Table):
     """What feeds the stand-in's motors. All sag together when they pull."""
 
     volts: Annotated[float, Quantity("voltage", above=0, at_most=1000, step="0.1 V")] = Field(
-        default=7.4,
-        description="Its nominal voltage, at which the motors' `top_speed` holds.",
-        examples=["7.4 V"],
+        default=7.4, description="Its nominal voltage, at which the motors' `top_speed` holds.", examples=["7.4 V"]
     )
     capacity_As: Annotated[float, Quantity("charge", above=0, at_most=3.6e6, step="50 mAh")] = Field(  # noqa: N815 - ampere seconds
         default=1500 * 3.6, alias="capacity", description="What it holds when full.", examples=["1500 mAh"]

@@ -38,9 +38,7 @@ class Axis(Table):
         examples=["chosen"],
     )
     channel: str = Field(
-        default="",
-        description="The reading, named by its place; the axis' own name if left out.",
-        examples=["left_y"],
+        default="", description="The reading, named by its place; the axis' own name if left out.", examples=["left_y"]
     )
     minimum: Annotated[float, Quantity("number")] = Field(
         default=-1.0,

@@ -123,9 +123,7 @@ class Workspace(Table):
 
     name: str = Described(default="workspace", description="What you call it.", examples=["Greenhouse Round"])
     rig: str = Described(
-        default="",
-        description="The rig that opens first; the first by name if left out.",
-        examples=["plover"],
+        default="", description="The rig that opens first; the first by name if left out.", examples=["plover"]
     )
     recording: str = Described(
         default="", description="The recorded driving that the demo plays.", examples=["watering"]

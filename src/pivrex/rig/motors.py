@@ -27,9 +27,7 @@ class Motor(Table):
         default=1.0, description="Turns of the motor shaft for one turn of the wheel.", examples=[30]
     )
     counts_per_turn: Annotated[float, Quantity("number", at_least=0, at_most=1e9)] = Field(
-        default=0.0,
-        description="Encoder counts for one turn of the motor shaft; 0 without an encoder.",
-        examples=[12],
+        default=0.0, description="Encoder counts for one turn of the motor shaft; 0 without an encoder.", examples=[12]
     )
     reversed: bool = Field(
         default=False, description="True if a positive output turns the wheel backward.", examples=[False]
@@ -61,9 +59,7 @@ class Motor(Table):
         examples=["2 %"],
     )
     efficiency: Annotated[float, Quantity("fraction", above=0, at_most=1, step="1 %")] = Field(
-        default=0.85,
-        description="What the gear passes on of `stall`; the rest is lost in it.",
-        examples=["85 %"],
+        default=0.85, description="What the gear passes on of `stall`; the rest is lost in it.", examples=["85 %"]
     )
     inertia_kg_m2: Annotated[float, Quantity("inertia", above=0, at_most=100)] | None = Field(
         default=None,

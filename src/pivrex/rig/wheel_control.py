@@ -42,9 +42,7 @@ class WheelControl(Table):
         examples=["90 ms"],
     )
     p: _Gain = Field(
-        default=1.5,
-        description="Drive for each share of top speed that is missing. No unit.",
-        examples=[1.5],
+        default=1.5, description="Drive for each share of top speed that is missing. No unit.", examples=[1.5]
     )
     i: _Gain = Field(
         default=2.0, description="Drive for each share that stays missing for a second, in 1/s.", examples=[2]

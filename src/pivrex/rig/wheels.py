@@ -19,12 +19,7 @@ KINDS: tuple[Kind, ...] = ("plain", "omni", "mecanum", "steered")
 
 Edit = Callable[["TOMLDocument"], None]
 
-STEERING = {
-    "top_speed": "9000 rpm",
-    "gear": 90,
-    "counts_per_turn": 12,
-    "output": {"kind": "duty"},
-}
+STEERING = {"top_speed": "9000 rpm", "gear": 90, "counts_per_turn": 12, "output": {"kind": "duty"}}
 """A steering motor to begin with, where the rig has none to copy."""
 
 

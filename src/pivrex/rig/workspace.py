@@ -116,8 +116,7 @@ def find_rig(name: str, here: Path) -> tuple[Path, Folder]:
         if not is_file(path):
             known = ", ".join(f'"{r.stem}"' for r in sorted((here / "rigs").glob("*.toml"))) or "none"
             raise RigError(
-                Path(name),
-                [Mistake(0, "", f"is no file, and no rig of this workspace (rigs/ holds {known})")],
+                Path(name), [Mistake(0, "", f"is no file, and no rig of this workspace (rigs/ holds {known})")]
             )
     parent = resolved(path).parent
     home = parent.parent if parent.name == "rigs" else parent

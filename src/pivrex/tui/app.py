@@ -15,13 +15,7 @@ from textual.widgets import ContentSwitcher
 from pivrex.devices.keys import DRIVE_KEYS
 from pivrex.line.why import Rung, ladder, sentence
 from pivrex.rig.channels import CHANNELS
-from pivrex.session.messages import (
-    KeyDown,
-    KeyUp,
-    LetGo,
-    SetKeysMode,
-    Stop,
-)
+from pivrex.session.messages import KeyDown, KeyUp, LetGo, SetKeysMode, Stop
 from pivrex.session.places import log_file
 from pivrex.tui import chrome
 from pivrex.tui.app_actions import AppActions

@@ -36,8 +36,8 @@ from pivrex.tui.exporting import export_view
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
 from pivrex.tui.overlays.entry import ValueEntry
-from pivrex.tui.overlays.help import Help
-from pivrex.tui.overlays.message_list import Messages
+from pivrex.tui.overlays.help import help_sheet
+from pivrex.tui.overlays.message_list import message_sheet
 from pivrex.tui.own_editor import editor_words
 from pivrex.tui.panels.match_clock import MatchClock
 from pivrex.tui.panels.panel import View
@@ -160,7 +160,7 @@ class AppActions(_Base):
 
     def act_help(self) -> None:
         commands = self.commands.acting(self._open)
-        self._lay_over(Help(self._open, self.view.help_lines(), commands, self._key_of("help")))
+        self._lay_over(help_sheet(self._open, self.view.help_lines(), commands, self._key_of("help")))
 
     def _key_of(self, name: str) -> str:
         """The key that a command has now."""
@@ -264,7 +264,7 @@ class AppActions(_Base):
 
     def act_messages(self) -> None:
         model = self.model
-        self._lay_over(Messages(lambda: list(model.said), lambda: model.warnings, self._key_of("messages")))
+        self._lay_over(message_sheet(lambda: list(model.said), lambda: model.warnings, self._key_of("messages")))
 
     def act_copy(self) -> None:
         """Copy the open ladder, or what is selected with the why."""

@@ -129,7 +129,7 @@ class ReplayActs(_Base):
         self._replay.jump(self._replay.last)
 
     def act_replay_leave(self) -> None:
-        self.model.leave_run()
+        self.model.run.leave()
 
     def act_keep_run(self) -> None:
         from pivrex.session.messages import KeepRun

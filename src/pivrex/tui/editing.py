@@ -159,7 +159,7 @@ class Editing:
             self.say(found, alarm=bool(self.file.problem))
             self.file.news = ""
         if self.file.rig is not before:
-            self._use_rig()
+            self.use_rig()
 
     @property
     def going_on(self) -> bool:
@@ -170,6 +170,9 @@ class Editing:
         return self._changed_by(key, lambda: self.file.put(key, value, join))
 
     def _changed_by(self, key: str, change: Callable[[], None], say: bool = False) -> bool:
+        if self.refuses():
+            self.say(self.refuses())
+            return False
         before = self.line
         try:
             change()
@@ -186,7 +189,7 @@ class Editing:
         if not going_on:
             self.before = before
         self._changed = (key, now)
-        self._use_rig()
+        self.use_rig()
         if self.file.news and not self.message_alarm:
             self.say(self.file.news)
         elif say and not self.message_alarm:
@@ -195,6 +198,9 @@ class Editing:
         return True
 
     def _walk(self, word: str, step: object) -> None:
+        if self.refuses():
+            self.say(self.refuses())
+            return
         before = self.line
         try:
             what = step()  # type: ignore[operator]
@@ -205,11 +211,15 @@ class Editing:
             self.say(self.message if self.message_alarm else "nothing there", alarm=self.message_alarm)
             return
         self.before, self._changed = before, ("", 0.0)
-        self._use_rig()
+        self.use_rig()
         if what:
             self.say(f"{word}: {what}")
 
-    def _use_rig(self) -> None:
+    def refuses(self) -> str:
+        """Say why nothing of the rig changes now; empty where it may."""
+        return ""
+
+    def use_rig(self) -> None:
         """Go on with what the file holds now."""
         self.line = Line(self.rig)
         self._serial += 1

@@ -17,24 +17,16 @@ from numpy.typing import NDArray
 from pivrex.errors import RigError
 from pivrex.rig import Folder, RigFile
 from pivrex.session.client import SessionClient
-from pivrex.session.messages import (
-    ChooseRoutine,
-    ChooseSource,
-    LayOut,
-    Probe,
-    PutBack,
-    Request,
-    SetUp,
-    UseRig,
-)
+from pivrex.session.messages import ChooseRoutine, ChooseSource, LayOut, Probe, PutBack, Request, SetUp, UseRig
 from pivrex.session.periods import Period
 from pivrex.session.places import config_folder
 from pivrex.session.replaying import ReplayClient
 from pivrex.session.status import SourceInfo, Status
 from pivrex.tui.documents.workspace_documents import WorkspaceDocuments
+from pivrex.tui.editing import Editing
 from pivrex.tui.keys import keys_of_buttons
-from pivrex.tui.replaying import Replaying
-from pivrex.tui.tick_history import KEPT, History
+from pivrex.tui.replaying import DRIVE, NOT_NOW, OpenRun
+from pivrex.tui.tick_history import TRAIL_EVERY, History, Trace
 
 if TYPE_CHECKING:
     from pivrex.diagnosis.moves import MotorMove
@@ -48,19 +40,18 @@ Floats = NDArray[np.float64]
 
 SKIPS_S = 10.0
 
-TRAIL_EVERY = 3
-"""A point of the trail for every so many ticks."""
 
-
-class ScreenModel(Replaying):
+class ScreenModel(Editing):
     """What the screen shows and works on: one workspace with its open rig, its running session and what came from it.
 
     Attributes
     ----------
     history : (N, K) float64
         The newest Ticks of the rig in use, oldest first.
-    trail, ghost : list of (x, y)
-        Where the robot has been since it was put at its start, and the time before.
+    trace : Trace
+        The newest Ticks, and where the robot has been.
+    run : OpenRun
+        The run that may be open in the place of what is driven now.
     wheel : int
         The wheel that the why is about.
     """
@@ -76,15 +67,14 @@ class ScreenModel(Replaying):
         """The path that is open on the field; None if none is."""
         self.report_words: tuple[str, ...] = ()
         """The words behind `pivrex export` for what is selected of the runs."""
-        self.trail: list[tuple[float, float]] = []
-        self.ghost: list[tuple[float, float]] = []
+        self.trace = Trace()
+        self.run = OpenRun(self)
         self._skips: deque[tuple[float, int]] = deque()
         self._probes = 0
-        self._run = 0
         self._notes = 0
-        self._held = self._lost = ""
-        self._since_trail = 0
-        self._history = History(len(self.line.layout))
+        self.held_before = self._lost = ""
+        """Why it stood at the last look, and what was lost."""
+        self.trace.history = History(len(self.line.layout))
         self._alike = 0
         """The first rig whose Ticks have the layout of the one in use: while that is still being built, they will do."""
         self.work_s = 0.0
@@ -239,6 +229,11 @@ class ScreenModel(Replaying):
         return self._button_keys
 
     @property
+    def replay(self) -> ReplayClient | None:
+        """The run that is open; None while what is driven now is shown."""
+        return self.client if isinstance(self.client, ReplayClient) else None
+
+    @property
     def status(self) -> Status:
         """What the session last said."""
         return self.client.status
@@ -246,12 +241,12 @@ class ScreenModel(Replaying):
     @property
     def history(self) -> Floats:
         """The newest Ticks."""
-        return self._history.rows
+        return self.trace.history.rows
 
     @property
     def row(self) -> Floats | None:
         """The newest Tick, or None before the first."""
-        rows = self._history.rows
+        rows = self.history
         return rows[-1] if len(rows) else None
 
     @property
@@ -281,8 +276,13 @@ class ScreenModel(Replaying):
 
     def ask(self, request: Request) -> None:
         """Ask the session for something."""
-        if not self.refuses(request):
+        if self.replay is not None and isinstance(request, DRIVE):
+            self.say(NOT_NOW)
+        else:
             self.client.send(request)
+
+    def refuses(self) -> str:
+        return NOT_NOW if self.replay is not None else ""
 
     def pull(self) -> bool:
         """Take what the session made since the last call; tells whether anything is new."""
@@ -290,10 +290,10 @@ class ScreenModel(Replaying):
         if self.status.notes != self._notes:
             self._notes = self.status.notes
             self.say(self.status.note)
-        if self.status.held != self._held:
-            self._held = self.status.held
-            if self._held:
-                self.say(f"stopped: {self._held}", alarm=True)
+        if self.status.held != self.held_before:
+            self.held_before = self.status.held
+            if self.held_before:
+                self.say(f"stopped: {self.held_before}", alarm=True)
             else:
                 self.say("the robot may move again")
         if self.status.lost != self._lost:
@@ -303,27 +303,17 @@ class ScreenModel(Replaying):
         self._skips.append((now, self.client.skipped))
         while self._skips[0][0] < now - SKIPS_S:
             self._skips.popleft()
-        self.follow_replay()
+        self.run.follow()
         rows = self.client.rows()
         fresh = [row for row in rows if row.serial >= self._alike]
-        for row in fresh:
-            if row.run != self._run:
-                self._run = row.run
-                self.ghost, self.trail = self.trail, []
-            self._since_trail += 1
-            if self._since_trail >= TRAIL_EVERY or not self.trail:
-                self._since_trail = 0
-                layout = self.line.layout
-                x, y = (float(row.values[layout.at("truth", name)]) for name in ("x", "y"))
-                self.trail.append((x, y))
         if fresh:
             self.work_s = fresh[-1].work_s
-            self._history.add([row.values for row in fresh[-KEPT:]])
+            self.trace.add(fresh, self.line.layout)
         return news or bool(fresh)
 
     def open_rig(self, path: Path) -> bool:
         """Open another rig of the workspace, whatever run was open; tells whether it could be read."""
-        self.leave_run()
+        self.run.leave()
         try:
             file = RigFile(path)
         except RigError as problem:
@@ -331,8 +321,8 @@ class ScreenModel(Replaying):
             self.say("; ".join(said), alarm=True)
             return False
         self.file, self.before, self.wheel = file, None, 0
-        self._history = History(0)
-        self._use_rig()
+        self.trace.history = History(0)
+        self.use_rig()
         self.ask(PutBack())
         recording = self.folder.demo_recording(path)
         driving = next((s for s in self.status.sources if s.name == self.status.source), None)
@@ -356,7 +346,7 @@ class ScreenModel(Replaying):
         from pivrex.files import write_atomically
 
         dt_s = self.line.dt_s * TRAIL_EVERY
-        rows = [f"{i * dt_s:.4f},{x:.6f},{y:.6f}" for i, (x, y) in enumerate(self.trail)]
+        rows = [f"{i * dt_s:.4f},{x:.6f},{y:.6f}" for i, (x, y) in enumerate(self.trace.trail)]
         path = self.export_name("path", ".csv")
         write_atomically(path, "\n".join(["clock.t_s,truth.x_m,truth.y_m", *rows]) + "\n")
         return path
@@ -372,13 +362,13 @@ class ScreenModel(Replaying):
 
     def fade(self, stays: str = "") -> None:
         """Take a message away that has stood long enough; why the robot is stopped stays."""
-        why = self._held or self._lost
+        why = self.held_before or self._lost
         super().fade(stays or (f"stopped: {why}" if why else ""))
 
-    def _use_rig(self) -> None:
+    def use_rig(self) -> None:
         before = self.line.layout
-        super()._use_rig()
-        if self.line.layout.titles != before.titles or not self._history.width:
-            self._history, self._alike = History(len(self.line.layout)), self.serial
+        super().use_rig()
+        if self.line.layout.titles != before.titles or not self.trace.history.width:
+            self.trace.history, self._alike = History(len(self.line.layout)), self.serial
         self.wheel %= len(self.line.wheels)
         self.ask(UseRig(self.rig, self._serial, self.file.path.stem, self.file.text))

@@ -5,21 +5,18 @@ from __future__ import annotations
 import contextlib
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from pivrex.errors import RigError, RunError
+from pivrex.line import Line
 from pivrex.rig import Folder, RigFile
 from pivrex.runs.run import Run
 from pivrex.session import messages as ask
 from pivrex.session.client import SessionClient
 from pivrex.session.replaying import ReplayClient
-from pivrex.tui.editing import Editing
-from pivrex.tui.tick_history import History
+from pivrex.tui.tick_history import History, Trace
 
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-__all__ = ["NOT_NOW", "Replaying"]
+__all__ = ["DRIVE", "NOT_NOW", "OpenRun"]
 
 NOT_NOW = "this is a run that was kept: nothing drives in it and nothing of it changes; L leads back to the robot"
 
@@ -40,108 +37,96 @@ class _Live:
     wheel: int
 
 
-class Replaying(Editing):
-    """For the screen's model: a run may be open in the place of what is driven now."""
+class Shows(Protocol):
+    """What a run needs of the model in which it opens."""
 
     client: SessionClient | ReplayClient
+    file: RigFile
+    line: Line
+    before: Line | None
     folder: Folder
-    trail: list[tuple[float, float]]
-    ghost: list[tuple[float, float]]
     wheel: int
-    _history: History
-    _run: int
-    _since_trail: int
-    _held: str
-    _live: _Live | None = None
-    _warned = 0
-    """How many of the run's warnings were said."""
+    trace: Trace
+    held_before: str
 
     @property
-    def replay(self) -> ReplayClient | None:
-        """The run that is open; None while what is driven now is shown."""
-        return self.client if isinstance(self.client, ReplayClient) else None
+    def replay(self) -> ReplayClient | None: ...
 
-    def open_run(self, path: Path) -> bool:
+    def say(self, text: str, alarm: bool = False) -> None: ...
+
+    def use_rig(self) -> None: ...
+
+
+class OpenRun:
+    """A run that may be open in a model in the place of what is driven now."""
+
+    def __init__(self, model: Shows) -> None:
+        self._of = model
+        self._live: _Live | None = None
+        self._warned = 0
+        """How many of the run's warnings were said."""
+
+    def open(self, path: Path) -> bool:
         """Open a run, at its first Tick; the robot is stopped meanwhile. Tells whether it could be read."""
         try:
             run = Run(path)
             run.row(run.first)
             rig = RigFile(run.rig_file(run.first))
         except RunError as problem:
-            self.say(str(problem), alarm=True)
+            self._of.say(str(problem), alarm=True)
             return False
         except RigError as problem:
-            self.say(f"{path.name}: {problem.mistakes[0]}", alarm=True)
+            self._of.say(f"{path.name}: {problem.mistakes[0]}", alarm=True)
             return False
         if self._live is None:
-            assert isinstance(self.client, SessionClient) or self.replay is None
-            self._live = _Live(self.client, self.file, self.folder, self.wheel)  # type: ignore[arg-type]
+            assert isinstance(self._of.client, SessionClient) or self._of.replay is None
+            self._live = _Live(self._of.client, self._of.file, self._of.folder, self._of.wheel)  # type: ignore[arg-type]
         live = self._live
         live.client.send(ask.Stop(f"a run of {run.facts.robot} plays again"))
-        self.client = ReplayClient(run, live.client)
+        self._of.client = ReplayClient(run, live.client)
         settings = live.folder.settings.model_copy(update={"field": run.floor})
-        self.folder = replace(live.folder, settings=settings)
+        self._of.folder = replace(live.folder, settings=settings)
         self._show(rig)
-        seconds = self.client.replay.length_s  # reads the last piece, and warns of it
+        seconds = self._of.client.replay.length_s  # reads the last piece, and warns of it
         warned = f"; {run.warnings[0]}" if run.warnings else ""
         self._warned = len(run.warnings)
-        self.say(f"{run.name}: {seconds:.1f} s of {run.facts.robot}{warned}", alarm=bool(warned))
+        self._of.say(f"{run.name}: {seconds:.1f} s of {run.facts.robot}{warned}", alarm=bool(warned))
         return True
 
-    def leave_run(self) -> None:
+    def leave(self) -> None:
         """Go back to what is driven now."""
         live, self._live = self._live, None
         if live is None:
             return
-        self.client, self.folder = live.client, live.folder
-        self._held = live.client.status.held  # why it stands was said when the run was opened
+        self._of.client, self._of.folder = live.client, live.folder
+        self._of.held_before = live.client.status.held  # why it stands was said when the run was opened
         self._show(live.file)
-        self.wheel = live.wheel
-        self.say("back at the robot: g lets it move again")
+        self._of.wheel = live.wheel
+        self._of.say("back at the robot: g lets it move again")
 
     def _show(self, file: RigFile) -> None:
-        self.file, self.before, self.wheel = file, None, 0
-        self._history = History(0)
-        self.trail, self.ghost, self._since_trail = [], [], 0
-        client = self.replay
-        self._run = client.times_put_back(client.begins) if client is not None else self.client.status.runs
-        self._use_rig()
+        self._of.file, self._of.before, self._of.wheel = file, None, 0
+        self._of.trace.history = History(0)
+        client = self._of.replay
+        runs = client.times_put_back(client.begins) if client is not None else self._of.client.status.runs
+        self._of.trace.begin(runs, [])
+        self._of.use_rig()
 
-    def follow_replay(self) -> None:
+    def follow(self) -> None:
         """Take the rig that made the Tick which the replay has reached, and after a jump forget what was shown."""
-        client = self.replay
+        client = self._of.replay
         if client is None:
             return
         run, at = client.run, client.replay.at
         if len(run.warnings) > self._warned:
             self._warned = len(run.warnings)
-            self.say(run.warnings[-1], alarm=True)
+            self._of.say(run.warnings[-1], alarm=True)
         path = run.rig_file(at)
-        if path != self.file.path:
+        if path != self._of.file.path:
             with contextlib.suppress(RigError, RunError):
-                file, wheel = RigFile(path), self.wheel
-                self.file, self.wheel = file, wheel
-                self._use_rig()
+                file, wheel = RigFile(path), self._of.wheel
+                self._of.file, self._of.wheel = file, wheel
+                self._of.use_rig()
         if client.jumped:
-            self._history = History(len(self.line.layout))
-            self._run, self.ghost, self._since_trail = client.times_put_back(client.begins), [], 0
-            self.trail = client.trail()
-
-    def refuses(self, request: object) -> bool:
-        """Tell whether a request means a robot that can be driven, and none is; it is said then."""
-        if self.replay is None or not isinstance(request, DRIVE):
-            return False
-        self.say(NOT_NOW)
-        return True
-
-    def _changed_by(self, key: str, change: Callable[[], None], say: bool = False) -> bool:
-        if self.replay is not None:
-            self.say(NOT_NOW)
-            return False
-        return super()._changed_by(key, change, say)
-
-    def _walk(self, word: str, step: object) -> None:
-        if self.replay is not None:
-            self.say(NOT_NOW)
-        else:
-            super()._walk(word, step)
+            self._of.trace.history = History(len(self._of.line.layout))
+            self._of.trace.begin(client.times_put_back(client.begins), client.trail())

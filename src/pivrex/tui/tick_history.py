@@ -1,15 +1,20 @@
-"""The newest Ticks that the screen keeps for its strips."""
+"""The newest Ticks that the screen keeps for its strips, and where the robot has been."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from pivrex.line.layout import Floats
+from pivrex.line.layout import Floats, Layout
+from pivrex.session.shared import Row
 
-__all__ = ["KEPT", "History"]
+__all__ = ["TRAIL_EVERY", "History", "Trace"]
 
 KEPT = 1200
 """Ticks: 20 s at 60 Hz."""
+
+
+TRAIL_EVERY = 3
+"""A point of the trail for every so many ticks."""
 
 
 class History:
@@ -34,3 +39,37 @@ class History:
             self._end = len(kept)
         self._rows[self._end : self._end + len(new)] = new
         self._end += len(new)
+
+
+class Trace:
+    """What was driven since the robot was put at its start, as far as the screen remembers it.
+
+    Attributes
+    ----------
+    history : History
+    trail, ghost : list of (x, y)
+        Where the robot has been, and the time before.
+    """
+
+    def __init__(self) -> None:
+        self.history = History(0)
+        self.trail: list[tuple[float, float]] = []
+        self.ghost: list[tuple[float, float]] = []
+        self._run = self._since = 0
+
+    def begin(self, run: int, trail: list[tuple[float, float]]) -> None:
+        """Begin anew with a trail; the Ticks that are kept stay."""
+        self.trail, self.ghost, self._run, self._since = trail, [], run, 0
+
+    def add(self, rows: list[Row], layout: Layout) -> None:
+        """Take new Ticks, oldest first."""
+        x, y = layout.at("truth", "x"), layout.at("truth", "y")
+        for row in rows:
+            if row.run != self._run:
+                self._run = row.run
+                self.ghost, self.trail = self.trail, []
+            self._since += 1
+            if self._since >= TRAIL_EVERY or not self.trail:
+                self._since = 0
+                self.trail.append((float(row.values[x]), float(row.values[y])))
+        self.history.add([row.values for row in rows[-KEPT:]])

@@ -8,12 +8,7 @@ from math import inf
 from pivrex.routine.checking.motions import MotionChecks
 from pivrex.routine.checking.scope import Scope, all_lines
 from pivrex.routine.kinds import NUMBER, Kind
-from pivrex.routine.nodes import (
-    Condition,
-    Expression,
-    Node,
-    Quantity,
-)
+from pivrex.routine.nodes import Condition, Expression, Node, Quantity
 from pivrex.routine.program import (
     Assign,
     AttachStep,

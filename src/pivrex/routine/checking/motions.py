@@ -9,28 +9,10 @@ from pivrex.path import Path
 from pivrex.path.plan import plan_of, troubles
 from pivrex.routine.checking.scope import Scope
 from pivrex.routine.checking.steps import StepChecks
-from pivrex.routine.kinds import (
-    ANGLE,
-    COUNTS,
-    LENGTH,
-    NUMBER,
-    SPEED,
-    TIME,
-    TURN_RATE,
-    TURNS,
-)
+from pivrex.routine.kinds import ANGLE, COUNTS, LENGTH, NUMBER, SPEED, TIME, TURN_RATE, TURNS
 from pivrex.routine.mistakes import nearest
-from pivrex.routine.nodes import (
-    Expression,
-    Node,
-    Quantity,
-    Span,
-)
-from pivrex.routine.program import (
-    FollowStep,
-    Instruction,
-    MotionStep,
-)
+from pivrex.routine.nodes import Expression, Node, Quantity, Span
+from pivrex.routine.program import FollowStep, Instruction, MotionStep
 from pivrex.routine.reading import Line
 
 __all__ = ["MotionChecks"]

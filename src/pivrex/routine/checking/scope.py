@@ -8,19 +8,10 @@ from typing import Protocol, runtime_checkable
 
 from pivrex.path import Path
 from pivrex.rig.rig import Rig
-from pivrex.routine.kinds import (
-    Kind,
-)
+from pivrex.routine.kinds import Kind
 from pivrex.routine.mistakes import TextMistake
-from pivrex.routine.nodes import (
-    Expression,
-    Span,
-)
-from pivrex.routine.program import (
-    MAIN,
-    Instruction,
-    Where,
-)
+from pivrex.routine.nodes import Expression, Span
+from pivrex.routine.program import MAIN, Instruction, Where
 from pivrex.routine.reading import Line
 from pivrex.routine.robot import RobotWords
 

@@ -9,28 +9,9 @@ from pivrex.rig.attachments import ENCODED, PLACES
 from pivrex.routine.checking.scope import Scope
 from pivrex.routine.checking.values import ValueChecks
 from pivrex.routine.forms import KEYWORDS
-from pivrex.routine.kinds import (
-    ANGLE,
-    COUNTS,
-    LENGTH,
-    NUMBER,
-    SPEED,
-    TIME,
-    TURN_RATE,
-    Kind,
-    named,
-)
+from pivrex.routine.kinds import ANGLE, COUNTS, LENGTH, NUMBER, SPEED, TIME, TURN_RATE, Kind, named
 from pivrex.routine.mistakes import nearest
-from pivrex.routine.nodes import (
-    Binary,
-    Call,
-    Expression,
-    Node,
-    Otherwise,
-    Quantity,
-    Span,
-    Variable,
-)
+from pivrex.routine.nodes import Binary, Call, Expression, Node, Otherwise, Quantity, Span, Variable
 from pivrex.routine.program import (
     Assign,
     AttachStep,

@@ -8,25 +8,9 @@ from typing import Any
 from pivrex.rig.attachments import PLACES
 from pivrex.routine.checking.scope import Finder, Scope
 from pivrex.routine.forms import FUNCTIONS
-from pivrex.routine.kinds import (
-    NUMBER,
-    Kind,
-    divided,
-    named,
-    times,
-)
+from pivrex.routine.kinds import NUMBER, Kind, divided, named, times
 from pivrex.routine.mistakes import nearest
-from pivrex.routine.nodes import (
-    Call,
-    Compare,
-    Condition,
-    Expression,
-    Group,
-    IsState,
-    Not,
-    Quantity,
-    Variable,
-)
+from pivrex.routine.nodes import Call, Compare, Condition, Expression, Group, IsState, Not, Quantity, Variable
 
 __all__ = ["ValueChecks"]
 

@@ -11,22 +11,10 @@ from pivrex.routine.checking.blocks import BlockChecks
 from pivrex.routine.checking.scope import OwnMove, Reader, Scope, all_lines
 from pivrex.routine.checking.timing import Timing
 from pivrex.routine.forms import KEYWORDS
-from pivrex.routine.kinds import (
-    ANGLE,
-    LENGTH,
-    NUMBER,
-    Kind,
-)
+from pivrex.routine.kinds import ANGLE, LENGTH, NUMBER, Kind
 from pivrex.routine.mistakes import TextMistake, nearest
-from pivrex.routine.nodes import (
-    Expression,
-    Node,
-    Quantity,
-)
-from pivrex.routine.program import (
-    MAIN,
-    Program,
-)
+from pivrex.routine.nodes import Expression, Node, Quantity
+from pivrex.routine.program import MAIN, Program
 from pivrex.routine.reading import Line, read_lines
 
 __all__ = ["Checked", "check_text"]

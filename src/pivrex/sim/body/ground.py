@@ -194,8 +194,7 @@ def added(sums: Sums, ways: Floats, stiff: Floats, target: Floats, batch: tuple[
     more = [single((scaled[..., i] * ways[..., j]).sum(axis=-1)) for i, j in pairs]
     right = [single((scaled[..., i] * target).sum(axis=-1)) for i in range(3)]
     return sums._replace(
-        a=[x + y for x, y in zip(sums.a, more, strict=True)],
-        r=[x + y for x, y in zip(sums.r, right, strict=True)],
+        a=[x + y for x, y in zip(sums.a, more, strict=True)], r=[x + y for x, y in zip(sums.r, right, strict=True)]
     )
 
 

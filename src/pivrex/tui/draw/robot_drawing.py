@@ -253,9 +253,7 @@ def _wheel(dots: Dots, scale: RobotScale, wheel: Wheel, angle: float, target: fl
         dots.path(dots.layer("frame"), *at(1.3 * r * np.cos(around), 1.3 * r * np.sin(around)), every=3)
         way = np.array([0.0, 1.0]) * 1.3 * r
         dots.path(
-            dots.layer("target"),
-            *scale.dots(wheel.x_m + way * cos(target), wheel.y_m + way * sin(target)),
-            every=3,
+            dots.layer("target"), *scale.dots(wheel.x_m + way * cos(target), wheel.y_m + way * sin(target)), every=3
         )
     if chosen:
         corners = np.array([(r, half), (r, -half), (-r, -half), (-r, half), (r, half)])

@@ -172,10 +172,7 @@ def _draw_step(guide: ShakedownGuide, picture: Picture, step: Step, y: int) -> i
     if step.kind == "probe" and guide.runs and step.asks != "sensors":
         question = "What moved?" if step.asks == "motion" else "What did the numbers do?"
         y = _say(
-            picture,
-            f"Port {_port(guide, step)}: {question} ↑↓ Enter, Backspace takes the last answer back",
-            y,
-            "key",
+            picture, f"Port {_port(guide, step)}: {question} ↑↓ Enter, Backspace takes the last answer back", y, "key"
         )
         y = _say(picture, _hint(guide, step), y, "measured")
         return _draw_choices(guide, picture, y)

@@ -11,12 +11,12 @@ from textual.screen import ModalScreen
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.maker.maker_picture import draw_making
 from pivrex.tui.maker.robot_in_making import Making
-from pivrex.tui.overlays.closing import ClosesItself
+from pivrex.tui.overlays.closing import LiesOver
 
 __all__ = ["Maker"]
 
 
-class Maker(ClosesItself, ModalScreen[Path | None]):
+class Maker(LiesOver, ModalScreen[Path | None]):
     """Gives the file of the robot that was made, or None.
 
     Parameters

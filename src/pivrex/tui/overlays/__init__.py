@@ -7,11 +7,7 @@ from pivrex.face import showing
 if TYPE_CHECKING:
     from pivrex.tui.overlays.choices import Choice, Choices
     from pivrex.tui.overlays.entry import ValueEntry
-    from pivrex.tui.overlays.help import Help
-    from pivrex.tui.overlays.message_list import Messages
     from pivrex.tui.overlays.palette import Palette
 
-__all__ = ["Choice", "Choices", "Help", "Messages", "Palette", "ValueEntry"]
-__getattr__ = showing(
-    __name__, choices="Choice Choices", entry="ValueEntry", help="Help", message_list="Messages", palette="Palette"
-)
+__all__ = ["Choice", "Choices", "Palette", "ValueEntry"]
+__getattr__ = showing(__name__, choices="Choice Choices", entry="ValueEntry", palette="Palette")

@@ -13,36 +13,34 @@ if TYPE_CHECKING:
 else:
     _Base = object
 
-__all__ = ["ClosesItself", "LiesOver"]
+__all__ = ["LiesOver"]
 
 
-class ClosesItself(_Base):
-    """For a screen over another: by the time it wants to close, Esc or a second Enter may have closed it already, and
-    the screen below must stay.
+class LiesOver(_Base):
+    """For a screen over another. It closes only itself: by the time it wants to, Esc or a second Enter may have closed it
+    already, and the screen below must stay. What is looked at for a moment has a key of its own, which closes it as a click
+    beside it does. A key that means nothing here is the app's to judge, as everywhere: while live it stops the robot. Esc is
+    the app's, whatever lies over.
+
+    Attributes
+    ----------
+    own_key : str
+        The key that opened it; empty where all keys are its own.
+    means : tuple of str
+        The other keys that mean something here.
     """
+
+    own_key = ""
+    means: tuple[str, ...] = ()
 
     def dismiss(self, result: object = None) -> AwaitComplete:
         if self.app.screen is not self:
             return AwaitComplete.nothing()  # type: ignore[no-untyped-call]
         return super().dismiss(result)
 
-
-class LiesOver(ClosesItself):
-    """For what is looked at for a moment: its own key, or a click beside it, closes it. A key that means nothing here is the
-    app's to judge, as everywhere: while live it stops the robot. Esc is the app's, whatever lies over.
-
-    Attributes
-    ----------
-    own_key : str
-        The key that opened it.
-    means : tuple of str
-        The other keys that mean something here.
-    """
-
-    own_key: str
-    means: tuple[str, ...]
-
     def on_key(self, event: events.Key) -> None:
+        if not self.own_key:
+            return
         if event.key == self.own_key:
             event.stop()
             self.dismiss(None)
@@ -51,5 +49,5 @@ class LiesOver(ClosesItself):
             self.app.means_nothing(event.key)  # type: ignore[attr-defined]
 
     def on_click(self, event: events.Click) -> None:
-        if event.widget is self:
+        if self.own_key and event.widget is self:
             self.dismiss(None)

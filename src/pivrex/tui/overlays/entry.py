@@ -14,7 +14,7 @@ from textual.widgets import Input, Label
 
 from pivrex.errors import UnitError
 from pivrex.tui.keys import do_bound
-from pivrex.tui.overlays.closing import ClosesItself
+from pivrex.tui.overlays.closing import LiesOver
 
 __all__ = ["Asked", "Typed", "ValueEntry"]
 
@@ -58,7 +58,7 @@ class _Ready(Input):
         self.call_next(self.app.give_keys, self.screen)  # type: ignore[attr-defined]
 
 
-class ValueEntry(ClosesItself, ModalScreen[None]):
+class ValueEntry(LiesOver, ModalScreen[None]):
     """Asks for one value; a mistake is said beside it and the typing stays."""
 
     DEFAULT_CSS = """

@@ -7,23 +7,19 @@ from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.overlays.sheet import Sheet
 
-__all__ = ["Help", "draw_help"]
+__all__ = ["draw_help", "help_sheet"]
 
 WIDEST = 132
 SIGNS = 12
 
 
-class Help(Sheet):
-    """Lies over the view that it explains."""
+def help_sheet(view: str, signs: list[tuple[str, str]], commands: list[Command], key: str) -> Sheet:
+    """Give what lies over the view that it explains."""
 
-    widest = WIDEST
+    def drawn(width: int) -> Picture:
+        return draw_help(signs, commands, min(width, WIDEST))
 
-    def __init__(self, view: str, signs: list[tuple[str, str]], commands: list[Command], key: str) -> None:
-        super().__init__(f"{view}: what is to be seen, and the keys", key)
-        self._signs, self._commands = signs, commands
-
-    def drawn(self, width: int) -> Picture:
-        return draw_help(self._signs, self._commands, width)
+    return Sheet(f"{view}: what is to be seen, and the keys", key, drawn)
 
 
 def draw_help(signs: list[tuple[str, str]], commands: list[Command], width: int) -> Picture:

@@ -9,25 +9,14 @@ from pivrex.tui.draw.picture import Picture
 from pivrex.tui.editing import Told
 from pivrex.tui.overlays.sheet import Sheet
 
-__all__ = ["Messages", "draw_messages"]
+__all__ = ["draw_messages", "message_sheet"]
 
-LOOK_AGAIN_S = 0.5
 TIMES = 10
 
 
-class Messages(Sheet):
-    """Lies over the view, and goes on as more is said."""
-
-    def __init__(self, told: Callable[[], list[Told]], warnings: Callable[[], list[str]], key: str) -> None:
-        super().__init__("what was said", key)
-        self._told, self._warnings = told, warnings
-
-    def on_mount(self) -> None:
-        super().on_mount()
-        self.set_interval(LOOK_AGAIN_S, self.on_resize)
-
-    def drawn(self, width: int) -> Picture:
-        return draw_messages(self._told(), self._warnings(), width)
+def message_sheet(told: Callable[[], list[Told]], warnings: Callable[[], list[str]], key: str) -> Sheet:
+    """Give what lies over the view, and goes on as more is said."""
+    return Sheet("what was said", key, lambda width: draw_messages(told(), warnings(), width), goes_on=True)
 
 
 def draw_messages(told: list[Told], warnings: list[str], width: int) -> Picture:

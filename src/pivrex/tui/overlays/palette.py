@@ -9,7 +9,7 @@ from textual.command import CommandList, CommandPalette
 from textual.css.query import NoMatches
 from textual.widgets.option_list import Option
 
-from pivrex.tui.overlays.closing import ClosesItself
+from pivrex.tui.overlays.closing import LiesOver
 
 __all__ = ["Palette"]
 
@@ -17,7 +17,7 @@ SAY_S = 0.3
 """How long nothing is found before that is said."""
 
 
-class Palette(ClosesItself, CommandPalette):
+class Palette(LiesOver, CommandPalette):
     """The commands of the program, found by typing. One that is closed while it still opens finds its own parts gone."""
 
     def on_descendant_focus(self) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from textual.app import ComposeResult
 from textual.containers import VerticalScroll
 from textual.screen import ModalScreen
@@ -13,15 +15,21 @@ from pivrex.tui.overlays.closing import LiesOver
 
 __all__ = ["Sheet"]
 
+WIDEST = 150
+LOOK_AGAIN_S = 0.5
+
 
 class Sheet(LiesOver, ModalScreen[None]):
-    """Subclasses draw it.
+    """It is drawn anew whenever its window changes, and where it goes on, twice a second.
 
     Parameters
     ----------
     title : str
     key : str
         The key that opened it closes it.
+    drawn : callable
+        Draws all of it at a width, as high as it is.
+    goes_on : bool
     """
 
     DEFAULT_CSS = """
@@ -35,16 +43,11 @@ class Sheet(LiesOver, ModalScreen[None]):
     Sheet Canvas { width: 100%; }
     """
     means = ("up", "down", "home", "end", "pageup", "pagedown")
-    widest = 150
 
-    def __init__(self, title: str, key: str) -> None:
+    def __init__(self, title: str, key: str, drawn: Callable[[int], Picture], goes_on: bool = False) -> None:
         super().__init__(classes="ascii" if Canvas.ascii_only else None)
-        self._title, self.own_key = title, key
+        self._title, self.own_key, self._drawn, self._goes_on = title, key, drawn, goes_on
         self._canvas = Canvas()
-
-    def drawn(self, width: int) -> Picture:
-        """Draw all of it, as high as it is."""
-        raise NotImplementedError
 
     def compose(self) -> ComposeResult:
         with VerticalScroll():
@@ -55,9 +58,11 @@ class Sheet(LiesOver, ModalScreen[None]):
         scroll.border_title = f"{self._title}  {key_name(self.own_key)} closes"
         scroll.focus()
         self.on_resize()
+        if self._goes_on:
+            self.set_interval(LOOK_AGAIN_S, self.on_resize)
 
     def on_resize(self) -> None:
-        picture = self.drawn(min(self.widest, max(24, self.app.size.width - 8)))
+        picture = self._drawn(min(WIDEST, max(24, self.app.size.width - 8)))
         if self._canvas.styles.height is None or self._canvas.picture.height != picture.height:
             self._canvas.styles.height = picture.height
         self._canvas.show(picture)

@@ -111,7 +111,7 @@ class RunList(Panel):
 
     def act_open_run(self) -> None:
         """Play the selected run in every view."""
-        if self.desk.selected and self.model.open_run(self.desk.folder / self.desk.selected):
+        if self.desk.selected and self.model.run.open(self.desk.folder / self.desk.selected):
             self.view.app.show_view("field")
 
     def act_mark_run(self) -> None:

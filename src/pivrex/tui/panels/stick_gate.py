@@ -50,10 +50,7 @@ class StickGate(Panel):
                 edge_up=edges.of(up).edge,
                 measure=edges.measure if one_stick else "axis",
                 names=(across, up if up != "ahead" else "ahead − back"),
-                notes=(
-                    (edges.measure, MEASURES[edges.measure]),
-                    (edges.onset, ONSETS[edges.onset]),
-                ),
+                notes=((edges.measure, MEASURES[edges.measure]), (edges.onset, ONSETS[edges.onset])),
             ),
             width,
             height,
