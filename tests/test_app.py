@@ -5,7 +5,7 @@ import functools
 import shutil
 import time
 import unittest
-from collections.abc import Callable, Coroutine, Iterator
+from collections.abc import Callable, Coroutine, Iterator, Sequence
 from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
@@ -25,6 +25,7 @@ from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.releases import FocusReported, KeyReleased, ReleaseParser, ReleasesReported
 from pivrex.tui.views.field import FieldView
 from pivrex.tui.views.shaping import ShapingView
+from pivrex.tui.views.view_row import ViewRow
 from pivrex.tui.views.view_table import VIEWS
 from tests.local import LocalClient, local_model, previews_at_once, where, work_in_threads
 from tests.support import DEMO, TempCase
@@ -44,6 +45,9 @@ def in_loop(test: Callable[[Any], Coroutine[Any, Any, None]]) -> Callable[[Any],
 
 
 class AppCase(TempCase):
+    rows: Sequence[ViewRow] = VIEWS
+    """The views that there are."""
+
     def setUp(self) -> None:
         super().setUp()
         self.home = self.demo()
@@ -58,7 +62,7 @@ class AppCase(TempCase):
     async def running(self, source: str = "keys", size: tuple[int, int] = (160, 47), view: str = "field") -> Any:
         self.model = local_model(self.home, source)
         self.addCleanup(self.model.client.close)
-        self.app = PivrexApp(self.model, view=view)
+        self.app = PivrexApp(self.model, view=view, views=self.rows)
         async with self.app.run_test(size=size) as pilot:
             self.pilot = pilot
             await self.frames(2)
@@ -445,9 +449,7 @@ class WholeTest(AppCase):
         async with self.running("recording watering"):
             await self.frames(40)
             await self.press("x")
-            await self.app.workers.wait_for_complete()
-            await self.frames()
-            self.assertIn("saved exports/", self.text("foot"))
+            await self.until(lambda: "saved exports/" in self.text("foot"))
             self.assertEqual(sorted(p.suffix for p in (self.home / "exports").iterdir()), [".csv", ".pdf", ".svg"])
 
     @in_loop

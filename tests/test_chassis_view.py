@@ -337,7 +337,7 @@ class SteeringViewTest(RobotCase):
     async def test_the_ladder_leads_to_the_wheel_and_its_loop(self) -> None:
         async with self.running(view="field"):
             await self.press("n", "enter")
-            rungs = [r.stage for r in self.app._rungs]
+            rungs = [r.stage for r in self.app.why._rungs()]
             await self.press(*["down"] * rungs.index("steer"), "enter")
             self.assertEqual(self.app.view.view_name, "chassis")
             view: Any = self.app.view

@@ -26,6 +26,7 @@ from pivrex.tui.keys import keys_of_buttons
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.overlays.sheet import Sheet
 from pivrex.tui.own_editor import editor_words
+from pivrex.tui.panels.why_ladder import WhyLadder
 from tests.support import DEMO, PLAIN, PLOVER, ROOT, TempCase, slow, wait_for
 from tests.test_app import AppCase, in_loop
 from tests.test_cli import Ran
@@ -299,7 +300,7 @@ class SaidTest(AppCase):
         async with self.running():
             with (
                 mock.patch.object(type(self.app.view), "copied", return_value=[]),
-                mock.patch.object(type(self.app), "why_text", return_value=[]),
+                mock.patch.object(WhyLadder, "text", return_value=[]),
             ):
                 self.app.act_copy()
             self.assertIn("nothing to copy yet", self.model.message)

@@ -1,4 +1,4 @@
-"""Views as rows: one that is added and taken away, drawing that never acts, clicks wherever arrows lead, keys of one's own."""
+"""Views: drawing that never acts, clicks wherever arrows lead, keys of one's own."""
 
 from __future__ import annotations
 
@@ -13,75 +13,18 @@ from pivrex.rig.edit import RigFile
 from pivrex.session.messages import GoLive, WatchSources
 from pivrex.session.shared import Row
 from pivrex.tui.app import PivrexApp
-from pivrex.tui.commands import Command, Commands
+from pivrex.tui.commands import Commands
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.job import Job
 from pivrex.tui.jobs.setting_worth import Worth, compare
 from pivrex.tui.keys import key_name, read_keys
 from pivrex.tui.model import ScreenModel
-from pivrex.tui.panels.panel import View
-from pivrex.tui.views.view_row import ViewRow
 from pivrex.tui.views.view_table import VIEWS
 from pivrex.tuning.setting_trials import Compared
 from tests.chassis import SOME, demo_path
 from tests.local import local_model
 from tests.support import DEMO, TempCase, Terminal, slow, wait_for
 from tests.test_app import AppCase, in_loop
-
-
-class Odometer(View):
-    """A view that shows one number."""
-
-    def draw(self, width: int, height: int) -> Picture:
-        picture = Picture(width, height)
-        picture.text(0, 0, f"the clock says {self.model.value('clock', 't'):.2f} s")
-        return picture
-
-    def act_shout(self) -> None:
-        self.model.say("it shouts")
-
-
-ROW = ViewRow(
-    "odometer", "9", "one number", "Opens the odometer.", Odometer,
-    bars=lambda m: (("t", 0.5, f"{m.value('clock', 't'):5.1f} s", "measured"),),
-    commands=(Command("shout", "shout", "Says something.", ("W",), foot=1),),
-)  # fmt: skip
-
-
-class RowTest(AppCase):
-    @in_loop
-    async def test_a_view_is_one_class_and_one_row(self) -> None:
-        self.model = local_model(self.home)
-        self.addCleanup(self.model.client.close)
-        self.app = PivrexApp(self.model, views=(*VIEWS, ROW))
-        async with self.app.run_test(size=(160, 47)) as pilot:
-            self.pilot = pilot
-            await self.frames(3)
-            self.assertIn(" 9 odometer", self.text("line"))
-            await self.press("9")
-            self.assertIn("the clock says", self.text("odometer"))
-            self.assertIn("W shout", self.text("foot"))
-            await self.press("W")
-            self.assertEqual(self.model.message, "it shouts")
-            await self.press("x")
-            await self.pilot.pause()
-            self.assertEqual(self.model.message, "there is nothing of odometer to export")
-            await self.press("question_mark")
-            self.assertIn("shout: Says something.", self.over())
-            titles = [c.title for c in self.app.get_system_commands(self.app.screen)]
-            self.assertIn("odometer  (9)", titles)
-            await self.press("question_mark", "5")
-            self.assertNotIn("Y shout", self.text("foot"))
-            await self.pilot.click("#line", offset=(150, 1))
-            self.assertEqual(self.app.view.view_name, "odometer")
-
-    @in_loop
-    async def test_and_without_its_row_nothing_of_it_is_left(self) -> None:
-        async with self.running():
-            await self.press("9", "Y")
-            self.assertEqual(self.app.view.view_name, "field")
-            self.assertNotIn("odometer", self.text())
-            self.assertNotEqual(self.model.message, "it shouts")
 
 
 class DrawingTest(AppCase):

@@ -13,7 +13,6 @@ from textual.screen import Screen
 from textual.widgets import ContentSwitcher
 
 from pivrex.devices.keys import DRIVE_KEYS
-from pivrex.line.why import Rung, ladder, sentence
 from pivrex.rig.channels import CHANNELS
 from pivrex.session.messages import KeyDown, KeyUp, LetGo, SetKeysMode, Stop
 from pivrex.session.places import log_file
@@ -22,7 +21,8 @@ from pivrex.tui.app_actions import AppActions
 from pivrex.tui.app_replay import ReplayActs
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Commands
-from pivrex.tui.draw.bar import draw_foot, draw_ladder, draw_why
+from pivrex.tui.draw.bar import draw_foot
+from pivrex.tui.jobs.paper import paper_job
 from pivrex.tui.keys import key_name
 from pivrex.tui.keys_in_order import KeysInOrder
 from pivrex.tui.model import ScreenModel
@@ -31,6 +31,7 @@ from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.overlays.palette import Palette
 from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.panels.panel import View
+from pivrex.tui.panels.why_ladder import WhyLadder
 from pivrex.tui.releases import KeyReleased, ask_terminal, install
 from pivrex.tui.remembering import Remembering
 from pivrex.tui.replaying import NOT_NOW
@@ -106,11 +107,10 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         self._parts = {name: Canvas(id=name) for name in ("head", "line", "replay", "ladder", "why", "foot", "small")}
         self._open = view
         self._tour = tour and view == "field"
-        self._rung = 0
-        self._rungs: list[Rung] = []
-        self._ladder_open = False
+        self.why = WhyLadder(model)
         self._reports_releases = self._reports_focus = False
         self._gone = ""
+        self.paper = paper_job()
 
     def compose(self) -> ComposeResult:
         yield self._parts["head"]
@@ -133,6 +133,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         self.remember()
         for view in self.views.values():
             view.close()
+        self.paper.close()
 
     @property
     def view(self) -> View:
@@ -157,6 +158,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
             self._gone = f"the session no longer answers; {rests}. Ctrl+Q leaves"
             model.say(self._gone, alarm=True)
         self.view.update()
+        self.take_exports()
 
     def draw(self) -> None:
         """Draw everything that is to be seen; changes nothing but the screen."""
@@ -174,7 +176,9 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         self.show_replay()
         parts["line"].show(chrome.line(model, list(self.rows.values()), self._open, width))
         self._draw_view()
-        self._draw_why(width)
+        if self.why.open:
+            parts["ladder"].show(self.why.draw(width, parts["ladder"].size.height))
+        parts["why"].show(self.why.draw_sentence(width))
         parts["foot"].show(draw_foot(self.commands.foot(self._open, model), model.message, model.message_alarm, width))
 
     def _draw_view(self) -> None:
@@ -186,20 +190,6 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
             tour = draw_tour(picture.width)
             picture.place(tour, 2, max(0, picture.height - tour.height - 2))
         view.canvas.show(picture)
-
-    def _draw_why(self, width: int) -> None:
-        model = self.model
-        why = "why: no tick yet"
-        if model.row is not None:
-            why = sentence(model.line, model.row, model.wheel_name)
-            if self._ladder_open:
-                self._rungs = ladder(model.line, model.row, model.wheel_name)
-                self._rung = min(self._rung, len(self._rungs) - 1)
-                rows = self._parts["ladder"].size.height
-                self._parts["ladder"].show(draw_ladder(self._rungs, self._rung, model.wheel_name, width, rows))
-        picture = draw_why(why, width)
-        picture.spot(0, 0, width, "command", "ladder")
-        self._parts["why"].show(picture)
 
     # --- keys and mouse ---
 
@@ -228,7 +218,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         if self.model.replay is not None and self.commands.of_key(key, self._open) is None:
             self.model.say(NOT_NOW)
             return
-        if not self._ladder_open and self.view.take_key(key):
+        if not self.why.open and self.view.take_key(key):
             self.draw()
             return
         if key in self.button_keys:
@@ -254,7 +244,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         if name.removeprefix("view_") in self.rows:
             self.show_view(name.removeprefix("view_"))
         else:
-            walks_rungs = self._ladder_open and name in ("previous_setting", "next_setting")
+            walks_rungs = self.why.open and name in ("previous_setting", "next_setting")
             action = None if walks_rungs else self.view.act(name)
             (action or getattr(self, f"act_{name}"))()
         self.draw()
@@ -273,8 +263,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         if spot is not None and spot.what == "replay":
             self.jump_to(int(spot.value))
         elif spot is not None and spot.what == "rung":
-            chosen, self._rung = self._rung, int(spot.value)
-            if chosen == self._rung:
+            if self.why.choose(int(spot.value)):
                 self.act_ladder()
         elif canvas is self.view.canvas and not (spot is not None and self.view.press(spot.what, spot.value)):
             self.view.point(message.x, message.y, message.phase)
@@ -325,10 +314,10 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
 
     def act_ladder(self) -> None:
         """Open the why; opened, Enter goes to the setting of the chosen rung."""
-        if self._ladder_open and self._rungs and self._rungs[self._rung].setting:
-            self._go_to(self._rungs[self._rung].setting)
-        self._ladder_open = not self._ladder_open
-        self._parts["ladder"].display = self._ladder_open
+        setting = self.why.toggle()
+        if setting:
+            self._go_to(setting)
+        self._parts["ladder"].display = self.why.open
 
     def _go_to(self, key: str) -> None:
         for name, view in self.views.items():
@@ -341,19 +330,11 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
             f"{key} stands in {self.model.file.path.name}, line {self.model.line_of(key)}; {name} opens it there"
         )
 
-    def why_text(self) -> list[str]:
-        model = self.model
-        if model.row is None:
-            return []
-        if self._ladder_open:
-            return [f"{r.stage}: {r.text}" + (f"  ({r.setting})" if r.setting else "") for r in self._rungs]
-        return [sentence(model.line, model.row, model.wheel_name)]
-
     def act_previous_setting(self) -> None:
-        self._rung = max(0, self._rung - 1)
+        self.why.walk(-1)
 
     def act_next_setting(self) -> None:
-        self._rung += 1
+        self.why.walk(1)
 
     def act_palette(self) -> None:
         if not isinstance(self.screen, Palette):

@@ -11,6 +11,7 @@ from textual.app import SuspendNotSupported
 from textual.screen import Screen
 
 from pivrex.devices.keys import KeysMode
+from pivrex.errors import SaveError
 from pivrex.files import resolved
 from pivrex.lower import reason
 from pivrex.session.messages import (
@@ -32,7 +33,8 @@ from pivrex.session.messages import (
 )
 from pivrex.session.periods import Period
 from pivrex.tui.commands import Commands
-from pivrex.tui.exporting import export_view
+from pivrex.tui.jobs.job import Job
+from pivrex.tui.jobs.paper import Drawing
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
 from pivrex.tui.overlays.entry import ValueEntry
@@ -41,6 +43,7 @@ from pivrex.tui.overlays.message_list import message_sheet
 from pivrex.tui.own_editor import editor_words
 from pivrex.tui.panels.match_clock import MatchClock
 from pivrex.tui.panels.panel import View
+from pivrex.tui.panels.why_ladder import WhyLadder
 from pivrex.tui.themes import next_theme
 from pivrex.tui.views.routine import RoutineView
 from pivrex.tui.views.view_row import ViewRow
@@ -70,6 +73,8 @@ class AppActions(_Base):
     rows: dict[str, ViewRow]
     views: dict[str, View]
     _open: str
+    why: WhyLadder
+    paper: Job[tuple[Drawing, ...], str]
     _reports_releases: bool
 
     @property
@@ -183,6 +188,18 @@ class AppActions(_Base):
     def act_redo(self) -> None:
         self.model.redo()
 
+    def act_changes(self) -> None:
+        """List what was changed of the rig, the routine or the path, newest first; one is chosen to go to."""
+        document, go_to = self.view.changes()
+
+        def choices() -> list[Choice]:
+            steps = list(enumerate(document.steps, 1))[::-1]
+            listed = [Choice(str(n), s.what, f"{s.at}{', undone' * (n > document.at)}") for n, s in steps]
+            return [*listed, Choice("0", f"{document.path.name} as it was opened", "")]
+
+        title = f"{document.path.name} as it was after which change?"
+        self.view.choose(title, choices, str(document.at), self._key_of("changes"), lambda at: go_to(int(at)))
+
     def act_put_back(self) -> None:
         self.model.ask(PutBack())
 
@@ -268,7 +285,7 @@ class AppActions(_Base):
 
     def act_copy(self) -> None:
         """Copy the open ladder, or what is selected with the why."""
-        lines = self.view.copied() + self.why_text()
+        lines = self.view.copied() + self.why.text()
         if not lines:
             self.model.say("nothing to copy yet: select a value, or start the robot")
             return
@@ -277,10 +294,6 @@ class AppActions(_Base):
             f"copied, where the terminal lets it: {lines[0]}"
             + (f", and {len(lines) - 1} more lines" * (len(lines) > 1))
         )
-
-    def why_text(self) -> list[str]:
-        """Give the why as text: its sentence, or a line for each rung of the open ladder."""
-        raise NotImplementedError
 
     def act_edit_file(self) -> None:
         """Open the rig in the person's editor, and come back; the robot rests meanwhile."""
@@ -329,7 +342,26 @@ class AppActions(_Base):
         self.model.say(f"theme {self.look}")
 
     def act_export(self) -> None:
-        self.run_worker(export_view(self.model, self.rows[self._open]), group="export", exclusive=True)
+        model, view = self.model, self.rows[self._open]
+        try:
+            drawings = view.exports(model)
+        except SaveError as problem:
+            model.say(str(problem), alarm=True)
+            return
+        if not drawings:
+            model.say(f"there is nothing of {view.name} to export")
+            return
+        model.say("drawing ...")
+        files = [[str(model.export_name(words[0], suffix)) for suffix in (".svg", ".pdf")] for words in drawings]
+        self.paper.ask(tuple((*words, "-o", svg, "-o", pdf) for words, (svg, pdf) in zip(drawings, files, strict=True)))
+
+    def take_exports(self) -> None:
+        """Say what was drawn on paper."""
+        for _, saved in self.paper.poll():
+            self.model.say(saved)
+        if self.paper.problem:
+            self.model.say(self.paper.problem, alarm=True)
+            self.paper.forget()
 
 
 def _said(lacks: tuple[str, ...], waits: str) -> str:

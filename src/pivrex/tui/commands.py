@@ -87,6 +87,8 @@ COMMON = (
     Command("undo", "undo", "Takes the last change of the rig back.", ("u",), foot=9, available=lambda m: m.file.can_undo),
     Command("redo", "redo", "Brings the last undone change back.", ("U", "shift+u", "upper_u"), foot=10,
             available=lambda m: m.file.can_redo),
+    Command("changes", "list of changes", "Lists what was changed of the rig, or of the routine or path that is open, and goes to any of "
+            "them.", ("ctrl+u",)),
     Command("put_back", "back to start", "Puts the stand-in back at its start; the trail stays as a ghost.", ("r",), foot=11),
     Command("hold_heading", "hold heading", "Lets the gyro hold the heading while nobody turns it, or no more.", ("Y", "shift+y", "upper_y"),
             foot=7,

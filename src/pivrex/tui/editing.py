@@ -147,6 +147,10 @@ class Editing:
         """Bring the last undone change back."""
         self._walk("done again", self.file.redo)
 
+    def go_to(self, at: int) -> None:
+        """Go to how the rig was after so many changes."""
+        self._walk("gone to", lambda: self.file.go_to(at))
+
     def look_outside(self) -> None:
         """Notice a rig that was edited outside."""
         before = self.file.rig

@@ -160,6 +160,11 @@ class RoutineDocument(Document[Checked]):
 
     def _save(self) -> None:
         self.saver.save(self.path, self.raw(), self._disk)
+        self._known = self.text
+
+    def look_outside(self) -> str:
+        self.saver.wait()
+        return super().look_outside()
 
     def raw(self) -> str:
         """Return the text as it stands in its file."""

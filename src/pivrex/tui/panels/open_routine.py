@@ -19,7 +19,7 @@ from pivrex.session.periods import Period
 from pivrex.tui.documents.routine_document import RoutineDocument
 from pivrex.tui.jobs.previews import Found, Place, Preview, Seen, ToPlay, preview_job
 from pivrex.tui.overlays.choices import Choice
-from pivrex.tui.panels.panel import Panel, View
+from pivrex.tui.panels.panel import Changes, Panel, View
 from pivrex.tui.panels.routine_text import RoutineText
 
 __all__ = ["OpenRoutine"]
@@ -231,6 +231,24 @@ class OpenRoutine(Panel):
             values = (*dict.fromkeys(sorted(cases)), 0.0) if cases else (0.0, 1.0, 2.0, 3.0, 4.0)
         return ToPlay(self.desk.serial, self.model.rig, folder.field, program, folder.match.alone_s, 0, values[:6])
 
+    def changes(self) -> Changes | None:
+        return (self.desk, self._go_to_change) if self.desk.is_open and self.model.replay is None else None
+
+    def _go_to_change(self, at: int) -> None:
+        try:
+            what = self.desk.go_to(at)
+        except PivrexError as problem:
+            self.model.say(str(problem), alarm=True)
+            return
+        self._take_text()
+        self.model.say(f"gone to: {what}" if what else "it is so already")
+
+    def _take_text(self) -> None:
+        """Show the text that the document has by now; Ctrl+Z in the editor brings back what was there."""
+        self.editor.take_text(self.desk.text)
+        self._show_mistakes()
+        self._due = time.monotonic()
+
     def begin_from(self, program: Program, line: int) -> None:
         """Make ready with how things stand before a line, once that is known."""
         self.send()
@@ -291,9 +309,7 @@ class OpenRoutine(Panel):
                 before = desk.text
                 desk.take_theirs(aside=False)
                 if desk.text != before:
-                    self.editor.take_text(desk.text)
-                    self._show_mistakes()
-                    self._due = time.monotonic()
+                    self._take_text()
                     self.model.say(
                         f"{desk.path.name} was changed outside and read again; Ctrl+Z in the text brings back what was here"
                     )
@@ -317,9 +333,7 @@ class OpenRoutine(Panel):
             except PivrexError as problem:
                 self.model.say(str(problem), alarm=True)
                 return
-            self.editor.take_text(desk.text)
-            self._show_mistakes()
-            self._due = time.monotonic()
+            self._take_text()
             self.model.say(f"{name}: kept {'what was typed here' if whose == 'ours' else 'what was saved outside'}; "
                            f"the other is in {beside.name if beside is not None else name}")  # fmt: skip
 

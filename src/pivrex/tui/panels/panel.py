@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, cast
 
+from pivrex.document import Document
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
@@ -30,6 +31,9 @@ class Rect(NamedTuple):
     def holds(self, x: int, y: int) -> bool:
         """Tell whether a cell lies in it."""
         return self.x <= x < self.x + self.width and self.y <= y < self.y + self.height
+
+
+Changes = tuple[Document[Any], Callable[[int], None]]
 
 
 class Panel:
@@ -69,6 +73,10 @@ class Panel:
 
     def close(self) -> None:
         """Let go of what works beside the screen: it ends."""
+
+    def changes(self) -> Changes | None:
+        """Give the document that is changed here, if it is not the rig, and what goes to how it was after so many steps."""
+        return None
 
     # --- settings of the rig ---
 
@@ -241,6 +249,11 @@ class View:
         """Let go of what works beside the screen."""
         for panel in self.panels:
             panel.close()
+
+    def changes(self) -> Changes:
+        """Give the document that is changed here, and what goes to how it was after so many steps."""
+        own = next((found for found in (panel.changes() for panel in self.panels) if found is not None), None)
+        return own or (self.model.file, self.model.go_to)
 
     @property
     def typed(self) -> Typed | None:

@@ -22,7 +22,7 @@ from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.path_trial import PathTrial, ToTry
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice
-from pivrex.tui.panels.panel import Panel, View
+from pivrex.tui.panels.panel import Changes, Panel, View
 from pivrex.tui.panels.path_drawn import PathDrawn
 
 __all__ = ["PATH_COMMANDS", "PathEditor"]
@@ -193,6 +193,11 @@ class PathEditor(Panel):
         else:
             return False
         return True
+
+    def changes(self) -> Changes | None:
+        if not self.open or self.desk.content is None:
+            return None
+        return self.desk, lambda at: self._walk_steps(lambda: self.desk.go_to(at), "it is so already")
 
     def _walk_steps(self, step: Callable[[], str], none: str) -> None:
         try:
