@@ -278,10 +278,12 @@ class ChangesTest(AppCase):
         async with self.running(view="routine"):
             view: Any = self.app.view
             await self.frames(2)
-            await self.press("y", "x", "x", "down", "end", "space", "escape")
+            await self.press("y", "x", "x")
+            await self.press("ctrl+end", "#", "escape")
             shown = await self.listed()
             self.assertIn("typed in line 1", shown)
-            self.assertIn("typed in line 2", shown)
+            last = before.count("\n") + 1
+            self.assertIn(f"typed in line {last}", shown)
             await self.press("end", "enter")
             self.assertEqual(view.routine.editor.text, before)
             view.close()
