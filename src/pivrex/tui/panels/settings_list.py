@@ -189,7 +189,7 @@ class SettingsColumn(Panel):
             picture.text(1, y, "▸" if here else " ", "commanded")
             tight = width < names + VALUES + 3
             picture.text(3, y, name, "title" if here else "dim", width - VALUES - 1 if tight else None)
-            self._value(picture, key, names + 4, y, here)
+            self._value(picture, key, names + 3 + self._has_sliders, y, here)
         return picture
 
     def _value(self, picture: Picture, key: str, x: int, y: int, here: bool) -> None:
@@ -197,7 +197,7 @@ class SettingsColumn(Panel):
         shown = self._settings.shown(key)
         if choices:
             value = shown if key in self._settings.own else str(model.setting(key).value(model.rig))
-            _draw_choices(picture, key, choices, value, x, y, width - x - 1, here)
+            _draw_choices(picture, key, choices, value, x, y, width - x - self._has_sliders, here)
             return
         if key.endswith(".curve") and model.rig.shaping.of(key.split(".")[1]).points:
             shown = "table"
