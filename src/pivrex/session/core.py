@@ -46,7 +46,7 @@ class Session:
     """
 
     def __init__(self, setup: ask.SetUp, builder: Builder | None = None) -> None:
-        self._setup, self._field, self._rig_asked = setup, setup.field, setup.rig
+        self._setup, self._rig_asked = setup, setup.rig
         self._builder: Builder = builder or AtOnce()
         self.board = Board(Status())
         self._wiring = faulty(setup.rig, setup.fault, setup.seed) if setup.fault else None
@@ -186,23 +186,23 @@ class Session:
         if driver.ended:
             driver.rewind()
             self.robots.put_back()
-            self._state = begun(self._line, start_of(self._field))
+            self._state = begun(self._line, start_of(self._rounds.field))
         driver.advance()
         lost = self.inputs.driver.lost
         if lost:
             self.stop(lost)
             self.inputs.rest_on_keys()
 
-    def _begin_anew(self, if_so: bool) -> None:
-        """Let the line begin at its first tick, as a match does."""
-        if if_so:
+    def _begin_anew(self, stands_at: Floats | None) -> None:
+        """Let the line begin at its first tick, as a match does, where the robot believes to stand; not at all for None."""
+        if stands_at is not None:
             self._correcting.end("ended, a match was made ready")
-            self._state, self._row = begun(self._line, self._rounds.stands_at), None
+            self._state, self._row = begun(self._line, stands_at), None
 
     def _put_back(self) -> None:
         """Put the stand-in back at its start, where the belief is then too."""
         self.robots.put_back()
-        self._walk(known_at(self._line, self._state, start_of(self._field)))
+        self._walk(known_at(self._line, self._state, start_of(self._rounds.field)))
 
     def _probe(self, seen: Floats) -> Entry | None:
         """Give what a probe asks for in this tick, if one goes on."""
@@ -276,7 +276,7 @@ class Session:
         self._fault = reason
         self._asked_serial, self._waiting = self.status.serial, []
         self.stop(reason)
-        self._state = begun(self._line, start_of(self._field))
+        self._state = begun(self._line, start_of(self._rounds.field))
 
     def rest(self) -> None:
         """Tell the robot to rest; the first and the last thing that it is told."""
@@ -371,12 +371,12 @@ class Session:
 
     def _build(self) -> None:
         wiring, serial, seed = self._wiring, self._asked_serial, self._setup.seed
-        self._builder.ask(partial(build, self._rig_asked, self._field, wiring, serial, seed))
+        self._builder.ask(partial(build, self._rig_asked, self._rounds.field, wiring, serial, seed))
 
     def _lay_out(self, request: ask.LayOut) -> None:
         if self._probing.goes_on:
             self.stop("another floor was laid out in the middle of a probe")
-        self._field = self._rounds.field = self._rounds.match.field = request.field
+        self._rounds.field = request.field
         self._build()
 
     def _use(self, built: Built) -> None:

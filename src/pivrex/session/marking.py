@@ -22,7 +22,9 @@ def take_mark(session: Any) -> None:
     }
     try:
         own, said = take(
-            line.stages["odometry"], line.of(state, "odometry"), nearest_mark(line.rig, session._field, pose, readings)
+            line.stages["odometry"],
+            line.of(state, "odometry"),
+            nearest_mark(line.rig, session._rounds.field, pose, readings),
         )
     except NoMarkError as no:
         session.board.note(f"{no}")

@@ -19,6 +19,9 @@ from pivrex.session.periods import COUNTED, MatchStatus, Period
 
 __all__ = ["Match"]
 
+Pose = tuple[float, float, float]
+"""x and y in m, heading in rad."""
+
 LET_GO = "let go of the sticks first"
 
 
@@ -33,8 +36,6 @@ class Match:
         """Ticks that are left of the period."""
         self._first = self._until_step = False
         self._steps = 0
-        self.field: Field | None = None
-        """Where its walls stand."""
         self.midway: Midway | None = None
         """Before which line it begins; None for the whole routine."""
 
@@ -73,25 +74,19 @@ class Match:
 
     # --- what is chosen ---
 
-    def choose(self, program: Program | None) -> None:
-        """Take another routine; one that drives is ended."""
+    def choose(self, program: Program | None, start: Pose) -> None:
+        """Take another routine, with where the robot is put for it; one that drives is ended."""
         self.end("another routine was chosen")
         self._program = program
-        self._say(routine=program.name if program is not None else "", from_line=0)
+        self._say(routine=program.name if program is not None else "", from_line=0, start=start)
 
-    def starts_at(self, pose: tuple[float, float, float]) -> None:
-        """Take where the robot is put for it, x and y in m, heading in rad."""
-        self._say(start=pose)
-
-    def ready(self, midway: Midway | None, pose: tuple[float, float, float]) -> None:
+    def ready(self, midway: Midway | None, start: Pose) -> None:
         """Stand at the start, or before a line: nothing moves until somebody starts a period."""
         self._runner, self.midway = None, midway
-        self.starts_at(pose)
-        line = midway.line if midway is not None else 0
         self._say(
-            period=Period.READY, left_s=self._periods.alone_s, ended="", why="", paused=False, waits="", only=False
-        )
-        self._say(from_line=line, from_s=0.0)
+            period=Period.READY, left_s=self._periods.alone_s, ended="", why="", paused=False, waits="", only=False, start=start,
+            from_line=midway.line if midway is not None else 0, from_s=0.0,
+        )  # fmt: skip
 
     def leave(self) -> None:
         """Count no more: the robot may be driven, once the sticks are let go."""
@@ -103,8 +98,10 @@ class Match:
 
     # --- periods ---
 
-    def begin(self, period: Period, line: Line, only: bool, t: float, seconds: float = 0.0) -> None:
-        """Begin a period. Of the first the robot stands where the routine starts, and the line knows nothing yet."""
+    def begin(
+        self, period: Period, line: Line, field: Field | None, only: bool, t: float, seconds: float = 0.0
+    ) -> None:
+        """Begin a period on a floor. Of the first the robot stands where the routine starts, and the line knows nothing yet."""
         seconds = (
             seconds
             or {
@@ -116,18 +113,18 @@ class Match:
         self._left = round(seconds / line.dt_s)
         self._runner, self._until_step = None, False
         if period is Period.ALONE and self._program is not None:
-            self._runner, self._first = self._new_runner(self._program, line), True
+            self._runner, self._first = self._new_runner(self._program, line, field), True
             self._left = max(1, self._left - self._runner.n)
             seconds = self._left * line.dt_s
             self._say(from_s=self._runner.n * line.dt_s)
         waits = LET_GO if period is Period.DRIVEN else ""
         self._say(period=period, left_s=seconds, at_t=t, paused=False, only=only, ended="", why="", waits=waits)
 
-    def _new_runner(self, program: Program, line: Line) -> Runner:
+    def _new_runner(self, program: Program, line: Line, field: Field | None) -> Runner:
         midway = self.midway
         if midway is None:
-            return Runner(program, line, np.array(self.status.start), (), self.field)
-        return Runner.resumed(program, line, midway.memory, told=self._board.status.linked == "off", field=self.field)
+            return Runner(program, line, np.array(self.status.start), (), field)
+        return Runner.resumed(program, line, midway.memory, told=self._board.status.linked == "off", field=field)
 
     def take_over(self) -> None:
         """The driver's sticks are at rest: from now on they count."""

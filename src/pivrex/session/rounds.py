@@ -6,7 +6,6 @@ import numpy as np
 
 from pivrex.devices.match_wire import MatchWire
 from pivrex.line import Line
-from pivrex.line.beginning import start_of
 from pivrex.line.layout import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.field import Match as Periods
@@ -29,7 +28,7 @@ class Rounds:
     ----------
     match : Match
     field : Field or None
-        Whose start counts where a routine says none.
+        The floor that is laid out: its walls stand, and its start counts where a routine says none.
     """
 
     def __init__(
@@ -38,9 +37,6 @@ class Rounds:
         self._board, self._inputs, self._robots = board, inputs, robots
         self.field, self._seed = field, seed
         self.match = Match(board, periods)
-        self.match.field = field
-        self.stands_at: Floats = start_of(field)
-        """Where the robot believes to be when a match is made ready, (3,)."""
         self._wire = MatchWire(periods.wire) if periods.wire is not None else None
         self._damaged = 0
 
@@ -64,34 +60,31 @@ class Rounds:
         if self._wire is not None:
             self._wire.close()
 
-    def choose(self, program: Program | None) -> bool:
-        """Take another routine; tells whether the line must begin anew, because a match stands at its start."""
-        self.match.choose(program)
-        self.match.starts_at(self._start())
-        return self.match.status.period is not Period.OFF and self.ready()
+    def choose(self, program: Program | None) -> Floats | None:
+        """Take another routine. A match stands at its start then; see `ready`."""
+        self.match.choose(program, self._start(program))
+        return self.ready() if self.match.status.period is not Period.OFF else None
 
-    def ready(self, midway: Midway | None = None) -> bool:
-        """Put the stand-in where the routine starts, or where it is before one of its lines; nothing moves. Tells whether the line
-        must begin anew.
+    def ready(self, midway: Midway | None = None) -> Floats | None:
+        """Put the stand-in where the routine starts, or where it is before one of its lines; nothing moves. Gives where the robot
+        believes to be then, (3,), with which the line must begin anew; None if nothing has changed.
         """
         match = self.match
         if midway is not None and (match.program is None or match.program.text != midway.text):
             self._board.note("the routine was changed meanwhile; ask again")
-            return False
+            return None
         match.end("made ready again")
-        pose = midway.pose if midway is not None else self._start()
+        pose = midway.pose if midway is not None else self._start(match.program)
         self._robots.put_at(np.array(pose), self._seed, midway.attached if midway is not None else None)
         match.ready(midway, pose)
-        self.stands_at = np.array(midway.memory.believed if midway is not None else pose)
-        return True
+        return np.array(midway.memory.believed if midway is not None else pose)
 
-    def _start(self) -> tuple[float, float, float]:
-        program = self.match.program
+    def _start(self, program: Program | None) -> tuple[float, float, float]:
         x, y, heading = start_pose(program, self.field) if program is not None else np.zeros(3)
         return float(x), float(y), float(heading)
 
-    def start(self, period: Period, line: Line, only: bool, t: float, seconds: float = 0.0) -> bool:
-        """Start a period, of its own length or of so many seconds; tells whether the line must begin anew."""
+    def start(self, period: Period, line: Line, only: bool, t: float, seconds: float = 0.0) -> Floats | None:
+        """Start a period, of its own length or of so many seconds; gives what `ready` gives."""
         match, status = self.match, self._board.status
         real = self._robots.link is not None
         if period is Period.ALONE and match.program is None:
@@ -101,17 +94,17 @@ class Rounds:
         elif real and not status.live:
             self._board.note("this would move a real robot: go live first, with Ctrl+L")
         elif period is Period.ALONE:
-            self.ready(match.midway if status.match.period is Period.READY else None)
+            stands_at = self.ready(match.midway if status.match.period is Period.READY else None)
             self._begin(period, line, only, 0.0, seconds)
-            return True
+            return stands_at
         else:
             self._begin(period, line, only, t, seconds)
-        return False
+        return None
 
     def _begin(self, period: Period, line: Line, only: bool, t: float, seconds: float = 0.0) -> None:
         if self._inputs.driver.can.plays:  # who plays a recording makes room
             self._inputs.choose(self._inputs.keys.name)
-        self.match.begin(period, line, only, t, seconds)
+        self.match.begin(period, line, self.field, only, t, seconds)
 
     def count(self, line: Line, t: float) -> None:
         """Let a tick of the clock pass; where a driver takes over, the sticks must be at rest first."""

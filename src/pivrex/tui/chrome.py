@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from math import isfinite
 
-from pivrex.tui.draw.bar import HeadData, draw_head, draw_line
+from pivrex.tui.draw.bar import HeadData, draw_head, draw_line, state_word
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.match_clock import match_head
@@ -72,11 +72,8 @@ def small_screen(model: ScreenModel, width: int, height: int) -> Picture:
     """Draw what fits a window that is too small for a view: the state, and how to stop."""
     picture = Picture(width, height)
     status = model.status
-    state, named = (
-        ("LIVE", "live") if status.live else ("! stopped", "alarm") if status.held or status.lost else ("safe", "safe")
-    )
-    picture.text(0, 0, f" {state} ", named)
-    picture.text(len(state) + 3, 0, model.rig.name, "title")
+    at = picture.text(0, 0, *state_word(status.live, status.held or status.lost))
+    picture.text(at + 1, 0, model.rig.name, "title")
     picture.text(0, 1, "Esc stops", "key", width)
     picture.text(0, 2, "needs 60x16 cells", "rest", width)
     picture.text(0, 3, f"{status.source} drives", "commanded", width)

@@ -8,7 +8,7 @@ from pivrex.line.why import Rung
 from pivrex.tui.draw.parts import centred_bar
 from pivrex.tui.draw.picture import Picture
 
-__all__ = ["LEAD", "Cell", "HeadData", "draw_foot", "draw_head", "draw_ladder", "draw_line", "draw_why"]
+__all__ = ["LEAD", "Cell", "HeadData", "draw_foot", "draw_head", "draw_ladder", "draw_line", "draw_why", "state_word"]
 
 
 @dataclass(frozen=True)
@@ -34,10 +34,15 @@ class HeadData:
     warnings: int = 0
 
 
+def state_word(live: bool, held: str) -> tuple[str, str]:
+    """Say in a word, and in which role, whether a robot may move: the same wherever it stands."""
+    return (" ! STOPPED ", "alarm") if held else (" LIVE ", "live") if live else (" safe ", "safe")
+
+
 def draw_head(data: HeadData, width: int) -> Picture:
     """Draw the head; parts that do not fit are left out, the least needed first. The state never is."""
     picture = Picture(width, 1)
-    state, named = (" ! STOPPED ", "alarm") if data.held else (" LIVE ", "live") if data.live else (" safe ", "safe")
+    state, named = state_word(data.live, data.held)
     minutes, seconds = divmod(max(0.0, data.clock_s), 60)
     parts = [
         (0, f" {data.rig} ", "title"),
