@@ -246,7 +246,13 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         else:
             walks_rungs = self.why.open and name in ("previous_setting", "next_setting")
             action = None if walks_rungs else self.view.act(name)
-            (action or getattr(self, f"act_{name}"))()
+            request = self.commands.named(name, self._open).asks
+            if request is not None:
+                self.model.ask(request)
+            elif name.startswith("replay_"):
+                self.act_replay(name)
+            else:
+                (action or getattr(self, f"act_{name}"))()
         self.draw()
 
     def on_canvas_pointed(self, message: Canvas.Pointed) -> None:

@@ -14,23 +14,7 @@ from pivrex.devices.keys import KeysMode
 from pivrex.errors import SaveError
 from pivrex.files import resolved
 from pivrex.lower import reason
-from pivrex.session.messages import (
-    AttachPads,
-    ChooseSource,
-    GoLive,
-    GoOn,
-    Hold,
-    LetGo,
-    MoveStandIn,
-    Push,
-    PutBack,
-    Record,
-    SetKeysMode,
-    StepLevel,
-    Stop,
-    UseRobot,
-    ZeroGyro,
-)
+from pivrex.session.messages import ChooseSource, Hold, Push, SetKeysMode, Stop, UseRobot
 from pivrex.session.periods import Period
 from pivrex.tui.commands import Commands
 from pivrex.tui.jobs.job import Job
@@ -94,15 +78,6 @@ class AppActions(_Base):
     def act(self, name: str) -> None:
         """Do a command."""
         raise NotImplementedError
-
-    def act_stop(self) -> None:
-        self.model.ask(Stop("Esc"))
-
-    def act_go_on(self) -> None:
-        self.model.ask(GoOn())
-
-    def act_go_live(self) -> None:
-        self.model.ask(GoLive())
 
     def act_sources(self) -> None:
         status = self.model.status
@@ -200,18 +175,6 @@ class AppActions(_Base):
         title = f"{document.path.name} as it was after which change?"
         self.view.choose(title, choices, str(document.at), self._key_of("changes"), lambda at: go_to(int(at)))
 
-    def act_put_back(self) -> None:
-        self.model.ask(PutBack())
-
-    def act_level_up(self) -> None:
-        self.model.ask(StepLevel(1))
-
-    def act_level_down(self) -> None:
-        self.model.ask(StepLevel(-1))
-
-    def act_let_go(self) -> None:
-        self.model.ask(LetGo())
-
     def act_keys_mode(self) -> None:
         modes: list[KeysMode] = ["latched", "timed"]
         if self._reports_releases:
@@ -229,9 +192,6 @@ class AppActions(_Base):
         on = not model.status.holding
         model.ask(Hold(on))
         model.say("the heading is held while you do not turn" if on else "the heading is held no more")
-
-    def act_zero_gyro(self) -> None:
-        self.model.ask(ZeroGyro())
 
     def act_push_left(self) -> None:
         self._push(1.0)
@@ -267,17 +227,8 @@ class AppActions(_Base):
         assert isinstance(view, RoutineView)
         return view.clock
 
-    def act_turn_over(self) -> None:
-        self.model.ask(MoveStandIn("turn over"))
-
-    def act_record(self) -> None:
-        self.model.ask(Record())
-
     def act_robot(self) -> None:
         self.model.ask(UseRobot(self.model.status.linked == "off"))
-
-    def act_attach_pads(self) -> None:
-        self.model.ask(AttachPads())
 
     def act_messages(self) -> None:
         model = self.model

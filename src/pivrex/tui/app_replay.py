@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from pivrex.tui.canvas import Canvas
@@ -37,6 +38,19 @@ REPLAY_COMMANDS = (
 )  # fmt: skip
 """They go before all others with the same keys while a run is open."""
 
+
+WAYS: dict[str, Callable[[Replay], None]] = {
+    "replay_play": lambda replay: replay.play(not replay.playing),
+    "replay_back": lambda replay: replay.step(-1),
+    "replay_on": lambda replay: replay.step(1),
+    "replay_far_back": lambda replay: replay.step(-round(1 / replay.run.dt_s)),
+    "replay_far_on": lambda replay: replay.step(round(1 / replay.run.dt_s)),
+    "replay_slower": lambda replay: replay.faster(-1),
+    "replay_faster": lambda replay: replay.faster(1),
+    "replay_begin": lambda replay: replay.jump(replay.run.first),
+    "replay_end": lambda replay: replay.jump(replay.last),
+}
+"""What each does with the run."""
 
 BESIDE = frozenset(
     ("stop", "next_wheel", "ladder", "previous_setting", "next_setting", "rigs", "export", "messages", "copy", "theme", "help", "palette",
@@ -82,31 +96,19 @@ class ReplayActs(_Base):
         )
         part.show(draw_replay_line(data, self.size.width))
 
+    def act_replay(self, name: str) -> None:
+        """Do one of `REPLAY_COMMANDS`."""
+        if name == "replay_leave":
+            self.model.run.leave()
+        elif name in ("replay_before", "replay_next"):
+            self._to_event(1 if name == "replay_next" else -1)
+        else:
+            WAYS[name](self._replay)
+
     def jump_to(self, row: int) -> None:
         """Go to a row of the run."""
         if self.model.replay is not None:
             self._replay.jump(row)
-
-    def act_replay_play(self) -> None:
-        self._replay.play(not self._replay.playing)
-
-    def act_replay_back(self) -> None:
-        self._replay.step(-1)
-
-    def act_replay_on(self) -> None:
-        self._replay.step(1)
-
-    def act_replay_far_back(self) -> None:
-        self._replay.step(-round(1 / self._replay.run.dt_s))
-
-    def act_replay_far_on(self) -> None:
-        self._replay.step(round(1 / self._replay.run.dt_s))
-
-    def act_replay_before(self) -> None:
-        self._to_event(-1)
-
-    def act_replay_next(self) -> None:
-        self._to_event(1)
 
     def _to_event(self, way: int) -> None:
         found = self._replay.next_event(way)
@@ -115,23 +117,3 @@ class ReplayActs(_Base):
         else:
             self._replay.jump(found.row)
             self.model.say(f"{found.kind}: {found.text}")
-
-    def act_replay_slower(self) -> None:
-        self._replay.faster(-1)
-
-    def act_replay_faster(self) -> None:
-        self._replay.faster(1)
-
-    def act_replay_begin(self) -> None:
-        self._replay.jump(self._replay.run.first)
-
-    def act_replay_end(self) -> None:
-        self._replay.jump(self._replay.last)
-
-    def act_replay_leave(self) -> None:
-        self.model.run.leave()
-
-    def act_keep_run(self) -> None:
-        from pivrex.session.messages import KeepRun
-
-        self.model.ask(KeepRun())

@@ -6,6 +6,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
 
+from pivrex.session import messages as ask
+from pivrex.session.messages import Request
 from pivrex.session.periods import Period
 from pivrex.tui.keys import key_name
 from pivrex.tui.model import ScreenModel
@@ -38,6 +40,8 @@ class Command:
     foot : int
         Its rank in the foot, 0 to leave it out.
     available : callable
+    asks : Request or None
+        What it asks of the session, if that is all that it does: it needs no ``act_NAME`` then.
     """
 
     name: str
@@ -48,6 +52,7 @@ class Command:
     view: str = ""
     foot: int = 0
     available: Callable[[ScreenModel], bool] = _always
+    asks: Request | None = None
 
     @property
     def key(self) -> str:
@@ -72,11 +77,11 @@ class Owner(Protocol):
 
 
 COMMON = (
-    Command("stop", "stop", "Stops the robot from anywhere, at once.", ("escape",), foot=1),
+    Command("stop", "stop", "Stops the robot from anywhere, at once.", ("escape",), foot=1, asks=ask.Stop("Esc")),
     Command("go_on", "go on", "Lets the stand-in drive again after a stop, once the sticks are let go.", ("g",), foot=2,
-            available=lambda m: bool(m.status.held)),
+            available=lambda m: bool(m.status.held), asks=ask.GoOn()),
     Command("go_live", "go live", "Lets a robot on a link move. Needs sticks at rest; any key without a meaning then stops it.",
-            ("ctrl+l",), foot=12, available=lambda m: not m.status.live),
+            ("ctrl+l",), foot=12, available=lambda m: not m.status.live, asks=ask.GoLive()),
     Command("sources", "source", "Lists what may drive, and lets you choose.", ("o",), foot=3),
     Command("next_wheel", "next wheel", "The why goes on to the next wheel.", ("n",), foot=4),
     Command("ladder", "why, stage by stage", "Opens the why as a ladder, a row a stage; again closes it.", ("enter",), foot=5),
@@ -89,34 +94,36 @@ COMMON = (
             available=lambda m: m.file.can_redo),
     Command("changes", "list of changes", "Lists what was changed of the rig, or of the routine or path that is open, and goes to any of "
             "them.", ("ctrl+u",)),
-    Command("put_back", "back to start", "Puts the stand-in back at its start; the trail stays as a ghost.", ("r",), foot=11),
+    Command("put_back", "back to start", "Puts the stand-in back at its start; the trail stays as a ghost.", ("r",), foot=11,
+            asks=ask.PutBack()),
     Command("hold_heading", "hold heading", "Lets the gyro hold the heading while nobody turns it, or no more.", ("Y", "shift+y", "upper_y"),
             foot=7,
             available=lambda m: m.rig.gyro is not None),
     Command("body", "body", "Changes the stand-in's body between real, with mass, slip and faults, and perfect.",
             ("B", "shift+b", "upper_b")),
     Command("zero_gyro", "zero the gyro", "Measures the gyro's bias while the robot stands, and takes it off.",
-            ("Z", "shift+z", "upper_z"), available=lambda m: m.rig.correction is not None),
+            ("Z", "shift+z", "upper_z"), available=lambda m: m.rig.correction is not None, asks=ask.ZeroGyro()),
     Command("level_down", "slower level", "Walks to the next slower speed level.", ("left_square_bracket",),
-            available=lambda m: len(m.rig.speed_levels.levels) > 1),
+            available=lambda m: len(m.rig.speed_levels.levels) > 1, asks=ask.StepLevel(-1)),
     Command("level_up", "level", "Walks to the next faster speed level.", ("right_square_bracket",), "[ ]", foot=13,
-            available=lambda m: len(m.rig.speed_levels.levels) > 1),
+            available=lambda m: len(m.rig.speed_levels.levels) > 1, asks=ask.StepLevel(1)),
     Command("let_go", "keys to rest", "Brings latched keys back to rest.", ("space",), foot=14,
-            available=lambda m: m.status.source == "keys"),
+            available=lambda m: m.status.source == "keys", asks=ask.LetGo()),
     Command("keys_mode", "way of keys", "Changes how keys drive: latched, for a short time, or held where the terminal can.", ("m",)),
     Command("match", "match", "Makes ready for a match: what is chosen is shown, nothing moves; again starts it.",
             ("M", "shift+m", "upper_m"), foot=8),
     Command("leave_match", "leave the match", "Counts no more: the robot may be driven.", ("L", "shift+l", "upper_l"), foot=3,
             available=lambda m: m.status.match.period is not Period.OFF),
-    Command("record", "record", "Keeps what the driving source says as a recording that plays again; again ends it.", ("p",), foot=12),
+    Command("record", "record", "Keeps what the driving source says as a recording that plays again; again ends it.", ("p",), foot=12,
+            asks=ask.Record()),
     Command("keep_run", "keep", "Keeps what was driven in the last minutes as a run; where a run stays anyhow, marks this moment.",
-            ("asterisk", "*"), "*", foot=12),
+            ("asterisk", "*"), "*", foot=12, asks=ask.KeepRun()),
     Command("robot", "robot on the link", "Changes between the stand-in and the robot behind the link.", ("h",), foot=13,
             available=lambda m: m.rig.link is not None or m.status.linked != "off"),
     Command("export", "export", "Saves the drawing of this view as SVG and PDF into the workspace's exports.", ("x",), foot=15),
     Command("turn_over", "turn it over", "Turns the stand-in on its back, or back on its wheels, to test which side it thinks is up.",
-            (), available=lambda m: m.rig.upside_down is not None),
-    Command("attach_pads", "stand-in gamepad", "Listens for stand-in gamepads, moved by pivrex remote --pad.", ()),
+            (), available=lambda m: m.rig.upside_down is not None, asks=ask.MoveStandIn("turn over")),
+    Command("attach_pads", "stand-in gamepad", "Listens for stand-in gamepads, moved by pivrex remote --pad.", (), asks=ask.AttachPads()),
     Command("messages", "what was said", "Lists what was said, whole and with its time, and what the open rig is warned of.",
             ("exclamation_mark", "!"), foot=16),
     Command("edit_file", "edit the rig's file", "Opens the rig in your own editor (VISUAL or EDITOR), at the line of what is selected; "

@@ -8,7 +8,7 @@ import numpy as np
 
 from pivrex.line.beginning import start_of
 from pivrex.line.questions.preview import doing
-from pivrex.session.messages import Believe, Push, TakeMark
+from pivrex.session.messages import Believe, Push
 from pivrex.session.periods import Period
 from pivrex.tui.draw.field_scale import FieldScale, scale_of, window_of
 from pivrex.tui.draw.floor import draw_field, field_ground
@@ -49,10 +49,6 @@ class FieldMap(Panel):
         self.model.say(
             "the belief begins anew " + ("where the robot is" if known else "at the field's start: put the robot there")
         )
-
-    def act_mark(self) -> None:
-        """Let the robot know where it is by a wall that it touches, or by a ranger."""
-        self.model.ask(TakeMark())
 
     def draw(self, width: int, height: int) -> Picture:
         model = self.model

@@ -126,9 +126,6 @@ class MatchClock(Panel):
             return
         self._routine.begin_from(program, line)
 
-    def act_driven(self) -> None:
-        self.model.ask(StartPeriod(Period.DRIVEN, only=True))
-
     def act_pause(self) -> None:
         self.model.ask(PauseRoutine(not self.model.status.match.paused))
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from pivrex.line.layout import plain
+from pivrex.session.messages import TakeMark
 from pivrex.tui.commands import PUSHES, Command
 from pivrex.tui.draw.parts import number
 from pivrex.tui.model import ScreenModel
@@ -81,7 +82,8 @@ FIELD_COMMANDS = (
     Command("believe", "here", "Says where the robot is, so that its belief begins anew: the stand-in where it truly is, a real one at the "
             "field's start.", ("H", "shift+h", "upper_h"), foot=9),
     Command("mark", "by a mark", "The robot knows where it is by a wall that it touches squarely, or by how far its ranger sees one: what "
-            "was measured, what was believed, and how far the belief went over to it (the gain).", ("J", "shift+j", "upper_j"), foot=12),
+            "was measured, what was believed, and how far the belief went over to it (the gain).", ("J", "shift+j", "upper_j"), foot=12,
+            asks=TakeMark()),
     *PATH_COMMANDS,
     *PUSHES,
 )  # fmt: skip

@@ -9,7 +9,8 @@ from textual.message import Message
 from textual.widget import Widget
 from textual.widgets import TextArea
 
-from pivrex.session.periods import COUNTED
+from pivrex.session.messages import StartPeriod
+from pivrex.session.periods import COUNTED, Period
 from pivrex.tui.commands import Command
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.match_clock import MatchClock
@@ -33,7 +34,8 @@ ROUTINE_COMMANDS = (
     Command("one_step", "one step", "Plays on until another step begins, then pauses.", ("S", "shift+s", "upper_s"), foot=5),
     Command("pause", "pause", "Lets clock and routine stand, or go on.", ("P", "shift+p", "upper_p"), foot=4,
             available=lambda m: m.status.match.period in COUNTED),
-    Command("driven", "driven", "Starts the driven period alone.", ("D", "shift+d", "upper_d")),
+    Command("driven", "driven", "Starts the driven period alone.", ("D", "shift+d", "upper_d"),
+            asks=StartPeriod(Period.DRIVEN, only=True)),
     Command("skip_line", "skip line", "Leaves the line at the cursor out without deleting it; again takes it back in.",
             ("full_stop", "."), ".", foot=5),
     Command("rehearse", "rehearse", "Plays it 200 times, each drive a little different, and shows where it ends; again stops it.",
