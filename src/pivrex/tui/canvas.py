@@ -128,19 +128,21 @@ class Canvas(Widget):
 
     def _strip(self, y: int, theme: str) -> Strip:
         picture, behind = self._picture, style_of(theme, 0)
-        if y >= picture.height:
+        if y >= picture.height or not picture.width:
             return Strip.blank(self.size.width, behind)
         text = picture.row(y)
         if theme == "plain" or self.ascii_only:
             text = self._textured(text, y)
         if self.ascii_only:
             text = to_ascii(text)
-        kinds = picture.roles[y].astype(np.int64) * len(GROUNDS) + picture.grounds[y]
-        cuts = [0, *(np.flatnonzero(np.diff(kinds)) + 1).tolist(), len(kinds)]
+        roles, grounds = picture.roles[y], picture.grounds[y]
+        cuts = np.flatnonzero((roles[1:] != roles[:-1]) | (grounds[1:] != grounds[:-1])) + 1
+        starts = [0, *cuts.tolist()]
         segments = [
-            Segment(text[a:b], style_of(theme, *divmod(int(kinds[a]), len(GROUNDS))))
-            for a, b in itertools.pairwise(cuts)
-            if b > a
+            Segment(text[a:b], style_of(theme, role, ground))
+            for (a, b), role, ground in zip(
+                itertools.pairwise([*starts, len(text)]), roles[starts].tolist(), grounds[starts].tolist(), strict=True
+            )
         ]
         return Strip(segments, picture.width).adjust_cell_length(self.size.width, behind)
 

@@ -56,6 +56,8 @@ class Trace:
         self.trail: list[tuple[float, float]] = []
         self.ghost: list[tuple[float, float]] = []
         self._run = self._since = 0
+        self.newest = 0
+        """Counts the Ticks that were taken."""
 
     def begin(self, run: int, trail: list[tuple[float, float]]) -> None:
         """Begin anew with a trail; the Ticks that are kept stay."""
@@ -72,4 +74,5 @@ class Trace:
             if self._since >= TRAIL_EVERY or not self.trail:
                 self._since = 0
                 self.trail.append((float(row.values[x]), float(row.values[y])))
+        self.newest += len(rows)
         self.history.add([row.values for row in rows[-KEPT:]])

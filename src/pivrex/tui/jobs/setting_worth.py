@@ -38,11 +38,11 @@ class Worth:
 
     def update(self, rig: Rig, serial: int) -> None:
         """Once a frame: ask for what is not known yet, and take what is."""
-        if serial != self._serial or rig.law.kind != "planar":
+        if serial != self._serial:
             self._job.stop()
             self._serial, self._stood, self.of_rig = serial, 0, {}
-            if rig.law.kind != "planar":
-                return
+        if rig.law.kind != "planar":
+            return
         self._stood += 1
         if self._stood == STANDS:
             self._job.ask(rig)

@@ -62,6 +62,8 @@ class ChassisMotion:
         self.own: Floats | None = None
         self.angle_deg = 90.0
         self._kept: tuple[int, Envelope, Floats, Floats | None] | None = None
+        self._full: tuple[int, Floats] | None = None
+        self._live: tuple[object, Shown] | None = None
 
     @property
     def wheel(self) -> int:
@@ -79,8 +81,14 @@ class ChassisMotion:
         row = self.model.row
         if row is None:
             return None
-        d = doing(self.model.line, row)
-        return Shown(d.angles, d.targets, d.asked, d.given, d.measured, d.commanded, d.achieved, d.scrub, d.residual)
+        newest = self.model.serial, self.model.trace.newest
+        if self._live is None or self._live[0] != newest:  # several panels draw from it in one frame
+            d = doing(self.model.line, row)
+            found = Shown(
+                d.angles, d.targets, d.asked, d.given, d.measured, d.commanded, d.achieved, d.scrub, d.residual
+            )
+            self._live = (newest, found)
+        return self._live[1]
 
     def now(self) -> Shown | None:
         """Give what is shown: your own motion where there is one, else what the robot does."""
@@ -104,9 +112,12 @@ class ChassisMotion:
 
     def full(self) -> Floats:
         """Give the greatest forward, left and turn by themselves."""
-        envelope, rig = self.envelope()[0], self.model.rig
-        full = np.array([rig.fastest((1, 0, 0)), rig.fastest((0, 1, 0)), envelope.fastest_turn_rad_s])
-        return np.where(full > 0, full, full.max())
+        serial, rig = self.model.serial, self.model.rig
+        if self._full is None or self._full[0] != serial:
+            turn = self.envelope()[0].fastest_turn_rad_s
+            full = np.array([rig.fastest((1, 0, 0)), rig.fastest((0, 1, 0)), turn])
+            self._full = serial, np.where(full > 0, full, full.max())
+        return self._full[1]
 
     # --- a motion of one's own ---
 
@@ -137,7 +148,7 @@ class ChassisMotion:
         kind, unit = ("turn rate", "deg/s") if name == "turn" else ("speed", "m/s")
 
         def shown() -> str:
-            value = float(self.begin_own()[part])
+            value = float(self.twist[part])
             return f"{degrees(value) if name == 'turn' else value:g} {unit}"
 
         def nudge(steps: int) -> None:

@@ -24,6 +24,9 @@ class DrawnSticks(Panel):
         self._places: dict[str, tuple[int, int]] = {}
         self._held = ""
 
+    def depends(self) -> tuple[object, ...]:
+        return self.model.serial, tuple(self.model.value("raw", channel) for channel in self.model.line.channels)
+
     def draw(self, width: int, height: int) -> Picture:
         picture, model, self._places = Picture(width, height), self.model, {}
         picture.text(0, 0, "sticks", "title")

@@ -172,6 +172,10 @@ class LoopTuning(Panel):
         self.help.stop()
         self._responses.close()
 
+    def depends(self) -> tuple[object, ...]:
+        shown = self.kind, self.goal, self.kept, self.proposed, self.beside_p_alone, self.names, self.answers, self.loop
+        return *shown, self.model.serial, self.model.before, self.help.goes_on, self.help.share, self.help.said
+
     def draw(self, width: int, height: int) -> Picture:
         picture = Picture(width, height)
         why = "has no gyro" if self.model.rig.gyro is None else "has a gyro, but no table [correction]"

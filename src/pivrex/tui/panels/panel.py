@@ -46,6 +46,12 @@ class Panel:
         """Draw what there is now. Changes nothing of the model; what can be clicked is marked in the picture."""
         return Picture(width, height)
 
+    def depends(self) -> tuple[object, ...] | None:
+        """Give all that its picture depends on beside its size, where that is less work than to draw it: the last picture stays
+        while each of these is the same thing, or an equal number or text. None draws it in every frame.
+        """
+        return None
+
     def opened(self) -> None:
         """Begin what goes on while the view is open."""
 
@@ -142,6 +148,8 @@ class View:
         self.typing = False
         self.canvas = Canvas(id=name, inner=self.inner, heard=self.heard)
         self._stand: list[Place] = []
+        self._kept: dict[Panel, tuple[tuple[object, ...], Picture]] = {}
+        """The last picture of each panel that says what it depends on, and that."""
         self._held: Place | None = None
 
     def places(self, width: int, height: int) -> Iterable[Place]:
@@ -200,8 +208,18 @@ class View:
         for panel, at in self.places(width, height):
             if at.width > 0 and at.height > 0:
                 self._stand.append((panel, at))
-                picture.place(panel.draw(at.width, at.height), at.x, at.y)
+                picture.place(self._drawn(panel, at), at.x, at.y)
         return picture
+
+    def _drawn(self, panel: Panel, at: Rect) -> Picture:
+        depends = panel.depends()
+        if depends is None:
+            return panel.draw(at.width, at.height)
+        depends = (at.width, at.height, *depends)
+        kept = self._kept.get(panel)
+        if kept is None or not _same(kept[0], depends):
+            kept = self._kept[panel] = (depends, panel.draw(at.width, at.height))
+        return kept[1]
 
     def opened(self) -> None:
         """Begin what goes on while the view is open. Textual's own Show and Hide come late, so the app calls these two itself."""
@@ -276,3 +294,10 @@ class View:
     def copied(self) -> list[str]:
         """Give what is selected here as lines of text."""
         return next((lines for lines in (panel.copied() for panel in self.panels) if lines), [])
+
+
+def _same(before: object, now: object) -> bool:
+    """Tell whether two are the same thing, equal numbers or texts, or tuples of such."""
+    if isinstance(before, tuple) and isinstance(now, tuple):
+        return len(before) == len(now) and all(map(_same, before, now))
+    return before is now or (isinstance(before, int | float | str) and before == now)

@@ -20,6 +20,12 @@ class PatchLines(Panel):
         super().__init__(sources.view)
         self._sources, self._channels, self._patches = sources, channels, patches
 
+    def depends(self) -> tuple[object, ...]:
+        source, patches = self._sources.source(), self._patches.patches()
+        drawn = tuple(self._channels.rows.items()), tuple(self._patches.rows.items())
+        act = tuple(acts(p, source, self.model) for p in patches) if source is not None else ()
+        return self.model.serial, source and source.name, self.model.status.source, drawn, act, self._patches.chosen()
+
     def draw(self, width: int, height: int) -> Picture:
         picture, model, source = Picture(width, height), self.model, self._sources.source()
         if source is None:

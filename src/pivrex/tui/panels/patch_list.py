@@ -43,6 +43,8 @@ class PatchList(Panel):
         super().__init__(sources.view)
         self._sources = sources
         self._patch = 0
+        self._known: tuple[tuple[object, ...], list[Patch]] | None = None
+        """The patches, and of which rig and source."""
         self._learning: dict[tuple[str, str], float] | None = None
         self._action = ""
         """What a new binding shall do that waits for its control."""
@@ -51,6 +53,12 @@ class PatchList(Panel):
     def patches(self) -> list[Patch]:
         """Give what is patched: of a source of letters these, else all that is done by moving something."""
         source = self._sources.source()
+        now = self.model.serial, source and source.name
+        if self._known is None or self._known[0] != now:
+            self._known = now, self._patches_of(source)
+        return self._known[1]
+
+    def _patches_of(self, source: SourceReport | None) -> list[Patch]:
         found = [p for p in patches_of(self.model.rig) if p.source != "session"]
         letters = [p for p in found if source is not None and source.kind == "letters" and p.source == source.name]
         # none of them are there for a moment after another rig was opened

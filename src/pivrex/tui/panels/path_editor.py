@@ -96,6 +96,21 @@ class PathEditor(Panel):
         self.feeds = (True, True)
         self._held = False
 
+    def depends(self) -> tuple[object, ...] | None:
+        if self.model.drives_alone:
+            return None
+        desk, trying = self.desk, self.trying
+        tried = trying.now, trying.before, trying.goes_on, self.feeds
+        return (
+            desk.content,
+            desk.mark,
+            desk.held,
+            desk.problem,
+            *tried,
+            self.model.serial,
+            self.model.folder.settings.field,
+        )
+
     def draw(self, width: int, height: int) -> Picture:
         picture = Picture(width, height)
         self.drawn.draw_beside(picture, 0, width, height)

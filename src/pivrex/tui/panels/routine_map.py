@@ -34,6 +34,14 @@ class RoutineMap(Panel):
         self._routine, self._helpers = routine, helpers
         self._ground: tuple[tuple[object, int, int], FieldScale, Picture] | None = None
 
+    def depends(self) -> tuple[object, ...] | None:
+        routine, helpers, model = self._routine, self._helpers, self.model
+        if model.status.match.period in COUNTED:
+            return None
+        jobs = helpers.rehearsal.answer, helpers.rehearsal.share, helpers.rehearsal.goes_on, helpers.other
+        text = routine.seen, routine.beside, routine.desk.serial, routine.line, routine.t
+        return *text, *jobs, tuple(helpers.words()), model.serial, model.folder.settings.field
+
     def draw(self, width: int, height: int) -> Picture:
         picture, y = Picture(width, height), 0
         seen, helpers = self._routine.seen, self._helpers

@@ -73,6 +73,11 @@ class RunSheet(Panel):
     def learning(self) -> tuple[Any, ...]:
         return "learnt", self.desk.folder / self.desk.selected, self.model.file.path, self.turned_rad
 
+    def depends(self) -> tuple[object, ...]:
+        desk = self.desk
+        shown = (desk.selected, desk.marked, *desk.also)
+        return self.sheet, shown, *(self._tolds.get(n) for n in shown), desk.beside, desk.learnt, desk.problem
+
     def draw(self, width: int, height: int) -> Picture:
         desk = self.desk
         told, marked = self._tolds.get(desk.selected), self._tolds.get(desk.marked)

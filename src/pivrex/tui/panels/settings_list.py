@@ -177,6 +177,11 @@ class SettingsColumn(Panel):
         """How high it is."""
         return len(self._settings.columns()[self._number]) + (self._title is not None)
 
+    def depends(self) -> tuple[object, ...]:
+        settings, column = self._settings, self._settings.columns()[self._number]
+        own = tuple(settings.shown(key) for key, _ in column if key in settings.own)
+        return self.model.serial, settings.chosen, tuple(column), own, self._title() if self._title is not None else ""
+
     def draw(self, width: int, height: int) -> Picture:
         picture, self._sliders = Picture(width, height), []
         settings, top = self._settings.columns()[self._number], int(self._title is not None)

@@ -26,6 +26,9 @@ class AnswerChart(Panel):
         super().__init__(tuning.view)
         self._tuning = tuning
 
+    def depends(self) -> tuple[object, ...]:
+        return self._tuning.depends()
+
     def draw(self, width: int, height: int) -> Picture:
         picture, shown = Picture(width, height), self._tuning
         experiment = shown.experiment
@@ -85,6 +88,9 @@ class AnswerFigures(Panel):
     def __init__(self, tuning: LoopTuning) -> None:
         super().__init__(tuning.view)
         self._tuning = tuning
+
+    def depends(self) -> tuple[object, ...]:
+        return self._tuning.depends()
 
     @property
     def rows(self) -> int:
@@ -150,6 +156,9 @@ class AnswerTerms(Panel):
     def __init__(self, tuning: LoopTuning) -> None:
         super().__init__(tuning.view)
         self._tuning = tuning
+
+    def depends(self) -> tuple[object, ...]:
+        return self._tuning.depends()
 
     def draw(self, width: int, height: int) -> Picture:
         picture, shown = Picture(width, height), self._tuning

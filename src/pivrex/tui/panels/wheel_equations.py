@@ -163,6 +163,9 @@ class WheelFigures(Panel):
     def close(self) -> None:
         self._worth.close()
 
+    def depends(self) -> tuple[object, ...]:
+        return self.model.serial, self._chassis.wheel, self._chassis.angle_deg, self._worth.of_rig
+
     def draw(self, width: int, height: int) -> Picture:
         picture, chassis = Picture(width, height), self._chassis
         rig, i = chassis.model.rig, chassis.wheel
