@@ -13,7 +13,7 @@ from pivrex.rig import RigFile, open_folder, read_rig
 from pivrex.sim import Rollout
 from pivrex.sim.body import RealBody
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
-from pivrex.tui.jobs.responses import Beside, Question
+from pivrex.tui.jobs.responses import Question, response_job
 from pivrex.tuning import LOOPS, Gains
 from pivrex.tuning.search import search
 
@@ -86,7 +86,7 @@ def responses_ms(folder: Path, count: int = 24) -> dict[str, float]:
     """From a nudged gain, saved to its file, to three answers that are drawn again."""
     path = folder / "plover.toml"
     shutil.copy(DEMO / "rigs" / "plover.toml", path)
-    file, loop, work, took = RigFile(path), LOOPS["heading"], Beside(), []
+    file, loop, work, took = RigFile(path), LOOPS["heading"], response_job(), []
     for k in range(count + 2):
         before = time.perf_counter()
         file.put("correction.p", f"{10 + k * 0.25:g} /s")
@@ -96,9 +96,9 @@ def responses_ms(folder: Path, count: int = 24) -> dict[str, float]:
                 file.rig, "heading", loop.experiment(file.rig, "step"), (now, Gains(now.p, 0, 0), Gains(6.0, 10.0, 0.1))
             )
         )
-        while (found := work.take()) is None:
+        while not (found := work.poll()):
             time.sleep(0.001)
-        a = found[1]
+        a = found[-1][1]
         series = [Series("", values, "measured") for values in np.degrees(a.value)]
         draw_lines("", a.t_s, series, span_of(series, 1.0), "deg", 96, 22)
         took.append((time.perf_counter() - before) * 1e3)

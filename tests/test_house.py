@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ast
-import importlib
+import importlib.util
 import inspect
 import pkgutil
 import unittest
@@ -221,6 +221,18 @@ class HouseTest(unittest.TestCase):
                     if ".panels." in module.name or ".views." in module.name:
                         self.assertEqual(len(thing.__bases__), 1, thing)
         self.assertGreater(found, 80)
+
+    def test_scripts_name_what_there_is(self) -> None:
+        found = 0
+        for path in (ROOT / "script").glob("*.py"):
+            for one in ast.walk(ast.parse(path.read_text("utf-8"))):
+                if isinstance(one, ast.ImportFrom) and one.module and one.module.startswith("pivrex"):
+                    module = importlib.import_module(one.module)
+                    for name in one.names:
+                        found += 1
+                        there = hasattr(module, name.name) or importlib.util.find_spec(f"{one.module}.{name.name}")
+                        self.assertTrue(there, f"{path.name}: {one.module}.{name.name}")
+        self.assertGreater(found, 50)
 
     def test_a_drawing_asks_nothing_and_changes_nothing(self) -> None:
         """``draw`` of a panel assigns nothing of the model and calls nothing of it that a person does."""
