@@ -149,6 +149,28 @@ class AddedTest(AppCase):
             model.pull()
         self.assertIn("0.00 m", Odometer(View(model, "none")).draw(20, 1).row(0))
 
+    def test_every_view_can_be_drawn_at_every_size(self) -> None:
+        model = local_model(self.home)
+        self.addCleanup(model.client.close)
+        for _ in range(10):
+            model.pull()
+        for row in VIEWS:
+            view = row.view(model, row.name)
+            for width, height in (
+                (1, 1),
+                (20, 2),
+                (60, 9),
+                (79, 3),
+                (80, 1),
+                (80, 5),
+                (80, 11),
+                (100, 13),
+                (128, 7),
+                (160, 40),
+            ):
+                picture = view.draw(width, height)
+                self.assertEqual((picture.width, picture.height), (width, height), row.name)
+
     def test_a_job(self) -> None:
         job: Job[str, int] = Job("pivrex-words", words_of)
         self.addCleanup(job.close)

@@ -205,7 +205,9 @@ class View:
         """Draw what there is now."""
         picture = Picture(width, height)
         self._stand = []
-        for panel, at in self.places(width, height):
+        for panel, (x, y, w, h) in self.places(width, height):
+            x, y = max(0, x), max(0, y)  # noqa: PLW2901 - in a window that is too low or too narrow
+            at = Rect(x, y, min(w, width - x), min(h, height - y))
             if at.width > 0 and at.height > 0:
                 self._stand.append((panel, at))
                 picture.place(self._drawn(panel, at), at.x, at.y)

@@ -87,7 +87,7 @@ class ChassisView(View):
         beside = half < w
         rows = max(self._wheel.rows, self._rules.rows) if beside else self._wheel.rows
         y = motion + 1
-        wheels = min(self._wheels.rows(height >= 34, w), height - y)
+        wheels = max(0, min(self._wheels.rows(height >= 34, w), height - y))
         yield self._wheels, Rect(x, y, w, wheels)
         y += wheels + 1
         if height - y >= rows:
