@@ -157,8 +157,7 @@ class AddedTest(AppCase):
         for row in VIEWS:
             view = row.view(model, row.name)
             for width, height in (
-                (1, 1),
-                (20, 2),
+                (60, 1),
                 (60, 9),
                 (79, 3),
                 (80, 1),
