@@ -48,7 +48,7 @@ def draw_timeline(data: Timeline, width: int, height: int) -> Picture:
         return LABEL + min(room - 1, max(0, int(t / whole * room)))
 
     _ruler(picture, whole, room, column)
-    lanes = data.lanes[: max(1, height - 1)]
+    lanes = data.lanes[: max(0, height - 1)]
     for k, lane in enumerate(lanes):
         y = 1 + k
         picture.text(0, y, lane, "rest", LABEL - 1)
