@@ -1,15 +1,47 @@
 """What becomes of files outside while a robot drives alone: it goes on with what it began with, and the foot says so."""
 
+import re
+
 import numpy as np
 
 from pivrex.routine import check_text
-from pivrex.session.messages import GoOn, LeaveMatch, StartPeriod, Stop
+from pivrex.session.messages import GoOn, LayOut, LeaveMatch, StartPeriod, Stop
 from pivrex.session.periods import Period
 from pivrex.tui.documents.routine_document import RoutineDocument
 from tests.local import local_model
 from tests.support import TempCase
 
 AHEAD = "start at 0.5 m, 0.5 m facing 0 deg\ndrive ahead 1.5 m at 0.2 m/s\n"
+
+
+class OutsideTest(TempCase):
+    def test_the_floor_that_somebody_else_changes_is_laid_out_anew(self) -> None:
+        home = self.demo()
+        model = local_model(home)
+        self.addCleanup(model.client.close)
+        file, length = home / "workspace.toml", model.folder.settings.field.length_m
+        for name, there in (("workspace", file), ("slalom", home / "floors" / "slalom.toml")):
+            if name != "workspace":
+                model.lay_out(name)
+            whole = model.folder.settings
+            text = there.read_text("utf-8")
+            longer = re.sub(r'(?m)^length = "[^"]*"', 'length = "7.5 m"', text, count=1)
+            self.assertNotEqual(longer, text)
+            there.write_text(longer + "\n", "utf-8")
+            model.look_outside()
+            self.assertIn(f"{there.name} was changed outside: its floor is laid out anew", model.message)
+            self.assertEqual(model.folder.settings.field.length_m, 7.5)
+            self.assertEqual(model.folder.settings.match, whole.match)
+            asked = [r for r in model.client.asked if isinstance(r, LayOut)]  # type: ignore[union-attr]
+            self.assertEqual(asked[-1].field, model.folder.settings.field)
+            there.write_text("length = 3 apples\n", "utf-8")
+            model.look_outside()
+            self.assertRegex(model.message, "has mistakes .*; the (workspace|floor) in use stays")
+            self.assertTrue(model.message_alarm)
+            self.assertEqual(model.folder.settings.field.length_m, 7.5)
+            there.write_text(text, "utf-8")
+            model.look_outside()
+            self.assertEqual(model.folder.settings.field.length_m, length)
 
 
 class AloneTest(TempCase):

@@ -197,12 +197,14 @@ class ScreenModel(Editing):
 
     def _lay_out_anew(self) -> None:
         """Take the workspace's and the floor's files as they are now."""
-        settings = self._files.workspace.content or self._whole.settings
+        settings, workspace = self._whole.settings, self._files.workspace.content
+        if workspace is not None:
+            settings = settings.model_copy(update={"field": workspace.field})
         self._whole = replace(self._whole, settings=settings)
         field = (self._files.floor.content if self.floor else None) or settings.field
         if field != self.folder.settings.field:
+            self.folder = replace(self._whole, settings=settings.model_copy(update={"field": field}))
             self.ask(LayOut(field))
-        self.folder = replace(self._whole, settings=settings.model_copy(update={"field": field}))
 
     def is_of_another(self, source: SourceInfo) -> bool:
         """Tell whether a source is a recording of another robot: named as its driver, begun with its name, or without the
