@@ -47,6 +47,7 @@ def in_loop(test: Callable[[Any], Coroutine[Any, Any, None]]) -> Callable[[Any],
 class AppCase(TempCase):
     rows: Sequence[ViewRow] = VIEWS
     """The views that there are."""
+    _frames = 0
 
     def setUp(self) -> None:
         super().setUp()
@@ -75,7 +76,17 @@ class AppCase(TempCase):
             await asyncio.sleep(0)
         await self.pilot.pause()  # what has just been opened has its place
         self.app.frame()
+        self._frames += 1
+        if self._frames % 3 == 0:
+            self.kept_is_fresh()
         await self.pilot.pause()
+
+    def kept_is_fresh(self) -> None:
+        """Hold what is kept of panels to what would be drawn."""
+        view = self.app.view
+        kept = view.draw(*view.size)
+        view._kept.clear()
+        self.assertEqual(kept.rows(), view.draw(*view.size).rows(), view.view_name)
 
     async def until(self, true: Callable[[], object], seconds: float = 60.0) -> None:
         """Let frames pass until something is true; in between, background work has the processor."""
@@ -230,7 +241,9 @@ class DrivingTest(AppCase):
         async with self.running():
             await self.press("right_square_bracket")
             self.assertIn("level dash", self.text("head"))
-            await self.press("w", "w")
+            await self.press("left_square_bracket", "left_square_bracket")
+            self.assertIn("level creep", self.text("head"))
+            await self.press("right_square_bracket", "right_square_bracket", "w", "w")
             await self.frames(20)
             await self.press("space", "r")
             self.assertLess(self.model.value("truth", "y"), 0.6)

@@ -382,10 +382,7 @@ class MashCase(AppCase):
                     await self.pilot.pause()
                     self.assertTrue(self.app.is_running and self.app._exception is None, keys)
                 self.app.frame()
-                view = self.app.view
-                kept = view.draw(*view.size)
-                view._kept.clear()
-                self.assertEqual(kept.rows(), view.draw(*view.size).rows(), view.view_name)
+                self.kept_is_fresh()
             self.assertTrue(self.app.is_running)
         self.assertEqual(self.app.return_code or 0, 0)
         for path in (self.home / "rigs").glob("*.toml"):

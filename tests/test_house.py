@@ -169,6 +169,8 @@ class AddedTest(AppCase):
             ):
                 picture = view.draw(width, height)
                 self.assertEqual((picture.width, picture.height), (width, height), row.name)
+                view._kept.clear()
+                self.assertEqual(picture.rows(), view.draw(width, height).rows(), row.name)
 
     def test_a_job(self) -> None:
         job: Job[str, int] = Job("pivrex-words", words_of)

@@ -135,8 +135,12 @@ class DeskTest(TempCase):
         self.assertTrue(self.desk.look_outside())
         assert self.desk.content is not None
         self.assertEqual(self.desk.content.points[1].x_m, 1.8)
+        self.desk.mark = 4
         self.assertTrue(self.desk.undo())
-        self.assertEqual(self.desk.content, mine)
+        self.assertEqual((self.desk.content, self.desk.mark), (mine, 1))
+        self.file.write_text(self.file.read_text().replace('"1.700 m"', '"1.850 m"', 1))
+        self.assertIn("do it again", self.desk.put(self.desk.typed("1.9 m, 0.55 m")))
+        self.assertEqual(read_path(self.file).points[1].x_m, 1.85)  # theirs was not written over
         self.file.write_text("points = 3\n")
         self.assertTrue(self.desk.look_outside())
         self.assertIn("round.toml", self.desk.problem)

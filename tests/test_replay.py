@@ -255,8 +255,10 @@ class KeysTest(ScreenCase):
                 await self.press(key)
                 self.assertIn("a run that was kept", self.model.message, key)
                 self.model.say("")
-            self.model.nudge("shaping.forward.edge", 1)
-            self.assertIn("a run that was kept", self.model.message)
+            for change in ("nudge", "undo", "redo"):
+                self.model.say("")
+                getattr(self.model, change)(*(("shaping.forward.edge", 1) if change == "nudge" else ()))
+                self.assertIn("a run that was kept", self.model.message)
             self.assertEqual(client.run.rig_file(0).read_text("utf-8"), before)
             live = client.live
             assert isinstance(live, LocalClient)

@@ -71,9 +71,6 @@ class Canvas(Widget):
     def on_text_area_selection_changed(self, event: TextArea.SelectionChanged) -> None:
         self._hear(event)
 
-    def on_descendant_focus(self, event: events.DescendantFocus) -> None:
-        self._hear(event)
-
     def _hear(self, message: Message) -> None:
         """Pass on what a widget says that stands on the canvas."""
         message.stop()

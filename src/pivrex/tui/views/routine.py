@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from textual.events import DescendantFocus
 from textual.message import Message
 from textual.widget import Widget
 from textual.widgets import TextArea
@@ -74,8 +73,6 @@ class RoutineView(View):
     def heard(self, message: Message) -> None:
         if isinstance(message, TextArea.Changed | TextArea.SelectionChanged):
             self.routine.text_changed(message)
-        elif isinstance(message, DescendantFocus):
-            self.typing = True
 
     def update(self) -> None:
         super().update()
