@@ -74,6 +74,12 @@ class HeadingViewTest(HeadingCase):
             assert self.view.tuning.answers is not None
             self.assertEqual(self.view.tuning.answers.value.shape[0], 4)
             self.assertIn('p = "11.25 /s"', self.rig_file.read_text())
+            # a gain that is nudged is told at once, whatever its answer is
+            self.model.nudge("correction.p", 1)
+            self.app.draw()
+            self.assertIn("11.5 /s", self.text("heading").split("answers, goal")[1])
+            await self.press("u")
+            self.assertEqual(HEADING.gains(self.model.rig), Gains(11.25, 20.0, 0.2))
             await self.press("u")
             self.assertEqual(HEADING.gains(self.model.rig), Gains(10.0, 20.0, 0.2))
 

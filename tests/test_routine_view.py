@@ -146,6 +146,13 @@ class CursorTest(RoutineCase):
             self.assertEqual(view.line, 6)
             await self.press("shift+left", "left", "right")
             self.assertAlmostEqual(view.t, view.preview.time_s - 1.0)
+            # the map goes with the time alone, within one line
+            view.t = view.steps_of(4)[0].begin * view.preview.dt_s + 0.05
+            self.app.draw()
+            before = self.screen().split("\n")[:30]
+            view.t += 0.4
+            self.app.draw()
+            self.assertNotEqual(self.screen().split("\n")[:30], before)
             # dragged along the timeline
             bottom = view.view.size.height - 2
             view.view.point(0, bottom, "press")
