@@ -77,7 +77,7 @@ class HeadingViewTest(HeadingCase):
             # a gain that is nudged is told at once, whatever its answer is
             self.model.nudge("correction.p", 1)
             self.app.draw()
-            self.assertIn("11.5 /s", self.text("heading").split("answers, goal")[1])
+            self.assertRegex(self.text("heading"), r"(?m)^ now +11\.5 /s")
             await self.press("u")
             self.assertEqual(HEADING.gains(self.model.rig), Gains(11.25, 20.0, 0.2))
             await self.press("u")
