@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
+from textwrap import dedent
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, cast
 
 from pivrex.document import Document
@@ -133,6 +134,7 @@ class Host(Protocol):
 
 class View:
     """Panels on a canvas. Subclasses make the panels, say where they stand, and may have ``act_NAME`` for commands too.
+    ``HELP`` says what is to be seen: in each line a sign, two spaces and what it means; lines without a sign go on.
 
     Attributes
     ----------
@@ -141,6 +143,8 @@ class View:
     typing : bool
         Whether somebody types in a text: then keys are the text's.
     """
+
+    HELP = ""
 
     def __init__(self, model: ScreenModel, name: str) -> None:
         self.model, self.view_name = model, name
@@ -165,7 +169,14 @@ class View:
 
     def help_lines(self) -> list[tuple[str, str]]:
         """Give what is to be seen here: a sign, and what it means."""
-        return []
+        rows: list[tuple[str, str]] = []
+        for line in dedent(self.HELP).strip("\n").splitlines():
+            sign, _, text = line.partition("  ")
+            if not sign:  # it goes on
+                sign, said = rows.pop()
+                text = f"{said} {text.strip()}"
+            rows.append((sign, text.strip()))
+        return rows
 
     # --- where it stands ---
 

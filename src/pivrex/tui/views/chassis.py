@@ -33,6 +33,18 @@ CHASSIS_COMMANDS = (
 class ChassisView(View):
     """The robot at the left, motion, wheels, figures and envelope at the right; or the shakedown's guide."""
 
+    HELP = """
+    ━ ·       commanded amber, measured teal, side by side for each wheel and the body; what lies between is dark; arcs are turns
+    ╱         rollers where they touch the ground; a dashed ring and spoke: a steered wheel and where it shall point
+    ⊕ ×       where the weight sits; other points to turn about
+    motion    select forward, left or turn and nudge: the wheels show what that asks of them; v follows the robot again
+    =         each wheel's equation; x, y and turn are the robot's own, turn in rad/s
+    wheel     n goes to the next wheel; its kind and place are changed in place, + adds one, Backspace removes it
+    envelope  how fast it goes in every direction, ┄ while it turns as now; ● commanded, ○ measured, thin: before
+    figures   what is else found by trial: mm and counts for a turn, how far the wheel rolls for a turn of the robot
+    c         the shakedown: finds swapped plugs, reversed motors, encoders and gyro, and puts the rig right
+    """
+
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
         self.chassis = ChassisMotion(model)
@@ -101,34 +113,3 @@ class ChassisView(View):
             yield self._envelope, Rect(x, y, each - 1, room)
             if beside:
                 yield self._figures, Rect(x + each + 1, y, w - each - 1, room)
-
-    def help_lines(self) -> list[tuple[str, str]]:
-        return [
-            (
-                "━ ·",
-                "commanded amber, measured teal, side by side for each wheel and the body; what lies between is dark; arcs are turns",
-            ),
-            (
-                "╱",
-                "rollers where they touch the ground; a dashed ring and spoke: a steered wheel and where it shall point",
-            ),
-            ("⊕ ×", "where the weight sits; other points to turn about"),
-            (
-                "motion",
-                "select forward, left or turn and nudge: the wheels show what that asks of them; v follows the robot again",
-            ),
-            ("=", "each wheel's equation; x, y and turn are the robot's own, turn in rad/s"),
-            (
-                "wheel",
-                "n goes to the next wheel; its kind and place are changed in place, + adds one, Backspace removes it",
-            ),
-            (
-                "envelope",
-                "how fast it goes in every direction, ┄ while it turns as now; ● commanded, ○ measured, thin: before",
-            ),
-            (
-                "figures",
-                "what is else found by trial: mm and counts for a turn, how far the wheel rolls for a turn of the robot",
-            ),
-            ("c", "the shakedown: finds swapped plugs, reversed motors, encoders and gyro, and puts the rig right"),
-        ]

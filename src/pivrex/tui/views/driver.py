@@ -42,6 +42,19 @@ DRIVER_COMMANDS = (
 class DriverView(View):
     """The driver's end. ↑ ↓ walk the functions, ← → the sources."""
 
+    HELP = """
+    ▸       the selected source (← →), and the selected function (↑ ↓)
+    ●       where a control is now, as the device says it
+    ━       how far it has travelled since it was last measured
+    ├ ╎╎ ┤  its calibration: the ends, and the range in which it may rest
+    ±       how much it trembled in the last second
+    lines   which channel does what; solid where it acts now
+    !       a message that moved nothing, with the reason; none of them stops the clock
+    stream  lost after a time of silence; event: lost when its connection is
+    lost    the robot rests until it is heard again and let go
+    age     since the last good message; jitter: how unevenly they come
+    """
+
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
         self._sources = sources = SourceList(self)
@@ -84,20 +97,6 @@ class DriverView(View):
         if left:
             yield self._rule, Rect(left - 1, 0, 1, upper)
         yield self._messages, Rect(0, upper, width, spoken + 1)
-
-    def help_lines(self) -> list[tuple[str, str]]:
-        return [
-            ("▸", "the selected source (← →), and the selected function (↑ ↓)"),
-            ("●", "where a control is now, as the device says it"),
-            ("━", "how far it has travelled since it was last measured"),
-            ("├ ╎╎ ┤", "its calibration: the ends, and the range in which it may rest"),
-            ("± ", "how much it trembled in the last second"),
-            ("lines", "which channel does what; solid where it acts now"),
-            ("!", "a message that moved nothing, with the reason; none of them stops the clock"),
-            ("stream", "lost after a time of silence; event: lost when its connection is"),
-            ("lost", "the robot rests until it is heard again and let go"),
-            ("age", "since the last good message; jitter: how unevenly they come"),
-        ]
 
 
 def driver_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:

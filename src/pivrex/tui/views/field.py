@@ -23,6 +23,20 @@ __all__ = ["FIELD_COMMANDS", "FieldView", "field_bars", "field_exports"]
 class FieldView(View):
     """The map at the left; at the right the instruments with two sticks below them, or the path that is open."""
 
+    HELP = """
+    ━ ·     commanded solid amber, measured dotted teal: for each wheel, in the bars and in the strips; the area is the gap
+    trail   dotted where the robot went, fainter where it went the time before (r puts it back)
+    wedge   the amber wedge is its front; its body turns coral when the robot stands against something
+    sensed  what the robot says: raw encoder counts and what they mean
+    !       a wheel was asked for more than it can; the why says how much is lost
+    belief  dashed teal: where it believes to be by wheels and gyro; lilac: how sure it is of that, 2 sigma. H sets it anew, J by a wall
+    felt    what the wheels say of the motion; true: what the stand-in really does. Coral wheels slide
+    N       the load on each wheel of a real body; f and F knock it, so does dragging it with the mouse
+    path ◆  P opens a path: amber where it runs, coral where the robot touches something, teal where the stand-in went on it, grey the run
+            before. Letters say what holds its speed there, and stand for the words beside it
+    sticks  drag one with the mouse: it drives while you hold it and springs back
+    """
+
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
         self.paths = PathEditor(self)
@@ -51,30 +65,6 @@ class FieldView(View):
             yield self._strips, Rect(x, y + 1, w, height - y - 1 - (STICKS_H + 1 if sticks else 0))
             if sticks:
                 yield self._sticks, Rect(x, height - STICKS_H, w, STICKS_H)
-
-    def help_lines(self) -> list[tuple[str, str]]:
-        return [
-            (
-                "━ ·",
-                "commanded solid amber, measured dotted teal: for each wheel, in the bars and in the strips; the area is the gap",
-            ),
-            ("trail", "dotted where the robot went, fainter where it went the time before (r puts it back)"),
-            ("wedge", "the amber wedge is its front; its body turns coral when the robot stands against something"),
-            ("sensed", "what the robot says: raw encoder counts and what they mean"),
-            ("!", "a wheel was asked for more than it can; the why says how much is lost"),
-            (
-                "belief",
-                "dashed teal: where it believes to be by wheels and gyro; lilac: how sure it is of that, 2 sigma. H sets it anew, J by a wall",
-            ),
-            ("felt", "what the wheels say of the motion; true: what the stand-in really does. Coral wheels slide"),
-            ("N", "the load on each wheel of a real body; f and F knock it, so does dragging it with the mouse"),
-            (
-                "path ◆",
-                "P opens a path: amber where it runs, coral where the robot touches something, teal where the stand-in went on it, "
-                "grey the run before. Letters say what holds its speed there, and stand for the words beside it",
-            ),
-            ("sticks", "drag one with the mouse: it drives while you hold it and springs back"),
-        ]
 
 
 FIELD_COMMANDS = (

@@ -41,6 +41,18 @@ HEADING_COMMANDS = (
 class HeadingView(View):
     """Answers at the left, what happens now at the right."""
 
+    HELP = """
+    ━ now      what the present gains answer on the stand-in; ╍ before your last change, kept, or P alone
+    target     the heading that is asked for, dashed; of a straight drive the line is 0
+    beyond     how far past the target it swings; settled: it stays within 5 % from then on
+    left over  what is missing at the end; effort: how much turn the loop gave, root mean square
+    P I D      P answers the error, I what stays of it, D brakes on the difference of the rates
+    compass    full ray: the gyro; broken ray: the target; mark on the rim: what is true, on the stand-in
+    z          holds the heading while you do not turn; touching the turn lets it go
+    R S        helpers: the relay experiment, and a search under charge, grip, load and noise; + takes what they propose
+    f F        knock the stand-in from the right, or from the left
+    """
+
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
         self.tuning = LoopTuning(self)
@@ -73,22 +85,6 @@ class HeadingView(View):
             if strip >= 9:
                 yield self._strip, Rect(x, live, room, strip)
             yield self._column, Rect(x, height - min(rows, height - live), room, min(rows, height - live))
-
-    def help_lines(self) -> list[tuple[str, str]]:
-        return [
-            ("━ now", "what the present gains answer on the stand-in; ╍ before your last change, kept, or P alone"),
-            ("target", "the heading that is asked for, dashed; of a straight drive the line is 0"),
-            ("beyond", "how far past the target it swings; settled: it stays within 5 % from then on"),
-            ("left over", "what is missing at the end; effort: how much turn the loop gave, root mean square"),
-            ("P I D", "P answers the error, I what stays of it, D brakes on the difference of the rates"),
-            ("compass", "full ray: the gyro; broken ray: the target; mark on the rim: what is true, on the stand-in"),
-            ("z", "holds the heading while you do not turn; touching the turn lets it go"),
-            (
-                "R S",
-                "helpers: the relay experiment, and a search under charge, grip, load and noise; + takes what they propose",
-            ),
-            ("f F", "knock the stand-in from the right, or from the left"),
-        ]
 
 
 def heading_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:

@@ -57,6 +57,16 @@ ROUTINE_COMMANDS = (
 class RoutineView(View):
     """The text at the left, the field at the right, the timeline below both."""
 
+    HELP = """
+    ━  where the robot is asked to be
+    ·  where it gets to, on the stand-in
+    ▼  the cursor: the line, the moment and the place are one; drag it along the timeline
+    !  a step that was held back, slid, bumped, waited to its limit or was cut off
+    ┃  in the timeline: where the clock cuts the routine off, and where it is now
+    ·  in lilac: where it ended in each drive of a rehearsal, and dashed the zones that it shall reach
+    ^  below a line: what is wrong there, and what would be right
+    """
+
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
         self.routine = OpenRoutine(self)
@@ -98,14 +108,3 @@ class RoutineView(View):
         else:
             yield self.clock, Rect(width // 2, 0, width - width // 2, 1)
         yield self._timeline, Rect(0, height - bottom, width, bottom)
-
-    def help_lines(self) -> list[tuple[str, str]]:
-        return [
-            ("━", "where the robot is asked to be"),
-            ("·", "where it gets to, on the stand-in"),
-            ("▼", "the cursor: the line, the moment and the place are one; drag it along the timeline"),
-            ("!", "a step that was held back, slid, bumped, waited to its limit or was cut off"),
-            ("┃", "in the timeline: where the clock cuts the routine off, and where it is now"),
-            ("·", "in lilac: where it ended in each drive of a rehearsal, and dashed the zones that it shall reach"),
-            ("^", "below a line: what is wrong there, and what would be right"),
-        ]

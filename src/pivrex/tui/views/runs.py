@@ -17,6 +17,15 @@ __all__ = ["RUNS_COMMANDS", "RunsView", "runs_bars", "runs_exports"]
 class RunsView(View):
     """What was kept of every drive. ↑ ↓ select, c plays, + lays another beside."""
 
+    HELP = """
+    ▌        the selected run: c or a second click plays it again in every view, with a time line below
+    +        makes the selected run the first: the next that is selected is laid over it, × where they part; more lie grey below
+    ━ ┄      the first solid teal, the second dashed amber; stage by stage when the line parted, and what each changed setting does
+    usual    the median of the runs before that were driven alike; ! where this one is worse than they differ among themselves
+    v        what the run tells of its robot, each value with the interval that holds it 95 times in 100; W writes it into the rig
+    thinned  its ticks made room for newer runs; figures and track are there still
+    """
+
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
         self.desk = RunsDesk(model.folder.path / "runs", model.folder.settings.keep)
@@ -29,28 +38,6 @@ class RunsView(View):
         if side:
             yield self._rule, Rect(side, 0, 1, height)
             yield self.sheet, Rect(side + 2, 0, width - side - 2, height)
-
-    def help_lines(self) -> list[tuple[str, str]]:
-        return [
-            ("▌", "the selected run: c or a second click plays it again in every view, with a time line below"),
-            (
-                "+",
-                "makes the selected run the first: the next that is selected is laid over it, × where they part; more lie grey below",
-            ),
-            (
-                "━ ┄",
-                "the first solid teal, the second dashed amber; stage by stage when the line parted, and what each changed setting does",
-            ),
-            (
-                "usual",
-                "the median of the runs before that were driven alike; ! where this one is worse than they differ among themselves",
-            ),
-            (
-                "v",
-                "what the run tells of its robot, each value with the interval that holds it 95 times in 100; W writes it into the rig",
-            ),
-            ("thinned", "its ticks made room for newer runs; figures and track are there still"),
-        ]
 
 
 RUNS_COMMANDS = (

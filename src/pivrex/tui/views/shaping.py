@@ -26,6 +26,19 @@ OVERALL = (
 class ShapingView(View):
     """Curves, gate and settings. What the keys act on is marked by ▸."""
 
+    HELP = """
+    ━        the response: stick across, what is asked for up; 1 is the speed beside the title
+    ╌        thin: the response before your last change
+    ○ ●      where the stick is on the curve, and where the rate limit lets it be by now
+    ┆        the dead band's edge; in the gate its outline as it is measured
+    edge     inside it nothing happens; rescaled starts from 0 there, cut jumps
+    curve    0 % is straight, 100 % is the cube: gentle near the centre
+    scale    what is left at full stick: only this function slower
+    faster   how fast it may grow, in full strokes a second; slower: how fast it may shrink
+    overall  everything slower alike
+    level    [ and ] walk the speed levels; each has its share for moving and for turning
+    """
+
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
         self.settings = Settings(self, self._columns)
@@ -61,20 +74,6 @@ class ShapingView(View):
             if i:
                 yield self._rule, Rect(x - 1, 0, 1, height)
             yield settings, Rect(x, upper, w, height - upper)
-
-    def help_lines(self) -> list[tuple[str, str]]:
-        return [
-            ("━", "the response: stick across, what is asked for up; 1 is the speed beside the title"),
-            ("╌", "thin: the response before your last change"),
-            ("○ ●", "where the stick is on the curve, and where the rate limit lets it be by now"),
-            ("┆", "the dead band's edge; in the gate its outline as it is measured"),
-            ("edge", "inside it nothing happens; rescaled starts from 0 there, cut jumps"),
-            ("curve", "0 % is straight, 100 % is the cube: gentle near the centre"),
-            ("scale", "what is left at full stick: only this function slower"),
-            ("faster", "how fast it may grow, in full strokes a second; slower: how fast it may shrink"),
-            ("overall", "everything slower alike"),
-            ("level", "[ and ] walk the speed levels; each has its share for moving and for turning"),
-        ]
 
 
 def shaping_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
