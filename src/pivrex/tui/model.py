@@ -7,7 +7,7 @@ import time
 from collections import deque
 from dataclasses import replace
 from datetime import datetime
-from math import isfinite
+from math import degrees, isfinite
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -260,6 +260,10 @@ class ScreenModel(Editing):
         """Give a value of the newest Tick; NaN before the first, and where this rig has no such value."""
         row, layout = self.row, self.line.layout
         return float(row[layout.at(stage, name)]) if row is not None and layout.has(stage, name) else float("nan")
+
+    def degrees(self, stage: str, name: str) -> float:
+        """Give an angle, or a rate of turn, of the newest Tick in degrees."""
+        return degrees(self.value(stage, name))
 
     def number(self, stage: str, name: str, unknown: int = 0) -> int:
         """Give a whole number of the newest Tick; ``unknown`` before the first, and where it is not told."""

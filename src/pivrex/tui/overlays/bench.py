@@ -37,21 +37,8 @@ class Bench(LiesOver, ModalScreen[None]):
     Bench.ascii Container { border: ascii $foreground; }
     Bench Canvas { width: 100%; height: 100%; }
     """
-    means = (
-        "up",
-        "down",
-        "left",
-        "right",
-        "shift+left",
-        "shift+right",
-        "pageup",
-        "pagedown",
-        "equals_sign",
-        "=",
-        "W",
-        "shift+w",
-        "upper_w",
-    )
+    means = ("up", "down", "left", "right", "shift+left", "shift+right", "pageup", "pagedown", "equals_sign", "=", "W",
+             "shift+w", "upper_w")  # fmt: skip
 
     def __init__(self, model: ScreenModel, key: str) -> None:
         super().__init__(classes="ascii" if Canvas.ascii_only else None)

@@ -24,6 +24,9 @@ SLIDES_M_S = 0.08
 """A tyre that is dragged faster than this is said to slide."""
 
 LIFTS_N = 0.02
+Row = tuple[str, list[tuple[str, str]]]
+"""A name, and what is said of it in parts, each with its role."""
+
 WORDS = 42
 """So long may a part of a row be."""
 
@@ -67,7 +70,7 @@ class FieldNumbers(Panel):
         self.used = y
         return picture
 
-    def _belief_rows(self) -> list[tuple[str, list[tuple[str, str]]]]:
+    def _belief_rows(self) -> list[Row]:
         """Say where the robot believes to be, how sure it is, how far off, and what its wheels and its gyro disagree about."""
         model, believed = self.model, believed_of(self.model)
         if believed is None:
@@ -93,7 +96,7 @@ class FieldNumbers(Panel):
             rows.append(("turn", [(part, "alarm" if found.wrong else "rest") for part in wrap(words, WORDS)]))
         return rows
 
-    def _floor(self) -> list[tuple[str, list[tuple[str, str]]]]:
+    def _floor(self) -> list[Row]:
         """What a real body does: how it moves over the floor beside what the wheels feel, slip, battery."""
         model = self.model
         rows = model.history
@@ -155,33 +158,16 @@ class FieldNumbers(Panel):
         left = self.model.value("motion", "left")
         return [(f"aside {turning(left, 2, 'm/s', steady=True)}", "commanded")]
 
-    def _rows(self) -> list[tuple[str, list[tuple[str, str]]]]:
-        model = self.model
-        line = model.line
-        heading = wrap_deg(float(np.degrees(model.value("truth", "heading")))) if model.row is not None else 0.0
-        rows: list[tuple[str, list[tuple[str, str]]]] = [
-            (
-                "motion",
-                [
-                    (f"forward {number(model.value('motion', 'forward'))} m/s", "commanded"),
-                    *self._aside(),
-                    (
-                        f"turn {turning(float(np.degrees(model.value('motion', 'turn'))), 0, 'deg/s', 3, True)}",
-                        "commanded",
-                    ),
-                ],
-            ),
-            (
-                "pose",
-                [
-                    (f"x {number(model.value('truth', 'x'), 2, 5)} m", "measured"),
-                    (f"y {number(model.value('truth', 'y'), 2, 5)} m", "measured"),
-                    (f"heading {number(heading, 0, 4)} deg", "measured"),
-                ],
-            ),
-        ]
-        if not isfinite(model.value("truth", "x")) and model.row is not None:
-            del rows[-1]  # nobody knows where a real robot truly is
+    def _rows(self) -> list[Row]:
+        model, line = self.model, self.model.line
+        heading = wrap_deg(model.degrees("truth", "heading")) if model.row is not None else 0.0
+        turn = turning(model.degrees("motion", "turn"), 0, "deg/s", 3, True)
+        forward = f"forward {number(model.value('motion', 'forward'))} m/s"
+        rows: list[Row] = [("motion", [(forward, "commanded"), *self._aside(), (f"turn {turn}", "commanded")])]
+        if isfinite(model.value("truth", "x")) or model.row is None:  # nobody knows where a real robot truly is
+            x, y = (number(model.value("truth", axis), 2, 5) for axis in "xy")
+            said = (f"x {x} m", f"y {y} m", f"heading {number(heading, 0, 4)} deg")
+            rows.append(("pose", [(one, "measured") for one in said]))
         rows += self._belief_rows()
         rows += self._floor()
         for i, wheel in enumerate(line.wheels):
@@ -191,38 +177,21 @@ class FieldNumbers(Panel):
             if motor.counts_per_turn and isfinite(travel):
                 counts = motor.counts(travel, model.rig.chassis.wheels[i].radius_m)
                 values.append((f"= {counts:+7.0f} counts".replace("-", "−"), "rest"))
-            if "steering" in model.line.stages and model.rig.chassis.wheels[i].steered:
-                angle = wrap_deg(float(np.degrees(model.value("pointing", f"{plain(wheel)}_angle"))))
+            if "steering" in line.stages and model.rig.chassis.wheels[i].steered:
+                angle = wrap_deg(model.degrees("pointing", f"{plain(wheel)}_angle"))
                 values.append((f"points {number(angle, 0, 4)} deg", "measured"))
             rows.append(("sensed", values))
         if line.layout.has("heading", "heading") and model.row is not None:
-            gyro = wrap_deg(float(np.degrees(model.value("sensed", "gyro"))))
-            ahead = wrap_deg(float(np.degrees(model.value("heading", "heading"))))
-            rows.append(
-                (
-                    "gyro",
-                    [
-                        (f"says {number(gyro, 0, 4)} deg", "measured"),
-                        (f"{number(ahead, 0, 4)} deg from the field's forward", "rest"),
-                    ],
-                )
-            )
+            gyro, ahead = (wrap_deg(model.degrees(*of)) for of in (("sensed", "gyro"), ("heading", "heading")))
+            off = f"{number(ahead, 0, 4)} deg from the field's forward"
+            rows.append(("gyro", [(f"says {number(gyro, 0, 4)} deg", "measured"), (off, "rest")]))
         if line.layout.has("sensed", "up") and model.row is not None:
             side = "on its back" if model.value("heading", "upside_down") == 1 else "on its wheels"
             rows.append(("side", [(f"up {number(model.value('sensed', 'up'))} g", "measured"), (side, "rest")]))
         humming = [m for m in model.rig.motors if model.value("outputs", f"{plain(m)}_hums") == 1]
         if humming:
-            rows.append(
-                (
-                    "motors",
-                    [
-                        (f"! {' and '.join(humming)} only hum{'s' * (len(humming) == 1)}", "alarm"),
-                        ("too little to turn", "alarm"),
-                    ],
-                )
-            )
-        if model.value("truth", "blocked") == 1:
-            rows.append(("bump", [("! it stands against something", "alarm")]))
-        else:
-            rows.append(("bump", [("nothing in the way", "dim")]))
-        return rows
+            hum = f"! {' and '.join(humming)} only hum{'s' * (len(humming) == 1)}"
+            rows.append(("motors", [(hum, "alarm"), ("too little to turn", "alarm")]))
+        against = model.value("truth", "blocked") == 1
+        bump = ("! it stands against something", "alarm") if against else ("nothing in the way", "dim")
+        return [*rows, ("bump", [bump])]

@@ -25,10 +25,6 @@ def parts_of(model: ScreenModel) -> tuple[str, ...]:
     return tuple(n for n in ("p", "i", "d", "rate_p", "rate_i") if model.line.layout.has("correction", n))
 
 
-def _deg(model: ScreenModel, stage: str, name: str) -> float:
-    return float(np.degrees(model.value(stage, name)))
-
-
 class HeadingNow(Panel):
     """The compass with its numbers at its right, and the parts as bars below."""
 
@@ -54,8 +50,8 @@ class HeadingNow(Panel):
             ),
             ("unwrapped", f"{number(float(np.degrees(heading)), 1, 7)} deg", "dim"),
             ("target", f"{number(wrap_deg(float(np.degrees(target))), 1, 7)} deg" if held else "none held", "target"),
-            ("error", f"{number(_deg(model, 'correction', 'error'), 2, 7)} deg", "alarm" if _far(model) else "rest"),
-            ("turns at", turning(_deg(model, "correction", "rate"), 1, "deg/s", 7), "measured"),
+            ("error", f"{number(model.degrees('correction', 'error'), 2, 7)} deg", "alarm" if _far(model) else "rest"),
+            ("turns at", turning(model.degrees("correction", "rate"), 1, "deg/s", 7), "measured"),
             ("gyro off by", f"{number(drift, 2, 7)} deg" if np.isfinite(drift) else "nobody knows", "rest"),
         ]
         rows += _zeroed(model)
@@ -69,7 +65,7 @@ class HeadingNow(Panel):
         for name in (*parts, "given"):
             if y >= height:
                 break
-            value = _deg(model, "correction", name)
+            value = model.degrees("correction", name)
             full = name == "given" and abs(value) > 0.999 * most
             role = "alarm" if full else "commanded"
             picture.text(1, y, _NAMES[name], "title" if name == "given" else "rest")
@@ -91,7 +87,7 @@ def _zeroed(model: ScreenModel) -> list[tuple[str, str, str]]:
     the noise of each later tick adds up to s·√(T·dt).
     """
     status = model.number("zeroing", "status")
-    bias, noise = _deg(model, "zeroing", "bias"), _deg(model, "zeroing", "noise")
+    bias, noise = model.degrees("zeroing", "bias"), model.degrees("zeroing", "noise")
     if status != DONE and not noise:
         words = {WAITS: "waits: stand still", MEASURES: "measures …", MOVED: "! it moved"}
         return [("zeroed", words.get(status, "not yet: Z does it"), "alarm" if status == MOVED else "rest")]
@@ -109,7 +105,7 @@ _NAMES = {"p": "P", "i": "I", "d": "D", "rate_p": "rate P", "rate_i": "rate I", 
 
 
 def _far(model: ScreenModel) -> bool:
-    return abs(_deg(model, "correction", "error")) > 10
+    return abs(model.degrees("correction", "error")) > 10
 
 
 LEAST = 6

@@ -91,7 +91,7 @@ def heading_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
     """The error and what is given: the instrument of this view's cell."""
     if "correction" not in model.line.stages:
         return (("no correction", 0.0, "", "dim"),)
-    error = float(np.degrees(model.value("correction", "error")))
+    error = model.degrees("correction", "error")
     held = bool(np.isfinite(model.value("correction", "target")))
     on = model.value("correction", "on") == 1
     if not held:
