@@ -15,7 +15,7 @@ AHEAD = "start at 0.5 m, 0.5 m facing 0 deg\ndrive ahead 1.5 m at 0.2 m/s\n"
 
 
 class OutsideTest(TempCase):
-    def test_the_floor_that_somebody_else_changes_is_laid_out_anew(self) -> None:
+    def test_a_floor_that_is_changed_outside_is_laid_out_again(self) -> None:
         home = self.demo()
         model = local_model(home)
         self.addCleanup(model.client.close)
@@ -29,7 +29,7 @@ class OutsideTest(TempCase):
             self.assertNotEqual(longer, text)
             there.write_text(longer + "\n", "utf-8")
             model.look_outside()
-            self.assertIn(f"{there.name} was changed outside: its floor is laid out anew", model.message)
+            self.assertIn(f"{there.name} was changed outside: its floor is laid out again", model.message)
             self.assertEqual(model.folder.settings.field.length_m, 7.5)
             self.assertEqual(model.folder.settings.match, whole.match)
             asked = [r for r in model.client.asked if isinstance(r, LayOut)]  # type: ignore[union-attr]

@@ -1,4 +1,4 @@
-"""One document: a text on disk and in use, what was changed and can be taken back, and what somebody else made of the file."""
+"""One document: a text on disk and in use, what was changed and can be taken back, and what another program made of the file."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ T = TypeVar("T")
 LARGEST_FILE = 4_000_000
 LONGEST_UNDO = 500
 SET_ASIDE = ".yours-"
-"""In the name of what was saved beside a file that somebody else broke."""
+"""In the name of what was saved beside a file that another program broke."""
 
 
 @dataclass(frozen=True)
@@ -37,7 +37,7 @@ class Step:
 class Document(Generic[T]):
     """A text file that is open, and what its text means.
 
-    Every change is checked before it counts, then saved at once. What somebody else writes is taken in where it has no
+    Every change is checked before it counts, then saved at once. What another program writes is taken in where it has no
     mistakes, and can be taken back; while it has some, what is in use stays and is saved beside it.
 
     Parameters
@@ -64,7 +64,7 @@ class Document(Generic[T]):
     problem : str
         Why the last save failed or why an outside change was not taken in; empty when all is well.
     news : str
-        What was found when somebody else's change was taken in; whoever tells the person empties it.
+        What was found when a change from outside was taken in; whoever tells the person empties it.
     """
 
     def __init__(
@@ -146,15 +146,15 @@ class Document(Generic[T]):
         self.text, self.content = text, content
 
     def undo(self) -> str:
-        """Take the last change back and save; gives what it was, empty if there is none."""
+        """Take the last change back and save; returns what it was, empty if there is none."""
         return self._walk(-1)
 
     def redo(self) -> str:
-        """Bring the last undone change back and save; gives what it was, empty if there is none."""
+        """Bring the last undone change back and save; returns what it was, empty if there is none."""
         return self._walk(1)
 
     def go_to(self, at: int) -> str:
-        """Go to how it was after so many steps; gives the last step that was undone or done again."""
+        """Go to how it was after so many steps; returns the last step that was undone or done again."""
         what = ""
         while self.at != at and (said := self._walk(1 if at > self.at else -1)):
             what = said
@@ -178,7 +178,7 @@ class Document(Generic[T]):
             self._save()
             return step.what
 
-    # --- somebody else ---
+    # --- another program ---
 
     def look_outside(self) -> str:
         """Notice a change of the file from outside and take it in.
@@ -283,7 +283,7 @@ def _now() -> str:
 
 
 def _reason(problem: PivrexError) -> str:
-    """Give the first mistake, or why a file cannot be read."""
+    """Return the first mistake, or why a file cannot be read."""
     if isinstance(problem, MistakesError):
         first = problem.mistakes[0]
         said = f"line {first.line}: {first}" if first.line else str(first)

@@ -54,7 +54,7 @@ class PathDocument(Document[DrivenPath]):
     # --- what it comes to ---
 
     def plan(self, rig: Rig) -> Plan | None:
-        """Give its plan for a rig."""
+        """Return its plan for a rig."""
         if self.content is None:
             return None
         if self._plan is None or self._plan[0] is not self.content or self._plan[1] is not rig:
@@ -62,7 +62,7 @@ class PathDocument(Document[DrivenPath]):
         return self._plan[2]
 
     def troubles(self, rig: Rig, field: Field) -> list[tuple[bool, str]]:
-        """Give what is wrong with it; see `pivrex.path.plan.troubles`."""
+        """Return what is wrong with it; see `pivrex.path.plan.troubles`."""
         plan = self.plan(rig)
         if plan is None:
             return []
@@ -73,7 +73,7 @@ class PathDocument(Document[DrivenPath]):
     # --- changes ---
 
     def put(self, path: DrivenPath, at: int | None = None, what: str = "a point moved") -> str:
-        """Take a changed path and save it; gives what is wrong with it, empty if nothing is: then nothing has changed."""
+        """Take a changed path and save it; returns what is wrong with it, empty if nothing is: then nothing has changed."""
         if self.content is None:
             return "there is no path"
         problem = _mistake(path)
@@ -102,11 +102,11 @@ class PathDocument(Document[DrivenPath]):
             self.content = moved
 
     def drop(self) -> str:
-        """Let go of the point; gives what is wrong."""
+        """Let go of the point; returns what is wrong."""
         return self.put(self.content) if self.content is not None and self.held else ""
 
     def typed(self, text: str) -> DrivenPath:
-        """Give the path with the chosen point as somebody types it: X, Y [, DIRECTION] [facing HEADING]. Raises `UnitError`."""
+        """Return the path with the chosen point as somebody types it: X, Y [, DIRECTION] [facing HEADING]. Raises `UnitError`."""
         assert self.content is not None
         place, _, facing = text.partition(" facing ")
         words = [w.strip() for w in place.split(",")]
@@ -123,7 +123,7 @@ class PathDocument(Document[DrivenPath]):
         return changed(self.content, self.mark, x_m=x, y_m=y, direction_rad=angle, heading_rad=heading)
 
     def as_typed(self) -> str:
-        """Give the chosen point as it would be typed."""
+        """Return the chosen point as it would be typed."""
         if self.content is None:
             return ""
         p = self.content.points[self.mark]
@@ -134,7 +134,7 @@ class PathDocument(Document[DrivenPath]):
 
 
 def _mistake(path: DrivenPath) -> str:
-    """Give the first thing that makes it no path."""
+    """Return the first thing that makes it no path."""
     if len(path.points) < 2:
         return "a path has at least two points"
     found = path.mistakes()
@@ -145,7 +145,7 @@ def _mistake(path: DrivenPath) -> str:
 
 
 def first_path(field: Field) -> DrivenPath:
-    """Give a path to begin with: two points ahead of the field's start."""
+    """Return a path to begin with: two points ahead of the field's start."""
     x, y = field.start.x_m, field.start.y_m
     points = (PathPoint.model_construct(x_m=x, y_m=y), PathPoint.model_construct(x_m=x + 1.0, y_m=y))
     return DrivenPath.model_construct(points=points, floor="")

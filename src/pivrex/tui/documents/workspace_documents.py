@@ -1,4 +1,4 @@
-"""The workspace's file and the floor that is laid out: both are watched, and what somebody else writes into them counts."""
+"""The workspace's file and the floor that is laid out: both are watched, and what another program writes into them counts."""
 
 from __future__ import annotations
 
@@ -44,13 +44,13 @@ class WorkspaceDocuments:
             self._open(self.floor, self._folder / "floors" / f"{name}.toml")
 
     def look_outside(self) -> tuple[str, bool]:
-        """Take in what somebody else has written; gives a sentence, empty for nothing, and whether something is wrong."""
+        """Take in what another program has written; returns a sentence, empty for nothing, and whether something is wrong."""
         said, wrong = "", False
         for document in (self.workspace, self.floor):
             found = document.look_outside() if document.is_open else ""
             if found:
                 wrong = bool(document.problem)
-                said = found if wrong else f"{document.path.name} was changed outside: its floor is laid out anew"
+                said = found if wrong else f"{document.path.name} was changed outside: its floor is laid out again"
                 if document is self.workspace and not wrong:
                     said += "; all else counts when the workspace is opened again"
         return said, wrong

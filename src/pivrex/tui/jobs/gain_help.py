@@ -66,5 +66,5 @@ def propose(job: ToFind, progress: Progress) -> Proposal:
 
 
 def gain_job() -> Job[ToFind, Proposal]:
-    """Give the job that finds gains."""
+    """Return the job that finds gains."""
     return Job("pivrex-helper", propose, patient=False)

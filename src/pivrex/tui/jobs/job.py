@@ -124,7 +124,7 @@ class Job(Generic[Q, A]):
             self._died()
 
     def poll(self) -> list[tuple[Q, A]]:
-        """Take what has come; gives the questions that were answered, with their answers."""
+        """Take what has come; returns the questions that were answered, with their answers."""
         answered: list[tuple[Q, A]] = []
         try:
             while self._wire is not None and self._wire.poll():
@@ -158,14 +158,14 @@ class Job(Generic[Q, A]):
             self.problem = f"{self._name.removeprefix('pivrex-')}: the process ended without an answer"
 
     def stop(self) -> None:
-        """Give up what is asked: the process is killed. The last answer stays."""
+        """Return up what is asked: the process is killed. The last answer stays."""
         self._waiting.clear()
         self._end()
 
     close = stop
 
     def forget(self) -> None:
-        """Give up what is asked, and the last answer too."""
+        """Return up what is asked, and the last answer too."""
         self.stop()
         self.question = self.answered = self.answer = None
         self.problem = ""

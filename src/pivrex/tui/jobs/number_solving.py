@@ -18,7 +18,7 @@ __all__ = ["Asking", "ToSolve", "number_at", "solving_job", "solving_words"]
 
 
 def number_at(text: str, line: int, column: int) -> TextNumber | None:
-    """Give the number of a line that the cursor stands on, else its first; None for a line without numbers."""
+    """Return the number of a line that the cursor stands on, else its first; None for a line without numbers."""
     found = numbers_in(text, line)
     return next((n for n in found if n.begin <= column <= n.end), found[0] if found else None)
 
@@ -62,7 +62,7 @@ class ToSolve(NamedTuple):
 
 
 def solving_job() -> Job[ToSolve, Solved]:
-    """Give the job that looks for a number."""
+    """Return the job that looks for a number."""
     return Job("pivrex-solve", _solve, patient=False)
 
 

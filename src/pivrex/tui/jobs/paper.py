@@ -15,12 +15,12 @@ Drawing = tuple[str, ...]
 
 
 def paper_job() -> Job[tuple[Drawing, ...], str]:
-    """Give the job that draws on paper, and says which files there are then."""
+    """Return the job that draws on paper, and says which files there are then."""
     return Job("pivrex-paper", draw_on_paper, patient=False)
 
 
 def draw_on_paper(drawings: tuple[Drawing, ...], progress: Progress) -> str | None:
-    """Make each drawing; gives the names of their first files as a sentence. Raises `PivrexError` with what the command says."""
+    """Make each drawing; returns the names of their first files as a sentence. Raises `PivrexError` with what the command says."""
     saved = []
     for k, words in enumerate(drawings):
         if not progress(k / len(drawings), f"drawing {words[0]} ..."):

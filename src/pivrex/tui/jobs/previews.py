@@ -56,7 +56,7 @@ class Preview:
     dt_s: float
 
     def tick(self, time_s: float) -> int:
-        """Give the tick of a time."""
+        """Return the tick of a time."""
         return max(0, min(len(self.poses) - 1, round(time_s / self.dt_s)))
 
 
@@ -129,7 +129,7 @@ def _told(player: Player, play: Play, start: Floats) -> Preview:
 
 
 def _showing(field: Field | None, value: float) -> Field | None:
-    """Give a field whose posts show another number."""
+    """Return a field whose posts show another number."""
     if field is None:
         return None
     rounds = tuple(r.model_copy(update={"shows": value}) if r.shows else r for r in field.rounds)
@@ -142,5 +142,5 @@ def _kind(asked: ToPlay | Place) -> tuple[int, object]:
 
 
 def preview_job() -> Job[ToPlay | Place, Seen | Found]:
-    """Give the job that makes previews, and finds places to begin at."""
+    """Return the job that makes previews, and finds places to begin at."""
     return Job("pivrex-preview", PreviewMaker, key=_kind, nice=5)

@@ -19,7 +19,7 @@ TIMES = 200
 
 
 def rehearsal_job() -> Job[ToPlay, Rehearsed]:
-    """Give the job that rehearses a routine."""
+    """Return the job that rehearses a routine."""
     return Job("pivrex-rehearsal", _Rehearser, TIMES, patient=False)
 
 

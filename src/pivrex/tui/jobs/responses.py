@@ -53,5 +53,5 @@ class Responses:
 
 
 def response_job() -> Job[Question, Answers]:
-    """Give the job that computes what gain sets answer."""
+    """Return the job that computes what gain sets answer."""
     return Job("pivrex-answers", Responses, nice=5)

@@ -55,7 +55,7 @@ class ToCompare(NamedTuple):
 
 
 def made_job() -> Job[ToReturn | ToCompare, Home | Against]:
-    """Give the job that makes the way back, or holds another version against a routine."""
+    """Return the job that makes the way back, or holds another version against a routine."""
     return Job("pivrex-beside", _make, patient=False)
 
 

@@ -76,7 +76,7 @@ class Beside(Differences):
 
 
 def place(track: Floats) -> Floats:
-    """Give where a track went, (N, 2): truly, or where nobody knows that as it was believed."""
+    """Return where a track went, (N, 2): truly, or where nobody knows that as it was believed."""
     x = TRACK.index("x_m")
     if not np.isfinite(track[:, x]).any():
         x = TRACK.index("believed_x_m")
@@ -165,5 +165,5 @@ def _kind(question: tuple[Any, ...]) -> tuple[int, object]:
 
 
 def run_job(folder: Path, settings: Keep) -> Job[tuple[Any, ...], object]:
-    """Give the job that answers questions about the runs of a folder."""
+    """Return the job that answers questions about the runs of a folder."""
     return Job("pivrex-runs", RunReader, folder, settings, key=_kind)

@@ -77,7 +77,7 @@ class ChassisMotion:
         return self.own if self.own is not None else now.commanded if now is not None else np.zeros(3)
 
     def live(self) -> Shown | None:
-        """Give what the robot does; None before the first Tick."""
+        """Return what the robot does; None before the first Tick."""
         row = self.model.row
         if row is None:
             return None
@@ -91,14 +91,14 @@ class ChassisMotion:
         return self._live[1]
 
     def now(self) -> Shown | None:
-        """Give what is shown: your own motion where there is one, else what the robot does."""
+        """Return what is shown: your own motion where there is one, else what the robot does."""
         if self.own is None:
             return self.live()
         p = preview(self.model.line, self.own)
         return Shown(p.angles, p.angles, p.asked, p.given, None, p.achieved, None, p.scrub, p.residual)
 
     def envelope(self) -> tuple[Envelope, Floats, Floats | None]:
-        """Give the envelope of the rig in use, its edge, and the edge before the last change; computed once for each rig."""
+        """Return the envelope of the rig in use, its edge, and the edge before the last change; computed once for each rig."""
         model = self.model
         if self._kept is None or self._kept[0] != model.serial:
             envelope = Envelope(model.rig)
@@ -111,7 +111,7 @@ class ChassisMotion:
         return self._kept[1:]
 
     def full(self) -> Floats:
-        """Give the greatest forward, left and turn by themselves."""
+        """Return the greatest forward, left and turn by themselves."""
         serial, rig = self.model.serial, self.model.rig
         if self._full is None or self._full[0] != serial:
             turn = self.envelope()[0].fastest_turn_rad_s
@@ -122,7 +122,7 @@ class ChassisMotion:
     # --- a motion of one's own ---
 
     def begin_own(self) -> Floats:
-        """Give one's own motion, begun from the robot's."""
+        """Return one's own motion, begun from the robot's."""
         if self.own is None:
             shown = self.live()
             start = shown.commanded if shown is not None else np.zeros(3)
@@ -137,7 +137,7 @@ class ChassisMotion:
         self.own = own
 
     def settings(self) -> dict[str, OwnSetting]:
-        """Give what is selected and changed here as settings are."""
+        """Return what is selected and changed here as settings are."""
         return {key: self._part(i, name) for i, (key, name) in enumerate(MOTION)} | {
             "figure.angle": OwnSetting(
                 lambda: f"{self.angle_deg:g} deg", self._nudge_angle, self._type_angle, "left is +"

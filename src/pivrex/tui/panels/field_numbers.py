@@ -32,7 +32,7 @@ WORDS = 42
 
 
 def believed_of(model: ScreenModel) -> Believed | None:
-    """Give where the robot believes to be."""
+    """Return where the robot believes to be."""
     x, y, heading, xx, xy, yy = (model.value("odometry", n) for n in ("x", "y", "heading", "xx", "xy", "yy"))
     if not isfinite(x + y + heading + xx + xy + yy):
         return None
@@ -40,7 +40,7 @@ def believed_of(model: ScreenModel) -> Believed | None:
 
 
 def of_wheels(model: ScreenModel, what: str) -> list[float]:
-    """Give what is true of each wheel of a real body; NaN of others."""
+    """Return what is true of each wheel of a real body; NaN of others."""
     return [model.value("truth", f"{plain(w)}_{what}") for w in model.line.wheels]
 
 

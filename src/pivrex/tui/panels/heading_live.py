@@ -21,7 +21,7 @@ MATCH_S = 135.0
 
 
 def parts_of(model: ScreenModel) -> tuple[str, ...]:
-    """Give the parts of what the loop gives."""
+    """Return the parts of what the loop gives."""
     return tuple(n for n in ("p", "i", "d", "rate_p", "rate_i") if model.line.layout.has("correction", n))
 
 

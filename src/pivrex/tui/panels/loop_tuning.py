@@ -107,7 +107,7 @@ class LoopTuning(Panel):
         return steering is not None and steering.wheels[wheel].rate_rad_s is not None
 
     def sets(self) -> list[tuple[str, Gains]]:
-        """Give the gain sets that are shown, each with its name."""
+        """Return the gain sets that are shown, each with its name."""
         loop = self.loop
         now = loop.gains(self.model.rig)
         found = [("now", now)]

@@ -17,7 +17,7 @@ __all__ = ["MatchClock", "left_s", "match_head", "period_words", "routine_bars",
 
 
 def left_s(model: ScreenModel) -> float:
-    """Give how much of the period is left by the newest Tick, in s."""
+    """Return how much of the period is left by the newest Tick, in s."""
     match = model.status.match
     if match.period not in COUNTED or match.paused:
         return match.left_s
@@ -67,7 +67,7 @@ def match_head(model: ScreenModel) -> str:
 
 
 def routine_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
-    """Give the tiny instrument of the line's cell: the period and what is left of it."""
+    """Return the tiny instrument of the line's cell: the period and what is left of it."""
     match, periods = model.status.match, model.folder.settings.match
     whole = {Period.ALONE: periods.alone_s, Period.BETWEEN: periods.between_s, Period.DRIVEN: periods.driven_s}
     if match.period is Period.OFF:
@@ -81,7 +81,7 @@ def routine_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
 
 
 def routine_exports(model: ScreenModel) -> list[list[str]]:
-    """Give what ``x`` draws: the routine that the session has, on this rig."""
+    """Return what ``x`` draws: the routine that the session has, on this rig."""
     there = {p.stem: p for p in model.folder.routines()}
     path = there.get(model.status.match.routine)
     return [["routine", str(path), "--rig", str(model.file.path)]] if path is not None else []
@@ -95,7 +95,7 @@ class MatchClock(Panel):
         self._routine = routine
 
     def lines(self, width: int, height: int) -> list[str]:
-        """Give the words in lines, of a third of a height at most."""
+        """Return the words in lines, of a third of a height at most."""
         return wrap(period_words(self.model)[0], max(12, width))[: max(1, height // 3)]
 
     def draw(self, width: int, height: int) -> Picture:

@@ -75,7 +75,7 @@ class OpenRoutine(Panel):
         return self.editor.cursor_location[0] + 1
 
     def steps_of(self, line: int) -> list[StepRecord]:
-        """Give what was done for a line."""
+        """Return what was done for a line."""
         return [s for s in self.preview.steps if s.line == line] if self.preview is not None else []
 
     # --- which one ---
@@ -131,7 +131,7 @@ class OpenRoutine(Panel):
         self.editor.names(words)
 
     def send(self) -> None:
-        """Give the session the routine as it is now; not while one drives, nor while a run is open, whose floor and routine stay."""
+        """Return the session the routine as it is now; not while one drives, nor while a run is open, whose floor and routine stay."""
         if (
             self._sent == self.desk.serial
             or self.model.replay is not None

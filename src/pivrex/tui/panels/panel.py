@@ -48,7 +48,7 @@ class Panel:
         return Picture(width, height)
 
     def depends(self) -> tuple[object, ...] | None:
-        """Give all that its picture depends on beside its size, where that is less work than to draw it: the last picture stays
+        """Return all that its picture depends on beside its size, where that is less work than to draw it: the last picture stays
         while each of these is the same thing, or an equal number or text. None draws it in every frame.
         """
         return None
@@ -76,13 +76,13 @@ class Panel:
         """Take the mouse at a cell of the panel: "press" in it, and "drag" and "release" of what was pressed there."""
 
     def cancel(self) -> None:
-        """Give up what is waited for: the robot was stopped."""
+        """Return up what is waited for: the robot was stopped."""
 
     def close(self) -> None:
         """Let go of what works beside the screen: it ends."""
 
     def changes(self) -> Changes | None:
-        """Give the document that is changed here, if it is not the rig, and what goes to how it was after so many steps."""
+        """Return the document that is changed here, if it is not the rig, and what goes to how it was after so many steps."""
         return None
 
     # --- settings of the rig ---
@@ -95,11 +95,11 @@ class Panel:
         """Select a setting that it has."""
 
     def chosen_key(self) -> str:
-        """Give the key of the rig at which what is selected here stands; empty if nothing of the rig is."""
+        """Return the key of the rig at which what is selected here stands; empty if nothing of the rig is."""
         return ""
 
     def copied(self) -> list[str]:
-        """Give what is selected here as lines of text."""
+        """Return what is selected here as lines of text."""
         key = self.chosen_key()
         return [f"{key} = {self.model.file.get(key)}"] if key else []
 
@@ -157,18 +157,18 @@ class View:
         self._held: Place | None = None
 
     def places(self, width: int, height: int) -> Iterable[Place]:
-        """Give the panels that are seen, and where: each is drawn before the next is asked for, which may depend on it."""
+        """Return the panels that are seen, and where: each is drawn before the next is asked for, which may depend on it."""
         raise NotImplementedError
 
     def inner(self) -> Iterable[Any]:
-        """Give widgets of Textual's own that stand on the canvas."""
+        """Return widgets of Textual's own that stand on the canvas."""
         return ()
 
     def heard(self, message: Message) -> None:
         """Take what these widgets say."""
 
     def help_lines(self) -> list[tuple[str, str]]:
-        """Give what is to be seen here: a sign, and what it means."""
+        """Return what is to be seen here: a sign, and what it means."""
         rows: list[tuple[str, str]] = []
         for line in dedent(self.HELP).strip("\n").splitlines():
             sign, _, text = line.partition("  ")
@@ -250,7 +250,7 @@ class View:
             panel.update()
 
     def act(self, name: str) -> Callable[[], None] | None:
-        """Give what does a command here; None if nothing does."""
+        """Return what does a command here; None if nothing does."""
         return next((a for a in (getattr(p, f"act_{name}", None) for p in (self, *self.panels)) if a is not None), None)
 
     def take_key(self, key: str) -> bool:
@@ -272,7 +272,7 @@ class View:
             self._held = None
 
     def cancel(self) -> None:
-        """Give up what is waited for: the robot was stopped."""
+        """Return up what is waited for: the robot was stopped."""
         for panel in self.panels:
             panel.cancel()
 
@@ -282,7 +282,7 @@ class View:
             panel.close()
 
     def changes(self) -> Changes:
-        """Give the document that is changed here, and what goes to how it was after so many steps."""
+        """Return the document that is changed here, and what goes to how it was after so many steps."""
         own = next((found for found in (panel.changes() for panel in self.panels) if found is not None), None)
         return own or (self.model.file, self.model.go_to)
 
@@ -301,11 +301,11 @@ class View:
             panel.select(key)
 
     def chosen_key(self) -> str:
-        """Give the key of the rig at which what is selected here stands; empty if nothing of the rig is."""
+        """Return the key of the rig at which what is selected here stands; empty if nothing of the rig is."""
         return next((key for key in (panel.chosen_key() for panel in self.panels) if key), "")
 
     def copied(self) -> list[str]:
-        """Give what is selected here as lines of text."""
+        """Return what is selected here as lines of text."""
         return next((lines for lines in (panel.copied() for panel in self.panels) if lines), [])
 
 

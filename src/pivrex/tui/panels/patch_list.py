@@ -51,7 +51,7 @@ class PatchList(Panel):
         self.rows: dict[int, int] = {}
 
     def patches(self) -> list[Patch]:
-        """Give what is patched: of a source of letters these, else all that is done by moving something."""
+        """Return what is patched: of a source of letters these, else all that is done by moving something."""
         source = self._sources.source()
         now = self.model.serial, source and source.name
         if self._known is None or self._known[0] != now:
@@ -65,7 +65,7 @@ class PatchList(Panel):
         return letters or [p for p in found if not p.channel.startswith("letter ")]
 
     def chosen(self) -> Patch:
-        """Give the selected patch."""
+        """Return the selected patch."""
         patches = self.patches()
         self._patch = min(self._patch, len(patches) - 1)
         return patches[self._patch]

@@ -24,7 +24,7 @@ HEIGHTS = {"turn": ("left", "right"), "sideways": ("left", "right"), "ahead": ("
 
 
 def level_of(model: ScreenModel) -> int:
-    """Give the speed level that is in use, or will be at the start."""
+    """Return the speed level that is in use, or will be at the start."""
     levels = model.rig.speed_levels
     return min(model.number("law", "level", levels.start_index), len(levels.levels) - 1)
 

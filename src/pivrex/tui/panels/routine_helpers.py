@@ -99,7 +99,7 @@ class RoutineHelpers(Panel):
             self.view.choose("against which?", choices, "", "A", take)
 
     def _alike(self, here: Path) -> list[Path]:
-        """Give the other routines that this robot could play: those that say that they are for it, or for none."""
+        """Return the other routines that this robot could play: those that say that they are for it, or for none."""
         found = []
         for path in self.model.folder.routines():
             with contextlib.suppress(ReadError):

@@ -67,7 +67,7 @@ class NotedDocument(WrappedDocument):
         return len(self._offset_to_line_info)
 
     def note_at(self, y: int) -> tuple[int, str] | None:
-        """Give the line that a row of the display stands below and what it says; None for a row of text."""
+        """Return the line that a row of the display stands below and what it says; None for a row of text."""
         if not 0 <= y < len(self._offset_to_line_info):
             return None
         line, section = self._offset_to_line_info[y]

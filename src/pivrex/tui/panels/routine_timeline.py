@@ -21,7 +21,7 @@ class RoutineTimeline(Panel):
         self._routine = routine
 
     def lanes(self) -> tuple[str, ...]:
-        """Give the lanes that there are."""
+        """Return the lanes that there are."""
         steps = self._routine.preview.steps if self._routine.preview is not None else ()
         used = dict.fromkeys(s.lane for s in steps)
         own = [n for n in self.model.rig.attachments if n in used]

@@ -27,7 +27,7 @@ BYTES = 3.0
 
 
 def first_shown(count: int, selected: int, room: int) -> int:
-    """Give the first run of the list that is seen, so that the selected one is."""
+    """Return the first run of the list that is seen, so that the selected one is."""
     return min(max(0, selected - room // 2), max(0, count - room))
 
 
@@ -166,7 +166,7 @@ class RunList(Panel):
 
 
 def room_for(height: int) -> int:
-    """Give how many runs a list of a height shows."""
+    """Return how many runs a list of a height shows."""
     return max(1, (height - (8 if height >= 30 else 6 if height >= 24 else 3)) // EACH)
 
 
@@ -201,7 +201,7 @@ def _entry(picture: Picture, y: int, width: int, run: Shelved, desk: RunsDesk) -
 
 
 def _role(name: str, desk: RunsDesk) -> str:
-    """Give the role in which a run is drawn: the same in the list as where two lie over each other."""
+    """Return the role in which a run is drawn: the same in the list as where two lie over each other."""
     if not desk.marked or desk.marked in {desk.selected, name}:
         return "measured"
     return "commanded" if name == desk.selected else "ghost"

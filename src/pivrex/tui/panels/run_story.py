@@ -140,7 +140,7 @@ def _speeds(told: Told, width: int, height: int) -> Picture:
 
 
 def column_of(track: Floats, name: str) -> Floats:
-    """Give a column of a track by its name."""
+    """Return a column of a track by its name."""
     column: Floats = track[:, TRACK.index(name)]
     return column
 

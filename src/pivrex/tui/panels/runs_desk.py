@@ -121,7 +121,7 @@ class RunsDesk:
     # --- the list ---
 
     def shown(self) -> list[Shelved]:
-        """Give the runs that are searched for, the newest first."""
+        """Return the runs that are searched for, the newest first."""
         runs = list(self.listed.runs) if self.listed is not None else []
         words = self.find.lower().split()
         return [r for r in runs if all(word in _words_of(r) for word in words)]
@@ -134,7 +134,7 @@ class RunsDesk:
             self.selected = names[min(max(0, at + steps), len(names) - 1)]
 
     def run(self, name: str) -> Shelved | None:
-        """Give a run of the list by its name."""
+        """Return a run of the list by its name."""
         return next((r for r in self.listed.runs if r.name == name), None) if self.listed is not None else None
 
     def mark(self) -> str:
@@ -176,7 +176,7 @@ class RunsDesk:
         return f"{self.selected} stays" if stays != UNMARKED else f"{self.selected} makes room for newer ones"
 
     def take_away(self) -> str:
-        """Take the selected run away, so that it can be brought back; gives its name. Raises `PivrexError`."""
+        """Take the selected run away, so that it can be brought back; returns its name. Raises `PivrexError`."""
         name = self.selected
         facts = self.run(name)
         if facts is None:
@@ -196,7 +196,7 @@ class RunsDesk:
         return name
 
     def bring_back(self) -> str:
-        """Bring back what was taken away last; gives its name, empty if nothing was. Raises `PivrexError`."""
+        """Bring back what was taken away last; returns its name, empty if nothing was. Raises `PivrexError`."""
         if not self._gone:
             return ""
         name = self._gone.pop()

@@ -84,13 +84,13 @@ class Settings(Panel):
         return self.own[key].shown() if key in self.own else self.model.shown(key)
 
     def choices(self, key: str) -> tuple[str, ...]:
-        """Give what a setting may be, if it is one of several."""
+        """Return what a setting may be, if it is one of several."""
         return self.own[key].choices if key in self.own else self.model.setting(key).choices
 
     # --- acting ---
 
     def entry(self) -> tuple[str, str, str]:
-        """Give what typing a value needs: the setting's key, its value as shown, and what is allowed."""
+        """Return what typing a value needs: the setting's key, its value as shown, and what is allowed."""
         key = self.chosen
         if key in self.own:
             allowed = self.own[key].allowed

@@ -27,14 +27,14 @@ class SourceList(Panel):
         self.model.ask(WatchSources(False))
 
     def sources(self) -> list[SourceReport]:
-        """Give the sources, the robot's link last."""
+        """Return the sources, the robot's link last."""
         report = self.model.client.report
         if report is None:
             return []
         return [*report.sources, *([report.link] if report.link is not None else [])]
 
     def source(self) -> SourceReport | None:
-        """Give the selected source; the one that drives until another is selected."""
+        """Return the selected source; the one that drives until another is selected."""
         name, found = self._selected or self.model.status.source, self.sources()
         return next((s for s in found if s.name == name), found[0] if found else None)
 

@@ -24,7 +24,7 @@ class WheelBars(Panel):
     """A bar for each wheel, and where there is room its load below it."""
 
     def rows(self, height: int) -> int:
-        """Give how high it is in a column of a height."""
+        """Return how high it is in a column of a height."""
         wheels = len(self.model.line.wheels)
         return 1 + wheels * (1 + (height - 8 >= 2 * wheels))
 

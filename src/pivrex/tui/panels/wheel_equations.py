@@ -33,7 +33,7 @@ class WheelEquations(Panel):
         """Whether somebody is pointing the steered wheels straight ahead."""
 
     def rows(self, roomy: bool, width: int) -> int:
-        """Give how high it is: with the present numbers below each wheel where there is room."""
+        """Return how high it is: with the present numbers below each wheel where there is room."""
         wheels = len(self.model.line.wheels)
         return 1 + wheels * (1 + (roomy and wheels <= 6)) + bool(self._whole(width))
 
@@ -107,7 +107,7 @@ class WheelEquations(Panel):
         return what == "wheel"
 
     def kind(self) -> OwnSetting:
-        """Give the selected wheel's kind, selected and changed as settings are."""
+        """Return the selected wheel's kind, selected and changed as settings are."""
 
         def shown() -> str:
             return self.model.rig.chassis.wheels[self._chassis.wheel].kind

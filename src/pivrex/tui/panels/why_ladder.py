@@ -42,7 +42,7 @@ class WhyLadder:
         return picture
 
     def text(self) -> list[str]:
-        """Give it as text: its sentence, or a line for each rung of the open ladder."""
+        """Return it as text: its sentence, or a line for each rung of the open ladder."""
         model = self._model
         if model.row is None:
             return []
