@@ -43,11 +43,11 @@ class Document(Generic[T]):
     Parameters
     ----------
     understand : callable
-        Gives what a text means; raises `PivrexError` for one with mistakes.
+        Returns what a text means; raises `PivrexError` for one with mistakes.
     noun : str
         What it is called: "rig".
     read : callable
-        Gives the text of a file; raises `PivrexError`.
+        Returns the text of a file; raises `PivrexError`.
 
     Attributes
     ----------

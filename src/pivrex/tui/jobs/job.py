@@ -57,7 +57,7 @@ class Job(Generic[Q, A]):
         in the process with ``args``.
     args : objects
     key : callable
-        Gives the `Key` of a question; without it all are of one kind.
+        Returns the `Key` of a question; without it all are of one kind.
     patient : bool
         Whether a new question waits for the one that is answered, because that is soon done or gives up by itself. If not,
         the process is killed for it, and ends after each answer.
@@ -233,7 +233,7 @@ class _Asked:
         ended()
 
     def hear(self) -> bool:
-        """Take what was asked, waiting for something where nothing is; tells whether there will be more."""
+        """Take what was asked, waiting for something where nothing is; returns whether there will be more."""
         while not self.waiting or not self._heard.empty():
             came = self._heard.get()
             if came is None:

@@ -65,11 +65,11 @@ class Panel:
         """
 
     def take_key(self, key: str) -> bool:
-        """Take a key before the commands do, where something asks for one; tells whether it was taken."""
+        """Take a key before the commands do, where something asks for one; returns whether it was taken."""
         return False
 
     def press(self, what: str, value: str) -> bool:
-        """Take a click on something that was marked; tells whether that is all. If not, `point` follows."""
+        """Take a click on something that was marked; returns whether that is all. If not, `point` follows."""
         return False
 
     def point(self, x: int, y: int, phase: str) -> None:
@@ -141,7 +141,7 @@ class View:
     panels : sequence of Panel
         In the order in which they are asked for keys, clicks and settings.
     typing : bool
-        Whether somebody types in a text: then keys are the text's.
+        Whether a person types in a text: then keys are the text's.
     """
 
     HELP = ""
@@ -254,11 +254,11 @@ class View:
         return next((a for a in (getattr(p, f"act_{name}", None) for p in (self, *self.panels)) if a is not None), None)
 
     def take_key(self, key: str) -> bool:
-        """Take a key before the commands do; tells whether it was taken."""
+        """Take a key before the commands do; returns whether it was taken."""
         return any(panel.take_key(key) for panel in self.panels)
 
     def press(self, what: str, value: str) -> bool:
-        """Take a click on something that was marked; tells whether that is all."""
+        """Take a click on something that was marked; returns whether that is all."""
         return any(panel.press(what, value) for panel in self.panels)
 
     def point(self, x: int, y: int, phase: str) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from pivrex.tui.draw.lines import Series, draw_lines, span_of
@@ -11,7 +13,7 @@ from pivrex.tui.panels.loop_tuning import LoopTuning
 from pivrex.tui.panels.panel import Panel
 from pivrex.tuning import OPEN, Answers
 
-__all__ = ["AnswerChart", "AnswerFigures", "AnswerTerms"]
+__all__ = ["AnswerPanel", "draw_answers", "draw_figures", "draw_terms", "figure_rows"]
 
 LOOKS = (("now", "measured", 1), ("before", "ghost", 2), ("P alone", "rest", 2), ("kept", "thing", 2),
          ("proposed", "commanded", 1),
@@ -19,117 +21,113 @@ LOOKS = (("now", "measured", 1), ("before", "ghost", 2), ("P alone", "rest", 2),
 """The gain sets: what each is called, its role, and how broken its line is."""
 
 
-class AnswerChart(Panel):
-    """The answers laid over each other."""
+class AnswerPanel(Panel):
+    """Draws a loop that is tuned by one of the functions below; what these draw depends on the same things."""
 
-    def __init__(self, tuning: LoopTuning) -> None:
+    def __init__(self, tuning: LoopTuning, drawn: Callable[[LoopTuning, Picture], None]) -> None:
         super().__init__(tuning.view)
-        self._tuning = tuning
+        self._tuning, self._drawn = tuning, drawn
 
     def depends(self) -> tuple[object, ...]:
         return self._tuning.depends()
 
     def draw(self, width: int, height: int) -> Picture:
-        picture, shown = Picture(width, height), self._tuning
-        experiment = shown.experiment
-        body = "real body" if shown.model.rig.has_real_body else "perfect body"
-        title = (
-            f"{shown.loop.name}: {experiment.title}, {body}"
-            if shown.loop.name != "heading"
-            else f"{experiment.title}, {body}"
-        )
-        if shown.answers is None:
-            picture.text(1, 0, title, "title")
-            picture.text(10, 2, "reckoning …", "dim")
-            return picture
-        a = shown.answers
-        looks = {name: (role, every) for name, role, every in LOOKS}
-        t = np.concatenate(([0.0], a.t_s))
-
-        def whole(values: np.ndarray, first: float = 0.0) -> np.ndarray:
-            return np.concatenate(([first], values))
-
-        if shown.kind == "straight":
-            unit, scale, values = "cm aside, left up", 100.0, a.aside_m
-        else:
-            unit, scale, values = shown.loop.unit, shown.loop.scale, a.value
-        series = [Series(n, whole(values[k]) * scale, *looks[n]) for k, n in reversed(list(enumerate(shown.names)))]
-        target = Series("target", whole(a.target[0], np.nan) * scale, "target", 3)
-        if shown.kind != "straight":
-            series.insert(0, target)
-        picture.place(
-            draw_lines(
-                title,
-                t,
-                series,
-                span_of(series, 2.0),
-                unit,
-                width,
-                height,
-                ("0 s", f"{t[-1]:.1f} s"),
-                ("target", "measured"),
-            ),
-            0,
-            0,
-        )
-        for k, name in enumerate(shown.names):
-            if a.unstable[k]:
-                picture.text(12, 1 + k, f"! {name}: unstable", "alarm")
-        if shown.help.goes_on:
-            bar = int(shown.help.share * 24)
-            text = f" {'█' * bar}{'░' * (24 - bar)} {shown.help.said or 'begins'}; S or Esc stops it "
-            picture.text(11, height - 2, text, "chosen", width - 12)
+        picture = Picture(width, height)
+        self._drawn(self._tuning, picture)
         return picture
 
 
-class AnswerFigures(Panel):
-    """The figures of each set, one below the other."""
+def draw_answers(shown: LoopTuning, picture: Picture) -> None:
+    """Draw the answers laid over each other."""
+    width, height = picture.width, picture.height
+    experiment = shown.experiment
+    body = "real body" if shown.model.rig.has_real_body else "perfect body"
+    title = (
+        f"{shown.loop.name}: {experiment.title}, {body}"
+        if shown.loop.name != "heading"
+        else f"{experiment.title}, {body}"
+    )
+    if shown.answers is None:
+        picture.text(1, 0, title, "title")
+        picture.text(10, 2, "computing …", "dim")
+        return
+    a = shown.answers
+    looks = {name: (role, every) for name, role, every in LOOKS}
+    t = np.concatenate(([0.0], a.t_s))
 
-    def __init__(self, tuning: LoopTuning) -> None:
-        super().__init__(tuning.view)
-        self._tuning = tuning
+    def whole(values: np.ndarray, first: float = 0.0) -> np.ndarray:
+        return np.concatenate(([first], values))
 
-    def depends(self) -> tuple[object, ...]:
-        return self._tuning.depends()
+    if shown.kind == "straight":
+        unit, scale, values = "cm aside, left up", 100.0, a.aside_m
+    else:
+        unit, scale, values = shown.loop.unit, shown.loop.scale, a.value
+    series = [Series(n, whole(values[k]) * scale, *looks[n]) for k, n in reversed(list(enumerate(shown.names)))]
+    target = Series("target", whole(a.target[0], np.nan) * scale, "target", 3)
+    if shown.kind != "straight":
+        series.insert(0, target)
+    picture.place(
+        draw_lines(
+            title,
+            t,
+            series,
+            span_of(series, 2.0),
+            unit,
+            width,
+            height,
+            ("0 s", f"{t[-1]:.1f} s"),
+            ("target", "measured"),
+        ),
+        0,
+        0,
+    )
+    for k, name in enumerate(shown.names):
+        if a.unstable[k]:
+            picture.text(12, 1 + k, f"! {name}: unstable", "alarm")
+    if shown.help.goes_on:
+        bar = int(shown.help.share * 24)
+        text = f" {'█' * bar}{'░' * (24 - bar)} {shown.help.said or 'begins'}; S or Esc stops it "
+        picture.text(11, height - 2, text, "chosen", width - 12)
 
-    @property
-    def rows(self) -> int:
-        """How high it is."""
-        return 2 + len(self._tuning.sets())
 
-    def draw(self, width: int, height: int) -> Picture:
-        picture, shown = Picture(width, height), self._tuning
-        knock = shown.kind == "push"
-        heads: tuple[str, ...] = (
-            "P",
-            "I",
-            "D",
-            "farthest" if knock else "rise",
-            "turned" if knock else "beyond",
-            "settled",
-            "left over",
-            "effort",
-        )
-        if shown.kind == "straight":
-            heads = ("P", "I", "D", "time", "aside", "settled", "left over", "effort")
-        name_w = 12
-        each = max(8, (width - name_w - 2) // len(heads))
-        heads = heads[: (width - name_w - 2) // each]
-        picture.across(0, 0, width, "─")
-        picture.text(1, 0, f" answers, goal {shown.goal} ", "title")
-        for k, head in enumerate(heads):
-            picture.right(name_w + (k + 1) * each, 1, head, "dim")
-        a, sets = shown.answers, shown.sets()
-        looks = {name: role for name, role, _ in LOOKS}
-        for row, (name, gains) in enumerate(sets, 2):
-            picture.text(1, row, name, looks[name])
-            per = "" if shown.loop.name == "wheel" else " /s"
-            values = ["–"] * 3 if gains == OPEN else [f"{gains.p:.4g}{per}", f"{gains.i:.4g}", f"{gains.d:.3g}"]
-            if a is not None and name in shown.names:
-                values += _figures(shown, a, shown.names.index(name))
-            for k, value in enumerate(values[: len(heads)]):
-                picture.right(name_w + (k + 1) * each, row, value, "alarm" if value.startswith("!") else "rest")
-        return picture
+def figure_rows(shown: LoopTuning) -> int:
+    """Return how many rows `draw_figures` needs."""
+    return 2 + len(shown.sets())
+
+
+def draw_figures(shown: LoopTuning, picture: Picture) -> None:
+    """Draw the figures of each set, one below the other."""
+    width = picture.width
+    knock = shown.kind == "push"
+    heads: tuple[str, ...] = (
+        "P",
+        "I",
+        "D",
+        "farthest" if knock else "rise",
+        "turned" if knock else "beyond",
+        "settled",
+        "left over",
+        "effort",
+    )
+    if shown.kind == "straight":
+        heads = ("P", "I", "D", "time", "aside", "settled", "left over", "effort")
+    name_w = 12
+    each = max(8, (width - name_w - 2) // len(heads))
+    heads = heads[: (width - name_w - 2) // each]
+    picture.across(0, 0, width, "─")
+    picture.text(1, 0, f" answers, goal {shown.goal} ", "title")
+    for k, head in enumerate(heads):
+        picture.right(name_w + (k + 1) * each, 1, head, "dim")
+    a, sets = shown.answers, shown.sets()
+    looks = {name: role for name, role, _ in LOOKS}
+    for row, (name, gains) in enumerate(sets, 2):
+        picture.text(1, row, name, looks[name])
+        per = "" if shown.loop.name == "wheel" else " /s"
+        values = ["–"] * 3 if gains == OPEN else [f"{gains.p:.4g}{per}", f"{gains.i:.4g}", f"{gains.d:.3g}"]
+        if a is not None and name in shown.names:
+            values += _figures(shown, a, shown.names.index(name))
+        for k, value in enumerate(values[: len(heads)]):
+            picture.right(name_w + (k + 1) * each, row, value, "alarm" if value.startswith("!") else "rest")
 
 
 def _figures(shown: LoopTuning, a: Answers, k: int) -> list[str]:
@@ -150,29 +148,19 @@ def _figures(shown: LoopTuning, a: Answers, k: int) -> list[str]:
     return [first, second, time(float(f.settle_s[k])), last, effort]
 
 
-class AnswerTerms(Panel):
-    """What each part gave over time, of the present gains."""
-
-    def __init__(self, tuning: LoopTuning) -> None:
-        super().__init__(tuning.view)
-        self._tuning = tuning
-
-    def depends(self) -> tuple[object, ...]:
-        return self._tuning.depends()
-
-    def draw(self, width: int, height: int) -> Picture:
-        picture, shown = Picture(width, height), self._tuning
-        if shown.answers is None:
-            return picture
-        a = shown.answers
-        t = a.t_s
-        looks = {"p": ("P", "target", 1), "i": ("I", "thing", 2), "d": ("D", "rest", 3), "rate_p": ("rate P", "ghost", 2),
-                 "rate_i": ("rate I", "ghost", 3), "static": ("friction", "ghost", 2), "speed": ("speed", "measured", 2),
-                 "acceleration": ("rise", "ghost", 3), "given": ("given", "commanded", 1)}  # fmt: skip
-        scale = shown.loop.gives_scale
-        series = [Series(looks[n][0], v[0] * scale, looks[n][1], looks[n][2]) for n, v in a.parts.items()]
-        picture.place(
-            draw_lines("what each part gave", t, series, span_of(series, 10.0), shown.loop.gives, width, height, ("0 s", f"{t[-1]:.1f} s")),
-            0, 0,
-        )  # fmt: skip
-        return picture
+def draw_terms(shown: LoopTuning, picture: Picture) -> None:
+    """Draw what each part gave over time, of the present gains."""
+    width, height = picture.width, picture.height
+    if shown.answers is None:
+        return
+    a = shown.answers
+    t = a.t_s
+    looks = {"p": ("P", "target", 1), "i": ("I", "thing", 2), "d": ("D", "rest", 3), "rate_p": ("rate P", "ghost", 2),
+             "rate_i": ("rate I", "ghost", 3), "static": ("friction", "ghost", 2), "speed": ("speed", "measured", 2),
+             "acceleration": ("rise", "ghost", 3), "given": ("given", "commanded", 1)}  # fmt: skip
+    scale = shown.loop.gives_scale
+    series = [Series(looks[n][0], v[0] * scale, looks[n][1], looks[n][2]) for n, v in a.parts.items()]
+    picture.place(
+        draw_lines("what each part gave", t, series, span_of(series, 10.0), shown.loop.gives, width, height, ("0 s", f"{t[-1]:.1f} s")),
+        0, 0,
+    )  # fmt: skip

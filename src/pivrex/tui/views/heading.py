@@ -13,7 +13,7 @@ from pivrex.tui.panels.heading_live import HeadingNow, HeadingStrip
 from pivrex.tui.panels.loop_tuning import LoopTuning
 from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS, Settings, SettingsColumn
-from pivrex.tui.panels.step_response import AnswerChart, AnswerFigures, AnswerTerms
+from pivrex.tui.panels.step_response import AnswerPanel, draw_answers, draw_figures, draw_terms, figure_rows
 
 __all__ = ["HEADING_COMMANDS", "HeadingView", "heading_bars", "heading_exports"]
 
@@ -58,8 +58,8 @@ class HeadingView(View):
         self.tuning = LoopTuning(self)
         self.settings = Settings(self, self.tuning.columns)
         self.panels = (self.tuning, self.settings)
-        self._chart, self._figures = AnswerChart(self.tuning), AnswerFigures(self.tuning)
-        self._terms = AnswerTerms(self.tuning)
+        self._chart, self._figures = (AnswerPanel(self.tuning, drawn) for drawn in (draw_answers, draw_figures))
+        self._terms = AnswerPanel(self.tuning, draw_terms)
         self._now, self._strip, self._rule = HeadingNow(self), HeadingStrip(self), Rule(self)
         self._column = SettingsColumn(self.settings, 0)
 
@@ -69,7 +69,7 @@ class HeadingView(View):
             return
         side = max(40, min(62, width * 2 // 5)) if width >= 78 else 0
         left = width - side
-        rows, figures = self._column.rows, self._figures.rows
+        rows, figures = self._column.rows, figure_rows(self.tuning)
         chart = max(6, (height - figures) * 3 // 5) if height >= 18 else height - figures
         terms = height - chart - figures
         yield self._chart, Rect(0, 0, left - 1, chart)
