@@ -21,9 +21,9 @@ from pivrex.runs.learning.learn import Learned, Learning
 from pivrex.runs.run import Run
 from pivrex.runs.shelf import Shelf
 from pivrex.runs.track import TRACK
+from pivrex.scene.marks import ROLES
 from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.sums import SUMS
-from pivrex.tui.draw.picture import ROLES
 from pivrex.tui.draw.sums import draw_sum
 from pivrex.tui.jobs.run_questions import RunReader, Told, Went
 from pivrex.tui.overlays.bench import Bench

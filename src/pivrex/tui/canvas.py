@@ -16,8 +16,10 @@ from textual.strip import Strip
 from textual.widget import Widget
 from textual.widgets import TextArea
 
-from pivrex.tui.draw.picture import GROUNDS, Picture, role, to_ascii
-from pivrex.tui.themes import TEXTURES, style_of
+from pivrex.scene.marks import ROLES
+from pivrex.tui.draw.cells import covered
+from pivrex.tui.draw.picture import TEXT, Picture, to_ascii
+from pivrex.tui.themes import STROKES, TEXTURES, style_of
 
 __all__ = ["Canvas"]
 
@@ -89,7 +91,10 @@ class Canvas(Widget):
             self.refresh()
             return
         changed = (
-            (before.chars != picture.chars) | (before.roles != picture.roles) | (before.grounds != picture.grounds)
+            (before.chars != picture.chars)
+            | (before.roles != picture.roles)
+            | (before.grounds != picture.grounds)
+            | (before.blends != picture.blends)
         ).any(axis=1)
         rows = np.flatnonzero(changed)
         if not len(rows):
@@ -132,25 +137,28 @@ class Canvas(Widget):
             text = self._textured(text, y)
         if self.ascii_only:
             text = to_ascii(text)
-        roles, grounds = picture.roles[y], picture.grounds[y]
-        cuts = np.flatnonzero((roles[1:] != roles[:-1]) | (grounds[1:] != grounds[:-1])) + 1
+        roles, grounds, blends = picture.roles[y], picture.grounds[y], picture.blends[y]
+        cuts = (
+            np.flatnonzero((roles[1:] != roles[:-1]) | (grounds[1:] != grounds[:-1]) | (blends[1:] != blends[:-1])) + 1
+        )
         starts = [0, *cuts.tolist()]
+        looks = zip(roles[starts].tolist(), grounds[starts].tolist(), blends[starts].tolist(), strict=True)
         segments = [
-            Segment(text[a:b], style_of(theme, role, ground))
-            for (a, b), role, ground in zip(
-                itertools.pairwise([*starts, len(text)]), roles[starts].tolist(), grounds[starts].tolist(), strict=True
-            )
+            Segment(text[a:b], style_of(theme, *look))
+            for (a, b), look in zip(itertools.pairwise([*starts, len(text)]), looks, strict=True)
         ]
         return Strip(segments, picture.width).adjust_cell_length(self.size.width, behind)
 
     def _textured(self, text: str, y: int) -> str:
-        """Fill areas by signs where they have no colour."""
-        grounds, floor = self._picture.grounds[y], self._picture.roles[y] == role("floor")
-        if not (grounds.any() or floor.any()):
+        """Draw a row without colours: areas of signs, lines of blocks or of their own sign."""
+        picture = self._picture
+        if not picture.grounds[y].any() and (picture.blends[y] == TEXT).all():
             return text
-        text = "".join(" " if f else c for c, f in zip(text, floor.tolist(), strict=True))  # what is free has no rim
-        names = [GROUNDS[g] for g in grounds.tolist()]
-        return "".join(TEXTURES.get(g, c) if c == " " and g else c for c, g in zip(text, names, strict=True))
+        over = covered(text, picture.blends[y])
+        cells = zip(
+            text, picture.roles[y].tolist(), picture.grounds[y].tolist(), picture.blends[y].tolist(), over, strict=True
+        )
+        return "".join(_sign(*cell) for cell in cells)
 
     def on_show(self) -> None:
         # what was shown while this was hidden asked for no redraw
@@ -173,3 +181,14 @@ class Canvas(Widget):
         if self.app.mouse_captured is self:
             self.release_mouse()
             self.post_message(self.Pointed(self, event.x, event.y, "release"))
+
+
+def _sign(char: str, role: int, ground: int, blend: int, over: bool) -> str:
+    """Return what stands for a cell where there are no colours."""
+    if blend == TEXT:
+        name = ROLES[ground]
+        return TEXTURES.get(name) or STROKES.get(name, "█") if char == " " and name else char
+    name = ROLES[role]
+    if name in TEXTURES or not name:
+        return TEXTURES.get(name if over else ROLES[ground], " ")
+    return STROKES.get(name, char)

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from functools import cache
 
+from rich.color import Color, blend_rgb
 from rich.style import Style
 from textual.theme import Theme
 
-from pivrex.tui.draw.picture import GROUNDS, ROLES
+from pivrex.scene.marks import ROLES
+from pivrex.tui.draw.picture import TEXT
 
-__all__ = ["FEW", "TEXTURES", "THEMES", "next_theme", "style_of"]
+__all__ = ["FEW", "STROKES", "TEXTURES", "THEMES", "next_theme", "style_of"]
 
 FEW = " 16"
 """Behind the name of a theme: as it is where there are no more than sixteen colours."""
@@ -17,18 +19,18 @@ FEW = " 16"
 _DUSK = {
     "rest": "#e8e0cc", "dim": "#a3b09f", "frame": "#5d6f61", "title": "bold #f2ead6",
     "commanded": "bold #f0a63a", "measured": "bold #49c5b6", "target": "#c3aef0", "alarm": "bold #ff7b66",
-    "ghost": "#7f8a7b", "chosen": "bold #0d1612 on #e4dcc8", "ground": "#4f6356", "thing": "#9db06f", "groove": "#0d1612",
+    "ghost": "#7f8a7b", "chosen": "bold #0d1612 on #e4dcc8", "groove": "#0d1612", "other": "#9db06f",
     "key": "bold #d8c690", "safe": "bold #0d1612 on #9fb58c", "live": "bold #0d1612 on #ff7b66",
 }  # fmt: skip
 _NOON = {
     "rest": "#1d241f", "dim": "#4c564d", "frame": "#8c9486", "title": "bold #10150f",
     "commanded": "bold #9a4f00", "measured": "bold #00695e", "target": "#6440a8", "alarm": "bold #b3200a",
-    "ghost": "#7b8176", "chosen": "bold #f7f3e6 on #1d241f", "ground": "#b0b49f", "thing": "#5c7032", "groove": "#f7f3e6",
+    "ghost": "#7b8176", "chosen": "bold #f7f3e6 on #1d241f", "groove": "#f7f3e6", "other": "#5c7032",
     "key": "bold #6b5200", "safe": "bold #f7f3e6 on #3f6b3a", "live": "bold #ffffff on #b3200a",
 }  # fmt: skip
 _PLAIN = {
     "rest": "", "dim": "", "frame": "dim", "title": "bold", "commanded": "bold", "measured": "", "target": "",
-    "alarm": "bold reverse", "ghost": "dim", "chosen": "reverse", "ground": "dim", "thing": "", "groove": "", "key": "bold",
+    "alarm": "bold reverse", "ghost": "dim", "chosen": "reverse", "groove": "", "other": "", "key": "bold",
     "safe": "bold", "live": "bold reverse",
 }  # fmt: skip
 
@@ -36,32 +38,36 @@ _PLAIN = {
 _DUSK_16 = {
     "rest": "white", "dim": "white", "frame": "bright_black", "title": "bold bright_white",
     "commanded": "bold bright_yellow", "measured": "bright_cyan", "target": "bright_magenta", "alarm": "bold bright_red",
-    "ghost": "bright_black", "chosen": "black on bright_white", "ground": "bright_black", "thing": "bright_green", "groove": "black",
+    "ghost": "bright_black", "chosen": "black on bright_white", "groove": "black", "other": "bright_green",
     "key": "bold bright_white", "safe": "black on green", "live": "bold bright_white on red",
 }  # fmt: skip
 _NOON_16 = {
     # no bold black: many terminals make grey of it
     "rest": "black", "dim": "black", "frame": "bright_black", "title": "black",
     "commanded": "bold red", "measured": "blue", "target": "magenta", "alarm": "bold bright_white on red",
-    "ghost": "bright_black", "chosen": "bright_white on black", "ground": "bright_black", "thing": "green", "groove": "bright_white",
+    "ghost": "bright_black", "chosen": "bright_white on black", "groove": "bright_white", "other": "green",
     "key": "blue", "safe": "bright_white on green", "live": "bold bright_white on red",
 }  # fmt: skip
 
 _DUSK_AREAS = {
-    "floor": "#15231c", "bench": "#46552c", "hull": "#4a6155", "nose": "#c98319", "tyre": "#a3b0a5", "gap": "#6b4a12",
-    "limit": "#6e2a20", "band": "#2c2740", "command fill": "#a86d14", "measure fill": "#1f6f67",
+    "floor": "#17251e", "bench": "#43522b", "hull": "#4b665a", "nose": "#e8962f", "tyre": "#0b1210", "gap": "#6b4a12",
+    "limit": "#8a3527", "band": "#2c2740", "command fill": "#a86d14", "measure fill": "#1f6f67", "wall": "#5d6f61", "rim": "#b4c4b4",
+    "bench rim": "#6d8046", "grid": "#2b3d33", "trail": "#34897f", "old trail": "#24594f",
 }  # fmt: skip
 _NOON_AREAS = {
-    "floor": "#ece7d4", "bench": "#b9c48d", "hull": "#cdd1c2", "nose": "#e09a3c", "tyre": "#5f675e", "gap": "#f0cf8e",
-    "limit": "#f0b0a2", "band": "#dcd2ee", "command fill": "#e8b060", "measure fill": "#7cc7bd",
+    "floor": "#ece7d4", "bench": "#b9c48d", "hull": "#c3c9bb", "nose": "#dd8a1e", "tyre": "#4b524b", "gap": "#f0cf8e",
+    "limit": "#e59383", "band": "#dcd2ee", "command fill": "#e8b060", "measure fill": "#7cc7bd", "wall": "#8c9486", "rim": "#3a423b",
+    "bench rim": "#7d8a4e", "grid": "#d6d0ba", "trail": "#5aa79d", "old trail": "#a3c9c1",
 }  # fmt: skip
 _DUSK_AREAS_16 = {
-    "floor": "black", "bench": "green", "hull": "white", "nose": "yellow", "tyre": "bright_white", "gap": "yellow",
-    "limit": "red", "band": "bright_black", "command fill": "yellow", "measure fill": "cyan",
+    "floor": "black", "bench": "green", "hull": "bright_black", "nose": "yellow", "tyre": "black", "gap": "yellow",
+    "limit": "red", "band": "bright_black", "command fill": "yellow", "measure fill": "cyan", "wall": "white", "rim": "bright_white",
+    "bench rim": "bright_green", "grid": "bright_black", "trail": "cyan", "old trail": "bright_black",
 }  # fmt: skip
 _NOON_AREAS_16 = {
     "floor": "bright_white", "bench": "green", "hull": "white", "nose": "yellow", "tyre": "black", "gap": "yellow",
-    "limit": "red", "band": "white", "command fill": "yellow", "measure fill": "cyan",
+    "limit": "red", "band": "white", "command fill": "yellow", "measure fill": "cyan", "wall": "black", "rim": "black",
+    "bench rim": "green", "grid": "white", "trail": "cyan", "old trail": "white",
 }  # fmt: skip
 
 TEXTURES = {
@@ -70,25 +76,41 @@ TEXTURES = {
 }  # fmt: skip
 """What fills an area where it has no colour."""
 
-_LOOKS: dict[str, tuple[dict[str, str], dict[str, str], str]] = {
-    "dusk": (_DUSK, _DUSK_AREAS, "#0d1612"),
-    "noon": (_NOON, _NOON_AREAS, "#f7f3e6"),
-    "plain": (_PLAIN, {}, ""),
-    "dusk 16": (_DUSK_16, _DUSK_AREAS_16, "black"),
-    "noon 16": (_NOON_16, _NOON_AREAS_16, "bright_white"),
-    "plain 16": (_PLAIN, {}, ""),
+STROKES = {"measured": "•", "trail": "•", "old trail": "·", "ghost": "·", "target": "∘"}
+"""What a line is made of where it has no colour; others keep their blocks."""
+
+_LOOKS: dict[str, tuple[dict[str, str], str]] = {
+    "dusk": (_DUSK_AREAS | _DUSK, "#0d1612"),
+    "noon": (_NOON_AREAS | _NOON, "#f7f3e6"),
+    "plain": (_PLAIN, ""),
+    "dusk 16": (_DUSK_AREAS_16 | _DUSK_16, "black"),
+    "noon 16": (_NOON_AREAS_16 | _NOON_16, "bright_white"),
+    "plain 16": (_PLAIN, ""),
 }
-"""For each theme the style of each role, the colour of each area, and what lies behind all."""
+"""For each theme the style of each role, and the colour that lies behind all."""
 
 
 @cache
-def style_of(theme: str, role: int, ground: int = 0) -> Style:
-    """Give the style of a role, by its number in `ROLES`, on a ground, by its number in `GROUNDS`."""
-    roles, areas, behind = _LOOKS.get(theme, _LOOKS["dusk"])
-    name = ROLES[role]
-    under = areas.get(GROUNDS[ground], behind)
-    base = Style.parse(f"on {under}") if under else Style.null()
-    return base + Style.parse(roles.get(name) or areas.get(name, ""))
+def _colour(theme: str, role: int) -> Color | None:
+    """Return the colour of a role as an area."""
+    looks, behind = _LOOKS.get(theme, _LOOKS["dusk"])
+    style = Style.parse(looks.get(ROLES[role]) or behind or "none")
+    return style.color
+
+
+@cache
+def style_of(theme: str, role: int, ground: int = 0, blend: int = TEXT) -> Style:
+    """Return the style of a cell: its role and its ground by their numbers in `ROLES`, and their blend (see `Picture`)."""
+    looks = _LOOKS.get(theme, _LOOKS["dusk"])[0]
+    over, under = _colour(theme, role), _colour(theme, ground)
+    if blend == TEXT or over is None or under is None:
+        base = Style(bgcolor=under) if under is not None else Style.null()
+        return base + Style.parse(looks.get(ROLES[role], ""))
+    inside, outside = blend >> 4, blend & 15
+    if over.triplet is None or under.triplet is None:  # named colours have nothing between them
+        return Style(color=over, bgcolor=under) if inside >= outside else Style(color=under, bgcolor=over)
+    drawn, behind = (Color.from_triplet(blend_rgb(under.triplet, over.triplet, k / 8)) for k in (inside, outside))
+    return Style(color=drawn, bgcolor=behind)
 
 
 def _named(ground: str, ink: str) -> dict[str, str]:

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 from pivrex.face import showing
 
 if TYPE_CHECKING:
-    from pivrex.tui.draw.picture import Dots, Picture
+    from pivrex.tui.draw.picture import Picture
 
-__all__ = ["Dots", "Picture"]
-__getattr__ = showing(__name__, picture="Dots Picture")
+__all__ = ["Picture"]
+__getattr__ = showing(__name__, picture="Picture")

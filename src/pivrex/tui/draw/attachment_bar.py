@@ -1,20 +1,13 @@
-"""Attachments: a row each with asked and reached between their limits; and on the robot, where they have a place."""
+"""Attachments: a row each with asked and reached between their limits."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from math import cos, isfinite, sin
+from math import isfinite
 from typing import NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
+from pivrex.tui.draw.picture import Picture
 
-from pivrex.rig import Rig
-from pivrex.tui.draw.picture import Areas, Picture
-
-__all__ = ["Standing", "draw_standing", "lay_attachments", "name_width"]
-
-Floats = NDArray[np.float64]
+__all__ = ["Standing", "draw_standing", "name_width"]
 
 NAMES = 9
 LONG_NAMES = 16
@@ -23,8 +16,6 @@ LONG_FROM = 60
 VALUES = 8
 SAFE = 20
 """Cells for what it does when the robot is stopped."""
-WIDE_ARM_M = 0.014
-"""How wide an arm is drawn at least, in m."""
 
 
 class Standing(NamedTuple):
@@ -106,29 +97,3 @@ def _draw_range(picture: Picture, x: int, y: int, bar: int, one: Standing) -> No
     if told >= 0:
         picture.text(x + told, y, "●", "commanded")
     picture.text(x + bar + 1, y, one.high, "dim")
-
-
-def lay_attachments(
-    areas: Areas,
-    dots: Callable[[Floats, Floats], tuple[Floats, Floats]],
-    per_m: float,
-    rig: Rig,
-    standings: list[Standing],
-) -> None:
-    """Lay those that have a place: an arm from where it sits, turned to where it is; a square that fills while it is on.
-
-    ``dots`` gives where a point of the robot, forward and left in m, lies in dots.
-    """
-    idle, active = areas.layer("bench"), areas.layer("command fill")
-    for one in standings:
-        a = rig.attachments[one.name]
-        if a.x_m is None:
-            continue
-        layer = active if one.acts else idle
-        turned = a.points_rad + (one.angle_rad if isfinite(one.angle_rad) else 0.0)
-        ends = np.array([(a.x_m, a.y_m), (a.x_m + a.reach_m * cos(turned), a.y_m + a.reach_m * sin(turned))])
-        x, y = dots(ends[:, 0], ends[:, 1])
-        wide = max(2.5, WIDE_ARM_M * per_m)
-        if a.reach_m:
-            areas.thick(layer, (float(x[0]), float(x[1])), (float(y[0]), float(y[1])), wide)
-        areas.disc(layer, float(x[0]), float(y[0]), wide * 0.8)

@@ -7,8 +7,10 @@ from math import cos, degrees, pi, sin
 
 import numpy as np
 
+from pivrex.scene.scene import Box, Margins, Scene
 from pivrex.sums import Result
-from pivrex.tui.draw.picture import Areas, Dots, Picture
+from pivrex.tui.draw.cells import print_scene
+from pivrex.tui.draw.picture import Picture
 
 __all__ = ["draw_sum"]
 
@@ -70,7 +72,7 @@ def _echo(p: Picture, v: Values, r: Mapping[str, Result]) -> None:
 
 
 def _counts(p: Picture, v: Values, r: Mapping[str, Result]) -> None:
-    _wheel(p, 9, 4, min(3.4, p.height / 2 - 1), r["turns"].value % 1.0 * 2 * pi)
+    _wheel(p, min(8, p.height), r["turns"].value % 1.0 * 2 * pi)
     x = 20
     p.across(7, x, p.width - 2, "─", "frame")
     many = min(p.width - x - 4, 40)
@@ -80,50 +82,29 @@ def _counts(p: Picture, v: Values, r: Mapping[str, Result]) -> None:
     p.text(x, min(8, p.height - 1), f"{r['distance'].shown}: {r['turns'].value:.2f} turns", "title")
 
 
-def _wheel(p: Picture, cx: int, cy: int, size: float, angle: float) -> None:
-    dots = Dots(p.width, p.height)
-    around = np.linspace(0, 2 * pi, 90)
-    mask = dots.layer("rest")
-    x, y, reach = cx * 2.0, cy * 4.0, size * 4.0
-    dots.path(mask, x + reach * np.cos(around), y + reach * np.sin(around))
-    spoke = dots.layer("measured")
-    dots.path(spoke, np.array([x, x + reach * cos(angle)]), np.array([y, y - reach * sin(angle)]))
-    dots.onto(p, 0, 0)
+def _wheel(p: Picture, size: int, angle: float) -> None:
+    scene = Scene(Box(-1.1, -1.1, 1.1, 1.1))
+    scene.disc((0.0, 0.0), 1.0, "hull")
+    scene.circle((0.0, 0.0), 1.0, "rim", 0.4)
+    scene.line([(0.0, 0.0), (cos(angle), sin(angle))], "measured", 0.6)
+    p.place(print_scene(scene, 2 * size, size), 1, 0)
 
 
 def _gear(p: Picture, v: Values, r: Mapping[str, Result]) -> None:
     """The line from stall to free speed, and where the tyres let go."""
-    left, bottom, wide, high = 8, p.height - 2, p.width - 20, p.height - 3
-    dots = Dots(wide, high)
-    most = max(r["push"].value, r["grip"].value) * 1.05
-
-    def up(force: float) -> float:
-        return (1 - force / most) * (dots.height - 1)
-
-    areas = Areas(wide, high)
-    x = np.array([0.0, dots.width - 1.0])
-    many = np.linspace(0, 1, dots.width)
-    force = np.minimum(r["push"].value * (1 - many), r["grip"].value)
-    areas.between(
-        areas.layer("measure fill"),
-        np.arange(dots.width, dtype=float),
-        np.full(dots.width, dots.height - 1.0),
-        _placed(force, up),
-    )
-    areas.onto(p, left, 1)
-    dots.path(dots.layer("commanded"), x, np.array([up(r["push"].value), up(0.0)]))
-    dots.path(dots.layer("alarm"), x, np.array([up(r["grip"].value)] * 2), every=3)
-    dots.onto(p, left, 1)
-    p.right(left - 1, 1, f"{most:.0f} N", "dim")
-    p.right(left - 1, bottom, "0", "dim")
-    p.text(left, bottom + 1, "held", "dim")
-    p.right(left + wide, bottom + 1, r["top"].shown, "title")
-    p.text(left + wide + 1, 1 + int(up(r["grip"].value) / 4), "tyres", "alarm")
-
-
-def _placed(values: np.ndarray, up: Callable[[float], float]) -> np.ndarray:
-    """Place many."""
-    return np.array([up(float(v)) for v in values])
+    push, grip = r["push"].value, r["grip"].value
+    most = max(push, grip) * 1.05
+    scene = Scene(Box(0.0, 0.0, 1.0, most), equal=False, margins=Margins(8, 1, 11, 1))
+    many = np.linspace(0, 1, 60)
+    scene.area([(0.0, 0.0), *zip(many, np.minimum(push * (1 - many), grip), strict=True), (1.0, 0.0)], "measure fill")
+    scene.line([(0.0, push), (1.0, 0.0)], "commanded", 0.4)
+    scene.line([(0.0, grip), (1.0, grip)], "alarm", 0.3, 0.9)
+    scene.label((0.0, most), f"{most:.0f} N", "dim", 1.0, "left")
+    scene.label((0.0, 0.0), "0", "dim", 1.0, "left")
+    scene.label((0.0, 0.0), "held", "dim", 1.0, "below-from")
+    scene.label((1.0, 0.0), r["top"].shown, "title", 2.0, "below-to")
+    scene.label((1.0, grip), "tyres", "alarm", 1.0, "right")
+    p.place(print_scene(scene, p.width, p.height), 0, 0)
 
 
 def _pwm(p: Picture, v: Values, r: Mapping[str, Result]) -> None:
@@ -159,18 +140,14 @@ def _battery(p: Picture, v: Values, r: Mapping[str, Result]) -> None:
 
 
 def _turn(p: Picture, v: Values, r: Mapping[str, Result]) -> None:
-    dots = Dots(p.width, p.height)
-    cx, cy = 2 * 14.0, 4 * (p.height / 2)
-    reach = min(24.0, 4 * p.height / 2 - 4)
+    scene = Scene(Box(-1.2, -1.2, 1.2, 1.2))
     angle = v["angle"] % (2 * pi) or min(v["angle"], 2 * pi)
-    around = np.linspace(0, 2 * pi, 100)
-    dots.path(dots.layer("frame"), cx + reach * np.cos(around), cy + reach * np.sin(around), every=3)
+    scene.circle((0.0, 0.0), 1.0, "frame", 0.3, 0.8)
     # one wheel ahead, the one across from it back
     for side, named in ((1, "commanded"), (-1, "measured")):
         bend = np.linspace(0, angle, 60) + (0 if side > 0 else pi)
-        dots.path(dots.layer(named), cx + reach * np.cos(bend), cy - reach * np.sin(bend))
-        dots.path(dots.layer(named), cx + (reach - 1) * np.cos(bend), cy - (reach - 1) * np.sin(bend))
-    dots.onto(p, 0, 0)
+        scene.line(np.stack((np.cos(bend), np.sin(bend)), axis=1), named, 0.8)
+    p.place(print_scene(scene, 28, p.height), 0, 0)
     p.text(30, 2, f"{degrees(v['angle']):g} deg left", "title")
     p.text(30, 4, f"each wheel rolls {r['way'].shown}", "commanded")
     p.text(30, 5, "one side ahead, the other back", "measured")

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from math import degrees
+from math import degrees, pi
 from pathlib import Path
-
-import numpy as np
 
 from pivrex.line.questions.ask import can_do
 from pivrex.rig import Rig, read_text
 from pivrex.rig.wished_text import written
 from pivrex.rig.wishes import Wishes, laws_of
+from pivrex.scene.robot import add_robot, reach_of
+from pivrex.scene.scene import Box, Scene
+from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.draw.robot_drawing import RobotData, draw_robot, robot_scale
 from pivrex.tui.maker.robot_in_making import Making
 
 __all__ = ["draw_making"]
@@ -186,10 +186,13 @@ def _sticks_drawn(law: str) -> Picture:
 
 
 def _robot_drawn(rig: Rig, width: int, height: int, names: bool = True) -> Picture:
-    count = len(rig.chassis.wheels)
-    nothing = np.zeros(count)
-    data = RobotData(rig, nothing, nothing, None, None, (False,) * count, None, None, "", names=names)
-    return draw_robot(data, robot_scale(rig, width, height), width, height)
+    ahead, aside = reach_of(rig.chassis)
+    scene = Scene(Box(-aside * 1.1, -ahead * 1.1, aside * 1.1, ahead * 1.35))
+    add_robot(scene, rig, (0.0, 0.0, pi / 2), detail=True)
+    for wheel in rig.chassis.wheels if names else ():
+        sides = "left over" if wheel.y_m > 0 else "right over"
+        scene.label((-wheel.y_m, wheel.x_m), wheel.name, "rest", 1.0, sides)
+    return print_scene(scene, width, height)
 
 
 def _draw_robot(making: Making, picture: Picture, x: int, width: int, height: int) -> None:

@@ -8,10 +8,12 @@ import numpy as np
 
 from pivrex.line.beginning import start_of
 from pivrex.line.questions.preview import doing
+from pivrex.scene.floor import add_belief, add_trail, field_scene, floor_of, whole
+from pivrex.scene.robot import add_robot
+from pivrex.scene.scene import Box, Placing, Scene
 from pivrex.session.messages import Believe, Push
 from pivrex.session.periods import Period
-from pivrex.tui.draw.field_scale import FieldScale, scale_of, window_of
-from pivrex.tui.draw.floor import draw_field, field_ground
+from pivrex.tui.draw.cells import placing_of, print_scene
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.panels.field_numbers import SLIDES_M_S, believed_of, of_wheels
 from pivrex.tui.panels.panel import Panel, View
@@ -20,8 +22,16 @@ from pivrex.tui.panels.standings import standing_of
 
 __all__ = ["FieldMap"]
 
-WINDOWS_M = (0.0, 2.0, 1.0)
-"""How high what is shown of the floor is; 0 for all of it."""
+BY_ITSELF, WHOLE = -1.0, 0.0
+LEAST_LETTERS = 3.5
+"""A robot that would be drawn shorter than this on the whole floor is shown in its surroundings, the whole floor in a corner."""
+
+NEAR_LETTERS = 9.0
+"""So long it is drawn then."""
+
+CORNER_W, CORNER_H = 22, 9
+AHEAD_S = 3.0
+"""So long ago begins the way that was commanded."""
 
 WAYS = "→↗↑↖←↙↓↘"
 PUSH_NS_PER_M = 0.6
@@ -34,8 +44,9 @@ class FieldMap(Panel):
     def __init__(self, view: View, paths: PathEditor) -> None:
         super().__init__(view)
         self.paths = paths
-        self._ground: tuple[tuple[object, int, int], FieldScale, Picture] | None = None
-        self._window = 0
+        self._placing: Placing | None = None
+        self._window_m = BY_ITSELF
+        """How high what is shown of the floor is."""
         self._grabbed: tuple[float, float] | None = None
         """Where on the field the robot was taken hold of, to be pushed."""
 
@@ -53,77 +64,118 @@ class FieldMap(Panel):
     def draw(self, width: int, height: int) -> Picture:
         model = self.model
         field = model.folder.settings.field
-        scale = self._scale(width, height)
-        if self._ground is None or self._ground[0] != (field, width, height) or self._ground[1] != scale:
-            self._ground = ((field, width, height), scale, field_ground(field, scale, width, height))
-        _, scale, ground = self._ground
-        if model.row is None and not self.paths.open:
-            return ground
-        picture = self._robot(ground, scale) if model.row is not None else _copied(ground)
+        whole_box = whole(field)
+        high_m = self._high_m(width, height)
+        box = self._surroundings(high_m, width, height) if high_m else whole_box
+        scene = field_scene(field, box)
+        self._placing = placing = placing_of(scene, width, height)
+        scene.caption(f"{field.name} {field.length_m:g} × {field.width_m:g} m")
+        if model.row is not None:
+            self._add_robot(scene, bool(high_m), placing.letter / placing.across)
+            self._mark_forward(scene)
         if self.paths.open:
-            self.paths.drawn.draw_on(picture, scale)
-        self._mark_forward(picture, scale)
+            self.paths.drawn.draw_on(scene)
+        picture = print_scene(scene, width, height)
+        if high_m and width >= 3 * CORNER_W and height >= 3 * CORNER_H:
+            corner = Scene(whole_box, below=floor_of(field, whole_box, named=False))
+            self._add_robot(corner, False, 1.0)
+            picture.place(print_scene(corner, CORNER_W, CORNER_H), width - CORNER_W - 1, 2)
         return picture
 
-    def _scale(self, width: int, height: int) -> FieldScale:
-        """The whole floor, or a window that follows the robot."""
-        field, high = self.model.folder.settings.field, WINDOWS_M[self._window]
-        if not high:
-            return scale_of(field, width, height)
+    def _high_m(self, width: int, height: int) -> float:
+        """Return how high the window is, in m; 0 for the whole floor."""
+        if self._window_m != BY_ITSELF:
+            return self._window_m
+        field, chassis = self.model.folder.settings.field, self.model.rig.chassis
+        placing = placing_of(floor_of(field, whole(field)), width, height)
+        length = max(chassis.length_m, chassis.width_m)
+        if self.paths.open or length * placing.across / placing.letter >= LEAST_LETTERS:
+            return WHOLE
+        return length / NEAR_LETTERS * placing.rows * placing.line / placing.letter
+
+    def _surroundings(self, high_m: float, width: int, height: int) -> Box:
+        """Return a window round the robot; it moves in steps, so that what stands still is not drawn anew in every frame."""
         believed = believed_of(self.model)
         x, y = (self.model.value("truth", n) for n in ("x", "y"))
         if not isfinite(x + y):
-            x, y = believed.pose[:2] if believed is not None else (field.start.x_m, field.start.y_m)
-        return window_of(field, width, height, high, x, y)
+            start = self.model.folder.settings.field.start
+            x, y = believed.pose[:2] if believed is not None else (start.x_m, start.y_m)
+        step = high_m / 8
+        x, y = round(x / step) * step, round(y / step) * step
+        wide_m = high_m * width / max(1, 2 * (height - 2))
+        return Box(x - wide_m / 2, y - high_m / 2, x + wide_m / 2, y + high_m / 2)
 
-    def _mark_forward(self, picture: Picture, scale: FieldScale) -> None:
+    def _mark_forward(self, scene: Scene) -> None:
         """Say which way the field's forward is, where it matters: what the gyro calls 0 as seen from above."""
         model = self.model
-        if not model.line.layout.has("heading", "heading") or model.rig.law.kind != "planar" or model.row is None:
+        if not model.line.layout.has("heading", "heading") or model.rig.law.kind != "planar":
             return
         true, said = model.value("truth", "heading"), model.value("heading", "heading")
-        if not isfinite(true + said):
-            return
-        way = round(float(np.degrees(true - said)) / 45) % 8
-        said_way = f" field's forward {WAYS[way]} "
-        picture.text(max(0, scale.left + scale.cells[0] - len(said_way)), 0, said_way, "commanded")
+        if isfinite(true + said):
+            way = round(float(np.degrees(true - said)) / 45) % 8
+            scene.caption(f"field's forward {WAYS[way]}", "commanded", "top right")
 
     def act_zoom(self) -> None:
         """Go on to the next window."""
-        self._window = (self._window + 1) % len(WINDOWS_M)
-        high = WINDOWS_M[self._window]
-        self.model.say(f"a window of {high:g} m that follows the robot" if high else "the whole floor")
+        windows = (BY_ITSELF, 2.0, 1.0, WHOLE)
+        self._window_m = windows[(windows.index(self._window_m) + 1) % len(windows)]
+        said = {BY_ITSELF: "as large as the robot can be seen", WHOLE: "the whole floor"}
+        self.model.say(said.get(self._window_m, f"a window of {self._window_m:g} m that follows the robot"))
 
-    def _robot(self, ground: Picture, scale: FieldScale) -> Picture:
+    def _add_robot(self, scene: Scene, near: bool, least_m: float) -> None:
+        """Draw the robot, where it went, where it would be by what it was told, and where it believes to be."""
         model = self.model
         assert model.row is not None
         pose = (model.value("truth", "x"), model.value("truth", "y"), model.value("truth", "heading"))
+        known = bool(np.isfinite(pose).all())
         # beside a path only what is driven alone leaves a trail: the path itself, it may be
-        trails = not self.paths.open or model.status.match.period is Period.ALONE
-        return draw_field(
-            ground,
-            scale,
-            model.rig,
-            pose,
-            _points(model.trace.trail, pose) if trails else _points([]),
-            _points(model.trace.ghost) if trails else _points([]),
-            model.value("truth", "blocked") == 1,
-            doing(model.line, model.row).angles,
-            np.array([slip > SLIDES_M_S for slip in of_wheels(model, "slip")]),
-            believed_of(self.model),
-            standing_of(model) if self._window else None,
+        if not self.paths.open or model.status.match.period is Period.ALONE:
+            scene.line(_points(model.trace.ghost), "ghost", 0.3, 0.8)
+            scene.line(self._commanded_way(), "command fill", 0.35)
+            add_trail(scene, _points(model.trace.trail, pose))
+        believed = believed_of(model)
+        shown = pose if known or believed is None else believed.pose
+        sliding = np.array([slip > SLIDES_M_S for slip in of_wheels(model, "slip")])
+        hull = "limit" if model.value("truth", "blocked") == 1 else "hull"
+        attachments = standing_of(model) if near else ()
+        add_robot(scene, model.rig, shown, doing(model.line, model.row).angles, hull, sliding, attachments)
+        if believed is not None:
+            add_belief(scene, model.rig, believed, pose, 0.5 * least_m)
+
+    def _commanded_way(self) -> np.ndarray:
+        """Return where the robot would have gone in the last seconds, had it done what it was told: (N, 2) in m.
+
+        Notes
+        -----
+        Each tick's commanded motion is put onto the pose before it, along the heading in the middle of the tick.
+        """
+        rows, layout = self.model.history, self.model.line.layout
+        t = rows[:, layout.at("clock", "t")]
+        rows = rows[t >= t[-1] - AHEAD_S] if len(t) else rows
+        if len(rows) < 2 or not isfinite(float(rows[0, layout.at("truth", "x")])):
+            return np.zeros((0, 2))
+        x, y, heading = (float(rows[0, layout.at("truth", n)]) for n in ("x", "y", "heading"))
+        steps = np.diff(rows[:, layout.at("clock", "t")]).clip(0.0, 0.1)
+        twist = rows[1:, layout.these("motion", ("forward", "left", "turn"))] * steps[:, None]
+        middle = heading + np.cumsum(twist[:, 2]) - twist[:, 2] / 2
+        c, s = np.cos(middle), np.sin(middle)
+        way = np.cumsum(
+            np.stack((c * twist[:, 0] - s * twist[:, 1], s * twist[:, 0] + c * twist[:, 1]), axis=1), axis=0
         )
+        return np.concatenate(([[x, y]], way + np.array([x, y])))
 
     def _push(self, x: int, y: int, phase: str) -> None:
         """Take the mouse where the robot is: dragged and let go, it is knocked that way."""
         model = self.model
-        if self._ground is None or model.row is None:
+        if self._placing is None or model.row is None:
             return
-        scale = self._ground[1]
-        at = scale.metres(x, y)
+        at = self._placing.units(x, y)
         px, py, heading = (model.value("truth", n) for n in ("x", "y", "heading"))
         if phase == "press":
-            reach = max(model.rig.chassis.length_m, model.rig.chassis.width_m) / 2 + 2 / scale.per_m
+            reach = (
+                max(model.rig.chassis.length_m, model.rig.chassis.width_m) / 2
+                + self._placing.letter / self._placing.across
+            )
             near = isfinite(px) and np.hypot(at[0] - px, at[1] - py) < reach
             self._grabbed = at if near else None
         if self._grabbed is None:
@@ -141,14 +193,8 @@ class FieldMap(Panel):
     def point(self, x: int, y: int, phase: str) -> None:
         if not self.paths.open:
             self._push(x, y, phase)
-        elif self._ground is not None:
-            self.paths.point_on(self._ground[1], x, y, phase)
-
-
-def _copied(ground: Picture) -> Picture:
-    picture = Picture(ground.width, ground.height)
-    picture.place(ground, 0, 0)
-    return picture
+        elif self._placing is not None:
+            self.paths.point_on(self._placing, x, y, phase)
 
 
 def _points(trail: list[tuple[float, float]], last: tuple[float, float, float] | None = None) -> np.ndarray:

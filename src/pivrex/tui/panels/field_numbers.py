@@ -11,7 +11,7 @@ from pivrex.line.layout import plain
 from pivrex.line.moves import felt_motion
 from pivrex.line.odometry import Odometry
 from pivrex.line.questions.disagreement import disagreement
-from pivrex.tui.draw.floor import Believed
+from pivrex.scene.floor import Believed
 from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel

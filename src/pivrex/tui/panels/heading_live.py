@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from pivrex.line.zeroing import DONE, MEASURES, MOVED, WAITS
-from pivrex.tui.draw.compass import draw_compass
-from pivrex.tui.draw.lines import Series, draw_lines, span_of
+from pivrex.scene.chart import Series, chart, span_of
+from pivrex.scene.envelope import compass_scene
+from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.parts import centred_bar, number, turning
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
@@ -38,7 +39,7 @@ class HeadingNow(Panel):
         # the gyro's zero is where it was switched on; what is true is turned to it where both are known
         true = model.value("truth", "heading")
         if around >= 4 and across >= 8:
-            picture.place(draw_compass(heading, target, true, across, around), 0, 0)
+            picture.place(print_scene(compass_scene(heading, target, true), across, around), 0, 0)
         x = across + 2
         drift = wrap_deg(float(np.degrees(heading - true))) if np.isfinite(heading - true) else float("nan")
         held = np.isfinite(target)
@@ -131,23 +132,20 @@ class HeadingStrip(Panel):
             found = np.degrees(rows[:, layout.at("correction", name)])
             return np.concatenate((np.full(pad, np.nan), found))[shown]
 
-        lines = [Series(_NAMES[n], values(n), role, every) for n, role, every in
-                 (("i", "thing", 2), ("d", "rest", 3), ("p", "target", 1))]  # fmt: skip
+        lines = [Series(_NAMES[n], values(n), role, dash) for n, role, dash in
+                 (("i", "other", 0.0), ("d", "rest", 0.9), ("p", "target", 0.0))]  # fmt: skip
         error = Series("error", values("error"), "measured")
         picture = Picture(width, height)
         if height < LEAST:
             return picture
         upper = height // 2 if height >= 2 * LEAST else height  # what each part gives stands in the bars above too
-        ends = (f"−{SECONDS:g} s", "now")
-        picture.place(
-            draw_lines("error", seconds[shown], [Series("", error.values, "measured")], span_of([error], 4.0), "deg", width, upper, ends),
-            0, 0,
-        )  # fmt: skip
+        ago, reach = seconds[shown] - t[-1], (-SECONDS, 0.0)
+        own = [Series("", error.values, "measured")]
+        scene = chart("error", ago, own, span_of([error], 4.0), ("deg", "s"), (width, upper), reach=reach)
+        picture.place(print_scene(scene, width, upper), 0, 0)
         if upper == height:
             return picture
-        picture.place(
-            draw_lines("gives", seconds[shown], lines, span_of(lines, 20.0), "deg/s", width, height - upper, ends),
-            0,
-            upper,
-        )
+        low = height - upper
+        scene = chart("gives", ago, lines, span_of(lines, 20.0), ("deg/s", "s"), (width, low), reach=reach)
+        picture.place(print_scene(scene, width, low), 0, upper)
         return picture

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.scene.scene import Box, Scene
+from pivrex.tui.draw.cells import print_scene
+from pivrex.tui.draw.picture import Picture
 from pivrex.tui.panels.channel_bars import ChannelBars
 from pivrex.tui.panels.panel import Panel
 from pivrex.tui.panels.patch_list import PatchList, acts, listens
@@ -27,12 +29,12 @@ class PatchLines(Panel):
         return self.model.serial, source and source.name, self.model.status.source, drawn, act, self._patches.chosen()
 
     def draw(self, width: int, height: int) -> Picture:
-        picture, model, source = Picture(width, height), self.model, self._sources.source()
+        model, source = self.model, self._sources.source()
         if source is None:
-            return picture
+            return Picture(width, height)
         patches, chosen = self._patches.patches(), self._patches.chosen()
-        dots = Dots(width, height)
-        idle, active, here = dots.layer("frame"), dots.layer("commanded"), dots.layer("title")
+        scene = Scene(Box(0.0, -height, 1.0, 0.0), equal=False)
+        drawn: list[tuple[int, np.ndarray, str]] = []
         t = np.linspace(0.0, 1.0, 40)
         ease = t * t * (3 - 2 * t)
         for i, row in self._patches.rows.items():
@@ -41,8 +43,10 @@ class PatchLines(Panel):
             patch = patches[i]
             if patch.channel not in self._channels.rows or not listens(patch, source, model):
                 continue
-            a, b = self._channels.rows[patch.channel] * 4 + 1.5, row * 4 + 1.5
-            layer = active if acts(patch, source, model) else here if patch is chosen else idle
-            dots.path(layer, 1 + t * (width * 2 - 3), a + (b - a) * ease)
-        dots.onto(picture, 0, 0)
-        return picture
+            a, b = self._channels.rows[patch.channel] + 0.5, row + 0.5
+            active = acts(patch, source, model)
+            named = "commanded" if active else "title" if patch is chosen else "frame"
+            drawn.append((2 * active + (patch is chosen), np.stack((t, -a - (b - a) * ease), axis=1), named))
+        for _, points, named in sorted(drawn, key=lambda one: one[0]):
+            scene.line(points, named, 0.4)
+        return print_scene(scene, width, height)

@@ -8,13 +8,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.path.plan import Plan
+from pivrex.scene.chart import Series, chart, span_of
+from pivrex.scene.plan import Tried, add_plan, shares_of
+from pivrex.scene.scene import Scene
 from pivrex.session.periods import Period
 from pivrex.tui.documents.path_document import PathDocument
-from pivrex.tui.draw.field_scale import FieldScale
-from pivrex.tui.draw.lines import Series, draw_lines, span_of
+from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.draw.plan import Tried, draw_plan, shares_of
 from pivrex.tui.jobs.path_trial import PathTrial, Ran, ToTry
 from pivrex.tui.model import ScreenModel
 
@@ -65,7 +66,7 @@ class PathDrawn:
         """What is shown: the robot that follows it now, else what the stand-in made of it."""
         return self._live() or self.trying.now
 
-    def draw_on(self, picture: Picture, scale: FieldScale) -> None:
+    def draw_on(self, scene: Scene) -> None:
         """Draw the path onto the field."""
         plan = self.desk.plan(self._model.rig)
         if plan is None:
@@ -75,7 +76,7 @@ class PathDrawn:
         if ran is not None and len(ran.truth):
             tried = Tried(ran.truth, ran.believed, before.truth if before is not None else None)
         kept = plan.clearance(self._model.rig, self._model.folder.settings.field)
-        draw_plan(picture, scale, self._model.rig, plan, kept.away < 0, self.desk.mark, tried)
+        add_plan(scene, self._model.rig, plan, kept.away < 0, self.desk.mark, tried)
 
     def draw_beside(self, picture: Picture, x: int, width: int, height: int) -> None:
         """Draw what there is to say of it: rows, the speed over its way, the errors over time, and what was given."""
@@ -159,14 +160,13 @@ class PathDrawn:
         most = np.sqrt(np.minimum(plan.bounds.caps.min(axis=0), top * top))
         even = np.linspace(0, plan.length_m, 240)
         series = (
-            Series("most", np.interp(even, s, most), "ghost", 3),
+            Series("most", np.interp(even, s, most), "ghost", 0.9),
             Series("planned", np.interp(even, s, law.speed), "commanded"),
         )
-        chart = draw_lines("speed", even, series, (0.0, top), "m/s", width, height, ("0 m", f"{plan.length_m:.1f} m"))
-        picture.place(chart, x, y)
-        left, w = 9, width - 10
-        place = x + left + int(float(s[plan.curve.of[self.desk.mark]]) / max(plan.length_m, 1e-9) * (w - 1))
-        picture.text(place, y + height - 2, "◆", "chosen")
+        scene = chart("speed", even, series, (0.0, top), ("m/s", "m"), (width, height))
+        at = plan.curve.of[self.desk.mark]
+        scene.sign((float(s[at]), float(law.speed[at])), "◆", "chosen")
+        picture.place(print_scene(scene, width, height), x, y)
         return y + height
 
     def _errors(self, picture: Picture, x: int, y: int, width: int, height: int) -> int:
@@ -181,16 +181,16 @@ class PathDrawn:
         series = []
         if before is not None and len(before.t) > 1:
             series += [
-                Series("", line(before.errors, before.t, 0, 100.0), "ghost", 2),
-                Series("before", line(before.errors, before.t, 1, 100.0), "ghost", 2),
+                Series("", line(before.errors, before.t, 0, 100.0), "ghost", 0.9),
+                Series("before", line(before.errors, before.t, 1, 100.0), "ghost", 0.9),
             ]
         series += [
-            Series("heading, deg", line(ran.errors, ran.t, 2, degrees(1)), "target", 2),
+            Series("heading, deg", line(ran.errors, ran.t, 2, degrees(1)), "target", 0.9),
             Series("across", line(ran.errors, ran.t, 1, 100.0), "measured"),
             Series("along", line(ran.errors, ran.t, 0, 100.0), "commanded"),
         ]
         span = span_of(series, 4.0)
-        picture.place(draw_lines("errors", t, series, span, "cm", width, height, ("0 s", f"{t[-1]:.1f} s")), x, y)
+        picture.place(print_scene(chart("errors", t, series, span, ("cm", "s"), (width, height)), width, height), x, y)
         return y + height
 
     def _given(self, picture: Picture, x: int, y: int, width: int, height: int) -> None:
@@ -199,9 +199,9 @@ class PathDrawn:
             return
         t = np.linspace(0, float(ran.t[-1]), 240)
         series = [
-            Series("added turn, rad/s", np.interp(t, ran.t, ran.back[:, 2]), "target", 2),
+            Series("added turn, rad/s", np.interp(t, ran.t, ran.back[:, 2]), "target", 0.9),
             Series("added", np.interp(t, ran.t, ran.back[:, 0]), "measured"),
             Series("planned", np.interp(t, ran.t, ran.planned[:, 0]), "commanded"),
         ]
         span = span_of(series, 0.4)
-        picture.place(draw_lines("given", t, series, span, "m/s", width, height, ("0 s", f"{t[-1]:.1f} s")), x, y)
+        picture.place(print_scene(chart("given", t, series, span, ("m/s", "s"), (width, height)), width, height), x, y)

@@ -13,11 +13,11 @@ from pivrex.files import free_name, write_atomically
 from pivrex.path.edit import added, changed, looking_so, mirrored, removed, reversed_, segment_near
 from pivrex.path.files import path_text
 from pivrex.routine.trial import program_following
+from pivrex.scene.scene import Placing
 from pivrex.session.messages import StartPeriod
 from pivrex.session.periods import Period
 from pivrex.tui.commands import Command
 from pivrex.tui.documents.path_document import PathDocument, first_path
-from pivrex.tui.draw.field_scale import FieldScale
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.path_trial import PathTrial, ToTry
 from pivrex.tui.model import ScreenModel
@@ -348,20 +348,20 @@ class PathEditor(Panel):
         model.choose_routine(program_following(desk.content, model.rig, name, self.feeds), desk)
         model.ask(StartPeriod(Period.ALONE, only=True))
 
-    def point_on(self, scale: FieldScale, x: int, y: int, phase: str) -> None:
+    def point_on(self, placing: Placing, x: int, y: int, phase: str) -> None:
         """Take the mouse: a point that is taken is dragged; a click on the floor adds one there."""
         desk = self.desk
         if desk.content is None:
             return
-        at_x, at_y = scale.metres(x, y)
+        at_x, at_y = placing.units(x, y)
         if phase == "press":
-            cells = [scale.cell(p.x_m, p.y_m) for p in desk.content.points]
+            cells = [placing.cell(p.x_m, p.y_m) for p in desk.content.points]
             away = [hypot(cx - x, 2 * (cy - y)) for cx, cy in cells]
             k = int(np.argmin(away))
             self._held = away[k] <= REACH_CELLS
             if self._held:
                 desk.mark = k
-            elif scale.holds(x, y):
+            elif placing.holds(x, y):
                 segment, _ = segment_near(desk.content, at_x, at_y)
                 ends = desk.content.points[0], desk.content.points[-1]
                 reach = [hypot(p.x_m - at_x, p.y_m - at_y) for p in ends]

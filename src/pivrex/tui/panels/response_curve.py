@@ -9,7 +9,9 @@ import numpy as np
 from pivrex.line import Line
 from pivrex.line.questions.response import respond
 from pivrex.rig.channels import is_one_sided
-from pivrex.tui.draw.curve import CurveData, draw_ground, draw_live
+from pivrex.scene.response import CurveData, curve_ground, curve_scene
+from pivrex.scene.scene import Scene
+from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Panel, View
@@ -42,7 +44,7 @@ class ResponseCurve(Panel):
     def __init__(self, view: View, number: int) -> None:
         super().__init__(view)
         self._number = number
-        self._ground: tuple[tuple[int, ...], CurveData, Picture] | None = None
+        self._ground: tuple[tuple[int, ...], CurveData, Scene] | None = None
 
     def draw(self, width: int, height: int) -> Picture:
         model, i = self.model, self._number
@@ -51,13 +53,13 @@ class ResponseCurve(Panel):
         if model.row is not None:
             live = (model.value("axes", function), model.value("scale", function), model.value("rate", function))
         # the response stands still between changes, so it is drawn once for each
-        now = (model.serial, level_of(model), width, height)
+        now = (model.serial, level_of(model))
         if self._ground is None or self._ground[0] != now:
             one_sided = is_one_sided(model.rig.channel(model.rig.law.axes()[function]))
             data = self._curve_data(function, i, one_sided)
-            self._ground = (now, data, draw_ground(data, width, height))
+            self._ground = (now, data, curve_ground(data))
         _, data, ground = self._ground
-        return draw_live(ground, replace(data, live=live))
+        return print_scene(curve_scene(replace(data, live=live), ground), width, height)
 
     def _curve_data(self, function: str, i: int, one_sided: bool) -> CurveData:
         line, before = self.model.line, self.model.before

@@ -2,20 +2,27 @@
 
 from __future__ import annotations
 
-from math import degrees, hypot
+from math import degrees, hypot, pi
 
 import numpy as np
 
+from pivrex.rig.chassis import Wheel
 from pivrex.rig.wheels import moved
-from pivrex.tui.draw.envelope_chart import EnvelopeData, draw_envelope
-from pivrex.tui.draw.parts import turning
+from pivrex.scene.envelope import EnvelopeData, envelope_scene
+from pivrex.scene.robot import RobotMotion, add_motion, add_robot, chassis_box, reach_of
+from pivrex.scene.scene import Placing, Scene
+from pivrex.tui.draw.cells import placing_of, print_scene
+from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.draw.robot_drawing import RobotData, RobotScale, draw_robot, robot_scale
-from pivrex.tui.panels.chassis_motion import TWICE, ChassisMotion
+from pivrex.tui.panels.chassis_motion import TWICE, ChassisMotion, Shown
 from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.standings import standing_of
 
 __all__ = ["RobotFromAbove", "SpeedEnvelope"]
+
+
+UP = (0.0, 0.0, pi / 2)
+"""The pose of a robot that looks up."""
 
 
 class RobotFromAbove(Panel):
@@ -24,38 +31,16 @@ class RobotFromAbove(Panel):
     def __init__(self, view: View, chassis: ChassisMotion) -> None:
         super().__init__(view)
         self._chassis = chassis
-        self._scale: RobotScale | None = None
+        self._placing: Placing | None = None
         self._held: int | None = None
         """The wheel that is dragged; none for a motion."""
 
     def draw(self, width: int, height: int) -> Picture:
-        self._scale = robot_scale(self.model.rig, width, height)
-        chassis, shown, scale = self._chassis, self._chassis.now(), self._scale
-        model, line = chassis.model, chassis.model.line
-        none = np.zeros(len(line.wheels))
-        angles = shown.angles if shown is not None else np.array([w.drive_rad for w in model.rig.chassis.wheels])
-        full = chassis.full()
+        chassis, shown, model = self._chassis, self._chassis.now(), self.model
         upside_down = model.value("heading", "upside_down") == 1
-        planar = "frame" in line.stages and model.row is not None
-        picture = draw_robot(
-            RobotData(
-                model.rig,
-                angles,
-                shown.targets if shown is not None else angles,
-                shown.given / line.top_m_s if shown is not None else none,
-                shown.measured / line.top_m_s if shown is not None and shown.measured is not None else None,
-                tuple((np.abs(shown.asked) > line.top_m_s * 1.0005).tolist()) if shown is not None else (),
-                shown.commanded / full if shown is not None else None,
-                shown.achieved / full if shown is not None and shown.achieved is not None else None,
-                model.wheel_name,
-                model.number("frame", "point") if planar else 0,
-                upside_down,
-                standings=tuple(standing_of(model)),
-            ),
-            scale,
-            width,
-            height,
-        )
+        scene = self._scene(shown, upside_down)
+        self._placing = placing_of(scene, width, height)
+        picture = print_scene(scene, width, height)
         own = chassis.own is not None
         at = picture.text(1, 0, "from above", "title")
         picture.text(at + 2, 0, "your motion" if own else "live", "commanded" if own else "measured")
@@ -68,11 +53,57 @@ class RobotFromAbove(Panel):
             picture.text(1, height - 1, foot, "dim")
         return picture
 
-    def point(self, x: int, y: int, phase: str) -> None:
-        scale, chassis, wheels = self._scale, self._chassis, self.model.rig.chassis.wheels
-        if scale is None or phase == "release":
+    def _scene(self, shown: Shown | None, upside_down: bool) -> Scene:
+        """The robot, which looks up, with what it is told and does."""
+        chassis, model, line = self._chassis, self.model, self.model.line
+        rig, full = model.rig, chassis.full()
+        scene = Scene(chassis_box(rig))
+        rest = np.array([w.drive_rad for w in rig.chassis.wheels])
+        angles = shown.angles if shown is not None else rest
+        hull = "limit" if upside_down else "hull"
+        add_robot(scene, rig, UP, angles, hull, (), standing_of(model), model.wheel_name, detail=True)
+        if shown is not None:
+            known = shown.measured is not None
+            add_motion(scene, rig, UP, RobotMotion(
+                angles, shown.targets, shown.given / line.top_m_s,
+                shown.measured / line.top_m_s if known else None,
+                tuple((np.abs(shown.asked) > line.top_m_s * 1.0005).tolist()),
+                shown.commanded / full, shown.achieved / full if shown.achieved is not None else None,
+            ))  # fmt: skip
+        centre = rig.chassis.mass_centre
+        scene.sign((-centre.y_m, centre.x_m), "⊕", "target")
+        in_use = model.number("frame", "point") if "frame" in line.stages and model.row is not None else 0
+        for k, point in enumerate(rig.plane.points, 1):
+            scene.sign((-point.y_m, point.x_m), "×", "commanded" if k == in_use else "dim")
+            if k == in_use:
+                scene.label((-point.y_m, point.x_m), point.name, "commanded", 4.0, "right left above below")
+        reach = max(reach_of(rig.chassis))
+        scene.label((0.0, rig.chassis.length_m * 0.61), "front", "rest", 3.0, "above right")
+        for k, wheel in enumerate(rig.chassis.wheels):
+            self._name(scene, k, wheel, reach, shown)
+        return scene
+
+    def _name(self, scene: Scene, k: int, wheel: Wheel, reach: float, shown: Shown | None) -> None:
+        """Write a wheel's name beside it, and how fast it is told to go and goes."""
+        out = (1.4 if wheel.steered else 0.5) * wheel.radius_m
+        side, x, y = ("left", -wheel.y_m - out, wheel.x_m) if wheel.y_m > 0 else ("right", -wheel.y_m + out, wheel.x_m)
+        if abs(wheel.y_m) < 0.25 * reach:
+            side, x, y = "over", -wheel.y_m, wheel.x_m - 1.5 * wheel.radius_m
+        weight = 5.0 if wheel.name == self.model.wheel_name else 2.0
+        scene.label((x, y), wheel.name, "title" if weight > 2 else "dim", weight, f"{side} {side}-above {side}-below")
+        if shown is None:
             return
-        ahead, left = scale.metres(x, y)
+        scene.label((x, y), f"{number(float(shown.given[k]))} m/s", "commanded", weight - 0.1, f"{side}-below")
+        if shown.measured is not None:
+            said = f"{number(float(shown.measured[k]))} m/s"
+            scene.label((x, y), said, "measured", weight - 0.2, f"{side}-below-below")
+
+    def point(self, x: int, y: int, phase: str) -> None:
+        placing, chassis, wheels = self._placing, self._chassis, self.model.rig.chassis.wheels
+        if placing is None or phase == "release":
+            return
+        right, ahead = placing.units(x, y)
+        left = -right
         if phase == "press":
             away = [hypot(w.x_m - ahead, w.y_m - left) for w in wheels]
             closest = int(np.argmin(away))
@@ -80,10 +111,10 @@ class RobotFromAbove(Panel):
             if self._held is not None:
                 self.model.wheel = closest
         if self._held is None:
-            full, span = chassis.full(), scale.reach_m * 0.8
+            full, span = chassis.full(), max(reach_of(self.model.rig.chassis)) * 0.8
             own = chassis.begin_own().copy()
             own[:2] = np.clip([ahead / span, left / span], -TWICE, TWICE) * full[:2]
-            if hypot(ahead, left) < 2 / scale.per_m:
+            if hypot(ahead, left) < placing.letter / placing.across:
                 own[:2] = 0.0
             chassis.own = own
         elif phase == "drag":
@@ -121,4 +152,4 @@ class SpeedEnvelope(Panel):
                 np.array([tops[0], degrees(tops[2])]) * 1.06, ("m/s", "deg/s"), ("ahead", "turn left", "turn right"),
                 "speed against turn",
             )  # fmt: skip
-        return draw_envelope(data, width, height)
+        return print_scene(envelope_scene(data), width, height)

@@ -7,12 +7,12 @@ from textwrap import wrap
 
 import numpy as np
 
+from pivrex.scene.floor import field_scene, whole
+from pivrex.scene.route import Route, add_route, cloud_scene
+from pivrex.scene.scene import Scene
 from pivrex.session.periods import COUNTED
-from pivrex.tui.draw.cloud import draw_cloud
-from pivrex.tui.draw.field_scale import FieldScale, scale_of
-from pivrex.tui.draw.floor import field_ground
+from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.draw.route import Route, draw_route, draw_zones
 from pivrex.tui.jobs.previews import Preview
 from pivrex.tui.jobs.rehearsals import rehearsal_rows, rehearsal_words, zone_of
 from pivrex.tui.panels.open_routine import OpenRoutine
@@ -32,7 +32,6 @@ class RoutineMap(Panel):
     def __init__(self, routine: OpenRoutine, helpers: RoutineHelpers) -> None:
         super().__init__(routine.view)
         self._routine, self._helpers = routine, helpers
-        self._ground: tuple[tuple[object, int, int], FieldScale, Picture] | None = None
 
     def depends(self) -> tuple[object, ...] | None:
         routine, helpers, model = self._routine, self._helpers, self.model
@@ -78,7 +77,7 @@ class RoutineMap(Panel):
         field, found = self.model.folder.settings.field, self._helpers.rehearsal.answer
         assert found is not None
         drawn = min(width // 2, 3 * height)
-        picture.place(draw_cloud(found.poses, zone_of(found, field), drawn, height), x, y)
+        picture.place(print_scene(cloud_scene(found.poses, zone_of(found, field)), drawn, height), x, y)
         rows = rehearsal_rows(found, field)
         rows[0] = (rows[0][0] + self._stale_words(), rows[0][1])
         for k, (text, named) in enumerate(rows[:height]):
@@ -109,25 +108,20 @@ class RoutineMap(Panel):
         zones = self.model.folder.settings.field.zones
         return next((z.name for z in zones if np.hypot(px - z.x_m, py - z.y_m) <= z.radius_m), "")
 
-    def _map_ground(self, width: int, height: int) -> tuple[FieldScale, Picture]:
+    def _field(self) -> Scene:
         field = self.model.folder.settings.field
-        if self._ground is None or self._ground[0] != (field, width, height):
-            scale = scale_of(field, width, height)
-            ground = field_ground(field, scale, width, height)
-            draw_zones(ground, field, scale)
-            self._ground = ((field, width, height), scale, ground)
-        return self._ground[1], self._ground[2]
+        return field_scene(field, whole(field), zones=True)
 
     def _draw_map(self, picture: Picture, x: int, y: int, width: int, height: int) -> None:
         if width < 12 or height < 5:
             return
-        scale, ground = self._map_ground(width, height)
+        scene = self._field()
         model, preview = self.model, self._routine.preview
         live = None
         if model.status.match.period in COUNTED and model.row is not None:
             live = (model.value("truth", "x"), model.value("truth", "y"), model.value("truth", "heading"))
         if preview is None:
-            picture.place(ground, x, y)
+            picture.place(print_scene(scene, width, height), x, y)
             return
         chosen = tuple((s.begin, s.end) for s in self._routine.steps_of(self._routine.line) if s.lane == "motion")
         marked = tuple((s.begin, s.end) for s in preview.steps if s.marks and s.lane == "motion")
@@ -135,7 +129,8 @@ class RoutineMap(Panel):
         cloud = found.poses if found is not None else None
         other = self._helpers.other.poses if self._helpers.other is not None else None
         route = Route(preview.poses, preview.asked, chosen, marked, preview.tick(self._routine.t), live, cloud, other)
-        picture.place(draw_route(ground, scale, model.rig, route), x, y)
+        add_route(scene, model.rig, route)
+        picture.place(print_scene(scene, width, height), x, y)
 
     def _draw_values(self, picture: Picture, x: int, y: int, width: int, height: int) -> None:
         assert self._routine.seen is not None
@@ -143,7 +138,6 @@ class RoutineMap(Panel):
         columns = 2 if width >= 60 else 1
         rows = max(1, -(-count // columns))
         w, h = width // columns, height // rows
-        field = self.model.folder.settings.field
         for k, (value, preview) in enumerate(self._routine.seen.values):
             left, top = x + (k % columns) * w, y + (k // columns) * h
             text, named = _end_words(preview, self._zone(preview))
@@ -152,11 +146,10 @@ class RoutineMap(Panel):
             picture.text(at + 1, top, text, named, max(0, w - 2 - (at - left)))
             if h < 6:
                 continue
-            scale = scale_of(field, w - 1, h - 1)
-            ground = field_ground(field, scale, w - 1, h - 1)
-            draw_zones(ground, field, scale)
+            scene = self._field()
             route = Route(preview.poses, preview.asked, (), (), preview.tick(self._routine.t))
-            picture.place(draw_route(ground, scale, self.model.rig, route), left, top + 1)
+            add_route(scene, self.model.rig, route)
+            picture.place(print_scene(scene, w - 1, h - 1), left, top + 1)
 
 
 def _end_words(preview: Preview, zone: str) -> tuple[str, str]:

@@ -21,7 +21,7 @@ from textual.widgets.text_area import TextAreaTheme
 
 from pivrex.routine.forms import KEYWORDS
 from pivrex.routine.mistakes import TextMistake
-from pivrex.tui.draw.picture import ROLES
+from pivrex.scene.marks import ROLES
 from pivrex.tui.keys import do_bound
 from pivrex.tui.themes import style_of
 

@@ -8,7 +8,8 @@ from textwrap import wrap
 import numpy as np
 
 from pivrex.line.layout import Floats
-from pivrex.tui.draw.lines import Series, draw_lines, span_of
+from pivrex.scene.chart import Series, chart, span_of
+from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.run_questions import Beside, Told, place
 from pivrex.tui.panels.run_story import column_of, lay_floor
@@ -22,7 +23,7 @@ def draw_beside(found: Beside, runs: Sequence[Told], width: int, height: int) ->
     picture = Picture(width, height)
     picture.text(1, 0, "━ ", "measured")
     at = picture.text(3, 0, found.names[0], "title")
-    picture.text(at + 2, 0, "┄ ", "commanded")
+    picture.text(at + 2, 0, "╍ ", "commanded")
     at = picture.text(at + 4, 0, found.names[1], "title")
     others = f", and {len(runs) - 2} more" if len(runs) > 2 else ""
     picture.text(at + 3, 0, f"lined up by {found.by}{others}", "dim")
@@ -32,9 +33,9 @@ def draw_beside(found: Beside, runs: Sequence[Told], width: int, height: int) ->
         y += 1
     side = 46 if width >= 96 else 0
     strip = 9 if height >= 34 else 0
-    tracks: list[tuple[Floats, str, int]] = [(more.track, "ghost", 2) for more in runs[2:]]
-    for told, zero, named, every in ((one, found.zero[0], "measured", 1), (other, found.zero[1], "commanded", 3)):
-        tracks.append((told.track[told.track[:, 0] >= zero], named, every))
+    tracks: list[tuple[Floats, str, float]] = [(more.track, "ghost", 0.9) for more in runs[2:]]
+    for told, zero, named, dash in ((one, found.zero[0], "measured", 0.0), (other, found.zero[1], "commanded", 0.9)):
+        tracks.append((told.track[told.track[:, 0] >= zero], named, dash))
     parted = None
     if found.parting is not None:
         at_row = int(np.searchsorted(one.track[:, 0], found.parting.rows[0]))
@@ -104,16 +105,15 @@ def _two_speeds(found: Beside, one: Told, other: Told, width: int, height: int) 
     end = max([float(t[-1]) for _, t in tracks if len(t)] or [1.0])
     t = np.linspace(0.0, max(end, 0.1), max(2, 2 * (width - 10)))
     series = []
-    for (told, times), named, every, name in zip(
-        tracks, ("measured", "commanded"), (1, 3), ("first", "second"), strict=True
+    for (told, times), named, dash, name in zip(
+        tracks, ("measured", "commanded"), (0.0, 0.9), ("first", "second"), strict=True
     ):
         values = (
             np.interp(t, times, column_of(told.track, "felt_m_s"), np.nan, np.nan)
             if len(times)
             else np.full_like(t, np.nan)
         )
-        series.append(Series(name, values, named, every))
+        series.append(Series(name, values, named, dash))
     title = "ahead" if found.parting is None else f"ahead; they part at {found.parting.t_s:.2f} s"
-    return draw_lines(
-        title, t, series, span_of(series, 0.2), "m/s", width, height, ("0 s", f"{end:.0f} s"), ("measured", "commanded")
-    )
+    scene = chart(title, t, series, span_of(series, 0.2), ("m/s", "s"), (width, height), ("measured", "commanded"))
+    return print_scene(scene, width, height)

@@ -10,7 +10,9 @@ import numpy as np
 from pivrex.errors import PivrexError, UnitError
 from pivrex.runs.facts import UNMARKED
 from pivrex.runs.shelf import Shelved
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.scene.scene import Box, Scene
+from pivrex.tui.draw.cells import print_scene
+from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.run_questions import Went
 from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.runs_desk import RunsDesk
@@ -208,11 +210,10 @@ def _role(name: str, desk: RunsDesk) -> str:
 
 
 def _small(picture: Picture, x: int, y: int, went: Went, named: str) -> None:
-    dots = Dots(SMALL_W, SMALL_H)
     if len(went.points):
         points = went.points
         low = np.minimum(points.min(axis=0), 0.0)
         high = np.maximum(points.max(axis=0), (went.length_m, went.width_m))
-        scale = min((dots.width - 1) / max(high[0] - low[0], 0.1), (dots.height - 1) / max(high[1] - low[1], 0.1))
-        dots.path(dots.layer(named), (points[:, 0] - low[0]) * scale, (high[1] - points[:, 1]) * scale)
-    dots.onto(picture, x, y)
+        scene = Scene(Box(*low.tolist(), *high.tolist()))
+        scene.line(points, named, 0.4)
+        picture.place(print_scene(scene, SMALL_W, SMALL_H), x, y)

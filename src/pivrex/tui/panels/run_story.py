@@ -11,12 +11,13 @@ from pivrex.runs.figures import FIGURES
 from pivrex.runs.happenings import Event
 from pivrex.runs.season import Course
 from pivrex.runs.track import TRACK
-from pivrex.tui.draw.field_scale import FieldScale, scale_of
-from pivrex.tui.draw.floor import field_ground
-from pivrex.tui.draw.lines import Series, draw_lines, span_of
-from pivrex.tui.draw.picture import Dots, Picture
+from pivrex.scene.chart import Series, chart, span_of
+from pivrex.scene.floor import field_scene, whole
+from pivrex.scene.robot import add_outline, add_robot
+from pivrex.scene.scene import Scene
+from pivrex.tui.draw.cells import print_scene
+from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.replay_line import HAPPENED
-from pivrex.tui.draw.small_robot import outline_robot
 from pivrex.tui.jobs.run_questions import Told, place
 
 __all__ = ["column_of", "draw_season", "draw_told", "lay_floor"]
@@ -41,7 +42,7 @@ def draw_told(told: Told, width: int, height: int) -> Picture:
     strip = 9 if height >= 34 else 0
     high = height - 4 - strip
     side = 42 if width >= 84 else 0
-    lay_floor(picture, 0, 4, width - side, high, told, [(told.track, "measured", 1)], told.events)
+    lay_floor(picture, 0, 4, width - side, high, told, [(told.track, "measured", 0.0)], told.events)
     if side:
         y = _figures(picture, width - side + 1, 4, side - 2, told.figures, told.course)
         _happened(picture, width - side + 1, y + 1, side - 2, 4 + high - y - 1, told)
@@ -51,46 +52,37 @@ def draw_told(told: Told, width: int, height: int) -> Picture:
 
 
 def lay_floor(
-    picture: Picture, x: int, y: int, width: int, height: int, told: Told, tracks: Sequence[tuple[Floats, str, int]],
+    picture: Picture, x: int, y: int, width: int, height: int, told: Told, tracks: Sequence[tuple[Floats, str, float]],
     events: Sequence[Event] = (), parted: tuple[float, float] | None = None,
 ) -> None:  # fmt: skip
-    """Draw tracks on a run's floor, each with its role and how broken its line is; signs where something happened, × where two part."""
+    """Draw tracks on a run's floor, each with its role and the length of its dashes; signs where something happened, × where two part."""
     if width < 20 or height < 6:
         return
-    scale = scale_of(told.field, width, height)
-    ground = field_ground(told.field, scale, width, height)
-    dots = Dots(*scale.cells)
-    for track, named, every in tracks:
-        points = place(track)
-        dots.path(dots.layer(named), scale.x(points[:, 0]), scale.y(points[:, 1]), every=every)
-        _outline(dots, scale, told, track, named)
-    dots.onto(ground, scale.left, scale.top)
-    _signs(ground, scale, told, events)
-    if parted is not None and np.isfinite(parted).all():
-        cx, cy = scale.cell(*parted)
-        ground.text(cx, cy, "×", "alarm")
-    picture.place(ground, x, y)
+    scene = field_scene(told.field, whole(told.field))
+    for track, named, dash in tracks:
+        scene.line(place(track), named, 0.45, dash)
+    for track, named, _ in tracks:
+        _add_end(scene, told, track, named)
+    rows, points = told.track[:, 0], place(told.track)
+    for event in events:
+        if event.kind in ("stop", "bump", "limit", "mark", "lost") and len(rows):
+            at = min(len(rows) - 1, int(np.searchsorted(rows, event.row)))
+            scene.sign(points[at], *HAPPENED[event.kind])
+    if parted is not None:
+        scene.sign(parted, "×", "alarm")
+    picture.place(print_scene(scene, width, height), x, y)
 
 
-def _outline(dots: Dots, scale: FieldScale, told: Told, track: Floats, named: str) -> None:
+def _add_end(scene: Scene, told: Told, track: Floats, named: str) -> None:
     points, headings = place(track), track[:, TRACK.index("heading_rad")]
     if told.rig is None or not len(track):
         return
     heading = headings[-1] if np.isfinite(headings[-1]) else track[-1, TRACK.index("believed_heading_rad")]
     pose = (float(points[-1, 0]), float(points[-1, 1]), float(heading))
-    if np.isfinite(pose).all():
-        outline_robot(dots, scale, told.rig, pose, named)
-
-
-def _signs(ground: Picture, scale: FieldScale, told: Told, events: Sequence[Event]) -> None:
-    rows, points = told.track[:, 0], place(told.track)
-    for event in events:
-        if event.kind in ("stop", "bump", "limit", "mark", "lost") and len(rows):
-            at = min(len(rows) - 1, int(np.searchsorted(rows, event.row)))
-            if np.isfinite(points[at]).all():
-                x, y = scale.cell(float(points[at, 0]), float(points[at, 1]))
-                if scale.holds(x, y):
-                    ground.text(x, y, *HAPPENED[event.kind])
+    if named == "measured":
+        add_robot(scene, told.rig, pose)
+    else:
+        add_outline(scene, told.rig, pose, named)
 
 
 def _figures(picture: Picture, x: int, y: int, width: int, figures: dict[str, float], course: Sequence[Course]) -> int:
@@ -131,12 +123,10 @@ def _speeds(told: Told, width: int, height: int) -> Picture:
     t = (track[:, 0] - told.first) * told.dt_s
     series = [
         Series("asked", column_of(track, "asked_m_s"), "commanded"),
-        Series("measured", column_of(track, "felt_m_s"), "measured", 2),
+        Series("measured", column_of(track, "felt_m_s"), "measured", 0.9),
     ]
-    end = f"{t[-1]:.0f} s" if len(t) else ""
-    return draw_lines(
-        "ahead", t, series, span_of(series, 0.2), "m/s", width, height, ("0 s", end), ("commanded", "measured")
-    )
+    scene = chart("ahead", t, series, span_of(series, 0.2), ("m/s", "s"), (width, height), ("commanded", "measured"))
+    return print_scene(scene, width, height)
 
 
 def column_of(track: Floats, name: str) -> Floats:
@@ -163,11 +153,12 @@ def draw_season(told: Told, width: int, height: int) -> Picture:
             break
         values = np.array(course.values)
         unit = course.figure.unit
-        usual = Series("usual", np.full(len(values), course.usual), "target", 3)
+        usual = Series("usual", np.full(len(values), course.usual), "target", 0.9)
         series = [usual, Series("", values, "alarm" if course.stands_out else "measured")]
         title = f"{'! ' if course.stands_out else ''}{course.figure.title} {values[-1]:.{course.figure.digits}f}"
         t = np.arange(len(values), dtype=float)
         ends = (f"{course.when[0].astimezone():%d %b}", f"{course.when[-1].astimezone():%d %b}")
         span = span_of(series, 10.0**-course.figure.digits)
-        picture.place(draw_lines(title, t, series, span, unit, each - 1, high - 1, ends), x, y)
+        scene = chart(title, t, series, span, (unit, ""), (each - 1, high - 1), ends=ends)
+        picture.place(print_scene(scene, each - 1, high - 1), x, y)
     return picture

@@ -6,7 +6,8 @@ from collections.abc import Callable
 
 import numpy as np
 
-from pivrex.tui.draw.lines import Series, draw_lines, span_of
+from pivrex.scene.chart import Series, chart, span_of
+from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.panels.loop_tuning import LoopTuning
@@ -15,10 +16,9 @@ from pivrex.tuning import OPEN, Answers
 
 __all__ = ["AnswerPanel", "draw_answers", "draw_figures", "draw_terms", "figure_rows"]
 
-LOOKS = (("now", "measured", 1), ("before", "ghost", 2), ("P alone", "rest", 2), ("kept", "thing", 2),
-         ("proposed", "commanded", 1),
-         ("feedforward", "rest", 2), ("open", "target", 2))  # fmt: skip
-"""The gain sets: what each is called, its role, and how broken its line is."""
+LOOKS = (("now", "measured", 0.0), ("before", "ghost", 0.9), ("P alone", "rest", 0.5), ("kept", "other", 0.9),
+         ("proposed", "commanded", 0.0), ("feedforward", "rest", 0.9), ("open", "target", 0.9))  # fmt: skip
+"""The gain sets: what each is called, its role, and the length of its dashes."""
 
 
 class AnswerPanel(Panel):
@@ -52,7 +52,7 @@ def draw_answers(shown: LoopTuning, picture: Picture) -> None:
         picture.text(10, 2, "computing …", "dim")
         return
     a = shown.answers
-    looks = {name: (role, every) for name, role, every in LOOKS}
+    looks = {name: (role, dash) for name, role, dash in LOOKS}
     t = np.concatenate(([0.0], a.t_s))
 
     def whole(values: np.ndarray, first: float = 0.0) -> np.ndarray:
@@ -63,24 +63,11 @@ def draw_answers(shown: LoopTuning, picture: Picture) -> None:
     else:
         unit, scale, values = shown.loop.unit, shown.loop.scale, a.value
     series = [Series(n, whole(values[k]) * scale, *looks[n]) for k, n in reversed(list(enumerate(shown.names)))]
-    target = Series("target", whole(a.target[0], np.nan) * scale, "target", 3)
+    target = Series("target", whole(a.target[0], np.nan) * scale, "target", 0.9)
     if shown.kind != "straight":
         series.insert(0, target)
-    picture.place(
-        draw_lines(
-            title,
-            t,
-            series,
-            span_of(series, 2.0),
-            unit,
-            width,
-            height,
-            ("0 s", f"{t[-1]:.1f} s"),
-            ("target", "measured"),
-        ),
-        0,
-        0,
-    )
+    scene = chart(title, t, series, span_of(series, 2.0), (unit, "s"), (width, height), ("target", "measured"))
+    picture.place(print_scene(scene, width, height), 0, 0)
     for k, name in enumerate(shown.names):
         if a.unstable[k]:
             picture.text(12, 1 + k, f"! {name}: unstable", "alarm")
@@ -155,12 +142,10 @@ def draw_terms(shown: LoopTuning, picture: Picture) -> None:
         return
     a = shown.answers
     t = a.t_s
-    looks = {"p": ("P", "target", 1), "i": ("I", "thing", 2), "d": ("D", "rest", 3), "rate_p": ("rate P", "ghost", 2),
-             "rate_i": ("rate I", "ghost", 3), "static": ("friction", "ghost", 2), "speed": ("speed", "measured", 2),
-             "acceleration": ("rise", "ghost", 3), "given": ("given", "commanded", 1)}  # fmt: skip
+    looks = {"p": ("P", "target", 0.0), "i": ("I", "other", 0.0), "d": ("D", "rest", 0.9), "rate_p": ("rate P", "ghost", 0.0),
+             "rate_i": ("rate I", "ghost", 0.9), "static": ("friction", "ghost", 0.0), "speed": ("speed", "measured", 0.9),
+             "acceleration": ("rise", "ghost", 0.9), "given": ("given", "commanded", 0.0)}  # fmt: skip
     scale = shown.loop.gives_scale
     series = [Series(looks[n][0], v[0] * scale, looks[n][1], looks[n][2]) for n, v in a.parts.items()]
-    picture.place(
-        draw_lines("what each part gave", t, series, span_of(series, 10.0), shown.loop.gives, width, height, ("0 s", f"{t[-1]:.1f} s")),
-        0, 0,
-    )  # fmt: skip
+    scene = chart("what each part gave", t, series, span_of(series, 10.0), (shown.loop.gives, "s"), (width, height))
+    picture.place(print_scene(scene, width, height), 0, 0)

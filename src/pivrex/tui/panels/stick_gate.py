@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from pivrex.tui.draw.gate import GateData, draw_gate
+from pivrex.scene.response import GateData, gate_scene
+from pivrex.tui.draw.cells import print_scene
+from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.panels.panel import Panel
 from pivrex.tui.panels.response_curve import MIRRORED
@@ -42,16 +44,30 @@ class StickGate(Panel):
         edges = line.rig.shaping
         together = line.stages["band"].settings.together
         one_stick = len(line.functions) > 1 and bool(together[0, line.functions.index(across)])
-        return draw_gate(
-            GateData(
-                raw=points("axes"),
-                shaped=points("rate"),
-                edge_across=edges.of(across).edge,
-                edge_up=edges.of(up).edge,
-                measure=edges.measure if one_stick else "axis",
-                names=(across, up if up != "ahead" else "ahead − back"),
-                notes=((edges.measure, MEASURES[edges.measure]), (edges.onset, ONSETS[edges.onset])),
-            ),
-            width,
-            height,
+        data = GateData(
+            points("axes"),
+            points("rate"),
+            edges.of(across).edge,
+            edges.of(up).edge,
+            edges.measure if one_stick else "axis",
         )
+        picture = Picture(width, height)
+        picture.text(1, 0, "the stick's gate", "title")
+        high = min(height - 3, (width - 4) // 2)
+        if high < 4:
+            return picture
+        left = max(2, (width - 2 * high) // 2)
+        picture.place(print_scene(gate_scene(data), 2 * high, high), left, 1)
+        caption = "○ stick  ● shaped"
+        if width >= 52:
+            caption += f"   up {up if up != 'ahead' else 'ahead − back'}, across {across}"
+        picture.text(max(1, min(left, width - len(caption) - 1)), 1 + high, caption, "dim", width - 2)
+        row = high + 3
+        for word, text in ((edges.measure, MEASURES[edges.measure]), (edges.onset, ONSETS[edges.onset])):
+            lines = wrapped(text, width - left - 10)
+            if row + len(lines) <= height:
+                picture.text(left, row, word, "target")
+                for part in lines:
+                    picture.text(left + 9, row, part, "dim")
+                    row += 1
+        return picture

@@ -7,9 +7,10 @@ from math import isfinite
 import numpy as np
 
 from pivrex.line.layout import plain
+from pivrex.scene.chart import Series, chart
+from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.parts import number, two_bars
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.draw.strip import draw_strip
 from pivrex.tui.panels.field_numbers import LIFTS_N, SLIDES_M_S
 from pivrex.tui.panels.panel import Panel
 
@@ -97,9 +98,10 @@ class WheelStrips(Panel):
             i = line.wheels.index(wheel)
             commanded = rows[start:, line.speeds.start + i]
             measured = rows[start:, layout.at("sensed", f"{name}_speed")]
-            strip = draw_strip(
-                f"{wheel} wheel", t[start:], commanded, measured, float(line.top_m_s[i]), SECONDS, "m/s", width, each
-            )
-            picture.place(strip, 0, y)
+            series = [Series("measured", measured, "measured"), Series("commanded", commanded, "commanded")]
+            top = float(line.top_m_s[i]) * 1.05
+            scene = chart(f"{wheel} wheel", t[start:] - t[-1] if len(t) else t, series, (-top, top), ("m/s", "s"), (width, each),
+                          ("commanded", "measured"), (-SECONDS, 0.0))  # fmt: skip
+            picture.place(print_scene(scene, width, each), 0, y)
             y += each
         return picture

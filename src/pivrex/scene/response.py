@@ -1,0 +1,149 @@
+"""Drawings of a driver's stick: the response curve with the live point on it, and the stick's gate."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import isfinite
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.scene.chart import between
+from pivrex.scene.scene import Box, Margins, Scene
+
+__all__ = ["CurveData", "GateData", "curve_ground", "curve_scene", "gate_scene"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class CurveData:
+    """What a curve drawing needs.
+
+    Attributes
+    ----------
+    title : str
+    x, y : (N,) float64
+        The response, in fractions.
+    ghost : (N,) float64 or None
+        The response before the last change.
+    edge : float
+        The dead band's edge.
+    live : (float, float, float) or None
+        The stick's fraction, where the curve takes it, and where the rate limit lets it be now.
+    full : str
+        What 1 means, such as "0.65 m/s".
+    one_sided : bool
+        For triggers: only the right half.
+    ends : tuple of str
+        What the left and right end of the drawing are called.
+    heights : tuple of str
+        What is asked for at its lower and upper edge.
+    mirrored : bool
+        Whether + is drawn to the left and down: a turn, where left is +, so that a stick pushed right moves right.
+    """
+
+    title: str
+    x: Floats
+    y: Floats
+    ghost: Floats | None
+    edge: float
+    live: tuple[float, float, float] | None
+    full: str
+    one_sided: bool = False
+    ends: tuple[str, str] = ("near", "away")
+    heights: tuple[str, str] = ("back", "ahead")
+    mirrored: bool = False
+
+
+def curve_ground(data: CurveData) -> Scene:
+    """Draw what stays until the response changes: all but the live points."""
+    low, sign = (0.0 if data.one_sided else -1.0), (-1.0 if data.mirrored else 1.0)
+    scene = Scene(Box(low, low, 1.0, 1.0), equal=False, margins=Margins(8, 1, 2, 2))
+    scene.caption(data.full, "dim", "top right")
+    scene.caption(data.title, "title")
+    scene.caption("○ asked ● now", "dim")
+    left = 0.0 if data.one_sided else -data.edge
+    scene.area([(left, low), (data.edge, low), (data.edge, 1.0), (left, 1.0)], "band")
+    scene.line([(low, 0.0), (1.0, 0.0)], "frame", 0.2)
+    scene.line([(0.0, low), (0.0, 1.0)], "frame", 0.2)
+    order = np.argsort(sign * data.x)
+    x, y = sign * data.x[order], sign * data.y[order]
+    if data.ghost is not None and not np.array_equal(data.ghost, data.y):
+        before = sign * data.ghost[order]
+        between(scene, x, y, before, "gap")
+        scene.line(np.stack((x, before), axis=1), "ghost", 0.3, 0.9)
+    scene.line(np.stack((x, y), axis=1), "commanded", 0.5)
+    for value, text in ((1.0, "1"), (0.0, "0"), *(((low, "1"),) if low else ())):
+        scene.label((low, value), text, "dim", 1.0, "left")
+    scene.label((low, 0.86), data.heights[1], "dim", 0.9, "left")
+    if not data.one_sided:
+        scene.label((low, -0.86), data.heights[0], "dim", 0.9, "left")
+    edge = f"edge {'' if data.one_sided else '±'}{data.edge * 100:.0f} %"
+    scene.label((0.5 if data.one_sided else 0.0, low), edge, "target", 3.0, "below")
+    scene.label((low, low), data.ends[0], "dim", 1.0, "below-from")
+    scene.label((1.0, low), data.ends[1], "dim", 1.0, "below-to")
+    return scene
+
+
+def curve_scene(data: CurveData, ground: Scene) -> Scene:
+    """Draw the live points onto a ground: ○ what the stick asks for, ● what the rate limit lets be now."""
+    scene = Scene(ground.box, equal=False, margins=ground.margins, below=ground)
+    if data.live is not None:
+        low, sign = ground.box.left, (-1.0 if data.mirrored else 1.0)
+        stick, there, now = (max(low, min(1.0, v)) if isfinite(v) else 0.0 for v in data.live)
+        scene.sign((sign * stick, sign * there), "○", "commanded")
+        scene.sign((sign * stick, sign * now), "●", "measured")
+    return scene
+
+
+@dataclass(frozen=True)
+class GateData:
+    """What a gate drawing needs: points as (across, up), right and away positive.
+
+    Attributes
+    ----------
+    raw, shaped : (N, 2) float64
+        The last positions, newest last.
+    edge_across, edge_up : float
+        The dead band's edges.
+    measure : str
+        "axis", "stick" or "sum".
+    """
+
+    raw: Floats
+    shaped: Floats
+    edge_across: float
+    edge_up: float
+    measure: str
+
+
+def _add_band(scene: Scene, data: GateData) -> None:
+    """Draw what counts for nothing: a cross of two bands, an ellipse, or a diamond."""
+    a, u = data.edge_across, data.edge_up
+    if data.measure == "axis":
+        for x, y in ((a, 1.0), (1.0, u)):
+            scene.area([(-x, -y), (x, -y), (x, y), (-x, y)], "band")
+        for sign in (-1.0, 1.0):
+            scene.line([(sign * a, -1.0), (sign * a, 1.0)], "target", 0.25, 0.9)
+            scene.line([(-1.0, sign * u), (1.0, sign * u)], "target", 0.25, 0.9)
+        return
+    angle = np.linspace(0, 2 * np.pi, 60 if data.measure == "stick" else 5)
+    outline = np.stack((a * np.cos(angle), u * np.sin(angle)), axis=1)
+    scene.area(outline, "band")
+    scene.line(outline, "target", 0.25, 0.9)
+
+
+def gate_scene(data: GateData) -> Scene:
+    """Draw the gate: where the stick is and where shaping puts it, with the dead band's outline."""
+    scene = Scene(Box(-1.04, -1.04, 1.04, 1.04))
+    _add_band(scene, data)
+    scene.line([(-1, -1), (1, -1), (1, 1), (-1, 1), (-1, -1)], "frame", 0.25)
+    scene.circle((0.0, 0.0), 1.0, "frame", 0.4)
+    if len(data.raw):
+        scene.line(data.raw, "dim", 0.25, 0.6)
+        scene.line(data.shaped, "measured", 0.35)
+    for points, sign, named in ((data.raw, "○", "rest"), (data.shaped, "●", "measured")):
+        if len(points):
+            scene.sign(np.clip(points[-1], -1, 1), sign, named)
+    return scene
