@@ -28,11 +28,23 @@ WIDE, HIGH = 8, 16
 HAIRLINE = 1.0
 """Points: thinner lines are for paper alone."""
 
-_LINES = "commanded measured target alarm trail ghost title rest dim frame rim wall chosen other grid".split() + [
-    "old trail",
-    "command fill",
-]
-_IS_LINE = np.isin(np.arange(len(ROLES)), [role(n) for n in _LINES])
+_AREAS = (
+    "",
+    "key",
+    "safe",
+    "live",
+    "floor",
+    "bench",
+    "hull",
+    "nose",
+    "tyre",
+    "gap",
+    "limit",
+    "band",
+    "measure fill",
+    "groove",
+)
+_IS_LINE = np.isin(np.arange(len(ROLES)), [role(n) for n in _AREAS], invert=True)
 """Roles of lines: they are thin, so they win over areas and lose no brightness."""
 
 _WEIGHTS = {"commanded": 6.0, "measured": 6.0, "alarm": 7.0, "chosen": 7.0, "target": 5.0, "trail": 5.0, "old trail": 5.0,
@@ -254,7 +266,7 @@ def _level(filled: NDArray[np.float32]) -> tuple[NDArray[np.bool_], NDArray[np.i
     some = filled.reshape(len(filled), 8, 8) > 0
     rows = some.any(axis=2)
     first, last = rows.argmax(axis=1), 7 - rows[:, ::-1].argmax(axis=1)
-    level = some.any(axis=1).all(axis=1) & (last - first < 3)
+    level = (some.any(axis=1).sum(axis=1) == 8) & (last - first < 3)
     return level, np.digitize(first + last, (4, 10))
 
 
