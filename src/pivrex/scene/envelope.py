@@ -1,4 +1,4 @@
-"""The speed envelope with the present motion in it, and the compass."""
+"""The speed envelope with the present motion in it, and two dials: the motion, and the compass."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from pivrex.scene.scene import Box, Margins, Scene
 
-__all__ = ["EnvelopeData", "compass_scene", "envelope_scene"]
+__all__ = ["EnvelopeData", "compass_scene", "envelope_scene", "motion_scene"]
 
 Floats = NDArray[np.float64]
 
@@ -76,6 +76,29 @@ def envelope_scene(data: EnvelopeData) -> Scene:
     across = f"±{tops[1]:.{2 if tops[1] < 10 else 0}f} {data.units[1]}"
     scene.label((0.0, -1.0), f"{data.names[1]}  {across}  {data.names[2]}", "dim", 1.0, "below")
     scene.label((0.0, -1.0), data.caption, "dim", 1.0, "below-below")
+    return scene
+
+
+def motion_scene(told: Floats, does: Floats) -> Scene:
+    """Draw a commanded and a measured motion, (3,) each, as shares of the greatest forward, left and turn; NaN for unknown ones.
+
+    Ahead is up. The arrows lie side by side; the turn is an arc from the top, to the left where the robot turns left.
+    """
+    scene = Scene(Box(-1.06, -1.06, 1.06, 1.06))
+    scene.disc((0.0, 0.0), 1.0, "floor")
+    scene.circle((0.0, 0.0), 1.0, "frame", 0.3)
+    scene.dots([(0.0, 0.0)], "frame", 0.25)
+    for motion, named, side, radius in ((told, "commanded", 1.0, 0.88), (does, "measured", -1.0, 0.66)):
+        if not np.isfinite(motion).all():
+            continue
+        way = np.array([-motion[1], motion[0]])
+        size = float(np.hypot(*way))
+        if size > 0.03:
+            scene.arrow((0.0, 0.0), way * min(1.0, 1.0 / size) * 0.92, named, 0.8, side * 0.8)
+        turn = float(np.clip(motion[2], -1.0, 1.0)) * 0.75 * np.pi
+        if abs(turn) > 0.03:
+            angle = np.linspace(0.0, turn, 30)
+            scene.line(radius * np.stack((-np.sin(angle), np.cos(angle)), axis=1), named, 0.7)
     return scene
 
 

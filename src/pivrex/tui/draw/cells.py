@@ -255,7 +255,7 @@ def _fitted(points: Bytes) -> tuple[NDArray[np.str_], Bytes, Bytes, Bytes]:
     blend = np.rint(np.where(inner, more, less) * 8) * 16 + np.rint(np.where(inner, less, more) * 8)
     chars = _CHAR[best]
     level, height = _level(a)
-    level &= lines
+    level = level & lines
     chars[level] = np.array(["▔", "━", "▂"])[height[level]]
     blend[level] = 0x80
     return chars, over.astype(np.uint8), under.astype(np.uint8), blend.astype(np.uint8)
@@ -264,7 +264,7 @@ def _fitted(points: Bytes) -> tuple[NDArray[np.str_], Bytes, Bytes, Bytes]:
 def _level(filled: NDArray[np.float32]) -> tuple[NDArray[np.bool_], NDArray[np.intp]]:
     """Tell which cells a level line crosses, (N,), and whether high (0), in the middle or low (2): there is a character for each."""
     some = filled.reshape(len(filled), 8, 8) > 0
-    rows = some.any(axis=2)
+    rows = np.asarray(some.any(axis=2))
     first, last = rows.argmax(axis=1), 7 - rows[:, ::-1].argmax(axis=1)
     level = (some.any(axis=1).sum(axis=1) == 8) & (last - first < 3)
     return level, np.digitize(first + last, (4, 10))

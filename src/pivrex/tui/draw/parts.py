@@ -7,7 +7,7 @@ from math import isfinite
 
 from pivrex.tui.draw.picture import Picture
 
-__all__ = ["centred_bar", "number", "slider", "turning", "two_bars", "wrapped"]
+__all__ = ["centred_bar", "number", "slider", "told_and_done", "turning", "wrapped"]
 
 
 def number(value: float, digits: int = 2, width: int = 6) -> str:
@@ -50,15 +50,18 @@ def centred_bar(picture: Picture, x: int, y: int, width: int, fraction: float, n
         picture.text(x + half, y, "┃", named)
 
 
-def two_bars(picture: Picture, x: int, y: int, width: int, commanded: float, measured: float) -> None:
-    """Draw a commanded bar (solid) and under it the measured one (dotted), each from the middle."""
-    centred_bar(picture, x, y, width, commanded, "commanded")
+def told_and_done(picture: Picture, x: int, y: int, width: int, told: float, done: float) -> None:
+    """Draw two bars from the middle in one row: the commanded one in its upper half, the measured one in its lower half."""
     half = width // 2
-    picture.text(x + half, y + 1, "│", "frame")
-    cells = round(max(-1.0, min(1.0, measured)) * half)
-    if cells:
-        start = x + half + 1 if cells > 0 else x + half + cells
-        picture.text(start, y + 1, "·" * abs(cells), "measured")
+    picture.across(y, x, x + width, "╌", "frame")
+    ends = [round(max(-1.0, min(1.0, v)) * half) if isfinite(v) else 0 for v in (told, done)]
+    for k in range(-half, half + 1):
+        upper, lower = (0 < k <= end or end <= k < 0 for end in ends)
+        if upper or lower:
+            picture.text(x + half + k, y, "▀" if upper else "▄", "commanded" if upper else "measured")
+        if upper and lower:
+            picture.fill(x + half + k, y, 1, "measured")
+    picture.text(x + half, y, "┃", "frame")
 
 
 def slider(picture: Picture, x: int, y: int, width: int, share: float, named: str) -> None:

@@ -18,7 +18,15 @@ __all__ = ["ShakedownPanel", "draw_guide"]
 
 
 class ShakedownPanel(Panel):
-    """The guide while it is open, where the view's numbers would be."""
+    """The guide while it is open, where the view's numbers would be.
+
+    Attributes
+    ----------
+    used : int
+        How many rows were written.
+    """
+
+    used = 0
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
@@ -33,7 +41,10 @@ class ShakedownPanel(Panel):
             self.guide.update()
 
     def draw(self, width: int, height: int) -> Picture:
-        return draw_guide(self.guide, width, height) if self.guide is not None else Picture(width, height)
+        picture = draw_guide(self.guide, width, height) if self.guide is not None else Picture(width, height)
+        written = np.flatnonzero((picture.chars != " ").any(axis=1))
+        self.used = int(written[-1]) + 1 if len(written) else 0
+        return picture
 
     def take_key(self, key: str) -> bool:
         return self.guide is not None and self.guide.take_key(key)

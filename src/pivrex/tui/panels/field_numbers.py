@@ -1,4 +1,4 @@
-"""What Field says in numbers: motion, pose, belief, what a real body does, sensors."""
+"""All that Field says in numbers: motion, pose, belief, what a real body does, sensors; and what is wrong."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import numpy as np
 from pivrex.line.layout import plain
 from pivrex.line.moves import felt_motion
 from pivrex.line.odometry import Odometry
-from pivrex.line.questions.disagreement import disagreement
+from pivrex.line.questions.disagreement import Disagreement, disagreement
 from pivrex.scene.floor import Believed
 from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.draw.picture import Picture
@@ -18,7 +18,7 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Panel
 from pivrex.units import wrap_deg
 
-__all__ = ["LIFTS_N", "SLIDES_M_S", "FieldNumbers", "believed_of", "of_wheels"]
+__all__ = ["LIFTS_N", "SLIDES_M_S", "FieldNumbers", "belief_off", "believed_of", "hints", "of_wheels"]
 
 SLIDES_M_S = 0.08
 """A tyre that is dragged faster than this is said to slide."""
@@ -44,16 +44,44 @@ def of_wheels(model: ScreenModel, what: str) -> list[float]:
     return [model.value("truth", f"{plain(w)}_{what}") for w in model.line.wheels]
 
 
+def belief_off(model: ScreenModel, believed: Believed) -> tuple[float, float]:
+    """Return how sure the robot is of its place (one sigma) and how far off it is, in m; NaN where nobody knows."""
+    x, y, _ = believed.pose
+    sigma = float(np.sqrt(max(0.0, np.trace(believed.covariance) / 2)))
+    return sigma, float(np.hypot(x - model.value("truth", "x"), y - model.value("truth", "y")))
+
+
+def hints(model: ScreenModel) -> list[tuple[str, str]]:
+    """Return what is wrong, the worst first, each with its role."""
+    found, wheels = [], model.line.wheels
+    if model.value("truth", "blocked") == 1:
+        found.append("it stands against something")
+    restart = model.value("truth", "restart")
+    if restart > 0:
+        found.append(f"sagged: electronics start again, {restart:.1f} s")
+    lifting = [w for w, v in zip(wheels, of_wheels(model, "load"), strict=True) if v < LIFTS_N]
+    sliding = [(v, w) for w, v in zip(wheels, of_wheels(model, "slip"), strict=True) if v > SLIDES_M_S]
+    if lifting and not model.status.lifted:
+        found.append(f"{' and '.join(lifting)} lift{'s' * (len(lifting) == 1)}")
+    elif sliding:
+        found.append(f"{max(sliding)[1]} slides {max(sliding)[0]:.2f} m/s")
+    humming = [m for m in model.rig.motors if model.value("outputs", f"{plain(m)}_hums") == 1]
+    if humming:
+        found.append(f"{' and '.join(humming)} only hum{'s' * (len(humming) == 1)}: too little to turn")
+    apart = disagreement_of(model)
+    if apart is not None and apart.wrong:
+        found.append(apart.said)
+    return [(f"! {said}", "alarm") for said in found]
+
+
+def disagreement_of(model: ScreenModel) -> Disagreement | None:
+    """Return what wheels and gyro disagree about, if they do."""
+    apart = [model.value("odometry", n) for n in ("apart_still", "apart_turning", "turned")]
+    return disagreement(*apart) if model.rig.gyro is not None and all(map(isfinite, apart)) else None
+
+
 class FieldNumbers(Panel):
-    """A row for each, with what does not fit in the next.
-
-    Attributes
-    ----------
-    used : int
-        How many rows were drawn.
-    """
-
-    used = 0
+    """A row for each, with what does not fit in the next."""
 
     def draw(self, width: int, height: int) -> Picture:
         picture, y = Picture(width, height), 0
@@ -67,7 +95,6 @@ class FieldNumbers(Panel):
                     y, at = y + 1, 8
                 at = picture.text(at, y, text, named) + 2
             y += 1
-        self.used = y
         return picture
 
     def _belief_rows(self) -> list[Row]:
@@ -76,8 +103,7 @@ class FieldNumbers(Panel):
         if believed is None:
             return []
         x, y, heading = believed.pose
-        sigma = float(np.sqrt(max(0.0, np.trace(believed.covariance) / 2)))
-        off = float(np.hypot(x - model.value("truth", "x"), y - model.value("truth", "y")))
+        sigma, off = belief_off(model, believed)
         said = [
             (f"x {number(x, 2, 5)} m", "measured"), (f"y {number(y, 2, 5)} m", "measured"),
             (f"{number(wrap_deg(float(np.degrees(heading))), 0, 4)} deg", "measured"),
@@ -89,8 +115,7 @@ class FieldNumbers(Panel):
         stage = model.line.stages["odometry"]
         if isinstance(stage, Odometry) and stage.basis != "wheels and gyro":
             rows.append(("", [(f"by {stage.basis}", "dim")]))
-        apart = [model.value("odometry", n) for n in ("apart_still", "apart_turning", "turned")]
-        found = disagreement(*apart) if model.rig.gyro is not None and all(map(isfinite, apart)) else None
+        found = disagreement_of(model)
         if found is not None:
             words = f"! {found.said}" if found.wrong else found.said
             rows.append(("turn", [(part, "alarm" if found.wrong else "rest") for part in wrap(words, WORDS)]))
@@ -115,10 +140,7 @@ class FieldNumbers(Panel):
         c, s = np.cos(now[2]), np.sin(now[2])
         forward, left = float(c * moved[0] + s * moved[1]), float(c * moved[1] - s * moved[0])
         felt = felt_motion(model.line, model.row)
-        wheels = model.line.wheels
-        sliding = [(w, v) for w, v in zip(wheels, of_wheels(model, "slip"), strict=True) if v > SLIDES_M_S]
-        lifting = [w for w, v in zip(wheels, of_wheels(model, "load"), strict=True) if v < LIFTS_N]
-        volts, restart = model.value("truth", "battery"), model.value("truth", "restart")
+        volts = model.value("truth", "battery")
         aside = [(f"aside {turning(left, 2, 'm/s', steady=True)}", "rest")] if model.rig.law.kind == "planar" else []
         found = [
             ("felt", [(f"forward {number(float(felt[0]))} m/s", "measured"),
@@ -126,17 +148,7 @@ class FieldNumbers(Panel):
             ("true", [(f"forward {number(forward)} m/s", "rest"), *aside,
                       (f"turn {turning(float(np.degrees(moved[2])), 0, 'deg/s', 3, True)}", "rest")]),
         ]  # fmt: skip
-        if lifting and not model.status.lifted:
-            found.append(("load", [(f"! {' and '.join(lifting)} lift{'s' * (len(lifting) == 1)}", "alarm")]))
-        elif sliding:
-            worst = max(sliding, key=lambda one: one[1])
-            found.append(("tyres", [(f"! {worst[0]} slides {worst[1]:.2f} m/s", "alarm")]))
-        else:
-            found.append(("tyres", [("all hold", "dim")]))
-        said = [(f"{volts:.2f} V of {model.rig.battery.volts:g} V", "rest")]
-        if restart > 0:
-            said = [(f"! sagged: electronics start again, {restart:.1f} s", "alarm")]
-        found.append(("battery", said))
+        found.append(("battery", [(f"{volts:.2f} V of {model.rig.battery.volts:g} V", "rest")]))
         for name, sensor in model.rig.sensors.items():
             value = model.value("sensed", plain(name))
             if sensor.kind == "ranger":
@@ -188,10 +200,5 @@ class FieldNumbers(Panel):
         if line.layout.has("sensed", "up") and model.row is not None:
             side = "on its back" if model.value("heading", "upside_down") == 1 else "on its wheels"
             rows.append(("side", [(f"up {number(model.value('sensed', 'up'))} g", "measured"), (side, "rest")]))
-        humming = [m for m in model.rig.motors if model.value("outputs", f"{plain(m)}_hums") == 1]
-        if humming:
-            hum = f"! {' and '.join(humming)} only hum{'s' * (len(humming) == 1)}"
-            rows.append(("motors", [(hum, "alarm"), ("too little to turn", "alarm")]))
-        against = model.value("truth", "blocked") == 1
-        bump = ("! it stands against something", "alarm") if against else ("nothing in the way", "dim")
-        return [*rows, ("bump", [bump])]
+        wrong = hints(model) or [("nothing in the way, all tyres hold", "dim")]
+        return [*rows, *(("" if k else "wrong", [one]) for k, one in enumerate(wrong))]

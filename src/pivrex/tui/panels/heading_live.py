@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from pivrex.line.layout import Floats
 from pivrex.line.zeroing import DONE, MEASURES, MOVED, WAITS
 from pivrex.scene.chart import Series, chart, span_of
 from pivrex.scene.envelope import compass_scene
@@ -12,6 +13,7 @@ from pivrex.tui.draw.parts import centred_bar, number, turning
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Panel
+from pivrex.tui.panels.wheel_bars import since_started
 from pivrex.units import wrap_deg
 
 __all__ = ["HeadingNow", "HeadingStrip", "parts_of"]
@@ -33,7 +35,7 @@ class HeadingNow(Panel):
         model = self.model
         picture = Picture(width, height)
         parts = parts_of(model)
-        around = max(0, min(height - len(parts) - 3, 12))
+        around = max(0, min(height - len(parts) - 3, 14))
         across = min(around * 2, width - 26)
         heading, target = (model.value(*n) for n in (("heading", "heading"), ("correction", "target")))
         # the gyro's zero is where it was switched on; what is true is turned to it where both are known
@@ -114,38 +116,32 @@ LEAST = 6
 
 
 class HeadingStrip(Panel):
-    """Draw the error and the parts over the last seconds."""
+    """Heading and target over the last seconds, and where there is room what each part gave."""
 
     def draw(self, width: int, height: int) -> Picture:
-        model = self.model
-        layout, rows = model.line.layout, model.history
-        t = rows[:, layout.at("clock", "t")]
-        start = int(np.flatnonzero(np.diff(t) < 0)[-1]) + 1 if len(t) > 1 and (np.diff(t) < 0).any() else 0
-        rows, t = rows[start:], t[start:]
-        if len(t) < 2:
-            return Picture(width, height)
-        seconds = np.concatenate(([t[-1] - SECONDS], t)) if t[0] > t[-1] - SECONDS else t
-        pad = len(seconds) - len(t)
-        shown = seconds >= t[-1] - SECONDS - 1e-9
-
-        def values(name: str) -> np.ndarray:
-            found = np.degrees(rows[:, layout.at("correction", name)])
-            return np.concatenate((np.full(pad, np.nan), found))[shown]
-
-        lines = [Series(_NAMES[n], values(n), role, dash) for n, role, dash in
-                 (("i", "other", 0.0), ("d", "rest", 0.9), ("p", "target", 0.0))]  # fmt: skip
-        error = Series("error", values("error"), "measured")
-        picture = Picture(width, height)
-        if height < LEAST:
+        picture, model = Picture(width, height), self.model
+        rows, ago = since_started(model.history, model.line.layout)
+        if len(ago) < 2 or height < LEAST:
             return picture
+
+        def values(stage: str, name: str) -> Floats:
+            return np.degrees(rows[:, model.line.layout.at(stage, name)])
+
         upper = height // 2 if height >= 2 * LEAST else height  # what each part gives stands in the bars above too
-        ago, reach = seconds[shown] - t[-1], (-SECONDS, 0.0)
-        own = [Series("", error.values, "measured")]
-        scene = chart("error", ago, own, span_of([error], 4.0), ("deg", "s"), (width, upper), reach=reach)
+        lines = [
+            Series("target", values("correction", "target"), "target", 0.9),
+            Series("heading", values("heading", "heading"), "measured"),
+        ]
+        known = np.concatenate([one.values[np.isfinite(one.values)] for one in lines] or [np.zeros(1)])
+        low, high = (float(known.min()), float(known.max())) if len(known) else (0.0, 0.0)
+        room = max(4.0 - (high - low), 0.12 * (high - low)) / 2
+        scene = chart("last seconds", ago, lines, (low - room, high + room), ("deg", "s"), (width, upper),
+                      ("target", "measured"), (-SECONDS, 0.0))  # fmt: skip
         picture.place(print_scene(scene, width, upper), 0, 0)
-        if upper == height:
-            return picture
-        low = height - upper
-        scene = chart("gives", ago, lines, span_of(lines, 20.0), ("deg/s", "s"), (width, low), reach=reach)
-        picture.place(print_scene(scene, width, low), 0, upper)
+        if upper < height:
+            lines = [Series(_NAMES[n], values("correction", n), role, dash) for n, role, dash in
+                     (("i", "other", 0.0), ("d", "rest", 0.9), ("p", "target", 0.0))]  # fmt: skip
+            size = width, height - upper
+            scene = chart("gives", ago, lines, span_of(lines, 20.0), ("deg/s", "s"), size, reach=(-SECONDS, 0.0))
+            picture.place(print_scene(scene, *size), 0, upper)
         return picture

@@ -1,4 +1,4 @@
-"""Commanded beside measured for each wheel: as bars, and over the last seconds."""
+"""Commanded beside measured for each wheel: as bars, and over the last seconds; and so what the sticks read."""
 
 from __future__ import annotations
 
@@ -6,15 +6,15 @@ from math import isfinite
 
 import numpy as np
 
-from pivrex.line.layout import plain
+from pivrex.line.layout import Floats, Layout, plain
 from pivrex.scene.chart import Series, chart
 from pivrex.tui.draw.cells import print_scene
-from pivrex.tui.draw.parts import number, two_bars
+from pivrex.tui.draw.parts import number, told_and_done
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.panels.field_numbers import LIFTS_N, SLIDES_M_S
 from pivrex.tui.panels.panel import Panel
 
-__all__ = ["WheelBars", "WheelStrips"]
+__all__ = ["LEAST_STRIP", "StickStrip", "WheelBars", "WheelStrips", "since_started"]
 
 SECONDS = 8.0
 LEAST_STRIP = 7
@@ -27,16 +27,17 @@ class WheelBars(Panel):
     def rows(self, height: int) -> int:
         """Return how high it is in a column of a height."""
         wheels = len(self.model.line.wheels)
-        return 1 + wheels * (1 + (height - 8 >= 2 * wheels))
+        return 1 + wheels * (1 + (wheels <= 2 and height - 8 >= 2 * wheels))
 
     def draw(self, width: int, height: int) -> Picture:
         picture, model = Picture(width, height), self.model
         line, y = model.line, 0
         picture.text(0, 0, "wheels", "title")
-        picture.right(width, 0, "━ commanded  · measured", "dim")
+        picture.right(width, 0, "measured", "measured")
+        picture.right(width - 10, 0, "commanded", "commanded")
         top = float(line.top_m_s.max())
         names = max(len(w) for w in line.wheels)
-        bar = width - names - 12
+        bar = width - names - 22
         bar -= 1 - bar % 2
         room = height > 1 + len(line.wheels)
         for wheel in line.wheels:
@@ -47,13 +48,14 @@ class WheelBars(Panel):
             here = wheel == model.wheel_name
             picture.spot(0, y, width, "wheel", wheel, 1 + room)
             picture.text(0, y, wheel, "title" if here else "rest")
-            mark = "!" if limited else " "
-            picture.right(width, y, f"{mark}{number(asked)} m/s", "alarm" if limited else "commanded")
+            picture.right(
+                width - 12, y, f"{'!' if limited else ' '}{number(asked)}", "alarm" if limited else "commanded"
+            )
+            picture.right(width, y, f"{number(real)} m/s", "measured")
             if bar >= 9:
-                two_bars(picture, names + 1, y, bar, asked / top, real / top)
+                told_and_done(picture, names + 1, y, bar, asked / top, real / top)
             if room:
                 y += 1
-                picture.right(width, y, f"{number(real)} m/s", "measured")
                 self._draw_tyre(picture, 0, y, wheel)
         return picture
 
@@ -75,6 +77,15 @@ class WheelBars(Panel):
             picture.text(x, y, f"{load:.1f} N", "dim")
 
 
+def since_started(rows: Floats, layout: Layout) -> tuple[Floats, Floats]:
+    """Return the last Ticks since the clock began, and their times in s before now: a recording that begins again has a clock that
+    begins again.
+    """
+    t = rows[:, layout.at("clock", "t")]
+    start = int(np.flatnonzero(np.diff(t) < 0)[-1]) + 1 if len(t) > 1 and (np.diff(t) < 0).any() else 0
+    return rows[start:], t[start:] - t[-1] if len(t) else t
+
+
 class WheelStrips(Panel):
     """The last seconds of each wheel; where only one has room, of the one that the why is about."""
 
@@ -83,25 +94,41 @@ class WheelStrips(Panel):
         line = model.line
         wheels: tuple[str, ...] = line.wheels
         if height // len(wheels) < LEAST_STRIP:
-            wheels = (model.wheel_name,)  # where only one has room, it is the one that the why is about
-        each = height // len(wheels)
+            wheels = (model.wheel_name,)
+        each = min(height // len(wheels), 11)
         if each < LEAST_STRIP:
             return picture
-        each = min(each, 11)
-        layout = line.layout
-        rows = model.history
-        t = rows[:, layout.at("clock", "t")]
-        # a recording that began again has a clock that began again
-        start = int(np.flatnonzero(np.diff(t) < 0)[-1]) + 1 if len(t) > 1 and (np.diff(t) < 0).any() else 0
+        rows, ago = since_started(model.history, line.layout)
         for wheel in wheels:
-            name = plain(wheel)
             i = line.wheels.index(wheel)
-            commanded = rows[start:, line.speeds.start + i]
-            measured = rows[start:, layout.at("sensed", f"{name}_speed")]
-            series = [Series("measured", measured, "measured"), Series("commanded", commanded, "commanded")]
+            measured = rows[:, line.layout.at("sensed", f"{plain(wheel)}_speed")]
+            series = [
+                Series("measured", measured, "measured"),
+                Series("commanded", rows[:, line.speeds.start + i], "commanded"),
+            ]
             top = float(line.top_m_s[i]) * 1.05
-            scene = chart(f"{wheel} wheel", t[start:] - t[-1] if len(t) else t, series, (-top, top), ("m/s", "s"), (width, each),
+            scene = chart(f"{wheel} wheel", ago, series, (-top, top), ("m/s", "s"), (width, each),
                           ("commanded", "measured"), (-SECONDS, 0.0))  # fmt: skip
             picture.place(print_scene(scene, width, each), 0, y)
             y += each
         return picture
+
+
+class StickStrip(Panel):
+    """What the controls of the law read over the last seconds."""
+
+    def draw(self, width: int, height: int) -> Picture:
+        if height < LEAST_STRIP:
+            return Picture(width, height)
+        model, line = self.model, self.model.line
+        rows, ago = since_started(model.history, line.layout)
+        channels = line.channels[: len(line.functions)]
+        looks = (("measured", 0.0), ("target", 0.0), ("other", 0.0), ("rest", 0.0))
+        series = [
+            Series(channel, rows[:, line.layout.at("raw", channel)], *look)
+            for channel, look in zip(channels, looks, strict=False)
+        ]
+        scene = chart(
+            "what drives", ago, series[::-1], (-1.05, 1.05), ("", "s"), (width, height), reach=(-SECONDS, 0.0)
+        )
+        return print_scene(scene, width, height)

@@ -12,6 +12,7 @@ from pivrex.tui.panels.chassis_motion import MOTION, ChassisMotion, MotionBars
 from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.robot_from_above import RobotFromAbove, SpeedEnvelope
 from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS, Settings, SettingsColumn
+from pivrex.tui.panels.wheel_bars import WheelStrips
 from pivrex.tui.panels.wheel_equations import WheelEquations, WheelFigures
 
 __all__ = ["CHASSIS_COMMANDS", "ChassisView"]
@@ -58,6 +59,7 @@ class ChassisView(View):
         self._wheel = SettingsColumn(self.settings, 1, lambda: f"wheel {model.wheel_name}", sliders=False)
         self._rules = SettingsColumn(self.settings, 2, lambda: "rules", sliders=False)
         self._envelope = SpeedEnvelope(self, self.chassis)
+        self._strips = WheelStrips(self)
 
     @property
     def guide(self) -> ShakedownGuide | None:
@@ -91,6 +93,8 @@ class ChassisView(View):
         x, w = left + 2, width - left - 3
         if self.guide is not None:
             yield self._shakedown, Rect(x, 0, w, height)
+            y = self._shakedown.used + 1
+            yield self._strips, Rect(x, y, w, height - y)
             return
         # rows are kept for remarks, so that nothing below jumps when there is one
         motion = self._motion.HEIGHT + (3 if height >= 38 else 2 if height >= 34 else 1)

@@ -18,6 +18,7 @@ from pivrex.tui.panels.patch_choices import PatchChoices
 from pivrex.tui.panels.patch_lines import PatchLines
 from pivrex.tui.panels.patch_list import PatchList
 from pivrex.tui.panels.source_list import SourceList
+from pivrex.tui.panels.wheel_bars import LEAST_STRIP, StickStrip
 
 __all__ = ["DRIVER_COMMANDS", "DriverView", "driver_bars"]
 
@@ -63,6 +64,7 @@ class DriverView(View):
         self._channels = ChannelBars(sources, self.patches)
         self._lines = PatchLines(sources, self._channels, self.patches)
         self._attachments, self._messages, self._rule = AttachmentRows(self), MessageLog(sources), Rule(self)
+        self._strip = StickStrip(self)
         self.panels = (self._calibration, self.patches, PatchChoices(sources, self.patches), sources)
 
     def source(self) -> SourceReport | None:
@@ -81,6 +83,9 @@ class DriverView(View):
         # narrow: the sources stand above, in a row each
         top = 0 if wide else min(len(sources) + 1, max(3, height // 4))
         body = upper - top - attached
+        listed = max(len(self.patches.patches()) + 3, 21)
+        strip = min(12, body - listed) if wide and body - listed > LEAST_STRIP else 0
+        body -= strip
         rest = width - left
         right, gutter = max(28, round(rest * 0.36)), max(8, round(rest * 0.12))
         middle = rest - right - gutter
@@ -92,8 +97,10 @@ class DriverView(View):
         else:
             yield self.patches, Rect(x + gutter, top, right, body)
             yield self._lines, Rect(x, top, gutter, body)
+        if strip:
+            yield self._strip, Rect(left + 1, top + body, rest - 1, strip - 1)
         if attached:
-            yield self._attachments, Rect(left, top + body, rest, attached)
+            yield self._attachments, Rect(left, top + body + strip, rest, attached)
         if left:
             yield self._rule, Rect(left - 1, 0, 1, upper)
         yield self._messages, Rect(0, upper, width, spoken + 1)

@@ -11,6 +11,7 @@ from pivrex.tui.draw.parts import number
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.attachment_rows import AttachmentBars
 from pivrex.tui.panels.drawn_sticks import STICKS_H, STICKS_W, DrawnSticks
+from pivrex.tui.panels.field_instruments import FieldInstruments
 from pivrex.tui.panels.field_map import FieldMap
 from pivrex.tui.panels.field_numbers import FieldNumbers
 from pivrex.tui.panels.panel import Place, Rect, View
@@ -24,13 +25,14 @@ class FieldView(View):
     """The map at the left; at the right the instruments with two sticks below them, or the path that is open."""
 
     HELP = """
-    ━ ·     commanded solid amber, measured dotted teal: for each wheel, in the bars and in the strips; the area is the gap
-    trail   dotted where the robot went, fainter where it went the time before (r puts it back)
-    wedge   the amber wedge is its front; its body turns coral when the robot stands against something
-    sensed  what the robot says: raw encoder counts and what they mean
+    ▀ ▄     for each wheel commanded above, in amber, and measured below, in teal; in the strips the area between is the gap
+    trail   where the robot went, fainter the longer ago; dashed grey the time before (r puts it back). Amber: where it would be had it
+            done what it was told in the last 3 seconds
+    wedge   the amber end of the robot is its front
+    dials   the motion, ahead is up, its turn an arc; and the compass: a mark on the rim shows what is true. N shows all numbers
     !       a wheel was asked for more than it can; the why says how much is lost
     belief  dashed teal: where it believes to be by wheels and gyro; lilac: how sure it is of that, 2 sigma. H sets it anew, J by a wall
-    felt    what the wheels say of the motion; true: what the stand-in really does. Coral wheels slide
+    coral   wheels that slide, and a robot that stands against something
     N       the load on each wheel of a real body; f and F knock it, so does dragging it with the mouse
     path ◆  P opens a path: amber where it runs, coral where the robot touches something, teal where the stand-in went on it, grey the run
             before. Letters say what holds its speed there, and stand for the words beside it
@@ -42,8 +44,13 @@ class FieldView(View):
         self.paths = PathEditor(self)
         self._map = FieldMap(self, self.paths)
         self._wheels, self._strips, self._sticks = WheelBars(self), WheelStrips(self), DrawnSticks(self)
-        self._attachments, self._numbers = AttachmentBars(self), FieldNumbers(self)
+        self._attachments, self._instruments = AttachmentBars(self), FieldInstruments(self)
+        self._numbers, self._all_numbers = FieldNumbers(self), False
         self.panels = (self.paths, self._map, self._wheels, self._sticks)
+
+    def act_numbers(self) -> None:
+        """Show all numbers where the instruments are, or these again."""
+        self._all_numbers = not self._all_numbers
 
     def places(self, width: int, height: int) -> Iterable[Place]:
         side = max(38, min(64, width * 2 // 5)) if width >= 78 else 0
@@ -51,16 +58,20 @@ class FieldView(View):
         x, w = width - side + 1, side - 2
         if side and self.paths.open:
             yield self.paths, Rect(x, 0, w, height)
+        elif side and self._all_numbers:
+            yield self._numbers, Rect(x, 0, w, height)
         elif side:
             y = self._wheels.rows(height)
             yield self._wheels, Rect(x, 0, w, y)
             attachments = len(self.model.rig.attachments)
-            if height - y > attachments + 14:
+            if attachments and height - y > attachments + 14:
                 yield self._attachments, Rect(x, y + 1, w, attachments)
                 y += attachments
-            y += 1 + bool(attachments)
-            yield self._numbers, Rect(x, y, w, height - y)
-            y += self._numbers.used
+                y += 1
+            y += 1
+            shown = self._instruments.rows(height - y)
+            yield self._instruments, Rect(x, y, w, shown)
+            y += shown
             sticks = height - y >= STICKS_H + 4 and w >= STICKS_W
             yield self._strips, Rect(x, y + 1, w, height - y - 1 - (STICKS_H + 1 if sticks else 0))
             if sticks:
@@ -69,6 +80,8 @@ class FieldView(View):
 
 FIELD_COMMANDS = (
     Command("zoom", "nearer", "Walks between the whole floor and windows of 2 m and 1 m that follow the robot.", ("z",), foot=6),
+    Command("numbers", "all numbers", "Shows all numbers where the instruments are: pose, belief, what the body does, raw sensors.",
+            ("N", "shift+n", "upper_n"), foot=7),
     Command("believe", "here", "Says where the robot is, so that its belief begins anew: the stand-in where it truly is, a real one at the "
             "field's start.", ("H", "shift+h", "upper_h"), foot=9),
     Command("mark", "by a mark", "The robot knows where it is by a wall that it touches squarely, or by how far its ranger sees one: what "

@@ -1,0 +1,125 @@
+"""Field's instruments: the motion as it is told and done, the compass, and what matters in numbers between them."""
+
+from __future__ import annotations
+
+from math import degrees, isfinite
+
+import numpy as np
+
+from pivrex.line.layout import Floats, plain
+from pivrex.rig.sensors import Ranger
+from pivrex.scene.envelope import compass_scene, motion_scene
+from pivrex.tui.draw.cells import print_scene
+from pivrex.tui.draw.parts import number, slider
+from pivrex.tui.draw.picture import Picture
+from pivrex.tui.panels.chassis_motion import ChassisMotion
+from pivrex.tui.panels.field_numbers import belief_off, believed_of, hints
+from pivrex.tui.panels.panel import Panel, View
+from pivrex.units import wrap_deg
+
+__all__ = ["FieldInstruments"]
+
+DRAWN = 8
+"""Rows of the dials and of the numbers between them."""
+
+DIAL_W, TABLE_W = 16, 29
+NOTHING = np.full(3, np.nan)
+
+
+class FieldInstruments(Panel):
+    """Two dials with numbers between them; below them what is wrong, battery and sensors."""
+
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self._chassis = ChassisMotion(view.model)
+
+    def rows(self, height: int) -> int:
+        """Return how high it is in a column of a height."""
+        wanted = DRAWN + 1 + self._battery() + len(self.model.rig.sensors)
+        return min(wanted, height)
+
+    def _battery(self) -> bool:
+        return isfinite(self.model.value("truth", "battery"))
+
+    def draw(self, width: int, height: int) -> Picture:
+        picture = Picture(width, height)
+        dials = min(2, max(0, width - TABLE_W) // DIAL_W)
+        drawn, model, shown = min(DRAWN, height), self.model, self._chassis.live()
+        told, does = (NOTHING, NOTHING) if shown is None else (shown.commanded, shown.achieved)
+        does = NOTHING if does is None else does
+        if dials:
+            true = model.value("truth", "heading")
+            heading = model.value("heading", "heading")
+            scene = compass_scene(heading if isfinite(heading) else true, model.value("correction", "target"), true)
+            picture.place(print_scene(scene, DIAL_W, drawn), width - DIAL_W, 0)
+        if dials > 1:
+            full = self._chassis.full()
+            picture.place(print_scene(motion_scene(told / full, does / full), DIAL_W, drawn), 0, 0)
+        self._table(picture, DIAL_W if dials > 1 else 0, drawn, told, does)
+        said, named = next(iter(hints(self.model)), ("nothing in the way, all tyres hold", "dim"))
+        picture.text(0, drawn, said, named, width)
+        for y, (name, share, text, role) in enumerate(self._gauges(), drawn + 1):
+            picture.text(0, y, name, "dim", 9)
+            bar = width - 28
+            if bar >= 9 and isfinite(share):
+                slider(picture, 10, y, bar, share, role)
+            picture.right(width, y, text, role)
+        return picture
+
+    def _table(self, picture: Picture, x: int, height: int, told: Floats, does: Floats) -> None:
+        """Write the motion as commanded and as measured, then where the robot is and how sure it is of that."""
+        model = self.model
+        rows: list[tuple[str, str, str]] = [("forward", number(float(told[0])), f"{number(float(does[0]))} m/s")]
+        if model.rig.law.kind == "planar":
+            rows.append(("left", number(float(told[1])), f"{number(float(does[1]))} m/s"))
+        told_turn, does_turn = (number(degrees(float(v[2])), 0) for v in (told, does))
+        rows.append(("turn left", told_turn, f"{does_turn} deg/s"))
+        picture.text(x, 0, "motion", "title")
+        picture.right(x + 16, 0, "commanded", "commanded")
+        picture.text(x + 17, 0, "measured", "measured")
+        y = 1
+        for name, first, second in rows:
+            picture.text(x, y, name, "dim")
+            picture.right(x + 16, y, first, "commanded")
+            picture.text(x + 17, y, second, "measured")
+            y += 1
+        for name, text, role in self._place():
+            if y < height:
+                picture.text(x, y, name, "dim")
+                picture.text(x + 10, y, text, role)
+                y += 1
+
+    def _place(self) -> list[tuple[str, str, str]]:
+        model, believed = self.model, believed_of(self.model)
+        pose = tuple(model.value("truth", n) for n in ("x", "y", "heading"))
+        if not all(map(isfinite, pose)):
+            pose = believed.pose if believed is not None else pose
+        x, y, heading = pose
+        rows = [
+            ("heading", f"{number(wrap_deg(degrees(heading)) if isfinite(heading) else heading, 0)} deg", "measured"),
+            ("at", f"{number(x, 2, 5)} m {number(y, 2, 5)} m", "measured"),
+        ]
+        if believed is not None:
+            sigma, off = belief_off(model, believed)
+            rows.append(("belief", f"± {sigma * 100:4.1f} cm", "target"))
+            if isfinite(off):
+                rows.append(("off by", f"{off * 100:6.1f} cm", "alarm" if off > 3 * sigma + 0.02 else "rest"))
+        return rows
+
+    def _gauges(self) -> list[tuple[str, float, str, str]]:
+        """Return battery and sensors: name, share of its range, what it says, role."""
+        model, found = self.model, []
+        if self._battery():
+            volts, full = model.value("truth", "battery"), model.rig.battery.volts
+            restart = model.value("truth", "restart")
+            role = "alarm" if restart > 0 or volts < 0.8 * full else "rest"
+            found.append(("battery", volts / full, f"{volts:.2f} V of {full:g} V", role))
+        for name, sensor in model.rig.sensors.items():
+            value = model.value("sensed", plain(name))
+            if isinstance(sensor, Ranger):
+                share = value / sensor.longest_m if value > 0 else float("nan")
+                text = f"{value:.2f} m" if value > 0 else "no echo"
+            else:
+                share, text = float("nan"), f"reads {value:g}" if value > 0 else "sees nothing"
+            found.append((name, share, text, "measured" if value > 0 else "dim"))
+        return found
