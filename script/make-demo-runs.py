@@ -90,8 +90,9 @@ def _picture(one: Run, other: Run, path: Path) -> None:
 
     sides = []
     for page in pages_of(one, compare(one, other)):
-        page.set_dpi(76)
-        canvas = FigureCanvasAgg(page)
+        figure = page.figure()
+        figure.set_dpi(76)
+        canvas = FigureCanvasAgg(figure)
         canvas.draw()
         sides.append(np.asarray(canvas.buffer_rgba()))
     imsave(path, np.concatenate(sides, axis=1))

@@ -5,8 +5,6 @@ import unittest
 from typing import Any
 
 import numpy as np
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 from pivrex.diagnosis.correction import is_right
 from pivrex.errors import RigError, UnitError
@@ -17,9 +15,6 @@ from pivrex.rig.nudge import setting_at
 from pivrex.rig.wheels import added, moved, of_kind, removed
 from pivrex.session.messages import MoveStandIn, Probe, UseRig
 from pivrex.sim.wiring import Wiring, faulty
-from pivrex.tui.draw.envelope_chart import EnvelopeData, draw_envelope
-from pivrex.tui.draw.picture import GROUNDS, role
-from pivrex.tui.draw.robot_drawing import RobotData, draw_robot, robot_scale
 from pivrex.tui.views.chassis import ChassisView
 from tests.chassis import ALL, demo_path
 from tests.local import where
@@ -90,52 +85,6 @@ class WheelFileTest(TempCase):
         for wrong in ("0.2 m", "-1", "11"):
             with self.assertRaises(UnitError):
                 plain_number.typed(0.05, wrong)
-
-
-class DrawingTest(unittest.TestCase):
-    @settings(max_examples=40, deadline=None)
-    @given(st.sampled_from(ALL), st.integers(1, 100), st.integers(1, 50), st.floats(-2, 2), st.booleans())
-    def test_any_size_and_motion(self, name: str, width: int, height: int, value: float, upside_down: bool) -> None:
-        rig = read_rig(demo_path(name))
-        count = len(rig.chassis.wheels)
-        shares = np.full(count, value)
-        data = RobotData(
-            rig,
-            shares,
-            shares,
-            shares,
-            -shares,
-            (True,) * count,
-            np.full(3, value),
-            np.full(3, np.nan),
-            "front left",
-            1,
-            upside_down,
-        )
-        picture = draw_robot(data, robot_scale(rig, width, height), width, height)
-        self.assertEqual((picture.width, picture.height), (width, height))
-        points = np.array([(1.0, 0.0), (0.0, 1.0), (-1.0, 0.0)])
-        draw_envelope(
-            EnvelopeData(points, points[:0], points, np.array([value, value]), None, np.ones(2), ("m/s", "m/s"),
-                         ("ahead", "left", "right"), "caption"), width, height)  # fmt: skip
-
-    def test_the_robot_is_to_scale_with_its_front_up(self) -> None:
-        rig = read_rig(demo_path("bittern"))
-        scale = robot_scale(rig, 80, 41)
-        ahead, left = scale.metres(*scale.cell(0.1, 0.05))
-        self.assertAlmostEqual(ahead, 0.1, delta=4 / scale.per_m)
-        self.assertAlmostEqual(left, 0.05, delta=2 / scale.per_m)
-        _, up = scale.cell(0.15, 0.0)
-        _, down = scale.cell(-0.15, 0.0)
-        self.assertLess(up, down)
-        self.assertLess(scale.cell(0.0, 0.13)[0], scale.cell(0.0, -0.13)[0])
-        none = np.zeros(4)
-        still = draw_robot(RobotData(rig, none, none, none, none, (False,) * 4, None, None, ""), scale, 80, 41)
-        told = GROUNDS.index("command fill")
-        self.assertFalse(((still.grounds == told) | (still.roles == role("command fill"))).any())
-        moving = draw_robot(RobotData(rig, none, none, none + 0.5, none, (False,) * 4, None, None, ""), scale, 80, 41)
-        rows = np.flatnonzero((moving.grounds == told).any(axis=1))
-        self.assertLess(rows.min(), scale.cell(0.095, 0.0)[1])  # arrows point ahead, which is up
 
 
 class RobotCase(AppCase):
@@ -246,17 +195,17 @@ class ChassisViewTest(RobotCase):
     async def test_the_mouse_drags_motions_and_wheels(self) -> None:
         async with self.running(view="chassis"):
             view = self.view
-            scale = view._robot._scale
-            assert scale is not None
-            x, y = scale.cell(0.0, 0.0)
+            placing = view._robot._placing
+            assert placing is not None
+            x, y = placing.cell(0.0, 0.0)
             for phase, dy in (("press", 0), ("drag", -4), ("release", -4)):
                 view.point(x, y + dy, phase)
             own = view.chassis.own
             assert own is not None
             self.assertGreater(own[0], 0.2)
             self.assertAlmostEqual(own[1], 0.0, delta=0.05)
-            x, y = scale.cell(0.095, 0.115)
-            to = scale.cell(0.05, 0.115)
+            x, y = placing.cell(-0.115, 0.095)  # ahead is up, left is left
+            to = placing.cell(-0.115, 0.05)
             view.point(x, y, "press")
             view.point(*to, "drag")
             view.point(*to, "release")

@@ -3,25 +3,20 @@
 import unittest
 
 import numpy as np
-from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from pivrex.line import Line
 from pivrex.line.why import ladder
-from pivrex.rig import open_folder, read_rig
+from pivrex.rig import read_rig
+from pivrex.scene.marks import ROLES, role
+from pivrex.tui.draw.attachment_bar import Standing, draw_standing, name_width
 from pivrex.tui.draw.bar import Cell, HeadData, draw_foot, draw_head, draw_ladder, draw_line, draw_why
-from pivrex.tui.draw.curve import CurveData, draw_curve
-from pivrex.tui.draw.field_scale import scale_of
-from pivrex.tui.draw.floor import draw_field, field_ground
-from pivrex.tui.draw.gate import GateData, draw_gate, outline
-from pivrex.tui.draw.lines import Series, draw_lines
 from pivrex.tui.draw.parts import centred_bar, number, slider, turning
-from pivrex.tui.draw.picture import GROUNDS, ROLES, Dots, Picture, role, to_ascii
+from pivrex.tui.draw.picture import Picture, to_ascii
 from pivrex.tui.draw.stick import draw_stick
-from pivrex.tui.draw.strip import draw_strip
 from pivrex.tui.themes import next_theme, style_of
 from tests.chassis import bare
-from tests.support import DEMO, PLOVER, nothing_sensed
+from tests.support import PLOVER, nothing_sensed
 
 sizes = st.tuples(st.integers(0, 170), st.integers(0, 50))
 
@@ -36,46 +31,6 @@ class PictureTest(unittest.TestCase):
         self.assertEqual(picture.row(1), "lon… xyz")
         self.assertEqual(picture.roles[0, 0], role("key"))
         picture.text(0, 9, "nowhere")
-
-    def test_braille_by_the_standard(self) -> None:
-        # Unicode: dots 1 to 8 are the bits 0x01 to 0x80; the left column is 1, 2, 3, 7
-        dots = Dots(2, 1)
-        mask = dots.layer("rest")
-        mask[:, 0] = True
-        mask[0, 3] = True
-        picture = Picture(2, 1)
-        dots.onto(picture, 0, 0)
-        self.assertEqual([ord(c) - 0x2800 for c in picture.row(0)], [0x47, 0x08])
-
-    def test_later_layers_win_the_colour_and_empty_cells_keep_their_text(self) -> None:
-        picture = Picture(3, 1)
-        picture.text(0, 0, "··c")
-        dots = Dots(3, 1)
-        dots.layer("ghost")[0, 0:4] = True
-        dots.layer("commanded")[0, 2] = True
-        dots.onto(picture, 0, 0)
-        self.assertEqual([ROLES[r] for r in picture.roles[0]], ["ghost", "commanded", "rest"])
-        self.assertEqual(picture.row(0)[2], "c")
-
-    def test_a_line_goes_behind_letters(self) -> None:
-        picture = Picture(8, 1)
-        picture.text(1, 0, "Bät 1·")
-        dots = Dots(8, 1)
-        dots.layer("ghost")[0] = True
-        dots.onto(picture, 0, 0)
-        self.assertEqual("".join("~" if c >= "\u2800" else c for c in picture.row(0)), "~Bät~~~~")
-
-    @given(st.lists(st.tuples(st.floats(-1e6, 1e6), st.floats(-1e6, 1e6)), min_size=1, max_size=20))
-    def test_paths_outside_the_canvas_are_harmless(self, points: list[tuple[float, float]]) -> None:
-        dots = Dots(10, 5)
-        x, y = np.array(points).T
-        dots.path(dots.layer("rest"), x, y)
-
-    def test_a_line_has_no_gaps(self) -> None:
-        dots = Dots(10, 5)
-        mask = dots.layer("rest")
-        dots.path(mask, np.array([0.0, 19.0]), np.array([0.0, 19.0]))
-        self.assertTrue(all(mask[i, max(0, i - 1) : i + 2].any() for i in range(20)))
 
     def test_ascii_keeps_the_columns(self) -> None:
         text = "╭─ why ● → 0.50 m/s ⣿⠁ µs −1 ⇧"
@@ -111,117 +66,36 @@ class PartsTest(unittest.TestCase):
         self.assertEqual(picture.row(0), "━━━━━◆╌╌╌╌╌")
 
 
-class CurveDrawingTest(unittest.TestCase):
-    def data(self, **changes: object) -> CurveData:
-        x = np.linspace(-1, 1, 101)
-        values = {
-            "title": "forward",
-            "x": x,
-            "y": x,
-            "ghost": None,
-            "edge": 0.1,
-            "live": (0.5, 0.5, 0.5),
-            "full": "1.00 m/s",
-        }
-        return CurveData(**{**values, **changes})  # type: ignore[arg-type]
+class RowTest(unittest.TestCase):
+    def test_a_stick_stays_in_its_frame(self) -> None:
+        for x, y in ((float("nan"), 3.0), (-9.0, 0.0), (1.0, 1.0)):
+            for size in ((15, 7), (6, 5)):
+                picture = draw_stick(x, y, *size, True, "left")
+                self.assertEqual(sum(row.count("●") for row in picture.rows()), 1)
 
-    def test_the_live_point_rides_on_the_curve(self) -> None:
-        rows = draw_curve(self.data(live=(1.0, 1.0, 0.0)), 60, 24).rows()
-        self.assertIn("○", rows[1])
-        where = rows[1].index("○")
-        below = next(r for r in rows[1:] if "●" in r)
-        self.assertEqual(below.index("●"), where)
-        self.assertIn("1 = 1.00 m/s", rows[0])
-        self.assertIn("edge ±10 %", rows[22])
-
-    def test_a_turn_is_drawn_as_the_stick_moves(self) -> None:
-        # left is +, and is drawn at the left
-        rows = draw_curve(self.data(mirrored=True, live=(0.9, 0.0, 0.0)), 60, 24).rows()[1:]
-        self.assertLess(next(r.index("●") for r in rows if "●" in r), 15)
-
-    def test_the_ghost_is_there_after_a_change_only(self) -> None:
-        x = np.linspace(-1, 1, 101)
-        for ghost, wanted in ((None, False), (x, False), (x**3, True)):
-            picture = draw_curve(self.data(ghost=ghost), 60, 24)
-            self.assertEqual(bool((picture.roles == role("ghost")).any()), wanted)
-
-    @settings(max_examples=60)
-    @given(sizes, st.booleans())
-    def test_any_size(self, size: tuple[int, int], one_sided: bool) -> None:
-        x = np.linspace(0 if one_sided else -1, 1, 51)
-        picture = draw_curve(self.data(x=x, y=x, one_sided=one_sided, live=(float("nan"),) * 3), *size)
-        self.assertEqual((picture.width, picture.height), size)
-
-
-class OtherDrawingsTest(unittest.TestCase):
-    def test_outlines(self) -> None:
-        x, y = outline("sum", 0.1, 0.2)
-        np.testing.assert_allclose(np.abs(x) / 0.1 + np.abs(y) / 0.2, 1)
-        x, y = outline("stick", 0.1, 0.2)
-        np.testing.assert_allclose((x / 0.1) ** 2 + (y / 0.2) ** 2, 1)
-
-    def test_the_gate(self) -> None:
-        raw = np.array([[0.0, 0.0], [1.0, 1.0]])
-        rows = draw_gate(GateData(raw, raw * 0.5, 0.1, 0.1, "stick", ("turn", "forward")), 60, 30).rows()
-        top = next(i for i, r in enumerate(rows) if "○" in r)
-        self.assertEqual(top, 1)
-        self.assertGreater(rows[1].index("○"), next(r.index("●") for r in rows if "●" in r))
-
-    def test_the_field_is_to_scale(self) -> None:
-        field = open_folder(DEMO).settings.field
-        scale = scale_of(field, 102, 43)
-        ground = field_ground(field, scale, 102, 43)
-        text = "\n".join(ground.rows())
-        for name in ("greenhouse 5 × 4 m", "bench A", "bench D", "water butt", "moisture post"):
-            self.assertIn(name, text)
-        rig = read_rig(PLOVER)
-        empty = np.empty((0, 2))
-        picture = draw_field(ground, scale, rig, (2.5, 2.0, 0.0), empty, empty, False, np.zeros(2))
-        changed = np.argwhere((picture.chars != ground.chars) | (picture.grounds != ground.grounds))
-        # 0.22 m long, with its front drawn to 0.14 m ahead of the centre: 0.25 m of 5 m in 95 cells
-        columns = changed[:, 1]
-        self.assertAlmostEqual((columns.max() - columns.min() + 1) * 2 / scale.per_m, 0.25, delta=0.06)
-        blocked = draw_field(ground, scale, rig, (2.5, 2.0, 0.0), empty, empty, True, np.zeros(2))
-        self.assertTrue((blocked.grounds == GROUNDS.index("limit")).any())
-
-    @settings(max_examples=40)
-    @given(sizes)
-    def test_any_size(self, size: tuple[int, int]) -> None:
-        field = open_folder(DEMO).settings.field
-        scale = scale_of(field, *size)
-        ground = field_ground(field, scale, *size)
-        nothing = np.empty(0)
-        draw_field(
-            ground, scale, read_rig(PLOVER), (-9.0, 99.0, 1.0), np.zeros((1, 2)), np.zeros((5, 2)), False, np.zeros(2)
+    def test_a_row_of_an_attachment(self) -> None:
+        picture = Picture(100, 1)
+        one = Standing(
+            "boom", "position", "70 deg", "35 deg", "0 deg", "110 deg", 70 / 110, 35 / 110, "held", "F3", 0.6, True
         )
-        draw_strip("s", nothing, nothing, nothing, 1.0, 8.0, "m/s", *size)
-        draw_gate(GateData(np.empty((0, 2)), np.empty((0, 2)), 0.1, 0.1, "axis", ("a", "b")), *size)
-        draw_stick(float("nan"), 3.0, max(6, size[0]), max(5, size[1]), True, "left")
-
-    def test_the_strip_shows_the_newest_at_the_right(self) -> None:
-        t = np.linspace(0, 8, 200)
-        step = np.where(t > 6, 1.0, 0.0)
-        picture = draw_strip("left", t, step, step, 1.0, 8.0, "m/s", 60, 8)
-        self.assertTrue((picture.roles[1, 45:59] == role("commanded")).all())
-        self.assertFalse((picture.roles[1, 6:40] == role("commanded")).any())
-
-
-class ScaleTest(unittest.TestCase):
-    @given(st.floats(-200, 200), st.floats(0.01, 300), st.integers(4, 40))
-    def test_lines_over_time_have_two_round_numbers_beside_them_at_least(
-        self, low: float, span: float, height: int
-    ) -> None:
-        t = np.linspace(0, 1, 40)
-        picture = draw_lines("x", t, [Series("one", low + span * t, "rest")], (low, low + span), "m/s", 60, height + 2)
-        written = [row[:8].strip().replace("−", "-") for row in picture.rows()[1:-1]]
-        values = [float(text) for text in written if text]
-        self.assertGreaterEqual(len(values), 2)
-        self.assertEqual(values, sorted(values, reverse=True))
-        for value in values:
-            self.assertTrue(low - 1e-9 <= value <= low + span + 1e-9)
-        for row, text in enumerate(written):
-            if text:  # it stands in the row of its value
-                self.assertAlmostEqual(row, (low + span - float(text)) / span * (height - 1), delta=1.01)
+        draw_standing(picture, 0, 0, 100, one)
+        row = picture.row(0)
+        for part in ("boom", "70 deg", "35 deg", "0 deg", "110 deg", "stopped: held"):
+            self.assertIn(part, row)
+        self.assertLess(row.index("○"), row.index("●"))
+        gap = np.flatnonzero(picture.grounds[0] == role("gap"))
+        self.assertEqual((gap.min(), gap.max()), (row.index("○"), row.index("●")))
+        narrow = Picture(40, 1)
+        draw_standing(narrow, 0, 0, 40, one)
+        self.assertIn("70 deg", narrow.row(0))
+        # where there is room, all names of the robot are read whole and stand in one column
+        rows = [one, one._replace(name="middle_roller")]
+        wide = Picture(100, 2)
+        for y, standing in enumerate(rows):
+            draw_standing(wide, 0, y, 100, standing, name_width(rows, 100))
+        self.assertIn("middle_roller", wide.row(1))
+        self.assertEqual(*(wide.row(y).index("70 deg") for y in (0, 1)))
+        self.assertLess(name_width(rows, 40), len("middle_roller"))
 
 
 class FrameDrawingTest(unittest.TestCase):
@@ -280,7 +154,7 @@ class FrameDrawingTest(unittest.TestCase):
 class ThemeTest(unittest.TestCase):
     def test_every_theme_has_every_role(self) -> None:
         for theme in ("dusk", "noon", "dusk 16", "noon 16"):
-            for i, name in enumerate(ROLES):
+            for i, name in enumerate(ROLES[1:], 1):
                 self.assertIsNotNone(style_of(theme, i).color, (theme, name))
         self.assertEqual([next_theme(t) for t in ("dusk", "noon", "plain")], ["noon", "plain", "dusk"])
 
@@ -319,9 +193,22 @@ class ThemeTest(unittest.TestCase):
 
     def test_plain_needs_no_colour(self) -> None:
         for i in range(len(ROLES)):
-            for ground in range(len(GROUNDS)):
+            for ground in range(len(ROLES)):
                 style = style_of("plain", i, ground)
                 self.assertEqual((style.color, style.bgcolor), (None, None))
+
+
+class SixteenTest(unittest.TestCase):
+    def test_what_matters_is_told_apart_in_sixteen_colours(self) -> None:
+        for theme in ("dusk 16", "noon 16"):
+            for name in ("chosen", "safe", "live", "rest", "title", "commanded", "measured", "alarm"):
+                style = style_of(theme, role(name))
+                assert style.color is not None and style.bgcolor is not None
+                for colour in (style.color, style.bgcolor):
+                    self.assertLess(colour.number if colour.number is not None else 99, 16, (theme, name))
+                self.assertNotEqual(style.color.number, style.bgcolor.number, (theme, name))
+            self.assertNotEqual(style_of(theme, role("commanded")).color, style_of(theme, role("measured")).color)
+            self.assertNotEqual(style_of(theme, role("chosen")).bgcolor, style_of(theme, role("rest")).bgcolor)
 
 
 if __name__ == "__main__":

@@ -13,8 +13,6 @@ from pivrex.rig.rig import Rig
 from pivrex.session.core import Session
 from pivrex.session.messages import BeginMove, ChooseSource, GoOn, Hold, KeyDown, Push, SetUp, Stop, UseRig, ZeroGyro
 from pivrex.session.robots import RESTARTS
-from pivrex.tui.draw.compass import draw_compass
-from pivrex.tui.draw.lines import Series, draw_lines, span_of
 from pivrex.tui.jobs.gain_help import ToFind, gain_job, propose
 from pivrex.tui.jobs.responses import Question, Responses, response_job
 from pivrex.tui.views.heading import HeadingView
@@ -248,39 +246,6 @@ class WorkTest(unittest.TestCase):
         helper.stop()
         self.assertEqual([p for p in multiprocessing.active_children() if p.name == "pivrex-helper"], [])
         self.assertEqual(helper.poll(), [])
-
-
-class DrawTest(unittest.TestCase):
-    def test_a_line_stands_at_its_value(self) -> None:
-        t = np.linspace(0, 1, 50)
-        picture = draw_lines(
-            "a", t, [Series("x", np.full(50, 5.0), "measured")], (0.0, 10.0), "deg", 40, 12, ("0 s", "1 s")
-        )
-        rows = [y for y in range(1, 11) if any(c >= "\u2800" for c in picture.row(y)[9:39])]
-        middle = [y for y in rows if sum(c >= "\u2800" and c != "\u2800" for c in picture.row(y)[9:39]) > 20]
-        self.assertIn(6, middle)
-        self.assertIn("0 s", picture.row(11))
-
-    def test_unknown_values_leave_a_gap(self) -> None:
-        values = np.concatenate((np.full(25, np.nan), np.full(25, 5.0)))
-        picture = draw_lines("a", np.linspace(0, 1, 50), [Series("", values, "measured")], (4.0, 6.0), "", 40, 8)
-        dots = [
-            x
-            for x in range(9, 39)
-            if any(picture.roles[y, x] == 5 and picture.chars[y, x] > "\u2800" for y in range(1, 7))
-        ]
-        self.assertGreater(min(dots), 22)
-
-    def test_spans_hold_everything_and_zero(self) -> None:
-        low, high = span_of([Series("", np.array([3.0, np.nan, 8.0]), "")], 1.0)
-        self.assertLess(low, 0.0 + 1e-9)
-        self.assertGreater(high, 8.0)
-
-    def test_left_is_left_on_the_compass(self) -> None:
-        picture = draw_compass(math.pi / 2, float("nan"), float("nan"), 24, 12)
-        columns = [x for x in range(24) if any(picture.roles[y, x] == 5 for y in range(12))]
-        self.assertLess(min(columns), 5)
-        self.assertLess(max(columns), 17)
 
 
 class SessionTest(unittest.TestCase):

@@ -14,9 +14,9 @@ from pivrex.path.edit import added, looking_so, mirrored, removed, reversed_, se
 from pivrex.path.files import read_path
 from pivrex.path.plan import plan_of
 from pivrex.rig import open_folder, read_rig
+from pivrex.scene.plan import letter_of, shares_of
 from pivrex.session.periods import Period
 from pivrex.tui.documents.path_document import PathDocument
-from pivrex.tui.draw.plan import letter_of, shares_of
 from pivrex.tui.jobs.path_trial import PathTrial, ToTry, _ran
 from pivrex.tui.panels.path_editor import PathEditor
 from pivrex.tui.views.field import FieldView, field_exports
@@ -248,8 +248,8 @@ class PathViewTest(PathCase):
     @in_loop
     async def test_the_mouse_drags_a_point_and_adds_one(self) -> None:
         async with self.open() as paths:
-            assert self.view._map._ground is not None
-            scale = self.view._map._ground[1]
+            scale = self.view._map._placing
+            assert scale is not None
             x, y = scale.cell(*self.points()[5])
             self.view.point(x, y, "press")
             self.assertEqual(paths.desk.mark, 5)
@@ -257,7 +257,7 @@ class PathViewTest(PathCase):
             self.assertEqual(self.points()[5], (4.1, 1.95))  # nothing is saved while it is held
             self.assertIn("held", self.text("field"))
             self.view.point(x + 3, y, "release")
-            self.assertAlmostEqual(self.points()[5][0], 4.1 + 6 / scale.per_m, delta=2 / scale.per_m)
+            self.assertAlmostEqual(self.points()[5][0], 4.1 + 24 / scale.across, delta=8 / scale.across)
             await self.press("u")
             self.assertEqual(self.points()[5], (4.1, 1.95))
             middle = scale.cell(2.0, 0.7)

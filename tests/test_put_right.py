@@ -20,6 +20,7 @@ from pivrex.line.questions.figures import travel_for
 from pivrex.line.se2 import move
 from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.plane import TurningPoint
+from pivrex.scene import marks
 from tests.chassis import DEG45, MECANUM, PLANAR, STEERED, Wheel, demo_path, rig_of
 from tests.support import TempCase
 from tests.test_cli import Ran
@@ -242,8 +243,10 @@ class FiguresTest(TempCase):
         self.assertAlmostEqual(full, 0.592, places=3)  # once 0.684, which is forward's
         drawn: list[Floats] = []
         with patch(
-            "pivrex.export.curve.save_sheet", lambda figure, _: drawn.append(figure.axes[0].lines[1].get_ydata())
-        ):
+            "pivrex.export.curve.save_pages",
+            lambda pages, _: drawn.extend(m.points[:, 1] for m in pages[0].scenes[0][0].marks if getattr(m, "role", "") == "commanded"
+                                          and isinstance(m, marks.Line)),
+        ):  # fmt: skip
             write_curve(rig, Path("x.svg"), "sideways")
         self.assertAlmostEqual(float(drawn[0][-1]), full)
 

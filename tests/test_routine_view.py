@@ -11,10 +11,12 @@ from textual.widgets import Label
 
 from pivrex.rig import read_rig
 from pivrex.routine import check_text
+from pivrex.scene.marks import role
+from pivrex.scene.timeline import Bar, Timeline, timeline_scene
 from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.session.periods import Period
 from pivrex.tui.documents.routine_document import RoutineDocument
-from pivrex.tui.draw.step_bars import Bar, Timeline, draw_timeline
+from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.jobs import rehearsals, routine_made
 from pivrex.tui.jobs.previews import ToPlay, preview_job
 from pivrex.tui.views.routine import RoutineView
@@ -499,8 +501,10 @@ class PreviewTest(TempCase):
 
     def test_the_timeline(self) -> None:
         bars = (Bar("motion", 0, 5, 3, "a"), Bar("boom", 5, 10, 4, "b", ("limit",)))
-        picture = draw_timeline(Timeline(("motion", "boom"), bars, 20.0, 10.0, 5.0, 3), 50, 4)
+        picture = print_scene(timeline_scene(Timeline(("motion", "boom"), bars, 20.0, 10.0, 5.0, 3), 50), 50, 3)
         rows = picture.rows()
         # 40 cells for 20 s: five seconds are ten cells, behind nine for the names
-        self.assertEqual((rows[1][:6], rows[1][9:20].strip(), rows[2][19:29].strip("█ ")), ("motion", "3    ·", "4!"))
+        self.assertEqual((rows[1][:8].strip(), rows[1][9:19].strip(), rows[2][19:29].strip()), ("motion", "3", "4!"))
+        for row, begin, named in ((1, 9, "title"), (2, 19, "alarm")):  # the chosen one, and one to look at
+            self.assertTrue((picture.grounds[row, begin + 1 : begin + 9] == role(named)).all())
         self.assertEqual(rows[0][19], "▼")

@@ -161,7 +161,14 @@ class ExportTest(TempCase):
         rig = read_rig(PLOVER)
         write_path(rig, open_folder(DEMO).settings.field, WATERING, svg)
         text = " ".join(self.svg_text(svg))
-        for word in ("Plover on the greenhouse: watering", "x in m", "y in m", "bench A", "water butt", "start", "end"):
+        for word in (
+            "Plover on the greenhouse: watering",
+            "x to the right, y up",
+            "bench A",
+            "water butt",
+            "start",
+            "end",
+        ):
             self.assertIn(word, text)
 
     def test_a_path_from_a_table_of_positions(self) -> None:

@@ -10,6 +10,7 @@ import numpy as np
 from pivrex.errors import SettingsError
 from pivrex.rig import read_rig
 from pivrex.rig.edit import RigFile
+from pivrex.scene.marks import role
 from pivrex.session.messages import GoLive, WatchSources
 from pivrex.session.shared import Row
 from pivrex.tui.app import PivrexApp
@@ -19,12 +20,14 @@ from pivrex.tui.jobs.job import Job
 from pivrex.tui.jobs.setting_worth import Worth, compare
 from pivrex.tui.keys import key_name, read_keys
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.themes import TEXTURES
 from pivrex.tui.views.view_table import VIEWS
 from pivrex.tuning.setting_trials import Compared
 from tests.chassis import SOME, demo_path
 from tests.local import local_model
 from tests.support import DEMO, TempCase, Terminal, slow, wait_for
 from tests.test_app import AppCase, in_loop
+from tests.test_scene import shares
 
 
 class DrawingTest(AppCase):
@@ -209,6 +212,62 @@ class ClickTest(AppCase):
 
 
 @slow
+class ZoomTest(AppCase):
+    @in_loop
+    async def test_z_walks_between_the_floor_and_windows_that_follow(self) -> None:
+        async with self.running(source="recording watering"):
+            await self.frames(30)
+
+            def size() -> float:
+                picture = self.app.view.canvas.picture
+                return float(shares(picture, "hull")[:, :95].sum() + shares(picture, "tyre")[:, :95].sum())
+
+            whole = size()
+            self.assertIn("bench D", self.text("field"))
+            await self.press("z")
+            nearer = size()
+            await self.press("z")
+            self.assertGreater(nearer, 2 * whole)
+            self.assertGreater(size(), 2 * nearer)
+            self.assertIn("a window of 1 m", self.text("foot"))
+            for _ in range(40):
+                await self.frames(3)
+                self.assertGreater(size(), whole)  # wherever it drives
+            await self.press("z", "z")
+            self.assertIn("bench D", self.text("field"))
+
+    @in_loop
+    async def test_a_robot_that_would_be_tiny_is_shown_in_its_surroundings_with_the_whole_floor_in_a_corner(
+        self,
+    ) -> None:
+        workspace = self.home / "workspace.toml"
+        workspace.write_text(
+            workspace.read_text()
+            .replace('length = "5.0 m"', 'length = "90 m"')
+            .replace('width = "4.0 m"', 'width = "60 m"')
+        )
+        async with self.running(source="recording watering"):
+            await self.frames(5)
+            picture = self.app.view.canvas.picture
+            self.assertGreater(shares(picture, "hull")[:, :72].sum(), 15)
+            corner = picture.grounds[4:9, 74:93]
+            self.assertTrue((corner == role("floor")).mean() > 0.5)
+            await self.press("z", "z", "z")
+            self.assertIn("the whole floor", self.text("foot"))
+            self.assertLess(shares(self.app.view.canvas.picture, "hull")[:, :95].sum(), 6)
+
+    @in_loop
+    async def test_without_colours_areas_are_textures(self) -> None:
+        async with self.running():
+            await self.press("t", "t", "z", "z")
+            self.assertEqual(self.app.look, "plain")
+            view = self.app.view
+            lines = ["".join(s.text for s in view.canvas.render_line(y)) for y in range(view.size.height)]
+            shown = "\n".join(lines)
+            self.assertIn(TEXTURES["hull"] * 4, shown)
+            self.assertIn(TEXTURES["nose"], shown)
+
+
 class MouseTest(TempCase):
     """In a real terminal, tmux with the mouse on: the reports that it passes on to a program."""
 

@@ -286,8 +286,10 @@ def report(
         list[Path] | None, typer.Option("--output", "-o", help="Where to: .pdf, or .svg for a file each page.")
     ] = None,
     by: Annotated[str, typer.Option(help="What two are lined up by; see compare.")] = "start",
+    paper: Annotated[str, typer.Option(help="The size of the pages: A4 or letter.")] = "A4",
 ) -> None:
     """Two pages for the engineering notebook: path, speeds, heading, events, figures, settings, and what changed."""
+    from pivrex.export.paper import PAPERS
     from pivrex.export.report import write_report
     from pivrex.runs.comparing import compare as compared
     from pivrex.runs.run import Run
@@ -295,6 +297,8 @@ def report(
 
     if not output:
         raise UsageError("say where to with -o FILE.pdf")
+    if paper not in PAPERS:
+        raise UsageError(f"there is no paper {paper!r}; there is {' and '.join(PAPERS)}")
     for file in output:
         if file.suffix.lower() not in (".pdf", ".svg"):
             raise PivrexError(
@@ -303,7 +307,7 @@ def report(
     one = Run(find_run(run, Path()))
     both = compared(one, Run(find_run(other, Path())), by) if other else None
     for file in output:
-        for written in write_report(one, file, both):
+        for written in write_report(one, file, both, paper):
             print(written, file=sys.stderr)
 
 

@@ -8,14 +8,19 @@ from pathlib import Path
 import numpy as np
 
 from pivrex.errors import ExportError
-from pivrex.export.sheet import COMMANDED, GHOST, TARGET, new_sheet, save_sheet
+from pivrex.export.paper import Page, save_pages
 from pivrex.line import Line
 from pivrex.line.curve import describe_curve
 from pivrex.line.questions.response import respond
 from pivrex.rig import Rig
 from pivrex.rig.channels import is_one_sided
+from pivrex.scene.chart import Series, chart
+from pivrex.scene.scene import Scene
 
 __all__ = ["write_curve"]
+
+COLUMNS, ROWS = 64, 26
+"""Letters and lines of a curve."""
 
 
 def write_curve(rig: Rig, path: Path, function: str = "") -> None:
@@ -40,34 +45,36 @@ def write_curve(rig: Rig, path: Path, function: str = "") -> None:
     if function and function not in line.functions:
         raise ExportError(f"the law {rig.law.kind} has no function {function!r}; it has {', '.join(line.functions)}")
     functions = (function,) if function else line.functions
-    figure, axes = new_sheet(4.2 * len(functions), 3.6, len(functions))
     level = rig.speed_levels.levels[rig.speed_levels.start_index]
-    full = line.law.settings.full[rig.speed_levels.start_index]
-    for name, sheet in zip(functions, axes, strict=True):
-        i = line.functions.index(name)
-        one_sided = is_one_sided(rig.channel(rig.law.axes()[name]))
-        x = np.linspace(0.0 if one_sided else -1.0, 1.0, 801)
-        fractions = np.zeros((len(x), len(line.functions)))
-        fractions[:, i] = x
-        y = respond(line, fractions)[:, i]
+    page = Page(4 + COLUMNS * len(functions), ROWS + 8)
+    said = f"law {rig.law.kind}, level {level.name}, band by {rig.shaping.measure}, {rig.shaping.onset}"
+    page.text(4, 2, f"{rig.name}: response of the sticks", "title", 1.25)
+    page.text(4, 3.5, said, "dim")
+    for k, name in enumerate(functions):
+        page.scene(_curve(rig, line, name), 2 + k * COLUMNS, 5, COLUMNS, ROWS)
         shaping = rig.shaping.of(name)
-        turning = name == "turn"
-        per_one, unit = (degrees(full[2]), "deg/s") if turning else (full[1 if name == "sideways" else 0], "m/s")
-        sheet.plot(x * 100, x * per_one, color=GHOST, linewidth=0.9, linestyle=":", label="as it is")
-        sheet.plot(x * 100, y * per_one, color=COMMANDED, linewidth=1.8, label="asked for")
-        for sign in (1,) if one_sided else (-1, 1):
-            sheet.axvline(sign * shaping.edge * 100, color=TARGET, linewidth=0.9, linestyle="--")
-        sheet.plot(
-            [], [], color=TARGET, linewidth=0.9, linestyle="--", label=f"dead band edge {shaping.edge * 100:g} %"
-        )
-        positive = "" if one_sided else " (left +)" if turning else " (away +)"
-        sheet.set_xlabel(f"{name}: stick in %{positive}")
-        sheet.set_ylabel(f"asked for in {unit}")
-        sheet.set_title(f"{name}: {describe_curve(shaping)}, scale {shaping.scale * 100:g} %", fontsize=9)
-        sheet.legend(fontsize=8, frameon=False, loc="upper left")
-    figure.suptitle(
-        f"{rig.name}: response of the sticks, law {rig.law.kind}, level {level.name}, "
-        f"band by {rig.shaping.measure}, {rig.shaping.onset}",
-        fontsize=10,
+        page.text(10 + k * COLUMNS, 6 + ROWS, f"{describe_curve(shaping)}, scale {shaping.scale * 100:g} %", "dim")
+    save_pages([page], path)
+
+
+def _curve(rig: Rig, line: Line, name: str) -> Scene:
+    i, full = line.functions.index(name), line.law.settings.full[rig.speed_levels.start_index]
+    one_sided = is_one_sided(rig.channel(rig.law.axes()[name]))
+    x = np.linspace(0.0 if one_sided else -1.0, 1.0, 801)
+    fractions = np.zeros((len(x), len(line.functions)))
+    fractions[:, i] = x
+    y = respond(line, fractions)[:, i]
+    turning = name == "turn"
+    per_one, unit = (degrees(full[2]), "deg/s") if turning else (full[1 if name == "sideways" else 0], "m/s")
+    top = float(max(np.abs(y).max(), 1.0) * per_one) * 1.05
+    edge = 100 * rig.shaping.of(name).edge
+    series = [Series("as it is", x * per_one, "ghost", 0.9), Series("asked for", y * per_one, "commanded")]
+    positive = "" if one_sided else ", left +" if turning else ", away +"
+    scene = chart(f"{name}: stick in %{positive}", x * 100, series, (0.0 if one_sided else -top, top),
+                  (f"asked for in {unit}", "%"), (COLUMNS, ROWS))  # fmt: skip
+    for sign in (1,) if one_sided else (-1, 1):
+        scene.line([(sign * edge, -top), (sign * edge, top)], "target", 0.3, 0.8)
+    scene.label(
+        (edge, -top * 0.8 if not one_sided else top * 0.1), f"dead band edge {edge:g} %", "target", 1.0, "right"
     )
-    save_sheet(figure, path)
+    return scene

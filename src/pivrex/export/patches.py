@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from pivrex.export.sheet import write_rows
+from pivrex.export.paper import write_rows
 from pivrex.rig import Rig
 from pivrex.rig.channels import CHANNELS, describe_channel
 from pivrex.rig.patches import patches_of
@@ -35,4 +35,4 @@ def patch_rows(rig: Rig) -> list[tuple[str, ...]]:
 
 def write_patches(rig: Rig, path: Path) -> None:
     """Write them as .csv, .svg or .pdf; raises `SaveError`."""
-    write_rows(f"{rig.name}: what every control does", HEADER, patch_rows(rig), path, 8.5)
+    write_rows(f"{rig.name}: what every control does", HEADER, patch_rows(rig), path)

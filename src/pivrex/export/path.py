@@ -6,25 +6,42 @@ import csv
 import io
 from math import isfinite
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.errors import RecordingError
-from pivrex.export.sheet import COMMANDED, GHOST, MEASURED, TARGET, THING, new_sheet, save_sheet
+from pivrex.export.paper import LETTER, LINE, Page, save_pages
 from pivrex.files import open_persons
 from pivrex.formats.recording import Recording
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
 from pivrex.runs import play_through
+from pivrex.scene.floor import field_scene, whole
+from pivrex.scene.robot import add_robot
+from pivrex.scene.scene import Scene
 
-__all__ = ["draw_floor", "draw_outline", "write_path"]
+__all__ = ["floor_rows", "floor_scene", "write_path"]
 
 Floats = NDArray[np.float64]
 
+COLUMNS = 116
+"""Letters that a field is wide."""
+
 EVERY_S = 5.0
 """A mark for each so many seconds."""
+
+
+def floor_scene(field: Field) -> Scene:
+    """Return a scene for what moves on a field, all of it shown."""
+    scene = field_scene(field, whole(field), zones=True)
+    scene.caption(f"{field.name} {field.length_m:g} × {field.width_m:g} m, x to the right, y up")
+    return scene
+
+
+def floor_rows(field: Field, columns: int = COLUMNS) -> int:
+    """Return how many lines a field needs that is so many letters wide."""
+    return max(12, min(90, round((columns - 2) * LETTER * field.width_m / field.length_m / LINE) + 2))
 
 
 def write_path(rig: Rig, field: Field, recording: Path, path: Path) -> None:
@@ -44,51 +61,22 @@ def write_path(rig: Rig, field: Field, recording: Path, path: Path) -> None:
     RecordingError, SaveError
     """
     points = _positions(rig, field, recording)
-    t, x, y = points[:, 0], points[:, 1], points[:, 2]
-    figure, (sheet,) = new_sheet(7.0, 7.0 * field.width_m / field.length_m + 0.9)
-    draw_floor(sheet, field)
-    sheet.plot(x, y, color=MEASURED, linewidth=1.4, label=f"path, {t[-1] - t[0]:.1f} s, {_length(x, y):.2f} m")
-    marks = np.searchsorted(t, np.arange(t[0], t[-1], EVERY_S))
-    sheet.plot(x[marks], y[marks], "o", color=MEASURED, markersize=3, label=f"every {EVERY_S:g} s")
-    sheet.plot(x[0], y[0], "s", color=COMMANDED, markersize=7, fillstyle="none", label="start")
+    t, places = points[:, 0], points[:, 1:3]
+    scene = floor_scene(field)
+    scene.line(places, "measured", 0.45)
+    scene.dots(places[np.searchsorted(t, np.arange(t[0], t[-1], EVERY_S))], "measured", 0.45)
     if points.shape[1] > 3:
-        draw_outline(sheet, rig, points[-1, 1:4], COMMANDED)
-    sheet.plot(x[-1], y[-1], "x", color=COMMANDED, markersize=7, label="end")
-    sheet.set_title(f"{rig.name} on the {field.name}: {recording.stem}", fontsize=10)
-    sheet.legend(fontsize=8, frameon=False, loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=4)
-    save_sheet(figure, path)
-
-
-def draw_floor(sheet: Any, field: Field) -> None:
-    """Draw what stands on a field, its zones and its walls, to scale."""
-    from matplotlib.patches import Circle, Rectangle
-
-    for thing in field.blocks:
-        corner = (thing.x_m - thing.length_m / 2, thing.y_m - thing.width_m / 2)
-        sheet.add_patch(Rectangle(corner, thing.length_m, thing.width_m, facecolor="#e4e8d8", edgecolor=THING))
-        sheet.annotate(thing.name, (thing.x_m, thing.y_m), ha="center", va="center", fontsize=8, color=THING)
-    for one in field.rounds:
-        sheet.add_patch(Circle((one.x_m, one.y_m), one.radius_m, facecolor="#e4e8d8", edgecolor=THING))
-        sheet.annotate(one.name, (one.x_m, one.y_m - one.radius_m - 0.09), ha="center", fontsize=8, color=THING)
-    for zone in field.zones:
-        sheet.add_patch(Circle((zone.x_m, zone.y_m), zone.radius_m, fill=False, edgecolor=TARGET, linestyle="--"))
-    sheet.add_patch(Rectangle((0, 0), field.length_m, field.width_m, fill=False, edgecolor=GHOST, linewidth=1.5))
-    sheet.set_xlim(-0.1, field.length_m + 0.1)
-    sheet.set_ylim(-0.1, field.width_m + 0.1)
-    sheet.set_aspect("equal")
-    sheet.set_xlabel("x in m")
-    sheet.set_ylabel("y in m")
-
-
-def draw_outline(sheet: Any, rig: Rig, pose: Floats, colour: str) -> None:
-    """Draw the robot's outline at a pose, (3,), its front pointed."""
-    from matplotlib.patches import Polygon
-
-    c, s = np.cos(pose[2]), np.sin(pose[2])
-    length, width = rig.chassis.length_m / 2, rig.chassis.width_m / 2
-    corners = [(length, width), (length * 1.3, 0), (length, -width), (-length, -width), (-length, width)]
-    outline = [(pose[0] + c * a - s * b, pose[1] + s * a + c * b) for a, b in corners]
-    sheet.add_patch(Polygon(outline, closed=True, facecolor="none", edgecolor=colour, linewidth=1.4))
+        add_robot(scene, rig, points[-1, 1:4].tolist())
+    for at, sign, said in ((0, "□", "start"), (-1, "×", "end")):
+        scene.sign(places[at], sign, "commanded")
+        scene.label(places[at], said, "commanded", 5.0, "right left above below")
+    rows = floor_rows(field)
+    page = Page(COLUMNS + 4, rows + 8)
+    page.text(4, 2, f"{rig.name} on the {field.name}: {recording.stem}", "title", 1.25)
+    page.scene(scene, 2, 4, COLUMNS, rows)
+    length = _length(places[:, 0], places[:, 1])
+    page.text(4, rows + 5, f"━ path, {t[-1] - t[0]:.1f} s, {length:.2f} m    ● every {EVERY_S:g} s", "measured")
+    save_pages([page], path)
 
 
 def _length(x: Floats, y: Floats) -> float:

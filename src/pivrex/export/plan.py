@@ -7,20 +7,26 @@ from pathlib import Path
 import numpy as np
 
 from pivrex.errors import ExportError
-from pivrex.export.path import draw_floor, draw_outline
-from pivrex.export.sheet import COMMANDED, GHOST, MEASURED, TARGET, THING, new_sheet, save_sheet
+from pivrex.export.paper import Page, save_pages
+from pivrex.export.path import floor_rows, floor_scene
 from pivrex.path import Path as DrivenPath
 from pivrex.path.plan import Plan, plan_of, troubles
 from pivrex.rig import Field, Rig
 from pivrex.routine.trial import tried
+from pivrex.scene.chart import Series, chart, span_of
+from pivrex.scene.robot import add_outline, add_robot
 
 __all__ = ["write_following", "write_plan"]
 
-LOOKS = (COMMANDED, MEASURED, TARGET, THING, GHOST)
+LOOKS = ("commanded", "measured", "target", "other", "ghost", "alarm")
+"""Roles for what holds a path: as many as there are, then again."""
+
 OUTLINES = 14
 SHORT_M = 0.02
 LONGEST_S = 180.0
 """A longer drive is not simulated for a drawing: its errors over time could not be read any more."""
+
+FIELD_W, CHART_W, CHART_H = 96, 84, 22
 
 
 def _checked(path: DrivenPath, rig: Rig, field: Field, name: str) -> Plan:
@@ -42,30 +48,37 @@ def write_plan(path: DrivenPath, name: str, rig: Rig, field: Field, file: Path) 
     """
     plan = _checked(path, rig, field, name)
     curve, law = plan.curve, plan.law
-    figure, (floor, speed) = new_sheet(13.0, 5.2, 2)
-    draw_floor(floor, field)
+    floor = floor_scene(field)
     for s in np.linspace(0, plan.length_m, OUTLINES):
-        draw_outline(floor, rig, plan.poses[int(np.searchsorted(curve.s, s).clip(0, len(curve.s) - 1))], GHOST)
-    floor.plot([p.x_m for p in path.points], [p.y_m for p in path.points], "o", color=TARGET, markersize=4)
-    bounds = np.sqrt(np.minimum(plan.bounds.caps.min(axis=0), 25.0))
-    speed.plot(curve.s, bounds, color=GHOST, linewidth=0.9, linestyle="--", label="most by speed, turn and bend")
-    speed.plot(curve.s, law.speed, color=GHOST, linewidth=0.8)
-    shown: dict[str, str] = {}
+        add_outline(
+            floor, rig, plan.poses[int(np.searchsorted(curve.s, s).clip(0, len(curve.s) - 1))].tolist(), "old trail"
+        )
+    top = float(law.speed.max()) * 1.35
+    most = np.sqrt(np.minimum(plan.bounds.caps.min(axis=0), top * top))
+    held: dict[str, str] = {}
+    series = [Series("most by speed, turn and bend", most, "ghost", 0.9)]
     for from_m, to_m, what in plan.held_by():
         if to_m - from_m < SHORT_M:
             continue
-        new = what not in shown
-        colour = shown.setdefault(what, LOOKS[len(shown) % len(LOOKS)])
+        new = what not in held
+        named = held.setdefault(what, LOOKS[len(held) % len(LOOKS)])
         inside = (curve.s >= from_m) & (curve.s <= to_m)
-        floor.plot(curve.x[inside], curve.y[inside], color=colour, linewidth=2.4)
-        speed.plot(curve.s[inside], law.speed[inside], color=colour, linewidth=2.4, label=what if new else None)
-    speed.set_ylim(0, float(law.speed.max()) * 1.35)
-    speed.set_xlabel("way in m")
-    speed.set_ylabel("speed in m/s")
-    speed.legend(fontsize=8, frameon=False, ncols=2, loc="upper center")
-    speed.set_title(f"{plan.length_m:.2f} m in {plan.time_s:.2f} s, coloured by what holds it", fontsize=10)
-    floor.set_title(f"{name}, for {rig.name}, on the {field.name}", fontsize=10)
-    save_sheet(figure, file)
+        floor.line(np.stack((curve.x[inside], curve.y[inside]), axis=1), named, 0.7)
+        series.append(Series(what if new else "", np.where(inside, law.speed, np.nan), named))
+    floor.dots([(p.x_m, p.y_m) for p in path.points], "rest", 0.5)
+    rows = floor_rows(field, FIELD_W)
+    high = max(rows, CHART_H)
+    page = Page(FIELD_W + CHART_W + 4, high + 8)
+    page.text(4, 2, f"{name}, for {rig.name}, on the {field.name}", "title", 1.25)
+    page.text(4, 3.5, f"{plan.length_m:.2f} m in {plan.time_s:.2f} s, coloured by what holds it", "dim")
+    page.scene(floor, 2, 5, FIELD_W, rows)
+    words = [one for one in series if one.name]
+    scene = chart("", curve.s, [Series("", one.values, one.role, one.dash) for one in series], (0.0, top), ("speed in m/s", "m"),
+                  (CHART_W, high - len(words)))  # fmt: skip
+    page.scene(scene, FIELD_W, 5, CHART_W, high - len(words))
+    for k, one in enumerate(words):
+        page.text(FIELD_W + 9, 5.5 + high - len(words) + k, f"━ {one.name}", one.role)
+    save_pages([page], file)
 
 
 def write_following(path: DrivenPath, name: str, rig: Rig, field: Field, seed: int, file: Path) -> None:
@@ -84,39 +97,44 @@ def write_following(path: DrivenPath, name: str, rig: Rig, field: Field, seed: i
             f"the path {name} takes {plan.time_s:.0f} s to drive; following is drawn for at most {LONGEST_S:.0f} s: draw a part of it"
         )
     own, bare = (tried(path, rig, field, (True, back), seed, plan=plan) for back in (True, False))
-    figure, sheets = new_sheet(13.0, 9.0, 2)
-    for sheet in sheets:
-        sheet.remove()
-    grid = figure.add_gridspec(3, 2)
-    floor = figure.add_subplot(grid[:, 0])
-    draw_floor(floor, field)
-    floor.plot(plan.curve.x, plan.curve.y, color=COMMANDED, linewidth=1.6, label="planned")
-    floor.plot(bare.truth[:, 0], bare.truth[:, 1], color=GHOST, linewidth=1.2, label="driven without corrections")
-    floor.plot(own.believed[:, 0], own.believed[:, 1], color=TARGET, linewidth=1.0, linestyle="--", label="believed")
-    floor.plot(own.truth[:, 0], own.truth[:, 1], color=MEASURED, linewidth=1.4, label="driven")
-    draw_outline(floor, rig, own.truth[-1], MEASURED)
-    floor.legend(fontsize=8, frameon=False, loc="upper center", bbox_to_anchor=(0.5, -0.08), ncols=4)
+    floor = floor_scene(field)
+    floor.line(np.stack((plan.curve.x, plan.curve.y), axis=1), "commanded", 0.5)
+    floor.line(bare.truth[:, :2], "ghost", 0.35)
+    floor.line(own.believed[:, :2], "target", 0.3, 0.9)
+    floor.line(own.truth[:, :2], "measured", 0.45)
+    add_robot(floor, rig, own.truth[-1].tolist())
     off = float(np.hypot(*(own.truth[-1, :2] - plan.poses[-1, :2]))) * 100
-    floor.set_title(f"{rig.name} follows {name} (seed {seed}): it ends {off:.1f} cm off", fontsize=10)
-    ways, turns, given = (figure.add_subplot(grid[k, 1]) for k in range(3))
-    t0 = own.t[0]
-    for k, (what, colour) in enumerate((("along", COMMANDED), ("across", MEASURED))):
-        ways.plot(own.t - t0, own.errors[:, k] * 100, color=colour, label=what)
-        ways.plot(bare.t - bare.t[0], bare.errors[:, k] * 100, color=colour, linewidth=0.8, linestyle=":",
-                  label=f"{what}, no corrections")  # fmt: skip
-    turns.plot(own.t - t0, np.degrees(own.errors[:, 2]), color=TARGET, label="heading")
-    turns.plot(bare.t - bare.t[0], np.degrees(bare.errors[:, 2]), color=TARGET, linewidth=0.8, linestyle=":",
-               label="heading, no corrections")  # fmt: skip
-    given.plot(own.t - t0, own.planned[:, 0], color=COMMANDED, label="planned forward, m/s")
-    given.plot(own.t - t0, own.back[:, 0], color=MEASURED, label="added forward, m/s")
-    given.plot(own.t - t0, own.back[:, 2], color=TARGET, label="added turn, rad/s")
+    rows = floor_rows(field, FIELD_W)
+    page = Page(FIELD_W + CHART_W + 4, max(rows + 3, 3 * CHART_H) + 7)
+    page.text(4, 2, f"{rig.name} follows {name} (seed {seed}): it ends {off:.1f} cm off", "title", 1.25)
+    page.scene(floor, 2, 4, FIELD_W, rows)
+    column = 4
+    for said, named in (
+        ("planned", "commanded"),
+        ("driven without corrections", "ghost"),
+        ("believed", "target"),
+        ("driven", "measured"),
+    ):
+        page.text(column, rows + 5, f"━ {said}", named)
+        column += len(said) + 4
+    t = own.t - own.t[0]
+
+    def without(k: int, scale: float) -> np.ndarray:
+        return np.interp(t, bare.t - bare.t[0], bare.errors[:, k] * scale, right=np.nan)
+
     largest = float(np.abs(own.errors[:, :2]).max()) * 100
-    ways.set_ylim(-3 * largest - 1, 3 * largest + 1)
-    ways.set_ylabel("error in cm")
-    turns.set_ylabel("error in deg")
-    given.set_ylabel("given")
-    given.set_xlabel("time in s")
-    for sheet in (ways, turns, given):
-        sheet.grid(True, color="#d9d9d9", linewidth=0.6)
-        sheet.legend(fontsize=8, frameon=False, ncols=2)
-    save_sheet(figure, file)
+    charts: tuple[tuple[str, list[Series], tuple[float, float] | None, str], ...] = (
+        ("error", [
+            Series("along, no corrections", without(0, 100.0), "command fill", 0.5),
+            Series("across, no corrections", without(1, 100.0), "trail", 0.5),
+            Series("along", own.errors[:, 0] * 100, "commanded"), Series("across", own.errors[:, 1] * 100, "measured"),
+        ], (-3 * largest - 1, 3 * largest + 1), "cm"),
+        ("error", [Series("heading, no corrections", without(2, np.degrees(1)), "ghost", 0.5),
+                   Series("heading", np.degrees(own.errors[:, 2]), "target")], None, "deg"),
+        ("given", [Series("added turn, rad/s", own.back[:, 2], "target"), Series("added forward, m/s", own.back[:, 0], "measured"),
+                   Series("planned forward, m/s", own.planned[:, 0], "commanded")], None, ""),
+    )  # fmt: skip
+    for k, (title, series, span, unit) in enumerate(charts):
+        scene = chart(title, t, series, span or span_of(series, 1.0), (unit, "s"), (CHART_W, CHART_H))
+        page.scene(scene, FIELD_W, 4 + k * CHART_H, CHART_W, CHART_H)
+    save_pages([page], file)

@@ -1,40 +1,69 @@
-"""A report of a run, or of two over each other: two pages for the engineering notebook."""
+"""A report of a run, or of two over each other: two pages for the engineering notebook, for paper or for the screen."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
 from textwrap import wrap
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
-from pivrex.export.path import draw_floor, draw_outline
-from pivrex.export.report_figures import ALARM, COLOURS, MARKS, PAGE, figures_page
-from pivrex.export.sheet import COMMANDED, MEASURED, TARGET, new_sheet
-from pivrex.files import write_atomically
+from pivrex.export.paper import LETTER, LINE, PAPERS, Page, save_pages
+from pivrex.export.path import floor_scene
+from pivrex.export.report_figures import figures_page
 from pivrex.line.layout import Floats
-from pivrex.runs.comparing import Compared, sentence_of
+from pivrex.runs.comparing import Compared, figures_of, sentence_of
+from pivrex.runs.figures import FIGURES
+from pivrex.runs.happenings import Event
 from pivrex.runs.run import Run
 from pivrex.runs.track import TRACK
+from pivrex.scene.chart import Series, chart, span_of
+from pivrex.scene.robot import add_outline, add_robot
+from pivrex.scene.scene import Scene
 
-__all__ = ["pages_of", "write_report"]
+__all__ = ["page_size", "pages_of", "write_report"]
+
+LOOKS = (("measured", 0.0), ("commanded", 0.9))
+"""How the first and the second of two runs are drawn."""
+
+MARKS = {
+    "stop": ("■", "alarm"),
+    "bump": ("▲", "alarm"),
+    "limit": ("!", "alarm"),
+    "mark": ("◆", "target"),
+    "lost": ("?", "alarm"),
+}
+"""The sign of each kind of event that is shown on the path and over time, and its role."""
+
+SIDE = 6
+"""Letters at the left and right of a page, and lines above and below it, less two."""
+
+BAND = 4
+"""Figures that stand large under the title."""
+
+
+def page_size(paper: str) -> tuple[int, int]:
+    """Return how many letters and lines a sheet of paper holds."""
+    width, height = PAPERS[paper]
+    return int(width / LETTER), int(height / LINE)
 
 
 class Track(NamedTuple):
-    """A run's track by column."""
+    """A run's track by column, from a time that counts as 0."""
 
     t: Floats
     values: Floats
 
     def of(self, name: str) -> Floats:
+        """Return a column by its name."""
         column: Floats = self.values[:, TRACK.index(name)]
         return column
 
-    def place(self) -> tuple[Floats, Floats]:
-        """Where it was: truly, or where nobody knows that, as it was believed."""
-        x = self.of("x_m")
-        return (x, self.of("y_m")) if np.isfinite(x).any() else (self.of("believed_x_m"), self.of("believed_y_m"))
+    def place(self) -> Floats:
+        """Return where it was, (N, 2): truly, or where nobody knows that, as it was believed."""
+        names = ("x_m", "y_m") if np.isfinite(self.of("x_m")).any() else ("believed_x_m", "believed_y_m")
+        return np.stack([self.of(name) for name in names], axis=1)
 
 
 def _track(run: Run, zero: int | None = None) -> Track:
@@ -42,7 +71,7 @@ def _track(run: Run, zero: int | None = None) -> Track:
     return Track((track[:, 0] - (run.first if zero is None else zero)) * run.dt_s, track)
 
 
-def write_report(one: Run, path: Path, compared: Compared | None = None) -> list[Path]:
+def write_report(one: Run, path: Path, compared: Compared | None = None, paper: str = "A4") -> list[Path]:
     """Write the report of a run, or with ``compared`` of two: as one .pdf of two pages, or as an .svg for each page.
 
     Returns
@@ -54,172 +83,140 @@ def write_report(one: Run, path: Path, compared: Compared | None = None) -> list
     ------
     SaveError, RunError
     """
-    import io
-
-    import matplotlib as mpl
-    from matplotlib.backends.backend_pdf import PdfPages
-
-    pages = pages_of(one, compared)
-    if path.suffix.lower() == ".pdf":
-        buffer = io.BytesIO()
-        with PdfPages(buffer, metadata={"CreationDate": None}) as book:
-            for page in pages:
-                book.savefig(page)
-        write_atomically(path, buffer.getvalue())
-        return [path]
-    written = []
-    for number, page in enumerate(pages, 1):
-        buffer = io.BytesIO()
-        with mpl.rc_context({"svg.hashsalt": "pivrex"}):
-            page.savefig(buffer, format="svg", metadata={"Date": None})
-        file = path if number == 1 else path.with_name(f"{path.stem}-{number}{path.suffix}")
-        write_atomically(file, buffer.getvalue())
-        written.append(file)
-    return written
+    return save_pages(pages_of(one, compared, *page_size(paper)), path)
 
 
-def pages_of(one: Run, compared: Compared | None = None) -> list[Any]:
-    """Draw the pages."""
+def pages_of(one: Run, compared: Compared | None = None, columns: int = 124, rows: int = 76) -> list[Page]:
+    """Make the pages, so many letters wide and lines high."""
     runs = [one] if compared is None else list(compared.runs)
-    return [_settled(_drives(runs, compared)), _settled(figures_page(runs, compared))]
+    return [_drives(runs, compared, columns, rows), figures_page(runs, compared, columns, rows)]
 
 
-def _settled(figure: Any) -> Any:
-    """Lay a page out and keep that, rounded: the solver of the layout is not the same to the last bit twice, and a report shall be."""
-    figure.draw_without_rendering()
-    figure.set_layout_engine("none")
-    for sheet in figure.axes:
-        sheet.set_position([round(v, 6) for v in sheet.get_position().bounds])
-    return figure
-
-
-# --- the first page ---
-
-
-def _drives(runs: Sequence[Run], compared: Compared | None) -> Any:
-    figure, _ = new_sheet(*PAGE)
-    figure.clear()
-    field = runs[0].floor
-    high = (PAGE[0] - 1.2) * field.width_m / field.length_m
-    grid = figure.add_gridspec(5, 1, height_ratios=[0.9, max(2.0, min(high, 5.4)), 1.6, 1.6, 1.1])
-    _title(figure.add_subplot(grid[0]), runs, compared)
-    _floor(figure.add_subplot(grid[1]), runs, compared)
+def _drives(runs: Sequence[Run], compared: Compared | None, columns: int, rows: int) -> Page:
+    page, wide = Page(columns, rows), columns - 2 * SIDE
+    row = _title(page, runs, compared, wide)
     zeros = compared.zero if compared is not None else (runs[0].first,)
     tracks = [_track(run, zero) for run, zero in zip(runs, zeros, strict=False)]
-    _over_time(figure.add_subplot(grid[2]), runs, tracks, ("asked_m_s", "felt_m_s"), "speed ahead in m/s", compared)
-    _over_time(
-        figure.add_subplot(grid[3]), runs, tracks, ("believed_heading_rad", "heading_rad"), "heading in deg", compared
-    )
-    _over_time(figure.add_subplot(grid[4]), runs, tracks, ("battery_V", ""), "battery in V", compared)
-    return figure
+    room = rows - row - 3
+    charts = (("ahead", "m/s", ("asked_m_s", "felt_m_s"), ("asked", "measured"), 0.40),
+              ("heading", "deg", ("believed_heading_rad", "heading_rad"), ("believed", "true"), 0.34),
+              ("battery", "V", ("", "battery_V"), ("", ""), 0.26))  # fmt: skip
+    field = runs[0].floor
+    high = min(round(wide * LETTER * field.width_m / field.length_m / LINE) + 2, round(room * 0.56))
+    page.scene(_floor(runs, compared), SIDE, row, wide, high)
+    row += high + 0.5
+    left = int(rows - row - 4)
+    for title, unit, names, words, share in charts:
+        size = wide, max(6, round(left * share))
+        page.scene(_over_time(runs, tracks, title, unit, names, words, compared, size), SIDE, row, *size)
+        row += size[1] + 0.6
+    page.text(SIDE, rows - 2, f"{runs[0].facts.robot}  {runs[0].name}  page 1 of 2", "dim")
+    return page
 
 
-def _title(sheet: Any, runs: Sequence[Run], compared: Compared | None) -> None:
-    sheet.set_axis_off()
+def _title(page: Page, runs: Sequence[Run], compared: Compared | None, wide: int) -> float:
+    """Write what was driven, by whom and when, and a few figures large; return the row after that."""
     facts = [run.facts for run in runs]
-    head = f"{facts[0].robot}: {' beside '.join(run.name for run in runs)}"
-    sheet.text(0, 1.0, head, fontsize=13, weight="bold", va="top", transform=sheet.transAxes)
-    lines = []
-    for run in runs:
-        f = run.facts
-        who = ", ".join(f.drivers) or "nobody"
-        said = f"{f.began:%d %B %Y, %H:%M}, {len(run) * run.dt_s:.1f} s, driven by {who}; kept: {f.kept}"
-        lines += [said + (f"; routine {f.routine}" if f.routine else "")]
-        lines += wrap(f"note: {f.note}", 110) if f.note else []
-    if compared is not None:
-        lines += wrap(sentence_of(compared), 110)
-    sheet.text(0, 0.66, "\n".join(lines[:5]), fontsize=8.5, va="top", linespacing=1.4, transform=sheet.transAxes)
+    page.text(SIDE, 3, f"{facts[0].robot}: {' beside '.join(run.name for run in runs)}", "title", 1.9)
+    row = 5.2
+    for run, fact in zip(runs, facts, strict=True):
+        said = f"{fact.began:%d %B %Y, %H:%M}, {len(run) * run.dt_s:.1f} s, driven by {', '.join(fact.drivers) or 'nobody'}; kept: {fact.kept}"
+        lines = [said + (f"; routine {fact.routine}" if fact.routine else "")] + (
+            [f"note: {fact.note}"] if fact.note else []
+        )
+        for line in [part for one in lines for part in wrap(one, wide)][:3]:
+            page.text(SIDE, row, line)
+            row += 1.2
+    for line in wrap(sentence_of(compared), wide)[:2] if compared is not None else ():
+        page.text(SIDE, row, line, "alarm" if compared is not None and compared.parting is not None else "rest")
+        row += 1.2
+    row += 0.6
+    values = [figures_of(run) for run in runs]
+    shown = [f for f in FIGURES if all(f.key in v for v in values)][:BAND]
+    for k, f in enumerate(shown):
+        column = SIDE + k * wide / BAND
+        page.text(column, row, f.title, "dim")
+        for j, (value, named) in enumerate(zip(values, ("measured", "commanded"), strict=False)):
+            text = f"{value[f.key]:.{f.digits}f} {f.unit}".strip()
+            page.text(column + j * wide / BAND / 2, row + 1.3, text, named if len(runs) > 1 else "title", 1.5)
+    return row + 3.6
 
 
-def _floor(sheet: Any, runs: Sequence[Run], compared: Compared | None) -> None:
-    draw_floor(sheet, runs[0].floor)
-    for run, (colour, style) in zip(runs, COLOURS, strict=False):
-        x, y = _track(run).place()
-        sheet.plot(x, y, color=colour, linestyle=style, linewidth=1.5, label=run.name if len(runs) > 1 else "path")
-        there = np.isfinite(x) & np.isfinite(y)
-        if there.any():
-            first, last = np.flatnonzero(there)[[0, -1]]
-            sheet.plot(x[first], y[first], "s", color=colour, markersize=7, fillstyle="none")
-            heading = _track(run).of("heading_rad")[last]
-            if np.isfinite(heading):
-                draw_outline(
-                    sheet,
-                    run.line(run.end - 1).rig if len(run) else run.line(0).rig,
-                    np.array([x[last], y[last], heading]),
-                    colour,
-                )
-        if len(runs) == 1:
-            _events_on(sheet, run, x, y)
-    if compared is not None and compared.parting is not None:
-        x, y = _track(runs[0]).place()
+def _floor(runs: Sequence[Run], compared: Compared | None) -> Scene:
+    scene = floor_scene(runs[0].floor)
+    for run, (named, dash) in zip(runs, LOOKS, strict=False):
+        track = _track(run)
+        points = track.place()
+        scene.line(points, named, 0.45, dash)
+        if len(runs) > 1:
+            scene.caption(f"{'╍' if dash else '━'} {run.name}", named)
+        there = np.flatnonzero(np.isfinite(points).all(axis=1))
+        if not len(there):
+            continue
+        scene.sign(points[there[0]], "□", named)
+        scene.label(points[there[0]], "start", named, 4.0, "right left above below")
+        pose = (*points[there[-1]].tolist(), float(track.of("heading_rad")[there[-1]]))
+        rig = run.line(max(run.first, run.end - 1) if len(run) else 0).rig
+        if np.isfinite(pose[2]):
+            (add_outline(scene, rig, pose, named) if dash else add_robot(scene, rig, pose))
+    if compared is None:
+        _add_events(scene, runs[0])
+    elif compared.parting is not None:
+        points = _track(runs[0]).place()
         at = int(np.searchsorted(runs[0].track[:, 0], compared.parting.rows[0]))
-        if at < len(x):
-            sheet.plot(x[at], y[at], "o", color=ALARM, markersize=9, fillstyle="none", label="they part")
-    sheet.legend(fontsize=8, frameon=False, loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=4)
+        if at < len(points):
+            scene.sign(points[at], "×", "alarm")
+            scene.label(points[at], "they part", "alarm", 5.0, "right left above below")
+    return scene
 
 
-def _events_on(sheet: Any, run: Run, x: Floats, y: Floats) -> None:
-    rows = run.track[:, 0]
-    said = set()
-    for event in run.events:
-        if event.kind in ("stop", "bump", "limit", "mark") and len(rows):
-            at = min(len(rows) - 1, int(np.searchsorted(rows, event.row)))
-            marker = {"stop": "s", "bump": "^", "limit": "x", "mark": "D"}[event.kind]
-            label = event.kind if event.kind not in said else None
-            said.add(event.kind)
-            sheet.plot(
-                x[at],
-                y[at],
-                marker,
-                color=TARGET if event.kind == "mark" else ALARM,
-                markersize=5,
-                linestyle="",
-                label=label,
-            )
+def _events(run: Run) -> list[tuple[Event, float]]:
+    """Return what happened that is shown in the drawings, with its time."""
+    return [(e, (e.row - run.first) * run.dt_s) for e in run.events if e.kind in MARKS and e.row >= run.first]
+
+
+def _add_events(scene: Scene, run: Run) -> None:
+    rows, points = run.track[:, 0], _track(run).place()
+    for event, t in _events(run):
+        if len(rows):
+            at = points[min(len(rows) - 1, int(np.searchsorted(rows, event.row)))]
+            sign, named = MARKS[event.kind]
+            scene.sign(at, sign, named)
+            scene.label(at, f"{event.kind} {t:.1f} s", named, 3.0, "right left above below right-above left-above")
 
 
 def _over_time(
-    sheet: Any, runs: Sequence[Run], tracks: Sequence[Track], names: tuple[str, str], label: str, compared: Compared | None
-) -> None:  # fmt: skip
+    runs: Sequence[Run], tracks: Sequence[Track], title: str, unit: str, names: tuple[str, str], words: tuple[str, str],
+    compared: Compared | None, size: tuple[int, int],
+) -> Scene:  # fmt: skip
+    """Draw a pair of columns over time, or of two runs the second of the pair of each; and what happened."""
     asked, felt = names
-    for k, track in enumerate(tracks):
-        turns = asked.endswith("_rad")
-        words = ("believed", "true") if turns else ("asked", "measured")
-        if compared is not None:
-            _one_of_two(sheet, track.t, track.of(felt or asked), k, runs[k].name, turns)
-            continue
-        for name, colour, style, what in ((asked, COMMANDED, "-", words[0]), (felt, MEASURED, ":", words[1])):
-            if not name:
-                continue
-            values = track.of(name)
-            if name.endswith("_rad"):
-                values = np.degrees(np.unwrap(np.nan_to_num(values)))
-            if np.isfinite(values).any():
-                sheet.plot(track.t, values, color=colour, linestyle=style, linewidth=1.2, label=what if felt else None)
-    _marks_on(sheet, runs[0], compared)
-    sheet.set_ylabel(label, fontsize=8)
-    sheet.set_xlabel("s", fontsize=8)
-    sheet.grid(True, color="#d9d9d9", linewidth=0.6)
-    for side in ("top", "right"):
-        sheet.spines[side].set_visible(False)
-    if any(not line.get_label().startswith("_") for line in sheet.lines):
-        sheet.legend(fontsize=7, frameon=False, ncols=2, loc="upper right")
+    end = max([float(t.t[-1]) for t in tracks if len(t.t)] or [1.0])
+    begin = min([float(t.t[0]) for t in tracks if len(t.t)] or [0.0])
 
+    def values(track: Track, name: str) -> Floats:
+        of = track.of(name)
+        return np.degrees(np.unwrap(np.nan_to_num(of))) if name.endswith("_rad") else of
 
-def _one_of_two(sheet: Any, t: Floats, values: Floats, k: int, name: str, turns: bool) -> None:
-    """Draw what one of two runs did, in its colour."""
-    if turns:
-        values = np.degrees(np.unwrap(np.nan_to_num(values)))
-    if np.isfinite(values).any():
-        colour, style = COLOURS[k]
-        sheet.plot(t, values, color=colour, linestyle=style, linewidth=1.2, label=name)
-
-
-def _marks_on(sheet: Any, run: Run, compared: Compared | None) -> None:
+    t = np.linspace(begin, end, max(2, 4 * size[0])) if compared is not None else tracks[0].t
     if compared is not None:
-        if compared.parting is not None:
-            sheet.axvline(compared.parting.t_s, color=ALARM, linewidth=1.0)
-        return
-    for event in run.events:
-        if event.kind in MARKS:
-            sheet.axvline((event.row - run.first) * run.dt_s, color=ALARM, linewidth=0.7, alpha=0.6)
+        series = [
+            Series(run.name, np.interp(t, track.t, values(track, felt), np.nan, np.nan), named, dash)
+            for run, track, (named, dash) in zip(runs, tracks, LOOKS, strict=False)
+        ][::-1]
+    else:
+        pairs = ((felt, "measured", words[1], 0.0), (asked, "commanded", words[0], 0.0))
+        series = [Series(word, values(tracks[0], name), named, dash) for name, named, word, dash in pairs if name]
+    known = np.concatenate([one.values[np.isfinite(one.values)] for one in series] or [np.zeros(0)])
+    if unit == "V" and len(known):  # a battery is never near 0
+        room = max(0.2, float(np.ptp(known)) * 0.15)
+        span = float(known.min()) - room, float(known.max()) + room
+    else:
+        span = span_of(series, 0.2)
+    scene = chart(title, t, series, span, (unit, "s"), size, ("commanded", "measured"), (begin, max(end, begin + 0.1)))
+    at = [(compared.parting.t_s, "×", "alarm")] if compared is not None and compared.parting is not None else []
+    at += [(t, *MARKS[event.kind]) for event, t in _events(runs[0])] if compared is None else []
+    for t_s, sign, named in at:
+        scene.line([(t_s, span[0]), (t_s, span[1])], named, 0.2, 0.5)
+        scene.label((t_s, span[1]), sign, named, 3.0, "below")
+    return scene

@@ -1,4 +1,4 @@
-"""The second page of a report: figures, what happened, the settings that shaped it, what changed, and the season."""
+"""The second page of a report: figures beside the usual ones, what happened, the settings that mattered, what changed, the season."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from pivrex.errors import RigError, RunError
-from pivrex.export.sheet import COMMANDED, GHOST, MEASURED, new_sheet
+from pivrex.export.paper import Page
 from pivrex.line.why import ladder
 from pivrex.rig.base import counted
 from pivrex.rig.difference import differences
@@ -17,86 +17,88 @@ from pivrex.rig.read import rig_text
 from pivrex.runs.comparing import Compared, figures_of
 from pivrex.runs.figures import FIGURES
 from pivrex.runs.run import Run
-from pivrex.runs.season import kind_of, season_of
+from pivrex.runs.season import Course, kind_of, season_of
 from pivrex.runs.shelf import Shelf
+from pivrex.scene.chart import Series, chart, span_of
 
-__all__ = ["ALARM", "COLOURS", "MARKS", "PAGE", "figures_page"]
+__all__ = ["figures_page"]
 
-ALARM = "#b3200a"
-PAGE = (8.27, 11.69)
-"""A4, in inches."""
-
-MOST_EVENTS, MOST_SETTINGS = 22, 24
+SIDE, GUTTER = 6, 4
 LOOKS = 40
 """At so many ticks it is asked which settings shaped what the wheels did."""
 
-COLOURS = ((MEASURED, "-"), (COMMANDED, "--"))
-"""Of the first and the second of two."""
-
-MARKS = {"stop": "■", "bump": "▲", "limit": "!", "mark": "◆", "lost": "?"}
+CHART_H = 14
 
 
-def figures_page(runs: Sequence[Run], compared: Compared | None) -> Any:
-    """Draw the page of figures: what happened, the settings, what changed, the season."""
-    figure, _ = new_sheet(*PAGE)
-    figure.clear()
-    grid = figure.add_gridspec(3, 4, height_ratios=[1.0, 1.1, 0.5])
-    _table(figure.add_subplot(grid[0, :2]), "figures", *_figure_rows(runs))
-    happened = _stage_rows(compared) if compared is not None else _event_rows(runs[0])
-    _table(
-        figure.add_subplot(grid[0, 2:]), "where the stages part" if compared is not None else "what happened", *happened
-    )
-    _table(figure.add_subplot(grid[1, :2]), "settings that shaped it", *_setting_rows(runs[0]))
-    title, head, rows = _change_rows(runs, compared)
-    _table(figure.add_subplot(grid[1, 2:]), _short(title, 46), head, rows)
-    _season(figure, grid, runs[0])
-    return figure
+def figures_page(runs: Sequence[Run], compared: Compared | None, columns: int, rows: int) -> Page:
+    """Make the page, so many letters wide and lines high: two columns of tables, and the season below them."""
+    page, wide = Page(columns, rows), columns - 2 * SIDE
+    half = (wide - GUTTER) // 2
+    left = wide * 5 // 9
+    right, narrow, courses = SIDE + left + GUTTER, wide - left - GUTTER, _courses(runs[-1])
+    bottom = rows - 4 - (len(courses[:4]) + 1) // 2 * CHART_H
+    head, cells, alarms = _figure_rows(runs, courses)
+    below = page.table(SIDE, 3, "figures", head, cells, left, alarms, right=range(1, len(head)))
+    title, found = "where the stages part", _stage_rows(compared) if compared is not None else None
+    if found is None:
+        title, found = "what happened", _event_rows(runs[0], max(4, int(below) - 6))
+    below = max(below, page.table(right, 3, title, *found, narrow)) + 1.5
+    room = max(3, int(bottom - below) - 4)
+    page.table(SIDE, below, "settings that shaped it", *_setting_rows(runs[0], room), left)
+    title, head, cells = _change_rows(runs, compared, room)
+    page.table(right, below, title, head, cells, narrow)
+    for k, course in enumerate(courses[:4]):
+        _draw_course(page, course, SIDE + (half + GUTTER) * (k % 2), bottom + k // 2 * CHART_H, half)
+    page.text(SIDE, rows - 2, f"{runs[0].facts.robot}  {runs[0].name}  page 2 of 2", "dim")
+    return page
 
 
-def _season(figure: Any, grid: Any, run: Run) -> None:
-    """Draw a few figures over all runs that were driven alike: those that stand out first."""
+def _courses(run: Run) -> list[Course]:
+    """Return figures over all runs that were driven alike, up to this one: those that stand out first."""
     facts = run.facts
     shelved = [r for r in Shelf(run.folder.parent).runs() if r.facts is not None and r.facts.began <= facts.began]
     courses = [c for c in season_of(shelved, facts.rig, kind_of(facts)) if np.ptp(c.values) > 0]
-    courses.sort(key=lambda c: (not c.stands_out, c.figure.less is None))
-    for k, course in enumerate(courses[:4]):
-        sheet = figure.add_subplot(grid[2, k])
-        sheet.plot(range(1, len(course.values) + 1), course.values, "-o", color=MEASURED, markersize=3, linewidth=1.0)
-        sheet.plot(
-            len(course.values), course.values[-1], "o", color=ALARM if course.stands_out else MEASURED, markersize=6
-        )
-        unit = f" in {course.figure.unit}" if course.figure.unit else ""
-        sheet.set_title(f"{course.figure.title}{unit}" + (" !" if course.stands_out else ""), fontsize=8)
-        sheet.set_xlabel("run", fontsize=7)
-        sheet.tick_params(labelsize=7)
-        sheet.xaxis.get_major_locator().set_params(integer=True)
-        sheet.grid(True, color="#d9d9d9", linewidth=0.6)
-        for side in ("top", "right"):
-            sheet.spines[side].set_visible(False)
+    return sorted(courses, key=lambda c: (not c.stands_out, c.figure.less is None))
 
 
-def _figure_rows(runs: Sequence[Run]) -> tuple[list[str], list[list[str]]]:
+def _draw_course(page: Page, course: Course, column: int, row: float, wide: int) -> None:
+    values, number = np.array(course.values), np.arange(1, len(course.values) + 1, dtype=float)
+    named = "alarm" if course.stands_out else "measured"
+    usual = Series("usual", np.full(len(values), course.usual), "target", 0.9)
+    series = [usual, Series("", values, named)]
+    span = span_of(series, 10.0**-course.figure.digits)
+    title = f"{'! ' if course.stands_out else ''}{course.figure.title}"
+    scene = chart(
+        title, number, series, span, (course.figure.unit, ""), (wide, CHART_H - 1), ends=("first run", "this run")
+    )
+    scene.dots(np.stack((number, values), axis=1), named, 0.35)
+    page.scene(scene, column, row, wide, CHART_H - 1)
+
+
+def _figure_rows(runs: Sequence[Run], courses: Sequence[Course]) -> tuple[list[str], list[list[str]], list[int]]:
+    """Return the figures, beside the last alike and the usual ones, or of two runs; and which of the rows deviate."""
     values, heads = [figures_of(run) for run in runs], ["", "first", "second"]
+    usual, out = {c.figure.key: c.usual for c in courses}, {c.figure.key for c in courses if c.stands_out}
     if len(runs) == 1:
         before = _before(runs[0], alike=True)
-        heads = ["", "this run", "the last alike"] if before is not None else ["", "this run"]
+        heads = ["", "this run"] + (["last alike"] if before is not None else []) + (["usual"] if usual else [])
         values += [figures_of(before)] if before is not None else []
-    rows = []
+        values += [usual] if usual else []
+    rows: list[list[str]] = []
+    alarms: list[int] = []
     for f in FIGURES:
         if any(f.key in v for v in values):
             cells = [f"{v[f.key]:.{f.digits}f} {f.unit}".strip() if f.key in v else "–" for v in values]
-            rows.append([f.title, *cells])
-    return heads, rows
+            wrong = len(runs) == 1 and f.key in out
+            alarms += [len(rows)] if wrong else []
+            rows.append([f"{'! ' if wrong else ''}{f.title}", *cells])
+    return heads, rows, alarms
 
 
-def _event_rows(run: Run) -> tuple[list[str], list[list[str]]]:
-    rows = [
-        [f"{(e.row - run.first) * run.dt_s:.1f} s", f"{MARKS.get(e.kind, '')} {e.kind}".strip(), _short(e.text, 42)]
-        for e in run.events
-        if e.row >= run.first
-    ]
-    if len(rows) > MOST_EVENTS:
-        rows = [*rows[: MOST_EVENTS - 1], ["", "", f"and {len(rows) - MOST_EVENTS + 1} more: events.csv has all"]]
+def _event_rows(run: Run, most: int) -> tuple[list[str], list[list[str]]]:
+    rows = [[f"{(e.row - run.first) * run.dt_s:.1f} s", e.kind, e.text] for e in run.events if e.row >= run.first]
+    if len(rows) > most:
+        rows = [*rows[: most - 1], ["", "", f"and {len(rows) - most + 1} more: events.csv has all"]]
     return ["", "what", ""], rows or [["", "nothing", ""]]
 
 
@@ -109,7 +111,7 @@ def _stage_rows(compared: Compared) -> tuple[list[str], list[list[str]]]:
     return ["stage", "parts at", "first in"], rows
 
 
-def _setting_rows(run: Run) -> tuple[list[str], list[list[str]]]:
+def _setting_rows(run: Run, most: int) -> tuple[list[str], list[list[str]]]:
     """The settings that the why names while the robot moves, and what they are."""
     rows = []
     try:
@@ -122,11 +124,11 @@ def _setting_rows(run: Run) -> tuple[list[str], list[list[str]]]:
                 continue
             for wheel in line.wheels[:2]:
                 keys |= dict.fromkeys(r.setting for r in ladder(line, tick, wheel) if r.setting)
-        for key in list(keys)[:MOST_SETTINGS]:
+        for key in list(keys)[:most]:
             at = _at(data, key)
             if not isinstance(at, dict | list):
                 shown = "left out" if at is None else str(at).lower() if isinstance(at, bool) else str(at)
-                rows.append([_short(counted(key), 38), _short(shown, 24)])
+                rows.append([counted(key), shown])
     except (RunError, RigError):
         pass
     return ["key", "is"], rows or [["it never moved", ""]]
@@ -141,13 +143,13 @@ def _at(data: Any, key: str) -> Any:
     return data
 
 
-def _change_rows(runs: Sequence[Run], compared: Compared | None) -> tuple[str, list[str], list[list[str]]]:
+def _change_rows(runs: Sequence[Run], compared: Compared | None, most: int) -> tuple[str, list[str], list[list[str]]]:
     head = ["key", "was", "is"]
     if compared is not None:
         changes = list(compared.changes)
         title = "what differs"
-        rows = [[_short(c.key, 30), _short(str(c.before), 14), _short(str(c.after), 14)] for c in changes]
-        rows += [["routine", "", _short(line, 40)] for line in compared.routine]
+        rows = [[c.key, str(c.before), str(c.after)] for c in changes]
+        rows += [["routine", "", line] for line in compared.routine]
     else:
         before = _before(runs[0])
         title = f"changed since {before.name}" if before is not None else "changed since the last run"
@@ -157,11 +159,11 @@ def _change_rows(runs: Sequence[Run], compared: Compared | None) -> tuple[str, l
                 changes = differences(
                     rig_text(before.rig_file(before.first)), rig_text(runs[0].rig_file(runs[0].first))
                 )
-                rows = [[_short(c.key, 30), _short(str(c.before), 14), _short(str(c.after), 14)] for c in changes]
+                rows = [[c.key, str(c.before), str(c.after)] for c in changes]
             except (RigError, ValueError):
                 rows = []
-    if len(rows) > MOST_SETTINGS:
-        rows = [*rows[: MOST_SETTINGS - 1], [f"and {len(rows) - MOST_SETTINGS + 1} more", "", ""]]
+    if len(rows) > most:
+        rows = [*rows[: most - 1], [f"and {len(rows) - most + 1} more", "", ""]]
     return title, head, rows or [["nothing", "", ""]]
 
 
@@ -175,22 +177,3 @@ def _before(run: Run, alike: bool = False) -> Run | None:
         if not alike or kind_of(facts) == kind_of(mine):
             return Run(one.folder)
     return None
-
-
-def _short(text: str, most: int) -> str:
-    return text if len(text) <= most else text[: most - 1] + "…"
-
-
-def _table(sheet: Any, title: str, head: list[str], rows: list[list[str]]) -> None:
-    sheet.set_axis_off()
-    sheet.set_title(title, fontsize=10, loc="left")
-    table = sheet.table(cellText=rows, colLabels=head, loc="upper left", cellLoc="left")
-    table.auto_set_font_size(False)
-    table.set_fontsize(8)
-    table.auto_set_column_width(list(range(len(head))))
-    for (row, _), cell in table.get_celld().items():
-        cell.set_edgecolor("#c9cfc2")
-        cell.set_linewidth(0.5)
-        cell.set_height(0.046)
-        if row == 0:
-            cell.set_text_props(weight="bold", color=GHOST)

@@ -7,11 +7,17 @@ from pathlib import Path
 import numpy as np
 
 from pivrex.errors import ExportError
-from pivrex.export.sheet import COMMANDED, GHOST, MEASURED, TARGET, THING, new_sheet, save_sheet
+from pivrex.export.paper import Page, save_pages
 from pivrex.rig import Rig
+from pivrex.scene.chart import Series, chart, span_of
 from pivrex.tuning import LOOPS, Gains, answers_to
 
 __all__ = ["write_response"]
+
+COLUMNS, ROWS = 70, 24
+"""Letters and lines of a chart."""
+
+LOOKS = {"p": "target", "i": "other", "d": "ghost", "speed": "measured", "given": "commanded"}
 
 
 def write_response(rig: Rig, path: Path, loop_name: str = "heading") -> None:
@@ -39,36 +45,30 @@ def write_response(rig: Rig, path: Path, loop_name: str = "heading") -> None:
     if tried is None:
         raise ExportError(f"{rig.name} has no loop {loop_name}")
     own = loop.gains(tried)
-    sets = (own, Gains(own.p, 0.0, 0.0))
     kinds = [k for k in loop.kinds if k in ("step", "push")]
-    figure, sheets = new_sheet(4.6 * (len(kinds) + 1), 3.6, len(kinds) + 1)
+    page = Page(4 + COLUMNS * (len(kinds) + 1), ROWS + 8)
+    body = "real body" if rig.has_real_body else "perfect body"
+    page.text(4, 2, f"{rig.name}: {loop.name}, P {own.p:g}, I {own.i:g}, D {own.d:g}, {body}", "title", 1.25)
     parts = None
-    for kind, sheet in zip(kinds, sheets, strict=False):
+    for k, kind in enumerate(kinds):
         experiment = loop.experiment(tried, kind)
-        a = answers_to(rig, loop, experiment, sets)
+        a = answers_to(rig, loop, experiment, (own, Gains(own.p, 0.0, 0.0)))
         parts = a if parts is None else parts
-        sheet.plot(a.t_s, a.target[0] * loop.scale, color=TARGET, linewidth=1.0, linestyle="--", label="target")
-        sheet.plot(a.t_s, a.value[1] * loop.scale, color=GHOST, linewidth=1.0, linestyle=":", label="P alone")
-        sheet.plot(a.t_s, a.value[0] * loop.scale, color=MEASURED, linewidth=1.8, label="P, I and D")
+        series = [
+            Series("target", a.target[0] * loop.scale, "target", 0.9),
+            Series("P alone", a.value[1] * loop.scale, "ghost", 0.5),
+            Series("P, I and D", a.value[0] * loop.scale, "measured"),
+        ]
+        scene = chart(
+            experiment.title, a.t_s, series, span_of(series, 2.0), (f"{loop.name} in {loop.unit}", "s"), (COLUMNS, ROWS)
+        )
+        page.scene(scene, 2 + k * COLUMNS, 4, COLUMNS, ROWS)
         f = a.figures
         settled = f"settled in {f.settle_s[0]:.2f} s" if np.isfinite(f.settle_s[0]) else "does not settle"
-        sheet.set_title(
-            f"{experiment.title}\n{settled}, {f.final[0] * loop.scale:+.2f} {loop.unit} left over", fontsize=9
-        )
-        sheet.set_xlabel("time in s")
-        sheet.set_ylabel(f"{loop.name} in {loop.unit}")
-        sheet.legend(fontsize=8, frameon=False)
+        page.text(10 + k * COLUMNS, ROWS + 5, f"{settled}, {f.final[0] * loop.scale:+.2f} {loop.unit} left over")
     assert parts is not None
-    looks = {"p": TARGET, "i": THING, "d": GHOST, "speed": MEASURED, "given": COMMANDED}
-    for name, values in parts.parts.items():
-        sheets[-1].plot(
-            parts.t_s, values[0] * loop.gives_scale, color=looks.get(name, GHOST), label=name,
-            linewidth=1.8 if name == "given" else 1.0,
-        )  # fmt: skip
-    sheets[-1].set_title("what each part gave to the first", fontsize=9)
-    sheets[-1].set_xlabel("time in s")
-    sheets[-1].set_ylabel(f"given in {loop.gives}")
-    sheets[-1].legend(fontsize=8, frameon=False)
-    body = "real body" if rig.has_real_body else "perfect body"
-    figure.suptitle(f"{rig.name}: {loop.name}, P {own.p:g}, I {own.i:g}, D {own.d:g}, {body}", fontsize=10)
-    save_sheet(figure, path)
+    series = [Series(n, v[0] * loop.gives_scale, LOOKS.get(n, "ghost")) for n, v in parts.parts.items()]
+    title = "what each part gave to the first"
+    scene = chart(title, parts.t_s, series, span_of(series, 1.0), (f"given in {loop.gives}", "s"), (COLUMNS, ROWS))
+    page.scene(scene, 2 + len(kinds) * COLUMNS, 4, COLUMNS, ROWS)
+    save_pages([page], path)

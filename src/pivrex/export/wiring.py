@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from pivrex.export.sheet import write_rows
+from pivrex.export.paper import write_rows
 from pivrex.rig import Rig
 from pivrex.rig.attachments import PulseOutput, SwitchOutput
 from pivrex.rig.outputs import Output, ServoOutput
@@ -55,4 +55,4 @@ def _of(
 
 def write_wiring(rig: Rig, path: Path) -> None:
     """Write the wiring as .csv, .svg or .pdf; raises `SaveError`."""
-    write_rows(f"{rig.name}: wiring", HEADER, wiring_rows(rig), path, 9.0)
+    write_rows(f"{rig.name}: wiring", HEADER, wiring_rows(rig), path)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from pivrex.scene.placing import Placing
 
 __all__ = [
+    "FAINT",
     "ROLES",
     "Area",
     "Arrow",
@@ -175,6 +176,8 @@ class Stamped(NamedTuple):
         letters = self.length * placing.across / placing.letter
         if not stamps or letters >= self.least:
             return shapes(self.marks, placing, stamps)
+        if not np.isfinite(self.point).all():
+            return []
         roles = self.stamps[letters >= SHORT]
         size = np.array([roles.shape[1] * placing.letter, roles.shape[0] * placing.line]) / 2
         x, y = (placing.points(self.point) - size / 2).tolist()
@@ -193,6 +196,10 @@ class Label(NamedTuple):
     role: str
     weight: float
     sides: tuple[str, ...]
+
+
+FAINT = 0.2
+"""The weight of labels that stand only where nothing else is, and on paper not at all."""
 
 
 class Caption(NamedTuple):

@@ -74,7 +74,7 @@ class Placing:
     def cell(self, x: float, y: float) -> tuple[int, int]:
         """Return the letter that a point of the scene lies in, margins counted."""
         px, py = self.points((x, y)).tolist()
-        column, row = int(px // self.letter), int(py // self.line)
+        column, row = int((px + 1e-6) // self.letter), int((py + 1e-6) // self.line)
         # what lies on the far edges is the last letter's
         column -= column == self.columns and px < self.columns * self.letter + 1e-6
         row -= row == self.rows and py < self.rows * self.line + 1e-6

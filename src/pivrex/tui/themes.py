@@ -9,6 +9,7 @@ from rich.style import Style
 from textual.theme import Theme
 
 from pivrex.scene.marks import ROLES
+from pivrex.scene.palette import DARK, LIGHT
 from pivrex.tui.draw.picture import TEXT
 
 __all__ = ["FEW", "STROKES", "TEXTURES", "THEMES", "next_theme", "style_of"]
@@ -16,18 +17,17 @@ __all__ = ["FEW", "STROKES", "TEXTURES", "THEMES", "next_theme", "style_of"]
 FEW = " 16"
 """Behind the name of a theme: as it is where there are no more than sixteen colours."""
 
-_DUSK = {
-    "rest": "#e8e0cc", "dim": "#a3b09f", "frame": "#5d6f61", "title": "bold #f2ead6",
-    "commanded": "bold #f0a63a", "measured": "bold #49c5b6", "target": "#c3aef0", "alarm": "bold #ff7b66",
-    "ghost": "#7f8a7b", "chosen": "bold #0d1612 on #e4dcc8", "groove": "#0d1612", "other": "#9db06f",
-    "key": "bold #d8c690", "safe": "bold #0d1612 on #9fb58c", "live": "bold #0d1612 on #ff7b66",
-}  # fmt: skip
-_NOON = {
-    "rest": "#1d241f", "dim": "#4c564d", "frame": "#8c9486", "title": "bold #10150f",
-    "commanded": "bold #9a4f00", "measured": "bold #00695e", "target": "#6440a8", "alarm": "bold #b3200a",
-    "ghost": "#7b8176", "chosen": "bold #f7f3e6 on #1d241f", "groove": "#f7f3e6", "other": "#5c7032",
-    "key": "bold #6b5200", "safe": "bold #f7f3e6 on #3f6b3a", "live": "bold #ffffff on #b3200a",
-}  # fmt: skip
+_BOLD = ("title", "commanded", "measured", "alarm", "key")
+
+
+def _looks(colours: dict[str, str], chosen: str, safe: str, live: str) -> dict[str, str]:
+    """Return the styles of a theme: of each role its colour, of three their grounds too."""
+    styles = {name: ("bold " if name in _BOLD else "") + colour for name, colour in colours.items() if name}
+    return styles | {"chosen": chosen, "safe": f"bold {safe}", "live": f"bold {live}"}
+
+
+_DUSK = _looks(DARK, "bold #0d1612 on #e4dcc8", "#0d1612 on #9fb58c", "#0d1612 on #ff7b66")
+_NOON = _looks(LIGHT, "bold #f7f3e6 on #1d241f", "#f7f3e6 on #3f6b3a", "#ffffff on #b3200a")
 _PLAIN = {
     "rest": "", "dim": "", "frame": "dim", "title": "bold", "commanded": "bold", "measured": "", "target": "",
     "alarm": "bold reverse", "ghost": "dim", "chosen": "reverse", "groove": "", "other": "", "key": "bold",
@@ -49,16 +49,6 @@ _NOON_16 = {
     "key": "blue", "safe": "bright_white on green", "live": "bold bright_white on red",
 }  # fmt: skip
 
-_DUSK_AREAS = {
-    "floor": "#17251e", "bench": "#43522b", "hull": "#4b665a", "nose": "#e8962f", "tyre": "#0b1210", "gap": "#6b4a12",
-    "limit": "#8a3527", "band": "#2c2740", "command fill": "#a86d14", "measure fill": "#1f6f67", "wall": "#5d6f61", "rim": "#b4c4b4",
-    "bench rim": "#6d8046", "grid": "#2b3d33", "trail": "#34897f", "old trail": "#24594f",
-}  # fmt: skip
-_NOON_AREAS = {
-    "floor": "#ece7d4", "bench": "#b9c48d", "hull": "#c3c9bb", "nose": "#dd8a1e", "tyre": "#4b524b", "gap": "#f0cf8e",
-    "limit": "#e59383", "band": "#dcd2ee", "command fill": "#e8b060", "measure fill": "#7cc7bd", "wall": "#8c9486", "rim": "#3a423b",
-    "bench rim": "#7d8a4e", "grid": "#d6d0ba", "trail": "#5aa79d", "old trail": "#a3c9c1",
-}  # fmt: skip
 _DUSK_AREAS_16 = {
     "floor": "black", "bench": "green", "hull": "bright_black", "nose": "yellow", "tyre": "black", "gap": "yellow",
     "limit": "red", "band": "bright_black", "command fill": "yellow", "measure fill": "cyan", "wall": "white", "rim": "bright_white",
@@ -80,8 +70,8 @@ STROKES = {"measured": "•", "trail": "•", "old trail": "·", "ghost": "·", 
 """What a line is made of where it has no colour; others keep their blocks."""
 
 _LOOKS: dict[str, tuple[dict[str, str], str]] = {
-    "dusk": (_DUSK_AREAS | _DUSK, "#0d1612"),
-    "noon": (_NOON_AREAS | _NOON, "#f7f3e6"),
+    "dusk": (_DUSK, DARK[""]),
+    "noon": (_NOON, LIGHT[""]),
     "plain": (_PLAIN, ""),
     "dusk 16": (_DUSK_AREAS_16 | _DUSK_16, "black"),
     "noon 16": (_NOON_AREAS_16 | _NOON_16, "bright_white"),

@@ -6,17 +6,19 @@ differ least within (least squares). What a part holds of each of the two roles 
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw
 
-from pivrex.scene.marks import ROLES, Area, Caption, Label, Mark, Rim, Spot, role, shapes
+from pivrex.export.paper import Page
+from pivrex.scene.marks import FAINT, ROLES, Area, Caption, Label, Mark, Rim, Spot, role, shapes
 from pivrex.scene.scene import Placing, Scene
 from pivrex.tui.draw.picture import TEXT, Picture
 
-__all__ = ["covered", "placing_of", "print_scene"]
+__all__ = ["covered", "draw_pages", "placing_of", "print_scene"]
 
 Bytes = NDArray[np.uint8]
 Floats = NDArray[np.float64]
@@ -63,9 +65,6 @@ _MATTERS = np.isin(
     ],
 )
 """Roles that no label covers."""
-
-FAINT = 0.2
-"""The weight of labels that stand only where nothing else is."""
 
 BRIGHTER, CLEARER = 2.3, 0.42
 """How the blends of a line are spread: more of it where it is, less where it is not."""
@@ -163,6 +162,23 @@ def print_scene(scene: Scene, width: int, height: int) -> Picture:
     return picture
 
 
+def draw_pages(pages: Sequence[Page], width: int) -> Picture:
+    """Draw pages for paper below each other: a letter is a cell, a line a row."""
+    picture = Picture(width, sum(int(page.rows) for page in pages))
+    top = 0
+    for page in pages:
+        for scene, placing, column, row in page.scenes:
+            margins = placing.margins
+            size = margins.left + placing.columns + margins.right, margins.top + placing.rows + margins.bottom
+            picture.place(print_scene(scene, *size), int(column), top + int(row))
+        for column, row, columns in page.rules:
+            picture.across(top + int(row), int(column), int(column + columns))
+        for one in page.texts:
+            picture.text(int(one.column), top + int(one.row), one.text, one.role)
+        top += int(page.rows)
+    return picture
+
+
 def _print(scene: Scene, placing: Placing, size: tuple[int, int]) -> Printed:
     columns, rows = placing.columns, placing.rows
     below = _kept(scene.below, placing, size) if scene.below is not None else None
@@ -170,12 +186,12 @@ def _print(scene: Scene, placing: Placing, size: tuple[int, int]) -> Printed:
     draw = ImageDraw.Draw(image)
     for shape in shapes(scene.marks, placing, stamps=True):
         if isinstance(shape, Area):
-            draw.polygon((shape.corners - 0.5).ravel().tolist(), fill=role(shape.role))
+            draw.polygon(_inner(shape.corners).ravel().tolist(), fill=role(shape.role))
         elif isinstance(shape, Rim):
             if shape.width >= HAIRLINE:
-                points = _snapped(shape, columns, rows) - 0.5
+                points = np.rint(np.clip(_snapped(shape, columns, rows), -FAR, FAR) - 0.5)
                 draw.line(points.ravel().tolist(), fill=role(shape.role), width=round(shape.width))
-        else:
+        elif abs(shape.x) < FAR and abs(shape.y) < FAR:
             stamp = Image.fromarray(shape.roles.repeat(HIGH // 2, axis=0).repeat(WIDE // 2, axis=1))
             at = round(shape.x / WIDE * 2) * WIDE // 2, round(shape.y / HIGH * 2) * HIGH // 2
             image.paste(stamp, at, stamp.point(lambda of: 255 * (of > 0)))
@@ -189,6 +205,16 @@ def _print(scene: Scene, placing: Placing, size: tuple[int, int]) -> Printed:
         _fit(words, (words != below.raster.view(np.uint64).reshape(words.shape)).any(axis=1), cells)
     return Printed(raster, cells)
 
+
+def _inner(corners: Floats) -> Floats:
+    """Return corners moved to the outermost points within: the library draws what lies between whole numbers, both of them included."""
+    corners = np.clip(corners, -FAR, FAR)
+    inner: Floats = np.rint(corners - 0.5 - 0.499 * np.sign(corners - corners.mean(axis=0)))
+    return inner
+
+
+FAR = 50_000.0
+"""Points: what lies farther away is drawn no farther."""
 
 THIN = 6.0
 """Points: a line along an axis that is thinner is moved to the middle of its cells, where there is a character for it."""
@@ -338,7 +364,8 @@ def _labels(picture: Picture, marks: list[Mark], placing: Placing) -> None:
 def _beside(side: str, column: int, row: int, size: int) -> tuple[int, int]:
     """Return where a text of a size begins that stands at a side of a cell."""
     x, y = column - size // 2, row
+    left = max(0, column - size - 1) if column >= size else column - size - 1  # what is long goes without a space
     for part in side.split("-"):
-        x = {"left": column - size - 1, "right": column + 2, "from": column, "to": column - size + 1}.get(part, x)
+        x = {"left": left, "right": column + 2, "from": column, "to": column - size + 1}.get(part, x)
         y += {"above": -1, "below": 1}.get(part, 0)
     return x, y

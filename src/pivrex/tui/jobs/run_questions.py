@@ -10,6 +10,8 @@ from typing import Any
 import numpy as np
 
 from pivrex.errors import PivrexError, RunError
+from pivrex.export.paper import Page
+from pivrex.export.report import pages_of
 from pivrex.line.layout import Floats
 from pivrex.rig import Field, Rig, read_rig
 from pivrex.rig.field import Keep
@@ -25,7 +27,7 @@ from pivrex.runs.through import through
 from pivrex.runs.track import TRACK
 from pivrex.tui.jobs.job import Job, Progress
 
-__all__ = ["Beside", "Listed", "RunReader", "Told", "Went", "place", "run_job"]
+__all__ = ["Beside", "Listed", "Report", "RunReader", "Told", "Went", "place", "run_job"]
 
 SMALL = 90
 """So many points of a track are enough for a small picture."""
@@ -75,6 +77,13 @@ class Beside(Differences):
     said: str
 
 
+@dataclass(frozen=True)
+class Report:
+    """The pages of a report, as wide as the screen wants them."""
+
+    pages: tuple[Page, ...]
+
+
 def place(track: Floats) -> Floats:
     """Return where a track went, (N, 2): truly, or where nobody knows that as it was believed."""
     x = TRACK.index("x_m")
@@ -98,6 +107,7 @@ class RunReader:
             "beside": self._beside,
             "learnt": self._learnt,
             "through": self._through,
+            "pages": self._pages,
         }
         try:
             return answers[word](*about)
@@ -142,6 +152,12 @@ class RunReader:
     @staticmethod
     def _learnt(path: Path, rig: Path, turned_rad: float) -> Learning:
         return learn(Run(path), read_rig(rig), rig_text(rig), turned_rad)
+
+    @staticmethod
+    def _pages(columns: int, one: Path, other: Path | None = None, by: str = "") -> Report:
+        first = Run(one)
+        both = compare(first, Run(other), by) if other is not None else None
+        return Report(tuple(pages_of(first, both, columns)))
 
     def _through(self, path: Path, rig: Path) -> tuple[str, str]:
         run = Run(path)

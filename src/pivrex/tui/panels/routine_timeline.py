@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from pivrex.scene.placing import Placing
+from pivrex.scene.timeline import Bar, Timeline, timeline_scene
 from pivrex.session.periods import Period
+from pivrex.tui.draw.cells import placing_of, print_scene
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.draw.step_bars import LABEL, Bar, Timeline, draw_timeline
 from pivrex.tui.panels.open_routine import OpenRoutine
 from pivrex.tui.panels.panel import Panel
 
@@ -19,6 +21,7 @@ class RoutineTimeline(Panel):
     def __init__(self, routine: OpenRoutine) -> None:
         super().__init__(routine.view)
         self._routine = routine
+        self._placing: Placing | None = None
 
     def lanes(self) -> tuple[str, ...]:
         """Return the lanes that there are."""
@@ -38,9 +41,10 @@ class RoutineTimeline(Panel):
         now = self.model.value("clock", "t") + status.from_s if status.period is Period.ALONE else -1.0
         limit = self.model.folder.settings.match.alone_s
         data = Timeline(self.lanes(), bars, limit, end, routine.t, routine.line, now)
-        picture = Picture(width, height)
-        picture.place(draw_timeline(data, width - 2, height), 1, 0)
-        return picture
+        data = data._replace(lanes=data.lanes[: max(1, height - 1)])
+        scene = timeline_scene(data, width)
+        self._placing = placing_of(scene, width, height)
+        return print_scene(scene, width, height)
 
     def _walk(self, by: int) -> None:
         routine = self._routine
@@ -68,9 +72,5 @@ class RoutineTimeline(Panel):
         self._routine.go_to(self._routine.t + COARSE_S)
 
     def point(self, x: int, y: int, phase: str) -> None:
-        preview = self._routine.preview
-        if phase == "release" or preview is None:
-            return
-        room = max(10, self.view.size.width - 2 - LABEL - 1)
-        whole = max(self.model.folder.settings.match.alone_s, preview.time_s, 1.0)
-        self._routine.go_to((x - 1 - LABEL + 0.5) / room * whole)
+        if phase != "release" and self._routine.preview is not None and self._placing is not None:
+            self._routine.go_to(self._placing.units(x, y)[0])

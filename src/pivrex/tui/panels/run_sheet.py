@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 from pivrex.errors import LearnError, SaveError
@@ -11,8 +12,10 @@ from pivrex.routine import check_text
 from pivrex.runs.learning.routine import LASTS_S, learning_drive
 from pivrex.session.messages import StartPeriod
 from pivrex.session.periods import Period
+from pivrex.tui.draw.cells import draw_pages
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.run_questions import Told
+from pivrex.tui.overlays.sheet import Sheet
 from pivrex.tui.panels.learnt_values import draw_learnt
 from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.run_comparison import draw_beside
@@ -20,10 +23,14 @@ from pivrex.tui.panels.run_story import draw_season, draw_told
 from pivrex.tui.panels.runs_desk import RunsDesk
 from pivrex.units import parse
 
-__all__ = ["RunSheet"]
+__all__ = ["LOOK_KEY", "RunSheet"]
 
 SHEETS = ("run", "learnt", "season")
 BY = ("start", "motion", "bump")
+REPORT_W, LEAST_W = 124, 84
+"""Letters that a report is wide on the screen, at most and at least."""
+
+LOOK_KEY = "R"
 
 
 class RunSheet(Panel):
@@ -42,6 +49,7 @@ class RunSheet(Panel):
         self.desk = desk
         self.sheet = SHEETS[0]
         self.turned_rad = 0.0
+        self._looks = False
         self._tolds: dict[str, Told] = {}
         """The runs that are shown, by name: the selected and the marked one."""
 
@@ -63,6 +71,19 @@ class RunSheet(Panel):
         elif self.sheet == "learnt" and desk.selected and desk.learnt_of != self.learning():
             desk.ask(*self.learning())
         self.model.report_words = self._report_words()
+        if desk.report is not None and self._looks:
+            report, desk.report, self._looks = desk.report, None, False
+            self.view.lay_over(Sheet("report", LOOK_KEY, lambda width: draw_pages(report.pages, width)))
+
+    def act_look(self) -> None:
+        """Show the report of what is selected, as it would be written."""
+        kind, *words = self._report_words() or ("",)
+        if kind:
+            runs = [Path(word) for word in words if not word.startswith("--") and word != self.desk.by]
+            width = min(REPORT_W, self.view.size.width - 8)
+            self.desk.ask("pages", max(LEAST_W, width), *runs, *([self.desk.by] if len(runs) > 1 else []))
+            self._looks = True
+            self.model.say("making the report; x writes it")
 
     def _report_words(self) -> tuple[str, ...]:
         desk = self.desk

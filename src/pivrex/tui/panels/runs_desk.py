@@ -16,7 +16,7 @@ from pivrex.runs.facts import UNMARKED, read_facts, write_facts
 from pivrex.runs.learning import Learning
 from pivrex.runs.shelf import Shelved, gone_folder
 from pivrex.session.keeping import BY_KEY
-from pivrex.tui.jobs.run_questions import Beside, Listed, Told, Went, run_job
+from pivrex.tui.jobs.run_questions import Beside, Listed, Report, Told, Went, run_job
 
 __all__ = ["RunsDesk"]
 
@@ -32,7 +32,7 @@ class RunsDesk:
         None before the first answer.
     went : dict of str to Went
         For small pictures.
-    told, beside, learnt : the newest answers
+    told, beside, learnt, report : the newest answers
     selected, marked : str
         Names of runs; empty for none. ``marked`` is the first of those that lie over each other.
     also : list of str
@@ -53,6 +53,7 @@ class RunsDesk:
         self.told: Told | None = None
         self.beside: Beside | None = None
         self.learnt: Learning | None = None
+        self.report: Report | None = None
         self.learnt_of: tuple[Any, ...] = ()
         self.selected = self.marked = self.find = ""
         self.also: list[str] = []
@@ -102,6 +103,8 @@ class RunsDesk:
             self.told = answer
         elif isinstance(answer, Beside):
             self.beside = answer
+        elif isinstance(answer, Report):
+            self.report = answer
         elif isinstance(answer, Learning):
             self.learnt, self.learnt_of = answer, question
         elif isinstance(answer, tuple):

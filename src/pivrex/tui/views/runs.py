@@ -8,7 +8,7 @@ from pivrex.tui.commands import Command
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.run_list import RunList
-from pivrex.tui.panels.run_sheet import RunSheet
+from pivrex.tui.panels.run_sheet import LOOK_KEY, RunSheet
 from pivrex.tui.panels.runs_desk import RunsDesk
 
 __all__ = ["RUNS_COMMANDS", "RunsView", "runs_bars", "runs_exports"]
@@ -57,6 +57,8 @@ RUNS_COMMANDS = (
             ("T", "shift+t", "upper_t"), foot=9),
     Command("write_learnt", "write into the rig", "Writes what was learnt into the open rig, as one step that undo takes back.",
             ("W", "shift+w", "upper_w"), foot=5),
+    Command("look", "report", "Shows the report of the selected run, or of the two that lie over each other, as x would write it.",
+            (LOOK_KEY, "shift+r", "upper_r"), foot=4),
     Command("take_away", "take away", "Takes the selected run away.", ("delete",), foot=10),
     Command("bring_back", "bring back", "Brings back the run that was taken away last.", ("backspace",)),
 )  # fmt: skip

@@ -1,0 +1,78 @@
+"""A routine over time: a lane for what drives, for waiting, for sensing, and for each attachment; and where the clock cuts it off."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from pivrex.scene.scene import Box, Margins, Scene
+
+__all__ = ["LABEL", "Bar", "Timeline", "timeline_scene"]
+
+LABEL = 9
+"""Letters before the lanes, for their names."""
+
+_FILL = {"motion": "commanded", "wait": "dim", "sense": "target"}
+THIN_LETTERS = 0.5
+"""A step is drawn at least so wide."""
+
+
+class Bar(NamedTuple):
+    """A step in a lane: from when to when, which line it is, what it says, and whether a student should look at it."""
+
+    lane: str
+    begin_s: float
+    end_s: float
+    line: int
+    text: str
+    marks: tuple[str, ...] = ()
+
+
+class Timeline(NamedTuple):
+    """What is drawn: the lanes from the top, the bars, how long the clock is, the cursor (below 0 for none), the chosen line, and now."""
+
+    lanes: tuple[str, ...]
+    bars: tuple[Bar, ...]
+    limit_s: float
+    end_s: float
+    cursor_s: float
+    line: int
+    now_s: float = -1.0
+
+    @property
+    def whole_s(self) -> float:
+        """So long is what is drawn."""
+        return max(self.limit_s, self.end_s, 1.0)
+
+
+def timeline_scene(data: Timeline, columns: int) -> Scene:
+    """Draw it over ``columns`` letters, names included, and a line for each lane and one above."""
+    whole, room = data.whole_s, max(1, columns - LABEL - 1)
+    scene = Scene(Box(0.0, -float(len(data.lanes)), whole, 0.0), equal=False, margins=Margins(LABEL, 1, 1, 0))
+    step = next(s for s in (1, 2, 5, 10, 20, 60, 120) if whole / s * 6 <= room or s == 120)
+    for second in range(0, int(whole) + 1, step):
+        scene.label((second, 0.0), f"{second} s" if second == 0 else str(second), "dim", 1.0, "above-from")
+    for k, lane in enumerate(data.lanes):
+        scene.label((0.0, -k - 0.5), lane[: LABEL - 1], "rest", 1.0, "left")
+        scene.line([(0.0, -k - 0.5), (whole, -k - 0.5)], "grid", 0.2)
+        for bar in data.bars:
+            if bar.lane == lane:
+                _add_bar(scene, k, bar, bar.line == data.line, whole / room)
+    bottom = -float(len(data.lanes))
+    for t, named in ((data.limit_s, "alarm"), (data.now_s, "measured")):
+        if t >= 0:
+            scene.line([(t, 0.0), (t, bottom)], named, 0.35)
+    if data.now_s < 0 <= data.cursor_s:
+        scene.line([(data.cursor_s, 0.0), (data.cursor_s, bottom)], "title", 0.35)
+        scene.label((data.cursor_s, 0.0), "▼", "chosen", 9.0, "above")
+    return scene
+
+
+def _add_bar(scene: Scene, k: int, bar: Bar, chosen: bool, letter_s: float) -> None:
+    named = "title" if chosen else "alarm" if bar.marks else _FILL.get(bar.lane, "measured")
+    begin, end, top, low = bar.begin_s, max(bar.end_s, bar.begin_s + THIN_LETTERS * letter_s), -k - 0.02, -k - 0.98
+    scene.area([(begin, top), (end, top), (end, low), (begin, low)], named)
+    said = f"{bar.line}{'!' if bar.marks else ''}"
+    for text in (said, str(bar.line)):
+        if end - begin >= (len(text) + 1) * letter_s:
+            scene.sign(((begin + end) / 2, -k - 0.5), text, "groove")
+            break
