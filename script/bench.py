@@ -26,6 +26,7 @@ import bench_path
 import bench_remotes
 import bench_routine
 import bench_runs
+import bench_scene
 import numpy as np
 
 from pivrex.diagnosis.shakedown import Shakedown
@@ -368,6 +369,7 @@ def main() -> None:
         result["tune_s"] = bench_body.tune_s()
         result["responses_ms"] = bench_body.responses_ms(Path(folder))
         result["next_probe_s"] = next_probe_s()
+        result["scene_ms"] = bench_scene.scene_ms(Path(folder))
         result["map_ticks_per_s"] = map_ticks_per_s(Path(folder))
     result["frames_parsed_per_s"] = bench_remotes.parsed_per_s()
     result["source_to_output_ms"] = {

@@ -10,9 +10,10 @@ import numpy as np
 
 from pivrex.line import Entry, Line
 from pivrex.rig import RigFile, open_folder, read_rig
+from pivrex.scene.chart import Series, chart, span_of
 from pivrex.sim import Rollout
 from pivrex.sim.body import RealBody
-from pivrex.tui.draw.lines import Series, draw_lines, span_of
+from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.jobs.responses import Question, response_job
 from pivrex.tuning import LOOPS, Gains
 from pivrex.tuning.search import search
@@ -100,7 +101,7 @@ def responses_ms(folder: Path, count: int = 24) -> dict[str, float]:
             time.sleep(0.001)
         a = found[-1][1]
         series = [Series("", values, "measured") for values in np.degrees(a.value)]
-        draw_lines("", a.t_s, series, span_of(series, 1.0), "deg", 96, 22)
+        print_scene(chart("", a.t_s, series, span_of(series, 1.0), ("deg", "s"), (96, 22)), 96, 22)
         took.append((time.perf_counter() - before) * 1e3)
     work.close()
     kept = took[2:]  # the first ones start the process

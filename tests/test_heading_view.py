@@ -173,8 +173,7 @@ class HeadingViewTest(HeadingCase):
         async with self.running(view="field"):
             await self.frames(3)
             field: Any = self.app.views["field"]
-            scale = field._map._ground[1]
-            x, y = scale.cell(self.model.value("truth", "x"), self.model.value("truth", "y"))
+            x, y = field._map._placing.cell(self.model.value("truth", "x"), self.model.value("truth", "y"))
             field.point(x, y, "press")
             field.point(x + 20, y, "drag")
             field.point(x + 20, y, "release")

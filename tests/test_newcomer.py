@@ -560,7 +560,7 @@ class SmallThingsTest(AppCase):
             for _ in range(60):
                 await self.frames(2)
                 rows = self.text("field").splitlines()
-                places.add(next(i for i, row in enumerate(rows) if " pose " in row))
+                places.add(next(i for i, row in enumerate(rows) if "heading" in row and "deg" in row))
             self.assertEqual(len(places), 1)
             self.assertIn("field's forward", self.text("field"))
 
@@ -704,7 +704,7 @@ class OwnRobotTest(TerminalCase):
         terminal.wait("+60 %")
         move("left_y -0.8 right_y -0.8")
         terminal.keys("5")
-        wait_for(lambda: "pose" in terminal.screen() and "x +0.6" not in terminal.screen(), 30, terminal.screen)
+        wait_for(lambda: re.search(r"\bat +\+[1-9]\.", terminal.screen()), 30, terminal.screen)
         move("left_y 0.02 right_y -0.03")
 
     def shake_down(self) -> None:

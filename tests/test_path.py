@@ -519,7 +519,7 @@ class CommandTest(TempCase):
         for said in (
             "your acceleration",
             "a slow zone",
-            "way in m",
+            "10 m",
             "speed in m/s",
             "round, for Dunlin, on the greenhouse",
         ):

@@ -258,7 +258,7 @@ class MadeOfItTest(RoutineCase):
             await self.until(lambda: not self.helpers.rehearsal.goes_on)
             await self.frames(2)
             said = self.screen()
-            for words in ("rehearsed 6 times", "bench A 0 %", "follows start", "farthest out: seed ", " cm ─"):
+            for words in ("rehearsed 6 times", "bench A 0 %", "follows start", "farthest out: seed ", " cm"):
                 self.assertIn(words, said)
             self.assertRegex(said, r"± \d\.\d cm, ± \d\.\d deg")
             self.assertNotIn("of the text before", said)
@@ -504,7 +504,7 @@ class PreviewTest(TempCase):
         picture = print_scene(timeline_scene(Timeline(("motion", "boom"), bars, 20.0, 10.0, 5.0, 3), 50), 50, 3)
         rows = picture.rows()
         # 40 cells for 20 s: five seconds are ten cells, behind nine for the names
-        self.assertEqual((rows[1][:8].strip(), rows[1][9:19].strip(), rows[2][19:29].strip()), ("motion", "3", "4!"))
+        self.assertEqual((rows[1][:8].strip(), rows[1][9:19].strip(), rows[2][20:29].strip()), ("motion", "3", "4!"))
         for row, begin, named in ((1, 9, "title"), (2, 19, "alarm")):  # the chosen one, and one to look at
             self.assertTrue((picture.grounds[row, begin + 1 : begin + 9] == role(named)).all())
         self.assertEqual(rows[0][19], "▼")

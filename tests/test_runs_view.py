@@ -24,6 +24,7 @@ from pivrex.runs.track import TRACK
 from pivrex.scene.marks import ROLES
 from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.sums import SUMS
+from pivrex.tui.draw.picture import TEXT
 from pivrex.tui.draw.sums import draw_sum
 from pivrex.tui.jobs.run_questions import RunReader, Told, Went
 from pivrex.tui.overlays.bench import Bench
@@ -262,11 +263,10 @@ class OverEachOtherTest(RunsCase):
                 row = next(y for y, text in enumerate(rows) if words in text)
                 return role(row, rows[row].index(words))
 
-            for sign, name, word, named in (("━", SECOND, "first", "measured"), ("┄", FIRST, "second", "commanded")):
+            for sign, name, word, named in (("━", SECOND, "first", "measured"), ("╍", FIRST, "second", "commanded")):
                 self.assertEqual((legend(f"{sign} {name}"), legend(f"{sign} {word}")), (named, named))
             small = [
-                {role(y, x) for x in range(2, 18) if "\u2800" < rows[y][x] <= "\u28ff"}
-                for y in range(2, 8)
+                {role(y, x) for x in range(2, 18) if picture.blends[y, x] != TEXT} for y in range(2, 8)
             ]  # fmt: skip
             self.assertEqual(set().union(*small[:3]), {"measured"})
             self.assertEqual(set().union(*small[3:]), {"commanded"})

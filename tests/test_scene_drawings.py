@@ -321,7 +321,9 @@ class StickTest(unittest.TestCase):
             ("axis", 4 * 0.3 + 4 * 0.2 - 4 * 0.3 * 0.2),
         ):
             scene = gate_scene(GateData(np.zeros((0, 2)), np.zeros((0, 2)), 0.3, 0.2, measure))
-            scene.marks = [m for m in scene.marks if getattr(m, "role", "") == "band"]
+            assert scene.below is not None
+            scene.marks = [m for m in scene.below.marks if getattr(m, "role", "") == "band"]
+            scene.below = None
             # 2.08 across in 64 columns
             self.assertAlmostEqual(
                 shares(print_scene(scene, 64, 32), "band").sum() / square, (64 / 2.08) ** 2 / 2, delta=12

@@ -35,7 +35,7 @@ EVERY_S = 5.0
 def floor_scene(field: Field) -> Scene:
     """Return a scene for what moves on a field, all of it shown."""
     scene = field_scene(field, whole(field), zones=True)
-    scene.caption(f"{field.name} {field.length_m:g} × {field.width_m:g} m, x to the right, y up")
+    scene.caption("x to the right, y up")
     return scene
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -79,43 +80,47 @@ def chart(
     """
     (low, high), (first, last) = span, reach or ((float(t[0]), float(t[-1])) if len(t) > 1 else (0.0, 1.0))
     last = last if last > first else first + 1.0
+    # what lies on top is named first
+    names = tuple((one.name, one.role, one.dash) for one in reversed(series) if one.name)
+    below = _axes(title, names, (float(low), float(high)), (first, last), units, size, ends)
+    scene = Scene(below.box, equal=False, margins=below.margins, below=below)
+    pair = [next((s.values for s in reversed(series) if s.role == role), None) for role in gap]
+    if pair[0] is not None and pair[1] is not None:
+        # the area needs no more than two points a letter, and is costly to fill
+        some = np.unique(np.linspace(0, len(t) - 1, min(len(t), 2 * size[0])).astype(int)) if len(t) else slice(None)
+        between(scene, t[some], pair[0][some].clip(low, high), pair[1][some].clip(low, high), "gap")
+    for one in series:
+        if len(t) > 1:
+            scene.line(np.stack((t, one.values.clip(low, high)), axis=1), one.role, 0.4, one.dash)
+    return scene
+
+
+@lru_cache(maxsize=64)
+def _axes(
+    title: str, names: tuple[tuple[str, str, float], ...], span: tuple[float, float], reach: tuple[float, float],
+    units: tuple[str, str], size: tuple[int, int], ends: tuple[str, str],
+) -> Scene:  # fmt: skip
+    """Draw what stays while the lines move: the rules, the numbers of both axes, title and names."""
+    (low, high), (first, last) = span, reach
     scene = Scene(Box(first, low, last, high), equal=False, margins=Margins(NUMBERS, 1, 1, 1))
     columns, rows = size[0] - NUMBERS - 1, size[1] - 2
     scene.caption(units[0], "dim", "top right")
     scene.caption(title, "title")
-    for one in reversed([s for s in series if s.name]):  # what lies on top is named first
-        scene.caption(f"{SIGNS.get(one.dash, '┄')} {one.name}", one.role)
-    _number(scene, span, (first, last), units[1], (max(2, rows // 3), max(2, columns // EACH)), ends)
-    pair = [next((s.values for s in reversed(series) if s.role == role), None) for role in gap]
-    if pair[0] is not None and pair[1] is not None:
-        between(scene, t, np.clip(pair[0], low, high), np.clip(pair[1], low, high), "gap")
-    for one in series:
-        if len(t) > 1:
-            scene.line(np.stack((t, np.clip(one.values, low, high)), axis=1), one.role, 0.4, one.dash)
-    return scene
-
-
-def _number(
-    scene: Scene,
-    span: tuple[float, float],
-    reach: tuple[float, float],
-    unit: str,
-    most: tuple[int, int],
-    ends: tuple[str, str],
-) -> None:
-    """Draw the rules and write the numbers of both axes."""
-    for mark in ticks(*span, most[0]):
-        scene.line([(reach[0], mark), (reach[1], mark)], "frame" if mark == 0 else "grid", 0.2)
-        scene.label((reach[0], mark), number_text(mark), "dim", 2.0 if mark == 0 else 1.0, "left")
+    for name, named, dash in names:
+        scene.caption(f"{SIGNS.get(dash, '┄')} {name}", named)
+    for mark in ticks(low, high, max(2, rows // 3)):
+        scene.line([(first, mark), (last, mark)], "frame" if mark == 0 else "grid", 0.2)
+        scene.label((first, mark), number_text(mark), "dim", 2.0 if mark == 0 else 1.0, "left")
     if any(ends):
         scene.caption(ends[0], "dim", "bottom")
         scene.caption(ends[1], "dim", "bottom right")
-        return
-    marks = ticks(*reach, most[1])
+        return scene
+    marks = ticks(first, last, max(2, columns // EACH))
     for mark in marks:
-        scene.line([(mark, span[0]), (mark, span[1])], "grid", 0.05)
-        text = number_text(mark) + (f" {unit}" if unit and mark == marks[-1] else "")
-        scene.label((mark, span[0]), text, "dim", 1.0, "below-to" if mark == marks[-1] else "below-from")
+        scene.line([(mark, low), (mark, high)], "grid", 0.05)
+        text = number_text(mark) + (f" {units[1]}" if units[1] and mark == marks[-1] else "")
+        scene.label((mark, low), text, "dim", 1.0, "below-to" if mark == marks[-1] else "below-from")
+    return scene
 
 
 def between(scene: Scene, t: Floats, a: Floats, b: Floats, named: str) -> None:

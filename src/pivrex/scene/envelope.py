@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -84,10 +85,8 @@ def motion_scene(told: Floats, does: Floats) -> Scene:
 
     Ahead is up. The arrows lie side by side; the turn is an arc from the top, to the left where the robot turns left.
     """
-    scene = Scene(Box(-1.06, -1.06, 1.06, 1.06))
-    scene.disc((0.0, 0.0), 1.0, "floor")
-    scene.circle((0.0, 0.0), 1.0, "frame", 0.3)
-    scene.dots([(0.0, 0.0)], "frame", 0.25)
+    below = _dial(4)
+    scene = Scene(below.box, below=below)
     for motion, named, side, radius in ((told, "commanded", 1.0, 0.88), (does, "measured", -1.0, 0.66)):
         if not np.isfinite(motion).all():
             continue
@@ -107,21 +106,30 @@ def compass_scene(heading: float, target: float, true: float) -> Scene:
 
     The target is a dashed ray, what the gyro says an arrow; a mark on the rim shows what is true.
     """
+    below = _dial(12)
+    scene = Scene(below.box, below=below)
+    if np.isfinite(true):
+        scene.line(_ray(true, 0.8, 1.06), "rest", 0.8)
+    if np.isfinite(target):
+        scene.line(_ray(target, 0.0, 0.98), "target", 0.45, 0.9)
+    if np.isfinite(heading):
+        start, end = _ray(heading, -0.3, 0.86)
+        scene.arrow(start, end, "measured", 0.8)
+    return scene
+
+
+def _ray(angle: float, start: float, end: float) -> Floats:
+    """Return the ends of a ray, (2, 2): 0 is up, left counter-clockwise."""
+    way = np.array([-np.sin(angle), np.cos(angle)])
+    return np.stack((way * start, way * end))
+
+
+@lru_cache(maxsize=4)
+def _dial(marks: int) -> Scene:
+    """Return a dial with so many marks on its rim."""
     scene = Scene(Box(-1.06, -1.06, 1.06, 1.06))
-
-    def ray(angle: float, start: float, end: float) -> Floats:
-        way = np.array([-np.sin(angle), np.cos(angle)])
-        return np.stack((way * start, way * end))
-
     scene.disc((0.0, 0.0), 1.0, "floor")
     scene.circle((0.0, 0.0), 1.0, "frame", 0.3)
-    for k in range(12):
-        scene.line(ray(k * np.pi / 6, 0.82 if k % 3 == 0 else 0.92, 1.0), "frame", 0.3)
-    if np.isfinite(true):
-        scene.line(ray(true, 0.8, 1.06), "rest", 0.8)
-    if np.isfinite(target):
-        scene.line(ray(target, 0.0, 0.98), "target", 0.45, 0.9)
-    if np.isfinite(heading):
-        start, end = ray(heading, -0.3, 0.86)
-        scene.arrow(start, end, "measured", 0.8)
+    for k in range(marks):
+        scene.line(_ray(k * 2 * np.pi / marks, 0.82 if 4 * k % marks == 0 else 0.92, 1.0), "frame", 0.3)
     return scene

@@ -81,6 +81,7 @@ def floor_of(field: Field, box: Box, zones: bool = False, named: bool = True) ->
 def _name(scene: Scene, field: Field, inner: list[tuple[float, float]]) -> None:
     """Write what things are called, and whole metres below the floor and as points on it."""
     box = scene.box
+    scene.caption(f"{field.name} {field.length_m:g} × {field.width_m:g} m")
     for thing in field.blocks:
         scene.label((thing.x_m, thing.y_m), thing.name, "title", 3.0)
     for one in field.rounds:

@@ -249,13 +249,13 @@ def _dashes(points: Floats, length: float) -> list[Floats]:
     along = np.concatenate(([0.0], np.cumsum(steps)))
     if along[-1] < length or along[-1] > 2000 * length:
         return [points]
-    dashes = []
-    for start in np.arange(0.0, along[-1], 2 * length):
-        ends = np.array([start, min(start + length, along[-1])])
-        inner = points[(along > ends[0]) & (along < ends[1])]
-        first, last = (np.array([np.interp(s, along, points[:, k]) for k in (0, 1)]) for s in ends)
-        dashes.append(np.concatenate((first[None], inner, last[None])))
-    return dashes
+    bounds = np.arange(0.0, along[-1], length)
+    bounds = np.append(bounds, along[-1]) if len(bounds) % 2 else bounds
+    at = np.stack([np.interp(bounds, along, points[:, k]) for k in (0, 1)], axis=1)
+    first = np.searchsorted(along, bounds[::2], "right").tolist()
+    last = np.searchsorted(along, bounds[1::2], "left").tolist()
+    return [np.concatenate((at[2 * k : 2 * k + 1], points[a:b], at[2 * k + 1 : 2 * k + 2]))
+            for k, (a, b) in enumerate(zip(first, last, strict=True))]  # fmt: skip
 
 
 def _arrow(start: Floats, end: Floats, width: float, aside: float) -> Floats:

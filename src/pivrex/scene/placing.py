@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -52,6 +53,14 @@ class Placing:
     line: float
     margins: Margins
 
+    @cached_property
+    def _scale(self) -> Floats:
+        return np.array([self.across, -self.up])
+
+    @cached_property
+    def _shift(self) -> Floats:
+        return np.array([-self.left * self.across, self.top * self.up])
+
     @classmethod
     def of(
         cls, box: Box, margins: Margins, equal: bool, columns: int, rows: int, letter: float, line: float
@@ -68,12 +77,12 @@ class Placing:
 
     def points(self, of: ArrayLike) -> Floats:
         """Return where points, (N, 2) or (2,), lie."""
-        of = np.asarray(of, float)
-        return np.stack(((of[..., 0] - self.left) * self.across, (self.top - of[..., 1]) * self.up), axis=-1)
+        placed: Floats = np.asarray(of, float) * self._scale + self._shift
+        return placed
 
     def cell(self, x: float, y: float) -> tuple[int, int]:
         """Return the letter that a point of the scene lies in, margins counted."""
-        px, py = self.points((x, y)).tolist()
+        px, py = (x - self.left) * self.across, (self.top - y) * self.up
         column, row = int((px + 1e-6) // self.letter), int((py + 1e-6) // self.line)
         # what lies on the far edges is the last letter's
         column -= column == self.columns and px < self.columns * self.letter + 1e-6

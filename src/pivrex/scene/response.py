@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from math import isfinite
 
 import numpy as np
@@ -118,30 +119,32 @@ class GateData:
     measure: str
 
 
-def _add_band(scene: Scene, data: GateData) -> None:
-    """Draw what counts for nothing: a cross of two bands, an ellipse, or a diamond."""
-    a, u = data.edge_across, data.edge_up
-    if data.measure == "axis":
-        for x, y in ((a, 1.0), (1.0, u)):
+@lru_cache(maxsize=16)
+def _gate_ground(measure: str, across: float, up: float) -> Scene:
+    """Draw the gate with what counts for nothing: a cross of two bands, an ellipse, or a diamond."""
+    scene = Scene(Box(-1.04, -1.04, 1.04, 1.04))
+    if measure == "axis":
+        for x, y in ((across, 1.0), (1.0, up)):
             scene.area([(-x, -y), (x, -y), (x, y), (-x, y)], "band")
         for sign in (-1.0, 1.0):
-            scene.line([(sign * a, -1.0), (sign * a, 1.0)], "target", 0.25, 0.9)
-            scene.line([(-1.0, sign * u), (1.0, sign * u)], "target", 0.25, 0.9)
-        return
-    angle = np.linspace(0, 2 * np.pi, 60 if data.measure == "stick" else 5)
-    outline = np.stack((a * np.cos(angle), u * np.sin(angle)), axis=1)
-    scene.area(outline, "band")
-    scene.line(outline, "target", 0.25, 0.9)
+            scene.line([(sign * across, -1.0), (sign * across, 1.0)], "target", 0.25, 0.9)
+            scene.line([(-1.0, sign * up), (1.0, sign * up)], "target", 0.25, 0.9)
+    else:
+        angle = np.linspace(0, 2 * np.pi, 60 if measure == "stick" else 5)
+        outline = np.stack((across * np.cos(angle), up * np.sin(angle)), axis=1)
+        scene.area(outline, "band")
+        scene.line(outline, "target", 0.25, 0.9)
+    scene.line([(-1, -1), (1, -1), (1, 1), (-1, 1), (-1, -1)], "frame", 0.25)
+    scene.circle((0.0, 0.0), 1.0, "frame", 0.4)
+    return scene
 
 
 def gate_scene(data: GateData) -> Scene:
     """Draw the gate: where the stick is and where shaping puts it, with the dead band's outline."""
-    scene = Scene(Box(-1.04, -1.04, 1.04, 1.04))
-    _add_band(scene, data)
-    scene.line([(-1, -1), (1, -1), (1, 1), (-1, 1), (-1, -1)], "frame", 0.25)
-    scene.circle((0.0, 0.0), 1.0, "frame", 0.4)
+    below = _gate_ground(data.measure, data.edge_across, data.edge_up)
+    scene = Scene(below.box, below=below)
     if len(data.raw):
-        scene.line(data.raw, "dim", 0.25, 0.6)
+        scene.line(data.raw, "dim", 0.2)
         scene.line(data.shaped, "measured", 0.35)
     for points, sign, named in ((data.raw, "○", "rest"), (data.shaped, "●", "measured")):
         if len(points):

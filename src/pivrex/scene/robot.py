@@ -28,7 +28,7 @@ LEAST_ARROW = 0.02
 ARROW = 0.75
 """A wheel at its top speed has an arrow of this share of the reach."""
 
-SMALL = 7.0
+SMALL = 8.0
 """Letters: of a robot that is drawn shorter than this a stamp is taken."""
 
 

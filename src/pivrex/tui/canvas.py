@@ -17,7 +17,7 @@ from textual.widget import Widget
 from textual.widgets import TextArea
 
 from pivrex.scene.marks import ROLES
-from pivrex.tui.draw.cells import covered
+from pivrex.tui.draw.fit import covered
 from pivrex.tui.draw.picture import TEXT, Picture, to_ascii
 from pivrex.tui.themes import STROKES, TEXTURES, style_of
 

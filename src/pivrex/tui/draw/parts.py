@@ -55,12 +55,15 @@ def told_and_done(picture: Picture, x: int, y: int, width: int, told: float, don
     half = width // 2
     picture.across(y, x, x + width, "╌", "frame")
     ends = [round(max(-1.0, min(1.0, v)) * half) if isfinite(v) else 0 for v in (told, done)]
-    for k in range(-half, half + 1):
-        upper, lower = (0 < k <= end or end <= k < 0 for end in ends)
-        if upper or lower:
-            picture.text(x + half + k, y, "▀" if upper else "▄", "commanded" if upper else "measured")
-        if upper and lower:
-            picture.fill(x + half + k, y, 1, "measured")
+    for way in (1, -1):
+        upper, lower = (max(0, way * end) for end in ends)
+        both, longer = min(upper, lower), max(upper, lower)
+        left = x + half + 1 if way > 0 else x + half - longer
+        rest, named = ("▀", "commanded") if upper > lower else ("▄", "measured")
+        picture.text(left, y, rest * longer, named)
+        inner = left if way > 0 else x + half - both
+        picture.text(inner, y, "▀" * both, "commanded")
+        picture.fill(inner, y, both, "measured")
     picture.text(x + half, y, "┃", "frame")
 
 

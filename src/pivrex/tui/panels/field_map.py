@@ -69,7 +69,6 @@ class FieldMap(Panel):
         box = self._surroundings(high_m, width, height) if high_m else whole_box
         scene = field_scene(field, box)
         self._placing = placing = placing_of(scene, width, height)
-        scene.caption(f"{field.name} {field.length_m:g} × {field.width_m:g} m")
         if model.row is not None:
             self._add_robot(scene, bool(high_m), placing.letter / placing.across)
             self._mark_forward(scene)

@@ -134,14 +134,18 @@ class HeadingStrip(Panel):
         ]
         known = np.concatenate([one.values[np.isfinite(one.values)] for one in lines] or [np.zeros(1)])
         low, high = (float(known.min()), float(known.max())) if len(known) else (0.0, 0.0)
-        room = max(4.0 - (high - low), 0.12 * (high - low)) / 2
-        scene = chart("last seconds", ago, lines, (low - room, high + room), ("deg", "s"), (width, upper),
-                      ("target", "measured"), (-SECONDS, 0.0))  # fmt: skip
+        # in steps, so that the scale stands still while it can
+        step = next(s for s in (2.0, 5.0, 10.0, 30.0, 90.0, 360.0, np.inf) if high - low <= 4 * s)
+        span = (
+            (np.floor(low / step - 0.2) * step, np.ceil(high / step + 0.2) * step) if np.isfinite(step) else (low, high)
+        )
+        scene = chart("last seconds", ago, lines, span, ("deg", "s"), (width, upper), ("target", "measured"),
+                      (-SECONDS, 0.0))  # fmt: skip
         picture.place(print_scene(scene, width, upper), 0, 0)
         if upper < height:
             lines = [Series(_NAMES[n], values("correction", n), role, dash) for n, role, dash in
                      (("i", "other", 0.0), ("d", "rest", 0.9), ("p", "target", 0.0))]  # fmt: skip
             size = width, height - upper
-            scene = chart("gives", ago, lines, span_of(lines, 20.0), ("deg/s", "s"), size, reach=(-SECONDS, 0.0))
+            scene = chart("gives", ago, lines, span_of(lines, 40.0), ("deg/s", "s"), size, reach=(-SECONDS, 0.0))
             picture.place(print_scene(scene, *size), 0, upper)
         return picture
