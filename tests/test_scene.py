@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
@@ -11,7 +12,9 @@ from pivrex.scene.marks import ROLES, Area, Quarters, Rim, role, shapes
 from pivrex.scene.scene import Box, Margins, Scene
 from pivrex.scene.stamps import stamp_of
 from pivrex.tui.canvas import Canvas
-from pivrex.tui.draw.cells import covered, print_scene
+from pivrex.tui.draw import cells
+from pivrex.tui.draw.cells import print_scene
+from pivrex.tui.draw.fit import covered
 from pivrex.tui.draw.picture import TEXT, Picture
 
 SHARES = {" ": 0.0, "▀": 0.5, "▌": 0.5, "▘": 0.25, "▝": 0.25, "▖": 0.25, "▗": 0.25, "▞": 0.5, "▔": 1 / 8, "▕": 1 / 8, "┃": 1 / 4,
@@ -268,6 +271,26 @@ class CellsTest(unittest.TestCase):
         scene.caption("caption")
         picture = print_scene(scene, width, height)
         self.assertEqual((picture.width, picture.height), (width, height))
+
+
+class DotsTest(unittest.TestCase):
+    def test_without_the_library_areas_are_whole_cells_and_lines_dots(self) -> None:
+        scene = Scene(Box(0.0, -8.0, 20.0, 0.0), equal=False)
+        scene.area([(2, -2), (12, -2), (12, -6), (2, -6)], "bench")
+        scene.line([(0.0, -1.0), (20.0, -7.5)], "measured", 0.4)
+        scene.line([(0.0, 0.0), (1e9, 0.0)], "commanded", 0.4)
+        scene.stamped((16.0, -4.0), 2.0, 9.0, (), stamp_of(0.0, "hull"))
+        scene.label((4.5, -4.5), "bench", "title")
+        with mock.patch.object(cells, "Image", None):
+            self.assertTrue(cells.draws_dots())
+            below = Scene(scene.box, equal=False)
+            below.marks, scene.marks, scene.below = scene.marks[:1], scene.marks[1:], below
+            picture = print_scene(scene, 20, 8)
+        self.assertTrue((picture.grounds[2:6, 2:4] == role("bench")).all())
+        self.assertEqual(int((picture.grounds == role("bench"))[:, 14:].sum()), 0)
+        self.assertTrue((picture.roles == role("measured")).any(axis=0)[1:19].all())
+        self.assertIn("bench", picture.row(4))
+        self.assertFalse(cells.draws_dots())
 
 
 class PlainTest(unittest.TestCase):

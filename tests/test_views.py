@@ -15,6 +15,7 @@ from pivrex.session.messages import GoLive, WatchSources
 from pivrex.session.shared import Row
 from pivrex.tui.app import PivrexApp
 from pivrex.tui.commands import Commands
+from pivrex.tui.draw import cells
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.job import Job
 from pivrex.tui.jobs.setting_worth import Worth, compare
@@ -266,6 +267,18 @@ class ZoomTest(AppCase):
             shown = "\n".join(lines)
             self.assertIn(TEXTURES["hull"] * 4, shown)
             self.assertIn(TEXTURES["nose"], shown)
+
+
+class DotsTest(AppCase):
+    @in_loop
+    async def test_without_the_library_that_draws_all_views_show_and_it_is_said_once(self) -> None:
+        with mock.patch.object(cells, "Image", None):
+            async with self.running(source="recording watering"):
+                for row in VIEWS:
+                    await self.press(row.digit)
+                    await self.frames(2)
+                told = [one for one in self.model.said if "drawings are dots" in one.text]
+                self.assertEqual([one.times for one in told], [1])
 
 
 class MouseTest(TempCase):

@@ -14,7 +14,7 @@ DARK = {
 LIGHT = {
     "": "#f7f3e6", "rest": "#1d241f", "dim": "#4c564d", "frame": "#8c9486", "title": "#10150f", "commanded": "#9a4f00",
     "measured": "#00695e", "target": "#6440a8", "alarm": "#b3200a", "ghost": "#7b8176", "groove": "#f7f3e6", "other": "#5c7032",
-    "key": "#6b5200", "floor": "#ece7d4", "bench": "#b9c48d", "hull": "#c3c9bb", "nose": "#dd8a1e", "tyre": "#4b524b", "gap": "#f0cf8e",
+    "key": "#6b5200", "floor": "#ece7d4", "bench": "#b9c48d", "hull": "#a3ad9f", "nose": "#dd8a1e", "tyre": "#4b524b", "gap": "#f0cf8e",
     "limit": "#e59383", "band": "#dcd2ee", "command fill": "#e8b060", "measure fill": "#7cc7bd", "wall": "#8c9486", "rim": "#3a423b",
     "bench rim": "#7d8a4e", "grid": "#d6d0ba", "trail": "#5aa79d", "old trail": "#a3c9c1",
 }  # fmt: skip

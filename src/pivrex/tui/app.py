@@ -22,6 +22,7 @@ from pivrex.tui.app_replay import ReplayActs
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Commands
 from pivrex.tui.draw.bar import draw_foot
+from pivrex.tui.draw.cells import draws_dots
 from pivrex.tui.jobs.paper import paper_job
 from pivrex.tui.keys import key_name
 from pivrex.tui.keys_in_order import KeysInOrder
@@ -125,6 +126,8 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         if driver is not None and not self.is_headless:
             ask_terminal(driver)
         self.view.opened()
+        if draws_dots():
+            self.model.say("the library that draws cannot be loaded: drawings are dots")
         self.set_interval(1 / FRAMES_PER_S, self.frame)
         self.set_interval(LOOK_OUTSIDE_S, self.model.look_outside)
         self.set_interval(REMEMBER_S, self.remember)

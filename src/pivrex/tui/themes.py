@@ -50,9 +50,9 @@ _NOON_16 = {
 }  # fmt: skip
 
 _DUSK_AREAS_16 = {
-    "floor": "black", "bench": "green", "hull": "bright_black", "nose": "yellow", "tyre": "black", "gap": "yellow",
+    "floor": "black", "bench": "blue", "hull": "bright_black", "nose": "yellow", "tyre": "black", "gap": "yellow",
     "limit": "red", "band": "bright_black", "command fill": "yellow", "measure fill": "cyan", "wall": "white", "rim": "bright_white",
-    "bench rim": "bright_green", "grid": "bright_black", "trail": "cyan", "old trail": "bright_black",
+    "bench rim": "bright_blue", "grid": "bright_black", "trail": "cyan", "old trail": "bright_black",
 }  # fmt: skip
 _NOON_AREAS_16 = {
     "floor": "bright_white", "bench": "green", "hull": "white", "nose": "yellow", "tyre": "black", "gap": "yellow",
@@ -98,7 +98,8 @@ def style_of(theme: str, role: int, ground: int = 0, blend: int = TEXT) -> Style
         return base + Style.parse(looks.get(ROLES[role], ""))
     inside, outside = blend >> 4, blend & 15
     if over.triplet is None or under.triplet is None:  # named colours have nothing between them
-        return Style(color=over, bgcolor=under) if inside >= outside else Style(color=under, bgcolor=over)
+        drawn, behind = (over if share >= 4 else under for share in (inside, outside))
+        return Style(color=drawn, bgcolor=behind)
     drawn, behind = (Color.from_triplet(blend_rgb(under.triplet, over.triplet, k / 8)) for k in (inside, outside))
     return Style(color=drawn, bgcolor=behind)
 

@@ -13,16 +13,21 @@ from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image, ImageDraw
+
+try:
+    from PIL import Image, ImageDraw
+except ImportError:  # drawings are dots then; the screen says so once
+    Image = ImageDraw = None  # type: ignore[assignment]
 
 from pivrex.export.paper import Page
 from pivrex.scene.marks import FAINT, ROLES, Area, Caption, Label, Mark, Rim, Spot, role, shapes
 from pivrex.scene.placing import Margins, Placing
 from pivrex.scene.scene import Scene
+from pivrex.tui.draw.dots import draw_dots
 from pivrex.tui.draw.fit import HIGH, WIDE, fit
 from pivrex.tui.draw.picture import TEXT, Picture
 
-__all__ = ["draw_pages", "placing_of", "print_scene"]
+__all__ = ["draw_pages", "draws_dots", "placing_of", "print_scene"]
 
 Bytes = NDArray[np.uint8]
 Floats = NDArray[np.float64]
@@ -56,7 +61,6 @@ class Printed(NamedTuple):
     what lies below.
     """
 
-    image: Image.Image
     raster: Bytes
     cells: Picture
     written: Picture
@@ -122,9 +126,7 @@ def _print(scene: Scene, width: int, height: int) -> Printed:
     placing = placing_of(scene, width, height)
     columns, rows = placing.columns, placing.rows
     below = _kept(scene.below, width, height) if scene.below is not None else None
-    image = Image.new("L", (columns * WIDE, rows * HIGH), 0) if below is None else below.image.copy()
-    _draw(image, scene, placing)
-    raster = np.asarray(image)
+    raster = _drawn(scene, placing, below.raster if below is not None else None)
     cells, written = Picture(columns, rows), Picture(width, height)
     labels = [_ready(m, placing) for m in scene.marks if isinstance(m, Label)]
     # a cell that is as it was in the last frame, or in what lies below, is not fitted anew
@@ -143,7 +145,7 @@ def _print(scene: Scene, width: int, height: int) -> Printed:
     _write_spots(written, scene.marks, placing)
     ends = _write_captions(written, scene.marks, placing, below.ends if below is not None else {})
     ready = sorted((one for one in labels if one.places), key=lambda one: -one.weight)
-    printed = Printed(image, raster, cells, written, ready, ends)
+    printed = Printed(raster, cells, written, ready, ends)
     if scene.below is not None:
         _LAST[key] = printed
         if len(_LAST) > MOST_KEPT:
@@ -151,8 +153,19 @@ def _print(scene: Scene, width: int, height: int) -> Printed:
     return printed
 
 
-def _draw(image: Image.Image, scene: Scene, placing: Placing) -> None:
-    """Draw the marks of a scene as roles."""
+def draws_dots() -> bool:
+    """Tell whether the library that draws cannot be loaded."""
+    return Image is None
+
+
+def _drawn(scene: Scene, placing: Placing, below: Bytes | None) -> Bytes:
+    """Draw the marks of a scene as roles, over what lies below."""
+    size = placing.rows * HIGH, placing.columns * WIDE
+    if Image is None:
+        raster = np.zeros(size, np.uint8) if below is None else below.copy()
+        draw_dots(raster, shapes(scene.marks, placing))
+        return raster
+    image = Image.new("L", size[::-1], 0) if below is None else Image.fromarray(below)
     draw = ImageDraw.Draw(image)
     for shape in shapes(scene.marks, placing, stamps=True):
         if isinstance(shape, Area):
@@ -165,6 +178,7 @@ def _draw(image: Image.Image, scene: Scene, placing: Placing) -> None:
             stamp = Image.fromarray(shape.roles.repeat(HIGH // 2, axis=0).repeat(WIDE // 2, axis=1))
             at = round(shape.x / WIDE * 2) * WIDE // 2, round(shape.y / HIGH * 2) * HIGH // 2
             image.paste(stamp, at, stamp.point(lambda of: 255 * (of > 0)))
+    return np.asarray(image)
 
 
 def _inner(corners: Floats) -> Floats:
