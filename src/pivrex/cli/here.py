@@ -6,25 +6,23 @@ import os
 import platform
 import re
 import sys
-import time
 from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
 from pivrex.cli.options import Json, print_json
+from pivrex.devices.terminal import ASK_PICTURES, asked, cell_pixels, pictures_of
 
-__all__ = ["Found", "asked", "here", "of_answers", "of_colours", "of_date", "of_serial"]
+__all__ = ["Found", "here", "of_answers", "of_colours", "of_date", "of_serial"]
 
 EARLIEST = 2026
 """No earlier year can be now: a board without a clock that runs on begins long before."""
 
-WAIT_S = 0.6
-
 ASK = "\x1b[?u\x1b[?1004$p\x1b[?1006$p\x1b[c"
 """Which keyboard flags are set, whether focus and the mouse are known; the last question every terminal answers."""
 
-_FLAGS, _MODE, _WHO = re.compile(r"\x1b\[\?\d+u"), re.compile(r"\x1b\[\?(\d+);(\d)\$y"), re.compile(r"\x1b\[\?[\d;]*c")
+_FLAGS, _MODE = re.compile(r"\x1b\[\?\d+u"), re.compile(r"\x1b\[\?(\d+);(\d)\$y")
 
 
 class Found(NamedTuple):
@@ -82,6 +80,8 @@ def _terminal() -> Iterator[Found]:
     yield Found("drawing signs", unicode, sys.stdout.encoding or "unknown", "export LANG=C.UTF-8")
     yield of_colours(dict(os.environ))
     yield from of_answers(asked(ASK), dict(os.environ))
+    pictures = pictures_of(asked(ASK_PICTURES), dict(os.environ), cell_pixels())
+    yield Found("pixels", bool(pictures.kind) or None, pictures.said)
 
 
 def of_colours(env: dict[str, str]) -> Found:
@@ -118,30 +118,6 @@ def of_answers(answers: str | None, env: dict[str, str]) -> Iterator[Found]:
         "mouse", mouse, {True: "clicks and drags are reported", False: "is not reported", None: "the terminal did not say"}[mouse],
         "in tmux: set -g mouse on",
     )  # fmt: skip
-
-
-def asked(question: str) -> str | None:
-    """Ask the terminal something, and give what it answers until it has said what it is; None where that cannot be done."""
-    try:
-        import select
-        import termios
-        import tty
-    except ImportError:
-        return None
-    fd = sys.stdin.fileno()
-    before = termios.tcgetattr(fd)
-    answer = ""
-    try:
-        tty.setcbreak(fd)
-        sys.stdout.write(question)
-        sys.stdout.flush()
-        until = time.monotonic() + WAIT_S
-        while not _WHO.search(answer) and time.monotonic() < until:
-            if select.select([fd], [], [], max(0.0, until - time.monotonic()))[0]:
-                answer += os.read(fd, 1024).decode("ascii", "replace")
-    finally:
-        termios.tcsetattr(fd, termios.TCSADRAIN, before)
-    return answer
 
 
 # --- devices ---

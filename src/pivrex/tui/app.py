@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import time
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, ClassVar
 
@@ -13,6 +14,7 @@ from textual.screen import Screen
 from textual.widgets import ContentSwitcher
 
 from pivrex.devices.keys import DRIVE_KEYS
+from pivrex.devices.terminal import Pictures
 from pivrex.rig.channels import CHANNELS
 from pivrex.session.messages import KeyDown, KeyUp, LetGo, SetKeysMode, Stop
 from pivrex.session.places import log_file
@@ -36,6 +38,7 @@ from pivrex.tui.panels.why_ladder import WhyLadder
 from pivrex.tui.releases import KeyReleased, ask_terminal, install
 from pivrex.tui.remembering import Remembering
 from pivrex.tui.replaying import NOT_NOW
+from pivrex.tui.stills import NO_PICTURES, Stills, write_only_changes
 from pivrex.tui.themes import THEMES
 from pivrex.tui.views.view_row import ViewRow
 from pivrex.tui.views.view_table import VIEWS
@@ -63,6 +66,8 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
     views : sequence of ViewRow
     keys : mapping
         Keys that the person gave to commands; see `pivrex.tui.keys`.
+    pictures : Pictures
+        What the terminal can show in pixels.
     """
 
     CSS = """
@@ -92,8 +97,10 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         theme: str = "dusk",
         views: Sequence[ViewRow] = VIEWS,
         keys: Mapping[str, tuple[str, ...]] | None = None,
+        pictures: Pictures = NO_PICTURES,
     ) -> None:
         install()
+        write_only_changes()
         super().__init__()
         for one in THEMES:
             self.register_theme(one)
@@ -112,6 +119,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         self._reports_releases = self._reports_focus = False
         self._gone = ""
         self.paper = paper_job()
+        self._stills = Stills(self, pictures)
 
     def compose(self) -> ComposeResult:
         yield self._parts["head"]
@@ -133,6 +141,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         self.set_interval(REMEMBER_S, self.remember)
 
     def on_unmount(self) -> None:
+        self._stills.clear()
         self.remember()
         for view in self.views.values():
             view.close()
@@ -193,6 +202,8 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
             tour = draw_tour(picture.width)
             picture.place(tour, 2, max(0, picture.height - tour.height - 2))
         view.canvas.show(picture)
+        free = len(self.screen_stack) == 1 and not self._tour
+        self._stills.look(view.canvas, self.theme, free, time.monotonic())
 
     # --- keys and mouse ---
 

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 from rich.segment import Segment
 from textual import events
 from textual.app import ComposeResult
@@ -22,6 +23,9 @@ from pivrex.tui.draw.picture import TEXT, Picture, to_ascii
 from pivrex.tui.themes import STROKES, TEXTURES, style_of
 
 __all__ = ["Canvas"]
+
+APART = 5
+"""Columns: changes that are nearer to each other are written in one go."""
 
 
 class Canvas(Widget):
@@ -61,6 +65,8 @@ class Canvas(Widget):
         super().__init__(id=id)
         self._inner, self._heard = inner, heard
         self._picture = Picture(0, 0)
+        self.row_by_row = False
+        """Whether of each row only what changed is written: there may be pixels beside it."""
         self._strips: dict[int, Strip] = {}
         self._styles_of = ""
 
@@ -95,20 +101,19 @@ class Canvas(Widget):
             | (before.roles != picture.roles)
             | (before.grounds != picture.grounds)
             | (before.blends != picture.blends)
-        ).any(axis=1)
-        rows = np.flatnonzero(changed)
-        if not len(rows):
-            return
-        for y in rows.tolist():
+        )
+        rows = np.flatnonzero(changed.any(axis=1)).tolist()
+        for y in rows:
             self._strips.pop(y, None)
-        regions = []
-        start = previous = int(rows[0])
-        for y in [*rows[1:].tolist(), None]:
-            if y is None or y != previous + 1:
-                regions.append(Region(0, start, picture.width, previous - start + 1))
-                start = y if y is not None else 0
-            previous = y if y is not None else previous
-        self.refresh(*regions)
+        if rows:
+            apart = np.arange(1, len(rows)) if self.row_by_row else np.flatnonzero(np.diff(rows) > 1) + 1
+            blocks = [block.tolist() for block in np.split(rows, apart)]
+            regions = [
+                Region(columns[0], block[0], columns[-1] - columns[0] + 1, len(block))
+                for block in blocks
+                for columns in _runs(changed[block[0] : block[-1] + 1].any(axis=0))
+            ]
+            self.refresh(*regions)
 
     def render_lines(self, crop: Region) -> list[Strip]:
         """Give the rows of a region. There is no border or padding that Textual's own way would have to add."""
@@ -138,10 +143,8 @@ class Canvas(Widget):
         if self.ascii_only:
             text = to_ascii(text)
         roles, grounds, blends = picture.roles[y], picture.grounds[y], picture.blends[y]
-        cuts = (
-            np.flatnonzero((roles[1:] != roles[:-1]) | (grounds[1:] != grounds[:-1]) | (blends[1:] != blends[:-1])) + 1
-        )
-        starts = [0, *cuts.tolist()]
+        differs = (roles[1:] != roles[:-1]) | (grounds[1:] != grounds[:-1]) | (blends[1:] != blends[:-1])
+        starts = [0, *(np.flatnonzero(differs) + 1).tolist()]
         looks = zip(roles[starts].tolist(), grounds[starts].tolist(), blends[starts].tolist(), strict=True)
         segments = [
             Segment(text[a:b], style_of(theme, *look))
@@ -181,6 +184,12 @@ class Canvas(Widget):
         if self.app.mouse_captured is self:
             self.release_mouse()
             self.post_message(self.Pointed(self, event.x, event.y, "release"))
+
+
+def _runs(changed: NDArray[np.bool_]) -> list[list[int]]:
+    """Return the columns that changed, in runs with at least `APART` between them: what lies there is not written again."""
+    columns = np.flatnonzero(changed)
+    return [run.tolist() for run in np.split(columns, np.flatnonzero(np.diff(columns) > APART) + 1)]
 
 
 def _sign(char: str, role: int, ground: int, blend: int, over: bool) -> str:

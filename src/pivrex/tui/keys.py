@@ -18,7 +18,7 @@ from pivrex.rig.patches import patches_of
 if TYPE_CHECKING:
     from textual import events
     from textual.widget import Widget
-__all__ = ["do_bound", "key_name", "keys_of_buttons", "read_keys"]
+__all__ = ["do_bound", "key_name", "keys_of_buttons", "read_keys", "wants_pictures"]
 
 _NAMES = {
     "escape": "Esc", "enter": "Enter", "space": "Space", "backspace": "Backspace", "delete": "Del", "tab": "Tab", "up": "↑",
@@ -136,6 +136,27 @@ def _text(path: Path) -> str:
         return read_persons(path, LARGEST_FILE)
     except ReadError as problem:
         raise SettingsError(path, [Mistake(problem.line, "", problem.reason)]) from None
+
+
+def wants_pictures(path: Path) -> bool:
+    """Tell whether drawings may be shown in pixels: yes, unless the file says ``pixels = false`` in its table ``[screen]``.
+
+    Raises
+    ------
+    SettingsError
+    """
+    text = _text(path)
+    try:
+        table = tomllib.loads(text).get("screen", {})
+    except (ValueError, RecursionError) as problem:
+        raise SettingsError(path, [Mistake(0, "", f"is not TOML: {reason(problem)}")]) from None
+    wanted = table.get("pixels", True) if isinstance(table, dict) else None
+    if not isinstance(wanted, bool):
+        line = next(
+            (k for k, row in enumerate(text.splitlines(), 1) if row.strip().startswith(("pixels", "screen"))), 0
+        )
+        raise SettingsError(path, [Mistake(line, "screen.pixels", "should be true or false")])
+    return wanted
 
 
 def _table(path: Path, text: str) -> dict[str, object]:

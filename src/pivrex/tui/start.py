@@ -9,6 +9,7 @@ import os
 import sys
 from pathlib import Path
 
+from pivrex.devices.terminal import ASK_PICTURES, asked, cell_pixels, pictures_of
 from pivrex.errors import UsageError
 from pivrex.rig import Folder
 from pivrex.rig.sources import Link
@@ -16,6 +17,9 @@ from pivrex.session.client import SessionClient
 from pivrex.session.places import config_folder, log_file
 
 __all__ = ["make", "show"]
+
+PICTURES_WAIT_S = 0.25
+"""So long a terminal has to say what pictures it can show."""
 
 
 def show(
@@ -46,18 +50,25 @@ def show(
     from pivrex.tui.app import PivrexApp
     from pivrex.tui.canvas import Canvas
     from pivrex.tui.commands import Commands
-    from pivrex.tui.keys import read_keys
+    from pivrex.tui.keys import read_keys, wants_pictures
+    from pivrex.tui.stills import NO_PICTURES
     from pivrex.tui.views.view_table import VIEWS
 
     names = [row.name for row in VIEWS]
     if view not in names:
         raise UsageError(f"--view is {view}, but the views are {', '.join(names)}")
-    keys = read_keys(config_folder() / "settings.toml", Commands(VIEWS).all)
+    own = config_folder() / "settings.toml"
+    keys = read_keys(own, Commands(VIEWS).all)
+    pictures = (
+        pictures_of(asked(ASK_PICTURES, PICTURES_WAIT_S), os.environ, cell_pixels())
+        if wants_pictures(own)
+        else NO_PICTURES
+    )
     Canvas.ascii_only = not _is_unicode()
     gc.freeze()
     gc.enable()
     chosen = _theme(theme)
-    return int(PivrexApp(model, view=view, tour=tour, theme=chosen, keys=keys).run() or 0)
+    return int(PivrexApp(model, view=view, tour=tour, theme=chosen, keys=keys, pictures=pictures).run() or 0)
 
 
 def _is_unicode() -> bool:

@@ -12,7 +12,7 @@ from pivrex.scene.marks import ROLES
 from pivrex.scene.palette import DARK, LIGHT
 from pivrex.tui.draw.picture import TEXT
 
-__all__ = ["FEW", "STROKES", "TEXTURES", "THEMES", "next_theme", "style_of"]
+__all__ = ["FEW", "STROKES", "TEXTURES", "THEMES", "colour_of", "next_theme", "style_of"]
 
 FEW = " 16"
 """Behind the name of a theme: as it is where there are no more than sixteen colours."""
@@ -86,6 +86,13 @@ def _colour(theme: str, role: int) -> Color | None:
     looks, behind = _LOOKS.get(theme, _LOOKS["dusk"])
     style = Style.parse(looks.get(ROLES[role]) or behind or "none")
     return style.color
+
+
+def colour_of(theme: str, role: int) -> tuple[int, int, int]:
+    """Return the colour of a role in a picture, red, green and blue from 0 to 255."""
+    colour = _colour(theme, role)
+    triplet = colour.get_truecolor() if colour is not None else (0, 0, 0)
+    return triplet[0], triplet[1], triplet[2]
 
 
 @cache

@@ -25,7 +25,7 @@ from pivrex.scene.placing import Margins, Placing
 from pivrex.scene.scene import Scene
 from pivrex.tui.draw.dots import draw_dots
 from pivrex.tui.draw.fit import HIGH, WIDE, fit
-from pivrex.tui.draw.picture import TEXT, Picture
+from pivrex.tui.draw.picture import TEXT, Picture, Placed
 
 __all__ = ["draw_pages", "draws_dots", "placing_of", "print_scene"]
 
@@ -101,6 +101,7 @@ def print_scene(scene: Scene, width: int, height: int) -> Picture:
     picture = printed.written
     picture.place(printed.cells, margins.left, margins.top)
     _write_labels(picture, printed.labels, margins)
+    picture.scenes = [Placed(scene, 0, 0, width, height)]
     return picture
 
 

@@ -7,8 +7,9 @@ from typing import NamedTuple
 import numpy as np
 
 from pivrex.scene.marks import ROLES
+from pivrex.scene.scene import Scene
 
-__all__ = ["TEXT", "Picture", "Spot", "to_ascii"]
+__all__ = ["TEXT", "Picture", "Placed", "Spot", "to_ascii"]
 
 TEXT = 0xF0
 """The blend of a cell that is not fitted: its role's style for what is written, its ground's colour behind."""
@@ -27,6 +28,16 @@ class Spot(NamedTuple):
     value: str
 
 
+class Placed(NamedTuple):
+    """A scene and the rectangle in which it was printed."""
+
+    scene: Scene
+    x: int
+    y: int
+    width: int
+    height: int
+
+
 class Picture:
     """A grid of ``height`` rows and ``width`` columns.
 
@@ -37,6 +48,8 @@ class Picture:
         Indices into `ROLES`; 0 is nothing.
     blends : (height, width) uint8
         For cells that are fitted: 16 times the eighths that the role has of what is drawn, and those that it has of what is behind.
+    scenes : list of Placed
+        The scenes that were printed on it, for terminals that show pixels.
     spots : list of Spot
         What can be clicked; the last drawn lies on top.
     """
@@ -48,6 +61,7 @@ class Picture:
         self.grounds = np.zeros((self.height, self.width), np.uint8)
         self.blends = np.full((self.height, self.width), TEXT, np.uint8)
         self.spots: list[Spot] = []
+        self.scenes: list[Placed] = []
 
     def spot(self, x: int, y: int, width: int, what: str, value: str = "", height: int = 1) -> None:
         """Mark what can be clicked."""
@@ -101,6 +115,7 @@ class Picture:
             self.grounds[y : y + height, x : x + width] = other.grounds[:height, :width]
             self.blends[y : y + height, x : x + width] = other.blends[:height, :width]
             self.spots += (s._replace(x=s.x + x, y=s.y + y) for s in other.spots)
+            self.scenes += (s._replace(x=s.x + x, y=s.y + y) for s in other.scenes)
 
     def row(self, y: int) -> str:
         """Give a row as text."""
