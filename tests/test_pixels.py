@@ -275,7 +275,7 @@ class StillsTest(unittest.TestCase):
         self.app.size = Size(90, 30)
         self.assertEqual(self.look(stills, 0.05, theme="noon"), [kitty_gone(1)])
         self.look(stills, 1.0, theme="noon")
-        other = SimpleNamespace(**vars(self.canvas))
+        other = SimpleNamespace(**{**vars(self.canvas), "region": Region(0, 5, 40, 20)})
         self.canvas = other
         self.assertEqual(self.look(stills, 0.05, theme="noon"), [kitty_gone(1)])
 
