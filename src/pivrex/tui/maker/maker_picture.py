@@ -187,11 +187,13 @@ def _sticks_drawn(law: str) -> Picture:
 
 def _robot_drawn(rig: Rig, width: int, height: int, names: bool = True) -> Picture:
     ahead, aside = reach_of(rig.chassis)
-    scene = Scene(Box(-aside * 1.1, -ahead * 1.1, aside * 1.1, ahead * 1.35))
+    room = aside * (1.7 if names else 1.1)
+    scene = Scene(Box(-room, -ahead * 1.1, room, ahead * 1.35))
     add_robot(scene, rig, (0.0, 0.0, pi / 2), detail=True)
     for wheel in rig.chassis.wheels if names else ():
-        sides = "left over" if wheel.y_m > 0 else "right over"
-        scene.label((-wheel.y_m, wheel.x_m), wheel.name, "rest", 1.0, sides)
+        out = abs(wheel.y_m) + (1.4 if wheel.steered else 0.6) * wheel.radius_m
+        side, x = ("left", -out) if wheel.y_m > 0 else ("right", out)
+        scene.label((x, wheel.x_m), wheel.name, "rest", 1.0, f"{side} {side}-below")
     return print_scene(scene, width, height)
 
 

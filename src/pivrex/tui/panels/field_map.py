@@ -26,7 +26,7 @@ BY_ITSELF, WHOLE = -1.0, 0.0
 LEAST_LETTERS = 3.5
 """A robot that would be drawn shorter than this on the whole floor is shown in its surroundings, the whole floor in a corner."""
 
-NEAR_LETTERS = 9.0
+NEAR_LETTERS = 12.0
 """So long it is drawn then."""
 
 CORNER_W, CORNER_H = 22, 9

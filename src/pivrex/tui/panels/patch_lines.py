@@ -48,5 +48,5 @@ class PatchLines(Panel):
             named = "commanded" if active else "title" if patch is chosen else "frame"
             drawn.append((2 * active + (patch is chosen), np.stack((t, -a - (b - a) * ease), axis=1), named))
         for _, points, named in sorted(drawn, key=lambda one: one[0]):
-            scene.line(points, named, 0.4)
+            scene.line(points, named, 0.4 if named != "frame" else 0.3)
         return print_scene(scene, width, height)

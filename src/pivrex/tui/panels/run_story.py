@@ -123,7 +123,7 @@ def _speeds(told: Told, width: int, height: int) -> Picture:
     t = (track[:, 0] - told.first) * told.dt_s
     series = [
         Series("asked", column_of(track, "asked_m_s"), "commanded"),
-        Series("measured", column_of(track, "felt_m_s"), "measured", 0.9),
+        Series("measured", column_of(track, "felt_m_s"), "measured"),
     ]
     scene = chart("ahead", t, series, span_of(series, 0.2), ("m/s", "s"), (width, height), ("commanded", "measured"))
     return print_scene(scene, width, height)

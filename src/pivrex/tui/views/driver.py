@@ -83,7 +83,7 @@ class DriverView(View):
         # narrow: the sources stand above, in a row each
         top = 0 if wide else min(len(sources) + 1, max(3, height // 4))
         body = upper - top - attached
-        listed = max(len(self.patches.patches()) + 3, 21)
+        listed = max(len(self.patches.patches()) + 3, 19)
         strip = min(12, body - listed) if wide and body - listed > LEAST_STRIP else 0
         body -= strip
         rest = width - left
