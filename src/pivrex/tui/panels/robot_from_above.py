@@ -32,6 +32,7 @@ class RobotFromAbove(Panel):
         super().__init__(view)
         self._chassis = chassis
         self._placing: Placing | None = None
+        self._picture = Picture(0, 0)
         self._held: int | None = None
         """The wheel that is dragged; none for a motion."""
 
@@ -40,7 +41,7 @@ class RobotFromAbove(Panel):
         upside_down = model.value("heading", "upside_down") == 1
         scene = self._scene(shown, upside_down)
         self._placing = placing_of(scene, width, height)
-        picture = print_scene(scene, width, height)
+        self._picture = picture = print_scene(scene, width, height)
         own = chassis.own is not None
         at = picture.text(1, 0, "from above", "title")
         picture.text(at + 2, 0, "your motion" if own else "live", "commanded" if own else "measured")
@@ -81,6 +82,8 @@ class RobotFromAbove(Panel):
         scene.label((0.0, rig.chassis.length_m * 0.61), "front", "rest", 3.0, "above right")
         for k, wheel in enumerate(rig.chassis.wheels):
             self._name(scene, k, wheel, reach, shown)
+            at, half = np.array([-wheel.y_m, wheel.x_m]), 1.2 * wheel.radius_m
+            scene.spot([at - half, at + half], "wheel", wheel.name)
         return scene
 
     def _name(self, scene: Scene, k: int, wheel: Wheel, reach: float, shown: Shown | None) -> None:
@@ -105,11 +108,10 @@ class RobotFromAbove(Panel):
         right, ahead = placing.units(x, y)
         left = -right
         if phase == "press":
-            away = [hypot(w.x_m - ahead, w.y_m - left) for w in wheels]
-            closest = int(np.argmin(away))
-            self._held = closest if away[closest] < 1.5 * max(w.radius_m for w in wheels) else None
+            spot = self._picture.spot_at(x, y)
+            self._held = [w.name for w in wheels].index(spot.value) if spot is not None else None
             if self._held is not None:
-                self.model.wheel = closest
+                self.model.wheel = self._held
         if self._held is None:
             full, span = chassis.full(), max(reach_of(self.model.rig.chassis)) * 0.8
             own = chassis.begin_own().copy()
