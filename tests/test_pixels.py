@@ -15,6 +15,7 @@ import unittest
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from PIL import Image
@@ -24,7 +25,7 @@ from textual._compositor import ChopsUpdate
 from textual.geometry import Region, Size
 from textual.strip import Strip
 
-from pivrex.devices.terminal import ASK_PICTURES, Pictures, pictures_of
+from pivrex.devices.terminal import ASK_PICTURES, Pictures, pictures_here, pictures_of
 from pivrex.errors import SettingsError
 from pivrex.export.paper import LETTER, LINE, Page, save_pages
 from pivrex.rig import read_rig
@@ -187,24 +188,28 @@ class SentTest(unittest.TestCase):
 class AnswersTest(TempCase):
     def test_what_a_terminal_can(self) -> None:
         ok, cell = "\x1b_Gi=31;OK\x1b\\", "\x1b[6;17;8t"
-        for answers, env, known, kind in (
-            (ok + cell + WHO, {}, (0, 0), "kitty"),
-            (cell + WHO_SIXEL, {}, (0, 0), "sixel"),
-            (ok + cell + WHO_SIXEL, {}, (0, 0), "kitty"),
-            (WHO_SIXEL, {}, (8, 17), "sixel"),  # the system knows how large the cells are
-            (WHO_SIXEL, {}, (0, 0), ""),
-            ("\x1b_Gi=31;ENOTSUP:no\x1b\\" + cell + WHO, {}, (0, 0), ""),
-            ("\x1b[?64;1;42c" + cell, {}, (0, 0), ""),
-            ("", {}, (8, 17), ""),
-            (None, {}, (8, 17), ""),
-            (ok + cell + WHO, {"TMUX": "/tmp/tmux"}, (8, 17), ""),
-            (ok + "\x1b[6;9999;9999t" + WHO, {}, (0, 0), ""),
+        for answers, known, kind in (
+            (ok + cell + WHO, (0, 0), "kitty"),
+            (cell + WHO_SIXEL, (0, 0), "sixel"),
+            (ok + cell + WHO_SIXEL, (0, 0), "kitty"),
+            (WHO_SIXEL, (8, 17), "sixel"),  # the system knows how large the cells are
+            (WHO_SIXEL, (0, 0), ""),
+            ("\x1b_Gi=31;ENOTSUP:no\x1b\\" + cell + WHO, (0, 0), ""),
+            ("\x1b[?64;1;42c" + cell, (0, 0), ""),
+            ("", (8, 17), ""),
+            (None, (8, 17), ""),
+            (ok + "\x1b[6;9999;9999t" + WHO, (0, 0), ""),
         ):
-            found = pictures_of(answers, env, known)
+            found = pictures_of(answers, known)
             self.assertEqual(found.kind, kind, repr(answers))
             self.assertTrue(found.said)
             if kind:
                 self.assertEqual(found.cell, CELL)
+        for env in ({"TMUX": "/tmp/tmux", "TERM": "xterm"}, {"STY": "1.pts", "TERM": "xterm"}, {"TERM": "linux"}, {}):
+            with mock.patch("pivrex.devices.terminal.asked", side_effect=AssertionError("asked")):
+                self.assertEqual(pictures_here(env).kind, "")
+        with mock.patch("pivrex.devices.terminal.asked", return_value=ok + cell + WHO):
+            self.assertEqual(pictures_here({"TERM": "xterm"}).kind, "kitty")
 
     def test_they_are_off_by_a_setting(self) -> None:
         self.assertTrue(wants_pictures(self.folder / "none.toml"))

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from pivrex.cli.options import Json, print_json
-from pivrex.devices.terminal import ASK_PICTURES, asked, cell_pixels, pictures_of
+from pivrex.devices.terminal import asked, pictures_here
 
 __all__ = ["Found", "here", "of_answers", "of_colours", "of_date", "of_serial"]
 
@@ -80,7 +80,7 @@ def _terminal() -> Iterator[Found]:
     yield Found("drawing signs", unicode, sys.stdout.encoding or "unknown", "export LANG=C.UTF-8")
     yield of_colours(dict(os.environ))
     yield from of_answers(asked(ASK), dict(os.environ))
-    pictures = pictures_of(asked(ASK_PICTURES), dict(os.environ), cell_pixels())
+    pictures = pictures_here(os.environ)
     yield Found("pixels", bool(pictures.kind) or None, pictures.said)
 
 

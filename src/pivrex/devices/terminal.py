@@ -9,7 +9,7 @@ import time
 from collections.abc import Mapping
 from typing import NamedTuple
 
-__all__ = ["ASK_PICTURES", "WAIT_S", "Pictures", "asked", "cell_pixels", "pictures_of"]
+__all__ = ["ASK_PICTURES", "WAIT_S", "Pictures", "asked", "pictures_here", "pictures_of"]
 
 WAIT_S = 0.6
 
@@ -28,10 +28,8 @@ class Pictures(NamedTuple):
     said: str
 
 
-def pictures_of(answers: str | None, env: Mapping[str, str], cell: tuple[int, int] = (0, 0)) -> Pictures:
+def pictures_of(answers: str | None, cell: tuple[int, int] = (0, 0)) -> Pictures:
     """Say what a terminal's answers to `ASK_PICTURES` mean; ``cell`` is the size of its cells where it does not say that."""
-    if env.get("TMUX") or env.get("STY"):
-        return Pictures("", (0, 0), "not inside tmux or screen, which would not take them away")
     if answers is None:
         return Pictures("", (0, 0), "this system gives no way to ask the terminal")
     told, who = _CELL.search(answers), _WHO.search(answers)
@@ -43,6 +41,15 @@ def pictures_of(answers: str | None, env: Mapping[str, str], cell: tuple[int, in
         return Pictures("", (0, 0), f"{kind} graphics, but the terminal does not say how large its cells are")
     name = {"kitty": "the kitty graphics protocol", "sixel": "sixels"}[kind]
     return Pictures(kind, size, f"{name}: what stands still is drawn sharp, {size[0]} x {size[1]} pixels a cell")
+
+
+def pictures_here(env: Mapping[str, str], wait_s: float = WAIT_S) -> Pictures:
+    """Ask the terminal, where it may be asked, what pictures it can show."""
+    if env.get("TMUX") or env.get("STY"):
+        return Pictures("", (0, 0), "not inside tmux or screen, which would not take them away")
+    if env.get("TERM", "") in ("", "dumb", "linux"):
+        return Pictures("", (0, 0), "the terminal shows characters only: drawings are made of them")
+    return pictures_of(asked(ASK_PICTURES, wait_s), cell_pixels())
 
 
 def cell_pixels() -> tuple[int, int]:

@@ -9,7 +9,7 @@ import os
 import sys
 from pathlib import Path
 
-from pivrex.devices.terminal import ASK_PICTURES, asked, cell_pixels, pictures_of
+from pivrex.devices.terminal import pictures_here
 from pivrex.errors import UsageError
 from pivrex.rig import Folder
 from pivrex.rig.sources import Link
@@ -59,11 +59,7 @@ def show(
         raise UsageError(f"--view is {view}, but the views are {', '.join(names)}")
     own = config_folder() / "settings.toml"
     keys = read_keys(own, Commands(VIEWS).all)
-    pictures = (
-        pictures_of(asked(ASK_PICTURES, PICTURES_WAIT_S), os.environ, cell_pixels())
-        if wants_pictures(own)
-        else NO_PICTURES
-    )
+    pictures = pictures_here(os.environ, PICTURES_WAIT_S) if wants_pictures(own) else NO_PICTURES
     Canvas.ascii_only = not _is_unicode()
     gc.freeze()
     gc.enable()

@@ -33,7 +33,7 @@ class FieldView(View):
     !       a wheel was asked for more than it can; the why says how much is lost
     belief  dashed teal: where it believes to be by wheels and gyro; lilac: how sure it is of that, 2 sigma. H sets it anew, J by a wall
     coral   wheels that slide, and a robot that stands against something
-    N       the load on each wheel of a real body; f and F knock it, so does dragging it with the mouse
+    4.3 N   the load on each wheel of a real body; f and F knock it, so does dragging it with the mouse
     path ◆  P opens a path: amber where it runs, coral where the robot touches something, teal where the stand-in went on it, grey the run
             before. Letters say what holds its speed there, and stand for the words beside it
     sticks  drag one with the mouse: it drives while you hold it and springs back
