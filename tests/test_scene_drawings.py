@@ -46,7 +46,7 @@ class RobotTest(unittest.TestCase):
         field, rig = Field(), read_rig(PLOVER)
         scene = field_scene(field, whole(field))
         add_robot(scene, rig, (3.5, 1.25, 0.7))
-        picture, placing = print_scene(scene, 180, 76), placing_of(scene, 180, 76)
+        picture, placing = print_scene(scene, 220, 93), placing_of(scene, 220, 93)
         body = shares(picture, "hull") + shares(picture, "nose") + shares(picture, "tyre")
         y, x = np.argwhere(body > 0.4).mean(axis=0)
         self.assertLess(math.dist(placing.units(round(x), round(y)), (3.5, 1.25)), 0.04)
