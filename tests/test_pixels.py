@@ -102,6 +102,7 @@ class AgreeTest(TempCase):
         self.assertEqual(text, (self.folder / "b.svg").read_text())
         self.assertLess(text.index('id="commanded-line"'), text.index('id="bench"'))
         self.assertIn(LIGHT["bench"], text)
+        self.assertEqual(text.count("clip-path="), 3)  # the line, its edge and the area: nothing leaves the box
         for words in ("in the middle &amp; all", "speed $ m/s", "35 %"):
             self.assertIn(words, text)
         save_pages([page, page], self.folder / "c.pdf")

@@ -34,7 +34,7 @@ def said(page: Page) -> list[list[str]]:
 
 def titled(page: Page, title: str) -> Scene:
     """The chart with a title."""
-    return next(s for s, *_ in page.scenes if any(isinstance(m, Caption) and m.text == title for m in s.marks))
+    return next(s for s, *_ in page.scenes if any(isinstance(m, Caption) and m.text == title for m in s.all_marks()))
 
 
 class PagesTest(TempCase):
@@ -50,7 +50,9 @@ class PagesTest(TempCase):
     def lines(self, page: Page, title: str) -> dict[str, Floats]:
         """The lines of a chart by their roles, (N, 2)."""
         found = [
-            m for m in titled(page, title).marks if isinstance(m, Line) and m.role in ("commanded", "measured", "alarm")
+            m
+            for m in titled(page, title).all_marks()
+            if isinstance(m, Line) and m.role in ("commanded", "measured", "alarm")
         ]
         return {line.role: line.points for line in found}
 

@@ -2,13 +2,16 @@
 
 import math
 import unittest
+from collections.abc import Callable
 from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from textual.geometry import Region
 
 from pivrex.scene.marks import ROLES, Area, Quarters, Rim, role, shapes
+from pivrex.scene.palette import DARK
 from pivrex.scene.scene import Box, Margins, Scene
 from pivrex.scene.stamps import stamp_of
 from pivrex.tui.canvas import Canvas
@@ -16,6 +19,7 @@ from pivrex.tui.draw import cells
 from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.fit import covered
 from pivrex.tui.draw.picture import TEXT, Picture
+from pivrex.tui.themes import style_of
 
 SHARES = {" ": 0.0, "▀": 0.5, "▌": 0.5, "▘": 0.25, "▝": 0.25, "▖": 0.25, "▗": 0.25, "▞": 0.5, "▔": 1 / 8, "▕": 1 / 8, "┃": 1 / 4,
           "━": 1 / 4, "╱": 1 / 8, "╲": 1 / 8}  # fmt: skip
@@ -181,6 +185,15 @@ class CellsTest(unittest.TestCase):
         brightest = np.maximum(picture.blends >> 4, picture.blends & 15)
         self.assertTrue((np.where(here, brightest, 0).max(axis=0) >= 6).all())
 
+    def test_a_line_is_as_wide_over_the_rim_of_an_area_as_elsewhere(self) -> None:
+        covered_by = []
+        for rim in (0.0, 10.3, 20.0):  # all floor, the rim under the line, no floor
+            scene = Scene(Box(0.0, -12.0, 20.0, 0.0), equal=False)
+            scene.area([(rim, 0), (20, 0), (20, -12), (rim, -12)], "floor")
+            scene.line([(10.0, 0.0), (11.0, -12.0)], "measured", 0.5)
+            covered_by.append(float(shares(print_scene(scene, 20, 12), "measured").sum()))
+        self.assertLess(max(covered_by) / min(covered_by), 1.25)
+
     def test_a_level_line_is_one_row_of_one_character(self) -> None:
         for offset, char in ((0.06, "▔"), (0.5, "━"), (0.94, "▂")):
             scene = Scene(Box(0.0, -4.0, 10.0, 0.0), equal=False)
@@ -291,6 +304,50 @@ class DotsTest(unittest.TestCase):
         self.assertTrue((picture.roles == role("measured")).any(axis=0)[1:19].all())
         self.assertIn("bench", picture.row(4))
         self.assertFalse(cells.draws_dots())
+
+
+class CanvasTest(unittest.TestCase):
+    def again(self, change: Callable[[Picture], None], row_by_row: bool = False) -> list[Region]:
+        """Return what is drawn again where a picture of 40 x 6 changes."""
+        canvas = Canvas()
+        canvas._picture = Picture(40, 6)
+        canvas.row_by_row = row_by_row
+        now = Picture(40, 6)
+        change(now)
+        with mock.patch.object(canvas, "refresh") as refresh:
+            canvas.show(now)
+        return [region for call in refresh.call_args_list for region in call.args]
+
+    def test_only_what_changed_is_drawn_again(self) -> None:
+        def blends(picture: Picture) -> None:
+            picture.blends[2, 3] = 0x40
+
+        def two(picture: Picture) -> None:
+            picture.text(3, 1, "ab")
+            picture.text(30, 2, "cd")
+
+        self.assertEqual(self.again(lambda _: None), [])
+        self.assertEqual(self.again(blends), [Region(3, 2, 1, 1)])
+        self.assertEqual(self.again(two), [Region(3, 1, 2, 2), Region(30, 1, 2, 2)])
+        self.assertEqual(self.again(two, row_by_row=True), [Region(3, 1, 2, 1), Region(30, 2, 2, 1)])
+
+
+class FewColoursTest(unittest.TestCase):
+    def test_a_part_of_a_cell_takes_the_colour_that_it_has_most_of(self) -> None:
+        over, under = (style_of("dusk 16", 0, role(n)).bgcolor for n in ("hull", "bench"))
+        for blend, wanted in (
+            (0x80, (over, under)),
+            (0x62, (over, under)),
+            (0x31, (under, under)),
+            (0x85, (over, over)),
+            (0x08, (under, over)),
+        ):
+            style = style_of("dusk 16", role("hull"), role("bench"), blend)
+            self.assertEqual((style.color, style.bgcolor), wanted, hex(blend))
+        whole = style_of("dusk", role("hull"), role("bench"), 0x40)
+        assert whole.color is not None and whole.color.triplet is not None
+        mean = [(int(DARK["hull"][k : k + 2], 16) + int(DARK["bench"][k : k + 2], 16)) / 2 for k in (1, 3, 5)]
+        np.testing.assert_allclose(whole.color.triplet, mean, atol=1)
 
 
 class PlainTest(unittest.TestCase):
