@@ -308,11 +308,11 @@ class DotsTest(unittest.TestCase):
 
 class CanvasTest(unittest.TestCase):
     def again(self, change: Callable[[Picture], None], row_by_row: bool = False) -> list[Region]:
-        """Return what is drawn again where a picture of 40 x 6 changes."""
+        """Return what is drawn again where a picture of 60 x 6 changes."""
         canvas = Canvas()
-        canvas._picture = Picture(40, 6)
+        canvas._picture = Picture(60, 6)
         canvas.row_by_row = row_by_row
-        now = Picture(40, 6)
+        now = Picture(60, 6)
         change(now)
         with mock.patch.object(canvas, "refresh") as refresh:
             canvas.show(now)
@@ -326,9 +326,14 @@ class CanvasTest(unittest.TestCase):
             picture.text(3, 1, "ab")
             picture.text(30, 2, "cd")
 
+        def far(picture: Picture) -> None:
+            picture.text(0, 3, "a")
+            picture.text(59, 3, "b")
+
         self.assertEqual(self.again(lambda _: None), [])
         self.assertEqual(self.again(blends), [Region(3, 2, 1, 1)])
-        self.assertEqual(self.again(two), [Region(3, 1, 2, 2), Region(30, 1, 2, 2)])
+        self.assertEqual(self.again(two), [Region(3, 1, 29, 2)])
+        self.assertEqual(self.again(far), [Region(0, 3, 1, 1), Region(59, 3, 1, 1)])
         self.assertEqual(self.again(two, row_by_row=True), [Region(3, 1, 2, 1), Region(30, 2, 2, 1)])
 
 

@@ -24,8 +24,8 @@ from pivrex.tui.themes import STROKES, TEXTURES, style_of
 
 __all__ = ["Canvas"]
 
-APART = 5
-"""Columns: changes that are nearer to each other are written in one go."""
+APART, NEAR_PIXELS = 40, 5
+"""Columns: changes that are nearer to each other are written in one go; where there are pixels less is."""
 
 
 class Canvas(Widget):
@@ -111,7 +111,9 @@ class Canvas(Widget):
             regions = [
                 Region(columns[0], block[0], columns[-1] - columns[0] + 1, len(block))
                 for block in blocks
-                for columns in _runs(changed[block[0] : block[-1] + 1].any(axis=0))
+                for columns in _runs(
+                    changed[block[0] : block[-1] + 1].any(axis=0), NEAR_PIXELS if self.row_by_row else APART
+                )
             ]
             self.refresh(*regions)
 
@@ -186,10 +188,10 @@ class Canvas(Widget):
             self.post_message(self.Pointed(self, event.x, event.y, "release"))
 
 
-def _runs(changed: NDArray[np.bool_]) -> list[list[int]]:
-    """Return the columns that changed, in runs with at least `APART` between them: what lies there is not written again."""
+def _runs(changed: NDArray[np.bool_], apart: int) -> list[list[int]]:
+    """Return the columns that changed, in runs with more than ``apart`` between them: what lies there is not written again."""
     columns = np.flatnonzero(changed)
-    return [run.tolist() for run in np.split(columns, np.flatnonzero(np.diff(columns) > APART) + 1)]
+    return [run.tolist() for run in np.split(columns, np.flatnonzero(np.diff(columns) > apart) + 1)]
 
 
 def _sign(char: str, role: int, ground: int, blend: int, over: bool) -> str:

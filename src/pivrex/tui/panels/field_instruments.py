@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from functools import lru_cache
 from math import degrees, isfinite
 
 import numpy as np
@@ -24,6 +26,29 @@ DRAWN = 8
 
 DIAL_W, TABLE_W = 16, 29
 NOTHING = np.full(3, np.nan)
+
+
+FINE = 0.02
+"""Nothing smaller is seen on a dial: so much of full, and of a radian."""
+
+
+def _rounded(values: Sequence[float] | Floats) -> tuple[float | None, ...]:
+    return tuple(round(float(v) / FINE) * FINE if isfinite(v) else None for v in values)
+
+
+def _known(value: float | None) -> float:
+    return float("nan") if value is None else value
+
+
+@lru_cache(maxsize=8)
+def _compass(heading: float | None, target: float | None, true: float | None, height: int) -> Picture:
+    return print_scene(compass_scene(_known(heading), _known(target), _known(true)), DIAL_W, height)
+
+
+@lru_cache(maxsize=8)
+def _motion(told: tuple[float | None, ...], does: tuple[float | None, ...], height: int) -> Picture:
+    told_, does_ = (np.array([_known(v) for v in motion]) for motion in (told, does))
+    return print_scene(motion_scene(told_, does_), DIAL_W, height)
 
 
 class FieldInstruments(Panel):
@@ -50,11 +75,11 @@ class FieldInstruments(Panel):
         if dials:
             true = model.value("truth", "heading")
             heading = model.value("heading", "heading")
-            scene = compass_scene(heading if isfinite(heading) else true, model.value("correction", "target"), true)
-            picture.place(print_scene(scene, DIAL_W, drawn), width - DIAL_W, 0)
+            angles = (heading if isfinite(heading) else true, model.value("correction", "target"), true)
+            picture.place(_compass(*_rounded(angles), drawn), width - DIAL_W, 0)
         if dials > 1:
             full = self._chassis.full()
-            picture.place(print_scene(motion_scene(told / full, does / full), DIAL_W, drawn), 0, 0)
+            picture.place(_motion(_rounded(told / full), _rounded(does / full), drawn), 0, 0)
         self._table(picture, DIAL_W if dials > 1 else 0, drawn, told, does)
         said, named = next(iter(hints(self.model)), ("nothing in the way, all tyres hold", "dim"))
         picture.text(0, drawn, said, named, width)

@@ -13,7 +13,7 @@ from pivrex.tui.draw.parts import centred_bar, number, turning
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Panel
-from pivrex.tui.panels.wheel_bars import since_started
+from pivrex.tui.panels.wheel_bars import Strip, since_started
 from pivrex.units import wrap_deg
 
 __all__ = ["HeadingNow", "HeadingStrip", "parts_of"]
@@ -115,12 +115,12 @@ LEAST = 6
 """Rows: a strip that is lower says nothing."""
 
 
-class HeadingStrip(Panel):
+class HeadingStrip(Strip):
     """Heading and target over the last seconds, and where there is room what each part gave."""
 
     def draw(self, width: int, height: int) -> Picture:
         picture, model = Picture(width, height), self.model
-        rows, ago = since_started(model.history, model.line.layout)
+        rows, ago = since_started(model)
         if len(ago) < 2 or height < LEAST:
             return picture
 

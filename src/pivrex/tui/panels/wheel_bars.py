@@ -6,17 +6,21 @@ from math import isfinite
 
 import numpy as np
 
-from pivrex.line.layout import Floats, Layout, plain
+from pivrex.line.layout import Floats, plain
 from pivrex.scene.chart import Series, chart
 from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.parts import number, told_and_done
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.field_numbers import LIFTS_N, SLIDES_M_S
 from pivrex.tui.panels.panel import Panel
 
-__all__ = ["LEAST_STRIP", "StickStrip", "WheelBars", "WheelStrips", "since_started"]
+__all__ = ["LEAST_STRIP", "StickStrip", "Strip", "WheelBars", "WheelStrips", "since_started"]
 
 SECONDS = 8.0
+EVERY_S = 1 / 12
+"""A strip moves on so often."""
+
 LEAST_STRIP = 7
 """Rows: lower than that a strip says nothing."""
 
@@ -77,16 +81,32 @@ class WheelBars(Panel):
             picture.text(x, y, f"{load:.1f} N", "dim")
 
 
-def since_started(rows: Floats, layout: Layout) -> tuple[Floats, Floats]:
-    """Return the last Ticks since the clock began, and their times in s before now: a recording that begins again has a clock that
-    begins again.
+def moment_of(model: ScreenModel) -> int:
+    """Return which of the moments `EVERY_S` apart the newest Tick belongs to: a strip moves on from one to the next."""
+    t = model.value("clock", "t")
+    return int(t / EVERY_S) if isfinite(t) else -1
+
+
+def since_started(model: ScreenModel) -> tuple[Floats, Floats]:
+    """Return the last Ticks since the clock began, up to the present moment, and their times in s before that: a recording that begins
+    again has a clock that begins again.
     """
-    t = rows[:, layout.at("clock", "t")]
+    rows, clock = model.history, model.line.layout.at("clock", "t")
+    t = rows[:, clock]
     start = int(np.flatnonzero(np.diff(t) < 0)[-1]) + 1 if len(t) > 1 and (np.diff(t) < 0).any() else 0
-    return rows[start:], t[start:] - t[-1] if len(t) else t
+    rows = rows[start:][t[start:] <= moment_of(model) * EVERY_S]
+    return rows, rows[:, clock] - rows[-1, clock] if len(rows) else rows[:, clock]
 
 
-class WheelStrips(Panel):
+class Strip(Panel):
+    """Drawn anew from moment to moment, which are shorter than a column is wide."""
+
+    def depends(self) -> tuple[object, ...]:
+        model = self.model
+        return model.serial, model.line, model.trace, model.wheel_name, moment_of(model)
+
+
+class WheelStrips(Strip):
     """The last seconds of each wheel; where only one has room, of the one that the why is about."""
 
     def draw(self, width: int, height: int) -> Picture:
@@ -98,7 +118,7 @@ class WheelStrips(Panel):
         each = min(height // len(wheels), 11)
         if each < LEAST_STRIP:
             return picture
-        rows, ago = since_started(model.history, line.layout)
+        rows, ago = since_started(model)
         for wheel in wheels:
             i = line.wheels.index(wheel)
             measured = rows[:, line.layout.at("sensed", f"{plain(wheel)}_speed")]
@@ -114,14 +134,14 @@ class WheelStrips(Panel):
         return picture
 
 
-class StickStrip(Panel):
+class StickStrip(Strip):
     """What the controls of the law read over the last seconds."""
 
     def draw(self, width: int, height: int) -> Picture:
         if height < LEAST_STRIP:
             return Picture(width, height)
         model, line = self.model, self.model.line
-        rows, ago = since_started(model.history, line.layout)
+        rows, ago = since_started(model)
         channels = line.channels[: len(line.functions)]
         looks = (("measured", 0.0), ("target", 0.0), ("other", 0.0), ("rest", 0.0))
         series = [
