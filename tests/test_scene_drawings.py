@@ -142,11 +142,11 @@ class FloorTest(unittest.TestCase):
         for name in ("bench A", "bench D", "water butt", "moisture post", "0 m", "4"):
             self.assertIn(name, text)
         placing = placing_of(scene, 102, 46)
-        for block in field.blocks:
-            column, row = placing.cell(block.x_m - block.length_m / 2 + 0.06, block.y_m)
-            self.assertEqual(int(picture.grounds[row, column]), role("bench"), block.name)
-            column, row = placing.cell(block.x_m - block.length_m / 2 - 0.12, block.y_m)
-            self.assertEqual(int(picture.grounds[row, column]), role("floor"), block.name)
+        for bench in field.blocks:
+            column, row = placing.cell(bench.x_m - bench.length_m / 2 + 0.06, bench.y_m)
+            self.assertEqual(int(picture.grounds[row, column]), role("bench"), bench.name)
+            column, row = placing.cell(bench.x_m - bench.length_m / 2 - 0.12, bench.y_m)
+            self.assertEqual(int(picture.grounds[row, column]), role("floor"), bench.name)
 
     def test_a_trail_is_fainter_where_it_is_older(self) -> None:
         scene = Scene(Box(0.0, 0.0, 30.0, 3.0), equal=False)

@@ -180,7 +180,7 @@ class RobotMotion:
     Attributes
     ----------
     angles, targets : (W,) float64
-        Where the wheels point, and shall point, in rad.
+        Where the wheels point, and are commanded to point, in rad.
     commanded, measured : (W,) float64 or None
         Shares of each wheel's top speed.
     limited : tuple of bool

@@ -35,8 +35,8 @@ class ChassisView(View):
     """The robot at the left, motion, wheels, figures and envelope at the right; or the shakedown's guide."""
 
     HELP = """
-    ━ ·       commanded amber, measured teal, side by side for each wheel and the body; what lies between is dark; arcs are turns
-    ╱         rollers where they touch the ground; a dashed ring and spoke: a steered wheel and where it shall point
+    ━ ·       arrows: commanded amber, outside; measured teal, inside; for each wheel and the body. Arcs are turns, coral is too fast
+    ╱         rollers where they touch the ground; a circle: a steered wheel, lilac where it is commanded to point
     ⊕ ×       where the weight sits; other points to turn about
     motion    select forward, left or turn and nudge: the wheels show what that asks of them; v follows the robot again
     =         each wheel's equation; x, y and turn are the robot's own, turn in rad/s

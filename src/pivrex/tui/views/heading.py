@@ -47,7 +47,7 @@ class HeadingView(View):
     beyond     how far past the target it swings; settled: it stays within 5 % from then on
     left over  what is missing at the end; effort: how much turn the loop gave, root mean square
     P I D      P answers the error, I what stays of it, D brakes on the difference of the rates
-    compass    full ray: the gyro; broken ray: the target; mark on the rim: what is true, on the stand-in
+    compass    arrow: the gyro; dashed: the target; mark on the rim: what is true, on the stand-in
     z          holds the heading while you do not turn; touching the turn lets it go
     R S        helpers: the relay experiment, and a search under charge, grip, load and noise; + takes what they propose
     f F        knock the stand-in from the right, or from the left

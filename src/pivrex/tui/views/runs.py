@@ -20,7 +20,7 @@ class RunsView(View):
     HELP = """
     ▌        the selected run: c or a second click plays it again in every view, with a time line below
     +        makes the selected run the first: the next that is selected is laid over it, × where they part; more lie grey below
-    ━ ┄      the first solid teal, the second dashed amber; stage by stage when the line parted, and what each changed setting does
+    ━ ╍      the first solid teal, the second dashed amber; stage by stage when the line parted, and what each changed setting does
     usual    the median of the runs before that were driven alike; ! where this one is worse than they differ among themselves
     v        what the run tells of its robot, each value with the interval that holds it 95 times in 100; W writes it into the rig
     thinned  its ticks made room for newer runs; figures and track are there still
