@@ -370,6 +370,7 @@ def main() -> None:
         result["responses_ms"] = bench_body.responses_ms(Path(folder))
         result["next_probe_s"] = next_probe_s()
         result["scene_ms"] = bench_scene.scene_ms(Path(folder))
+        result["pixels"] = bench_scene.pixels()
         result["map_ticks_per_s"] = map_ticks_per_s(Path(folder))
     result["frames_parsed_per_s"] = bench_remotes.parsed_per_s()
     result["source_to_output_ms"] = {

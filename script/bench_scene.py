@@ -14,6 +14,12 @@ ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
 
 
+from pivrex.rig import read_rig  # noqa: E402
+from pivrex.rig.field import Field  # noqa: E402
+from pivrex.scene.floor import field_scene, whole  # noqa: E402
+from pivrex.scene.robot import add_robot  # noqa: E402
+from pivrex.tui.draw.pixels import kitty_shown, pixel_image, sixels  # noqa: E402
+from pivrex.tui.themes import colour_of  # noqa: E402
 from pivrex.tui.views.view_table import VIEWS  # noqa: E402
 from tests.local import local_model  # noqa: E402
 
@@ -52,4 +58,20 @@ def scene_ms(folder: Path) -> dict[str, dict[str, float]]:
             "to_tick": round(float(np.median(draws) / np.median(ticks)), 2),
         }
     model.client.close()
+    return found
+
+
+def pixels() -> dict[str, dict[str, float]]:
+    """What a picture of the whole field costs in pixels, as a terminal takes it: bytes a frame, and how many frames a second one core makes."""
+    field = Field()
+    scene = field_scene(field, whole(field))
+    add_robot(scene, read_rig(DEMO / "rigs" / "plover.toml"), (2.0, 2.0, 0.5))
+    found = {}
+    for kind, written in (("kitty", lambda image: kitty_shown(image, 1, 93, 40)), ("sixel", sixels)):
+        took, size = [], 0
+        for _ in range(8):
+            before = time.process_time()
+            size = len(written(pixel_image(scene, 95, 42, (8, 17), lambda role: colour_of("dusk", role))))
+            took.append(time.process_time() - before)
+        found[kind] = {"bytes": size, "frames_per_s": round(1 / float(np.median(took)), 1)}
     return found
