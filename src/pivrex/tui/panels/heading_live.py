@@ -13,7 +13,7 @@ from pivrex.tui.draw.parts import centred_bar, number, turning
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Panel
-from pivrex.tui.panels.wheel_bars import Strip, since_started
+from pivrex.tui.panels.wheel_bars import since_started, strip_depends
 from pivrex.units import wrap_deg
 
 __all__ = ["HeadingNow", "HeadingStrip", "parts_of"]
@@ -115,8 +115,11 @@ LEAST = 6
 """Rows: a strip that is lower says nothing."""
 
 
-class HeadingStrip(Strip):
+class HeadingStrip(Panel):
     """Heading and target over the last seconds, and where there is room what each part gave."""
+
+    def depends(self) -> tuple[object, ...]:
+        return strip_depends(self.model)
 
     def draw(self, width: int, height: int) -> Picture:
         picture, model = Picture(width, height), self.model

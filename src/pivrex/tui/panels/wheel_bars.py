@@ -15,7 +15,7 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.field_numbers import LIFTS_N, SLIDES_M_S
 from pivrex.tui.panels.panel import Panel
 
-__all__ = ["LEAST_STRIP", "StickStrip", "Strip", "WheelBars", "WheelStrips", "since_started"]
+__all__ = ["LEAST_STRIP", "StickStrip", "WheelBars", "WheelStrips", "since_started", "strip_depends"]
 
 SECONDS = 8.0
 EVERY_S = 1 / 12
@@ -98,16 +98,16 @@ def since_started(model: ScreenModel) -> tuple[Floats, Floats]:
     return rows, rows[:, clock] - rows[-1, clock] if len(rows) else rows[:, clock]
 
 
-class Strip(Panel):
-    """Drawn anew from moment to moment, which are shorter than a column is wide."""
+def strip_depends(model: ScreenModel) -> tuple[object, ...]:
+    """Return what a strip depends on: it is drawn anew from moment to moment, which are shorter than a column is wide."""
+    return model.serial, model.line, model.trace, model.wheel_name, moment_of(model)
+
+
+class WheelStrips(Panel):
+    """The last seconds of each wheel; where only one has room, of the one that the why is about."""
 
     def depends(self) -> tuple[object, ...]:
-        model = self.model
-        return model.serial, model.line, model.trace, model.wheel_name, moment_of(model)
-
-
-class WheelStrips(Strip):
-    """The last seconds of each wheel; where only one has room, of the one that the why is about."""
+        return strip_depends(self.model)
 
     def draw(self, width: int, height: int) -> Picture:
         picture, model, y = Picture(width, height), self.model, 0
@@ -134,8 +134,11 @@ class WheelStrips(Strip):
         return picture
 
 
-class StickStrip(Strip):
+class StickStrip(Panel):
     """What the controls of the law read over the last seconds."""
+
+    def depends(self) -> tuple[object, ...]:
+        return strip_depends(self.model)
 
     def draw(self, width: int, height: int) -> Picture:
         if height < LEAST_STRIP:
