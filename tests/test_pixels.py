@@ -257,7 +257,7 @@ class StillsTest(unittest.TestCase):
             # the box begins behind a margin of 2 and 1, the canvas stands at 2 and 5, all counted from 1
             self.assertTrue(shown.startswith(f"\x1b7\x1b[{4 + 1 + 5 + 1};{3 + 2 + 2 + 1}H{begins}"))
             self.assertTrue(shown.endswith("\x1b8"))
-            self.assertTrue(self.canvas.row_by_row)
+            self.assertEqual(self.canvas.row_by_row, pictures is SIXEL)
             self.again.clear()
             self.canvas.picture = self.scene(15.0)
             gone = self.look(stills, 0.05)

@@ -100,7 +100,8 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         pictures: Pictures = NO_PICTURES,
     ) -> None:
         install()
-        write_only_changes()
+        if pictures.kind == "sixel":
+            write_only_changes()
         super().__init__()
         for one in THEMES:
             self.register_theme(one)

@@ -24,8 +24,8 @@ from pivrex.tui.themes import STROKES, TEXTURES, style_of
 
 __all__ = ["Canvas"]
 
-APART, NEAR_PIXELS = 40, 5
-"""Columns: changes that are nearer to each other are written in one go; where there are pixels less is."""
+APART = 5
+"""Columns: changes that are nearer to each other are written in one go."""
 
 
 class Canvas(Widget):
@@ -106,15 +106,11 @@ class Canvas(Widget):
         for y in rows:
             self._strips.pop(y, None)
         if rows:
-            apart = np.arange(1, len(rows)) if self.row_by_row else np.flatnonzero(np.diff(rows) > 1) + 1
-            blocks = [block.tolist() for block in np.split(rows, apart)]
-            regions = [
-                Region(columns[0], block[0], columns[-1] - columns[0] + 1, len(block))
-                for block in blocks
-                for columns in _runs(
-                    changed[block[0] : block[-1] + 1].any(axis=0), NEAR_PIXELS if self.row_by_row else APART
-                )
-            ]
+            if self.row_by_row:
+                regions = [Region(run[0], y, len(run), 1) for y in rows for run in _runs(changed[y])]
+            else:
+                blocks = np.split(rows, np.flatnonzero(np.diff(rows) > 1) + 1)
+                regions = [Region(0, int(block[0]), picture.width, len(block)) for block in blocks]
             self.refresh(*regions)
 
     def render_lines(self, crop: Region) -> list[Strip]:
@@ -188,10 +184,11 @@ class Canvas(Widget):
             self.post_message(self.Pointed(self, event.x, event.y, "release"))
 
 
-def _runs(changed: NDArray[np.bool_], apart: int) -> list[list[int]]:
-    """Return the columns that changed, in runs with more than ``apart`` between them: what lies there is not written again."""
+def _runs(changed: NDArray[np.bool_]) -> list[range]:
+    """Return the columns that changed, in runs with more than `APART` between them: what lies there is not written again."""
     columns = np.flatnonzero(changed)
-    return [run.tolist() for run in np.split(columns, np.flatnonzero(np.diff(columns) > apart) + 1)]
+    runs = np.split(columns, np.flatnonzero(np.diff(columns) > APART) + 1)
+    return [range(int(run[0]), int(run[-1]) + 1) for run in runs]
 
 
 def _sign(char: str, role: int, ground: int, blend: int, over: bool) -> str:

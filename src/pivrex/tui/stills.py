@@ -99,7 +99,7 @@ class Stills:
     def _show(self, canvas: Canvas, placed: Placed, region: Region) -> None:
         number = min(set(range(1, len(self._shown) + 2)) - set(self._shown.values()))
         self._shown[region] = number
-        canvas.row_by_row = True
+        canvas.row_by_row = self._pictures.kind == "sixel"  # what is written over them is gone
         theme = self._theme
         image = pixel_image(
             placed.scene, placed.width, placed.height, self._pictures.cell, lambda role: colour_of(theme, role)
@@ -123,7 +123,7 @@ class Stills:
             self._write(kitty_gone(number))
         else:
             self._canvas.refresh(region)  # cells that are written again have no pixels any more
-        self._canvas.row_by_row = bool(self._shown)
+        self._canvas.row_by_row = bool(self._shown) and self._pictures.kind == "sixel"
 
 
 def _box(placed: Placed, picture: Picture) -> Region | None:
