@@ -1,6 +1,8 @@
 """Scenes: where marks lie, and what the cells show of them."""
 
 import math
+import subprocess
+import sys
 import unittest
 from collections.abc import Callable
 from unittest import mock
@@ -304,6 +306,12 @@ class DotsTest(unittest.TestCase):
         self.assertTrue((picture.roles == role("measured")).any(axis=0)[1:19].all())
         self.assertIn("bench", picture.row(4))
         self.assertFalse(cells.draws_dots())
+
+    def test_the_screen_starts_without_the_library(self) -> None:
+        code = "import sys; sys.modules['PIL'] = None; import pivrex.tui.app, pivrex.tui.start; "
+        code += "from pivrex.tui.draw import cells; print(cells.draws_dots())"
+        ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60, check=False)
+        self.assertEqual(ran.stdout.strip(), "True", ran.stderr)
 
 
 class CanvasTest(unittest.TestCase):

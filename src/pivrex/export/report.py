@@ -117,7 +117,7 @@ def _drives(runs: Sequence[Run], compared: Compared | None, columns: int, rows: 
 def _title(page: Page, runs: Sequence[Run], compared: Compared | None, wide: int) -> float:
     """Write what was driven, by whom and when, and a few figures large; return the row after that."""
     facts = [run.facts for run in runs]
-    page.text(SIDE, 3, f"{facts[0].robot}: {' beside '.join(run.name for run in runs)}", "title", 1.9)
+    page.text(SIDE, 3, f"{facts[0].robot}: {' and '.join(run.name for run in runs)}", "title", 1.9)
     row = 5.2
     for run, fact in zip(runs, facts, strict=True):
         said = f"{fact.began:%d %B %Y, %H:%M}, {len(run) * run.dt_s:.1f} s, driven by {', '.join(fact.drivers) or 'nobody'}; kept: {fact.kept}"

@@ -222,7 +222,7 @@ Mark = Area | Line | Arrow | Dots | Stamped | Label | Caption | Spot
 
 
 def shapes(marks: Iterable[Mark], placing: Placing, stamps: bool = False) -> list[Shape]:
-    """Return what is to be filled and drawn, in points, in order; ``stamps`` tells whether the printer takes them."""
+    """Return what is to be filled and drawn, in points, in order; ``stamps`` is true for a printer that takes them."""
     return [one for m in marks if not isinstance(m, Label | Caption | Spot) for one in m.shapes(placing, stamps)]
 
 

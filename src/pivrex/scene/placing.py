@@ -95,5 +95,5 @@ class Placing:
         return self.left + x / self.across, self.top - y / self.up
 
     def holds(self, column: int, row: int) -> bool:
-        """Tell whether a letter, margins counted, lies in the box."""
+        """Return whether a letter, margins counted, lies in the box."""
         return 0 <= column - self.margins.left < self.columns and 0 <= row - self.margins.top < self.rows

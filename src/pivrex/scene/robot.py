@@ -231,7 +231,7 @@ def _add_pair(
     scene: Scene, pose: Sequence[float], hub: Floats, ways: tuple[Floats | None, Floats | None], reach: float, told: str,
     width: float, right: bool,
 ) -> None:  # fmt: skip
-    """Draw what was commanded and what was measured beside each other; the first outside."""
+    """Draw the commanded and the measured arrow side by side; the commanded one outside."""
     for way, named, side in zip(ways, (told, "measured"), (-1.0, 1.0) if right else (1.0, -1.0), strict=True):
         if way is not None and hypot(*way) > LEAST_ARROW * reach:
             # an arrow backwards has its left on the other side

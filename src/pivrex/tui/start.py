@@ -50,6 +50,7 @@ def show(
     from pivrex.tui.app import PivrexApp
     from pivrex.tui.canvas import Canvas
     from pivrex.tui.commands import Commands
+    from pivrex.tui.draw.cells import draws_dots
     from pivrex.tui.keys import read_keys, wants_pictures
     from pivrex.tui.stills import NO_PICTURES
     from pivrex.tui.views.view_table import VIEWS
@@ -59,7 +60,7 @@ def show(
         raise UsageError(f"--view is {view}, but the views are {', '.join(names)}")
     own = config_folder() / "settings.toml"
     keys = read_keys(own, Commands(VIEWS).all)
-    pictures = pictures_here(os.environ, PICTURES_WAIT_S) if wants_pictures(own) else NO_PICTURES
+    pictures = pictures_here(os.environ, PICTURES_WAIT_S) if wants_pictures(own) and not draws_dots() else NO_PICTURES
     Canvas.ascii_only = not _is_unicode()
     gc.freeze()
     gc.enable()

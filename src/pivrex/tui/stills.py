@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from PIL import Image
 from rich.console import Console
 from textual._compositor import ChopsUpdate
 from textual.app import App
@@ -16,6 +15,9 @@ from pivrex.tui.canvas import Canvas
 from pivrex.tui.draw.picture import TEXT, Picture, Placed
 from pivrex.tui.draw.pixels import kitty_gone, kitty_shown, pixel_image, sixels
 from pivrex.tui.themes import colour_of
+
+if TYPE_CHECKING:
+    from PIL import Image
 
 __all__ = ["NO_PICTURES", "STILL_S", "Stills", "write_only_changes"]
 
@@ -144,6 +146,8 @@ def _bytes(picture: Picture, region: Region) -> bytes:
 
 def _mask(picture: Picture, region: Region, size: tuple[int, int]) -> Image.Image:
     """Return where an image covers the cells of a region: everywhere but where something is written."""
+    from PIL import Image
+
     rows, columns = slice(region.y, region.bottom), slice(region.x, region.right)
     written = (picture.blends[rows, columns] == TEXT) & (picture.chars[rows, columns] != " ")
     return Image.fromarray(np.where(written, 0, 255).astype(np.uint8)).resize(size, Image.Resampling.NEAREST)

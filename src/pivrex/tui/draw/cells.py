@@ -155,7 +155,7 @@ def _print(scene: Scene, width: int, height: int) -> Printed:
 
 
 def draws_dots() -> bool:
-    """Tell whether the library that draws cannot be loaded."""
+    """Return whether the library that draws cannot be loaded."""
     return Image is None
 
 

@@ -155,7 +155,7 @@ def _fitted(points: Bytes) -> tuple[NDArray[np.str_], Bytes, Bytes, Bytes]:
 
 
 def _level(filled: NDArray[np.float32]) -> tuple[NDArray[np.bool_], NDArray[np.intp]]:
-    """Tell which cells a level line crosses, (N,), and whether high (0), in the middle or low (2): there is a character for each."""
+    """Return which cells a level line crosses, (N,), and whether high (0), in the middle or low (2): there is a character for each."""
     some = filled.reshape(len(filled), 8, 8) > 0
     rows = np.asarray(some.any(axis=2))
     first, last = rows.argmax(axis=1), 7 - rows[:, ::-1].argmax(axis=1)
@@ -170,7 +170,7 @@ def _halved(mask: NDArray[np.bool_]) -> NDArray[np.float32]:
 
 
 def covered(text: str, blends: Bytes) -> list[bool]:
-    """Tell of fitted cells whether the role that is drawn fills at least half of each."""
+    """Return for fitted cells whether the role that is drawn fills at least half of each."""
     shares = np.array([_COVER.get(char, 0.0) for char in text])
     filled: list[bool] = (shares * (blends >> 4) + (1 - shares) * (blends & 15) >= 4).tolist()
     return filled

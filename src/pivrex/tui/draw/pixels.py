@@ -8,14 +8,17 @@ from __future__ import annotations
 import base64
 import io
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image, ImageDraw
 
 from pivrex.scene.marks import ROLES, Area, Rim, shapes
 from pivrex.scene.scene import Scene
 from pivrex.tui.draw.fit import HIGH, WIDE
+
+if TYPE_CHECKING:  # the library is loaded when there is something to draw: the screen starts without it too
+    from PIL import Image
 
 __all__ = ["kitty_gone", "kitty_shown", "pixel_image", "sixels"]
 
@@ -54,6 +57,8 @@ def pixel_image(
     Image
         RGB, as many pixels as the cells of the box have. Texts are not drawn: they stay the terminal's.
     """
+    from PIL import Image, ImageDraw
+
     placing = scene.placing(columns, rows, WIDE, HIGH)  # as on cells, however high these are
     size = np.array(cell) * FINER
     scale = size / (WIDE, HIGH)
@@ -92,6 +97,8 @@ def sixels(image: Image.Image) -> str:
 
     What is transparent is not drawn.
     """
+    from PIL import Image
+
     limited = image.convert("RGB").quantize(COLOURS, dither=Image.Dither.NONE)
     palette = np.array(limited.getpalette(), int).reshape(-1, 3)
     pixels = np.asarray(limited).astype(int)

@@ -45,7 +45,7 @@ def of_wheels(model: ScreenModel, what: str) -> list[float]:
 
 
 def belief_off(model: ScreenModel, believed: Believed) -> tuple[float, float]:
-    """Return how sure the robot is of its place (one sigma) and how far off it is, in m; NaN where nobody knows."""
+    """Return how sure the robot is of its place (one sigma) and how far off it is, in m; NaN where it is not known."""
     x, y, _ = believed.pose
     sigma = float(np.sqrt(max(0.0, np.trace(believed.covariance) / 2)))
     return sigma, float(np.hypot(x - model.value("truth", "x"), y - model.value("truth", "y")))

@@ -87,7 +87,7 @@ class RobotFromAbove(Panel):
         return scene
 
     def _name(self, scene: Scene, k: int, wheel: Wheel, reach: float, shown: Shown | None) -> None:
-        """Write a wheel's name beside it, and how fast it is told to go and goes."""
+        """Write a wheel's name next to it, with its commanded and measured speeds."""
         out = (1.4 if wheel.steered else 0.5) * wheel.radius_m
         side, x, y = ("left", -wheel.y_m - out, wheel.x_m) if wheel.y_m > 0 else ("right", -wheel.y_m + out, wheel.x_m)
         if abs(wheel.y_m) < 0.25 * reach:
