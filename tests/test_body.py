@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 from pivrex.errors import RigError
 from pivrex.line import Entry, Line
 from pivrex.line.outputs import encode
-from pivrex.line.values import ALONE
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.rig.field import Field
 from pivrex.sim import Rollout
@@ -122,7 +121,7 @@ class MotorTest(unittest.TestCase):
         # V = 10.6 - 2·(0.3 + 2·V/10), so V = 10/1.4
         rig = body_rig(TWO)
         rig = rig.model_copy(update={"battery": rig.battery.model_copy(update={"resistance_ohm": 2.0})})
-        volts, amps = sagged(ALONE, RealBody(rig).settings, 1.0, [1.0, 1.0], [0.0, 0.0], [1.0, 1.0])
+        volts, amps = sagged(RealBody(rig).settings.plain, 1.0, [1.0, 1.0], [0.0, 0.0], [1.0, 1.0])
         self.assertAlmostEqual(volts, 10 / 1.4)
         self.assertAlmostEqual(amps, 0.3 + 2 * volts / 10)
 
@@ -582,8 +581,7 @@ class BatchTest(unittest.TestCase):
 
 
 def _one(state: BodyState, i: int) -> BodyState:
-    parts = {n: getattr(state, n)[i].copy() for n in state._fields if n != "gyro"}
-    return BodyState(gyro=type(state.gyro)(*(np.asarray(p[i]).copy() for p in state.gyro)), **parts)
+    return state.take(i)
 
 
 class BackTest(unittest.TestCase):

@@ -52,7 +52,7 @@ class ZeroingTest(unittest.TestCase):
         line, rollout, statuses = self.zeroed(rig.model_copy(update={"gyro": gyro}))
         self.assertTrue((statuses[5] == MEASURES).all())
         self.assertTrue((statuses[-1] == DONE).all())
-        true = rollout.robot.gyro.bias
+        true = rollout.robot.bias
         state = line.of(rollout.state, "zeroing")
         # the mean of 120 readings with a noise of 0.08 deg/s each
         spread = math.radians(0.08) / math.sqrt(120)

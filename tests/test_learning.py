@@ -127,22 +127,23 @@ def spoiled_drives(seed: int) -> list[dict[str, Any]]:
     robot, biases = model.start((ROBOTS,), seeds), np.zeros(ROBOTS)
     for i in range(len(rows)):
         rows[i][:, sensed], rows[i][:, truth] = model.sense(robot), model.truth(robot)
-        biases += robot.gyro.bias / len(rows)
+        biases += robot.bias / len(rows)
         robot = model.step(robot, np.broadcast_to(told[i], (ROBOTS, told.shape[1])), line.dt_s)
     s = model.settings
-    radius, motors = float(s.radius[0]), len(s.motors)
+    radius, motors = rig.chassis.wheels[0].radius_m, s.stall.shape[-1]
     found = []
     for b in range(ROBOTS):
-        strength = np.array([float(np.broadcast_to(m.strength, (ROBOTS,))[b]) for m in s.motors])
-        stall, free = s.motors[0].stall, s.motors[0].free
-        mass = float(np.broadcast_to(s.mass, (ROBOTS,))[b])
+        own = s.take(b) if s.batch else s
+        strength = own.strength
+        stall, free = float(own.stall[0]), float(own.free[0])
+        mass = float(own.mass)
         casters = sum(
-            mass * float(load[0]) * float(np.broadcast_to(c.grip[0], (ROBOTS,))[b])
-            for c, load in zip(s.sides[0], s.loads[0], strict=True) if c.motor < 0
+            mass * float(load[0]) * float(np.sqrt(square[0]))
+            for motor, square, load in zip(own.motor, own.squares, own.loads[0], strict=True) if motor < 0
         )  # fmt: skip
-        static = float(np.mean((s.motors[0].running + casters * radius / motors) / stall / strength))
+        static = float(np.mean((own.running[0] + casters * radius / motors) / stall / strength))
         speed = float(np.mean(1 / (free * radius * strength)))
-        rise = float(np.mean((s.motors[0].inertia + mass * radius**2 / motors) / (stall * radius * strength)))
+        rise = float(np.mean((own.rotor_inertia[0] + mass * radius**2 / motors) / (stall * radius * strength)))
         heading = rows[:, b, truth.start + 2]
         step = round(0.5 / line.dt_s)
         turned = np.diff(heading[::step])
@@ -269,9 +270,8 @@ class SpoiledRobotsTest(TempCase):
         self.assertRegex(changes["motors.left.top_speed"], r"rpm$")
         learnt = read_text(put_into(drive["text"], found.changes), PLOVER, Rig)
         s = RealBody(learnt).settings
-        strength = np.array([float(m.strength) for m in s.motors])
-        static = np.mean(s.motors[0].running / s.motors[0].stall / strength)
-        top = (1 - static) / np.mean(1 / (s.motors[0].free * float(s.radius[0]) * strength))
+        static = np.mean(s.running[0] / s.stall[0] / s.strength)
+        top = (1 - static) / np.mean(1 / (s.free[0] * float(s.radius[0]) * s.strength))
         self.assertAlmostEqual(top, drive["true"]["motors.*.top_speed"], delta=0.02)
         self.assertIn("# how long the wheels take to follow", put_into(drive["text"], found.changes))
 

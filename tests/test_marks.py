@@ -5,9 +5,10 @@ from math import pi, radians
 
 import numpy as np
 
+from pivrex.kernels import Form
 from pivrex.line import Line
 from pivrex.line.beginning import begun
-from pivrex.line.covariance import Spread
+from pivrex.line.covariance import Covariance
 from pivrex.line.landmarks import NoMarkError, nearest_mark, range_mark, take, touched, wall_mark
 from pivrex.line.odometry import Odometry, OdometryState
 from pivrex.rig import read_rig
@@ -44,8 +45,8 @@ class GainTest(unittest.TestCase):
         self.assertAlmostEqual(gain[0], 0.64)
         self.assertAlmostEqual(float(expected), 0.05**2)
         np.testing.assert_allclose(after.pose, [1.064, 1.0, 0.0])
-        self.assertAlmostEqual(after.spread[Spread._fields.index("xx")], (0.04 * 0.03 / 0.05) ** 2)
-        self.assertAlmostEqual(after.spread[Spread._fields.index("yy")], 0.02**2)
+        self.assertAlmostEqual(float(after.covariance.xx), (0.04 * 0.03 / 0.05) ** 2)
+        self.assertAlmostEqual(float(after.covariance.yy), 0.02**2)
 
     def test_it_is_the_matrices_product_with_errors_that_are_considered(self) -> None:
         """Against P' = (I - K H) P (I - K H)' + K R K' of the seven, with a gain that leaves the last four alone."""
@@ -54,8 +55,8 @@ class GainTest(unittest.TestCase):
         p = root @ root.T
         names = ("x", "y", "h", "k", "m", "d", "l")
         stage, own = believing((0.0, 0.0, 0.0), (0.0, 0.0, 0.0))
-        entries = [(names.index(n[0]), names.index(n[1])) for n in Spread._fields]
-        own = own._replace(spread=np.array([p[i, j] for i, j in entries]))
+        entries = [(names.index(n[0]), names.index(n[1])) for n in Covariance.fields]
+        own = own._replace(covariance=Covariance(Form(Covariance), np.array([p[i, j] for i, j in entries])))
         h = np.concatenate((chance.normal(size=3), np.zeros(4)))
         after, gain, _ = stage.updated(own, h[:3], 0.3, 0.7)
         k = p @ h / (h @ p @ h + 0.7)
@@ -63,15 +64,15 @@ class GainTest(unittest.TestCase):
         left = np.eye(7) - np.outer(k, h)
         wanted = left @ p @ left.T + 0.7 * np.outer(k, k)
         np.testing.assert_allclose(gain, k[:3])
-        np.testing.assert_allclose(after.spread, [wanted[i, j] for i, j in entries], atol=1e-12)
+        np.testing.assert_allclose(after.covariance.data, [wanted[i, j] for i, j in entries], atol=1e-12)
 
     def test_many_are_each_as_one_alone(self) -> None:
         stage, one = believing((1.0, 1.0, 0.2), (0.04, 0.02, 0.1))
-        many = type(one)(*(np.stack([a, a]) for a in one))
+        many = type(one)(one.form, np.stack([one.data, one.data]))
         h = np.array([0.6, 0.8, 0.1])
         alone, both = stage.updated(one, h, 0.05, 1e-4)[0], stage.updated(many, h, 0.05, 1e-4)[0]
         np.testing.assert_array_equal(both.pose[1], alone.pose)
-        np.testing.assert_array_equal(both.spread[1], alone.spread)
+        np.testing.assert_array_equal(both.covariance.data[1], alone.covariance.data)
 
 
 class WallTest(unittest.TestCase):

@@ -1,17 +1,18 @@
 """Where the robot believes to be: exactly right on the perfect stand-in, as wrong as it says on a real one, and put right at will."""
 
 import unittest
-from dataclasses import replace
 from math import pi, radians
+from typing import Any
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
+from pivrex.kernels import Form
 from pivrex.line import Entry, Line
 from pivrex.line.beginning import begun, known_at
-from pivrex.line.covariance import Doubts, Spread, grown
+from pivrex.line.covariance import Covariance, Doubts, grow
 from pivrex.line.odometry import Odometry
 from pivrex.line.questions.disagreement import disagreement
 from pivrex.rig import Rig, read_rig
@@ -102,14 +103,16 @@ class ExactTest(unittest.TestCase):
 
 class SureTest(unittest.TestCase):
     def own(self, **changes: float) -> Doubts:
-        return replace(Doubts(way=0.0, turning=0.0, drift=0.0, pivot_off=0.0, rough=0.0, gyro_s=0.1), **changes)
+        own: Doubts = Form(Doubts).of(gyro_s=0.1, **changes)
+        return own
 
-    def after(self, s: Doubts, steps: list[tuple[float, float, float]]) -> Spread:
-        spread, heading = Spread(*[0.0] * 18), 0.0
+    def after(self, s: Doubts, steps: list[tuple[float, float, float]]) -> Any:
+        covariance, heading = Form(Covariance).start().plain, 0.0
         for dx, dy, turn in steps:
-            spread = grown(s, spread, dx, dy, turn, (-np.sin(heading) * turn, np.cos(heading) * turn))
-            heading += turn
-        return spread
+            after = Form(Covariance).start().plain
+            grow(s.plain, covariance, after, dx, dy, turn, -np.sin(heading) * turn, np.cos(heading) * turn)
+            covariance, heading = after, heading + turn
+        return covariance
 
     def test_each_cause_alone(self) -> None:
         straight = [(0.01, 0.0, 0.0)] * 200  # two metres along x
@@ -283,8 +286,7 @@ class PutTest(unittest.TestCase):
         assert isinstance(stage, Odometry)
         own = stage.put(line.of(state, "odometry"), np.zeros(3), np.array([0.02, 0.03, 0.1]))
         self.assertEqual(
-            [float(own.spread[Spread._fields.index(n)]) for n in ("xx", "yy", "hh", "xy")],
-            [0.02**2, 0.03**2, 0.1**2, 0],
+            [float(getattr(own.covariance, n)) for n in ("xx", "yy", "hh", "xy")], [0.02**2, 0.03**2, 0.1**2, 0]
         )
 
     def test_what_was_believed_since_is_moved_along(self) -> None:

@@ -52,6 +52,7 @@ def here(as_json: Json = False) -> int:
 def _all() -> Iterator[Found]:
     system = f"{platform.system()} {platform.release()}, Python {platform.python_version()}"
     yield Found("system", sys.version_info >= (3, 11), system, "Pivrex needs Python 3.11 or newer")
+    yield _engine()
     yield from _terminal()
     yield _gamepads()
     try:
@@ -62,6 +63,16 @@ def _all() -> Iterator[Found]:
         yield from of_serial(ports)
     yield of_date(datetime.now().astimezone())
     yield from _folders()
+
+
+def _engine() -> Found:
+    """Say what computes: the kernels in C, or in Python."""
+    from pivrex.kernels.engines import wait_for_it
+
+    found = wait_for_it()
+    said = {"built": "C, built with the package", "cached": "C, built for this machine", "plain": "Python"}[found.name]
+    mend = "install a C compiler (on Debian: sudo apt-get install gcc libc6-dev), then start again"
+    return Found("engine", found.name != "plain" or None, f"{said}: {found.said}", mend)
 
 
 # --- the terminal ---

@@ -2,43 +2,41 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any
 
-import numpy as np
+from pivrex.kernels.maths import hypot
+from pivrex.kernels.records import Number, Record, field
+from pivrex.kernels.subset import kernel
 
-from pivrex.line.values import Value, ops_of
-
-__all__ = ["Doubts", "Spread", "grown", "measured"]
+__all__ = ["Covariance", "Doubts", "grow", "measured"]
 
 
-class Spread(NamedTuple):
-    """The covariance of the believed pose, B each: of x, y (m) and heading h (rad), and with what is off all the time: the share k
-    of ways, the share m of turns, the gyro's drift d (rad/s), and how far the point l lies back about which it turns (m).
+class Covariance(Record):
+    """The covariance of the estimated pose: of x, y (m) and heading h (rad), and with what is off all the time: the share k
+    of distances, the share m of turns, the gyro's drift d (rad/s), and how far the point l lies back about which it turns (m).
     """
 
-    xx: Value
-    xy: Value
-    xh: Value
-    yy: Value
-    yh: Value
-    hh: Value
-    xk: Value
-    xm: Value
-    xd: Value
-    yk: Value
-    ym: Value
-    yd: Value
-    hk: Value
-    hm: Value
-    hd: Value
-    xl: Value
-    yl: Value
-    hl: Value
+    xx: Number = field(unit="m^2")
+    xy: Number = field(unit="m^2")
+    xh: Number = field(unit="m rad")
+    yy: Number = field(unit="m^2")
+    yh: Number = field(unit="m rad")
+    hh: Number = field(unit="rad^2")
+    xk: Number = field()
+    xm: Number = field()
+    xd: Number = field()
+    yk: Number = field()
+    ym: Number = field()
+    yd: Number = field()
+    hk: Number = field()
+    hm: Number = field()
+    hd: Number = field()
+    xl: Number = field()
+    yl: Number = field()
+    hl: Number = field()
 
 
-@dataclass(frozen=True)
-class Doubts:
+class Doubts(Record):
     """What may be off in what a robot believes.
 
     Attributes
@@ -51,21 +49,25 @@ class Doubts:
         How long a gyro drifts in each tick, in s; 0 where none counts.
     """
 
-    way: float
-    turning: float
-    drift: float
-    pivot_off: float
-    rough: float
-    gyro_s: float
+    lasting = True
+
+    way: Number = field()
+    turning: Number = field()
+    drift: Number = field(unit="rad^2/s^2")
+    pivot_off: Number = field(unit="m^2")
+    rough: Number = field(unit="m")
+    gyro_s: Number = field(unit="s")
 
 
-def grown(s: Doubts, p: Spread, dx: Value, dy: Value, turn: Value, left: tuple[Value, Value] = (0.0, 0.0)) -> Spread:
-    """Return the covariance after a displacement along the field, in m, and a turn, in rad. ``left`` is the robot's left, (x, y), times
-    the turn.
+@kernel
+def grow(
+    s: Doubts, p: Covariance, after: Covariance, dx: float, dy: float, turn: float, left_x: float, left_y: float
+) -> None:
+    """Write the covariance after a displacement along the field, in m, and a turn, in rad. ``left`` is the robot's left times the turn.
 
     Notes
     -----
-    To first order an error of heading turns the displacement, one of the ways stretches it, one of the turns and a drift turn
+    To first order an error of heading turns the displacement, one of the distances stretches it, one of the turns and a drift turn
     the heading, one of the pivot moves it aside: δx' = δx - dy·δh + dx·k + left_x·l, δy' = δy + dx·δh + dy·k + left_y·l,
     δh' = δh + turn·m + dt·d. k, m, d and l stay as they are; the covariance goes through that matrix F as F·P·Fᵀ, and chance adds
     to x and y (Schmidt 1966: errors that are considered but not estimated; Thrun, Burgard & Fox, Probabilistic Robotics, ch. 5).
@@ -78,24 +80,24 @@ def grown(s: Doubts, p: Spread, dx: Value, dy: Value, turn: Value, left: tuple[V
     myk, mym, myd = p.yk + b * p.hk + dy * s.way, p.ym + b * p.hm, p.yd + b * p.hd
     mhh, mhm, mhd = p.hh + t * p.hm + tau * p.hd, p.hm + t * s.turning, p.hd + tau * s.drift
     mxl, myl = p.xl + a * p.hl, p.yl + b * p.hl
-    if s.pivot_off:
-        lx, ly = left
-        mxx, mxy, mxh, mxl = mxx + lx * p.xl, mxy + lx * p.yl, mxh + lx * p.hl, mxl + lx * s.pivot_off
-        myy, myh, myl = myy + ly * p.yl, myh + ly * p.hl, myl + ly * s.pivot_off
-        mxx, mxy, myy = mxx + lx * mxl, mxy + ly * mxl, myy + ly * myl
-    chance = s.rough * ops_of(np.shape(dx)).sqrt(dx * dx + dy * dy)
-    return Spread(
-        xx=mxx + a * mxh + dx * mxk + chance,
-        xy=mxy + b * mxh + dy * mxk,
-        xh=mxh + t * mxm + tau * mxd,
-        yy=myy + b * myh + dy * myk + chance,
-        yh=myh + t * mym + tau * myd,
-        hh=mhh + t * mhm + tau * mhd,
-        xk=mxk, xm=mxm, xd=mxd, yk=myk, ym=mym, yd=myd, hk=p.hk, hm=mhm, hd=mhd, xl=mxl, yl=myl, hl=p.hl,
-    )  # fmt: skip
+    if s.pivot_off != 0.0:
+        mxx, mxy, mxh, mxl = mxx + left_x * p.xl, mxy + left_x * p.yl, mxh + left_x * p.hl, mxl + left_x * s.pivot_off
+        myy, myh, myl = myy + left_y * p.yl, myh + left_y * p.hl, myl + left_y * s.pivot_off
+        mxx, mxy, myy = mxx + left_x * mxl, mxy + left_y * mxl, myy + left_y * myl
+    chance = s.rough * hypot(dx, dy)
+    after.xx, after.xy, after.xh = (
+        mxx + a * mxh + dx * mxk + chance,
+        mxy + b * mxh + dy * mxk,
+        mxh + t * mxm + tau * mxd,
+    )
+    after.yy, after.yh = myy + b * myh + dy * myk + chance, myh + t * mym + tau * myd
+    after.hh = mhh + t * mhm + tau * mhd
+    after.xk, after.xm, after.xd, after.xl = mxk, mxm, mxd, mxl
+    after.yk, after.ym, after.yd, after.yl = myk, mym, myd, myl
+    after.hk, after.hm, after.hd, after.hl = p.hk, mhm, mhd, p.hl
 
 
-def measured(p: Spread, across: list[float], variance: float) -> tuple[Spread, tuple[Value, Value, Value], Value]:
+def measured(p: Covariance, across: list[float], variance: float) -> tuple[Covariance, tuple[Any, Any, Any], Any]:
     """Return the covariance once a number was measured, the gain for x, y and heading, and the variance that was expected of the
     number. ``across``: how the number changes with x, y and heading (h); ``variance``: of the measurement (r).
 
@@ -111,7 +113,7 @@ def measured(p: Spread, across: list[float], variance: float) -> tuple[Spread, t
     kx, ky, kh = (v / s for v in ph)
     considered = ((p.xk, p.yk, p.hk), (p.xm, p.ym, p.hm), (p.xd, p.yd, p.hd), (p.xl, p.yl, p.hl))
     of_k, of_m, of_d, of_l = (hx * a + hy * b + hh * c for a, b, c in considered)
-    less = Spread(
+    less = p._replace(
         xx=p.xx - kx * ph[0], xy=p.xy - kx * ph[1], xh=p.xh - kx * ph[2],
         yy=p.yy - ky * ph[1], yh=p.yh - ky * ph[2], hh=p.hh - kh * ph[2],
         xk=p.xk - kx * of_k, xm=p.xm - kx * of_m, xd=p.xd - kx * of_d,

@@ -10,8 +10,8 @@ import numpy as np
 
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout
-from pivrex.line.odometry import Odometry
 from pivrex.line.pid import LoopSettings, loop
+from pivrex.line.se2 import along
 from pivrex.line.stage import Floats, Rung, Stage, named, some
 from pivrex.line.told import NOTHING, Told, turning
 from pivrex.line.values import Ops, Value, joined, ops_of, parts
@@ -184,7 +184,7 @@ class Following(Stage):
     def _where(o: Ops, mode: Value, was: list[Value], seen: list[Value]) -> list[Value]:
         """Give where robots are, in their plan's directions: on the field, or from where they stood when they began."""
         x, y, heading = was
-        along_x, along_y = Odometry.along(o, heading, *seen[3:])
+        along_x, along_y = along(heading, *seen[3:])
         own = (x + along_x, y + along_y, heading + seen[5])
         begins, again = mode == HERE, mode == AGAIN
         return [o.where(again, a, o.where(begins, 0.0, b)) for a, b in zip(own, seen[:3], strict=True)]

@@ -4,13 +4,56 @@ from __future__ import annotations
 
 import numpy as np
 
+from pivrex.kernels.records import Form, Numbers, Record, field
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Column, plain
 from pivrex.line.stage import Floats, Stage, named
 from pivrex.rig.attachments import ENCODED
 from pivrex.rig.rig import Rig
 
-__all__ = ["NOWHERE", "TRUTH", "Clock", "Given", "Raw", "Sensed", "Truth", "sensed_columns", "truth_columns"]
+__all__ = [
+    "NOWHERE", "TRUTH", "Clock", "Given", "Raw", "Sensed", "SensedRow", "Truth", "TruthRow", "sensed_columns", "sensed_form",
+    "truth_columns", "truth_form",
+]  # fmt: skip
+
+
+class SensedRow(Record):
+    """The columns of what comes back from the robot's sensors; see `sensed_columns`. What a rig does not have has size 0."""
+
+    travel: Numbers = field("wheels", unit="m")
+    speed: Numbers = field("wheels", unit="m/s")
+    turned: Numbers = field("steered", unit="rad")
+    absolute: Numbers = field("steered")
+    gyro: Numbers = field("gyros", unit="rad")
+    up: Numbers = field("sides", unit="g")
+    at: Numbers = field("arms", unit="rad")
+    readings: Numbers = field("sensors")
+    battery: Numbers = field("batteries", unit="V")
+
+
+class TruthRow(Record):
+    """The columns of what is true of a stand-in; see `truth_columns`. Behind the pose they have size 0 for a perfect one."""
+
+    pose: Numbers = field(3, unit="m, m, rad")
+    blocked: Numbers = field(1)
+    battery: Numbers = field("bodies", unit="V")
+    restart: Numbers = field("bodies", unit="s")
+    slip: Numbers = field("tyres", unit="m/s")
+    load: Numbers = field("tyres", unit="N")
+
+
+def sensed_form(rig: Rig) -> Form:
+    """Return how the sensed columns of a rig stand."""
+    return Form(
+        SensedRow, wheels=len(rig.chassis.wheels), steered=len(rig.steered), gyros=rig.gyro is not None,
+        sides=rig.upside_down is not None, arms=sum(a.kind in ENCODED for a in rig.attachments.values()),
+        sensors=len(rig.sensors), batteries=rig.battery.sensed,
+    )  # fmt: skip
+
+
+def truth_form(rig: Rig) -> Form:
+    """Return how the columns of what is true stand."""
+    return Form(TruthRow, bodies=rig.has_real_body, tyres=len(rig.chassis.wheels) if rig.has_real_body else 0)
 
 
 def sensed_columns(rig: Rig) -> tuple[Column, ...]:

@@ -7,13 +7,14 @@ from typing import NamedTuple
 
 import numpy as np
 
+from pivrex.kernels.records import Form, Numbers, Record, field
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout
 from pivrex.line.stage import Floats, Rung, Stage, named, some
 from pivrex.line.told import Told
 from pivrex.rig.rig import Rig
 
-__all__ = ["Heading", "HeadingSettings", "HeadingState", "orient"]
+__all__ = ["Heading", "HeadingColumns", "HeadingSettings", "HeadingState", "orient"]
 
 
 @dataclass(frozen=True)
@@ -31,6 +32,13 @@ class HeadingSettings:
     gyro_sign: float
     threshold: float
     up_sign: float
+
+
+class HeadingColumns(Record):
+    """The heading as seen from above, of rigs with a gyro, and whether the robot lies on its back, of rigs with a side sensor."""
+
+    heading: Numbers = field("gyros", unit="rad")
+    upside_down: Numbers = field("sides")
 
 
 class HeadingState(NamedTuple):
@@ -94,6 +102,11 @@ class Heading(Stage):
         gyro, up = bool(settings.gyro_sign), bool(settings.up_sign)
         self.columns = named("heading", *([("heading", "rad")] * gyro), *([("upside_down", "")] * up))
         self.kept_while = (settings.gyro_sign, settings.up_sign)
+
+    @staticmethod
+    def form_of(rig: Rig) -> Form:
+        """Return how the columns stand; of size 0 for a rig without."""
+        return Form(HeadingColumns, gyros=rig.gyro is not None, sides=rig.upside_down is not None)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Heading | None:

@@ -111,7 +111,7 @@ def wall_mark(rig: Rig, field: Field | None, pose: Floats, side: str) -> Mark:
         for k, d, most in ((0, c, field.length_m), (1, s, field.width_m))
     )
     along, sign = (0, c) if c else (1, s)
-    wall = (x, y)[along] + sign * float(seeing.along(*(np.array(float(v)) for v in (x, y, c, s))))
+    wall = (x, y)[along] + sign * seeing.along(x, y, float(c), float(s))
     way = (wall - float(pose[along])) * sign
     half = (rig.chassis.length_m if side in ("ahead", "behind") else rig.chassis.width_m) / 2
     if way - half > REACH_M:

@@ -2,23 +2,28 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from math import nan, pi
-from typing import Any, NamedTuple
+from math import nan
+from typing import Any
 
 import numpy as np
 
-from pivrex.line.covariance import Doubts, Spread, grown, measured
+from pivrex.kernels.engines import Call
+from pivrex.kernels.maths import cos, hypot, is_nan, sin, wrap
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field, part
+from pivrex.kernels.subset import kernel
+from pivrex.line.covariance import Covariance, Doubts, grow, measured
+from pivrex.line.given import SensedRow, sensed_form
+from pivrex.line.heading import Heading, HeadingColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.layout import Layout, plain
-from pivrex.line.se2 import SMALL_RAD
+from pivrex.line.pointing import Pointing, PointingColumns
+from pivrex.line.se2 import displaced
 from pivrex.line.stage import Floats, Rung, Stage, named
 from pivrex.line.told import Told
-from pivrex.line.values import Ops, Value, joined, ops_of, parts, single
 from pivrex.rig.rig import Rig
 
-__all__ = ["Odometry", "OdometrySettings", "OdometryState"]
+__all__ = ["Odometry", "OdometryColumns", "OdometrySettings", "OdometryState", "odometry_step"]
 
 STANDS_RAD_S, STANDS_M_S = 0.02, 0.004
 """Wheels that turn the robot no faster, and roll no faster, stand."""
@@ -27,61 +32,167 @@ BLIND = 0.15
 """At least so much of every way, and of every turn by wheels, is unsure where no encoder says whether it was driven, one sigma."""
 
 
-@dataclass(frozen=True)
-class OdometrySettings:
-    """How a robot reckons.
+class OdometrySettings(Record):
+    """How a robot computes where it is.
 
     Attributes
     ----------
-    forward, forward_upside_down : (3, W·D) float64
+    forward : (2, 3, W·D)
         The forward map, on its wheels and on its back.
-    steered : bool
-        Whether wheels' ways have two parts, along where they point.
-    by_gyro : bool
+    steered : flag
+        Whether wheels' distances have two parts, along where they point.
+    by_gyro : flag
+        Whether the gyro says how far it turns.
     pivot : float
         How far ahead of the centre the point lies about which the wheels turn the robot, in m.
     doubts : Doubts
-    dt_s : float
+    dt : float
+        In s.
     """
 
-    forward: Floats
-    forward_upside_down: Floats
-    steered: bool
-    by_gyro: bool
-    pivot: float
-    doubts: Doubts
-    dt_s: float
+    lasting = True
+
+    forward: Numbers = field(2, 3, "ways")
+    steered: Flag = field()
+    by_gyro: Flag = field()
+    pivot: Number = field(unit="m")
+    doubts: Doubts = part()
+    dt: Number = field(unit="s")
 
 
-class OdometryState(NamedTuple):
+class OdometryState(Record):
     """What is remembered.
 
     Attributes
     ----------
     pose : B + (3,) float64
         x and y in m, heading in rad, unwrapped.
-    spread : B + (18,) float64
-        See `Spread`.
+    covariance : Covariance
     travels : B + (W,) float64
         How far the wheels had rolled; NaN before the first tick.
     angles : B + (W,) float64
         Where they pointed, of steered chassis; else B + (0,).
     gyro : B float64
         The heading by the gyro; NaN before it has spoken.
-    told : B + (3,) float64
-        The motion that was asked of the wheels in the tick before, in m/s and rad/s: what is left to robots without encoders.
+    commanded : B + (3,) float64
+        The motion that was commanded in the tick before, in m/s and rad/s: what is left to robots without encoders.
     apart : B + (3,) float64
         By how much wheels say more turn than the gyro since the pose was set, in rad: while they stood; in the direction in which they
         turned it; and how far they turned it, either way.
     """
 
-    pose: Floats
-    spread: Floats
-    travels: Floats
-    angles: Floats
-    gyro: Floats
-    told: Floats
-    apart: Floats
+    pose: Numbers = field(3, unit="m, m, rad")
+    covariance: Covariance = part()
+    travels: Numbers = field("wheels", unit="m")
+    angles: Numbers = field("pointing", unit="rad")
+    gyro: Number = field(unit="rad")
+    commanded: Numbers = field(3, unit="m/s, m/s, rad/s")
+    apart: Numbers = field(3, unit="rad")
+
+
+class OdometryColumns(Record):
+    """The estimated pose, the displacement of the tick in the body's directions, its covariance, and what wheels and gyro disagree about."""
+
+    pose: Numbers = field(3, unit="m, m, rad")
+    forward: Number = field(unit="m")
+    left: Number = field(unit="m")
+    turn: Number = field(unit="rad")
+    covariance: Numbers = field(6)
+    apart: Numbers = field(3, unit="rad")
+
+
+@kernel
+def rolled_since(before: float, now: float) -> float:
+    """Return how far a wheel rolled; 0 if nothing is known of where it was."""
+    return now - now if is_nan(before) else now - before
+
+
+@kernel
+def middle_angle(before: float, now: float) -> float:
+    """Return where a wheel pointed in the middle of a tick; where it does now if nothing is known of where it did before."""
+    middle = before + 0.5 * wrap(now - before)
+    return now if is_nan(middle) else middle
+
+
+@kernel
+def wheels_say(
+    s: OdometrySettings, before: OdometryState, sensed: SensedRow, pointing: PointingColumns, side: int, row: int
+) -> float:
+    """Return a part of the displacement that the wheels say, in the body's directions: forward, left or turn."""
+    total = 0.0
+    for k in range(len(before.travels)):
+        rolled = rolled_since(before.travels[k], sensed.travel[k])
+        if s.steered:
+            angle = middle_angle(before.angles[k], pointing.angle[k])
+            total += s.forward[side][row][2 * k] * (rolled * cos(angle)) + s.forward[side][row][2 * k + 1] * (
+                rolled * sin(angle)
+            )
+        else:
+            total += s.forward[side][row][k] * rolled
+    return total
+
+
+@kernel
+def odometry_step(
+    s: OdometrySettings, before: OdometryState, after: OdometryState, sensed: SensedRow, heading: HeadingColumns,
+    pointing: PointingColumns, out: OdometryColumns,
+) -> None:  # fmt: skip
+    """Put the tick's displacement onto the pose before it: by the wheels, the turn by the gyro where it counts."""
+    side = 0
+    if len(heading.upside_down) > 0 and heading.upside_down[0] > 0.0:
+        side = 1
+    forward, left = wheels_say(s, before, sensed, pointing, side, 0), wheels_say(s, before, sensed, pointing, side, 1)
+    by_wheels = wheels_say(s, before, sensed, pointing, side, 2)
+    silent = is_nan(forward)
+    if silent:
+        forward, left, by_wheels = before.commanded[0] * s.dt, before.commanded[1] * s.dt, before.commanded[2] * s.dt
+    turn = by_wheels
+    for i in range(3):
+        after.apart[i] = before.apart[i]
+    after.gyro = before.gyro
+    if len(heading.heading) > 0:
+        by_gyro = heading.heading[0] - before.gyro
+        heard = not is_nan(by_gyro)
+        if heard and s.by_gyro:
+            turn = by_gyro
+        disagreement(s, after, forward, left, by_wheels, by_gyro if heard and not silent else by_wheels)
+        after.gyro = heading.heading[0]
+    left -= s.pivot * turn
+    dx, dy = displaced(before.pose[2], forward, left, turn)
+    left_x, left_y = 0.0, 0.0
+    if s.doubts.pivot_off != 0.0:
+        middle = before.pose[2] + 0.5 * turn
+        left_x, left_y = -sin(middle) * turn, cos(middle) * turn
+    grow(s.doubts, before.covariance, after.covariance, dx, dy, turn, left_x, left_y)
+    after.pose[0], after.pose[1], after.pose[2] = before.pose[0] + dx, before.pose[1] + dy, before.pose[2] + turn
+    for k in range(len(before.travels)):
+        after.travels[k] = sensed.travel[k]
+    for k in range(len(before.angles)):
+        after.angles[k] = pointing.angle[k]
+    for i in range(3):
+        after.commanded[i] = before.commanded[i]
+        out.pose[i], out.apart[i] = after.pose[i], after.apart[i]
+    out.forward, out.left, out.turn = forward, left, turn
+    p = after.covariance
+    out.covariance[0], out.covariance[1], out.covariance[2] = p.xx, p.xy, p.xh
+    out.covariance[3], out.covariance[4], out.covariance[5] = p.yy, p.yh, p.hh
+
+
+@kernel
+def disagreement(
+    s: OdometrySettings, after: OdometryState, forward: float, left: float, by_wheels: float, by_gyro: float
+) -> None:
+    """Add up how far wheels and gyro disagree about the turn."""
+    gap = by_wheels - by_gyro
+    stands = abs(by_wheels) < STANDS_RAD_S * s.dt and hypot(forward, left) < STANDS_M_S * s.dt
+    if stands:
+        after.apart[0] += gap
+    else:
+        after.apart[1] += -gap if by_wheels < 0.0 else gap
+    after.apart[2] += abs(by_wheels)
+
+
+_STEP = Call(odometry_step, ("after", "out"))
 
 
 class Odometry(Stage):
@@ -96,14 +207,16 @@ class Odometry(Stage):
         by_gyro = rig.gyro is not None and o.turn == "gyro"
         blind = any(not m.counts_per_turn for m in rig.motors.values())
         scrub = np.array([[1.0], [1.0], [1.0 / o.scrub]])  # of the turn that wheels say
-        self.settings: OdometrySettings = OdometrySettings(
-            forward=maps.forward * scrub,
-            forward_upside_down=kinematics_of(rig.chassis, upside_down=True).forward * scrub,
-            steered=maps.hubs is not None,
+        both = [m.forward * scrub for m in (maps, kinematics_of(rig.chassis, upside_down=True))]
+        steered = maps.hubs is not None
+        doubts = Form(Doubts)
+        self.settings: OdometrySettings = Form(OdometrySettings, ways=both[0].shape[1], doubts=doubts).of(
+            forward=both,
+            steered=steered,
             by_gyro=by_gyro,
             # a simulated robot that is said to be perfect drags no wheel
             pivot=0.0 if rig.body is not None and rig.body.kind == "perfect" else o.pivot_m or 0.0,
-            doubts=Doubts(
+            doubts=doubts.of(
                 way=(max(o.way, BLIND) if blind else o.way) ** 2,
                 turning=(max(o.turning, BLIND) if blind and not by_gyro else o.turning) ** 2,
                 drift=o.drift_rad_s**2 if by_gyro else 0.0,
@@ -111,60 +224,49 @@ class Odometry(Stage):
                 rough=o.rough_m**2,
                 gyro_s=rig.dt_s if by_gyro else 0.0,
             ),
-            dt_s=rig.dt_s,
+            dt=rig.dt_s,
         )
-        self._has_gyro = rig.gyro is not None
+        wheels_count = len(rig.chassis.wheels)
+        self.form = Form(OdometryColumns)
+        self.memory = Form(
+            OdometryState, wheels=wheels_count, pointing=wheels_count if steered else 0, covariance=Form(Covariance)
+        )
+        self._reads = {"sensed": sensed_form(rig), "heading": Heading.form_of(rig), "pointing": Pointing.form_of(rig)}
+        self._step = _STEP.after(self.settings)
         wheels = "what the wheels were told (no encoders)" if blind else "wheels"
         alone = " alone" if rig.gyro is not None else " alone (no gyro)"
         self.basis = f"{wheels} and gyro" if by_gyro else wheels + alone
         """By what it reckons, in words."""
         self._wheels = [plain(w.name) for w in rig.chassis.wheels]
-        self._on_wheels, self._on_back = (
-            m.tolist() for m in (self.settings.forward, self.settings.forward_upside_down)
-        )
         self.columns = named(
             "odometry", ("x", "m"), ("y", "m"), ("heading", "rad"), ("forward", "m"), ("left", "m"), ("turn", "rad"),
             ("xx", "m^2"), ("xy", "m^2"), ("xh", "m rad"), ("yy", "m^2"), ("yh", "m rad"), ("hh", "rad^2"),
             ("apart_still", "rad"), ("apart_turning", "rad"), ("turned", "rad"),
         )  # fmt: skip
-        self.kept_while = (self.settings.forward.tobytes(), by_gyro)
+        self.kept_while = (both[0].tobytes(), by_gyro)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Odometry:
         return cls(rig)
 
     def place(self, layout: Layout) -> None:
-        columns = [layout.at("sensed", f"{w}_travel") for w in self._wheels]
-        columns += [layout.at("heading", "heading")] if self._has_gyro else []
-        self._upside_down = layout.at("heading", "upside_down") if layout.has("heading", "upside_down") else -1
-        pointing = layout.stage("pointing")
-        columns += list(range(pointing.start, pointing.stop)) if self.settings.steered else []
-        self._columns = np.array(columns, np.intp)
-        self._out = layout.stage("odometry")
-        self._told = layout.these("motion", ("forward", "left", "turn"))
+        self._at = {name: layout.stage(name) for name in (*self._reads, "odometry")}
+        self._commanded = layout.these("motion", ("forward", "left", "turn"))
 
     # --- its state ---
 
     def start(self, batch: tuple[int, ...]) -> OdometryState:
-        count = len(self._wheels)
-        unknown = np.full((*batch, count), nan)
-        return OdometryState(
-            np.zeros((*batch, 3)), np.zeros((*batch, len(Spread._fields))), unknown,
-            unknown if self.settings.steered else np.zeros((*batch, 0)), np.full(batch, nan), np.zeros((*batch, 3)),
-            np.zeros((*batch, 3)),
-        )  # fmt: skip
+        made: OdometryState = self.memory.of(batch, travels=nan, angles=nan, gyro=nan)
+        return made
 
     def put(self, state: OdometryState, pose: Floats, deviations: Floats | None = None) -> OdometryState:
         """Give the state of robots that are known to be at a pose, B + (3,).
 
         ``deviations``, (3,): how sure that is, one sigma of x, y and heading; entirely if left out.
         """
-        spread = np.zeros_like(state.spread)
-        if deviations is not None:
-            for name, sigma in zip(("xx", "yy", "hh"), deviations, strict=True):
-                spread[..., Spread._fields.index(name)] = sigma * sigma
-        whole = np.broadcast_to(pose, state.pose.shape).astype(float)
-        return state._replace(pose=whole, spread=spread, apart=np.zeros_like(state.apart))
+        sigmas = deviations if deviations is not None else np.zeros(3)
+        known = Form(Covariance).of(state.batch, **dict(zip(("xx", "yy", "hh"), np.square(sigmas), strict=True)))
+        return state._replace(pose=pose, covariance=known, apart=0.0)
 
     def moved(self, state: OdometryState, was: Floats, now: Floats) -> OdometryState:
         """Give the state of robots that believed to be at one pose some ticks ago, (3,), and were at another: all that they
@@ -198,99 +300,25 @@ class Odometry(Stage):
 
         See `pivrex.line.covariance.measured`.
         """
-        p = Spread(*np.moveaxis(state.spread, -1, 0))
-        less, k, s = measured(p, across.tolist(), variance)
+        less, k, s = measured(state.covariance, across.tolist(), variance)
         gain = np.stack(k, axis=-1)
-        return state._replace(pose=state.pose + gain * off, spread=np.stack(less, axis=-1)), gain, np.asarray(s)
+        return state._replace(pose=state.pose + gain * off, covariance=less), gain, np.asarray(s)
 
     def keep(self, other: Stage, state: Any, batch: tuple[int, ...]) -> Any:
         if other.kept_while == self.kept_while:
             return state
-        return self.start(batch)._replace(pose=state.pose, spread=state.spread)  # other wheels, the same place
+        return self.start(batch)._replace(pose=state.pose, covariance=state.covariance)  # other wheels, the same place
 
     # --- a tick ---
 
     def step(self, state: OdometryState, row: Floats) -> OdometryState:
-        batch = row.shape[:-1]
-        o = ops_of(batch)
-        seen = parts(row[..., self._columns])
-        x, y, heading = parts(state.pose)
-        w = len(self._wheels)
-        travels, told, at = seen[:w], parts(state.told), w
-        gyro = seen[at] if self._has_gyro else nan
-        at += self._has_gyro
-        pointing = seen[at:]
-        forward, left, wheels_turn = self._rolled(o, state, travels, pointing, row)
-        silent = forward != forward  # noqa: PLR0124 - NaN is not itself
-        dt = self.settings.dt_s
-        forward, left = o.where(silent, told[0] * dt, forward), o.where(silent, told[1] * dt, left)
-        turn = wheels_turn = o.where(silent, told[2] * dt, wheels_turn)
-        apart = parts(state.apart)
-        if self._has_gyro:
-            by_gyro = gyro - single(state.gyro)
-            heard = by_gyro == by_gyro  # noqa: PLR0124 - NaN is not itself
-            turn = o.where(heard, by_gyro, turn) if self.settings.by_gyro else turn
-            apart = self._apart(
-                o, apart, forward, left, wheels_turn, o.where(heard & o.no(silent), by_gyro, wheels_turn)
-            )
-        left = left - self.settings.pivot * turn
-        along_x, along_y = self.along(o, heading, forward, left, turn)
-        doubts = self.settings.doubts
-        cos, sin = o.turned(heading + 0.5 * turn) if doubts.pivot_off else (0.0, 0.0)
-        x, y, heading = x + along_x, y + along_y, heading + turn
-        spread = grown(doubts, Spread(*parts(state.spread)), along_x, along_y, turn, (-sin * turn, cos * turn))
-        row[..., self._out] = joined((x, y, heading, forward, left, turn, *spread[:6], *apart), batch)
-        keep = row[..., self._columns]
-        return OdometryState(
-            pose=row[..., self._out][..., :3].copy(),
-            spread=joined(spread, batch),
-            travels=keep[..., :w],
-            angles=keep[..., at:] if self.settings.steered else state.angles,
-            gyro=keep[..., w] if self._has_gyro else state.gyro,
-            told=state.told,
-            apart=joined(apart, batch),
-        )
+        after: OdometryState = self.memory.start(row.shape[:-1])
+        seen = [Record(form, row[..., self._at[name]]) for name, form in self._reads.items()]
+        self._step(row.shape[:-1], state, after, *seen, Record(self.form, row[..., self._at["odometry"]]))
+        return after
 
     def afterwards(self, state: OdometryState, row: Floats) -> OdometryState:
-        return state._replace(told=row[..., self._told])
-
-    def _rolled(self, o: Ops, state: OdometryState, travels: list[Value], pointing: list[Value], row: Floats) -> Any:
-        """Give the displacement that the wheels say, in the body's directions; none before there is anything to compare."""
-        known = parts(state.travels)
-        rolled = [_since(o, before, now) for now, before in zip(travels, known, strict=True)]
-        if self.settings.steered:
-            middle = [_middle(o, before, now) for now, before in zip(pointing, parts(state.angles), strict=True)]
-            rolled = [r * part for r, a in zip(rolled, middle, strict=True) for part in o.turned(a)]
-        found = [_sum(shares, rolled) for shares in self._on_wheels]
-        if self._upside_down >= 0:
-            over = single(row[..., self._upside_down] + 0.0) > 0
-            if o.some(over):
-                other = [_sum(shares, rolled) for shares in self._on_back]
-                found = [o.where(over, b, a) for a, b in zip(found, other, strict=True)]
-        return found
-
-    def _apart(
-        self, o: Ops, apart: list[Value], forward: Value, left: Value, by_wheels: Value, by_gyro: Value
-    ) -> list[Value]:
-        """Add up how far wheels and gyro disagree about the turn."""
-        dt, gap = self.settings.dt_s, by_wheels - by_gyro
-        rolls = o.sqrt(forward * forward + left * left)
-        stands = (abs(by_wheels) < STANDS_RAD_S * dt) & (rolls < STANDS_M_S * dt)
-        still, turning, turned = apart
-        more = o.where(by_wheels < 0, -gap, gap)
-        return [still + o.where(stands, gap, 0.0), turning + o.where(stands, 0.0, more), turned + abs(by_wheels)]
-
-    @staticmethod
-    def along(o: Ops, heading: Value, forward: Value, left: Value, turn: Value) -> tuple[Value, Value]:
-        """Give a displacement on the field: the exponential on SE(2), see `pivrex.line.se2`."""
-        small = abs(turn) < SMALL_RAD
-        safe = o.where(small, 1.0, turn)
-        cos, sin = o.turned(safe)
-        a = o.where(small, 1.0, sin / safe)
-        b = o.where(small, turn * 0.5, (1.0 - cos) / safe)
-        ahead, aside = a * forward - b * left, b * forward + a * left
-        c, s = o.turned(heading)
-        return c * ahead - s * aside, s * ahead + c * aside
+        return state._replace(commanded=row[..., self._commanded])
 
     def rungs(self, told: Told) -> list[Rung]:
         if not told("following", "mode"):
@@ -320,21 +348,3 @@ def _pivot_off(rig: Rig) -> float:
     axles = [w.x_m for w in rig.chassis.wheels if w.rollers_rad is None and not w.steered]
     apart = max(axles) - min(axles) if axles else 0.0
     return 0.25 * apart if o.pivot_m is None else 0.125 * apart
-
-
-def _since(o: Ops, before: Value, now: Value) -> Value:
-    """Give how far a wheel rolled; 0 if nobody knows where it was."""
-    return o.where(before == before, now - before, now - now)  # noqa: PLR0124 - NaN is not itself
-
-
-def _middle(o: Ops, before: Value, now: Value) -> Value:
-    """Give where a wheel pointed in the middle of a tick; where it does now if nobody knows where it did before."""
-    middle = before + ((now - before + pi) % (2 * pi) - pi) / 2
-    return o.where(middle == middle, middle, now)  # noqa: PLR0124 - NaN is not itself
-
-
-def _sum(shares: list[float], rolled: list[Value]) -> Value:
-    whole = shares[0] * rolled[0]
-    for share, one in zip(shares[1:], rolled[1:], strict=True):
-        whole = whole + share * one
-    return whole

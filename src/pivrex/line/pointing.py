@@ -9,12 +9,13 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.kernels.records import Form, Numbers, Record, field
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Stage, named, some
 from pivrex.rig.rig import Rig
 
-__all__ = ["Pointing", "PointingSettings", "PointingState", "measure", "settings_of", "wrap"]
+__all__ = ["Pointing", "PointingColumns", "PointingSettings", "PointingState", "measure", "settings_of", "wrap"]
 
 
 @dataclass(frozen=True)
@@ -42,6 +43,12 @@ class PointingSettings:
     offset: Floats
     sense: Floats
     any_by_sensor: bool
+
+
+class PointingColumns(Record):
+    """Where each wheel points, of rigs with steered wheels."""
+
+    angle: Numbers = field("pointing", unit="rad")
 
 
 class PointingState(NamedTuple):
@@ -132,6 +139,11 @@ class Pointing(Stage):
             rig.steered,
             *(getattr(settings, k).tobytes() for k in ("by_sensor", "full", "offset", "sense")),
         )
+
+    @staticmethod
+    def form_of(rig: Rig) -> Form:
+        """Return how the columns stand; of size 0 for a rig without."""
+        return Form(PointingColumns, pointing=len(rig.chassis.wheels) if rig.steered else 0)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Pointing | None:

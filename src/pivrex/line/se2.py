@@ -5,64 +5,76 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
+from pivrex.kernels.engines import Call
+from pivrex.kernels.maths import cos, div, sin
+from pivrex.kernels.records import Numbers
+from pivrex.kernels.subset import kernel
 from pivrex.line.layout import Floats
 
-__all__ = ["move", "move_along", "shift", "straighten"]
+__all__ = ["along", "displaced", "move", "move_along", "shift", "straighten"]
 
 SMALL_RAD = 1e-6
 _TINY = 1e-160
 
 
-def move(pose: Floats, displacement: Floats) -> Floats:
-    """Move a pose by a body-frame displacement: pose · exp(displacement).
-
-    Parameters
-    ----------
-    pose : B + (3,) float64
-        x and y in m, heading in rad (unwrapped).
-    displacement : B + (3,) float64
-        Twist times time: forward and left in m, turn in rad.
-
-    Returns
-    -------
-    B + (3,) float64
+@kernel
+def displaced(heading: float, forward: float, left: float, turn: float) -> tuple[float, float]:
+    """Return how far a body gets along the field's x and y, in m, by a displacement in its own directions.
 
     Notes
     -----
-    With θ the turn, the body moves by (V·d) where V = [[sin θ/θ, -(1 - cos θ)/θ], [(1 - cos θ)/θ, sin θ/θ]]: exact for a
-    constant twist. Below 1e-6 rad the ratios are 1 and θ/2.
+    The exponential on SE(2). With θ the turn, the body moves by V·(forward, left) where
+    V = [[sin θ/θ, -(1 - cos θ)/θ], [(1 - cos θ)/θ, sin θ/θ]]: exact for a constant twist. Below 1e-6 rad the ratios are 1 and θ/2.
     """
-    ahead, aside = _arc(displacement)
-    c, s = np.cos(pose[..., 2]), np.sin(pose[..., 2])
-    moved = np.empty(np.broadcast_shapes(pose.shape, displacement.shape))
-    moved[..., 0] = pose[..., 0] + (c * ahead - s * aside)
-    moved[..., 1] = pose[..., 1] + (s * ahead + c * aside)
-    moved[..., 2] = pose[..., 2] + displacement[..., 2]
+    a, b = 1.0, 0.5 * turn
+    if not abs(turn) < SMALL_RAD:
+        a, b = div(sin(turn), turn), div(1.0 - cos(turn), turn)
+    ahead, aside = a * forward - b * left, b * forward + a * left
+    c, s = cos(heading), sin(heading)
+    return c * ahead - s * aside, s * ahead + c * aside
+
+
+@kernel
+def move_pose(pose: Numbers, displacement: Numbers, moved: Numbers) -> None:
+    """Write a pose moved by a displacement in its own directions: pose · exp(displacement)."""
+    dx, dy = displaced(pose[2], displacement[0], displacement[1], displacement[2])
+    moved[0], moved[1], moved[2] = pose[0] + dx, pose[1] + dy, pose[2] + displacement[2]
+
+
+_MOVE = Call(move_pose, ("moved",))
+
+
+def move(pose: Floats, displacement: Floats) -> Floats:
+    """Return poses, B + (3,), moved by displacements, B + (3,): pose · exp(displacement).
+
+    A pose is x and y in m and the heading in rad, unwrapped; a displacement is a twist times time, forward and left in m, turn in rad.
+    """
+    pose, displacement = np.broadcast_arrays(pose, displacement)
+    moved = np.empty(pose.shape)
+    _MOVE(pose.shape[:-1], np.ascontiguousarray(pose), np.ascontiguousarray(displacement), moved)
     return moved
 
 
-def _arc(displacement: Floats) -> tuple[Floats, Floats]:
-    """How far the end of an arc lies ahead of its beginning, and to the left."""
-    forward, left, turn = displacement[..., 0], displacement[..., 1], displacement[..., 2]
-    small = np.abs(turn) < SMALL_RAD
-    safe = np.where(small, 1.0, turn)
-    a = np.where(small, 1.0, np.sin(safe) / safe)
-    b = np.where(small, turn * 0.5, (1.0 - np.cos(safe)) / safe)
-    return a * forward - b * left, b * forward + a * left
+def along(heading: Any, forward: Any, left: Any, turn: Any) -> tuple[Any, Any]:
+    """Return `displaced` of floats, or of arrays of one shape."""
+    if not isinstance(turn, np.ndarray):
+        return displaced(heading, forward, left, turn)
+    still = np.zeros((*turn.shape, 3))
+    still[..., 2] = heading
+    ends = move(still, np.stack((forward, left, turn), axis=-1))
+    return ends[..., 0], ends[..., 1]
 
 
 def move_along(pose: Floats, displacements: Floats) -> Floats:
-    """Move a pose, (3,), by one displacement after another, (N, 3); gives it before the first and after each, (N + 1, 3),
-    with the bits of `move` used N times.
-    """
-    ahead, aside = _arc(displacements)
-    heading = np.add.accumulate(np.concatenate((pose[2:], displacements[:, 2])))
-    c, s = np.cos(heading[:-1]), np.sin(heading[:-1])
-    x = np.add.accumulate(np.concatenate((pose[:1], c * ahead - s * aside)))
-    y = np.add.accumulate(np.concatenate((pose[1:2], s * ahead + c * aside)))
-    return np.stack((x, y, heading), axis=-1)
+    """Return a pose, (3,), before and after each of N displacements, (N, 3), one after another: (N + 1, 3)."""
+    poses = np.empty((len(displacements) + 1, 3))
+    poses[0] = pose
+    _MOVE.in_order((len(displacements),), poses[:-1], np.ascontiguousarray(displacements), poses[1:])
+    return poses
 
 
 def straighten(turn_rad: Floats) -> tuple[Floats, Floats]:

@@ -6,17 +6,210 @@ from statistics import NormalDist
 
 import numpy as np
 
-from pivrex.line.stage import Floats
+from pivrex.kernels.engines import Call
+from pivrex.kernels.maths import atan2, clamp, cos, div, hypot, inf, larger, sin, smaller, sqrt, wrap
+from pivrex.kernels.records import Flag, Flags, Form, Numbers, Record, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.layout import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.rig.sensors import Lamp, Ranger
 
-__all__ = ["Seeing"]
+__all__ = ["FAR_M", "Scenery", "Seeing", "SensorSettings", "ray", "scenery_of", "sense_field"]
 
 RAYS = 7
 """A cone is looked along so many rays; the nearest thing counts."""
 
 FAR_M = 1e6
+LEVEL = 1e-12
+"""A direction whose part along an axis is smaller runs square to it."""
+
+
+class Scenery(Record):
+    """What stands on a field: walls around it, N blocks and M rounds.
+
+    Attributes
+    ----------
+    walls : flag
+    size : (2,)
+        Of the field along x and y.
+    blocks : (N, 4)
+        The middle, x and y, and half the length and width.
+    rounds : (M, 3)
+        The middle, x and y, and the radius.
+    block_shows, round_shows : (N,), (M,)
+        The number that each shows to lamps; 0 for none.
+    """
+
+    lasting = True
+
+    walls: Flag = field()
+    size: Numbers = field(2, unit="m")
+    blocks: Numbers = field("blocks", 4, unit="m")
+    block_shows: Numbers = field("blocks")
+    rounds: Numbers = field("rounds", 3, unit="m")
+    round_shows: Numbers = field("rounds")
+
+
+class SensorSettings(Record):
+    """N rangers and lamps.
+
+    Attributes
+    ----------
+    is_ranger : (N,) flags
+    x, y, direction : (N,)
+        Where each sits on the robot, in m, and where it looks, in rad.
+    width : (N,)
+        How wide it looks, in rad.
+    shortest, longest : (N,)
+        Between which distances it sees, in m.
+    noise : (N,)
+        One standard deviation, in m.
+    heard_below : (N,)
+        An echo is missed where a normal number is not below this.
+    """
+
+    lasting = True
+
+    is_ranger: Flags = field("sensors")
+    x: Numbers = field("sensors", unit="m")
+    y: Numbers = field("sensors", unit="m")
+    direction: Numbers = field("sensors", unit="rad")
+    width: Numbers = field("sensors", unit="rad")
+    shortest: Numbers = field("sensors", unit="m")
+    longest: Numbers = field("sensors", unit="m")
+    noise: Numbers = field("sensors", unit="m")
+    heard_below: Numbers = field("sensors")
+
+
+@kernel
+def slab(block: Numbers, x: float, y: float, dx: float, dy: float) -> tuple[float, float]:
+    """Return where a ray enters and leaves a block, as multiples of its direction (the slab method; Kay & Kajiya 1986)."""
+    left, right = div(block[0] - block[2] - x, dx), div(block[0] + block[2] - x, dx)
+    below, above = div(block[1] - block[3] - y, dy), div(block[1] + block[3] - y, dy)
+    return larger(smaller(left, right), smaller(below, above)), smaller(larger(left, right), larger(below, above))
+
+
+@kernel
+def apart_from_0(d: float) -> float:
+    """Return a part of a direction that can be divided by."""
+    return LEVEL if abs(d) < LEVEL else d
+
+
+@kernel
+def ray(f: Scenery, x: float, y: float, c: float, s: float) -> float:
+    """Return how far a ray from (x, y) along (c, s) goes until something stops it, in m.
+
+    Notes
+    -----
+    Walls and blocks by slabs; rounds by the nearer root of |p + t·d - m| = r.
+    """
+    dx, dy = apart_from_0(c), apart_from_0(s)
+    distance = FAR_M
+    if f.walls:
+        along_x = div(f.size[0] - x if dx > 0.0 else -x, dx)
+        along_y = div(f.size[1] - y if dy > 0.0 else -y, dy)
+        distance = smaller(distance, larger(smaller(along_x, along_y), 0.0))
+    for k in range(len(f.blocks)):
+        enters, leaves = slab(f.blocks[k], x, y, dx, dy)
+        if leaves >= enters and leaves > 0.0:
+            distance = smaller(distance, larger(enters, 0.0))
+    for k in range(len(f.rounds)):
+        to_x, to_y = f.rounds[k][0] - x, f.rounds[k][1] - y
+        middle = to_x * c + to_y * s
+        aside = to_x * to_x + to_y * to_y - middle * middle
+        square = f.rounds[k][2] * f.rounds[k][2]
+        half = sqrt(larger(square - aside, 0.0))
+        if aside <= square and middle + half > 0.0:
+            distance = smaller(distance, larger(middle - half, 0.0))
+    return distance
+
+
+@kernel
+def range_reading(
+    f: Scenery, t: SensorSettings, k: int, x: float, y: float, looks: float, first: float, second: float
+) -> float:
+    """Return what ranger k reads at (x, y), in m; 0 without an echo. ``first`` and ``second`` are normal numbers."""
+    distance = FAR_M
+    for i in range(RAYS):
+        angle = looks + (i * (1.0 / 6.0) - 0.5) * t.width[k]
+        distance = smaller(distance, ray(f, x, y, cos(angle), sin(angle)))
+    if not (distance <= t.longest[k] and second < t.heard_below[k]):
+        return 0.0
+    return clamp(distance + t.noise[k] * first, t.shortest[k], t.longest[k])
+
+
+@kernel
+def is_hidden(f: Scenery, x: float, y: float, at_x: float, at_y: float) -> bool:
+    """Return whether a block lies between two places; one that holds the second does not hide it."""
+    dx, dy = apart_from_0(at_x - x), apart_from_0(at_y - y)
+    for k in range(len(f.blocks)):
+        if abs(at_x - f.blocks[k][0]) > f.blocks[k][2] or abs(at_y - f.blocks[k][1]) > f.blocks[k][3]:
+            enters, leaves = slab(f.blocks[k], x, y, dx, dy)
+            if leaves >= enters and leaves > 0.0 and enters < 1.0:
+                return True
+    return False
+
+
+@kernel
+def distance_in_sight(
+    f: Scenery, t: SensorSettings, k: int, x: float, y: float, looks: float, at_x: float, at_y: float
+) -> float:
+    """Return how far away something is that lamp k looks for, in m; infinity if it is out of sight."""
+    dx, dy = at_x - x, at_y - y
+    away = hypot(dx, dy)
+    off = abs(wrap(atan2(dy, dx) - looks))
+    if not (away <= t.longest[k] and off <= 0.5 * t.width[k]) or is_hidden(f, x, y, at_x, at_y):
+        return inf
+    return away
+
+
+@kernel
+def lamp_reading(f: Scenery, t: SensorSettings, k: int, x: float, y: float, looks: float) -> float:
+    """Return the number that the nearest thing in sight of lamp k shows; 0 if there is none."""
+    number, nearest = 0.0, FAR_M
+    for i in range(len(f.blocks)):
+        if f.block_shows[i] != 0.0:
+            away = distance_in_sight(f, t, k, x, y, looks, f.blocks[i][0], f.blocks[i][1])
+            if away < nearest:
+                number, nearest = f.block_shows[i], away
+    for i in range(len(f.rounds)):
+        if f.round_shows[i] != 0.0:
+            away = distance_in_sight(f, t, k, x, y, looks, f.rounds[i][0], f.rounds[i][1])
+            if away < nearest:
+                number, nearest = f.round_shows[i], away
+    return number
+
+
+@kernel
+def sense_field(f: Scenery, t: SensorSettings, pose: Numbers, chance: Numbers, readings: Numbers) -> None:
+    """Write what each sensor reads at a pose. ``chance``: two normal numbers for each."""
+    c, s = cos(pose[2]), sin(pose[2])
+    for k in range(len(t.x)):
+        x = pose[0] + c * t.x[k] - s * t.y[k]
+        y = pose[1] + s * t.x[k] + c * t.y[k]
+        looks = pose[2] + t.direction[k]
+        if t.is_ranger[k]:
+            readings[k] = range_reading(f, t, k, x, y, looks, chance[2 * k], chance[2 * k + 1])
+        else:
+            readings[k] = lamp_reading(f, t, k, x, y, looks)
+
+
+_SENSE = Call(sense_field, ("readings",))
+
+
+def scenery_of(of: Field | None) -> Scenery:
+    """Return what stands on a field; None is an open floor without end."""
+    blocks, rounds = (of.blocks, of.rounds) if of is not None else ((), ())
+    found: Scenery = Form(Scenery, blocks=len(blocks), rounds=len(rounds)).of(
+        walls=of is not None and of.walls,
+        size=(of.length_m, of.width_m) if of is not None else 0.0,
+        blocks=np.array([(b.x_m, b.y_m, b.length_m / 2, b.width_m / 2) for b in blocks]).reshape(-1, 4),
+        block_shows=[float(b.shows or 0) for b in blocks],
+        rounds=np.array([(r.x_m, r.y_m, r.radius_m) for r in rounds]).reshape(-1, 3),
+        round_shows=[float(r.shows or 0) for r in rounds],
+    )
+    return found
 
 
 class Seeing:
@@ -29,118 +222,40 @@ class Seeing:
     """
 
     def __init__(self, rig: Rig, field: Field | None) -> None:
-        self._sensors = list(rig.sensors.values())
-        blocks = field.blocks if field is not None else ()
-        rounds = field.rounds if field is not None else ()
-        self._size = np.array([field.length_m, field.width_m]) if field is not None and field.walls else None
-        self._blocks = np.array([(b.x_m, b.y_m, b.length_m / 2, b.width_m / 2) for b in blocks]).reshape(-1, 4)
-        self._rounds = np.array([(r.x_m, r.y_m, r.radius_m) for r in rounds]).reshape(-1, 3)
-        self._shows = [
-            *((b.x_m, b.y_m, float(b.shows)) for b in blocks if b.shows),
-            *((r.x_m, r.y_m, float(r.shows)) for r in rounds if r.shows),
-        ]
-
-    @property
-    def any(self) -> bool:
-        """Whether there is any sensor."""
-        return bool(self._sensors)
+        self.scenery = scenery_of(field)
+        sensors = list(rig.sensors.values())
+        form = Form(SensorSettings, sensors=len(sensors))
+        self.settings: SensorSettings = form.of(
+            is_ranger=[isinstance(s, Ranger) for s in sensors],
+            x=[s.x_m for s in sensors],
+            y=[s.y_m for s in sensors],
+            direction=[s.direction_rad for s in sensors],
+            width=[s.cone_rad if isinstance(s, Ranger) else s.sight_rad for s in sensors],
+            shortest=[s.shortest_m if isinstance(s, Ranger) else 0.0 for s in sensors],
+            longest=[s.longest_m if isinstance(s, Ranger) else s.range_m for s in sensors],
+            noise=[s.noise_m if isinstance(s, Ranger) else 0.0 for s in sensors],
+            heard_below=[_heard_below(s) for s in sensors],
+        )
+        self.count = len(sensors)
 
     def sense(self, pose: Floats, chance: Floats | None = None) -> Floats:
-        """Give what each sensor reads, B + (N,).
-
-        Parameters
-        ----------
-        pose : B + (3,) float64
-        chance : B + (2·N,) float64, optional
-            Normal numbers for noise and missed echoes; without them sensors are perfect.
+        """Return what each sensor reads at poses, B + (3,); B + (N,). ``chance``, B + (2·N,), are normal numbers for noise and missed
+        echoes; there are none without them.
         """
-        found = np.empty((*pose.shape[:-1], len(self._sensors)))
-        for k, sensor in enumerate(self._sensors):
-            c, s = np.cos(pose[..., 2]), np.sin(pose[..., 2])
-            x = pose[..., 0] + c * sensor.x_m - s * sensor.y_m
-            y = pose[..., 1] + s * sensor.x_m + c * sensor.y_m
-            looks = pose[..., 2] + sensor.direction_rad
-            if isinstance(sensor, Ranger):
-                mine = None if chance is None else chance[..., 2 * k : 2 * k + 2]
-                found[..., k] = self._range(sensor, x, y, looks, mine)
-            else:
-                found[..., k] = self._number(sensor, x, y, looks)
-        return found
+        batch = pose.shape[:-1]
+        readings = np.zeros((*batch, self.count))
+        _SENSE(batch, self.scenery, self.settings, pose, SURE * self.count if chance is None else chance, readings)
+        return readings
 
-    def _range(self, sensor: Ranger, x: Floats, y: Floats, looks: Floats, chance: Floats | None) -> Floats:
-        angles = looks[..., None] + np.linspace(-0.5, 0.5, RAYS) * sensor.cone_rad
-        way = self.along(x[..., None], y[..., None], np.cos(angles), np.sin(angles)).min(axis=-1)
-        heard = way <= sensor.longest_m
-        if chance is not None:
-            way = way + sensor.noise_m * chance[..., 0]
-            # a share of echoes is missed: those whose second number lies above what only that share does
-            if sensor.missed > 0:
-                heard = heard & (chance[..., 1] < NormalDist().inv_cdf(max(1 - sensor.missed, 1e-9)))
-        way = np.minimum(np.maximum(way, sensor.shortest_m), sensor.longest_m)
-        return np.where(heard, way, 0.0)
+    def along(self, x: float, y: float, c: float, s: float) -> float:
+        """Return how far a ray goes until something stops it, in m."""
+        return ray(self.scenery.plain, x, y, c, s)
 
-    def along(self, x: Floats, y: Floats, c: Floats, s: Floats) -> Floats:
-        """Give how far rays go until something stops them.
 
-        Notes
-        -----
-        Rectangles by the slab method (Kay & Kajiya 1986), rounds by the nearer root of |p + t·d - m| = r.
-        """
-        safe_c, safe_s = (np.where(np.abs(v) < 1e-12, 1e-12, v) for v in (c, s))
-        way = np.full(c.shape, FAR_M)
-        if self._size is not None:
-            wall = np.minimum(
-                np.where(safe_c > 0, self._size[0] - x, -x) / safe_c,
-                np.where(safe_s > 0, self._size[1] - y, -y) / safe_s,
-            )
-            way = np.minimum(way, np.maximum(wall, 0.0))
-        if len(self._blocks):
-            enters, leaves = self._slabs(x[..., None], y[..., None], safe_c[..., None], safe_s[..., None], self._blocks)
-            hits = (leaves >= enters) & (leaves > 0)
-            way = np.minimum(way, np.where(hits, np.maximum(enters, 0.0), FAR_M).min(axis=-1))
-        if len(self._rounds):
-            dx, dy = self._rounds[:, 0] - x[..., None], self._rounds[:, 1] - y[..., None]
-            middle = dx * c[..., None] + dy * s[..., None]
-            aside = dx * dx + dy * dy - middle * middle
-            square = self._rounds[:, 2] ** 2
-            half = np.sqrt(np.maximum(square - aside, 0.0))
-            hits = (aside <= square) & (middle + half > 0)
-            way = np.minimum(way, np.where(hits, np.maximum(middle - half, 0.0), FAR_M).min(axis=-1))
-        return way
+SURE = [0.0, -inf]
+"""Instead of chance: no noise, and every echo is heard."""
 
-    @staticmethod
-    def _slabs(x: Floats, y: Floats, dx: Floats, dy: Floats, blocks: Floats) -> tuple[Floats, Floats]:
-        """Give where rays enter and leave blocks, (N, 4), as multiples of their direction."""
-        bx, by, hx, hy = blocks.T
-        first, second = (bx - hx - x) / dx, (bx + hx - x) / dx
-        third, fourth = (by - hy - y) / dy, (by + hy - y) / dy
-        enters = np.maximum(np.minimum(first, second), np.minimum(third, fourth))
-        leaves = np.minimum(np.maximum(first, second), np.maximum(third, fourth))
-        return enters, leaves
 
-    def _number(self, sensor: Lamp, x: Floats, y: Floats, looks: Floats) -> Floats:
-        """Give the number that the nearest thing in sight shows."""
-        number, nearest = np.zeros(x.shape), np.full(x.shape, FAR_M)
-        for px, py, shows in self._shows:
-            dx, dy = px - x, py - y
-            away = np.sqrt(dx * dx + dy * dy)
-            bearing = np.arctan2(dy, dx)
-            off = np.abs((bearing - looks + np.pi) % (2 * np.pi) - np.pi)
-            seen = (away <= sensor.range_m) & (off <= sensor.sight_rad / 2)
-            if not seen.any():
-                continue
-            seen = seen & ~self._hidden(x, y, px, py)
-            number = np.where(seen & (away < nearest), shows, number)
-            nearest = np.where(seen, np.minimum(nearest, away), nearest)
-        return number
-
-    def _hidden(self, x: Floats, y: Floats, px: float, py: float) -> np.ndarray:
-        """Tell whether a block lies between."""
-        # the block that shows it does not hide it
-        others = (np.abs(px - self._blocks[:, 0]) > self._blocks[:, 2]) | (
-            np.abs(py - self._blocks[:, 1]) > self._blocks[:, 3]
-        )
-        safe_x, safe_y = (np.where(np.abs(v) < 1e-12, 1e-12, v)[..., None] for v in (px - x, py - y))
-        enters, leaves = self._slabs(x[..., None], y[..., None], safe_x, safe_y, self._blocks[others])
-        hidden: np.ndarray = np.any((leaves >= enters) & (leaves > 0) & (enters < 1), axis=-1)
-        return hidden
+def _heard_below(sensor: Ranger | Lamp) -> float:
+    missed = sensor.missed if isinstance(sensor, Ranger) else 0.0
+    return NormalDist().inv_cdf(max(1 - missed, 1e-9)) if missed > 0 else inf

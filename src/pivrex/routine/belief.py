@@ -10,6 +10,7 @@ import numpy as np
 from pivrex.line.landmarks import Mark, NoMarkError, take
 from pivrex.line.line import Line, LineState
 from pivrex.line.odometry import Odometry
+from pivrex.line.se2 import along
 from pivrex.line.stage import Floats
 from pivrex.line.values import Ops, Value, ops_of, parts
 from pivrex.routine.motion import Felt
@@ -101,29 +102,26 @@ class Belief:
             if self._batch:
                 mask = np.zeros(self._batch, bool)
                 mask[i] = True
-                shaped = [mask.reshape(mask.shape + (1,) * (a.ndim - mask.ndim)) for a in own]
-                moved = type(own)(*(np.where(m, new, old) for m, new, old in zip(shaped, moved, own, strict=True)))
+                moved = type(own)(own.form, np.where(mask[..., None], moved.data, own.data))
             state = line.changed(state, "odometry", moved)
         missed = []
         for i, mark in self._marks:
             own = line.of(state, "odometry")
             try:
-                after, _ = take(stage, type(own)(*(a[i] for a in own)) if self._batch else own, mark)
+                after, _ = take(stage, own.take(i) if self._batch else own, mark)
             except NoMarkError:
                 missed.append(i)
                 continue
             if self._batch:
-                copies = [a.copy() for a in own]
-                for whole, one in zip(copies, after, strict=True):
-                    whole[i] = one
-                after = type(own)(*copies)
+                many = own.data.copy()
+                many[i] = after.data
+                after = type(own)(own.form, many)
             state = line.changed(state, "odometry", after)
         self._marks = ()
         return state, missed
 
     def feel(self, row: Floats) -> Felt:
         """Take in the Tick before, B + (K,)."""
-        o = self._ops
         seen = parts(row[..., self._columns])
         self.x, self.y, self.heading, forward, left, turn = seen[:6]
         for i, was, now in self._said:  # that Tick was made before the line knew of it
@@ -132,7 +130,7 @@ class Belief:
         heading = seen[6] if self._gyro else self.heading
         ahead = seen[6 + self._gyro] if self._framed else heading
         self._heading = heading
-        along_x, along_y = Odometry.along(o, self.heading - turn, forward, left, turn)
+        along_x, along_y = along(self.heading - turn, forward, left, turn)
         self.felt = Felt(forward, left, turn, along_x, along_y, self.x, self.y, heading, self.heading - heading, ahead)
         return self.felt
 

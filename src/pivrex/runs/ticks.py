@@ -17,7 +17,6 @@ from pivrex.line.correction import NEVER
 from pivrex.line.given import NOWHERE
 from pivrex.line.stage import Floats
 from pivrex.rig import Field, Rig
-from pivrex.sim.ahead import drive_through
 from pivrex.sim.model import stand_in_of
 from pivrex.sim.rollout import Rollout
 from pivrex.sim.stand_in import StandIn, StandInState
@@ -133,7 +132,7 @@ def _in_chunks(
         ticks = float(state.tick) + np.concatenate(([0.0], np.cumsum(counts[:-1])))
         rows = line.begin(ticks, np.array([_raw(step, columns) for step in chunk]), nothing, 0.0, driving, NOWHERE)
         state = through(line, state, rows, counts)
-        robots, robot = drive_through(model, robot, line.told(rows), counts, line.dt_s)
+        robots, robot = model.through(robot, line.told(rows), counts, line.dt_s)
         rows[:, sensed_at], rows[:, truth_at] = model.sense(robots), model.truth(robots)
         for row, step in zip(rows, chunk, strict=True):
             for title, value in step.reading.sensed.items():

@@ -1,87 +1,62 @@
-"""Whether a robot's body touches what stands on the field, for one robot or a batch."""
+"""Whether a robot's body touches what stands on the field."""
 
 from __future__ import annotations
 
-from math import hypot
+from pivrex.kernels.maths import cos, hypot, larger, sin
+from pivrex.kernels.subset import kernel
+from pivrex.line.seeing import Scenery
 
-import numpy as np
-from numpy.typing import NDArray
-
-from pivrex.line.stage import Floats, some
-from pivrex.rig.field import Field
-
-__all__ = ["Obstacles"]
-
-Bools = NDArray[np.bool_]
+__all__ = ["is_near", "touches"]
 
 
-class Obstacles:
-    """Walls, N blocks and rounds of a field, against a rectangular body.
+@kernel
+def is_near(f: Scenery, x: float, y: float, reach: float) -> bool:
+    """Return whether anything may be within ``reach`` of a place, in m."""
+    if f.walls and not (reach < x < f.size[0] - reach and reach < y < f.size[1] - reach):
+        return True
+    for k in range(len(f.blocks)):
+        b = f.blocks[k]
+        if abs(x - b[0]) < b[2] + reach and abs(y - b[1]) < b[3] + reach:
+            return True
+    for k in range(len(f.rounds)):
+        r = f.rounds[k]
+        if abs(x - r[0]) < r[2] + reach and abs(y - r[1]) < r[2] + reach:
+            return True
+    return False
 
-    Parameters
-    ----------
-    field : Field or None
-        None is an open floor without end.
-    length_m, width_m : float
-        The body.
+
+@kernel
+def touches(f: Scenery, half_length: float, half_width: float, x: float, y: float, heading: float) -> bool:
+    """Return whether a rectangular body at a pose overlaps anything.
+
+    Notes
+    -----
+    Two rectangles are apart if some side direction of one separates them (separating axis theorem); a circle is apart if its
+    centre, clamped to the rectangle, is farther than its radius.
     """
-
-    def __init__(self, field: Field | None, length_m: float, width_m: float) -> None:
-        self._half = (length_m / 2, width_m / 2)
-        self._reach = hypot(*self._half)
-        walls = field is not None and field.walls
-        self._size = np.array([field.length_m, field.width_m] if field is not None and walls else [np.inf, np.inf])
-        self._from = 0.0 if walls else -np.inf
-        blocks = field.blocks if field is not None else ()
-        rounds = field.rounds if field is not None else ()
-        self._blocks = np.array([(b.x_m, b.y_m, b.length_m / 2, b.width_m / 2) for b in blocks]).reshape(-1, 4)
-        self._rounds = np.array([(r.x_m, r.y_m, r.radius_m) for r in rounds]).reshape(-1, 3)
-        boxes = [*self._blocks.tolist(), *((x, y, r, r) for x, y, r in self._rounds.tolist())]
-        whole = np.array(boxes).reshape(-1, 4)
-        self._middles, self._near = whole[:, :2], whole[:, 2:] + self._reach
-        self._any = bool(walls or len(whole))
-
-    def touched(self, pose: Floats) -> Bools:
-        """Tell, B, whether the body at a pose, B + (3,) (x, y in m, heading in rad), overlaps anything.
-
-        Notes
-        -----
-        Two rectangles are apart if some side direction of one separates them (separating axis theorem); the circle
-        is apart if its centre, clamped to the rectangle, is farther than its radius.
-        """
-        place = pose[..., :2]
-        if not self._any or not some(self._close(place)):
-            return np.zeros(pose.shape[:-1], bool)
-        c, s = np.cos(pose[..., 2]), np.sin(pose[..., 2])
-        half_l, half_w = self._half
-        wide = half_l * np.abs(c) + half_w * np.abs(s)
-        high = half_l * np.abs(s) + half_w * np.abs(c)
-        x, y = place[..., 0], place[..., 1]
-        hit = (
-            (x - wide < self._from) | (x + wide > self._size[0]) | (y - high < self._from) | (y + high > self._size[1])
+    if not is_near(f, x, y, hypot(half_length, half_width)):
+        return False
+    c, s = cos(heading), sin(heading)
+    size_c, size_s = abs(c), abs(s)
+    wide = half_length * size_c + half_width * size_s
+    high = half_length * size_s + half_width * size_c
+    if f.walls and (x - wide < 0.0 or x + wide > f.size[0] or y - high < 0.0 or y + high > f.size[1]):
+        return True
+    for k in range(len(f.blocks)):
+        b = f.blocks[k]
+        dx, dy = b[0] - x, b[1] - y
+        is_apart = (
+            abs(dx) > b[2] + wide
+            or abs(dy) > b[3] + high
+            or abs(dx * c + dy * s) > half_length + b[2] * size_c + b[3] * size_s
+            or abs(dy * c - dx * s) > half_width + b[2] * size_s + b[3] * size_c
         )
-        c, s, wide, high = c[..., None], s[..., None], wide[..., None], high[..., None]
-        if len(self._blocks):
-            dx, dy = self._blocks[:, 0] - place[..., :1], self._blocks[:, 1] - place[..., 1:]
-            hx, hy = self._blocks[:, 2], self._blocks[:, 3]
-            apart = (
-                (np.abs(dx) > hx + wide)
-                | (np.abs(dy) > hy + high)
-                | (np.abs(dx * c + dy * s) > half_l + hx * np.abs(c) + hy * np.abs(s))
-                | (np.abs(dy * c - dx * s) > half_w + hx * np.abs(s) + hy * np.abs(c))
-            )
-            hit = hit | ~apart.all(axis=-1)
-        if len(self._rounds):
-            dx, dy = self._rounds[:, 0] - place[..., :1], self._rounds[:, 1] - place[..., 1:]
-            ahead, left = np.abs(dx * c + dy * s), np.abs(dy * c - dx * s)
-            away = np.hypot(np.maximum(ahead - half_l, 0.0), np.maximum(left - half_w, 0.0))
-            hit = hit | (away < self._rounds[:, 2]).any(axis=-1)
-        return hit
-
-    def _close(self, place: Floats) -> Bools:
-        """Tell whether the body may touch something, however it is turned."""
-        edge = (place < self._from + self._reach) | (place > self._size - self._reach)
-        if not len(self._near):
-            return edge
-        near = (np.abs(self._middles - place[..., None, :]) < self._near).all(axis=-1)
-        return np.concatenate((edge, near), axis=-1)
+        if not is_apart:
+            return True
+    for k in range(len(f.rounds)):
+        r = f.rounds[k]
+        dx, dy = r[0] - x, r[1] - y
+        ahead, left = abs(dx * c + dy * s), abs(dy * c - dx * s)
+        if hypot(larger(ahead - half_length, 0.0), larger(left - half_width, 0.0)) < r[2]:
+            return True
+    return False

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from math import pi
 from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.kernels.maths import clamp, mod, pi, rint
+from pivrex.kernels.records import Flag, Flags, Form, Number, Numbers, Record, Wholes, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.given import SensedRow, sensed_form, truth_form
 from pivrex.line.outputs import settings_of
 from pivrex.line.seeing import Seeing
-from pivrex.line.stage import Floats, some
+from pivrex.line.stage import Floats
 from pivrex.rig.attachments import Encoded, reach_of
 from pivrex.rig.field import Field, Start
 from pivrex.rig.rig import Rig
@@ -19,9 +21,20 @@ from pivrex.rig.steering import steering_name
 from pivrex.sim.chance import draw
 from pivrex.sim.wiring import Wiring, ports_of, wiring_of
 
-__all__ = ["STEER_LAG", "Fitted", "Shafts", "carried_over"]
+__all__ = [
+    "STEER_LAG",
+    "Fitted",
+    "FittedSettings",
+    "Shafts",
+    "absolute_reading",
+    "carried_over",
+    "carry",
+    "decode",
+    "sense_fitted",
+    "target_speed",
+]  # fmt: skip
 
-Standing = TypeVar("Standing")
+Standing = TypeVar("Standing", bound=Record)
 
 SWITCHED_ON = (0.35, -0.2, 0.5, -0.4)
 """Where steered wheels with absolute sensors happen to point when the robot is switched on, in rad."""
@@ -31,69 +44,173 @@ SEEN_M_S, SEEN_RAD_S = 0.02, 0.1
 STEER_LAG = 0.25
 """How much quicker than a wheel under load a steering motor follows."""
 
+HALF_WAY = 0.5
+"""A direction is read on from here."""
 
 CARRIED_OVER = ("pose", "travel", "begin", "angle", "lifted", "upside_down", "attached")
 
 
-def carried_over(state: object, fresh: Standing) -> Standing:
-    """Give `fresh`, a robot's state at rest, where another stand-in's `state` is: what both know, if its shape is the same."""
-    same = {
-        n: v for n in CARRIED_OVER if (v := getattr(state, n, None)) is not None and v.shape == getattr(fresh, n).shape
-    }
-    return fresh._replace(**same)  # type: ignore[attr-defined]
+class FittedSettings(Record):
+    """What V commanded values mean for D drives, and what sensors make of W wheels, S of them steered, and P arms.
 
-
-@dataclass(frozen=True)
-class Shafts:
-    """N motors: the output slot that each sits on, -1 for none, its speed at full drive with its sign, and the smallest
-    drive that turns it with the wheels up and on the floor.
+    Attributes
+    ----------
+    source : (V,)
+        The drive of each value.
+    is_direction : (V,) flags
+        Values that only say which way: 1 forward, 0 backward.
+    rest, above, below : (V,)
+        A value's rest, and the drive for each unit above and below it.
+    rolls, turns : (W,), (S,)
+        The signs of the encoders of wheels and steering.
+    full, sense, offset : (S,)
+        Of the absolute sensors: what they count to, their sign, and what they read straight ahead in rad.
+    arm, arm_top, arm_begin, arm_low, arm_high : (P,)
+        The drive of each, its speed at full drive in rad/s, where it begins and its stops in rad.
+    gyro_sign, up_sign, volts : float
+        Signs of gyro and side sensor, and what the battery of a perfect robot has.
     """
 
-    slot: NDArray[np.intp]
-    sits: Floats
-    top: Floats
-    free: Floats
-    loaded: Floats
-    way: Floats
+    lasting = True
 
-    def shares(self, drive: Floats) -> Floats:
-        """Give what each motor gets of drives, B + (M,): B + (N,) in [-1, 1], positive to turn its wheel forward."""
-        share: Floats = drive[..., self.slot] * self.way
-        return share
+    source: Wholes = field("values")
+    is_direction: Flags = field("values")
+    rest: Numbers = field("values")
+    above: Numbers = field("values")
+    below: Numbers = field("values")
+    rolls: Numbers = field("wheels")
+    turns: Numbers = field("steered")
+    full: Numbers = field("steered")
+    sense: Numbers = field("steered")
+    offset: Numbers = field("steered", unit="rad")
+    arm: Wholes = field("arms")
+    arm_top: Numbers = field("arms", unit="rad/s")
+    arm_begin: Numbers = field("arms", unit="rad")
+    arm_low: Numbers = field("arms", unit="rad")
+    arm_high: Numbers = field("arms", unit="rad")
+    gyro_sign: Number = field()
+    up_sign: Number = field()
+    volts: Number = field(unit="V")
+    coasts: Flag = field()
 
-    def wanted(self, drive: Floats, lifted: Floats) -> Floats:
-        """Give the speeds, B + (N,), that drives, B + (M,), ask for: none where they are too small to turn anything."""
-        each = drive[..., self.slot] * self.sits
-        least = np.where(lifted[..., None] != 0, self.free, self.loaded) if some(lifted) else self.loaded
-        return each * self.top * (np.abs(each) >= least)
+
+class Shafts(Record):
+    """N motors.
+
+    Attributes
+    ----------
+    slot : (N,)
+        The drive that each obeys, -1 for none.
+    top : (N,)
+        Its speed at full drive, with its sign.
+    sign : (N,)
+        1 if a positive drive turns its wheel forward.
+    lifted, loaded : (N,)
+        The smallest drive that turns it with the wheels up, and on the floor.
+    """
+
+    lasting = True
+
+    slot: Wholes = field("shafts")
+    top: Numbers = field("shafts")
+    sign: Numbers = field("shafts")
+    lifted: Numbers = field("shafts")
+    loaded: Numbers = field("shafts")
+
+
+@kernel
+def decode(s: FittedSettings, commanded: Numbers, drive: Numbers, drives: int) -> None:
+    """Write the drives, in [-1, 1], that the values mean which motor drivers are commanded: what encodes them, undone."""
+    for k in range(drives):
+        drive[k] = 0.0
+    for v in range(len(s.source)):
+        if not s.is_direction[v]:
+            above_rest = commanded[v] - s.rest[v]
+            drive[s.source[v]] += above_rest * (s.above[v] if above_rest > 0.0 else s.below[v])
+    for v in range(len(s.source)):
+        if s.is_direction[v] and commanded[v] < HALF_WAY:
+            drive[s.source[v]] = -drive[s.source[v]]
+
+
+@kernel
+def target_speed(s: Shafts, k: int, drive: Numbers, lifted: bool) -> float:
+    """Return the speed that a motor's drive asks for: none where it is too small to turn anything."""
+    if s.slot[k] < 0:
+        return 0.0
+    mine = drive[s.slot[k]]
+    if abs(mine) < (s.lifted[k] if lifted else s.loaded[k]):
+        return 0.0
+    return mine * s.top[k]
+
+
+@kernel
+def carry(s: FittedSettings, drive: Numbers, dt: float, attached: Numbers) -> None:
+    """Move attachments with an encoder for a tick: no farther than to their stops."""
+    for k in range(len(s.arm)):
+        attached[k] = clamp(attached[k] + drive[s.arm[k]] * s.arm_top[k] * dt, s.arm_low[k], s.arm_high[k])
+
+
+@kernel
+def absolute_reading(s: FittedSettings, k: int, angle: float) -> float:
+    """Return what the absolute sensor of a steered wheel reads: counts, or the share of its supply; 0 without one."""
+    share = mod((s.sense[k] * angle + s.offset[k]) / (2.0 * pi), 1.0)
+    if s.full[k] > 1.0:
+        return mod(rint(share * s.full[k]), s.full[k])
+    return share * s.full[k]
+
+
+@kernel
+def sense_fitted(
+    s: FittedSettings,
+    travel: Numbers,
+    speed: Numbers,
+    angle: Numbers,
+    begin: Numbers,
+    upside_down: bool,
+    attached: Numbers,
+    sensed: SensedRow,
+) -> None:
+    """Write what encoders, absolute sensors and the side sensor say."""
+    for k in range(len(s.rolls)):
+        sensed.travel[k], sensed.speed[k] = travel[k] * s.rolls[k], speed[k] * s.rolls[k]
+    for k in range(len(s.turns)):
+        sensed.turned[k] = (angle[k] - begin[k]) * s.turns[k]
+        sensed.absolute[k] = absolute_reading(s, k, angle[k])
+    for k in range(len(sensed.up)):
+        sensed.up[k] = -s.up_sign if upside_down else s.up_sign
+    for k in range(len(s.arm)):
+        sensed.at[k] = attached[k] - s.arm_begin[k]
+
+
+def carried_over(state: object, fresh: Standing) -> Standing:
+    """Return `fresh`, a robot's state at rest, where another stand-in's `state` is: what both know, if its shape is the same."""
+    return fresh._replace(**{
+        n: v for n in CARRIED_OVER if (v := getattr(state, n, None)) is not None and v.shape == getattr(fresh, n).shape
+    })  # fmt: skip
 
 
 class Fitted:
     """A robot that is not there, but for how it moves. It is wired as the rig says, or as a `Wiring` says that the rig knows
-    nothing of. States are named tuples with ``pose``, ``speed``, ``angle``, ``turning``, ``begin``, ``attached`` and more.
+    nothing of. States are records with ``pose``, ``speed``, ``angle``, ``turning``, ``begin``, ``attached`` and more.
     """
 
     def __init__(self, rig: Rig, field: Field | None = None, wiring: Wiring | None = None) -> None:
         self.rig = rig
         self._start = field.start if field is not None else Start(x=0, y=0)
-        self._outputs = settings_of(rig)
-        said = wiring_of(rig)
-        self._wiring = wiring if wiring is not None else said
-        names = [w.name for w in rig.chassis.wheels]
+        self._said = wiring_of(rig)
+        self._wiring = wiring if wiring is not None else self._said
+        self._names = [w.name for w in rig.chassis.wheels]
         self._motor_of = {wheel: name for name, motor in rig.motors.items() for wheel in motor.wheels}
-        self._drives = self._shafts([self._motor_of[w] for w in names], [rig.wheel_top_m_s(w) for w in names])
         steering = rig.steering.wheels if rig.steering is not None else {}
         self._steers = self._shafts(
             [steering_name(w) for w in rig.steered], [steering[w].top_rad_s for w in rig.steered]
         )
-        self._at = np.array([names.index(w) for w in rig.steered], np.intp)
-        # what the sensors say in the rig's signs: a sensor that counts the other way, of which the rig knows, is right
-        sense = {m: self._wiring.encoders.get(m, 1.0) * said.encoders[m] for m in rig.motor_names}
-        self._rolls = np.array([sense[self._motor_of[w]] for w in names])
-        self._turns = np.array([sense[steering_name(w)] for w in rig.steered])
         self._seeing = Seeing(rig, field)
-        self._absolute_sensors(rig)
-        self._arms(rig)
+        self._sensed, self._truth = sensed_form(rig), truth_form(rig)
+        sensors = [rig.steering.wheels[w].sensor if rig.steering is not None else None for w in rig.steered]
+        self._known = bool(sensors) and all(s is not None for s in sensors)
+        self.fitted = self._fitted(rig)
+        self.drives = len(rig.motor_names) + len(rig.attachments)
 
     def _shafts(self, motors: list[str], tops: list[float]) -> Shafts:
         slots = {port: k for k, port in enumerate(ports_of(self.rig))}
@@ -101,35 +218,52 @@ class Fitted:
         placed = [sits.get(m, (-1, 1.0)) for m in motors]
         # rounding must not keep a motor from turning at its smallest drive
         smallest = np.array([self._wiring.smallest.get(m, (0.0, 0.0)) for m in motors]).reshape(-1, 2) - 1e-9
-        return Shafts(
-            slot=np.array([slot for slot, _ in placed], np.intp),
-            sits=np.array([float(slot >= 0) for slot, _ in placed]),
-            top=np.array([sign * top for (_, sign), top in zip(placed, tops, strict=True)]),
-            free=smallest[:, 0].copy(),
-            loaded=smallest[:, 1].copy(),
-            way=np.array([float(slot >= 0) * sign for slot, sign in placed]),
+        made: Shafts = Form(Shafts, shafts=len(motors)).of(
+            slot=[slot for slot, _ in placed],
+            top=[sign * top for (_, sign), top in zip(placed, tops, strict=True)],
+            sign=[sign for _, sign in placed],
+            lifted=smallest[:, 0],
+            loaded=smallest[:, 1],
         )
+        return made
 
-    def _absolute_sensors(self, rig: Rig) -> None:
+    def _fitted(self, rig: Rig) -> FittedSettings:
+        outputs, wiring = settings_of(rig), self._wiring
+        # what the sensors say in the rig's signs: a sensor that counts the other way, of which the rig knows, is right
+        sense = {m: wiring.encoders.get(m, 1.0) * self._said.encoders[m] for m in rig.motor_names}
         sensors = [rig.steering.wheels[w].sensor if rig.steering is not None else None for w in rig.steered]
-        self._full = np.array([s.full if s is not None else 0.0 for s in sensors])
-        self._sense = np.array([self._wiring.senses.get(w, 1.0) for w in rig.steered])
-        self._offset = np.array([self._wiring.offsets.get(w, 0.0) for w in rig.steered])
-        self._known = bool(sensors) and all(s is not None for s in sensors)
-
-    def _arms(self, rig: Rig) -> None:
-        """Where the drives of attachments with an encoder stand, and how far its shaft may turn, in rad."""
         arms = [(i, a, reach_of(a)) for i, a in enumerate(rig.attachments.values()) if isinstance(a, Encoded)]
-        motors = len(rig.motor_names)
-        self._arm = np.array([motors + i for i, _, _ in arms], np.intp)
-        self._arm_top = np.array([r.rate / r.per_rad * (-1.0 if a.reversed else 1.0) for _, a, r in arms])
-        self._arm_begin, self._arm_low, self._arm_high = (
-            np.array([getattr(r, what) / r.per_rad for _, _, r in arms]) for what in ("begins", "low", "high")
+        form = Form(
+            FittedSettings,
+            values=len(outputs.source),
+            wheels=len(self._names),
+            steered=len(rig.steered),
+            arms=len(arms),
         )
+        made: FittedSettings = form.of(
+            source=outputs.source,
+            is_direction=outputs.direction,
+            rest=outputs.rest,
+            above=outputs.above,
+            below=outputs.below,
+            rolls=[sense[self._motor_of[w]] for w in self._names],
+            turns=[sense[steering_name(w)] for w in rig.steered],
+            full=[s.full if s is not None else 0.0 for s in sensors],
+            sense=[wiring.senses.get(w, 1.0) for w in rig.steered],
+            offset=[wiring.offsets.get(w, 0.0) for w in rig.steered],
+            arm=[len(rig.motor_names) + i for i, _, _ in arms],
+            arm_top=[r.rate / r.per_rad * (-1.0 if a.reversed else 1.0) for _, a, r in arms],
+            **{f"arm_{end}": [getattr(r, what) / r.per_rad for _, _, r in arms]
+               for end, what in (("begin", "begins"), ("low", "low"), ("high", "high"))},
+            gyro_sign=wiring.gyro,
+            up_sign=wiring.up,
+            volts=rig.battery.volts,
+        )  # fmt: skip
+        return made
 
     def _begin(self, batch: tuple[int, ...], seeds: NDArray[np.uint64] | None) -> tuple[Floats, Floats]:
-        """Give the pose at the field's start, B + (3,), and where steered wheels point, B + (S,)."""
-        begin = np.zeros((*batch, len(self._at)))
+        """Return the pose at the field's start, B + (3,), and where steered wheels point, B + (S,)."""
+        begin = np.zeros((*batch, len(self.rig.steered)))
         if self._known:
             begin[...] = np.resize(SWITCHED_ON, begin.shape[-1])
             if seeds is not None:
@@ -138,19 +272,12 @@ class Fitted:
         pose[...] = self._start.x_m, self._start.y_m, self._start.heading_rad
         return pose, begin
 
-    def _carried(self, attached: Floats, drive: Floats, dt_s: float) -> Floats:
-        """Give where attachments with an encoder are after a tick: no farther than to their stops."""
-        if not len(self._arm):
-            return attached
-        moved = attached + drive[..., self._arm] * self._arm_top * dt_s
-        return np.minimum(np.maximum(moved, self._arm_low), self._arm_high)
-
     def point_ahead(self, state: Any) -> Any:
         """Turn all steered wheels straight ahead by hand."""
-        return state._replace(angle=np.zeros_like(state.angle), turning=np.zeros_like(state.turning))
+        return state._replace(angle=0.0, turning=0.0)
 
     def _dragged(self, state: Any) -> NDArray[np.bool_]:
-        """Tell, (W,), which wheels of one robot are turned by the floor and not by their motors."""
+        """Return, (W,), which wheels of one robot are turned by the floor and not by their motors."""
         return np.zeros(state.speed.shape, bool)
 
     def seen(self, state: Any) -> str:
@@ -167,9 +294,3 @@ class Fitted:
             if abs(v) > SEEN_RAD_S
         ]
         return ", ".join(words)
-
-    def _absolute(self, state: Any) -> Floats:
-        """What the absolute sensors read: counts, or the share of the supply; 0 without one."""
-        share = ((self._sense * state.angle + self._offset) / (2 * pi)) % 1.0
-        full = np.where(self._full > 1, self._full, 1.0)
-        return np.where(self._full > 1, np.rint(share * full) % full, share * self._full)

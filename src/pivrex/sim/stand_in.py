@@ -2,32 +2,76 @@
 
 from __future__ import annotations
 
-from math import exp
-from typing import NamedTuple
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.line.kinematics import kinematics_of, vectors
-from pivrex.line.outputs import decode
-from pivrex.line.se2 import move
-from pivrex.line.stage import Floats, some
+from pivrex.kernels.engines import Call
+from pivrex.kernels.maths import cos, div, exp, nan, sin
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Wholes, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.given import SensedRow, TruthRow
+from pivrex.line.kinematics import kinematics_of
+from pivrex.line.se2 import displaced
+from pivrex.line.seeing import SURE, Scenery, SensorSettings, sense_field
+from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
-from pivrex.sim.bumps import Obstacles
-from pivrex.sim.fitted import STEER_LAG, Fitted, carried_over
+from pivrex.sim.bumps import touches
+from pivrex.sim.fitted import (
+    STEER_LAG,
+    Fitted,
+    FittedSettings,
+    Shafts,
+    carried_over,
+    carry,
+    decode,
+    sense_fitted,
+    target_speed,
+)  # fmt: skip
 from pivrex.sim.wiring import Wiring
 
 __all__ = ["StandIn", "StandInState"]
 
 COAST_LAG = 8.0
-"""How much longer a wheel that coasts rolls on than one whose motor is told to rest."""
+"""How much longer a wheel that coasts rolls on than one whose motor is commanded to rest."""
 
 HALVINGS = 8
 """A displacement that does not fit is halved this often: under a tenth of a millimetre a tick at 1 m/s."""
 
 
-class StandInState(NamedTuple):
+class StandInSettings(Record):
+    """A perfect robot with W wheels, S of them steered.
+
+    Attributes
+    ----------
+    forward, inverse : (2, 3, D), (2, W, 3)
+        The maps between wheels and twist, on its wheels and on its back. D is 2·W where any wheel is steered: vectors.
+    angle : (W,)
+        Where each wheel points that is not steered, in rad.
+    steers : (W,)
+        The place of each among the steered wheels, -1 for others.
+    lag, coasting_lag : float
+        In s.
+    half_length, half_width : float
+        Of its body, in m.
+    """
+
+    lasting = True
+
+    forward: Numbers = field(2, 3, "ways")
+    inverse: Numbers = field(2, "wheels", 3)
+    angle: Numbers = field("wheels", unit="rad")
+    steers: Wholes = field("wheels")
+    any_steered: Flag = field()
+    lag: Number = field(unit="s")
+    coasting_lag: Number = field(unit="s")
+    half_length: Number = field(unit="m")
+    half_width: Number = field(unit="m")
+
+
+class StandInState(Record):
     """Where B stand-ins are and how their W wheels turn, S of them steered.
 
     Attributes
@@ -42,25 +86,151 @@ class StandInState(NamedTuple):
         Where each steered wheel points, in rad, how fast it turns, in rad/s, and where it pointed when it was switched on.
     gyro : B float64
         How far the body has turned about its own upward axis, in rad.
-    lifted : B float64
-        Whether it stands on a block with its wheels up.
-    over : B float64
-        Whether it lies on its back.
+    lifted, upside_down : B float64
+        Whether it stands on a block with its wheels up, and whether it lies on its back.
     attached : B + (P,) float64
         Where each attachment with an encoder is, in rad.
     """
 
-    travel: Floats
-    speed: Floats
-    pose: Floats
-    blocked: Floats
-    angle: Floats
-    turning: Floats
-    begin: Floats
-    gyro: Floats
-    lifted: Floats
-    upside_down: Floats
-    attached: Floats
+    travel: Numbers = field("wheels", unit="m")
+    speed: Numbers = field("wheels", unit="m/s")
+    pose: Numbers = field(3, unit="m, m, rad")
+    blocked: Flag = field()
+    angle: Numbers = field("steered", unit="rad")
+    turning: Numbers = field("steered", unit="rad/s")
+    begin: Numbers = field("steered", unit="rad")
+    gyro: Number = field(unit="rad")
+    lifted: Flag = field()
+    upside_down: Flag = field()
+    attached: Numbers = field("arms", unit="rad")
+
+
+class StandInScratch(Record):
+    """Where a tick is computed: drives, how far each wheel rolls, and the same as vectors."""
+
+    scratch = True
+
+    drive: Numbers = field("drives")
+    rolled: Numbers = field("wheels", unit="m")
+    ways: Numbers = field("ways", unit="m")
+
+
+@kernel
+def lagged(speed: float, target: float, lag: float, dt: float) -> tuple[float, float]:
+    """Return a speed that follows a target with a lag after a tick, and how far it got meanwhile.
+
+    Notes
+    -----
+    s' = (u - s)/τ, solved exactly: s(dt) = u + (s0 - u)·e with e = exp(-dt/τ), and the way is u·dt + (s0 - u)·τ·(1 - e).
+    """
+    decay = exp(-div(dt, lag)) if lag > 0.0 else 0.0
+    gap = speed - target
+    return target + gap * decay, target * dt + gap * (lag * (1.0 - decay))
+
+
+@kernel
+def twist_of_wheels(s: StandInSettings, side: int, row: int, ways: Numbers) -> float:
+    """Return one part of the displacement that wheels' ways make together."""
+    total = 0.0
+    for k in range(len(s.forward[side][row])):
+        total += s.forward[side][row][k] * ways[k]
+    return total
+
+
+@kernel
+def share_that_fits(s: StandInSettings, f: Scenery, pose: Numbers, forward: float, left: float, turn: float) -> float:
+    """Return how much of a displacement fits before the body touches something, found by halving."""
+    low, high = 0.0, 1.0
+    for _ in range(HALVINGS):
+        middle = 0.5 * (low + high)
+        dx, dy = displaced(pose[2], forward * middle, left * middle, turn * middle)
+        if touches(f, s.half_length, s.half_width, pose[0] + dx, pose[1] + dy, pose[2] + turn * middle):
+            high = middle
+        else:
+            low = middle
+    return low
+
+
+@kernel
+def stand_in_step(
+    s: StandInSettings, fit: FittedSettings, wheels: Shafts, steers: Shafts, f: Scenery, w: StandInScratch,
+    before: StandInState, after: StandInState, commanded: Numbers, coasts: float, dt: float,
+) -> None:  # fmt: skip
+    """Let one tick pass with the motors commanded the same all through it."""
+    decode(fit, commanded, w.drive, len(w.drive))
+    lag = s.coasting_lag if coasts >= 0.5 else s.lag
+    after.lifted, after.upside_down = before.lifted, before.upside_down
+    for k in range(len(before.begin)):
+        after.begin[k] = before.begin[k]
+        after.turning[k], turned = lagged(
+            before.turning[k], target_speed(steers, k, w.drive, before.lifted), lag * STEER_LAG, dt
+        )
+        after.angle[k] = before.angle[k] + turned
+    for k in range(len(s.angle)):
+        after.speed[k], w.rolled[k] = lagged(before.speed[k], target_speed(wheels, k, w.drive, before.lifted), lag, dt)
+        if s.any_steered:
+            i = s.steers[k]
+            angle = s.angle[k] if i < 0 else 0.5 * (before.angle[i] + after.angle[i])
+            w.ways[2 * k], w.ways[2 * k + 1] = w.rolled[k] * cos(angle), w.rolled[k] * sin(angle)
+        else:
+            w.ways[k] = w.rolled[k]
+    side = 1 if before.upside_down else 0
+    forward, left, turn = 0.0, 0.0, 0.0
+    if not before.lifted:
+        forward, left = twist_of_wheels(s, side, 0, w.ways), twist_of_wheels(s, side, 1, w.ways)
+        turn = twist_of_wheels(s, side, 2, w.ways)
+    dx, dy = displaced(before.pose[2], forward, left, turn)
+    after.blocked = False
+    if touches(
+        f, s.half_length, s.half_width, before.pose[0] + dx, before.pose[1] + dy, before.pose[2] + turn
+    ) and not touches(f, s.half_length, s.half_width, before.pose[0], before.pose[1], before.pose[2]):
+        # one that overlaps already (put there by hand) may drive out
+        after.blocked = True
+        share = share_that_fits(s, f, before.pose, forward, left, turn)
+        forward, left, turn = forward * share, left * share, turn * share
+        dx, dy = displaced(before.pose[2], forward, left, turn)
+        for k in range(len(s.angle)):
+            row = s.inverse[side][k]
+            w.rolled[k] = w.rolled[k] * share if s.any_steered else row[0] * forward + row[1] * left + row[2] * turn
+            after.speed[k] = div(w.rolled[k], dt)
+    for k in range(len(s.angle)):
+        after.travel[k] = before.travel[k] + w.rolled[k]
+    after.pose[0], after.pose[1] = before.pose[0] + dx, before.pose[1] + dy
+    after.pose[2] = before.pose[2] + turn
+    after.gyro = before.gyro + (-turn if before.upside_down else turn)
+    for k in range(len(before.attached)):
+        after.attached[k] = before.attached[k]
+    carry(fit, w.drive, dt, after.attached)
+
+
+@kernel
+def sense_stand_in(
+    fit: FittedSettings, f: Scenery, t: SensorSettings, state: StandInState, chance: Numbers, sensed: SensedRow
+) -> None:
+    """Write what the sensors of a perfect robot say."""
+    sense_fitted(fit, state.travel, state.speed, state.angle, state.begin, state.upside_down, state.attached, sensed)
+    for k in range(len(sensed.gyro)):
+        sensed.gyro[k] = state.gyro * fit.gyro_sign
+    sense_field(f, t, state.pose, chance, sensed.readings)
+    for k in range(len(sensed.battery)):
+        sensed.battery[k] = fit.volts
+
+
+@kernel
+def truth_of_stand_in(fit: FittedSettings, state: StandInState, true: TruthRow) -> None:
+    """Write what is true of a perfect robot."""
+    for k in range(3):
+        true.pose[k] = state.pose[k]
+    true.blocked[0] = 1.0 if state.blocked else 0.0
+    for k in range(len(true.battery)):
+        true.battery[k] = fit.volts
+    for k in range(len(true.load)):
+        true.load[k] = nan
+
+
+_STEP = Call(stand_in_step, ("after",))
+_TRUTH = Call(truth_of_stand_in, ("true",))
+_SENSE = Call(sense_stand_in, ("sensed",))
 
 
 class StandIn(Fitted):
@@ -68,62 +238,68 @@ class StandIn(Fitted):
 
     def __init__(self, rig: Rig, field: Field | None = None, wiring: Wiring | None = None) -> None:
         super().__init__(rig, field, wiring)
-        self._maps, self._maps_upside_down = kinematics_of(rig.chassis), kinematics_of(rig.chassis, upside_down=True)
-        self._fixed = np.array([w.drive_rad for w in rig.chassis.wheels])
-        self._obstacles = Obstacles(field, rig.chassis.length_m, rig.chassis.width_m)
+        chassis, steered = rig.chassis, list(rig.steered)
+        maps = [kinematics_of(chassis), kinematics_of(chassis, upside_down=True)]
+        ways = maps[0].forward.shape[1]
+        self.settings: StandInSettings = Form(StandInSettings, wheels=len(chassis.wheels), ways=ways).of(
+            forward=[m.forward for m in maps],
+            inverse=[m.inverse for m in maps],
+            angle=[w.drive_rad for w in chassis.wheels],
+            steers=[steered.index(w.name) if w.steered else -1 for w in chassis.wheels],
+            any_steered=maps[0].hubs is not None,
+            lag=rig.lag_s,
+            coasting_lag=COAST_LAG * (rig.lag_s or 0.1),
+            half_length=chassis.length_m / 2,
+            half_width=chassis.width_m / 2,
+        )
+        self._wheels = self._shafts(
+            [self._motor_of[w] for w in self._names], [rig.wheel_top_m_s(w) for w in self._names]
+        )
+        sizes = {"wheels": len(chassis.wheels), "steered": len(steered), "arms": len(self.fitted.arm)}
+        self._form = Form(StandInState, **sizes)
+        self._scratch = Form(StandInScratch, drives=self.drives, wheels=len(chassis.wheels), ways=ways)
+        seeing = self._seeing
+        self._step = _STEP.after(self.settings, self.fitted, self._wheels, self._steers, seeing.scenery)
+        self._tell = _TRUTH.after(self.fitted)
+        self._sense = _SENSE.after(self.fitted, seeing.scenery, seeing.settings)
+        self._chance = np.array(SURE * self._seeing.count)
 
     def start(self, batch: tuple[int, ...] = (), seeds: NDArray[np.uint64] | None = None) -> StandInState:
-        """Give the state at the field's start, wheels at rest.
+        """Return the state at the field's start, wheels at rest.
 
-        ``seeds``, B uint64: where steered wheels happen to point is drawn for each robot; the same everywhere without.
+        ``seeds``, B uint64: where steered wheels happen to point is sampled for each robot; the same everywhere without.
         """
-        w = (*batch, len(self._fixed))
         pose, begin = self._begin(batch, seeds)
-        none = np.zeros(batch)
-        return StandInState(
-            travel=np.zeros(w),
-            speed=np.zeros(w),
-            pose=pose,
-            blocked=none,
-            angle=begin,
-            turning=np.zeros_like(begin),
-            begin=begin,
-            gyro=np.full(batch, self._start.heading_rad),
-            lifted=none,
-            upside_down=none,
-            attached=np.broadcast_to(self._arm_begin, (*batch, len(self._arm))).copy(),
+        made: StandInState = self._form.of(
+            batch, pose=pose, angle=begin, begin=begin, gyro=self._start.heading_rad, attached=self.fitted.arm_begin
         )
+        return made
 
     def adopt(self, state: object) -> StandInState:
-        """Give a state at rest where another stand-in of this robot is."""
+        """Return a state at rest where another stand-in of this robot is."""
         after = carried_over(state, self.start())
-        return after._replace(gyro=after.pose[..., 2].copy())
+        return after._replace(gyro=after.pose[..., 2])
 
     def placed(self, state: StandInState, pose: Floats, said_rad: Floats | None = None) -> StandInState:
-        """Give the state at a pose, B + (3,). ``said_rad``, B, is what the gyro says there, the true heading if left out."""
-        whole = np.broadcast_to(pose, state.pose.shape).astype(float)
-        gyro = whole[..., 2] if said_rad is None else np.broadcast_to(said_rad, state.gyro.shape)
-        return state._replace(pose=whole, gyro=gyro.astype(float))
+        """Return the state at a pose, B + (3,). ``said_rad``, B, is what the gyro says there, the true heading if left out."""
+        return state._replace(pose=pose, gyro=np.asarray(pose)[..., 2] if said_rad is None else said_rad)
 
     def pushed(self, state: StandInState, impulse: Floats) -> StandInState:
-        """Give the state after a knock: a perfect robot, which has no mass, feels none."""
+        """Return the state after a knock: a perfect robot, which has no mass, feels none."""
         return state
 
     def fits(self, state: object) -> bool:
-        """Tell whether a state is one of this robot's."""
-        if not isinstance(state, StandInState):
-            return False
-        mine = self.start(state.blocked.shape)
-        return all(a.shape == b.shape for a, b in zip(mine, state, strict=True))
+        """Return whether a state is one of this robot's."""
+        return isinstance(state, StandInState) and self._form.is_like(state.form)
 
     def step(self, state: StandInState, told: Floats, dt_s: float) -> StandInState:
-        """Let one tick pass with the motors told the same all through it.
+        """Let one tick pass with the motors commanded the same all through it.
 
         Parameters
         ----------
         state : StandInState
         told : B + (V,) float64
-            What the motor drivers are told, as `line.outputs.encode` gives it; behind it, where the rig has it, whether
+            What the motor drivers are commanded, as `line.outputs.encode` gives it; behind it, where the rig has it, whether
             the robot coasts.
         dt_s : float
 
@@ -133,150 +309,57 @@ class StandIn(Fitted):
 
         Notes
         -----
-        A drive below the motor's smallest does not turn the wheel. Each wheel follows its target u as
-        s' = (u - s)/τ, solved exactly: s(dt) = u + (s0 - u)·e, with e = exp(-dt/τ), and it rolls
-        u·dt + (s0 - u)·τ·(1 - e). τ is the rig's lag; a robot that coasts has 8 times that (at least 0.8 s), a steering
-        motor, which has no robot to push, a quarter. The body moves by the twist of those distances, along the angle of
-        the middle of the tick, on SE(2); what it runs into stops it as far along that arc as it fits, and its wheels with
-        it. (Own model.)
+        A drive below the motor's smallest does not turn the wheel. Each wheel follows its target with the rig's lag (see `lagged`);
+        a robot that coasts has 8 times that (at least 0.8 s), a steering motor, which has no robot to push, a quarter. The body moves
+        by the twist of the wheels' distances, along the angle of the middle of the tick, on SE(2); what it runs into stops it as far
+        along that arc as it fits, and its wheels with it. (Own model.)
         """
-        count = len(self._outputs.source)
-        drive = decode(self._outputs, told[..., :count])
-        coasts = told[..., count] if told.shape[-1] > count else None
-        rolled, speed = self._roll(state, drive, coasts, dt_s)
-        attached = self._carried(state.attached, drive, dt_s)
-        angle, turning, ground = state.angle, state.turning, rolled
-        if len(self._at):
-            angle, turning = self._turn(state, drive, coasts, dt_s)
-            pointing = np.empty(rolled.shape)
-            pointing[...] = self._fixed
-            pointing[..., self._at] = (state.angle + angle) / 2
-            ground = vectors(rolled, pointing)
-        twist = self.twist_of(ground)
-        if some(state.upside_down):
-            turned = np.einsum("kw,...w->...k", self._maps_upside_down.forward, ground)
-            twist = np.where(state.upside_down[..., None] != 0, turned, twist)
-        if some(state.lifted):
-            twist = np.where(state.lifted[..., None] != 0, 0.0, twist)
-        pose, blocked = move(state.pose, twist), state.blocked
-        touched = self._obstacles.touched(pose)
-        if some(touched):
-            # one that overlaps already (put there by hand) may drive out
-            stopped = touched & ~self._obstacles.touched(state.pose)
-            share = np.where(stopped, self._fitting(state.pose, twist), 1.0)[..., None]
-            blocked = stopped.astype(float)
-            pose = np.where(stopped[..., None], move(state.pose, twist * share), pose)
-            kept = rolled * share if len(self._at) else self._rolling(state, twist) * share
-            rolled = np.where(stopped[..., None], kept, rolled)
-            speed = np.where(stopped[..., None], rolled / dt_s, speed)
-            twist = twist * share
-        elif some(blocked):
-            blocked = np.zeros_like(blocked)
-        heading = (
-            np.where(state.upside_down != 0, -twist[..., 2], twist[..., 2])
-            if some(state.upside_down)
-            else twist[..., 2]
-        )
-        return StandInState(
-            travel=state.travel + rolled,
-            speed=speed,
-            pose=pose,
-            blocked=blocked,
-            angle=angle,
-            turning=turning,
-            begin=state.begin,
-            gyro=state.gyro + heading,
-            lifted=state.lifted,
-            upside_down=state.upside_down,
-            attached=attached,
-        )
+        after: StandInState = self._form.start(state.batch)
+        self._run(state, after, told, dt_s)
+        return after
 
-    def rolls_freely(self, state: StandInState, told: Floats) -> bool:
-        """Tell whether one robot does nothing under commands, (N, V), but roll on its wheels, none of which is steered."""
-        coasts = told.shape[-1] > len(self._outputs.source)
-        return not (len(self._at) or len(self._arm) or coasts or some(state.lifted) or some(state.upside_down))
+    def through(
+        self, state: StandInState, told: Floats, counts: Sequence[bool], dt_s: float
+    ) -> tuple[StandInState, StandInState]:
+        """Let one robot obey commands that are known beforehand.
 
-    def targets(self, state: StandInState, told: Floats, dt_s: float) -> tuple[Floats, float, float]:
-        """Give the speeds, (N, W), that commands, (N, V), ask of the wheels, and what is left of a gap after a tick and for
-        how long it counts; for one that rolls freely.
+        Parameters
+        ----------
+        told : (N, V) float64
+        counts : sequence of N bool
+            A command that does not count moves nothing.
+
+        Returns
+        -------
+        StandInState, StandInState
+            The states before each command, as a batch of shape (N,), and the one after them all.
         """
-        decay, memory = self._lag(None, dt_s, 1.0)
-        return self._drives.wanted(decode(self._outputs, told), state.lifted), float(decay), float(memory)
+        counted = np.flatnonzero(counts)
+        many = len(counted)
+        states: StandInState = self._form.start((many + 1,))
+        states.data[0] = state.data
+        before, after = (StandInState(self._form, states.data[k : k + many]) for k in (0, 1))
+        self._run(before, after, told[counted], dt_s, in_order=True)
+        found = np.concatenate(([0], np.cumsum(counts)))[:-1]
+        return states.take(found), states.take(many)
 
-    def twist_of(self, rolled: Floats) -> Floats:
-        """Give the displacement, B + (3,), of ways that wheels roll, B + (W·D,)."""
-        return np.einsum("kw,...w->...k", self._maps.forward, rolled)
-
-    def touches(self, pose: Floats) -> NDArray[np.bool_]:
-        """Tell whether the body at poses, B + (3,), touches anything, B bool."""
-        return self._obstacles.touched(pose)
-
-    def _lag(self, coasts: Floats | None, dt_s: float, share: float) -> tuple[Floats | float, Floats | float]:
-        """What is left of a gap after a tick, and how long the gap counts for the way: e and τ·(1 - e)."""
-        lag = self.rig.lag_s
-
-        def of(tau: float) -> tuple[float, float]:
-            decay = exp(-dt_s / tau) if tau > 0 else 0.0
-            return decay, tau * (1 - decay)
-
-        plain = of(lag * share)
-        if coasts is None or not some(coasts >= 0.5):
-            return plain
-        slow = of(COAST_LAG * (lag or 0.1) * share)
-        return tuple(np.where(coasts[..., None] >= 0.5, s, p) for s, p in zip(slow, plain, strict=True))  # type: ignore[return-value]
-
-    def _roll(self, state: StandInState, drive: Floats, coasts: Floats | None, dt_s: float) -> tuple[Floats, Floats]:
-        """How far the wheels roll in a tick, and their speeds after it."""
-        decay, memory = self._lag(coasts, dt_s, 1.0)
-        target = self._drives.wanted(drive, state.lifted)
-        gap = state.speed - target
-        return target * dt_s + gap * memory, target + gap * decay
-
-    def _turn(self, state: StandInState, drive: Floats, coasts: Floats | None, dt_s: float) -> tuple[Floats, Floats]:
-        """Where steered wheels point after a tick, and how fast they turn then."""
-        decay, memory = self._lag(coasts, dt_s, STEER_LAG)
-        target = self._steers.wanted(drive, state.lifted)
-        gap = state.turning - target
-        return state.angle + (target * dt_s + gap * memory), target + gap * decay
-
-    def _rolling(self, state: StandInState, twist: Floats) -> Floats:
-        """How far wheels that are not steered roll while the body moves."""
-        on, upside_down = (np.einsum("wk,...k->...w", m.inverse, twist) for m in (self._maps, self._maps_upside_down))
-        return np.where(state.upside_down[..., None] != 0, upside_down, on)
-
-    def _fitting(self, pose: Floats, twist: Floats) -> Floats:
-        """Find how much of a displacement fits, B."""
-        low, high = np.zeros(pose.shape[:-1]), np.ones(pose.shape[:-1])
-        for _ in range(HALVINGS):
-            middle = (low + high) / 2
-            hits = self._obstacles.touched(move(pose, twist * middle[..., None]))
-            low, high = np.where(hits, low, middle), np.where(hits, middle, high)
-        return low
+    def _run(
+        self, before: StandInState, after: StandInState, told: Floats, dt_s: float, in_order: bool = False
+    ) -> None:
+        values = len(self.fitted.source)
+        coasts = told[..., values] if told.shape[-1] > values else 0.0
+        self._step(before.batch, self._scratch.scratch, before, after, told, coasts, dt_s, in_order=in_order)
 
     def sense(self, state: StandInState) -> Floats:
-        """Give what the robots' sensors say, B + (S,) float64, as `line.inputs.sensed_columns` orders it."""
-        found = [state.travel * self._rolls, state.speed * self._rolls]
-        if len(self._at):
-            found += [(state.angle - state.begin) * self._turns, self._absolute(state)]
-        if self.rig.gyro is not None:
-            found.append(state.gyro[..., None] * self._wiring.gyro)
-        if self.rig.upside_down is not None:
-            found.append((1.0 - 2.0 * state.upside_down[..., None]) * self._wiring.up)
-        if len(self._arm):
-            found.append(state.attached - self._arm_begin)
-        if self._seeing.any:
-            found.append(self._seeing.sense(state.pose))
-        if self.rig.battery.sensed:
-            found.append(np.full((*state.blocked.shape, 1), self.rig.battery.volts))
-        return np.concatenate(found, axis=-1)
+        """Return what the robots' sensors say, B + (S,) float64, as `pivrex.line.given.sensed_columns` orders it."""
+        sensed: SensedRow = self._sensed.start(state.batch)
+        self._sense(state.batch, state, self._chance, sensed)
+        return sensed.data
 
     def truth(self, state: StandInState) -> Floats:
-        """Give what is true of the robots, B + (T,), as `pivrex.line.given.truth_columns` orders it. In the line of a rig with
+        """Return what is true of the robots, B + (T,), as `pivrex.line.given.truth_columns` orders it. In the line of a rig with
         a real body the battery is as it should be, nothing slips, and nobody knows the loads.
         """
-        found = np.concatenate((state.pose, state.blocked[..., None]), axis=-1)
-        if not self.rig.has_real_body:
-            return found
-        count = len(self._fixed)
-        rest = np.concatenate(([self.rig.battery.volts, 0.0], np.zeros(count), np.full(count, np.nan)))
-        return np.concatenate((found, np.broadcast_to(rest, (*state.blocked.shape, len(rest)))), axis=-1)
+        true: TruthRow = self._truth.start(state.batch)
+        self._tell(state.batch, state, true)
+        return true.data

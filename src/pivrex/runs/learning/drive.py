@@ -10,7 +10,6 @@ from pivrex.errors import LearnError
 from pivrex.line import Line
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.layout import Floats, plain
-from pivrex.line.values import ops_of
 from pivrex.rig.rig import Rig
 from pivrex.runs.run import Run
 from pivrex.sim.body.feed import open_volts, sagged
@@ -140,13 +139,13 @@ def _reckoned(rig: Rig, drive: Floats, travel: Floats, motor_of: Floats, dt_s: f
     """
     smallest = {name: (m.smallest, m.smallest) for name, m in rig.motors.items()}
     body = settings_of(rig, smallest, Conditions())
-    o = ops_of((len(drive),))
     speed = np.gradient(travel, axis=0) / dt_s if len(travel) > 1 else np.zeros_like(travel)
     spin = [speed[:, motor_of == m].mean(axis=1) / float(body.radius[motor_of == m][0]) for m in range(drive.shape[1])]
-    full = float(np.asarray(open_volts(o, body.volts, rig.battery.charge)))
+    full = open_volts(rig.battery.volts, rig.battery.charge)
     told = np.vstack((drive[:1], drive[:-1]))  # what is sensed follows from what was given before
-    volts, _ = sagged(o, body, rig.battery.charge, list(told.T), spin, [np.ones(len(drive))] * drive.shape[1])
-    return np.minimum(volts, full)
+    fed, plain_body = [1.0] * drive.shape[1], body.plain
+    each = zip(told.tolist(), np.stack(spin, axis=-1).tolist(), strict=True)
+    return np.minimum([sagged(plain_body, rig.battery.charge, duty, now, fed)[0] for duty, now in each], full)
 
 
 def _names(line: Line) -> dict[str, str]:

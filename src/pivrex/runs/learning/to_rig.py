@@ -94,22 +94,23 @@ def _put_friction(rig: Rig, put: Callable[..., None], static: float, top: float,
     smallest = {name: (m.smallest, m.smallest) for name, m in rig.motors.items()}
     body = settings_of(rig.model_copy(update={"motors": turned, "lag_s": lag}), smallest, Conditions())
     casters = sum(
-        float(load[0]) * contact.grip[0]
-        for contact, load in zip(body.sides[0], body.loads[0], strict=True)
-        if contact.motor < 0
+        load * grip
+        for motor, load, grip in zip(body.motor, body.loads[0, :, 0], np.sqrt(body.squares[:, 0]), strict=True)
+        if motor < 0
     )
-    for (name, motor), one in zip(rig.motors.items(), body.motors, strict=True):
+    motors = zip(body.stall, body.running, body.rotor_inertia, strict=True)
+    for (name, motor), (own_stall, running, inertia) in zip(rig.motors.items(), motors, strict=True):
         radius = wheels[motor.wheels[0]].radius_m
         if motor.stall_Nm is not None:
             # torque that the lag asks for: (m r² + I)·ω/τ
-            each = float(np.asarray(body.mass)) / len(rig.motors)
-            wanted = (each * radius**2 + one.inertia) * top / radius / lag
-            put(f"motors.{name}.stall", motor.stall_Nm * wanted / one.stall, "torque", "mNm")
+            each = float(body.mass) / len(rig.motors)
+            wanted = (each * radius**2 + inertia) * top / radius / lag
+            put(f"motors.{name}.stall", motor.stall_Nm * wanted / own_stall, "torque", "mNm")
             stall = wanted
         else:
-            stall = one.stall
-        drags = float(np.asarray(body.mass)) * casters * radius / len(rig.motors)
-        put(f"motors.{name}.friction", max(0.0, static - (one.running + drags) / stall), "fraction", "%")
+            stall = own_stall
+        drags = float(body.mass) * casters * radius / len(rig.motors)
+        put(f"motors.{name}.friction", max(0.0, static - (running + drags) / stall), "fraction", "%")
         if static > motor.smallest:
             put(f"motors.{name}.smallest", static, "fraction", "%")
 

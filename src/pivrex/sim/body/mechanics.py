@@ -2,27 +2,33 @@
 
 from __future__ import annotations
 
-import numpy as np
-from numpy.typing import NDArray
-
-from pivrex.line.stage import some
-from pivrex.line.values import Ops, Value, joined, parts, single
+from pivrex.kernels.maths import cos, div, exp, larger, sin, smaller, sqrt
+from pivrex.kernels.records import Numbers
+from pivrex.kernels.subset import kernel
+from pivrex.line.seeing import Scenery
 from pivrex.sim.body.feed import friction, sagged
-from pivrex.sim.body.ground import Held, Sums, Touch, added, floored, holding, loads_of, passing, solve, touches_of
+from pivrex.sim.body.ground import add_damper, add_floor, directions, holding, loads, passing, solve
 from pivrex.sim.body.settings import BodySettings
-from pivrex.sim.body.state import BodyState
-from pivrex.sim.body.walls import Near, Walls
+from pivrex.sim.body.state import BodyScratch, BodyState
+from pivrex.sim.body.walls import find_places
+from pivrex.sim.bumps import is_near
 
-__all__ = ["RESTART_S", "Mechanics", "Moving"]
+__all__ = ["RESTART_S", "body_step"]
 
 RESTART_S = 1.0
-"""So long the electronics take to start again after the battery sagged."""
+"""How long the electronics take to start again after the battery sagged."""
+
+BOARD_S = 0.02
+"""Over how long accelerations are averaged before they shift the load: a frame and its tyres give way a little."""
+
+REACH_M = 0.05
+"""How near something must be to be looked at."""
 
 RELEASES = 4
-"""So often contacts that would have to pull are let go in a step."""
+"""How often contacts that would have to pull are let go in a step."""
 
 STIFF = 1000.0
-"""A wall is this many times as hard to push as the robot itself."""
+"""How much harder to push a wall is than the robot itself."""
 
 AGAIN, BREAKS = 3, 1.03
 """A step in which a tyre slides is solved again, at most this often, while its slip changes by more than this factor."""
@@ -38,223 +44,229 @@ PUSHED_OUT_M = 0.002
 """A body that overlaps something is moved out by at most this in a step, without getting any speed from it."""
 
 
-class Moving:
-    """What changes within a tick, as values."""
+@kernel
+def take_from_battery(s: BodySettings, w: BodyScratch, m: BodyState, coasting: bool, h: float) -> None:
+    """Set each motor's duty and the battery's voltage now, and take what they need; electronics start again when it sags."""
+    awake = m.restart <= 0.0
+    for k in range(len(m.spin)):
+        w.duty[k] = m.drive[k] if awake else 0.0
+        w.fed[k] = 0.0 if coasting or (s.coasts and w.duty[k] == 0.0) else 1.0
+    volts, amps = sagged(s, m.charge, w.duty, m.spin, w.fed)
+    m.volts = volts
+    m.charge = larger(m.charge - amps * div(h, s.capacity), 0.0)
+    if volts < s.least and awake:
+        m.restart = RESTART_S
+    else:
+        m.restart = larger(m.restart - h, 0.0)
 
-    def __init__(self, state: BodyState) -> None:
-        self.v, self.spin, self.torque, self.felt = (
-            parts(a) for a in (state.velocity, state.spin, state.torque, state.felt)
-        )
-        self.pose = parts(state.pose)
-        self.angle, self.turning = parts(state.angle), parts(state.turning)
-        self.charge, self.volts, self.restart = (single(a) for a in (state.charge, state.volts, state.restart))
-        self.rolled: list[Value] = [0.0] * len(self.spin)
-        self.blocked: Value = 0.0
-        self.slip: list[Value] = []
-        self.load: list[Value] = []
+
+@kernel
+def turn_steering(s: BodySettings, w: BodyScratch, m: BodyState, awake: bool, h: float) -> None:
+    """Let steering motors follow with a lag, as fast as the battery lets them."""
+    decay = exp(-div(h, s.steer_lag))
+    memory = s.steer_lag * (1.0 - decay)
+    power = div(m.volts, s.volts) if awake else 0.0
+    for k in range(len(m.angle)):
+        target = w.steer[k] * power
+        gap = m.turning[k] - target
+        m.angle[k] = m.angle[k] + (target * h + gap * memory)
+        m.turning[k] = target + gap * decay
 
 
-class Mechanics:
-    """How a body moves within a tick.
+@kernel
+def set_motors(s: BodySettings, w: BodyScratch, m: BodyState, h: float) -> None:
+    """Write the motors' own part of the equations: torque and friction."""
+    for k in range(len(m.spin)):
+        push = s.stall[k] * s.strength[k] * w.duty[k] * w.fed[k] * div(m.volts, s.volts)
+        slope = div(s.stall[k], s.free[k]) * w.fed[k]
+        breakaway = s.lifted_breakaway[k] if m.lifted else s.breakaway[k]
+        rub = friction(m.spin[k], push - slope * m.spin[k] + m.reaction[k], breakaway, s.running[k])
+        w.own[k] = s.rotor_inertia[k] + h * (slope + rub)
+        w.q[k] = s.rotor_inertia[k] * m.spin[k] + h * push
 
-    Parameters
-    ----------
-    settings : BodySettings
-    walls : Walls
-    steer_lag_s : float
-        How long steering motors take to follow.
+
+@kernel
+def take_slips(s: BodySettings, w: BodyScratch, side: int) -> None:
+    """Write how fast the floor passes under each contact at the speeds that were solved for."""
+    for k in range(len(s.turn)):
+        w.slips[k][0], w.slips[k][1] = passing(s, w, side, k, w.v, w.spin)
+
+
+@kernel
+def hold_again(s: BodySettings, w: BodyScratch, m: BodyState) -> bool:
+    """Hold contacts that slide otherwise at the end of the step than at its beginning by what holds them there. Returns whether any
+    does: else a tyre that breaks loose would hold for a step by more than its friction.
     """
-
-    def __init__(self, settings: BodySettings, walls: Walls, steer_lag_s: float) -> None:
-        self._settings, self._walls, self._lag = settings, walls, steer_lag_s
-
-    def step(
-        self, o: Ops, m: Moving, share: list[Value], coasting: Value, steer: list[Value],
-        back: Value, lifted: Value, h: float,
-    ) -> None:  # fmt: skip
-        s = self._settings
-        awake = m.restart <= 0.0
-        duty = [o.where(awake, d, 0.0) for d in share]
-        fed = [o.where(coasting | (s.coasts & (d == 0.0)), 0.0, 1.0) for d in duty]
-        self._feed(o, s, m, duty, fed, h)
-        self._steer(o, m, steer, awake, h)
-        mixed = bool(o.some(back != 0)) and bool(o.some(back == 0))
-        on_floor = o.where(lifted != 0, 0.0, 1.0)
-        m.load = loads_of(o, s, m.felt, back, mixed, on_floor)
-        touches = touches_of(o, s, m.angle, m.load, back, mixed)
-        base = self._motor_sums(o, s, m, duty, fed, lifted, h)
-        held = [holding(o, touch, passing(touch, m.v, m.spin)) for touch in touches]
-        sums = floored(touches, held, base, h)
-        v, spin = solve(o, sums)
-        slips = [passing(touch, v, spin) for touch in touches]
-        for _ in range(AGAIN):
-            held, again = self._slipping(o, touches, held, slips)
-            if not again:
-                break
-            sums = floored(touches, held, base, h)
-            v, spin = solve(o, sums)
-            slips = [passing(touch, v, spin) for touch in touches]
-        centre = (s.centre[0], o.where(back != 0, -s.centre[1], s.centre[1]))
-        free = v
-        v, spin = self._walled(o, s, m, sums, v, spin, centre, h)
-        if v is not free:
-            slips = [passing(touch, v, spin) for touch in touches]
-        v = [o.where(lifted != 0, 0.0, one) for one in v]
-        settle = s.board(h)
-        m.felt = [f + ((new - old) / h - f) * settle for f, new, old in zip(m.felt, v, m.v, strict=False)]
-        self._slide(o, m, touches, held, slips)
-        m.rolled = [r + w * h for r, w in zip(m.rolled, spin, strict=True)]
-        m.spin = spin
-        self._move(o, m, v, centre, h)
-
-    def _feed(self, o: Ops, s: BodySettings, m: Moving, duty: list[Value], fed: list[Value], h: float) -> None:
-        """The battery: its voltage now, what is taken from it, and electronics that start again when it sags."""
-        volts, amps = sagged(o, s, m.charge, duty, m.spin, fed)
-        m.volts = volts
-        m.charge = o.most(m.charge - amps * (h / s.capacity), 0.0)
-        m.restart = o.where((volts < s.least) & (m.restart <= 0.0), RESTART_S, o.most(m.restart - h, 0.0))
-
-    def _steer(self, o: Ops, m: Moving, steer: list[Value], awake: Value, h: float) -> None:
-        """Steering motors follow with a lag, as fast as the battery lets them."""
-        if not steer:
-            return
-        decay = float(np.exp(-h / self._lag))
-        memory = self._lag * (1 - decay)
-        power = o.where(awake, m.volts / self._settings.volts, 0.0)
-        for k, wanted in enumerate(steer):
-            target = wanted * power
-            gap = m.turning[k] - target
-            m.angle[k] = m.angle[k] + (target * h + gap * memory)
-            m.turning[k] = target + gap * decay
-
-    @staticmethod
-    def _motor_sums(
-        o: Ops, s: BodySettings, m: Moving, duty: list[Value], fed: list[Value], lifted: Value, h: float
-    ) -> Sums:
-        """The equations without a floor: a body by itself, motors with their torque and friction."""
-        d, q = [], []
-        for motor, w, reaction, share, on in zip(s.motors, m.spin, m.torque, duty, fed, strict=True):
-            push = motor.stall * motor.strength * share * on * (m.volts / s.volts)
-            slope = motor.stall / motor.free * on
-            breakaway = o.where(lifted != 0, motor.lifted, motor.breakaway)
-            rub = friction(o, w, push - slope * w + reaction, breakaway, motor.running)
-            d.append(motor.inertia + h * (slope + rub))
-            q.append(motor.inertia * w + h * push)
-        none: list[Value] = [0.0, 0.0, 0.0]
-        a: list[Value] = [s.mass, 0.0, 0.0, s.mass, 0.0, s.inertia]
-        r = [s.mass * m.v[0], s.mass * m.v[1], s.inertia * m.v[2]]
-        return Sums(a, [list(none) for _ in d], d, r, q)
-
-    @staticmethod
-    def _slipping(
-        o: Ops, touches: list[Touch], held: list[Held], slips: list[tuple[Value, Value]]
-    ) -> tuple[list[Held], bool]:
-        """Give what contacts are held by where they slide otherwise at the end of the step than at its beginning, and whether
-        any does: else a tyre that breaks loose would hold for a step by more than its friction.
-        """
-        found, again = [], False
-        for touch, hold, slip in zip(touches, held, slips, strict=True):
-            if not o.some((o.most(abs(slip[0]), abs(slip[1])) > SLOW_M_S) | (hold.size > touch.loose)):
-                found.append(hold)
-                continue
-            now = holding(o, touch, slip)
-            other = (now.size > BREAKS * hold.size) | (now.size * BREAKS < hold.size)
-            slides = other & (o.most(now.size, hold.size) > touch.loose)
-            if o.some(slides):
+    again = False
+    for k in range(len(s.turn)):
+        s1, s2, size = w.slips[k][0], w.slips[k][1], w.hold[k][2]
+        if larger(abs(s1), abs(s2)) > SLOW_M_S or size > s.loose[k]:
+            first, second, now = holding(s, k, m.load[k], s1, s2)
+            other = now > BREAKS * size or now * BREAKS < size
+            if other and larger(now, size) > s.loose[k]:
+                w.hold[k][0], w.hold[k][1], w.hold[k][2] = first, second, now
                 again = True
-                now = Held(*(o.where(slides, new, old) for new, old in zip(now, hold, strict=True)))
-                found.append(now)
-            else:
-                found.append(hold)
-        return found, again
+    return again
 
-    @staticmethod
-    def _slide(o: Ops, m: Moving, touches: list[Touch], held: list[Held], slips: list[tuple[Value, Value]]) -> None:
-        """Note how each tyre slides, and what the floor does to each motor."""
-        m.slip, torque = [], [0.0] * len(m.spin)
-        for touch, hold, (s1, s2) in zip(touches, held, slips, strict=True):
-            m.slip.append(o.sqrt(s1 * s1 + s2 * s2) if touch.contact.plain else abs(s1))
-            k = touch.contact.motor
-            if k >= 0:
-                torque[k] = torque[k] + (hold.first * s1 * touch.rolls[0] + hold.second * s2 * touch.rolls[1])
-        m.torque = torque
 
-    @staticmethod
-    def _move(o: Ops, m: Moving, v: list[Value], centre: tuple[float, Value], h: float) -> None:
-        """Move the pose along the velocity, and turn the velocity with the body."""
-        vx, vy, w = v
-        half = w * (0.5 * h)
-        middle = m.pose[2] + half
-        c, sn = o.turned(middle)
-        # of the robot's centre, which the pose is of
-        px, py = vx + w * centre[1], vy - w * centre[0]
-        m.pose = [m.pose[0] + (c * px - sn * py) * h, m.pose[1] + (sn * px + c * py) * h, m.pose[2] + w * h]
-        c, sn = o.turned(2.0 * half)
-        m.v = [vx * c + vy * sn, vy * c - vx * sn, w]
+@kernel
+def roll_and_slide(s: BodySettings, w: BodyScratch, m: BodyState, side: int, h: float) -> None:
+    """Solve the step on the floor alone: tyres that break loose meanwhile are solved for again."""
+    for k in range(len(s.turn)):
+        s1, s2 = passing(s, w, side, k, m.velocity, m.spin)
+        w.hold[k][0], w.hold[k][1], w.hold[k][2] = holding(s, k, m.load[k], s1, s2)
+    add_floor(s, w, side, m.velocity, h)
+    solve(w)
+    take_slips(s, w, side)
+    for _ in range(AGAIN):
+        if not hold_again(s, w, m):
+            break
+        add_floor(s, w, side, m.velocity, h)
+        solve(w)
+        take_slips(s, w, side)
 
-    # --- what stands in the way ---
 
-    def _walled(
-        self, o: Ops, s: BodySettings, m: Moving, sums: Sums, v: list[Value], spin: list[Value],
-        centre: tuple[float, Value], h: float,
-    ) -> tuple[list[Value], list[Value]]:  # fmt: skip
-        """Solve again where the body would run into something; else all stays as it is.
+@kernel
+def along_twist(way: Numbers, v: Numbers) -> float:
+    """Return how fast a place moves along a direction."""
+    return way[0] * v[0] + way[1] * v[1] + way[2] * v[2]
 
-        Notes
-        -----
-        Where the gap g would be closed within the step, the body may come nearer by no more than g/h: a stiff damper
-        towards that speed, solved for together with all else. What pushed is known then, and friction of the body on what
-        it touches is added and solved for likewise. Both only take speed away.
-        """
-        batch = np.shape(m.pose[0])
-        reach = 0.05
-        if batch:
-            pose = joined(m.pose, batch)
-            if not self._walls.some_may_touch(pose[..., :2], reach):
-                return v, spin
-        elif self._walls.may_touch(m.pose[0], m.pose[1], reach):
-            pose = np.array(m.pose)
-        else:
-            return v, spin
-        near = self._walls.near(pose, joined(centre, batch))
-        open_gap = np.maximum(near.gap, 0.0) / h
-        coming = (near.push * joined(v, batch)[..., None, :]).sum(axis=-1)
-        held = (coming < -open_gap) & (near.gap < reach)
-        if not some(held):
-            return v, spin
-        stiff = np.where(held, STIFF * np.asarray(s.mass, float)[..., None], 0.0)
-        for _ in range(RELEASES):
-            pressed = added(sums, near.push, stiff, -open_gap, batch)
-            first, _ = solve(o, pressed)
-            moving = joined(first, batch)[..., None, :]
-            raw = stiff * (-open_gap - (near.push * moving).sum(axis=-1))
-            if not some(raw < 0):
-                break
-            stiff = np.where(raw < 0, 0.0, stiff)  # nothing pulls: what would have to is let go
-        force = np.maximum(raw, 0.0)
-        if s.bumper:
-            aside = np.abs((near.along * moving).sum(axis=-1))
-            rub = s.bumper * force / np.maximum(aside, SLIDES_M_S)
-            pressed = added(pressed, near.along, rub, np.zeros_like(rub), batch)
-        new, turning = solve(o, pressed)
-        touched = force.sum(axis=-1) * h > FELT_M_S * np.asarray(s.mass, float)
-        m.blocked = o.where(touched if batch else bool(touched), 1.0, m.blocked)
-        pushed = (force > 0).any(axis=-1)
-        self._push_out(m, near, pushed, batch)
-        flag = pushed if batch else bool(pushed)
-        return (
-            [o.where(flag, a, b) for a, b in zip(new, v, strict=True)],
-            [o.where(flag, a, b) for a, b in zip(turning, spin, strict=True)],
-        )
 
-    @staticmethod
-    def _push_out(m: Moving, near: Near, pushed: NDArray[np.bool_], batch: tuple[int, ...]) -> None:
-        """Move bodies that overlap something out of it, a little in each step."""
-        deepest = np.argmin(near.gap, axis=-1)
-        gap = np.take_along_axis(near.gap, deepest[..., None], axis=-1)[..., 0]
-        if not some((gap < 0) & pushed):
-            return
-        way = np.take_along_axis(near.away, deepest[..., None, None], axis=-2)[..., 0, :]
-        out = np.where(pushed, np.minimum(np.maximum(-gap, 0.0), PUSHED_OUT_M), 0.0)
-        for k in (0, 1):
-            m.pose[k] = m.pose[k] + single(np.asarray(way[..., k] * out))
+@kernel
+def slowest(w: BodyScratch, k: int, h: float) -> float:
+    """Return how fast the body may come nearer at place k, below 0: its gap may be closed within the step, no more."""
+    return -div(larger(w.gap[k], 0.0), h)
+
+
+@kernel
+def hold_what_comes(s: BodySettings, w: BodyScratch, h: float) -> bool:
+    """Put a damper where the body would come too near within the step. Returns whether it does anywhere."""
+    any_held = False
+    for k in range(len(w.gap)):
+        held = along_twist(w.push[k], w.v) < slowest(w, k, h) and w.gap[k] < REACH_M
+        w.stiff[k] = STIFF * s.mass if held else 0.0
+        any_held = any_held or held
+    return any_held
+
+
+@kernel
+def press(s: BodySettings, w: BodyScratch, m: BodyState, side: int, h: float) -> None:
+    """Solve the step with the dampers of all that pushes; what would have to pull is let go."""
+    for _ in range(RELEASES):
+        add_floor(s, w, side, m.velocity, h)
+        for k in range(len(w.gap)):
+            add_damper(w.a, w.r, w.push[k], w.stiff[k], slowest(w, k, h))
+        solve(w)
+        pulls = False
+        for k in range(len(w.gap)):
+            w.force[k] = w.stiff[k] * (slowest(w, k, h) - along_twist(w.push[k], w.v))
+            pulls = pulls or w.force[k] < 0.0
+        if not pulls:
+            break
+        for k in range(len(w.gap)):
+            if w.force[k] < 0.0:
+                w.stiff[k] = 0.0
+
+
+@kernel
+def push_back(f: Scenery, s: BodySettings, w: BodyScratch, m: BodyState, side: int, centre_y: float, h: float) -> None:
+    """Solve again where the body would run into something; else all stays as it is.
+
+    Notes
+    -----
+    Where the gap g would be closed within the step, the body may come nearer by no more than g/h: a stiff damper
+    towards that speed, solved for together with all else. What pushed is known then, and friction of the body on what
+    it touches is added and solved for likewise. Both only take speed away.
+    """
+    find_places(f, s, w, m.pose, centre_y)
+    if not hold_what_comes(s, w, h):
+        return
+    press(s, w, m, side, h)
+    total = 0.0
+    for k in range(len(w.gap)):
+        w.force[k] = larger(w.force[k], 0.0)
+        total += w.force[k]
+        if s.bumper != 0.0:
+            rub = div(s.bumper * w.force[k], larger(abs(along_twist(w.along[k], w.v)), SLIDES_M_S))
+            add_damper(w.a, w.r, w.along[k], rub, 0.0)
+    solve(w)
+    if total * h > FELT_M_S * s.mass:
+        m.blocked = True
+    if total > 0.0:
+        push_out(w, m)
+        take_slips(s, w, side)
+    else:
+        roll_and_slide(s, w, m, side, h)
+
+
+@kernel
+def push_out(w: BodyScratch, m: BodyState) -> None:
+    """Move a body that overlaps something out of it, a little in each step."""
+    deepest = 0
+    for k in range(len(w.gap)):
+        if w.gap[k] < w.gap[deepest]:
+            deepest = k
+    out = smaller(larger(-w.gap[deepest], 0.0), PUSHED_OUT_M)
+    m.pose[0] += w.away[deepest][0] * out
+    m.pose[1] += w.away[deepest][1] * out
+
+
+@kernel
+def note_tyres(s: BodySettings, w: BodyScratch, m: BodyState, side: int) -> None:
+    """Note how each tyre slides, and what the floor does to each motor."""
+    for k in range(len(m.spin)):
+        m.reaction[k] = 0.0
+    for k in range(len(s.turn)):
+        s1, s2 = w.slips[k][0], w.slips[k][1]
+        m.slip[k] = sqrt(s1 * s1 + s2 * s2) if s.is_plain[k] else abs(s1)
+        if s.motor[k] >= 0:
+            rolls = s.rolls[side][k]
+            m.reaction[s.motor[k]] += w.hold[k][0] * s1 * rolls[0] + w.hold[k][1] * s2 * rolls[1]
+
+
+@kernel
+def move_body(s: BodySettings, w: BodyScratch, m: BodyState, centre_y: float, h: float) -> None:
+    """Move the pose along the velocity, and turn the velocity with the body."""
+    vx, vy, turn = w.v[0], w.v[1], w.v[2]
+    half = turn * (0.5 * h)
+    c, sn = cos(m.pose[2] + half), sin(m.pose[2] + half)
+    # of the robot's centre, which the pose is of
+    px, py = vx + turn * centre_y, vy - turn * s.centre[0]
+    m.pose[0] += (c * px - sn * py) * h
+    m.pose[1] += (sn * px + c * py) * h
+    m.pose[2] += turn * h
+    c, sn = cos(2.0 * half), sin(2.0 * half)
+    m.velocity[0], m.velocity[1], m.velocity[2] = vx * c + vy * sn, vy * c - vx * sn, turn
+
+
+@kernel
+def body_step(f: Scenery, s: BodySettings, w: BodyScratch, m: BodyState, coasting: bool, h: float) -> None:
+    """Let a short step pass.
+
+    Notes
+    -----
+    Semi-implicit Euler with the coefficients of friction as they are at the beginning of each step: all that resists
+    is solved for together with the speeds, so it takes energy at every step length and never gives any. The body's velocity is
+    then turned by what the body has turned, which keeps its length.
+    """
+    side = 1 if m.upside_down else 0
+    awake = m.restart <= 0.0
+    take_from_battery(s, w, m, coasting, h)
+    turn_steering(s, w, m, awake, h)
+    loads(s, side, m.acceleration[0], m.acceleration[1], m.lifted, m.load)
+    directions(s, w, side, m.angle)
+    set_motors(s, w, m, h)
+    roll_and_slide(s, w, m, side, h)
+    centre_y = -s.centre[1] if side == 1 else s.centre[1]
+    if is_near(f, m.pose[0], m.pose[1], sqrt(s.half[0] * s.half[0] + s.half[1] * s.half[1]) + REACH_M):
+        push_back(f, s, w, m, side, centre_y, h)
+    if m.lifted:
+        w.v[0], w.v[1], w.v[2] = 0.0, 0.0, 0.0
+    settle = 1.0 - exp(-h / BOARD_S)
+    for i in range(2):
+        m.acceleration[i] += (div(w.v[i] - m.velocity[i], h) - m.acceleration[i]) * settle
+    note_tyres(s, w, m, side)
+    for k in range(len(m.spin)):
+        w.rolled[k] += w.spin[k] * h
+        m.spin[k] = w.spin[k]
+    move_body(s, w, m, centre_y, h)

@@ -7,30 +7,122 @@ from math import ceil
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.line.outputs import decode
-from pivrex.line.stage import Floats, some
-from pivrex.line.values import joined, ops_of, parts, single, whole
+from pivrex.kernels.engines import Call
+from pivrex.kernels.maths import div, floor, whole
+from pivrex.kernels.records import Form, Numbers
+from pivrex.kernels.subset import kernel
+from pivrex.line.given import SensedRow, TruthRow
+from pivrex.line.seeing import Scenery, SensorSettings, sense_field
+from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.sim.body.feed import open_volts
-from pivrex.sim.body.mechanics import Mechanics, Moving
-from pivrex.sim.body.sensors import Gyro, counted, normals
+from pivrex.sim.body.mechanics import body_step
+from pivrex.sim.body.sensors import CHANCE, TABLE, Chance, count_wheels, gyro_reading, normal, step_gyro
 from pivrex.sim.body.settings import BodySettings, Conditions, settings_of
-from pivrex.sim.body.state import BodyState
-from pivrex.sim.body.walls import Walls
-from pivrex.sim.fitted import STEER_LAG, Fitted, carried_over
+from pivrex.sim.body.state import BodyScratch, BodyState
+from pivrex.sim.body.walls import places_of
+from pivrex.sim.chance import draw
+from pivrex.sim.fitted import (
+    Fitted,
+    FittedSettings,
+    Shafts,
+    carried_over,
+    carry,
+    decode,
+    sense_fitted,
+    target_speed,
+)  # fmt: skip
 from pivrex.sim.wiring import Wiring
 
 __all__ = ["LONGEST_STEP_S", "RealBody"]
 
 LONGEST_STEP_S = 1 / 120
 """A tick is cut into equal steps no longer than this. Friction, tyres and walls are solved for together with the speeds, so
-any step is stable; the error of a step of this length beside one of half of it is under 1 cm and 1 degree in ten seconds of
+any step is stable; the error of a step of this length, compared with one of half of it, is under 1 cm and 1 degree in ten seconds of
 driving (a test holds it to that).
 """
 
-SMOOTH_S = 0.03
-"""Over so long the stand-in's encoders average their speeds."""
+
+@kernel
+def copy(values: Numbers, into: Numbers, many: int) -> None:
+    """Copy numbers."""
+    for k in range(many):
+        into[k] = values[k]
+
+
+@kernel
+def begin_tick(before: BodyState, after: BodyState) -> None:
+    """Begin with everything as it was."""
+    copy(before.pose, after.pose, 3)
+    copy(before.angle, after.angle, len(before.angle))
+    copy(before.turning, after.turning, len(before.angle))
+    copy(before.begin, after.begin, len(before.angle))
+    copy(before.attached, after.attached, len(before.attached))
+    copy(before.velocity, after.velocity, 3)
+    copy(before.spin, after.spin, len(before.spin))
+    copy(before.reaction, after.reaction, len(before.spin))
+    copy(before.acceleration, after.acceleration, 2)
+    after.charge, after.volts, after.restart = before.charge, before.volts, before.restart
+    after.lifted, after.upside_down, after.blocked = before.lifted, before.upside_down, False
+
+
+@kernel
+def body_tick(
+    f: Scenery, s: BodySettings, fit: FittedSettings, motors: Shafts, steers: Shafts, chance: Chance, w: BodyScratch,
+    before: BodyState, after: BodyState, commanded: Numbers, coasts: float, dt: float,
+) -> None:  # fmt: skip
+    """Let one tick pass with the motors commanded the same all through it."""
+    begin_tick(before, after)
+    decode(fit, commanded, w.drives, len(w.drives))
+    for k in range(len(motors.slot)):
+        after.drive[k] = w.drives[motors.slot[k]] * motors.sign[k] if motors.slot[k] >= 0 else 0.0
+        w.rolled[k] = 0.0
+    for k in range(len(steers.slot)):
+        w.steer[k] = target_speed(steers, k, w.drives, before.lifted)
+    steps = -whole(floor(-(div(dt, s.longest_step) - 1e-6)))
+    steps = max(steps, 1)
+    for _ in range(steps):
+        body_step(f, s, w, after, coasts >= 0.5, div(dt, 1.0 * steps))
+    for k in range(len(s.radius)):
+        after.travel[k] = before.travel[k] + w.rolled[s.wheel_motor[k]] * s.radius[k]
+        after.speed[k] = after.spin[s.wheel_motor[k]] * s.radius[k]
+    count_wheels(s, before, after, dt)
+    turned = after.pose[2] - before.pose[2]
+    step_gyro(s, chance, before, after, -turned if before.upside_down else turned, dt)
+    carry(fit, w.drives, dt, after.attached)
+
+
+@kernel
+def sense_body(
+    f: Scenery, t: SensorSettings, s: BodySettings, fit: FittedSettings, chance: Chance, state: BodyState, normals: Numbers,
+    sensed: SensedRow,
+) -> None:  # fmt: skip
+    """Write what the sensors say."""
+    sense_fitted(fit, state.counted, state.metered, state.angle, state.begin, state.upside_down, state.attached, sensed)
+    for k in range(len(sensed.gyro)):
+        sensed.gyro[k] = gyro_reading(s, state) * fit.gyro_sign
+    for k in range(2 * len(sensed.readings)):
+        normals[k] = normal(chance, state.at, k + 1)
+    sense_field(f, t, state.pose, normals, sensed.readings)
+    for k in range(len(sensed.battery)):
+        sensed.battery[k] = state.volts
+
+
+@kernel
+def truth_of_body(state: BodyState, true: TruthRow) -> None:
+    """Write what is true of the robot."""
+    copy(state.pose, true.pose, 3)
+    true.blocked[0] = 1.0 if state.blocked else 0.0
+    for k in range(len(true.battery)):
+        true.battery[k], true.restart[k] = state.volts, state.restart
+    copy(state.slip, true.slip, len(true.slip))
+    copy(state.load, true.load, len(true.load))
+
+
+_TICK = Call(body_tick, ("after",))
+_TRUTH = Call(truth_of_body, ("true",))
+_SENSE = Call(sense_body, ("sensed",))
 
 
 class RealBody(Fitted):
@@ -57,143 +149,75 @@ class RealBody(Fitted):
         tick_s: float | None = None,
     ) -> None:
         super().__init__(rig, field, wiring)
-        self.settings: BodySettings = settings_of(rig, dict(self._wiring.smallest), under or Conditions())
+        settings = settings_of(rig, dict(self._wiring.smallest), under or Conditions(), tick_s)
+        self.settings: BodySettings = settings._replace(longest_step=LONGEST_STEP_S)
         self._motors = self._shafts(list(rig.motors), [1.0] * len(rig.motors))
-        walls = Walls(field, rig.chassis.length_m, rig.chassis.width_m)
-        self._mechanics = Mechanics(self.settings, walls, max(rig.lag_s, 1e-3) * STEER_LAG)
-        self._gyro = Gyro(rig, self.settings.noise, tick_s or rig.dt_s)
-        counts = [rig.motors[self._motor_of[w.name]].counts_per_wheel_turn for w in rig.chassis.wheels]
-        around = 2 * np.pi * self.settings.radius
-        self._per_count = np.array([a / c if c else 0.0 for a, c in zip(around, counts, strict=True)])
-        """How far a wheel rolls for a count, in m; 0 for one whose encoder is not said to count."""
-        self._per_metre = np.array([1 / c if c else 0.0 for c in self._per_count])
+        places, late = places_of(self._seeing.scenery), settings.gyro_late
+        sizes = {
+            "wheels": len(rig.chassis.wheels), "steered": len(rig.steered), "arms": len(self.fitted.arm),
+            "motors": len(rig.motors), "contacts": len(settings.turn if settings.turn.ndim == 1 else settings.turn[0]),
+        }  # fmt: skip
+        self._form = Form(BodyState, kept=1 + ceil(np.max(late)), **sizes)
+        self._scratch = Form(BodyScratch, drives=self.drives, places=places, **sizes)
+        seeing = self._seeing
+        self._tick = _TICK.after(seeing.scenery, self.settings, self.fitted, self._motors, self._steers, CHANCE)
+        self._sense = _SENSE.after(seeing.scenery, seeing.settings, self.settings, self.fitted, CHANCE)
 
     def start(self, batch: tuple[int, ...] = (), seeds: NDArray[np.uint64] | None = None) -> BodyState:
-        """Give the state at the field's start, at rest. ``seeds``, B uint64: whose chance each robot has."""
+        """Return the state at the field's start, at rest. ``seeds``, B uint64: whose chance each robot has."""
         s = self.settings
         pose, begin = self._begin(batch, seeds)
-        none = np.zeros(batch)
-        wheels, motors = np.zeros((*batch, len(s.radius))), np.zeros((*batch, len(s.motors)))
-        charge = np.zeros(batch) + s.charge
-        o = ops_of(batch)
-        floor = np.zeros((*batch, len(s.sides[0])))
-        return BodyState(
-            travel=wheels,
-            speed=wheels,
+        chance = draw(seeds if seeds is not None else np.zeros(batch, np.uint64), 1, 3)
+        made: BodyState = self._form.of(
+            batch,
             pose=pose,
-            blocked=none,
             angle=begin,
-            turning=np.zeros_like(begin),
             begin=begin,
-            lifted=none,
-            upside_down=none,
-            attached=np.broadcast_to(self._arm_begin, (*batch, len(self._arm))).copy(),
-            velocity=np.zeros((*batch, 3)),
-            spin=motors,
-            fed=motors,
-            torque=motors,
-            felt=np.zeros((*batch, 2)),
-            charge=charge,
-            volts=np.asarray(open_volts(o, s.volts, charge)) + none,
-            restart=none,
-            counted=wheels,
-            metered=wheels,
-            gyro=self._gyro.start(batch, seeds, self._start.heading_rad),
-            slip=floor,
-            load=floor,
+            attached=self.fitted.arm_begin,
+            charge=s.charge,
+            volts=np.vectorize(open_volts, otypes=[float])(s.volts, s.charge),
+            heading=self._start.heading_rad,
+            bias=s.gyro_bias * (2.0 * chance[..., 0] - 1.0),
+            at=np.floor(chance[..., 1] * TABLE),
+            stride=np.floor(chance[..., 2] * (TABLE // 2)) * 2 + 1,
         )
+        return made
 
     def placed(self, state: BodyState, pose: Floats, said_rad: Floats | None = None) -> BodyState:
-        """Give the state at a pose, B + (3,). ``said_rad``, B, is what the gyro says there, the true heading if left out."""
-        whole = np.broadcast_to(pose, state.pose.shape).astype(float)
-        said = whole[..., 2] if said_rad is None else np.broadcast_to(said_rad, whole.shape[:-1])
-        heading = np.broadcast_to(said[..., None], state.gyro.heading.shape).astype(float)
-        return state._replace(pose=whole, gyro=state.gyro._replace(heading=heading))
+        """Return the state at a pose, B + (3,). ``said_rad``, B, is what the gyro says there, the true heading if left out."""
+        said = np.asarray(pose)[..., 2] if said_rad is None else np.asarray(said_rad)
+        return state._replace(pose=pose, heading=said[..., None])
 
     def fits(self, state: object) -> bool:
-        """Tell whether a state is one of this robot's."""
-        if not isinstance(state, BodyState):
-            return False
-        mine = self.start(state.blocked.shape)
-        alike = (getattr(mine, n).shape == getattr(state, n).shape for n in mine._fields if n != "gyro")
-        return self._gyro.fits(state.gyro) and all(alike)
+        """Return whether a state is one of this robot's."""
+        return isinstance(state, BodyState) and self._form.is_like(state.form)
 
     # --- a tick ---
 
     def step(self, state: BodyState, told: Floats, dt_s: float) -> BodyState:
-        """Let one tick pass with the motors told the same all through it.
+        """Let one tick pass with the motors commanded the same all through it.
 
         Parameters
         ----------
         state : BodyState
         told : B + (V,) float64
-            What the motor drivers are told; behind it, where the rig has it, whether the robot coasts.
+            What the motor drivers are commanded; behind it, where the rig has it, whether the robot coasts.
         dt_s : float
-
-        Notes
-        -----
-        Semi-implicit Euler with the coefficients of friction as they are at the beginning of each step: all that resists
-        is solved for together with the speeds (`pivrex.sim.body.ground.solve`), so it takes energy at every step length
-        and never gives any. The body's velocity is then turned by what the body has turned, which keeps its length.
         """
-        batch = state.blocked.shape
-        o, s = ops_of(batch), self.settings
-        count = len(self._outputs.source)
-        drive = decode(self._outputs, told[..., :count])
-        coasts = told[..., count] >= 0.5 if told.shape[-1] > count else np.zeros(batch, bool)
-        m = Moving(state)
-        given = self._motors.shares(drive)
-        share, coasting = parts(given), coasts.item() if not batch else coasts
-        back, lifted = single(state.upside_down), single(state.lifted)
-        steer = parts(self._steers.wanted(drive, state.lifted)) if len(self._at) else []
-        steps = max(1, ceil(dt_s / LONGEST_STEP_S - 1e-6))
-        h = dt_s / steps
-        for _ in range(steps):
-            self._mechanics.step(o, m, share, coasting, steer, back, lifted, h)
-        pose, spin = joined(m.pose, batch), joined(m.spin, batch)
-        turned = pose[..., 2] - state.pose[..., 2]
-        if some(state.upside_down):
-            turned = np.where(state.upside_down != 0, -turned, turned)
-        rolled = joined(m.rolled, batch)[..., s.wheel_motor] * s.radius
-        travel = state.travel + rolled
-        smooth = min(1.0, dt_s / SMOOTH_S)
-        now = counted(travel, self._per_count, self._per_metre)
-        seen = (now - state.counted) / dt_s
-        felt = joined(m.felt, batch)
-        return BodyState(
-            travel=travel,
-            speed=spin[..., s.wheel_motor] * s.radius,
-            pose=pose,
-            blocked=whole(m.blocked, batch),
-            angle=joined(m.angle, batch),
-            turning=joined(m.turning, batch),
-            begin=state.begin,
-            lifted=state.lifted,
-            upside_down=state.upside_down,
-            attached=self._carried(state.attached, drive, dt_s),
-            velocity=joined(m.v, batch),
-            spin=spin,
-            fed=given,
-            torque=joined(m.torque, batch),
-            felt=felt,
-            charge=whole(m.charge, batch),
-            volts=whole(m.volts, batch),
-            restart=whole(m.restart, batch),
-            counted=now,
-            metered=state.metered + (seen - state.metered) * smooth,
-            gyro=self._gyro.step(state.gyro, turned, felt, spin, dt_s),
-            slip=joined(m.slip, batch),
-            load=joined(m.load, batch),
-        )
+        after: BodyState = self._form.start(state.batch)
+        values = len(self.fitted.source)
+        coasts = told[..., values] if told.shape[-1] > values else 0.0
+        self._tick(state.batch, self._scratch.scratch, state, after, told, coasts, dt_s)
+        return after
 
     # --- what it says ---
 
     def _dragged(self, state: BodyState) -> NDArray[np.bool_]:
         """One whose motor is given nothing turns only because the robot moves."""
-        return (state.fed == 0)[..., self.settings.wheel_motor]
+        return (state.drive == 0)[..., self.settings.wheel_motor.astype(int)]
 
     def pushed(self, state: BodyState, impulse: Floats) -> BodyState:
-        """Give the state after a knock.
+        """Return the state after a knock.
 
         Parameters
         ----------
@@ -205,38 +229,27 @@ class RealBody(Fitted):
         return state._replace(velocity=state.velocity + impulse / weight)
 
     def sense(self, state: BodyState) -> Floats:
-        """Give what the robots' sensors say, B + (S,), as `pivrex.line.given.sensed_columns` orders it."""
-        found = [state.counted * self._rolls, state.metered * self._rolls]
-        if len(self._at):
-            found += [(state.angle - state.begin) * self._turns, self._absolute(state)]
-        if self.rig.gyro is not None:
-            found.append(self._gyro.says(state.gyro)[..., None] * self._wiring.gyro)
-        if self.rig.upside_down is not None:
-            found.append((1.0 - 2.0 * state.upside_down[..., None]) * self._wiring.up)
-        if len(self._arm):
-            found.append(state.attached - self._arm_begin)
-        if self._seeing.any:
-            found.append(self._seeing.sense(state.pose, normals(state.gyro, 2 * len(self.rig.sensors))))
-        if self.rig.battery.sensed:
-            found.append(state.volts[..., None])
-        return np.concatenate(found, axis=-1)
+        """Return what the robots' sensors say, B + (S,), as `pivrex.line.given.sensed_columns` orders it."""
+        sensed: SensedRow = self._sensed.start(state.batch)
+        self._sense(state.batch, state, np.zeros((*state.batch, 2 * self._seeing.count)), sensed)
+        return sensed.data
 
     def truth(self, state: BodyState) -> Floats:
-        """Give what is true of the robots, B + (T,), as `pivrex.line.given.truth_columns` orders it."""
-        wheels = len(self.settings.radius)
-        one = [a[..., None] for a in (state.blocked, state.volts, state.restart)]
-        return np.concatenate((state.pose, *one, state.slip[..., :wheels], state.load[..., :wheels]), axis=-1)
+        """Return what is true of the robots, B + (T,), as `pivrex.line.given.truth_columns` orders it."""
+        true: TruthRow = self._truth.start(state.batch)
+        _TRUTH(state.batch, state, true)
+        return true.data
 
     def energy(self, state: BodyState) -> Floats:
-        """Give what is in the motion of body and motors, B, in J."""
+        """Return what is in the motion of body and motors, B, in J."""
         s = self.settings
         v = state.velocity
         body = s.mass * (v[..., 0] ** 2 + v[..., 1] ** 2) + s.inertia * v[..., 2] ** 2
-        turning = (np.array([m.inertia for m in s.motors]) * state.spin**2).sum(axis=-1)
+        turning = (s.rotor_inertia * state.spin**2).sum(axis=-1)
         whole: Floats = (body + turning) / 2
         return whole
 
     def adopt(self, state: object) -> BodyState:
-        """Give a state at rest where another stand-in of this robot is."""
+        """Return a state at rest where another stand-in of this robot is."""
         after = carried_over(state, self.start())
-        return after._replace(gyro=self._gyro.start((), None, float(after.pose[2])))
+        return after._replace(heading=after.pose[..., 2])

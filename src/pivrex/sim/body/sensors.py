@@ -2,131 +2,90 @@
 
 from __future__ import annotations
 
-from math import ceil, sqrt
-from typing import NamedTuple
-
 import numpy as np
-from numpy.typing import NDArray
 
-from pivrex.line.stage import Floats
-from pivrex.line.values import Value
-from pivrex.rig.plane import Gyro as GyroTable
-from pivrex.rig.rig import Rig
-from pivrex.sim.chance import draw
+from pivrex.kernels.maths import clamp, div, floor, sqrt, whole
+from pivrex.kernels.records import Form, Numbers, Record, field
+from pivrex.kernels.subset import kernel
+from pivrex.sim.body.settings import BodySettings
+from pivrex.sim.body.state import BodyState
 
-__all__ = ["Gyro", "GyroState", "counted", "normals"]
+__all__ = ["CHANCE", "TABLE", "Chance", "count_wheels", "gyro_reading", "normal", "step_gyro"]
 
-TABLE = 1 << 16
+TABLE, TABLE_THIRD = 65536, 21845
 APART = 5003
 """How far apart the numbers of one tick stand."""
 
-RATTLES = 0.02
-"""What a loose mounting adds to the noise for each m/s² of acceleration, in rad/s."""
-
-HUMS = 0.0008
-"""What a mounting beside a motor adds to the noise for each rad/s of the wheels, in rad/s."""
+SMOOTH_S = 0.03
+"""Over how long the stand-in's encoders average their speeds."""
 
 
-def _normals() -> Floats:
-    return np.random.Generator(np.random.PCG64(20)).standard_normal(TABLE)
+class Chance(Record):
+    """Normal numbers, the same everywhere; a robot walks through them from a place and with a stride of its own."""
+
+    lasting = True
+
+    normals: Numbers = field("table")
 
 
-_NORMALS = _normals()
-"""Normal numbers, the same everywhere; a robot walks through them from a place and with a stride of its own."""
+CHANCE: Chance = Form(Chance, table=TABLE).of(normals=np.random.Generator(np.random.PCG64(20)).standard_normal(TABLE))
 
 
-def counted(travel: Floats, per_count: Floats, per_metre: Floats) -> Floats:
-    """Give how far wheels have rolled as their encoders count it, in whole counts; B + (W,) in m.
-
-    ``per_count`` is in m and ``per_metre`` one over it, (W,) each, both 0 for one whose encoder is not said to count.
-    """
-    return np.where(per_count > 0, np.floor(travel * per_metre) * per_count, travel)
+@kernel
+def normal(chance: Chance, at: int, many: int) -> float:
+    """Return the normal number of this tick that stands ``many`` places on from those that the gyro uses itself."""
+    return chance.normals[(at + APART * many) % TABLE]
 
 
-def normals(state: GyroState, many: int) -> Floats:
-    """Give normal numbers of this tick, B + (many,), beside those that the gyro uses itself."""
-    return _NORMALS[(state.at[..., None] + APART * np.arange(1, many + 1)) & (TABLE - 1)]
+@kernel
+def count_wheels(s: BodySettings, before: BodyState, after: BodyState, dt: float) -> None:
+    """Let encoders count how far wheels have rolled, in whole counts, and average their speeds."""
+    smooth = dt / SMOOTH_S if dt < SMOOTH_S else 1.0
+    for k in range(len(s.radius)):
+        counted = after.travel[k]
+        if s.per_count[k] > 0.0:
+            counted = floor(after.travel[k] * s.per_metre[k]) * s.per_count[k]
+        after.counted[k] = counted
+        seen = div(counted - before.counted[k], dt)
+        after.metered[k] = before.metered[k] + (seen - before.metered[k]) * smooth
 
 
-class GyroState(NamedTuple):
-    """What a gyro remembers, for a batch of shape B.
-
-    Attributes
-    ----------
-    heading : B + (1 + N,) float64
-        What it has added up, in rad: now, and at the N ticks before.
-    bias : B float64
-        In rad/s.
-    at, stride : B int64
-        Its place among the normal numbers, and how it walks on.
-    """
-
-    heading: Floats
-    bias: Floats
-    at: NDArray[np.int64]
-    stride: NDArray[np.int64]
-
-
-class Gyro:
-    """The gyro of a rig's stand-in: scale error, bias, its drift, noise, saturation, delay, and a mounting that rattles.
+@kernel
+def step_gyro(s: BodySettings, chance: Chance, before: BodyState, after: BodyState, turned: float, dt: float) -> None:
+    """Let the gyro take in how far the body has turned in a tick, in rad, about its own upward axis.
 
     Notes
     -----
     reading = clip((1 + scale)·ω + bias + noise, ±most), added up tick by tick; the bias walks at random by
-    drift·√(60 s·dt) a tick, which after a minute has a spread of drift · 60 s. (The error model of IEEE Std 952 with bias,
-    angle random walk and rate random walk.)
+    drift·√(60 s·dt) a tick, which after a minute has a standard deviation of drift · 60 s. A loose mounting adds noise with the
+    acceleration, one next to a motor with the wheels' rates. (The error model of IEEE Std 952 with bias, angle random walk and
+    rate random walk.)
     """
+    at = (before.at + before.stride) % TABLE
+    first, second = chance.normals[at], chance.normals[(at + TABLE_THIRD) % TABLE]
+    noise = s.gyro_noise
+    if s.rattles != 0.0:
+        ahead, left = after.acceleration[0], after.acceleration[1]
+        noise += s.rattles * sqrt(ahead * ahead + left * left)
+    if s.hums != 0.0:
+        rates = 0.0
+        for k in range(len(after.spin)):
+            rates += abs(after.spin[k])
+        noise += s.hums * div(rates, 1.0 * len(after.spin))
+    reading = clamp(div(turned, dt) * s.gyro_scale + before.bias + noise * first, -s.gyro_most, s.gyro_most)
+    for k in range(1, len(before.heading)):
+        after.heading[k] = before.heading[k - 1]
+    after.heading[0] = before.heading[0] + reading * dt
+    after.bias = before.bias + s.gyro_walk * second * sqrt(dt) / 60.0
+    after.at, after.stride = at, before.stride
 
-    def __init__(self, rig: Rig, noise: Value, tick_s: float) -> None:
-        table = rig.gyro or GyroTable()
-        self._scale = 1.0 + table.scale
-        self._bias = np.asarray(table.bias_rad_s * noise, float)
-        self._walk = np.asarray(table.drift_rad_s2 * sqrt(60.0) * noise, float)
-        self._noise = np.asarray(table.noise_rad_s * noise, float)
-        self._rattles = RATTLES if table.mounting == "loose" else 0.0
-        self._hums = HUMS if table.mounting == "by a motor" else 0.0
-        self._most = table.most_rad_s
-        self._late = table.delay_s / tick_s
-        self._kept = ceil(self._late)
 
-    def start(self, batch: tuple[int, ...], seeds: NDArray[np.uint64] | None, heading_rad: float) -> GyroState:
-        """Give a gyro that has just been switched on, its heading as it stands."""
-        mine = seeds if seeds is not None else np.zeros(batch, np.uint64)
-        chance = draw(mine, 1, 3)
-        return GyroState(
-            heading=np.full((*batch, 1 + self._kept), heading_rad),
-            bias=self._bias * (2.0 * chance[..., 0] - 1.0),
-            at=(chance[..., 1] * TABLE).astype(np.int64),
-            stride=(chance[..., 2] * (TABLE // 2)).astype(np.int64) * 2 + 1,
-        )
-
-    def fits(self, state: GyroState) -> bool:
-        """Tell whether a state is this gyro's."""
-        return state.heading.shape[-1] == 1 + self._kept
-
-    def step(self, state: GyroState, turned: Floats, felt: Floats, spin: Floats, dt_s: float) -> GyroState:
-        """Take in how far the body has turned in a tick, B in rad, about its own upward axis; ``felt`` and ``spin`` are as
-        `pivrex.sim.body.state.BodyState` has them.
-        """
-        at = state.at + state.stride
-        first, second = _NORMALS[at & (TABLE - 1)], _NORMALS[(at + TABLE // 3) & (TABLE - 1)]
-        noise: Floats = self._noise
-        if self._rattles:
-            noise = noise + self._rattles * np.sqrt(felt[..., 0] ** 2 + felt[..., 1] ** 2)
-        if self._hums:
-            noise = noise + self._hums * np.abs(spin).mean(axis=-1)
-        reading = turned / dt_s * self._scale + state.bias + noise * first
-        reading = np.minimum(np.maximum(reading, -self._most), self._most)
-        heading = np.empty_like(state.heading)
-        heading[..., 1:] = state.heading[..., :-1]
-        heading[..., 0] = state.heading[..., 0] + reading * dt_s
-        return GyroState(heading, state.bias + self._walk * second * dt_s**0.5 / 60.0, at, state.stride)
-
-    def says(self, state: GyroState) -> Floats:
-        """Give the heading that it says, B in rad: as old as its delay."""
-        whole = int(self._late)
-        part = self._late - whole
-        now = state.heading[..., whole]
-        if part:
-            now = now + (state.heading[..., whole + 1] - now) * part
-        return now + 0.0
+@kernel
+def gyro_reading(s: BodySettings, state: BodyState) -> float:
+    """Return the heading that the gyro says, in rad: as old as its delay."""
+    late = whole(s.gyro_late)
+    part = s.gyro_late - floor(s.gyro_late)
+    now = state.heading[late]
+    if part != 0.0:
+        now += (state.heading[late + 1] - now) * part
+    return now + 0.0

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from math import cos, exp, sin, sqrt
-from typing import NamedTuple
+from math import cos, sin, sqrt
+from typing import Any, NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
+from pivrex.kernels.records import Flag, Flags, Form, Number, Numbers, Record, Wholes
+from pivrex.kernels.records import field as of_size
 from pivrex.line.stage import Floats
-from pivrex.line.values import Value
 from pivrex.rig.body import Body
+from pivrex.rig.plane import Gyro as GyroTable
 from pivrex.rig.rig import Rig
+from pivrex.sim.fitted import STEER_LAG
 
-__all__ = ["BodySettings", "Conditions", "Contact", "MotorSettings", "settings_of"]
+__all__ = ["BodySettings", "Conditions", "settings_of"]
 
 GRAVITY_M_S2 = 9.81
 
@@ -24,12 +26,11 @@ QUICKEST_S = 0.02
 ROTOR_SHARE = 1 / 6
 """What is turned is as hard to bring to speed as this share of the mass that rests on it, if the rig does not say."""
 
-BOARD_S = 0.02
-"""Over so long accelerations are averaged before they shift the load: a frame and its tyres give way a little."""
+RATTLES = 0.02
+"""What a loose mounting adds to the gyro's noise for each m/s² of acceleration, in rad/s."""
 
-FULL, NEARLY, EMPTY = 1.06, 0.95, 0.70
-"""A battery's voltage beside its nominal one when it is full, at a tenth, and empty."""
-
+HUMS = 0.0008
+"""What a mounting next to a motor adds to it for each rad/s of the wheels, in rad/s."""
 
 SOFT_M_S = 0.02
 """A tyre that slips this fast gives 70 % of its grip: the belt of rubber that gives way before it slides."""
@@ -48,176 +49,133 @@ class Conditions:
     strength : mapping of motor to factor
     """
 
-    mass: Value = 1.0
-    grip: Value = 1.0
-    noise: Value = 1.0
-    resistance: Value = 1.0
-    charge: Value | None = None
-    strength: dict[str, Value] = field(default_factory=dict)
+    mass: Any = 1.0
+    grip: Any = 1.0
+    noise: Any = 1.0
+    resistance: Any = 1.0
+    charge: Any | None = None
+    strength: dict[str, Any] = field(default_factory=dict)
 
 
-Way = tuple[float, float, float]
+class BodySettings(Record):
+    """A body with M motors, C contacts with the floor (W wheels, then casters) and S steered wheels.
 
-Terms = tuple[tuple[int, float], ...]
-"""Where something is added, and how many times."""
-
-PAIRS = ((0, 0), (0, 1), (0, 2), (1, 1), (1, 2), (2, 2))
-"""The upper half of a symmetric 3 × 3 matrix."""
-
-
-class Sparse(NamedTuple):
-    """What a contact that is not steered adds to the equations, without what is 0: most of it is.
+    Each contact has two directions, square to each other and flat. What is of 2 is on its wheels, then on its back.
 
     Attributes
     ----------
-    slip : pair of Terms
-        Of the twist to the floor's speed along each direction.
-    body : pair of Terms
-        Of what holds it along each direction to the body's matrix, by the places of `PAIRS`.
-    row, own : pair of Terms, pair of float
-        And to its motor's row and to its own term.
-    """
-
-    slip: tuple[Terms, Terms]
-    body: tuple[Terms, Terms]
-    row: tuple[Terms, Terms]
-    own: tuple[float, float]
-
-    @classmethod
-    def of(cls, first: Way, second: Way, rolls: tuple[float, float]) -> Sparse:
-        """Take them from the rows of both directions, and what the wheel takes of each."""
-
-        def terms(values: list[float]) -> Terms:
-            return tuple((k, v) for k, v in enumerate(values) if v != 0)
-
-        ways = ((first, rolls[0]), (second, rolls[1]))
-        slip = [terms(list(way)) for way, _ in ways]
-        body = [terms([way[i] * way[j] for i, j in PAIRS]) for way, _ in ways]
-        row = [terms([-roll * one for one in way]) for way, roll in ways]
-        own = rolls[0] * rolls[0], rolls[1] * rolls[1]
-        return cls((slip[0], slip[1]), (body[0], body[1]), (row[0], row[1]), own)
-
-
-@dataclass(frozen=True)
-class Contact:
-    """A wheel, a caster or a skid on the floor. Its two directions are square to each other, and lie flat.
-
-    Attributes
-    ----------
-    x, y : float
-        From the mass centre, in m.
-    first, second : (float, float, float)
+    mass, inertia : float
+        In kg, and about the upright axis through the mass centre in kg·m².
+    centre : (2,)
+        Where the mass sits, forward and left of the robot's centre, in m.
+    half : (2,)
+        Half its length and width, in m.
+    x, y : (2, C)
+        Of each contact from the mass centre, in m.
+    first, second : (2, C, 3)
         How fast the floor passes along each direction, for each unit of the body's twist (about its mass centre).
-    turn : int
-        The place of a steered wheel among the steered ones, -1 for others: then its directions follow its angle.
-    rolls : (float, float)
+    rolls : (2, C, 2)
         What of the floor's speed along each direction the wheel takes away, in m for each rad/s of its motor.
-    motor : int
-        -1 for a caster.
-    grip : (value, value)
-        Friction along each direction.
-    plain : bool
+    turn, motor : (C,)
+        The place of a steered wheel among the steered ones, then its directions follow its angle, and of its motor; -1 for none.
+    squares : (C, 2)
+        The square of the friction along each direction.
+    soft, loose : (C,)
+        How its friction is softened, in m²/s², and from which weighted slip on it may slide, in m/s.
+    is_plain : (C,) flags
         Whether a tyre that slips along its second direction is dragged; rollers and casters are free there.
+    loads : (2, C, 3)
+        The load for each kg at rest, and for each m/s² forward and to the left.
+    stall, free, strength, amps : (M,)
+        Torque while held in N·m, rate without load in rad/s, a factor on the voltage, current while held in A; at the wheels' axle.
+    breakaway, lifted_breakaway, running : (M,)
+        Friction of a wheel that stands on the floor, or in the air, and of one that turns, in N·m.
+    rotor_inertia : (M,)
+        In kg·m².
+    wheel_motor, radius : (W,)
+    coasts : flag
+        Whether a motor without drive turns freely.
+    longest_step : float
+        A tick is cut into equal steps no longer than this, in s.
+    bumper : float
+        Friction of the body on what it touches.
+    volts, resistance, electronics, least, capacity, charge : float
+        Of the battery: V, ohm, A, the V below which electronics start again, A·s, and how full it is.
+    steer_lag : float
+        How long steering motors take to follow, in s.
+    per_count, per_metre : (W,)
+        How far a wheel rolls for a count, in m, and 1 over it; 0 for one whose encoder is not said to count.
+    gyro_scale, gyro_bias, gyro_walk, gyro_noise, rattles, hums, gyro_most, gyro_late : float
+        See `pivrex.sim.body.sensors.step_gyro`.
     """
+
+    lasting = True
+
+    mass: Number = of_size(unit="kg")
+    inertia: Number = of_size(unit="kg m^2")
+    centre: Numbers = of_size(2, unit="m")
+    half: Numbers = of_size(2, unit="m")
+    x: Numbers = of_size(2, "contacts", unit="m")
+    y: Numbers = of_size(2, "contacts", unit="m")
+    first: Numbers = of_size(2, "contacts", 3)
+    second: Numbers = of_size(2, "contacts", 3)
+    rolls: Numbers = of_size(2, "contacts", 2, unit="m")
+    turn: Wholes = of_size("contacts")
+    motor: Wholes = of_size("contacts")
+    squares: Numbers = of_size("contacts", 2)
+    soft: Numbers = of_size("contacts", unit="m^2/s^2")
+    loose: Numbers = of_size("contacts", unit="m/s")
+    is_plain: Flags = of_size("contacts")
+    loads: Numbers = of_size(2, "contacts", 3)
+    stall: Numbers = of_size("motors", unit="Nm")
+    free: Numbers = of_size("motors", unit="rad/s")
+    strength: Numbers = of_size("motors")
+    amps: Numbers = of_size("motors", unit="A")
+    breakaway: Numbers = of_size("motors", unit="Nm")
+    lifted_breakaway: Numbers = of_size("motors", unit="Nm")
+    running: Numbers = of_size("motors", unit="Nm")
+    rotor_inertia: Numbers = of_size("motors", unit="kg m^2")
+    wheel_motor: Wholes = of_size("wheels")
+    radius: Numbers = of_size("wheels", unit="m")
+    coasts: Flag = of_size()
+    longest_step: Number = of_size(unit="s")
+    bumper: Number = of_size()
+    volts: Number = of_size(unit="V")
+    resistance: Number = of_size(unit="ohm")
+    electronics: Number = of_size(unit="A")
+    least: Number = of_size(unit="V")
+    capacity: Number = of_size(unit="A s")
+    charge: Number = of_size()
+    steer_lag: Number = of_size(unit="s")
+    per_count: Numbers = of_size("wheels", unit="m")
+    per_metre: Numbers = of_size("wheels", unit="1/m")
+    gyro_scale: Number = of_size()
+    gyro_bias: Number = of_size(unit="rad/s")
+    gyro_walk: Number = of_size(unit="rad/s")
+    gyro_noise: Number = of_size(unit="rad/s")
+    rattles: Number = of_size(unit="rad s/m")
+    hums: Number = of_size()
+    gyro_most: Number = of_size(unit="rad/s")
+    gyro_late: Number = of_size()
+
+
+class Contact(NamedTuple):
+    """A wheel, a caster or a skid on the floor, as `BodySettings` has it."""
 
     x: float
     y: float
     first: tuple[float, float, float]
     second: tuple[float, float, float]
-    turn: int
     rolls: tuple[float, float]
+    turn: int
     motor: int
-    grip: tuple[Value, Value]
-    plain: bool
-    sums: Sparse = field(init=False)
-    squares: tuple[Value, Value] = field(init=False)
-    soft: Value = field(init=False)
-    loose: Value = field(init=False)
-
-    def __post_init__(self) -> None:
-        first, second = self.grip[0] * self.grip[0], self.grip[1] * self.grip[1]
-        most = np.maximum(first, second)
-        most = float(most) if np.ndim(most) == 0 else most
-        object.__setattr__(self, "sums", Sparse.of(self.first, self.second, self.rolls))
-        object.__setattr__(self, "squares", (first, second))
-        object.__setattr__(self, "soft", most * (SOFT_M_S * SOFT_M_S))
-        # twice the slip at which 70 % of the grip is there
-        object.__setattr__(self, "loose", 2.0 * np.sqrt(most) * SOFT_M_S)
+    grip: tuple[float, float]
+    is_plain: bool
 
 
-@dataclass(frozen=True)
-class MotorSettings:
-    """A driving motor, seen at its wheels' axle.
-
-    Attributes
-    ----------
-    stall : float
-        Torque while held, at nominal voltage and full strength, in N·m, behind the gear.
-    free : float
-        The rate without any load, in rad/s.
-    strength : value
-    amps : float
-        The current while held, in A.
-    breakaway, lifted, running : float
-        Friction of a wheel that stands on the floor, or in the air, and of one that turns, in N·m.
-    inertia : float
-        In kg·m².
-    """
-
-    stall: float
-    free: float
-    strength: Value
-    amps: float
-    breakaway: float
-    lifted: float
-    running: float
-    inertia: float
-
-
-@dataclass(frozen=True)
-class BodySettings:
-    """A body. Values are floats or arrays of a batch's shape.
-
-    Attributes
-    ----------
-    mass, inertia : value
-        In kg, and about the upright axis through the mass centre in kg·m².
-    centre : (float, float)
-        Where the mass sits, forward and left of the robot's centre, in m.
-    sides : pair of tuples of Contact
-        On its wheels, and on its back.
-    loads : pair of (C, 3) float64
-        The load on each contact for each kg at rest, and for each m/s² forward and to the left; on wheels and back.
-    """
-
-    mass: Value
-    inertia: Value
-    centre: tuple[float, float]
-    half: tuple[float, float]
-    sides: tuple[tuple[Contact, ...], tuple[Contact, ...]]
-    loads: tuple[Floats, Floats]
-    motors: tuple[MotorSettings, ...]
-    wheel_motor: NDArray[np.intp]
-    radius: Floats
-    coasts: bool
-    bumper: float
-    volts: float
-    resistance: Value
-    electronics: float
-    least: float
-    capacity: float
-    charge: Value
-    noise: Value
-    settle: dict[float, float] = field(default_factory=dict)
-
-    def board(self, h: float) -> float:
-        """What of a change of acceleration is felt after a step of h seconds."""
-        if h not in self.settle:
-            self.settle[h] = 1 - exp(-h / BOARD_S)
-        return self.settle[h]
-
-
-def settings_of(rig: Rig, smallest: dict[str, tuple[float, float]], under: Conditions) -> BodySettings:
+def settings_of(
+    rig: Rig, smallest: dict[str, tuple[float, float]], under: Conditions, tick_s: float | None = None
+) -> BodySettings:
     """Take a body from a rig.
 
     Parameters
@@ -226,6 +184,8 @@ def settings_of(rig: Rig, smallest: dict[str, tuple[float, float]], under: Condi
     smallest : motor to (lifted, loaded)
         The smallest drives that turn each motor.
     under : Conditions
+    tick_s : float, optional
+        How long its ticks are, for the gyro's delay; the rig's if left out.
 
     Notes
     -----
@@ -237,53 +197,42 @@ def settings_of(rig: Rig, smallest: dict[str, tuple[float, float]], under: Condi
     body = rig.body or Body()
     chassis, battery = rig.chassis, rig.battery
     mass = body.weighs_kg(chassis)
-    centre = (chassis.mass_centre.x_m, chassis.mass_centre.y_m)
-    wheels = {w.name: w for w in chassis.wheels}
-    motors = []
-    each = mass / len(rig.motors)
-    for name, motor in rig.motors.items():
-        radius = wheels[motor.wheels[0]].radius_m
-        top = motor.wheel_top_rad_s
-        rotor = motor.inertia_kg_m2 * motor.gear**2 if motor.inertia_kg_m2 else ROTOR_SHARE * each * radius**2
-        stall = (
-            motor.stall_Nm * motor.gear * motor.efficiency
-            if motor.stall_Nm
-            else (each * radius**2 + rotor) * top / max(rig.lag_s, QUICKEST_S)
-        )
-        free_least, least = smallest.get(name, (motor.smallest, motor.smallest))
-        lost = motor.friction if motor.friction is not None else motor.smallest / 2
-        drag = body.rolling * each * GRAVITY_M_S2 * radius
-        running = lost * stall + drag
-        free = top / max(1 - running / stall, 0.1)
-        motors.append(
-            MotorSettings(
-                stall=stall,
-                free=free,
-                strength=motor.strength * under.strength.get(name, 1.0),
-                amps=stall / motor.efficiency * free / battery.volts,
-                breakaway=max(least * stall, running),
-                lifted=max(free_least * stall, lost * stall),
-                running=running,
-                inertia=rotor,
-            )
-        )
+    motors = [
+        _motor(rig, name, mass / len(rig.motors), body, smallest.get(name), under.strength.get(name, 1.0))
+        for name in rig.motors
+    ]
     order = list(rig.motors)
     motor_of = {w: order.index(n) for n, m in rig.motors.items() for w in m.wheels}
-    sides, loads = [], []
-    for back in (False, True):
-        contacts = _contacts(rig, body, motor_of, under, back)
-        sides.append(contacts)
-        loads.append(_loads([(c.x, c.y) for c in contacts], body.high_m(chassis)))
-    return BodySettings(
+    sides = [_contacts(rig, body, motor_of, back) for back in (False, True)]
+    contacts = sides[0]
+    # rollers and casters hold by themselves, whatever the floor
+    by_floor = np.array([(c.motor >= 0, c.is_plain) for c in contacts])
+    grips = np.where(by_floor, np.asarray(under.grip, float)[..., None, None], 1.0) * [c.grip for c in contacts]
+    squares = grips * grips
+    most = squares.max(axis=-1)
+    differ = (under.mass, under.grip, under.noise, under.resistance, under.charge, *under.strength.values())
+    batch = np.broadcast_shapes(*(np.shape(v) for v in differ))
+    around = [2 * np.pi * w.radius_m for w in chassis.wheels]
+    counts = [rig.motors[order[motor_of[w.name]]].counts_per_wheel_turn for w in chassis.wheels]
+    form = Form(BodySettings, contacts=len(contacts), motors=len(motors), wheels=len(chassis.wheels))
+    made: BodySettings = form.of(
+        batch,
         mass=mass * under.mass,
         inertia=mass * under.mass * body.spread_of_m(chassis) ** 2,
-        centre=centre,
+        centre=(chassis.mass_centre.x_m, chassis.mass_centre.y_m),
         half=(chassis.length_m / 2, chassis.width_m / 2),
-        sides=(sides[0], sides[1]),
-        loads=(loads[0], loads[1]),
-        motors=tuple(motors),
-        wheel_motor=np.array([motor_of[w.name] for w in chassis.wheels], np.intp),
-        radius=np.array([w.radius_m for w in chassis.wheels]),
+        **{
+            name: [[getattr(c, name) for c in side] for side in sides]
+            for name in ("x", "y", "first", "second", "rolls")
+        },
+        **{name: [getattr(c, name) for c in contacts] for name in ("turn", "motor", "is_plain")},
+        squares=squares,
+        soft=most * (SOFT_M_S * SOFT_M_S),
+        loose=2.0 * np.sqrt(most) * SOFT_M_S,  # twice the slip at which 70 % of the grip is there
+        loads=[_loads([(c.x, c.y) for c in side], body.high_m(chassis)) for side in sides],
+        **{name: np.stack(np.broadcast_arrays(*(m[name] for m in motors)), axis=-1) for name in motors[0]},
+        wheel_motor=[motor_of[w.name] for w in chassis.wheels],
+        radius=[w.radius_m for w in chassis.wheels],
         coasts=body.at_zero == "coast",
         bumper=body.bumper,
         volts=battery.volts,
@@ -292,17 +241,64 @@ def settings_of(rig: Rig, smallest: dict[str, tuple[float, float]], under: Condi
         least=battery.restarts_below_V,
         capacity=battery.capacity_As,
         charge=battery.charge if under.charge is None else under.charge,
-        noise=under.noise,
+        steer_lag=max(rig.lag_s, 1e-3) * STEER_LAG,
+        per_count=[a / c if c else 0.0 for a, c in zip(around, counts, strict=True)],
+        per_metre=[c / a if c else 0.0 for a, c in zip(around, counts, strict=True)],
+        **_gyro(rig, under.noise, tick_s or rig.dt_s),
     )
+    return made
 
 
-def _contacts(rig: Rig, body: Body, motor_of: dict[str, int], under: Conditions, back: bool) -> tuple[Contact, ...]:
+def _motor(
+    rig: Rig, name: str, each_kg: float, body: Body, smallest: tuple[float, float] | None, strength: Any
+) -> dict[str, Any]:
+    """Return what a motor is, as `BodySettings` has it; ``each_kg`` is what each motor moves."""
+    motor = rig.motors[name]
+    radius = {w.name: w for w in rig.chassis.wheels}[motor.wheels[0]].radius_m
+    top = motor.wheel_top_rad_s
+    rotor = motor.inertia_kg_m2 * motor.gear**2 if motor.inertia_kg_m2 else ROTOR_SHARE * each_kg * radius**2
+    stall = (
+        motor.stall_Nm * motor.gear * motor.efficiency
+        if motor.stall_Nm
+        else (each_kg * radius**2 + rotor) * top / max(rig.lag_s, QUICKEST_S)
+    )
+    free_least, least = smallest or (motor.smallest, motor.smallest)
+    lost = motor.friction if motor.friction is not None else motor.smallest / 2
+    running = lost * stall + body.rolling * each_kg * GRAVITY_M_S2 * radius
+    free = top / max(1 - running / stall, 0.1)
+    return {
+        "stall": stall,
+        "free": free,
+        "strength": motor.strength * strength,
+        "amps": stall / motor.efficiency * free / rig.battery.volts,
+        "breakaway": max(least * stall, running),
+        "lifted_breakaway": max(free_least * stall, lost * stall),
+        "running": running,
+        "rotor_inertia": rotor,
+    }
+
+
+def _gyro(rig: Rig, noise: Any, tick_s: float) -> dict[str, Any]:
+    table = rig.gyro or GyroTable()
+    return {
+        "gyro_scale": 1.0 + table.scale,
+        "gyro_bias": table.bias_rad_s * noise,
+        "gyro_walk": table.drift_rad_s2 * sqrt(60.0) * noise,
+        "gyro_noise": table.noise_rad_s * noise,
+        "rattles": RATTLES if table.mounting == "loose" else 0.0,
+        "hums": HUMS if table.mounting == "by a motor" else 0.0,
+        "gyro_most": table.most_rad_s,
+        "gyro_late": table.delay_s / tick_s,
+    }
+
+
+def _contacts(rig: Rig, body: Body, motor_of: dict[str, int], back: bool) -> list[Contact]:
     """Give the contacts of wheels, then of casters; those of a robot on its back as `pivrex.rig.geometry` has them."""
     side = -1.0 if back else 1.0
     cx, cy = rig.chassis.mass_centre.x_m, rig.chassis.mass_centre.y_m
     steered = list(rig.steered)
     found = []
-    along, across = body.grip * under.grip, body.across * under.grip
+    along, across = body.grip, body.across
     for wheel in rig.chassis.wheels:
         x, y, drive = wheel.x_m - cx, wheel.y_m - cy, wheel.drive_rad
         plain = wheel.rollers_rad is None
@@ -321,7 +317,7 @@ def _contacts(rig: Rig, body: Body, motor_of: dict[str, int], under: Conditions,
                 rolls=(rolls[0], rolls[1]),
                 motor=motor_of[wheel.name],
                 grip=(along, across if plain else body.rollers),
-                plain=plain,
+                is_plain=plain,
             )
         )
     for caster in rig.chassis.casters:
@@ -336,10 +332,10 @@ def _contacts(rig: Rig, body: Body, motor_of: dict[str, int], under: Conditions,
                 rolls=(0.0, 0.0),
                 motor=-1,
                 grip=(body.casters, body.casters),
-                plain=False,
+                is_plain=False,
             )
         )
-    return tuple(found)
+    return found
 
 
 def _passing(way: tuple[float, float], x: float, y: float, side: float) -> tuple[float, float, float]:

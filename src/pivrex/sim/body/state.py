@@ -1,17 +1,14 @@
-"""Where robots with a real body are and how they move."""
+"""Where robots with a real body are and how they move, and where a step of them is computed."""
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from pivrex.kernels.records import Flag, Number, Numbers, Record, Whole, field
 
-from pivrex.line.stage import Floats
-from pivrex.sim.body.sensors import GyroState
-
-__all__ = ["BodyState"]
+__all__ = ["BodyScratch", "BodyState"]
 
 
-class BodyState(NamedTuple):
-    """Where B stand-ins with a real body are and how they move; D driving motors, C contacts with the floor.
+class BodyState(Record):
+    """Where B stand-ins with a real body are and how they move; M driving motors, C contacts with the floor.
 
     Attributes
     ----------
@@ -19,43 +16,109 @@ class BodyState(NamedTuple):
         As `pivrex.sim.stand_in.StandInState` has them; speed is the tyres' own, whatever the floor does.
     velocity : B + (3,) float64
         Of the mass centre, forward and left in m/s, and the rate of turn in rad/s, as seen from above.
-    spin : B + (D,) float64
+    spin : B + (M,) float64
         Of each motor at its wheels' axle, in rad/s.
-    fed : B + (D,) float64
-        The drive that each motor was given last, in [-1, 1].
-    torque : B + (D,) float64
-        What turned each wheel in the last step beside friction, in N·m.
-    felt : B + (2,) float64
-        The acceleration that shifts the load, forward and left, in m/s².
+    drive : B + (M,) float64
+        What each motor was given last, in [-1, 1].
+    reaction : B + (M,) float64
+        What the floor did to each motor in the last step, in N·m.
+    acceleration : B + (2,) float64
+        What shifts the load, forward and left, in m/s².
     charge, volts, restart : B float64
         Of the battery from 0 to 1, in V, and how long the electronics still take to start again in s.
     counted, metered : B + (W,) float64
         How far wheels have rolled as encoders count it, in m, and the speeds that they say, in m/s.
-    gyro : GyroState
+    heading : B + (1 + N,) float64
+        What the gyro has added up, in rad: now, and at the N ticks before.
+    bias : B float64
+        Of the gyro, in rad/s.
+    at, stride : B float64, whole numbers
+        Its place among the normal numbers, and how it walks on.
     slip, load : B + (C,) float64
         How fast each tyre slides over the floor in m/s, and the load on it in N.
     """
 
-    travel: Floats
-    speed: Floats
-    pose: Floats
-    blocked: Floats
-    angle: Floats
-    turning: Floats
-    begin: Floats
-    lifted: Floats
-    upside_down: Floats
-    attached: Floats
-    velocity: Floats
-    spin: Floats
-    fed: Floats
-    torque: Floats
-    felt: Floats
-    charge: Floats
-    volts: Floats
-    restart: Floats
-    counted: Floats
-    metered: Floats
-    gyro: GyroState
-    slip: Floats
-    load: Floats
+    travel: Numbers = field("wheels", unit="m")
+    speed: Numbers = field("wheels", unit="m/s")
+    pose: Numbers = field(3, unit="m, m, rad")
+    blocked: Flag = field()
+    angle: Numbers = field("steered", unit="rad")
+    turning: Numbers = field("steered", unit="rad/s")
+    begin: Numbers = field("steered", unit="rad")
+    lifted: Flag = field()
+    upside_down: Flag = field()
+    attached: Numbers = field("arms", unit="rad")
+    velocity: Numbers = field(3, unit="m/s, m/s, rad/s")
+    spin: Numbers = field("motors", unit="rad/s")
+    drive: Numbers = field("motors")
+    reaction: Numbers = field("motors", unit="Nm")
+    acceleration: Numbers = field(2, unit="m/s^2")
+    charge: Number = field()
+    volts: Number = field(unit="V")
+    restart: Number = field(unit="s")
+    counted: Numbers = field("wheels", unit="m")
+    metered: Numbers = field("wheels", unit="m/s")
+    heading: Numbers = field("kept", unit="rad")
+    bias: Number = field(unit="rad/s")
+    at: Whole = field()
+    stride: Whole = field()
+    slip: Numbers = field("contacts", unit="m/s")
+    load: Numbers = field("contacts", unit="N")
+
+
+class BodyScratch(Record):
+    """Where a step is computed: M motors, C contacts, S steered wheels, P places where the body may touch something.
+
+    Attributes
+    ----------
+    drives, steer, duty, fed : drives, targets of steering in rad/s, duty and whether it is connected of each motor
+    a, b, d, r, q
+        The equations of a step, [A B'; B D]·(v, ω) = (r, q): A symmetric by its upper half, D diagonal.
+    own : (M,)
+        The part of D that is the motors' own, without the floor.
+    v, spin
+        Their solution: the twist about the mass centre, and each motor's rate.
+    first, second : (C, 3)
+        The directions of each contact now.
+    hold : (C, 3)
+        By what each is held along both directions in N·s/m, and its weighted slip in m/s.
+    slips : (C, 2)
+        How fast the floor passes along both, in m/s.
+    gap : (P,)
+        How far body and obstacle are apart, in m; below 0 they overlap.
+    push, along : (P, 3)
+        What a newton that pushes the body away, or along the obstacle, does to it: forward and left in N, turning in N·m.
+    away : (P, 2)
+        The direction away, in the field.
+    stiff, force : (P,)
+        The damper at each place in N·s/m, and what it pushes with in N.
+    corners : (4, 2)
+        Of the body, in the field.
+    """
+
+    scratch = True
+
+    drives: Numbers = field("drives")
+    steer: Numbers = field("steered", unit="rad/s")
+    duty: Numbers = field("motors")
+    fed: Numbers = field("motors")
+    a: Numbers = field(6)
+    b: Numbers = field("motors", 3)
+    d: Numbers = field("motors")
+    own: Numbers = field("motors")
+    r: Numbers = field(3)
+    q: Numbers = field("motors")
+    v: Numbers = field(3)
+    spin: Numbers = field("motors", unit="rad/s")
+    rolled: Numbers = field("motors", unit="rad")
+    first: Numbers = field("contacts", 3)
+    second: Numbers = field("contacts", 3)
+    hold: Numbers = field("contacts", 3)
+    slips: Numbers = field("contacts", 2, unit="m/s")
+    gap: Numbers = field("places", unit="m")
+    push: Numbers = field("places", 3)
+    along: Numbers = field("places", 3)
+    away: Numbers = field("places", 2)
+    stiff: Numbers = field("places")
+    force: Numbers = field("places", unit="N")
+    corners: Numbers = field(4, 2, unit="m")

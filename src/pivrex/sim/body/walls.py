@@ -2,156 +2,107 @@
 
 from __future__ import annotations
 
-from math import hypot
+from pivrex.kernels.maths import clamp, cos, div, hypot, sin
+from pivrex.kernels.records import Numbers
+from pivrex.kernels.subset import kernel
+from pivrex.line.seeing import Scenery
+from pivrex.sim.body.settings import BodySettings
+from pivrex.sim.body.state import BodyScratch
 
-import numpy as np
-from numpy.typing import NDArray
+__all__ = ["find_places", "places_of"]
 
-from pivrex.line.stage import Floats, some
-from pivrex.rig.field import Field
+CORNERS = ((1.0, 1.0), (1.0, -1.0), (-1.0, -1.0), (-1.0, 1.0))
 
-__all__ = ["Near", "Walls"]
-
-Bools = NDArray[np.bool_]
-
-_CORNERS = np.array([(1.0, 1.0), (1.0, -1.0), (-1.0, -1.0), (-1.0, 1.0)])
-FAR_M = 1e6
+OUTSIDE_M = 1e-9
+"""A round whose middle is farther from the body than this is outside it."""
 
 
-class Near:
-    """Places where a body may touch something, N of them, for each robot of a batch of shape B.
+def places_of(f: Scenery) -> int:
+    """Return at how many places a body may touch what stands on a field."""
+    return 16 * bool(f.walls) + 8 * len(f.blocks) + len(f.rounds)
 
-    Attributes
-    ----------
-    gap : B + (N,) float64
-        How far they are apart, in m; below 0 they overlap.
-    push : B + (N, 3) float64
-        What a newton that pushes the body away does to it: forward and left in N, turning in N·m about its mass centre.
-    along : B + (N, 3) float64
-        The same square to it, for friction.
-    away : B + (N, 2) float64
-        The direction away, in the field.
+
+@kernel
+def apart(dx: float, dy: float, half_x: float, half_y: float) -> tuple[float, float, float]:
+    """Return the gap between a point and a rectangle, and the direction from it to the point, which is (dx, dy) from its middle.
+
+    Notes
+    -----
+    The larger of both gaps along the sides: while one side still separates them they do not touch (separating axis).
     """
+    gap_x, gap_y = abs(dx) - half_x, abs(dy) - half_y
+    if gap_x > gap_y:
+        return gap_x, 1.0 if dx >= 0.0 else -1.0, 0.0
+    return gap_y, 0.0, 1.0 if dy >= 0.0 else -1.0
 
-    def __init__(self, gap: Floats, push: Floats, along: Floats, away: Floats) -> None:
-        self.gap, self.push, self.along, self.away = gap, push, along, away
+
+@kernel
+def set_place(
+    w: BodyScratch, k: int, gap: float, to_x: float, to_y: float, away_x: float, away_y: float, c: float, s: float,
+    centre_x: float, centre_y: float,
+) -> None:  # fmt: skip
+    """Write place k: its gap, the direction away from the obstacle, and what forces there do to the body.
+
+    ``to``: from the body's middle to the place; ``centre``: the mass centre in the body; all else in the field.
+    """
+    lever_x, lever_y = c * to_x + s * to_y - centre_x, c * to_y - s * to_x - centre_y
+    own_x, own_y = c * away_x + s * away_y, c * away_y - s * away_x
+    w.gap[k], w.away[k][0], w.away[k][1] = gap, away_x, away_y
+    w.push[k][0], w.push[k][1], w.push[k][2] = own_x, own_y, lever_x * own_y - lever_y * own_x
+    w.along[k][0], w.along[k][1], w.along[k][2] = -own_y, own_x, lever_x * own_x + lever_y * own_y
 
 
-class Walls:
-    """Walls, blocks and rounds of a field, against a rectangular body."""
-
-    def __init__(self, field: Field | None, length_m: float, width_m: float) -> None:
-        self._half = np.array([length_m / 2, width_m / 2])
-        self._reach = hypot(*self._half)
-        walls = field is not None and field.walls
-        self._size = np.array([field.length_m, field.width_m]) if field is not None and walls else None
-        blocks = field.blocks if field is not None else ()
-        rounds = field.rounds if field is not None else ()
-        self._blocks = np.array([(b.x_m, b.y_m, b.length_m / 2, b.width_m / 2) for b in blocks]).reshape(-1, 4)
-        self._rounds = np.array([(r.x_m, r.y_m, r.radius_m) for r in rounds]).reshape(-1, 3)
-        boxes = [*self._blocks.tolist(), *((x, y, r, r) for x, y, r in self._rounds.tolist())]
-        self._boxes = boxes
-        whole = np.array(boxes).reshape(-1, 4)
-        self._middles, self._sizes = whole[:, :2], whole[:, 2:]
-        self._corners = self._blocks[:, None, :2] + _CORNERS * self._blocks[:, None, 2:]
-
-    def may_touch(self, x: float, y: float, reach: float) -> bool:
-        """Tell whether one body at a place may touch something within ``reach`` beyond its own size, however it is turned."""
-        far = self._reach + reach
-        if self._size is not None and not (
-            far < x < float(self._size[0]) - far and far < y < float(self._size[1]) - far
-        ):
-            return True
-        return any(abs(x - bx) < hx + far and abs(y - by) < hy + far for bx, by, hx, hy in self._boxes)
-
-    def some_may_touch(self, place: Floats, reach: float) -> bool:
-        """The same for any of many, B + (2,)."""
-        far = self._reach + reach
-        if self._size is not None and some((place < far) | (place > self._size - far)):
-            return True
-        return bool(len(self._middles)) and some(
-            (np.abs(place[..., None, :] - self._middles) < self._sizes + far).all(axis=-1)
+@kernel
+def find_places(f: Scenery, b: BodySettings, w: BodyScratch, pose: Numbers, centre_y: float) -> None:
+    """Write where a body may touch something: corners of the body against walls and blocks, corners of blocks against the body,
+    rounds against the body's nearest point.
+    """
+    c, s = cos(pose[2]), sin(pose[2])
+    x, y = pose[0], pose[1]
+    half_x, half_y, centre_x = b.half[0], b.half[1], b.centre[0]
+    for i in range(4):
+        ahead, left = CORNERS[i][0] * half_x, CORNERS[i][1] * half_y
+        w.corners[i][0], w.corners[i][1] = c * ahead - s * left, s * ahead + c * left
+    k = 0
+    if f.walls:
+        for i in range(4):
+            to_x, to_y = w.corners[i][0], w.corners[i][1]
+            set_place(w, i, x + to_x, to_x, to_y, 1.0, 0.0, c, s, centre_x, centre_y)
+            set_place(w, i + 4, f.size[0] - (x + to_x), to_x, to_y, -1.0, 0.0, c, s, centre_x, centre_y)
+            set_place(w, i + 8, y + to_y, to_x, to_y, 0.0, 1.0, c, s, centre_x, centre_y)
+            set_place(w, i + 12, f.size[1] - (y + to_y), to_x, to_y, 0.0, -1.0, c, s, centre_x, centre_y)
+        k = 16
+    for n in range(len(f.blocks)):
+        block = f.blocks[n]
+        for i in range(4):
+            to_x, to_y = w.corners[i][0], w.corners[i][1]
+            gap, away_x, away_y = apart(x + to_x - block[0], y + to_y - block[1], block[2], block[3])
+            set_place(w, k + i, gap, to_x, to_y, away_x, away_y, c, s, centre_x, centre_y)
+            to_x, to_y = block[0] + CORNERS[i][0] * block[2] - x, block[1] + CORNERS[i][1] * block[3] - y
+            gap, away_x, away_y = apart(c * to_x + s * to_y, c * to_y - s * to_x, half_x, half_y)
+            away_x, away_y = s * away_y - c * away_x, -(s * away_x) - c * away_y
+            set_place(w, k + 4 + i, gap, to_x, to_y, away_x, away_y, c, s, centre_x, centre_y)
+        k += 8
+    for n in range(len(f.rounds)):
+        to_x, to_y = f.rounds[n][0] - x, f.rounds[n][1] - y
+        ahead, left = c * to_x + s * to_y, c * to_y - s * to_x
+        near_x, near_y = clamp(ahead, -half_x, half_x), clamp(left, -half_y, half_y)
+        far = hypot(ahead - near_x, left - near_y)
+        gap, away_x, away_y = apart(ahead, left, half_x, half_y)
+        if far > OUTSIDE_M:
+            gap, away_x, away_y = far, div(ahead - near_x, far), div(left - near_y, far)
+        away_x, away_y = s * away_y - c * away_x, -(s * away_x) - c * away_y
+        set_place(
+            w,
+            k,
+            gap - f.rounds[n][2],
+            c * near_x - s * near_y,
+            s * near_x + c * near_y,
+            away_x,
+            away_y,
+            c,
+            s,
+            centre_x,
+            centre_y,
         )
-
-    def near(self, pose: Floats, centre: Floats) -> Near:
-        """Give where bodies may touch something.
-
-        Parameters
-        ----------
-        pose : B + (3,) float64
-            x and y in m, heading in rad.
-        centre : B + (2,) float64
-            Where the mass sits in the body, in m.
-
-        Notes
-        -----
-        Corners of the body against walls and blocks, corners of blocks against the body, rounds against the body's nearest
-        point. Between a corner and a rectangle the gap is the larger of both along its sides: while one side still
-        separates them they do not touch (separating axis).
-        """
-        c, s = np.cos(pose[..., 2]), np.sin(pose[..., 2])
-        turn = np.stack([np.stack([c, -s], -1), np.stack([s, c], -1)], -2)  # B + (2, 2), from the body to the field
-        place = pose[..., None, :2]
-        corners = _CORNERS * self._half
-        world = place + _turned(turn[..., None, :, :], corners)  # B + (4, 2)
-        gaps: list[Floats] = []
-        spots: list[Floats] = []
-        ways: list[Floats] = []
-        if self._size is not None:
-            low, high = world, self._size - world
-            for axis in (0, 1):
-                way = np.zeros(2)
-                way[axis] = 1.0
-                for gap, sign in ((low[..., axis], 1.0), (high[..., axis], -1.0)):
-                    gaps.append(gap)
-                    spots.append(world)
-                    ways.append(np.broadcast_to(sign * way, world.shape))
-        for block in self._blocks:
-            away = world - block[:2]
-            gap, way = _apart(away, block[2:])
-            gaps.append(gap)
-            spots.append(world)
-            ways.append(way)
-        for ends in self._corners:  # the corners of a block, in the body's directions
-            seen = _turned(np.swapaxes(turn, -1, -2)[..., None, :, :], ends - place)
-            gap, way = _apart(seen, self._half)
-            gaps.append(gap)
-            spots.append(np.broadcast_to(ends, (*gap.shape, 2)))
-            ways.append(-_turned(turn[..., None, :, :], way))
-        for x, y, radius in self._rounds:
-            seen = _turned(np.swapaxes(turn, -1, -2)[..., None, :, :], np.array([[x, y]]) - place)
-            nearest = np.minimum(np.maximum(seen, -self._half), self._half)
-            apart = seen - nearest
-            far = np.sqrt((apart * apart).sum(axis=-1))
-            inside, out = _apart(seen, self._half)
-            outside = far > 1e-9
-            way = np.where(outside[..., None], apart / np.where(outside, far, 1.0)[..., None], out)
-            gaps.append(np.where(outside, far, inside) - radius)
-            spots.append(place + _turned(turn[..., None, :, :], nearest))
-            ways.append(-_turned(turn[..., None, :, :], way))
-        gap, spot, way = (np.concatenate(parts, axis=axis) for parts, axis in ((gaps, -1), (spots, -2), (ways, -2)))
-        back = np.swapaxes(turn, -1, -2)[..., None, :, :]
-        lever = _turned(back, spot - place) - centre[..., None, :]
-        own = _turned(back, way)
-        beside = np.stack([-own[..., 1], own[..., 0]], axis=-1)
-        return Near(gap, _wrench(lever, own), _wrench(lever, beside), way)
-
-
-def _turned(turn: Floats, vectors: Floats) -> Floats:
-    """Turn vectors, (..., 2), by matrices, (..., 2, 2), without the ways of sums that hang on how many there are."""
-    x, y = vectors[..., 0], vectors[..., 1]
-    return np.stack([turn[..., 0, 0] * x + turn[..., 0, 1] * y, turn[..., 1, 0] * x + turn[..., 1, 1] * y], axis=-1)
-
-
-def _apart(away: Floats, half: Floats) -> tuple[Floats, Floats]:
-    """Give the gap between points and a rectangle, and the direction from it to them; ``away`` is from its middle."""
-    gaps = np.abs(away) - half
-    first = gaps[..., 0] > gaps[..., 1]
-    sign = np.where(away >= 0, 1.0, -1.0)
-    way = np.stack([np.where(first, sign[..., 0], 0.0), np.where(first, 0.0, sign[..., 1])], axis=-1)
-    return np.where(first, gaps[..., 0], gaps[..., 1]), way
-
-
-def _wrench(lever: Floats, way: Floats) -> Floats:
-    turning = lever[..., 0] * way[..., 1] - lever[..., 1] * way[..., 0]
-    return np.concatenate((way, turning[..., None]), axis=-1)
+        k += 1
