@@ -24,6 +24,9 @@ class BuildKernels(build_ext):
         ext.extra_compile_args = list(FLAGS) if self.compiler.compiler_type != "msvc" else ["/fp:precise"]
         super().build_extension(ext)
 
+    def get_ext_filename(self, fullname: str) -> str:
+        return str(Path(*fullname.split(".")[:-1]) / "built.kernels")  # a name by which nobody takes it for a module
+
     def get_export_symbols(self, ext: Extension) -> list[str]:
         return []  # it is no module of Python's: the functions say themselves that they are shown
 

@@ -1,5 +1,6 @@
 """Many robots at once and each alone: the same bits, whatever the others do."""
 
+import ast
 import dataclasses
 import unittest
 
@@ -7,15 +8,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.kernels import Record
+from pivrex.kernels.trying import equal_bits
 from pivrex.line import Line
-from pivrex.line.chunk import asks_nothing_of_sensors, complete, through
-from pivrex.line.given import NOWHERE, Given
+from pivrex.line.given import NOWHERE
+from pivrex.line.order import STAGES
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.runs import as_played
 from pivrex.sim import Rollout, StandIn, StandInState
 from pivrex.sim.chance import draw
-from tests.chassis import ALL, bare, demo_path, rig_of
-from tests.support import DEMO, PLOVER, often
+from pivrex.sim.driving import drive_through
+from pivrex.sim.model import stand_in_of
+from tests.chassis import ALL, demo_path, rig_of
+from tests.support import DEMO, PLOVER, ROOT, often
 
 Floats = NDArray[np.float64]
 FIELD = open_folder(DEMO).settings.field
@@ -113,24 +117,6 @@ class BatchTest(unittest.TestCase):
         np.testing.assert_allclose(rows[:, line.layout.at("axes", "forward")], [0.25, 1 / 3])
         self.assertEqual(rows[:, line.layout.at("clock", "source")].tolist(), [0.0, 1.0])
 
-    def test_commands_known_beforehand_move_a_robot_as_one_by_one(self) -> None:
-        """Into walls and benches and out again, with commands among them that do not count."""
-        model = StandIn(bare(read_rig(PLOVER)), FIELD)
-        chance = np.random.default_rng(2)
-        told = np.repeat(np.stack([chance.integers(-255, 255, 2) for _ in range(40)]), 25, axis=0)
-        commands = np.stack([np.abs(told[:, 0]), told[:, 0] >= 0, np.abs(told[:, 1]), told[:, 1] < 0], axis=1).astype(
-            float
-        )
-        counts = [k % 7 != 2 for k in range(len(commands))]
-        many, after = model.through(model.start(), commands, counts, 1 / 60)
-        robot, bumps = model.start(), 0
-        for k, (values, counted) in enumerate(zip(commands, counts, strict=True)):
-            self.assertEqual(robot.data.tobytes(), one(many, k).data.tobytes(), k)
-            robot = model.step(robot, values, 1 / 60) if counted else robot
-            bumps += bool(robot.blocked)
-        self.assertGreater(bumps, 20)
-        self.assertEqual(robot.data.tobytes(), after.data.tobytes())
-
     def test_chance_is_each_robots_own(self) -> None:
         seeds = np.arange(5, dtype=np.uint64)
         many = draw(seeds, 3, 4)
@@ -152,28 +138,45 @@ def _finalised(z: int) -> int:
 
 
 class StageTest(unittest.TestCase):
-    def test_a_stage_reads_only_what_it_says(self) -> None:
-        """All that a stage does not name may be anything: its own columns stay the same to the bit. Truth is never read."""
+    def test_a_stage_reads_only_what_stands_before_its_own(self) -> None:
+        """A kernel knows nothing but its arguments: those of each call are columns before the ones that it writes. Truth is never read."""
+        tree = ast.parse((ROOT / "src" / "pivrex" / "line" / "tick.py").read_text())
+        kernels = [n for n in tree.body if isinstance(n, ast.FunctionDef)]
+        seen = set()
+        for node in (n for k in kernels for n in ast.walk(k)):
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id.endswith("_step"):
+                columns = [
+                    a.value.attr if isinstance(a.value, ast.Attribute) else a.attr
+                    for a in node.args if isinstance(a, ast.Attribute) and ast.unparse(a).startswith("t.")
+                ]  # fmt: skip
+                own = node.func.id.removesuffix("_step")
+                self.assertEqual(columns[-1], own)
+                for column in columns[:-1]:
+                    self.assertLess(STAGES.index(column), STAGES.index(own), f"{own} reads {column}")
+                seen.add(own)
+                self.assertNotIn("truth", columns)
+        self.assertEqual(seen, set(STAGES) - {"clock", "sensed", "truth", "raw", "probe", "aim", "routine"})
+
+    def test_a_stage_writes_only_its_own_columns(self) -> None:
+        """What was in a row before a half of the line ran is there after it, but in that half's own columns."""
         for rig in rigs():
             line = Line(rig)
-            script = Script(line, 1)
-            state, count = line.start(), len(line.stages["truth"].columns)
-            for k in range(12):
+            script, state = Script(line, 1), line.start()
+            half = line.layout.stage("probe").start
+            for k in range(6):
                 sensed = np.random.default_rng(k).uniform(-2, 2, len(line.stages["sensed"].columns))
-                truth = np.full(count, np.nan) if k % 2 else np.ones(count)
-                before = state
-                state, row = line.step(state, script.raw[k, 0], sensed, script.stop[k, 0], 0.0, truth)
-                for name, stage in line.stages.items():
-                    if isinstance(stage, Given):
-                        continue
-                    self.assertNotIn("truth", stage.reads)
-                    poisoned = np.full(len(row), np.nan)
-                    for read in stage.reads:
-                        poisoned[line.layout.stage(read)] = row[line.layout.stage(read)]
-                    poisoned[line.layout.stage(name)] = 0.0  # what a row begins with
-                    stage.step(before.stages[list(line.stages).index(name)], poisoned)
-                    own = line.layout.stage(name)
-                    self.assertEqual(poisoned[own].tobytes(), row[own].tobytes(), f"{rig.name} {name}")
+                row = line.begin(state.tick, script.raw[k, 0], sensed, script.stop[k, 0], 0.0, NOWHERE)
+                row[half:] = np.arange(len(row) - half)
+                before = row.copy()
+                line.pass_through(state.memory, line.memory.start(), row, follows=False)
+                self.assertEqual(row[half:].tobytes(), before[half:].tobytes())
+                given = line.layout.stage("raw").stop
+                self.assertEqual(row[:given].tobytes(), before[:given].tobytes())
+                before = row.copy()
+                line.pass_through(state.memory, line.memory.start(), row, asks=False)
+                until = line.layout.stage("following").start
+                frame = line.layout.stage("frame").start if line.layout.stage("frame").stop else until
+                self.assertEqual(row[:frame].tobytes(), before[:frame].tobytes(), rig.name)
 
     def test_settings_are_numbers(self) -> None:
         """So that they can be written out in another language: no words, no objects with methods."""
@@ -199,35 +202,32 @@ class StageTest(unittest.TestCase):
     def test_states_are_the_batchs(self) -> None:
         for rig in rigs():
             for name, stage in Line(rig).stages.items():
-                state = stage.start((3, 2))
-                for part in (state.data,) if isinstance(state, Record) else state:
-                    self.assertEqual(part.shape[:2], (3, 2), f"{rig.name} {name}")
+                if stage.memory is not None:
+                    self.assertEqual(stage.start((3, 2)).data.shape[:2], (3, 2), f"{rig.name} {name}")
 
     def test_many_ticks_in_one_go_are_those_one_by_one(self) -> None:
-        line = Line(as_played(read_rig(PLOVER)))
-        self.assertTrue(asks_nothing_of_sensors(line))
-        self.assertFalse(asks_nothing_of_sensors(Line(read_rig(PLOVER))))  # there a key may ask the gyro
-        self.assertFalse(asks_nothing_of_sensors(Line(read_rig(demo_path("coot")))))
-        script = Script(line, 5)
-        script.raw[12:, 0, [line.channels.index(f"button_{b}") for b in (4, 5)]] = 0.0  # pressed, then idle
-        raw, count = script.raw[:, 0], [k % 5 != 3 for k in range(TICKS)]
-        sensed = np.random.default_rng(4).uniform(-1, 1, (TICKS, len(line.stages["sensed"].columns)))
-        state, wanted, ticks = line.start(), [], []
-        for k in range(TICKS):
-            ticks.append(float(state.tick))
-            after, row = line.step(state, raw[k], sensed[k])
-            state = after if count[k] else state
-            wanted.append(row)
-        rows, gone = [], line.start()
-        for part in (slice(0, 12), slice(12, TICKS)):
-            some = line.begin(np.array(ticks[part]), raw[part], sensed[part], 0.0, 0.0, NOWHERE)
-            gone = complete(line, through(line, gone, some, count[part]), some, count[part])
-            rows.append(some)
-        self.assertEqual(np.concatenate(rows).tobytes(), np.array(wanted).tobytes())
-        for a, b in zip(gone.stages, state.stages, strict=True):
-            pairs = [(a.data, b.data)] if isinstance(a, Record) else zip(a, b, strict=True)
-            for one_part, other in pairs:
-                np.testing.assert_array_equal(one_part, other)
+        """Into walls and benches and out again, with readings of sensors given and ticks among them that do not count."""
+        for name in ("plover", "coot", "avocet"):
+            for rig in (as_played(read_rig(demo_path(name))), read_rig(demo_path(name))):
+                line, model = Line(rig), stand_in_of(rig, FIELD)
+                script, chance = Script(line, 5), np.random.default_rng(4)
+                raw, count = script.raw[:, 0], [k % 5 != 3 for k in range(TICKS)]
+                given = np.where(
+                    chance.random((TICKS, len(line.stages["sensed"].columns))) < 0.1, chance.uniform(-1, 1), np.nan
+                )
+                alone, ticks, wanted = Rollout(line, model), [], []
+                for k in range(TICKS):
+                    ticks.append(float(alone.state.tick))
+                    sensed = np.where(np.isnan(given[k]), model.sense(alone.robot), given[k])
+                    wanted.append(alone.tick(raw[k], sensed=sensed, counts=count[k]))
+                state, robot, found = line.start(), model.start(), []
+                for part in (slice(0, 12), slice(12, TICKS)):
+                    rows = line.begin(np.array(ticks[part]), raw[part], np.zeros(given.shape[1]), 0.0, 0.0, NOWHERE)
+                    state, robot = drive_through(line, model, state, robot, rows, given[part], count[part])
+                    found.append(rows)
+                self.assertTrue(equal_bits(np.concatenate(found), np.array(wanted)), rig.name)
+                self.assertTrue(equal_bits(state.memory.data, alone.state.memory.data), rig.name)
+                self.assertTrue(equal_bits(robot.data, alone.robot.data), rig.name)
 
 
 if __name__ == "__main__":

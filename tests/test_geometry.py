@@ -252,7 +252,7 @@ class LimitsTest(unittest.TestCase):
     def test_what_gives_way_gives_way_as_little_as_it_must(self, rows: list[tuple[float, ...]]) -> None:
         kept, yielding = np.array(rows)[:, :2], np.array(rows)[:, 2:]
         top = np.full(len(rows), 1.0)
-        k, share = give_way(kept, yielding, top)
+        k, share = give_way(kept.ravel().tolist(), yielding.ravel().tolist(), top.tolist(), len(rows), 2)
         self.assertTrue(0 <= k <= 1 and 0 <= share <= 1)
         sizes = np.linalg.norm(k * kept + share * yielding, axis=1)
         self.assertLess(sizes.max(), 1 + 1e-6)

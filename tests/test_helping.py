@@ -13,7 +13,6 @@ from pivrex.line.why import ladder, sentence
 from pivrex.rig import Rig
 from pivrex.rig.actions import FACE, LINE, POSE, SNAP, read_action
 from pivrex.rig.bindings import Binding
-from pivrex.runs import as_played
 from pivrex.sim.model import stand_in_of
 from tests.chassis import ideal
 
@@ -213,12 +212,8 @@ class WhyTest(unittest.TestCase):
             d.go(0.1)
             self.assertIn(said, sentence(d.line, d.row, "left"))
 
-    def test_a_rig_without_it_has_no_such_stage_and_a_recording_plays_it_tick_by_tick(self) -> None:
-        from pivrex.line.chunk import asks_nothing_of_sensors
-
+    def test_a_rig_without_it_has_no_such_stage(self) -> None:
         self.assertNotIn("helping", Line(ideal("plover")).stages)
-        self.assertTrue(asks_nothing_of_sensors(Line(as_played(ideal("plover")))))
-        self.assertFalse(asks_nothing_of_sensors(Line(as_played(helping("plover", "keep the line")))))
 
     def test_many_at_once_are_each_as_one_alone(self) -> None:
         for does in ("snap every 45 deg", "face 1 m, 1 m", "keep the line", "drive to 1 m, 1 m facing 0 deg"):

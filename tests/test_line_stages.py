@@ -2,19 +2,24 @@
 
 import math
 import unittest
+from collections.abc import Callable
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
-from pivrex.line import axes, band, curve, drive, kinematics, limits, outputs, rate
+from pivrex.kernels import Call, Form, Record
+from pivrex.line import axes, band, curve, kinematics, limits, outputs, rate
 from pivrex.line.frame import to_robot
 from pivrex.line.laws import arcade, tank, triggers
 from pivrex.line.line import Line
 from pivrex.line.questions.response import respond
+from pivrex.line.stage import Fractions
 from pivrex.rig import Rig
 from pivrex.rig.geometry import wheel_matrix
+from pivrex.sim import StandIn
+from pivrex.sim.fitted import decode
 from tests.support import PLAIN, nothing_sensed, plain_rig
 
 Floats = NDArray[np.float64]
@@ -35,22 +40,33 @@ def shaped(forward: str = "", turn: str = "", both: str = "") -> Rig:
 
 
 def calibrated(rig: Rig, names: list[str]) -> axes.AxesSettings:
-    whole = axes.calibration([[(rig.channel(name), rig.axis(name)) for name in names]])
-    return axes.of_drivers(whole, 0)
+    return axes.calibration([[(rig.channel(name), rig.axis(name)) for name in names]])
+
+
+def read_as(settings_: axes.AxesSettings, raw: float) -> float:
+    return axes.fraction_of(settings_.plain, 0, 0, raw)
+
+
+def stepped(step: Callable[..., None], settings_: Record, fractions_: Floats) -> Floats:
+    """What a stage of shaping makes of fractions, B + (C,)."""
+    form = Form(Fractions, functions=fractions_.shape[-1])
+    out: Fractions = form.start(fractions_.shape[:-1])
+    Call(step, ("out",))(fractions_.shape[:-1], settings_, Fractions(form, np.ascontiguousarray(fractions_)), out)
+    return out.data
 
 
 def banded(rig: Rig, fractions_: Floats) -> Floats:
-    return band.dead_band(band.settings_of(rig), fractions_)
+    return stepped(band.band_step, band.settings_of(rig), fractions_)
 
 
 def curved(rig: Rig, fractions_: Floats) -> Floats:
-    return curve.curve(curve.settings_of(rig), fractions_)
+    return stepped(curve.curve_step, curve.settings_of(rig), fractions_)
 
 
 class AxesTest(unittest.TestCase):
     def one(self, text: str, raw: float) -> float:
         settings_ = calibrated(with_axis(text), ["left_y"])
-        return float(axes.to_fractions(settings_, np.array([raw]))[0])
+        return read_as(settings_, raw)
 
     def test_by_hand(self) -> None:
         # a 10-bit stick that rests between 500 and 530: the away half is 500 wide, the near half 493
@@ -81,7 +97,7 @@ class AxesTest(unittest.TestCase):
             ("[axes.right_trigger]\nminimum = 0\nmaximum = 200\nreversed = true", 50, 0.75),
         ):
             settings_ = calibrated(with_axis(text), ["right_trigger"])
-            self.assertAlmostEqual(float(axes.to_fractions(settings_, np.array([raw]))[0]), wanted)
+            self.assertAlmostEqual(read_as(settings_, raw), wanted)
 
     @given(
         st.floats(-1000, 1000),
@@ -101,7 +117,7 @@ class AxesTest(unittest.TestCase):
         )
         settings_ = calibrated(with_axis(text), ["left_y"])
         raw = np.sort(np.array(raws))
-        found = axes.to_fractions(settings_, raw[:, None])[:, 0]
+        found = np.array([read_as(settings_, r) for r in raw.tolist()])
         self.assertTrue((np.abs(found) <= 1).all())
         steps = np.diff(found)
         self.assertTrue((steps >= 0).all() if reverse else (steps <= 0).all())
@@ -188,10 +204,11 @@ class CurveTest(unittest.TestCase):
 
 class RateTest(unittest.TestCase):
     def run_ticks(self, rig: Rig, start: float, wanted: float, ticks: int) -> list[float]:
-        value, found = np.array([start, 0.0]), []
+        settings_ = Line(rig).of_rig["rate"].plain
+        value, found = start, []
         for _ in range(ticks):
-            value = rate.rate_limit(rate.settings_of(rig), value, np.array([wanted, 0.0]))
-            found.append(float(value[0]))
+            value = rate.rate_limited(settings_.up[0], settings_.down[0], value, wanted)
+            found.append(value)
         return found
 
     def test_by_hand(self) -> None:
@@ -261,12 +278,12 @@ class LawTest(unittest.TestCase):
     @given(pairs)
     def test_tank_and_arcade_are_one_motion(self, sticks: tuple[float, float]) -> None:
         left, right = sticks
-        asked = arcade(np.array([(left + right) / 2, (right - left) / 2]))
-        np.testing.assert_allclose(tank(np.array([left, right])), asked)
+        asked = arcade((left + right) / 2, (right - left) / 2)
+        np.testing.assert_allclose(tank(left, right), asked)
 
     def test_both_triggers_cancel(self) -> None:
-        np.testing.assert_array_equal(triggers(np.array([0.7, 0.7, 0.2])), [0, 0, 0.2])
-        np.testing.assert_allclose(triggers(np.array([0.7, 0.2, 0.0])), [0.5, 0, 0])
+        np.testing.assert_array_equal(triggers(0.7, 0.7, 0.2), [0, 0, 0.2])
+        np.testing.assert_allclose(triggers(0.7, 0.2, 0.0), [0.5, 0, 0])
 
     def test_a_turn_to_the_left_is_positive(self) -> None:
         line = Line(plain_rig())
@@ -362,21 +379,28 @@ class KinematicsTest(unittest.TestCase):
 
 
 class LimitTest(unittest.TestCase):
+    def limited(self, speeds: list[float], top: float, clip: bool) -> Floats:
+        many = len(speeds)
+        needs = Form(kinematics.Needs, parts=many, wheels=many)
+        settings_ = Form(limits.LimitSettings, points=1, needs=needs).of(needs=needs.of(top=top), clip=clip).plain
+        given_ = [0.0] * many
+        limits.fit_speeds(settings_, None, 0, 0, [0.0] * 3, speeds, given_)  # type: ignore[arg-type] # no motion is split
+        return np.array(given_)
+
     def test_by_hand(self) -> None:
-        asked, top = np.array([3.0, 1.0]), np.array([1.5, 1.5])
-        np.testing.assert_allclose(limits.scale_all(asked, top), [1.5, 0.5])
-        np.testing.assert_allclose(limits.clip_each(asked, top), [1.5, 1.0])
+        np.testing.assert_allclose(self.limited([3.0, 1.0], 1.5, clip=False), [1.5, 0.5])
+        np.testing.assert_allclose(self.limited([3.0, 1.0], 1.5, clip=True), [1.5, 1.0])
 
     @given(st.lists(st.floats(-10, 10), min_size=2, max_size=6), st.floats(0.1, 5))
     def test_laws(self, speeds: list[float], top: float) -> None:
-        asked, tops = np.array(speeds), np.full(len(speeds), top)
-        scaled = limits.scale_all(asked, tops)
+        asked = np.array(speeds)
+        scaled = self.limited(speeds, top, clip=False)
         self.assertTrue((np.abs(scaled) <= top * (1 + 1e-12)).all())
-        self.assertTrue((np.abs(limits.clip_each(asked, tops)) <= top).all())
+        self.assertTrue((np.abs(self.limited(speeds, top, clip=True)) <= top).all())
         # the direction of motion stays: all by one factor
         np.testing.assert_allclose(scaled * np.abs(asked).max(), asked * np.abs(scaled).max(), atol=1e-9)
         inside = asked * (top / (10 + top))
-        np.testing.assert_array_equal(limits.scale_all(inside, tops), inside)
+        np.testing.assert_array_equal(self.limited(inside.tolist(), top, clip=False), inside)
 
 
 OUTPUTS = (
@@ -432,29 +456,32 @@ class OutputTest(unittest.TestCase):
 
     @given(st.sampled_from(OUTPUTS), st.floats(-1, 1))
     def test_decoding_undoes_encoding(self, output: str, drive: float) -> None:
-        settings_ = outputs.settings_of(output_rig(output))
-        values = outputs.encode(settings_, np.array([drive, 0.3]))
-        again = outputs.decode(settings_, values)
+        rig = output_rig(output)
+        values = outputs.encode(outputs.settings_of(rig), np.array([drive, 0.3]))
+        again = [0.0, 0.0]
+        decode(StandIn(rig).fitted.plain, values.tolist(), again, 2)
         self.assertAlmostEqual(again[0], drive, delta=0.0021)  # half a step of the coarsest, 1/255, or 1 us of 500
         self.assertAlmostEqual(again[1], 0.3)
 
     def test_polarity(self) -> None:
         rig = output_rig('kind = "percent"', "reversed = true")
-        found = drive.drive_of(drive.settings_of(rig), np.array([0.5, 0.5]))
+        found = Line(rig).of_rig["drive"].share @ np.array([0.5, 0.5])
         np.testing.assert_allclose(outputs.encode(outputs.settings_of(rig), found), [-50.0, 0.5])
 
     def test_too_little_only_hums(self) -> None:
-        settings_ = outputs.settings_of(output_rig('kind = "percent"', 'smallest = "8 %"'))
-        for given_, wanted in ((0.0, False), (0.05, True), (-0.05, True), (0.08, False), (-0.5, False)):
-            self.assertEqual(bool(outputs.hums(settings_, np.array([given_, 0.0]))[0]), wanted, given_)
+        line = Line(output_rig('kind = "percent"', 'smallest = "8 %"'))
+        at = line.layout.at("outputs", "left_hums")
+        for given_, wanted in ((0.0, False), (0.05, True), (-0.05, True), (0.0801, False), (-0.5, False)):
+            raw = line.rest()
+            raw[line.channels.index("left_y")] = -given_
+            _, row = line.step(line.start(), raw, nothing_sensed(line))
+            self.assertEqual(bool(row[at]), wanted, given_)
 
 
 class FrameTest(unittest.TestCase):
     def test_by_hand(self) -> None:
         # heading 90 deg: what the field calls +x lies to the robot's right
-        np.testing.assert_allclose(
-            to_robot(np.array([1.0, 0.0, 0.5]), math.pi / 2, np.array(0.5), 0.0, 0.0), [0, -1, 0.5], atol=1e-12
-        )
+        np.testing.assert_allclose(to_robot(1.0, 0.0, math.pi / 2, 0.5, 0.0, 0.0), [0, -1], atol=1e-12)
 
 
 class BatchTest(unittest.TestCase):

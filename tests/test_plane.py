@@ -4,12 +4,15 @@ import math
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
+from numpy.typing import NDArray
 
 from pivrex.devices.robot import StandInRobot
+from pivrex.kernels import Call, Form
 from pivrex.line import frame, heading, pointing, steering
 from pivrex.line.line import Line
 from pivrex.line.pid import pid
@@ -20,26 +23,30 @@ from pivrex.sim.wiring import faulty, wiring_of
 from pivrex.tuning.setting_trials import compare_cosine, compare_lead, compare_straight
 from tests.chassis import MECANUM, PLANAR, STEERED, bare, demo_path, rig_of
 
+Floats = NDArray[np.float64]
+
 angles = st.floats(-7, 7)
 speeds = st.floats(-2, 2)
 
 
-def settings_of(rig: Rig) -> steering.SteerSettings:
-    found = steering.settings_of(rig)
-    assert found is not None
-    return found
+class Aim(NamedTuple):
+    """What four wheels must do."""
+
+    target: Floats
+    way: Floats
+    share: Floats
+    speed: Floats
 
 
-def aim(settings: steering.SteerSettings, angle: float, wanted: list[float], hold: bool | None = None) -> steering.Aim:
-    each = np.full(4, angle)
-    held = np.array(hold) if hold is not None else None
-    return steering.aim(
-        settings, each, each, (np.full(4, wanted[0]), np.full(4, wanted[1])), np.full(4, math.hypot(*wanted)), held
-    )
+def aim(settings: steering.SteerSettings, angle: float, wanted: list[float], hold: bool = False) -> Aim:
+    out, own = Form(steering.SteeringColumns, pointing=4, steered=4).start().plain, settings.plain
+    for k in range(4):
+        steering.aim_wheel(own, k, angle, angle, wanted[0], wanted[1], math.hypot(*wanted), hold, out)
+    return Aim(*(np.array(getattr(out, n)) for n in Aim._fields))
 
 
 class SteeringTest(unittest.TestCase):
-    settings = settings_of(rig_of(STEERED, PLANAR))
+    settings: steering.SteerSettings = Line(rig_of(STEERED, PLANAR)).of_rig["steering"]
 
     @given(angles, speeds, speeds)
     def test_the_short_way_and_what_is_left_of_the_speed(self, angle: float, forward: float, left: float) -> None:
@@ -65,7 +72,7 @@ class SteeringTest(unittest.TestCase):
             self.assertAlmostEqual(math.degrees(found.target[0]), target, places=6)
 
     def test_without_the_cosine_a_wheel_drives_at_once(self) -> None:
-        off = replace(self.settings, cosine=False)
+        off = self.settings._replace(cosine=False)
         np.testing.assert_allclose(aim(off, 0.0, [math.cos(1), math.sin(1)]).speed, 1.0)
 
     def test_inward_on_demand(self) -> None:
@@ -76,34 +83,42 @@ class SteeringTest(unittest.TestCase):
 
     def test_the_loop_by_hand(self) -> None:
         # p = 12/s, 0.1 rad missing: 1.2 rad/s of the 20 that the motor can
-        loop, none = self.settings.loop, np.zeros(4)
-        given_, _ = pid(loop, none, np.full(4, 0.1), 0.0, 0.01)
-        np.testing.assert_allclose(given_ * self.settings.per_top, 1.2 / 20)
-        given_, _ = pid(loop, none, np.full(4, 3.0), 0.0, 0.01)
-        np.testing.assert_allclose(given_ * self.settings.per_top, 1.0)
+        loop, per_top = self.settings.loop, self.settings.per_top[0]
+        given_, _ = pid(loop.plain, 0, 0.0, 0.1, 0.0, 0.01)
+        self.assertAlmostEqual(given_ * per_top, 1.2 / 20)
+        given_, _ = pid(loop.plain, 0, 0.0, 3.0, 0.0, 0.01)
+        self.assertAlmostEqual(given_ * per_top, 1.0)
         # a brake of 0.5 takes half of the present rate, 0.02 rad in 0.01 s, off; an integral adds up, but not at the limit
-        braked = replace(loop, d=np.full(4, 0.5), any_d=True)
-        given_, _ = pid(braked, none, np.full(4, 0.1), np.full(4, 2.0), 0.01)
-        np.testing.assert_allclose(given_, 1.2 - 0.5 * 2.0)
-        summed = replace(loop, i=np.full(4, 10.0), any_i=True)
-        given_, missed = pid(summed, none, np.full(4, 0.1), 0.0, 0.01)
-        np.testing.assert_allclose(given_, 1.2 + 10 * 0.001)
-        np.testing.assert_allclose(missed, 0.001)
-        _, missed = pid(summed, none, np.full(4, 3.0), 0.0, 0.01)
-        np.testing.assert_array_equal(missed, 0.0)
+        given_, _ = pid(loop._replace(d=0.5).plain, 0, 0.0, 0.1, 2.0, 0.01)
+        self.assertAlmostEqual(given_, 1.2 - 0.5 * 2.0)
+        summed = loop._replace(i=10.0).plain
+        given_, missed = pid(summed, 0, 0.0, 0.1, 0.0, 0.01)
+        self.assertAlmostEqual(given_, 1.2 + 10 * 0.001)
+        self.assertAlmostEqual(missed, 0.001)
+        _, missed = pid(summed, 0, 0.0, 3.0, 0.0, 0.01)
+        self.assertEqual(missed, 0.0)
+
+    def measured(
+        self, line: Line, before: pointing.PointingState, turned: Floats, absolute: Floats
+    ) -> pointing.PointingState:
+        """What pointing remembers after a tick."""
+        sensed, after = line.stages["sensed"].form.of(turned=turned, absolute=absolute), before.form.start()
+        step = Call(pointing.pointing_step, ("after", "out"))
+        step((), line.of_rig["pointing"], before, after, sensed, line.stages["pointing"].form.start())
+        found: pointing.PointingState = after
+        return found
 
     def test_start_up_takes_the_true_angles_from_the_sensors(self) -> None:
         rig = read_rig(demo_path("avocet"))
-        settings, line = pointing.settings_of(rig), Line(rig)
+        line = Line(rig)
         stage = line.stages["pointing"]
-        assert settings is not None
         # a quarter of 4096 counts is 90 degrees; less the offset is where the wheel points
         absolute = np.full(4, 1024.0)
-        seen = pointing.measure(settings, stage.start(()), np.full(4, 5.0), absolute)
+        seen = self.measured(line, stage.start(()), np.full(4, 5.0), absolute)
         wanted = [90 - 37.5, 90 + 112.0 - 360, 90 - 81.5, 90 - 164.0]
         np.testing.assert_allclose(np.degrees(seen.angle), wanted, atol=1e-9)
         # from then on the encoders' changes count, whatever the sensors say, and nothing jumps at half a turn
-        seen = pointing.measure(settings, seen, np.full(4, 5.0 + 4.0), np.zeros(4))
+        seen = self.measured(line, seen, np.full(4, 5.0 + 4.0), np.zeros(4))
         np.testing.assert_allclose(np.degrees(seen.angle), np.array(wanted) + math.degrees(4.0), atol=1e-9)
         # whole: the stand-in is switched on with its wheels anyhow, and the line knows where they point
         robot = StandIn(rig)
@@ -113,13 +128,10 @@ class SteeringTest(unittest.TestCase):
 
     def test_a_wheel_without_encoder_follows_its_sensor(self) -> None:
         text = demo_path("avocet").read_text().replace("counts_per_turn = 12\n", "counts_per_turn = 0\n")
-        stage = Line(read_text(text, Path("a.toml"), Rig)).stages["pointing"]
-        settings = stage.settings
-        self.assertTrue(settings.any_by_sensor)
-        seen = pointing.measure(settings, stage.start(()), np.zeros(4), np.full(4, 4000.0))
-        further = pointing.measure(
-            settings, seen, np.zeros(4), np.full(4, 100.0)
-        )  # 196 counts on, past the sensor's zero
+        line = Line(read_text(text, Path("a.toml"), Rig))
+        self.assertTrue(line.of_rig["pointing"].by_sensor.all())
+        seen = self.measured(line, line.stages["pointing"].start(()), np.zeros(4), np.full(4, 4000.0))
+        further = self.measured(line, seen, np.zeros(4), np.full(4, 100.0))  # 196 counts on, past the sensor's zero
         np.testing.assert_allclose(further.angle - seen.angle, 196 / 4096 * 2 * math.pi, atol=1e-9)
 
 
@@ -129,7 +141,7 @@ class FrameTest(unittest.TestCase):
         self, heading: float, vx: float, vy: float, turn: float, dt: float
     ) -> None:
         """The constant body twist, integrated in a thousand small steps, moves along the field's own direction."""
-        body = frame.to_robot(np.array([vx, vy, turn]), heading, np.array(turn), dt, 0.0)
+        body = frame.to_robot(vx, vy, heading, turn, dt, 0.0)
         x = y = 0.0
         steps = 1000
         for i in range(steps):
@@ -266,9 +278,9 @@ class WholeDriveTest(unittest.TestCase):
 
     def test_the_side_has_hysteresis_and_a_sense(self) -> None:
         stage = Line(rig_of(MECANUM, PLANAR + "[upside_down]\nthreshold = 0.4\n")).stages["heading"]
-        now, zero = stage.start(()), np.array(0.0)
+        now, out = stage.start(()).plain, stage.form.start().plain
         for up, upside_down in ((1.0, 0), (-0.3, 0), (-0.5, 1), (0.3, 1), (-0.1, 1), (0.45, 0), (0.0, 0)):
-            now = heading.orient(stage.settings, now, zero, np.array(up))
+            heading.heading_step(stage.settings.plain, now, now, 0.0, up, out)
             self.assertEqual(float(now.upside_down), upside_down, up)
         wrong = Drive(rig_of(MECANUM, PLANAR + "[upside_down]\n"), "up")
         wrong.go(0.1)

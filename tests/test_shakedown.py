@@ -333,7 +333,7 @@ class BenchTest(unittest.TestCase):
             while (ramp := sweep.next(place)) is not None:
                 runner = Runner(ramp[1], right.dt_s)
                 while (told := runner.step(model.sense(state))) is not None:
-                    drive = np.zeros(len(outputs.gather))
+                    drive = np.zeros(model.drives)
                     drive[told[0]] = told[1]
                     state = model.step(state, encode(outputs, drive), right.dt_s)
                 sweep.take(ramp[0], place, runner.runs[0].duty)

@@ -15,6 +15,7 @@
      │   └─ ChangedOutside   ... because somebody else has just changed the same thing
      ├─ ExportError          something that cannot be drawn or written as asked
      ├─ UsageError           a command that is used wrongly
+     ├─ KernelError          arithmetic that cannot be printed as C: a fault of the program's own text
      └─ SessionError         the session's process could not start or is gone
 
 A message says what is wrong, where, and what would be right.

@@ -92,7 +92,7 @@ class _Bench:
         return runner.runs
 
     def _tell(self, port: int, duty: float) -> None:
-        drive = np.zeros(len(self._outputs.gather))
+        drive = np.zeros(self._model.drives)
         drive[port] = duty
         self.state = self._model.step(self.state, encode(self._outputs, drive), TICK_S)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from ctypes import c_char_p, c_int64
 from functools import cache
@@ -17,9 +17,12 @@ from numpy.typing import NDArray
 
 from pivrex.kernels.records import Record, address_of
 
-__all__ = ["KernelLoop"]
+__all__ = ["Index", "KernelLoop"]
 
 Floats = NDArray[np.float64]
+
+Index = Mapping[str, NDArray[np.int64]]
+"""For an argument's name which of its records each robot has."""
 
 TOGETHER = 64
 """So many robots at least go through C in one thread: fewer are not worth a second one."""
@@ -41,7 +44,7 @@ class KernelLoop:
 
     def __init__(self, kernel: Callable[..., None], writes: Sequence[str], *first: Record) -> None:
         code = kernel.__code__
-        names = code.co_varnames[: code.co_argcount]
+        self.names = names = code.co_varnames[: code.co_argcount]
         self.kernel, self.writes, self.first = kernel, tuple(writes), first
         self.is_number = [str(kernel.__annotations__[n]) in ("float", "<class 'float'>") for n in names]
         self.symbol = f"for_all_{kernel.__module__.rpartition('.')[2]}_{kernel.__name__.strip('_')}"
@@ -53,9 +56,16 @@ class KernelLoop:
 
     # --- in C ---
 
-    def in_c(self, library: Any, batch: tuple[int, ...], rest: Sequence[Any], in_order: bool = False) -> None:
+    def in_c(
+        self,
+        library: Any,
+        batch: tuple[int, ...],
+        rest: Sequence[Any],
+        in_order: bool = False,
+        index: Index | None = None,
+    ) -> None:
         """Run it in a C library; ``in_order`` where a robot reads what the one before it wrote. ``rest`` are its arguments without the
-        first ones.
+        first ones; ``index`` says for some which of their records each robot has.
         """
         first, strides, forms = self._begin
         before, strides, forms = first.copy(), strides.copy(), forms.copy()
@@ -84,12 +94,17 @@ class KernelLoop:
         tail = pack(*strides), pack(*forms), self._numbers.pack(*numbers)
         robots = prod(batch) if batch else 1
         if robots < 2 * TOGETHER or in_order or _cores() == 1:
-            run(robots, pack(*before), *tail)
+            chosen = None
+            if index is not None:
+                kept += [np.ascontiguousarray(i, np.int64) for i in index.values()]
+                places = dict(zip(index, kept[-len(index) :], strict=True))
+                chosen = pack(*(address_of(places[n]) if n in places else 0 for n in self.names))
+            run(robots, pack(*before), *tail, chosen)
             return
         self._in_threads(robots, before, strides, tail, (*self.first, *rest))
 
     def _in_threads(
-        self, robots: int, at: list[int], strides: list[int], tail: tuple[bytes, ...], args: Sequence[Any]
+        self, robots: int, at: list[int], strides: list[int], tail: tuple[bytes, bytes, bytes], args: Sequence[Any]
     ) -> None:
         """Run it over the cores, each thread with a share of the robots."""
         pieces = min(_cores(), robots // TOGETHER)
@@ -97,33 +112,36 @@ class KernelLoop:
         for begin, end in pairwise(robots * k // pieces for k in range(pieces + 1)):
             there = [a + 8 * begin * s for a, s in zip(at, strides, strict=True)]
             for k, arg in enumerate(args):
-                if isinstance(arg, Record) and arg.scratch:
+                if isinstance(arg, Record) and arg.is_scratch:
                     own = arg.form.start()  # each thread computes in a place of its own
                     kept.append(own)
                     there[k] = own.address
-            jobs.append(_pool().submit(self._run[1], end - begin, self._integers.pack(*there), *tail))
+            jobs.append(
+                _pool().submit(self._run[1], end - begin, self._integers.pack(*there), tail[0], tail[1], tail[2], None)
+            )
         for job in jobs:
             job.result()
 
     # --- as plain Python ---
 
-    def plainly(self, batch: tuple[int, ...], rest: Sequence[Any]) -> None:
+    def plainly(self, batch: tuple[int, ...], rest: Sequence[Any], index: Index | None = None) -> None:
         """Run the Python function itself."""
         args = (*self.first, *rest)
-        for index in np.ndindex(batch):
-            mine = [_plain(arg, index, number) for arg, number in zip(args, self.is_number, strict=True)]
+        for robot in np.ndindex(batch):
+            places = [(int(index[n][robot]),) if index is not None and n in index else robot for n in self.names]
+            mine = [_plain(arg, at, number) for arg, at, number in zip(args, places, self.is_number, strict=True)]
             self.kernel(*mine)
             for k in self._written:
                 arg = args[k]
                 if isinstance(arg, Record):
-                    arg.data[index if arg.data.ndim > 1 else ()] = arg.form.from_plain(mine[k])
+                    arg.data[places[k] if arg.data.ndim > 1 else ()] = arg.form.from_plain(mine[k])
                 else:
-                    arg[index] = mine[k]
+                    arg[places[k]] = mine[k]
 
 
 def _function(library: Any, symbol: str) -> Any:
     found = getattr(library, symbol)
-    found.argtypes, found.restype = [c_int64, c_char_p, c_char_p, c_char_p, c_char_p], None
+    found.argtypes, found.restype = [c_int64, *[c_char_p] * 5], None
     return found
 
 
@@ -132,7 +150,7 @@ def _plain(arg: Any, index: tuple[int, ...], is_number: bool) -> Any:
     if isinstance(arg, Record):
         if arg.data.ndim > 1:
             return arg.form.to_plain(arg.data[index].tolist())
-        return arg.plain if arg.lasting or arg.scratch else arg.form.to_plain(arg.data.tolist())
+        return arg.plain if arg.is_settings or arg.is_scratch else arg.form.to_plain(arg.data.tolist())
     if isinstance(arg, float):
         return arg
     data = np.asarray(arg, np.float64)

@@ -8,7 +8,6 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
-from importlib.machinery import EXTENSION_SUFFIXES
 from pathlib import Path
 from threading import Lock, Thread
 from typing import Any, NamedTuple
@@ -16,7 +15,7 @@ from typing import Any, NamedTuple
 from platformdirs import user_cache_path
 
 from pivrex.kernels.building import compiler, file_name
-from pivrex.kernels.calls import KernelLoop
+from pivrex.kernels.calls import Index, KernelLoop
 from pivrex.kernels.records import Record
 from pivrex.kernels.sources import digest
 from pivrex.kernels.trying import same_bits
@@ -81,18 +80,15 @@ def chosen(wished: str = "", package: Path = Path(__file__).parent, cache: Path 
         return Engine("plain", None, "asked for (PIVREX_ENGINE)")
     version = digest()
     cache = cache if cache is not None else cache_folder()
-    places = {
-        "built": [package / f"_built{ends}" for ends in (*EXTENSION_SUFFIXES, ".dll", ".dylib")],
-        "cached": [cache / file_name(version)],
-    }
+    places = {"built": package / "built.kernels", "cached": cache / file_name(version)}
     refused = ""
     for name in ("built", "cached"):
-        for path in places[name] if wished in ("", name) else ():
-            if path.exists():
-                library, wrong = loaded(path, version)
-                if library is not None:
-                    return Engine(name, library, str(path))
-                refused = f"{path.name} {wrong}"
+        path = places[name]
+        if wished in ("", name) and path.exists():
+            library, wrong = loaded(path, version)
+            if library is not None:
+                return Engine(name, library, str(path))
+            refused = f"{path.name} {wrong}"
     if refused and "other bits" in refused:
         return Engine("plain", None, refused)  # the same source would give the same bits again
     if compiler() is None:
@@ -161,15 +157,15 @@ def with_engine(other: Engine) -> Iterator[None]:
 class Call(KernelLoop):
     """A kernel run by the engine that was chosen. Its arguments are records, rows of numbers and numbers, of one robot or of a batch."""
 
-    def in_order(self, batch: tuple[int, ...], *args: Any) -> None:
+    def in_order(self, batch: tuple[int, ...], *args: Any, index: Index | None = None) -> None:
         """Run it for the ticks of one robot as for a batch, each after the one before it: what one writes the next may read."""
-        self(batch, *args, in_order=True)
+        self(batch, *args, in_order=True, index=index)
 
     def after(self, *first: Record) -> Call:
         """Return the same with its first arguments given."""
         return Call(self.kernel, self.writes, *first)
 
-    def __call__(self, batch: tuple[int, ...], *args: Any, in_order: bool = False) -> None:
+    def __call__(self, batch: tuple[int, ...], *args: Any, in_order: bool = False, index: Index | None = None) -> None:
         """Run it for each robot of a batch of shape ``batch``; what is not of a batch counts for all of them.
 
         Parameters
@@ -179,6 +175,6 @@ class Call(KernelLoop):
         """
         library = (_now if _now is not None else engine()).library
         if library is None:
-            self.plainly(batch, args)
+            self.plainly(batch, args, index)
         else:
-            self.in_c(library, batch, args, in_order)
+            self.in_c(library, batch, args, in_order, index)

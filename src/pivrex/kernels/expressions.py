@@ -186,12 +186,15 @@ class Scope:
         return False
 
     def _compared(self, node: ast.Compare, left: ast.expr, ops: list[ast.cmpop], others: list[ast.expr]) -> Typed:
+        if isinstance(ops[0], ast.In) and isinstance(others[0], ast.Tuple):
+            one, each = self._of_kind(left, "f"), [self._of_kind(v, "f") for v in others[0].elts]
+            return Typed(f"({' || '.join(f'{one} == {v}' for v in each)})", "b")
         values = [self._typed(v) for v in (left, *others)]
         for value in values:
             if value.kind not in "fi":
                 raise self.fail(node, f"{ast.unparse(node)}: only numbers can be compared")
         if any(type(op) not in _COMPARED for op in ops):
-            raise self.fail(node, f"{ast.unparse(node)}: a kernel knows < <= > >= == !=")
+            raise self.fail(node, f"{ast.unparse(node)}: a kernel knows < <= > >= == != and in (a, b)")
         pairs = [
             f"({a.text} {_COMPARED[type(op)]} {b.text})" for a, op, b in zip(values, ops, values[1:], strict=False)
         ]

@@ -93,13 +93,14 @@ def _record(name: str, fields: dict[str, Field]) -> str:
 
 def _shown(scope: _Printer, records: dict[str, dict[str, Field]]) -> str:
     """Print what is called from outside: a kernel for each of n robots. A stride of 0 is one record for all of them, and a number
-    without a place stands in ``number``.
+    without a place stands in ``number``. An index says which record each robot has; without one, its own.
     """
     lines = [f"SHOWN void for_all_{scope.function.name}(int64_t n, double *const *at, const int64_t *stride,",
-             "    const int64_t *const *form, const double *number)", "{", "    for (int64_t k = 0; k < n; k++) {"]  # fmt: skip
+             "    const int64_t *const *form, const double *number, const int64_t *const *index)", "{",
+             "    for (int64_t k = 0; k < n; k++) {"]  # fmt: skip
     given, numbers = [], 0
     for k, arg in enumerate(scope.args.values()):
-        at = f"at[{k}] + k * stride[{k}]"
+        at = f"at[{k}] + (index && index[{k}] ? index[{k}][k] : k) * stride[{k}]"
         if arg.kind == "record":
             lines.append(f"        {arg.of} a{k}; bind_{arg.of}(&a{k}, {at}, form[{k}]);")
         given.append(
@@ -231,10 +232,13 @@ class _Printer(Scope):
         if not isinstance(value, ast.Tuple) or len(value.elts) != len(target.elts):
             raise self.fail(target, "as many values as names must stand on the right")
         typed = [self._typed(v) for v in value.elts]
-        if any(t.kind not in (*IN_C, "row") for t in typed):
-            raise self.fail(target, "only numbers and rows are assigned together")
+        if any(t.kind not in (*IN_C, "row", "record") for t in typed):
+            raise self.fail(target, "only numbers, rows and records are assigned together")
         # all are taken before any is changed
-        taken = " ".join(f"{IN_C.get(t.kind, 'double *')} t{k} = {t.text};" for k, t in enumerate(typed))
+        taken = " ".join(
+            f"{IN_C.get(t.kind, f'{t.of} *' if t.kind == 'record' else 'double *')} t{k} = {t.text};"
+            for k, t in enumerate(typed)
+        )
         stored = [
             self._stored(t, one._replace(text=f"t{k}"), value)
             for k, (t, one) in enumerate(zip(target.elts, typed, strict=True))

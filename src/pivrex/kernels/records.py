@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable, Mapping
 from ctypes import addressof, c_char
 from functools import cached_property
@@ -86,24 +87,39 @@ class Form:
         For C: where each field begins, how large each dimension is, where each part's own table begins, and those tables.
     """
 
-    def __init__(self, record: type[R], **sizes: int | Form | None) -> None:
-        self.record = record
+    def __new__(cls, record: type[Record], /, *, is_absent: Any = False, **sizes: Any) -> Form:
+        """Return the one form of a record with these sizes."""
+        key = (record, is_absent, *sorted(sizes.items(), key=lambda item: item[0]))
+        if key not in _FORMS:
+            made = super().__new__(cls)
+            made._build(record, is_absent, sizes)
+            _FORMS[key] = made
+        return _FORMS[key]
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _again, (self.record, self.is_absent, self._sizes)
+
+    def _build(self, record: type[Record], is_absent: bool, sizes: dict[str, int | Form | None]) -> None:
+        self.record, self.is_absent, self._sizes = record, is_absent, sizes
         self.size: int
         self.table: NDArray[np.int64]
         self.places: dict[str, _Place] = {}
-        at, parts = 0, []
+        at, tables = 0, []
+        dimensions = {d: 0 if is_absent else int(sizes[d]) for d in record.dimensions}  # type: ignore[arg-type]
         for name, (kind, declared) in record.fields.items():
-            form = sizes.get(name) if kind == "r" else None
-            shape = tuple(int(sizes[d]) if isinstance(d, str) else d for d in declared.shape)  # type: ignore[arg-type]
-            length = prod(shape) if kind != "r" else form.size if isinstance(form, Form) else 0
+            form = sizes.get(name)
+            if kind == "r" and not isinstance(form, Form):
+                form = Form(record.part_type(name), is_absent=True)
+            shape = tuple(dimensions[d] if isinstance(d, str) else d for d in declared.shape)
+            length = form.size if isinstance(form, Form) else 0 if is_absent else prod(shape)
             self.places[name] = _Place(kind, at, at + length, shape, form if isinstance(form, Form) else None)
             at += length
-            if kind == "r":
-                parts.append(form.table if isinstance(form, Form) else np.zeros(0, np.int64))
+            if isinstance(form, Form):
+                tables.append(form.table)
         self.size = at
-        own = [p.start for p in self.places.values()] + [int(sizes[d]) for d in record.dimensions]  # type: ignore[arg-type]
-        begins = np.cumsum([len(own) + len(parts), *(len(p) for p in parts)])[: len(parts)]
-        self.table = np.concatenate([np.array([*own, *begins], np.int64), *parts]).astype(np.int64)
+        own = [*(p.start for p in self.places.values()), *dimensions.values()]
+        begins = np.cumsum([len(own) + len(tables), *(len(p) for p in tables)])[: len(tables)]
+        self.table = np.concatenate([np.array([*own, *begins], np.int64), *tables]).astype(np.int64)
         self.address = address_of(self.table)
         self.plain = type(record.__name__, (), {"__slots__": tuple(self.places)})
         self._own = local()
@@ -112,7 +128,7 @@ class Form:
         """Return a field of records, B + its shape; a part as records."""
         place = self.places[name]
         if place.kind == "r":
-            if place.form is None:
+            if place.form is None or place.form.is_absent:
                 raise AttributeError(f"this rig has no {name}")
             return place.form.record(place.form, data[..., place.start : place.stop])
         if not place.shape:
@@ -144,13 +160,9 @@ class Form:
         for name, value in values.items():
             place = self.places[name]
             if place.kind == "r":
-                data[..., place.start : place.stop] = value.data if value is not None else 0.0
+                data[..., place.start : place.stop] = value.data
             else:
                 self.view(data, name)[...] = value
-
-    def is_like(self, other: Form) -> bool:
-        """Return whether another form is of the same record, with the same sizes."""
-        return self.record is other.record and np.array_equal(self.table, other.table)
 
     # --- as plain Python ---
 
@@ -160,7 +172,11 @@ class Form:
         lines = []
         for name, (kind, start, stop, shape, form) in self.places.items():
             if kind == "r":
-                text = f"parts[{name!r}](row[{start}:{stop}])" if form is not None else "None"
+                text = (
+                    f"parts[{name!r}](row[{start}:{stop}])"
+                    if form is not None and not form.is_absent
+                    else f"absent[{name!r}]"
+                )
             elif not shape:
                 text = {"f": "row[{}]", "i": "int(row[{}])", "b": "row[{}] != 0.0"}[kind].format(start)
             else:
@@ -177,18 +193,26 @@ class Form:
         parts = [
             f"*back[{name!r}](made.{name})" if p.form is not None else
             f"made.{name}" if not p.shape else f"*made.{name}" if len(p.shape) == 1 else f"*flat(made.{name}, {len(p.shape)})"
-            for name, p in self.places.items() if p.kind != "r" or p.form is not None
+            for name, p in self.places.items() if p.form is None or not p.form.is_absent
         ]  # fmt: skip
         return self._written("def f(made):", [], f"    return [{', '.join(parts)}]")
 
+    def nothing(self) -> Any:
+        """Return the plain object of a part that this rig does not have: no kernel reads its numbers."""
+        made = self.plain()
+        for name, place in self.places.items():
+            setattr(made, name, place.form.nothing() if place.form is not None else [] if place.shape else 0)
+        return made
+
     def _written(self, head: str, lines: list[str], tail: str) -> Any:
         """Return a function whose text is written for this form: it runs for every tick of every robot."""
-        forms = {name: p.form for name, p in self.places.items() if p.form is not None}
-        names: dict[str, Any] = {"plain": self.plain, "nested": _nested, "flat": _flat}
-        names |= {
-            "parts": {n: f.to_plain for n, f in forms.items()},
-            "back": {n: f.from_plain for n, f in forms.items()},
-        }
+        own = {name: p.form for name, p in self.places.items() if p.form is not None}
+        names: dict[str, Any] = {
+            "plain": self.plain, "nested": _nested, "flat": _flat,
+            "absent": {n: f.nothing() for n, f in own.items() if f.is_absent},
+            "parts": {n: f.to_plain for n, f in own.items() if not f.is_absent},
+            "back": {n: f.from_plain for n, f in own.items() if not f.is_absent},
+        }  # fmt: skip
         exec("\n".join([head, *lines, tail]), names)
         return names["f"]
 
@@ -212,6 +236,13 @@ def address_of(data: NDArray[Any]) -> int:
     return int(data.ctypes.data)
 
 
+_FORMS: dict[Any, Form] = {}
+
+
+def _again(record: type[Record], is_absent: bool, sizes: dict[str, Any]) -> Form:
+    return Form(record, is_absent=is_absent, **sizes)
+
+
 _KINDS = {"Number": "f", "Numbers": "f", "Whole": "i", "Wholes": "i", "Flag": "b", "Flags": "b"}
 
 
@@ -230,9 +261,9 @@ class Record:
 
     fields: ClassVar[dict[str, tuple[str, _Field]]] = {}
     dimensions: ClassVar[tuple[str, ...]] = ()
-    lasting: ClassVar[bool] = False
+    is_settings: ClassVar[bool] = False
     """Whether its numbers stay as they are: settings. Plain Python then takes them apart once."""
-    scratch: ClassVar[bool] = False
+    is_scratch: ClassVar[bool] = False
     """Whether its numbers mean nothing between two calls: a place to compute in."""
 
     def __init_subclass__(cls) -> None:
@@ -247,6 +278,16 @@ class Record:
         self.form, self.data = form, data
         self._address = 0
         self._plain: Any = None
+
+    @classmethod
+    def part_type(cls, name: str) -> type[Record]:
+        """Return the record that a part is."""
+        found: type[Record] = getattr(sys.modules[cls.__module__], str(cls.__annotations__[name]))
+        return found
+
+    def widened(self: R, batch: tuple[int, ...]) -> R:
+        """Return the same for each robot of a batch."""
+        return type(self)(self.form, np.broadcast_to(self.data, (*batch, self.form.size)).copy())
 
     @property
     def address(self) -> int:
@@ -266,14 +307,25 @@ class Record:
         """How many numbers on the next robot's stand; 0 if it is of one."""
         return self.data.strides[-2] // 8 if self.data.ndim > 1 else 0
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        return type(self), (self.form, self.data)
+
     @property
     def batch(self) -> tuple[int, ...]:
         """The batch's shape."""
         return self.data.shape[:-1]
 
     def _replace(self: R, **values: Any) -> R:
-        """Return the same with other values; as for named tuples."""
-        made = type(self)(self.form, self.data.copy())
+        """Return the same with other values, of a batch too; as for named tuples."""
+        batches = [
+            v.batch
+            if isinstance(v, Record)
+            else np.shape(v)[: np.ndim(v) - len(self.form.places[n].shape)]
+            if np.ndim(v)
+            else ()
+            for n, v in values.items()
+        ]
+        made = self.widened(np.broadcast_shapes(self.batch, *batches))
         self.form.put(made.data, values)
         return made
 

@@ -17,10 +17,15 @@ __all__ = ["FILES", "Field", "Function", "KernelError", "Module", "digest", "rea
 PACKAGE = Path(__file__).parents[1]
 
 FILES = (
-    "kernels/trial.py", "line/given.py", "line/se2.py", "line/heading.py", "line/pointing.py",
-    "line/covariance.py", "line/odometry.py", "line/seeing.py", "sim/bumps.py", "sim/fitted.py", "sim/stand_in.py",
-    "sim/body/settings.py", "sim/body/state.py", "sim/body/feed.py", "sim/body/ground.py", "sim/body/walls.py", "sim/body/mechanics.py",
-    "sim/body/sensors.py", "sim/body/robot.py",
+    "kernels/trial.py",
+    *(f"line/{name}.py" for name in (
+        "stage", "given", "se2", "asked", "probe", "heading", "pointing", "covariance", "odometry", "zeroing", "axes", "band", "curve",
+        "scale", "presses", "bindings", "rate", "laws", "law", "pid", "kinematics", "limits", "frame", "helping", "following", "correction",
+        "steering", "motion", "control", "drive", "attachments", "outputs", "tick", "seeing",
+    )),
+    *(f"sim/{name}.py" for name in ("bumps", "fitted", "stand_in")),
+    *(f"sim/body/{name}.py" for name in ("settings", "state", "feed", "ground", "walls", "mechanics", "sensors", "robot")),
+    "sim/driving.py",
 )  # fmt: skip
 """The files with kernels, each below those that it takes kernels from."""
 

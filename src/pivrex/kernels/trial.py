@@ -35,7 +35,7 @@ HALF = pi / 2
 class TrialSettings(Record):
     """What the trial works with."""
 
-    lasting = True
+    is_settings = True
 
     weights: Numbers = field("n", 2)
     order: Wholes = field("n")

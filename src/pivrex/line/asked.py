@@ -4,6 +4,7 @@ of single wheels.
 
 from __future__ import annotations
 
+from pivrex.kernels.records import Form, Number, Numbers, Record, field
 from pivrex.line.given import Given
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
@@ -12,10 +13,22 @@ from pivrex.line.told import Told
 from pivrex.rig.attachments import ENCODED, reach_of
 from pivrex.rig.rig import Rig
 
-__all__ = ["OF_FIELD", "OF_ROBOT", "Routine"]
+__all__ = ["OF_FIELD", "OF_ROBOT", "Routine", "RoutineColumns"]
 
 OF_ROBOT, OF_FIELD = 1.0, 2.0
 """Whose forward counts while a routine drives, whatever the driver chose; 0 while none does."""
+
+
+class RoutineColumns(Record):
+    """What a routine asks for next to a motion; see `Routine`."""
+
+    line: Number = field()
+    frame: Number = field()
+    raw: Number = field()
+    share: Numbers = field("wheels")
+    push: Numbers = field("arms")
+    homed: Numbers = field("arms")
+    called: Numbers = field("arms")
 
 
 class Routine(Given):
@@ -36,6 +49,8 @@ class Routine(Given):
         )
         shares = ((f"{w}_share", "") for w in self.wheels)
         self.columns = named("routine", ("line", ""), ("frame", ""), ("raw", ""), *shares, *homes)
+
+        self.form = Form(RoutineColumns, wheels=len(self.wheels), arms=len(arms))
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Routine:

@@ -2,85 +2,196 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import NamedTuple
-
 import numpy as np
-from numpy.typing import NDArray
 
+from pivrex.kernels.maths import clamp, inf, is_nan, larger, nan
+from pivrex.kernels.records import Flags, Form, Numbers, Record, Whole, Wholes, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.asked import RoutineColumns
+from pivrex.line.bindings import BindingsColumns, column_of
+from pivrex.line.given import ClockColumns, SensedRow
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
-from pivrex.line.pid import PidSettings, pid
-from pivrex.line.stage import Floats, Stage, named, some
+from pivrex.line.stage import Stage, named
 from pivrex.rig.attachments import ENCODED, PLACES, Encoded, ServoAttachment, SwitchAttachment, reach_of
 from pivrex.rig.rig import Rig
 
-__all__ = ["AttachmentSettings", "AttachmentState", "Attachments", "obey", "reached", "settings_of"]
+__all__ = [
+    "AttachmentSettings", "AttachmentState", "Attachments", "AttachmentsColumns", "attachments_step", "reached", "settings_of",
+]  # fmt: skip
 
-Bools = NDArray[np.bool_]
+MOTOR, POSITION, SERVO, SWITCH = 0, 1, 2, 3
 
 
-@dataclass(frozen=True)
-class AttachmentSettings:
-    """A attachments, (A,) each.
+class AttachmentSettings(Record):
+    """A attachments, P of them positions with an encoder, M with a motor.
 
     Attributes
     ----------
-    motor, position, servo, switch : bool
-        What each is.
-    per_rad : float64
+    kind : (A,)
+        MOTOR, POSITION, SERVO or SWITCH.
+    arm, driven : (A,)
+        The place among those with an encoder, and among those with a motor; -1 for none.
+    per_rad : (A,)
         How far it moves while the shaft of its encoder turns by a radian, in its unit.
-    low, high : float64
+    low, high : (A,)
         As far as it goes: rad, a lift m, or -1 to 1 of a motor, 0 to 1 of a switch.
-    begin : float64
+    begin : (A,)
         Where it is at the start.
-    safe : float64
+    safe : (A,)
         Where it goes when the robot is stopped; NaN for one that has no such place.
-    holds : bool
+    holds : (A,) flags
         A position that is held against a load while the robot is stopped.
-    step : float64
+    step : (A,)
         How far a share of 1 moves it in a tick.
-    ease : float64
+    ease : (A,)
         How far a servo may go in a tick; infinite for one that goes at once.
-    loop : PidSettings
-        The drive for what is missing, in rad or m; only of positions.
-    dt_s : float
+    gain, largest : (A,)
+        Of positions: the drive for what is missing, in rad or m, and its limit.
+    first : int
+        The column of the bindings where their requests begin: share, to and by of each.
     """
 
-    motor: Bools
-    position: Bools
-    servo: Bools
-    switch: Bools
-    per_rad: Floats
-    low: Floats
-    high: Floats
-    begin: Floats
-    safe: Floats
-    holds: Bools
-    step: Floats
-    ease: Floats
-    loop: PidSettings
-    dt_s: float
+    is_settings = True
+
+    kind: Wholes = field("attached")
+    arm: Wholes = field("attached")
+    driven: Wholes = field("attached")
+    per_rad: Numbers = field("attached")
+    low: Numbers = field("attached")
+    high: Numbers = field("attached")
+    begin: Numbers = field("attached")
+    safe: Numbers = field("attached")
+    holds: Flags = field("attached")
+    step: Numbers = field("attached")
+    ease: Numbers = field("attached")
+    gain: Numbers = field("attached")
+    largest: Numbers = field("attached")
+    first: Whole = field()
 
 
-class AttachmentState(NamedTuple):
-    """What attachments remember, B + (A,) each: where they shall go, what they are told to be by now, and where the place that is
+class AttachmentState(Record):
+    """What attachments remember, B + (A,) each: where they must go, what they are commanded to be by now, and where the place that is
     called 0 lies by the encoder.
     """
 
-    goal: Floats
-    told: Floats
-    zero: Floats
+    goal: Numbers = field("attached")
+    told: Numbers = field("attached")
+    zero: Numbers = field("attached")
 
 
-class Homing(NamedTuple):
-    """How positions are homed in a tick, B + (A,) each, see `pivrex.line.asked`: driven at a share whatever their limits, 0 for
-    none; whether each is where ``called`` says from now on.
+class AttachmentsColumns(Record):
+    """What each is commanded to be, the drive of those with a motor, and where those with an encoder are, as they are called."""
+
+    target: Numbers = field("attached")
+    drive: Numbers = field("driven")
+    reached: Numbers = field("arms")
+
+
+@kernel
+def goal_of(s: AttachmentSettings, k: int, was: float, told: float, share: float, to: float, by: float) -> float:
+    """Return where an attachment must go: driven by a share of its speed, sent somewhere, moved by something, or turned over."""
+    goal = was
+    if (s.kind[k] == POSITION or s.kind[k] == SERVO) and share != 0.0:
+        goal = told + share * s.step[k]
+    if not is_nan(to):
+        goal = to
+    if s.kind[k] == SWITCH:
+        goal = 1.0 - goal if by != 0.0 else goal
+    else:
+        goal += by
+    return share if s.kind[k] == MOTOR else clamp(goal, s.low[k], s.high[k])
+
+
+@kernel
+def rest_of(s: AttachmentSettings, k: int, at: float, told: float, target: float) -> float:
+    """Return where an attachment rests while the robot is stopped."""
+    placed = not is_nan(s.safe[k])
+    if s.kind[k] == POSITION:
+        return told if s.holds[k] else clamp(at, s.low[k], s.high[k])
+    if s.kind[k] == SERVO:
+        return target if placed else told
+    return s.safe[k] if placed else target
+
+
+@kernel
+def obey(
+    s: AttachmentSettings, k: int, before: AttachmentState, after: AttachmentState, share: float, to: float, by: float, encoder: float,
+    stopped: bool, push: float, homed: bool, called: float,
+) -> tuple[float, float]:  # fmt: skip
+    """Let a tick pass for attachment k; returns where it is, and its drive in [-1, 1].
+
+    Parameters
+    ----------
+    share, to, by : float
+        What is requested: the share of its speed (of a switch 1 while something holds it on); where it must go
+        from now on, NaN for nowhere new; by how much more (of a switch 1 to turn it over).
+    encoder : float
+        Where a position is by its encoder, in rad, a lift in m.
+    push, homed, called : float, bool, float
+        A position that is homed, see `pivrex.line.asked`: driven at a share whatever its limits, 0 for none; whether it is where
+        ``called`` says from now on.
+
+    Notes
+    -----
+    To a position: drive = clip((target - position)/full_at, -largest, largest), a loop in proportion. A position that
+    is not held may have sunk while the robot was stopped: it starts again from where it is. (Own rules.)
     """
+    goal_was, told, zero = before.goal[k], before.told[k], before.zero[k]
+    if homed:
+        new = encoder - called
+        goal_was, told, zero = goal_was + zero - new, told + zero - new, new
+    at = encoder - zero
+    pushed = s.kind[k] == POSITION and push != 0.0
+    if pushed:  # it goes where it is driven, and stays there after that
+        goal_was, told = at, at
+    placed = not is_nan(s.safe[k])
+    goal = goal_of(s, k, goal_was, told, clamp(share, -1.0, 1.0), to, by)
+    if stopped and placed:
+        goal = s.safe[k]
+    target = goal
+    if s.kind[k] == SERVO and s.ease[k] < inf:
+        target = told + clamp(goal - told, -s.ease[k], s.ease[k])
+    if s.kind[k] == SWITCH:
+        target = larger(goal, clamp(share, -1.0, 1.0))
+    if stopped:
+        target = rest_of(s, k, at, told, target)
+        if not (s.kind[k] == SERVO and placed) and (placed or s.kind[k] != SWITCH):
+            goal = target
+    missing = 0.0 if stopped and not s.holds[k] else target - at
+    drive = clamp(s.gain[k] * missing, -s.largest[k], s.largest[k])
+    if s.kind[k] == MOTOR:
+        drive = clamp(target, -s.largest[k], s.largest[k])
+    if pushed and not stopped:
+        goal, target, drive = at, at, clamp(push, -s.largest[k], s.largest[k])
+    after.goal[k], after.told[k], after.zero[k] = goal, target, zero
+    return at, drive
 
-    push: Floats
-    homed: Floats
-    called: Floats
+
+@kernel
+def attachments_step(
+    s: AttachmentSettings, before: AttachmentState, after: AttachmentState, clock: ClockColumns, sensed: SensedRow,
+    bindings: BindingsColumns, routine: RoutineColumns, out: AttachmentsColumns,
+) -> None:  # fmt: skip
+    """Let each attachment obey what is requested of it."""
+    for k in range(len(s.kind)):
+        i = s.arm[k]
+        encoder = sensed.at[i] * s.per_rad[k] if i >= 0 else 0.0
+        push, homed, called = (
+            routine.push[i] if i >= 0 else 0.0,
+            i >= 0 and routine.homed[max(i, 0)] != 0.0,
+            routine.called[i] if i >= 0 else 0.0,
+        )
+        at = s.first + 3 * k
+        _, drive = obey(
+            s, k, before, after, bindings.value[at], bindings.value[at + 1], bindings.value[at + 2], encoder, clock.stopped,
+            push, homed, called,
+        )  # fmt: skip
+        out.target[k] = after.told[k]
+        if s.driven[k] >= 0:
+            out.drive[s.driven[k]] = drive
+        if i >= 0:
+            out.reached[i] = encoder - after.zero[k]
 
 
 def reached(name: str, kind: str) -> str:
@@ -88,38 +199,37 @@ def reached(name: str, kind: str) -> str:
     return f"{name}_{'height' if kind == 'lift' else 'angle'}"
 
 
-def settings_of(rig: Rig) -> AttachmentSettings:
-    """Take the attachments from a rig."""
+def settings_of(rig: Rig, inputs: Inputs) -> AttachmentSettings:
+    """Return the attachments of a rig."""
     each = list(rig.attachments.values())
     ranges = np.array([_range(a) for a in each]).reshape(-1, 7)
     low, high, begin, safe, rate, ease, gain = ranges.T.copy()
-    motor, position, servo, switch = (
-        np.array([a.kind in k for a in each], bool) for k in (("motor",), ENCODED, ("servo",), ("switch",))
-    )
-    none = np.zeros(len(each))
-    return AttachmentSettings(
-        motor=motor,
-        position=position,
-        servo=servo,
-        switch=switch,
-        per_rad=np.array([reach_of(a).per_rad if a.kind in PLACES else 1.0 for a in each]),
+    kinds = [
+        POSITION if a.kind in ENCODED else {"motor": MOTOR, "servo": SERVO, "switch": SWITCH}[a.kind] for a in each
+    ]
+    names = [plain(n) for n in rig.attachments]
+    made: AttachmentSettings = Form(AttachmentSettings, attached=len(each)).of(
+        kind=kinds,
+        arm=_counted([k == POSITION for k in kinds]),
+        driven=_counted([k in (MOTOR, POSITION) for k in kinds]),
+        per_rad=[reach_of(a).per_rad if a.kind in PLACES else 1.0 for a in each],
         low=low,
         high=high,
         begin=begin,
         safe=safe,
-        holds=np.array([getattr(a, "safe", "") == "hold" for a in each], bool),
+        holds=[getattr(a, "safe", "") == "hold" for a in each],
         step=rate * rig.dt_s,
         ease=ease * rig.dt_s,
-        loop=PidSettings(
-            p=gain,
-            i=none,
-            d=none,
-            largest=np.array([getattr(a, "largest", 1.0) for a in each]),
-            any_i=False,
-            any_d=False,
-        ),
-        dt_s=rig.dt_s,
+        gain=gain,
+        largest=[getattr(a, "largest", 1.0) for a in each],
+        first=column_of(rig, inputs, f"{names[0]}_share"),
     )
+    return made
+
+
+def _counted(flags: list[bool]) -> list[int]:
+    """Return the place of each among those that are marked, -1 for others."""
+    return [sum(flags[:i]) if flag else -1 for i, flag in enumerate(flags)]
 
 
 def _range(a: object) -> tuple[float, float, float, float, float, float, float]:
@@ -127,115 +237,32 @@ def _range(a: object) -> tuple[float, float, float, float, float, float, float]:
     match a:
         case Encoded():
             r = reach_of(a)
-            return r.low, r.high, 0.0, np.nan, r.rate, np.inf, 1 / r.full_at
+            return r.low, r.high, 0.0, nan, r.rate, inf, 1 / r.full_at
         case ServoAttachment():
             begin = a.start_rad if a.start_rad is not None else a.minimum_rad
-            safe = a.safe_rad if a.safe_rad is not None else np.nan
+            safe = a.safe_rad if a.safe_rad is not None else nan
             # one without a rate crosses its range in a second
             rate = a.rate_rad_s or a.maximum_rad - a.minimum_rad
-            return a.minimum_rad, a.maximum_rad, begin, safe, rate, a.rate_rad_s or np.inf, 0.0
+            return a.minimum_rad, a.maximum_rad, begin, safe, rate, a.rate_rad_s or inf, 0.0
         case SwitchAttachment():
             # a lamp shows what it shows, stopped or not
-            return 0.0, 1.0, float(a.start == "on"), np.nan if a.shows else float(a.safe == "on"), 0.0, np.inf, 0.0
-    return -1.0, 1.0, 0.0, 0.0, 0.0, np.inf, 0.0
-
-
-def obey(
-    settings: AttachmentSettings,
-    state: AttachmentState,
-    requests: Floats,
-    at: Floats,
-    stop: Floats,
-    homing: Homing | None = None,
-) -> tuple[AttachmentState, Floats]:
-    """Let a tick pass.
-
-    Parameters
-    ----------
-    settings : AttachmentSettings
-    state : AttachmentState
-    requests : B + (A, 3) float64
-        Of each: the share of its speed that is asked for (of a switch 1 while something holds it on); where it shall go
-        from now on, NaN for nowhere new; by how much more (of a switch 1 to turn it over).
-    at : B + (A,) float64
-        Where positions are by their encoders, in rad, a lift in m.
-    stop : B float64
-        1 while the robot is stopped: each goes to its safe state.
-    homing : Homing, optional
-
-    Returns
-    -------
-    AttachmentState, B + (A,) float64
-        The drives of those with a motor, in [-1, 1].
-
-    Notes
-    -----
-    To a position: drive = clip((target - position)/full_at, -largest, largest), a loop in proportion. A position that
-    is not held may have sunk while the robot was stopped: it starts again from where it is. (Own rules.)
-    """
-    s = settings
-    zero, goal_was, told_was = state.zero, state.goal, state.told
-    if homing is not None and some(homing.homed):
-        new = np.where(homing.homed != 0, at - homing.called, zero)
-        goal_was, told_was, zero = goal_was + zero - new, told_was + zero - new, new
-    at = at - zero
-    pushed = None
-    if homing is not None and some(homing.push):  # it goes where it is driven, and stays there after that
-        pushed = s.position & (homing.push != 0)
-        goal_was, told_was = np.where(pushed, at, goal_was), np.where(pushed, at, told_was)
-    share = np.minimum(np.maximum(requests[..., 0], -1.0), 1.0)
-    to, by = requests[..., 1], requests[..., 2]
-    goal = np.where((s.position | s.servo) & (share != 0), told_was + share * s.step, goal_was)
-    goal = np.where(np.isnan(to), goal, to)
-    goal = np.where(s.switch & (by != 0), 1.0 - goal, goal + np.where(s.switch, 0.0, by))
-    goal = np.where(s.motor, share, np.minimum(np.maximum(goal, s.low), s.high))
-    stopped = stop[..., None] != 0
-    stops = bool(some(stop))
-    placed = ~np.isnan(s.safe)
-    if stops:
-        goal = np.where(stopped & placed, s.safe, goal)
-    eased = np.minimum(np.maximum(goal - told_was, -s.ease), s.ease)
-    target = np.where(s.servo, np.where(np.isinf(s.ease), goal, told_was + eased), goal)
-    target = np.where(s.switch, np.maximum(goal, share), target)
-    if stops:
-        resting = np.where(s.holds, told_was, np.minimum(np.maximum(at, s.low), s.high))
-        rest = np.where(s.position, resting, np.where(s.servo & ~placed, told_was, target))
-        rest = np.where((s.switch | s.motor) & placed, s.safe, rest)
-        target = np.where(stopped, rest, target)
-        goal = np.where(stopped & ~(s.servo & placed) & (placed | ~s.switch), target, goal)
-    missing = target - at
-    if stops:
-        missing = np.where(stopped & ~s.holds, 0.0, missing)
-    drive, _ = pid(s.loop, np.zeros(()), missing, 0.0, s.dt_s)
-    drive = np.where(s.motor, np.minimum(np.maximum(target, -s.loop.largest), s.loop.largest), drive)
-    if pushed is not None and homing is not None:
-        force = np.minimum(np.maximum(homing.push, -s.loop.largest), s.loop.largest)
-        free = pushed & ~stopped
-        goal, target, drive = np.where(free, at, goal), np.where(free, at, target), np.where(free, force, drive)
-    return AttachmentState(goal, target, zero), drive
-
-
-class _Resting(NamedTuple):
-    """A state that stays as it is while these bytes are asked of it, and the drives then."""
-
-    state: AttachmentState
-    asked: tuple[bytes, bytes, bytes]
-    drive: Floats
+            return 0.0, 1.0, float(a.start == "on"), nan if a.shows else float(a.safe == "on"), 0.0, inf, 0.0
+    return -1.0, 1.0, 0.0, 0.0, 0.0, inf, 0.0
 
 
 class Attachments(Stage):
     """What each attachment is told to be, and the drive of those with a motor; where positions are, as they are called."""
 
     name = "attachments"
-    reads: tuple[str, ...] = ("clock", "bindings")
 
-    def __init__(self, rig: Rig) -> None:
+    def __init__(self, rig: Rig, inputs: Inputs) -> None:
         self._kinds = {plain(n): a.kind for n, a in rig.attachments.items()}
         units = {plain(n): reach_of(a).unit for n, a in rig.attachments.items() if a.kind in PLACES}
-        self._resting: _Resting | None = None
-        self.settings: AttachmentSettings = settings_of(rig)
+        self.settings: AttachmentSettings = settings_of(rig, inputs)
         self.driven = [n for n, kind in self._kinds.items() if kind == "motor" or kind in ENCODED]
-        self._arms = [n for n, kind in self._kinds.items() if kind in ENCODED]
+        arms = sum(kind in ENCODED for kind in self._kinds.values())
+        self.form = Form(AttachmentsColumns, attached=len(self._kinds), driven=len(self.driven), arms=arms)
+        self.memory = Form(AttachmentState, attached=len(self._kinds))
         self.columns = named(
             "attachments",
             *((f"{n}_target", units.get(n, "")) for n in self._kinds),
@@ -243,60 +270,17 @@ class Attachments(Stage):
             *((reached(n, kind), units[n]) for n, kind in self._kinds.items() if kind in ENCODED),
         )
         self.kept_while = tuple(self._kinds.items())
-        if self.settings.position.any():
-            self.reads = ("clock", "sensed", "bindings", "routine")
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Attachments | None:
-        return cls(rig) if rig.attachments else None
+        return cls(rig, inputs) if rig.attachments else None
 
     def place(self, layout: Layout) -> None:
         names = list(self._kinds)
         self.entry = layout.these("bindings", [f"{n}_{part}" for n in names for part in ("share", "to", "by")])
-        arms = self._arms
-        self._at = layout.these("sensed", [f"{n}_at" for n in arms])
-        self._positions = np.flatnonzero(self.settings.position)
-        self._per_rad = self.settings.per_rad[self._positions]
-        self._reached = layout.these("attachments", [reached(n, self._kinds[n]) for n in arms])
-        self._homing = layout.these("routine", [f"{n}_{what}" for what in ("push", "homed", "as") for n in arms])
-        self._stopped = layout.at("clock", "stopped")
-        self._targets = layout.these("attachments", [f"{n}_target" for n in names])
-        self._drives = layout.these("attachments", [f"{n}_drive" for n in self.driven])
-        self._with_motor = np.flatnonzero(self.settings.motor | self.settings.position)
 
     def start(self, batch: tuple[int, ...]) -> AttachmentState:
-        begin = np.broadcast_to(self.settings.begin, (*batch, len(self.settings.begin)))
-        return AttachmentState(begin, begin, np.zeros_like(begin))
-
-    def step(self, state: AttachmentState, row: Floats) -> AttachmentState:
-        requests = row[..., self.entry].reshape((*row.shape[:-1], -1, 3))
-        at = np.zeros(requests.shape[:-1])
-        at[..., self._positions] = row[..., self._at] * self._per_rad
-        asked = row[..., self._homing]
-        homing = self._spread(asked, requests) if some(asked) else None
-        after, drive = self._obeyed(state, requests, at, row[..., self._stopped], homing)
-        row[..., self._reached] = (at - after.zero)[..., self._positions]
-        row[..., self._targets] = after.told
-        row[..., self._drives] = drive[..., self._with_motor]
-        return after
-
-    def _obeyed(
-        self, state: AttachmentState, requests: Floats, at: Floats, stop: Floats, homing: Homing | None
-    ) -> tuple[AttachmentState, Floats]:
-        """Like `obey`; what is asked again of attachments that it has brought to rest is not reckoned again."""
-        if homing is not None:
-            return obey(self.settings, state, requests, at, stop, homing)
-        asked, resting = (requests.tobytes(), at.tobytes(), stop.tobytes()), self._resting
-        if resting is not None and resting.state is state and resting.asked == asked:
-            return state, resting.drive
-        after, drive = obey(self.settings, state, requests, at, stop)
-        if all(a.shape == b.shape and a.tobytes() == b.tobytes() for a, b in zip(after, state, strict=True)):
-            self._resting = _Resting(state, asked, drive)
-            return state, drive
-        return after, drive
-
-    def _spread(self, asked: Floats, requests: Floats) -> Homing:
-        """Give how positions are homed, among all attachments."""
-        whole = np.zeros((*requests.shape[:-2], 3, requests.shape[-2]))
-        whole[..., self._positions] = asked.reshape((*asked.shape[:-1], 3, len(self._positions)))
-        return Homing(whole[..., 0, :], whole[..., 1, :], whole[..., 2, :])
+        assert self.memory is not None
+        begin = self.settings.begin
+        made: AttachmentState = self.memory.of(batch, goal=begin, told=begin)
+        return made

@@ -3,44 +3,77 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from pivrex.kernels.maths import clamp, is_nan, whole
+from pivrex.kernels.records import Form, Numbers, Record, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.given import ClockColumns, RawColumns
 from pivrex.line.inputs import Inputs
-from pivrex.line.layout import Layout
-from pivrex.line.stage import Floats, Rung, Stage, named
+from pivrex.line.stage import Fractions, Rung, Stage, named
 from pivrex.line.told import Told
 from pivrex.rig.channels import describe_channel, is_one_sided
 from pivrex.rig.controls import Axis
 from pivrex.rig.rig import Rig
 
-__all__ = ["Axes", "AxesSettings", "calibration", "of_drivers", "to_fractions"]
+__all__ = ["Axes", "AxesSettings", "axes_step", "calibration", "fraction_of"]
 
 
-@dataclass(frozen=True)
-class AxesSettings:
+class AxesSettings(Record):
     """Calibration of C channels, for P drivers: the first for all sources without one of their own.
 
     Attributes
     ----------
-    rest : (P, 2, C) float64
+    rest : (P, 2, C)
         The ends of the centre range, the upper and the lower, in raw units. A one-sided channel rests at the end of its
         range.
-    per : (P, 2, C) float64
+    per : (P, 2, C)
         One over the width of the half above, and minus one over that below; 0 where there is no such half.
-    gives : (P, 2, C) float64
+    gives : (P, 2, C)
         What a whole half gives: +1 or -1.
     """
 
-    rest: Floats
-    per: Floats
-    gives: Floats
+    is_settings = True
+
+    rest: Numbers = field("drivers", 2, "channels")
+    per: Numbers = field("drivers", 2, "channels")
+    gives: Numbers = field("drivers", 2, "channels")
+
+
+@kernel
+def fraction_of(s: AxesSettings, driver: int, k: int, raw: float) -> float:
+    """Return a raw reading of channel k as a fraction in [-1, 1]; of a one-sided channel in [0, 1]. NaN (no reading) counts as rest.
+
+    Notes
+    -----
+    With the centre range [c0, c1] inside [lo, hi]:
+
+        f = sign · (clip((raw - c1)/(hi - c1), 0, 1) - clip((c0 - raw)/(c0 - lo), 0, 1))
+
+    Each half has its own width; what lies beyond the calibrated range saturates. (Own derivation: the
+    piecewise-linear map that is 0 on the centre range and ±1 at the ends.)
+    """
+    total = 0.0
+    for half in range(2):
+        share = (raw - s.rest[driver][half][k]) * s.per[driver][half][k]
+        if not is_nan(share):
+            total += clamp(share, 0.0, 1.0) * s.gives[driver][half][k]
+    return total
+
+
+@kernel
+def axes_step(s: AxesSettings, clock: ClockColumns, raw: RawColumns, out: Fractions) -> None:
+    """Turn the readings of the law's functions into fractions, by the calibration of the source that drives."""
+    driver = 0
+    if len(clock.source) > 0:
+        driver = whole(clock.source[0])
+    for k in range(len(out.value)):
+        out.value[k] = fraction_of(s, driver, k, raw.reading[k])
 
 
 def calibration(drivers: Sequence[Sequence[tuple[str, Axis]]]) -> AxesSettings:
-    """Give the settings of channels with their axes, for each driver."""
+    """Return the settings of channels with their axes, for each driver."""
     rows = []
     for axes in drivers:
         for channel, axis in axes:
@@ -53,50 +86,17 @@ def calibration(drivers: Sequence[Sequence[tuple[str, Axis]]]) -> AxesSettings:
                 sign = 1.0 if axis.reversed else -1.0
             below, above = low - axis.minimum, axis.maximum - high
             rows.append((high, low, 1 / above if above else 0.0, -1 / below if below else 0.0, sign, -sign))
-    whole = np.array(rows, float).reshape(len(drivers), -1, 3, 2).transpose(0, 2, 3, 1)
-    return AxesSettings(*(whole[:, i].copy() for i in range(3)))
-
-
-def of_drivers(settings: AxesSettings, driver: NDArray[np.intp] | int) -> AxesSettings:
-    """Give the calibration of the drivers of a batch, B + (2, C) each instead of (P, 2, C), from their numbers, B."""
-    return AxesSettings(settings.rest[driver], settings.per[driver], settings.gives[driver])
-
-
-def to_fractions(settings: AxesSettings, raw: Floats) -> Floats:
-    """Turn raw readings into fractions.
-
-    Parameters
-    ----------
-    settings : AxesSettings
-        Of one driver, (2, C), or of each robot's, B + (2, C); see `of_drivers`.
-    raw : B + (C,) float64
-        In the units of each device. NaN (no reading) counts as rest.
-
-    Returns
-    -------
-    B + (C,) float64
-        In [-1, 1]; one-sided channels in [0, 1] (reversed ones in [0, 1] too).
-
-    Notes
-    -----
-    With the centre range [c0, c1] inside [lo, hi]:
-
-        f = sign · (clip((raw - c1)/(hi - c1), 0, 1) - clip((c0 - raw)/(c0 - lo), 0, 1))
-
-    Each half has its own width; what lies beyond the calibrated range saturates. (Own derivation: the
-    piecewise-linear map that is 0 on the centre range and ±1 at the ends.)
-    """
-    # fmax and fmin take the number where the other side is NaN, so no reading can pass a NaN on
-    halves = np.fmin(np.fmax((raw[..., None, :] - settings.rest) * settings.per, 0.0), 1.0) * settings.gives
-    fractions: Floats = halves[..., 0, :] + halves[..., 1, :]
-    return fractions
+    values = np.array(rows, float).reshape(len(drivers), -1, 3, 2).transpose(0, 2, 3, 1)
+    made: AxesSettings = Form(AxesSettings, drivers=len(drivers), channels=values.shape[-1]).of(
+        rest=values[:, 0], per=values[:, 1], gives=values[:, 2]
+    )
+    return made
 
 
 class Axes(Stage):
     """The calibration of the law's functions. A source of the rig may have one of its own, which counts while it drives."""
 
     name = "axes"
-    reads = ("clock", "raw")
 
     def __init__(self, rig: Rig, inputs: Inputs) -> None:
         self.functions = inputs.functions
@@ -107,7 +107,7 @@ class Axes(Stage):
         self.settings: AxesSettings = calibration(
             [[(rig.channel(n), self.axis(n, driving)[0]) for n in self._names] for driving in drivers]
         )
-        self._plain = of_drivers(self.settings, 0)
+        self.form = Form(Fractions, functions=len(self.functions))
         self.columns = named("axes", *((f, "") for f in self.functions))
 
     @classmethod
@@ -122,19 +122,6 @@ class Axes(Stage):
             return self._rig.sources[source].axes[channel], f"sources.{source}.axes.{channel}"
         return axis, f"axes.{name}" if name in self._rig.axes else ""
 
-    def place(self, layout: Layout) -> None:
-        raw = layout.stage("raw").start
-        self._in = slice(raw, raw + len(self.functions))
-        self._out = layout.stage("axes")
-        self._source = layout.at("clock", "source") if self._calibrated else -1
-
-    def step(self, state: object, row: Floats) -> object:
-        settings = self._plain
-        if self._source >= 0:
-            settings = of_drivers(self.settings, row[..., self._source].astype(np.intp))
-        row[..., self._out] = to_fractions(settings, row[..., self._in])
-        return state
-
     def phrases(self, told: Told) -> list[str]:
         if not told.by_stick:
             return []
@@ -142,7 +129,7 @@ class Axes(Stage):
         return [f"{told.control} {value:.2f}{way}"]
 
     def rungs(self, told: Told) -> list[Rung]:
-        source = int(told("clock", "source")) if self._source >= 0 else 0
+        source = int(told("clock", "source")) if self._calibrated else 0
         driving = self._calibrated[source - 1] if source else ""
         found = []
         for function, name, column in zip(self.functions, self._names, self._channels, strict=True):

@@ -2,55 +2,53 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
+from pivrex.kernels.maths import clamp, copysign, div, larger, sqrt
+from pivrex.kernels.records import Flag, Flags, Form, Numbers, Record, Whole, field
+from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
-from pivrex.line.layout import Layout
-from pivrex.line.stage import Floats, Rung, Stage, named
+from pivrex.line.stage import Fractions, Rung, Stage, named
 from pivrex.line.told import Told
 from pivrex.rig.channels import is_one_sided, stick_of
 from pivrex.rig.rig import Rig
 
-__all__ = ["Band", "BandSettings", "dead_band", "rescaled", "settings_of"]
+__all__ = ["Band", "BandSettings", "band_step", "rescaled", "settings_of"]
 
 _TINY = 1e-12
 
-AXIS, STICK, SUM = range(3)
+AXIS, STICK, SUM = 0, 1, 2
 MEASURES = {"axis": AXIS, "stick": STICK, "sum": SUM}
 
 
-@dataclass(frozen=True)
-class BandSettings:
+class BandSettings(Record):
     """The dead band of C channels.
 
     Attributes
     ----------
     measure : int
         What is measured: AXIS, STICK or SUM.
-    cut : bool
+    cut : flag
         The onset: True jumps to the value as it is, False starts from 0 at the edge.
-    edge : (C,) float64
+    edge : (C,)
         Where the dead band ends; at least 1e-12.
-    per_rest : (C,) float64
-        One over what is left beyond the edge, 1/(1 - e).
-    together : (C, C) float64
-        1 where two channels belong to one stick.
-    norms : (2·C, C) float64
-        Sums over each channel's stick, then the same with every channel divided by its edge; squared for STICK.
+    per_rest : (C,)
+        One over what is left outside the edge, 1/(1 - e).
+    together : (C, C) flags
+        Which channels belong to one stick.
     """
 
-    measure: int
-    cut: bool
-    edge: Floats
-    per_rest: Floats
-    together: Floats
-    norms: Floats
+    is_settings = True
+
+    measure: Whole = field()
+    cut: Flag = field()
+    edge: Numbers = field("functions")
+    per_rest: Numbers = field("functions")
+    together: Flags = field("functions", "functions")
 
 
 def settings_of(rig: Rig) -> BandSettings:
-    """Take the dead bands of the functions of a rig's law."""
+    """Return the dead bands of the functions of a rig's law."""
     axes = rig.law.axes()
     sticks = [stick_of(rig.channel(name)) for name in axes.values()]
     together = np.array(
@@ -60,35 +58,39 @@ def settings_of(rig: Rig) -> BandSettings:
         ]
     )
     edge = np.maximum([rig.shaping.of(role).edge for role in axes], _TINY)
-    measure = MEASURES[rig.shaping.measure]
-    return BandSettings(
-        measure=measure,
+    made: BandSettings = Form(BandSettings, functions=len(sticks)).of(
+        measure=MEASURES[rig.shaping.measure],
         cut=rig.shaping.onset == "cut",
         edge=edge,
         per_rest=1 / (1 - edge),
         together=together,
-        norms=np.concatenate((together, together / (edge**2 if measure == STICK else edge))),
     )
+    return made
 
 
-def rescaled(fractions: Floats, edge: Floats | float, per_rest: Floats | float) -> Floats:
-    """Take out the dead band of single axes, rescaled from its edge: sign(f)·max(|f| - e, 0)/(1 - e). Any shape."""
-    return np.copysign(np.maximum(np.abs(fractions) - edge, 0.0) * per_rest, fractions)
+@kernel
+def rescaled(fraction: float, edge: float, per_rest: float) -> float:
+    """Take out the dead band of a single axis, rescaled from its edge: sign(f)·max(|f| - e, 0)/(1 - e)."""
+    return copysign(larger(abs(fraction) - edge, 0.0) * per_rest, fraction)
 
 
-def dead_band(settings: BandSettings, fractions: Floats) -> Floats:
-    """Take out what lies inside the dead band.
+@kernel
+def norms(s: BandSettings, k: int, axes: Fractions) -> tuple[float, float]:
+    """Return how far the stick of channel k is pushed, N, and the same with each channel divided by its own edge, m."""
+    size, m = 0.0, 0.0
+    for j in range(len(axes.value)):
+        if s.together[k][j]:
+            f, share = axes.value[j], div(axes.value[j], s.edge[j])
+            size += f * f if s.measure == STICK else abs(f)
+            m += share * share if s.measure == STICK else abs(share)
+    if s.measure == STICK:
+        return sqrt(size), sqrt(m)
+    return size, m
 
-    Parameters
-    ----------
-    settings : BandSettings
-    fractions : B + (C,) float64
-        In [-1, 1].
 
-    Returns
-    -------
-    B + (C,) float64
-        In [-1, 1], with the signs of ``fractions``.
+@kernel
+def band_step(s: BandSettings, axes: Fractions, out: Fractions) -> None:
+    """Take out what lies inside the dead band; the result is in [-1, 1] with the signs of the fractions.
 
     Notes
     -----
@@ -104,46 +106,38 @@ def dead_band(settings: BandSettings, fractions: Floats) -> Floats:
     this is the usual (|f| - e)/(1 - e), which is how it is computed then. A stick in the corner of its gate (N > 1)
     saturates. (Own derivation.)
     """
-    if settings.measure == AXIS:
-        if settings.cut:
-            return np.where(np.abs(fractions) > settings.edge, fractions, 0.0)
-        return rescaled(fractions, settings.edge, settings.per_rest)
-    count = fractions.shape[-1]
-    if settings.measure == STICK:
-        norms = np.sqrt(np.einsum("ij,...j->...i", settings.norms, fractions * fractions))
-    else:
-        norms = np.einsum("ij,...j->...i", settings.norms, np.abs(fractions))
-    size, m = norms[..., :count], norms[..., count:]
-    if settings.cut:
-        return np.where(m > 1.0, fractions, 0.0)
-    m = np.maximum(m, 1.0)
-    # the formula with m multiplied out; m - N is m·(1 - edge along the ray), which a corner can bring near 0: hence the floor
-    gain = (m - 1.0) / np.maximum(m - size, 0.05 * m)
-    return np.maximum(np.minimum(fractions * gain, 1.0), -1.0)
+    for k in range(len(out.value)):
+        f = axes.value[k]
+        if s.measure == AXIS:
+            if s.cut:
+                out.value[k] = f if abs(f) > s.edge[k] else 0.0
+            else:
+                out.value[k] = rescaled(f, s.edge[k], s.per_rest[k])
+        else:
+            size, m = norms(s, k, axes)
+            if s.cut:
+                out.value[k] = f if m > 1.0 else 0.0
+            else:
+                m = larger(m, 1.0)
+                # the formula with m multiplied out; m - N is m·(1 - edge along the ray), which a corner can bring near 0: hence the floor
+                out.value[k] = clamp(f * div(m - 1.0, larger(m - size, 0.05 * m)), -1.0, 1.0)
 
 
 class Band(Stage):
     """The dead band of the law's functions."""
 
     name = "band"
-    reads = ("axes",)
 
     def __init__(self, rig: Rig, functions: tuple[str, ...]) -> None:
         self.functions = functions
         self._shaping = rig.shaping
         self.settings: BandSettings = settings_of(rig)
         self.columns = named("band", *((f, "") for f in functions))
+        self.form = Form(Fractions, functions=len(functions))
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Band:
         return cls(rig, inputs.functions)
-
-    def place(self, layout: Layout) -> None:
-        self._in, self._out = layout.stage("axes"), layout.stage("band")
-
-    def step(self, state: object, row: Floats) -> object:
-        row[..., self._out] = dead_band(self.settings, row[..., self._in])
-        return state
 
     def phrases(self, told: Told) -> list[str]:
         return [f"band {told.of_function('band')[0]:.2f}"] if told.by_stick else []

@@ -2,33 +2,103 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from typing import Any
 
 import numpy as np
 
-from pivrex.line import axes as calibrated
-from pivrex.line.helping import Help, helps_of
+from pivrex.kernels.maths import clamp, larger, nan, smaller
+from pivrex.kernels.records import Form, Numbers, Record, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.axes import AxesSettings, calibration
+from pivrex.line.given import ClockColumns, RawColumns
+from pivrex.line.helps import Help, helps_of
 from pivrex.line.inputs import Inputs
-from pivrex.line.layout import Layout, plain
-from pivrex.line.presses import HELD, TOGGLE, BindingSettings, BindingState, Bools, act, deflections, way_of
-from pivrex.line.stage import PRESSED, Floats, Rung, Stage, named, some
+from pivrex.line.layout import plain
+from pivrex.line.presses import (
+    ADD,
+    HELD,
+    LOWER,
+    NOTHING,
+    PUT,
+    TOGGLE,
+    BindingScratch,
+    BindingSettings,
+    BindingState,
+    deflection,
+    press_step,
+    way_of,
+)  # fmt: skip
+from pivrex.line.stage import PRESSED, Rung, Stage, named
 from pivrex.line.told import Told
 from pivrex.rig.actions import Action
 from pivrex.rig.attachments import PLACES, reach_of
 from pivrex.rig.patches import Patch, target_of
 from pivrex.rig.rig import Rig
 
-__all__ = ["Bindings"]
+__all__ = ["Bindings", "BindingsColumns", "bindings_step", "column_of"]
 
 EVENTS = ("stop", "shut down", "record", "holding", "zero gyro")
 LASTING = ("brake", "coast", "hold")
+
+
+class BindingsColumns(Record):
+    """What is asked for, by what is asked: whoever obeys knows the column."""
+
+    value: Numbers = field("columns")
+
+
+@kernel
+def write_action(s: BindingSettings, k: int, out: BindingsColumns) -> None:
+    """Write what binding k asks for into its column."""
+    if s.does[k] == PUT:
+        out.value[s.column[k]] = s.value[k]
+    elif s.does[k] == ADD:
+        out.value[s.column[k]] += s.value[k]
+    elif s.does[k] == LOWER:
+        out.value[s.column[k]] = smaller(out.value[s.column[k]], s.value[k])
+
+
+@kernel
+def bindings_step(
+    s: BindingSettings, w: BindingScratch, before: BindingState, after: BindingState, clock: ClockColumns, raw: RawColumns,
+    out: BindingsColumns,
+) -> None:  # fmt: skip
+    """Write all that buttons, letters, bits and the sticks of attachments ask for."""
+    for k in range(len(s.idle)):
+        out.value[k] = s.idle[k]
+    press_step(s, w, before, after, clock, raw)
+    for i in range(s.twists):
+        asked = 0.0
+        for k in range(len(s.motions)):
+            asked += after.grown[k] * s.twist[k][i]
+        out.value[i] = clamp(asked, -1.0, 1.0)
+    for k in range(len(s.of)):
+        if w.lasting[k] if s.lasts[k] else w.fired[k]:
+            write_action(s, k, out)
+    for k in range(len(s.follows)):
+        share = deflection(s, k, raw.reading[s.follows[k]])
+        column, low, high = s.follow_column[k], s.follow_low[k], s.follow_high[k]
+        if low == high:
+            out.value[column] += share
+        elif share != 0.0:  # a servo goes where the stick is
+            out.value[column] = 0.5 * (low + high) + share * 0.5 * (high - low)
+    for k in range(len(s.lamps)):
+        lit = 1.0 if raw.reading[s.lamps[k]] >= PRESSED else 0.0
+        out.value[s.lamp_column[k]] = larger(out.value[s.lamp_column[k]], lit)
+
+
+def column_of(rig: Rig, inputs: Inputs, name: str) -> int:
+    """Return the place of a column among those of the bindings; -1 if this rig has none of that name."""
+    if inputs.asked is None:
+        stage = Bindings.of(rig, inputs)
+        inputs.asked = tuple(c.name for c in stage.columns) if stage is not None else ()
+    return inputs.asked.index(name) if name in inputs.asked else -1
 
 
 class Bindings(Stage):
     """Everything that buttons, letters, bits and the sticks of attachments ask for, in columns by what is asked."""
 
     name = "bindings"
-    reads = ("clock", "raw")
 
     def __init__(self, rig: Rig, inputs: Inputs) -> None:
         self._rig = rig
@@ -45,57 +115,78 @@ class Bindings(Stage):
         ]
         following = [(p, d.target) for p, d in pairs if d.verb == "follow"]
         self.followers = tuple(target for _, target in following)
-        self.settings: BindingSettings = self._settings(rig, inputs, [p for p, _ in following])
+        self._names_of_levels = [v.name for v in rig.speed_levels.levels]
+        motions = [i for i, d in enumerate(self.actions) if d.verb == "motion"]
+        twist = np.array([self._fractions(self.actions[i]) for i in motions]).reshape(-1, 4)
+        self.columns = named("bindings", *self._names(bool(motions), bool((twist[:, 3] != 0).any())))
+        self.settings: BindingSettings = self._settings(rig, inputs, [p for p, _ in following], motions, twist)
         self.at_rest = tuple(inputs.at(p.source, p.channel) for p in self.patches)
         """The reading of each binding, among all."""
-        self.columns = named("bindings", *self._names())
+        self.form = Form(BindingsColumns, columns=len(self.columns))
+        sizes = {"pressed": len(self.settings.channels), "bindings": len(self.patches), "motions": len(motions)}
+        self.memory, self.scratch = Form(BindingState, **sizes), Form(BindingScratch, **sizes)
         self.kept_while = tuple((p.source, p.channel, p.action, p.binding) for p in self.patches)
-        self._names_of_levels = [v.name for v in rig.speed_levels.levels]
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Bindings | None:
         return cls(rig, inputs) if inputs.patches or rig.attachments else None
 
-    def _settings(self, rig: Rig, inputs: Inputs, following: list[Patch]) -> BindingSettings:
-        n = len(self.patches)
+    def _settings(
+        self, rig: Rig, inputs: Inputs, following: list[Patch], motions: list[int], twist: Any
+    ) -> BindingSettings:
         bindings = [p.binding for p in self.patches]
         at = [inputs.at(p.source, p.channel) for p in self.patches]
-        beside = [
+        with_ = [
             inputs.at(p.source, b.with_) if b is not None and b.with_ else -1
             for p, b in zip(self.patches, bindings, strict=True)
         ]
-        channels = list(dict.fromkeys([*at, *(b for b in beside if b >= 0)]))
-        other = [channels.index(b) if b >= 0 else -1 for b in beside]
-        beaten = np.array([[a >= 0 and b < 0 and i == j for b, j in zip(beside, at, strict=True)]
-                           for a, i in zip(beside, at, strict=True)], bool).reshape(n, n)  # fmt: skip
-        motions = [i for i, d in enumerate(self.actions) if d.verb == "motion"]
-        twist = np.array([self._fractions(self.actions[i]) for i in motions]).reshape(-1, 4)
+        channels = list(dict.fromkeys([*at, *(b for b in with_ if b >= 0)]))
+        beats = [
+            (i, j) for i, (a, b) in enumerate(zip(at, with_, strict=True)) for j, (c, d) in enumerate(zip(at, with_, strict=True))
+            if b >= 0 and d < 0 and a == c
+        ]  # fmt: skip
         of_motion = [bindings[i] for i in motions]
         ways = np.array([self.actions[i].twist for i in motions]).reshape(-1, 3)
-        opposite = [[bool((a * b < 0).any()) for b in ways] for a in ways]
-        return BindingSettings(
-            channels=np.array(channels, np.intp),
-            of=np.array([channels.index(a) for a in at], np.intp),
-            other=np.array(other, np.intp),
-            way=np.array([way_of(p) for p in self.patches], np.intp),
-            presses=np.array([float(b.presses) if b is not None else 0.0 for b in bindings]),
-            within=np.array([b.within_s if b is not None else 1e9 for b in bindings]),
-            letter=np.array([p.channel.startswith("letter ") for p in self.patches], bool),
-            beaten=beaten,
-            dt_s=rig.dt_s,
-            motions=np.array(motions, np.intp),
+        opposite = [(i, j) for i, a in enumerate(ways) for j, b in enumerate(ways) if (a * b < 0).any()]
+        columns = {c.name: i for i, c in enumerate(self.columns)}
+        does = [self._does(action, columns) for action in self.actions]
+        followers = [self._followed(name, columns) for name in self.followers]
+        idle = [1.0 if n == "slow" else nan if n.endswith("_to") and n != "level_to" else 0.0 for n in columns]
+        form = Form(
+            BindingSettings, pressed=len(channels), bindings=len(self.patches), beats=len(beats), motions=len(motions),
+            opposites=len(opposite), columns=len(columns), followers=len(following), lamps=len(self._lamps),
+            calibration=Form(AxesSettings, drivers=1, channels=len(following)),
+        )  # fmt: skip
+        made: BindingSettings = form.of(
+            channels=channels,
+            of=[channels.index(a) for a in at],
+            other=[channels.index(b) if b >= 0 else -1 for b in with_],
+            way=[way_of(p) for p in self.patches],
+            presses=[float(b.presses) if b is not None else 0.0 for b in bindings],
+            within=[b.within_s if b is not None else 1e9 for b in bindings],
+            letter=[p.channel.startswith("letter ") for p in self.patches],
+            beats=np.array(beats).reshape(-1, 2),
+            **{what: [d[k] for d in does] for k, what in enumerate(("does", "column", "value", "lasts"))},
+            motions=motions,
             twist=twist,
-            bound=np.array([self.actions[i].value for i in motions]),
-            rise=np.array([b.rise_per_s if b is not None else 0.0 for b in of_motion]),
-            fall=np.array([b.fall_per_s if b is not None else 0.0 for b in of_motion]),
-            against=np.array(opposite, bool).reshape(len(motions), len(motions)),
-            follows=np.array([inputs.at(p.source, p.channel) for p in following], np.intp),
-            calibration=calibrated.of_drivers(
-                calibrated.calibration([[(p.channel, rig.axis_of(p.source, p.channel)) for p in following]]), 0
-            ),
-            edge=np.array([p.binding.edge if p.binding is not None else 0.0 for p in following]),
-            sense=np.array([-1.0 if p.binding is not None and p.binding.reversed else 1.0 for p in following]),
+            bound=[self.actions[i].value for i in motions],
+            rise=[b.rise_per_s if b is not None else 0.0 for b in of_motion],
+            fall=[b.fall_per_s if b is not None else 0.0 for b in of_motion],
+            opposite=np.array(opposite).reshape(-1, 2),
+            twists=4 if "pivot" in columns else 3 if "forward" in columns else 0,
+            idle=idle,
+            follows=[inputs.at(p.source, p.channel) for p in following],
+            **{
+                what: [f[k] for f in followers] for k, what in enumerate(("follow_column", "follow_low", "follow_high"))
+            },
+            calibration=calibration([[(p.channel, rig.axis_of(p.source, p.channel)) for p in following]]),
+            edge=[p.binding.edge if p.binding is not None else 0.0 for p in following],
+            sense=[-1.0 if p.binding is not None and p.binding.reversed else 1.0 for p in following],
+            lamps=[channel for _, channel in self._lamps],
+            lamp_column=[columns[f"{plain(n)}_share"] for n, _ in self._lamps],
+            dt=rig.dt_s,
         )
+        return made
 
     @staticmethod
     def _fractions(action: Action) -> tuple[float, float, float, float]:
@@ -103,10 +194,10 @@ class Bindings(Stage):
         forward, left, turn = action.twist
         return (0.0, 0.0, 0.0, 2 * turn) if action.pivots else (forward, left, turn, 0.0)
 
-    def _names(self) -> list[tuple[str, str]]:
+    def _names(self, moves: bool, pivots: bool) -> list[tuple[str, str]]:
         verbs = {d.verb for d in self.actions}
-        names = ["forward", "left", "turn"] if self.settings.motions.size else []
-        names += ["pivot"] if (self.settings.twist[:, 3] != 0).any() else []
+        names = ["forward", "left", "turn"] if moves else []
+        names += ["pivot"] if pivots else []
         names += ["slow"] if "slow" in verbs else []
         names += [v for v in LASTING if v in verbs] + [v.replace(" ", "_") for v in EVENTS if v in verbs]
         names += ["level_to"] if "level" in verbs else []
@@ -121,140 +212,60 @@ class Bindings(Stage):
             found += [(f"{plain(name)}_share", ""), (f"{plain(name)}_to", unit), (f"{plain(name)}_by", unit)]
         return found
 
-    def place(self, layout: Layout) -> None:
-        self._raw, self._out = layout.stage("raw"), layout.stage("bindings")
-        self._t, self._stopped = layout.at("clock", "t"), layout.at("clock", "stopped")
-        first = self._out.start
-        at = {c.name: layout.at("bindings", c.name) - first for c in self.columns}
-        self._idle = np.zeros(len(self.columns))
-        """What stands there while nothing is asked for."""
-        if "slow" in at:
-            self._idle[at["slow"]] = 1.0
-        self._idle[[i for n, i in at.items() if n.endswith("_to") and n != "level_to"]] = np.nan
-        self._idles = bool((self._idle != 0).any())
-        self._twist = slice(0, 4 if "pivot" in at else 3 if "forward" in at else 0)
-        self._writers = [self._writer(action, at) for action in self.actions]
-        self._follower_at = [
-            (at[f"{plain(n)}_to"], *self._range(n)) if self._rig.attachments[n].kind == "servo"
-            else (at[f"{plain(n)}_share"], 0.0, 0.0)
-            for n in self.followers
-        ]  # fmt: skip
-        self._lamp_at = [(first + at[f"{plain(n)}_share"], self._raw.start + channel) for n, channel in self._lamps]
-        self._pressed = self.settings.channels + self._raw.start
+    def _followed(self, name: str, columns: dict[str, int]) -> tuple[int, float, float]:
+        """Return the column of an attachment that follows a stick, and where a servo goes at its ends."""
+        attachment = self._rig.attachments[name]
+        if attachment.kind != "servo":
+            return columns[f"{plain(name)}_share"], 0.0, 0.0
+        reach = reach_of(attachment)
+        return columns[f"{plain(name)}_to"], reach.low, reach.high
 
-    def _range(self, name: str) -> tuple[float, float]:
-        reach = reach_of(self._rig.attachments[name])
-        return reach.low, reach.high
-
-    def _writer(self, action: Action, at: dict[str, int]) -> Callable[[Floats, Bools, Bools], None] | None:  # noqa: C901, PLR0911, PLR0912 - a case for each action, with the column that it writes
-        """Give what writes an action into the columns, B + (n,), from whether it lasts and whether it is done now, B."""
+    def _does(self, action: Action, columns: dict[str, int]) -> tuple[int, int, float, bool]:  # noqa: C901, PLR0911, PLR0912 - a case for each action
+        """Return what an action does to which column, by what, and whether as long as it lasts."""
         kind = self._rig.attachments[action.target].kind if action.target in self._rig.attachments else ""
         name = plain(action.target)
-
-        def put(column: str, value: float, by: int = 1) -> Callable[[Floats, Bools, Bools], None]:
-            k = at[column]
-
-            def write(out: Floats, lasting: Bools, fired: Bools) -> None:
-                out[..., k] = np.where(fired if by else lasting, value, out[..., k])
-
-            return write
-
-        def add(column: str, value: float, by: int = 1) -> Callable[[Floats, Bools, Bools], None]:
-            k = at[column]
-
-            def write(out: Floats, lasting: Bools, fired: Bools) -> None:
-                out[..., k] = out[..., k] + np.where(fired if by else lasting, value, 0.0)
-
-            return write
-
         match action.verb:
             case "motion":
-                return None
+                return NOTHING, 0, 0.0, False
             case "slow":
-                k = at["slow"]
-
-                def slower(out: Floats, lasting: Bools, fired: Bools) -> None:
-                    out[..., k] = np.where(lasting, np.minimum(out[..., k], action.value), out[..., k])
-
-                return slower
+                return LOWER, columns["slow"], action.value, True
             case "brake" | "coast" | "hold":
-                return put(action.verb, 1.0, 0)
+                return PUT, columns[action.verb], 1.0, True
             case "stop" | "shut down" | "record" | "holding" | "zero gyro":
-                return put(action.verb.replace(" ", "_"), 1.0)
+                return PUT, columns[action.verb.replace(" ", "_")], 1.0, False
             case "level":
-                return put("level_to", 1.0 + [v.name for v in self._rig.speed_levels.levels].index(action.target))
+                return PUT, columns["level_to"], 1.0 + self._names_of_levels.index(action.target), False
             case "walk":
-                return add("level_by", 1.0 if action.target == "up" else -1.0)
+                return ADD, columns["level_by"], 1.0 if action.target == "up" else -1.0, False
             case "frame":
-                return put("frame", {"robot": 1.0, "field": 2.0, "other": 3.0}[action.target])
+                return PUT, columns["frame"], {"robot": 1.0, "field": 2.0, "other": 3.0}[action.target], False
             case "heading":
-                return put("set_heading", 1.0)
+                return PUT, columns["set_heading"], 1.0, False
             case "point":
-                return put("next_point", 1.0)
+                return PUT, columns["next_point"], 1.0, False
             case "help":
-                return put("help", 1.0 + self._helps.index(Help(action.target, action.numbers)), 0)
+                return PUT, columns["help"], 1.0 + self._helps.index(Help(action.target, action.numbers)), True
             case "speed":
-                return add(f"{name}_share", action.value, 0)
+                return ADD, columns[f"{name}_share"], action.value, True
             case "to":
-                return put(f"{name}_to", target_of(self._rig, action))
+                return PUT, columns[f"{name}_to"], target_of(self._rig, action), False
             case "by":
-                return add(f"{name}_by", target_of(self._rig, action))
+                return ADD, columns[f"{name}_by"], target_of(self._rig, action), False
             case "on" if kind == "switch" and way_of(self._patch_of(action)) in (HELD, TOGGLE):
-                return put(f"{name}_share", 1.0, 0)
+                return PUT, columns[f"{name}_share"], 1.0, True
             case "on" | "off":
-                return put(f"{name}_to", float(action.verb == "on"))
+                return PUT, columns[f"{name}_to"], float(action.verb == "on"), False
             case "toggle":
-                return put(f"{name}_by", 1.0)
+                return PUT, columns[f"{name}_by"], 1.0, False
         raise TypeError(f"unknown action {action!r}")
 
     def _patch_of(self, action: Action) -> Patch:
         return next(p for p in self.patches if p.action is action)
 
     def start(self, batch: tuple[int, ...]) -> BindingState:
-        s = self.settings
-        no, zero = np.zeros((*batch, len(s.of)), bool), np.zeros((*batch, len(s.of)))
-        unseen = np.zeros((*batch, len(s.channels)), bool)
-        grown, busy = np.zeros((*batch, len(s.motions))), np.ones(batch, bool)
-        return BindingState(unseen, no, zero, no, no, zero, np.full(zero.shape, -1e9), grown, busy)
-
-    def step(self, state: BindingState, row: Floats) -> BindingState:
-        s = self.settings
-        if self._idles:
-            row[..., self._out] = self._idle
-        if some(state.busy) or some(row[..., self._pressed] >= PRESSED):
-            out = row[..., self._out]
-            state, acting = act(s, state, row[..., self._raw], row[..., self._t], row[..., self._stopped] != 0)
-            if self._twist.stop:
-                asked = (state.grown[..., :, None] * s.twist[:, : self._twist.stop]).sum(axis=-2)
-                out[..., self._twist] = np.minimum(np.maximum(asked, -1.0), 1.0)
-            if some(acting.lasting) or some(acting.fired):
-                for i, write in enumerate(self._writers):
-                    if write is not None:
-                        write(out, acting.lasting[..., i], acting.fired[..., i])
-        if self._follower_at:
-            self._follow(row[..., self._out], deflections(s, row[..., self._raw]))
-        for k, channel in self._lamp_at:
-            row[..., k] = np.maximum(row[..., k], row[..., channel] >= PRESSED)
-        return state
-
-    def run(self, state: BindingState, rows: Floats, counts: Sequence[bool]) -> BindingState:
-        if some(state.busy) or some(rows[:, self._pressed] >= PRESSED):
-            return super().run(state, rows, counts)
-        self.step(self.idle((len(rows),)), rows)
-        return state
-
-    def idle(self, batch: tuple[int, ...]) -> BindingState:
-        """Give the state of robots whose buttons were all seen released."""
-        fresh = self.start(batch)
-        return fresh._replace(armed=np.ones_like(fresh.armed), busy=np.zeros(batch, bool))
-
-    def _follow(self, out: Floats, shares: Floats) -> None:
-        for f, (k, low, high) in enumerate(self._follower_at):
-            share = shares[..., f]
-            if low == high:
-                out[..., k] = out[..., k] + share
-            else:  # a servo goes where the stick is
-                out[..., k] = np.where(share != 0, (low + high) / 2 + share * (high - low) / 2, out[..., k])
+        assert self.memory is not None
+        made: BindingState = self.memory.of(batch, pressed_at=-1e9)
+        return made
 
     # --- what it tells ---
 

@@ -2,24 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import NamedTuple
-
 import numpy as np
 
+from pivrex.kernels.maths import clamp, div, is_nan, larger, nan
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, field, part
+from pivrex.kernels.subset import kernel
+from pivrex.line.bindings import BindingsColumns, column_of
+from pivrex.line.given import ClockColumns, SensedRow
 from pivrex.line.inputs import Inputs
-from pivrex.line.law import halts
-from pivrex.line.layout import Layout, plain
-from pivrex.line.motion import speeds_at
+from pivrex.line.law import LawColumns, are_halted
+from pivrex.line.layout import plain
+from pivrex.line.motion import row_sum
 from pivrex.line.pid import LoopSettings, loop
-from pivrex.line.stage import Floats, Rung, Stage, named
+from pivrex.line.stage import Rung, Stage, named
 from pivrex.line.told import Told
-from pivrex.line.values import MANY, Ops, Value, joined, ops_of, parts, single, whole
 from pivrex.rig.rig import Rig
 from pivrex.rig.wheel_control import WheelControl
 
-__all__ = ["Control", "ControlSettings", "ControlState", "settings_of"]
+__all__ = ["Control", "ControlColumns", "ControlSettings", "ControlState", "control_step"]
 
 CREEPS = 0.01
 """A wheel that shall turn slower than this share of its top speed gets its share of what friction takes."""
@@ -31,51 +31,136 @@ SMOOTH_V_S = 0.2
 """Over so long the battery's voltage is averaged before drive is raised for it."""
 
 
-@dataclass(frozen=True)
-class ControlSettings:
+class ControlSettings(Record):
     """D driving motors of W wheels.
 
     Attributes
     ----------
-    share : (D, W) float64
+    share : (D, W)
         Each motor's share of top speed from its wheels' surface speeds in m/s: the mean of speed/top.
-    static, speed, acceleration : (D,) float64
+    static, speed, acceleration : (D,)
         Drive for friction, for top speed, and for top speed per second.
     loop : LoopSettings
         From shares of top speed that are missing to drive; all 0 without a loop.
-    loops : bool
+    loops : flag
     smooth : float
         How much of a newly measured speed counts.
     volts : float
         The nominal voltage; 0 where drive is not raised for a battery that sags.
-    smooth_volts, dt_s : float
+    smooth_volts : float
+        How much of a newly measured voltage counts.
+    dt : float
+    brake, coast : int
+        The columns of the bindings, -1 for none.
     """
 
-    share: Floats
-    static: Floats
-    speed: Floats
-    acceleration: Floats
-    loop: LoopSettings
-    loops: bool
-    smooth: float
-    volts: float
-    smooth_volts: float
-    dt_s: float
+    is_settings = True
+
+    share: Numbers = field("motors", "wheels", unit="s/m")
+    static: Numbers = field("motors")
+    speed: Numbers = field("motors")
+    acceleration: Numbers = field("motors", unit="s")
+    loop: LoopSettings = part()
+    loops: Flag = field()
+    smooth: Number = field()
+    volts: Number = field(unit="V")
+    smooth_volts: Number = field()
+    dt: Number = field(unit="s")
+    brake: Whole = field()
+    coast: Whole = field()
 
 
-class ControlState(NamedTuple):
+class ControlState(Record):
     """What is remembered: the shares wanted and measured last, B + (D,), the latter averaged; the part of I, B + (D,); and
     the battery's voltage, averaged, B, NaN before the first.
     """
 
-    wanted: Floats
-    measured: Floats
-    added: Floats
-    volts: Floats
+    wanted: Numbers = field("motors")
+    measured: Numbers = field("motors")
+    added: Numbers = field("motors")
+    volts: Number = field(unit="V")
 
 
-def settings_of(rig: Rig, table: WheelControl) -> ControlSettings:
-    """Take the control from a rig."""
+class ControlColumns(Record):
+    """The parts of each motor's drive, those of a loop only where there is one, and the drive."""
+
+    wanted: Numbers = field("motors")
+    static: Numbers = field("motors")
+    speed: Numbers = field("motors")
+    acceleration: Numbers = field("motors")
+    measured: Numbers = field("looped")
+    p: Numbers = field("looped")
+    i: Numbers = field("looped")
+    d: Numbers = field("looped")
+    drive: Numbers = field("motors")
+
+
+@kernel
+def raised(s: ControlSettings, before: ControlState, after: ControlState, sensed: SensedRow) -> float:
+    """Return by how much drive is raised for a battery that sags; a sensor that says nothing sensible changes nothing."""
+    after.volts = before.volts
+    if s.volts == 0.0:
+        return 1.0
+    now = sensed.battery[0]
+    after.volts = now if is_nan(before.volts) else before.volts + (now - before.volts) * s.smooth_volts
+    if after.volts > 0.3 * s.volts and after.volts < 2.0 * s.volts:
+        return div(s.volts, after.volts)
+    return 1.0
+
+
+@kernel
+def control_motor(
+    s: ControlSettings, k: int, before: ControlState, after: ControlState, speeds: Numbers, sensed: SensedRow, more: float, stopped: bool,
+    out: ControlColumns,
+) -> None:  # fmt: skip
+    """Find the drive of motor k.
+
+    Notes
+    -----
+    With v the wanted share of top speed and e what of it is missing by the encoder:
+    drive = static·sgn v + speed·v + acceleration·dv/dt + p·e + i·∫e + d·de/dt, times nominal over sensed voltage. The
+    feedforward is the motor's own equation solved for its voltage. While the robot is stopped, brakes or coasts there is no
+    loop and no drive, and nothing is remembered of the loop. (Åström & Murray, Feedback Systems, ch. 11 and 12.)
+    """
+    wheels = len(s.share[k])
+    wanted = row_sum(s.share[k], speeds, wheels)
+    out.wanted[k] = wanted
+    out.static[k] = s.static[k] * div(wanted, larger(abs(wanted), CREEPS))
+    out.speed[k] = s.speed[k] * wanted
+    out.acceleration[k] = s.acceleration[k] * div(wanted - before.wanted[k], s.dt)
+    drive = out.static[k] + out.speed[k] + out.acceleration[k]
+    measured, added = before.measured[k], before.added[k]
+    if s.loops:
+        measured += (row_sum(s.share[k], sensed.speed, wheels) - measured) * s.smooth
+        error = wanted - measured
+        growing = div(error - (before.wanted[k] - before.measured[k]), s.dt)
+        # what held a speed against friction is no use to one that must stand
+        kept = added * FADES if wanted == 0.0 else added
+        p, i, d, given = loop(s.loop, kept, error, growing, s.dt)
+        out.measured[k], out.p[k], out.i[k], out.d[k] = measured, p, i, d
+        drive, added = drive + given, i
+    drive = clamp(drive * more, -1.0, 1.0)
+    # what must stand and does gets nothing: no hum from what a loop has added up
+    if stopped or (wanted == 0.0 and abs(measured) < CREEPS and before.wanted[k] == 0.0):
+        drive, added = 0.0, 0.0
+    out.drive[k] = drive
+    after.wanted[k], after.measured[k], after.added[k] = 0.0 if stopped else wanted, measured, added
+
+
+@kernel
+def control_step(
+    s: ControlSettings, before: ControlState, after: ControlState, clock: ClockColumns, bindings: BindingsColumns, law: LawColumns,
+    speeds: Numbers, sensed: SensedRow, out: ControlColumns,
+) -> None:  # fmt: skip
+    """Find each driving motor's drive from the wheels' speeds, before its polarity."""
+    stopped = clock.stopped or are_halted(bindings, s.brake, s.coast, law.entered)
+    more = raised(s, before, after, sensed)
+    for k in range(len(out.drive)):
+        control_motor(s, k, before, after, speeds, sensed, more, stopped, out)
+
+
+def settings_of(rig: Rig, table: WheelControl, inputs: Inputs) -> ControlSettings:
+    """Return the control of a rig."""
     wheels = [w.name for w in rig.chassis.wheels]
     share = np.zeros((len(rig.motors), len(wheels)))
     for m, motor in enumerate(rig.motors.values()):
@@ -85,162 +170,54 @@ def settings_of(rig: Rig, table: WheelControl) -> ControlSettings:
     speed = 1 - static if table.speed is None else np.full_like(static, table.speed)
     loops = table.wheels == "pid"
     acceleration = rig.lag_s if table.acceleration_s is None else table.acceleration_s
-    return ControlSettings(
+    gains = Form(LoopSettings)
+    made: ControlSettings = Form(ControlSettings, motors=len(rig.motors), wheels=len(wheels), loop=gains).of(
         share=share,
         static=static,
         speed=speed,
-        acceleration=np.full_like(static, acceleration),
-        loop=LoopSettings(
+        acceleration=acceleration,
+        loop=gains.of(
             p=table.p * loops, i=table.i * loops, d=table.d * loops, clamp=table.clamp, memory=1.0, largest=1.0
         ),
         loops=loops,
         smooth=rig.dt_s / (rig.dt_s + table.filter_s),
         volts=rig.battery.volts if rig.battery.sensed and table.compensate == "on" else 0.0,
         smooth_volts=rig.dt_s / (rig.dt_s + SMOOTH_V_S),
-        dt_s=rig.dt_s,
+        dt=rig.dt_s,
+        brake=column_of(rig, inputs, "brake"),
+        coast=column_of(rig, inputs, "coast"),
     )
+    return made
 
 
 class Control(Stage):
-    """For rigs whose table ``[control]`` says feedforward or pid: the drive of each driving motor, before its polarity.
-
-    Notes
-    -----
-    With v the wanted share of top speed and e what of it is missing by the encoder:
-    drive = static·sgn v + speed·v + acceleration·dv/dt + p·e + i·∫e + d·de/dt, times nominal over sensed voltage. The
-    feedforward is the motor's own equation solved for its voltage. While the robot is stopped, brakes or coasts there is no
-    loop and no drive, and nothing is remembered of the loop. (Åström & Murray, Feedback Systems, ch. 11 and 12.)
-    """
+    """For rigs whose table ``[control]`` says feedforward or pid: the drive of each driving motor, before its polarity."""
 
     name = "control"
 
-    def __init__(self, rig: Rig, table: WheelControl) -> None:
-        self.settings: ControlSettings = settings_of(rig, table)
+    def __init__(self, rig: Rig, table: WheelControl, inputs: Inputs) -> None:
+        self.settings: ControlSettings = settings_of(rig, table, inputs)
         self._rig, self._kind = rig, table.wheels
-        self._wheels = [plain(w.name) for w in rig.chassis.wheels]
         self._motors = [plain(m) for m in rig.motors]
         self.parts: tuple[str, ...] = ("wanted", "static", "speed", "acceleration")
         if self.settings.loops:
             self.parts += ("measured", "p", "i", "d")
         columns = [(f"{m}_{part}", "") for part in (*self.parts, "drive") for m in self._motors]
         self.columns = named("control", *columns)
-        self.reads = (
-            "clock",
-            "bindings",
-            "law",
-            "limits",
-            "steering",
-            *(["sensed"] if self.settings.loops or self.settings.volts else []),
-        )
-        self.kept_while = (tuple(self._motors), self.settings.loops)
+        self.kept_while = (tuple(self._motors), bool(self.settings.loops))
+        motors = len(self._motors)
+        self.form = Form(ControlColumns, motors=motors, looped=motors if self.settings.loops else 0)
+        self.memory = Form(ControlState, motors=motors)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Control | None:
         table = rig.control
-        return cls(rig, table) if table is not None and table.wheels != "open" else None
-
-    def place(self, layout: Layout) -> None:
-        self._speeds, self._stopped = speeds_at(layout, self._wheels), layout.at("clock", "stopped")
-        self._halts = halts(layout)
-        self._sensed = layout.these("sensed", [f"{w}_speed" for w in self._wheels])
-        self._volts = layout.at("sensed", "battery") if self.settings.volts else -1
-        self._out = layout.stage("control")
-        s = self.settings
-        self._shares = [[(int(w), float(each[w])) for w in np.flatnonzero(each)] for each in s.share]
-        self._needs = list(zip(s.static.tolist(), s.speed.tolist(), s.acceleration.tolist(), strict=True))
-
-    def leave_open(self, on: bool) -> None:
-        """Reckon nothing in but the share of top speed, or all again: to compare."""
-        s = self.settings
-        static, speed, rise = (
-            (s.static, s.speed, s.acceleration) if not on else (0 * s.static, 0 * s.speed + 1, 0 * s.static)
-        )
-        self._needs = list(zip(static.tolist(), speed.tolist(), rise.tolist(), strict=True))
+        return cls(rig, table, inputs) if table is not None and table.wheels != "open" else None
 
     def start(self, batch: tuple[int, ...]) -> ControlState:
-        none = np.zeros((*batch, len(self._motors)))
-        return ControlState(none, none, none, np.full(batch, np.nan))
-
-    def step(self, state: ControlState, row: Floats) -> ControlState:
-        s = self.settings
-        batch = row.shape[:-1]
-        o = ops_of(batch)
-        speeds = parts(row[..., self._speeds])
-        seen = parts(row[..., self._sensed]) if s.loops else speeds
-        before = tuple(parts(v) for v in state[:3])
-        stopped = single(row[..., self._stopped] + (self._halts(row) if self._halts is not None else 0.0))
-        raised, volts = self._raised(o, state, row)
-        told = [
-            self._motor(o, k, (speeds, seen), (before[0][k], before[1][k], before[2][k]), raised, stopped)
-            for k in range(len(self._motors))
-        ]
-        row[..., self._out] = joined([v for part in zip(*(t[0] for t in told), strict=True) for v in part], batch)
-        wanted, measured, added = (joined(values, batch) for values in zip(*(t[1] for t in told), strict=True))
-        return ControlState(wanted, measured, added, volts)
-
-    def run(self, state: ControlState, rows: Floats, counts: Sequence[bool]) -> ControlState:
-        s = self.settings
-        if (
-            s.loops
-            or s.volts
-            or np.any(rows[:, self._stopped])
-            or (self._halts is not None and np.any(self._halts(rows)))
-        ):
-            return super().run(state, rows, counts)
-        before, last = self.before(counts)
-        speeds, batch = parts(rows[:, self._speeds]), (len(rows),)
-        told, after = [], []
-        for k in range(len(self._motors)):
-            wanted = _sum(speeds, self._shares[k])
-            earlier = np.where(before >= 0, wanted[before], state.wanted[k])
-            found, _ = self._motor(MANY, k, (speeds, speeds), (earlier, 0.0, 0.0), 1.0, np.zeros(batch))
-            told.append(found)
-            after.append(wanted[last] if last >= 0 else state.wanted[k])
-        rows[:, self._out] = joined([v for part in zip(*told, strict=True) for v in part], batch)
-        return state._replace(wanted=np.array(after))
-
-    def _motor(
-        self,
-        o: Ops,
-        k: int,
-        speeds: tuple[list[Value], list[Value]],
-        before: tuple[Value, ...],
-        raised: Value,
-        stopped: Value,
-    ) -> tuple[list[Value], tuple[Value, Value, Value]]:
-        """Give what is told of a motor, and what it remembers: wanted, measured, the part of I."""
-        s = self.settings
-        wanted = _sum(speeds[0], self._shares[k])
-        friction, top, rise = self._needs[k]
-        static = friction * wanted / o.most(abs(wanted), CREEPS)
-        speed, rising = top * wanted, rise * ((wanted - before[0]) / s.dt_s)
-        drive = static + speed + rising
-        told, measured, added = [wanted, static, speed, rising], before[1], before[2]
-        if s.loops:
-            measured = before[1] + (_sum(speeds[1], self._shares[k]) - before[1]) * s.smooth
-            error = wanted - measured
-            growing = (error - (before[0] - before[1])) / s.dt_s
-            # what held a speed against friction is no use to one that shall stand
-            kept = before[2] * o.where(wanted == 0, FADES, 1.0)
-            p, i, d, given = loop(o, s.loop, kept, error, growing, s.dt_s)
-            told += [measured, p, i, d]
-            drive, added = drive + given, i
-        drive = o.within(drive * raised, 1.0)
-        # what shall stand and does gets nothing: no hum from what a loop has added up
-        rests = ((wanted == 0) & (abs(measured) < CREEPS) & (before[0] == 0)) | (stopped != 0)
-        drive, added = o.where(rests, 0.0, drive), o.where(rests, 0.0, added)
-        return [*told, drive], (o.where(stopped != 0, 0.0, wanted), measured, added)
-
-    def _raised(self, o: Ops, state: ControlState, row: Floats) -> tuple[Value, Floats]:
-        """Give by how much drive is raised for a battery that sags, and its averaged voltage."""
-        s = self.settings
-        if self._volts < 0:
-            return 1.0, state.volts
-        now, before = single(row[..., self._volts] + 0.0), single(state.volts)
-        volts = o.where(before == before, before + (now - before) * s.smooth_volts, now)  # noqa: PLR0124 - NaN is not itself
-        # a sensor that says nothing sensible changes nothing
-        fair = (volts > 0.3 * s.volts) & (volts < 2 * s.volts)
-        return s.volts / o.where(fair, volts, s.volts), whole(volts, row.shape[:-1])
+        assert self.memory is not None
+        made: ControlState = self.memory.of(batch, volts=nan)
+        return made
 
     # --- what it tells ---
 
@@ -258,11 +235,3 @@ class Control(Stage):
         text = f"{told('control', f'{motor}_wanted'):+.3f} of top speed: {parts} → {told('control', f'{motor}_drive'):+.3f}"
         full = abs(told("control", f"{motor}_drive")) >= 0.9995
         return [Rung("control", text, "control.wheels", "! full drive" if full else "")]
-
-
-def _sum(values: list[Value], shares: list[tuple[int, float]]) -> Value:
-    first, *others = shares
-    found = values[first[0]] * first[1]
-    for w, share in others:
-        found = found + values[w] * share
-    return found

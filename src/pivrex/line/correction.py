@@ -2,26 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
-from math import exp, nan, pi
-from typing import NamedTuple
+from math import exp
 
 import numpy as np
 
-from pivrex.line.given import Given
+from pivrex.kernels.maths import clamp, div, is_nan, nan, wrap
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, field, part
+from pivrex.kernels.subset import kernel
+from pivrex.line.bindings import BindingsColumns, column_of
+from pivrex.line.given import ClockColumns, Given, SensedRow
+from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
-from pivrex.line.layout import Layout, plain
+from pivrex.line.layout import Layout
 from pivrex.line.pid import LoopSettings, loop
-from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.stage import Rung, Stage, named
 from pivrex.line.told import NOTHING, Told, turning
-from pivrex.line.values import Ops, Value, joined, ops_of, parts, single, whole
 from pivrex.rig.correction import Correction as CorrectionTable
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
 
-__all__ = ["FAULTS", "NEVER", "Aim", "Correction", "CorrectionSettings", "CorrectionState", "settings_of"]
+__all__ = [
+    "FAULTS", "NEVER", "Aim", "AimColumns", "Correction", "CorrectionColumns", "CorrectionSettings", "CorrectionState", "correction_step",
+]  # fmt: skip
 
 NEVER = "never"
 """In the place of ``hold`` for a line in which nobody can ask for it: what leaves then hangs on no sensor."""
@@ -49,61 +52,244 @@ JUMP_RAD_S = 35.0
 """No robot turns this fast (2000 deg/s): a gyro that says so has jumped."""
 
 
-@dataclass(frozen=True)
-class CorrectionSettings:
+class CorrectionSettings(Record):
     """The heading loop. Gains and limits in rad/s for rad; see `pivrex.rig.correction`.
 
     Attributes
     ----------
+    idle : flag
+        Whether nothing can ever ask for it.
     outer : LoopSettings
     inner_p, inner_i : float
         The loop of the rate behind it; both 0 without one.
     smooth : float
         How much of a newly measured rate counts.
     settled : float
-    on : float
+    on : flag
         Whether it holds at the start.
-    dt_s : float
+    dt : float
+    has_felt : flag
+    felt : (W,)
+        What each wheel's speed adds to the turn that the wheels measure; nothing where they cannot say.
+    holding : int
+        The column of the bindings, -1 for none.
     """
 
-    outer: LoopSettings
-    inner_p: float
-    inner_i: float
-    smooth: float
-    settled: float
-    on: float
-    dt_s: float
+    is_settings = True
+
+    idle: Flag = field()
+    outer: LoopSettings = part()
+    inner_p: Number = field()
+    inner_i: Number = field()
+    smooth: Number = field()
+    settled: Number = field(unit="rad/s")
+    on: Flag = field()
+    dt: Number = field(unit="s")
+    has_felt: Flag = field()
+    felt: Numbers = field("wheels", unit="1/m")
+    holding: Whole = field()
 
 
-class CorrectionState(NamedTuple):
+class CorrectionState(Record):
     """What is remembered, B each.
 
     Attributes
     ----------
-    on : 1 while the heading is held when the driver does not turn.
+    on : whether the heading is held when the driver does not turn.
     target : the heading that is held, rad; NaN while none is.
     heading : the last one, rad; NaN before the first.
     rate : measured, averaged, rad/s.
     added, inner : the parts of I of both loops, rad/s.
-    given : the turn that was asked for last, rad/s.
-    against : for how long the gyro has counted against the wheels, s.
+    given : the turn that was asked for and corrected, rad/s.
+    against : for how long the gyro counts against the wheels, s.
     """
 
-    on: Floats
-    target: Floats
-    heading: Floats
-    rate: Floats
-    added: Floats
-    inner: Floats
-    given: Floats
-    against: Floats
+    on: Flag = field()
+    target: Number = field(unit="rad")
+    heading: Number = field(unit="rad")
+    rate: Number = field(unit="rad/s")
+    added: Number = field(unit="rad/s")
+    inner: Number = field(unit="rad/s")
+    given: Number = field(unit="rad/s")
+    against: Number = field(unit="s")
 
 
-def settings_of(rig: Rig) -> CorrectionSettings:
-    """Take the loop from a rig."""
+class AimColumns(Record):
+    """The heading that another than the driver asks for, how fast it moves, and whether one asks."""
+
+    heading: Number = field(unit="rad")
+    rate: Number = field(unit="rad/s")
+    entered: Number = field()
+
+
+class CorrectionColumns(Record):
+    """Whether a heading is held, which, its error, the measured rate, the parts of both loops, what is added, what is wrong with the gyro,
+    and the motion.
+    """
+
+    on: Flag = field()
+    target: Number = field(unit="rad")
+    error: Number = field(unit="rad")
+    rate: Number = field(unit="rad/s")
+    p: Number = field(unit="rad/s")
+    i: Number = field(unit="rad/s")
+    d: Number = field(unit="rad/s")
+    rate_p: Numbers = field("inner", unit="rad/s")
+    rate_i: Numbers = field("inner", unit="rad/s")
+    given: Number = field(unit="rad/s")
+    fault: Number = field()
+    twist: Numbers = field(3, unit="m/s, m/s, rad/s")
+
+
+@kernel
+def measure_rate(s: CorrectionSettings, before: CorrectionState, after: CorrectionState, heading: float) -> float:
+    """Write the measured rate of turn, averaged; returns what is wrong with the gyro."""
+    after.heading, after.rate = heading, before.rate
+    if is_nan(heading):
+        return SILENT
+    now = 0.0 if is_nan(before.heading) else div(heading - before.heading, s.dt)
+    if abs(now) > JUMP_RAD_S:
+        return JUMPED
+    after.rate = before.rate + (now - before.rate) * s.smooth
+    return 0.0
+
+
+@kernel
+def choose_target(
+    s: CorrectionSettings,
+    before: CorrectionState,
+    after: CorrectionState,
+    aim: AimColumns,
+    asked: float,
+    heading: float,
+    stopped: bool,
+    fault: float,
+) -> float:
+    """Return the heading that is held, in rad, NaN for none: the one that another asks for, else where the robot looked when the driver
+    no longer turned it.
+    """
+    if stopped or fault > 0.0:
+        return nan
+    if aim.entered > 0.0:
+        return aim.heading
+    if abs(asked) > TOUCHES or not after.on:
+        return nan
+    if not is_nan(before.target):
+        return before.target
+    return heading if abs(after.rate) < s.settled else nan
+
+
+@kernel
+def inner_loop(
+    s: CorrectionSettings, after: CorrectionState, kept: float, inner: float, wanted: float, out: CorrectionColumns
+) -> float:
+    """Return what is given by the loop of the rate behind that of the heading.
+
+    The same limit holds for all that is added, and neither integral grows while it would push further into it.
+    """
+    most = s.outer.largest
+    first = out.p + out.i + out.d
+    given = clamp(first, -most, most)
+    tried = given + s.inner_p * (wanted + given - after.rate) + inner
+    if abs(tried) > most and (out.i - kept) * tried > 0.0:
+        out.i = kept
+    given = clamp(out.p + out.i + out.d, -most, most)
+    missing = wanted + given - after.rate
+    push, grown = s.inner_p * missing, clamp(inner + s.inner_i * missing * s.dt, -most, most)
+    tried = given + push + grown
+    if abs(tried) > most and (grown - inner) * tried > 0.0:
+        grown = inner
+    after.inner = grown
+    out.rate_p[0], out.rate_i[0] = push, grown
+    return clamp(given + push + grown, -most, most)
+
+
+@kernel
+def correct(
+    s: CorrectionSettings,
+    before: CorrectionState,
+    after: CorrectionState,
+    aim: AimColumns,
+    heading: float,
+    out: CorrectionColumns,
+) -> float:
+    """Return what is added to the turn, in rad/s; 0 while no heading is held.
+
+    Notes
+    -----
+    With e the wrapped error and w the rate at which the target moves: turn = w + clip(p·e + i·∫e + d·(w - measured)). In a
+    cascade that sum is a wanted rate r, and the turn is w + clip(r - w + p'·(r - measured) + i'·∫(r - measured)). (Åström & Murray,
+    Feedback Systems, ch. 11.)
+    """
+    out.error, out.p, out.i, out.d = 0.0, 0.0, 0.0, 0.0
+    for k in range(len(out.rate_p)):
+        out.rate_p[k], out.rate_i[k] = 0.0, 0.0
+    after.added, after.inner = 0.0, 0.0
+    if is_nan(after.target):
+        return 0.0
+    out.error = wrap(after.target - heading)
+    wanted = aim.rate if aim.entered > 0.0 else 0.0
+    out.p, out.i, out.d, given = loop(s.outer, before.added, out.error, wanted - after.rate, s.dt)
+    if len(out.rate_p) > 0:
+        given = inner_loop(s, after, before.added * s.outer.memory, before.inner, wanted, out)
+    after.added = out.i
+    return given
+
+
+@kernel
+def turn_of_wheels(s: CorrectionSettings, before: CorrectionState, sensed: SensedRow) -> float:
+    """Return how fast the wheels say that the robot turns, in rad/s; where they cannot say, what was commanded."""
+    if not s.has_felt:
+        return before.given
+    total = 0.0
+    for k in range(len(s.felt)):
+        total += sensed.speed[k] * s.felt[k]
+    return total
+
+
+@kernel
+def correction_step(
+    s: CorrectionSettings, before: CorrectionState, after: CorrectionState, clock: ClockColumns, sensed: SensedRow, heading: HeadingColumns,
+    aim: AimColumns, bindings: BindingsColumns, twist: Numbers, out: CorrectionColumns,
+) -> None:  # fmt: skip
+    """Add what the gyro says is missing to the turn. A gyro that counts against the wheels, or says nothing, ends that."""
+    out.twist[0], out.twist[1], out.twist[2] = twist[0], twist[1], twist[2]
+    if s.idle:
+        out.target = nan
+        return
+    after.on = before.on
+    if s.holding >= 0 and bindings.value[max(s.holding, 0)] > 0.0:
+        after.on = not before.on
+    now = heading.heading[0]
+    fault = measure_rate(s, before, after, now)
+    target = choose_target(s, before, after, aim, twist[2], now, clock.stopped, fault)
+    turns = turn_of_wheels(s, before, sensed)
+    wrong = (
+        not is_nan(target)
+        and abs(after.rate) > CLEARLY_RAD_S
+        and abs(turns) > CLEARLY_RAD_S
+        and after.rate * turns < 0.0
+    )
+    after.against = before.against + s.dt if wrong else 0.0
+    if after.against > NOTICES_S:
+        fault, target = REVERSED, nan
+    if fault in (REVERSED, SILENT):
+        after.on = False
+    after.target = target
+    out.given = correct(s, before, after, aim, now, out)
+    out.on, out.target, out.rate, out.fault = after.on, target, after.rate, fault
+    out.twist[2] = twist[2] + out.given
+    after.given = out.twist[2]
+
+
+def settings_of(rig: Rig, inputs: Inputs, idle: bool) -> CorrectionSettings:
+    """Return the loop of a rig."""
     c = rig.correction or CorrectionTable()
-    return CorrectionSettings(
-        outer=LoopSettings(
+    felt = [] if idle else _felt_turn(rig)
+    gains = Form(LoopSettings)
+    made: CorrectionSettings = Form(CorrectionSettings, wheels=len(rig.chassis.wheels), outer=gains).of(
+        idle=idle,
+        outer=gains.of(
             p=c.p_per_s,
             i=c.i,
             d=c.d,
@@ -115,9 +301,13 @@ def settings_of(rig: Rig) -> CorrectionSettings:
         inner_i=c.rate.i,
         smooth=rig.dt_s / (rig.dt_s + c.filter_s),
         settled=c.settled_rad_s,
-        on=float(c.hold == "on"),
-        dt_s=rig.dt_s,
+        on=c.hold == "on",
+        dt=rig.dt_s,
+        has_felt=bool(felt),
+        felt=felt or 0.0,
+        holding=column_of(rig, inputs, "holding"),
     )
+    return made
 
 
 class Aim(Given):
@@ -125,6 +315,7 @@ class Aim(Given):
 
     name = "aim"
     columns = named("aim", ("heading", "rad"), ("rate", "rad/s"), ("entered", ""))
+    form = Form(AimColumns)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Aim | None:
@@ -135,28 +326,19 @@ class Aim(Given):
 
 
 class Correction(Stage):
-    """For rigs with a gyro and a table for it: the motion of the centre with the turn corrected.
-
-    Notes
-    -----
-    With e the wrapped error and w the rate at which the target moves: turn = w + clip(p·e + i·∫e + d·(w - measured)). In a
-    cascade that sum is a wanted rate r, and the turn is w + clip(r - w + p'·(r - measured) + i'·∫(r - measured)). The same limit
-    holds for all that is added, and neither integral grows while it would push further into it. (Åström & Murray, Feedback
-    Systems, ch. 11.)
-    """
+    """For rigs with a gyro and a table for it: the motion of the centre with the turn corrected."""
 
     name = "correction"
 
-    def __init__(self, rig: Rig) -> None:
+    def __init__(self, rig: Rig, inputs: Inputs) -> None:
         self._rig = rig
-        self.settings: CorrectionSettings = settings_of(rig)
         idle = rig.correction is not None and str(rig.correction.hold) == NEVER
         self._idle = idle and not any(b.does.strip() == "hold heading" for b in rig.bindings)
-        self.reads = (
-            ("clock", "following") if self._idle else ("clock", "sensed", "following", "heading", "aim", "bindings")
-        )
+        self.settings: CorrectionSettings = settings_of(rig, inputs, self._idle)
         self._cascade = bool(np.any(self.settings.inner_p) or np.any(self.settings.inner_i))
         inner = [("rate_p", "rad/s"), ("rate_i", "rad/s")] if self._cascade else []
+        self.form = Form(CorrectionColumns, inner=len(inner) // 2)
+        self.memory = Form(CorrectionState)
         self.columns = named(
             "correction", ("on", ""), ("target", "rad"), ("error", "rad"), ("rate", "rad/s"), ("p", "rad/s"),
             ("i", "rad/s"), ("d", "rad/s"), *inner, ("given", "rad/s"), ("fault", ""),
@@ -165,111 +347,21 @@ class Correction(Stage):
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Correction | None:
-        return cls(rig) if rig.gyro is not None and rig.correction is not None else None
-
-    def place(self, layout: Layout) -> None:
-        self._in = layout.these("following", ("forward", "left", "turn"))
-        self._out = layout.stage("correction")
-        self._motion = layout.these("correction", ("forward", "left", "turn"))
-        places = (("heading", "heading"), ("aim", "heading"), ("aim", "rate"), ("aim", "entered"), ("clock", "stopped"))
-        self._seen = np.array([layout.at(*place) for place in places], np.intp)
-        self._speeds = layout.these("sensed", [f"{plain(w.name)}_speed" for w in self._rig.chassis.wheels])
-        self._felt = [] if self._idle else _felt_turn(self._rig)
-        """What each wheel's speed adds to the turn that the wheels feel; nothing where they cannot say."""
-        self._toggle = layout.at("bindings", "holding") if layout.has("bindings", "holding") else -1
+        return cls(rig, inputs) if rig.gyro is not None and rig.correction is not None else None
 
     def start(self, batch: tuple[int, ...]) -> CorrectionState:
-        none, unknown = np.zeros(batch), np.full(batch, np.nan)
-        return CorrectionState(np.full(batch, self.settings.on), unknown, unknown, none, none, none, none, none)
+        assert self.memory is not None
+        made: CorrectionState = self.memory.of(batch, on=self.settings.on, target=nan, heading=nan)
+        return made
 
     def keep(self, other: Stage, state: CorrectionState, batch: tuple[int, ...]) -> CorrectionState:
         """A changed gain changes nothing of what is held; a changed start does."""
         same = other.settings.on == self.settings.on
-        return state if same else state._replace(on=np.full(batch, self.settings.on))
+        return state if same else state._replace(on=self.settings.on)
 
     def hold(self, state: CorrectionState, on: bool) -> CorrectionState:
-        """Give the state in which headings are held, or no more."""
-        return self.start(state.on.shape)._replace(
-            on=np.full_like(state.on, float(on)), heading=state.heading, rate=state.rate
-        )
-
-    def step(self, state: CorrectionState, row: Floats) -> CorrectionState:
-        motion = row[..., self._in]
-        if self._idle:
-            row[..., self._motion] = motion
-            row[..., self._out.start + 1] = np.nan
-            return state
-        batch = row.shape[:-1]
-        o = ops_of(batch)
-        forward, left, asked = parts(motion)
-        heading, aim, moves, aimed, stopped = parts(row[..., self._seen])
-        if self._toggle >= 0 and some(row[..., self._toggle]):
-            on = np.where(row[..., self._toggle] > 0, 1.0 - state.on, state.on)
-            state = state._replace(on=on)
-        was = CorrectionState(*(single(v) for v in state))
-        turns = was.given
-        if self._felt:
-            speeds = parts(row[..., self._speeds])
-            turns = speeds[self._felt[0][0]] * self._felt[0][1]
-            for w, share in self._felt[1:]:
-                turns = turns + speeds[w] * share
-        after, told = self._corrected(o, was, (heading, aim, moves, aimed, stopped, turns), asked)
-        row[..., self._out] = joined((*told, forward, left, after.given), batch)
-        return CorrectionState(*(whole(v, batch) for v in after))
-
-    def run(self, state: CorrectionState, rows: Floats, counts: Sequence[bool]) -> CorrectionState:
-        return self.step(state, rows) if self._idle else super().run(state, rows, counts)
-
-    def _corrected(
-        self, o: Ops, was: CorrectionState, seen: tuple[Value, ...], asked: Value
-    ) -> tuple[CorrectionState, tuple[Value, ...]]:
-        """Give the state after a tick, and what is told of it: all columns before the motion."""
-        s = self.settings
-        heading, aim, moves, aimed, stopped, turns = seen
-        rate, fault = self._measured(o, was, heading)
-        free = (abs(asked) > TOUCHES) | (was.on == 0)
-        caught = o.where(was.target == was.target, was.target, o.where(abs(rate) < s.settled, heading, nan))
-        target = o.where(aimed > 0, aim, o.where(free, nan, caught))
-        target = o.where((stopped != 0) | (fault > 0), nan, target)
-        held = target == target  # noqa: PLR0124 - NaN is not itself
-        wrong = held & (abs(rate) > CLEARLY_RAD_S) & (abs(turns) > CLEARLY_RAD_S) & (rate * turns < 0)
-        against = o.where(wrong, was.against + s.dt_s, 0.0)
-        lies = against > NOTICES_S
-        fault = o.where(lies, REVERSED, fault)
-        target = o.where(lies, nan, target)
-        on = o.where((fault == REVERSED) | (fault == SILENT), 0.0, was.on)
-        held = target == target  # noqa: PLR0124 - NaN is not itself
-        error = o.where(held, (target - heading + pi) % (2 * pi) - pi, 0.0)
-        wanted = o.where(aimed > 0, moves, 0.0)
-        braking = o.where(held, wanted - rate, 0.0)
-        p, i, d, given = loop(o, s.outer, o.where(held, was.added, 0.0), error, braking, s.dt_s)
-        inner: tuple[Value, ...] = ()
-        added = o.where(held, was.inner, 0.0)
-        if self._cascade:
-            kept, most = o.where(held, was.added, 0.0) * s.outer.memory, s.outer.largest
-            tried = given + s.inner_p * (wanted + given - rate) + added
-            i = o.where((abs(tried) > most) & ((i - kept) * tried > 0), kept, i)
-            given = o.within(p + i + d, most)
-            missing = o.where(held, wanted + given - rate, 0.0)
-            push = s.inner_p * missing
-            grown = o.within(added + s.inner_i * missing * s.dt_s, most)
-            tried = given + push + grown
-            added = o.where((abs(tried) > most) & ((grown - added) * tried > 0), added, grown)
-            inner = (push, added)
-            given = o.within(given + push + added, most)
-        given = o.where(held, given, 0.0)
-        after = CorrectionState(on, target, heading, rate, i, added, asked + given, against)
-        return after, (on, target, error, rate, p, i, d, *inner, given, fault)
-
-    def _measured(self, o: Ops, was: CorrectionState, heading: Value) -> tuple[Value, Value]:
-        """Give the measured rate of turn, averaged, and what is wrong with the gyro."""
-        s = self.settings
-        silent = heading != heading  # noqa: PLR0124 - NaN is not itself
-        fresh = was.heading != was.heading
-        now = o.where(fresh, 0.0, (heading - was.heading) / s.dt_s)
-        jumped = abs(now) > JUMP_RAD_S
-        rate = o.where(silent | jumped, was.rate, was.rate + (now - was.rate) * s.smooth)
-        return rate, o.where(silent, SILENT, o.where(jumped, JUMPED, 0.0))
+        """Return the state in which headings are held, or no longer."""
+        return self.start(state.batch)._replace(on=float(on), heading=state.heading, rate=state.rate)
 
     # --- what it tells ---
 
@@ -311,11 +403,11 @@ class Correction(Stage):
         return float(np.degrees(told("correction", name)))
 
 
-def _felt_turn(rig: Rig) -> list[tuple[int, float]]:
-    """Give how much of a turn each wheel's speed means, in rad/s for each m/s; nothing for a robot without encoders, or with
+def _felt_turn(rig: Rig) -> list[float]:
+    """Return how much of a turn each wheel's speed means, in rad/s for each m/s; nothing for a robot without encoders, or with
     steered wheels: there what was asked of the wheels must do.
     """
     maps = kinematics_of(rig.chassis)
     if maps.hubs is not None or any(not m.counts_per_turn for m in rig.motors.values()) or rig.upside_down is not None:
         return []
-    return [(w, float(share)) for w, share in enumerate(maps.forward[2]) if share]
+    return [float(share) for share in maps.forward[2]]

@@ -49,7 +49,7 @@ class Doubts(Record):
         How long a gyro drifts in each tick, in s; 0 where none counts.
     """
 
-    lasting = True
+    is_settings = True
 
     way: Number = field()
     turning: Number = field()

@@ -2,101 +2,101 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
-from numpy.typing import NDArray
 
+from pivrex.kernels.maths import copysign, div, hypot, smaller
+from pivrex.kernels.records import Form, Numbers, Record, Wholes, field
+from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
-from pivrex.line.layout import Layout
-from pivrex.line.stage import Floats, Rung, Stage, named
+from pivrex.line.stage import Fractions, Rung, Stage, named
 from pivrex.line.told import Told
 from pivrex.rig.controls import ChannelShaping
 from pivrex.rig.rig import Rig
 
-__all__ = ["Curve", "CurveSettings", "curve", "describe_curve", "settings_of"]
+__all__ = ["Curve", "CurveSettings", "curve_step", "describe_curve", "settings_of"]
 
 
-@dataclass(frozen=True)
-class CurveSettings:
+class CurveSettings(Record):
     """The curves of C channels.
 
     Attributes
     ----------
-    strength, straight : (C,) float64
-        Of the cubic blend, 0 to 1, and what is left of 1.
-    tabled : (T,) int
-        Channels that follow a table of points instead.
-    xs, ys : tuple of (N,) float64
+    strength : (C,)
+        Of the cubic blend, 0 to 1.
+    first, many : (C,)
+        Where the table of a channel begins that follows one instead, and how many points it has; 0 points without.
+    xs, ys : (N,)
         The tables.
-    pair : (2,) int
-        The two channels of one stick that are shaped by its distance, so that its direction stays; empty if none are.
+    pair : (0,) or (2,)
+        The two channels of one stick that are shaped by its distance, so that its direction stays.
     """
 
-    strength: Floats
-    straight: Floats
-    tabled: NDArray[np.intp]
-    xs: tuple[Floats, ...]
-    ys: tuple[Floats, ...]
-    pair: NDArray[np.intp]
+    is_settings = True
+
+    strength: Numbers = field("functions")
+    first: Wholes = field("functions")
+    many: Wholes = field("functions")
+    xs: Numbers = field("points")
+    ys: Numbers = field("points")
+    pair: Wholes = field("pair")
 
 
 def settings_of(rig: Rig) -> CurveSettings:
-    """Take the curves of the functions of a rig's law."""
+    """Return the curves of the functions of a rig's law."""
     axes = list(rig.law.axes())
     each = [rig.shaping.of(role) for role in axes]
-    tabled = [i for i, s in enumerate(each) if s.points]
-    tables = [np.array(each[i].points, float).T for i in tabled]
+    points = [tuple(p) for s in each for p in s.points]
+    many = [len(s.points) for s in each]
     pair = [axes.index("forward"), axes.index("sideways")] if rig.keeps_direction else []
-    return CurveSettings(
-        strength=np.array([s.curve for s in each]),
-        straight=np.array([1.0 - s.curve for s in each]),
-        tabled=np.array(tabled, np.intp),
-        xs=tuple(t[0].copy() for t in tables),
-        ys=tuple(t[1].copy() for t in tables),
-        pair=np.array(pair, np.intp),
+    made: CurveSettings = Form(CurveSettings, functions=len(axes), points=len(points), pair=len(pair)).of(
+        strength=[s.curve for s in each],
+        first=np.cumsum([0, *many])[:-1],
+        many=many,
+        xs=[x for x, _ in points],
+        ys=[y for _, y in points],
+        pair=pair,
     )
+    return made
 
 
-def curve(settings: CurveSettings, fractions: Floats) -> Floats:
-    """Bend the response, oddly symmetric.
+@kernel
+def interpolated(s: CurveSettings, k: int, x: float) -> float:
+    """Return the table of channel k at x: straight between its points, level outside them."""
+    begin, end = s.first[k], s.first[k] + s.many[k] - 1
+    if x <= s.xs[begin]:
+        return s.ys[begin]
+    for i in range(begin, end):
+        if x < s.xs[i + 1]:
+            return s.ys[i] + div(s.ys[i + 1] - s.ys[i], s.xs[i + 1] - s.xs[i]) * (x - s.xs[i])
+    return s.ys[end]
 
-    Parameters
-    ----------
-    settings : CurveSettings
-    fractions : B + (C,) float64
-        In [-1, 1].
 
-    Returns
-    -------
-    B + (C,) float64
-        In [-1, 1].
+@kernel
+def bent(s: CurveSettings, k: int, x: float) -> float:
+    """Return what the curve of channel k makes of a fraction, oddly symmetric.
 
     Notes
     -----
     The cubic blend is y = (1 - k)·x + k·x³; it keeps 0 and ±1 and never falls for 0 ≤ k ≤ 1. A table is joined by
-    straight lines and mirrored through the origin. With a pair the first one's curve c bends the stick's distance
-    r = min(√(x₁² + x₂²), 1), and both are multiplied by c(r)/r, so the push keeps its direction.
+    straight lines and mirrored through the origin.
     """
-    bent = _bend(settings, fractions)
-    if settings.pair.size:
-        pushed = fractions[..., settings.pair]
-        distance = np.minimum(np.sqrt((pushed * pushed).sum(axis=-1, keepdims=True)), 1.0)
-        # the first function's curve of the distance; the others' columns are only carried along
-        along = np.broadcast_to(distance, fractions.shape).copy()
-        bowed = _bend(settings, along)[..., settings.pair[:1]]
-        bent[..., settings.pair] = pushed * np.where(distance > 0, bowed / np.where(distance > 0, distance, 1.0), 0.0)
-    return bent
+    if s.many[k] > 0:
+        return copysign(interpolated(s, k, abs(x)), x)
+    return x * ((1.0 - s.strength[k]) + s.strength[k] * (x * x))
 
 
-def _bend(settings: CurveSettings, fractions: Floats) -> Floats:
-    bent: Floats = fractions * (settings.straight + settings.strength * (fractions * fractions))
-    if not settings.xs:
-        return bent
-    for channel, xs, ys in zip(settings.tabled, settings.xs, settings.ys, strict=True):
-        x = fractions[..., channel]
-        bent[..., channel] = np.copysign(np.interp(np.abs(x), xs, ys), x)
-    return bent
+@kernel
+def curve_step(s: CurveSettings, band: Fractions, out: Fractions) -> None:
+    """Bend the response. With a pair the first one's curve c bends the stick's distance r = min(√(x₁² + x₂²), 1), and both are
+    multiplied by c(r)/r, so the push keeps its direction.
+    """
+    for k in range(len(out.value)):
+        out.value[k] = bent(s, k, band.value[k])
+    if len(s.pair) > 0:
+        a, b = s.pair[0], s.pair[1]
+        distance = smaller(hypot(band.value[a], band.value[b]), 1.0)
+        gain = div(bent(s, a, distance), distance) if distance > 0.0 else 0.0
+        out.value[a], out.value[b] = band.value[a] * gain, band.value[b] * gain
 
 
 def describe_curve(shaping: ChannelShaping) -> str:
@@ -108,25 +108,18 @@ class Curve(Stage):
     """The curves of the law's functions."""
 
     name = "curve"
-    reads = ("band",)
 
     def __init__(self, rig: Rig, functions: tuple[str, ...]) -> None:
         self.functions = functions
         self._shaping = rig.shaping
         self.settings: CurveSettings = settings_of(rig)
-        self._paired = {functions[i] for i in self.settings.pair.tolist()}
+        self._paired = {functions[i] for i in self.settings.pair.astype(int).tolist()}
         self.columns = named("curve", *((f, "") for f in functions))
+        self.form = Form(Fractions, functions=len(functions))
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Curve:
         return cls(rig, inputs.functions)
-
-    def place(self, layout: Layout) -> None:
-        self._in, self._out = layout.stage("band"), layout.stage("curve")
-
-    def step(self, state: object, row: Floats) -> object:
-        row[..., self._out] = curve(self.settings, row[..., self._in])
-        return state
 
     def phrases(self, told: Told) -> list[str]:
         return [f"curve {told.of_function('curve')[0]:.2f}"] if told.by_stick else []

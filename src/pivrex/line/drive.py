@@ -2,94 +2,100 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
+from pivrex.kernels.records import Form, Numbers, Record, Whole, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.bindings import BindingsColumns, column_of
 from pivrex.line.inputs import Inputs
-from pivrex.line.law import HALTS, halts
-from pivrex.line.layout import Layout, plain
-from pivrex.line.motion import speeds_at
-from pivrex.line.probe import probed
-from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.law import HALTS, LawColumns, are_halted, halts
+from pivrex.line.layout import plain
+from pivrex.line.motion import row_sum
+from pivrex.line.probe import ProbeColumns
+from pivrex.line.stage import Rung, Stage, named
 from pivrex.line.told import Told
 from pivrex.rig.rig import Rig
 
-__all__ = ["Drive", "DriveSettings", "drive_of", "settings_of"]
+__all__ = ["Drive", "DriveColumns", "DriveSettings", "drive_step"]
 
 
-@dataclass(frozen=True)
-class DriveSettings:
-    """``share``, (D, W) float64: each driving motor's drive from its wheels' surface speeds in m/s: the mean of speed/top,
-    with the motor's polarity.
+class DriveSettings(Record):
+    """D driving motors of W wheels.
+
+    Attributes
+    ----------
+    share : (D, W)
+        Each motor's drive from its wheels' surface speeds in m/s: the mean of speed/top, with the motor's polarity.
+    polarity : (D,)
+        -1 for a reversed motor.
+    brake, coast : int
+        The columns of the bindings, -1 for none.
     """
 
-    share: Floats
+    is_settings = True
+
+    share: Numbers = field("motors", "wheels", unit="s/m")
+    polarity: Numbers = field("motors")
+    brake: Whole = field()
+    coast: Whole = field()
 
 
-def settings_of(rig: Rig) -> DriveSettings:
-    """Take the shares from a rig."""
-    wheels = [w.name for w in rig.chassis.wheels]
-    share = np.zeros((len(rig.motors), len(wheels)))
-    for m, motor in enumerate(rig.motors.values()):
-        sign = -1.0 if motor.reversed else 1.0
-        for wheel in motor.wheels:
-            share[m, wheels.index(wheel)] = sign / len(motor.wheels) / rig.wheel_top_m_s(wheel)
-    return DriveSettings(share)
+class DriveColumns(Record):
+    """The drive of all motors, in [-1, 1], those that drive before those that steer."""
+
+    drive: Numbers = field("drives")
 
 
-def drive_of(settings: DriveSettings, speeds: Floats) -> Floats:
-    """Give each driving motor's drive, B + (D,) in [-1, 1] with its polarity, from wheel surface speeds, B + (W,) in m/s."""
-    return np.einsum("mw,...w->...m", settings.share, speeds)
+@kernel
+def drive_step(
+    s: DriveSettings, bindings: BindingsColumns, law: LawColumns, speeds: Numbers, controlled: Numbers, is_controlled: bool,
+    steering: Numbers, probe: ProbeColumns, out: DriveColumns,
+) -> None:  # fmt: skip
+    """Write the drive of each motor with its polarity: from its control, else its share of top speed. While the robot brakes or coasts
+    the wheels get none. Where one motor is probed all others rest.
+    """
+    motors = len(s.polarity)
+    halted = are_halted(bindings, s.brake, s.coast, law.entered)
+    for k in range(len(out.drive)):
+        if k >= motors:
+            out.drive[k] = steering[k - motors]
+        elif halted:
+            out.drive[k] = 0.0
+        else:
+            out.drive[k] = (
+                controlled[k] * s.polarity[k] if is_controlled else row_sum(s.share[k], speeds, len(s.share[k]))
+            )
+        if probe.motor > 0.0:
+            out.drive[k] = probe.duty if probe.motor == 1.0 * (k + 1) else 0.0
 
 
 class Drive(Stage):
     """The drive of all M motors, in [-1, 1], those that drive before those that steer."""
 
     name = "drive"
-    reads = ("bindings", "law", "limits", "steering", "control", "probe")
 
-    def __init__(self, rig: Rig) -> None:
-        self.settings: DriveSettings = settings_of(rig)
-        self._wheels = [plain(w.name) for w in rig.chassis.wheels]
-        self._steered = [plain(w) for w in rig.steered]
-        self._motors = [plain(m) for m in rig.motors]
-        self._polarity = np.array([-1.0 if m.reversed else 1.0 for m in rig.motors.values()])
+    def __init__(self, rig: Rig, inputs: Inputs) -> None:
+        wheels = [w.name for w in rig.chassis.wheels]
+        share = np.zeros((len(rig.motors), len(wheels)))
+        polarity = [-1.0 if m.reversed else 1.0 for m in rig.motors.values()]
+        for m, motor in enumerate(rig.motors.values()):
+            for wheel in motor.wheels:
+                share[m, wheels.index(wheel)] = polarity[m] / len(motor.wheels) / rig.wheel_top_m_s(wheel)
+        self.settings: DriveSettings = Form(DriveSettings, motors=len(polarity), wheels=len(wheels)).of(
+            share=share, polarity=polarity, brake=column_of(rig, inputs, "brake"), coast=column_of(rig, inputs, "coast")
+        )
+        self.form = Form(DriveColumns, drives=len(rig.motor_names))
         self.columns = named("drive", *((plain(m), "") for m in rig.motor_names))
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Drive:
-        return cls(rig)
-
-    def place(self, layout: Layout) -> None:
-        self._speeds, self._probe = speeds_at(layout, self._wheels), layout.stage("probe")
-        self._out = layout.stage("drive")
-        motors = self._motors if layout.has("control", f"{self._motors[0]}_drive") else []
-        self._controlled = layout.these("control", [f"{m}_drive" for m in motors])
-        self._driving = slice(self._out.start, self._out.start + len(self.settings.share))
-        self._steering = slice(self._driving.stop, self._out.stop)
-        self._halts = halts(layout)
-        self._turning = layout.these("steering", [f"{w}_drive" for w in self._steered])
-
-    def step(self, state: object, row: Floats) -> object:
-        if self._controlled.stop:
-            row[..., self._driving] = row[..., self._controlled] * self._polarity
-        else:
-            row[..., self._driving] = drive_of(self.settings, row[..., self._speeds])
-        if self._halts is not None:
-            row[..., self._driving] *= self._halts(row)[..., None] == 0
-        if self._steered:
-            row[..., self._steering] = row[..., self._turning]
-        if some(row[..., self._probe.start]):
-            motor, duty = row[..., self._probe.start], row[..., self._probe.start + 1]
-            row[..., self._out] = probed(row[..., self._out], motor, duty)
-        return state
+        return cls(rig, inputs)
 
     # --- what it tells ---
 
     def _halted(self, told: Told) -> str:
         """What leaves no drive: "brake", "coast" or both; empty if nothing does."""
-        if self._halts is None or not self._halts(told.row):
+        if not halts(told.line.layout, told.row):
             return ""
         return " and ".join(n for n in HALTS if told.get("bindings", n))
 

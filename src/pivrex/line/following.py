@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from math import exp, nan, pi
-from typing import NamedTuple
+from math import exp
 
 import numpy as np
 
+from pivrex.kernels.maths import atan2, clamp, cos, div, is_nan, larger, nan, sin, wrap
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field, part
+from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout
+from pivrex.line.odometry import OdometryColumns
 from pivrex.line.pid import LoopSettings, loop
-from pivrex.line.se2 import along
-from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.se2 import displaced
+from pivrex.line.stage import Rung, Stage, named
 from pivrex.line.told import NOTHING, Told, turning
-from pivrex.line.values import Ops, Value, joined, ops_of, parts
 from pivrex.rig.following import Loop
 from pivrex.rig.rig import Rig
 
-__all__ = ["AGAIN", "ASKED", "BEGINS", "HERE", "IN_PLACE", "Following", "FollowingSettings", "FollowingState"]
+__all__ = [
+    "AGAIN", "ASKED", "BEGINS", "HERE", "IN_PLACE", "Following", "FollowingColumns", "FollowingSettings", "FollowingState", "following_step",
+]  # fmt: skip
 
 IN_PLACE, HERE, AGAIN, BEGINS = 1.0, 2.0, 3.0, 4.0
 """How a plan is meant: where it lies on the field; from where the robot stands, beginning now; and going on so; where it lies on the
@@ -46,13 +49,12 @@ SHARE = 0.5
 NEAR_M = 0.03
 
 
-@dataclass(frozen=True)
-class FollowingSettings:
+class FollowingSettings(Record):
     """How a rig follows.
 
     Attributes
     ----------
-    aside : bool
+    aside : flag
         Whether it moves any way; else it corrects across through turning.
     along, across, heading : LoopSettings
     bend_across, bend_heading : float
@@ -61,21 +63,23 @@ class FollowingSettings:
         In rad/s.
     follows : float
         How much of what is asked the wheels do within a tick.
-    dt_s : float
+    dt : float
     """
 
-    aside: bool
-    along: LoopSettings
-    across: LoopSettings
-    heading: LoopSettings
-    bend_across: float
-    bend_heading: float
-    most_turn: float
-    follows: float
-    dt_s: float
+    is_settings = True
+
+    aside: Flag = field()
+    along: LoopSettings = part()
+    across: LoopSettings = part()
+    heading: LoopSettings = part()
+    bend_across: Number = field(unit="1/m^2")
+    bend_heading: Number = field(unit="1/m")
+    most_turn: Number = field(unit="rad/s")
+    follows: Number = field()
+    dt: Number = field(unit="s")
 
 
-class FollowingState(NamedTuple):
+class FollowingState(Record):
     """What is remembered.
 
     Attributes
@@ -86,14 +90,177 @@ class FollowingState(NamedTuple):
         The parts of I of the three loops.
     errors : B + (3,) float64
         The errors before, NaN before there were any.
-    turn : B + (1,) float64
+    turn : B float64
         How fast it should turn by now, after the lag of its wheels, in rad/s.
     """
 
-    pose: Floats
-    added: Floats
-    errors: Floats
-    turn: Floats
+    pose: Numbers = field(3, unit="m, m, rad")
+    added: Numbers = field(3)
+    errors: Numbers = field(3)
+    turn: Number = field(unit="rad/s")
+
+
+class FollowingColumns(Record):
+    """What is asked for (see `ASKED`), where the robot is in its plan's directions, its errors, the p, i and d of each of the three loops,
+    what they give back, and the motion.
+    """
+
+    mode: Number = field()
+    feeds_forward: Number = field()
+    feeds_back: Number = field()
+    waits: Number = field()
+    x: Number = field(unit="m")
+    y: Number = field(unit="m")
+    heading: Number = field(unit="rad")
+    angle: Number = field(unit="rad")
+    plan: Numbers = field(3, unit="m/s, m/s, rad/s")
+    at: Numbers = field(3, unit="m, m, rad")
+    errors: Numbers = field(3, unit="m, m, rad")
+    loops: Numbers = field(3, 3)
+    back: Numbers = field(3, unit="m/s, m/s, rad/s")
+    twist: Numbers = field(3, unit="m/s, m/s, rad/s")
+
+
+@kernel
+def place_in_plan(
+    before: FollowingState, after: FollowingState, odometry: OdometryColumns, out: FollowingColumns
+) -> None:
+    """Write where the robot is, in its plan's directions: on the field, or from where it stood when it began."""
+    for i in range(3):
+        after.pose[i] = odometry.pose[i]
+    if out.mode == HERE:
+        after.pose[0], after.pose[1], after.pose[2] = 0.0, 0.0, 0.0
+    elif out.mode == AGAIN:
+        dx, dy = displaced(before.pose[2], odometry.forward, odometry.left, odometry.turn)
+        after.pose[0], after.pose[1], after.pose[2] = (
+            before.pose[0] + dx,
+            before.pose[1] + dy,
+            before.pose[2] + odometry.turn,
+        )
+    for i in range(3):
+        out.at[i] = after.pose[i]
+
+
+@kernel
+def error_loop(
+    s: LoopSettings, added: float, error: float, last: float, dt: float, on: bool, parts: Numbers
+) -> tuple[float, float]:
+    """Write p, i and d of a loop on one of the errors; returns what it remembers of I, and gives."""
+    rate = 0.0 if is_nan(last) else div(error - last, dt)
+    p, i, d, given = loop(s, added, error, rate, dt)
+    parts[0], parts[1], parts[2] = 0.0, 0.0, 0.0
+    if not on:
+        return 0.0, 0.0
+    parts[0], parts[1], parts[2] = p, i, d
+    return i, given
+
+
+@kernel
+def follow_any_way(s: FollowingSettings, last: Numbers, after: FollowingState, on: bool, out: FollowingColumns) -> None:
+    """Bring back a robot that moves any way: a loop for each error, along and across the path's direction and of the heading."""
+    off = out.errors[2]
+    after.added[0], along = error_loop(s.along, after.added[0], out.errors[0], last[0], s.dt, on, out.loops[0])
+    after.added[1], across = error_loop(s.across, after.added[1], out.errors[1], last[1], s.dt, on, out.loops[1])
+    after.added[2], out.back[2] = error_loop(s.heading, after.added[2], off, last[2], s.dt, on, out.loops[2])
+    forward, left = out.twist[0], out.twist[1]
+    c, n = cos(off), sin(off)
+    out.twist[0], out.twist[1] = c * forward - n * left, n * forward + c * left
+    c, n = cos(out.angle - after.pose[2]), sin(out.angle - after.pose[2])
+    out.back[0], out.back[1] = c * along - n * across, n * along + c * across
+
+
+@kernel
+def follow_by_turning(
+    s: FollowingSettings,
+    last: Numbers,
+    after: FollowingState,
+    on: bool,
+    rate: float,
+    dx: float,
+    dy: float,
+    out: FollowingColumns,
+) -> None:
+    """Bring back a two-sided robot. ``rate``: by how much it turns slower than it should, in rad/s.
+
+    Notes
+    -----
+    v = v_r·cos e_h + k₁·e_x, ω = ω_r + v_r·k₂·e_y + |v_r|·k₃·sin e_h with the errors ahead of it,
+    left of it, and of its heading: a tracking law whose errors do not grow, by L = (e_x² + e_y²)/2 + (1 - cos e_h)/k₂,
+    L' = -k₁·e_x² - |v_r|·k₃/k₂·sin² e_h (Kanayama, Kimura, Miyazaki & Noguchi 1990). What it turns slower than it should, because
+    tyres are dragged, the heading's i adds up (an inner loop on the rate), and its d adds at once.
+    """
+    c, n = cos(after.pose[2]), sin(after.pose[2])
+    ahead, aside = c * dx + n * dy, c * dy - n * dx
+    off, speed = out.errors[2], out.plan[0]
+    # its rate is of the error along the path, as that is what was measured in the tick before
+    p, i, d, given = loop(
+        s.along, after.added[0], ahead, 0.0 if is_nan(last[0]) else div(out.errors[0] - last[0], s.dt), s.dt
+    )
+    # a plan that waits is driven to: towards where the robot should be, or, near it, turned as it should look
+    far = out.waits > 0.0 and ahead * ahead + aside * aside > NEAR_M * NEAR_M
+    bearing = atan2(aside, ahead) if far else off
+    by_across = 0.0 if far else speed * s.bend_across * aside
+    by_heading = larger(abs(speed), SLOWEST_M_S) * s.bend_heading * sin(bearing)
+    lacks = clamp(after.added[2] + s.heading.i * rate * s.dt, -s.most_turn, s.most_turn)
+    for row in range(3):
+        for k in range(3):
+            out.loops[row][k] = 0.0
+    out.back[0], out.back[1], out.back[2] = 0.0, 0.0, 0.0
+    after.added[0], after.added[1], after.added[2] = 0.0, 0.0, 0.0
+    if on:
+        out.loops[0][0], out.loops[0][1], out.loops[0][2] = p, i, d
+        out.loops[1][0] = by_across
+        out.loops[2][0], out.loops[2][1], out.loops[2][2] = by_heading, lacks, s.heading.d * rate
+        after.added[0], after.added[2] = i, lacks
+        out.twist[0] = out.twist[0] * cos(off)
+        out.back[0] = given
+        out.back[2] = clamp(by_across + by_heading + lacks + s.heading.d * rate, -s.most_turn, s.most_turn)
+
+
+@kernel
+def forget_plan(after: FollowingState) -> None:
+    """Remember nothing."""
+    for i in range(3):
+        after.pose[i], after.added[i], after.errors[i] = 0.0, 0.0, nan
+    after.turn = 0.0
+
+
+@kernel
+def following_step(
+    s: FollowingSettings,
+    before: FollowingState,
+    after: FollowingState,
+    asked: Numbers,
+    odometry: OdometryColumns,
+    out: FollowingColumns,
+) -> None:
+    """Add to the planned motion what brings the robot back onto its plan; without a plan the motion ``asked`` stays."""
+    for i in range(3):
+        out.twist[i] = asked[i]
+    if not out.mode > 0.0:
+        forget_plan(after)
+        return
+    place_in_plan(before, after, odometry, out)
+    begins = out.mode in (HERE, BEGINS)
+    should = 0.0 if begins else before.turn
+    for i in range(3):
+        after.added[i] = 0.0 if begins else before.added[i]
+        after.errors[i] = nan if begins else before.errors[i]
+        out.twist[i] = out.plan[i] * out.feeds_forward
+    dx, dy = out.x - after.pose[0], out.y - after.pose[1]
+    c, n = cos(out.angle), sin(out.angle)
+    out.errors[0], out.errors[1] = c * dx + n * dy, c * dy - n * dx
+    out.errors[2] = wrap(out.heading - after.pose[2])
+    on = out.feeds_back > 0.0
+    if s.aside:
+        follow_any_way(s, after.errors, after, on, out)
+    else:
+        follow_by_turning(s, after.errors, after, on, should - div(odometry.turn, s.dt), dx, dy, out)
+    for i in range(3):
+        out.twist[i] += out.back[i]
+        after.errors[i] = out.errors[i]
+    wants = out.twist[2] - out.loops[2][2] - out.loops[2][1]
+    after.turn = should + (wants - should) * s.follows
 
 
 class Following(Stage):
@@ -103,16 +270,18 @@ class Following(Stage):
     """
 
     name = "following"
-    reads: tuple[str, ...] = ("law", "frame", "helping")
 
     def __init__(self, rig: Rig) -> None:
         f = rig.following
 
+        form = Form(LoopSettings)
+
         def gains(of: Loop, most: float) -> LoopSettings:
-            return LoopSettings(p=of.p, i=of.i, d=of.d, clamp=most, memory=1.0, largest=most)
+            made: LoopSettings = form.of(p=of.p, i=of.i, d=of.d, clamp=most, memory=1.0, largest=most)
+            return made
 
         speed, turn = SHARE * rig.full_forward_m_s, SHARE * rig.full_turn_rad_s
-        self.settings: FollowingSettings = FollowingSettings(
+        self.settings: FollowingSettings = Form(FollowingSettings, along=form, across=form, heading=form).of(
             aside=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
             along=gains(f.along, speed),
             across=gains(f.across, speed),
@@ -121,8 +290,9 @@ class Following(Stage):
             bend_heading=f.heading.p,
             most_turn=turn,
             follows=1.0 - exp(-rig.dt_s / rig.lag_s) if rig.lag_s > 0 else 1.0,
-            dt_s=rig.dt_s,
+            dt=rig.dt_s,
         )
+        self.form, self.memory = Form(FollowingColumns), Form(FollowingState)
         loops = tuple(
             (f"{n}_{part}", unit)
             for n, unit in (
@@ -143,109 +313,12 @@ class Following(Stage):
         return cls(rig)
 
     def place(self, layout: Layout) -> None:
-        before = next(s for s in ("helping", "frame", "law") if layout.has(s, "turn"))
-        self._in = layout.these(before, ("forward", "left", "turn"))
-        self._out = layout.stage("following")
         self.entry = layout.these("following", [n for n, _ in ASKED])
-        self._motion = layout.these("following", ("forward", "left", "turn"))
-        self._mode = layout.at("following", "mode")
-        seen = [("odometry", n) for n in ("x", "y", "heading", "forward", "left", "turn")]
-        self._seen = np.array([layout.at(*place) for place in seen], np.intp)
 
     def start(self, batch: tuple[int, ...]) -> FollowingState:
-        none = np.zeros((*batch, 3))
-        return FollowingState(none, none, np.full((*batch, 3), nan), np.zeros((*batch, 1)))
-
-    def step(self, state: FollowingState, row: Floats) -> FollowingState:
-        batch = row.shape[:-1]
-        if not some(row[..., self._mode]):
-            row[..., self._motion] = row[..., self._in]
-            return self.start(batch)
-        o = ops_of(batch)
-        asked, motion, seen = (parts(row[..., k]) for k in (self.entry, self._in, self._seen))
-        mode = asked[0]
-        follows, begins = mode > 0, (mode == HERE) | (mode == BEGINS)
-        pose = self._where(o, mode, parts(state.pose), seen)
-        should = o.where(begins, 0.0, parts(state.turn)[0])
-        added = [o.where(begins, 0.0, a) for a in parts(state.added)]
-        before = [o.where(begins, nan, e) for e in parts(state.errors)]
-        rate = should - seen[5] / self.settings.dt_s
-        after, told, given = self._corrected(o, asked, pose, added, before, rate)
-        out = [o.where(follows, g, m) for g, m in zip(given, motion, strict=True)]
-        told = [o.where(follows, v, 0.0) for v in told]
-        row[..., self._out] = joined((*asked, *told, *out), batch)
-        errors = [o.where(follows, e, nan) for e in after[1]]
-        added = [o.where(follows, a, 0.0) for a in after[0]]
-        wants = given[2] - told[-4] - told[-5]
-        should = o.where(follows, should + (wants - should) * self.settings.follows, 0.0)
-        return FollowingState(joined(pose, batch), joined(added, batch), joined(errors, batch), joined([should], batch))
-
-    @staticmethod
-    def _where(o: Ops, mode: Value, was: list[Value], seen: list[Value]) -> list[Value]:
-        """Give where robots are, in their plan's directions: on the field, or from where they stood when they began."""
-        x, y, heading = was
-        along_x, along_y = along(heading, *seen[3:])
-        own = (x + along_x, y + along_y, heading + seen[5])
-        begins, again = mode == HERE, mode == AGAIN
-        return [o.where(again, a, o.where(begins, 0.0, b)) for a, b in zip(own, seen[:3], strict=True)]
-
-    def _corrected(
-        self, o: Ops, asked: list[Value], pose: list[Value], added: list[Value], before: list[Value], rate: Value
-    ) -> tuple[tuple[list[Value], list[Value]], list[Value], list[Value]]:
-        """Give what is remembered, what is told, and the motion.
-
-        Notes
-        -----
-        A robot that moves any way is brought back by a loop for each error, along and across the path's direction and of the
-        heading. A two-sided one by v = v_r·cos e_h + k₁·e_x, ω = ω_r + v_r·k₂·e_y + |v_r|·k₃·sin e_h with the errors ahead of it,
-        left of it, and of its heading: a tracking law whose errors do not grow, by L = (e_x² + e_y²)/2 + (1 - cos e_h)/k₂,
-        L' = -k₁·e_x² - |v_r|·k₃/k₂·sin² e_h (Kanayama, Kimura, Miyazaki & Noguchi 1990). What it turns slower than it should, because
-        tyres are dragged, the heading's i adds up (an inner loop on the rate), and its d adds at once.
-        """
-        s, dt = self.settings, self.settings.dt_s
-        _, ahead, back, waits, x, y, heading, angle, plan_forward, plan_left, plan_turn = asked
-        dx, dy = x - pose[0], y - pose[1]
-        off = (heading - pose[2] + pi) % (2 * pi) - pi
-        c, n = o.turned(angle)
-        along, across = c * dx + n * dy, c * dy - n * dx
-        errors = [along, across, off]
-        rates = [o.where(b == b, (e - b) / dt, 0.0) for e, b in zip(errors, before, strict=True)]  # noqa: PLR0124
-        on = back > 0
-        forward, left, turn = plan_forward * ahead, plan_left * ahead, plan_turn * ahead
-        cos_off, sin_off = o.turned(off)
-        if s.aside:
-            loops = (s.along, s.across, s.heading)
-            told = [loop(o, k, a, e, r, dt) for k, a, e, r in zip(loops, added, errors, rates, strict=True)]
-            p, i, d, given = ([o.where(on, t[k], 0.0) for t in told] for k in range(4))
-            a, b = o.turned(angle - pose[2])
-            forward, left = cos_off * forward - sin_off * left, sin_off * forward + cos_off * left
-            own = [a * given[0] - b * given[1], b * given[0] + a * given[1], given[2]]
-        else:
-            c, n = o.turned(pose[2])
-            nose, aside = c * dx + n * dy, c * dy - n * dx
-            first = loop(o, s.along, added[0], nose, rates[0], dt)
-            speed = abs(plan_forward)
-            # a plan that waits is driven to: towards where the robot should be, or, near it, turned as it should look
-            far = (waits > 0) & (nose * nose + aside * aside > NEAR_M * NEAR_M)
-            bearing = o.where(far, self._bearing(nose, aside), off)
-            by_across = o.where(far, 0.0, plan_forward * s.bend_across * aside)
-            _, sine = o.turned(bearing)
-            by_heading = o.most(speed, SLOWEST_M_S) * s.bend_heading * sine
-            zero = 0.0 * along
-            p = [o.where(on, v, 0.0) for v in (first[0], by_across, by_heading)]
-            lacks = o.within(added[2] + s.heading.i * rate * dt, s.most_turn)
-            i = [o.where(on, v, 0.0) for v in (first[1], zero, lacks)]
-            d = [o.where(on, v, 0.0) for v in (first[2], zero, s.heading.d * rate)]
-            forward = o.where(on, forward * cos_off, forward)
-            bends = o.within(by_across + by_heading + i[2] + d[2], s.most_turn)
-            own = [o.where(on, first[3], 0.0), zero, o.where(on, bends, 0.0)]
-        pid = [v for three in zip(p, i, d, strict=True) for v in three]
-        made = [forward + own[0], left + own[1], turn + own[2]]
-        return (i, errors), [*pose, *errors, *pid, *own], made
-
-    @staticmethod
-    def _bearing(nose: Value, aside: Value) -> Value:
-        return np.arctan2(aside, nose) if isinstance(nose, np.ndarray) else float(np.arctan2(aside, nose))
+        assert self.memory is not None
+        made: FollowingState = self.memory.of(batch, errors=nan)
+        return made
 
     # --- what it tells ---
 

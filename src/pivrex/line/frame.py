@@ -2,24 +2,27 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import NamedTuple
-
 import numpy as np
 
-from pivrex.line.asked import OF_FIELD
+from pivrex.kernels.maths import cos, div, hypot, sin, whole
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, part
+from pivrex.kernels.records import field as of_size
+from pivrex.kernels.subset import kernel
+from pivrex.line.asked import OF_FIELD, RoutineColumns
+from pivrex.line.bindings import BindingsColumns, column_of
+from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
-from pivrex.line.kinematics import Asked, asked_of, kinematics_of
-from pivrex.line.layout import Layout
-from pivrex.line.limits import LimitSettings, fit, turning_points
+from pivrex.line.kinematics import WheelsColumns, kinematics_of, side_of, wheel_need
+from pivrex.line.law import LawColumns
+from pivrex.line.limits import BOTH, LimitScratch, LimitSettings, fit_hubs, fit_speeds, turning_points
 from pivrex.line.limits import settings_of as limits_of
-from pivrex.line.se2 import shift, straighten
-from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.se2 import straightened
+from pivrex.line.stage import Rung, Stage, named
 from pivrex.line.told import NOTHING, Told, turning
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
 
-__all__ = ["Frame", "FrameSettings", "FrameState", "given_turn", "robot_twist", "to_robot"]
+__all__ = ["Frame", "FrameColumns", "FrameScratch", "FrameSettings", "FrameState", "frame_step", "to_robot"]
 
 ROBOT, FIELD, OTHER = 1.0, 2.0, 3.0
 """What is asked for in the bindings' column."""
@@ -30,122 +33,241 @@ after four the direction of a path at the limits is right to 0.05 degrees on eve
 """
 
 
-@dataclass(frozen=True)
-class FrameSettings:
+class FrameSettings(Record):
     """How a rig moves in the plane.
 
     Attributes
     ----------
-    field : bool
+    field : flag
         Whether the field's forward counts at the start.
-    straight_s : float
-        The time of a tick if the turn of each tick is reckoned in, else 0.
-    lead_s : float
-        How far ahead of now the heading is taken, for motors that lag.
-    points : (Q, 2) float64
+    straight : float
+        The time of a tick if the turn of each tick counts, else 0.
+    lead : float
+        How far ahead of now the heading is taken, in s, for motors that lag.
+    points : (Q, 2)
         Turning points in m; the centre first.
-    safe : (2,) float64
+    safe : (2,)
         A speed in m/s, in any direction, and a turn in rad/s that every wheel can by itself, each as 1 over it.
+    limits : LimitSettings
+        What the limits will leave of the turn.
+    turns : (2, W·D)
+        The rows of the forward map that give the turn, on its wheels and on its back.
+    frame, set_heading, next_point : int
+        The columns of the bindings, -1 for none.
     """
 
-    field: bool
-    straight_s: float
-    lead_s: float
-    points: Floats
-    safe: Floats
+    is_settings = True
+
+    field_first: Flag = of_size()
+    straight: Number = of_size(unit="s")
+    lead: Number = of_size(unit="s")
+    points: Numbers = of_size("points", 2, unit="m")
+    safe: Numbers = of_size(2)
+    limits: LimitSettings = part()
+    turns: Numbers = of_size(2, "parts")
+    frame: Whole = of_size()
+    set_heading: Whole = of_size()
+    next_point: Whole = of_size()
 
 
-class FrameState(NamedTuple):
-    """What the frame remembers, B each: the heading that is the field's forward direction, 1 while the field's forward
+class FrameState(Record):
+    """What the frame remembers, B each: the heading that is the field's forward direction, whether the field's forward
     counts, and the index of the turning point.
     """
 
-    zero: Floats
-    field: Floats
-    point: Floats
+    zero: Number = of_size(unit="rad")
+    field: Flag = of_size()
+    point: Number = of_size()
 
 
-def to_robot(twist: Floats, heading_rad: float | Floats, turn_rad_s: Floats, dt_s: float, lead_s: float) -> Floats:
-    """Turn a field-relative twist into the robot-relative one that keeps to the asked direction all through a tick.
+class FrameColumns(Record):
+    """The heading from the field's forward, whether that counts, the turning point, and the twist of the centre relative to the robot."""
+
+    heading: Number = of_size(unit="rad")
+    field: Flag = of_size()
+    point: Number = of_size()
+    twist: Numbers = of_size(3, unit="m/s, m/s, rad/s")
+
+
+class FrameScratch(Record):
+    """Where the limits are asked beforehand."""
+
+    is_scratch = True
+
+    limits: LimitScratch = part()
+    wheels: WheelsColumns = part()
+    given: Numbers = of_size("parts", unit="m/s")
+    twist: Numbers = of_size(3)
+
+
+@kernel
+def to_robot(forward: float, left: float, heading: float, turn: float, dt: float, lead: float) -> tuple[float, float]:
+    """Return a velocity along the field's directions, in m/s, as the robot-relative one that keeps to the asked direction all through
+    a tick.
 
     Parameters
     ----------
-    twist : B + (3,) float64
-        Velocity along the field's directions, and the rate of turn.
-    heading_rad : B float64
-        Of the robot at the beginning of the tick.
-    turn_rad_s : B float64
-        How fast the robot will really turn: what the limits leave of the turn that was asked.
-    dt_s : float
-        The tick's length; with 0 the twist is right only at its beginning, and the path drifts aside by half of the
+    heading : float
+        Of the robot at the beginning of the tick, in rad.
+    turn : float
+        How fast the robot will really turn, in rad/s: what the limits leave of the turn that was asked.
+    dt : float
+        The tick's length; with 0 the velocity is right only at its beginning, and the path drifts aside by half of the
         tick's turn.
-    lead_s : float
+    lead : float
         Takes the heading this much later: wheels that follow with a lag do now what was asked that long ago, when the
         robot stood otherwise.
-
-    Returns
-    -------
-    B + (3,) float64
     """
-    angle: Floats | float = heading_rad
-    gain: Floats | float = 1.0
-    if dt_s:
-        half, gain = straighten(turn_rad_s * dt_s)
-        angle = angle + half
-    if lead_s:
-        angle = angle + turn_rad_s * lead_s
-    c, s = np.cos(angle) * gain, np.sin(angle) * gain
-    forward, left = twist[..., 0], twist[..., 1]
-    turned = np.empty(twist.shape)
-    turned[..., 0], turned[..., 1], turned[..., 2] = c * forward + s * left, c * left - s * forward, twist[..., 2]
-    return turned
+    angle, gain = heading + turn * lead, 1.0
+    if dt != 0.0:
+        half, gain = straightened(turn * dt)
+        angle += half
+    c, s = cos(angle) * gain, sin(angle) * gain
+    return c * forward + s * left, c * left - s * forward
 
 
-def given_turn(
-    limits: LimitSettings,
-    maps: Asked,
-    forward: Floats,
-    twist: Floats,
-    upside_down: Floats | None = None,
-    point: Floats | None = None,
-) -> Floats:
-    """Give the turn, B in rad/s, that the limits leave of a motion of the robot's centre, B + (3,).
+@kernel
+def moved_centre(
+    s: FrameSettings, side: int, point: int, is_field: bool, law: LawColumns, ahead: float, turn: float, twist: Numbers
+) -> None:
+    """Write the twist of the robot's centre, relative to the robot, from the law's of the turning point. ``turn``: what is left of it."""
+    twist[0], twist[1], twist[2] = law.twist[0], law.twist[1], law.twist[2]
+    if is_field:
+        twist[0], twist[1] = to_robot(twist[0], twist[1], ahead, turn, s.straight, s.lead)
+    if point > 0:  # v_centre = v_point - ω × r
+        y = -s.points[point][1] if side == 1 else s.points[point][1]
+        twist[0] += twist[2] * y
+        twist[1] -= twist[2] * s.points[point][0]
 
-    ``forward``, (2, W·D), are the rows of the forward map that give the turn, on its wheels and on its back.
+
+@kernel
+def given_turn(s: FrameSettings, w: FrameScratch, side: int, point: int, twist: Numbers) -> float:
+    """Return the turn, in rad/s, that the limits leave of a motion of the robot's centre."""
+    limits = s.limits
+    needs, many = limits.needs, len(w.given)
+    for k in range(many):
+        if needs.steered:
+            w.wheels.hub[k] = wheel_need(needs, side, k, twist)
+        else:
+            w.wheels.asked[k] = wheel_need(needs, side, k, twist)
+    if needs.steered:
+        for k in range(len(needs.top)):
+            w.wheels.asked[k] = hypot(w.wheels.hub[2 * k], w.wheels.hub[2 * k + 1])
+        fit_hubs(limits, w.limits, side, point, twist, w.wheels, w.given)
+    else:
+        fit_speeds(limits, w.limits, side, point, twist, w.wheels.asked, w.given)
+    if not limits.clip and limits.first == BOTH:  # all by one factor
+        full, left = 0.0, 0.0
+        for k in range(many):
+            full += abs(w.wheels.hub[k] if needs.steered else w.wheels.asked[k])
+            left += abs(w.given[k])
+        return twist[2] * div(left, full) if full > 0.0 else twist[2]
+    total = 0.0
+    for k in range(many):
+        total += s.turns[side][k] * w.given[k]
+    return total
+
+
+@kernel
+def robot_twist(
+    s: FrameSettings,
+    w: FrameScratch,
+    side: int,
+    point: int,
+    is_field: bool,
+    law: LawColumns,
+    ahead: float,
+    out: Numbers,
+) -> None:
+    """Write the law's twist of the turning point as that of the robot's centre, relative to the robot.
+
+    ``ahead`` is the heading from the field's forward, in rad. The turn that counts is the one that the limits
+    leave: found by asking them `PASSES` times, where they may take anything at all.
     """
-    asked = asked_of(maps, twist, upside_down)
-    given = fit(limits, maps, twist, asked, upside_down, point)
-    if not limits.clip and not limits.first:  # all by one factor
-        wheels = (-1,) if not maps.steered else (-2, -1)
-        full, left = (np.abs(v).sum(axis=wheels) for v in (asked, given))
-        share: Floats = np.where(full > 0, left / np.where(full > 0, full, 1.0), 1.0)
-        return twist[..., 2] * share
-    both = np.einsum("sw,...w->...s", forward, given.reshape((*twist.shape[:-1], -1)))
-    return both[..., 0] if upside_down is None else np.where(upside_down > 0, both[..., 1], both[..., 0])
+    turn = law.twist[2]
+    moved_centre(s, side, point, is_field, law, ahead, turn, out)
+    if not is_field or turn == 0.0 or (s.straight == 0.0 and s.lead == 0.0):
+        return
+    # no wheel is asked for more than this share of what it can, whatever the direction
+    if not hypot(out[0], out[1]) * s.safe[0] + abs(turn) * s.safe[1] > 1.0:
+        return
+    for _ in range(PASSES):
+        left = given_turn(s, w, side, point, out)
+        if left == turn:
+            break
+        moved_centre(s, side, point, is_field, law, ahead, left, out)
+
+
+@kernel
+def frame_asked(
+    s: FrameSettings, before: FrameState, after: FrameState, bindings: BindingsColumns, heading: float
+) -> None:
+    """Do what buttons ask for."""
+    after.zero, after.field, after.point = before.zero, before.field, before.point
+    if s.frame >= 0:
+        asked = bindings.value[s.frame]
+        if asked == OTHER:
+            after.field = not before.field
+        elif asked > 0.0:
+            after.field = asked > ROBOT
+    if s.set_heading >= 0 and bindings.value[s.set_heading] > 0.0:
+        after.zero = heading
+    if s.next_point >= 0 and bindings.value[s.next_point] > 0.0:
+        after.point = before.point + 1.0
+        if after.point >= len(s.points):
+            after.point = 0.0
+
+
+@kernel
+def frame_step(
+    s: FrameSettings, w: FrameScratch, before: FrameState, after: FrameState, heading: HeadingColumns, bindings: BindingsColumns,
+    law: LawColumns, routine: RoutineColumns, out: FrameColumns,
+) -> None:  # fmt: skip
+    """Turn the law's twist into that of the centre relative to the robot. A routine says whose forward it means, and turns about the
+    centre.
+    """
+    now = heading.heading[0] if len(heading.heading) > 0 else 0.0
+    frame_asked(s, before, after, bindings, now)
+    is_field, point = after.field, whole(after.point)
+    if routine.frame > 0.0:
+        is_field, point = routine.frame == OF_FIELD, 0
+    ahead = now - after.zero
+    out.heading, out.field, out.point = ahead, is_field, 1.0 * point
+    robot_twist(s, w, side_of(heading), point, is_field, law, ahead, out.twist)
 
 
 class Frame(Stage):
     """For robots that move in the plane: the twist of the centre relative to the robot, from the law's."""
 
     name = "frame"
-    reads = ("law", "heading", "bindings", "routine")
 
-    def __init__(self, rig: Rig) -> None:
+    def __init__(self, rig: Rig, inputs: Inputs) -> None:
         self._rig = rig
         plane = rig.plane
         maps = kinematics_of(rig.chassis)
-        self._limits, self._maps = limits_of(rig), Asked.of(rig)
-        self._forward = np.stack((maps.forward[2], kinematics_of(rig.chassis, upside_down=True).forward[2]))
-        needs = self._maps.maps if self._maps.steered else self._maps.maps[:, None, :]
-        across = np.sqrt((needs[..., :2] ** 2).sum(axis=(1, 2))) / self._limits.top
-        spin = np.sqrt((needs[..., 2] ** 2).sum(axis=1)) / self._limits.top
-        self.settings: FrameSettings = FrameSettings(
-            field=plane.frame == "field",
-            straight_s=rig.dt_s if plane.straight == "on" else 0.0,
-            lead_s=plane.lead_s,
-            points=turning_points(rig),
-            safe=np.array([across.max(), spin.max()]),
+        limits, points = limits_of(rig), turning_points(rig)
+        own = limits.needs
+        needs = own.maps[0].reshape(len(own.top), -1, 3)
+        across = np.sqrt((needs[..., :2] ** 2).sum(axis=(1, 2))) / own.top
+        spin = np.sqrt((needs[..., 2] ** 2).sum(axis=1)) / own.top
+        turns = [maps.forward[2], kinematics_of(rig.chassis, upside_down=True).forward[2]]
+        columns = ("frame", "set_heading", "next_point")
+        count, parts = len(own.top), len(turns[0])
+        self.settings: FrameSettings = Form(FrameSettings, points=len(points), parts=parts, limits=limits.form).of(
+            field_first=plane.frame == "field",
+            straight=rig.dt_s if plane.straight == "on" else 0.0,
+            lead=plane.lead_s,
+            points=points,
+            safe=(across.max(), spin.max()),
+            limits=limits,
+            turns=turns,
+            **{name: column_of(rig, inputs, name) for name in columns},
         )
+        self.form, self.memory = Form(FrameColumns), Form(FrameState)
+        self.scratch = Form(
+            FrameScratch, parts=parts, limits=Form(LimitScratch, parts=parts),
+            wheels=Form(WheelsColumns, wheels=count, hubs=2 * count if own.steered else 0),
+        )  # fmt: skip
         self.columns = named(
             "frame",
             ("heading", "rad"),
@@ -159,55 +281,12 @@ class Frame(Stage):
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Frame | None:
-        return cls(rig) if rig.law.kind == "planar" else None
-
-    def place(self, layout: Layout) -> None:
-        def at(stage: str, name: str) -> int:
-            return layout.at(stage, name) if layout.has(stage, name) else -1
-
-        self._in = layout.these("law", ("forward", "left", "turn"))
-        self._out = layout.stage("frame")
-        self._heading, self._upside_down = at("heading", "heading"), at("heading", "upside_down")
-        self._routine = layout.at("routine", "frame")
-        self._frame, self._set, self._next = (at("bindings", n) for n in ("frame", "set_heading", "next_point"))
+        return cls(rig, inputs) if rig.law.kind == "planar" else None
 
     def start(self, batch: tuple[int, ...]) -> FrameState:
-        none = np.zeros(batch)
-        return FrameState(none, np.full(batch, float(self.settings.field)), none)
-
-    def step(self, state: FrameState, row: Floats) -> FrameState:
-        heading = row[..., self._heading] if self._heading >= 0 else np.zeros(row.shape[:-1])
-        upside_down = row[..., self._upside_down] if self._upside_down >= 0 else None
-        state = self._asked(state, row, heading)
-        used = self._used(state, row[..., self._routine])
-        ahead = heading - state.zero
-        out = row[..., self._out]
-        out[..., 0], out[..., 1], out[..., 2] = ahead, used.field, used.point
-        out[..., 3:] = robot_twist(
-            self.settings, self._limits, self._maps, self._forward, row[..., self._in], ahead, used, upside_down
-        )
-        return state
-
-    @staticmethod
-    def _used(state: FrameState, routine: Floats) -> FrameState:
-        """Give the frame that counts in this tick: a routine says whose forward it means, and turns about the centre."""
-        if not some(routine):
-            return state
-        asked = routine > 0
-        field = np.where(asked, (routine == OF_FIELD).astype(float), state.field)
-        return FrameState(state.zero, field, np.where(asked, 0.0, state.point))
-
-    def _asked(self, state: FrameState, row: Floats, heading: Floats) -> FrameState:
-        """Do what buttons ask for."""
-        zero, field, point = state
-        if self._frame >= 0 and some(row[..., self._frame]):
-            asked = row[..., self._frame]
-            field = np.where(asked == OTHER, 1.0 - field, np.where(asked > 0, asked - ROBOT, field))
-        if self._set >= 0 and some(row[..., self._set]):
-            zero = np.where(row[..., self._set] > 0, heading, zero)
-        if self._next >= 0 and some(row[..., self._next]):
-            point = np.where(row[..., self._next] > 0, (point + 1) % len(self.settings.points), point)
-        return FrameState(zero, field, point)
+        assert self.memory is not None
+        made: FrameState = self.memory.of(batch, field=self.settings.field_first)
+        return made
 
     # --- what it tells ---
 
@@ -234,50 +313,3 @@ class Frame(Stage):
     def rungs(self, told: Told) -> list[Rung]:
         before = f"forward {told('law', 'forward'):+.3f} left {told('law', 'left'):+.3f}"
         return [Rung("frame", f"{before}, {self._words(told)} → {self._motion(told, 3)}", "plane.frame")]
-
-
-def robot_twist(
-    settings: FrameSettings,
-    limits: LimitSettings,
-    maps: Asked,
-    forward: Floats,
-    twist: Floats,
-    ahead: Floats,
-    state: FrameState,
-    upside_down: Floats | None = None,
-) -> Floats:
-    """Turn the law's twist, B + (3,), of the turning point into that of the robot's centre, relative to the robot.
-
-    ``ahead`` is the heading from the field's forward, B in rad. The turn that is reckoned in is the one that the limits
-    leave: found by asking them `PASSES` times, where they may take anything at all.
-    """
-    turn = twist[..., 2]
-    moved = _once(settings, twist, ahead, turn, state, upside_down)
-    if not ((settings.straight_s or settings.lead_s) and some(state.field) and some(turn)):
-        return moved
-    # no wheel is asked for more than this share of what it can, whatever the direction
-    most = np.hypot(moved[..., 0], moved[..., 1]) * settings.safe[0] + np.abs(turn) * settings.safe[1]
-    if not some(most > 1.0):
-        return moved
-    point = state.point if some(state.point) else None
-    for _ in range(PASSES):
-        given = given_turn(limits, maps, forward, moved, upside_down, point)
-        # where nothing can be taken the turn stays as it was asked, to the bit, whatever others of the batch do
-        left = np.where(most > 1.0, given, turn)
-        if not some(left != turn):
-            break
-        moved = _once(settings, twist, ahead, left, state, upside_down)
-    return moved
-
-
-def _once(
-    settings: FrameSettings, twist: Floats, ahead: Floats, turn: Floats, state: FrameState, upside_down: Floats | None
-) -> Floats:
-    if some(state.field):
-        turned = to_robot(twist, ahead, turn, settings.straight_s, settings.lead_s)
-        twist = turned if not state.field.ndim else np.where(state.field[..., None] > 0, turned, twist)
-    if some(state.point):
-        x, y = np.moveaxis(settings.points[state.point.astype(np.intp)], -1, 0)
-        moved = shift(twist, x, y if upside_down is None else np.where(upside_down > 0, -y, y))
-        twist = np.where(state.point[..., None] > 0, moved, twist)  # about the centre even a sign of zero stays
-    return twist

@@ -4,17 +4,45 @@ from __future__ import annotations
 
 import numpy as np
 
-from pivrex.kernels.records import Form, Numbers, Record, field
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Column, plain
-from pivrex.line.stage import Floats, Stage, named
+from pivrex.line.stage import Stage, named
 from pivrex.rig.attachments import ENCODED
 from pivrex.rig.rig import Rig
 
 __all__ = [
-    "NOWHERE", "TRUTH", "Clock", "Given", "Raw", "Sensed", "SensedRow", "Truth", "TruthRow", "sensed_columns", "sensed_form",
-    "truth_columns", "truth_form",
+    "NOWHERE",
+    "TRUTH",
+    "Clock",
+    "ClockColumns",
+    "Given",
+    "Raw",
+    "RawColumns",
+    "Sensed",
+    "SensedRow",
+    "Truth",
+    "TruthRow",
+    "sensed_columns",
+    "sensed_form",
+    "truth_columns",
+    "truth_form",
 ]  # fmt: skip
+
+
+class ClockColumns(Record):
+    """Which tick it is, when, whether the robot must stand still, and of rigs with calibrations of sources whose counts."""
+
+    tick: Number = field()
+    t: Number = field(unit="s")
+    stopped: Flag = field()
+    source: Numbers = field("calibrations")
+
+
+class RawColumns(Record):
+    """The readings as the devices give them."""
+
+    reading: Numbers = field("readings")
 
 
 class SensedRow(Record):
@@ -98,9 +126,6 @@ def truth_columns(rig: Rig) -> tuple[Column, ...]:
 class Given(Stage):
     """Columns that are given, not computed."""
 
-    def step(self, state: object, row: Floats) -> object:
-        return state
-
 
 class Clock(Given):
     """Which tick it is, whether the robot must stand still, and whose calibration counts."""
@@ -111,6 +136,7 @@ class Clock(Given):
         self.entry = 2
         """Where it stands whether a robot is stopped."""
         self.columns = named("clock", ("tick", ""), ("t", "s"), ("stopped", ""), *([("source", "")] * calibrated))
+        self.form = Form(ClockColumns, calibrations=calibrated)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Clock:
@@ -123,7 +149,7 @@ class Sensed(Given):
     name = "sensed"
 
     def __init__(self, rig: Rig) -> None:
-        self.columns = sensed_columns(rig)
+        self.columns, self.form = sensed_columns(rig), sensed_form(rig)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Sensed:
@@ -136,7 +162,7 @@ class Truth(Given):
     name = "truth"
 
     def __init__(self, rig: Rig) -> None:
-        self.columns = truth_columns(rig)
+        self.columns, self.form = truth_columns(rig), truth_form(rig)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Truth:
@@ -150,6 +176,7 @@ class Raw(Given):
 
     def __init__(self, inputs: Inputs) -> None:
         self.columns = named("raw", *((n, "") for n in inputs.names))
+        self.form = Form(RawColumns, readings=len(inputs.names))
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Raw:

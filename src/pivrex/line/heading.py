@@ -2,23 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import NamedTuple
-
-import numpy as np
-
-from pivrex.kernels.records import Form, Numbers, Record, field
+from pivrex.kernels.maths import is_nan, nan
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field
+from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
-from pivrex.line.layout import Layout
-from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.stage import Rung, Stage, named
 from pivrex.line.told import Told
 from pivrex.rig.rig import Rig
 
-__all__ = ["Heading", "HeadingColumns", "HeadingSettings", "HeadingState", "orient"]
+__all__ = ["Heading", "HeadingColumns", "HeadingSettings", "HeadingState", "heading_step"]
 
 
-@dataclass(frozen=True)
-class HeadingSettings:
+class HeadingSettings(Record):
     """The gyro and the side sensor.
 
     Attributes
@@ -29,9 +24,11 @@ class HeadingSettings:
         Of the sensor that says which side is up, in g; ``up_sign`` is 0 without one.
     """
 
-    gyro_sign: float
-    threshold: float
-    up_sign: float
+    is_settings = True
+
+    gyro_sign: Number = field()
+    threshold: Number = field(unit="g")
+    up_sign: Number = field()
 
 
 class HeadingColumns(Record):
@@ -41,32 +38,24 @@ class HeadingColumns(Record):
     upside_down: Numbers = field("sides")
 
 
-class HeadingState(NamedTuple):
-    """What is remembered, of shape B each: what the gyro said last, in rad, NaN before it has said anything; the heading
-    as seen from above, in rad, unwrapped; and 1 while the robot lies on its back.
+class HeadingState(Record):
+    """What is remembered, B each: what the gyro said last, in rad, NaN before it has said anything; the heading
+    as seen from above, in rad, unwrapped; and whether the robot lies on its back.
     """
 
-    gyro: Floats
-    heading: Floats
-    upside_down: Floats
+    gyro: Number = field(unit="rad")
+    heading: Number = field(unit="rad")
+    upside_down: Flag = field()
 
 
-def orient(settings: HeadingSettings, state: HeadingState, gyro: Floats, up: Floats) -> HeadingState:
-    """Take in the gyro and the side sensor.
+@kernel
+def heading_step(
+    s: HeadingSettings, before: HeadingState, after: HeadingState, gyro: float, up: float, out: HeadingColumns
+) -> None:
+    """Take in the gyro, in rad, unwrapped, as the sensor counts; and the side sensor.
 
-    Parameters
-    ----------
-    settings : HeadingSettings
-    state : HeadingState
-    gyro : B float64
-        The gyro's heading in rad, unwrapped, as the sensor counts; anything without one.
-    up : B float64
-        What the side sensor reads, in g: the acceleration that holds the robot up, along the sensor's own axis. Times
-        ``up_sign`` it is near 1 on the wheels and near -1 on the back. Anything where there is no such sensor.
-
-    Returns
-    -------
-    HeadingState
+    ``up`` is what the side sensor reads, in g: the acceleration that holds the robot up, along the sensor's own axis. Times
+    ``up_sign`` it is near 1 on the wheels and near -1 on the back. Either is anything where there is no such sensor.
 
     Notes
     -----
@@ -74,34 +63,33 @@ def orient(settings: HeadingSettings, state: HeadingState, gyro: Floats, up: Flo
     seen from above turns right for its own gyro. The side changes only when the sensor has passed the threshold on the
     other side of zero. (Own rules.)
     """
-    upside_down, heading = state.upside_down, state.heading
-    if settings.up_sign:
-        level = up * settings.up_sign
-        upside_down = np.where(level < -settings.threshold, 1.0, np.where(level > settings.threshold, 0.0, upside_down))
-    if settings.gyro_sign:
-        sign = (
-            np.where(upside_down > 0, -settings.gyro_sign, settings.gyro_sign)
-            if settings.up_sign
-            else settings.gyro_sign
-        )
-        heading = heading + sign * (gyro - state.gyro)
-        unknown = heading != heading  # noqa: PLR0124 - NaN is not itself
-        if some(unknown):
-            heading = np.where(unknown, gyro * settings.gyro_sign, heading)
-    return HeadingState(gyro, heading, upside_down)
+    after.gyro, after.heading, after.upside_down = gyro, before.heading, before.upside_down
+    if s.up_sign != 0.0:
+        level = up * s.up_sign
+        if level < -s.threshold:
+            after.upside_down = True
+        elif level > s.threshold:
+            after.upside_down = False
+        out.upside_down[0] = 1.0 if after.upside_down else 0.0
+    if s.gyro_sign != 0.0:
+        sign = -s.gyro_sign if after.upside_down else s.gyro_sign
+        after.heading = before.heading + sign * (gyro - before.gyro)
+        if is_nan(after.heading):
+            after.heading = gyro * s.gyro_sign
+        out.heading[0] = after.heading
 
 
 class Heading(Stage):
     """For every rig with a gyro or a side sensor, whatever its law."""
 
     name = "heading"
-    reads: tuple[str, ...] = ("sensed", "zeroing")
 
     def __init__(self, settings: HeadingSettings) -> None:
         self.settings: HeadingSettings = settings
         gyro, up = bool(settings.gyro_sign), bool(settings.up_sign)
+        self.form, self.memory = Form(HeadingColumns, gyros=gyro, sides=up), Form(HeadingState)
         self.columns = named("heading", *([("heading", "rad")] * gyro), *([("upside_down", "")] * up))
-        self.kept_while = (settings.gyro_sign, settings.up_sign)
+        self.kept_while = (float(settings.gyro_sign), float(settings.up_sign))
 
     @staticmethod
     def form_of(rig: Rig) -> Form:
@@ -114,34 +102,20 @@ class Heading(Stage):
             return None
         up = rig.upside_down
         return cls(
-            HeadingSettings(
+            Form(HeadingSettings).of(
                 gyro_sign=0.0 if rig.gyro is None else -1.0 if rig.gyro.reversed else 1.0,
                 threshold=up.threshold if up is not None else 0.0,
                 up_sign=0.0 if up is None else -1.0 if up.reversed else 1.0,
             )
         )
 
-    def place(self, layout: Layout) -> None:
-        zeroed = layout.has("zeroing", "gyro")
-        self._gyro = layout.at("zeroing" if zeroed else "sensed", "gyro") if self.settings.gyro_sign else 0
-        self._up = layout.at("sensed", "up") if self.settings.up_sign else 0
-        self._heading = layout.at("heading", "heading") if self.settings.gyro_sign else -1
-        self._upside_down = layout.at("heading", "upside_down") if self.settings.up_sign else -1
-
     def start(self, batch: tuple[int, ...]) -> HeadingState:
-        none = np.zeros(batch)
-        return HeadingState(np.full(batch, np.nan), none, none)
-
-    def step(self, state: HeadingState, row: Floats) -> HeadingState:
-        after = orient(self.settings, state, row[..., self._gyro] + 0.0, row[..., self._up])
-        if self._heading >= 0:
-            row[..., self._heading] = after.heading
-        if self._upside_down >= 0:
-            row[..., self._upside_down] = after.upside_down
-        return after
+        assert self.memory is not None
+        made: HeadingState = self.memory.of(batch, gyro=nan)
+        return made
 
     def rungs(self, told: Told) -> list[Rung]:
-        if self._upside_down < 0:
+        if not self.settings.up_sign:
             return []
         upside_down = told("heading", "upside_down")
         text = f"up {told('sensed', 'up'):+.2f} g, threshold {self.settings.threshold:g} g → on its {'back' if upside_down else 'wheels'}"

@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from math import nan, pi
-from typing import NamedTuple
-
 import numpy as np
 
+from pivrex.kernels.maths import atan2, clamp, cos, div, hypot, larger, nan, rint, sin, smaller, sqrt, whole, wrap
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, Wholes, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.bindings import BindingsColumns, column_of
+from pivrex.line.helps import Help, helps_of
 from pivrex.line.inputs import Inputs
-from pivrex.line.layout import Layout
-from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.law import LawColumns
+from pivrex.line.odometry import OdometryColumns
+from pivrex.line.stage import Rung, Stage, named
 from pivrex.line.told import NOTHING, Told, turning
-from pivrex.line.values import Ops, Value, joined, ops_of, parts
-from pivrex.rig.actions import FACE, LINE, POSE, SNAP, Action
+from pivrex.rig.actions import FACE, LINE, POSE, SNAP
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
 
-__all__ = ["Help", "Helping", "HelpingSettings", "HelpingState", "helps_of"]
+__all__ = ["Helping", "HelpingColumns", "HelpingSettings", "HelpingState", "helping_step"]
 
 TOUCHES = 1e-6
 """A motion above this is the driver's: then there is no help."""
@@ -32,21 +33,23 @@ AHEAD_RAD = 0.6
 """A two-sided robot that looks further aside of its place turns first."""
 
 
-class Help(NamedTuple):
-    """One help: its kind, of `SNAP`, `FACE`, `LINE` and `POSE`, and its numbers, in m and rad; see `pivrex.rig.actions`."""
+TO_ANGLE, TO_STEP, TO_FACE, TO_LINE, TO_PLACE, TO_POSE = 0, 1, 2, 3, 4, 5
+"""The kinds of help: the nearest of some headings, the nearest multiple, looking at a place, keeping a line, driving to a place, and that
+with a heading.
+"""
 
-    kind: str
-    numbers: tuple[float, ...]
 
-
-@dataclass(frozen=True)
-class HelpingSettings:
-    """How a rig helps.
+class HelpingSettings(Record):
+    """How a rig helps, with H helps.
 
     Attributes
     ----------
-    helps : tuple of Help
-    aside : bool
+    kind : (H,)
+    first, many : (H,)
+        Where the numbers of each begin, and how many they are.
+    numbers : (N,)
+        In m and rad.
+    aside : flag
         Whether it moves any way.
     p, p_across, p_along : float
         Of the heading, across and along, in 1/s.
@@ -56,193 +59,211 @@ class HelpingSettings:
         In m/s and rad/s.
     bend_across, bend_heading : float
         Of a two-sided robot that keeps a line, in 1/m² and 1/m.
+    help : int
+        The column of the bindings.
     """
 
-    helps: tuple[Help, ...]
-    aside: bool
-    p: float
-    p_across: float
-    p_along: float
-    rise: float
-    turn_rise: float
-    most: float
-    most_turn: float
-    bend_across: float
-    bend_heading: float
+    is_settings = True
+
+    kind: Wholes = field("helps")
+    first: Wholes = field("helps")
+    many: Wholes = field("helps")
+    numbers: Numbers = field("numbers")
+    aside: Flag = field()
+    p: Number = field(unit="1/s")
+    p_across: Number = field(unit="1/s")
+    p_along: Number = field(unit="1/s")
+    rise: Number = field(unit="m/s^2")
+    turn_rise: Number = field(unit="rad/s^2")
+    most: Number = field(unit="m/s")
+    most_turn: Number = field(unit="rad/s")
+    bend_across: Number = field(unit="1/m^2")
+    bend_heading: Number = field(unit="1/m")
+    help: Whole = field()
 
 
-class HelpingState(NamedTuple):
+class HelpingState(Record):
     """What is remembered: which help was given, B, from 1, 0 for none; and where the robot was when it began, B + (3,)."""
 
-    which: Floats
-    since: Floats
+    which: Number = field()
+    since: Numbers = field(3, unit="m, m, rad")
 
 
-def helps_of(actions: list[Action]) -> tuple[Help, ...]:
-    """Give the helps that actions ask for, each once, in their order."""
-    return tuple(dict.fromkeys(Help(a.target, a.numbers) for a in actions if a.verb == "help"))
+class HelpingColumns(Record):
+    """Which help is given, the heading that it wants, how far that is off, how far the robot is from its line and from its place, and the
+    motion.
+    """
+
+    which: Number = field()
+    target: Number = field(unit="rad")
+    off: Number = field(unit="rad")
+    across: Number = field(unit="m")
+    away: Number = field(unit="m")
+    twist: Numbers = field(3, unit="m/s, m/s, rad/s")
+
+
+@kernel
+def turn_back(s: HelpingSettings, off: float) -> float:
+    """Return the turn, in rad/s, that takes an error of the heading away, and comes to rest there."""
+    size = abs(off)
+    if size < THERE_RAD:
+        return 0.0
+    fast = smaller(smaller(s.p * size, sqrt(2.0 * s.turn_rise * size)), s.most_turn)
+    return -fast if off < 0.0 else fast
+
+
+@kernel
+def look(s: HelpingSettings, target: float, heading: float, moves: float, out: HelpingColumns) -> None:
+    """Turn to a heading that turns itself by ``moves``, in rad/s; the driver's own turn goes first."""
+    out.target, out.off = target, wrap(target - heading)
+    if abs(out.twist[2]) < TOUCHES:
+        out.twist[2] = moves + turn_back(s, out.off)
+
+
+@kernel
+def snap(s: HelpingSettings, k: int, since: Numbers, heading: float, out: HelpingColumns) -> None:
+    """Turn to the nearest of chosen headings, or of multiples of a step: the one that was nearest when it began."""
+    target = since[2]
+    if s.kind[k] == TO_STEP:
+        step = s.numbers[s.first[k]]
+        target = rint(div(since[2], step)) * step
+    else:
+        best = 10.0
+        for i in range(s.many[k]):
+            off = wrap(s.numbers[s.first[k] + i] - since[2])
+            if abs(off) < best:
+                target, best = since[2] + off, abs(off)
+    look(s, target, heading, 0.0, out)
+
+
+@kernel
+def face(s: HelpingSettings, k: int, pose: Numbers, out: HelpingColumns) -> None:
+    """Look at a place, wherever it is driven; the turn that its own motion makes necessary is known beforehand."""
+    dx, dy = s.numbers[s.first[k]] - pose[0], s.numbers[s.first[k] + 1] - pose[1]
+    square = dx * dx + dy * dy
+    target, moves = pose[2], 0.0
+    if square > NEAR_M * NEAR_M:
+        c, n = cos(pose[2]), sin(pose[2])
+        vx, vy = c * out.twist[0] - n * out.twist[1], n * out.twist[0] + c * out.twist[1]
+        target, moves = atan2(dy, dx), div(vx * dy - vy * dx, square)
+    look(s, target, pose[2], moves, out)
+    out.away = sqrt(square)
+
+
+@kernel
+def keep_line(s: HelpingSettings, since: Numbers, pose: Numbers, out: HelpingColumns) -> None:
+    """Keep the line through where it began, along where it looked then."""
+    c, n = cos(since[2]), sin(since[2])
+    across = c * (pose[1] - since[1]) - n * (pose[0] - since[0])
+    off = wrap(since[2] - pose[2])
+    out.target, out.off, out.across, out.away = since[2], off, across, abs(across)
+    if not abs(out.twist[2]) < TOUCHES:
+        return
+    forward, left = out.twist[0], out.twist[1]
+    if not s.aside:
+        turn = -forward * s.bend_across * across * cos(off) + abs(forward) * s.bend_heading * sin(off)
+        out.twist[2] = clamp(turn, -s.most_turn, s.most_turn)
+        return
+    a, b = cos(-off), sin(-off)  # the line's directions, seen from the robot
+    asks, along = a * left + b * forward, a * forward - b * left  # what the driver asks for across it, and along it
+    if abs(asks) < TOUCHES + ASIDE * abs(along):
+        back = clamp(-s.p_across * across, -s.most, s.most)
+        out.twist[0], out.twist[1] = forward + b * back, left + a * back
+    out.twist[2] = turn_back(s, off)
+
+
+@kernel
+def drive_to(s: HelpingSettings, k: int, since: Numbers, pose: Numbers, out: HelpingColumns) -> None:
+    """Drive to a place, and look as it says; without a heading as it looks."""
+    dx, dy = s.numbers[s.first[k]] - pose[0], s.numbers[s.first[k] + 1] - pose[1]
+    away = hypot(dx, dy)
+    facing = s.numbers[s.first[k] + 2] if s.kind[k] == TO_POSE else since[2]
+    off = wrap(facing - pose[2])
+    out.target, out.off, out.away = facing, off, away
+    if abs(out.twist[0]) + abs(out.twist[1]) >= TOUCHES or abs(out.twist[2]) >= TOUCHES:
+        return
+    fast = 0.0
+    if not away < THERE_M:
+        fast = smaller(smaller(s.p_along * away, sqrt(2.0 * s.rise * away)), s.most)
+    c, n = cos(pose[2]), sin(pose[2])
+    ahead, aside = c * dx + n * dy, c * dy - n * dx
+    if s.aside:
+        safe = larger(away, 1e-9)
+        out.twist[0], out.twist[1], out.twist[2] = div(fast * ahead, safe), div(fast * aside, safe), turn_back(s, off)
+        return
+    bearing = atan2(aside, ahead)
+    if away < NEAR_M:
+        bearing, fast = off if s.kind[k] == TO_POSE else 0.0, 0.0
+    out.twist[0] = 0.0 if abs(bearing) > AHEAD_RAD else fast * cos(bearing)
+    out.twist[1], out.twist[2] = 0.0, turn_back(s, bearing)
+
+
+@kernel
+def helping_step(
+    s: HelpingSettings, before: HelpingState, after: HelpingState, asked: Numbers, bindings: BindingsColumns, law: LawColumns,
+    odometry: OdometryColumns, out: HelpingColumns,
+) -> None:  # fmt: skip
+    """Help as a button asks, but not while another than the controls asks for the motion."""
+    which = 0.0 if law.entered else bindings.value[s.help]
+    for i in range(3):
+        out.twist[i] = asked[i]
+        after.since[i] = odometry.pose[i] if which != before.which else before.since[i]
+    if which != 0.0 or before.which != 0.0:
+        out.target = nan
+    after.which, out.which = which, which
+    if which < 1.0:
+        return
+    k = whole(which) - 1
+    if s.kind[k] == TO_ANGLE or s.kind[k] == TO_STEP:
+        snap(s, k, after.since, odometry.pose[2], out)
+    elif s.kind[k] == TO_FACE:
+        face(s, k, odometry.pose, out)
+    elif s.kind[k] == TO_LINE:
+        keep_line(s, after.since, odometry.pose, out)
+    else:
+        drive_to(s, k, after.since, odometry.pose, out)
 
 
 class Helping(Stage):
     """For rigs with a binding that helps."""
 
     name = "helping"
-    reads: tuple[str, ...] = ("bindings", "odometry", "law", "frame")
 
-    def __init__(self, rig: Rig, helps: tuple[Help, ...]) -> None:
+    def __init__(self, rig: Rig, helps: tuple[Help, ...], inputs: Inputs) -> None:
         f = rig.following
-        self.settings: HelpingSettings = HelpingSettings(
-            helps=helps,
+        self.offered = helps
+        numbers = [(h.numbers[1:] if h.kind == SNAP and not h.numbers[0] else h.numbers) for h in helps]
+        many = [len(n) for n in numbers]
+        self.settings: HelpingSettings = Form(HelpingSettings, helps=len(helps), numbers=sum(many)).of(
+            kind=[_kind_of(h) for h in helps],
+            first=np.cumsum([0, *many])[:-1],
+            many=many,
+            numbers=[v for own in numbers for v in own],
             aside=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
             p=f.heading.p, p_across=f.across.p, p_along=f.along.p,
             rise=f.acceleration_m_s2, turn_rise=0.7 * f.turn_rise_rad_s2,
             most=SHARE * rig.full_forward_m_s, most_turn=SHARE * rig.full_turn_rad_s,
             bend_across=4.0 * f.across.p, bend_heading=f.heading.p,
+            help=column_of(rig, inputs, "help"),
         )  # fmt: skip
+        self.form, self.memory = Form(HelpingColumns), Form(HelpingState)
         self.columns = named(
             "helping", ("which", ""), ("target", "rad"), ("off", "rad"), ("across", "m"), ("away", "m"),
             ("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"),
         )  # fmt: skip
         self.kept_while = helps
-        self._kinds = {SNAP: self._snap, FACE: self._face, LINE: self._line, POSE: self._drive}
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Helping | None:
         helps = helps_of([p.action for p in inputs.patches if p.action is not None])
-        return cls(rig, helps) if helps else None
-
-    def place(self, layout: Layout) -> None:
-        before = "frame" if layout.has("frame", "turn") else "law"
-        self._in = layout.these(before, ("forward", "left", "turn"))
-        self._out, self._motion = layout.stage("helping"), layout.these("helping", ("forward", "left", "turn"))
-        self._which = layout.at("bindings", "help")
-        self._entered = layout.at("law", "entered")
-        self._pose = layout.these("odometry", ("x", "y", "heading"))
-
-    def start(self, batch: tuple[int, ...]) -> HelpingState:
-        return HelpingState(np.zeros(batch), np.zeros((*batch, 3)))
-
-    def step(self, state: HelpingState, row: Floats) -> HelpingState:
-        asked = row[..., self._which] * (row[..., self._entered] == 0)
-        if not some(asked) and not some(state.which):
-            row[..., self._motion] = row[..., self._in]
-            return state
-        batch = row.shape[:-1]
-        o = ops_of(batch)
-        pose, motion = row[..., self._pose], parts(row[..., self._in])
-        since = np.where((asked != state.which)[..., None], pose, state.since)
-        which = asked.item() if not batch else asked
-        told: list[Value] = [0.0 * motion[0] + nan, *(0.0 * motion[0] for _ in range(3)), *motion]
-        for k, one in enumerate(self.settings.helps):
-            mask = which == k + 1
-            if o.some(mask):
-                made = self._kinds[one.kind](o, one.numbers, parts(pose), parts(since), motion)
-                told = [o.where(mask, new, old) for new, old in zip(made, told, strict=True)]
-        row[..., self._out] = joined((which, *told), batch)
-        return HelpingState(asked.copy(), since)
-
-    # --- each kind: target, off, across, away, forward, left, turn ---
-
-    def _turned(self, o: Ops, off: Value, moves: Value = 0.0) -> Value:
-        """Give the turn that takes an error of the heading away, and comes to rest there; ``moves``: how fast its target turns."""
-        s = self.settings
-        size = abs(off)
-        fast = o.least(o.least(s.p * size, o.sqrt(2 * s.turn_rise * size)), s.most_turn)
-        return moves + o.where(size < THERE_RAD, 0.0, o.where(off < 0, -fast, fast))
-
-    def _looked(self, o: Ops, target: Value, pose: list[Value], motion: list[Value], moves: Value = 0.0) -> list[Value]:
-        off = (target - pose[2] + pi) % (2 * pi) - pi
-        free = abs(motion[2]) < TOUCHES
-        turn = o.where(free, self._turned(o, off, moves), motion[2])
-        return [target, off, 0.0 * off, 0.0 * off, motion[0], motion[1], turn]
-
-    def _snap(
-        self, o: Ops, numbers: tuple[float, ...], pose: list[Value], since: list[Value], motion: list[Value]
-    ) -> list[Value]:
-        """Turn to the nearest of chosen headings: those that were nearest when it began."""
-        step, *angles = numbers
-        heading = since[2]
-        if step:
-            target = _round(heading / step) * step
-        else:
-            target, best = heading, 10.0 + 0.0 * heading
-            for angle in angles:
-                off = (angle - heading + pi) % (2 * pi) - pi
-                nearer = abs(off) < best
-                target, best = o.where(nearer, heading + off, target), o.where(nearer, abs(off), best)
-        return self._looked(o, target, pose, motion)
-
-    def _face(
-        self, o: Ops, numbers: tuple[float, ...], pose: list[Value], since: list[Value], motion: list[Value]
-    ) -> list[Value]:
-        """Look at a place, wherever it is driven; the turn that its own motion makes necessary is known beforehand."""
-        dx, dy = numbers[0] - pose[0], numbers[1] - pose[1]
-        away2 = dx * dx + dy * dy
-        far = away2 > NEAR_M * NEAR_M
-        c, n = o.turned(pose[2])
-        vx, vy = c * motion[0] - n * motion[1], n * motion[0] + c * motion[1]
-        moves = o.where(far, (vx * dy - vy * dx) / o.most(away2, NEAR_M * NEAR_M), 0.0)
-        made = self._looked(o, o.where(far, _bearing(dy, dx), pose[2]), pose, motion, moves)
-        made[3] = o.sqrt(away2)
-        return made
-
-    def _line(
-        self, o: Ops, numbers: tuple[float, ...], pose: list[Value], since: list[Value], motion: list[Value]
-    ) -> list[Value]:
-        """Keep the line through where it began, along where it looked then."""
-        s = self.settings
-        c, n = o.turned(since[2])
-        across = c * (pose[1] - since[1]) - n * (pose[0] - since[0])
-        off = (since[2] - pose[2] + pi) % (2 * pi) - pi
-        free = abs(motion[2]) < TOUCHES
-        if not s.aside:
-            speed = motion[0]
-            cos_off, sin_off = o.turned(off)
-            turn = o.within(
-                -speed * s.bend_across * across * cos_off + abs(speed) * s.bend_heading * sin_off, s.most_turn
-            )
-            turn = o.where(free, turn, motion[2])
-            return [since[2], off, across, abs(across), motion[0], motion[1], turn]
-        a, b = o.turned(-off)  # the line's directions, seen from the robot
-        asks = a * motion[1] + b * motion[0]  # what the driver asks for across it
-        along = a * motion[0] - b * motion[1]
-        keeps = abs(asks) < TOUCHES + ASIDE * abs(along)
-        back = o.where(free & keeps, o.within(-s.p_across * across, s.most), 0.0)
-        turn = o.where(free, self._turned(o, off), motion[2])
-        return [since[2], off, across, abs(across), motion[0] + b * back, motion[1] + a * back, turn]
-
-    def _drive(
-        self, o: Ops, numbers: tuple[float, ...], pose: list[Value], since: list[Value], motion: list[Value]
-    ) -> list[Value]:
-        """Drive to a place, and look as it says; without a heading as it looks."""
-        s = self.settings
-        dx, dy = numbers[0] - pose[0], numbers[1] - pose[1]
-        away = o.sqrt(dx * dx + dy * dy)
-        free = (abs(motion[0]) + abs(motion[1]) < TOUCHES) & (abs(motion[2]) < TOUCHES)
-        facing = numbers[2] if len(numbers) > 2 else since[2]
-        off = (facing - pose[2] + pi) % (2 * pi) - pi
-        fast = o.least(o.least(s.p_along * away, o.sqrt(2 * s.rise * away)), s.most)
-        fast = o.where(away < THERE_M, 0.0, fast)
-        c, n = o.turned(pose[2])
-        ahead, aside = c * dx + n * dy, c * dy - n * dx
-        safe = o.most(away, 1e-9)
-        if s.aside:
-            made = [fast * ahead / safe, fast * aside / safe, self._turned(o, off)]
-        else:
-            near = away < NEAR_M
-            bearing = o.where(near, off if len(numbers) > 2 else 0.0 * off, _bearing(aside, ahead))
-            cos_b, _ = o.turned(bearing)
-            goes = o.where(near | (abs(bearing) > AHEAD_RAD), 0.0, fast * cos_b)
-            made = [goes, 0.0 * goes, self._turned(o, bearing)]
-        out = [o.where(free, m, d) for m, d in zip(made, motion, strict=True)]
-        return [facing + 0.0 * away, off, 0.0 * away, away, *out]
+        return cls(rig, helps, inputs) if helps else None
 
     # --- what it tells ---
 
     def helps(self, told: Told) -> Help | None:
         """Give the help that is given."""
         which = int(told("helping", "which"))
-        return self.settings.helps[which - 1] if which else None
+        return self.offered[which - 1] if which else None
 
     def _words(self, told: Told, one: Help) -> str:
         off = abs(float(np.degrees(told("helping", "off"))))
@@ -276,10 +297,9 @@ class Helping(Stage):
         )
 
 
-def _round(value: Value) -> Value:
-    return np.round(value) if isinstance(value, np.ndarray) else float(round(value))
-
-
-def _bearing(y: Value, x: Value) -> Value:
-    found = np.arctan2(y, x)
-    return found if isinstance(found, np.ndarray) else float(found)
+def _kind_of(one: Help) -> int:
+    if one.kind == SNAP:
+        return TO_STEP if one.numbers[0] else TO_ANGLE
+    if one.kind == POSE:
+        return TO_POSE if len(one.numbers) > 2 else TO_PLACE
+    return {FACE: TO_FACE, LINE: TO_LINE}[one.kind]

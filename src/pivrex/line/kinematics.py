@@ -6,27 +6,37 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from pivrex.kernels.maths import hypot
+from pivrex.kernels.records import Flag, Form, Numbers, Record, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.asked import RoutineColumns
 from pivrex.line.equations import equation
+from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
-from pivrex.line.stage import Floats, Rung, Stage, cleaned, named, some
+from pivrex.line.stage import Floats, Rung, Stage, named
 from pivrex.line.told import Told
 from pivrex.rig.chassis import Chassis
 from pivrex.rig.rig import Rig
 
 __all__ = [
-    "Asked",
     "Kinematics",
     "Motion",
+    "Needs",
     "Wheels",
-    "asked_of",
+    "WheelsColumns",
     "hub_velocities",
     "kinematics_of",
     "motion_of",
     "motion_stage",
+    "needs_of",
+    "side_of",
     "twist_of",
     "vectors",
+    "wheel_need",
     "wheel_speeds",
+    "wheels_step",
+    "without_dust",
 ]
 
 DUST_M_S = 1e-9
@@ -158,46 +168,90 @@ def misfit(left_over: Floats, vectors: bool) -> Floats:
     return np.hypot(left_over[..., 0::2], left_over[..., 1::2])
 
 
-@dataclass(frozen=True)
-class Asked:
-    """What motions ask of the wheels of a rig, on its wheels and on its back.
+class Needs(Record):
+    """What motions ask of the W wheels of a rig, on its wheels and on its back.
 
     Attributes
     ----------
-    steered : bool
-        Whether velocity vectors are asked for, (W, 2), instead of surface speeds, (W,).
-    maps : (W, 3) or (W, 2, 3) float64
-    maps_upside_down : the same, for a robot on its back.
+    steered : flag
+        Whether velocity vectors are asked for, forward and left of each wheel in turn, instead of surface speeds.
+    maps : (2, W·D, 3)
+        What a twist asks of them, on its wheels and on its back; D is 2 where wheels are steered.
+    top : (W,)
+        The fastest that each wheel can, in m/s, above 0.
+    ahead : (W, 2)
+        The drive direction of each wheel.
     """
 
-    steered: bool
-    maps: Floats
-    maps_upside_down: Floats
+    is_settings = True
 
-    @classmethod
-    def of(cls, rig: Rig) -> Asked:
-        """Take them from a rig."""
-        on, upside_down = kinematics_of(rig.chassis), kinematics_of(rig.chassis, upside_down=True)
-        if on.hubs is None or upside_down.hubs is None:
-            return cls(False, on.inverse, upside_down.inverse)
-        return cls(True, on.hubs, upside_down.hubs)
+    steered: Flag = field()
+    maps: Numbers = field(2, "parts", 3)
+    top: Numbers = field("wheels", unit="m/s")
+    ahead: Numbers = field("wheels", 2)
 
 
-def asked_of(maps: Asked, twist: Floats, upside_down: Floats | None = None) -> Floats:
-    """Give what a twist, B + (3,), asks of the wheels: B + (W,) surface speeds or B + (W, 2) velocity vectors, in m/s.
+class WheelsColumns(Record):
+    """What the motion asks of each wheel: of steered ones their hubs' velocities, forward and left in turn, and the speed of all."""
 
-    ``over``, B, is 1 where the robot lies on its back. What is only rounding is 0.
+    hub: Numbers = field("hubs", unit="m/s")
+    asked: Numbers = field("wheels", unit="m/s")
+
+
+@kernel
+def without_dust(value: float, dust: float) -> float:
+    """Return a number; 0 where it is only rounding."""
+    return value if abs(value) >= dust else 0.0 * value
+
+
+@kernel
+def side_of(heading: HeadingColumns) -> int:
+    """Return 1 for a robot that lies on its back, else 0."""
+    if len(heading.upside_down) > 0 and heading.upside_down[0] > 0.0:
+        return 1
+    return 0
+
+
+@kernel
+def wheel_need(s: Needs, side: int, k: int, twist: Numbers) -> float:
+    """Return what a twist asks of part k of the wheels, in m/s: s = H·twist."""
+    row = s.maps[side][k]
+    return without_dust(row[0] * twist[0] + row[1] * twist[1] + row[2] * twist[2], DUST_M_S)
+
+
+@kernel
+def wheels_step(s: Needs, twist: Numbers, heading: HeadingColumns, routine: RoutineColumns, out: WheelsColumns) -> None:
+    """Write what the motion of the robot's centre asks of each wheel; where a routine gives wheels shares of their top speed, those,
+    along the drive direction of a wheel that is steered.
     """
-    sums = "wdk,...k->...wd" if maps.steered else "wk,...k->...w"
-    asked: Floats = np.einsum(sums, maps.maps, twist)
-    if upside_down is not None and some(upside_down):
-        upside = upside_down[..., None, None] if maps.steered else upside_down[..., None]
-        asked = np.where(upside > 0, np.einsum(sums, maps.maps_upside_down, twist), asked)
-    return cleaned(asked, DUST_M_S)
+    side = side_of(heading)
+    for k in range(len(s.top)):
+        given = routine.share[k] * s.top[k]
+        if s.steered:
+            for i in range(2):
+                own = given * s.ahead[k][i] if routine.raw > 0.0 else wheel_need(s, side, 2 * k + i, twist)
+                out.hub[2 * k + i] = own
+            out.asked[k] = hypot(out.hub[2 * k], out.hub[2 * k + 1])
+        else:
+            out.asked[k] = given if routine.raw > 0.0 else wheel_need(s, side, k, twist)
+
+
+def needs_of(rig: Rig) -> Needs:
+    """Return what motions ask of the wheels of a rig."""
+    maps = [kinematics_of(rig.chassis), kinematics_of(rig.chassis, upside_down=True)]
+    steered = all(m.hubs is not None for m in maps)
+    rows = [m.hubs.reshape(-1, 3) if steered and m.hubs is not None else m.inverse for m in maps]
+    made: Needs = Form(Needs, parts=len(rows[0]), wheels=len(rig.chassis.wheels)).of(
+        steered=steered,
+        maps=rows,
+        top=[rig.wheel_top_m_s(w.name) for w in rig.chassis.wheels],
+        ahead=[(np.cos(w.drive_rad), np.sin(w.drive_rad)) for w in rig.chassis.wheels],
+    )
+    return made
 
 
 def motion_stage(layout: Layout) -> str:
-    """Give the last stage that changes the motion of the robot's centre: its columns forward, left and turn count."""
+    """Return the last stage that changes the motion of the robot's centre: its columns forward, left and turn count."""
     return next(stage for stage in ("correction", "following") if layout.has(stage, "turn"))
 
 
@@ -205,18 +259,14 @@ class Wheels(Stage):
     """What the motion asks of each wheel: its surface speed; of steered wheels the velocity of their hubs too."""
 
     name = "wheels"
-    reads: tuple[str, ...] = ("following", "correction", "heading", "routine")
 
     def __init__(self, rig: Rig) -> None:
         self._rig = rig
-        self.settings: Asked = Asked.of(rig)
-        # forward and left of each wheel in turn, as they stand in the row
-        self._flat = Asked(False, self.settings.maps.reshape(-1, 3), self.settings.maps_upside_down.reshape(-1, 3))
+        self.settings: Needs = needs_of(rig)
         self._wheels = tuple(plain(w.name) for w in rig.chassis.wheels)
-        self._top = np.array([rig.wheel_top_m_s(w.name) for w in rig.chassis.wheels])
-        drives = np.array([w.drive_rad for w in rig.chassis.wheels])
-        self._ahead = np.stack((np.cos(drives), np.sin(drives)), axis=-1)
-        steered = self.settings.steered
+        count = len(self._wheels)
+        self.form = Form(WheelsColumns, wheels=count, hubs=2 * count if self.settings.steered else 0)
+        steered = bool(self.settings.steered)
         vectors = [(f"{w}_{way}", "m/s") for w in self._wheels for way in ("forward", "left") if steered]
         self.columns = named("wheels", *vectors, *((f"{w}_asked", "m/s") for w in self._wheels))
 
@@ -226,35 +276,6 @@ class Wheels(Stage):
 
     def place(self, layout: Layout) -> None:
         self._stage = motion_stage(layout)
-        self._twist = layout.these(self._stage, ("forward", "left", "turn"))
-        self._upside_down = layout.at("heading", "upside_down") if layout.has("heading", "upside_down") else -1
-        self.reads = self.reads if self._upside_down >= 0 else tuple(r for r in self.reads if r != "heading")
-        self._out = layout.these("wheels", [f"{w}_asked" for w in self._wheels])
-        self._raw = layout.at("routine", "raw")
-        self._shares = layout.these("routine", [f"{w}_share" for w in self._wheels])
-        if self.settings.steered:
-            self._vectors = slice(layout.stage("wheels").start, self._out.start)
-
-    def step(self, state: object, row: Floats) -> object:
-        upside_down = row[..., self._upside_down] if self._upside_down >= 0 else None
-        asked = asked_of(self._flat, row[..., self._twist], upside_down)
-        raw = row[..., self._raw]
-        if some(raw):
-            asked = np.where(raw[..., None] > 0, self._given(row[..., self._shares]), asked)
-        if self.settings.steered:
-            row[..., self._vectors] = asked
-            asked = np.hypot(asked[..., 0::2], asked[..., 1::2])
-        row[..., self._out] = asked
-        return state
-
-    def _given(self, shares: Floats) -> Floats:
-        """Give what shares of wheels, B + (W,), ask for: along its own drive direction where a wheel is steered."""
-        speeds = shares * self._top
-        if not self.settings.steered:
-            return speeds
-        hubs = np.zeros((*shares.shape[:-1], 2 * shares.shape[-1]))
-        hubs[..., 0::2], hubs[..., 1::2] = speeds * self._ahead[:, 0], speeds * self._ahead[:, 1]
-        return hubs
 
     def _equation(self, told: Told) -> str:
         return equation(self._rig.chassis, told.w, upside_down=bool(told.get("heading", "upside_down")))

@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from typing import NamedTuple
-
 import numpy as np
 
+from pivrex.kernels.maths import clamp, div, hypot, larger, whole
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.bindings import BindingsColumns, column_of
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
-from pivrex.line.laws import LAW_FUNCTIONS
+from pivrex.line.laws import LAWS, asked_by_law
 from pivrex.line.layout import Layout
-from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.stage import Floats, Fractions, Rung, Stage, named
 from pivrex.line.told import NOTHING, Told, turning
 from pivrex.rig.rig import Rig
 
-__all__ = ["Law", "LawSettings", "LawState", "full_speeds", "settings_of"]
+__all__ = ["HALTS", "Law", "LawColumns", "LawSettings", "LawState", "are_halted", "halts", "law_step"]
 
-EACH, SIDES, DISTANCE = range(3)
+EACH, SIDES, DISTANCE = 0, 1, 2
 
 SHOWN = 0.005
 """What two digits show."""
@@ -26,59 +26,75 @@ SHOWN = 0.005
 TWIST = (("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"))
 
 
-@dataclass(frozen=True)
-class LawSettings:
+class LawSettings(Record):
     """What fractions of 1 mean at each of L levels.
 
     Attributes
     ----------
-    kind : int
-        How a level's shares act. EACH: on moving and turning by themselves. SIDES: on both sides alike, for tank.
+    law, kind : int
+        Which law; how a level's shares act. EACH: on moving and turning by themselves. SIDES: on both sides alike, for tank.
         DISTANCE: on the stick's distance, so that a push keeps its direction.
-    full : (L, 3) float64
+    full : (L, 3)
         The twist that fractions of 1 ask for: forward and left in m/s, turn in rad/s, the levels' shares in them.
     lever : float
         How fast a wheel at a side rolls for a turn of 1 rad/s, in m.
-    pivot : (2,) float64
+    pivots : (2,)
         The turn in rad/s for each m/s of the centre while the left, or the right, wheels stand.
     start : int
         The level at the start.
+    forward, pivot, slow, level_to, level_by, brake, coast : int
+        The columns of the bindings, -1 for none.
     """
 
-    kind: int
-    full: Floats
-    lever: float
-    pivot: Floats
-    start: int
+    is_settings = True
+
+    law: Whole = field()
+    kind: Whole = field()
+    full: Numbers = field("levels", 3, unit="m/s, m/s, rad/s")
+    lever: Number = field(unit="m")
+    pivots: Numbers = field(2, unit="1/m")
+    start: Whole = field()
+    forward: Whole = field()
+    pivot: Whole = field()
+    slow: Whole = field()
+    level_to: Whole = field()
+    level_by: Whole = field()
+    brake: Whole = field()
+    coast: Whole = field()
 
 
-class LawState(NamedTuple):
+class LawState(Record):
     """The speed level's index, B."""
 
-    level: Floats
+    level: Number = field()
 
 
-def settings_of(rig: Rig) -> LawSettings:
-    """Take the law's numbers from a rig."""
-    full = (rig.full_forward_m_s, rig.full_left_m_s if rig.law.kind == "planar" else 0.0, rig.full_turn_rad_s)
-    turning_alone = rig.fastest((0, 0, 1))
-    lever = rig.fastest((1, 0, 0)) / turning_alone if turning_alone else 0.0
-    sides = [lever, lever]
-    if rig.chassis.shape == "two-sided":
-        left = [w.y_m for w in rig.chassis.wheels if w.y_m > 0]
-        right = [-w.y_m for w in rig.chassis.wheels if w.y_m < 0]
-        sides = [sum(s) / len(s) if s else lever for s in (left, right)]
-    return LawSettings(
-        kind=SIDES if rig.law.kind == "tank" else DISTANCE if rig.keeps_direction else EACH,
-        full=np.array([(v.moving * full[0], v.moving * full[1], v.turning * full[2]) for v in rig.speed_levels.levels]),
-        lever=lever,
-        pivot=np.array([1 / s if s else 0.0 for s in sides]),
-        start=rig.speed_levels.start_index,
+class LawColumns(Record):
+    """The twist that is asked for, the speed level, what full means now, and whether another than the controls asks."""
+
+    twist: Numbers = field(3, unit="m/s, m/s, rad/s")
+    level: Number = field()
+    full: Numbers = field(3, unit="m/s, m/s, rad/s")
+    entered: Flag = field()
+
+
+HALTS = ("brake", "coast")
+"""Buttons and letters that leave no motion, and no drive to the motors that drive."""
+
+
+@kernel
+def are_halted(bindings: BindingsColumns, brake: int, coast: int, entered: bool) -> bool:
+    """Return whether a brake or a coast counts: not while something other than the controls asks for the motion."""
+    if entered:
+        return False
+    return (brake >= 0 and bindings.value[max(brake, 0)] != 0.0) or (
+        coast >= 0 and bindings.value[max(coast, 0)] != 0.0
     )
 
 
-def full_speeds(settings: LawSettings, level: Floats, fractions: Floats) -> Floats:
-    """Give the twist that fractions of 1 ask for, B + (3,), at levels B and the fractions B + (3,) of now.
+@kernel
+def full_speeds(s: LawSettings, level: int, forward: float, left: float, turn: float) -> tuple[float, float, float]:
+    """Return the twist that fractions of 1 ask for at a level, for the fractions of now.
 
     Notes
     -----
@@ -88,52 +104,107 @@ def full_speeds(settings: LawSettings, level: Floats, fractions: Floats) -> Floa
     full speed in its direction is that of the ellipse through the full speeds forward and left,
     √(f² + s²)/√((f/V)² + (s/W)²), for both. (Own rules.)
     """
-    full = settings.full[level.astype(np.intp)]
-    if settings.kind == EACH:
-        return full
-    full = full.copy()
-    if settings.kind == SIDES:
-        both, apart = np.abs(fractions[..., 0]), np.abs(fractions[..., 2])
+    full = s.full[level]
+    if s.kind == SIDES:
         # |l| + |r| is 2·max(|f|, |t|), and |l + r| is 2·|f|
-        most = np.maximum(both, apart)
-        alike = np.where(most > 0, both / np.where(most > 0, most, 1.0), 1.0)
-        moving, spinning = full[..., 0], full[..., 2] * settings.lever
-        each = np.where(moving == spinning, moving, moving * alike + spinning * (1.0 - alike))
-        full[..., 0] = each
-        full[..., 2] = each / settings.lever
-        return full
-    f, s = fractions[..., 0], fractions[..., 1]
-    way = np.sqrt((f / full[..., 0]) ** 2 + (s / full[..., 1]) ** 2)
-    radius = np.where(way > 0, np.sqrt(f * f + s * s) / np.where(way > 0, way, 1.0), full[..., 0])
-    full[..., 0], full[..., 1] = radius, radius
-    return full
+        most = larger(abs(forward), abs(turn))
+        alike = div(abs(forward), most) if most > 0.0 else 1.0
+        moving, spinning = full[0], full[2] * s.lever
+        each = moving if moving == spinning else moving * alike + spinning * (1.0 - alike)
+        return each, full[1], div(each, s.lever)
+    if s.kind == DISTANCE:
+        way = hypot(div(forward, full[0]), div(left, full[1]))
+        radius = div(hypot(forward, left), way) if way > 0.0 else full[0]
+        return radius, radius, full[2]
+    return full[0], full[1], full[2]
 
 
-HALTS = ("brake", "coast")
-"""Buttons and letters that leave no motion, and no drive to the motors that drive."""
+@kernel
+def next_level(s: LawSettings, level: float, bindings: BindingsColumns) -> float:
+    """Return the speed level that buttons choose."""
+    if s.level_to >= 0 and bindings.value[s.level_to] > 0.0:
+        level = bindings.value[s.level_to] - 1.0
+    if s.level_by >= 0 and bindings.value[s.level_by] != 0.0:
+        level = clamp(level + bindings.value[s.level_by], 0.0, 1.0 * (len(s.full) - 1))
+    return level
 
 
-def halts(layout: Layout) -> Callable[[Floats], Floats] | None:
-    """Return a function that tells for rows, B + (K,), whether a brake or a coast counts, B float64: not while something other than
-    the controls asks for the motion. None for a rig that has neither.
-    """
-    at, entered = [layout.at("bindings", n) for n in HALTS if layout.has("bindings", n)], layout.at("law", "entered")
-    if not at:
-        return None
-    return lambda row: ((row[..., at] != 0).any(axis=-1) & (row[..., entered] == 0)) * 1.0
+@kernel
+def with_buttons(s: LawSettings, full: Numbers, slow: float, bindings: BindingsColumns, twist: Numbers) -> None:
+    """Add the motion of buttons where no stick asks for any: the sticks go first."""
+    pivot = bindings.value[s.pivot] if s.pivot >= 0 else 0.0
+    speed = abs(pivot) * 0.5 * (full[0] * slow)
+    about = s.pivots[0] if pivot > 0.0 else -s.pivots[1]
+    for i in range(3):
+        asked = bindings.value[s.forward + i] * (full[i] * slow)
+        if i == 0:
+            asked += speed
+        if i == 2:
+            asked += speed * about
+        if twist[i] == 0.0:
+            twist[i] = asked
+
+
+@kernel
+def law_step(
+    s: LawSettings, before: LawState, after: LawState, rate: Fractions, bindings: BindingsColumns, out: LawColumns
+) -> None:
+    """Turn the functions' fractions into a twist, at the speed level of now; where buttons ask for a motion, that."""
+    after.level = next_level(s, before.level, bindings)
+    level = whole(after.level)
+    forward, left, turn = asked_by_law(s.law, rate.value)
+    out.full[0], out.full[1], out.full[2] = full_speeds(s, level, forward, left, turn)
+    slow = bindings.value[s.slow] if s.slow >= 0 else 1.0
+    for i in range(3):
+        out.full[i] = out.full[i] * slow
+    out.twist[0], out.twist[1], out.twist[2] = forward * out.full[0], left * out.full[1], turn * out.full[2]
+    if s.forward >= 0:
+        with_buttons(s, s.full[level], slow, bindings, out.twist)
+    out.entered = False  # another enters after this stage
+    if are_halted(bindings, s.brake, s.coast, False):
+        out.twist[0], out.twist[1], out.twist[2] = 0.0, 0.0, 0.0
+    out.level = after.level
+
+
+def settings_of(rig: Rig, inputs: Inputs) -> LawSettings:
+    """Return the law's numbers of a rig."""
+    full = (rig.full_forward_m_s, rig.full_left_m_s if rig.law.kind == "planar" else 0.0, rig.full_turn_rad_s)
+    turning_alone = rig.fastest((0, 0, 1))
+    lever = rig.fastest((1, 0, 0)) / turning_alone if turning_alone else 0.0
+    sides = [lever, lever]
+    if rig.chassis.shape == "two-sided":
+        left = [w.y_m for w in rig.chassis.wheels if w.y_m > 0]
+        right = [-w.y_m for w in rig.chassis.wheels if w.y_m < 0]
+        sides = [sum(s) / len(s) if s else lever for s in (left, right)]
+    columns = ("forward", "pivot", "slow", "level_to", "level_by", "brake", "coast")
+    made: LawSettings = Form(LawSettings, levels=len(rig.speed_levels.levels)).of(
+        law=LAWS[rig.law.kind],
+        kind=SIDES if rig.law.kind == "tank" else DISTANCE if rig.keeps_direction else EACH,
+        full=[(v.moving * full[0], v.moving * full[1], v.turning * full[2]) for v in rig.speed_levels.levels],
+        lever=lever,
+        pivots=[1 / s if s else 0.0 for s in sides],
+        start=rig.speed_levels.start_index,
+        **{name: column_of(rig, inputs, name) for name in columns},
+    )
+    return made
+
+
+def halts(layout: Layout, row: Floats) -> bool:
+    """Return whether in the row of one robot, (K,), a brake or a coast counts."""
+    at = [layout.at("bindings", n) for n in HALTS if layout.has("bindings", n)]
+    return bool(row[at].any()) and not row[layout.at("law", "entered")]
 
 
 class Law(Stage):
     """The last stage of what is asked. A motion from elsewhere enters here, in the law's place."""
 
     name = "law"
-    reads = ("rate", "bindings")
 
     def __init__(self, rig: Rig, inputs: Inputs) -> None:
         self._rig = rig
         self.functions = inputs.functions
-        self.function = LAW_FUNCTIONS[rig.law.kind]
-        self.settings: LawSettings = settings_of(rig)
+        self.settings: LawSettings = settings_of(rig, inputs)
+        self.form, self.memory = Form(LawColumns), Form(LawState)
         self.columns = named(
             "law", *TWIST, ("level", ""), *((f"full_{n}", unit) for n, unit in TWIST), ("entered", "")
         )  # fmt: skip
@@ -145,70 +216,24 @@ class Law(Stage):
         return cls(rig, inputs)
 
     def place(self, layout: Layout) -> None:
-        self._in = layout.stage("rate")
         self.entry = layout.these("law", ("forward", "left", "turn"))
-        self._level, self._full = layout.at("law", "level"), layout.these("law", [f"full_{n}" for n, _ in TWIST])
         self.entered = layout.at("law", "entered")
 
-        def at(name: str) -> int:
-            return layout.at("bindings", name) if layout.has("bindings", name) else -1
-
-        self._moves = at("forward")
-        self._pivot, self._slow = at("pivot"), at("slow")
-        self._halts = halts(layout)
-        self._to, self._by = at("level_to"), at("level_by")
+    def function(self, fractions: Floats) -> Floats:
+        """Return what fractions of the functions, (C,), mean: forward, left, turn as fractions of full, (3,)."""
+        return np.array(asked_by_law(int(self.settings.law), fractions.tolist()))
 
     def start(self, batch: tuple[int, ...]) -> LawState:
-        return LawState(np.full(batch, float(self.settings.start)))
+        assert self.memory is not None
+        made: LawState = self.memory.of(batch, level=self.settings.start)
+        return made
 
     def keep(self, other: Stage, state: LawState, batch: tuple[int, ...]) -> LawState:
-        return LawState(np.minimum(state.level, len(self.settings.full) - 1.0))
+        return self.choose(state, 0)
 
     def choose(self, state: LawState, steps: Floats | float) -> LawState:
-        """Give the state with the level walked by ``steps``."""
-        return LawState(np.minimum(np.maximum(state.level + steps, 0.0), len(self.settings.full) - 1.0))
-
-    def step(self, state: LawState, row: Floats) -> LawState:
-        s = self.settings
-        if self._to >= 0 and some(row[..., self._to]):
-            wanted = row[..., self._to]
-            state = LawState(np.where(wanted > 0, wanted - 1.0, state.level))
-        if self._by >= 0 and some(row[..., self._by]):
-            state = self.choose(state, row[..., self._by])
-        fractions = self.function(row[..., self._in])
-        full = full_speeds(s, state.level, fractions)
-        if self._slow >= 0:
-            full = full * row[..., self._slow, None]
-        twist = fractions * full
-        if self._moves >= 0:
-            twist = self._with_buttons(row, state.level, twist)
-        if self._halts is not None:
-            row[..., self.entered] = 0.0  # whoever enters does so after this stage
-            twist = np.where(self._halts(row)[..., None] > 0, 0.0, twist)
-        row[..., self.entry], row[..., self._full] = twist, full
-        row[..., self._level] = state.level
-        return state
-
-    def run(self, state: LawState, rows: Floats, counts: Sequence[bool]) -> LawState:
-        if any(k >= 0 and some(rows[:, k]) for k in (self._to, self._by)):
-            return super().run(state, rows, counts)
-        self.step(LawState(np.full(len(rows), state.level)), rows)
-        return state
-
-    def _with_buttons(self, row: Floats, level: Floats, twist: Floats) -> Floats:
-        """The sticks go first: a button moves the robot where no stick does."""
-        full = self.settings.full[level.astype(np.intp)]
-        if self._slow >= 0:
-            full = full * row[..., self._slow, None]
-        asked = row[..., self._moves : self._moves + 3] * full
-        if self._pivot >= 0:
-            pivot = row[..., self._pivot]
-            speed = np.abs(pivot) * 0.5 * full[..., 0]
-            about = np.where(pivot > 0, self.settings.pivot[0], -self.settings.pivot[1])
-            asked = asked.copy()
-            asked[..., 0] += speed
-            asked[..., 2] += speed * about
-        return np.where(twist == 0, asked, twist)
+        """Return the state with the level walked by ``steps``."""
+        return state._replace(level=np.clip(state.level + steps, 0.0, len(self.settings.full) - 1.0))
 
     # --- what it tells ---
 

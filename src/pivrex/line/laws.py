@@ -2,104 +2,63 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from pivrex.kernels.records import Numbers
+from pivrex.kernels.subset import kernel
 
-import numpy as np
-from numpy.typing import NDArray
+__all__ = ["ARCADE", "LAWS", "PLANAR", "TANK", "TRIGGERS", "arcade", "asked_by_law", "planar", "tank", "triggers"]
 
-__all__ = ["LAW_FUNCTIONS", "arcade", "planar", "tank", "triggers"]
+TANK, ARCADE, TRIGGERS, PLANAR = 0, 1, 2, 3
 
-Floats = NDArray[np.float64]
+LAWS = {"tank": TANK, "arcade": ARCADE, "split arcade": ARCADE, "triggers": TRIGGERS, "planar": PLANAR}
+"""The number of each law; one-stick and split arcade differ only in the axes they read."""
 
 
-def tank(channels: Floats) -> Floats:
-    """A stick for each side: forward = (left + right)/2, turn = (right - left)/2.
-
-    Parameters
-    ----------
-    channels : B + (2,) float64
-        left, right in [-1, 1].
-
-    Returns
-    -------
-    B + (3,) float64
-        forward, left, turn as fractions of full.
+@kernel
+def tank(left: float, right: float) -> tuple[float, float, float]:
+    """A stick for each side, in [-1, 1]: forward = (left + right)/2, turn = (right - left)/2. Returns forward, left, turn as fractions
+    of full.
 
     Notes
     -----
     With V the full wheel speed and full turn 2V/track this is v = (left + right)/2·V and
     ω = (right - left)/track·V, so each side runs at its own stick's fraction.
     """
-    left, right = channels[..., 0], channels[..., 1]
-    twist = np.zeros((*channels.shape[:-1], 3))
-    twist[..., 0] = (left + right) * 0.5
-    twist[..., 2] = (right - left) * 0.5
-    return twist
+    return 0.5 * (left + right), 0.0, 0.5 * (right - left)
 
 
-def arcade(channels: Floats) -> Floats:
-    """One function to move and one to turn, from one stick or two.
-
-    Parameters
-    ----------
-    channels : B + (2,) float64
-        forward, turn in [-1, 1]; turning left is +.
-
-    Returns
-    -------
-    B + (3,) float64
-        forward, left, turn as fractions of full.
+@kernel
+def arcade(forward: float, turn: float) -> tuple[float, float, float]:
+    """One function to move and one to turn, from one stick or two, in [-1, 1]; turning left is +. Returns forward, left, turn.
 
     Notes
     -----
     On a two-sided chassis left = forward + right-turn and right = forward - right-turn: forward 0.40 with the
     stick 0.30 to the right gives left 0.70 and right 0.10.
     """
-    twist = np.zeros((*channels.shape[:-1], 3))
-    twist[..., ::2] = channels
-    return twist
+    return forward, 0.0, turn
 
 
-def triggers(channels: Floats) -> Floats:
-    """One trigger ahead, one back, a stick to turn; both triggers pressed alike cancel.
-
-    Parameters
-    ----------
-    channels : B + (3,) float64
-        ahead in [0, 1], back in [0, 1], turn in [-1, 1].
-
-    Returns
-    -------
-    B + (3,) float64
-        forward = ahead - back, left, turn as fractions of full.
+@kernel
+def triggers(ahead: float, back: float, turn: float) -> tuple[float, float, float]:
+    """One trigger ahead, one back, in [0, 1], a stick to turn, in [-1, 1]; both triggers pressed alike cancel. Returns forward, left,
+    turn.
     """
-    twist = np.zeros((*channels.shape[:-1], 3))
-    twist[..., 0] = channels[..., 0] - channels[..., 1]
-    twist[..., 2] = channels[..., 2]
-    return twist
+    return ahead - back, 0.0, turn
 
 
-def planar(channels: Floats) -> Floats:
-    """Two functions to move and one to turn.
-
-    Parameters
-    ----------
-    channels : B + (3,) float64
-        forward, sideways, turn in [-1, 1]; left and turning left are +.
-
-    Returns
-    -------
-    B + (3,) float64
-        forward, left, turn as fractions of full.
-    """
-    return channels
+@kernel
+def planar(forward: float, sideways: float, turn: float) -> tuple[float, float, float]:
+    """Two functions to move and one to turn, in [-1, 1]; left and turning left are +. Returns forward, left, turn."""
+    return forward, sideways, turn
 
 
-LAW_FUNCTIONS: dict[str, Callable[[Floats], Floats]] = {
-    "tank": tank,
-    "arcade": arcade,
-    "split arcade": arcade,
-    "triggers": triggers,
-    "planar": planar,
-}
-"""The function of each law; one-stick and split arcade differ only in the axes they read."""
+@kernel
+def asked_by_law(law: int, channels: Numbers) -> tuple[float, float, float]:
+    """Return what a law makes of the functions' fractions: forward, left, turn as fractions of full."""
+    if law == TANK:
+        return tank(channels[0], channels[1])
+    if law == ARCADE:
+        return arcade(channels[0], channels[1])
+    if law == TRIGGERS:
+        return triggers(channels[0], channels[1], channels[2])
+    return planar(channels[0], channels[1], channels[2])

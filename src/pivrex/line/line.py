@@ -6,8 +6,10 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from pivrex.kernels.engines import Call
+from pivrex.kernels.records import Form, Record
 from pivrex.line.entry import Entry, enter
-from pivrex.line.given import NOWHERE, Given
+from pivrex.line.given import NOWHERE
 from pivrex.line.inputs import Inputs
 from pivrex.line.law import Law
 from pivrex.line.layout import Layout, plain
@@ -15,16 +17,20 @@ from pivrex.line.motion import speeds_at
 from pivrex.line.order import ASKING, FOLLOWING
 from pivrex.line.outputs import Outputs
 from pivrex.line.stage import Floats, Stage
+from pivrex.line.tick import LineMemory, LineScratch, LineSettings, Tick, line_step
 from pivrex.rig.rig import Rig
 
 __all__ = ["Line", "LineState"]
+
+
+_STEP = Call(line_step, ("after", "t"))
 
 
 class LineState(NamedTuple):
     """What a batch of robots remembers from one tick to the next: how many ticks have been, B, and every stage's state."""
 
     tick: Floats
-    stages: tuple[Any, ...]
+    memory: LineMemory
 
 
 class Line:
@@ -39,6 +45,8 @@ class Line:
         Those that this rig has, in order.
     layout : Layout
         K columns.
+    of_rig : dict of str to Record
+        The settings of each stage, as the rig says them.
     """
 
     def __init__(self, rig: Rig) -> None:
@@ -50,12 +58,12 @@ class Line:
         self.layout = Layout(column for stage in self.stages.values() for column in stage.columns)
         for stage in self.stages.values():
             stage.place(self.layout)
-        self._order = tuple(self.stages.values())
-        first = sum(stage in ASKING for stage in map(type, self._order))
-        working = [(k, s.step) for k, s in enumerate(self._order) if not isinstance(s, Given)]
-        self._asking = [(k, step) for k, step in working if k < first]
-        self._following = [(k, step) for k, step in working if k >= first]
-        self._looking_back = [(k, s.afterwards) for k, s in enumerate(self._order) if s.looks_back]
+        self.form = Form(Tick, **{name: stage.form for name, stage in self.stages.items()})
+        assert self.form.size == len(self.layout), "a stage's columns are not those that its kernel knows"
+        self.memory = Form(LineMemory, **{n: s.memory for n, s in self.stages.items() if s.memory is not None})
+        self.scratch = Form(LineScratch, **{n: s.scratch for n, s in self.stages.items() if s.scratch is not None})
+        self.of_rig = {n: s.settings for n, s in self.stages.items() if s.settings is not None}
+        self.settings = self._settings()
         self._sensed, self._truth, self._raw = (self.layout.stage(n) for n in ("sensed", "truth", "raw"))
         self.wheels = tuple(w.name for w in rig.chassis.wheels)
         self.functions, self.channels = self.inputs.functions, self.inputs.names
@@ -66,9 +74,23 @@ class Line:
         assert isinstance(law, Law) and isinstance(outputs, Outputs)
         self.law, self.outputs = law, outputs
 
+    def _settings(self) -> LineSettings:
+        """Put the settings of all stages together; where one has a batch's, for each robot of it."""
+        own = {n: s.settings for n, s in self.stages.items() if s.settings is not None}
+        has = {f"has_{n}": 1.0 for n in self.stages if f"has_{n}" in LineSettings.fields}
+        batch = np.broadcast_shapes(*(s.batch for s in own.values()))
+        made: LineSettings = Form(LineSettings, **{n: s.form for n, s in own.items()}).of(batch, **own, **has)
+        return made
+
+    def put(self, name: str, settings: Record) -> None:
+        """Let a stage have other settings than its rig says (`of_rig`), of one robot or of a batch."""
+        self.stages[name].settings = settings
+        self.settings = self._settings()
+
     def start(self, batch: tuple[int, ...] = ()) -> LineState:
-        """Give the state before the first tick, for a batch of shape ``batch``."""
-        return LineState(np.zeros(batch), tuple(stage.start(batch) for stage in self._order))
+        """Return the state before the first tick, for a batch of shape ``batch``."""
+        states = {name: stage.start(batch) for name, stage in self.stages.items() if stage.memory is not None}
+        return LineState(np.zeros(batch), self.memory.of(batch, **states))
 
     def rest(self, batch: tuple[int, ...] = ()) -> Floats:
         """Give the raw readings, B + (R,), of controls that nobody touches."""
@@ -111,16 +133,39 @@ class Line:
             The state after the tick, and the Tick's row.
         """
         row = self.begin(state.tick, raw, sensed, stop, driving, truth)
-        after = list(state.stages)
-        for k, step in self._asking:
-            after[k] = step(after[k], row)
-        if entry is not None:
+        after: LineMemory = self.memory.start(row.shape[:-1])
+        if entry is None:
+            self.pass_through(state.memory, after, row)
+        else:
+            self.pass_through(state.memory, after, row, follows=False)
             enter(self.stages, row, entry)
-        for k, step in self._following:
-            after[k] = step(after[k], row)
-        for k, afterwards in self._looking_back:
-            after[k] = afterwards(after[k], row)
-        return LineState(state.tick + 1.0, tuple(after)), row
+            self.pass_through(state.memory, after, row, asks=False)
+        return LineState(state.tick + 1.0, after), row
+
+    def pass_through(
+        self,
+        before: LineMemory,
+        after: LineMemory,
+        row: Floats,
+        asks: bool = True,
+        follows: bool = True,
+        in_order: bool = False,
+    ) -> None:
+        """Write the columns and states of all stages, or of those of one half, for rows, B + (K,), with what goes in. ``in_order``: of
+        one robot, tick after tick.
+        """
+        tick = Tick(self.form, row)
+        _STEP(
+            row.shape[:-1],
+            self.settings,
+            self.scratch.scratch,
+            before,
+            after,
+            tick,
+            float(asks),
+            float(follows),
+            in_order=in_order,
+        )
 
     def begin(
         self, tick: Floats, raw: Floats, sensed: Floats, stop: Floats | float, driving: Floats | float, truth: Floats
@@ -152,21 +197,21 @@ class Line:
         return self.changed(state, "law", self.law.choose(self.of(state, "law"), steps))
 
     def of(self, state: LineState, stage: str) -> Any:
-        """Give a stage's own state."""
-        return state.stages[list(self.stages).index(stage)]
+        """Return a stage's own state."""
+        return state.memory.part(stage)
 
     def changed(self, state: LineState, stage: str, own: Any) -> LineState:
-        """Give the state with that of one stage replaced."""
-        k = list(self.stages).index(stage)
-        return state._replace(stages=(*state.stages[:k], own, *state.stages[k + 1 :]))
+        """Return the state with that of one stage replaced."""
+        return state._replace(memory=state.memory._replace(**{stage: own}))
 
     def keep(self, before: Line, state: LineState) -> LineState:
-        """Give the state to go on with, from that of the line that the rig had before it was changed."""
+        """Return the state to go on with, from that of the line that the rig had before it was changed."""
         batch = state.tick.shape
-        kept = (
-            stage.keep(before.stages[name], before.of(state, name), batch)
+        kept = {
+            name: stage.keep(before.stages[name], before.of(state, name), batch)
             if name in before.stages
             else stage.start(batch)
             for name, stage in self.stages.items()
-        )
-        return LineState(state.tick, tuple(kept))
+            if stage.memory is not None
+        }
+        return LineState(state.tick, self.memory.of(batch, **kept))

@@ -2,74 +2,125 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
+from pivrex.kernels.maths import cos, hypot, larger, sin
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
-from pivrex.line.kinematics import kinematics_of, misfit, vectors
-from pivrex.line.layout import Layout, plain
-from pivrex.line.stage import Floats, Stage, named, some
+from pivrex.line.kinematics import kinematics_of, side_of
+from pivrex.line.layout import Layout
+from pivrex.line.pointing import PointingColumns
+from pivrex.line.stage import Stage, named
 from pivrex.rig.rig import Rig
 
-__all__ = ["MotionSettings", "WheelsMotion", "achieved"]
+__all__ = ["MotionColumns", "MotionScratch", "MotionSettings", "WheelsMotion", "motion_step", "speeds_at"]
 
 
-@dataclass(frozen=True)
-class MotionSettings:
-    """The maps from the wheels, (3 + W·D + P, W·D) each: twist, what is left of the wheels, side slips. Wheels that never
-    disagree nor slip leave these out.
+class MotionSettings(Record):
+    """The maps from W wheels: twist, what is left of the wheels, side slips.
 
     Attributes
     ----------
-    maps, maps_upside_down : float64
-        On its wheels, and on its back.
-    components : int
-        W·D.
-    steered : bool
+    forward : (2, 3, W·D)
+        On its wheels, and on its back; D is 2 where wheels are steered.
+    left : (2, L, W·D)
+        What is left of the wheels; of none that never disagree.
+    slide : (2, P, W·D)
+        The side slip of the plain wheels; of none that never slip.
+    steered : flag
         Whether D is 2.
     """
 
-    maps: Floats
-    maps_upside_down: Floats
-    components: int
-    steered: bool
+    is_settings = True
+
+    forward: Numbers = field(2, 3, "parts")
+    left: Numbers = field(2, "left", "parts")
+    slide: Numbers = field(2, "slides", "parts")
+    steered: Flag = field()
 
 
-def achieved(settings: MotionSettings, wheels: Floats, upside_down: Floats | None, motion: Floats) -> None:
-    """Write forward m/s, left m/s, turn rad/s, residual and scrub in m/s, B + (5,), of wheels, B + (W·D,), into ``motion``.
+class MotionScratch(Record):
+    """The wheels, as the maps take them."""
 
-    The residual is the length of what the wheel that disagrees most has left, the scrub the greatest side slip of a plain
-    wheel. ``over``, B, is 1 where the robot lies on its back.
+    is_scratch = True
+
+    wheels: Numbers = field("parts", unit="m/s")
+
+
+class MotionColumns(Record):
+    """What the commanded wheel speeds achieve: the twist, how far the wheel that disagrees most is from it, the greatest side slip."""
+
+    twist: Numbers = field(3, unit="m/s, m/s, rad/s")
+    residual: Number = field(unit="m/s")
+    scrub: Number = field(unit="m/s")
+
+
+@kernel
+def row_sum(row: Numbers, values: Numbers, many: int) -> float:
+    """Return the sum of products."""
+    total = 0.0
+    for k in range(many):
+        total += row[k] * values[k]
+    return total
+
+
+@kernel
+def motion_step(
+    s: MotionSettings,
+    w: MotionScratch,
+    speeds: Numbers,
+    pointing: PointingColumns,
+    heading: HeadingColumns,
+    out: MotionColumns,
+) -> None:
+    """Write what wheels achieve together at their surface speeds: the residual is the length of what the wheel that disagrees most has
+    left, the scrub the greatest side slip of a plain wheel.
     """
-    found: Floats = np.einsum("kw,...w->...k", settings.maps, wheels)
-    if upside_down is not None and some(upside_down):
-        found = np.where(
-            upside_down[..., None] > 0, np.einsum("kw,...w->...k", settings.maps_upside_down, wheels), found
-        )
-    n = 3 + settings.components
-    motion[..., :3] = found[..., :3]
-    disagrees, scrubs = found.shape[-1] > 3, found.shape[-1] > n
-    motion[..., 3] = np.maximum.reduce(np.abs(misfit(found[..., 3:n], settings.steered)), axis=-1) if disagrees else 0.0
-    motion[..., 4] = np.maximum.reduce(np.abs(found[..., n:]), axis=-1) if scrubs else 0.0
+    many = len(w.wheels)
+    side = side_of(heading)
+    if s.steered:
+        for k in range(len(pointing.angle)):
+            w.wheels[2 * k], w.wheels[2 * k + 1] = (
+                speeds[k] * cos(pointing.angle[k]),
+                speeds[k] * sin(pointing.angle[k]),
+            )
+    else:
+        for k in range(many):
+            w.wheels[k] = speeds[k]
+    for i in range(3):
+        out.twist[i] = row_sum(s.forward[side][i], w.wheels, many)
+    out.residual, out.scrub = 0.0, 0.0
+    before = 0.0
+    for k in range(len(s.left[side])):
+        left = row_sum(s.left[side][k], w.wheels, many)
+        if not s.steered:
+            out.residual = larger(out.residual, abs(left))
+        elif k % 2 == 1:
+            out.residual = larger(out.residual, hypot(before, left))
+        before = left
+    for k in range(len(s.slide[side])):
+        out.scrub = larger(out.scrub, abs(row_sum(s.slide[side][k], w.wheels, many)))
 
 
 class WheelsMotion(Stage):
     """What the commanded wheel speeds achieve. No later stage reads it."""
 
     name = "motion"
-    reads: tuple[str, ...] = ("heading", "pointing", "limits", "steering")
 
     def __init__(self, rig: Rig) -> None:
-        on, upside_down = kinematics_of(rig.chassis), kinematics_of(rig.chassis, upside_down=True)
-        exact = not any(m.disagree.any() or m.slide.any() for m in (on, upside_down))
-        self.settings: MotionSettings = MotionSettings(
-            maps=on.forward if exact else on.all_of,
-            maps_upside_down=upside_down.forward if exact else upside_down.all_of,
-            components=0 if exact else len(on.disagree),
-            steered=on.hubs is not None,
+        both = [kinematics_of(rig.chassis), kinematics_of(rig.chassis, upside_down=True)]
+        exact = not any(m.disagree.any() or m.slide.any() for m in both)
+        parts = both[0].forward.shape[1]
+        left, slides = (0, 0) if exact else (len(both[0].disagree), len(both[0].slide))
+        self.settings: MotionSettings = Form(MotionSettings, parts=parts, left=left, slides=slides).of(
+            forward=[m.forward for m in both],
+            left=np.array([m.disagree[:left] for m in both]),
+            slide=np.array([m.slide[:slides] for m in both]).reshape(2, slides, parts),
+            steered=both[0].hubs is not None,
         )
-        self._wheels = [plain(w.name) for w in rig.chassis.wheels]
+        self.form, self.scratch = Form(MotionColumns), Form(MotionScratch, parts=parts)
         self.columns = named(
             "motion", ("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"), ("residual", "m/s"), ("scrub", "m/s")
         )
@@ -78,24 +129,9 @@ class WheelsMotion(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> WheelsMotion:
         return cls(rig)
 
-    def place(self, layout: Layout) -> None:
-        self._speeds = speeds_at(layout, self._wheels)
-        self._angles = layout.stage("pointing")
-        self._upside_down = layout.at("heading", "upside_down") if layout.has("heading", "upside_down") else -1
-        self.reads = self.reads if self._upside_down >= 0 else tuple(r for r in self.reads if r != "heading")
-        self._out = layout.stage("motion")
-
-    def step(self, state: object, row: Floats) -> object:
-        wheels = row[..., self._speeds]
-        if self.settings.steered:
-            wheels = vectors(wheels, row[..., self._angles])
-        upside_down = row[..., self._upside_down] if self._upside_down >= 0 else None
-        achieved(self.settings, wheels, upside_down, row[..., self._out])
-        return state
-
 
 def speeds_at(layout: Layout, wheels: list[str]) -> slice:
-    """Give the places of the commanded surface speeds of wheels: after steering where there is any, else the limits'."""
+    """Return the places of the commanded surface speeds of wheels: after steering where there is any, else the limits'."""
     if layout.has("steering", f"{wheels[0]}_speed"):
         return layout.these("steering", [f"{w}_speed" for w in wheels])
     return layout.these("limits", [f"{w}_given" for w in wheels])

@@ -7,17 +7,16 @@ from typing import Any
 
 import numpy as np
 
-from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import cos, hypot, is_nan, sin, wrap
 from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field, part
 from pivrex.kernels.subset import kernel
 from pivrex.line.covariance import Covariance, Doubts, grow, measured
-from pivrex.line.given import SensedRow, sensed_form
-from pivrex.line.heading import Heading, HeadingColumns
+from pivrex.line.given import SensedRow
+from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
-from pivrex.line.layout import Layout, plain
-from pivrex.line.pointing import Pointing, PointingColumns
+from pivrex.line.layout import plain
+from pivrex.line.pointing import PointingColumns
 from pivrex.line.se2 import displaced
 from pivrex.line.stage import Floats, Rung, Stage, named
 from pivrex.line.told import Told
@@ -50,7 +49,7 @@ class OdometrySettings(Record):
         In s.
     """
 
-    lasting = True
+    is_settings = True
 
     forward: Numbers = field(2, 3, "ways")
     steered: Flag = field()
@@ -192,15 +191,10 @@ def disagreement(
     after.apart[2] += abs(by_wheels)
 
 
-_STEP = Call(odometry_step, ("after", "out"))
-
-
 class Odometry(Stage):
     """For every rig. A robot whose encoders say nothing is believed to have done what it was told."""
 
     name = "odometry"
-    reads: tuple[str, ...] = ("sensed", "heading", "pointing")
-    looks_back = True
 
     def __init__(self, rig: Rig) -> None:
         o, maps = rig.odometry, kinematics_of(rig.chassis)
@@ -231,8 +225,6 @@ class Odometry(Stage):
         self.memory = Form(
             OdometryState, wheels=wheels_count, pointing=wheels_count if steered else 0, covariance=Form(Covariance)
         )
-        self._reads = {"sensed": sensed_form(rig), "heading": Heading.form_of(rig), "pointing": Pointing.form_of(rig)}
-        self._step = _STEP.after(self.settings)
         wheels = "what the wheels were told (no encoders)" if blind else "wheels"
         alone = " alone" if rig.gyro is not None else " alone (no gyro)"
         self.basis = f"{wheels} and gyro" if by_gyro else wheels + alone
@@ -249,13 +241,10 @@ class Odometry(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Odometry:
         return cls(rig)
 
-    def place(self, layout: Layout) -> None:
-        self._at = {name: layout.stage(name) for name in (*self._reads, "odometry")}
-        self._commanded = layout.these("motion", ("forward", "left", "turn"))
-
     # --- its state ---
 
     def start(self, batch: tuple[int, ...]) -> OdometryState:
+        assert self.memory is not None
         made: OdometryState = self.memory.of(batch, travels=nan, angles=nan, gyro=nan)
         return made
 
@@ -310,15 +299,6 @@ class Odometry(Stage):
         return self.start(batch)._replace(pose=state.pose, covariance=state.covariance)  # other wheels, the same place
 
     # --- a tick ---
-
-    def step(self, state: OdometryState, row: Floats) -> OdometryState:
-        after: OdometryState = self.memory.start(row.shape[:-1])
-        seen = [Record(form, row[..., self._at[name]]) for name, form in self._reads.items()]
-        self._step(row.shape[:-1], state, after, *seen, Record(self.form, row[..., self._at["odometry"]]))
-        return after
-
-    def afterwards(self, state: OdometryState, row: Floats) -> OdometryState:
-        return state._replace(commanded=row[..., self._commanded])
 
     def rungs(self, told: Told) -> list[Rung]:
         if not told("following", "mode"):

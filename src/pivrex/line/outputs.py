@@ -5,10 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from pivrex.kernels.engines import Call
+from pivrex.kernels.maths import larger, rint
+from pivrex.kernels.records import Flags, Form, Numbers, Record, Whole, Wholes, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.attachments import AttachmentsColumns
+from pivrex.line.bindings import BindingsColumns, column_of
+from pivrex.line.drive import DriveColumns
 from pivrex.line.inputs import Inputs
-from pivrex.line.law import halts
+from pivrex.line.law import LawColumns, are_halted
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Rung, Stage, named
 from pivrex.line.told import Told
@@ -24,10 +30,10 @@ from pivrex.rig.outputs import (
 )
 from pivrex.rig.rig import Rig
 
-__all__ = ["OutputSettings", "Outputs", "Value", "decode", "encode", "hums", "settings_of", "values_of"]
+__all__ = ["OutputSettings", "Outputs", "OutputsColumns", "Value", "encode", "outputs_step", "settings_of", "values_of"]
 
-STEP, SWITCH = 1.0, 0.5
-"""Values are whole numbers; a direction is read on from half way."""
+STEP = 1.0
+"""Values are whole numbers."""
 
 
 @dataclass(frozen=True)
@@ -39,44 +45,103 @@ class Value:
     unit: str
 
 
-@dataclass(frozen=True)
-class OutputSettings:
+class OutputSettings(Record):
     """The wiring of M motors and A attachments with V values between them, the motors' first.
 
     Attributes
     ----------
-    source : (V,) int
+    source : (V,)
         The drive of each value: of a motor, or of an attachment behind them.
-    rest, forward, backward : (V,) float64
+    rest, forward, backward : (V,)
         A value is rest + forward·max(drive, 0) + backward·max(-drive, 0).
-    whole : (V,) bool
+    is_whole : (V,) flags
         Values that are rounded to whole numbers.
-    direction : (V,) bool
+    is_direction : (V,) flags
         Values that only say which way: 1 forward, 0 backward.
-    all_whole, any_direction, even : bool
-        Whether all values are whole, whether any is a direction, and whether forward and backward mirror each other.
-    above, below : (V,) float64
+    above, below : (V,)
         How each value is read back: the drive per unit above and below its rest.
-    gather, turns : (M + A, V) float64
-        1 where a value speaks for a drive, and where it says which way that is.
-    smallest : (M,) float64
+    smallest : (M,)
         The smallest drive that turns the wheel.
+    sign : (A,)
+        -1 for an attachment with a reversed motor.
+    driven : (A,)
+        Its place among the attachments with a motor; -1 for one that is commanded its target.
+    coast, brake : int
+        The columns of the bindings, -1 for none.
     """
 
-    source: NDArray[np.intp]
-    rest: Floats
-    forward: Floats
-    backward: Floats
-    whole: NDArray[np.bool_]
-    direction: NDArray[np.bool_]
-    all_whole: bool
-    any_direction: bool
-    even: bool
-    above: Floats
-    below: Floats
-    gather: Floats
-    turns: Floats
-    smallest: Floats
+    is_settings = True
+
+    source: Wholes = field("values")
+    rest: Numbers = field("values")
+    forward: Numbers = field("values")
+    backward: Numbers = field("values")
+    is_whole: Flags = field("values")
+    is_direction: Flags = field("values")
+    above: Numbers = field("values")
+    below: Numbers = field("values")
+    smallest: Numbers = field("motors")
+    sign: Numbers = field("attached")
+    driven: Wholes = field("attached")
+    coast: Whole = field()
+    brake: Whole = field()
+
+
+class OutputsColumns(Record):
+    """What leaves for the robot: the values, whether it coasts where the rig has that; and which motors only hum."""
+
+    value: Numbers = field("values")
+    coast: Numbers = field("coasts")
+    hums: Numbers = field("motors")
+
+
+class OutputsScratch(Record):
+    """The drives of motors, then of attachments."""
+
+    is_scratch = True
+
+    drive: Numbers = field("drives")
+
+
+@kernel
+def encode_all(s: OutputSettings, drive: Numbers, value: Numbers) -> None:
+    """Turn drives into what the motor drivers are commanded.
+
+    ``drive``, (M + A,): the motors' drives in [-1, 1]; of attachments the drive of those with a motor, the angle in rad of servos, and
+    whether switches are on. Duties and pulses are whole numbers. A direction is 1 forward (and at rest), 0 backward.
+    """
+    for k in range(len(s.source)):
+        mine = drive[s.source[k]]
+        if s.is_direction[k]:
+            value[k] = 1.0 if mine >= 0.0 else 0.0
+        else:
+            ahead = larger(mine, 0.0)
+            value[k] = s.rest[k] + s.forward[k] * ahead + s.backward[k] * (ahead - mine)
+            if s.is_whole[k]:
+                value[k] = rint(value[k])
+
+
+@kernel
+def outputs_step(
+    s: OutputSettings, w: OutputsScratch, bindings: BindingsColumns, law: LawColumns, drive: DriveColumns, attachments: AttachmentsColumns,
+    out: OutputsColumns,
+) -> None:  # fmt: skip
+    """Write what leaves for the robot, and which motors get too little to turn: 0 < |drive| < smallest."""
+    motors = len(s.smallest)
+    for k in range(motors):
+        w.drive[k] = drive.drive[k]
+        size = abs(drive.drive[k])
+        out.hums[k] = 1.0 if size > 0.0 and size < s.smallest[k] else 0.0
+    for k in range(len(s.sign)):
+        own = attachments.drive[s.driven[k]] if s.driven[k] >= 0 else attachments.target[k]
+        w.drive[motors + k] = own * s.sign[k]
+    encode_all(s, w.drive, out.value)
+    for k in range(len(out.coast)):
+        halted = are_halted(bindings, s.brake, s.coast, law.entered)
+        out.coast[k] = bindings.value[s.coast] if halted else 0.0
+
+
+_ENCODE = Call(encode_all, ("value",))
 
 
 def told_values(rig: Rig) -> tuple[Value, ...]:
@@ -84,31 +149,30 @@ def told_values(rig: Rig) -> tuple[Value, ...]:
     return tuple(Value(name, *value[:2]) for name, values in _wiring(rig) for value in values)
 
 
-def settings_of(rig: Rig) -> OutputSettings:
-    """Take the wiring from a rig."""
+def settings_of(rig: Rig, inputs: Inputs | None = None) -> OutputSettings:
+    """Return the wiring of a rig; what its bindings do with it only with its inputs."""
     rows = [(k, *value[2:]) for k, (_, values) in enumerate(_wiring(rig)) for value in values]
-    rest, forward, backward, step = (np.array([row[i] for row in rows], float) for i in range(1, 5))
-    direction = np.array([row[5] for row in rows], bool)
-    whole = (step > 0) | direction
+    forward, backward = (np.array([row[i] for row in rows], float) for i in (2, 3))
     above, below = _slopes(forward, backward)
-    source = np.array([row[0] for row in rows], np.intp)
-    of = (np.arange(len(_wiring(rig)))[:, None] == source).astype(float)
-    return OutputSettings(
-        source=source,
-        rest=rest,
+    each = list(rig.attachments.values())
+    has_motor = [isinstance(a, MotorAttachment | Encoded) for a in each]
+    columns = {n: column_of(rig, inputs, n) if inputs is not None else -1 for n in ("coast", "brake")}
+    form = Form(OutputSettings, values=len(rows), motors=len(rig.motor_names), attached=len(each))
+    made: OutputSettings = form.of(
+        source=[row[0] for row in rows],
+        rest=[row[1] for row in rows],
         forward=forward,
         backward=backward,
-        whole=whole,
-        direction=direction,
-        all_whole=bool(whole.all()),
-        any_direction=bool(direction.any()),
-        even=bool((forward == -backward).all()),
+        is_whole=[row[4] > 0 for row in rows],
+        is_direction=[row[5] for row in rows],
         above=above,
         below=below,
-        gather=of * ~direction,
-        turns=of * direction,
-        smallest=np.array([m.smallest for m in rig.all_motors().values()]),
+        smallest=[m.smallest for m in rig.all_motors().values()],
+        sign=[-1.0 if getattr(a, "reversed", False) else 1.0 for a in each],
+        driven=[sum(has_motor[:i]) if flag else -1 for i, flag in enumerate(has_motor)],
+        **columns,
     )
+    return made
 
 
 _Told = tuple[str, str, float, float, float, float, bool]
@@ -180,95 +244,39 @@ def values_of(output: object, top_m_s: float) -> list[_Told]:  # noqa: PLR0911 -
 
 
 def encode(settings: OutputSettings, drive: Floats) -> Floats:
-    """Turn drives into what the motor drivers are told.
-
-    Parameters
-    ----------
-    settings : OutputSettings
-    drive : B + (M + A,) float64
-        The motors' drives in [-1, 1]; of attachments the drive of those with a motor, the angle in rad of servos, and
-        whether switches are on.
-
-    Returns
-    -------
-    B + (V,) float64
-        Duties and pulses are whole numbers. A direction is 1 forward (and at rest), 0 backward.
-    """
-    each = drive[..., settings.source]
-    if settings.even:
-        values: Floats = settings.rest + settings.forward * each
-    else:
-        ahead = np.maximum(each, 0.0)
-        values = settings.rest + settings.forward * ahead + settings.backward * (ahead - each)
-    values = np.rint(values) if settings.all_whole else np.where(settings.whole, np.rint(values), values)
-    if settings.any_direction:
-        np.copyto(values, each >= 0.0, where=settings.direction)
-    return values
-
-
-def decode(settings: OutputSettings, values: Floats) -> Floats:
-    """Give the drives, B + (M + A,), that values, B + (V,), mean: `encode` undone, up to its rounding."""
-    away = values - settings.rest
-    each = away * np.where(away > 0, settings.above, settings.below)
-    drive: Floats = np.einsum("sv,...v->...s", settings.gather, each)
-    if settings.any_direction:
-        drive = drive * (1.0 - 2.0 * np.einsum("sv,...v->...s", settings.turns, values < SWITCH))
-    return drive
-
-
-def hums(settings: OutputSettings, drive: Floats) -> NDArray[np.bool_]:
-    """Tell, B + (M,), which motors get too little to turn: 0 < |drive| < smallest."""
-    size = np.abs(drive)
-    return (size > 0) & (size < settings.smallest)
+    """Return what the motor drivers are commanded, B + (V,), from drives, B + (M + A,); see `encode_all`."""
+    value = np.empty((*drive.shape[:-1], len(settings.source)))
+    _ENCODE(drive.shape[:-1], settings, drive, value)
+    return value
 
 
 class Outputs(Stage):
     """What leaves for the robot: the motors' values, the attachments', and whether it coasts; and which motors only hum."""
 
     name = "outputs"
-    reads = ("bindings", "law", "drive", "attachments")
 
-    def __init__(self, rig: Rig, coasts: bool) -> None:
+    def __init__(self, rig: Rig, inputs: Inputs) -> None:
         self._rig = rig
-        self.settings: OutputSettings = settings_of(rig)
+        self.settings: OutputSettings = settings_of(rig, inputs)
+        coasts = self.settings.coast >= 0
         self.motors = rig.motor_names
-        self._coasts = coasts
-        self._attached = {plain(n): a for n, a in rig.attachments.items()}
-        self._sign = np.array([-1.0 if getattr(a, "reversed", False) else 1.0 for a in rig.attachments.values()])
         self.values = (*told_values(rig), *([Value("robot", "coast", "")] if coasts else []))
         self.columns = named(
             "outputs",
             *((f"{plain(v.motor)}_{v.name}", v.unit) for v in self.values),
             *((f"{plain(m)}_hums", "") for m in self.motors),
         )
+        sizes = {"values": len(self.settings.source), "motors": len(self.motors)}
+        self.form = Form(OutputsColumns, **sizes, coasts=coasts)
+        self.scratch = Form(OutputsScratch, drives=len(self.motors) + len(rig.attachments))
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Outputs:
-        return cls(rig, any(p.action is not None and p.action.verb == "coast" for p in inputs.patches))
+        return cls(rig, inputs)
 
     def place(self, layout: Layout) -> None:
-        first, count = layout.stage("outputs").start, len(self.settings.source)
-        self._in = layout.stage("drive")
-        self._told = slice(first, first + count)
+        first = layout.stage("outputs").start
         self.told = slice(first, first + len(self.values))
-        self._hums = slice(self.told.stop, layout.stage("outputs").stop)
-        self._coast = layout.at("bindings", "coast") if self._coasts else -1
-        self._halts = halts(layout)
-        # of those with a motor its drive, of the others what they are told to be
-        self._others = np.array(
-            [layout.at("attachments", f"{n}_{'drive' if layout.has('attachments', f'{n}_drive') else 'target'}")
-             for n in self._attached], np.intp,
-        )  # fmt: skip
-
-    def step(self, state: object, row: Floats) -> object:
-        drive = motors = row[..., self._in]
-        if self._attached:
-            drive = np.concatenate((motors, row[..., self._others] * self._sign), axis=-1)
-        row[..., self._told] = encode(self.settings, drive)
-        if self._coast >= 0 and self._halts is not None:
-            row[..., self.told.stop - 1] = row[..., self._coast] * self._halts(row)
-        row[..., self._hums] = hums(self.settings, motors)
-        return state
 
     # --- what it tells ---
 

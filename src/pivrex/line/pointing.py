@@ -2,47 +2,42 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from math import pi
-from typing import NamedTuple
-
-import numpy as np
-from numpy.typing import NDArray
-
-from pivrex.kernels.records import Form, Numbers, Record, field
+from pivrex.kernels.maths import div, is_nan, nan, pi, wrap
+from pivrex.kernels.records import Flags, Form, Numbers, Record, Wholes, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.given import SensedRow
 from pivrex.line.inputs import Inputs
-from pivrex.line.layout import Layout, plain
-from pivrex.line.stage import Floats, Stage, named, some
+from pivrex.line.layout import plain
+from pivrex.line.stage import Stage, named
 from pivrex.rig.rig import Rig
 
-__all__ = ["Pointing", "PointingColumns", "PointingSettings", "PointingState", "measure", "settings_of", "wrap"]
+__all__ = ["Pointing", "PointingColumns", "PointingSettings", "PointingState", "pointing_step"]
 
 
-@dataclass(frozen=True)
-class PointingSettings:
+class PointingSettings(Record):
     """The sensors of W wheels, S of them steered. Wheels that are not steered stand at their drive direction.
 
     Attributes
     ----------
-    steered : (S,) int
-        Which wheels are steered.
-    fixed : (W,) float64
+    steers : (W,)
+        The place of each wheel among the steered ones, -1 for one that is not.
+    fixed : (W,)
         The drive direction of each wheel, in rad; 0 for steered ones.
-    by_sensor : (S,) bool
+    by_sensor : (S,) flags
         Wheels without an encoder, whose angle is the absolute sensor's.
-    full, offset, sense : (S,) float64
+    full, offset, sense : (S,)
         Of the absolute sensors: the reading of a whole turn, the angle it reads straight ahead, 1 or -1. Without a
         sensor ``full`` is NaN: the wheel is taken to point straight ahead at the start.
-    any_by_sensor : bool
     """
 
-    steered: NDArray[np.intp]
-    fixed: Floats
-    by_sensor: NDArray[np.bool_]
-    full: Floats
-    offset: Floats
-    sense: Floats
-    any_by_sensor: bool
+    is_settings = True
+
+    steers: Wholes = field("pointing")
+    fixed: Numbers = field("pointing", unit="rad")
+    by_sensor: Flags = field("steered")
+    full: Numbers = field("steered")
+    offset: Numbers = field("steered", unit="rad")
+    sense: Numbers = field("steered")
 
 
 class PointingColumns(Record):
@@ -51,94 +46,62 @@ class PointingColumns(Record):
     angle: Numbers = field("pointing", unit="rad")
 
 
-class PointingState(NamedTuple):
+class PointingState(Record):
     """What is remembered: what is added to the encoders' angles, B + (S,) in rad, NaN before the first tick; and where the
     wheels pointed last, B + (W,) in rad, unwrapped.
     """
 
-    zero: Floats
-    angle: Floats
+    zero: Numbers = field("steered", unit="rad")
+    angle: Numbers = field("pointing", unit="rad")
 
 
-def settings_of(rig: Rig) -> PointingSettings | None:
-    """Take the sensors from a rig; None if no wheel is steered."""
-    if rig.steering is None or not rig.steered:
-        return None
-    wheels = rig.chassis.wheels
-    motors = [rig.steering.wheels[name] for name in rig.steered]
-    sensors = [m.sensor for m in motors]
-    return PointingSettings(
-        steered=np.array([i for i, w in enumerate(wheels) if w.steered], np.intp),
-        fixed=np.array([w.drive_rad for w in wheels]),
-        by_sensor=np.array([m.counts_per_turn == 0 for m in motors]),
-        full=np.array([s.full if s is not None else np.nan for s in sensors]),
-        offset=np.array([s.offset_rad if s is not None else 0.0 for s in sensors]),
-        sense=np.array([-1.0 if s is not None and s.reversed else 1.0 for s in sensors]),
-        any_by_sensor=any(m.counts_per_turn == 0 for m in motors),
-    )
-
-
-def wrap(angle_rad: Floats) -> Floats:
-    """Bring angles into [-π, π)."""
-    wrapped: Floats = (angle_rad + pi) % (2 * pi) - pi
-    return wrapped
-
-
-def measure(settings: PointingSettings, state: PointingState, turned: Floats, absolute: Floats) -> PointingState:
-    """Find where the wheels point now.
-
-    Parameters
-    ----------
-    settings : PointingSettings
-    state : PointingState
-    turned : B + (S,) float64
-        How far the encoders say each wheel has turned since the robot was switched on, in rad.
-    absolute : B + (S,) float64
-        What the absolute sensors read: counts, or the share of the supply.
-
-    Returns
-    -------
-    PointingState
-        With the true angles: at the start those of the absolute sensors, sense·(2π·reading/full - offset), then the
-        encoders' changes on top of them. A wheel without an encoder follows its sensor.
+@kernel
+def pointing_step(
+    s: PointingSettings, before: PointingState, after: PointingState, sensed: SensedRow, out: PointingColumns
+) -> None:
+    """Find where the wheels point now: at the start by the absolute sensors, sense·(2π·reading/full - offset), then by the encoders'
+    changes on top of them. A wheel without an encoder follows its sensor.
     """
-    if not settings.any_by_sensor:
-        now = turned + state.zero
-        if not some(now != now):  # noqa: PLR0124 - NaN is not itself
-            return PointingState(state.zero, _placed(settings, now))
-    begun = ~np.isnan(state.zero)
-    share = np.where(np.isnan(settings.full), 0.0, absolute / np.where(np.isnan(settings.full), 1.0, settings.full))
-    pointing = settings.sense * (share * 2 * pi - settings.offset)
-    zero = np.where(begun, state.zero, wrap(pointing) - turned)
-    near = np.where(begun, state.angle[..., settings.steered], wrap(pointing))
-    now = np.where(settings.by_sensor, near + wrap(pointing - near), turned + zero)
-    return PointingState(zero, _placed(settings, now))
-
-
-def _placed(settings: PointingSettings, steered: Floats) -> Floats:
-    """Put the angles of the steered wheels, B + (S,), among those of all wheels, B + (W,)."""
-    if len(settings.steered) == len(settings.fixed):
-        return steered
-    angle = np.empty((*steered.shape[:-1], len(settings.fixed)))
-    angle[...] = settings.fixed
-    angle[..., settings.steered] = steered
-    return angle
+    for k in range(len(s.steers)):
+        i = s.steers[k]
+        if i < 0:
+            after.angle[k] = s.fixed[k]
+        else:
+            share = 0.0 if is_nan(s.full[i]) else div(sensed.absolute[i], s.full[i])
+            sensor = s.sense[i] * (share * 2.0 * pi - s.offset[i])
+            begins = is_nan(before.zero[i])
+            after.zero[i] = wrap(sensor) - sensed.turned[i] if begins else before.zero[i]
+            if s.by_sensor[i]:
+                near = wrap(sensor) if begins else before.angle[k]
+                after.angle[k] = near + wrap(sensor - near)
+            else:
+                after.angle[k] = sensed.turned[i] + after.zero[i]
+        out.angle[k] = after.angle[k]
 
 
 class Pointing(Stage):
     """For rigs with steered wheels."""
 
     name = "pointing"
-    reads = ("sensed",)
 
-    def __init__(self, rig: Rig, settings: PointingSettings) -> None:
-        self.settings: PointingSettings = settings
-        self._steered = [plain(n) for n in rig.steered]
-        self.columns = named("pointing", *((f"{plain(w.name)}_angle", "rad") for w in rig.chassis.wheels))
-        self.kept_while = (
-            rig.steered,
-            *(getattr(settings, k).tobytes() for k in ("by_sensor", "full", "offset", "sense")),
+    def __init__(self, rig: Rig) -> None:
+        assert rig.steering is not None
+        wheels, steered = rig.chassis.wheels, list(rig.steered)
+        motors = [rig.steering.wheels[name] for name in steered]
+        sensors = [m.sensor for m in motors]
+        self.settings: PointingSettings = Form(PointingSettings, pointing=len(wheels), steered=len(steered)).of(
+            steers=[steered.index(w.name) if w.steered else -1 for w in wheels],
+            fixed=[0.0 if w.steered else w.drive_rad for w in wheels],
+            by_sensor=[m.counts_per_turn == 0 for m in motors],
+            full=[s.full if s is not None else nan for s in sensors],
+            offset=[s.offset_rad if s is not None else 0.0 for s in sensors],
+            sense=[-1.0 if s is not None and s.reversed else 1.0 for s in sensors],
         )
+        self.form, self.memory = self.form_of(rig), Form(PointingState, pointing=len(wheels), steered=len(steered))
+        self.columns = named("pointing", *((f"{plain(w.name)}_angle", "rad") for w in wheels))
+        self.kept_while = (
+            rig.steered, *(getattr(self.settings, k).tobytes() for k in ("by_sensor", "full", "offset", "sense")),
+        )  # fmt: skip
 
     @staticmethod
     def form_of(rig: Rig) -> Form:
@@ -147,19 +110,9 @@ class Pointing(Stage):
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Pointing | None:
-        settings = settings_of(rig)
-        return cls(rig, settings) if settings is not None else None
-
-    def place(self, layout: Layout) -> None:
-        self._turned = layout.these("sensed", [f"{w}_turned" for w in self._steered])
-        self._absolute = layout.these("sensed", [f"{w}_absolute" for w in self._steered])
-        self._out = layout.stage("pointing")
+        return cls(rig) if rig.steering is not None and rig.steered else None
 
     def start(self, batch: tuple[int, ...]) -> PointingState:
-        s = (*batch, len(self.settings.steered))
-        return PointingState(np.full(s, np.nan), np.zeros((*batch, len(self.settings.fixed))))
-
-    def step(self, state: PointingState, row: Floats) -> PointingState:
-        after = measure(self.settings, state, row[..., self._turned], row[..., self._absolute])
-        row[..., self._out] = after.angle
-        return after
+        assert self.memory is not None
+        made: PointingState = self.memory.of(batch, zero=nan)
+        return made

@@ -2,172 +2,231 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import NamedTuple
-
-import numpy as np
-from numpy.typing import NDArray
-
-from pivrex.line.axes import AxesSettings, to_fractions
+from pivrex.kernels.maths import div, larger, smaller
+from pivrex.kernels.records import Flags, Number, Numbers, Record, Whole, Wholes, field, part
+from pivrex.kernels.subset import kernel
+from pivrex.line.axes import AxesSettings, fraction_of
 from pivrex.line.band import rescaled
-from pivrex.line.stage import PRESSED, Floats
+from pivrex.line.given import ClockColumns, RawColumns
+from pivrex.line.stage import PRESSED
 from pivrex.rig.patches import Patch
 
 __all__ = [
-    "COUNTED", "HELD", "PRESS", "TOGGLE", "Acting", "BindingSettings", "BindingState", "act", "deflections", "way_of",
+    "ADD", "COUNTED", "HELD", "LOWER", "NOTHING", "PRESS", "PUT", "TOGGLE", "BindingScratch", "BindingSettings", "BindingState", "deflection",
+    "press_step", "way_of",
 ]  # fmt: skip
 
-Bools = NDArray[np.bool_]
-Places = NDArray[np.intp]
+HELD, PRESS, TOGGLE, COUNTED = 0, 1, 2, 3
+NOTHING, PUT, ADD, LOWER = 0, 1, 2, 3
+"""What an action does to its column."""
 
-HELD, PRESS, TOGGLE, COUNTED = range(4)
 
-
-@dataclass(frozen=True)
-class BindingSettings:
-    """N bindings on P channels, M of them motions, F sticks that attachments follow.
+class BindingSettings(Record):
+    """N bindings on P channels, M of them motions, F sticks that attachments follow, L lamps, K columns.
 
     Attributes
     ----------
-    channels : (P,) int
+    channels : (P,)
         The channels that are pressed, among the readings.
-    of, other : (N,) int
-        The channel of each binding, among these P, and the one that must be held beside it, -1 for none.
-    way : (N,) int
+    of, other : (N,)
+        The channel of each binding, among these P, and the one that must be held with it, -1 for none.
+    way : (N,)
         HELD, PRESS, TOGGLE or COUNTED.
-    presses, within : (N,) float64
+    presses, within : (N,)
         Of a counted one: on which press, and the longest time between two, in s.
-    letter : (N,) bool
+    letter : (N,) flags
         Whether the channel is a letter, which says that it came again by another number.
-    beaten : (N, N) bool
-        Which plain binding a combination keeps from acting.
-    dt_s : float
-    motions : (M,) int
+    beats : (pairs, 2)
+        Which combination keeps which plain binding from acting.
+    does, column, value : (N,)
+        NOTHING, PUT, ADD or LOWER; the column that it changes, and by what.
+    lasts : (N,) flags
+        Whether it does so as long as it lasts, or once.
+    motions : (M,)
         Those that move the robot.
-    twist : (M, 4) float64
+    twist : (M, 4)
         Of these: forward, left, turn and pivot, as fractions of full.
-    bound, rise, fall : (M,) float64
+    bound, rise, fall : (M,)
         What they grow to; rates in 1/s, 0 for at once.
-    against : (M, M) bool
-        Those of the opposite way.
-    follows : (F,) int
-        The channels that attachments follow, among the readings.
+    opposite : (pairs, 2)
+        Which motion goes against which.
+    twists : int
+        How many columns the motion has: 0, 3, or 4 with a pivot.
+    idle : (K,)
+        What the columns say while nothing is asked for.
+    follows, follow_column : (F,)
+        The channels that attachments follow, among the readings, and the column of each.
+    follow_low, follow_high : (F,)
+        Where a servo goes at the ends of the stick; the same for one that is driven by a share.
     calibration : AxesSettings
         Of these; its edges are in ``edge``.
-    edge, sense : (F,) float64
+    edge, sense : (F,)
         The dead band's edge; -1 for one that is reversed.
+    lamps, lamp_column : (L,)
+        The reading that lights each, and its column.
+    dt : float
     """
 
-    channels: Places
-    of: Places
-    other: Places
-    way: Places
-    presses: Floats
-    within: Floats
-    letter: Bools
-    beaten: Bools
-    dt_s: float
-    motions: Places
-    twist: Floats
-    bound: Floats
-    rise: Floats
-    fall: Floats
-    against: Bools
-    follows: Places
-    calibration: AxesSettings
-    edge: Floats
-    sense: Floats
+    is_settings = True
+
+    channels: Wholes = field("pressed")
+    of: Wholes = field("bindings")
+    other: Wholes = field("bindings")
+    way: Wholes = field("bindings")
+    presses: Numbers = field("bindings")
+    within: Numbers = field("bindings", unit="s")
+    letter: Flags = field("bindings")
+    beats: Wholes = field("beats", 2)
+    does: Wholes = field("bindings")
+    column: Wholes = field("bindings")
+    value: Numbers = field("bindings")
+    lasts: Flags = field("bindings")
+    motions: Wholes = field("motions")
+    twist: Numbers = field("motions", 4)
+    bound: Numbers = field("motions")
+    rise: Numbers = field("motions", unit="1/s")
+    fall: Numbers = field("motions", unit="1/s")
+    opposite: Wholes = field("opposites", 2)
+    twists: Whole = field()
+    idle: Numbers = field("columns")
+    follows: Wholes = field("followers")
+    follow_column: Wholes = field("followers")
+    follow_low: Numbers = field("followers")
+    follow_high: Numbers = field("followers")
+    calibration: AxesSettings = part()
+    edge: Numbers = field("followers")
+    sense: Numbers = field("followers")
+    lamps: Wholes = field("lamps")
+    lamp_column: Wholes = field("lamps")
+    dt: Number = field(unit="s")
 
 
-class BindingState(NamedTuple):
-    """What bindings remember: which channels were seen released, B + (P,); whether each binding was active, what its
-    channel read, toggles, spent presses, counts and the time of the last press in s, B + (N,) each; how far motions have
-    grown, B + (M,); and whether any of this may still change by itself, B.
+class BindingState(Record):
+    """What bindings remember: which channels were seen released, (P,); whether each binding was active, what its channel read, toggles,
+    spent presses, counts and the time of the last press in s, (N,) each; and how far motions have grown, (M,).
     """
 
-    armed: Bools
-    active: Bools
-    read: Floats
-    on: Bools
-    spent: Bools
-    presses: Floats
-    pressed_at: Floats
-    grown: Floats
-    busy: Bools
+    armed: Flags = field("pressed")
+    active: Flags = field("bindings")
+    read: Numbers = field("bindings")
+    on: Flags = field("bindings")
+    spent: Flags = field("bindings")
+    presses: Numbers = field("bindings")
+    pressed_at: Numbers = field("bindings", unit="s")
+    grown: Numbers = field("motions")
 
 
-class Acting(NamedTuple):
-    """What acts in a tick, B + (N,) bool: what lasts, and what is done once."""
+class BindingScratch(Record):
+    """What acts in a tick: which channels are down, which bindings are held, which last, and which act now; which motions move."""
 
-    lasting: Bools
-    fired: Bools
+    is_scratch = True
+
+    down: Flags = field("pressed")
+    held: Flags = field("bindings")
+    beaten: Flags = field("bindings")
+    lasting: Flags = field("bindings")
+    fired: Flags = field("bindings")
+    moving: Flags = field("motions")
+    crossed: Flags = field("motions")
 
 
-def act(
-    settings: BindingSettings, state: BindingState, raw: Floats, t_s: Floats, stopped: Bools
-) -> tuple[BindingState, Acting]:
-    """Let a tick pass.
+@kernel
+def note_presses(
+    s: BindingSettings, w: BindingScratch, before: BindingState, after: BindingState, raw: RawColumns
+) -> None:
+    """Note which channels are down and which bindings that holds.
 
-    Parameters
-    ----------
-    settings : BindingSettings
-    state : BindingState
-    raw : B + (R,) float64
-        All readings of the line; NaN counts as not pressed.
-    t_s : B float64
-        The time of the tick.
-    stopped : B bool
-        While the robot is stopped toggles fall off and motions end.
-
-    Returns
-    -------
-    BindingState, Acting
-
-    Notes
-    -----
     Nothing counts as pressed before it was seen released. A combination beats the plain bindings of its button until that
-    button is let go, also when the other button is let go before it. A motion grows by rise·dt up to its share and falls
-    by fall·dt; with the opposite one pressed it is zero at once, so that the opposite one starts from zero. (Own rules.)
+    button is let go, also when the other button is let go before it.
     """
-    s = settings
-    halted = stopped[..., None]
-    reading = raw[..., s.channels]
-    pressed = reading >= PRESSED
-    armed = state.armed | ~pressed
-    down = pressed & armed
-    here, read = down[..., s.of], reading[..., s.of]
-    active = here & np.where(s.other >= 0, down[..., s.other], True)
-    beaten = (active[..., :, None] & s.beaten).any(axis=-2)
-    spent = here & (state.spent | beaten)
-    active = active & ~spent
-    fresh = active & (~state.active | (s.letter & (read != state.read)))
-    on = np.where(s.way == TOGGLE, (state.on ^ fresh) & ~halted, active)
-    pause = t_s[..., None] - state.pressed_at
-    pressed_at = np.where(fresh, t_s[..., None], state.pressed_at)
-    count = np.where(fresh, np.where(pause > s.within + s.dt_s, 1.0, state.presses + 1), state.presses)
-    reached = fresh & (s.way == COUNTED) & (count >= s.presses)
-    count = np.where(reached, 0.0, count)
-    fired = np.where(s.way == COUNTED, reached, fresh)
-    lasting = on & ((s.way == HELD) | (s.way == TOGGLE))
-
-    moving = lasting[..., s.motions] & ~halted
-    grown = np.where(
-        moving,
-        np.where(s.rise > 0, np.minimum(s.bound, state.grown + s.rise * s.dt_s), s.bound),
-        np.where(s.fall > 0, np.maximum(0.0, state.grown - s.fall * s.dt_s), 0.0),
-    )
-    crossed = (moving[..., :, None] & s.against).any(axis=-2)
-    grown = np.where(halted | (crossed & ~moving), 0.0, grown)
-    kept = on & (s.way == TOGGLE)
-    busy = pressed.any(axis=-1) | ~armed.all(axis=-1) | kept.any(axis=-1) | (grown > 0).any(axis=-1)
-    after = BindingState(armed, active, read, on, spent, count, pressed_at, grown, busy)
-    return after, Acting(lasting, fired)
+    for k in range(len(s.channels)):
+        is_pressed = raw.reading[s.channels[k]] >= PRESSED
+        after.armed[k] = before.armed[k] or not is_pressed
+        w.down[k] = is_pressed and after.armed[k]
+    for k in range(len(s.of)):
+        w.held[k] = w.down[s.of[k]] and (s.other[k] < 0 or w.down[max(s.other[k], 0)])
+        w.beaten[k] = False
+    for k in range(len(s.beats)):
+        if w.held[s.beats[k][0]]:
+            w.beaten[s.beats[k][1]] = True
 
 
-def deflections(settings: BindingSettings, raw: Floats) -> Floats:
-    """Give the shares, B + (F,) in [-1, 1], of the sticks that attachments follow; NaN counts as rest."""
-    fractions = to_fractions(settings.calibration, raw[..., settings.follows])
-    return settings.sense * rescaled(fractions, settings.edge, 1.0 / (1.0 - settings.edge))
+@kernel
+def press(
+    s: BindingSettings,
+    w: BindingScratch,
+    before: BindingState,
+    after: BindingState,
+    k: int,
+    read: float,
+    t: float,
+    stopped: bool,
+) -> None:
+    """Find whether binding k lasts, and whether it is done now."""
+    after.read[k] = read
+    after.spent[k] = w.down[s.of[k]] and (before.spent[k] or w.beaten[k])
+    after.active[k] = w.held[k] and not after.spent[k]
+    fresh = after.active[k] and (not before.active[k] or (s.letter[k] and read != before.read[k]))
+    after.on[k] = after.active[k]
+    if s.way[k] == TOGGLE:
+        after.on[k] = (before.on[k] if not fresh else not before.on[k]) and not stopped
+    after.pressed_at[k], after.presses[k] = before.pressed_at[k], before.presses[k]
+    if fresh:
+        pause = t - before.pressed_at[k]
+        after.presses[k] = 1.0 if pause > s.within[k] + s.dt else before.presses[k] + 1.0
+        after.pressed_at[k] = t
+    reached = fresh and s.way[k] == COUNTED and after.presses[k] >= s.presses[k]
+    if reached:
+        after.presses[k] = 0.0
+    w.fired[k] = reached if s.way[k] == COUNTED else fresh
+    w.lasting[k] = after.on[k] and (s.way[k] == HELD or s.way[k] == TOGGLE)
+
+
+@kernel
+def grow_motions(
+    s: BindingSettings, w: BindingScratch, before: BindingState, after: BindingState, stopped: bool
+) -> None:
+    """Let motions grow and fall.
+
+    A motion grows by rise·dt up to its share and falls by fall·dt; with the opposite one pressed it is zero at once, so that the
+    opposite one starts from zero. (Own rules.)
+    """
+    for k in range(len(s.motions)):
+        w.moving[k], w.crossed[k] = w.lasting[s.motions[k]] and not stopped, False
+    for k in range(len(s.opposite)):
+        if w.moving[s.opposite[k][0]]:
+            w.crossed[s.opposite[k][1]] = True
+    for k in range(len(s.motions)):
+        grown = before.grown[k]
+        if w.moving[k]:
+            grown = smaller(s.bound[k], grown + s.rise[k] * s.dt) if s.rise[k] > 0.0 else s.bound[k]
+        else:
+            grown = larger(0.0, grown - s.fall[k] * s.dt) if s.fall[k] > 0.0 else 0.0
+        if stopped or (w.crossed[k] and not w.moving[k]):
+            grown = 0.0
+        after.grown[k] = grown
+
+
+@kernel
+def press_step(
+    s: BindingSettings,
+    w: BindingScratch,
+    before: BindingState,
+    after: BindingState,
+    clock: ClockColumns,
+    raw: RawColumns,
+) -> None:
+    """Let a tick pass: what of all that is bound acts. While the robot is stopped toggles fall off and motions end."""
+    note_presses(s, w, before, after, raw)
+    for k in range(len(s.of)):
+        press(s, w, before, after, k, raw.reading[s.channels[s.of[k]]], clock.t, clock.stopped)
+    grow_motions(s, w, before, after, clock.stopped)
+
+
+@kernel
+def deflection(s: BindingSettings, k: int, raw: float) -> float:
+    """Return the share, in [-1, 1], of a stick that an attachment follows; NaN counts as rest."""
+    return s.sense[k] * rescaled(fraction_of(s.calibration, 0, k, raw), s.edge[k], div(1.0, 1.0 - s.edge[k]))
 
 
 def way_of(patch: Patch) -> int:

@@ -2,36 +2,22 @@
 
 from __future__ import annotations
 
-import numpy as np
-
+from pivrex.kernels.records import Form, Number, Record, field
 from pivrex.line.given import Given
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout
-from pivrex.line.stage import Floats, Rung, named
+from pivrex.line.stage import Rung, named
 from pivrex.line.told import Told
 from pivrex.rig.rig import Rig
 
-__all__ = ["Probe", "probed"]
+__all__ = ["Probe", "ProbeColumns"]
 
 
-def probed(drive: Floats, motor: Floats, duty: Floats) -> Floats:
-    """Give the drives of all motors, B + (M,), where one may be probed.
+class ProbeColumns(Record):
+    """Which motor is probed, from 1, 0 for none; and its duty, in [-1, 1], in the port's own sense."""
 
-    Parameters
-    ----------
-    drive : B + (M,) float64
-        What the line asks of them.
-    motor : B float64
-        Which one is probed, from 1; 0 for none: then the line's drives stay.
-    duty : B float64
-        What it is told, in [-1, 1], in the port's own sense.
-
-    Returns
-    -------
-    B + (M,) float64
-    """
-    alone = np.where(np.arange(1, drive.shape[-1] + 1) == motor[..., None], duty[..., None], 0.0)
-    return np.where(motor[..., None] > 0, alone, drive)
+    motor: Number = field()
+    duty: Number = field()
 
 
 class Probe(Given):
@@ -42,6 +28,7 @@ class Probe(Given):
 
     def __init__(self, rig: Rig) -> None:
         self._motors = rig.motor_names
+        self.form = Form(ProbeColumns)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Probe:

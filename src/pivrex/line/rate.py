@@ -2,140 +2,133 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import NamedTuple
-
 import numpy as np
-from numpy.typing import NDArray
 
+from pivrex.kernels.maths import clamp, copysign, div, smaller
+from pivrex.kernels.records import Flag, Form, Numbers, Record, Whole, Wholes, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.bindings import BindingsColumns, column_of
+from pivrex.line.given import ClockColumns
 from pivrex.line.inputs import Inputs
-from pivrex.line.layout import Layout
-from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.stage import Fractions, Rung, Stage, named
 from pivrex.line.told import Told
 from pivrex.rig.rig import Rig
 
-__all__ = ["Rate", "RateSettings", "rate_limit", "settings_of"]
+__all__ = ["Rate", "RateSettings", "RateState", "rate_step"]
 
 NO_LIMIT = 1e9
 """A rate in 1/s that limits nothing: from -1 to 1 in 2 ns. Finite, so that no formula meets inf - inf."""
 
 
-@dataclass(frozen=True)
-class RateSettings:
+class RateSettings(Record):
     """The rates of C channels.
 
     Attributes
     ----------
-    up, down : (C,) float64
-        How far a value may go in one tick, away from zero and towards it; `NO_LIMIT` per second for none.
-    turn : (C,) float64
-        up/down: how much of what a tick has left at zero counts on the other side.
-    gentle : bool
-        Whether no channel grows faster than it falls: then the lowest value is the larger of two, see `rate_limit`.
-    unlimited : bool
+    unlimited : flag
         Whether no channel has a rate limit.
-    pair : (2,) int
-        Two channels that go to where they are wanted on one straight line; empty if none do.
+    up, down : (C,)
+        How far a value may go in one tick, away from zero and towards it; `NO_LIMIT` per second for none.
+    pair : (0,) or (2,)
+        Two channels that go to where they are wanted on one straight line.
+    brake : int
+        The column of the bindings that brakes, -1 for none.
     """
 
-    up: Floats
-    down: Floats
-    turn: Floats
-    gentle: bool
-    unlimited: bool
-    pair: NDArray[np.intp]
+    is_settings = True
+
+    unlimited: Flag = field()
+    up: Numbers = field("functions")
+    down: Numbers = field("functions")
+    pair: Wholes = field("pair")
+    brake: Whole = field()
 
 
-def settings_of(rig: Rig) -> RateSettings:
-    """Take the rates of the functions of a rig's law."""
-    axes = list(rig.law.axes())
-    each = [rig.shaping.of(role) for role in axes]
-    up = np.array([s.faster_per_s or NO_LIMIT for s in each]) * rig.dt_s
-    down = np.array([s.slower_per_s or NO_LIMIT for s in each]) * rig.dt_s
-    pair = [axes.index("forward"), axes.index("sideways")] if rig.keeps_direction else []
-    unlimited = not any(s.faster_per_s or s.slower_per_s for s in each)
-    return RateSettings(up, down, up / down, bool((up <= down).all()), unlimited, np.array(pair, np.intp))
+class RateState(Record):
+    """The last values, B + (C,)."""
+
+    last: Numbers = field("functions")
 
 
-def rate_limit(settings: RateSettings, before: Floats, wanted: Floats) -> Floats:
-    """Let a value change only so fast in one tick: one rate away from zero, another towards it.
-
-    Parameters
-    ----------
-    settings : RateSettings
-    before : B + (C,) float64
-        The value a tick ago.
-    wanted : B + (C,) float64
-
-    Returns
-    -------
-    B + (C,) float64
+@kernel
+def rate_limited(up: float, down: float, before: float, wanted: float) -> float:
+    """Return a value that changes only so fast in one tick: one rate away from zero, another towards it.
 
     Notes
     -----
     In the frame where ``before`` is not negative, p = |before| and g = wanted·sign(before). Away from zero p grows
-    by ``up`` at most. Towards zero it falls by ``down`` at most; if that leads beyond zero, the share of the tick
+    by ``up`` at most. Towards zero it falls by ``down`` at most; if that leads past zero, the share of the tick
     that is left there, 1 - p/down, counts at the other rate, so there is no pause at zero: with q = p - down the
-    lowest value is q for q ≥ 0, and q·up/down below. Of a pair the one that gets least far sets how far both go, so
-    that they move along the straight line to where they are wanted. (Own derivation.)
+    lowest value is q for q ≥ 0, and q·up/down below. (Own derivation.)
     """
-    if settings.unlimited:
-        return wanted
-    sign = np.copysign(1.0, before)
+    sign = copysign(1.0, before)
     p, g = before * sign, wanted * sign
-    q = p - settings.down
-    floor = np.maximum(q, q * settings.turn) if settings.gentle else np.where(q < 0, q * settings.turn, q)
-    limited: Floats = sign * np.minimum(np.maximum(g, floor), p + settings.up)
-    if settings.pair.size:
-        here, there = before[..., settings.pair], wanted[..., settings.pair]
-        way = there - here
-        moves = way != 0
-        done = np.where(moves, (limited[..., settings.pair] - here) / np.where(moves, way, 1.0), 1.0)
-        share = done.min(axis=-1, keepdims=True)
-        limited[..., settings.pair] = np.where(share >= 1, there, here + way * share)
-    return limited
+    q = p - down
+    lowest = q * div(up, down) if q < 0.0 else q
+    return sign * clamp(g, lowest, p + up)
 
 
-class RateState(NamedTuple):
-    """The last values, B + (C,)."""
-
-    last: Floats
+@kernel
+def rate_step(
+    s: RateSettings,
+    before: RateState,
+    after: RateState,
+    clock: ClockColumns,
+    scale: Fractions,
+    bindings: BindingsColumns,
+    out: Fractions,
+) -> None:
+    """Let functions change only so fast. Of a pair the one that gets least far sets how far both go, so that they move along the
+    straight line to where they are wanted. Stopping and braking go round it.
+    """
+    for k in range(len(out.value)):
+        out.value[k] = scale.value[k]
+        if not s.unlimited:
+            out.value[k] = rate_limited(s.up[k], s.down[k], before.last[k], scale.value[k])
+    if len(s.pair) > 0 and not s.unlimited:
+        share = 1.0
+        for i in range(2):
+            k = s.pair[i]
+            distance = scale.value[k] - before.last[k]
+            if distance != 0.0:
+                share = smaller(share, div(out.value[k] - before.last[k], distance))
+        for i in range(2):
+            k = s.pair[i]
+            distance = scale.value[k] - before.last[k]
+            out.value[k] = scale.value[k] if share >= 1.0 else before.last[k] + distance * share
+    if clock.stopped or (s.brake >= 0 and bindings.value[s.brake] != 0.0):
+        for k in range(len(out.value)):
+            out.value[k] = 0.0
+    for k in range(len(out.value)):
+        after.last[k] = out.value[k]
 
 
 class Rate(Stage):
     """The rates of the law's functions. Stopping and braking go round them, and the next motion begins from rest."""
 
     name = "rate"
-    reads = ("clock", "scale", "bindings")
 
-    def __init__(self, rig: Rig, functions: tuple[str, ...]) -> None:
-        self.functions = functions
+    def __init__(self, rig: Rig, inputs: Inputs) -> None:
+        self.functions = functions = inputs.functions
         self._shaping = rig.shaping
-        self.settings: RateSettings = settings_of(rig)
+        axes = list(rig.law.axes())
+        each = [rig.shaping.of(role) for role in axes]
+        pair = [axes.index("forward"), axes.index("sideways")] if rig.keeps_direction else []
+        self.settings: RateSettings = Form(RateSettings, functions=len(functions), pair=len(pair)).of(
+            unlimited=not any(s.faster_per_s or s.slower_per_s for s in each),
+            up=np.array([s.faster_per_s or NO_LIMIT for s in each]) * rig.dt_s,
+            down=np.array([s.slower_per_s or NO_LIMIT for s in each]) * rig.dt_s,
+            pair=pair,
+            brake=column_of(rig, inputs, "brake"),
+        )
+        self.form = Form(Fractions, functions=len(functions))
+        self.memory = Form(RateState, functions=len(functions))
         self.columns = named("rate", *((f, "") for f in functions))
         self.kept_while = functions
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Rate:
-        return cls(rig, inputs.functions)
-
-    def place(self, layout: Layout) -> None:
-        self._in, self._out = layout.stage("scale"), layout.stage("rate")
-        self._stopped = layout.at("clock", "stopped")
-        self._brake = layout.at("bindings", "brake") if layout.has("bindings", "brake") else -1
-
-    def start(self, batch: tuple[int, ...]) -> RateState:
-        return RateState(np.zeros((*batch, len(self.functions))))
-
-    def step(self, state: RateState, row: Floats) -> RateState:
-        rated = rate_limit(self.settings, state.last, row[..., self._in])
-        halted = row[..., self._stopped]
-        if self._brake >= 0:
-            halted = halted + row[..., self._brake]
-        if some(halted):
-            rated = np.where(halted[..., None] != 0, 0.0, rated)
-        row[..., self._out] = rated
-        return RateState(rated.copy() if rated.base is not None else rated)
+        return cls(rig, inputs)
 
     def phrases(self, told: Told) -> list[str]:
         if not told.by_stick or abs(told("rate", told.main) - told("scale", told.main)) <= 0.005:

@@ -15,7 +15,7 @@ from pivrex.kernels.records import Numbers
 from pivrex.kernels.subset import kernel
 from pivrex.line.layout import Floats
 
-__all__ = ["along", "displaced", "move", "move_along", "shift", "straighten"]
+__all__ = ["along", "displaced", "move", "move_along", "shift", "straighten", "straightened"]
 
 SMALL_RAD = 1e-6
 _TINY = 1e-160
@@ -75,6 +75,21 @@ def move_along(pose: Floats, displacements: Floats) -> Floats:
     poses[0] = pose
     _MOVE.in_order((len(displacements),), poses[:-1], np.ascontiguousarray(displacements), poses[1:])
     return poses
+
+
+@kernel
+def straightened(turn: float) -> tuple[float, float]:
+    """Return the angle and the factor by which a velocity is turned and stretched so that a body that turns by ``turn``, in rad, meanwhile
+    is displaced along the direction that was asked for.
+
+    Notes
+    -----
+    The logarithm: with θ the turn, V turns by θ/2 and shortens by sin(θ/2)/(θ/2).
+    """
+    half = 0.5 * turn
+    if half == 0.0:
+        return half, 1.0
+    return half, div(half, sin(half))
 
 
 def straighten(turn_rad: Floats) -> tuple[Floats, Floats]:

@@ -41,7 +41,7 @@ class Scenery(Record):
         The number that each shows to lamps; 0 for none.
     """
 
-    lasting = True
+    is_settings = True
 
     walls: Flag = field()
     size: Numbers = field(2, unit="m")
@@ -69,7 +69,7 @@ class SensorSettings(Record):
         An echo is missed where a normal number is not below this.
     """
 
-    lasting = True
+    is_settings = True
 
     is_ranger: Flags = field("sensors")
     x: Numbers = field("sensors", unit="m")

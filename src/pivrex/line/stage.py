@@ -1,22 +1,26 @@
-"""What a stage of the line is: one object with its settings, its columns, its state, its step and what it tells."""
+"""What a stage of the line is: one object with its settings, its columns, its state and what it tells. Its kernel stands above it."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
-import numpy as np
-
+from pivrex.kernels.records import Form, Numbers, Record, field
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Column, Floats, Layout
 from pivrex.line.told import Told
 from pivrex.rig.rig import Rig
 
-__all__ = ["PRESSED", "Floats", "Rung", "Stage", "cleaned", "named", "some"]
+__all__ = ["PRESSED", "Floats", "Fractions", "Rung", "Stage", "named"]
 
 PRESSED = 0.5
 """A button counts as pressed from here on; buttons read 0 to 1."""
+
+
+class Fractions(Record):
+    """What a stage of shaping makes of each function of the law, in [-1, 1]."""
+
+    value: Numbers = field("functions")
 
 
 @dataclass(frozen=True)
@@ -44,32 +48,36 @@ class Rung:
 class Stage:
     """One stage of a rig's line.
 
-    It reads columns of a Tick's row that stand before its own, and writes its own. The row is B + (K,), for any batch
-    shape B; state is a tuple of arrays that begin with B, and never changes in place.
+    Its kernel reads columns of the Tick that stand before its own, and writes its own; it reads the state of the tick before and
+    writes that of this one. `pivrex.line.tick` calls it.
 
     Attributes
     ----------
     name : str
         Of its columns in the Tick.
-    reads : tuple of str
-        The groups of columns that it reads.
-    settings
-        A frozen record of numbers and arrays of numbers, so that it can be written out in another language.
+    settings : Record
+        Numbers from the rig.
     columns : tuple of Column
+    form : Form
+        How its columns stand, as its kernel knows them.
+    memory : Form or None
+        How its state stands, for a stage that remembers something.
+    scratch : Form or None
+        Where its kernel computes, for one that needs a place.
     kept_while : tuple
         Its state lives on in a changed rig whose stage of this name has the same here.
     """
 
     name: ClassVar[str]
-    reads: tuple[str, ...] = ()
     entry: Any = None
-    """The places of what somebody else may ask for instead; see `pivrex.line.entry`."""
+    """The places of what another than the controls may ask for instead; see `pivrex.line.entry`."""
     entered: int = -1
-    """The place of whether somebody did."""
+    """The place of whether one did."""
     settings: Any = None
     columns: tuple[Column, ...] = ()
-    looks_back: ClassVar[bool] = False
-    """Whether it has `afterwards`."""
+    form: Form
+    memory: Form | None = None
+    scratch: Form | None = None
     kept_while: tuple[object, ...] = ()
 
     @classmethod
@@ -77,70 +85,26 @@ class Stage:
         """Make the stage of a rig; None if the rig has no use for it."""
         raise NotImplementedError
 
-    @property
-    def remembers(self) -> bool:
-        """Whether it has a state."""
-        return bool(self.start(()))
-
     def place(self, layout: Layout) -> None:
         """Find where in the row its columns and those that it reads stand."""
 
     def start(self, batch: tuple[int, ...]) -> Any:
-        """Give the state before the first tick, for a batch of shape ``batch``."""
-        return ()
-
-    def step(self, state: Any, row: Floats) -> Any:
-        """Write its columns into the row; gives the state after the tick."""
-        raise NotImplementedError
-
-    def afterwards(self, state: Any, row: Floats) -> Any:
-        """Give the state once the whole tick is made: for a stage that remembers what later ones said (`looks_back`)."""
-        return state
-
-    def run(self, state: Any, rows: Floats, counts: Sequence[bool]) -> Any:
-        """Write its columns into the rows, (N, K), of N ticks of one robot; gives the state after them.
-
-        Those that do not count leave no trace. A stage whose memory is often idle may have a quicker way with the same
-        bits.
-        """
-        if not self.remembers:
-            self.step(state, rows)
-            return state
-        for row, counted in zip(rows, counts, strict=True):
-            after = self.afterwards(self.step(state, row), row)
-            state = after if counted else state
-        return state
-
-    @staticmethod
-    def before(counts: Sequence[bool]) -> tuple[Any, int]:
-        """Give for each of N ticks the last one before it that counts, -1 for none, and the last of all that counts."""
-        last = np.maximum.accumulate(np.where(counts, np.arange(len(counts)), -1))
-        return np.concatenate(([-1], last[:-1])), int(last[-1])
+        """Return the state before the first tick, for a batch of shape ``batch``; None for a stage that remembers nothing."""
+        return self.memory.start(batch) if self.memory is not None else None
 
     def keep(self, other: Stage, state: Any, batch: tuple[int, ...]) -> Any:
-        """Give the state to go on with after the rig was changed, from that of the stage ``other`` of the rig before."""
+        """Return the state to go on with after the rig was changed, from that of the stage ``other`` of the rig before."""
         return state if other.kept_while == self.kept_while else self.start(batch)
 
     # --- what it tells ---
 
     def phrases(self, told: Told) -> list[str]:
-        """Give its parts of the sentence that derives a wheel's output."""
+        """Return its parts of the sentence that derives a wheel's output."""
         return []
 
     def rungs(self, told: Told) -> list[Rung]:
-        """Give its rungs of the ladder."""
+        """Return its rungs of the ladder."""
         return []
-
-
-def some(flags: Any) -> bool:
-    """Tell whether any of an array is not zero; for a single robot much quicker than numpy's own ways."""
-    return bool(flags) if flags.ndim == 0 else bool(np.count_nonzero(flags))
-
-
-def cleaned(values: Floats, dust: float) -> Floats:
-    """Make what is only rounding nothing."""
-    kept: Floats = values * (np.abs(values) >= dust)
-    return kept
 
 
 def named(stage: str, *names: tuple[str, str]) -> tuple[Column, ...]:

@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from math import pi
-from typing import NamedTuple
-
 import numpy as np
-from numpy.typing import NDArray
 
+from pivrex.kernels.maths import atan2, copysign, cos, div, hypot, is_nan, nan, pi, sin, wrap
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, Wholes, field, part
+from pivrex.kernels.subset import kernel
+from pivrex.line.bindings import BindingsColumns, column_of
+from pivrex.line.given import ClockColumns
 from pivrex.line.inputs import Inputs
-from pivrex.line.layout import Layout, plain
+from pivrex.line.kinematics import without_dust
+from pivrex.line.layout import plain
+from pivrex.line.limits import LimitsColumns
 from pivrex.line.pid import PidSettings, pid
-from pivrex.line.pointing import wrap
-from pivrex.line.stage import Floats, Rung, Stage, cleaned, named, some
+from pivrex.line.pointing import PointingColumns
+from pivrex.line.stage import Floats, Rung, Stage, named
 from pivrex.line.told import NOTHING, Told
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
 
-__all__ = ["Aim", "SteerSettings", "SteerState", "Steering", "aim", "settings_of"]
+__all__ = ["SteerSettings", "SteerState", "Steering", "SteeringColumns", "short_ways", "steering_step"]
 
 NEARLY = 1e-9
 """What counts as nothing beside 1."""
@@ -27,153 +29,169 @@ DUST = 1e-9
 """A drive below this is rounding: none."""
 
 
-@dataclass(frozen=True)
-class SteerSettings:
+class SteerSettings(Record):
     """The steering of W wheels, S of them steered.
 
     Attributes
     ----------
-    steered : (S,) int
-        Which wheels are steered.
-    inward : (W,) float64
+    steers : (W,)
+        The place of each wheel among the steered ones, -1 for one that is not.
+    inward : (W,)
         Where each wheel points to hold the ground: along the line to the centre.
-    threshold : (W,) float64
+    threshold : (W,)
         In m/s; 0 for wheels that are not steered.
-    cosine : bool
+    cosine : flag
     loop : PidSettings
         From the angle that is missing, in rad, to the rate that is wanted, in rad/s: p in 1/s, i in 1/s², d without a unit,
         largest in rad/s.
-    per_top : (S,) float64
+    per_top : (S,)
         The drive, a fraction, for each rad/s; negative for a reversed motor.
-    dt_s : float
+    dt : float
+    hold : int
+        The column of the bindings that holds the ground, -1 for none.
     """
 
-    steered: NDArray[np.intp]
-    inward: Floats
-    threshold: Floats
-    cosine: bool
-    loop: PidSettings
-    per_top: Floats
-    dt_s: float
+    is_settings = True
+
+    steers: Wholes = field("pointing")
+    inward: Numbers = field("pointing", unit="rad")
+    threshold: Numbers = field("pointing", unit="m/s")
+    cosine: Flag = field()
+    loop: PidSettings = part()
+    per_top: Numbers = field("steered", unit="s/rad")
+    dt: Number = field(unit="s")
+    hold: Whole = field()
 
 
-class SteerState(NamedTuple):
+class SteerState(Record):
     """What the steering remembers: where the wheels were to point, NaN before the first tick, and where they pointed,
     B + (W,) in rad; the loop's integral, B + (S,) in rad·s.
     """
 
-    target: Floats
-    angle: Floats
-    missed: Floats
+    target: Numbers = field("pointing", unit="rad")
+    angle: Numbers = field("pointing", unit="rad")
+    missed: Numbers = field("steered", unit="rad s")
 
 
-class Aim(NamedTuple):
-    """What steered wheels shall do, B + (W,) each.
-
-    Attributes
-    ----------
-    target : where they shall point, in rad.
-    way : -1 for wheels that run reversed, because that is the short way.
-    share : the share of its speed that each wheel may have while an angle is missing.
-    speed : surface speeds in m/s, way and share in them.
+class SteeringColumns(Record):
+    """What steered wheels must do: where each points, whether it runs reversed (-1) because that is the short way, the share of its
+    speed that it may have while an angle is missing, its surface speed with both; and the drives of the steering motors.
     """
 
-    target: Floats
-    way: Floats
-    share: Floats
-    speed: Floats
+    target: Numbers = field("pointing", unit="rad")
+    way: Numbers = field("pointing")
+    share: Numbers = field("pointing")
+    speed: Numbers = field("pointing", unit="m/s")
+    drive: Numbers = field("steered")
 
 
-def settings_of(rig: Rig) -> SteerSettings | None:
-    """Take the steering from a rig; None if no wheel is steered."""
-    if rig.steering is None or not rig.steered:
-        return None
-    wheels = rig.chassis.wheels
-    motors = [rig.steering.wheels[name] for name in rig.steered]
-    inward = [np.arctan2(w.y_m, w.x_m) if w.steered else w.drive_rad for w in wheels]
-    top = np.array([m.top_rad_s for m in motors])
-    return SteerSettings(
-        steered=np.array([i for i, w in enumerate(wheels) if w.steered], np.intp),
-        inward=np.array(inward, np.float64),
-        threshold=np.array([rig.steering.threshold_m_s if w.steered else 0.0 for w in wheels]),
-        cosine=rig.steering.cosine == "on",
-        loop=PidSettings(
-            p=np.array([m.p_per_s for m in motors]),
-            i=np.array([m.i for m in motors]),
-            d=np.array([m.d for m in motors]),
-            largest=np.minimum(top, [m.rate_rad_s if m.rate_rad_s is not None else np.inf for m in motors]),
-            any_i=any(m.i for m in motors),
-            any_d=any(m.d for m in motors),
-        ),
-        per_top=np.array([-1.0 if m.reversed else 1.0 for m in motors]) / top,
-        dt_s=rig.dt_s,
-    )
+@kernel
+def inward_angle(inward: float, angle: float) -> float:
+    """Return how far a wheel turns to point along the line to the centre, the short way, in rad."""
+    missing = wrap(inward - angle)
+    return missing - copysign(pi, missing) if abs(missing) > pi / 2.0 else missing
 
 
-def aim(
-    settings: SteerSettings,
-    before: Floats,
-    angle: Floats,
-    wanted: tuple[Floats, Floats],
-    size: Floats,
-    hold: NDArray[np.bool_] | None = None,
-) -> Aim:
-    """Choose where the wheels point and how fast they roll.
+@kernel
+def aim_wheel(
+    s: SteerSettings,
+    k: int,
+    before: float,
+    angle: float,
+    forward: float,
+    left: float,
+    size: float,
+    hold: bool,
+    out: SteeringColumns,
+) -> None:
+    """Choose where a wheel points and how fast it rolls.
 
-    Parameters
-    ----------
-    settings : SteerSettings
-    before : B + (W,) float64
-        Where they were to point until now, in rad.
-    angle : B + (W,) float64
-        Where they point, in rad.
-    wanted : pair of B + (W,) float64
-        The velocity that each wheel shall have over the ground, forward and left in m/s.
-    size : B + (W,) float64
-        Its length.
-    hold : B bool, optional
-        Whether all wheels shall point inwards and stand.
-
-    Returns
-    -------
-    Aim
+    ``before`` is where it was to point until now and ``angle`` where it points, in rad; ``forward`` and ``left`` are the velocity that it
+    must have over the ground, ``size`` its length; with ``hold`` all wheels point inwards and stand.
 
     Notes
     -----
     The short way to an angle is at most a quarter turn: a wheel that would have to turn farther goes to the opposite
-    angle and runs reversed; at exactly a quarter it is not. With e the angle still missing the share is cos e, so that a
+    angle and runs reversed; at exactly a quarter it does not. With e the angle still missing the share is cos e, so that a
     wheel rolls with what of the wanted velocity lies along it.
     """
     # in the wheel's own directions, as it stands now
-    c, s = np.cos(angle), np.sin(angle)
-    forward, left = wanted
-    along, across = forward * c + left * s, left * c - forward * s
-    driven = size > settings.threshold
-    reach = np.abs(along)
-    way = np.where(along < -NEARLY * size, -1.0, 1.0)
-    target = np.where(driven, angle + np.arctan2(across * way, reach), before)
-    if hold is not None and some(hold):
-        held = hold[..., None]
-        inward = wrap(settings.inward - angle)
-        inward = np.where(np.abs(inward) > pi / 2, inward - np.copysign(pi, inward), inward)
-        target = np.where(held, angle + inward, target)
-        driven = driven & ~held
-    share = np.ones(size.shape)
-    if settings.cosine:
-        np.divide(reach, size, out=share, where=driven)
-    speed = (along if settings.cosine else way * size) * driven
-    return Aim(target, way, share, speed)
+    c, sn = cos(angle), sin(angle)
+    along, across = forward * c + left * sn, left * c - forward * sn
+    driven = size > s.threshold[k]
+    reach = abs(along)
+    way = -1.0 if along < -NEARLY * size else 1.0
+    target = angle + atan2(across * way, reach) if driven else before
+    if hold:
+        target, driven = angle + inward_angle(s.inward[k], angle), False
+    out.target[k], out.way[k], out.share[k], out.speed[k] = target, way, 1.0, 0.0
+    if driven:
+        if s.cosine:
+            out.share[k] = div(reach, size)
+        out.speed[k] = along if s.cosine else way * size
+
+
+@kernel
+def steering_step(
+    s: SteerSettings, before: SteerState, after: SteerState, clock: ClockColumns, limits: LimitsColumns, pointing: PointingColumns,
+    bindings: BindingsColumns, out: SteeringColumns,
+) -> None:  # fmt: skip
+    """Choose where each wheel points, and drive the steering motors there."""
+    hold = s.hold >= 0 and bindings.value[max(s.hold, 0)] >= 0.5
+    for k in range(len(s.steers)):
+        angle = pointing.angle[k]
+        begins = is_nan(before.target[k])
+        target, last = angle if begins else before.target[k], angle if begins else before.angle[k]
+        aim_wheel(s, k, target, angle, limits.hub[2 * k], limits.hub[2 * k + 1], limits.given[k], hold, out)
+        after.target[k], after.angle[k] = out.target[k], angle
+        i = s.steers[k]
+        if i >= 0:
+            given, missed = pid(s.loop, i, before.missed[i], out.target[k] - angle, div(angle - last, s.dt), s.dt)
+            out.drive[i], after.missed[i] = without_dust(given * s.per_top[i], DUST), missed
+            if clock.stopped:
+                out.drive[i], after.missed[i] = 0.0, 0.0
+
+
+def short_ways(settings: SteerSettings, pointing: Floats, wanted: Floats) -> tuple[Floats, Floats]:
+    """Return where wheels that point along ``pointing``, (W,) in rad, turn for velocities, (W, 2) in m/s, and their speeds then, (W,), in
+    m/s, cosines left out.
+    """
+    own = settings._replace(cosine=False).plain
+    out = Form(SteeringColumns, pointing=len(pointing), steered=0).start().plain
+    for k, (angle, (forward, left)) in enumerate(zip(pointing.tolist(), wanted.tolist(), strict=True)):
+        aim_wheel(own, k, angle, angle, forward, left, hypot(forward, left), False, out)
+    return np.array(out.target), np.array(out.speed)
 
 
 class Steering(Stage):
     """For rigs with steered wheels: targets, what is left of the speeds, and the drives of the steering motors."""
 
     name = "steering"
-    reads = ("clock", "limits", "pointing", "bindings")
 
-    def __init__(self, rig: Rig, settings: SteerSettings) -> None:
+    def __init__(self, rig: Rig, inputs: Inputs) -> None:
+        assert rig.steering is not None
         self._rig = rig
-        self.settings: SteerSettings = settings
+        wheels, steered = rig.chassis.wheels, list(rig.steered)
+        motors = [rig.steering.wheels[name] for name in steered]
+        top = np.array([m.top_rad_s for m in motors])
+        gains = Form(PidSettings, loops=len(steered))
+        sizes = {"pointing": len(wheels), "steered": len(steered)}
+        self.settings: SteerSettings = Form(SteerSettings, **sizes, loop=gains).of(
+            steers=[steered.index(w.name) if w.steered else -1 for w in wheels],
+            inward=[np.arctan2(w.y_m, w.x_m) if w.steered else w.drive_rad for w in wheels],
+            threshold=[rig.steering.threshold_m_s if w.steered else 0.0 for w in wheels],
+            cosine=rig.steering.cosine == "on",
+            loop=gains.of(
+                p=[m.p_per_s for m in motors],
+                i=[m.i for m in motors],
+                d=[m.d for m in motors],
+                largest=np.minimum(top, [m.rate_rad_s if m.rate_rad_s is not None else np.inf for m in motors]),
+            ),
+            per_top=np.array([-1.0 if m.reversed else 1.0 for m in motors]) / top,
+            dt=rig.dt_s,
+            hold=column_of(rig, inputs, "hold"),
+        )
+        self.form, self.memory = Form(SteeringColumns, **sizes), Form(SteerState, **sizes)
         self._wheels = [plain(w.name) for w in rig.chassis.wheels]
         self._steered = [plain(n) for n in rig.steered]
         parts = (("target", "rad"), ("way", ""), ("share", ""), ("speed", "m/s"))
@@ -183,48 +201,12 @@ class Steering(Stage):
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Steering | None:
-        settings = settings_of(rig)
-        return cls(rig, settings) if settings is not None else None
-
-    def place(self, layout: Layout) -> None:
-        both = layout.these("limits", [f"{w}_{way}" for w in self._wheels for way in ("forward", "left")])
-        self._forward, self._left = slice(both.start, both.stop, 2), slice(both.start + 1, both.stop, 2)
-        self._size = layout.these("limits", [f"{w}_given" for w in self._wheels])
-        self._angle = layout.stage("pointing")
-        self._stopped = layout.at("clock", "stopped")
-        self._hold = layout.at("bindings", "hold") if layout.has("bindings", "hold") else -1
-        self._out = [layout.these("steering", [f"{w}_{part}" for w in self._wheels]) for part in Aim._fields]
-        self._drive = layout.these("steering", [f"{w}_drive" for w in self._steered])
+        return cls(rig, inputs) if rig.steering is not None and rig.steered else None
 
     def start(self, batch: tuple[int, ...]) -> SteerState:
-        w, s = (*batch, len(self._wheels)), (*batch, len(self._steered))
-        return SteerState(np.full(w, np.nan), np.zeros(w), np.zeros(s))
-
-    def step(self, state: SteerState, row: Floats) -> SteerState:
-        settings = self.settings
-        wanted = row[..., self._forward], row[..., self._left]
-        angle = row[..., self._angle].copy()
-        hold = row[..., self._hold] >= 0.5 if self._hold >= 0 else None
-        before, angle_before = state.target, state.angle
-        fresh = before != before  # noqa: PLR0124 - NaN is not itself
-        if some(fresh):
-            before, angle_before = np.where(fresh, angle, before), np.where(fresh, angle, angle_before)
-        aimed = aim(settings, before, angle, wanted, row[..., self._size], hold)
-        error = aimed.target - angle
-        rate: Floats | float = (angle - angle_before) / settings.dt_s if settings.loop.any_d else 0.0
-        if len(self._steered) != len(self._wheels):
-            error = error[..., settings.steered]
-            rate = rate[..., settings.steered] if settings.loop.any_d else rate  # type: ignore[index]
-        given, missed = pid(settings.loop, state.missed, error, rate, settings.dt_s)
-        drive = cleaned(given * settings.per_top, DUST)
-        stopped = row[..., self._stopped]
-        if some(stopped):
-            halted = stopped[..., None] != 0
-            drive, missed = np.where(halted, 0.0, drive), np.where(halted, 0.0, missed)
-        for place, values in zip(self._out, aimed, strict=True):
-            row[..., place] = values
-        row[..., self._drive] = drive
-        return SteerState(aimed.target, angle, missed)
+        assert self.memory is not None
+        made: SteerState = self.memory.of(batch, target=nan)
+        return made
 
     # --- what it tells ---
 

@@ -2,22 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import NamedTuple
-
 import numpy as np
 
+from pivrex.kernels.maths import div, is_nan, larger, nan, sqrt
+from pivrex.kernels.records import Form, Number, Record, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.given import SensedRow
 from pivrex.line.inputs import Inputs
-from pivrex.line.layout import Layout, plain
-from pivrex.line.stage import Floats, Rung, Stage, named, some
+from pivrex.line.stage import Rung, Stage, named
 from pivrex.line.told import Told
-from pivrex.line.values import Ops, Value, joined, ops_of, parts, single, whole
 from pivrex.rig.rig import Rig
 
-__all__ = ["DONE", "MEASURES", "MOVED", "WAITS", "Zeroing", "ZeroingSettings", "ZeroingState"]
+__all__ = [
+    "DONE",
+    "MEASURES",
+    "MOVED",
+    "WAITS",
+    "Zeroing",
+    "ZeroingColumns",
+    "ZeroingSettings",
+    "ZeroingState",
+    "zeroing_step",
+]
 
-NEVER_ASKED, WAITS, MEASURES, DONE, MOVED = range(5)
+NEVER_ASKED, WAITS, MEASURES, DONE, MOVED = 0.0, 1.0, 2.0, 3.0, 4.0
 """What the Tick says of it. WAITS: asked for, but the gyro says nothing yet or the robot does not stand. MOVED: it moved
 while the bias was measured; it begins again once it stands.
 """
@@ -30,15 +38,16 @@ SURE = 12
 """After so many readings their mean says something."""
 
 
-@dataclass(frozen=True)
-class ZeroingSettings:
+class ZeroingSettings(Record):
     """``ticks`` at rest that are measured, and a tick's length in s."""
 
-    ticks: float
-    dt_s: float
+    is_settings = True
+
+    ticks: Number = field()
+    dt: Number = field(unit="s")
 
 
-class ZeroingState(NamedTuple):
+class ZeroingState(Record):
     """What is remembered, B each.
 
     Attributes
@@ -55,28 +64,86 @@ class ZeroingState(NamedTuple):
         Measured last, rad/s.
     """
 
-    status: Floats
-    readings: Floats
-    first: Floats
-    second: Floats
-    gyro: Floats
-    taken: Floats
-    bias: Floats
-    noise: Floats
+    status: Number = field()
+    readings: Number = field()
+    first: Number = field(unit="rad/s")
+    second: Number = field(unit="rad^2/s^2")
+    gyro: Number = field(unit="rad")
+    taken: Number = field(unit="rad")
+    bias: Number = field(unit="rad/s")
+    noise: Number = field(unit="rad/s")
+
+
+class ZeroingColumns(Record):
+    """The gyro's heading without what is taken off, how zeroing stands, and what it measured."""
+
+    gyro: Number = field(unit="rad")
+    status: Number = field()
+    readings: Number = field()
+    bias: Number = field(unit="rad/s")
+    noise: Number = field(unit="rad/s")
+
+
+@kernel
+def stands(before: ZeroingState, rate: float, sensed: SensedRow) -> bool:
+    """Return whether the robot stands still, by its wheels and by how far the gyro is from the mean of its readings."""
+    for k in range(len(sensed.speed)):
+        if not abs(sensed.speed[k]) < STANDS_M_S:
+            return False
+    mean = div(before.first, larger(before.readings, 1.0))
+    return not (before.readings >= SURE and abs(rate - mean) > STILL_RAD_S)
+
+
+@kernel
+def measure_bias(
+    s: ZeroingSettings, before: ZeroingState, after: ZeroingState, known: bool, rate: float, sensed: SensedRow
+) -> None:
+    """Take in a reading of a robot that must stand: the bias is the mean of those at rest, and the noise their standard deviation."""
+    if not (known and stands(before, rate, sensed)):
+        after.status = MOVED if before.readings > 0.0 or before.status == MOVED else WAITS
+        after.readings, after.first, after.second = 0.0, 0.0, 0.0
+        return
+    after.readings, after.first, after.second = before.readings + 1.0, before.first + rate, before.second + rate * rate
+    after.status = MEASURES
+    if after.readings >= s.ticks:
+        after.status = DONE
+        after.bias = div(after.first, after.readings)
+        after.noise = sqrt(larger(div(after.second, after.readings) - after.bias * after.bias, 0.0))
+
+
+@kernel
+def zeroing_step(
+    s: ZeroingSettings, before: ZeroingState, after: ZeroingState, sensed: SensedRow, out: ZeroingColumns
+) -> None:
+    """Take the bias off the gyro's heading; measure it where that was asked for."""
+    after.status, after.readings, after.first, after.second = (
+        before.status,
+        before.readings,
+        before.first,
+        before.second,
+    )
+    after.bias, after.noise, after.taken = before.bias, before.noise, before.taken
+    after.gyro = sensed.gyro[0]
+    known = not (is_nan(after.gyro) or is_nan(before.gyro))
+    if before.status in (WAITS, MEASURES, MOVED):
+        measure_bias(s, before, after, known, div(after.gyro - before.gyro, s.dt) if known else 0.0, sensed)
+    if known:
+        after.taken = before.taken + after.bias * s.dt
+    out.gyro, out.status, out.readings = after.gyro - after.taken, after.status, after.readings
+    out.bias, out.noise = after.bias, after.noise
 
 
 class Zeroing(Stage):
     """For rigs with a gyro and a correction: the gyro's heading without the bias that was measured."""
 
     name = "zeroing"
-    reads: tuple[str, ...] = ("sensed",)
 
     def __init__(self, rig: Rig) -> None:
         assert rig.gyro is not None
-        self.settings: ZeroingSettings = ZeroingSettings(
-            ticks=max(2.0, round(rig.gyro.zero_for_s * rig.rate_hz)), dt_s=rig.dt_s
+        self.settings: ZeroingSettings = Form(ZeroingSettings).of(
+            ticks=max(2.0, round(rig.gyro.zero_for_s * rig.rate_hz)), dt=rig.dt_s
         )
-        self._wheels = [plain(w.name) for w in rig.chassis.wheels]
+        self.form, self.memory = Form(ZeroingColumns), Form(ZeroingState)
         self.columns = named(
             "zeroing", ("gyro", "rad"), ("status", ""), ("readings", ""), ("bias", "rad/s"), ("noise", "rad/s")
         )
@@ -85,73 +152,17 @@ class Zeroing(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Zeroing | None:
         return cls(rig) if rig.gyro is not None and rig.correction is not None else None
 
-    def place(self, layout: Layout) -> None:
-        self._gyro = layout.at("sensed", "gyro")
-        self._speeds = layout.these("sensed", [f"{w}_speed" for w in self._wheels])
-        self._out = layout.stage("zeroing")
-
     def start(self, batch: tuple[int, ...]) -> ZeroingState:
-        none = np.zeros(batch)
-        return ZeroingState(none, none, none, none, np.full(batch, np.nan), none, none, none)
+        assert self.memory is not None
+        made: ZeroingState = self.memory.of(batch, gyro=nan)
+        return made
 
     def ask(self, state: ZeroingState) -> ZeroingState:
-        """Give the state in which the bias is measured as soon as the robot stands and the gyro speaks."""
-        none = np.zeros_like(state.status)
-        return state._replace(status=none + WAITS, readings=none, first=none, second=none)
-
-    def step(self, state: ZeroingState, row: Floats) -> ZeroingState:
-        batch = row.shape[:-1]
-        o = ops_of(batch)
-        was = ZeroingState(*(single(v) for v in state))
-        gyro = single(row[..., self._gyro] + 0.0)
-        asked = (was.status == WAITS) | (was.status == MEASURES) | (was.status == MOVED)
-        after = was
-        known = (gyro == gyro) & (was.gyro == was.gyro)  # noqa: PLR0124 - NaN is not itself
-        if o.some(asked):
-            after = self._measured(o, was, gyro, known, parts(row[..., self._speeds]), asked)
-        taken = o.where(known, after.taken + after.bias * self.settings.dt_s, after.taken)
-        after = after._replace(taken=taken, gyro=gyro)
-        row[..., self._out] = joined((gyro - taken, after.status, after.readings, after.bias, after.noise), batch)
-        return ZeroingState(*(whole(v, batch) for v in after))
-
-    def run(self, state: ZeroingState, rows: Floats, counts: Sequence[bool]) -> ZeroingState:
-        if state.bias != 0 or state.status in (WAITS, MEASURES, MOVED):
-            return super().run(state, rows, counts)
-        gyro = rows[:, self._gyro] + 0.0
-        told = (gyro - state.taken, state.status, state.readings, state.bias, state.noise)
-        rows[:, self._out] = joined(told, (len(rows),))
-        _, last = self.before(counts)
-        return state if last < 0 else state._replace(gyro=np.asarray(gyro[last]))
-
-    def _measured(
-        self, o: Ops, was: ZeroingState, gyro: Value, known: Value, speeds: list[Value], asked: Value
-    ) -> ZeroingState:
-        """Take in a reading of a robot that shall stand."""
-        s = self.settings
-        rate = o.where(known, (gyro - was.gyro) / s.dt_s, 0.0)
-        mean = was.first / o.most(was.readings, 1.0)
-        fastest = abs(speeds[0])
-        for speed in speeds[1:]:
-            fastest = o.most(fastest, abs(speed))
-        shaken = (was.readings >= SURE) & (abs(rate - mean) > STILL_RAD_S)
-        stands = known & (fastest < STANDS_M_S) & o.no(shaken)
-        broke = asked & o.no(stands) & (was.readings > 0)
-        goes_on = asked & stands
-        count = o.where(goes_on, was.readings + 1.0, o.where(asked, 0.0, was.readings))
-        first = o.where(goes_on, was.first + rate, o.where(asked, 0.0, was.first))
-        second = o.where(goes_on, was.second + rate * rate, o.where(asked, 0.0, was.second))
-        done = goes_on & (count >= s.ticks)
-        bias = first / o.most(count, 1.0)
-        spread = o.sqrt(o.most(second / o.most(count, 1.0) - bias * bias, 0.0))
-        waiting = o.where(broke, float(MOVED), o.where(was.status == MOVED, float(MOVED), float(WAITS)))
-        status = o.where(done, float(DONE), o.where(goes_on, float(MEASURES), o.where(asked, waiting, was.status)))
-        return was._replace(
-            status=status, readings=count, first=first, second=second,
-            bias=o.where(done, bias, was.bias), noise=o.where(done, spread, was.noise),
-        )  # fmt: skip
+        """Return the state in which the bias is measured as soon as the robot stands and the gyro speaks."""
+        return state._replace(status=WAITS, readings=0.0, first=0.0, second=0.0)
 
     def rungs(self, told: Told) -> list[Rung]:
-        if not some(np.asarray(told("zeroing", "status"))):
+        if not told("zeroing", "status"):
             return []
         bias, noise = (float(np.degrees(told("zeroing", n))) for n in ("bias", "noise"))
         words = {
@@ -160,7 +171,7 @@ class Zeroing(Stage):
             DONE: "done",
             MOVED: "! it moved; waits until it stands",
         }
-        status = words[int(told("zeroing", "status"))]
+        status = words[told("zeroing", "status")]
         return [
             Rung("zero", f"gyro bias {bias:+.3f} deg/s taken off, noise {noise:.3f} deg/s ({status})", "gyro.zero_for")
         ]

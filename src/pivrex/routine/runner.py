@@ -186,7 +186,7 @@ class Runner(Knowing):
         if self._batch:
             mask = np.zeros(self._batch, bool)
             mask[self._zeroes] = True
-            asked = type(own)(*(np.where(mask, new, old) for new, old in zip(asked, own, strict=True)))
+            asked = type(own)(own.form, np.where(mask[..., None], asked.data, own.data))
         self._zeroes = []
         return self.line.changed(state, "zeroing", asked)
 

@@ -12,14 +12,13 @@ from pivrex.formats.player import due_tick
 from pivrex.formats.recording import Reading, Recording
 from pivrex.line import Line, LineState
 from pivrex.line.beginning import begun, start_of
-from pivrex.line.chunk import asks_nothing_of_sensors, complete, through
 from pivrex.line.correction import NEVER
 from pivrex.line.given import NOWHERE
 from pivrex.line.stage import Floats
 from pivrex.rig import Field, Rig
-from pivrex.sim.model import stand_in_of
-from pivrex.sim.rollout import Rollout
-from pivrex.sim.stand_in import StandIn, StandInState
+from pivrex.sim.driving import drive_through
+from pivrex.sim.model import AnyStandIn, stand_in_of
+from pivrex.sim.stand_in import StandIn
 
 __all__ = ["as_played", "play_through"]
 
@@ -71,25 +70,10 @@ def play_through(
     first = line.layout.stage("sensed").start
     places = {t: i - first for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}
     steps = _steps(recording.readings(), line.dt_s, every_tick)
-    play = _in_chunks if asks_nothing_of_sensors(line) and not own_body else _one_by_one
-    yield from play(
-        line,
-        stand_in_of(rig, field) if own_body else StandIn(rig, field),
-        begun(line, start_of(field)),
-        steps,
-        places,
-        driving,
-        recording.columns_for(line),
+    model = stand_in_of(rig, field) if own_body else StandIn(rig, field)
+    yield from _in_chunks(
+        line, model, begun(line, start_of(field)), steps, places, driving, recording.columns_for(line)
     )
-
-
-def _sensed(model: StandIn, robot: StandInState, step: _Step, places: dict[str, int]) -> Floats:
-    """What came back: from the recording where it has it, else from the stand-in."""
-    sensed = model.sense(robot)
-    for title, value in step.reading.sensed.items():
-        if title in places:
-            sensed[places[title]] = value
-    return sensed
 
 
 def _raw(step: _Step, columns: tuple[str, ...]) -> list[float]:
@@ -97,49 +81,27 @@ def _raw(step: _Step, columns: tuple[str, ...]) -> list[float]:
     return [raw[c] if c else 0.0 for c in columns]
 
 
-def _one_by_one(
-    line: Line,
-    model: StandIn,
-    state: LineState,
-    steps: Iterator[_Step],
-    places: dict[str, int],
-    driving: float,
-    columns: tuple[str, ...],
-) -> Iterator[Floats]:
-    rollout = Rollout(line, model, state)
-    for step in steps:
-        sensed = _sensed(model, rollout.robot, step, places)
-        row = rollout.tick(np.array(_raw(step, columns)), driving=driving, sensed=sensed, counts=step.counts)
-        if step.shown:
-            yield row
-
-
 def _in_chunks(
     line: Line,
-    model: StandIn,
+    model: AnyStandIn,
     state: LineState,
     steps: Iterator[_Step],
     places: dict[str, int],
     driving: float,
     columns: tuple[str, ...],
 ) -> Iterator[Floats]:
-    """What leaves does not hang on what came back: first all commands of a chunk, then the robot, then what it senses."""
     robot = model.start()
-    sensed_at, truth_at = line.layout.stage("sensed"), line.layout.stage("truth")
-    nothing = np.zeros(sensed_at.stop - sensed_at.start)
+    count = len(line.stages["sensed"].columns)
     while chunk := list(islice(steps, CHUNK)):
         counts = [step.counts for step in chunk]
         ticks = float(state.tick) + np.concatenate(([0.0], np.cumsum(counts[:-1])))
-        rows = line.begin(ticks, np.array([_raw(step, columns) for step in chunk]), nothing, 0.0, driving, NOWHERE)
-        state = through(line, state, rows, counts)
-        robots, robot = model.through(robot, line.told(rows), counts, line.dt_s)
-        rows[:, sensed_at], rows[:, truth_at] = model.sense(robots), model.truth(robots)
-        for row, step in zip(rows, chunk, strict=True):
+        raw, given = np.array([_raw(step, columns) for step in chunk]), np.full((len(chunk), count), np.nan)
+        for own, step in zip(given, chunk, strict=True):
             for title, value in step.reading.sensed.items():
                 if title in places:
-                    row[sensed_at.start + places[title]] = value
-        state = complete(line, state, rows, counts)
-        state = state._replace(tick=state.tick + float(sum(counts)))
+                    own[places[title]] = value
+        rows = line.begin(ticks, raw, np.zeros(count), 0.0, driving, NOWHERE)
+        state, robot = drive_through(line, model, state, robot, rows, given, counts)
         yield from (row for row, step in zip(rows, chunk, strict=True) if step.shown)
 
 

@@ -71,7 +71,7 @@ class FittedSettings(Record):
         Signs of gyro and side sensor, and what the battery of a perfect robot has.
     """
 
-    lasting = True
+    is_settings = True
 
     source: Wholes = field("values")
     is_direction: Flags = field("values")
@@ -109,7 +109,7 @@ class Shafts(Record):
         The smallest drive that turns it with the wheels up, and on the floor.
     """
 
-    lasting = True
+    is_settings = True
 
     slot: Wholes = field("shafts")
     top: Numbers = field("shafts")
@@ -242,7 +242,7 @@ class Fitted:
         )
         made: FittedSettings = form.of(
             source=outputs.source,
-            is_direction=outputs.direction,
+            is_direction=outputs.is_direction,
             rest=outputs.rest,
             above=outputs.above,
             below=outputs.below,

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import cos, div, exp, nan, sin
-from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Wholes, field
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Wholes, field, part
 from pivrex.kernels.subset import kernel
 from pivrex.line.given import SensedRow, TruthRow
 from pivrex.line.kinematics import kinematics_of
@@ -32,7 +30,15 @@ from pivrex.sim.fitted import (
 )  # fmt: skip
 from pivrex.sim.wiring import Wiring
 
-__all__ = ["StandIn", "StandInState"]
+__all__ = [
+    "PerfectRobot",
+    "StandIn",
+    "StandInScratch",
+    "StandInState",
+    "sense_stand_in",
+    "stand_in_step",
+    "truth_of_stand_in",
+]
 
 COAST_LAG = 8.0
 """How much longer a wheel that coasts rolls on than one whose motor is commanded to rest."""
@@ -58,7 +64,7 @@ class StandInSettings(Record):
         Of its body, in m.
     """
 
-    lasting = True
+    is_settings = True
 
     forward: Numbers = field(2, 3, "ways")
     inverse: Numbers = field(2, "wheels", 3)
@@ -105,10 +111,23 @@ class StandInState(Record):
     attached: Numbers = field("arms", unit="rad")
 
 
+class PerfectRobot(Record):
+    """A perfect robot on a field: what it is, how it is wired, what stands there and what looks at that."""
+
+    is_settings = True
+
+    own: StandInSettings = part()
+    fit: FittedSettings = part()
+    wheels: Shafts = part()
+    steers: Shafts = part()
+    scenery: Scenery = part()
+    sensors: SensorSettings = part()
+
+
 class StandInScratch(Record):
     """Where a tick is computed: drives, how far each wheel rolls, and the same as vectors."""
 
-    scratch = True
+    is_scratch = True
 
     drive: Numbers = field("drives")
     rolled: Numbers = field("wheels", unit="m")
@@ -153,21 +172,29 @@ def share_that_fits(s: StandInSettings, f: Scenery, pose: Numbers, forward: floa
 
 @kernel
 def stand_in_step(
-    s: StandInSettings, fit: FittedSettings, wheels: Shafts, steers: Shafts, f: Scenery, w: StandInScratch,
-    before: StandInState, after: StandInState, commanded: Numbers, coasts: float, dt: float,
-) -> None:  # fmt: skip
+    r: PerfectRobot,
+    w: StandInScratch,
+    before: StandInState,
+    after: StandInState,
+    commanded: Numbers,
+    coasts: float,
+    dt: float,
+) -> None:
     """Let one tick pass with the motors commanded the same all through it."""
+    s, fit, f = r.own, r.fit, r.scenery
     decode(fit, commanded, w.drive, len(w.drive))
     lag = s.coasting_lag if coasts >= 0.5 else s.lag
     after.lifted, after.upside_down = before.lifted, before.upside_down
     for k in range(len(before.begin)):
         after.begin[k] = before.begin[k]
         after.turning[k], turned = lagged(
-            before.turning[k], target_speed(steers, k, w.drive, before.lifted), lag * STEER_LAG, dt
+            before.turning[k], target_speed(r.steers, k, w.drive, before.lifted), lag * STEER_LAG, dt
         )
         after.angle[k] = before.angle[k] + turned
     for k in range(len(s.angle)):
-        after.speed[k], w.rolled[k] = lagged(before.speed[k], target_speed(wheels, k, w.drive, before.lifted), lag, dt)
+        after.speed[k], w.rolled[k] = lagged(
+            before.speed[k], target_speed(r.wheels, k, w.drive, before.lifted), lag, dt
+        )
         if s.any_steered:
             i = s.steers[k]
             angle = s.angle[k] if i < 0 else 0.5 * (before.angle[i] + after.angle[i])
@@ -204,28 +231,26 @@ def stand_in_step(
 
 
 @kernel
-def sense_stand_in(
-    fit: FittedSettings, f: Scenery, t: SensorSettings, state: StandInState, chance: Numbers, sensed: SensedRow
-) -> None:
-    """Write what the sensors of a perfect robot say."""
-    sense_fitted(fit, state.travel, state.speed, state.angle, state.begin, state.upside_down, state.attached, sensed)
+def sense_stand_in(r: PerfectRobot, state: StandInState, sure: Numbers, sensed: SensedRow) -> None:
+    """Write what the sensors of a perfect robot say. ``sure``: no noise for each, and that every echo is heard."""
+    sense_fitted(r.fit, state.travel, state.speed, state.angle, state.begin, state.upside_down, state.attached, sensed)
     for k in range(len(sensed.gyro)):
-        sensed.gyro[k] = state.gyro * fit.gyro_sign
-    sense_field(f, t, state.pose, chance, sensed.readings)
+        sensed.gyro[k] = state.gyro * r.fit.gyro_sign
+    sense_field(r.scenery, r.sensors, state.pose, sure, sensed.readings)
     for k in range(len(sensed.battery)):
-        sensed.battery[k] = fit.volts
+        sensed.battery[k] = r.fit.volts
 
 
 @kernel
-def truth_of_stand_in(fit: FittedSettings, state: StandInState, true: TruthRow) -> None:
+def truth_of_stand_in(r: PerfectRobot, state: StandInState, true: TruthRow) -> None:
     """Write what is true of a perfect robot."""
     for k in range(3):
         true.pose[k] = state.pose[k]
     true.blocked[0] = 1.0 if state.blocked else 0.0
     for k in range(len(true.battery)):
-        true.battery[k] = fit.volts
+        true.battery[k], true.restart[k] = r.fit.volts, 0.0
     for k in range(len(true.load)):
-        true.load[k] = nan
+        true.load[k], true.slip[k] = nan, 0.0
 
 
 _STEP = Call(stand_in_step, ("after",))
@@ -256,13 +281,13 @@ class StandIn(Fitted):
             [self._motor_of[w] for w in self._names], [rig.wheel_top_m_s(w) for w in self._names]
         )
         sizes = {"wheels": len(chassis.wheels), "steered": len(steered), "arms": len(self.fitted.arm)}
-        self._form = Form(StandInState, **sizes)
-        self._scratch = Form(StandInScratch, drives=self.drives, wheels=len(chassis.wheels), ways=ways)
-        seeing = self._seeing
-        self._step = _STEP.after(self.settings, self.fitted, self._wheels, self._steers, seeing.scenery)
-        self._tell = _TRUTH.after(self.fitted)
-        self._sense = _SENSE.after(self.fitted, seeing.scenery, seeing.settings)
-        self._chance = np.array(SURE * self._seeing.count)
+        self.form = Form(StandInState, **sizes)
+        self.scratch = Form(StandInScratch, drives=self.drives, wheels=len(chassis.wheels), ways=ways)
+        own = {"own": self.settings, "fit": self.fitted, "wheels": self._wheels, "steers": self._steers,
+               "scenery": self._seeing.scenery, "sensors": self._seeing.settings}  # fmt: skip
+        self.robot: PerfectRobot = Form(PerfectRobot, **{n: r.form for n, r in own.items()}).of((), **own)
+        self._step, self._tell, self._sense = (call.after(self.robot) for call in (_STEP, _TRUTH, _SENSE))
+        self.sure = np.array(SURE * self._seeing.count)
 
     def start(self, batch: tuple[int, ...] = (), seeds: NDArray[np.uint64] | None = None) -> StandInState:
         """Return the state at the field's start, wheels at rest.
@@ -270,7 +295,7 @@ class StandIn(Fitted):
         ``seeds``, B uint64: where steered wheels happen to point is sampled for each robot; the same everywhere without.
         """
         pose, begin = self._begin(batch, seeds)
-        made: StandInState = self._form.of(
+        made: StandInState = self.form.of(
             batch, pose=pose, angle=begin, begin=begin, gyro=self._start.heading_rad, attached=self.fitted.arm_begin
         )
         return made
@@ -290,7 +315,7 @@ class StandIn(Fitted):
 
     def fits(self, state: object) -> bool:
         """Return whether a state is one of this robot's."""
-        return isinstance(state, StandInState) and self._form.is_like(state.form)
+        return isinstance(state, StandInState) and state.form is self.form
 
     def step(self, state: StandInState, told: Floats, dt_s: float) -> StandInState:
         """Let one tick pass with the motors commanded the same all through it.
@@ -314,46 +339,16 @@ class StandIn(Fitted):
         by the twist of the wheels' distances, along the angle of the middle of the tick, on SE(2); what it runs into stops it as far
         along that arc as it fits, and its wheels with it. (Own model.)
         """
-        after: StandInState = self._form.start(state.batch)
-        self._run(state, after, told, dt_s)
-        return after
-
-    def through(
-        self, state: StandInState, told: Floats, counts: Sequence[bool], dt_s: float
-    ) -> tuple[StandInState, StandInState]:
-        """Let one robot obey commands that are known beforehand.
-
-        Parameters
-        ----------
-        told : (N, V) float64
-        counts : sequence of N bool
-            A command that does not count moves nothing.
-
-        Returns
-        -------
-        StandInState, StandInState
-            The states before each command, as a batch of shape (N,), and the one after them all.
-        """
-        counted = np.flatnonzero(counts)
-        many = len(counted)
-        states: StandInState = self._form.start((many + 1,))
-        states.data[0] = state.data
-        before, after = (StandInState(self._form, states.data[k : k + many]) for k in (0, 1))
-        self._run(before, after, told[counted], dt_s, in_order=True)
-        found = np.concatenate(([0], np.cumsum(counts)))[:-1]
-        return states.take(found), states.take(many)
-
-    def _run(
-        self, before: StandInState, after: StandInState, told: Floats, dt_s: float, in_order: bool = False
-    ) -> None:
+        after: StandInState = self.form.start(state.batch)
         values = len(self.fitted.source)
         coasts = told[..., values] if told.shape[-1] > values else 0.0
-        self._step(before.batch, self._scratch.scratch, before, after, told, coasts, dt_s, in_order=in_order)
+        self._step(state.batch, self.scratch.scratch, state, after, told, coasts, dt_s)
+        return after
 
     def sense(self, state: StandInState) -> Floats:
         """Return what the robots' sensors say, B + (S,) float64, as `pivrex.line.given.sensed_columns` orders it."""
         sensed: SensedRow = self._sensed.start(state.batch)
-        self._sense(state.batch, state, self._chance, sensed)
+        self._sense(state.batch, state, self.sure, sensed)
         return sensed.data
 
     def truth(self, state: StandInState) -> Floats:

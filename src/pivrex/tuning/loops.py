@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from math import degrees, pi, radians
 from typing import NamedTuple
 
 import numpy as np
 
 from pivrex.line import Entry, Line
-from pivrex.line.control import Control
-from pivrex.line.correction import Correction
 from pivrex.line.layout import plain
 from pivrex.line.moves import MoveState, RobotMove, Wait, straight_of, turn_of
 from pivrex.line.stage import Floats
-from pivrex.line.steering import Steering
 from pivrex.rig import Rig
 from pivrex.rig.correction import Correction as CorrectionTable
 from pivrex.rig.wheel_control import WheelControl
@@ -196,10 +193,8 @@ class Heading(Loop):
         return rig.model_copy(update={"correction": table})
 
     def put(self, line: Line, gains: Gains) -> None:
-        stage = line.stages["correction"]
-        assert isinstance(stage, Correction)
-        p, i, d = gains
-        stage.settings = replace(stage.settings, outer=replace(stage.settings.outer, p=p, i=i, d=d))  # type: ignore[arg-type] # of a batch
+        own, (p, i, d) = line.of_rig["correction"], gains
+        line.put("correction", own._replace(outer=own.outer._replace(p=p, i=i, d=d)))
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
         names = [n for n in ("p", "i", "d", "rate_p", "rate_i", "given") if line.layout.has("correction", n)]
@@ -273,13 +268,10 @@ class WheelLoop(Loop):
         return rig.model_copy(update={"control": table})
 
     def put(self, line: Line, gains: Gains) -> None:
-        stage = line.stages["control"]
-        assert isinstance(stage, Control)
-        p, i, d = gains
-        opened = isinstance(p, float | int) and gains == OPEN
-        stage.leave_open(opened)
-        p = 0.0 if opened else p
-        stage.settings = replace(stage.settings, loop=replace(stage.settings.loop, p=p, i=i, d=d))  # type: ignore[arg-type] # of a batch
+        own, (p, i, d) = line.of_rig["control"], gains
+        if isinstance(p, float | int) and gains == OPEN:  # nothing counts but the share of top speed
+            own, p = own._replace(static=0.0, speed=1.0, acceleration=0.0), 0.0
+        line.put("control", own._replace(loop=own.loop._replace(p=p, i=i, d=d)))
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
         motor = plain(next(iter(line.rig.motors)))
@@ -331,12 +323,10 @@ class SteeringLoop(Loop):
         return Gains(motor.p_per_s, motor.i, motor.d)
 
     def put(self, line: Line, gains: Gains) -> None:
-        stage = line.stages["steering"]
-        assert isinstance(stage, Steering)
-        old = stage.settings.loop
-        p, i, d = (np.asarray(v, float)[..., None] + np.zeros(len(old.largest)) for v in gains)
-        new = replace(old, p=p, i=i, d=d, any_i=bool((i != 0).any()), any_d=bool((d != 0).any()))
-        stage.settings = replace(stage.settings, loop=new)
+        own = line.of_rig["steering"]
+        wheels = np.zeros(len(own.per_top))
+        p, i, d = (np.asarray(v, float)[..., None] + wheels for v in gains)
+        line.put("steering", own._replace(loop=own.loop._replace(p=p, i=i, d=d)))
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
         wheel = plain(line.rig.steered[0])

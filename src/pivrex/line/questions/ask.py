@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from math import degrees, radians
 from typing import Any
 
 import numpy as np
 
 from pivrex.errors import MotionError, PivrexError
-from pivrex.line import drive as drives
 from pivrex.line import kinematics, limits, outputs, steering
 from pivrex.line.frame import to_robot
 from pivrex.line.layout import Floats
+from pivrex.line.line import Line
 from pivrex.rig.geometry import impossible_motion
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
@@ -64,28 +63,27 @@ def ask_wheels(
     """
     asked = np.array([forward_m_s, left_m_s or 0.0, radians(turn_deg_s)])
     if heading_deg is not None:
-        asked = to_robot(asked, radians(heading_deg), asked[2], 0.0, 0.0)
+        asked[:2] = to_robot(float(asked[0]), float(asked[1]), radians(heading_deg), float(asked[2]), 0.0, 0.0)
     geometry = rig.chassis.geometry
     _refuse(rig, asked, geometry.followed(asked), left_m_s is None and heading_deg is None)
-    rule = limits.settings_of(rig)
+    line = Line(rig)
+    rule = line.of_rig["limits"]
     if fit:
-        rule = replace(rule, clip=fit == "clip")
-    maps, each = kinematics.kinematics_of(rig.chassis), kinematics.Asked.of(rig)
-    needed = kinematics.asked_of(each, asked)
-    given = limits.fit(rule, each, asked, needed)
-    steered = steering.settings_of(rig)
-    if steered is None:
+        rule = rule._replace(clip=fit == "clip")
+    maps = kinematics.kinematics_of(rig.chassis)
+    needed, given = limits.asked_and_given(rule, asked)
+    if not rig.steered:
         if steer_deg:
             raise PivrexError(f"{rig.name} has no steered wheels, so --steer has nothing to say")
         speeds = given
         lost, angles, wheels = float(np.abs(needed - speeds).max()), [], speeds
     else:
-        speeds, pointing = _aimed(rig, steered, given, steer_deg)
-        angles = [wrap_deg(degrees(pointing[i])) + 0.0 for i in steered.steered]
+        speeds, pointing = _aimed(rig, line.of_rig["steering"], given, steer_deg)
+        angles = [wrap_deg(degrees(a)) + 0.0 for a, w in zip(pointing, rig.chassis.wheels, strict=True) if w.steered]
         lost, wheels = float(np.abs(needed - given).max()), kinematics.vectors(speeds, pointing)
     achieved = kinematics.twist_of(maps, wheels)
     return {
-        "wheels": _told(rig, speeds, dict(zip(rig.steered, angles, strict=True))),
+        "wheels": _told(line, speeds, dict(zip(rig.steered, angles, strict=True))),
         "twist": {
             "forward_m_s": float(achieved[0]) + 0.0,
             "left_m_s": float(achieved[1]) + 0.0,
@@ -101,21 +99,20 @@ def _aimed(
     """Give surface speeds and angles of all wheels by the short way from where they point, cosines left out."""
     present = np.array([w.drive_rad for w in rig.chassis.wheels])
     if steer_deg is not None:
-        if len(steer_deg) != len(settings.steered):
+        if len(steer_deg) != len(rig.steered):
             raise PivrexError(
-                f"--steer has {len(steer_deg)} angles, but {rig.name} has {len(settings.steered)} steered wheels: "
+                f"--steer has {len(steer_deg)} angles, but {rig.name} has {len(rig.steered)} steered wheels: "
                 + ", ".join(rig.steered)
             )
-        present[settings.steered] = np.radians(steer_deg)
-    size = np.hypot(given[:, 0], given[:, 1])
-    aim = steering.aim(settings, present, present, (given[:, 0], given[:, 1]), size)
-    return np.asarray(aim.way * size * (size > settings.threshold), np.float64), aim.target
+        present[[w.steered for w in rig.chassis.wheels]] = np.radians(steer_deg)
+    target, speeds = steering.short_ways(settings, present, given)
+    return speeds, target
 
 
-def _told(rig: Rig, speeds: Floats, angles: dict[str, float]) -> list[dict[str, Any]]:
-    settings, named = outputs.settings_of(rig), outputs.told_values(rig)
-    drive = drives.drive_of(drives.settings_of(rig), speeds)
-    others = np.zeros(len(settings.gather) - len(drive))
+def _told(line: Line, speeds: Floats, angles: dict[str, float]) -> list[dict[str, Any]]:
+    rig, settings, named = line.rig, line.of_rig["outputs"], outputs.told_values(line.rig)
+    drive = line.of_rig["drive"].share @ speeds
+    others = np.zeros(len(settings.smallest) + len(settings.sign) - len(drive))
     told = outputs.encode(settings, np.concatenate((drive, others)))
     wheels = []
     for w, wheel in enumerate(rig.chassis.wheels):

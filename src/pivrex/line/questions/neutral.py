@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from pivrex.line.axes import Axes, of_drivers, to_fractions
-from pivrex.line.band import Band, dead_band
+from pivrex.line.axes import Axes, fraction_of
+from pivrex.line.band import Band, band_step
 from pivrex.line.bindings import Bindings
 from pivrex.line.line import Line
-from pivrex.line.presses import deflections
+from pivrex.line.presses import deflection
 from pivrex.line.stage import PRESSED, Floats
 
 __all__ = ["not_at_rest"]
@@ -39,19 +39,21 @@ def not_at_rest(line: Line, raw: Floats, driving: str = "", of: Collection[int] 
     axes, band, bindings = (line.stages.get(n) for n in ("axes", "band", "bindings"))
     assert isinstance(axes, Axes) and isinstance(band, Band)
     count = len(line.functions)
-    fractions = to_fractions(of_drivers(axes.settings, int(line.source_number(driving))), raw[:count])
-    banded = dead_band(band.settings, fractions)
+    driver, readings = int(line.source_number(driving)), raw.tolist()
+    fractions = [fraction_of(axes.settings.plain, driver, i, readings[i]) for i in range(count)]
+    banded = axes.form.start().plain
+    band_step(band.settings.plain, axes.form.of(value=fractions).plain, banded)
     for i, function in enumerate(line.functions):
-        if i in looked and abs(banded[i]) > AT_REST:
-            return f"let go first: {function} reads {banded[i]:+.2f}"
+        if i in looked and abs(banded.value[i]) > AT_REST:
+            return f"let go first: {function} reads {banded.value[i]:+.2f}"
     if not isinstance(bindings, Bindings):
         return ""
     for patch, action, at in zip(bindings.patches, bindings.actions, bindings.at_rest, strict=True):
         moves = action.verb in ("motion", "speed", "on") and action.value != 0
         if at in looked and moves and raw[at] >= PRESSED:
             return f"let go first: {patch.channel} says {action.text}"
-    shares = deflections(bindings.settings, raw)
-    for name, at, share in zip(bindings.followers, bindings.settings.follows.tolist(), shares, strict=True):
-        if at in looked and abs(float(share)) > AT_REST:
+    own = bindings.settings.plain
+    for k, (name, at) in enumerate(zip(bindings.followers, own.follows, strict=True)):
+        if at in looked and abs(deflection(own, k, readings[at])) > AT_REST:
             return f"let go first: {line.inputs.wanted[at][1]} moves {name}"
     return ""

@@ -48,20 +48,14 @@ class Preview:
 def preview(line: Line, twist: Floats) -> Preview:
     """Work a motion out: forward m/s, left m/s, turn rad/s, relative to the robot."""
     rig, maps = line.rig, kinematics.kinematics_of(line.rig.chassis)
-    each = kinematics.Asked.of(rig)
     followed = rig.chassis.geometry.followed(twist)
-    asked = kinematics.asked_of(each, followed)
-    given = limits.fit(limits.settings_of(rig), each, followed, asked)
+    asked, given = limits.asked_and_given(line.of_rig["limits"], followed)
     angles = np.array([w.drive_rad for w in rig.chassis.wheels])
-    settings = steering.settings_of(rig)
-    if settings is None:
+    if "steering" not in line.of_rig:
         speeds, limited, wheels = asked, given, given
     else:
-        size = np.hypot(given[:, 0], given[:, 1])
-        aim = steering.aim(settings, angles, angles, (given[:, 0], given[:, 1]), size)
-        angles = aim.target
-        speeds = aim.way * np.hypot(asked[:, 0], asked[:, 1])
-        limited = aim.way * size
+        angles, limited = steering.short_ways(line.of_rig["steering"], angles, given)
+        speeds = np.where(limited < 0, -1.0, 1.0) * np.hypot(asked[:, 0], asked[:, 1])
         wheels = kinematics.vectors(limited, angles)
     motion = kinematics.motion_of(maps, wheels)
     scrub = float(np.abs(motion.scrub).max()) if motion.scrub.size else 0.0

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import div, floor, whole
-from pivrex.kernels.records import Form, Numbers
+from pivrex.kernels.records import Form, Numbers, Record, part
 from pivrex.kernels.subset import kernel
 from pivrex.line.given import SensedRow, TruthRow
 from pivrex.line.seeing import Scenery, SensorSettings, sense_field
@@ -35,13 +35,26 @@ from pivrex.sim.fitted import (
 )  # fmt: skip
 from pivrex.sim.wiring import Wiring
 
-__all__ = ["LONGEST_STEP_S", "RealBody"]
+__all__ = ["LONGEST_STEP_S", "RealBody", "RealRobot", "body_tick", "sense_body", "truth_of_body"]
 
 LONGEST_STEP_S = 1 / 120
 """A tick is cut into equal steps no longer than this. Friction, tyres and walls are solved for together with the speeds, so
 any step is stable; the error of a step of this length, compared with one of half of it, is under 1 cm and 1 degree in ten seconds of
 driving (a test holds it to that).
 """
+
+
+class RealRobot(Record):
+    """A robot with a real body on a field: what it is, how it is wired, what stands there and what looks at that."""
+
+    is_settings = True
+
+    own: BodySettings = part()
+    fit: FittedSettings = part()
+    motors: Shafts = part()
+    steers: Shafts = part()
+    scenery: Scenery = part()
+    sensors: SensorSettings = part()
 
 
 @kernel
@@ -69,21 +82,28 @@ def begin_tick(before: BodyState, after: BodyState) -> None:
 
 @kernel
 def body_tick(
-    f: Scenery, s: BodySettings, fit: FittedSettings, motors: Shafts, steers: Shafts, chance: Chance, w: BodyScratch,
-    before: BodyState, after: BodyState, commanded: Numbers, coasts: float, dt: float,
-) -> None:  # fmt: skip
+    r: RealRobot,
+    chance: Chance,
+    w: BodyScratch,
+    before: BodyState,
+    after: BodyState,
+    commanded: Numbers,
+    coasts: float,
+    dt: float,
+) -> None:
     """Let one tick pass with the motors commanded the same all through it."""
+    s, fit, motors = r.own, r.fit, r.motors
     begin_tick(before, after)
     decode(fit, commanded, w.drives, len(w.drives))
     for k in range(len(motors.slot)):
         after.drive[k] = w.drives[motors.slot[k]] * motors.sign[k] if motors.slot[k] >= 0 else 0.0
         w.rolled[k] = 0.0
-    for k in range(len(steers.slot)):
-        w.steer[k] = target_speed(steers, k, w.drives, before.lifted)
+    for k in range(len(r.steers.slot)):
+        w.steer[k] = target_speed(r.steers, k, w.drives, before.lifted)
     steps = -whole(floor(-(div(dt, s.longest_step) - 1e-6)))
     steps = max(steps, 1)
     for _ in range(steps):
-        body_step(f, s, w, after, coasts >= 0.5, div(dt, 1.0 * steps))
+        body_step(r.scenery, s, w, after, coasts >= 0.5, div(dt, 1.0 * steps))
     for k in range(len(s.radius)):
         after.travel[k] = before.travel[k] + w.rolled[s.wheel_motor[k]] * s.radius[k]
         after.speed[k] = after.spin[s.wheel_motor[k]] * s.radius[k]
@@ -94,17 +114,16 @@ def body_tick(
 
 
 @kernel
-def sense_body(
-    f: Scenery, t: SensorSettings, s: BodySettings, fit: FittedSettings, chance: Chance, state: BodyState, normals: Numbers,
-    sensed: SensedRow,
-) -> None:  # fmt: skip
+def sense_body(r: RealRobot, chance: Chance, w: BodyScratch, state: BodyState, sensed: SensedRow) -> None:
     """Write what the sensors say."""
-    sense_fitted(fit, state.counted, state.metered, state.angle, state.begin, state.upside_down, state.attached, sensed)
+    sense_fitted(
+        r.fit, state.counted, state.metered, state.angle, state.begin, state.upside_down, state.attached, sensed
+    )
     for k in range(len(sensed.gyro)):
-        sensed.gyro[k] = gyro_reading(s, state) * fit.gyro_sign
-    for k in range(2 * len(sensed.readings)):
-        normals[k] = normal(chance, state.at, k + 1)
-    sense_field(f, t, state.pose, normals, sensed.readings)
+        sensed.gyro[k] = gyro_reading(r.own, state) * r.fit.gyro_sign
+    for k in range(len(w.normals)):
+        w.normals[k] = normal(chance, state.at, k + 1)
+    sense_field(r.scenery, r.sensors, state.pose, w.normals, sensed.readings)
     for k in range(len(sensed.battery)):
         sensed.battery[k] = state.volts
 
@@ -157,18 +176,19 @@ class RealBody(Fitted):
             "wheels": len(rig.chassis.wheels), "steered": len(rig.steered), "arms": len(self.fitted.arm),
             "motors": len(rig.motors), "contacts": len(settings.turn if settings.turn.ndim == 1 else settings.turn[0]),
         }  # fmt: skip
-        self._form = Form(BodyState, kept=1 + ceil(np.max(late)), **sizes)
-        self._scratch = Form(BodyScratch, drives=self.drives, places=places, **sizes)
-        seeing = self._seeing
-        self._tick = _TICK.after(seeing.scenery, self.settings, self.fitted, self._motors, self._steers, CHANCE)
-        self._sense = _SENSE.after(seeing.scenery, seeing.settings, self.settings, self.fitted, CHANCE)
+        self.form = Form(BodyState, kept=1 + ceil(np.max(late)), **sizes)
+        self.scratch = Form(BodyScratch, drives=self.drives, places=places, normals=2 * self._seeing.count, **sizes)
+        own = {"own": self.settings, "fit": self.fitted, "motors": self._motors, "steers": self._steers,
+               "scenery": self._seeing.scenery, "sensors": self._seeing.settings}  # fmt: skip
+        self.robot: RealRobot = Form(RealRobot, **{n: r.form for n, r in own.items()}).of(self.settings.batch, **own)
+        self._tick, self._sense = (call.after(self.robot, CHANCE) for call in (_TICK, _SENSE))
 
     def start(self, batch: tuple[int, ...] = (), seeds: NDArray[np.uint64] | None = None) -> BodyState:
         """Return the state at the field's start, at rest. ``seeds``, B uint64: whose chance each robot has."""
         s = self.settings
         pose, begin = self._begin(batch, seeds)
         chance = draw(seeds if seeds is not None else np.zeros(batch, np.uint64), 1, 3)
-        made: BodyState = self._form.of(
+        made: BodyState = self.form.of(
             batch,
             pose=pose,
             angle=begin,
@@ -190,7 +210,7 @@ class RealBody(Fitted):
 
     def fits(self, state: object) -> bool:
         """Return whether a state is one of this robot's."""
-        return isinstance(state, BodyState) and self._form.is_like(state.form)
+        return isinstance(state, BodyState) and state.form is self.form
 
     # --- a tick ---
 
@@ -204,10 +224,10 @@ class RealBody(Fitted):
             What the motor drivers are commanded; behind it, where the rig has it, whether the robot coasts.
         dt_s : float
         """
-        after: BodyState = self._form.start(state.batch)
+        after: BodyState = self.form.start(state.batch)
         values = len(self.fitted.source)
         coasts = told[..., values] if told.shape[-1] > values else 0.0
-        self._tick(state.batch, self._scratch.scratch, state, after, told, coasts, dt_s)
+        self._tick(state.batch, self.scratch.scratch, state, after, told, coasts, dt_s)
         return after
 
     # --- what it says ---
@@ -231,7 +251,7 @@ class RealBody(Fitted):
     def sense(self, state: BodyState) -> Floats:
         """Return what the robots' sensors say, B + (S,), as `pivrex.line.given.sensed_columns` orders it."""
         sensed: SensedRow = self._sensed.start(state.batch)
-        self._sense(state.batch, state, np.zeros((*state.batch, 2 * self._seeing.count)), sensed)
+        self._sense(state.batch, self.scratch.scratch, state, sensed)
         return sensed.data
 
     def truth(self, state: BodyState) -> Floats:

@@ -23,7 +23,7 @@ SMOOTH_S = 0.03
 class Chance(Record):
     """Normal numbers, the same everywhere; a robot walks through them from a place and with a stride of its own."""
 
-    lasting = True
+    is_settings = True
 
     normals: Numbers = field("table")
 

@@ -109,7 +109,7 @@ class BodySettings(Record):
         See `pivrex.sim.body.sensors.step_gyro`.
     """
 
-    lasting = True
+    is_settings = True
 
     mass: Number = of_size(unit="kg")
     inertia: Number = of_size(unit="kg m^2")

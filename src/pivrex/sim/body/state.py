@@ -94,9 +94,11 @@ class BodyScratch(Record):
         The damper at each place in N·s/m, and what it pushes with in N.
     corners : (4, 2)
         Of the body, in the field.
+    normals : (2·N,)
+        Two normal numbers for each sensor.
     """
 
-    scratch = True
+    is_scratch = True
 
     drives: Numbers = field("drives")
     steer: Numbers = field("steered", unit="rad/s")
@@ -122,3 +124,4 @@ class BodyScratch(Record):
     stiff: Numbers = field("places")
     force: Numbers = field("places", unit="N")
     corners: Numbers = field(4, 2, unit="m")
+    normals: Numbers = field("normals")

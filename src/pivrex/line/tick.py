@@ -1,0 +1,230 @@
+"""A tick of the line: the records of all its stages put together, and their kernels in order."""
+
+from __future__ import annotations
+
+from pivrex.kernels.records import Flag, Record, field, part
+from pivrex.kernels.subset import kernel
+from pivrex.line.asked import RoutineColumns
+from pivrex.line.attachments import AttachmentsColumns, AttachmentSettings, AttachmentState, attachments_step
+from pivrex.line.axes import AxesSettings, axes_step
+from pivrex.line.band import BandSettings, band_step
+from pivrex.line.bindings import BindingsColumns, bindings_step
+from pivrex.line.control import ControlColumns, ControlSettings, ControlState, control_step
+from pivrex.line.correction import AimColumns, CorrectionColumns, CorrectionSettings, CorrectionState, correction_step
+from pivrex.line.curve import CurveSettings, curve_step
+from pivrex.line.drive import DriveColumns, DriveSettings, drive_step
+from pivrex.line.following import FollowingColumns, FollowingSettings, FollowingState, following_step
+from pivrex.line.frame import FrameColumns, FrameScratch, FrameSettings, FrameState, frame_step
+from pivrex.line.given import ClockColumns, RawColumns, SensedRow, TruthRow
+from pivrex.line.heading import HeadingColumns, HeadingSettings, HeadingState, heading_step
+from pivrex.line.helping import HelpingColumns, HelpingSettings, HelpingState, helping_step
+from pivrex.line.kinematics import Needs, WheelsColumns, wheels_step
+from pivrex.line.law import LawColumns, LawSettings, LawState, law_step
+from pivrex.line.limits import LimitsColumns, LimitScratch, LimitSettings, limits_step
+from pivrex.line.motion import MotionColumns, MotionScratch, MotionSettings, motion_step
+from pivrex.line.odometry import OdometryColumns, OdometrySettings, OdometryState, odometry_step
+from pivrex.line.outputs import OutputsColumns, OutputSettings, OutputsScratch, outputs_step
+from pivrex.line.pointing import PointingColumns, PointingSettings, PointingState, pointing_step
+from pivrex.line.presses import BindingScratch, BindingSettings, BindingState
+from pivrex.line.probe import ProbeColumns
+from pivrex.line.rate import RateSettings, RateState, rate_step
+from pivrex.line.scale import ScaleSettings, scale_step
+from pivrex.line.stage import Fractions
+from pivrex.line.steering import SteeringColumns, SteerSettings, SteerState, steering_step
+from pivrex.line.zeroing import ZeroingColumns, ZeroingSettings, ZeroingState, zeroing_step
+
+__all__ = ["LineMemory", "LineScratch", "LineSettings", "Tick", "line_step"]
+
+
+class LineSettings(Record):
+    """The settings of all stages that a rig has, and which of those it has that not every rig has."""
+
+    is_settings = True
+
+    has_zeroing: Flag = field()
+    has_heading: Flag = field()
+    has_pointing: Flag = field()
+    has_bindings: Flag = field()
+    has_frame: Flag = field()
+    has_helping: Flag = field()
+    has_correction: Flag = field()
+    has_steering: Flag = field()
+    has_control: Flag = field()
+    has_attachments: Flag = field()
+    zeroing: ZeroingSettings = part()
+    heading: HeadingSettings = part()
+    pointing: PointingSettings = part()
+    odometry: OdometrySettings = part()
+    axes: AxesSettings = part()
+    band: BandSettings = part()
+    curve: CurveSettings = part()
+    scale: ScaleSettings = part()
+    bindings: BindingSettings = part()
+    rate: RateSettings = part()
+    law: LawSettings = part()
+    frame: FrameSettings = part()
+    helping: HelpingSettings = part()
+    following: FollowingSettings = part()
+    correction: CorrectionSettings = part()
+    wheels: Needs = part()
+    limits: LimitSettings = part()
+    steering: SteerSettings = part()
+    motion: MotionSettings = part()
+    control: ControlSettings = part()
+    drive: DriveSettings = part()
+    attachments: AttachmentSettings = part()
+    outputs: OutputSettings = part()
+
+
+class LineMemory(Record):
+    """What a line remembers from one tick to the next: the states of its stages."""
+
+    zeroing: ZeroingState = part()
+    heading: HeadingState = part()
+    pointing: PointingState = part()
+    odometry: OdometryState = part()
+    bindings: BindingState = part()
+    rate: RateState = part()
+    law: LawState = part()
+    frame: FrameState = part()
+    helping: HelpingState = part()
+    following: FollowingState = part()
+    correction: CorrectionState = part()
+    steering: SteerState = part()
+    control: ControlState = part()
+    attachments: AttachmentState = part()
+
+
+class LineScratch(Record):
+    """Where stages compute."""
+
+    is_scratch = True
+
+    bindings: BindingScratch = part()
+    frame: FrameScratch = part()
+    limits: LimitScratch = part()
+    motion: MotionScratch = part()
+    outputs: OutputsScratch = part()
+
+
+class Tick(Record):
+    """One pass: what was sensed before it, then every stage's columns, in the order of the line."""
+
+    clock: ClockColumns = part()
+    sensed: SensedRow = part()
+    truth: TruthRow = part()
+    raw: RawColumns = part()
+    zeroing: ZeroingColumns = part()
+    heading: HeadingColumns = part()
+    pointing: PointingColumns = part()
+    odometry: OdometryColumns = part()
+    axes: Fractions = part()
+    band: Fractions = part()
+    curve: Fractions = part()
+    scale: Fractions = part()
+    bindings: BindingsColumns = part()
+    rate: Fractions = part()
+    law: LawColumns = part()
+    probe: ProbeColumns = part()
+    aim: AimColumns = part()
+    routine: RoutineColumns = part()
+    frame: FrameColumns = part()
+    helping: HelpingColumns = part()
+    following: FollowingColumns = part()
+    correction: CorrectionColumns = part()
+    wheels: WheelsColumns = part()
+    limits: LimitsColumns = part()
+    steering: SteeringColumns = part()
+    motion: MotionColumns = part()
+    control: ControlColumns = part()
+    drive: DriveColumns = part()
+    attachments: AttachmentsColumns = part()
+    outputs: OutputsColumns = part()
+
+
+@kernel
+def ask(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, t: Tick) -> None:
+    """From readings to what is asked for: a twist and requests to attachments."""
+    if s.has_zeroing:
+        zeroing_step(s.zeroing, before.zeroing, after.zeroing, t.sensed, t.zeroing)
+    if s.has_heading:
+        gyro, up = 0.0, 0.0
+        if len(t.sensed.gyro) > 0:
+            gyro = t.zeroing.gyro if s.has_zeroing else t.sensed.gyro[0]
+        if len(t.sensed.up) > 0:
+            up = t.sensed.up[0]
+        heading_step(s.heading, before.heading, after.heading, gyro, up, t.heading)
+    if s.has_pointing:
+        pointing_step(s.pointing, before.pointing, after.pointing, t.sensed, t.pointing)
+    odometry_step(s.odometry, before.odometry, after.odometry, t.sensed, t.heading, t.pointing, t.odometry)
+    axes_step(s.axes, t.clock, t.raw, t.axes)
+    band_step(s.band, t.axes, t.band)
+    curve_step(s.curve, t.band, t.curve)
+    scale_step(s.scale, t.curve, t.scale)
+    if s.has_bindings:
+        bindings_step(s.bindings, w.bindings, before.bindings, after.bindings, t.clock, t.raw, t.bindings)
+    rate_step(s.rate, before.rate, after.rate, t.clock, t.scale, t.bindings, t.rate)
+    law_step(s.law, before.law, after.law, t.rate, t.bindings, t.law)
+
+
+@kernel
+def move_centre(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, t: Tick) -> None:
+    """From the twist that is asked for to that of the robot's centre: frame, help, a plan that is followed, the gyro's correction."""
+    twist = t.law.twist
+    if s.has_frame:
+        frame_step(s.frame, w.frame, before.frame, after.frame, t.heading, t.bindings, t.law, t.routine, t.frame)
+        twist = t.frame.twist
+    if s.has_helping:
+        helping_step(s.helping, before.helping, after.helping, twist, t.bindings, t.law, t.odometry, t.helping)
+        twist = t.helping.twist
+    following_step(s.following, before.following, after.following, twist, t.odometry, t.following)
+    if s.has_correction:
+        correction_step(
+            s.correction, before.correction, after.correction, t.clock, t.sensed, t.heading, t.aim, t.bindings, t.following.twist,
+            t.correction,
+        )  # fmt: skip
+
+
+@kernel
+def follow(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, t: Tick) -> None:
+    """From the twist and requests to what leaves for the robot."""
+    move_centre(s, w, before, after, t)
+    twist = t.correction.twist if s.has_correction else t.following.twist
+    wheels_step(s.wheels, twist, t.heading, t.routine, t.wheels)
+    limits_step(s.limits, w.limits, twist, t.heading, t.frame.point if s.has_frame else 0.0, t.wheels, t.limits)
+    speeds = t.limits.given
+    if s.has_steering:
+        steering_step(
+            s.steering, before.steering, after.steering, t.clock, t.limits, t.pointing, t.bindings, t.steering
+        )
+        speeds = t.steering.speed
+    motion_step(s.motion, w.motion, speeds, t.pointing, t.heading, t.motion)
+    if s.has_control:
+        control_step(s.control, before.control, after.control, t.clock, t.bindings, t.law, speeds, t.sensed, t.control)
+    drive_step(s.drive, t.bindings, t.law, speeds, t.control.drive, s.has_control, t.steering.drive, t.probe, t.drive)
+    if s.has_attachments:
+        attachments_step(
+            s.attachments,
+            before.attachments,
+            after.attachments,
+            t.clock,
+            t.sensed,
+            t.bindings,
+            t.routine,
+            t.attachments,
+        )
+    outputs_step(s.outputs, w.outputs, t.bindings, t.law, t.drive, t.attachments, t.outputs)
+    # a robot whose encoders say nothing is taken to have done what was commanded
+    for i in range(3):
+        after.odometry.commanded[i] = t.motion.twist[i]
+
+
+@kernel
+def line_step(
+    s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, t: Tick, asks: float, follows: float
+) -> None:
+    """Make a tick, or one half of it: another than the controls may ask for something in between."""
+    if asks > 0.0:
+        ask(s, w, before, after, t)
+    if follows > 0.0:
+        follow(s, w, before, after, t)

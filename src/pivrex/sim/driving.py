@@ -1,0 +1,140 @@
+"""A robot that drives: what its sensors say, a tick of its line, and what its motors make of that, in one go."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from pivrex.kernels.engines import Call
+from pivrex.kernels.maths import is_nan
+from pivrex.kernels.records import Numbers
+from pivrex.kernels.subset import kernel
+from pivrex.line.given import SensedRow
+from pivrex.line.line import Line, LineState
+from pivrex.line.outputs import OutputsColumns
+from pivrex.line.stage import Floats
+from pivrex.line.tick import LineMemory, LineScratch, LineSettings, Tick, line_step
+from pivrex.sim.body import RealBody
+from pivrex.sim.body.robot import RealRobot, body_tick, sense_body, truth_of_body
+from pivrex.sim.body.sensors import CHANCE, Chance
+from pivrex.sim.body.state import BodyScratch, BodyState
+from pivrex.sim.stand_in import (
+    PerfectRobot,
+    StandIn,
+    StandInScratch,
+    StandInState,
+    sense_stand_in,
+    stand_in_step,
+    truth_of_stand_in,
+)  # fmt: skip
+
+__all__ = ["drive_body", "drive_stand_in", "drive_through"]
+
+
+@kernel
+def take_over(given: Numbers, values: Numbers, many: int) -> None:
+    """Let what is given count; NaN where nothing is."""
+    for k in range(many):
+        if not is_nan(given[k]):
+            values[k] = given[k]
+
+
+@kernel
+def take_given(given: SensedRow, sensed: SensedRow) -> None:
+    """Let what is given count instead of what was sensed."""
+    take_over(given.travel, sensed.travel, len(given.travel))
+    take_over(given.speed, sensed.speed, len(given.speed))
+    take_over(given.turned, sensed.turned, len(given.turned))
+    take_over(given.absolute, sensed.absolute, len(given.absolute))
+    take_over(given.gyro, sensed.gyro, len(given.gyro))
+    take_over(given.up, sensed.up, len(given.up))
+    take_over(given.at, sensed.at, len(given.at))
+    take_over(given.readings, sensed.readings, len(given.readings))
+    take_over(given.battery, sensed.battery, len(given.battery))
+
+
+@kernel
+def coasting(outputs: OutputsColumns) -> float:
+    """Return 1 for a robot that is commanded to coast, else 0."""
+    return outputs.coast[0] if len(outputs.coast) > 0 else 0.0
+
+
+@kernel
+def drive_stand_in(
+    r: PerfectRobot, sure: Numbers, line: LineSettings, w: StandInScratch, lw: LineScratch, given: SensedRow, memory: LineMemory,
+    remembered: LineMemory, before: StandInState, after: StandInState, tick: Tick, dt: float,
+) -> None:  # fmt: skip
+    """Make a tick of a perfect robot and its line."""
+    sense_stand_in(r, before, sure, tick.sensed)
+    truth_of_stand_in(r, before, tick.truth)
+    take_given(given, tick.sensed)
+    line_step(line, lw, memory, remembered, tick, 1.0, 1.0)
+    stand_in_step(r, w, before, after, tick.outputs.value, coasting(tick.outputs), dt)
+
+
+@kernel
+def drive_body(
+    r: RealRobot, chance: Chance, line: LineSettings, w: BodyScratch, lw: LineScratch, given: SensedRow, memory: LineMemory,
+    remembered: LineMemory, before: BodyState, after: BodyState, tick: Tick, dt: float,
+) -> None:  # fmt: skip
+    """Make a tick of a robot with a real body and its line."""
+    sense_body(r, chance, w, before, tick.sensed)
+    truth_of_body(before, tick.truth)
+    take_given(given, tick.sensed)
+    line_step(line, lw, memory, remembered, tick, 1.0, 1.0)
+    body_tick(r, chance, w, before, after, tick.outputs.value, coasting(tick.outputs), dt)
+
+
+_WRITES = ("remembered", "after", "tick")
+_STAND_IN, _BODY = Call(drive_stand_in, _WRITES), Call(drive_body, _WRITES)
+
+
+def drive_through(
+    line: Line,
+    model: StandIn | RealBody,
+    state: LineState,
+    robot: Any,
+    rows: Floats,
+    given: Floats,
+    counts: Sequence[bool],
+) -> tuple[LineState, Any]:
+    """Let one robot drive through N ticks whose inputs are known beforehand.
+
+    Parameters
+    ----------
+    rows : (N, K) float64
+        With what goes in, as `Line.begin` gives it; the rest is written.
+    given : (N, S) float64
+        What was sensed, where that is known; NaN where the sensors of the stand-in say it.
+    counts : sequence of N bool
+        A tick that does not count leaves no trace: its row is what it would have been.
+
+    Returns
+    -------
+    LineState, state of the robot
+        After the last tick.
+    """
+    many = len(rows)
+    counted = np.asarray(counts, np.int64)
+    end = int(counted.sum())
+    begin = np.cumsum(counted) - counted
+    until = np.where(counted > 0, begin + 1, many + 1)  # what does not count is written behind all others
+    memory, robots = line.memory.start((many + 2,)), model.form.start((many + 2,))
+    memory.data[0], robots.data[0] = state.memory.data, robot.data
+    fixed, drive = (
+        ((model.robot, model.sure), _STAND_IN) if isinstance(model, StandIn) else ((model.robot, CHANCE), _BODY)
+    )
+    places = (
+        model.scratch.scratch,
+        line.scratch.scratch,
+        SensedRow(line.stages["sensed"].form, given),
+        memory,
+        memory,
+        robots,
+        robots,
+    )
+    index = {"memory": begin, "remembered": until, "before": begin, "after": until}
+    drive.in_order((many,), *fixed, line.settings, *places, Tick(line.form, rows), line.dt_s, index=index)
+    return LineState(state.tick + float(end), memory.take(end)), robots.take(end)
