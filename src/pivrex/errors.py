@@ -29,6 +29,7 @@ from pathlib import Path
 __all__ = [
     "ChangedOutside",
     "ExportError",
+    "KernelError",
     "LearnError",
     "Mistake",
     "MistakesError",
@@ -168,6 +169,10 @@ class ChangedOutside(SaveError):  # noqa: N818 - it says what happened; nothing 
 
 class ExportError(PivrexError):
     """Something that cannot be drawn or written as asked."""
+
+
+class KernelError(PivrexError):
+    """A kernel that is not in the subset of Python that can be printed as C: what is wrong, with file and line."""
 
 
 class UsageError(PivrexError):

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from math import isnan
 from typing import NamedTuple
 
-from pivrex.kernels.sources import KINDS, Constant, Field, Function, KernelError
+from pivrex.errors import KernelError
+from pivrex.kernels.sources import KINDS, Constant, Field, Function, refusal
 
 __all__ = ["IN_C", "KIND_WORDS", "Scope", "Typed", "own_name"]
 
@@ -64,7 +65,7 @@ class Scope:
         self.returns = self._kinds_of(self.function.node.returns)
 
     def fail(self, node: ast.AST, said: str) -> KernelError:
-        return KernelError(self.module, node, said)
+        return refusal(self.module, node, said)
 
     def _argument(self, arg: ast.arg) -> Typed:
         if not isinstance(arg.annotation, ast.Name):

@@ -339,7 +339,3 @@ class Record:
         if self._plain is None:
             self._plain = self.form.to_plain(self.data.tolist())
         return self._plain
-
-    def values(self) -> Mapping[str, Floats]:
-        """Return all fields by name."""
-        return {name: self.form.view(self.data, name) for name in self.form.places}

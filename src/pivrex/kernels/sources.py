@@ -10,16 +10,16 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from pivrex.errors import PivrexError
+from pivrex.errors import KernelError
 
-__all__ = ["FILES", "Field", "Function", "KernelError", "Module", "digest", "read"]
+__all__ = ["FILES", "Field", "Function", "Module", "digest", "read", "refusal"]
 
 PACKAGE = Path(__file__).parents[1]
 
 FILES = (
     "kernels/trial.py",
     *(f"line/{name}.py" for name in (
-        "stage", "given", "se2", "asked", "probe", "heading", "pointing", "covariance", "odometry", "zeroing", "axes", "band", "curve",
+        "stage", "given", "se2", "aim", "asked", "probe", "heading", "pointing", "covariance", "odometry", "zeroing", "axes", "band", "curve",
         "scale", "presses", "bindings", "rate", "laws", "law", "pid", "kinematics", "limits", "frame", "helping", "following", "correction",
         "steering", "motion", "control", "drive", "attachments", "outputs", "tick", "seeing",
     )),
@@ -42,11 +42,9 @@ _KNOWN = {"pi": math.pi, "inf": math.inf, "nan": math.nan}
 Constant = float | int | bool | tuple["Constant", ...]
 
 
-class KernelError(PivrexError):
-    """A kernel that is not in the subset: what is wrong, with file and line."""
-
-    def __init__(self, module: Module, node: ast.AST, said: str) -> None:
-        super().__init__(f"{module.path}:{getattr(node, 'lineno', 1)}: {said}")
+def refusal(module: Module, node: ast.AST, said: str) -> KernelError:
+    """Return the error that says what is wrong, and in which line."""
+    return KernelError(f"{module.path}:{getattr(node, 'lineno', 1)}: {said}")
 
 
 @dataclass(frozen=True)
@@ -142,7 +140,7 @@ def _fields(module: Module, node: ast.ClassDef) -> dict[str, Field]:
             case ast.AnnAssign(target=ast.Name(id=name), annotation=ast.Name(id=kind), value=ast.Call(args=args)):
                 shape = [a.value for a in args if isinstance(a, ast.Constant)]
                 if len(shape) != len(args):
-                    raise KernelError(module, one, "a field's dimensions are numbers and names")
+                    raise refusal(module, one, "a field's dimensions are numbers and names")
                 found[name] = Field(KINDS.get(kind, kind), tuple(s for s in shape if isinstance(s, int | str)))
     return found
 

@@ -9,12 +9,12 @@ import numpy as np
 from pivrex.kernels.maths import clamp, div, is_nan, nan, wrap
 from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, field, part
 from pivrex.kernels.subset import kernel
+from pivrex.line.aim import AimColumns
 from pivrex.line.bindings import BindingsColumns, column_of
-from pivrex.line.given import ClockColumns, Given, SensedRow
+from pivrex.line.given import ClockColumns, SensedRow
 from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
-from pivrex.line.layout import Layout
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.stage import Rung, Stage, named
 from pivrex.line.told import NOTHING, Told, turning
@@ -23,7 +23,7 @@ from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
 
 __all__ = [
-    "FAULTS", "NEVER", "Aim", "AimColumns", "Correction", "CorrectionColumns", "CorrectionSettings", "CorrectionState", "correction_step",
+    "FAULTS", "NEVER", "Correction", "CorrectionColumns", "CorrectionSettings", "CorrectionState", "correction_step",
 ]  # fmt: skip
 
 NEVER = "never"
@@ -112,14 +112,6 @@ class CorrectionState(Record):
     inner: Number = field(unit="rad/s")
     given: Number = field(unit="rad/s")
     against: Number = field(unit="s")
-
-
-class AimColumns(Record):
-    """The heading that another than the driver asks for, how fast it moves, and whether one asks."""
-
-    heading: Number = field(unit="rad")
-    rate: Number = field(unit="rad/s")
-    entered: Number = field()
 
 
 class CorrectionColumns(Record):
@@ -308,21 +300,6 @@ def settings_of(rig: Rig, inputs: Inputs, idle: bool) -> CorrectionSettings:
         holding=column_of(rig, inputs, "holding"),
     )
     return made
-
-
-class Aim(Given):
-    """The heading that somebody beside the driver asks for, and how fast it moves: none, unless one enters and says so."""
-
-    name = "aim"
-    columns = named("aim", ("heading", "rad"), ("rate", "rad/s"), ("entered", ""))
-    form = Form(AimColumns)
-
-    @classmethod
-    def of(cls, rig: Rig, inputs: Inputs) -> Aim | None:
-        return cls() if rig.gyro is not None and rig.correction is not None else None
-
-    def place(self, layout: Layout) -> None:
-        self.entry, self.entered = layout.these("aim", ("heading", "rate")), layout.at("aim", "entered")
 
 
 class Correction(Stage):

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from pivrex.line.aim import Aim
 from pivrex.line.asked import Routine
 from pivrex.line.attachments import Attachments
 from pivrex.line.axes import Axes
 from pivrex.line.band import Band
 from pivrex.line.bindings import Bindings
 from pivrex.line.control import Control
-from pivrex.line.correction import Aim, Correction
+from pivrex.line.correction import Correction
 from pivrex.line.curve import Curve
 from pivrex.line.drive import Drive
 from pivrex.line.following import Following

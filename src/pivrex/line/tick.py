@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from pivrex.kernels.records import Flag, Record, field, part
 from pivrex.kernels.subset import kernel
+from pivrex.line.aim import AimColumns
 from pivrex.line.asked import RoutineColumns
 from pivrex.line.attachments import AttachmentsColumns, AttachmentSettings, AttachmentState, attachments_step
 from pivrex.line.axes import AxesSettings, axes_step
 from pivrex.line.band import BandSettings, band_step
 from pivrex.line.bindings import BindingsColumns, bindings_step
 from pivrex.line.control import ControlColumns, ControlSettings, ControlState, control_step
-from pivrex.line.correction import AimColumns, CorrectionColumns, CorrectionSettings, CorrectionState, correction_step
+from pivrex.line.correction import CorrectionColumns, CorrectionSettings, CorrectionState, correction_step
 from pivrex.line.curve import CurveSettings, curve_step
 from pivrex.line.drive import DriveColumns, DriveSettings, drive_step
 from pivrex.line.following import FollowingColumns, FollowingSettings, FollowingState, following_step

@@ -18,6 +18,7 @@ from pivrex.routine.marks import mark_steps
 from pivrex.routine.program import Program
 from pivrex.routine.runner import Runner
 from pivrex.routine.thread import StepRecord
+from pivrex.sim.driving import drive
 from pivrex.sim.model import AnyStandIn
 from pivrex.sim.spread import drawn, placed_by, stand_in_under
 
@@ -142,9 +143,8 @@ class Player:
                 break
             belief = runner.belief
             self._believed.append((float(belief.x), float(belief.y), float(belief.heading)))
-            state, row = line.step(state, self._raw, model.sense(robot), 0.0, 0.0, model.truth(robot), entry)
+            state, robot, row = drive(line, model, state, robot, self._raw, entry=entry)
             self._rows.append(row)
-            robot = model.step(robot, line.told(row), line.dt_s)
             n += 1
         mind = runner.minds[0]
         ended, why = (mind.ended, mind.why) if mind.ended else (OUT_OF_TIME, "")
@@ -152,9 +152,8 @@ class Player:
             mind.close(n, "cut off")
         rows, believed = list(self._rows), list(self._believed)
         for _ in range(round(REST_S / line.dt_s)):  # everything off
-            state, row = line.step(state, self._raw, model.sense(robot), 1.0, 0.0, model.truth(robot))
+            state, robot, row = drive(line, model, state, robot, self._raw, 1.0)
             rows.append(row)
-            robot = model.step(robot, line.told(row), line.dt_s)
             believed.append(believed[-1])
         self._renumber(mind.records)
         mark_steps(line, np.array(self._rows), mind.records)

@@ -18,6 +18,7 @@ from pivrex.routine.playing import ALONE_S, OUT_OF_TIME, REST_S, start_pose
 from pivrex.routine.program import Program
 from pivrex.routine.runner import Runner
 from pivrex.routine.thread import StepRecord
+from pivrex.sim.driving import drive
 from pivrex.sim.spread import drawn, placed_by, stand_in_under
 
 __all__ = ["Follows", "Rehearsed", "Watched", "follows", "reached", "rehearse", "split", "together", "watch"]
@@ -169,7 +170,7 @@ class _Drives:
 
     def tick(self) -> None:
         """Let a tick pass."""
-        entry, line, model = None, self.line, self.model
+        entry = None
         if self.n < self.most and not self._ended.all():
             self._state = self.runner.before(self._state)
             entry = self.runner.tick(self.row)
@@ -177,10 +178,9 @@ class _Drives:
             self.ended_at = np.where(now & ~self._ended, self.n, self.ended_at)
             self._ended = self._ended | now
         stop = (self._ended | (self.n >= self.most)).astype(float)
-        self._state, self.row = line.step(
-            self._state, self._raw, model.sense(self.robot), stop, 0.0, model.truth(self.robot), entry
+        self._state, self.robot, self.row = drive(
+            self.line, self.model, self._state, self.robot, self._raw, stop, entry=entry
         )
-        self.robot = model.step(self.robot, line.told(self.row), line.dt_s)
         self.n += 1
 
 

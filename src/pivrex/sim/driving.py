@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from threading import get_ident
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,8 @@ from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import is_nan
 from pivrex.kernels.records import Numbers
 from pivrex.kernels.subset import kernel
-from pivrex.line.given import SensedRow
+from pivrex.line.entry import Entry, enter
+from pivrex.line.given import NOWHERE, SensedRow
 from pivrex.line.line import Line, LineState
 from pivrex.line.outputs import OutputsColumns
 from pivrex.line.stage import Floats
@@ -30,7 +32,7 @@ from pivrex.sim.stand_in import (
     truth_of_stand_in,
 )  # fmt: skip
 
-__all__ = ["drive_body", "drive_stand_in", "drive_through"]
+__all__ = ["drive", "drive_body", "drive_stand_in", "drive_through"]
 
 
 @kernel
@@ -63,32 +65,94 @@ def coasting(outputs: OutputsColumns) -> float:
 
 @kernel
 def drive_stand_in(
-    r: PerfectRobot, sure: Numbers, line: LineSettings, w: StandInScratch, lw: LineScratch, given: SensedRow, memory: LineMemory,
-    remembered: LineMemory, before: StandInState, after: StandInState, tick: Tick, dt: float,
+    r: PerfectRobot, line: LineSettings, w: StandInScratch, lw: LineScratch, given: SensedRow, memory: LineMemory,
+    remembered: LineMemory, before: StandInState, after: StandInState, tick: Tick, dt: float, asks: float,
+    follows: float,
 ) -> None:  # fmt: skip
-    """Make a tick of a perfect robot and its line."""
-    sense_stand_in(r, before, sure, tick.sensed)
-    truth_of_stand_in(r, before, tick.truth)
-    take_given(given, tick.sensed)
-    line_step(line, lw, memory, remembered, tick, 1.0, 1.0)
-    stand_in_step(r, w, before, after, tick.outputs.value, coasting(tick.outputs), dt)
+    """Make a tick of a perfect robot and its line, or one half of it."""
+    if asks > 0.0:
+        sense_stand_in(r, w, before, tick.sensed)
+        truth_of_stand_in(r, before, tick.truth)
+        take_given(given, tick.sensed)
+    line_step(line, lw, memory, remembered, tick, asks, follows)
+    if follows > 0.0:
+        stand_in_step(r, w, before, after, tick.outputs.value, coasting(tick.outputs), dt)
 
 
 @kernel
 def drive_body(
     r: RealRobot, chance: Chance, line: LineSettings, w: BodyScratch, lw: LineScratch, given: SensedRow, memory: LineMemory,
-    remembered: LineMemory, before: BodyState, after: BodyState, tick: Tick, dt: float,
+    remembered: LineMemory, before: BodyState, after: BodyState, tick: Tick, dt: float, asks: float,
+    follows: float,
 ) -> None:  # fmt: skip
-    """Make a tick of a robot with a real body and its line."""
-    sense_body(r, chance, w, before, tick.sensed)
-    truth_of_body(before, tick.truth)
-    take_given(given, tick.sensed)
-    line_step(line, lw, memory, remembered, tick, 1.0, 1.0)
-    body_tick(r, chance, w, before, after, tick.outputs.value, coasting(tick.outputs), dt)
+    """Make a tick of a robot with a real body and its line, or one half of it."""
+    if asks > 0.0:
+        sense_body(r, chance, w, before, tick.sensed)
+        truth_of_body(before, tick.truth)
+        take_given(given, tick.sensed)
+    line_step(line, lw, memory, remembered, tick, asks, follows)
+    if follows > 0.0:
+        body_tick(r, chance, w, before, after, tick.outputs.value, coasting(tick.outputs), dt)
 
 
 _WRITES = ("remembered", "after", "tick")
 _STAND_IN, _BODY = Call(drive_stand_in, _WRITES), Call(drive_body, _WRITES)
+
+
+def _call(line: Line, model: StandIn | RealBody) -> Call:
+    """Return what drives a robot with its line, with all that stays the same; each thread computes in a place of its own."""
+    key = (line.settings, line.form, get_ident())
+    if (
+        model.driven is None
+        or any(a is not b for a, b in zip(model.driven[0][:2], key[:2], strict=True))
+        or model.driven[0][2] != key[2]
+    ):
+        scratch = model.scratch.scratch, line.scratch.scratch
+        if isinstance(model, StandIn):
+            call = _STAND_IN.after(model.robot, line.settings, *scratch)
+        else:
+            call = _BODY.after(model.robot, CHANCE, line.settings, *scratch)
+        nothing = line.stages["sensed"].form.of(**dict.fromkeys(line.stages["sensed"].form.places, np.nan))
+        model.driven = (key, call, nothing)
+    found: Call = model.driven[1]
+    return found
+
+
+def drive(
+    line: Line,
+    model: StandIn | RealBody,
+    state: LineState,
+    robot: Any,
+    raw: Floats,
+    stop: Floats | float = 0.0,
+    driving: Floats | float = 0.0,
+    entry: Entry | None = None,
+    sensed: Floats | None = None,
+) -> tuple[LineState, Any, Floats]:
+    """Let robots drive for a tick; the arguments are those of `Line.step`. What is ``sensed`` counts instead of what the stand-in says.
+
+    Returns
+    -------
+    LineState, state of the robots, B + (K,) float64
+        After the tick, and its row.
+    """
+    row = line.begin(state.tick, raw, np.zeros(()), stop, driving, NOWHERE)
+    batch = row.shape[:-1]
+    memory, after, tick, call = (
+        line.memory.start(batch),
+        model.form.start(batch),
+        Tick(line.form, row),
+        _call(line, model),
+    )
+    given = model.driven[2] if sensed is None else SensedRow(line.stages["sensed"].form, sensed)
+    args = given, state.memory, memory, robot, after, tick, line.dt_s
+    if entry is None:
+        call(batch, *args, 1.0, 1.0)
+    else:
+        call(batch, *args, 1.0, 0.0)
+        enter(line.stages, row, entry)
+        call(batch, *args, 0.0, 1.0)
+    return LineState(state.tick + 1.0, memory), after, row
 
 
 def drive_through(
@@ -123,18 +187,9 @@ def drive_through(
     until = np.where(counted > 0, begin + 1, many + 1)  # what does not count is written behind all others
     memory, robots = line.memory.start((many + 2,)), model.form.start((many + 2,))
     memory.data[0], robots.data[0] = state.memory.data, robot.data
-    fixed, drive = (
-        ((model.robot, model.sure), _STAND_IN) if isinstance(model, StandIn) else ((model.robot, CHANCE), _BODY)
-    )
-    places = (
-        model.scratch.scratch,
-        line.scratch.scratch,
-        SensedRow(line.stages["sensed"].form, given),
-        memory,
-        memory,
-        robots,
-        robots,
-    )
     index = {"memory": begin, "remembered": until, "before": begin, "after": until}
-    drive.in_order((many,), *fixed, line.settings, *places, Tick(line.form, rows), line.dt_s, index=index)
+    sensed = SensedRow(line.stages["sensed"].form, given)
+    _call(line, model).in_order(
+        (many,), sensed, memory, memory, robots, robots, Tick(line.form, rows), line.dt_s, 1.0, 1.0, index=index
+    )
     return LineState(state.tick + float(end), memory.take(end)), robots.take(end)

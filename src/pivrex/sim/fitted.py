@@ -211,6 +211,8 @@ class Fitted:
         self._known = bool(sensors) and all(s is not None for s in sensors)
         self.fitted = self._fitted(rig)
         self.drives = len(rig.motor_names) + len(rig.attachments)
+        self.driven: Any = None
+        """What drives it with its line, once it has driven; see `pivrex.sim.driving`."""
 
     def _shafts(self, motors: list[str], tops: list[float]) -> Shafts:
         slots = {port: k for k, port in enumerate(ports_of(self.rig))}

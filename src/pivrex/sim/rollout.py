@@ -6,6 +6,7 @@ from typing import Any
 
 from pivrex.line import Entry, Line, LineState
 from pivrex.line.stage import Floats
+from pivrex.sim.driving import drive
 from pivrex.sim.model import AnyStandIn
 
 __all__ = ["Rollout"]
@@ -41,11 +42,7 @@ class Rollout:
         ``sensed`` counts instead of what the stand-in senses. A tick that does not count leaves no trace: its row is
         what it would have been.
         """
-        before = self.robot
-        if sensed is None:
-            sensed = self.model.sense(before)
-        after, row = self.line.step(self.state, raw, sensed, stop, driving, self.model.truth(before), entry)
+        state, robot, row = drive(self.line, self.model, self.state, self.robot, raw, stop, driving, entry, sensed)
         if counts:
-            self.state = after
-            self.robot = self.model.step(before, self.line.told(row), self.line.dt_s)
+            self.state, self.robot = state, robot
         return row

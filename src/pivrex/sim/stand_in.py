@@ -6,13 +6,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.kernels.engines import Call
-from pivrex.kernels.maths import cos, div, exp, nan, sin
+from pivrex.kernels.maths import cos, div, exp, inf, nan, sin
 from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Wholes, field, part
 from pivrex.kernels.subset import kernel
 from pivrex.line.given import SensedRow, TruthRow
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.se2 import displaced
-from pivrex.line.seeing import SURE, Scenery, SensorSettings, sense_field
+from pivrex.line.seeing import Scenery, SensorSettings, sense_field
 from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
@@ -125,13 +125,14 @@ class PerfectRobot(Record):
 
 
 class StandInScratch(Record):
-    """Where a tick is computed: drives, how far each wheel rolls, and the same as vectors."""
+    """Where a tick is computed: drives, how far each wheel rolls, the same as vectors, and two numbers of chance for each sensor."""
 
     is_scratch = True
 
     drive: Numbers = field("drives")
     rolled: Numbers = field("wheels", unit="m")
     ways: Numbers = field("ways", unit="m")
+    normals: Numbers = field("normals")
 
 
 @kernel
@@ -231,12 +232,14 @@ def stand_in_step(
 
 
 @kernel
-def sense_stand_in(r: PerfectRobot, state: StandInState, sure: Numbers, sensed: SensedRow) -> None:
-    """Write what the sensors of a perfect robot say. ``sure``: no noise for each, and that every echo is heard."""
+def sense_stand_in(r: PerfectRobot, w: StandInScratch, state: StandInState, sensed: SensedRow) -> None:
+    """Write what the sensors of a perfect robot say: without noise, and every echo is heard."""
     sense_fitted(r.fit, state.travel, state.speed, state.angle, state.begin, state.upside_down, state.attached, sensed)
     for k in range(len(sensed.gyro)):
         sensed.gyro[k] = state.gyro * r.fit.gyro_sign
-    sense_field(r.scenery, r.sensors, state.pose, sure, sensed.readings)
+    for k in range(len(sensed.readings)):
+        w.normals[2 * k], w.normals[2 * k + 1] = 0.0, -inf
+    sense_field(r.scenery, r.sensors, state.pose, w.normals, sensed.readings)
     for k in range(len(sensed.battery)):
         sensed.battery[k] = r.fit.volts
 
@@ -282,12 +285,13 @@ class StandIn(Fitted):
         )
         sizes = {"wheels": len(chassis.wheels), "steered": len(steered), "arms": len(self.fitted.arm)}
         self.form = Form(StandInState, **sizes)
-        self.scratch = Form(StandInScratch, drives=self.drives, wheels=len(chassis.wheels), ways=ways)
+        self.scratch = Form(
+            StandInScratch, drives=self.drives, wheels=len(chassis.wheels), ways=ways, normals=2 * self._seeing.count
+        )
         own = {"own": self.settings, "fit": self.fitted, "wheels": self._wheels, "steers": self._steers,
                "scenery": self._seeing.scenery, "sensors": self._seeing.settings}  # fmt: skip
         self.robot: PerfectRobot = Form(PerfectRobot, **{n: r.form for n, r in own.items()}).of((), **own)
         self._step, self._tell, self._sense = (call.after(self.robot) for call in (_STEP, _TRUTH, _SENSE))
-        self.sure = np.array(SURE * self._seeing.count)
 
     def start(self, batch: tuple[int, ...] = (), seeds: NDArray[np.uint64] | None = None) -> StandInState:
         """Return the state at the field's start, wheels at rest.
@@ -348,7 +352,7 @@ class StandIn(Fitted):
     def sense(self, state: StandInState) -> Floats:
         """Return what the robots' sensors say, B + (S,) float64, as `pivrex.line.given.sensed_columns` orders it."""
         sensed: SensedRow = self._sensed.start(state.batch)
-        self._sense(state.batch, state, self.sure, sensed)
+        self._sense(state.batch, self.scratch.scratch, state, sensed)
         return sensed.data
 
     def truth(self, state: StandInState) -> Floats:
