@@ -6,7 +6,7 @@ import ast
 from collections.abc import Iterable, Iterator
 
 from pivrex.kernels.expressions import IN_C, KIND_WORDS, Scope, Typed, own_name
-from pivrex.kernels.sources import Field, Module, digest, read
+from pivrex.kernels.sources import Field, Module, digest, read, refusal
 
 __all__ = ["printed"]
 
@@ -60,7 +60,11 @@ def printed(modules: Iterable[Module] | None = None, version: str = "") -> str:
     parts = [_HEAD, f'SHOWN const char *pivrex_version(void) {{ return "{version or digest()}"; }}\n']
     records = {name: fields for module in modules for name, fields in module.records.values()}
     parts += [_record(name, fields) for name, fields in records.items()]
-    functions = {f.name: f for module in modules for f in module.functions.values() if f.module is module}
+    own = [f for module in modules for f in module.functions.values() if f.module is module]
+    functions = {f.name: f for f in own}
+    for one in own:
+        if functions[one.name] is not one:
+            raise refusal(one.module, one.node, f"another kernel is called {one.name} too")
     scopes = [_Printer(function, records) for function in functions.values()]
     parts += [scope.result_type() + scope.head() + ";\n" for scope in scopes]
     bodies = [scope.printed() for scope in scopes]

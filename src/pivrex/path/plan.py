@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import groupby
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from pivrex.line.stage import Floats
-from pivrex.line.values import Value
 from pivrex.path.bounds import Bounds, bounds_of, twist_along
 from pivrex.path.clearance import Clearance, clearance
 from pivrex.path.curve import Curve, curve_of
@@ -41,15 +40,15 @@ class Moment(NamedTuple):
         The way, in m, and how fast, in m/s.
     """
 
-    x: Value
-    y: Value
-    heading: Value
-    angle: Value
-    forward: Value
-    left: Value
-    turn: Value
-    s: Value
-    speed: Value
+    x: Any
+    y: Any
+    heading: Any
+    angle: Any
+    forward: Any
+    left: Any
+    turn: Any
+    s: Any
+    speed: Any
 
 
 class Stretch(NamedTuple):

@@ -2,29 +2,43 @@
 
 from __future__ import annotations
 
-from math import cos, nan, sin
-from typing import Any
+import copy
+from math import cos, sin
 
 import numpy as np
 
+from pivrex.kernels.engines import Call
+from pivrex.kernels.records import Form, Numbers
+from pivrex.kernels.subset import kernel
 from pivrex.line.landmarks import Mark, NoMarkError, take
 from pivrex.line.line import Line, LineState
 from pivrex.line.odometry import Odometry
-from pivrex.line.se2 import along
+from pivrex.line.se2 import displaced
 from pivrex.line.stage import Floats
-from pivrex.line.values import Ops, Value, ops_of, parts
+from pivrex.line.tick import Tick
 from pivrex.routine.motion import Felt
 
 __all__ = ["Belief"]
 
 
+@kernel
+def feel_tick(t: Tick, pose: Numbers, has_gyro: float, has_frame: float, felt: Felt) -> None:
+    """Write what a robot measured in a tick; ``pose`` is where it believes to be now."""
+    o = t.odometry
+    felt.forward, felt.left, felt.turn = o.forward, o.left, o.turn
+    felt.x, felt.y, felt.heading = pose[0], pose[1], pose[2]
+    if has_gyro > 0.0:
+        felt.heading = t.heading.heading[0]
+    felt.ahead = t.frame.heading if has_frame > 0.0 else felt.heading
+    felt.offset = pose[2] - felt.heading
+    felt.along_x, felt.along_y = displaced(pose[2] - o.turn, o.forward, o.left, o.turn)
+
+
+_FEEL = Call(feel_tick, ("felt",))
+
+
 class Belief:
     """The believed poses of a batch.
-
-    Attributes
-    ----------
-    x, y, heading : Value
-        On the field, in m and rad, unwrapped.
 
     Notes
     -----
@@ -32,38 +46,41 @@ class Belief:
     """
 
     def __init__(self, line: Line, batch: tuple[int, ...], start: Floats) -> None:
-        self._batch = batch
-        self._ops: Ops = ops_of(batch)
+        self._batch, self._line = batch, line
         layout = line.layout
-        self._gyro, self._framed = layout.has("heading", "heading"), layout.has("frame", "heading")
-        columns = [layout.at("odometry", n) for n in ("x", "y", "heading", "forward", "left", "turn")]
-        columns += [layout.at("heading", "heading")] if self._gyro else []
-        columns += [layout.at("frame", "heading")] if self._framed else []
-        self._columns = np.array(columns, np.intp)
-        self.x, self.y, self.heading = (self._value(start[..., k]) for k in range(3))
-        self._heading: Value = self._value(np.full(batch, nan))
+        self._pose_at = layout.these("odometry", ("x", "y", "heading"))
+        self._has = float(layout.has("heading", "heading")), float(layout.has("frame", "heading"))
+        self._poses: Floats = np.array(np.broadcast_to(start, (*batch, 3)), np.float64)
         self.felt: Felt | None = None
         self._said: tuple[tuple[int, Floats, Floats], ...] = ()
         """Who says to be somewhere else, since the last tick: where it believed to be, and where it says that it is."""
         self._marks: tuple[tuple[int, Mark], ...] = ()
         """Who is to be known by a mark from now on."""
 
+    @property
+    def x(self) -> Floats:
+        """Where it believes to be, in m."""
+        return self._poses[..., 0]
+
+    @property
+    def y(self) -> Floats:
+        """The same along the field's y."""
+        return self._poses[..., 1]
+
+    @property
+    def heading(self) -> Floats:
+        """How it looks, in rad, unwrapped."""
+        return self._poses[..., 2]
+
     def copied(self) -> Belief:
-        """Give a copy that goes its own way."""
-        made = Belief.__new__(Belief)
-        made.__dict__.update(self.__dict__)
-        for name in ("x", "y", "heading"):
-            value = getattr(self, name)
-            setattr(made, name, value.copy() if self._batch else value)
-        if self.felt is not None:
-            made.felt = Felt(**self.felt.__dict__)
+        """Return a copy that goes its own way."""
+        made = copy.copy(self)
+        made._poses = self._poses.copy()
+        made.felt = self.felt._replace() if self.felt is not None else None
         return made
 
-    def _value(self, array: Any) -> Value:
-        return np.array(np.broadcast_to(array, self._batch), np.float64) if self._batch else float(array)
-
     def _pose(self, i: int) -> Floats:
-        return np.array([v[i] if self._batch else v for v in (self.x, self.y, self.heading)])
+        return self._poses[(i,) if self._batch else ()].copy()
 
     def put(self, i: int, x: float, y: float, heading: float | None) -> None:
         """Let one robot believe to be somewhere else."""
@@ -72,8 +89,7 @@ class Belief:
         self._said += ((i, was, now),)
         self._set(i, now)
         if self.felt is not None:
-            self.felt.x, self.felt.y = self.x, self.y
-            self.felt.offset = self.heading - self._heading
+            self.felt = self.felt._replace(x=self.x, y=self.y, offset=self.heading - self.felt.heading)
 
     def pose(self, i: int) -> Floats:
         """Where one robot believes to be, (3,)."""
@@ -84,11 +100,7 @@ class Belief:
         self._marks += ((i, mark),)
 
     def _set(self, i: int, pose: Floats) -> None:
-        for name, value in zip(("x", "y", "heading"), pose.tolist(), strict=True):
-            if self._batch:
-                getattr(self, name)[i] = value
-            else:
-                setattr(self, name, value)
+        self._poses[(i,) if self._batch else ()] = pose
 
     def before(self, line: Line, state: LineState) -> tuple[LineState, list[int]]:
         """Give the line's state for this tick, with the odometry of those who said where they are, or are known by a mark; and to
@@ -122,17 +134,13 @@ class Belief:
 
     def feel(self, row: Floats) -> Felt:
         """Take in the Tick before, B + (K,)."""
-        seen = parts(row[..., self._columns])
-        self.x, self.y, self.heading, forward, left, turn = seen[:6]
+        self._poses = row[..., self._pose_at].copy()
         for i, was, now in self._said:  # that Tick was made before the line knew of it
             self._set(i, _carried(self._pose(i), was, now))
         self._said = ()
-        heading = seen[6] if self._gyro else self.heading
-        ahead = seen[6 + self._gyro] if self._framed else heading
-        self._heading = heading
-        along_x, along_y = along(self.heading - turn, forward, left, turn)
-        self.felt = Felt(forward, left, turn, along_x, along_y, self.x, self.y, heading, self.heading - heading, ahead)
-        return self.felt
+        self.felt = felt = Form(Felt).start(self._batch)
+        _FEEL(self._batch, Tick(self._line.form, row), self._poses, *self._has, felt)
+        return felt
 
 
 def _carried(pose: Floats, was: Floats, now: Floats) -> Floats:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from math import isfinite, nan
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from pivrex.line.stage import Floats
-from pivrex.line.values import Value
 from pivrex.line.zeroing import DONE
 from pivrex.routine.kinds import COUNTS
 from pivrex.routine.motion import wrapped
@@ -46,7 +45,7 @@ class Knowing:
     _zeroes: list[int]
     _zero_asked: list[int]
 
-    def _one(self, i: int, value: Value) -> float:
+    def _one(self, i: int, value: Any) -> float:
         return float(value[i]) if self._batch else float(value)
 
     # --- attachments ---

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import copy
 from dataclasses import dataclass
-from math import exp, inf, nan, pi
-from typing import Any
+from math import exp, pi
 
 import numpy as np
+from numpy.typing import NDArray
 
+from pivrex.kernels.engines import Call
+from pivrex.kernels.maths import clamp, cos, div, inf, is_nan, larger, nan, sin, smaller, sqrt
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record
+from pivrex.kernels.records import field as of_size
+from pivrex.kernels.subset import kernel
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats
-from pivrex.line.values import Ops, Value, ops_of
 from pivrex.rig.motors import Motor
 from pivrex.routine.robot import RobotWords
 
-__all__ = ["Felt", "Motion", "Motions"]
+__all__ = ["Felt", "Motion", "Motions", "wrapped"]
 
 PULL_PER_S = 4.0
 """What is missing of the way is made up for at this rate."""
@@ -79,29 +84,240 @@ class Motion:
     shares: Floats | None = None
 
 
-@dataclass
-class Felt:
-    """What robots felt since the last tick, a `Value` each: the displacement in their own directions and the field's, where they
-    believe to be, the gyro's heading and that from the frame's forward.
+class Felt(Record):
+    """What robots measured since the last tick: the displacement in their own directions and the field's, in m and rad, where they
+    believe to be, the gyro's heading, how far the believed one is from it, and the one from the frame's forward.
     """
 
-    forward: Value
-    left: Value
-    turn: Value
-    along_x: Value
-    along_y: Value
-    x: Value
-    y: Value
-    heading: Value
-    offset: Value
-    ahead: Value
+    forward: Number = of_size(unit="m")
+    left: Number = of_size(unit="m")
+    turn: Number = of_size(unit="rad")
+    along_x: Number = of_size(unit="m")
+    along_y: Number = of_size(unit="m")
+    x: Number = of_size(unit="m")
+    y: Number = of_size(unit="m")
+    heading: Number = of_size(unit="rad")
+    offset: Number = of_size(unit="rad")
+    ahead: Number = of_size(unit="rad")
 
 
-_STATE = (
-    "active", "spins", "held", "field", "raw", "forward", "left", "turn", "whole", "most", "rise", "time_s",  # the motion
-    "t", "way", "rate", "target", "ref", "speed", "late", "near", "stands", "course", "keep", "from_x", "from_y", "aside",
-    "rolled", "arc",
-)  # fmt: skip
+class ProfileSettings(Record):
+    """How a rig's motions go.
+
+    Attributes
+    ----------
+    dt, lag : float
+        A tick, and how long the wheels take to follow, in s.
+    decay, memory : float
+        What is left of a gap after a tick, and how long it counts, in s.
+    tolerance, within : float
+        How near to its heading a robot must look, in rad, and for how long, in s.
+    creep, turns : float
+        The slowest speed that turns a wheel, in m/s, and how far it rolls for a radian of turning, in m.
+    """
+
+    is_settings = True
+
+    dt: Number = of_size(unit="s")
+    lag: Number = of_size(unit="s")
+    decay: Number = of_size()
+    memory: Number = of_size(unit="s")
+    tolerance: Number = of_size(unit="rad")
+    within: Number = of_size(unit="s")
+    creep: Number = of_size(unit="m/s")
+    turns: Number = of_size(unit="m")
+
+
+class ProfileState(Record):
+    """A motion, as `Motion` says it, and how far it has come; all in its unit, m or rad, and s.
+
+    Attributes
+    ----------
+    active : whether there is one
+    raw : whether it gives wheels shares instead
+    t, way, rolled, aside : how long it goes, how far the robot has come, has rolled ahead, and is from its line
+    rate, target : of the target on its way
+    ref, speed, late : where the robot should be by now, with its lag; how fast; and where it should have been a tick ago
+    near, stands : for how long it is where it should be, and the target has come
+    course, keep : the gyro's heading at its beginning, in rad, and whether that is kept
+    from_x, from_y : where it began, in m
+    """
+
+    active: Flag = of_size()
+    spins: Flag = of_size()
+    held: Flag = of_size()
+    field: Flag = of_size()
+    raw: Flag = of_size()
+    forward: Number = of_size()
+    left: Number = of_size()
+    turn: Number = of_size()
+    whole: Number = of_size()
+    most: Number = of_size()
+    rise: Number = of_size()
+    time_s: Number = of_size()
+    t: Number = of_size()
+    way: Number = of_size()
+    rate: Number = of_size()
+    target: Number = of_size()
+    ref: Number = of_size()
+    speed: Number = of_size()
+    late: Number = of_size()
+    near: Number = of_size()
+    stands: Number = of_size()
+    course: Number = of_size()
+    keep: Flag = of_size()
+    from_x: Number = of_size()
+    from_y: Number = of_size()
+    aside: Number = of_size()
+    rolled: Number = of_size()
+    arc: Flag = of_size()
+
+
+class Command(Record):
+    """What a motion asks for in a tick: forward and left in m/s, turn in rad/s, the heading to aim at, NaN for none, how
+    fast that moves, and whose forward it means, 1 the robot's, 2 the field's.
+    """
+
+    twist: Numbers = of_size(3)
+    aim: Number = of_size(unit="rad")
+    moves: Number = of_size(unit="rad/s")
+    frame: Number = of_size()
+
+
+@kernel
+def gone(v: ProfileState, felt: Felt) -> float:
+    """Return how far the robot has come along its motion since the last tick, in its unit."""
+    if v.spins:
+        return felt.turn * v.turn
+    if v.field:
+        return felt.along_x * v.forward + felt.along_y * v.left
+    return felt.forward * v.forward + felt.left * v.left
+
+
+@kernel
+def has_come(s: ProfileSettings, v: ProfileState, felt: Felt) -> bool:
+    """Return whether the robot stands where its motion ends, and looks as it should there."""
+    # at first it must look quite exactly where it should; friction may keep it from that, so not for ever
+    fine = s.tolerance / 8.0 if v.stands < SOON_S else s.tolerance
+    target = v.course + v.turn * (v.whole if v.whole < inf else 0.0)
+    if v.held and not abs(target - felt.heading) < fine:
+        return False
+    missing = abs(v.whole - v.way)
+    apart = larger(missing, abs(v.aside))
+    if v.spins:
+        apart = 0.0 if v.held else missing
+    if not apart < (fine if v.spins else NEAR_M) or not abs(v.speed) * s.lag < (0.004 if v.spins else 0.0006):
+        return False
+    return not (v.arc and v.held) or abs(v.forward * smaller(v.whole, 1e6) - v.rolled) < NEAR_M
+
+
+@kernel
+def feel_motion(s: ProfileSettings, felt: Felt, v: ProfileState, done: Numbers) -> None:
+    """Take in what was measured; writes whether the robot has come to the end of its motion."""
+    if v.t > (BLIND_TICKS - 0.5) * s.dt:
+        v.way += gone(v, felt)
+        v.rolled += felt.forward
+    # a heading that was never aimed at is that at which the robot comes to rest
+    if is_nan(v.course) and not v.active and abs(felt.turn) < CATCHES_RAD_S * s.dt:
+        v.course = felt.heading
+    v.aside = (felt.y - v.from_y) * v.forward - (felt.x - v.from_x) * v.left if v.field else 0.0
+    there = v.active and abs(v.whole - v.target) < 1e-9
+    v.near = v.near + s.dt if there and has_come(s, v, felt) else 0.0
+    v.stands = v.stands + s.dt if there else 0.0
+    is_done = there and (v.near > (s.within if v.spins else STEADY_S) - 1e-9 or v.stands > PATIENCE_S)
+    done[0] = 1.0 if v.active and (is_done or v.t > v.time_s - 0.5 * s.dt) else 0.0
+
+
+@kernel
+def target_rate(s: ProfileSettings, v: ProfileState, missing: float, pulled: bool) -> float:
+    """Return how fast the target goes, in units/s: a trapezoid that waits for a robot that is far behind."""
+    rest = larger(v.whole - v.target, 0.0)
+    half = 0.5 * v.rise * s.dt
+    stops = sqrt(half * half + 2.0 * v.rise * smaller(rest, 1e6)) - half
+    left = smaller(v.time_s - v.t, 1e6)
+    most = smaller(v.most, larger(v.rise * (left + 0.5 * s.dt), 0.0))
+    waits = 1.0
+    if pulled:
+        waits = smaller(larger(2.0 - div(missing, WAITS_RAD if v.spins else WAITS_M), 0.0), 1.0)
+    rate = smaller(smaller(v.rate + v.rise * s.dt, most * waits), stops)
+    creep = div(s.creep, s.turns) if v.spins else s.creep
+    rate = larger(rate, smaller(creep, most))
+    # the last tick takes what is left: a little more than a creeping one, so that none is too small to turn a wheel
+    return div(rest, s.dt) if rate * s.dt >= rest or rest < 1.5 * creep * s.dt else rate
+
+
+@kernel
+def last_bit(s: ProfileSettings, v: ProfileState, felt: Felt) -> float:
+    """Return what brings a robot that must stand the last bit: no less than what turns a wheel, and in time none of it."""
+    missing = v.whole - v.way - div(gone(v, felt), s.dt) * (s.lag + s.dt)
+    if not abs(missing) > (s.tolerance / 10.0 if v.spins else NEAR_M / 3.0):
+        return 0.0
+    asked = larger(abs(PULL_PER_S * missing), div(s.creep, s.turns) if v.spins else s.creep)
+    return -asked if missing < 0.0 else asked
+
+
+@kernel
+def along_arc(s: ProfileSettings, v: ProfileState) -> float:
+    """Return what brings a robot on along its arc, in m/s; at its end no less than what turns a wheel, and in time none of it."""
+    missing = v.forward * v.way - v.rolled
+    pull = clamp(PULL_PER_S * missing, -MOST_PULL_M_S, MOST_PULL_M_S)
+    if v.whole > v.target:
+        return pull
+    if not abs(missing) > NEAR_M / 3.0:
+        return 0.0
+    least = larger(abs(pull), s.creep)
+    return -least if missing < 0.0 else least
+
+
+@kernel
+def move_target(s: ProfileSettings, v: ProfileState, rate: float, moves: bool) -> None:
+    """Let the target go on, and what the robot should have come of it with its lag."""
+    rest = v.whole - v.target
+    v.target = v.whole if rate * s.dt >= rest - 1e-12 else v.target + rate * s.dt
+    v.late = v.ref
+    gap = v.speed - rate
+    v.speed = rate + gap * s.decay if moves else 0.0
+    if moves:
+        v.ref += rate * s.dt + gap * s.memory
+
+
+@kernel
+def command_motion(s: ProfileSettings, felt: Felt, v: ProfileState, out: Command) -> None:
+    """Write what is asked for in this tick."""
+    if v.active:
+        v.t += s.dt
+    moves, pulled = v.active and not v.raw, not v.spins or not v.held
+    missing = v.late - v.way
+    rate = target_rate(s, v, missing, pulled) if moves else 0.0
+    v.rate = rate
+    out.moves = v.turn * (v.speed if moves else 0.0)
+    move_target(s, v, rate, moves)
+    out.frame = 2.0 if moves and v.field else 1.0
+    out.aim = nan
+    if (v.held and moves) or (v.keep and not v.active):
+        out.aim = v.course + (v.turn * v.late if moves else 0.0)
+    out.twist[0], out.twist[1], out.twist[2] = 0.0, 0.0, 0.0
+    if not moves:
+        return
+    asked = rate
+    if pulled and v.whole <= v.target:
+        asked = last_bit(s, v, felt)
+    elif pulled and v.whole < inf:
+        most = MOST_PULL_RAD_S if v.spins else MOST_PULL_M_S
+        asked += clamp(PULL_PER_S * missing, -most, most)
+    forward, left = v.forward * asked, v.left * asked
+    if v.arc and v.held and v.whole < inf:
+        forward += along_arc(s, v)
+    if v.field:  # back onto its line, and all of it to the frame's forward
+        back = clamp(-ASIDE_PER_S * v.aside, -MOST_PULL_M_S, MOST_PULL_M_S)
+        x, y = forward - v.left * back, left + v.forward * back
+        angle = felt.ahead - (felt.heading + felt.offset)
+        c, n = cos(angle), sin(angle)
+        forward, left = c * x - n * y, n * x + c * y
+    out.twist[0], out.twist[1], out.twist[2] = forward, left, v.turn * (rate if v.held else asked)
+
+
+_FEEL, _COMMAND = Call(feel_motion, ("v", "done")), Call(command_motion, ("v", "out"))
 
 
 class Motions:
@@ -117,43 +333,46 @@ class Motions:
     """
 
     def __init__(self, line: Line, batch: tuple[int, ...]) -> None:
-        self._line, self._batch = line, batch
-        self._ops: Ops = ops_of(batch)
+        self._batch = batch
         rig, words = line.rig, RobotWords(line.rig)
-        self._dt = line.dt_s
-        lag = rig.lag_s
-        self._decay = exp(-self._dt / lag) if lag > 0 else 0.0
-        self._memory = lag * (1 - self._decay)
-        self._lag = lag
-        c = rig.correction
+        dt, lag, c = line.dt_s, line.rig.lag_s, line.rig.correction
+        decay = exp(-dt / lag) if lag > 0 else 0.0
         self.tolerance_rad = c.tolerance_rad if c is not None else 0.02
-        self._within = c.within_s if c is not None else 0.1
         smallest = max((_least(m) for m in rig.motors.values()), default=0.0)
-        self._creep = CREEP * smallest * float(line.top_m_s.min())
-        self._turns = words.metres_per_radian
-        self.v: dict[str, Value] = {n: self._full(0.0) for n in _STATE}
-        self.v["keep"] = self._full(1.0 if words.has_gyro else 0.0)
-        self.v["course"] = self._full(nan)
+        settings = Form(ProfileSettings).of(
+            dt=dt,
+            lag=lag,
+            decay=decay,
+            memory=lag * (1 - decay),
+            tolerance=self.tolerance_rad,
+            within=c.within_s if c is not None else 0.1,
+            creep=CREEP * smallest * float(line.top_m_s.min()),
+            turns=words.metres_per_radian,
+        )
+        self._dt = dt
+        self._feel, self._command = _FEEL.after(settings), _COMMAND.after(settings)
+        self.state: ProfileState = Form(ProfileState).of(batch, keep=float(words.has_gyro), course=nan)
         self.shares: Floats = np.zeros((*batch, len(line.wheels)))
 
-    def _full(self, value: float) -> Value:
-        return np.full(self._batch, value) if self._batch else value
+    def copied(self) -> Motions:
+        """Return a copy that goes its own way."""
+        made = copy.copy(self)
+        made.state, made.shares = self.state._replace(), self.shares.copy()
+        return made
 
     def get(self, i: int, name: str) -> float:
-        """Give a number of one robot."""
-        return float(self.v[name][i]) if self._batch else self.v[name]
+        """Return a number of one robot."""
+        value = getattr(self.state, name)
+        return float(value[i] if self._batch else value)
 
     def _set(self, i: int, **values: float) -> None:
         for name, value in values.items():
-            if self._batch:
-                self.v[name][i] = value
-            else:
-                self.v[name] = value
+            getattr(self.state, name)[(i,) if self._batch else ()] = value
 
     def begin(self, i: int, motion: Motion, x: float, y: float, heading: float) -> None:
         """Begin a motion of one robot, which believes to be there."""
         course = self.get(i, "course")
-        if course != course or not motion.held:  # noqa: PLR0124 - NaN is not itself
+        if is_nan(course) or not motion.held:
             course = heading
         raw = motion.shares is not None
         if motion.shares is not None:
@@ -167,7 +386,7 @@ class Motions:
         )  # fmt: skip
 
     def rest(self, i: int, course: float, keeps: bool) -> None:
-        """Let one robot rest, whose motion somebody else made; ``course`` is the gyro's heading to keep, NaN for that of its rest."""
+        """Let one robot rest, whose motion another made; ``course`` is the gyro's heading to keep, NaN for that of its rest."""
         self._set(i, active=0.0, raw=0.0, course=course, keep=float(keeps))
 
     def end(self, i: int, heading: float, keeps: bool, whole: bool = True) -> None:
@@ -188,130 +407,17 @@ class Motions:
 
     # --- a tick ---
 
-    def feel(self, felt: Felt) -> Any:
-        """Take in what was felt; gives which robots have come to the end of their motion, B bool."""
-        o, v = self._ops, self.v
-        along = felt.forward * v["forward"] + felt.left * v["left"]
-        on_field = felt.along_x * v["forward"] + felt.along_y * v["left"]
-        spins = v["spins"] > 0
-        gone = o.where(spins, felt.turn * v["turn"], o.where(v["field"] > 0, on_field, along))
-        felt_yet = v["t"] > (BLIND_TICKS - 0.5) * self._dt
-        v["way"] = v["way"] + o.where(felt_yet, gone, 0.0)
-        v["rolled"] = v["rolled"] + o.where(felt_yet, felt.forward, 0.0)
-        # a heading that nobody has aimed at yet is that at which the robot comes to rest
-        slow = (abs(felt.turn) < CATCHES_RAD_S * self._dt) & (v["active"] == 0)
-        caught = o.where(slow, felt.heading, nan)
-        v["course"] = o.where(v["course"] == v["course"], v["course"], caught)
-        target = v["course"] + v["turn"] * o.where(v["whole"] < inf, v["whole"], 0.0)
-        off = abs(target - felt.heading)
-        there = (abs(v["whole"] - v["target"]) < 1e-9) & (v["active"] > 0)
-        # at first it shall look quite exactly where it should; friction may keep it from that, so not for ever
-        fine = o.where(v["stands"] < SOON_S, self.tolerance_rad / 8, self.tolerance_rad)
-        looks = (v["held"] == 0) | (off < fine)
-        missing = abs(v["whole"] - v["way"])
-        aside = (felt.y - v["from_y"]) * v["forward"] - (felt.x - v["from_x"]) * v["left"]
-        v["aside"] = o.where(v["field"] > 0, aside, 0.0)
-        stands = abs(v["speed"]) * self._lag < o.where(spins, 0.004, 0.0006)
-        apart = o.where(spins, o.where(v["held"] > 0, 0.0, missing), o.most(missing, abs(v["aside"])))
-        close = apart < o.where(spins, fine, NEAR_M)
-        arcs = (v["arc"] > 0) & (v["held"] > 0)
-        round_ = o.no(arcs) | (abs(v["forward"] * o.least(v["whole"], 1e6) - v["rolled"]) < NEAR_M)
-        near = there & looks & close & stands & round_
-        v["near"] = o.where(near, v["near"] + self._dt, 0.0)
-        v["stands"] = o.where(there, v["stands"] + self._dt, 0.0)
-        within = o.where(spins, self._within, STEADY_S)
-        done = there & ((v["near"] > within - 1e-9) | (v["stands"] > PATIENCE_S))
-        timed = v["t"] > v["time_s"] - self._dt / 2
-        return (v["active"] > 0) & (done | timed)
+    def feel(self, felt: Felt) -> NDArray[np.bool_]:
+        """Take in what was measured; gives which robots have come to the end of their motion, B bool."""
+        done = np.zeros((*self._batch, 1))
+        self._feel(self._batch, felt, self.state, done)
+        return done[..., 0] > 0
 
-    def command(self, felt: Felt) -> tuple[Value, ...]:
-        """Give what is asked for in this tick: forward and left in m/s, turn in rad/s, the heading to aim at, NaN for none, how
-        fast that moves, and whose forward it means, 1 the robot's, 2 the field's.
-        """
-        o, v, dt = self._ops, self.v, self._dt
-        spins, active = v["spins"] > 0, v["active"] > 0
-        v["t"] = o.where(active, v["t"] + dt, v["t"])
-        moves = active & (v["raw"] == 0)
-        missing = v["late"] - v["way"]
-        pulled = o.no(spins) | (v["held"] == 0)
-        rate = o.where(moves, self._rate(missing, pulled), 0.0)
-        v["rate"] = rate
-        rest = v["whole"] - v["target"]
-        v["target"] = o.where(rate * dt >= rest - 1e-12, v["whole"], v["target"] + rate * dt)
-        v["late"] = v["ref"]
-        moves_at = v["turn"] * o.where(moves, v["speed"], 0.0)
-        gap = v["speed"] - rate
-        v["ref"] = o.where(moves, v["ref"] + (rate * dt + gap * self._memory), v["ref"])
-        v["speed"] = o.where(moves, rate + gap * self._decay, 0.0)
-        most = o.where(spins, MOST_PULL_RAD_S, MOST_PULL_M_S)
-        pull = o.where(moves & pulled & (v["whole"] < inf), o.within(PULL_PER_S * missing, most), 0.0)
-        asked = rate + pull
-        at_end = moves & pulled & (v["whole"] <= v["target"])
-        if o.some(at_end):
-            asked = o.where(at_end, self._at_end(felt), asked)
-        forward, left = v["forward"] * asked, v["left"] * asked
-        turn = v["turn"] * o.where(v["held"] > 0, rate, asked)
-        arcs = moves & (v["arc"] > 0) & (v["held"] > 0) & (v["whole"] < inf)
-        if o.some(arcs):
-            forward = o.where(arcs, forward + self._round(v["forward"] * v["way"] - v["rolled"]), forward)
-        field = moves & (v["field"] > 0)
-        if o.some(field):
-            forward, left = self._on_field(felt, field, forward, left)
-        aims = ((v["held"] > 0) & moves) | (o.no(active) & (v["keep"] > 0))
-        aim = o.where(aims, v["course"] + o.where(moves, v["turn"] * v["late"], 0.0), nan)
-        zero = self._full(0.0)
-        return (
-            o.where(moves, forward, zero), o.where(moves, left, zero), o.where(moves, turn, zero), aim, moves_at,
-            o.where(field, 2.0, 1.0),
-        )  # fmt: skip
-
-    def _rate(self, missing: Value, pulled: Value) -> Value:
-        """Give how fast the target goes, in units/s."""
-        o, v, dt = self._ops, self.v, self._dt
-        spins = v["spins"] > 0
-        rest = o.most(v["whole"] - v["target"], 0.0)
-        half = 0.5 * v["rise"] * dt
-        far = o.least(rest, 1e6)
-        stops = o.sqrt(half * half + 2 * v["rise"] * far) - half
-        left_s = o.least(v["time_s"] - v["t"], 1e6)
-        most = o.least(v["most"], o.most(v["rise"] * (left_s + dt / 2), 0.0))
-        gap = o.where(spins, WAITS_RAD, WAITS_M)
-        waits = o.where(pulled, o.least(o.most(2.0 - missing / gap, 0.0), 1.0), 1.0)
-        rate = o.least(o.least(v["rate"] + v["rise"] * dt, most * waits), stops)
-        creep = o.where(spins, self._creep / self._turns, self._creep)
-        rate = o.most(rate, o.least(creep, most))
-        # the last tick takes what is left: a little more than a creeping one, so that none is too small to turn a wheel
-        return o.where((rate * dt >= rest) | (rest < 1.5 * creep * dt), rest / dt, rate)
-
-    def _at_end(self, felt: Felt) -> Value:
-        """Give what brings a robot that shall stand the last bit: no less than what turns a wheel, and in time none of it."""
-        o, v = self._ops, self.v
-        spins = v["spins"] > 0
-        along = felt.forward * v["forward"] + felt.left * v["left"]
-        on_field = felt.along_x * v["forward"] + felt.along_y * v["left"]
-        speed = o.where(spins, felt.turn * v["turn"], o.where(v["field"] > 0, on_field, along)) / self._dt
-        missing = v["whole"] - v["way"] - speed * (self._lag + self._dt)
-        near = o.where(spins, self.tolerance_rad / 10, NEAR_M / 3)
-        creep = o.where(spins, self._creep / self._turns, self._creep)
-        asked = o.most(abs(PULL_PER_S * missing), creep)
-        asked = o.where(missing < 0, -asked, asked)
-        return o.where(abs(missing) > near, asked, 0.0)
-
-    def _round(self, missing: Value) -> Value:
-        """Give what brings a robot on along its arc, in m/s; at its end no less than what turns a wheel, and in time none of it."""
-        o, v = self._ops, self.v
-        pull = o.within(PULL_PER_S * missing, MOST_PULL_M_S)
-        least = o.most(abs(pull), self._creep)
-        at_end = o.where(abs(missing) > NEAR_M / 3, o.where(missing < 0, -least, least), 0.0)
-        return o.where(v["whole"] <= v["target"], at_end, pull)
-
-    def _on_field(self, felt: Felt, field: Value, forward: Value, left: Value) -> tuple[Value, Value]:
-        """Add what brings a robot back onto its line, and turn all of it to the frame's forward."""
-        o, v = self._ops, self.v
-        back = o.within(-ASIDE_PER_S * v["aside"], MOST_PULL_M_S)
-        x, y = forward - v["left"] * back, left + v["forward"] * back
-        c, s = o.turned(felt.ahead - (felt.heading + felt.offset))
-        return o.where(field, c * x - s * y, forward), o.where(field, s * x + c * y, left)
+    def command(self, felt: Felt) -> Command:
+        """Return what is asked for in this tick."""
+        out: Command = Form(Command).start(self._batch)
+        self._command(self._batch, felt, self.state, out)
+        return out
 
 
 def _least(motor: Motor) -> float:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import copy
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import replace
 from math import hypot, inf, isfinite, nan
 from typing import Any
 
 import numpy as np
 
+from pivrex.kernels.records import Form
 from pivrex.line.asked import OF_ROBOT
 from pivrex.line.attachments import reached
 from pivrex.line.entry import Entry
@@ -17,7 +18,6 @@ from pivrex.line.landmarks import NoMarkError, range_mark, wall_mark
 from pivrex.line.layout import plain
 from pivrex.line.line import Line, LineState
 from pivrex.line.stage import Floats
-from pivrex.line.values import joined
 from pivrex.line.zeroing import Zeroing
 from pivrex.rig.attachments import ENCODED
 from pivrex.rig.field import Field
@@ -28,7 +28,7 @@ from pivrex.routine.kinds import NUMBER, Kind
 from pivrex.routine.knowing import Knowing
 from pivrex.routine.memory import Habits, Memory
 from pivrex.routine.mind import Mind
-from pivrex.routine.motion import Felt, Motions, wrapped
+from pivrex.routine.motion import Command, Felt, Motions, wrapped
 from pivrex.routine.planning import Planner, Standing, number, slower, time_of
 from pivrex.routine.program import AttachStep, FollowStep, Instruction, MotionStep, Program, RunStep, WaitStep
 from pivrex.routine.robot import RobotWords
@@ -108,9 +108,7 @@ class Runner(Knowing):
         made.minds = [m.copied() for m in self.minds]
         made._hands = [h.copied() for h in self._hands]
         made._habits = [replace(h, slow=dict(h.slow)) for h in self._habits]
-        made._motions = copy.copy(self._motions)
-        made._motions.v = {n: v.copy() if self._batch else v for n, v in self._motions.v.items()}
-        made._motions.shares = self._motions.shares.copy()
+        made._motions = self._motions.copied()
         made.belief, made.follows = self.belief.copied(), self.follows.copied()
         made._wakes, made._lines, made._requests = self._wakes.copy(), self._lines.copy(), self._requests.copy()
         made._zeroes, made._zero_asked = list(self._zeroes), list(self._zero_asked)
@@ -157,7 +155,7 @@ class Runner(Knowing):
     def tick(self, row: Floats | None) -> Entry:
         """Give what is asked for in this tick, from the Tick before, B + (K,); None before the first, in which all stand."""
         if row is None:
-            return self._entry((0.0, 0.0, 0.0, nan, 0.0, OF_ROBOT))
+            return self._entry(Form(Command).of(self._batch, aim=nan, frame=OF_ROBOT))
         felt, done = self.feel(row)
         seen = row[..., self._columns].tolist()
         self._seen = seen if self._batch else [seen]
@@ -171,7 +169,7 @@ class Runner(Knowing):
         felt = self.belief.feel(row)
         came = self.follows.feel(row)
         done = self._motions.feel(felt)
-        return felt, done | (came if self._batch else bool(came[0]))
+        return felt, done | (came if self._batch else came[0])
 
     def before(self, state: LineState) -> LineState:
         """Give the line's state for this tick: with gyros that shall be zeroed, and robots that said where they are. Call it first."""
@@ -206,11 +204,10 @@ class Runner(Knowing):
         self._wakes[i] = inf if mind.ended else mind.wakes
         self._lines[i] = 0.0 if mind.ended else mind.line()
 
-    def _entry(self, command: Sequence[Any]) -> Entry:
+    def _entry(self, command: Command) -> Entry:
         """Put together what all ask for."""
-        forward, left, turn, aim, moves, frame = command
         batch = self._batch
-        twist, aim, followed = joined((forward, left, turn), batch), np.asarray(aim, np.float64), self.follows.command()
+        twist, aim, followed = command.twist, command.aim, self.follows.command()
         if followed is not None:
             follows = followed[1][..., 0] > 0
             twist = np.where(follows[..., None], followed[0], twist)
@@ -221,8 +218,8 @@ class Runner(Knowing):
             for i, hands in enumerate(self._hands):
                 routine[(*((i,) if batch else ()), slice(3 + wheels, None))] = hands.pushes(self._arms)
         routine[..., 0] = self._lines if batch else self._lines[0]
-        routine[..., 1] = frame
-        raw = self._motions.v["raw"]
+        routine[..., 1] = command.frame
+        raw = self._motions.state.raw
         if np.any(raw):
             routine[..., 2] = raw
             routine[..., 3 : 3 + wheels] = np.where(np.asarray(raw)[..., None] > 0, self._motions.shares, 0.0)
@@ -230,7 +227,7 @@ class Runner(Knowing):
             twist=twist,
             requests=self._requested() if self._names else None,
             aim=aim,
-            moves=np.asarray(moves, np.float64),
+            moves=command.moves,
             routine=routine,
             plan=followed[1] if followed is not None else None,
         )
