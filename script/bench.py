@@ -32,6 +32,7 @@ import numpy as np
 from pivrex.diagnosis.shakedown import Shakedown
 from pivrex.export.table import write_ticks
 from pivrex.formats.recording import Recording
+from pivrex.kernels.engines import wait_for_it
 from pivrex.line import Line
 from pivrex.line.given import sensed_columns
 from pivrex.line.kinematics import hub_velocities, kinematics_of, wheel_speeds
@@ -359,11 +360,13 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         result: dict[str, object] = {
             "seconds": SECONDS,
+            "engine": wait_for_it().name,
             "tick_us": {name: tick_us(name) for name in ("plover", "avocet")},
         }
         result["whole_tick"] = {name: whole_ticks(name) for name in ("plover", "avocet")}
         result["batch"] = {name: batch_wheels(name) for name in ("avocet", "bittern")}
         result["yardstick_ms"] = bench_body.yardstick_ms()
+        result["sim_in_one_call"] = {name: bench_body.inside(name) for name in ("plover", "avocet")}
         result["sim_realtime_factor"] = {name: bench_body.realtime(name) for name in ("plover", "avocet")}
         result["sim_batch_robot_s_per_s"] = {name: bench_body.batch(name) for name in ("plover", "avocet")}
         result["tune_s"] = bench_body.tune_s()

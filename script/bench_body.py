@@ -8,17 +8,20 @@ from pathlib import Path
 
 import numpy as np
 
+from pivrex.kernels.engines import Engine, wait_for_it, with_engine
 from pivrex.line import Entry, Line
+from pivrex.line.given import NOWHERE
 from pivrex.rig import RigFile, open_folder, read_rig
 from pivrex.scene.chart import Series, chart, span_of
 from pivrex.sim import Rollout
 from pivrex.sim.body import RealBody
+from pivrex.sim.driving import drive_through
 from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.jobs.responses import Question, response_job
 from pivrex.tuning import LOOPS, Gains
 from pivrex.tuning.search import search
 
-__all__ = ["batch", "realtime", "responses_ms", "tune_s", "yardstick_ms"]
+__all__ = ["batch", "inside", "realtime", "responses_ms", "tune_s", "yardstick_ms"]
 
 DEMO = Path(__file__).parent.parent / "src" / "pivrex" / "demo"
 
@@ -73,6 +76,29 @@ def batch(name: str, robots: int = 1000) -> dict[str, float]:
             best = min(best, time.perf_counter() - before)
         found[what] = round(robots * 12 * line.dt_s / best)
     return found
+
+
+def inside(name: str) -> dict[str, float]:
+    """How many seconds one robot drives in a second where all its ticks are one call, how long a tick takes in Python, and the ratio."""
+    rig = read_rig(DEMO / "rigs" / f"{name}.toml")
+    line, model, found = Line(rig), RealBody(rig, open_folder(DEMO).settings.field), {}
+    raw = np.random.default_rng(1).uniform(-0.6, 0.6, (4, len(line.channels))).repeat(1500, axis=0)
+    for engine, ticks in ((Engine("plain", None, ""), 120), (wait_for_it(), len(raw))):
+        best = float("inf")
+        for _ in range(3):
+            rows = line.begin(np.arange(float(ticks)), raw[:ticks], np.zeros(()), 0.0, 0.0, NOWHERE)
+            given = np.full((ticks, len(line.stages["sensed"].columns)), np.nan)
+            with with_engine(engine):
+                before = time.perf_counter()
+                drive_through(line, model, line.start(), model.start(), rows, given, [True] * ticks)
+                best = min(best, (time.perf_counter() - before) / ticks)
+        found[engine.name] = best
+    python, c = found["plain"], found[wait_for_it().name]
+    return {
+        "times_real_time": round(line.dt_s / c),
+        "python_tick_us": round(python * 1e6, 1),
+        "ratio": round(python / c, 1),
+    }
 
 
 def tune_s() -> float:

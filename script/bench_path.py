@@ -49,34 +49,26 @@ def path_time_ms() -> dict[str, float]:
 
 
 def follow_tick_us(name: str = "avocet") -> dict[str, float]:
-    """The line's tick on the demo's path; the same without a plan; the same of a line from which odometry and following are taken
-    out; and the routine's own part of a tick beside it.
-    """
+    """The line's tick on the demo's path; the same without a plan; and the routine's own part of a tick."""
     rig = read_rig(DEMO / "rigs" / f"{name}.toml").with_body("perfect")
     line, model = Line(rig), stand_in_of(rig)
-    plain = Line(rig)
-    order = list(plain.stages)
-    out = {order.index("odometry"), order.index("following")}
-    plain._asking = [(k, step) for k, step in plain._asking if k not in out]
-    plain._following = [(k, step) for k, step in plain._following if k not in out]
-    plain._looking_back = []
     program = program_following(read_path(ROUND), rig, "round")
     assert program.start is not None
     start = np.array(program.start)
     robot, state, runner = model.placed(model.start(), start), begun(line, start), Runner(program, line, start)
     raw, row = line.rest(), None
-    took: dict[str, list[float]] = {"neither": [], "no_plan": [], "with": [], "runner": []}
+    took: dict[str, list[float]] = {"no_plan": [], "with": [], "runner": []}
     for _ in range(600):
         before = time.perf_counter()
         entry = runner.tick(row)
         took["runner"].append(time.perf_counter() - before)
         sensed, truth = model.sense(robot), model.truth(robot)
         bare = entry._replace(plan=None)
-        for kind, by, one in (("neither", plain, bare), ("no_plan", line, bare), ("with", line, entry)):
+        for kind, one in (("no_plan", bare), ("with", entry)):
             before = time.perf_counter()
-            after, made = by.step(state, raw, sensed, 0.0, 0.0, truth, one)
+            after, made = line.step(state, raw, sensed, 0.0, 0.0, truth, one)
             took[kind].append(time.perf_counter() - before)
         state, row = after, made
         robot = model.step(robot, line.told(row), line.dt_s)
     us = {kind: round(statistics.median(values) * 1e6, 1) for kind, values in took.items()}
-    return {**us, "ratio": round(us["with"] / us["neither"], 2)}
+    return {**us, "ratio": round(us["with"] / us["no_plan"], 2)}

@@ -52,6 +52,8 @@ class KernelLoop:
         self._begin = ([r.address for r in first], [r.row_length for r in first], [r.form.address for r in first])
         self._rest = self.is_number[len(first) :]
         self._integers, self._numbers = Struct(f"{len(names)}q"), Struct(f"{sum(self.is_number)}d")
+        self._standing = self._integers.pack(*([0] * len(names)))
+        self._forms: tuple[list[Any], bytes] = (["none yet"], b"")
         self._run: tuple[Any, Any] = (None, None)
 
     # --- in C ---
@@ -67,6 +69,11 @@ class KernelLoop:
         """Run it in a C library; ``in_order`` where a robot reads what the one before it wrote. ``rest`` are its arguments without the
         first ones; ``index`` says for some which of their records each robot has.
         """
+        if self._run[0] is not library:
+            self._run = library, _function(library, self.symbol)
+        if not batch:
+            self._one(rest)
+            return
         first, strides, forms = self._begin
         before, strides, forms = first.copy(), strides.copy(), forms.copy()
         numbers, kept = [], []
@@ -88,11 +95,9 @@ class KernelLoop:
             strides.append(1 if is_number else data.shape[-1] if data.ndim > 1 else 0)
             if is_number:
                 numbers.append(0.0)
-        if self._run[0] is not library:
-            self._run = library, _function(library, self.symbol)
         run, pack = self._run[1], self._integers.pack
         tail = pack(*strides), pack(*forms), self._numbers.pack(*numbers)
-        robots = prod(batch) if batch else 1
+        robots = prod(batch)
         if robots < 2 * TOGETHER or in_order or _cores() == 1:
             chosen = None
             if index is not None:
@@ -102,6 +107,33 @@ class KernelLoop:
             run(robots, pack(*before), *tail, chosen)
             return
         self._in_threads(robots, before, strides, tail, (*self.first, *rest))
+
+    def _one(self, rest: Sequence[Any]) -> None:
+        """Run it for one robot: for each of its ticks, so in as few steps as may be."""
+        places, forms = self._begin[0].copy(), list[Any]()
+        numbers, kept = list[float](), []
+        for arg in rest:
+            if arg.__class__ is float:
+                places.append(0)
+                numbers.append(arg)
+                forms.append(None)
+            elif isinstance(arg, Record):
+                places.append(arg._address or arg.address)
+                forms.append(arg.form)
+            else:
+                data = np.asarray(arg, np.float64, order="C")
+                kept.append(data)  # it must live until the call is over
+                forms.append(None)
+                if self._rest[len(forms) - 1]:
+                    places.append(0)
+                    numbers.append(data.item())
+                else:
+                    places.append(address_of(data))
+        if forms != self._forms[0]:
+            table = self._begin[2] + [f.address if f is not None else 0 for f in forms]
+            self._forms = forms, self._integers.pack(*table)
+        pack = self._integers.pack
+        self._run[1](1, pack(*places), self._standing, self._forms[1], self._numbers.pack(*numbers), None)
 
     def _in_threads(
         self, robots: int, at: list[int], strides: list[int], tail: tuple[bytes, bytes, bytes], args: Sequence[Any]

@@ -99,23 +99,23 @@ def _shown(scope: _Printer, records: dict[str, dict[str, Field]]) -> str:
     """Print what is called from outside: a kernel for each of n robots. A stride of 0 is one record for all of them, and a number
     without a place stands in ``number``. An index says which record each robot has; without one, its own.
     """
-    lines = [f"SHOWN void for_all_{scope.function.name}(int64_t n, double *const *at, const int64_t *stride,",
-             "    const int64_t *const *form, const double *number, const int64_t *const *index)", "{",
-             "    for (int64_t k = 0; k < n; k++) {"]  # fmt: skip
-    given, numbers = [], 0
+    given, numbers, records, firsts, binds = [], 0, [], [], []
     for k, arg in enumerate(scope.args.values()):
         at = f"at[{k}] + (index && index[{k}] ? index[{k}][k] : k) * stride[{k}]"
         if arg.kind == "record":
-            lines.append(f"        {arg.of} a{k}; bind_{arg.of}(&a{k}, {at}, form[{k}]);")
-        given.append(
-            f"&a{k}"
-            if arg.kind == "record"
-            else at
-            if arg.kind == "row"
-            else f"(at[{k}] ? *({at}) : number[{numbers}])"
-        )
+            records.append(f"    {arg.of} a{k};")
+            firsts.append(f"    bind_{arg.of}(&a{k}, {at}, form[{k}]);")
+            binds.append(f"        if (k > 0 && stride[{k}]) bind_{arg.of}(&a{k}, {at}, form[{k}]);")
+            given.append(f"&a{k}")
+        else:
+            given.append(at if arg.kind == "row" else f"(at[{k}] ? *({at}) : number[{numbers}])")
         numbers += arg.kind == "f"
-    return "\n".join([*lines, f"        {scope.function.name}({', '.join(given)});", "    }", "}", ""])
+    return "\n".join([
+        f"SHOWN void for_all_{scope.function.name}(int64_t n, double *const *at, const int64_t *stride,",
+        "    const int64_t *const *form, const double *number, const int64_t *const *index)",
+        "{", *records, "    int64_t k = 0;", "    if (n <= 0) return;", *firsts,
+        "    for (; k < n; k++) {", *binds, f"        {scope.function.name}({', '.join(given)});", "    }", "}", "",
+    ])  # fmt: skip
 
 
 def _member(name: str, one: Field) -> str:
