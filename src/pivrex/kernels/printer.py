@@ -70,7 +70,7 @@ def printed(modules: Iterable[Module] | None = None, version: str = "") -> str:
     bodies = [scope.printed() for scope in scopes]
     tables = dict(table for scope in scopes for table in scope.tables.items())
     parts += [f"static double {name}[] = {{{', '.join(values)}}};\n" for name, values in tables.items()]
-    return "".join([*parts, *bodies, *(_shown(s, records) for s in scopes if s.is_shown)])
+    return "".join([*parts, *bodies, *(_shown(s) for s in scopes if s.is_shown)])
 
 
 def dimensions(fields: dict[str, Field]) -> list[str]:
@@ -95,7 +95,7 @@ def _record(name: str, fields: dict[str, Field]) -> str:
     return "\n".join([*lines, "}", ""])
 
 
-def _shown(scope: _Printer, records: dict[str, dict[str, Field]]) -> str:
+def _shown(scope: _Printer) -> str:
     """Print what is called from outside: a kernel for each of n robots. A stride of 0 is one record for all of them, and a number
     without a place stands in ``number``. An index says which record each robot has; without one, its own.
     """

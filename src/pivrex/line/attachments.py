@@ -263,6 +263,7 @@ class Attachments(Stage):
         arms = sum(kind in ENCODED for kind in self._kinds.values())
         self.form = Form(AttachmentsColumns, attached=len(self._kinds), driven=len(self.driven), arms=arms)
         self.memory = Form(AttachmentState, attached=len(self._kinds))
+        self.begins = {"goal": self.settings.begin, "told": self.settings.begin}
         self.columns = named(
             "attachments",
             *((f"{n}_target", units.get(n, "")) for n in self._kinds),
@@ -278,9 +279,3 @@ class Attachments(Stage):
     def place(self, layout: Layout) -> None:
         names = list(self._kinds)
         self.entry = layout.these("bindings", [f"{n}_{part}" for n in names for part in ("share", "to", "by")])
-
-    def start(self, batch: tuple[int, ...]) -> AttachmentState:
-        assert self.memory is not None
-        begin = self.settings.begin
-        made: AttachmentState = self.memory.of(batch, goal=begin, told=begin)
-        return made

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -99,6 +100,7 @@ class Bindings(Stage):
     """Everything that buttons, letters, bits and the sticks of attachments ask for, in columns by what is asked."""
 
     name = "bindings"
+    begins = MappingProxyType({"pressed_at": -1e9})
 
     def __init__(self, rig: Rig, inputs: Inputs) -> None:
         self._rig = rig
@@ -261,11 +263,6 @@ class Bindings(Stage):
 
     def _patch_of(self, action: Action) -> Patch:
         return next(p for p in self.patches if p.action is action)
-
-    def start(self, batch: tuple[int, ...]) -> BindingState:
-        assert self.memory is not None
-        made: BindingState = self.memory.of(batch, pressed_at=-1e9)
-        return made
 
     # --- what it tells ---
 

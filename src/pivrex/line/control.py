@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import MappingProxyType
+
 import numpy as np
 
 from pivrex.kernels.maths import clamp, div, is_nan, larger, nan
@@ -194,6 +196,7 @@ class Control(Stage):
     """For rigs whose table ``[control]`` says feedforward or pid: the drive of each driving motor, before its polarity."""
 
     name = "control"
+    begins = MappingProxyType({"volts": nan})
 
     def __init__(self, rig: Rig, table: WheelControl, inputs: Inputs) -> None:
         self.settings: ControlSettings = settings_of(rig, table, inputs)
@@ -213,11 +216,6 @@ class Control(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Control | None:
         table = rig.control
         return cls(rig, table, inputs) if table is not None and table.wheels != "open" else None
-
-    def start(self, batch: tuple[int, ...]) -> ControlState:
-        assert self.memory is not None
-        made: ControlState = self.memory.of(batch, volts=nan)
-        return made
 
     # --- what it tells ---
 

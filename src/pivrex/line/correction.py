@@ -148,15 +148,9 @@ def measure_rate(s: CorrectionSettings, before: CorrectionState, after: Correcti
 
 @kernel
 def choose_target(
-    s: CorrectionSettings,
-    before: CorrectionState,
-    after: CorrectionState,
-    aim: AimColumns,
-    asked: float,
-    heading: float,
-    stopped: bool,
-    fault: float,
-) -> float:
+    s: CorrectionSettings, before: CorrectionState, after: CorrectionState, aim: AimColumns, asked: float, heading: float,
+    stopped: bool, fault: float,
+) -> float:  # fmt: skip
     """Return the heading that is held, in rad, NaN for none: the one that another asks for, else where the robot looked when the driver
     no longer turned it.
     """
@@ -198,13 +192,9 @@ def inner_loop(
 
 @kernel
 def correct(
-    s: CorrectionSettings,
-    before: CorrectionState,
-    after: CorrectionState,
-    aim: AimColumns,
-    heading: float,
+    s: CorrectionSettings, before: CorrectionState, after: CorrectionState, aim: AimColumns, heading: float,
     out: CorrectionColumns,
-) -> float:
+) -> float:  # fmt: skip
     """Return what is added to the turn, in rad/s; 0 while no heading is held.
 
     Notes
@@ -316,6 +306,7 @@ class Correction(Stage):
         inner = [("rate_p", "rad/s"), ("rate_i", "rad/s")] if self._cascade else []
         self.form = Form(CorrectionColumns, inner=len(inner) // 2)
         self.memory = Form(CorrectionState)
+        self.begins = {"on": self.settings.on, "target": nan, "heading": nan}
         self.columns = named(
             "correction", ("on", ""), ("target", "rad"), ("error", "rad"), ("rate", "rad/s"), ("p", "rad/s"),
             ("i", "rad/s"), ("d", "rad/s"), *inner, ("given", "rad/s"), ("fault", ""),
@@ -326,11 +317,6 @@ class Correction(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Correction | None:
         return cls(rig, inputs) if rig.gyro is not None and rig.correction is not None else None
 
-    def start(self, batch: tuple[int, ...]) -> CorrectionState:
-        assert self.memory is not None
-        made: CorrectionState = self.memory.of(batch, on=self.settings.on, target=nan, heading=nan)
-        return made
-
     def keep(self, other: Stage, state: CorrectionState, batch: tuple[int, ...]) -> CorrectionState:
         """A changed gain changes nothing of what is held; a changed start does."""
         same = other.settings.on == self.settings.on
@@ -338,7 +324,8 @@ class Correction(Stage):
 
     def hold(self, state: CorrectionState, on: bool) -> CorrectionState:
         """Return the state in which headings are held, or no longer."""
-        return self.start(state.batch)._replace(on=float(on), heading=state.heading, rate=state.rate)
+        fresh: CorrectionState = self.start(state.batch)
+        return fresh._replace(on=float(on), heading=state.heading, rate=state.rate)
 
     # --- what it tells ---
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from math import exp
+from types import MappingProxyType
 
 import numpy as np
 
@@ -171,15 +172,9 @@ def follow_any_way(s: FollowingSettings, last: Numbers, after: FollowingState, o
 
 @kernel
 def follow_by_turning(
-    s: FollowingSettings,
-    last: Numbers,
-    after: FollowingState,
-    on: bool,
-    rate: float,
-    dx: float,
-    dy: float,
+    s: FollowingSettings, last: Numbers, after: FollowingState, on: bool, rate: float, dx: float, dy: float,
     out: FollowingColumns,
-) -> None:
+) -> None:  # fmt: skip
     """Bring back a two-sided robot. ``rate``: by how much it turns slower than it should, in rad/s.
 
     Notes
@@ -227,13 +222,9 @@ def forget_plan(after: FollowingState) -> None:
 
 @kernel
 def following_step(
-    s: FollowingSettings,
-    before: FollowingState,
-    after: FollowingState,
-    asked: Numbers,
-    odometry: OdometryColumns,
+    s: FollowingSettings, before: FollowingState, after: FollowingState, asked: Numbers, odometry: OdometryColumns,
     out: FollowingColumns,
-) -> None:
+) -> None:  # fmt: skip
     """Add to the planned motion what brings the robot back onto its plan; without a plan the motion ``asked`` stays."""
     for i in range(3):
         out.twist[i] = asked[i]
@@ -270,6 +261,7 @@ class Following(Stage):
     """
 
     name = "following"
+    begins = MappingProxyType({"errors": nan})
 
     def __init__(self, rig: Rig) -> None:
         f = rig.following
@@ -314,11 +306,6 @@ class Following(Stage):
 
     def place(self, layout: Layout) -> None:
         self.entry = layout.these("following", [n for n, _ in ASKED])
-
-    def start(self, batch: tuple[int, ...]) -> FollowingState:
-        assert self.memory is not None
-        made: FollowingState = self.memory.of(batch, errors=nan)
-        return made
 
     # --- what it tells ---
 

@@ -170,15 +170,8 @@ def given_turn(s: FrameSettings, w: FrameScratch, side: int, point: int, twist: 
 
 @kernel
 def robot_twist(
-    s: FrameSettings,
-    w: FrameScratch,
-    side: int,
-    point: int,
-    is_field: bool,
-    law: LawColumns,
-    ahead: float,
-    out: Numbers,
-) -> None:
+    s: FrameSettings, w: FrameScratch, side: int, point: int, is_field: bool, law: LawColumns, ahead: float, out: Numbers,
+) -> None:  # fmt: skip
     """Write the law's twist of the turning point as that of the robot's centre, relative to the robot.
 
     ``ahead`` is the heading from the field's forward, in rad. The turn that counts is the one that the limits
@@ -264,6 +257,7 @@ class Frame(Stage):
             **{name: column_of(rig, inputs, name) for name in columns},
         )
         self.form, self.memory = Form(FrameColumns), Form(FrameState)
+        self.begins = {"field": self.settings.field_first}
         self.scratch = Form(
             FrameScratch, parts=parts, limits=Form(LimitScratch, parts=parts),
             wheels=Form(WheelsColumns, wheels=count, hubs=2 * count if own.steered else 0),
@@ -282,11 +276,6 @@ class Frame(Stage):
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Frame | None:
         return cls(rig, inputs) if rig.law.kind == "planar" else None
-
-    def start(self, batch: tuple[int, ...]) -> FrameState:
-        assert self.memory is not None
-        made: FrameState = self.memory.of(batch, field=self.settings.field_first)
-        return made
 
     # --- what it tells ---
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import MappingProxyType
+
 from pivrex.kernels.maths import is_nan, nan
 from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field
 from pivrex.kernels.subset import kernel
@@ -83,6 +85,7 @@ class Heading(Stage):
     """For every rig with a gyro or a side sensor, whatever its law."""
 
     name = "heading"
+    begins = MappingProxyType({"gyro": nan})
 
     def __init__(self, settings: HeadingSettings) -> None:
         self.settings: HeadingSettings = settings
@@ -108,11 +111,6 @@ class Heading(Stage):
                 up_sign=0.0 if up is None else -1.0 if up.reversed else 1.0,
             )
         )
-
-    def start(self, batch: tuple[int, ...]) -> HeadingState:
-        assert self.memory is not None
-        made: HeadingState = self.memory.of(batch, gyro=nan)
-        return made
 
     def rungs(self, told: Told) -> list[Rung]:
         if not self.settings.up_sign:

@@ -205,6 +205,7 @@ class Law(Stage):
         self.functions = inputs.functions
         self.settings: LawSettings = settings_of(rig, inputs)
         self.form, self.memory = Form(LawColumns), Form(LawState)
+        self.begins = {"level": self.settings.start}
         self.columns = named(
             "law", *TWIST, ("level", ""), *((f"full_{n}", unit) for n, unit in TWIST), ("entered", "")
         )  # fmt: skip
@@ -222,11 +223,6 @@ class Law(Stage):
     def function(self, fractions: Floats) -> Floats:
         """Return what fractions of the functions, (C,), mean: forward, left, turn as fractions of full, (3,)."""
         return np.array(asked_by_law(int(self.settings.law), fractions.tolist()))
-
-    def start(self, batch: tuple[int, ...]) -> LawState:
-        assert self.memory is not None
-        made: LawState = self.memory.of(batch, level=self.settings.start)
-        return made
 
     def keep(self, other: Stage, state: LawState, batch: tuple[int, ...]) -> LawState:
         return self.choose(state, 0)

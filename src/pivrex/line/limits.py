@@ -207,14 +207,9 @@ def fit_hubs(
 
 @kernel
 def limits_step(
-    s: LimitSettings,
-    w: LimitScratch,
-    twist: Numbers,
-    heading: HeadingColumns,
-    turning_point: float,
-    wheels: WheelsColumns,
+    s: LimitSettings, w: LimitScratch, twist: Numbers, heading: HeadingColumns, turning_point: float, wheels: WheelsColumns,
     out: LimitsColumns,
-) -> None:
+) -> None:  # fmt: skip
     """Write what the wheels are given of what is asked, and what is lost."""
     side, point = side_of(heading), whole(turning_point)
     if s.needs.steered:

@@ -68,13 +68,8 @@ def row_sum(row: Numbers, values: Numbers, many: int) -> float:
 
 @kernel
 def motion_step(
-    s: MotionSettings,
-    w: MotionScratch,
-    speeds: Numbers,
-    pointing: PointingColumns,
-    heading: HeadingColumns,
-    out: MotionColumns,
-) -> None:
+    s: MotionSettings, w: MotionScratch, speeds: Numbers, pointing: PointingColumns, heading: HeadingColumns, out: MotionColumns,
+) -> None:  # fmt: skip
     """Write what wheels achieve together at their surface speeds: the residual is the length of what the wheel that disagrees most has
     left, the scrub the greatest side slip of a plain wheel.
     """

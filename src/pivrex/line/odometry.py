@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from math import nan
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -195,6 +196,7 @@ class Odometry(Stage):
     """For every rig. A robot whose encoders say nothing is believed to have done what it was told."""
 
     name = "odometry"
+    begins = MappingProxyType({"travels": nan, "angles": nan, "gyro": nan})
 
     def __init__(self, rig: Rig) -> None:
         o, maps = rig.odometry, kinematics_of(rig.chassis)
@@ -242,11 +244,6 @@ class Odometry(Stage):
         return cls(rig)
 
     # --- its state ---
-
-    def start(self, batch: tuple[int, ...]) -> OdometryState:
-        assert self.memory is not None
-        made: OdometryState = self.memory.of(batch, travels=nan, angles=nan, gyro=nan)
-        return made
 
     def put(self, state: OdometryState, pose: Floats, deviations: Floats | None = None) -> OdometryState:
         """Give the state of robots that are known to be at a pose, B + (3,).

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import MappingProxyType
+
 from pivrex.kernels.maths import div, is_nan, nan, pi, wrap
 from pivrex.kernels.records import Flags, Form, Numbers, Record, Wholes, field
 from pivrex.kernels.subset import kernel
@@ -83,6 +85,7 @@ class Pointing(Stage):
     """For rigs with steered wheels."""
 
     name = "pointing"
+    begins = MappingProxyType({"zero": nan})
 
     def __init__(self, rig: Rig) -> None:
         assert rig.steering is not None
@@ -111,8 +114,3 @@ class Pointing(Stage):
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Pointing | None:
         return cls(rig) if rig.steering is not None and rig.steered else None
-
-    def start(self, batch: tuple[int, ...]) -> PointingState:
-        assert self.memory is not None
-        made: PointingState = self.memory.of(batch, zero=nan)
-        return made

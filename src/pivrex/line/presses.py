@@ -153,15 +153,9 @@ def note_presses(
 
 @kernel
 def press(
-    s: BindingSettings,
-    w: BindingScratch,
-    before: BindingState,
-    after: BindingState,
-    k: int,
-    read: float,
-    t: float,
+    s: BindingSettings, w: BindingScratch, before: BindingState, after: BindingState, k: int, read: float, t: float,
     stopped: bool,
-) -> None:
+) -> None:  # fmt: skip
     """Find whether binding k lasts, and whether it is done now."""
     after.read[k] = read
     after.spent[k] = w.down[s.of[k]] and (before.spent[k] or w.beaten[k])
@@ -209,13 +203,8 @@ def grow_motions(
 
 @kernel
 def press_step(
-    s: BindingSettings,
-    w: BindingScratch,
-    before: BindingState,
-    after: BindingState,
-    clock: ClockColumns,
-    raw: RawColumns,
-) -> None:
+    s: BindingSettings, w: BindingScratch, before: BindingState, after: BindingState, clock: ClockColumns, raw: RawColumns,
+) -> None:  # fmt: skip
     """Let a tick pass: what of all that is bound acts. While the robot is stopped toggles fall off and motions end."""
     note_presses(s, w, before, after, raw)
     for k in range(len(s.of)):

@@ -70,14 +70,9 @@ def rate_limited(up: float, down: float, before: float, wanted: float) -> float:
 
 @kernel
 def rate_step(
-    s: RateSettings,
-    before: RateState,
-    after: RateState,
-    clock: ClockColumns,
-    scale: Fractions,
-    bindings: BindingsColumns,
+    s: RateSettings, before: RateState, after: RateState, clock: ClockColumns, scale: Fractions, bindings: BindingsColumns,
     out: Fractions,
-) -> None:
+) -> None:  # fmt: skip
     """Let functions change only so fast. Of a pair the one that gets least far sets how far both go, so that they move along the
     straight line to where they are wanted. Stopping and braking go round it.
     """

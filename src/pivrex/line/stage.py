@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
@@ -62,6 +63,8 @@ class Stage:
         How its columns stand, as its kernel knows them.
     memory : Form or None
         How its state stands, for a stage that remembers something.
+    begins : mapping
+        What of its state is not 0 before the first tick.
     scratch : Form or None
         Where its kernel computes, for one that needs a place.
     kept_while : tuple
@@ -77,6 +80,7 @@ class Stage:
     columns: tuple[Column, ...] = ()
     form: Form
     memory: Form | None = None
+    begins: Mapping[str, Any] = {}
     scratch: Form | None = None
     kept_while: tuple[object, ...] = ()
 
@@ -90,7 +94,7 @@ class Stage:
 
     def start(self, batch: tuple[int, ...]) -> Any:
         """Return the state before the first tick, for a batch of shape ``batch``; None for a stage that remembers nothing."""
-        return self.memory.start(batch) if self.memory is not None else None
+        return self.memory.of(batch, **self.begins) if self.memory is not None else None
 
     def keep(self, other: Stage, state: Any, batch: tuple[int, ...]) -> Any:
         """Return the state to go on with after the rig was changed, from that of the stage ``other`` of the rig before."""

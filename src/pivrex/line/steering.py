@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import MappingProxyType
+
 import numpy as np
 
 from pivrex.kernels.maths import atan2, copysign, cos, div, hypot, is_nan, nan, pi, sin, wrap
@@ -94,16 +96,9 @@ def inward_angle(inward: float, angle: float) -> float:
 
 @kernel
 def aim_wheel(
-    s: SteerSettings,
-    k: int,
-    before: float,
-    angle: float,
-    forward: float,
-    left: float,
-    size: float,
-    hold: bool,
+    s: SteerSettings, k: int, before: float, angle: float, forward: float, left: float, size: float, hold: bool,
     out: SteeringColumns,
-) -> None:
+) -> None:  # fmt: skip
     """Choose where a wheel points and how fast it rolls.
 
     ``before`` is where it was to point until now and ``angle`` where it points, in rad; ``forward`` and ``left`` are the velocity that it
@@ -167,6 +162,7 @@ class Steering(Stage):
     """For rigs with steered wheels: targets, what is left of the speeds, and the drives of the steering motors."""
 
     name = "steering"
+    begins = MappingProxyType({"target": nan})
 
     def __init__(self, rig: Rig, inputs: Inputs) -> None:
         assert rig.steering is not None
@@ -202,11 +198,6 @@ class Steering(Stage):
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Steering | None:
         return cls(rig, inputs) if rig.steering is not None and rig.steered else None
-
-    def start(self, batch: tuple[int, ...]) -> SteerState:
-        assert self.memory is not None
-        made: SteerState = self.memory.of(batch, target=nan)
-        return made
 
     # --- what it tells ---
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import MappingProxyType
+
 import numpy as np
 
 from pivrex.kernels.maths import div, is_nan, larger, nan, sqrt
@@ -137,6 +139,7 @@ class Zeroing(Stage):
     """For rigs with a gyro and a correction: the gyro's heading without the bias that was measured."""
 
     name = "zeroing"
+    begins = MappingProxyType({"gyro": nan})
 
     def __init__(self, rig: Rig) -> None:
         assert rig.gyro is not None
@@ -151,11 +154,6 @@ class Zeroing(Stage):
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Zeroing | None:
         return cls(rig) if rig.gyro is not None and rig.correction is not None else None
-
-    def start(self, batch: tuple[int, ...]) -> ZeroingState:
-        assert self.memory is not None
-        made: ZeroingState = self.memory.of(batch, gyro=nan)
-        return made
 
     def ask(self, state: ZeroingState) -> ZeroingState:
         """Return the state in which the bias is measured as soon as the robot stands and the gyro speaks."""

@@ -119,16 +119,9 @@ def _call(line: Line, model: StandIn | RealBody) -> Call:
 
 
 def drive(
-    line: Line,
-    model: StandIn | RealBody,
-    state: LineState,
-    robot: Any,
-    raw: Floats,
-    stop: Floats | float = 0.0,
-    driving: Floats | float = 0.0,
-    entry: Entry | None = None,
-    sensed: Floats | None = None,
-) -> tuple[LineState, Any, Floats]:
+    line: Line, model: StandIn | RealBody, state: LineState, robot: Any, raw: Floats, stop: Floats | float=0.0,
+    driving: Floats | float=0.0, entry: Entry | None=None, sensed: Floats | None=None,
+) -> tuple[LineState, Any, Floats]:  # fmt: skip
     """Let robots drive for a tick; the arguments are those of `Line.step`. What is ``sensed`` counts instead of what the stand-in says.
 
     Returns
@@ -156,14 +149,8 @@ def drive(
 
 
 def drive_through(
-    line: Line,
-    model: StandIn | RealBody,
-    state: LineState,
-    robot: Any,
-    rows: Floats,
-    given: Floats,
-    counts: Sequence[bool],
-) -> tuple[LineState, Any]:
+    line: Line, model: StandIn | RealBody, state: LineState, robot: Any, rows: Floats, given: Floats, counts: Sequence[bool],
+) -> tuple[LineState, Any]:  # fmt: skip
     """Let one robot drive through N ticks whose inputs are known beforehand.
 
     Parameters

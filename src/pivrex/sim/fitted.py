@@ -161,15 +161,9 @@ def absolute_reading(s: FittedSettings, k: int, angle: float) -> float:
 
 @kernel
 def sense_fitted(
-    s: FittedSettings,
-    travel: Numbers,
-    speed: Numbers,
-    angle: Numbers,
-    begin: Numbers,
-    upside_down: bool,
-    attached: Numbers,
+    s: FittedSettings, travel: Numbers, speed: Numbers, angle: Numbers, begin: Numbers, upside_down: bool, attached: Numbers,
     sensed: SensedRow,
-) -> None:
+) -> None:  # fmt: skip
     """Write what encoders, absolute sensors and the side sensor say."""
     for k in range(len(s.rolls)):
         sensed.travel[k], sensed.speed[k] = travel[k] * s.rolls[k], speed[k] * s.rolls[k]

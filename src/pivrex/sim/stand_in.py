@@ -173,14 +173,8 @@ def share_that_fits(s: StandInSettings, f: Scenery, pose: Numbers, forward: floa
 
 @kernel
 def stand_in_step(
-    r: PerfectRobot,
-    w: StandInScratch,
-    before: StandInState,
-    after: StandInState,
-    commanded: Numbers,
-    coasts: float,
-    dt: float,
-) -> None:
+    r: PerfectRobot, w: StandInScratch, before: StandInState, after: StandInState, commanded: Numbers, coasts: float, dt: float,
+) -> None:  # fmt: skip
     """Let one tick pass with the motors commanded the same all through it."""
     s, fit, f = r.own, r.fit, r.scenery
     decode(fit, commanded, w.drive, len(w.drive))

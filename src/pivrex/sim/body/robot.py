@@ -82,15 +82,9 @@ def begin_tick(before: BodyState, after: BodyState) -> None:
 
 @kernel
 def body_tick(
-    r: RealRobot,
-    chance: Chance,
-    w: BodyScratch,
-    before: BodyState,
-    after: BodyState,
-    commanded: Numbers,
-    coasts: float,
+    r: RealRobot, chance: Chance, w: BodyScratch, before: BodyState, after: BodyState, commanded: Numbers, coasts: float,
     dt: float,
-) -> None:
+) -> None:  # fmt: skip
     """Let one tick pass with the motors commanded the same all through it."""
     s, fit, motors = r.own, r.fit, r.motors
     begin_tick(before, after)
