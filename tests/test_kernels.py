@@ -507,6 +507,38 @@ class SameBitsTest(unittest.TestCase):
             assume(False)
         self.same(rig.with_body("real" if real else "perfect"), seed, often(600, 40))
 
+    @slow
+    def test_nan_and_infinity_through_line_and_body(self) -> None:
+        """Whatever devices, links and callers hand in: readings, what was sensed, twists, aims, plans, commands."""
+        c_engine()
+        for name in ALL:
+            found = []
+            for one in (PLAIN, engine()):
+                with with_engine(one):
+                    found.append(list(self.strange(read_rig(demo_path(name)), often(200, 40))))
+            for k, (mine, theirs) in enumerate(zip(*found, strict=True)):
+                self.assertTrue(equal_bits(mine, theirs), f"{name} {k}")
+
+    def strange(self, rig: Rig, ticks: int) -> Iterator[NDArray[np.float64]]:
+        line, model, chance = Line(rig), stand_in_of(rig, FIELD), np.random.default_rng(3)
+        state, robot = line.start(), model.start()
+
+        def values(count: int) -> NDArray[np.float64]:
+            return np.where(chance.random(count) < 0.3, chance.choice(SPECIAL, count), chance.uniform(-1, 1, count))
+
+        for k in range(ticks):
+            sensed, plan = (
+                values(len(line.stages["sensed"].columns)),
+                np.array([float(chance.integers(1, 5)), *values(10)]),
+            )
+            entry = Entry(twist=values(3), aim=values(1)[0], plan=plan if k % 3 else None) if k % 4 else None
+            state, row = line.step(state, values(len(line.channels)), sensed, float(k % 7 == 6), 0.0, entry=entry)
+            if k % 10 == 9:
+                state = line.start()  # a state that has become NaN throughout says nothing more
+                robot = model.start()
+            robot = model.step(robot, np.where(np.isnan(line.told(row)), 0.0, values(len(line.told(row)))), line.dt_s)
+            yield np.concatenate((row, state.memory.data, robot.data, model.sense(robot)))
+
     def test_batches_over_threads_are_each_as_one_alone(self) -> None:
         """More robots than one thread takes: each share of them computes in a place of its own."""
         rig = read_rig(demo_path("plover"))
