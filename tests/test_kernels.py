@@ -395,6 +395,24 @@ class EngineTest(TempCase):
         run = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, env=env)
         self.assertEqual(run.stdout.split(), ["cached"] * 3)
 
+    @unittest.skipUnless(hasattr(os, "fork"), "this system does not fork")
+    def test_a_forked_process_has_threads_of_its_own(self) -> None:
+        """A batch over threads in the parent, then in a child that was forked: it ends, with the same numbers."""
+        c_engine()
+        code = (
+            "import os, numpy as np; import pivrex.kernels.calls as c; c._cores = lambda: 2\n"
+            "from pivrex.line.se2 import move\n"
+            "poses = np.random.default_rng(1).uniform(-1, 1, (500, 3))\n"
+            "first = move(poses, poses)\n"
+            "child = os.fork()\n"
+            "if child == 0: os._exit(0 if np.array_equal(move(poses, poses), first) else 5)\n"
+            "print(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]))"
+        )
+        run = subprocess.run(
+            [sys.executable, "-W", "ignore", "-c", code], capture_output=True, text=True, check=True, timeout=60
+        )
+        self.assertEqual(run.stdout.strip(), "0", run.stderr)
+
     def test_the_trial_notices_a_single_bit(self) -> None:
         library = c_engine().library
         self.assertEqual(same_bits(library), "")

@@ -149,7 +149,9 @@ class KernelLoop:
                     kept.append(own)
                     there[k] = own.address
             jobs.append(
-                _pool().submit(self._run[1], end - begin, self._integers.pack(*there), tail[0], tail[1], tail[2], None)
+                _pool(os.getpid()).submit(
+                    self._run[1], end - begin, self._integers.pack(*there), tail[0], tail[1], tail[2], None
+                )
             )
         for job in jobs:
             job.result()
@@ -195,5 +197,6 @@ def _cores() -> int:
 
 
 @cache
-def _pool() -> ThreadPoolExecutor:
+def _pool(process: int) -> ThreadPoolExecutor:
+    """Return the threads of a process: one that was forked has none of its parent's."""
     return ThreadPoolExecutor(_cores(), thread_name_prefix="kernels")

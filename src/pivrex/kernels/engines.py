@@ -118,7 +118,7 @@ def cache_folder() -> Path:
 
 def _build(folder: Path) -> None:
     """Build a library beside the running program, in a process of its own: no tick waits for it."""
-    global _now  # noqa: PLW0603
+    global _now, _building  # noqa: PLW0603
     made = subprocess.run(
         [sys.executable, "-m", "pivrex.kernels.building", str(folder)],
         capture_output=True, text=True, check=False, stdin=subprocess.DEVNULL,
@@ -126,19 +126,32 @@ def _build(folder: Path) -> None:
     if made.returncode:
         said = (made.stderr.strip().splitlines() or ["it could not be built"])[-1]
         _now = Engine("plain", None, said)
-        return
-    path = Path(made.stdout.strip())
-    library, wrong = loaded(path, digest())
-    _now = (
-        Engine("cached", library, str(path)) if library is not None else Engine("plain", None, f"{path.name} {wrong}")
-    )
+    else:
+        path = Path(made.stdout.strip())
+        library, wrong = loaded(path, digest())
+        name, said = ("cached", str(path)) if library is not None else ("plain", f"{path.name} {wrong}")
+        _now = Engine(name, library, said)
+    _building = None
+
+
+def _forked() -> None:
+    """Choose again in a process that was forked while a library was being built: nothing builds it there."""
+    global _now, _building, _lock  # noqa: PLW0603
+    _lock = Lock()
+    if _building is not None:
+        _now = _building = None
+
+
+if hasattr(os, "register_at_fork"):
+    os.register_at_fork(after_in_child=_forked)
 
 
 def wait_for_it() -> Engine:
     """Wait until an engine that is being built is ready; gives the one that counts from then on."""
     engine()
-    if _building is not None:
-        _building.join()
+    building = _building
+    if building is not None:
+        building.join()
     return engine()
 
 
