@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
 from pivrex.errors import RunError, SaveError
-from pivrex.formats import read_ticks, tick_line, tick_lines
+from pivrex.formats import read_ticks, tick_lines
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig
 from pivrex.rig.field import Field, Keep, Zone
@@ -58,8 +58,9 @@ class TickFormatTest(unittest.TestCase):
         np.testing.assert_array_equal(back[there].view(np.int64), rows[there].view(np.int64))
 
     def test_written_by_hand(self) -> None:
-        self.assertEqual(tick_line(np.array([1.0, -0.0, 0.1, np.nan, -2.5])), "1,-0,0.1,,-2.5\n")
-        self.assertEqual(tick_line(np.array([np.inf, np.nan, 2.0])), "inf,,2\n")
+        self.assertEqual(tick_lines(np.array([[1.0, -0.0, 0.1, np.nan, -2.5]])), b"1,-0,0.1,,-2.5\n")
+        self.assertEqual(tick_lines(np.array([[np.inf, np.nan, 2.0]])), b"inf,,2\n")
+        self.assertEqual(tick_lines(np.empty((0, 3))), b"")
 
     def test_a_damaged_line_is_named(self) -> None:
         with self.assertRaises(ValueError) as caught:

@@ -15,7 +15,7 @@ from pivrex.export.routine import write_routine
 from pivrex.export.table import write_ticks
 from pivrex.export.wiring import wiring_rows, write_wiring
 from pivrex.formats.recording import Recording
-from pivrex.formats.ticks import tick_header, tick_line
+from pivrex.formats.ticks import tick_header, tick_lines
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig
 from pivrex.routine import check_text
@@ -81,7 +81,7 @@ class PlayThroughTest(TempCase):
         line = Line(plain_rig())
         self.assertEqual(len(tick_header(line).split(",")), len(line.layout))
         (row,) = self.play("t,left_y,left_x\n0,-0.1234567890123456,0\n")
-        cells = tick_line(row).split(",")
+        cells = tick_lines(row[np.newaxis]).decode("ascii").split(",")
         self.assertEqual(cells[0], "0")
         # every bit is kept, and what is not there is an empty cell
         np.testing.assert_array_equal([float(c) if c.strip() else np.nan for c in cells], row)
@@ -90,7 +90,15 @@ class PlayThroughTest(TempCase):
             ([0.1, 2.0, np.nan, -2.0, -0.0], "0.1,2,,-2,-0\n"),
             ([0.1, 2.0, np.nan, 2.0, 0.0], "0.1,2,,2,0\n"),
         ):
-            self.assertEqual(tick_line(np.array(values)), written)
+            self.assertEqual(tick_lines(np.array([values])), written.encode("ascii"))
+
+    def test_a_long_pause_leaves_no_line(self) -> None:
+        # 20 s are 1,200 ticks, more than are computed together
+        recording = self.write("r.csv", "t,left_y,left_x\n0,-0.1,0\n20,-0.2,0\n20.1,-0.3,0\n")
+        table = self.folder / "out.csv"
+        self.assertEqual(write_ticks(plain_rig(), recording, None, table, every_tick=False), 3)
+        lines = table.read_text("ascii").splitlines()
+        self.assertEqual([line.partition(",")[0] for line in lines[1:]], ["0", "1200", "1206"])
 
 
 @slow

@@ -16,7 +16,7 @@ from pivrex.files import open_persons
 from pivrex.formats.recording import Recording
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
-from pivrex.runs import play_through
+from pivrex.runs import blocks_of_ticks
 from pivrex.scene.floor import field_scene, whole
 from pivrex.scene.robot import add_robot
 from pivrex.scene.scene import Scene
@@ -89,7 +89,8 @@ def _positions(rig: Rig, field: Field, recording: Path) -> Floats:
         return _from_table(recording)
     layout = Line(rig).layout
     at = [layout.at("clock", "t"), *(layout.at("truth", n) for n in ("x", "y", "heading"))]
-    return np.array([row[at] for row in play_through(rig, table, field, every_tick=True, own_body=True)])
+    blocks = blocks_of_ticks(rig, table, field, every_tick=True, own_body=True)
+    return np.concatenate([block[:, at] for block in blocks])
 
 
 def _from_table(path: Path) -> Floats:

@@ -10,10 +10,10 @@ from typing import TextIO
 
 from pivrex.files import writing
 from pivrex.formats.recording import Recording
-from pivrex.formats.ticks import tick_header, tick_line, tick_lines
+from pivrex.formats.ticks import tick_header, tick_lines
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
-from pivrex.runs import as_played, play_through
+from pivrex.runs import as_played, blocks_of_ticks
 from pivrex.runs.run import Run
 
 __all__ = ["write_run", "write_ticks"]
@@ -69,12 +69,12 @@ def _write_pieces(run: Run, stream: TextIO) -> None:
 
 
 def _write(rig: Rig, recording: Recording, field: Field | None, stream: TextIO, every_tick: bool) -> int:
-    # asked before anything is written: a recording that lacks a column leaves no header behind
-    rows = play_through(rig, recording, field, every_tick)
-    first = next(rows)
+    # the first block is asked for before anything is written: a recording that lacks a column leaves no header behind
+    blocks = blocks_of_ticks(rig, recording, field, every_tick)
+    first = next(blocks)
     stream.write(tick_header(Line(as_played(rig))))
     count = 0
-    for row in chain([first], rows):
-        stream.write(tick_line(row))
-        count += 1
+    for block in chain([first], blocks):
+        stream.write(tick_lines(block).decode("ascii"))
+        count += len(block)
     return count

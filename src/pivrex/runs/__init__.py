@@ -1,5 +1,5 @@
 """Recordings played through a line: the Ticks that they make."""
 
-from pivrex.runs.ticks import as_played, play_through
+from pivrex.runs.ticks import as_played, blocks_of_ticks, play_through
 
-__all__ = ["as_played", "play_through"]
+__all__ = ["as_played", "blocks_of_ticks", "play_through"]

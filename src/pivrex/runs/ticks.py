@@ -1,9 +1,9 @@
-"""A recording through the line: the Ticks it makes, one at a time, however long it is."""
+"""A recording through the line: the Ticks it makes, some hundred at a time, however long it is."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from itertools import islice
+from itertools import chain, islice
 from typing import NamedTuple
 
 import numpy as np
@@ -20,7 +20,7 @@ from pivrex.sim.driving import drive_through
 from pivrex.sim.model import AnyStandIn, stand_in_of
 from pivrex.sim.stand_in import StandIn
 
-__all__ = ["as_played", "play_through"]
+__all__ = ["as_played", "blocks_of_ticks", "play_through"]
 
 CHUNK = 512
 """Passes computed together; more is hardly faster and needs more memory."""
@@ -39,6 +39,13 @@ def as_played(rig: Rig) -> Rig:
 def play_through(
     rig: Rig, recording: Recording, field: Field | None, every_tick: bool = False, own_body: bool = False
 ) -> Iterator[Floats]:
+    """Give the rows of `blocks_of_ticks` one by one."""
+    return chain.from_iterable(blocks_of_ticks(rig, recording, field, every_tick, own_body))
+
+
+def blocks_of_ticks(
+    rig: Rig, recording: Recording, field: Field | None, every_tick: bool = False, own_body: bool = False
+) -> Iterator[Floats]:
     """Play a recording through a rig's line with the stand-in robot, as the interface does.
 
     Parameters
@@ -55,8 +62,8 @@ def play_through(
 
     Yields
     ------
-    (K,) float64
-        Rows in the layout of ``Line(as_played(rig))``, or with its own body of ``Line(rig)``.
+    (N, K) float64
+        Rows in the layout of ``Line(as_played(rig))``, or with its own body of ``Line(rig)``; at most `CHUNK`.
 
     Raises
     ------
@@ -102,7 +109,7 @@ def _in_chunks(
                     own[places[title]] = value
         rows = line.begin(ticks, raw, np.zeros(count), 0.0, driving, NOWHERE)
         state, robot = drive_through(line, model, state, robot, rows, given, counts)
-        yield from (row for row, step in zip(rows, chunk, strict=True) if step.shown)
+        yield rows[[step.shown for step in chunk]]
 
 
 class _Step(NamedTuple):
