@@ -294,6 +294,8 @@ class FlowTest(unittest.TestCase):
         ]
         self.assertLess(max(ends) - min(ends), 0.5)
         self.assertLess(whole["until one ends"].pose[0], 0.2)  # the drive was ended too
+        over = played("at once until all end\n    wait 0.1 s\n    move boom to 40 deg over 2 s and wait", coot)
+        self.assertAlmostEqual(over.time_s, 2.0, delta=0.3)  # as it takes alone
 
     def test_everything_is_off_at_the_end(self) -> None:
         coot = ideal("coot")

@@ -40,6 +40,11 @@ _FEEL = Call(feel_tick, ("felt",))
 class Belief:
     """The believed poses of a batch.
 
+    Attributes
+    ----------
+    poses : batch + (3,) float64
+        Where each believes to be: x and y in m, heading in rad, unwrapped.
+
     Notes
     -----
     A routine that says where it is moves the odometry along: at once for its next step, in the line from the next tick on.
@@ -50,7 +55,7 @@ class Belief:
         layout = line.layout
         self._pose_at = layout.these("odometry", ("x", "y", "heading"))
         self._has = float(layout.has("heading", "heading")), float(layout.has("frame", "heading"))
-        self._poses: Floats = np.array(np.broadcast_to(start, (*batch, 3)), np.float64)
+        self.poses: Floats = np.array(np.broadcast_to(start, (*batch, 3)), np.float64)
         self.felt: Felt | None = None
         self._said: tuple[tuple[int, Floats, Floats], ...] = ()
         """Who says to be somewhere else, since the last tick: where it believed to be, and where it says that it is."""
@@ -60,27 +65,27 @@ class Belief:
     @property
     def x(self) -> Floats:
         """Where it believes to be, in m."""
-        return self._poses[..., 0]
+        return self.poses[..., 0]
 
     @property
     def y(self) -> Floats:
         """The same along the field's y."""
-        return self._poses[..., 1]
+        return self.poses[..., 1]
 
     @property
     def heading(self) -> Floats:
         """How it looks, in rad, unwrapped."""
-        return self._poses[..., 2]
+        return self.poses[..., 2]
 
     def copied(self) -> Belief:
         """Return a copy that goes its own way."""
         made = copy.copy(self)
-        made._poses = self._poses.copy()
+        made.poses = self.poses.copy()
         made.felt = self.felt._replace() if self.felt is not None else None
         return made
 
     def _pose(self, i: int) -> Floats:
-        return self._poses[(i,) if self._batch else ()].copy()
+        return self.poses[(i,) if self._batch else ()].copy()
 
     def put(self, i: int, x: float, y: float, heading: float | None) -> None:
         """Let one robot believe to be somewhere else."""
@@ -100,7 +105,7 @@ class Belief:
         self._marks += ((i, mark),)
 
     def _set(self, i: int, pose: Floats) -> None:
-        self._poses[(i,) if self._batch else ()] = pose
+        self.poses[(i,) if self._batch else ()] = pose
 
     def before(self, line: Line, state: LineState) -> tuple[LineState, list[int]]:
         """Give the line's state for this tick, with the odometry of those who said where they are, or are known by a mark; and to
@@ -134,12 +139,12 @@ class Belief:
 
     def feel(self, row: Floats) -> Felt:
         """Take in the Tick before, B + (K,)."""
-        self._poses = row[..., self._pose_at].copy()
+        self.poses = row[..., self._pose_at].copy()
         for i, was, now in self._said:  # that Tick was made before the line knew of it
             self._set(i, _carried(self._pose(i), was, now))
         self._said = ()
         self.felt = felt = Form(Felt).start(self._batch)
-        _FEEL(self._batch, Tick(self._line.form, row), self._poses, *self._has, felt)
+        _FEEL(self._batch, Tick(self._line.form, row), self.poses, *self._has, felt)
         return felt
 
 

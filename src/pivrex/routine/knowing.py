@@ -7,9 +7,11 @@ from typing import TYPE_CHECKING, Any
 
 from pivrex.line.stage import Floats
 from pivrex.line.zeroing import DONE
+from pivrex.routine import watching as w
 from pivrex.routine.kinds import COUNTS
 from pivrex.routine.motion import wrapped
 from pivrex.routine.program import AttachStep
+from pivrex.routine.watching import NoWatchError, Step
 
 if TYPE_CHECKING:
     import numpy as np
@@ -39,7 +41,7 @@ class Knowing:
     _names: list[str]
     _arms: list[str]
     _requests: Floats
-    _seen: list[list[float]]
+    _seen: Floats
     _places: dict[str, int]
     _columns: np.ndarray
     _zeroes: list[int]
@@ -58,7 +60,7 @@ class Knowing:
         return self._requests.copy()
 
     def _raw(self, i: int, name: str) -> float:
-        return self._seen[i][self._places[name]]
+        return float(self._seen[i, self._places[name]])
 
     def _place_of(self, step: AttachStep, value: float) -> float:
         return value * self._words.per_count(step.name) if step.kind == COUNTS else value
@@ -131,3 +133,35 @@ class Knowing:
         if state == "there":
             return self.there(i, name)
         return (self._hands[i].goals.get(name, self._raw(i, name)) > 0.5) == (state == "on")
+
+    def watched(self, i: int, name: str, state: str) -> list[Step]:  # noqa: PLR0911 - a case for each word
+        """Give the steps of a watch that do what `reading` and `state` do, until the mind has run again; raises `NoWatchError`."""
+        opposite = [(w.NEGATION, 0, 0.0)] if state in ("silent", "off") else []
+        if state in ("heard", "silent"):
+            return [*self.watched(i, name, ""), (w.HEARD, 0, 0.0), *opposite]
+        if state in ("on", "off"):
+            goal = self._hands[i].goals.get(name)
+            now = (w.COLUMN, self._place(name), 0.0) if goal is None else (w.CONSTANT, 0, goal)
+            return [now, (w.CONSTANT, 0, 0.5), (w.MORE, 0, 0.0), *opposite]
+        if state:
+            return self._there(i, name)
+        if name == "time":
+            return [(w.TIME, 0, 0.0)]
+        if name in ("x", "y", "heading"):
+            return [(w.ANGLE, 2, 0.0) if name == "heading" else (w.POSE, ("x", "y").index(name), 0.0)]
+        if name in self._words.sensors:
+            return [(w.CONSTANT, 0, nan) if name in self._hands[i].off else (w.SENSOR, self._place(name), 0.0)]
+        return [(w.COLUMN, self._place(name), 0.0)]
+
+    def _there(self, i: int, name: str) -> list[Step]:
+        """Give the steps of `there`: it is where it was sent once a move over a time has come to its last tick."""
+        hands, at = self._hands[i], (w.COLUMN, self._place(name), 0.0)
+        _, _, begin, count = hands.ramps.get(name, (0.0, 0.0, 0, 0))
+        goal = (w.CONSTANT, 0, hands.goals[name]) if name in hands.goals else at
+        off = [at, goal, (w.MINUS, 0, 0.0), (w.SIZE, 0, 0.0), (w.CONSTANT, 0, self.reach(name).near), (w.LESS, 0, 0.0)]
+        return [(w.TICK, 0, 0.0), (w.CONSTANT, 0, float(begin + count)), (w.MORE_SAME, 0, 0.0), *off, (w.AND, 0, 0.0)]
+
+    def _place(self, name: str) -> int:
+        if name not in self._places:
+            raise NoWatchError
+        return self._places[name]

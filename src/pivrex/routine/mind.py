@@ -29,7 +29,7 @@ from pivrex.routine.program import (
 )  # fmt: skip
 from pivrex.routine.thread import UNKNOWN, Blocked, Frame, StepRecord, Thread, copied, renumber
 from pivrex.routine.values import FaultError, Seen, holds, value_of
-from pivrex.routine.waiting import has_come, wakes
+from pivrex.routine.waiting import has_come
 from pivrex.routine.world import World
 
 __all__ = ["FINISHED", "RUNS", "STOPPED", "Mind"]
@@ -74,11 +74,6 @@ class Mind:
         """How far each code has been done: the instruction after the last that was looked at."""
 
     # --- what may go on ---
-
-    @property
-    def wakes(self) -> float:
-        """The tick at which something is over by itself; below 0 while it must look at every tick."""
-        return wakes(self.threads.values())
 
     def line(self) -> int:
         """Give the line of the routine that is being done: the motion's, if there is one."""

@@ -34,6 +34,7 @@ from pivrex.routine.program import AttachStep, FollowStep, Instruction, MotionSt
 from pivrex.routine.robot import RobotWords
 from pivrex.routine.thread import UNKNOWN
 from pivrex.routine.values import Seen, value_of
+from pivrex.routine.watching import LOOK, SCRATCH, WATCH, Watch, watch_of
 
 __all__ = ["Runner"]
 
@@ -74,7 +75,7 @@ class Runner(Knowing):
         self._habits = [Habits(*own) for _ in range(self._count)]
         self._motions, self.follows = Motions(line, batch), Follows(line, batch)
         self.belief = Belief(line, batch, start)
-        self._wakes = np.full(self._count, -inf)
+        self._watch: Watch = WATCH.of(batch, wakes=-inf)
         self._zeroes: list[int] = []
         self._zero_asked = [0] * self._count
         self._names = list(rig.attachments)
@@ -93,7 +94,7 @@ class Runner(Knowing):
         if layout.has("zeroing", "status"):
             sensed["zeroing status"] = layout.at("zeroing", "status")
         self._places, self._columns = {n: k for k, n in enumerate(sensed)}, np.array(list(sensed.values()), np.intp)
-        self._seen: list[list[float]] = []
+        self._seen: Floats = np.zeros((self._count, len(sensed)))
         self._requests = np.zeros((*batch, len(self._names), 3))
         self._requests[..., 1] = nan
 
@@ -110,7 +111,7 @@ class Runner(Knowing):
         made._habits = [replace(h, slow=dict(h.slow)) for h in self._habits]
         made._motions = self._motions.copied()
         made.belief, made.follows = self.belief.copied(), self.follows.copied()
-        made._wakes, made._lines, made._requests = self._wakes.copy(), self._lines.copy(), self._requests.copy()
+        made._watch, made._lines, made._requests = self._watch._replace(), self._lines.copy(), self._requests.copy()
         made._zeroes, made._zero_asked = list(self._zeroes), list(self._zero_asked)
         return made
 
@@ -157,8 +158,7 @@ class Runner(Knowing):
         if row is None:
             return self._entry(Form(Command).of(self._batch, aim=nan, frame=OF_ROBOT))
         felt, done = self.feel(row)
-        seen = row[..., self._columns].tolist()
-        self._seen = seen if self._batch else [seen]
+        self._seen = row[..., self._columns].reshape(self._count, -1)
         self._run(done)
         entry = self._entry(self._motions.command(felt))
         self.n += 1
@@ -189,20 +189,26 @@ class Runner(Knowing):
         return self.line.changed(state, "zeroing", asked)
 
     def _run(self, done: Any) -> None:
-        n = self.n
-        if not self._batch:
-            if not self.minds[0].ended and (done or n >= self._wakes[0]):
-                self._run_one(0, n, bool(done))
-            return
-        for i in np.flatnonzero(done | (n >= self._wakes)).tolist():
+        n, woken = self.n, np.zeros((*self._batch, 1))
+        seen = self._seen if self._batch else self._seen[0]
+        LOOK(self._batch, self._watch, SCRATCH.scratch, seen, self.belief.poses, float(n), n * self.line.dt_s, woken)
+        moved = np.atleast_1d(done)
+        for i in np.flatnonzero(moved | (woken.reshape(-1) > 0)).tolist():
             if not self.minds[i].ended:
-                self._run_one(i, n, bool(done[i]))
+                self._run_one(i, n, bool(moved[i]))
 
     def _run_one(self, i: int, n: int, moved: bool) -> None:
         mind = self.minds[i]
         mind.run(self.program, n, self, moved)
-        self._wakes[i] = inf if mind.ended else mind.wakes
         self._lines[i] = 0.0 if mind.ended else mind.line()
+        wakes, steps = (
+            (inf, []) if mind.ended else watch_of(mind.threads, lambda name, state: self.watched(i, name, state))
+        )
+        watch, at = self._watch, (i,) if self._batch else ()
+        watch.wakes[at], watch.length[at] = wakes, len(steps)
+        if steps:
+            for numbers, values in zip((watch.does, watch.place, watch.value), zip(*steps, strict=True), strict=True):
+                numbers[(*at, slice(len(steps)))] = values
 
     def _entry(self, command: Command) -> Entry:
         """Put together what all ask for."""
@@ -303,9 +309,8 @@ class Runner(Knowing):
             self.follows.begin(i, plan, step.here, self._planner.most_way(step, seen), step.feeds)
             return
         motion = self._planner.plan(step, seen, self._standing(i))
-        seconds = self._habits[i].slow.get(code, nan)
-        if isfinite(seconds):
-            motion = slower(motion, seconds - self._settles)
+        if code in self._habits[i].slow:
+            motion = slower(motion, self._habits[i].slow[code] - self._settles)
         belief, felt = self.belief, self.belief.felt
         assert felt is not None
         x, y, heading = (self._one(i, v) for v in (belief.x, belief.y, felt.heading))
@@ -342,11 +347,11 @@ class Runner(Knowing):
         return 0.0
 
     def slow(self, i: int, branch: str, seconds: float) -> None:
-        self._habits[i].slow[branch] = seconds
+        if isfinite(seconds):
+            self._habits[i].slow[branch] = seconds
 
     def slowed(self, i: int, code: str, seconds: float) -> float:
-        longer = self._habits[i].slow.get(code, nan)
-        return longer if isfinite(longer) else seconds
+        return self._habits[i].slow.get(code, seconds)
 
     def is_slowed(self, i: int, code: str) -> bool:
-        return isfinite(self._habits[i].slow.get(code, nan))
+        return code in self._habits[i].slow

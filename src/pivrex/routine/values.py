@@ -6,10 +6,9 @@ from collections.abc import Callable, Mapping
 from math import isfinite, nan, sqrt
 
 from pivrex.routine.nodes import Call, Compare, Condition, Expression, Group, IsState, Not, Quantity, Variable
+from pivrex.routine.watching import SAME
 
 __all__ = ["FaultError", "Seen", "holds", "value_of"]
-
-SAME = 1e-9
 
 
 class FaultError(Exception):

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from math import inf
 
 from pivrex.routine.planning import number
 from pivrex.routine.program import Limit
-from pivrex.routine.thread import Blocked, Thread
+from pivrex.routine.thread import Blocked
 from pivrex.routine.values import Seen
 from pivrex.routine.world import World
 
-__all__ = ["has_come", "limit_tick", "wakes"]
-
-WATCHED = ("there", "settle", "zero", "home", "join")
-"""Kinds of waiting that may be over at any tick."""
+__all__ = ["has_come", "limit_tick"]
 
 STEADY_TICKS = 6
 """So many ticks in a row a robot must rest."""
@@ -47,19 +43,6 @@ def has_come(b: Blocked, i: int, n: int, world: World, moved: bool) -> bool:  # 
         case _:
             return False
     return b.still >= STEADY_TICKS
-
-
-def wakes(threads: Iterable[Thread]) -> float:
-    """Give the tick at which something is over by itself; below 0 while every tick must be looked at."""
-    first = inf
-    for thread in threads:
-        b = thread.blocked
-        if thread.ended:
-            continue
-        if b is None or b.kind in WATCHED or b.cond is not None:
-            return -inf
-        first = min(first, b.until_n, b.limit_n)
-    return first
 
 
 def limit_tick(limit: Limit, seen: Seen, n: int, dt_s: float) -> float:

@@ -1,0 +1,254 @@
+"""What robots in the middle of a routine wait for, written down as numbers: a kernel looks in every tick who must go on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from pivrex.kernels.engines import Call
+from pivrex.kernels.maths import div, inf, is_nan, larger, mod, nan, pi, smaller, sqrt
+from pivrex.kernels.records import Form, Number, Numbers, Record, Whole, Wholes, field
+from pivrex.kernels.subset import kernel
+from pivrex.routine.nodes import Binary, Compare, Condition, Expression, Group, IsState, Not, Quantity
+from pivrex.routine.nodes import Call as Function
+from pivrex.routine.thread import Blocked, Thread
+
+__all__ = [
+    "AND", "ANGLE", "COLUMN", "CONSTANT", "HEARD", "LESS", "LOOK", "MINUS", "MORE", "MORE_SAME",
+    "NEGATION", "POSE", "SAME", "SCRATCH", "SENSOR", "SIZE", "TICK", "TIME", "WATCH", "NoWatchError",
+    "Step", "Watch", "watch_of",
+]  # fmt: skip
+
+LONGEST, DEEPEST = 32, 10
+"""So many steps has a condition at most, and so many values that wait for their sign; a longer one is computed by the interpreter."""
+
+SAME = 1e-9
+"""Numbers that are no farther apart are the same."""
+
+# what a step does: it puts a value on the stack,
+CONSTANT, COLUMN, SENSOR, TIME, TICK, POSE, ANGLE = 0, 1, 2, 3, 4, 5, 6
+# changes the last one,
+NEGATIVE, SIZE, ROOT, NEGATION, HEARD = 7, 8, 9, 10, 11
+# or makes one of the last two
+PLUS, MINUS, TIMES, OVER, LEAST, MOST, LESS, LESS_SAME = 12, 13, 14, 15, 16, 17, 18, 19
+MORE, MORE_SAME, IS, IS_NOT, AND, OR = 20, 21, 22, 23, 24, 25
+
+WATCHED = ("settle", "zero", "home")
+"""Kinds of waiting that only the interpreter can tell the end of, tick by tick."""
+
+SIGNS = {
+    "+": PLUS, "-": MINUS, "*": TIMES, "/": OVER, "<": LESS, "<=": LESS_SAME, ">": MORE, ">=": MORE_SAME, "is": IS, "is not": IS_NOT,
+}  # fmt: skip
+
+
+class Watch(Record):
+    """What one robot waits for.
+
+    Attributes
+    ----------
+    wakes : float
+        The tick at which something is over by itself; -inf to look at every tick, inf for never.
+    length : int
+        How many steps its condition has; 0 for none.
+    does, place, value
+        Each step: what it does, with which column and which number.
+    """
+
+    wakes: Number = field()
+    length: Whole = field()
+    does: Wholes = field("steps")
+    place: Wholes = field("steps")
+    value: Numbers = field("steps")
+
+
+class WatchScratch(Record):
+    """The values that wait for their sign."""
+
+    is_scratch = True
+
+    stack: Numbers = field("deep")
+
+
+@kernel
+def is_finite(x: float) -> bool:
+    """Return whether it is neither infinite nor NaN."""
+    return -inf < x < inf
+
+
+@kernel
+def changed(does: int, a: float) -> float:
+    """Return what a step makes of one value."""
+    if does == NEGATIVE:
+        return -a
+    if does == NEGATION:
+        return 0.0 if a > 0.0 else 1.0
+    if does == HEARD:
+        return 0.0 if is_nan(a) else 1.0
+    if not is_finite(a):
+        return nan
+    return sqrt(a) if does == ROOT else abs(a)
+
+
+@kernel
+def compared(does: int, a: float, b: float) -> bool:  # noqa: PLR0911 - a case for each sign
+    """Return whether a comparison of two values, or a pair of conditions, holds; one with NaN does not."""
+    if does == LESS:
+        return a < b
+    if does == LESS_SAME:
+        return a <= b
+    if does == MORE:
+        return a > b
+    if does == MORE_SAME:
+        return a >= b
+    if does == IS:
+        return abs(a - b) < SAME
+    if does == IS_NOT:
+        return abs(a - b) >= SAME
+    if does == AND:
+        return a > 0.0 and b > 0.0
+    return a > 0.0 or b > 0.0
+
+
+@kernel
+def joined(does: int, a: float, b: float) -> float:  # noqa: PLR0911 - a case for each sign
+    """Return what a step makes of two values."""
+    if does == PLUS:
+        return a + b
+    if does == MINUS:
+        return a - b
+    if does == TIMES:
+        return a * b
+    if does == OVER:
+        return div(a, b)
+    if LEAST <= does <= MOST:
+        if not is_finite(a) or not is_finite(b):
+            return nan
+        return smaller(a, b) if does == LEAST else larger(a, b)
+    return 1.0 if compared(does, a, b) else 0.0
+
+
+@kernel
+def put(w: Watch, k: int, seen: Numbers, pose: Numbers, n: float, time: float) -> float:
+    """Return the value that step k puts on the stack."""
+    if w.does[k] == COLUMN:
+        return seen[w.place[k]]
+    if w.does[k] == SENSOR:  # what measures nothing says 0
+        return seen[w.place[k]] if seen[w.place[k]] > 0.0 else nan
+    if w.does[k] == POSE:
+        return pose[w.place[k]]
+    if w.does[k] == ANGLE:  # within (-π, π]
+        return pi - mod(pi - pose[w.place[k]], 2.0 * pi)
+    if w.does[k] == TICK:
+        return n
+    return time if w.does[k] == TIME else w.value[k]
+
+
+@kernel
+def look(w: Watch, c: WatchScratch, seen: Numbers, pose: Numbers, n: float, time: float, woken: Numbers) -> None:
+    """Write whether the interpreter must go on with a robot in tick n: its time has come, its condition holds, or the condition divides
+    by 0 or takes the root of something below 0.
+    """
+    woken[0] = 1.0 if n >= w.wakes else 0.0
+    top = 0
+    for k in range(w.length):
+        does = w.does[k]
+        if does < NEGATIVE:
+            c.stack[top] = put(w, k, seen, pose, n, time)
+            top += 1
+        elif does < PLUS:
+            if does == ROOT and c.stack[top - 1] < 0.0:
+                woken[0] = 1.0
+            c.stack[top - 1] = changed(does, c.stack[top - 1])
+        else:
+            top -= 1
+            if does == OVER and c.stack[top] == 0.0:
+                woken[0] = 1.0
+            c.stack[top - 1] = joined(does, c.stack[top - 1], c.stack[top])
+    if top > 0 and c.stack[0] > 0.0:
+        woken[0] = 1.0
+
+
+LOOK = Call(look, ("woken",))
+
+WATCH, SCRATCH = Form(Watch, steps=LONGEST), Form(WatchScratch, deep=DEEPEST)
+
+Step = tuple[int, int, float]
+
+Source = Callable[[str, str], list[Step]]
+"""Gives the steps that read a name, or, with a state, that say whether it is in that; raises `NoWatchError`."""
+
+
+class NoWatchError(Exception):
+    """Something that only the interpreter can tell."""
+
+
+def watch_of(threads: Mapping[int, Thread], source: Source) -> tuple[float, list[Step]]:
+    """Return the tick at which something is over by itself, -inf while every tick must be looked at, and the steps of a condition that is
+    true when something else is over.
+    """
+    first, steps = inf, list[Step]()
+    try:
+        for thread in threads.values():
+            b = thread.blocked
+            if thread.ended:
+                continue
+            if b is None or b.kind in WATCHED or _has_joined(b, threads):
+                return -inf, []
+            first = min(first, b.until_n, b.limit_n)
+            own = source(b.name, "there") if b.kind == "there" else []
+            if b.cond is not None:
+                own = _condition(b.cond, thread, source)
+            steps += [*own, (OR, 0, 0.0)] if steps and own else own
+    except NoWatchError:
+        return -inf, []
+    if len(steps) > LONGEST or _deepest(steps) > DEEPEST:
+        return -inf, []
+    return first, steps
+
+
+def _has_joined(b: Blocked, threads: Mapping[int, Thread]) -> bool:
+    """Return whether what went on at once is over, but has not been ended yet; else it ends when a branch goes on."""
+    ends = [threads[c].ended for c in b.children]
+    return any(ends) and (b.mode == "one" or all(ends))
+
+
+def _deepest(steps: list[Step]) -> int:
+    now = most = 0
+    for does, _, _ in steps:
+        now += 1 if does < NEGATIVE else -1 if does >= PLUS else 0
+        most = max(most, now)
+    return most
+
+
+def _condition(cond: Condition, thread: Thread, source: Source) -> list[Step]:
+    match cond:
+        case Not():
+            return [*_condition(cond.of, thread, source), (NEGATION, 0, 0.0)]
+        case Group():
+            sign = AND if cond.word == "and" else OR
+            return [*_condition(cond.a, thread, source), *_condition(cond.b, thread, source), (sign, 0, 0.0)]
+        case IsState():
+            return source(cond.of.name, cond.state)  # type: ignore[union-attr] # only names have states
+        case Compare():
+            return [*_value(cond.a, thread, source), *_value(cond.b, thread, source), (SIGNS[cond.sign], 0, 0.0)]
+
+
+def _value(value: Expression, thread: Thread, source: Source) -> list[Step]:
+    match value:
+        case Quantity():
+            return [(CONSTANT, 0, value.value)]
+        case Function():
+            return _called(value, [_value(a, thread, source) for a in value.args])
+        case Binary():
+            if value.sign == "neg":
+                return [*_value(value.a, thread, source), (NEGATIVE, 0, 0.0)]
+            return [*_value(value.a, thread, source), *_value(value.b, thread, source), (SIGNS[value.sign], 0, 0.0)]
+    names = thread.frames[-1].names
+    return [(CONSTANT, 0, names[value.name])] if value.name in names else source(value.name, "")
+
+
+def _called(call: Function, args: list[list[Step]]) -> list[Step]:
+    if call.name in ("least", "most"):
+        sign = LEAST if call.name == "least" else MOST
+        args = args * 2 if len(args) == 1 else args  # of one alone too, only what is finite counts
+        return args[0] + [step for arg in args[1:] for step in (*arg, (sign, 0, 0.0))]
+    return [*args[0], (SIZE if call.name == "size" else ROOT, 0, 0.0)]
