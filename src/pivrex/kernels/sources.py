@@ -25,7 +25,7 @@ FILES = (
     )),
     *(f"sim/{name}.py" for name in ("bumps", "fitted", "stand_in")),
     *(f"sim/body/{name}.py" for name in ("settings", "state", "feed", "ground", "walls", "mechanics", "sensors", "robot")),
-    "sim/driving.py", "routine/motion.py", "routine/belief.py", "routine/watching.py",
+    "sim/driving.py", "routine/profile.py", "routine/belief.py", "routine/watching.py",
 )  # fmt: skip
 """The files with kernels, each below those that it takes kernels from."""
 

@@ -16,7 +16,7 @@ from pivrex.line.odometry import Odometry
 from pivrex.line.se2 import displaced
 from pivrex.line.stage import Floats
 from pivrex.line.tick import Tick
-from pivrex.routine.motion import Felt
+from pivrex.routine.profile import Felt
 
 __all__ = ["Belief"]
 

@@ -28,8 +28,9 @@ from pivrex.routine.kinds import NUMBER, Kind
 from pivrex.routine.knowing import Knowing
 from pivrex.routine.memory import Habits, Memory
 from pivrex.routine.mind import Mind
-from pivrex.routine.motion import Command, Felt, Motions, wrapped
+from pivrex.routine.motion import Motions, wrapped
 from pivrex.routine.planning import Planner, Standing, number, slower, time_of
+from pivrex.routine.profile import Command, Felt
 from pivrex.routine.program import AttachStep, FollowStep, Instruction, MotionStep, Program, RunStep, WaitStep
 from pivrex.routine.robot import RobotWords
 from pivrex.routine.thread import UNKNOWN

@@ -1,0 +1,262 @@
+"""The speed profile of a motion in a tick, as kernels: what was felt of it, whether it has come, and what is asked for."""
+
+from __future__ import annotations
+
+from pivrex.kernels.maths import clamp, cos, div, inf, is_nan, larger, nan, sin, smaller, sqrt
+from pivrex.kernels.records import Flag, Number, Numbers, Record
+from pivrex.kernels.records import field as of_size
+from pivrex.kernels.subset import kernel
+
+__all__ = ["PULL_PER_S", "Command", "Felt", "ProfileSettings", "ProfileState", "command_motion", "feel_motion"]
+
+PULL_PER_S = 4.0
+"""What is missing of the way is made up for at this rate."""
+
+ASIDE_PER_S = 4.0
+"""So is what the robot stands beside the line that it shall drive, where it can move sideways."""
+
+MOST_PULL_M_S, MOST_PULL_RAD_S = 0.2, 0.6
+WAITS_M, WAITS_RAD = 0.12, 0.5
+"""A target waits for a robot that is this far behind it."""
+
+NEAR_M = 0.003
+STEADY_S = 0.1
+SOON_S, PATIENCE_S = 0.5, 1.2
+"""At the end of a motion the robot stands at most so long until it is where it should be."""
+
+CATCHES_RAD_S = 0.05
+BLIND_TICKS = 2
+"""So many ticks after its beginning nothing has been felt of a motion yet."""
+
+
+class Felt(Record):
+    """What robots measured since the last tick: the displacement in their own directions and the field's, in m and rad, where they
+    believe to be, the gyro's heading, how far the believed one is from it, and the one from the frame's forward.
+    """
+
+    forward: Number = of_size(unit="m")
+    left: Number = of_size(unit="m")
+    turn: Number = of_size(unit="rad")
+    along_x: Number = of_size(unit="m")
+    along_y: Number = of_size(unit="m")
+    x: Number = of_size(unit="m")
+    y: Number = of_size(unit="m")
+    heading: Number = of_size(unit="rad")
+    offset: Number = of_size(unit="rad")
+    ahead: Number = of_size(unit="rad")
+
+
+class ProfileSettings(Record):
+    """How a rig's motions go.
+
+    Attributes
+    ----------
+    dt, lag : float
+        A tick, and how long the wheels take to follow, in s.
+    decay, memory : float
+        What is left of a gap after a tick, and how long it counts, in s.
+    tolerance, within : float
+        How near to its heading a robot must look, in rad, and for how long, in s.
+    creep, turns : float
+        The slowest speed that turns a wheel, in m/s, and how far it rolls for a radian of turning, in m.
+    """
+
+    is_settings = True
+
+    dt: Number = of_size(unit="s")
+    lag: Number = of_size(unit="s")
+    decay: Number = of_size()
+    memory: Number = of_size(unit="s")
+    tolerance: Number = of_size(unit="rad")
+    within: Number = of_size(unit="s")
+    creep: Number = of_size(unit="m/s")
+    turns: Number = of_size(unit="m")
+
+
+class ProfileState(Record):
+    """A motion, as `Motion` says it, and how far it has come; all in its unit, m or rad, and s.
+
+    Attributes
+    ----------
+    active : whether there is one
+    raw : whether it gives wheels shares instead
+    t, way, rolled, aside : how long it goes, how far the robot has come, has rolled ahead, and is from its line
+    rate, target : of the target on its way
+    ref, speed, late : where the robot should be by now, with its lag; how fast; and where it should have been a tick ago
+    near, stands : for how long it is where it should be, and the target has come
+    course, keep : the gyro's heading at its beginning, in rad, and whether that is kept
+    from_x, from_y : where it began, in m
+    """
+
+    active: Flag = of_size()
+    spins: Flag = of_size()
+    held: Flag = of_size()
+    field: Flag = of_size()
+    raw: Flag = of_size()
+    forward: Number = of_size()
+    left: Number = of_size()
+    turn: Number = of_size()
+    whole: Number = of_size()
+    most: Number = of_size()
+    rise: Number = of_size()
+    time_s: Number = of_size()
+    t: Number = of_size()
+    way: Number = of_size()
+    rate: Number = of_size()
+    target: Number = of_size()
+    ref: Number = of_size()
+    speed: Number = of_size()
+    late: Number = of_size()
+    near: Number = of_size()
+    stands: Number = of_size()
+    course: Number = of_size()
+    keep: Flag = of_size()
+    from_x: Number = of_size()
+    from_y: Number = of_size()
+    aside: Number = of_size()
+    rolled: Number = of_size()
+    arc: Flag = of_size()
+
+
+class Command(Record):
+    """What a motion asks for in a tick: forward and left in m/s, turn in rad/s, the heading to aim at, NaN for none, how
+    fast that moves, and whose forward it means, 1 the robot's, 2 the field's.
+    """
+
+    twist: Numbers = of_size(3)
+    aim: Number = of_size(unit="rad")
+    moves: Number = of_size(unit="rad/s")
+    frame: Number = of_size()
+
+
+@kernel
+def gone(v: ProfileState, felt: Felt) -> float:
+    """Return how far the robot has come along its motion since the last tick, in its unit."""
+    if v.spins:
+        return felt.turn * v.turn
+    if v.field:
+        return felt.along_x * v.forward + felt.along_y * v.left
+    return felt.forward * v.forward + felt.left * v.left
+
+
+@kernel
+def has_come(s: ProfileSettings, v: ProfileState, felt: Felt) -> bool:
+    """Return whether the robot stands where its motion ends, and looks as it should there."""
+    # at first it must look quite exactly where it should; friction may keep it from that, so not for ever
+    fine = s.tolerance / 8.0 if v.stands < SOON_S else s.tolerance
+    target = v.course + v.turn * (v.whole if v.whole < inf else 0.0)
+    if v.held and not abs(target - felt.heading) < fine:
+        return False
+    missing = abs(v.whole - v.way)
+    apart = larger(missing, abs(v.aside))
+    if v.spins:
+        apart = 0.0 if v.held else missing
+    if not apart < (fine if v.spins else NEAR_M) or not abs(v.speed) * s.lag < (0.004 if v.spins else 0.0006):
+        return False
+    return not (v.arc and v.held) or abs(v.forward * smaller(v.whole, 1e6) - v.rolled) < NEAR_M
+
+
+@kernel
+def feel_motion(s: ProfileSettings, felt: Felt, v: ProfileState, done: Numbers) -> None:
+    """Take in what was measured; writes whether the robot has come to the end of its motion."""
+    if v.t > (BLIND_TICKS - 0.5) * s.dt:
+        v.way += gone(v, felt)
+        v.rolled += felt.forward
+    # a heading that was never aimed at is that at which the robot comes to rest
+    if is_nan(v.course) and not v.active and abs(felt.turn) < CATCHES_RAD_S * s.dt:
+        v.course = felt.heading
+    v.aside = (felt.y - v.from_y) * v.forward - (felt.x - v.from_x) * v.left if v.field else 0.0
+    there = v.active and abs(v.whole - v.target) < 1e-9
+    v.near = v.near + s.dt if there and has_come(s, v, felt) else 0.0
+    v.stands = v.stands + s.dt if there else 0.0
+    is_done = there and (v.near > (s.within if v.spins else STEADY_S) - 1e-9 or v.stands > PATIENCE_S)
+    done[0] = 1.0 if v.active and (is_done or v.t > v.time_s - 0.5 * s.dt) else 0.0
+
+
+@kernel
+def target_rate(s: ProfileSettings, v: ProfileState, missing: float, pulled: bool) -> float:
+    """Return how fast the target goes, in units/s: a trapezoid that waits for a robot that is far behind."""
+    rest = larger(v.whole - v.target, 0.0)
+    half = 0.5 * v.rise * s.dt
+    stops = sqrt(half * half + 2.0 * v.rise * smaller(rest, 1e6)) - half
+    left = smaller(v.time_s - v.t, 1e6)
+    most = smaller(v.most, larger(v.rise * (left + 0.5 * s.dt), 0.0))
+    waits = 1.0
+    if pulled:
+        waits = smaller(larger(2.0 - div(missing, WAITS_RAD if v.spins else WAITS_M), 0.0), 1.0)
+    rate = smaller(smaller(v.rate + v.rise * s.dt, most * waits), stops)
+    creep = div(s.creep, s.turns) if v.spins else s.creep
+    rate = larger(rate, smaller(creep, most))
+    # the last tick takes what is left: a little more than a creeping one, so that none is too small to turn a wheel
+    return div(rest, s.dt) if rate * s.dt >= rest or rest < 1.5 * creep * s.dt else rate
+
+
+@kernel
+def last_bit(s: ProfileSettings, v: ProfileState, felt: Felt) -> float:
+    """Return what brings a robot that must stand the last bit: no less than what turns a wheel, and in time none of it."""
+    missing = v.whole - v.way - div(gone(v, felt), s.dt) * (s.lag + s.dt)
+    if not abs(missing) > (s.tolerance / 10.0 if v.spins else NEAR_M / 3.0):
+        return 0.0
+    asked = larger(abs(PULL_PER_S * missing), div(s.creep, s.turns) if v.spins else s.creep)
+    return -asked if missing < 0.0 else asked
+
+
+@kernel
+def along_arc(s: ProfileSettings, v: ProfileState) -> float:
+    """Return what brings a robot on along its arc, in m/s; at its end no less than what turns a wheel, and in time none of it."""
+    missing = v.forward * v.way - v.rolled
+    pull = clamp(PULL_PER_S * missing, -MOST_PULL_M_S, MOST_PULL_M_S)
+    if v.whole > v.target:
+        return pull
+    if not abs(missing) > NEAR_M / 3.0:
+        return 0.0
+    least = larger(abs(pull), s.creep)
+    return -least if missing < 0.0 else least
+
+
+@kernel
+def move_target(s: ProfileSettings, v: ProfileState, rate: float, moves: bool) -> None:
+    """Let the target go on, and what the robot should have come of it with its lag."""
+    rest = v.whole - v.target
+    v.target = v.whole if rate * s.dt >= rest - 1e-12 else v.target + rate * s.dt
+    v.late = v.ref
+    gap = v.speed - rate
+    v.speed = rate + gap * s.decay if moves else 0.0
+    if moves:
+        v.ref += rate * s.dt + gap * s.memory
+
+
+@kernel
+def command_motion(s: ProfileSettings, felt: Felt, v: ProfileState, out: Command) -> None:
+    """Write what is asked for in this tick."""
+    if v.active:
+        v.t += s.dt
+    moves, pulled = v.active and not v.raw, not v.spins or not v.held
+    missing = v.late - v.way
+    rate = target_rate(s, v, missing, pulled) if moves else 0.0
+    v.rate = rate
+    out.moves = v.turn * (v.speed if moves else 0.0)
+    move_target(s, v, rate, moves)
+    out.frame = 2.0 if moves and v.field else 1.0
+    out.aim = nan
+    if (v.held and moves) or (v.keep and not v.active):
+        out.aim = v.course + (v.turn * v.late if moves else 0.0)
+    out.twist[0], out.twist[1], out.twist[2] = 0.0, 0.0, 0.0
+    if not moves:
+        return
+    asked = rate
+    if pulled and v.whole <= v.target:
+        asked = last_bit(s, v, felt)
+    elif pulled and v.whole < inf:
+        most = MOST_PULL_RAD_S if v.spins else MOST_PULL_M_S
+        asked += clamp(PULL_PER_S * missing, -most, most)
+    forward, left = v.forward * asked, v.left * asked
+    if v.arc and v.held and v.whole < inf:
+        forward += along_arc(s, v)
+    if v.field:  # back onto its line, and all of it to the frame's forward
+        back = clamp(-ASIDE_PER_S * v.aside, -MOST_PULL_M_S, MOST_PULL_M_S)
+        x, y = forward - v.left * back, left + v.forward * back
+        angle = felt.ahead - (felt.heading + felt.offset)
+        c, n = cos(angle), sin(angle)
+        forward, left = c * x - n * y, n * x + c * y
+    out.twist[0], out.twist[1], out.twist[2] = forward, left, v.turn * (rate if v.held else asked)
