@@ -94,11 +94,11 @@ class PlayThroughTest(TempCase):
 
     def test_a_long_pause_leaves_no_line(self) -> None:
         # 20 s are 1,200 ticks, more than are computed together
-        recording = self.write("r.csv", "t,left_y,left_x\n0,-0.1,0\n20,-0.2,0\n20.1,-0.3,0\n")
+        recording = self.write("r.csv", "t,left_y,left_x\n0,-0.1,0\n20,-0.2,0\n20.1,-0.3,0\n20.2,0,0\n")
         table = self.folder / "out.csv"
-        self.assertEqual(write_ticks(plain_rig(), recording, None, table, every_tick=False), 3)
+        self.assertEqual(write_ticks(plain_rig(), recording, None, table, every_tick=False), 4)
         lines = table.read_text("ascii").splitlines()
-        self.assertEqual([line.partition(",")[0] for line in lines[1:]], ["0", "1200", "1206"])
+        self.assertEqual([line.partition(",")[0] for line in lines[1:]], ["0", "1200", "1206", "1212"])
 
 
 @slow
