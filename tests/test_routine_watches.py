@@ -148,7 +148,7 @@ switch pump on
 move spout by -20 deg
 wait until spout is there and pump is on and not time < 2.5 s at most 4 s
 wait for spout
-turn left at 60 deg/s until heading > 40 deg at most 3 s
+turn left at 60 deg/s until heading > 70 deg at most 3 s
 settle
 drive ahead at 30 % until y > 10 cm at most 3 s
 """
