@@ -166,7 +166,8 @@ class StageTest(unittest.TestCase):
             for k in range(6):
                 sensed = np.random.default_rng(k).uniform(-2, 2, len(line.stages["sensed"].columns))
                 row = line.begin(state.tick, script.raw[k, 0], sensed, script.stop[k, 0], 0.0, NOWHERE)
-                row[half:] = (np.arange(len(row) - half) + k) % 2  # a flag has no other value
+                row[half:] = np.arange(len(row) - half)
+                row[:] = line.form.from_plain(line.form.to_plain(row.tolist()))  # a flag is 0 or 1
                 before = row.copy()
                 line.pass_through(state.memory, line.memory.start(), row, follows=False)
                 self.assertEqual(row[half:].tobytes(), before[half:].tobytes())
