@@ -14,6 +14,7 @@ _HEAD = """\
 /* The kernels of Pivrex as C99, printed by pivrex.kernels.printer: change the kernels, not this. */
 #include <math.h>
 #include <stdint.h>
+#include <string.h>
 #ifdef _WIN32
 #define SHOWN __declspec(dllexport)
 #else
@@ -83,13 +84,14 @@ def _record(name: str, fields: dict[str, Field]) -> str:
     named = dimensions(fields)
     parts = [f for f, one in fields.items() if one.kind not in IN_C]
     lines = [f"typedef struct {{ {' '.join(_member(f, one) for f, one in fields.items())}"]
-    lines += [f"    int64_t {', '.join('n_' + d for d in named)};"] if named else []
+    lines.append(f"    int64_t {', '.join(['n_' + d for d in named] + ['size_of_all'])}; double *all;")
     lines += [f"}} {name};", f"static inline void bind_{name}({name} *r, double *at, const int64_t *form) {{"]
+    lines.append(f"    r->all = at; r->size_of_all = form[{len(fields) + len(named)}];")
     for k, (own, one) in enumerate(fields.items()):
         if one.kind in IN_C:
             lines.append(f"    r->{own_name(own)} = at + form[{k}];")
         else:
-            table = len(fields) + len(named) + parts.index(own)
+            table = len(fields) + len(named) + 1 + parts.index(own)
             lines.append(f"    bind_{one.kind}(&r->{own_name(own)}, at + form[{k}], form + form[{table}]);")
     lines += [f"    r->n_{d} = form[{len(fields) + k}];" for k, d in enumerate(named)]
     return "\n".join([*lines, "}", ""])

@@ -13,7 +13,9 @@ from typing import Any, ClassVar, NamedTuple, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Flag", "Flags", "Form", "Number", "Numbers", "Record", "Whole", "Wholes", "address_of", "field", "part"]
+__all__ = [
+    "Flag", "Flags", "Form", "Number", "Numbers", "Record", "Whole", "Wholes", "address_of", "clear", "field", "pack", "part",
+]  # fmt: skip
 
 Number = Any
 """A field's annotation: a number, float64."""
@@ -84,7 +86,7 @@ class Form:
     size : int
         How many numbers a record has.
     table : int64
-        For C: where each field begins, how large each dimension is, where each part's own table begins, and those tables.
+        For C: where each field begins, how large each dimension is, the size, where each part's own table begins, and those tables.
     """
 
     def __new__(cls, record: type[Record], /, *, is_absent: Any = False, **sizes: Any) -> Form:
@@ -117,11 +119,11 @@ class Form:
             if isinstance(form, Form):
                 tables.append(form.table)
         self.size = at
-        own = [*(p.start for p in self.places.values()), *dimensions.values()]
+        own = [*(p.start for p in self.places.values()), *dimensions.values(), at]
         begins = np.cumsum([len(own) + len(tables), *(len(p) for p in tables)])[: len(tables)]
         self.table = np.concatenate([np.array([*own, *begins], np.int64), *tables]).astype(np.int64)
         self.address = address_of(self.table)
-        self.plain = type(record.__name__, (), {"__slots__": tuple(self.places)})
+        self.plain = type(record.__name__, (), {"__slots__": tuple(self.places), "own_form": self})
         self._own = local()
 
     def view(self, data: Floats, name: str) -> Any:
@@ -197,6 +199,20 @@ class Form:
         ]  # fmt: skip
         return self._written("def f(made):", [], f"    return [{', '.join(parts)}]")
 
+    @cached_property
+    def clear(self) -> Callable[[Any], None]:
+        """A function that makes all numbers of such an object 0."""
+        lines = []
+        for name, (kind, _, _, shape, form) in self.places.items():
+            zero = {"f": "0.0", "i": "0", "b": "False", "r": ""}[kind]
+            if kind == "r":
+                lines += [f"    clears[{name!r}](made.{name})"] if form is not None and not form.is_absent else []
+            elif len(shape) < 2:
+                lines.append(f"    made.{name}[:] = [{zero}] * {shape[0]}" if shape else f"    made.{name} = {zero}")
+            else:
+                lines.append(f"    made.{name}[:] = nested([{zero}] * {prod(shape)}, {shape})")
+        return self._written("def f(made):", lines, "    return None")
+
     def nothing(self) -> Any:
         """Return the plain object of a part that this rig does not have: no kernel reads its numbers."""
         made = self.plain()
@@ -212,9 +228,21 @@ class Form:
             "absent": {n: f.nothing() for n, f in own.items() if f.is_absent},
             "parts": {n: f.to_plain for n, f in own.items() if not f.is_absent},
             "back": {n: f.from_plain for n, f in own.items() if not f.is_absent},
+            "clears": {n: f.clear for n, f in own.items() if not f.is_absent},
         }  # fmt: skip
         exec("\n".join([head, *lines, tail]), names)
         return names["f"]
+
+
+def clear(record: Any) -> None:
+    """Make all numbers of a record 0. For kernels."""
+    record.own_form.clear(record)
+
+
+def pack(record: Any, row: Any, at: int) -> None:
+    """Copy all numbers of a record into a row, from place ``at`` on. For kernels."""
+    form = record.own_form
+    row[at : at + form.size] = form.from_plain(record)
 
 
 def _nested(values: list[Any], shape: tuple[int, ...]) -> list[Any]:
@@ -247,7 +275,7 @@ _KINDS = {"Number": "f", "Numbers": "f", "Whole": "i", "Wholes": "i", "Flag": "b
 
 
 class Record:
-    """The numbers of one robot, or of each of a batch of shape B, by name. It never changes but where a kernel writes it.
+    """The numbers of one robot, or of each of a batch of shape B, by name. It changes only where a kernel or `set` writes it.
 
     Subclasses declare fields: ``name: Numbers = field("wheels", unit="m")``. Access gives a view, B + the field's shape.
 
@@ -332,6 +360,19 @@ class Record:
     def take(self: R, index: Any) -> R:
         """Return some of a batch: what numpy makes of the index."""
         return type(self)(self.form, np.ascontiguousarray(self.data[index]))
+
+    def get(self, name: str) -> float:
+        """Return a single number of one robot."""
+        return float(self.data[self.form.places[name].start])
+
+    def set(self, **values: float) -> None:
+        """Write single numbers of one robot."""
+        for name, value in values.items():
+            self.data[self.form.places[name].start] = value
+
+    def forget_plain(self) -> None:
+        """Say that settings were written: plain Python takes them apart anew."""
+        self._plain = None
 
     @property
     def plain(self) -> Any:

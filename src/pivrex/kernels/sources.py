@@ -25,7 +25,7 @@ FILES = (
     )),
     *(f"sim/{name}.py" for name in ("bumps", "fitted", "stand_in")),
     *(f"sim/body/{name}.py" for name in ("settings", "state", "feed", "ground", "walls", "mechanics", "sensors", "robot")),
-    "sim/driving.py", "routine/profile.py", "routine/belief.py", "routine/watching.py",
+    "sim/driving.py", *(f"routine/{name}.py" for name in ("profile", "belief", "watching", "follows", "hands", "ticking")),
 )  # fmt: skip
 """The files with kernels, each below those that it takes kernels from."""
 
@@ -121,6 +121,8 @@ def _imported(module: Module, node: ast.ImportFrom, known: dict[str, Module]) ->
     if node.module == "pivrex.kernels.maths":
         module.maths |= {alias.name for alias in node.names}
         module.constants |= {n.name: _KNOWN[n.name] for n in node.names if n.name in _KNOWN}
+    if node.module == "pivrex.kernels.records":
+        module.maths |= {alias.name for alias in node.names if alias.name in ("clear", "pack")}
     other = known.get(node.module or "")
     if other is None:
         return

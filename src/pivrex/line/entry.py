@@ -9,7 +9,7 @@ import numpy as np
 
 from pivrex.line.stage import Floats, Stage
 
-__all__ = ["Entry", "enter"]
+__all__ = ["Entry", "enter", "entered"]
 
 
 class Entry(NamedTuple):
@@ -41,6 +41,17 @@ class Entry(NamedTuple):
     moves: Floats | None = None
     routine: Floats | None = None
     plan: Floats | None = None
+
+
+def entered(stages: Mapping[str, Stage], row: Floats) -> Entry:
+    """Return what somebody else than the controls asked for in a Tick, (K,); all but probes."""
+    twist = row[stages["law"].entry] if row[stages["law"].entered] else None
+    aim = moves = None
+    if "aim" in stages and row[stages["aim"].entered]:
+        aim, moves = row[stages["aim"].entry]
+    requests = row[stages["attachments"].entry].reshape(-1, 3) if "attachments" in stages else None
+    routine, plan = row[stages["routine"].entry], row[stages["following"].entry]
+    return Entry(twist=twist, requests=requests, aim=aim, moves=moves, routine=routine, plan=plan)
 
 
 def enter(stages: Mapping[str, Stage], row: Floats, entry: Entry) -> None:

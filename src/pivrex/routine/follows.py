@@ -1,17 +1,21 @@
-"""Paths that routines follow, tick by tick, for one robot or many: the plan's clock, and when its robot has come to its end."""
+"""Paths that routines follow: a plan as a table of its ticks, the plan's clock, and when its robot has come to its end."""
 
 from __future__ import annotations
 
-from math import cos, hypot, sin
+from math import ceil, cos, sin
 
 import numpy as np
 
-from pivrex.line.following import AGAIN, ASKED, BEGINS, HERE, IN_PLACE
+from pivrex.kernels.maths import hypot, inf, nan
+from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, field
+from pivrex.kernels.subset import kernel
+from pivrex.line.following import AGAIN, BEGINS, HERE, IN_PLACE, FollowingColumns
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats
 from pivrex.path.plan import Plan
+from pivrex.routine.profile import Command
 
-__all__ = ["Follows"]
+__all__ = ["PlanSettings", "PlanState", "PlanTable", "Plans", "ask_plan", "feel_plan"]
 
 NEAR_M = 0.008
 STEADY_S = 0.1
@@ -22,128 +26,165 @@ BLIND_TICKS = 2
 FOUND = 0.25
 """A lost robot has found back when it is this share of what makes it lost from its plan."""
 
+FEWEST = 1024
+"""A table has room for so many ticks at first."""
 
-class Follows:
-    """At most one plan of each robot.
+
+class PlanSettings(Record):
+    """How a rig follows plans: its tick and its lag in s, the distance from its plan at which it is lost, in m, whether it waits
+    then, and how near it must look to its heading, in rad.
+    """
+
+    is_settings = True
+
+    dt: Number = field(unit="s")
+    lag: Number = field(unit="s")
+    lost: Number = field(unit="m")
+    waits_when_lost: Flag = field()
+    tolerance: Number = field(unit="rad")
+
+
+class PlanTable(Record):
+    """All plans that are followed, tick after tick: where the robot should be by now, x and y in m, heading and direction in rad, the
+    motion of the tick's middle in m/s and rad/s, and the way in m.
+    """
+
+    is_settings = True
+
+    tick: Numbers = field("planned", 8)
+
+
+class PlanState(Record):
+    """One robot's plan.
+
+    Attributes
+    ----------
+    active : whether there is one
+    first, length : where it stands in the table, in ticks
+    k, t : of the plan's clock, in ticks and s
+    time : how long it takes, in s
+    most : the way at which it is over, in m
+    mode : see `pivrex.line.following.ASKED`
+    forward_counts, back_counts : whether the planned motion counts, and whether the corrections do
+    near, rests : for how long the robot is where it should be at the end, and the plan has ended, in s
+    waits, lost, away : whether the plan waits, whether its robot is lost, and how far from it, in m
+    """
+
+    active: Flag = field()
+    first: Whole = field()
+    length: Whole = field()
+    k: Whole = field()
+    t: Number = field(unit="s")
+    time: Number = field(unit="s")
+    most: Number = field(unit="m")
+    mode: Number = field()
+    forward_counts: Number = field()
+    back_counts: Number = field()
+    near: Number = field(unit="s")
+    rests: Number = field(unit="s")
+    waits: Flag = field()
+    lost: Flag = field()
+    away: Number = field(unit="m")
+
+
+@kernel
+def row_of(v: PlanState) -> int:
+    """Return the row of the table that counts in this tick: the last once the plan has ended."""
+    return v.first + min(v.k, v.length - 1)
+
+
+@kernel
+def feel_plan(s: PlanSettings, p: PlanTable, v: PlanState, errors: Numbers) -> bool:
+    """Take in how far the robot is from its plan; returns whether it has come to its end, or is lost."""
+    if not v.active or v.t < (BLIND_TICKS - 0.5) * s.dt:
+        return False
+    away = hypot(errors[0], errors[1])
+    if v.waits:
+        v.waits = away > FOUND * s.lost
+    elif away > s.lost:
+        v.waits, v.lost, v.away = s.waits_when_lost, not s.waits_when_lost, away
+    over = v.t > v.time + s.lag
+    v.near = v.near + s.dt if over and away < NEAR_M and abs(errors[2]) < s.tolerance else 0.0
+    v.rests = v.rests + s.dt if over and not v.waits else 0.0
+    gone = v.most < inf and p.tick[row_of(v)][7] >= v.most
+    return v.near > STEADY_S or v.rests > PATIENCE_S or v.lost or gone
+
+
+@kernel
+def ask_plan(s: PlanSettings, p: PlanTable, v: PlanState, command: Command, out: FollowingColumns) -> None:
+    """Ask for the planned motion of a tick, where there is a plan.
 
     Notes
     -----
-    In each tick the planned motion of the tick's middle is asked for; the robot follows with the rig's lag τ, so it is held to where the
-    plan was τ ago.
+    The motion is that of the tick's middle; the robot follows with the rig's lag τ, so it is held to where the plan was τ ago.
     """
+    if not v.active:
+        return
+    row = p.tick[row_of(v)]
+    out.mode, out.feeds_forward, out.feeds_back = v.mode, v.forward_counts, v.back_counts
+    out.waits = 1.0 if v.waits else 0.0
+    out.x, out.y, out.heading, out.angle = row[0], row[1], row[2], row[3]
+    for i in range(3):
+        out.plan[i] = 0.0 if v.waits else row[4 + i]
+        command.twist[i] = out.plan[i] * v.forward_counts
+    command.aim = nan
+    if not v.waits:
+        v.t += s.dt
+        v.k = v.k + 1
+    v.mode = AGAIN if v.mode in (HERE, AGAIN) else IN_PLACE
 
-    def __init__(self, line: Line, batch: tuple[int, ...]) -> None:
-        self._batch, self._dt, self._lag = batch, line.dt_s, line.rig.lag_s
-        self._settings = line.rig.following
-        c = line.rig.correction
-        self._tolerance = c.tolerance_rad if c is not None else 0.02
-        count = batch[0] if batch else 1
-        self._plans: list[Plan | None] = [None] * count
-        self._t = np.zeros(count)
-        self._near, self._rests = np.zeros(count), np.zeros(count)
-        self._mode = np.zeros(count)
-        self._waits = np.zeros(count, bool)
-        self._most: Floats = np.full(count, np.inf)
-        self._lost: dict[int, str] = {}
-        self._errors = np.array([line.layout.at("following", n) for n in ("along", "across", "off")], np.intp)
-        self._any = False
-        self._feeds = np.ones((count, 2))
 
-    def copied(self) -> Follows:
-        """Give a copy that goes its own way."""
-        made = Follows.__new__(Follows)
-        made.__dict__.update(self.__dict__)
-        made._plans, made._lost = list(self._plans), dict(self._lost)
-        for name in ("_t", "_near", "_rests", "_mode", "_waits", "_most", "_feeds"):
-            setattr(made, name, getattr(self, name).copy())
-        return made
+class Plans:
+    """All plans that the robots of a line follow."""
 
-    def begin(self, i: int, plan: Plan, here: bool, most_m: float, feeds: tuple[bool, bool] = (True, True)) -> None:
-        """Begin a plan of one robot: where it lies, or from where the robot stands; at most so far. ``feeds`` says whether the planned
-        motion counts, and whether the corrections do.
+    def __init__(self, line: Line) -> None:
+        c, self._dt, self._lag = line.rig.correction, line.dt_s, line.rig.lag_s
+        following = line.rig.following
+        self.settings: PlanSettings = Form(PlanSettings).of(
+            dt=line.dt_s,
+            lag=line.rig.lag_s,
+            lost=following.lost_m,
+            waits_when_lost=following.when_lost == "wait",
+            tolerance=c.tolerance_rad if c is not None else 0.02,
+        )
+        self.table: PlanTable = Form(PlanTable, planned=0).start()
+        self._used = 0
+        self._known: dict[tuple[int, bool], tuple[Plan, int, int]] = {}
+
+    def begun(self, plan: Plan, here: bool, most_m: float, feeds: tuple[bool, bool] = (True, True)) -> dict[str, float]:
+        """Return the state of a robot that begins a plan: where it lies, or from where the robot stands; at most so far. ``feeds`` says
+        whether the planned motion counts, and whether the corrections do.
         """
-        self._feeds[i] = feeds
-        self._plans[i], self._any = plan, True
-        self._t[i] = self._near[i] = self._rests[i] = 0.0
-        self._waits[i], self._mode[i], self._most[i] = False, HERE if here else BEGINS, most_m
+        key = (id(plan), here)
+        if key not in self._known:
+            self._known[key] = (plan, *self._added(self._ticks(plan, here)))
+        _, first, length = self._known[key]
+        return {
+            "active": 1.0, "first": first, "length": length, "k": 0, "t": 0.0, "time": plan.time_s, "most": most_m,
+            "mode": HERE if here else BEGINS, "forward_counts": feeds[0], "back_counts": feeds[1],
+            "near": 0.0, "rests": 0.0, "waits": 0.0,
+        }  # fmt: skip
 
-    def active(self, i: int) -> bool:
-        """Whether one robot follows a plan."""
-        return self._plans[i] is not None
-
-    def lost(self, i: int) -> str:
-        """Why one robot is lost, empty while it is not."""
-        return self._lost.get(i, "")
-
-    def heading(self, i: int) -> float | None:
-        """Give the heading on the field at which one robot's plan ends; None for one that lies elsewhere."""
-        plan = self._plans[i]
-        return float(plan.looks.heading[-1]) if plan is not None and self._mode[i] in (IN_PLACE, BEGINS) else None
-
-    def end(self, i: int) -> None:
-        """End the plan of one robot."""
-        self._plans[i], self._mode[i] = None, 0.0
-        self._any = any(p is not None for p in self._plans)
-
-    def feel(self, row: Floats) -> np.ndarray:
-        """Take in a Tick, B + (K,); gives which robots have come to the end of their plan, or are lost, (N,) bool."""
-        done = np.zeros(len(self._plans), bool)
-        if not self._any:
-            return done
-        seen = row[..., self._errors].reshape(-1, 3)
-        for i, plan in enumerate(self._plans):
-            if plan is None or self._t[i] < (BLIND_TICKS - 0.5) * self._dt:
-                continue
-            along, across, off = seen[i].tolist()
-            away, f = hypot(along, across), self._settings
-            if self._waits[i]:
-                self._waits[i] = away > FOUND * f.lost_m
-            elif away > f.lost_m and f.when_lost == "wait":
-                self._waits[i] = True
-            elif away > f.lost_m:
-                self._lost[i] = f"is {away:.2f} m from its path, and lost (following.lost is {f.lost_m:g} m)"
-            over = self._t[i] > plan.time_s + self._lag
-            near = over and away < NEAR_M and abs(off) < self._tolerance
-            self._near[i] = self._near[i] + self._dt if near else 0.0
-            self._rests[i] = self._rests[i] + self._dt if over and not self._waits[i] else 0.0
-            done[i] = self._near[i] > STEADY_S or self._rests[i] > PATIENCE_S or i in self._lost or self._gone(plan, i)
-        return done
-
-    def _gone(self, plan: Plan, i: int) -> bool:
-        return bool(np.isfinite(self._most[i])) and float(plan.at(self._t[i]).s) >= self._most[i]
-
-    def command(self) -> tuple[Floats, Floats] | None:
-        """Give what is asked for in this tick, batch + (3,) and batch + (11,), see `ASKED`; None if nobody follows anything."""
-        if not self._any:
-            return None
-        twist, asked = np.zeros((len(self._plans), 3)), np.zeros((len(self._plans), len(ASKED)))
-        groups: dict[int, list[int]] = {}
-        for i, plan in enumerate(self._plans):
-            if plan is not None:
-                groups.setdefault(id(plan), []).append(i)
-        for members in groups.values():
-            plan = self._plans[members[0]]
-            assert plan is not None
-            self._ask(plan, np.array(members), twist, asked)
-        return (twist, asked) if self._batch else (twist[0], asked[0])
-
-    def _ask(self, plan: Plan, at: np.ndarray, twist: Floats, asked: Floats) -> None:
-        """Ask for a plan's motion, of the robots that follow it."""
-        t = self._t[at]
+    def _ticks(self, plan: Plan, here: bool) -> Floats:
+        t: Floats = np.arange(ceil((plan.time_s + self._lag) / self._dt) + 3) * float(self._dt)
         now, by_now = plan.at(t + self._dt / 2), plan.at(t - self._lag)
-        moves = np.where(self._waits[at], 0.0, np.where(t < plan.time_s, 1.0, 0.0))
         x, y, heading, angle = by_now.x, by_now.y, by_now.heading, by_now.angle
-        here = (self._mode[at] == HERE) | (self._mode[at] == AGAIN)
-        if here.any():
+        if here:
             x0, y0, h0 = plan.poses[0]
             c, s = cos(h0), sin(h0)
             dx, dy = x - x0, y - y0
-            x, y = np.where(here, c * dx + s * dy, x), np.where(here, c * dy - s * dx, y)
-            heading, angle = np.where(here, heading - h0, heading), np.where(here, angle - h0, angle)
-        motion = np.stack((now.forward, now.left, now.turn), axis=-1) * moves[:, None]
-        twist[at] = motion * self._feeds[at, :1]
-        rest = (self._mode[at], *self._feeds[at].T, self._waits[at])
-        for k, value in enumerate((*rest, x, y, heading, angle, *motion.T)):
-            asked[at, k] = value
-        self._t[at] = np.where(self._waits[at], t, t + self._dt)
-        self._mode[at] = np.where(here, AGAIN, IN_PLACE)
+            x, y, heading, angle = c * dx + s * dy, c * dy - s * dx, heading - h0, angle - h0
+        motion = [np.where(t < plan.time_s, v, 0.0) for v in (now.forward, now.left, now.turn)]
+        return np.stack((x, y, heading, angle, *motion, plan.at(t).s), axis=-1)
+
+    def _added(self, ticks: Floats) -> tuple[int, int]:
+        """Put ticks behind all others; returns where they stand, and how many they are."""
+        first, end = self._used, self._used + len(ticks)
+        if end > len(self.table.tick):
+            larger: PlanTable = Form(PlanTable, planned=FEWEST << (end // FEWEST).bit_length()).start()
+            larger.tick[:first] = self.table.tick[:first]
+            self.table = larger
+        self.table.tick[first:end] = ticks
+        self.table.forget_plain()
+        self._used = end
+        return first, len(ticks)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from pivrex.routine.hands import Hands
 from pivrex.routine.mind import Mind
 
 __all__ = ["Habits", "Memory"]
@@ -29,7 +28,10 @@ class Memory:
     n : int
         Ticks that have been.
     mind : Mind
-    hands : Hands
+    attached : dict
+        What each attachment was told, as `pivrex.routine.hands.AttachedState` says.
+    off : set of str
+        Sensors that are switched off.
     habits : Habits
     believed : (3,) of float
         Where it believes to be, x and y in m, heading in rad.
@@ -39,7 +41,8 @@ class Memory:
 
     n: int
     mind: Mind
-    hands: Hands
+    attached: dict[str, dict[str, float]]
+    off: set[str]
     habits: Habits
     believed: tuple[float, float, float]
     angles: dict[str, float]

@@ -5,16 +5,14 @@ from __future__ import annotations
 from bisect import bisect_left
 from dataclasses import dataclass
 
-import numpy as np
-
 from pivrex.line import Line
 from pivrex.line.beginning import begun
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
+from pivrex.routine.drives import Drives
 from pivrex.routine.memory import Memory
 from pivrex.routine.playing import ALONE_S, start_pose
 from pivrex.routine.program import Program
-from pivrex.routine.runner import Runner
 from pivrex.sim.model import stand_in_of
 
 __all__ = ["Midway", "before_line", "line_after"]
@@ -61,23 +59,23 @@ def before_line(
     """Play a routine on the stand-in up to a line. Gives how things stand before it, or why that cannot be said."""
     played, model = Line(rig), stand_in_of(rig, field)
     start = start_pose(program, field)
-    robot, state = model.placed(model.start(), start), begun(played, start)
-    runner = Runner(program, played, start, (), field)
-    mind = runner.minds[0]
+    robots = model.placed(model.start((1,)), start)
+    drives = Drives(program, played, model, begun(played, start, (1,)), robots, start, field)
+    runner = drives.runners[0]
+    mind = runner.mind
     mind.halts_at = line
-    raw, row = played.rest(), None
     most = round(limit_s / played.dt_s)
-    for n in range(most):
-        state = runner.before(state)
-        entry = runner.tick(row)
-        state, row = played.step(state, raw, model.sense(robot), 0.0, 0.0, model.truth(robot), entry)
+
+    def halt(_: int) -> None:
         if mind.halted:
-            x, y, heading = (float(v) for v in np.asarray(robot.pose))
-            attached = tuple(float(v) for v in np.asarray(robot.attached))
-            return Midway(program.text, line, n, (x, y, heading), attached, runner.memory(row)), ""
-        if mind.ended:
-            break
-        robot = model.step(robot, played.told(row), played.dt_s)
+            drives.halt()
+
+    drives.run(most, halt)
+    if mind.halted:
+        robot = drives.robot(before=True)
+        x, y, heading = (float(v) for v in robot.pose[0])
+        memory = runner.memory(drives.rows[0])
+        return Midway(program.text, line, memory.n, (x, y, heading), tuple(robot.attached[0].tolist()), memory), ""
     if mind.passed:
         return None, f"line {line} is done at once with others: begin at the line above them"
     if mind.ended:

@@ -43,7 +43,6 @@ DEEPEST = 60
 """So many own moves may be in each other."""
 
 MOST_RECORDS = 2000
-STEADY_TICKS = 6
 
 
 class Mind:
@@ -63,8 +62,8 @@ class Mind:
         Whether that line was begun while something else went on at once.
     """
 
-    def __init__(self, i: int, dt_s: float) -> None:
-        self._i, self._dt = i, dt_s
+    def __init__(self, dt_s: float) -> None:
+        self._dt = dt_s
         self.ended, self.why = RUNS, ""
         self.halts_at, self.halted, self.passed = 0, False, False
         self.records: list[StepRecord] = []
@@ -116,12 +115,12 @@ class Mind:
     def _finish(self, how: str, why: str, n: int, world: World) -> None:
         self.ended, self.why = how, why
         self.close(n)
-        if world.moving(self._i):
-            world.end_motion(self._i, whole=False)
+        if world.moving():
+            world.end_motion(whole=False)
 
     def copied(self) -> Mind:
         """Give a copy that goes its own way."""
-        made = Mind(self._i, self._dt)
+        made = Mind(self._dt)
         made.ended, made.why, made._next, made.touched = self.ended, self.why, self._next, dict(self.touched)
         made.records = [replace(r, marks=list(r.marks)) for r in self.records]
         made.threads = copied(self.threads)
@@ -165,20 +164,20 @@ class Mind:
         assert b is not None
         if b.kind == "join":
             return self._joined(b, thread, n, world)
-        if b.kind == "motion" and (why := world.lost(self._i)):
+        if b.kind == "motion" and (why := world.lost()):
             raise FaultError(why)
-        over, limited = has_come(b, self._i, n, world, moved), False
+        over, limited = has_come(b, n, world, moved), False
         if not over and b.cond is not None:
             over = holds(b.cond, self._seen(thread, world, n))
             if over and b.kind == "motion":
-                world.end_motion(self._i, whole=False)
+                world.end_motion(whole=False)
         elif b.kind == "motion" and over:
             limited = limited or b.far_is_limit
-            world.end_motion(self._i, whole=True)
+            world.end_motion(whole=True)
         if not over and n >= b.limit_n:
             over = limited = True
             if b.kind == "motion":
-                world.end_motion(self._i, whole=False)
+                world.end_motion(whole=False)
         if not over:
             return False
         thread.blocked = None
@@ -187,9 +186,9 @@ class Mind:
             if limited:
                 self.records[b.record].marks.append("limit")
         if b.kind == "home":
-            world.homed(self._i, b.name, not limited)
+            world.homed(b.name, not limited)
         elif b.kind == "time" and b.name:
-            world.run(self._i, b.name, 0.0)
+            world.run(b.name, 0.0)
         if limited:
             self._otherwise(program, thread, b.limit, n, world)
         return True
@@ -213,11 +212,11 @@ class Mind:
         if b.record >= 0 and self.records[b.record].end < 0:
             self.records[b.record].end = n
         if b.kind == "motion":
-            world.end_motion(self._i, whole=False)
+            world.end_motion(whole=False)
         if b.kind == "home":
-            world.homed(self._i, b.name, False)
+            world.homed(b.name, False)
         if b.kind == "time" and b.name:
-            world.run(self._i, b.name, 0.0)
+            world.run(b.name, 0.0)
         for child in b.children:
             if child in self.threads:
                 self._drop(child, n, world)
@@ -231,11 +230,10 @@ class Mind:
     # --- going on ---
 
     def _seen(self, thread: Thread, world: World, n: int) -> Seen:
-        i = self._i
         return Seen(
             thread.frames[-1].names,
-            lambda name: n * self._dt if name == "time" else world.reading(i, name),
-            lambda name, state: world.state(i, name, state),
+            lambda name: n * self._dt if name == "time" else world.reading(name),
+            world.is_in,
         )
 
     def _go(self, program: Program, thread: Thread, n: int, world: World, most: int) -> int:
@@ -315,17 +313,17 @@ class Mind:
                 self._finish(FINISHED, "", n, world)
             case Default():
                 value = nan if step.value is None else number(step.value, seen, "the speed")
-                world.set_default(self._i, step.what, value, step.kind, step.on)
+                world.set_default(step.what, value, step.kind, step.on)
             case HereStep():
                 facing = None if step.facing is None else number(step.facing, seen, "facing")
-                world.here(self._i, number(step.x, seen, "x"), number(step.y, seen, "y"), facing)
+                world.here(number(step.x, seen, "x"), number(step.y, seen, "y"), facing)
             case SwitchStep():
                 self._record_point(thread, step, step.name, n)
-                world.switch(self._i, step.name, step.on)
+                world.switch(step.name, step.on)
             case Fork():
                 self._fork(program, thread, step, n, world)
             case _:
-                blocked, lane = begin_step(self._i, step, n, world, seen, frame.code, self._dt)
+                blocked, lane = begin_step(step, n, world, seen, frame.code, self._dt)
                 record = self._record(thread, step, lane, n)
                 if blocked is not None:
                     blocked.record = record
@@ -355,10 +353,10 @@ class Mind:
         seconds = nan
         if step.mode == "together":
             seen = self._seen(thread, world, n)
-            seconds = max(world.duration(self._i, program.codes[b][0], seen) for b in step.branches)
+            seconds = max(world.duration(program.codes[b][0], seen) for b in step.branches)
         for branch in step.branches:
             self.threads[self._next] = Thread([Frame(branch, 0, frame.names, line=self._line_of(thread, step))])
-            world.slow(self._i, branch, seconds)
+            world.slow(branch, seconds)
             children.append(self._next)
             self._next += 1
         if children:

@@ -1,24 +1,19 @@
-"""The motions of routines, tick by tick, for one robot or many: a speed profile, what is felt of it, and what is asked for."""
+"""The motions of routines: how one begins and ends. What becomes of it in a tick stands in `pivrex.routine.profile`."""
 
 from __future__ import annotations
 
-import copy
 from dataclasses import dataclass
 from math import exp, pi
 
-import numpy as np
-from numpy.typing import NDArray
-
-from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import inf, is_nan, nan
 from pivrex.kernels.records import Form
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats
 from pivrex.rig.motors import Motor
-from pivrex.routine.profile import Command, Felt, ProfileSettings, ProfileState, command_motion, feel_motion
+from pivrex.routine.profile import ProfileSettings, ProfileState
 from pivrex.routine.robot import RobotWords
 
-__all__ = ["Motion", "Motions", "wrapped"]
+__all__ = ["Motion", "begin", "end", "profile_settings", "rest", "wrapped"]
 
 CREEP = 1.25
 """Above the smallest drive that turns a wheel, and above the smallest that its driver can be told."""
@@ -64,11 +59,8 @@ class Motion:
     shares: Floats | None = None
 
 
-_FEEL, _COMMAND = Call(feel_motion, ("v", "done")), Call(command_motion, ("v", "out"))
-
-
-class Motions:
-    """At most one motion of each robot.
+def profile_settings(line: Line, words: RobotWords) -> ProfileSettings:
+    """Return how the motions of a rig go.
 
     Notes
     -----
@@ -78,93 +70,49 @@ class Motions:
     `PULL_PER_S`. A turn with the gyro has no such pull: its heading is aimed at, and the correction does it; of a bend
     what is missing of the arc's length for what it has turned is pulled in. (Own rules.)
     """
+    rig, dt, lag, c = line.rig, line.dt_s, line.rig.lag_s, line.rig.correction
+    decay = exp(-dt / lag) if lag > 0 else 0.0
+    smallest = max((_least(m) for m in rig.motors.values()), default=0.0)
+    made: ProfileSettings = Form(ProfileSettings).of(
+        dt=dt,
+        lag=lag,
+        decay=decay,
+        memory=lag * (1 - decay),
+        tolerance=c.tolerance_rad if c is not None else 0.02,
+        within=c.within_s if c is not None else 0.1,
+        creep=CREEP * smallest * float(line.top_m_s.min()),
+        turns=words.metres_per_radian,
+    )
+    return made
 
-    def __init__(self, line: Line, batch: tuple[int, ...]) -> None:
-        self._batch = batch
-        rig, words = line.rig, RobotWords(line.rig)
-        dt, lag, c = line.dt_s, line.rig.lag_s, line.rig.correction
-        decay = exp(-dt / lag) if lag > 0 else 0.0
-        self.tolerance_rad = c.tolerance_rad if c is not None else 0.02
-        smallest = max((_least(m) for m in rig.motors.values()), default=0.0)
-        settings = Form(ProfileSettings).of(
-            dt=dt,
-            lag=lag,
-            decay=decay,
-            memory=lag * (1 - decay),
-            tolerance=self.tolerance_rad,
-            within=c.within_s if c is not None else 0.1,
-            creep=CREEP * smallest * float(line.top_m_s.min()),
-            turns=words.metres_per_radian,
-        )
-        self._dt = dt
-        self._feel, self._command = _FEEL.after(settings), _COMMAND.after(settings)
-        self.state: ProfileState = Form(ProfileState).of(batch, keep=float(words.has_gyro), course=nan)
-        self.shares: Floats = np.zeros((*batch, len(line.wheels)))
 
-    def copied(self) -> Motions:
-        """Return a copy that goes its own way."""
-        made = copy.copy(self)
-        made.state, made.shares = self.state._replace(), self.shares.copy()
-        return made
+def begin(v: ProfileState, motion: Motion, x: float, y: float, heading: float, dt: float) -> None:
+    """Begin a motion of a robot that believes to be there."""
+    course = v.get("course")
+    if is_nan(course) or not motion.held:
+        course = heading
+    v.set(
+        active=1.0, spins=float(motion.spins), held=float(motion.held), field=float(motion.field),
+        raw=float(motion.shares is not None), forward=motion.forward, left=motion.left, turn=motion.turn, whole=motion.whole,
+        most=motion.most, rise=motion.rise, time_s=motion.time_s, t=0.0, way=0.0, aside=0.0, rolled=0.0, arc=float(motion.arc),
+        rate=-motion.rise * dt / 2, target=0.0, ref=0.0, speed=0.0, late=0.0, near=0.0, stands=0.0,
+        course=course, from_x=x, from_y=y, keep=float(motion.held),
+    )  # fmt: skip
 
-    def get(self, i: int, name: str) -> float:
-        """Return a number of one robot."""
-        value = getattr(self.state, name)
-        return float(value[i] if self._batch else value)
 
-    def _set(self, i: int, **values: float) -> None:
-        for name, value in values.items():
-            getattr(self.state, name)[(i,) if self._batch else ()] = value
+def rest(v: ProfileState, course: float, keeps: bool) -> None:
+    """Let a robot rest, whose motion another made; ``course`` is the gyro's heading to keep, NaN for that of its rest."""
+    v.set(active=0.0, raw=0.0, course=course, keep=float(keeps))
 
-    def begin(self, i: int, motion: Motion, x: float, y: float, heading: float) -> None:
-        """Begin a motion of one robot, which believes to be there."""
-        course = self.get(i, "course")
-        if is_nan(course) or not motion.held:
-            course = heading
-        raw = motion.shares is not None
-        if motion.shares is not None:
-            self.shares[(i,) if self._batch else ...] = motion.shares
-        self._set(
-            i, active=1.0, spins=float(motion.spins), held=float(motion.held), field=float(motion.field), raw=float(raw),
-            forward=motion.forward, left=motion.left, turn=motion.turn, whole=motion.whole, most=motion.most, rise=motion.rise,
-            time_s=motion.time_s, t=0.0, way=0.0, aside=0.0, rolled=0.0, arc=float(motion.arc), rate=-motion.rise * self._dt / 2,
-            target=0.0, ref=0.0, speed=0.0, late=0.0, near=0.0, stands=0.0,
-            course=course, from_x=x, from_y=y, keep=float(motion.held),
-        )  # fmt: skip
 
-    def rest(self, i: int, course: float, keeps: bool) -> None:
-        """Let one robot rest, whose motion another made; ``course`` is the gyro's heading to keep, NaN for that of its rest."""
-        self._set(i, active=0.0, raw=0.0, course=course, keep=float(keeps))
-
-    def end(self, i: int, heading: float, keeps: bool, whole: bool = True) -> None:
-        """End a motion of one robot; ``whole`` says that it came to its end, else it stands where it is by now."""
-        held, turn = self.get(i, "held"), self.get(i, "turn")
-        course = self.get(i, "course")
-        way = self.get(i, "target" if whole else "ref")
-        course = course + turn * way
-        if not held:
-            course = nan
-        elif not whole and self.get(i, "spins"):
-            course = heading
-        self._set(i, active=0.0, raw=0.0, course=course, keep=float(keeps))
-
-    def missing(self, i: int) -> float:
-        """How far a motion of one robot has come of what it should by now: what is missing, in its unit."""
-        return self.get(i, "late") - self.get(i, "way")
-
-    # --- a tick ---
-
-    def feel(self, felt: Felt) -> NDArray[np.bool_]:
-        """Take in what was measured; gives which robots have come to the end of their motion, B bool."""
-        done = np.zeros((*self._batch, 1))
-        self._feel(self._batch, felt, self.state, done)
-        return done[..., 0] > 0
-
-    def command(self, felt: Felt) -> Command:
-        """Return what is asked for in this tick."""
-        out: Command = Form(Command).start(self._batch)
-        self._command(self._batch, felt, self.state, out)
-        return out
+def end(v: ProfileState, heading: float, keeps: bool, whole: bool) -> None:
+    """End a motion; ``whole`` says that it came to its end, else the robot stands where it is by now."""
+    course = v.get("course") + v.get("turn") * v.get("target" if whole else "ref")
+    if not v.get("held"):
+        course = nan
+    elif not whole and v.get("spins"):
+        course = heading
+    rest(v, course, keeps)
 
 
 def _least(motor: Motor) -> float:

@@ -4,21 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
 from pivrex.line import Line
 from pivrex.line.beginning import begun, start_of
-from pivrex.line.line import LineState
 from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
+from pivrex.routine.drives import Drives
 from pivrex.routine.marks import mark_steps
 from pivrex.routine.program import Program
-from pivrex.routine.runner import Runner
 from pivrex.routine.thread import StepRecord
-from pivrex.sim.driving import drive
 from pivrex.sim.model import AnyStandIn
 from pivrex.sim.spread import drawn, placed_by, stand_in_under
 
@@ -28,6 +25,9 @@ ALONE_S = 25.0
 """How long a robot is alone, where the workspace says nothing else."""
 
 OUT_OF_TIME = "out of time"
+
+KEPT = 64
+"""So many Ticks are made at once."""
 
 REST_S = 0.5
 """So long a robot that has ended is watched coming to rest."""
@@ -79,12 +79,10 @@ class Play:
 
 @dataclass(frozen=True)
 class _Mark:
-    """A moment to go on from: before tick ``n``."""
+    """A moment to go on from: so many Ticks were made."""
 
     n: int
-    state: LineState
-    robot: Any
-    runner: Runner
+    drives: Drives
     touched: dict[str, int]
 
 
@@ -104,11 +102,10 @@ class Player:
         self._seed = np.array(seed, np.uint64)
         self._drawn = drawn(rig, self._seed)
         self._model: AnyStandIn = stand_in_under(rig, field, self._drawn)
-        self._raw = self.line.rest()
         self._program: Program | None = None
         self._marks: list[_Mark] = []
-        self._rows: list[Floats] = []
-        self._believed: list[tuple[float, float, float]] = []
+        self._rows: Floats = np.zeros((0, self.line.form.size))
+        self._believed: Floats = np.zeros((0, 3))
 
     def play(
         self,
@@ -121,46 +118,46 @@ class Player:
         more need be played: it is out of time then.
         """
         mark = self._begin(program)
-        line, model = self.line, self._model
-        runner, state, robot = mark.runner.copied(), mark.state, mark.robot
-        runner.program = program
-        self._program = program
-        n, most = mark.n, max(1, round(limit_s / line.dt_s))
-        row = self._rows[-1] if n else None
-        steps = len(runner.minds[0].records)
-        while n < most and not runner.ended:
-            if enough is not None and n % 8 == 7 and enough(runner.minds[0].records, n):
-                break
-            if n % 64 == 63 and given_up():
-                self._marks = [m for m in self._marks if m.n <= n]
+        line, drives = self.line, mark.drives.copied()
+        runner = drives.runners[0]
+        runner.program = self._program = program
+        most, mind = max(1, round(limit_s / line.dt_s)), runner.mind
+        rows, believed = [self._rows], [self._believed]
+
+        def keep() -> None:
+            made = drives.kept(0)
+            rows.append(made[0])
+            believed.append(made[1])
+
+        def thought(_: int) -> None:
+            if not mind.ended and len(mind.records) != steps[0]:
+                steps[0] = len(mind.records)
+                self._marks.append(_Mark(int(drives.ticks[0]), drives.copied(), dict(mind.touched)))
+
+        steps, looks = [len(mind.records)], 64 if enough is None else 8
+        while not drives.ended and drives.ticks[0] < most:
+            n = int(drives.ticks[0])
+            drives.run(min(n + ((looks - 1 - n) % looks or looks), most), thought, keep)
+            n = int(drives.ticks[0])
+            if given_up():
+                self._rows, self._believed = np.concatenate(rows), np.concatenate(believed)
                 return None
-            if len(runner.minds[0].records) != steps:
-                steps = len(runner.minds[0].records)
-                self._marks.append(_Mark(n, state, robot, runner.copied(), dict(runner.minds[0].touched)))
-            state = runner.before(state)
-            entry = runner.tick(row)
-            if runner.ended:
+            if enough is not None and not mind.ended and n % 8 == 7 and enough(mind.records, n):
                 break
-            belief = runner.belief
-            self._believed.append((float(belief.x), float(belief.y), float(belief.heading)))
-            state, robot, row = drive(line, model, state, robot, self._raw, entry=entry)
-            self._rows.append(row)
-            n += 1
-        mind = runner.minds[0]
+        n = int(min(drives.ticks[0], drives.ended_at[0]))
         ended, why = (mind.ended, mind.why) if mind.ended else (OUT_OF_TIME, "")
         if not mind.ended:
             mind.close(n, "cut off")
-        rows, believed = list(self._rows), list(self._believed)
-        for _ in range(round(REST_S / line.dt_s)):  # everything off
-            state, robot, row = drive(line, model, state, robot, self._raw, 1.0)
-            rows.append(row)
-            believed.append(believed[-1])
+        drives.cut_off()
+        drives.run(np.inf, made=keep)  # everything off
+        table, believes = np.concatenate(rows), np.concatenate(believed)
+        self._rows, self._believed = table[:n], believes[:n]
         self._renumber(mind.records)
-        mark_steps(line, np.array(self._rows), mind.records)
+        mark_steps(line, self._rows, mind.records)
         names = dict(mind.threads[0].frames[0].names)
-        table = np.array(rows)
-        poses = np.concatenate((table[:, line.layout.these("truth", ("x", "y", "heading"))], robot.pose[None]))
-        return Play(table, ended, why, n * line.dt_s, mind.records, poses, np.array(believed), line.dt_s, names)
+        poses = table[:, line.layout.these("truth", ("x", "y", "heading"))]
+        poses = np.concatenate((poses, drives.robot().pose))
+        return Play(table, ended, why, n * line.dt_s, mind.records, poses, believes, line.dt_s, names)
 
     def _begin(self, program: Program) -> _Mark:
         """Give the latest moment up to which the program does what the one before did."""
@@ -173,11 +170,14 @@ class Player:
         if self._marks:
             mark = self._marks[-1]
         else:
-            pose = start_pose(program, self._field)
-            robot = placed_by(self._model, self._seed, pose, self._drawn)
-            mark = _Mark(0, begun(self.line, pose), robot, Runner(program, self.line, pose, (), self._field), {})
+            pose, line = start_pose(program, self._field), self.line
+            robot = placed_by(self._model, self._seed, pose, self._drawn).widened((1,))
+            drives = Drives(
+                program, line, self._model, begun(line, pose, (1,)), robot, pose, self._field, KEPT, round(REST_S / line.dt_s)
+            )  # fmt: skip
+            mark = _Mark(0, drives, {})
             self._marks = [mark]
-        del self._rows[mark.n :], self._believed[mark.n :]
+        self._rows, self._believed = self._rows[: mark.n], self._believed[: mark.n]
         if before is not None:
             self._say_new_lines(before, program, mark)
         return mark
@@ -193,13 +193,10 @@ class Player:
         if all(old == new for old, new in lines.items()):
             return
         for one in self._marks:
-            one.runner.renumber(lines)
+            one.drives.runners[0].renumber(lines)
         at = self.line.layout.at("routine", "line")
-        for k, row in enumerate(self._rows):
-            line = lines.get(float(row[at]), float(row[at]))
-            if line != row[at]:
-                self._rows[k] = row.copy()
-                self._rows[k][at] = line
+        self._rows = self._rows.copy()
+        self._rows[:, at] = [lines.get(line, line) for line in self._rows[:, at].tolist()]
 
     def _renumber(self, records: list[StepRecord]) -> None:
         """Let steps that were played before say the lines of the text as it is now."""

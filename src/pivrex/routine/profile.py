@@ -2,12 +2,22 @@
 
 from __future__ import annotations
 
-from pivrex.kernels.maths import clamp, cos, div, inf, is_nan, larger, nan, sin, smaller, sqrt
+from pivrex.kernels.maths import clamp, cos, div, hypot, inf, is_nan, larger, nan, sin, smaller, sqrt
 from pivrex.kernels.records import Flag, Number, Numbers, Record
 from pivrex.kernels.records import field as of_size
 from pivrex.kernels.subset import kernel
 
-__all__ = ["PULL_PER_S", "Command", "Felt", "ProfileSettings", "ProfileState", "command_motion", "feel_motion"]
+__all__ = [
+    "PULL_PER_S",
+    "Command",
+    "Felt",
+    "ProfileSettings",
+    "ProfileState",
+    "command_motion",
+    "feel_motion",
+    "rests",
+    "stand_still",
+]
 
 PULL_PER_S = 4.0
 """What is missing of the way is made up for at this rate."""
@@ -157,8 +167,8 @@ def has_come(s: ProfileSettings, v: ProfileState, felt: Felt) -> bool:
 
 
 @kernel
-def feel_motion(s: ProfileSettings, felt: Felt, v: ProfileState, done: Numbers) -> None:
-    """Take in what was measured; writes whether the robot has come to the end of its motion."""
+def feel_motion(s: ProfileSettings, felt: Felt, v: ProfileState) -> bool:
+    """Take in what was measured; returns whether the robot has come to the end of its motion."""
     if v.t > (BLIND_TICKS - 0.5) * s.dt:
         v.way += gone(v, felt)
         v.rolled += felt.forward
@@ -170,7 +180,7 @@ def feel_motion(s: ProfileSettings, felt: Felt, v: ProfileState, done: Numbers) 
     v.near = v.near + s.dt if there and has_come(s, v, felt) else 0.0
     v.stands = v.stands + s.dt if there else 0.0
     is_done = there and (v.near > (s.within if v.spins else STEADY_S) - 1e-9 or v.stands > PATIENCE_S)
-    done[0] = 1.0 if v.active and (is_done or v.t > v.time_s - 0.5 * s.dt) else 0.0
+    return v.active and (is_done or v.t > v.time_s - 0.5 * s.dt)
 
 
 @kernel
@@ -224,6 +234,20 @@ def move_target(s: ProfileSettings, v: ProfileState, rate: float, moves: bool) -
     v.speed = rate + gap * s.decay if moves else 0.0
     if moves:
         v.ref += rate * s.dt + gap * s.memory
+
+
+@kernel
+def stand_still(out: Command) -> None:
+    """Ask for no motion."""
+    out.twist[0], out.twist[1], out.twist[2] = 0.0, 0.0, 0.0
+    out.aim, out.moves, out.frame = nan, 0.0, 1.0
+
+
+@kernel
+def rests(s: ProfileSettings, v: ProfileState, felt: Felt, gyro: bool) -> bool:
+    """Return whether a robot stands, and, where the gyro corrects it, looks as it should."""
+    still = hypot(felt.forward, felt.left) < 0.004 * s.dt and abs(felt.turn) < 0.02 * s.dt
+    return still and not (gyro and abs(v.course - felt.heading) > s.tolerance)
 
 
 @kernel

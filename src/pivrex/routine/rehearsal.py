@@ -14,17 +14,22 @@ from pivrex.line.beginning import begun
 from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
+from pivrex.routine.drives import Drives
 from pivrex.routine.playing import ALONE_S, OUT_OF_TIME, REST_S, start_pose
 from pivrex.routine.program import Program
-from pivrex.routine.runner import Runner
 from pivrex.routine.thread import StepRecord
-from pivrex.sim.driving import drive
-from pivrex.sim.spread import drawn, placed_by, stand_in_under
+from pivrex.sim.spread import Drawn, drawn, placed_by, stand_in_under
 
 __all__ = ["Follows", "Rehearsed", "Watched", "follows", "reached", "rehearse", "split", "together", "watch"]
 
 AT_ONCE = 500
 """So many robots are one batch: larger ones win little, and must be waited for."""
+
+STRETCH = 64
+"""So many ticks are made before somebody is asked whether they go on."""
+
+LOOKS = 8
+"""So many before somebody who keeps them is asked whether that is enough."""
 
 
 class Follows(NamedTuple):
@@ -120,68 +125,30 @@ def _batch(
     limit_s: float,
     goes_on: Callable[[int, int], bool],
 ) -> Rehearsed | None:
-    drives = _Drives(program, rig, field, seeds, limit_s)
-    most, rests = drives.most, drives.rests
-    ends = np.zeros((len(seeds), 3))
-    while not drives.over:
-        if drives.n % 16 == 0 and not goes_on(drives.n, most + rests):
+    # each comes to rest for the same time after its own end
+    dt = rig.dt_s
+    most, rests = round(limit_s / dt), round(REST_S / dt)
+    drives, drew = _begun(program, rig, field, seeds, rests=rests)
+    for n in range(0, most, STRETCH):
+        if not goes_on(n, most + rests):
             return None
-        # each comes to rest for the same time after its own end
-        at_rest = np.minimum(drives.ended_at, most) + rests == drives.n
-        ends[at_rest] = drives.robot.pose[at_rest]
-        drives.tick()
-    at_rest = np.minimum(drives.ended_at, most) + rests == drives.n
-    ends[at_rest] = drives.robot.pose[at_rest]
-    how = tuple(mind.ended or OUT_OF_TIME for mind in drives.runner.minds)
-    times = drives.ended_at * drives.line.dt_s
-    return Rehearsed(seeds, ends, times, how, drives.drew.names, drives.drew.values)
+        drives.run(min(n + STRETCH, most))
+        if drives.ended:
+            break
+    drives.cut_off()
+    drives.run(np.inf)
+    how = tuple(runner.mind.ended or OUT_OF_TIME for runner in drives.runners)
+    return Rehearsed(seeds, np.array(drives.robot().pose), drives.ended_at * dt, how, drew.names, drew.values)
 
 
-class _Drives:
-    """A batch of drives of one routine, tick by tick.
-
-    Attributes
-    ----------
-    n : int
-        Ticks that have been.
-    ended_at : (N,) int
-        The tick at which each routine ended; the clock's last for those that have not.
-    """
-
-    def __init__(
-        self, program: Program, rig: Rig, field: Field | None, seeds: NDArray[np.uint64], limit_s: float
-    ) -> None:
-        self.line, self.drew = Line(rig), drawn(rig, seeds)
-        self.model = stand_in_under(rig, field, self.drew)
-        pose, batch = start_pose(program, field), seeds.shape
-        self.robot, self._state = placed_by(self.model, seeds, pose, self.drew), begun(self.line, pose, batch)
-        self.runner = Runner(program, self.line, np.broadcast_to(pose, (*batch, 3)), batch, field)
-        self._raw = self.line.rest(batch)
-        self.row: Floats | None = None
-        self.most, self.rests = round(limit_s / self.line.dt_s), round(REST_S / self.line.dt_s)
-        self.ended_at = np.full(len(seeds), self.most)
-        self._ended = np.zeros(len(seeds), bool)
-        self.n = 0
-
-    @property
-    def over(self) -> bool:
-        """Whether all have come to rest."""
-        return self.n >= int(self.ended_at.max()) + self.rests
-
-    def tick(self) -> None:
-        """Let a tick pass."""
-        entry = None
-        if self.n < self.most and not self._ended.all():
-            self._state = self.runner.before(self._state)
-            entry = self.runner.tick(self.row)
-            now = np.array([bool(mind.ended) for mind in self.runner.minds])
-            self.ended_at = np.where(now & ~self._ended, self.n, self.ended_at)
-            self._ended = self._ended | now
-        stop = (self._ended | (self.n >= self.most)).astype(float)
-        self._state, self.robot, self.row = drive(
-            self.line, self.model, self._state, self.robot, self._raw, stop, entry=entry
-        )
-        self.n += 1
+def _begun(
+    program: Program, rig: Rig, field: Field | None, seeds: NDArray[np.uint64], keeps: int = 0, rests: float = np.inf
+) -> tuple[Drives, Drawn]:
+    """Return drives of a routine that begin, and by what they differ."""
+    line, drew = Line(rig), drawn(rig, seeds)
+    model, pose = stand_in_under(rig, field, drew), start_pose(program, field)
+    robots = placed_by(model, seeds, pose, drew)
+    return Drives(program, line, model, begun(line, pose, seeds.shape), robots, pose, field, keeps, rests), drew
 
 
 class Watched(NamedTuple):
@@ -205,22 +172,37 @@ def watch(
     """Play a routine once for each seed and keep every Tick; for some dozens of drives. None once ``goes_on`` says no; ``enough`` as
     in `pivrex.routine.playing.Player.play`, for all of them.
     """
-    drives = _Drives(program, rig, field, seeds, limit_s)
-    rows: list[Floats] = []
-    poses = [np.asarray(drives.robot.pose)]
-    while not drives.over:
-        if drives.n % 16 == 0 and not goes_on():
+    drives, _ = _begun(program, rig, field, seeds, LOOKS)
+    dt = drives.line.dt_s
+    most, rests = round(limit_s / dt), round(REST_S / dt)
+    rows: list[list[Floats]] = [[] for _ in seeds]
+
+    def keep() -> None:
+        for i, own in enumerate(rows):
+            own.append(drives.kept(i)[0])
+
+    cut = False
+    for n in range(LOOKS - 1, most + LOOKS, LOOKS):
+        if not goes_on():
             return None
-        minds = drives.runner.minds
-        if enough is not None and drives.n % 8 == 7 and all(m.ended or enough(m.records, drives.n) for m in minds):
+        drives.run(min(n, most), made=keep)
+        minds = [r.mind for r in drives.runners]
+        cut = enough is not None and n < most and all(m.ended or enough(m.records, n) for m in minds)
+        if drives.ended or cut:
             break
-        drives.tick()
-        assert drives.row is not None
-        rows.append(drives.row)
-        poses.append(np.asarray(drives.robot.pose))
-    for mind in drives.runner.minds:
-        mind.close(drives.n)
-    return Watched(drives.line, np.array(rows), np.array(poses), tuple(m.records for m in drives.runner.minds))
+    end = float(drives.ticks[0])
+    drives.cut_off()
+    drives.run(end if cut else drives.ended_at.max() + rests, made=keep)
+    for runner in drives.runners:
+        runner.mind.close(int(drives.ticks[0]))
+    table = np.stack([np.concatenate(own) for own in rows], axis=1)
+    poses = table[:, :, drives.line.layout.these("truth", ("x", "y", "heading"))]
+    return Watched(
+        drives.line,
+        table,
+        np.concatenate((poses, drives.robot().pose[None])),
+        tuple(r.mind.records for r in drives.runners),
+    )
 
 
 def together(parts: Sequence[Rehearsed]) -> Rehearsed:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from math import inf, nan
+from math import inf
 
 from pivrex.routine.nodes import Condition
 from pivrex.routine.program import Limit
@@ -73,6 +73,8 @@ class Blocked:
         The tick at which its own time is over.
     limit_n : float
         The tick at which its limit is reached.
+    begin : int
+        The tick at which it began to wait for rest.
     """
 
     kind: str
@@ -86,8 +88,7 @@ class Blocked:
     mode: str = ""
     mark: str = ""
     """What a student should look at from the beginning."""
-    still: int = 0
-    last: float = nan
+    begin: int = 0
     far_is_limit: bool = False
     """A motion whose way's end is a limit: it was to end when something is true."""
 

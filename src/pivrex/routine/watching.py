@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import div, inf, is_nan, larger, mod, nan, pi, smaller, sqrt
 from pivrex.kernels.records import Form, Number, Numbers, Record, Whole, Wholes, field
 from pivrex.kernels.subset import kernel
@@ -13,27 +12,32 @@ from pivrex.routine.nodes import Call as Function
 from pivrex.routine.thread import Blocked, Thread
 
 __all__ = [
-    "AND", "ANGLE", "COLUMN", "CONSTANT", "HEARD", "LESS", "LOOK", "MINUS", "MORE", "MORE_SAME",
-    "NEGATION", "POSE", "SAME", "SCRATCH", "SENSOR", "SIZE", "TICK", "TIME", "WATCH", "NoWatchError",
-    "Step", "Watch", "watch_of",
+    "AND", "ANGLE", "COLUMN", "CONSTANT", "HEARD", "IS", "LESS", "MINUS", "MORE", "MORE_SAME", "NEGATION",
+    "POSE", "RESTED", "SAME", "SENSOR", "SIZE", "STUCK", "TICK", "TIME", "WATCH", "WATCH_SCRATCH",
+    "NoWatchError", "Step", "Watch", "WatchScratch", "Witnessed", "look", "watch_of",
 ]  # fmt: skip
 
 LONGEST, DEEPEST = 32, 10
 """So many steps has a condition at most, and so many values that wait for their sign; a longer one is computed by the interpreter."""
 
+STEADY_TICKS = 6
+"""So many ticks in a row a robot must rest."""
+
+STUCK_TICKS, STUCK_SHARE = 15, 1 / 35
+"""What is driven against its stop is there once it has come no farther than this share of its `Reach.near` for so long; the way to
+a real robot and back takes some of it.
+"""
+
 SAME = 1e-9
 """Numbers that are no farther apart are the same."""
 
 # what a step does: it puts a value on the stack,
-CONSTANT, COLUMN, SENSOR, TIME, TICK, POSE, ANGLE = 0, 1, 2, 3, 4, 5, 6
+CONSTANT, COLUMN, SENSOR, TIME, TICK, POSE, ANGLE, RESTED, STUCK = 0, 1, 2, 3, 4, 5, 6, 7, 8
 # changes the last one,
-NEGATIVE, SIZE, ROOT, NEGATION, HEARD = 7, 8, 9, 10, 11
+NEGATIVE, SIZE, ROOT, NEGATION, HEARD = 9, 10, 11, 12, 13
 # or makes one of the last two
-PLUS, MINUS, TIMES, OVER, LEAST, MOST, LESS, LESS_SAME = 12, 13, 14, 15, 16, 17, 18, 19
-MORE, MORE_SAME, IS, IS_NOT, AND, OR = 20, 21, 22, 23, 24, 25
-
-WATCHED = ("settle", "zero", "home")
-"""Kinds of waiting that only the interpreter can tell the end of, tick by tick."""
+PLUS, MINUS, TIMES, OVER, LEAST, MOST, LESS, LESS_SAME = 14, 15, 16, 17, 18, 19, 20, 21
+MORE, MORE_SAME, IS, IS_NOT, AND, OR = 22, 23, 24, 25, 26, 27
 
 SIGNS = {
     "+": PLUS, "-": MINUS, "*": TIMES, "/": OVER, "<": LESS, "<=": LESS_SAME, ">": MORE, ">=": MORE_SAME, "is": IS, "is not": IS_NOT,
@@ -58,6 +62,27 @@ class Watch(Record):
     does: Wholes = field("steps")
     place: Wholes = field("steps")
     value: Numbers = field("steps")
+
+
+class Witnessed(Record):
+    """What a watch looks at.
+
+    Attributes
+    ----------
+    n, time : tick of the routine, and when that is, in s
+    pose : where the robot believes to be, in m and rad
+    rested : for how many ticks it has rested
+    column : what rangers, lamps and the battery say, where attachments with an encoder are, what all others are told, and how far
+        zeroing is
+    stuck : for how many ticks each attachment has come no farther
+    """
+
+    n: Number = field()
+    time: Number = field(unit="s")
+    pose: Numbers = field(3, unit="m, m, rad")
+    rested: Number = field()
+    column: Numbers = field("columns")
+    stuck: Numbers = field("attached")
 
 
 class WatchScratch(Record):
@@ -127,49 +152,51 @@ def joined(does: int, a: float, b: float) -> float:  # noqa: PLR0911 - a case fo
 
 
 @kernel
-def put(w: Watch, k: int, seen: Numbers, pose: Numbers, n: float, time: float) -> float:
+def put(w: Watch, k: int, x: Witnessed) -> float:  # noqa: PLR0911 - a case for each value
     """Return the value that step k puts on the stack."""
-    if w.does[k] == COLUMN:
-        return seen[w.place[k]]
-    if w.does[k] == SENSOR:  # what measures nothing says 0
-        return seen[w.place[k]] if seen[w.place[k]] > 0.0 else nan
-    if w.does[k] == POSE:
-        return pose[w.place[k]]
-    if w.does[k] == ANGLE:  # within (-π, π]
-        return pi - mod(pi - pose[w.place[k]], 2.0 * pi)
-    if w.does[k] == TICK:
-        return n
-    return time if w.does[k] == TIME else w.value[k]
+    does, place = w.does[k], w.place[k]
+    if does == COLUMN:
+        return x.column[place]
+    if does == SENSOR:  # what measures nothing says 0
+        return x.column[place] if x.column[place] > 0.0 else nan
+    if does == POSE:
+        return x.pose[place]
+    if does == ANGLE:  # within (-π, π]
+        return pi - mod(pi - x.pose[place], 2.0 * pi)
+    if does == TICK:
+        return x.n
+    if does == RESTED:
+        return x.rested
+    if does == STUCK:
+        return x.stuck[place]
+    return x.time if does == TIME else w.value[k]
 
 
 @kernel
-def look(w: Watch, c: WatchScratch, seen: Numbers, pose: Numbers, n: float, time: float, woken: Numbers) -> None:
-    """Write whether the interpreter must go on with a robot in tick n: its time has come, its condition holds, or the condition divides
-    by 0 or takes the root of something below 0.
+def look(w: Watch, c: WatchScratch, x: Witnessed) -> bool:
+    """Return whether the interpreter must go on with a robot: its time has come, its condition holds, or the condition divides by 0 or
+    takes the root of something below 0.
     """
-    woken[0] = 1.0 if n >= w.wakes else 0.0
+    woken = x.n >= w.wakes
     top = 0
     for k in range(w.length):
         does = w.does[k]
         if does < NEGATIVE:
-            c.stack[top] = put(w, k, seen, pose, n, time)
+            c.stack[top] = put(w, k, x)
             top += 1
         elif does < PLUS:
             if does == ROOT and c.stack[top - 1] < 0.0:
-                woken[0] = 1.0
+                woken = True
             c.stack[top - 1] = changed(does, c.stack[top - 1])
         else:
             top -= 1
             if does == OVER and c.stack[top] == 0.0:
-                woken[0] = 1.0
+                woken = True
             c.stack[top - 1] = joined(does, c.stack[top - 1], c.stack[top])
-    if top > 0 and c.stack[0] > 0.0:
-        woken[0] = 1.0
+    return woken or (top > 0 and c.stack[0] > 0.0)
 
 
-LOOK = Call(look, ("woken",))
-
-WATCH, SCRATCH = Form(Watch, steps=LONGEST), Form(WatchScratch, deep=DEEPEST)
+WATCH, WATCH_SCRATCH = Form(Watch, steps=LONGEST), Form(WatchScratch, deep=DEEPEST)
 
 Step = tuple[int, int, float]
 
@@ -191,10 +218,10 @@ def watch_of(threads: Mapping[int, Thread], source: Source) -> tuple[float, list
             b = thread.blocked
             if thread.ended:
                 continue
-            if b is None or b.kind in WATCHED or _has_joined(b, threads):
+            if b is None or _has_joined(b, threads):
                 return -inf, []
             first = min(first, b.until_n, b.limit_n)
-            own = source(b.name, "there") if b.kind == "there" else []
+            own = _waited_for(b, source)
             if b.cond is not None:
                 own = _condition(b.cond, thread, source)
             steps += [*own, (OR, 0, 0.0)] if steps and own else own
@@ -203,6 +230,21 @@ def watch_of(threads: Mapping[int, Thread], source: Source) -> tuple[float, list
     if len(steps) > LONGEST or _deepest(steps) > DEEPEST:
         return -inf, []
     return first, steps
+
+
+def _waited_for(b: Blocked, source: Source) -> list[Step]:
+    """Return the steps that say whether what it waits for by itself has come."""
+    if b.kind == "there":
+        return source(b.name, "there")
+    if b.kind == "zero":
+        return source("zeroing", "done")
+    if b.kind == "home":
+        return [*source(b.name, "stuck"), (CONSTANT, 0, STUCK_TICKS), (MORE, 0, 0.0)]
+    if b.kind == "settle":
+        at_least = (MORE_SAME, 0, 0.0)
+        steady = [(RESTED, 0, 0.0), (CONSTANT, 0, STEADY_TICKS), at_least]
+        return [*steady, (TICK, 0, 0.0), (CONSTANT, 0, b.begin + STEADY_TICKS), at_least, (AND, 0, 0.0)]
+    return []
 
 
 def _has_joined(b: Blocked, threads: Mapping[int, Thread]) -> bool:

@@ -12,6 +12,7 @@ import tomlkit
 from pivrex.errors import RigError
 from pivrex.line import Entry, Line
 from pivrex.line.beginning import begun, start_of
+from pivrex.line.entry import entered
 from pivrex.line.layout import Floats
 from pivrex.rig import Rig
 from pivrex.rig.difference import Change, applied
@@ -122,20 +123,16 @@ def cause_of(parting: Parting, effects: list[Effect]) -> Change | None:
     return fitting[0].change if len(fitting) == 1 else None
 
 
-def _entered(line: Line, changed: Line, tick: Floats) -> Entry | None:
-    """Give again what somebody else than the controls asked for in a tick; None if nobody did."""
-
-    def asked(stage: str) -> Floats | None:
-        mine, theirs = line.stages[stage], changed.stages[stage]
-        if mine.columns != theirs.columns:
-            return None
-        return tick[mine.entry]
-
-    twist = asked("law") if tick[line.stages["law"].entered] else None
-    aim = moves = None
-    if "aim" in line.stages and tick[line.stages["aim"].entered]:
-        aim, moves = tick[line.layout.at("aim", "heading")], tick[line.layout.at("aim", "rate")]
-    return Entry(twist=twist, aim=aim, moves=moves, routine=asked("routine"), plan=asked("following"))
+def _entered(line: Line, changed: Line, tick: Floats) -> Entry:
+    """Give again what somebody else than the controls asked for in a tick."""
+    found = entered(line.stages, tick)
+    alike = {n: line.stages[n].columns == changed.stages[n].columns for n in ("law", "routine", "following")}
+    return found._replace(
+        requests=None,
+        twist=found.twist if alike["law"] else None,
+        routine=found.routine if alike["routine"] else None,
+        plan=found.plan if alike["following"] else None,
+    )
 
 
 def _taken(line: Line, changed: Line, stage: str) -> tuple[Any, Any]:

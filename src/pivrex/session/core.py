@@ -138,10 +138,10 @@ class Session:
             match.end(self.status.held or self.status.lost)
         if match.alone:  # the sticks stand aside; buttons still do what they do
             raw[: len(line.functions)], driving = line.rest()[: len(line.functions)], 0.0
-        self._state = match.before(self._state)
         entry = self._probe(np.concatenate((sensed, truth))) or match.entry(line, self._row)
         entry = entry or self._correcting.entry(line, self._row, not stop)
         stop = stop or match.rests
+        self._state = match.before(self._state)
         self._state, row = line.step(self._state, raw, sensed, float(stop), driving, truth, entry)
         self._row = row
         told = self._finite(row)

@@ -123,7 +123,7 @@ class Match:
     def _new_runner(self, program: Program, line: Line, field: Field | None) -> Runner:
         midway = self.midway
         if midway is None:
-            return Runner(program, line, np.array(self.status.start), (), field)
+            return Runner(program, line, np.array(self.status.start), field)
         return Runner.resumed(program, line, midway.memory, told=self._board.status.linked == "off", field=field)
 
     def take_over(self) -> None:
@@ -144,13 +144,13 @@ class Match:
     def one_step(self, t: float, dt_s: float) -> None:
         """Go on until another step begins, then pause."""
         if self.alone and self._runner is not None:
-            self._steps, self._until_step = len(self._runner.minds[0].records), True
+            self._steps, self._until_step = len(self._runner.mind.records), True
             self._say(paused=False, left_s=self._left * dt_s, at_t=t)
 
     # --- a tick ---
 
     def before(self, state: LineState) -> LineState:
-        """Give the line's state for this tick."""
+        """Give the line's state for this tick, once `entry` has said what is asked."""
         return self._runner.before(state) if self.alone and self._runner is not None else state
 
     def entry(self, line: Line, row: Floats | None) -> Entry | None:
@@ -164,7 +164,7 @@ class Match:
             return Entry(twist=np.zeros(3), aim=np.array(np.nan))
         entry = runner.tick(None if self._first else row)
         self._first = False
-        mind = runner.minds[0]
+        mind = runner.mind
         if mind.ended:
             self._say(ended=mind.ended, why=mind.why)
             self._board.note(f"the routine has {mind.ended}" + (f": {mind.why}" if mind.why else ""))

@@ -1,0 +1,80 @@
+"""What all robots of a line have alike for their routines: words, plans, settings, and where things stand in their states."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from pivrex.kernels.maths import inf, nan
+from pivrex.kernels.records import Form
+from pivrex.line.line import Line
+from pivrex.line.stage import Floats
+from pivrex.line.zeroing import Zeroing
+from pivrex.rig.attachments import PLACES
+from pivrex.routine.follows import Plans, PlanState
+from pivrex.routine.hands import NEVER, attached
+from pivrex.routine.motion import profile_settings
+from pivrex.routine.planning import Planner
+from pivrex.routine.profile import Command, Felt, ProfileState
+from pivrex.routine.robot import RobotWords
+from pivrex.routine.ticking import BELIEVED, RoutineScratch, RoutineSettings, RoutineState
+from pivrex.routine.watching import STUCK_SHARE, WATCH, WATCH_SCRATCH, Witnessed
+
+__all__ = ["Means"]
+
+
+class Means:
+    """What routines need of a line.
+
+    Parameters
+    ----------
+    line : Line
+    keeps : int
+        So many Ticks of each robot are kept at most before it waits; 0 for none.
+
+    Attributes
+    ----------
+    words : RobotWords
+    planner : Planner
+    plans : Plans
+    settings : RoutineSettings
+    names : list of str
+        The attachments.
+    places : dict of str to int
+        Where readings stand among the columns that a watch looks at.
+    """
+
+    def __init__(self, line: Line, keeps: int = 0) -> None:
+        rig = line.rig
+        self.line, self.words, self.plans = line, RobotWords(rig), Plans(line)
+        self.planner = Planner(line, self.words)
+        self.names = list(rig.attachments)
+        battery = ["battery"] if rig.battery.sensed else []
+        zeroing = ["zeroing"] if isinstance(line.stages.get("zeroing"), Zeroing) else []
+        self.places = {n: k for k, n in enumerate([*rig.sensors, *battery, *self.names, *zeroing])}
+        profile, sensed, many = profile_settings(line, self.words), line.stages["sensed"].form, len(self.names)
+        given = sensed.of(**dict.fromkeys(sensed.places, nan))
+        raw = line.rest()
+        parts = {"given": given, "profile": profile, "follow": self.plans.settings}
+        near = [self.words.reach(n).near if a.kind in PLACES else 0.0 for n, a in rig.attachments.items()]
+        self.settings: RoutineSettings = Form(
+            RoutineSettings, attached=many, readings=len(raw), **{n: p.form for n, p in parts.items()}
+        ).of(
+            dt=line.dt_s, has_gyro=line.layout.has("heading", "heading"), has_frame=line.layout.has("frame", "heading"),
+            has_aim="aim" in line.stages, has_zeroing=bool(zeroing), columns=line.form.size, keeps=keeps, raw=raw,
+            stuck_within=STUCK_SHARE * np.array(near), **parts,
+        )  # fmt: skip
+        self.form = Form(
+            RoutineState, wheels=len(line.wheels), felt=Form(Felt), profile=Form(ProfileState), plan=Form(PlanState),
+            watch=WATCH, attached=attached(self.names), seen=Form(Witnessed, columns=len(self.places), attached=many),
+        )  # fmt: skip
+        self.scratch = Form(RoutineScratch, watch=WATCH_SCRATCH, command=Form(Command))
+        self.row_length = line.form.size + BELIEVED
+
+    def start(self, pose: Floats, batch: tuple[int, ...] = ()) -> RoutineState:
+        """Return the state of robots that believe to stand at a pose, batch + (3,), before their first tick."""
+        made: RoutineState = self.form.of(batch, gyro=float(self.words.has_gyro))
+        made.profile.keep[...], made.profile.course[...] = float(self.words.has_gyro), nan
+        made.seen.pose[...], made.watch.wakes[...] = pose, -inf
+        for name, value in NEVER.items():
+            getattr(made.attached, name)[...] = value
+        return made

@@ -1,0 +1,282 @@
+"""A tick of a robot in the middle of a routine, as kernels: what it feels, whether the interpreter must go on, what it asks for; and
+the ticks of its line and its stand-in, until the interpreter must go on.
+"""
+
+from __future__ import annotations
+
+from pivrex.kernels.engines import Call
+from pivrex.kernels.maths import whole
+from pivrex.kernels.records import Flag, Number, Numbers, Record, Whole, clear, field, pack, part
+from pivrex.kernels.subset import kernel
+from pivrex.line.given import SensedRow
+from pivrex.line.tick import LineMemory, LineScratch, LineSettings, Tick
+from pivrex.routine.belief import feel_tick
+from pivrex.routine.follows import PlanSettings, PlanState, PlanTable, ask_plan, feel_plan
+from pivrex.routine.hands import AttachedState, ask_attachments
+from pivrex.routine.profile import (
+    Command,
+    Felt,
+    ProfileSettings,
+    ProfileState,
+    command_motion,
+    feel_motion,
+    rests,
+    stand_still,
+)  # fmt: skip
+from pivrex.routine.watching import Watch, WatchScratch, Witnessed, look
+from pivrex.sim.body.robot import RealRobot
+from pivrex.sim.body.sensors import Chance
+from pivrex.sim.body.state import BodyScratch, BodyState
+from pivrex.sim.driving import drive_body, drive_stand_in
+from pivrex.sim.stand_in import PerfectRobot, StandInScratch, StandInState
+
+__all__ = ["ASK", "BELIEVED", "BODY", "FEEL", "LOOK", "STAND_IN", "RoutineScratch", "RoutineSettings", "RoutineState"]
+
+BELIEVED = 3
+"""So many numbers stand behind each Tick that is kept: where the robot believed to be before it."""
+
+
+class RoutineSettings(Record):
+    """What routines know of a rig.
+
+    Attributes
+    ----------
+    dt : float
+    has_gyro, has_frame, has_aim, has_zeroing : which stages it has
+    columns : of a Tick
+    stuck_within : how far one that is driven against its stop may come in a tick
+    keeps : so many Ticks are kept at most in a call; 0 for none
+    raw : the readings of controls that nobody touches
+    given : what is sensed otherwise than the stand-in says it: nothing, NaN
+    """
+
+    is_settings = True
+
+    dt: Number = field(unit="s")
+    has_gyro: Flag = field()
+    has_frame: Flag = field()
+    has_aim: Flag = field()
+    has_zeroing: Flag = field()
+    columns: Whole = field()
+    stuck_within: Numbers = field("attached")
+    keeps: Whole = field()
+    raw: Numbers = field("readings")
+    given: SensedRow = part()
+    profile: ProfileSettings = part()
+    follow: PlanSettings = part()
+
+
+class RoutineState(Record):
+    """How a robot stands in a routine, beside the interpreter's own.
+
+    Attributes
+    ----------
+    tick, until : of the line, and the tick before which it waits
+    odd : whether its states stand in the second of their two places
+    kept : how many Ticks this call has kept
+    begun, ended : whether the routine has, and no more
+    looked, woken : whether this tick was looked at, and the interpreter must go on
+    came : whether its motion or plan is over
+    line : the line of the routine's text that is done
+    gyro : whether the gyro corrects it
+    share : of each wheel's top speed, where its motion gives those
+    """
+
+    tick: Number = field()
+    until: Number = field()
+    odd: Flag = field()
+    kept: Whole = field()
+    begun: Flag = field()
+    ended: Flag = field()
+    looked: Flag = field()
+    woken: Flag = field()
+    came: Flag = field()
+    line: Number = field()
+    gyro: Flag = field()
+    share: Numbers = field("wheels")
+    seen: Witnessed = part()
+    felt: Felt = part()
+    profile: ProfileState = part()
+    plan: PlanState = part()
+    watch: Watch = part()
+    attached: AttachedState = part()
+
+
+class RoutineScratch(Record):
+    """Where a routine computes."""
+
+    is_scratch = True
+
+    watch: WatchScratch = part()
+    command: Command = part()
+
+
+@kernel
+def feel_robot(s: RoutineSettings, line: LineSettings, p: PlanTable, v: RoutineState, t: Tick) -> None:
+    """Take in the Tick before: all that a robot does while its routine is paused."""
+    feel_tick(t, s.has_gyro, s.has_frame, v.seen.pose, v.felt)
+    came = feel_plan(s.follow, p, v.plan, t.following.errors)
+    done = feel_motion(s.profile, v.felt, v.profile)
+    v.came = came or done
+    at = 0
+    for k in range(len(t.sensed.readings)):
+        v.seen.column[at] = t.sensed.readings[k]
+        at += 1
+    for k in range(len(t.sensed.battery)):
+        v.seen.column[at] = t.sensed.battery[k]
+        at += 1
+    for k in range(len(v.attached.goal)):
+        i = line.attachments.arm[k]
+        v.seen.column[at] = t.attachments.reached[i] if i >= 0 else t.attachments.target[k]
+        at += 1
+    if s.has_zeroing:
+        v.seen.column[at] = t.zeroing.status
+
+
+@kernel
+def look_robot(s: RoutineSettings, line: LineSettings, c: RoutineScratch, v: RoutineState, t: Tick) -> None:
+    """Write whether the interpreter must go on."""
+    v.seen.time = v.seen.n * s.dt
+    v.seen.rested = v.seen.rested + 1.0 if rests(s.profile, v.profile, v.felt, v.gyro) else 0.0
+    for k in range(len(v.attached.goal)):
+        if v.attached.homes[k]:
+            at = t.attachments.reached[line.attachments.arm[k]]
+            if not abs(at - v.attached.stuck_at[k]) < s.stuck_within[k]:
+                v.attached.stuck[k], v.attached.stuck_at[k] = 0, at
+            v.attached.stuck[k] = v.attached.stuck[k] + 1
+            v.seen.stuck[k] = 1.0 * v.attached.stuck[k]
+    watched = look(v.watch, c.watch, v.seen)
+    v.woken = v.came or watched
+
+
+@kernel
+def ask_robot(
+    s: RoutineSettings, line: LineSettings, c: RoutineScratch, p: PlanTable, v: RoutineState, t: Tick
+) -> None:
+    """Write what the routine asks for in this tick; in the first one all stand."""
+    if v.begun:
+        command_motion(s.profile, v.felt, v.profile, c.command)
+    else:
+        stand_still(c.command)
+    ask_plan(s.follow, p, v.plan, c.command, t.following)
+    for i in range(3):
+        t.law.twist[i] = c.command.twist[i]
+    t.law.entered = True
+    if s.has_aim:
+        t.aim.heading, t.aim.rate, t.aim.entered = c.command.aim, c.command.moves, 1.0
+    t.routine.line, t.routine.frame = v.line, c.command.frame
+    t.routine.raw = 1.0 if v.profile.raw else 0.0
+    for k in range(len(v.share)):
+        t.routine.share[k] = v.share[k] if v.profile.raw else 0.0
+    if len(v.attached.goal) > 0:
+        ask_attachments(line.attachments, v.attached, whole(v.seen.n), t.bindings, t.routine)
+    if v.begun:
+        v.seen.n += 1.0
+    v.begun = True
+
+
+@kernel
+def must_wait(
+    s: RoutineSettings, line: LineSettings, c: RoutineScratch, p: PlanTable, v: RoutineState, t: Tick
+) -> bool:
+    """Return whether a robot waits for the interpreter before it can make its next tick."""
+    if v.ended or not v.begun or v.looked:
+        v.looked = False
+        return False
+    feel_robot(s, line, p, v, t)
+    look_robot(s, line, c, v, t)
+    v.looked = v.woken
+    return v.woken
+
+
+@kernel
+def begin_row(s: RoutineSettings, v: RoutineState, t: Tick) -> None:
+    """Write what goes into a Tick."""
+    clear(t)
+    t.clock.tick, t.clock.t, t.clock.stopped = v.tick, v.tick * s.dt, v.ended
+    for k in range(len(s.raw)):
+        t.raw.reading[k] = s.raw[k]
+
+
+@kernel
+def end_row(s: RoutineSettings, v: RoutineState, t: Tick, kept: Numbers) -> None:
+    """Count a Tick, and keep it."""
+    v.odd = not v.odd
+    v.tick += 1.0
+    if s.keeps > 0:
+        at = v.kept * (s.columns + BELIEVED)
+        pack(t, kept, at)
+        for i in range(3):
+            kept[at + s.columns + i] = v.seen.pose[i]
+        v.kept = v.kept + 1
+
+
+@kernel
+def pass_body(
+    r: RealRobot, chance: Chance, line: LineSettings, s: RoutineSettings, w: BodyScratch, lw: LineScratch, c: RoutineScratch,
+    p: PlanTable, v: RoutineState, memory: LineMemory, remembered: LineMemory, before: BodyState, after: BodyState, t: Tick,
+) -> None:  # fmt: skip
+    """Make a tick of a robot with a real body."""
+    clear(remembered)
+    clear(after)
+    begin_row(s, v, t)
+    drive_body(r, chance, line, w, lw, s.given, memory, remembered, before, after, t, s.dt, 1.0, 0.0)
+    if not v.ended:
+        ask_robot(s, line, c, p, v, t)
+    drive_body(r, chance, line, w, lw, s.given, memory, remembered, before, after, t, s.dt, 0.0, 1.0)
+
+
+@kernel
+def play_body(
+    r: RealRobot, chance: Chance, line: LineSettings, s: RoutineSettings, w: BodyScratch, lw: LineScratch, c: RoutineScratch,
+    p: PlanTable, v: RoutineState, memory_a: LineMemory, memory_b: LineMemory, robot_a: BodyState, robot_b: BodyState, t: Tick,
+    kept: Numbers,
+) -> None:  # fmt: skip
+    """Make ticks of a robot with a real body until it must wait."""
+    v.kept = 0
+    while v.tick < v.until and (s.keeps == 0 or v.kept < s.keeps):
+        if must_wait(s, line, c, p, v, t):
+            return
+        if v.odd:
+            pass_body(r, chance, line, s, w, lw, c, p, v, memory_b, memory_a, robot_b, robot_a, t)
+        else:
+            pass_body(r, chance, line, s, w, lw, c, p, v, memory_a, memory_b, robot_a, robot_b, t)
+        end_row(s, v, t, kept)
+
+
+@kernel
+def pass_stand_in(
+    r: PerfectRobot, line: LineSettings, s: RoutineSettings, w: StandInScratch, lw: LineScratch, c: RoutineScratch, p: PlanTable,
+    v: RoutineState, memory: LineMemory, remembered: LineMemory, before: StandInState, after: StandInState, t: Tick,
+) -> None:  # fmt: skip
+    """Make a tick of a perfect robot."""
+    clear(remembered)
+    clear(after)
+    begin_row(s, v, t)
+    drive_stand_in(r, line, w, lw, s.given, memory, remembered, before, after, t, s.dt, 1.0, 0.0)
+    if not v.ended:
+        ask_robot(s, line, c, p, v, t)
+    drive_stand_in(r, line, w, lw, s.given, memory, remembered, before, after, t, s.dt, 0.0, 1.0)
+
+
+@kernel
+def play_stand_in(
+    r: PerfectRobot, line: LineSettings, s: RoutineSettings, w: StandInScratch, lw: LineScratch, c: RoutineScratch, p: PlanTable,
+    v: RoutineState, memory_a: LineMemory, memory_b: LineMemory, robot_a: StandInState, robot_b: StandInState, t: Tick,
+    kept: Numbers,
+) -> None:  # fmt: skip
+    """Make ticks of a perfect robot until it must wait."""
+    v.kept = 0
+    while v.tick < v.until and (s.keeps == 0 or v.kept < s.keeps):
+        if must_wait(s, line, c, p, v, t):
+            return
+        if v.odd:
+            pass_stand_in(r, line, s, w, lw, c, p, v, memory_b, memory_a, robot_b, robot_a, t)
+        else:
+            pass_stand_in(r, line, s, w, lw, c, p, v, memory_a, memory_b, robot_a, robot_b, t)
+        end_row(s, v, t, kept)
+
+
+_WRITES = ("v", "memory_a", "memory_b", "robot_a", "robot_b", "t", "kept")
+FEEL, LOOK, ASK = Call(feel_robot, ("v",)), Call(look_robot, ("v",)), Call(ask_robot, ("v", "t"))
+BODY, STAND_IN = Call(play_body, _WRITES), Call(play_stand_in, _WRITES)
