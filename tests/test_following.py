@@ -20,10 +20,11 @@ from pivrex.path.points import Path as DrivenPath
 from pivrex.rig import Rig, read_rig
 from pivrex.rig.following import Loop
 from pivrex.routine import check_text, play
+from pivrex.routine.drives import Drives
 from pivrex.routine.files import program_of, shared_beside
+from pivrex.routine.mind import Mind
 from pivrex.routine.program import MAIN, FollowStep, Program
 from pivrex.routine.rehearsal import rehearse
-from pivrex.routine.runner import Runner
 from pivrex.routine.trial import program_following, tried
 from pivrex.sim.model import stand_in_of
 from tests.chassis import SOME, demo_path, ideal
@@ -204,27 +205,25 @@ class StageTest(unittest.TestCase):
         self.assertEqual(len(ASKED), entries.shape[1])
 
 
-def followed(rig: Rig, program: Program, starts: Floats, most: int = 1500) -> tuple[Line, Floats, Runner]:
-    """Drive robots, each with a seed of its own, from where each truly stands and knows it."""
+def followed(rig: Rig, program: Program, starts: Floats, most: int = 1500) -> tuple[Line, Floats, list[Mind]]:
+    """Drive robots, each with a seed of its own, from where each truly stands and knows it; (T, N, K) Ticks: what has ended stays as it
+    is, for those that have not.
+    """
     count = len(starts)
     line, model = Line(rig), stand_in_of(rig, None)
-    robot = model.placed(model.start((count,), np.arange(count, dtype=np.uint64)), starts)
-    state, runner = begun(line, starts, (count,)), Runner(program, line, starts, (count,))
-    raw, row = line.rest((count,)), None
-    rows: list[Floats] = []
-    ended: Floats = np.full(count, -1.0)
-    while not runner.ended and len(rows) < most:
-        state = runner.before(state)
-        entry = runner.tick(row)
-        state, row = line.step(state, raw, model.sense(robot), 0.0, 0.0, model.truth(robot), entry)
-        for i in range(count):  # what has ended stays as it is, for those that have not
-            if runner.minds[i].ended and ended[i] >= 0:
-                row[i] = rows[-1][i]
-            elif runner.minds[i].ended:
-                ended[i] = len(rows)
-        rows.append(row)
-        robot = model.step(robot, line.told(row), line.dt_s)
-    return line, np.array(rows), runner
+    robots = model.placed(model.start((count,), np.arange(count, dtype=np.uint64)), starts)
+    drives = Drives(program, line, model, begun(line, starts, (count,)), robots, starts, None, 64, 0.0)
+    made: list[list[Floats]] = [[] for _ in starts]
+
+    def keep() -> None:
+        for i, own in enumerate(made):
+            own.append(drives.kept(i)[0])
+
+    drives.run(most, made=keep)
+    each = [np.concatenate(own) for own in made]
+    longest = max(map(len, each))
+    rows = [np.concatenate((own, np.repeat(own[-1:], longest - len(own), axis=0))) for own in each]
+    return line, np.stack(rows, axis=1), [r.mind for r in drives.runners]
 
 
 def off_at_the_end(line: Line, rows: Floats, end: Floats) -> tuple[Floats, Floats]:
@@ -244,8 +243,8 @@ class RobotsTest(unittest.TestCase):
         program = program_of(DEMO / "routines" / "round.txt", rig)
         start = np.array([0.5, 0.5, 0.0])
         starts = np.concatenate((np.tile(start, (20, 1)), start + np.array(self.OFF)))
-        line, rows, runner = followed(rig, program, starts)
-        self.assertEqual({m.ended for m in runner.minds}, {"finished"})
+        line, rows, minds = followed(rig, program, starts)
+        self.assertEqual({m.ended for m in minds}, {"finished"})
         end = plan_of(ROUND, rig).poses[-1]
         away, turned = off_at_the_end(line, rows, end)
         self.assertLess(away[:20].max(), most_m)
@@ -315,8 +314,8 @@ class MotionTest(unittest.TestCase):
     def test_plans_in_a_row_leave_nothing_behind(self) -> None:
         """A batch's robots and one alone forget a plan that is over, with and without a pause before the next one."""
         first = "start at 0.5 m, 0.5 m facing 0 deg\nfollow 0.8 m, 0.55 m then 1.3 m, 1.0 m until x > 0.9 m\n"
-        more = "follow 0.8 m, 0.9 m\n"
-        for name, text in (("coot", first + "wait 100 ms\n" + more), ("bittern", first + more)):
+        more, third = "follow 0.8 m, 0.9 m\n", "follow 0.5 m, 0.7 m until y < 0.8 m\n"
+        for name, text in (("coot", first + "wait 100 ms\n" + more), ("bittern", first + more + more + third)):
             rig = read_rig(demo_path(name))
             program = check_text(text, rig).program
             assert program is not None
@@ -347,12 +346,12 @@ class MotionTest(unittest.TestCase):
             program = program_following(BEND, rig, "bend")
             x, y, heading = plan_of(BEND, rig).poses[0]
             away = np.array([[x - 0.5, y + 0.5, heading]])
-            _, _, runner = followed(rig, program, away)
-            self.assertEqual(runner.minds[0].ended, "stopped")
-            self.assertRegex(runner.minds[0].why, r"line 1: is 0\.\d\d m from its path, and lost")
+            _, _, minds = followed(rig, program, away)
+            self.assertEqual(minds[0].ended, "stopped")
+            self.assertRegex(minds[0].why, r"line 1: is 0\.\d\d m from its path, and lost")
             waits = rig.model_copy(update={"following": rig.following.model_copy(update={"when_lost": "wait"})})
-            line, rows, runner = followed(waits, program, away, 2500)
-            self.assertEqual(runner.minds[0].ended, "finished", name)
+            line, rows, minds = followed(waits, program, away, 2500)
+            self.assertEqual(minds[0].ended, "finished", name)
             waited = rows[:, 0, line.layout.at("following", "waits")]
             self.assertGreater(waited.sum(), 10)
             self.assertEqual(waited[-1], 0)

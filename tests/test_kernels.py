@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import os
+import re
 import shutil
 import stat
 import subprocess
@@ -37,6 +38,8 @@ from pivrex.kernels.trying import TICKS, equal_bits, same_bits
 from pivrex.line import Line
 from pivrex.line.entry import Entry
 from pivrex.rig import Rig, open_folder, read_rig
+from pivrex.routine import check_text, play
+from pivrex.routine.rehearsal import rehearse
 from pivrex.sim import Rollout
 from pivrex.sim.model import stand_in_of
 from tests.chassis import ALL, Wheel, any_wheels, demo_path, rig_of
@@ -556,6 +559,39 @@ class SameBitsTest(unittest.TestCase):
                 robot = model.start()
             robot = model.step(robot, np.where(np.isnan(line.told(row)), 0.0, values(len(line.told(row)))), line.dt_s)
             yield np.concatenate((row, state.memory.data, robot.data, model.sense(robot)))
+
+    TEXT = """start at 0.5 m, 0.5 m facing 0 deg
+zero gyro
+home boom at -30 % as -30 deg
+at once until all end
+    follow 0.8 m, 0.55 m then 1.3 m, 1.0 m until x > 0.9 m
+    move spout to 60 deg over 0.7 s and wait
+follow 1.4 m, 0.9 m
+drive ahead at 30 % until front below 70 cm at most 0.5 s
+turn left 40 deg
+run stir at 50 % for 0.2 s
+bend right 40 deg with radius 20 cm
+settle at most 1 s
+here is 1 m, 1 m
+"""
+
+    @slow
+    def test_a_routine(self) -> None:
+        """Plans, motions, attachments, watches: every Tick, of one robot alone, and of it among others."""
+        c_engine()
+        for name, body in (("avocet", "real"), ("bittern", "perfect")):
+            rig = read_rig(demo_path(name)).with_body(body)
+            checked = check_text(self.TEXT if "stir" in rig.attachments else re.sub("run.*", "", self.TEXT), rig)
+            assert checked.program is not None, checked.wrong
+            theirs = play(checked.program, rig, FIELD, 20.0, seed=2)
+            with with_engine(PLAIN):
+                mine = play(checked.program, rig, FIELD, 20.0, seed=2)
+            self.assertEqual((mine.ended, mine.why), ("finished", ""), name)
+            self.assertTrue(equal_bits(mine.rows, theirs.rows), name)
+            self.assertTrue(equal_bits(mine.believed, theirs.believed), name)
+            many = rehearse(checked.program, rig, FIELD, np.arange(64, dtype=np.uint64), 20.0)
+            assert many is not None
+            self.assertTrue(equal_bits(many.poses[2], theirs.pose), name)
 
     def test_batches_over_threads_are_each_as_one_alone(self) -> None:
         """More robots than one thread takes: each share of them computes in a place of its own."""

@@ -152,7 +152,7 @@ class ForgottenTest(unittest.TestCase):
         xx = made.rows[:, Line(rig).layout.at("odometry", "xx")]
         n = made.steps[0].end
         self.assertGreater(float(xx[n - 1]), 1e-6)
-        self.assertLess(float(xx[n + 2]), 1e-8)
+        self.assertLess(float(xx[n + 1]), 1e-7)  # all but what that tick itself adds
 
 
 ZERO = "start at 1 m, 1 m\nzero gyro\nwait 1 s\ndrive ahead 30 cm\n"

@@ -2,7 +2,6 @@
 
 import unittest
 from math import cos, degrees, pi, radians, sin
-from typing import Any
 from unittest.mock import patch
 
 import numpy as np
@@ -13,8 +12,8 @@ from pivrex.line.why import ladder, sentence
 from pivrex.rig import Field, Rig, open_folder, read_rig
 from pivrex.routine import Play, Player, Program, Runner, check_text, play
 from pivrex.routine.asked_path import asked_path
+from pivrex.routine.drives import Drives
 from pivrex.routine.playing import OUT_OF_TIME
-from pivrex.sim import driving
 from pivrex.sim.model import stand_in_of
 from tests.chassis import demo_path, ideal
 from tests.support import DEMO, often, slow
@@ -399,22 +398,27 @@ turn right 20 deg
             rig = read_rig(demo_path(name))
             starts = np.array([[0.5, 0.5, 0.3], [1.2, 2.0, -0.4], [2.2, 1.9, 1.0], [0.9, 2.1, 2.9]])
             seeds = np.array([0, 7, 8, 9], np.uint64)
-            many = self.run_it(program(text, rig), rig, starts, seeds, ticks)
+            line, model = Line(rig), stand_in_of(rig, FIELD)
+            robots = model.placed(model.start((4,), seeds), starts)
+            drives = Drives(program(text, rig), line, model, line.start((4,)), robots, starts, FIELD)
+            many = []
+            for tick in range(1, ticks + 1):
+                drives.run(tick)
+                many.append(drives.robot().pose.copy())
             for k in range(len(starts)):
-                alone = self.run_it(program(text, rig), rig, starts[k], np.asarray(seeds[k]), ticks)
-                self.assertEqual(many[:, k].tobytes(), alone.tobytes(), f"{name} {k}")
+                alone = self.run_it(program(text, rig), rig, starts[k], seeds[k], ticks)
+                self.assertEqual(np.array(many)[:, k].tobytes(), alone.tobytes(), f"{name} {k}")
 
-    def run_it(self, made: Program, rig: Rig, start: Floats, seeds: NDArray[np.uint64], ticks: int) -> Floats:
-        """The poses tick by tick."""
+    def run_it(self, made: Program, rig: Rig, start: Floats, seed: int, ticks: int) -> Floats:
+        """The poses of one robot tick by tick, as a session makes them: its line apart from its stand-in."""
         line, model = Line(rig), stand_in_of(rig, FIELD)
-        batch = start.shape[:-1]
-        runner = Runner(made, line, start, batch)
-        robot, state = model.placed(model.start(batch, seeds), start), line.start(batch)
-        raw, row, poses = line.rest(batch), None, []
+        runner, robot, state = Runner(made, line, start), model.placed(model.start((), seed), start), line.start()
+        raw, row, poses = line.rest(), None, []
         for _ in range(ticks):
-            state = runner.before(state)
-            entry = runner.tick(row)
-            state, row = line.step(state, raw, model.sense(robot), 0.0, 0.0, model.truth(robot), entry)
+            entry = None if runner.mind.ended else runner.tick(row)
+            entry = None if runner.mind.ended else entry
+            stop, state = float(bool(runner.mind.ended)), runner.before(state)
+            state, row = line.step(state, raw, model.sense(robot), stop, 0.0, model.truth(robot), entry)
             robot = model.step(robot, line.told(row), line.dt_s)
             poses.append(robot.pose)
         return np.array(poses)
@@ -440,15 +444,16 @@ turn right 20 deg
 
     def test_a_late_change_is_played_from_late_on(self) -> None:
         rig = ideal("plover")
-        player, steps = Player(rig, None), 0
+        player, steps, kept = Player(rig, None), 0, Drives.kept
 
-        def counted(*args: Any, **more: Any) -> Any:
+        def counted(drives: Drives, i: int) -> tuple[Floats, Floats]:
             nonlocal steps
-            steps += 1
-            return driving.drive(*args, **more)
+            rows, believed = kept(drives, i)
+            steps += len(rows)
+            return rows, believed
 
         text = "start at 0 m, 0 m\nrepeat 4 times\n    drive ahead 30 cm\n    turn left 90 deg\n"
-        with patch("pivrex.routine.playing.drive", counted):
+        with patch.object(Drives, "kept", counted):
             player.play(program(text + "wait 1 s", rig))
             whole, steps = steps, 0
             player.play(program(text + "wait 2 s", rig))

@@ -8,8 +8,9 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from pivrex.kernels.records import Form
 from pivrex.rig import read_rig
-from pivrex.routine import Program, Runner, check_text
+from pivrex.routine import Program, check_text
 from pivrex.routine import watching as w
 from pivrex.routine.files import program_of
 from pivrex.routine.kinds import NUMBER
@@ -35,7 +36,12 @@ READINGS = {
 }
 
 
+RESTED, STUCK = 7.0, 16.0
+
+
 def source(name: str, state: str) -> list[w.Step]:
+    if state == "stuck":
+        return [(w.STUCK, 1, 0.0)]
     if name == "unknown":
         raise w.NoWatchError
     does, place = READINGS[name]
@@ -51,11 +57,13 @@ def waiting(cond: Condition | None, kind: str = "until", **more: object) -> Thre
 
 
 def woken(wakes: float, steps: list[w.Step], n: float, readings: list[float], pose: list[float]) -> bool:
-    record, out = w.WATCH.of(wakes=wakes, length=len(steps)), np.zeros(1)
+    record = w.WATCH.of(wakes=wakes, length=len(steps))
     for k, (does, place, value) in enumerate(steps):
         record.does[k], record.place[k], record.value[k] = does, place, value
-    w.LOOK((), record, w.SCRATCH.scratch, np.array(readings), np.array(pose), n, n * 0.02, out)
-    return bool(out[0])
+    seen = Form(w.Witnessed, columns=len(readings), attached=2).of(
+        n=n, time=n * 0.02, pose=pose, rested=RESTED, column=readings, stuck=[0, STUCK]
+    )
+    return w.look(record.plain, w.WATCH_SCRATCH.scratch.plain, seen.plain)
 
 
 values = st.recursive(
@@ -105,9 +113,19 @@ class LookTest(unittest.TestCase):
         self.assertEqual([woken(wakes, steps, n, [0, 0], [0, 0, 0]) for n in (69.0, 70.0)], [False, True])
         self.assertEqual(watched(waiting(None, "motion")), (inf, []))
 
+    def test_rest_and_a_stop(self) -> None:
+        wakes, steps = watched(waiting(None, "settle", begin=44))
+        self.assertEqual([woken(wakes, steps, n, [0, 0], [0, 0, 0]) for n in (49.0, 50.0)], [False, True])
+        _, steps = watched(waiting(None, "home", name="boom"))
+        self.assertTrue(woken(inf, steps, 50.0, [0, 0], [0, 0, 0]))
+        with patch(__name__ + ".STUCK", 15.0), patch(__name__ + ".RESTED", 5.0):
+            self.assertFalse(woken(inf, steps, 50.0, [0, 0], [0, 0, 0]))
+            _, steps = watched(waiting(None, "settle", begin=0))
+            self.assertFalse(woken(inf, steps, 50.0, [0, 0], [0, 0, 0]))
+
     def test_what_only_the_interpreter_can_tell(self) -> None:
         for thread in (
-            waiting(None, "settle"), waiting(None, "home"), waiting(None, "zero"), Thread([Frame("", 0, {})]),
+            Thread([Frame("", 0, {})]),
             waiting(Compare("<", Variable("unknown", NOWHERE), Variable("far", NOWHERE), NOWHERE)),
         ):  # fmt: skip
             self.assertEqual(watched(waiting(None, "time", until_n=70.0), thread), (-inf, []))
@@ -181,11 +199,7 @@ drive ahead at 30 % until y > 10 cm at most 3 s
 
     def test_the_interpreter_rests_while_nothing_is_over(self) -> None:
         made = program_of(DEMO / "routines" / "greenhouse-plover.txt", rig := read_rig(demo_path("plover")))
-        with (
-            patch.object(Mind, "run", autospec=True, side_effect=Mind.run) as ran,
-            patch.object(Runner, "tick", autospec=True, side_effect=Runner.tick) as ticks,
-        ):
+        with patch.object(Mind, "run", autospec=True, side_effect=Mind.run) as ran:
             play(made, rig, FIELD)
         # a call for each of its steps, and for each of what it decides; no call for a tick
         self.assertLess(ran.call_count, 40)
-        self.assertGreater(ticks.call_count, 300)

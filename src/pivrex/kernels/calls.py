@@ -25,7 +25,7 @@ Index = Mapping[str, NDArray[np.int64]]
 """For an argument's name which of its records each robot has."""
 
 TOGETHER = 64
-"""So many robots at least go through C in one thread: fewer are not worth a second one."""
+"""So many robots in one thread, of which each makes a tick."""
 
 
 class KernelLoop:
@@ -40,9 +40,14 @@ class KernelLoop:
         The arguments that it writes; scratch aside.
     first : sequence of Record
         Its first arguments, where they stay the same: settings.
+    together : int
+        So many robots at least go through C in one thread: fewer are not worth a second one.
     """
 
-    def __init__(self, kernel: Callable[..., None], writes: Sequence[str], *first: Record) -> None:
+    def __init__(
+        self, kernel: Callable[..., None], writes: Sequence[str], *first: Record, together: int = TOGETHER
+    ) -> None:
+        self.together = together
         code = kernel.__code__
         self.names = names = code.co_varnames[: code.co_argcount]
         self.kernel, self.writes, self.first = kernel, tuple(writes), first
@@ -98,7 +103,7 @@ class KernelLoop:
         run, pack = self._run[1], self._integers.pack
         tail = pack(*strides), pack(*forms), self._numbers.pack(*numbers)
         robots = prod(batch)
-        if robots < 2 * TOGETHER or in_order or _cores() == 1:
+        if robots < 2 * self.together or in_order or _cores() == 1:
             chosen = None
             if index is not None:
                 kept += [np.ascontiguousarray(i, np.int64) for i in index.values()]
@@ -139,7 +144,7 @@ class KernelLoop:
         self, robots: int, at: list[int], strides: list[int], tail: tuple[bytes, bytes, bytes], args: Sequence[Any]
     ) -> None:
         """Run it over the cores, each thread with a share of the robots."""
-        pieces = min(_cores(), robots // TOGETHER)
+        pieces = min(_cores(), robots // self.together)
         jobs, kept = [], []
         for begin, end in pairwise(robots * k // pieces for k in range(pieces + 1)):
             there = [a + 8 * begin * s for a, s in zip(at, strides, strict=True)]

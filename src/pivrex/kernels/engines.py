@@ -176,7 +176,7 @@ class Call(KernelLoop):
 
     def after(self, *first: Record) -> Call:
         """Return the same with its first arguments given."""
-        return Call(self.kernel, self.writes, *first)
+        return Call(self.kernel, self.writes, *first, together=self.together)
 
     def __call__(self, batch: tuple[int, ...], *args: Any, in_order: bool = False, index: Index | None = None) -> None:
         """Run it for each robot of a batch of shape ``batch``; what is not of a batch counts for all of them.

@@ -166,7 +166,7 @@ class Plans:
         }  # fmt: skip
 
     def _ticks(self, plan: Plan, here: bool) -> Floats:
-        t: Floats = np.arange(ceil((plan.time_s + self._lag) / self._dt) + 3) * float(self._dt)
+        t: Floats = self._dt * np.arange(ceil((plan.time_s + self._lag) / self._dt) + 3, dtype=np.float64)
         now, by_now = plan.at(t + self._dt / 2), plan.at(t - self._lag)
         x, y, heading, angle = by_now.x, by_now.y, by_now.heading, by_now.angle
         if here:

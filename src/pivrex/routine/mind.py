@@ -231,9 +231,7 @@ class Mind:
 
     def _seen(self, thread: Thread, world: World, n: int) -> Seen:
         return Seen(
-            thread.frames[-1].names,
-            lambda name: n * self._dt if name == "time" else world.reading(name),
-            world.is_in,
+            thread.frames[-1].names, lambda name: n * self._dt if name == "time" else world.reading(name), world.is_in
         )
 
     def _go(self, program: Program, thread: Thread, n: int, world: World, most: int) -> int:

@@ -64,8 +64,9 @@ class Planner:
         c = line.rig.correction
         self._rise = c.speed_rise_m_s2 if c is not None else 1.0
         self._turn_rise = c.turn_rise_rad_s2 if c is not None else 6.0
-        self.turn = (c.turn_rate_rad_s if c is not None else 0.0) or line.rig.full_turn_rad_s / 2
-        self.drive = line.rig.full_forward_m_s / 2
+        self.full_forward, self.full_turn = line.rig.full_forward_m_s, line.rig.full_turn_rad_s
+        self.turn = (c.turn_rate_rad_s if c is not None else 0.0) or self.full_turn / 2
+        self.drive = self.full_forward / 2
         self._plans: dict[Path, Plan] = {}
 
     def plan_path(self, step: FollowStep, seen: Seen, at: Standing) -> Plan:
@@ -75,7 +76,7 @@ class Planner:
             places = [(number(x, seen, "x"), number(y, seen, "y")) for x, y in step.places]
             path = path_through(at.x, at.y, at.heading, self._words.aside, places)
         if step.speed is not None:
-            fast = self._speed(step, seen, 0.0, self._line.rig.full_forward_m_s)
+            fast = self._speed(step, seen, 0.0, self.full_forward)
             path = path.model_copy(update={"speed_m_s": min(fast, most_speed(path, self._line.rig))})
         if path not in self._plans:
             plan = plan_of(path, self._line.rig)
@@ -101,7 +102,7 @@ class Planner:
         plain = Motion(whole=whole, rise=self._rise, time_s=seconds, held=held)
         if step.shape in SPINNING:
             return self._spin(step, seen, at, plain)
-        plain = replace(plain, most=self._speed(step, seen, at.drive, self._line.rig.full_forward_m_s))
+        plain = replace(plain, most=self._speed(step, seen, at.drive, self.full_forward))
         if step.shape == "straight":
             return replace(plain, forward=float(step.forward), left=float(step.left))
         return self._across(step, seen, at, plain)
@@ -115,14 +116,14 @@ class Planner:
 
     def _spin(self, step: MotionStep, seen: Seen, at: Standing, plain: Motion) -> Motion:
         """Give a turn, a pivot or a bend: its way is measured in rad."""
-        rig, spin, whole, forward = self._line.rig, step.spin, plain.whole, 0.0
+        spin, whole, forward = step.spin, plain.whole, 0.0
         rise, most = self._turn_rise, 0.0
         if step.shape == "bend":
             radius = max(number(step.values["radius"], seen, "the radius"), TIGHTEST_M)
-            most = self._speed(step, seen, at.drive, rig.full_forward_m_s) / radius
+            most = self._speed(step, seen, at.drive, self.full_forward) / radius
             rise, forward = min(rise, self._rise / radius), step.forward * radius
         else:
-            most = self._speed(step, seen, at.turn, rig.full_turn_rad_s)
+            most = self._speed(step, seen, at.turn, self.full_turn)
         if step.shape == "pivot":
             forward = step.left * step.spin * self._words.half_track_m
         if step.shape in ("turn to", "toward"):

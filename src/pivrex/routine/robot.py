@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from math import pi
 
 import numpy as np
@@ -54,23 +55,23 @@ class RobotWords:
         sign = 1 if side == "left" else -1
         return tuple(i for i, w in enumerate(self.rig.chassis.wheels) if w.y_m * sign > 0)
 
-    @property
+    @cached_property
     def half_track_m(self) -> float:
         """How far the wheels of a side stand from the middle line."""
         return float(np.mean([abs(w.y_m) for w in self.rig.chassis.wheels]))
 
-    @property
+    @cached_property
     def metres_per_turn(self) -> float:
         """How far a turn of a wheel carries the robot."""
         return float(np.mean([2 * pi * w.radius_m for w in self.rig.chassis.wheels]))
 
-    @property
+    @cached_property
     def metres_per_count(self) -> float:
         """How far a count of the encoders carries the robot; 0 if none is said to count."""
         each = [m.counts_per_wheel_turn for m in self.rig.motors.values()]
         return self.metres_per_turn / float(np.mean(each)) if each and all(each) else 0.0
 
-    @property
+    @cached_property
     def metres_per_radian(self) -> float:
         """How far each wheel rolls while the robot turns on the spot by a radian."""
         maps = kinematics_of(self.rig.chassis)

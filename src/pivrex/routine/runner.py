@@ -234,14 +234,14 @@ class Runner(Knowing):
         return ""
 
     def set_default(self, what: str, value: float, kind: Kind, on: bool) -> None:
-        habits, rig = self._habits, self.line.rig
+        habits = self._habits
         if what == "gyro":
             habits.gyro = on
             self.state.set(gyro=float(on))
         elif what == "drive":
-            habits.drive = value * rig.full_forward_m_s if kind == NUMBER else value
+            habits.drive = value * self._means.planner.full_forward if kind == NUMBER else value
         else:
-            habits.turn = value * rig.full_turn_rad_s if kind == NUMBER else value
+            habits.turn = value * self._means.planner.full_turn if kind == NUMBER else value
 
     def begin_motion(self, step: MotionStep, seen: Seen, code: str) -> None:
         planner = self._means.planner

@@ -279,4 +279,4 @@ def play_stand_in(
 
 _WRITES = ("v", "memory_a", "memory_b", "robot_a", "robot_b", "t", "kept")
 FEEL, LOOK, ASK = Call(feel_robot, ("v",)), Call(look_robot, ("v",)), Call(ask_robot, ("v", "t"))
-BODY, STAND_IN = Call(play_body, _WRITES), Call(play_stand_in, _WRITES)
+BODY, STAND_IN = Call(play_body, _WRITES, together=4), Call(play_stand_in, _WRITES, together=4)
