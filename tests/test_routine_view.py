@@ -190,6 +190,11 @@ class CursorTest(RoutineCase):
             self.assertNotIn("post is silent", self.screen())
 
 
+def looks_for_ever(_question: object, _progress: object) -> None:
+    """Stand for a search that takes long."""
+    threading.Event().wait()
+
+
 class SolvingTest(RoutineCase):
     def over(self) -> str:
         return "\n".join(str(label.render()) for label in self.app.screen.query(Label))
@@ -221,10 +226,11 @@ class SolvingTest(RoutineCase):
     async def test_given_up_and_changed_meanwhile(self) -> None:
         async with self.open() as view:
             view.editor.to_line(3)
-            await self.press("N", *"\x15", "enter")
-            self.assertTrue(self.helpers.solving.goes_on)
-            await self.press("N")
-            self.assertFalse(self.helpers.solving.goes_on)
+            with mock.patch.object(self.helpers.solving, "_work", looks_for_ever):
+                await self.press("N", *"\x15", "enter")
+                self.assertTrue(self.helpers.solving.goes_on)
+                await self.press("N")
+                self.assertFalse(self.helpers.solving.goes_on)
             await self.press("K")
             self.assertIn("no number was found yet", self.model.message)
             await self.press("N", "enter")
