@@ -7,11 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from pivrex.line.moves import Straight
 from pivrex.rig import read_rig
 from pivrex.rig.rig import Rig
+from pivrex.routine.motion import Motion
 from pivrex.session.core import Session
-from pivrex.session.messages import BeginMove, ChooseSource, GoOn, Hold, KeyDown, Push, SetUp, Stop, UseRig, ZeroGyro
+from pivrex.session.messages import BeginMotion, ChooseSource, GoOn, Hold, KeyDown, Push, SetUp, Stop, UseRig, ZeroGyro
 from pivrex.session.robots import RESTARTS
 from pivrex.tui.jobs.gain_help import ToFind, gain_job, propose
 from pivrex.tui.jobs.responses import Question, Responses, response_job
@@ -264,7 +264,7 @@ class SessionTest(unittest.TestCase):
         rig = read_rig(demo_path("plover"))
         session = self.session(rig)
         move = HEADING.move(session.line, usual(rig, "straight"))
-        session.handle(BeginMove(move, "straight on"), self.now)
+        session.handle(BeginMotion(move, "straight on"), self.now)
         self.ticks(session, 20)
         self.assertEqual(session.status.experiment, "straight on")
         session.handle(KeyDown("a"), self.now)
@@ -274,13 +274,13 @@ class SessionTest(unittest.TestCase):
         session.handle(KeyDown("space"), self.now)
         session.inputs.rest_hands()
         self.ticks(session, 30)
-        session.handle(BeginMove(Straight(speed_m_s=0.3), "on"), self.now)
+        session.handle(BeginMotion(Motion(forward=1.0, most=0.3), "on"), self.now)
         self.ticks(session, 10)
         session.handle(Stop("Esc"), self.now)
         row = self.ticks(session, 2)
         self.assertEqual(session.status.experiment, "")
         np.testing.assert_array_equal(session.line.told(row), session.line.resting())
-        session.handle(BeginMove(Straight(speed_m_s=0.3), "on"), self.now)
+        session.handle(BeginMotion(Motion(forward=1.0, most=0.3), "on"), self.now)
         self.assertEqual(session.status.experiment, "")  # not while it is stopped
         session.handle(GoOn(), self.now)
         self.ticks(session, 2)
@@ -291,7 +291,7 @@ class SessionTest(unittest.TestCase):
         session = Session(SetUp(rig, None, fault="gyro"))
         self.now = 0.0
         self.ticks(session, 3)
-        session.handle(BeginMove(HEADING.move(session.line, usual(rig, "step")), "step"), self.now)
+        session.handle(BeginMotion(HEADING.move(session.line, usual(rig, "step")), "step"), self.now)
         self.ticks(session, 40)
         self.assertIn("gyro.reversed", session.status.held)
 

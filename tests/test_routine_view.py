@@ -1,5 +1,6 @@
 """The Routine view in Textual's pilot: text, path and timeline share one cursor; what is typed is checked, played and kept."""
 
+import threading
 import time
 from contextlib import asynccontextmanager
 from pathlib import Path

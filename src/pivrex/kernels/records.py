@@ -365,10 +365,10 @@ class Record:
         """Return a single number of one robot."""
         return float(self.data[self.form.places[name].start])
 
-    def set(self, **values: float) -> None:
-        """Write single numbers of one robot."""
+    def set(self, **values: Any) -> None:
+        """Write single numbers, of one robot or of each of a batch."""
         for name, value in values.items():
-            self.data[self.form.places[name].start] = value
+            self.data[..., self.form.places[name].start] = value
 
     def forget_plain(self) -> None:
         """Say that settings were written: plain Python takes them apart anew."""

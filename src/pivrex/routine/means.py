@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from pivrex.kernels.maths import inf, nan
@@ -30,6 +32,8 @@ class Means:
     line : Line
     keeps : int
         So many Ticks of each robot are kept at most before it waits; 0 for none.
+    picks : sequence of int
+        The columns of them that are kept; all, and where it believed to be, if there are none.
 
     Attributes
     ----------
@@ -43,7 +47,7 @@ class Means:
         Where readings stand among the columns that a watch looks at.
     """
 
-    def __init__(self, line: Line, keeps: int = 0) -> None:
+    def __init__(self, line: Line, keeps: int = 0, picks: Sequence[int] = ()) -> None:
         rig = line.rig
         self.line, self.words, self.plans = line, RobotWords(rig), Plans(line)
         self.planner = Planner(line, self.words)
@@ -57,24 +61,25 @@ class Means:
         parts = {"given": given, "profile": profile, "follow": self.plans.settings}
         near = [self.words.reach(n).near if a.kind in PLACES else 0.0 for n, a in rig.attachments.items()]
         self.settings: RoutineSettings = Form(
-            RoutineSettings, attached=many, readings=len(raw), **{n: p.form for n, p in parts.items()}
+            RoutineSettings, attached=many, readings=len(raw), picked=len(picks), **{n: p.form for n, p in parts.items()}
         ).of(
             dt=line.dt_s, has_gyro=line.layout.has("heading", "heading"), has_frame=line.layout.has("frame", "heading"),
-            has_aim="aim" in line.stages, has_zeroing=bool(zeroing), columns=line.form.size, keeps=keeps, raw=raw,
+            has_aim="aim" in line.stages, has_zeroing=bool(zeroing), columns=line.form.size, keeps=keeps, picks=picks, raw=raw,
             stuck_within=STUCK_SHARE * np.array(near), **parts,
         )  # fmt: skip
         self.form = Form(
             RoutineState, wheels=len(line.wheels), felt=Form(Felt), profile=Form(ProfileState), plan=Form(PlanState),
             watch=WATCH, attached=attached(self.names), seen=Form(Witnessed, columns=len(self.places), attached=many),
         )  # fmt: skip
-        self.scratch = Form(RoutineScratch, watch=WATCH_SCRATCH, command=Form(Command))
-        self.row_length = line.form.size + BELIEVED
+        self.scratch = Form(RoutineScratch, columns=line.form.size, watch=WATCH_SCRATCH, command=Form(Command))
+        self.row_length = len(picks) or line.form.size + BELIEVED
 
     def start(self, pose: Floats, batch: tuple[int, ...] = ()) -> RoutineState:
-        """Return the state of robots that believe to stand at a pose, batch + (3,), before their first tick."""
+        """Return the state of robots that believe to stand at a pose, batch + (3,), before their first tick: nothing wakes them."""
         made: RoutineState = self.form.of(batch, gyro=float(self.words.has_gyro))
-        made.profile.keep[...], made.profile.course[...] = float(self.words.has_gyro), nan
-        made.seen.pose[...], made.watch.wakes[...] = pose, -inf
+        made.profile.set(keep=float(self.words.has_gyro), course=nan)
+        made.watch.set(wakes=inf)
+        made.seen.pose[...] = pose
         for name, value in NEVER.items():
             getattr(made.attached, name)[...] = value
         return made

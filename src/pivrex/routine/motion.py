@@ -5,7 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from math import exp, pi
 
-from pivrex.kernels.maths import inf, is_nan, nan
+import numpy as np
+
+from pivrex.kernels.maths import inf, nan
 from pivrex.kernels.records import Form
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats
@@ -13,7 +15,7 @@ from pivrex.rig.motors import Motor
 from pivrex.routine.profile import ProfileSettings, ProfileState
 from pivrex.routine.robot import RobotWords
 
-__all__ = ["Motion", "begin", "end", "profile_settings", "rest", "wrapped"]
+__all__ = ["Motion", "begin", "end", "profile_settings", "rest", "straight_of", "turn_of", "wrapped"]
 
 CREEP = 1.25
 """Above the smallest drive that turns a wheel, and above the smallest that its driver can be told."""
@@ -41,6 +43,8 @@ class Motion:
         Whether the way is a direction of the field.
     arc : bool
         Whether the length of what it drives while it turns counts too.
+    jump : float
+        By how much the heading that it keeps jumps as it begins, in rad.
     shares : (W,) float64 or None
         Of each wheel's top speed, instead of all others.
     """
@@ -56,6 +60,7 @@ class Motion:
     held: bool = True
     field: bool = False
     arc: bool = False
+    jump: float = 0.0
     shares: Floats | None = None
 
 
@@ -86,11 +91,11 @@ def profile_settings(line: Line, words: RobotWords) -> ProfileSettings:
     return made
 
 
-def begin(v: ProfileState, motion: Motion, x: float, y: float, heading: float, dt: float) -> None:
-    """Begin a motion of a robot that believes to be there."""
-    course = v.get("course")
-    if is_nan(course) or not motion.held:
-        course = heading
+def begin(
+    v: ProfileState, motion: Motion, x: Floats | float, y: Floats | float, heading: Floats | float, dt: float
+) -> None:
+    """Begin a motion of a robot, or of each of a batch, that believes to be there."""
+    course = np.where(np.isnan(v.course) | (not motion.held), heading, v.course) + motion.jump
     v.set(
         active=1.0, spins=float(motion.spins), held=float(motion.held), field=float(motion.field),
         raw=float(motion.shares is not None), forward=motion.forward, left=motion.left, turn=motion.turn, whole=motion.whole,
@@ -113,6 +118,22 @@ def end(v: ProfileState, heading: float, keeps: bool, whole: bool) -> None:
     elif not whole and v.get("spins"):
         course = heading
     rest(v, course, keeps)
+
+
+def turn_of(line: Line, angle_rad: float) -> Motion:
+    """Return the turn on the spot by an angle, to the left if it is above 0, as the rig's correction says."""
+    c, rig = line.rig.correction, line.rig
+    most, rise = (c.turn_rate_rad_s, c.turn_rise_rad_s2) if c is not None else (0.0, 6.0)
+    sign = -1.0 if angle_rad < 0 else 1.0
+    return Motion(True, turn=sign, whole=abs(angle_rad), most=most or rig.full_turn_rad_s / 2, rise=rise)
+
+
+def straight_of(line: Line, distance_m: float, held: bool = True, speed_m_s: float = 0.0) -> Motion:
+    """Return the drive straight on, back if it is below 0, at half of the full speed, as the rig's correction says."""
+    c = line.rig.correction
+    sign, rise = -1.0 if distance_m < 0 else 1.0, c.speed_rise_m_s2 if c is not None else 1.0
+    most = speed_m_s or line.rig.full_forward_m_s / 2
+    return Motion(forward=sign, whole=abs(distance_m), most=most, rise=rise, held=held)
 
 
 def _least(motor: Motor) -> float:

@@ -10,17 +10,18 @@ from math import inf, isfinite, nan
 import numpy as np
 
 from pivrex.line.attachments import reached
-from pivrex.line.entry import Entry, entered
+from pivrex.line.entry import Entry
 from pivrex.line.following import BEGINS, IN_PLACE
 from pivrex.line.landmarks import NoMarkError, range_mark, wall_mark
 from pivrex.line.layout import plain
 from pivrex.line.line import Line, LineState
 from pivrex.line.stage import Floats
-from pivrex.line.tick import LineMemory, Tick
+from pivrex.line.tick import LineMemory
 from pivrex.line.zeroing import Zeroing
 from pivrex.path.plan import Plan
 from pivrex.rig.attachments import ENCODED
 from pivrex.rig.field import Field
+from pivrex.routine.asking import Asker
 from pivrex.routine.belief import known_by, moved_to
 from pivrex.routine.hands import Hands
 from pivrex.routine.kinds import NUMBER, Kind
@@ -32,7 +33,7 @@ from pivrex.routine.motion import begin, end, rest, wrapped
 from pivrex.routine.planning import Standing, number, slower, time_of
 from pivrex.routine.program import AttachStep, FollowStep, Instruction, MotionStep, Program, RunStep, WaitStep
 from pivrex.routine.thread import UNKNOWN
-from pivrex.routine.ticking import ASK, FEEL, LOOK, RoutineState
+from pivrex.routine.ticking import RoutineState
 from pivrex.routine.values import Seen, value_of
 from pivrex.routine.watching import watch_of
 
@@ -71,6 +72,7 @@ class Runner(Knowing):
         planner = self._means.planner
         self._habits = Habits(planner.drive, planner.turn, self._words.has_gyro)
         self._look_at(state if state is not None else self._means.start(start))
+        self._watch.set(wakes=-inf)
         self._followed: Plan | None = None
         self._learns: list[Callable[[LineMemory], LineMemory | None]] = []
         """What the line is to be told in this tick: where the robot is."""
@@ -82,7 +84,7 @@ class Runner(Knowing):
         self.state = state
         self._seen, self._felt, self._profile = state.seen, state.felt, state.profile
         self._plan, self._watch = state.plan, state.watch
-        self._hands = Hands(self._means.names, state.attached)
+        self._hands, self._asker = Hands(self._means.names, state.attached), Asker(self._means, state)
 
     @property
     def pose(self) -> Floats:
@@ -137,22 +139,13 @@ class Runner(Knowing):
         """Return what is asked for in this tick, from the Tick before, (K,); None before the first, in which it stands."""
         if row is not None:
             self.feel(row)
-            LOOK((), self._means.settings, self.line.settings, self._means.scratch.scratch, self.state, self._tick(row))
-            if self.state.get("woken") and not self.mind.ended:
+            if self._asker.look(row) and not self.mind.ended:
                 self.think()
-        asked = np.zeros(self.line.form.size)
-        ASK(
-            (), self._means.settings, self.line.settings, self._means.scratch.scratch, self._means.plans.table, self.state,
-            self._tick(asked),
-        )  # fmt: skip
-        return entered(self.line.stages, asked)
+        return self._asker.ask()
 
     def feel(self, row: Floats) -> None:
         """Take in a Tick: all that a routine does while it is paused."""
-        FEEL((), self._means.settings, self.line.settings, self._means.plans.table, self.state, self._tick(row))
-
-    def _tick(self, row: Floats) -> Tick:
-        return Tick(self.line.form, row)
+        self._asker.feel(row)
 
     def think(self) -> None:
         """Let the interpreter go on, and write down what it waits for then."""

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import whole
-from pivrex.kernels.records import Flag, Number, Numbers, Record, Whole, clear, field, pack, part
+from pivrex.kernels.records import Flag, Number, Numbers, Record, Whole, Wholes, clear, field, pack, part
 from pivrex.kernels.subset import kernel
 from pivrex.line.given import SensedRow
 from pivrex.line.tick import LineMemory, LineScratch, LineSettings, Tick
@@ -45,7 +45,8 @@ class RoutineSettings(Record):
     has_gyro, has_frame, has_aim, has_zeroing : which stages it has
     columns : of a Tick
     stuck_within : how far one that is driven against its stop may come in a tick
-    keeps : so many Ticks are kept at most in a call; 0 for none
+    keeps : so many Ticks are kept at most; 0 for none
+    picks : the columns of them that are; all, and where it believed to be, if there are none
     raw : the readings of controls that nobody touches
     given : what is sensed otherwise than the stand-in says it: nothing, NaN
     """
@@ -60,6 +61,7 @@ class RoutineSettings(Record):
     columns: Whole = field()
     stuck_within: Numbers = field("attached")
     keeps: Whole = field()
+    picks: Wholes = field("picked")
     raw: Numbers = field("readings")
     given: SensedRow = part()
     profile: ProfileSettings = part()
@@ -73,7 +75,7 @@ class RoutineState(Record):
     ----------
     tick, until : of the line, and the tick before which it waits
     odd : whether its states stand in the second of their two places
-    kept : how many Ticks this call has kept
+    kept : how many Ticks are kept
     begun, ended : whether the routine has, and no more
     looked, woken : whether this tick was looked at, and the interpreter must go on
     came : whether its motion or plan is over
@@ -109,6 +111,7 @@ class RoutineScratch(Record):
 
     watch: WatchScratch = part()
     command: Command = part()
+    row: Numbers = field("columns")
 
 
 @kernel
@@ -199,16 +202,22 @@ def begin_row(s: RoutineSettings, v: RoutineState, t: Tick) -> None:
 
 
 @kernel
-def end_row(s: RoutineSettings, v: RoutineState, t: Tick, kept: Numbers) -> None:
+def end_row(s: RoutineSettings, c: RoutineScratch, v: RoutineState, t: Tick, kept: Numbers) -> None:
     """Count a Tick, and keep it."""
     v.odd = not v.odd
     v.tick += 1.0
-    if s.keeps > 0:
+    if s.keeps == 0:
+        return
+    if len(s.picks) > 0:
+        pack(t, c.row, 0)
+        for k in range(len(s.picks)):
+            kept[v.kept * len(s.picks) + k] = c.row[s.picks[k]]
+    else:
         at = v.kept * (s.columns + BELIEVED)
         pack(t, kept, at)
         for i in range(3):
             kept[at + s.columns + i] = v.seen.pose[i]
-        v.kept = v.kept + 1
+    v.kept = v.kept + 1
 
 
 @kernel
@@ -233,7 +242,6 @@ def play_body(
     kept: Numbers,
 ) -> None:  # fmt: skip
     """Make ticks of a robot with a real body until it must wait."""
-    v.kept = 0
     while v.tick < v.until and (s.keeps == 0 or v.kept < s.keeps):
         if must_wait(s, line, c, p, v, t):
             return
@@ -241,7 +249,7 @@ def play_body(
             pass_body(r, chance, line, s, w, lw, c, p, v, memory_b, memory_a, robot_b, robot_a, t)
         else:
             pass_body(r, chance, line, s, w, lw, c, p, v, memory_a, memory_b, robot_a, robot_b, t)
-        end_row(s, v, t, kept)
+        end_row(s, c, v, t, kept)
 
 
 @kernel
@@ -266,7 +274,6 @@ def play_stand_in(
     kept: Numbers,
 ) -> None:  # fmt: skip
     """Make ticks of a perfect robot until it must wait."""
-    v.kept = 0
     while v.tick < v.until and (s.keeps == 0 or v.kept < s.keeps):
         if must_wait(s, line, c, p, v, t):
             return
@@ -274,7 +281,7 @@ def play_stand_in(
             pass_stand_in(r, line, s, w, lw, c, p, v, memory_b, memory_a, robot_b, robot_a, t)
         else:
             pass_stand_in(r, line, s, w, lw, c, p, v, memory_a, memory_b, robot_a, robot_b, t)
-        end_row(s, v, t, kept)
+        end_row(s, c, v, t, kept)
 
 
 _WRITES = ("v", "memory_a", "memory_b", "robot_a", "robot_b", "t", "kept")

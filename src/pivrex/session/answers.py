@@ -15,7 +15,7 @@ from pivrex.session.periods import Period
 __all__ = ["ANSWERS", "OF_THE_RIG", "ORDERED"]
 
 OF_THE_RIG = (
-    ask.ChooseSource, ask.PutBack, ask.Believe, ask.TakeMark, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMove, ask.ZeroGyro,
+    ask.ChooseSource, ask.PutBack, ask.Believe, ask.TakeMark, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMotion, ask.ZeroGyro,
     ask.ChooseRoutine, ask.MakeReady, ask.StartPeriod,
 )  # fmt: skip
 """These mean the rig that the screen has by now: they are done in the order in which they were asked."""
@@ -60,7 +60,7 @@ ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
     ask.ZeroGyro: lambda session, _request, _now: session._walk(
         session._correcting.zero(session._line, session._state)
     ),
-    ask.BeginMove: lambda session, request, _: session._begin_move(request),
+    ask.BeginMotion: lambda session, request, _: session._begin_move(request),
     ask.ChooseRoutine: lambda session, request, _: session._begin_anew(session._rounds.choose(request.program)),
     ask.MakeReady: lambda session, request, _: session._begin_anew(session._rounds.ready(request.midway)),
     ask.StartPeriod: lambda session, request, _: session._begin_anew(

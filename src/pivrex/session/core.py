@@ -341,14 +341,14 @@ class Session:
             self._take_over(self.inputs.sticks)
         self.inputs.sticks.move(request.readings)
 
-    def _begin_move(self, request: ask.BeginMove) -> None:
+    def _begin_move(self, request: ask.BeginMotion) -> None:
         """Let the line make a move alone; who plays a recording makes room for it."""
         if not self.status.moving.line_drives:
             self.board.note("not while the robot is stopped: g lets it move again")
             return
         if self.inputs.driver.can.plays:
             self.inputs.choose(self.inputs.keys.name)
-        self._correcting.begin(self._line, request.move, request.title)
+        self._correcting.begin(self._line, request.motion, request.title)
 
     def _walk(self, state: LineState) -> None:
         self._state = state

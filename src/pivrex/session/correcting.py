@@ -7,8 +7,9 @@ import numpy as np
 from pivrex.line import Entry, Line, LineState
 from pivrex.line.correction import FAULTS, JUMPED, Correction
 from pivrex.line.layout import Floats
-from pivrex.line.moves import MoveState, RobotMove
 from pivrex.line.zeroing import DONE, MEASURES, MOVED, WAITS, Zeroing
+from pivrex.routine.asking import Mover
+from pivrex.routine.motion import Motion
 from pivrex.session.board import Board
 
 __all__ = ["Correcting"]
@@ -19,30 +20,30 @@ class Correcting:
 
     def __init__(self, board: Board) -> None:
         self._board = board
-        self._move: RobotMove | None = None
-        self._state: MoveState | None = None
+        self._mover: Mover | None = None
         self._fault = self._zeroing = 0
 
-    def begin(self, line: Line, move: RobotMove, title: str) -> None:
+    def begin(self, line: Line, motion: Motion, title: str) -> None:
         """Begin a move; one that goes on ends."""
         if "correction" not in line.stages:
             self._board.note("this rig has no gyro with a correction; nothing can keep its heading")
             return
-        self._move, self._state = move, None
+        self._mover = Mover(line, motion)
         self._board.set(experiment=title)
 
     def end(self, why: str = "") -> None:
         """End the move that goes on."""
-        if self._move is None:
+        if self._mover is None:
             return
-        title, self._move, self._state = self._board.status.experiment, None, None
+        title, self._mover = self._board.status.experiment, None
         self._board.set(experiment="")
         if why:
             self._board.note(f"{title}: {why}")
 
     def entry(self, line: Line, row: Floats | None, drives: bool) -> Entry | None:
         """Give what the move asks for in this tick, from the Tick before; None without one. A stick that is touched ends it."""
-        if self._move is None or row is None:
+        mover = self._mover
+        if mover is None or row is None:
             return None
         if not drives or "correction" not in line.stages:
             self.end("ended, the robot was stopped")
@@ -50,10 +51,9 @@ class Correcting:
         if np.any(row[line.layout.stage("rate")] != 0):
             self.end("ended, the driver took over")
             return None
-        state = self._state if self._state is not None else self._move.begin()
-        self._state, entry = self._move.step(line, state, row)
-        if self._state.done:
-            self.end(f"done after {float(self._state.t):.2f} s")
+        entry = mover.tick(row)
+        if mover.done:
+            self.end(f"done after {mover.time_s:.2f} s")
         return entry
 
     def hold(self, line: Line, state: LineState, on: bool) -> LineState:

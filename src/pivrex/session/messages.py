@@ -9,16 +9,16 @@ from pathlib import Path
 
 from pivrex.devices.keys import KeysMode
 from pivrex.diagnosis.moves import MotorMove
-from pivrex.line.moves import RobotMove
 from pivrex.rig import Field, Rig
 from pivrex.rig.field import Keep, Match
 from pivrex.rig.sources import Link
 from pivrex.routine.midway import Midway
+from pivrex.routine.motion import Motion
 from pivrex.routine.program import Program
 
 __all__ = [
     "AttachPads",
-    "BeginMove",
+    "BeginMotion",
     "Believe",
     "ChooseRoutine",
     "ChooseSource",
@@ -160,10 +160,10 @@ class ZeroGyro:
 
 
 @dataclass(frozen=True)
-class BeginMove:
-    """Let the line make a move alone; ``title`` says which. Esc ends it, and so does a stick that is touched."""
+class BeginMotion:
+    """Let the robot make a motion alone; ``title`` says which. Esc ends it, and so does a stick that is touched."""
 
-    move: RobotMove
+    motion: Motion
     title: str
 
 
@@ -331,7 +331,7 @@ Request = (
     | Probe
     | Push
     | Hold
-    | BeginMove
+    | BeginMotion
     | Believe
     | TakeMark
     | ZeroGyro

@@ -21,7 +21,7 @@ __all__ = ["DRIVE", "NOT_NOW", "OpenRun"]
 NOT_NOW = "this is a run that was kept: nothing drives in it and nothing of it changes; L leads back to the robot"
 
 DRIVE = (
-    ask.KeyDown, ask.GoOn, ask.GoLive, ask.PutBack, ask.Push, ask.Hold, ask.ZeroGyro, ask.StartPeriod, ask.MakeReady, ask.BeginMove,
+    ask.KeyDown, ask.GoOn, ask.GoLive, ask.PutBack, ask.Push, ask.Hold, ask.ZeroGyro, ask.StartPeriod, ask.MakeReady, ask.BeginMotion,
     ask.Record, ask.KeepRun, ask.ChooseSource, ask.Probe, ask.StepLevel, ask.UseRobot, ask.TakeMark, ask.Believe, ask.MoveStandIn,
 )  # fmt: skip
 """What a person asks of a robot; of one in the past it cannot be had."""

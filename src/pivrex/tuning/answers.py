@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 from pivrex.line import Line
 from pivrex.line.stage import Floats
 from pivrex.rig import Rig
+from pivrex.routine.fleet import Fleet
+from pivrex.routine.means import Means
 from pivrex.sim.body import Conditions, RealBody
-from pivrex.sim.rollout import Rollout
 from pivrex.sim.stand_in import StandIn
 from pivrex.tuning.figures import Figures, figures_of
 from pivrex.tuning.loops import Experiment, Gains, Loop
@@ -26,6 +27,9 @@ SWINGS, BUSY = 0.06, 0.12
 """What swings by less than this share of the step at the end (or than what counts as settled), or is given by less than this share of
 the most that was given, is noise and friction.
 """
+
+LOOKS = 8
+"""After so many ticks somebody is asked whether to go on."""
 
 END_M, OFF_LINE = 0.02, 0.1
 """A straight drive has settled within this of its end; farther from its line than this share of its way (and `END_M`) it is unstable."""
@@ -130,41 +134,35 @@ class Bench:
             Of shape (G,) each; the rig's own if left out.
         seeds : (G,) uint64, or one by itself
         until : callable, optional
-            Asked at every tick whether to give up; what has been seen by then counts.
+            Asked now and then whether to give up; what has been seen by then counts.
         """
-        line, model, loop, batch = self.line, self.model, self.loop, seeds.shape
+        line, model, loop, seeds = self.line, self.model, self.loop, np.atleast_1d(seeds)
         loop.put(line, gains if gains is not None else loop.gains(self.rig))
-        start = model.start(batch, seeds)
+        start = model.start(seeds.shape, seeds)
         if loop.name == "steering":
             start = model.point_ahead(start)
-        rollout = Rollout(line, model, line.start(batch), start)
-        raw, move = line.rest(batch), loop.move(line, experiment)
-        state, row = move.begin(batch), rollout.tick(raw)
         value, target, parts = loop.places(line)
         places = [value, target, *(line.layout.at("truth", n) for n in ("heading", "x", "y")), *parts.values()]
-        begin = row[..., places[:5]].copy()
         ticks = max(2, round(experiment.seconds / line.dt_s))
-        seen = np.empty((ticks, *batch, len(places)))
-        done = np.full(batch, np.nan)
-        knock_at = round(experiment.knock_at_s / line.dt_s)
-        impulse = loop.impulse(self.rig, experiment)
-        for k in range(ticks):
-            if until is not None and until():
-                seen = seen[: max(k, 2)]
+        fleet = Fleet(Means(line, ticks + 1, places), model, line.start(seeds.shape), start, np.zeros(3))
+        fleet.run(1)
+        moments = {round(experiment.begins_s / line.dt_s): lambda: fleet.begin(loop.move(line, experiment))}
+        if experiment.knock_at_s >= 0:
+            moments[round(experiment.knock_at_s / line.dt_s)] = lambda: fleet.push(loop.impulse(self.rig, experiment))
+        seen = 0
+        for k in sorted({*moments, *range(0, ticks, LOOKS), ticks}):
+            if until is not None and k < ticks and until():
                 break
-            if k == knock_at:
-                rollout.robot = model.pushed(rollout.robot, np.broadcast_to(impulse, (*batch, 3)))
-            state, entry = move.step(line, state, row)
-            row = rollout.tick(raw, entry=entry)
-            seen[k] = row[..., places]
-            done = np.where((state.done > 0) & np.isnan(done), (k + 1) * line.dt_s, done)
-        if not batch:
-            seen, begin, done = seen[:, None], begin[None], done[None]
-        return self._told(experiment, seen, begin, list(parts), done)
+            fleet.run(1 + k)
+            seen = k
+            if k in moments:
+                moments[k]()
+        table = fleet.table
+        done = np.where(np.isfinite(fleet.ended_at), fleet.ended_at, np.nan) * line.dt_s
+        return self._told(experiment, table[:, 1 : 1 + max(seen, 2)], table[:, 0, :5], list(parts), done)
 
-    def _told(self, experiment: Experiment, seen: Floats, begin: Floats, parts: list[str], done: Floats) -> Answers:
+    def _told(self, experiment: Experiment, whole: Floats, begin: Floats, parts: list[str], done: Floats) -> Answers:
         loop, line = self.loop, self.line
-        whole = np.moveaxis(seen, 0, 1)  # (G, N, columns)
         t_s = np.arange(1.0, whole.shape[1] + 1.0) * line.dt_s
         start = np.zeros(len(begin)) if loop.name == "wheel" else begin[:, 0]
         value, target = whole[..., 0] - start[:, None], whole[..., 1] - start[:, None]

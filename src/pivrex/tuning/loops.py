@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from math import degrees, pi, radians
+from math import cos, degrees, pi, radians, sin
 from typing import NamedTuple
 
 import numpy as np
 
-from pivrex.line import Entry, Line
+from pivrex.line import Line
 from pivrex.line.layout import plain
-from pivrex.line.moves import MoveState, RobotMove, Wait, straight_of, turn_of
 from pivrex.line.stage import Floats
 from pivrex.rig import Rig
 from pivrex.rig.correction import Correction as CorrectionTable
 from pivrex.rig.wheel_control import WheelControl
+from pivrex.routine.motion import Motion, straight_of, turn_of
 from pivrex.units import format_quantity
 
 __all__ = [
@@ -59,6 +59,8 @@ class Experiment:
         Of "both": N·s.
     title : str
         What it is, in words.
+    begins_s : float
+        When its motion begins.
     """
 
     kind: str
@@ -66,6 +68,7 @@ class Experiment:
     seconds: float
     knock: float = 0.0
     title: str = ""
+    begins_s: float = 0.0
 
     @property
     def knock_at_s(self) -> float:
@@ -73,31 +76,8 @@ class Experiment:
         return KNOCK_AT_S.get(self.kind, -1.0)
 
 
-@dataclass(frozen=True)
-class _Step(RobotMove):
-    """The heading that is aimed at jumps by an angle at once, and stays there."""
-
-    angle_rad: float = 0.0
-    forward_m_s: float = 0.0
-
-    def _ask(self, line: Line, state: MoveState, row: Floats, heading: Floats) -> tuple[MoveState, Floats, Floats]:
-        twist = np.zeros((*heading.shape, 3))
-        twist[..., 0] = self.forward_m_s
-        return state, twist, state.begin + self.angle_rad
-
-
-@dataclass(frozen=True)
-class _Drive(RobotMove):
-    """A twist at once, whatever the heading."""
-
-    twist: tuple[float, float, float] = (0.0, 0.0, 0.0)
-    since_s: float = 0.25
-
-    def step(self, line: Line, state: MoveState, row: Floats) -> tuple[MoveState, Entry]:
-        state = state._replace(t=state.t + line.dt_s)
-        whole = np.zeros((*state.t.shape, 3))
-        whole[...] = self.twist
-        return state, Entry(twist=np.where(state.t[..., None] > self.since_s, whole, 0.0))
+AT_ONCE = 1e6
+"""The rise of what is asked for at once, in m/s²."""
 
 
 OPEN = Gains(-1.0, 0.0, 0.0)
@@ -152,7 +132,7 @@ class Loop:
         """Give an experiment of a size that suits a rig."""
         raise NotImplementedError
 
-    def move(self, line: Line, experiment: Experiment) -> RobotMove:
+    def move(self, line: Line, experiment: Experiment) -> Motion:
         """Give what makes it on a line, but for a knock."""
         raise NotImplementedError
 
@@ -219,16 +199,17 @@ class Heading(Loop):
                 return Experiment("straight", 1.0, 4.0, title="straight on 1.0 m")
         return Experiment("step", radians(30), 1.6, title="target jumps 30 deg")
 
-    def move(self, line: Line, experiment: Experiment) -> RobotMove:
+    def move(self, line: Line, experiment: Experiment) -> Motion:
         match experiment.kind:
             case "step":
-                return _Step(angle_rad=experiment.amount)
+                return Motion(most=0.0, jump=experiment.amount)
             case "both":  # under way, where a weak side pulls
-                return _Step(angle_rad=experiment.amount, forward_m_s=0.4 * line.rig.full_forward_m_s)
+                most = 0.4 * line.rig.full_forward_m_s
+                return Motion(forward=1.0, most=most, rise=AT_ONCE, jump=experiment.amount)
             case "turn":
                 return turn_of(line, experiment.amount)
             case "push":
-                return Wait()
+                return Motion(most=0.0)
         return straight_of(line, experiment.amount)
 
     def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
@@ -285,14 +266,13 @@ class WheelLoop(Loop):
         knock = round(body.weighs_kg(rig.chassis) * 0.25 * rig.full_forward_m_s, 2)
         match kind:
             case "push":
-                return Experiment("push", 0.4, 2.0, -knock, f"at 40 % a knock of {knock:.2f} N·s")
+                return Experiment("push", 0.4, 2.0, -knock, f"at 40 % a knock of {knock:.2f} N·s", 0.05)
             case "both":
-                return Experiment("both", 0.4, 2.0, -knock, "to 40 % of full speed, then a knock")
-        return Experiment("step", 0.4, 1.2, title="to 40 % of full speed")
+                return Experiment("both", 0.4, 2.0, -knock, "to 40 % of full speed, then a knock", 0.05)
+        return Experiment("step", 0.4, 1.2, title="to 40 % of full speed", begins_s=0.25)
 
-    def move(self, line: Line, experiment: Experiment) -> RobotMove:
-        since = 0.25 if experiment.kind == "step" else 0.05
-        return _Drive(twist=(experiment.amount * line.rig.full_forward_m_s, 0.0, 0.0), since_s=since)
+    def move(self, line: Line, experiment: Experiment) -> Motion:
+        return Motion(forward=1.0, most=experiment.amount * line.rig.full_forward_m_s, rise=AT_ONCE, held=False)
 
     def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
         return np.array([experiment.knock, 0.0, 0.0])
@@ -334,11 +314,13 @@ class SteeringLoop(Loop):
         return line.layout.at("pointing", f"{wheel}_angle"), line.layout.at("steering", f"{wheel}_target"), parts
 
     def experiment(self, rig: Rig, kind: str) -> Experiment:
-        return Experiment("both" if kind == "both" else "step", radians(60), 1.2, title="wheels from ahead to 60 deg")
+        return Experiment(
+            "both" if kind == "both" else "step", radians(60), 1.2, title="wheels from ahead to 60 deg", begins_s=0.25
+        )
 
-    def move(self, line: Line, experiment: Experiment) -> RobotMove:
-        slow = 0.3 * line.rig.full_forward_m_s
-        return _Drive(twist=(slow * np.cos(experiment.amount), slow * np.sin(experiment.amount), 0.0))
+    def move(self, line: Line, experiment: Experiment) -> Motion:
+        slow, angle = 0.3 * line.rig.full_forward_m_s, experiment.amount
+        return Motion(forward=cos(angle), left=sin(angle), most=slow, rise=AT_ONCE, held=False)
 
     def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
         found: dict[str, object] = {}

@@ -7,10 +7,12 @@ from textwrap import wrap
 
 import numpy as np
 
+from pivrex.line.kinematics import kinematics_of, vectors
 from pivrex.line.layout import plain
-from pivrex.line.moves import felt_motion
+from pivrex.line.line import Line
 from pivrex.line.odometry import Odometry
 from pivrex.line.questions.disagreement import Disagreement, disagreement
+from pivrex.line.stage import Floats
 from pivrex.scene.floor import Believed
 from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.draw.picture import Picture
@@ -80,6 +82,18 @@ def disagreement_of(model: ScreenModel) -> Disagreement | None:
     return disagreement(*apart) if model.rig.gyro is not None and all(map(isfinite, apart)) else None
 
 
+def _felt(line: Line, row: Floats) -> Floats:
+    """Give the twist that the wheels' encoders feel in a Tick, (3,): forward and left in m/s, turn in rad/s."""
+    chassis = line.rig.chassis
+    layout, wheels = line.layout, [plain(w) for w in line.wheels]
+    speeds = row[..., [layout.at("sensed", f"{w}_speed") for w in wheels]]
+    maps = kinematics_of(chassis)
+    if maps.hubs is not None:
+        speeds = vectors(speeds, row[..., layout.stage("pointing")])
+    felt: Floats = np.einsum("kw,...w->...k", maps.forward, speeds)
+    return felt
+
+
 class FieldNumbers(Panel):
     """A row for each, with what does not fit in the next."""
 
@@ -139,7 +153,7 @@ class FieldNumbers(Panel):
         moved = (now - before) / t if t > 0 else np.zeros(3)
         c, s = np.cos(now[2]), np.sin(now[2])
         forward, left = float(c * moved[0] + s * moved[1]), float(c * moved[1] - s * moved[0])
-        felt = felt_motion(model.line, model.row)
+        felt = _felt(model.line, model.row)
         volts = model.value("truth", "battery")
         aside = [(f"aside {turning(left, 2, 'm/s', steady=True)}", "rest")] if model.rig.law.kind == "planar" else []
         found = [

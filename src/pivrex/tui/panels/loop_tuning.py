@@ -6,7 +6,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from pivrex.rig.edit import set_key
-from pivrex.session.messages import BeginMove, Hold, Push
+from pivrex.session.messages import BeginMotion, Hold, Push
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.gain_help import ToFind, gain_job
 from pivrex.tui.jobs.responses import Question, response_job
@@ -267,8 +267,8 @@ class LoopTuning(Panel):
                 self.model.ask(Hold(True))
             self.model.ask(Push(*self.loop.impulse(self.model.rig, experiment).tolist()))
             return
-        move = replace(
+        motion = replace(
             self.loop.move(self.model.line, experiment),
-            longest_s=max(experiment.seconds, 20.0 if self.kind in ("turn", "straight") else 0.0),
+            time_s=max(experiment.seconds, 20.0 if self.kind in ("turn", "straight") else 0.0),
         )
-        self.model.ask(BeginMove(move, experiment.title))
+        self.model.ask(BeginMotion(motion, experiment.title))

@@ -1,0 +1,83 @@
+"""One robot of a session that is asked tick by tick what it wants: by a routine, or by a motion alone."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from pivrex.line.entry import Entry, entered
+from pivrex.line.line import Line
+from pivrex.line.stage import Floats
+from pivrex.line.tick import Tick
+from pivrex.routine.means import Means
+from pivrex.routine.motion import Motion, begin, end
+from pivrex.routine.ticking import ASK, FEEL, LOOK, RoutineState
+
+__all__ = ["Asker", "Mover"]
+
+
+class Asker:
+    """What the kernels of `pivrex.routine.ticking` make of one robot's state.
+
+    Parameters
+    ----------
+    means : Means
+    state : RoutineState
+    """
+
+    def __init__(self, means: Means, state: RoutineState) -> None:
+        self._means, self._state, self._line = means, state, means.line
+
+    def feel(self, row: Floats) -> None:
+        """Take in the Tick before, (K,)."""
+        FEEL(
+            (),
+            self._means.settings,
+            self._line.settings,
+            self._means.plans.table,
+            self._state,
+            Tick(self._line.form, row),
+        )
+
+    def look(self, row: Floats) -> bool:
+        """Return whether something is over that was waited for."""
+        scratch, tick = self._means.scratch.scratch, Tick(self._line.form, row)
+        LOOK((), self._means.settings, self._line.settings, scratch, self._state, tick)
+        return self._state.get("woken") > 0
+
+    def ask(self) -> Entry:
+        """Return what is asked for in this tick; in the first one it stands."""
+        asked, scratch = np.zeros(self._line.form.size), self._means.scratch.scratch
+        tick = Tick(self._line.form, asked)
+        ASK((), self._means.settings, self._line.settings, scratch, self._means.plans.table, self._state, tick)
+        return entered(self._line.stages, asked)
+
+
+class Mover:
+    """A motion of one robot, without a routine.
+
+    Attributes
+    ----------
+    done : bool
+    time_s : float
+        For how long it goes on.
+    """
+
+    def __init__(self, line: Line, motion: Motion) -> None:
+        means = Means(line)
+        self._motion, self._state, self._dt = motion, means.start(np.zeros(3)), line.dt_s
+        self._asker = Asker(means, self._state)
+        self.done, self.time_s = False, 0.0
+
+    def tick(self, row: Floats) -> Entry:
+        """Return what it asks for in this tick, from the Tick before, (K,)."""
+        state = self._state
+        self._asker.feel(row)
+        felt = state.felt
+        if not self.time_s:
+            begin(state.profile, self._motion, felt.get("x"), felt.get("y"), felt.get("heading"), self._dt)
+            state.set(begun=1.0)
+        elif state.get("came") and not self.done:
+            self.done = True
+            end(state.profile, felt.get("heading"), bool(state.get("gyro")), whole=True)
+        self.time_s += self._dt
+        return self._asker.ask()._replace(requests=None, routine=None, plan=None)
