@@ -213,7 +213,6 @@ class SolvingTest(RoutineCase):
             await self.press("ctrl+u", *"turned 1 m", "enter")
             self.assertIn("stands where an angle such as 90 deg should", self.over())
             await self.press("ctrl+u", *"turned 45 deg", "enter")
-            self.assertIn("looking for line 4's 90 deg", self.screen())
             await self.until_found()
             said = self.screen().replace("\n", " ")
             self.assertRegex(said, r"line 4: 4\d(\.\d)? deg: turned 45 deg, .* deg off")
@@ -230,6 +229,7 @@ class SolvingTest(RoutineCase):
             with mock.patch.object(self.helpers.solving, "_work", looks_for_ever):
                 await self.press("N", *"\x15", "enter")
                 self.assertTrue(self.helpers.solving.goes_on)
+                self.assertIn("looking for line 3's 40 cm", self.screen())
                 await self.press("N")
                 self.assertFalse(self.helpers.solving.goes_on)
             await self.press("K")
