@@ -13,12 +13,11 @@ from pivrex.line.following import AGAIN, BEGINS, HERE, IN_PLACE, FollowingColumn
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats
 from pivrex.path.plan import Plan
-from pivrex.routine.profile import Command
+from pivrex.routine.profile import STEADY_S, Command, ProfileState, is_over
 
 __all__ = ["PlanSettings", "PlanState", "PlanTable", "Plans", "ask_plan", "feel_plan"]
 
 NEAR_M = 0.008
-STEADY_S = 0.1
 PATIENCE_S = 1.5
 """At a plan's end the robot stands at most so long until it is where it should be."""
 
@@ -59,18 +58,15 @@ class PlanState(Record):
 
     Attributes
     ----------
-    active : whether there is one
     first, length : where it stands in the table, in ticks
     k, t : of the plan's clock, in ticks and s
     time : how long it takes, in s
     most : the way at which it is over, in m
     mode : see `pivrex.line.following.ASKED`
     forward_counts, back_counts : whether the planned motion counts, and whether the corrections do
-    near, rests : for how long the robot is where it should be at the end, and the plan has ended, in s
     waits, lost, away : whether the plan waits, whether its robot is lost, and how far from it, in m
     """
 
-    active: Flag = field()
     first: Whole = field()
     length: Whole = field()
     k: Whole = field()
@@ -80,8 +76,6 @@ class PlanState(Record):
     mode: Number = field()
     forward_counts: Number = field()
     back_counts: Number = field()
-    near: Number = field(unit="s")
-    rests: Number = field(unit="s")
     waits: Flag = field()
     lost: Flag = field()
     away: Number = field(unit="m")
@@ -94,31 +88,32 @@ def row_of(v: PlanState) -> int:
 
 
 @kernel
-def feel_plan(s: PlanSettings, p: PlanTable, v: PlanState, errors: Numbers) -> bool:
+def feel_plan(s: PlanSettings, p: PlanTable, m: ProfileState, v: PlanState, errors: Numbers) -> bool:
     """Take in how far the robot is from its plan; returns whether it has come to its end, or is lost."""
-    if not v.active or v.t < (BLIND_TICKS - 0.5) * s.dt:
+    if not m.planned or v.t < (BLIND_TICKS - 0.5) * s.dt:
         return False
     away = hypot(errors[0], errors[1])
     if v.waits:
         v.waits = away > FOUND * s.lost
     elif away > s.lost:
         v.waits, v.lost, v.away = s.waits_when_lost, not s.waits_when_lost, away
-    over = v.t > v.time + s.lag
-    v.near = v.near + s.dt if over and away < NEAR_M and abs(errors[2]) < s.tolerance else 0.0
-    v.rests = v.rests + s.dt if over and not v.waits else 0.0
+    ended = v.t > v.time + s.lag and not v.waits
+    over = is_over(m, ended, away < NEAR_M and abs(errors[2]) < s.tolerance, s.dt, STEADY_S, PATIENCE_S)
     gone = v.most < inf and p.tick[row_of(v)][7] >= v.most
-    return v.near > STEADY_S or v.rests > PATIENCE_S or v.lost or gone
+    return over or v.lost or gone
 
 
 @kernel
-def ask_plan(s: PlanSettings, p: PlanTable, v: PlanState, command: Command, out: FollowingColumns) -> None:
+def ask_plan(
+    s: PlanSettings, p: PlanTable, m: ProfileState, v: PlanState, command: Command, out: FollowingColumns
+) -> None:
     """Ask for the planned motion of a tick, where there is a plan.
 
     Notes
     -----
     The motion is that of the tick's middle; the robot follows with the rig's lag τ, so it is held to where the plan was τ ago.
     """
-    if not v.active:
+    if not m.planned:
         return
     row = p.tick[row_of(v)]
     out.mode, out.feeds_forward, out.feeds_back = v.mode, v.forward_counts, v.back_counts
@@ -160,9 +155,9 @@ class Plans:
             self._known[key] = (plan, *self._added(self._ticks(plan, here)))
         _, first, length = self._known[key]
         return {
-            "active": 1.0, "first": first, "length": length, "k": 0, "t": 0.0, "time": plan.time_s, "most": most_m,
+            "first": first, "length": length, "k": 0, "t": 0.0, "time": plan.time_s, "most": most_m,
             "mode": HERE if here else BEGINS, "forward_counts": feeds[0], "back_counts": feeds[1],
-            "near": 0.0, "rests": 0.0, "waits": 0.0,
+            "waits": 0.0,
         }  # fmt: skip
 
     def _ticks(self, plan: Plan, here: bool) -> Floats:

@@ -15,7 +15,7 @@ from pivrex.rig.motors import Motor
 from pivrex.routine.profile import ProfileSettings, ProfileState
 from pivrex.routine.robot import RobotWords
 
-__all__ = ["Motion", "begin", "end", "profile_settings", "rest", "straight_of", "turn_of", "wrapped"]
+__all__ = ["Motion", "begin", "begin_plan", "end", "profile_settings", "rest", "straight_of", "turn_of", "wrapped"]
 
 CREEP = 1.25
 """Above the smallest drive that turns a wheel, and above the smallest that its driver can be told."""
@@ -97,7 +97,7 @@ def begin(
     """Begin a motion of a robot, or of each of a batch, that believes to be there."""
     course = np.where(np.isnan(v.course) | (not motion.held), heading, v.course) + motion.jump
     v.set(
-        active=1.0, spins=float(motion.spins), held=float(motion.held), field=float(motion.field),
+        active=1.0, planned=0.0, spins=float(motion.spins), held=float(motion.held), field=float(motion.field),
         raw=float(motion.shares is not None), forward=motion.forward, left=motion.left, turn=motion.turn, whole=motion.whole,
         most=motion.most, rise=motion.rise, time_s=motion.time_s, t=0.0, way=0.0, aside=0.0, rolled=0.0, arc=float(motion.arc),
         rate=-motion.rise * dt / 2, target=0.0, ref=0.0, speed=0.0, late=0.0, near=0.0, stands=0.0,
@@ -107,12 +107,23 @@ def begin(
 
 def rest(v: ProfileState, course: float, keeps: bool) -> None:
     """Let a robot rest, whose motion another made; ``course`` is the gyro's heading to keep, NaN for that of its rest."""
-    v.set(active=0.0, raw=0.0, course=course, keep=float(keeps))
+    v.set(active=0.0, planned=0.0, raw=0.0, course=course, keep=float(keeps))
 
 
-def end(v: ProfileState, heading: float, keeps: bool, whole: bool) -> None:
-    """End a motion; ``whole`` says that it came to its end, else the robot stands where it is by now."""
+def begin_plan(v: ProfileState) -> None:
+    """Begin to follow a plan."""
+    rest(v, nan, False)
+    v.set(active=1.0, planned=1.0, near=0.0, stands=0.0)
+
+
+def end(v: ProfileState, heading: float, keeps: bool, whole: bool, looks: float = nan) -> None:
+    """End a motion; ``whole`` says that it came to its end, else the robot stands where it is by now. A plan that did ends with the
+    gyro's heading ``looks``, NaN for that at which the robot comes to rest.
+    """
     course = v.get("course") + v.get("turn") * v.get("target" if whole else "ref")
+    if v.get("planned"):
+        rest(v, looks if whole else nan, keeps)
+        return
     if not v.get("held"):
         course = nan
     elif not whole and v.get("spins"):

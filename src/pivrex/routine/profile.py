@@ -9,12 +9,14 @@ from pivrex.kernels.subset import kernel
 
 __all__ = [
     "PULL_PER_S",
+    "STEADY_S",
     "Command",
     "Felt",
     "ProfileSettings",
     "ProfileState",
     "command_motion",
     "feel_motion",
+    "is_over",
     "rests",
     "stand_still",
 ]
@@ -88,17 +90,18 @@ class ProfileState(Record):
 
     Attributes
     ----------
-    active : whether there is one
+    active, planned : whether there is one, and whether it follows a plan (`pivrex.routine.follows`) instead of its own target
     raw : whether it gives wheels shares instead
     t, way, rolled, aside : how long it goes, how far the robot has come, has rolled ahead, and is from its line
     rate, target : of the target on its way
     ref, speed, late : where the robot should be by now, with its lag; how fast; and where it should have been a tick ago
-    near, stands : for how long it is where it should be, and the target has come
+    near, stands : for how long it is where it should be, and its target or plan has come to its end
     course, keep : the gyro's heading at its beginning, in rad, and whether that is kept
     from_x, from_y : where it began, in m
     """
 
     active: Flag = of_size()
+    planned: Flag = of_size()
     spins: Flag = of_size()
     held: Flag = of_size()
     field: Flag = of_size()
@@ -150,6 +153,14 @@ def gone(v: ProfileState, felt: Felt) -> float:
 
 
 @kernel
+def is_over(v: ProfileState, ended: bool, right: bool, dt: float, steady: float, patience: float) -> bool:
+    """Return whether a motion is over whose target has ``ended``: its robot has stood ``right`` for long enough, or stands too long."""
+    v.near = v.near + dt if ended and right else 0.0
+    v.stands = v.stands + dt if ended else 0.0
+    return v.near > steady - 1e-9 or v.stands > patience
+
+
+@kernel
 def has_come(s: ProfileSettings, v: ProfileState, felt: Felt) -> bool:
     """Return whether the robot stands where its motion ends, and looks as it should there."""
     # at first it must look quite exactly where it should; friction may keep it from that, so not for ever
@@ -176,11 +187,12 @@ def feel_motion(s: ProfileSettings, felt: Felt, v: ProfileState) -> bool:
     if is_nan(v.course) and not v.active and abs(felt.turn) < CATCHES_RAD_S * s.dt:
         v.course = felt.heading
     v.aside = (felt.y - v.from_y) * v.forward - (felt.x - v.from_x) * v.left if v.field else 0.0
-    there = v.active and abs(v.whole - v.target) < 1e-9
-    v.near = v.near + s.dt if there and has_come(s, v, felt) else 0.0
-    v.stands = v.stands + s.dt if there else 0.0
-    is_done = there and (v.near > (s.within if v.spins else STEADY_S) - 1e-9 or v.stands > PATIENCE_S)
-    return v.active and (is_done or v.t > v.time_s - 0.5 * s.dt)
+    if not v.active or v.planned:
+        return False
+    ended = abs(v.whole - v.target) < 1e-9
+    right = ended and has_come(s, v, felt)
+    over = is_over(v, ended, right, s.dt, s.within if v.spins else STEADY_S, PATIENCE_S)
+    return over or v.t > v.time_s - 0.5 * s.dt
 
 
 @kernel
@@ -255,7 +267,7 @@ def command_motion(s: ProfileSettings, felt: Felt, v: ProfileState, out: Command
     """Write what is asked for in this tick."""
     if v.active:
         v.t += s.dt
-    moves, pulled = v.active and not v.raw, not v.spins or not v.held
+    moves, pulled = v.active and not v.raw and not v.planned, not v.spins or not v.held
     missing = v.late - v.way
     rate = target_rate(s, v, missing, pulled) if moves else 0.0
     v.rate = rate

@@ -29,7 +29,7 @@ from pivrex.routine.knowing import Knowing
 from pivrex.routine.means import Means
 from pivrex.routine.memory import Habits, Memory
 from pivrex.routine.mind import Mind
-from pivrex.routine.motion import begin, end, rest, wrapped
+from pivrex.routine.motion import begin, begin_plan, end, wrapped
 from pivrex.routine.planning import Standing, number, slower, time_of
 from pivrex.routine.program import AttachStep, FollowStep, Instruction, MotionStep, Program, RunStep, WaitStep
 from pivrex.routine.thread import UNKNOWN
@@ -183,7 +183,7 @@ class Runner(Knowing):
     # --- motions ---
 
     def moving(self) -> bool:
-        return self._profile.get("active") > 0 or self._plan.get("active") > 0
+        return self._profile.get("active") > 0
 
     def lost(self) -> str:
         if not self._plan.get("lost"):
@@ -191,19 +191,15 @@ class Runner(Knowing):
         return f"is {self._plan.get('away'):.2f} m from its path, and lost (following.lost is {self._means.plans.settings.get('lost'):g} m)"
 
     def end_motion(self, whole: bool) -> None:
-        if self._plan.get("active"):
-            self._end_following(whole)
-        elif self.moving():
-            end(self._profile, self._felt.get("heading"), self._habits.gyro, whole)
+        if self.moving():
+            end(self._profile, self._felt.get("heading"), self._habits.gyro, whole, self._planned_heading())
 
-    def _end_following(self, whole: bool) -> None:
-        """The gyro holds the heading at which a whole plan ends; of any other the one at which the robot comes to rest."""
-        course, plan = nan, self._followed
-        if whole and plan is not None and not self.lost() and self._plan.get("mode") in (IN_PLACE, BEGINS):
-            course = self._felt.get("heading") + wrapped(float(plan.looks.heading[-1]) - self.pose[2])
-        self._plan.set(active=0.0, mode=0.0)
-        self._followed = None
-        rest(self._profile, course, self._habits.gyro)
+    def _planned_heading(self) -> float:
+        """Return the gyro's heading at which a plan ends; NaN for one that lies elsewhere, and of a robot that is lost."""
+        plan, in_place = self._followed, self._plan.get("mode") in (IN_PLACE, BEGINS)
+        if plan is None or not in_place or self.lost():
+            return nan
+        return self._felt.get("heading") + wrapped(float(plan.looks.heading[-1]) - float(self.pose[2]))
 
     def here(self, x: float, y: float, facing: float | None) -> None:
         was = self._seen.pose.copy()
@@ -240,7 +236,7 @@ class Runner(Knowing):
         planner = self._means.planner
         if isinstance(step, FollowStep):
             self._followed = planner.plan_path(step, seen, self._standing())
-            rest(self._profile, nan, False)
+            begin_plan(self._profile)
             self._plan.set(
                 **self._means.plans.begun(self._followed, step.here, planner.most_way(step, seen), step.feeds)
             )

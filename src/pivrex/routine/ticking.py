@@ -118,7 +118,7 @@ class RoutineScratch(Record):
 def feel_robot(s: RoutineSettings, line: LineSettings, p: PlanTable, v: RoutineState, t: Tick) -> None:
     """Take in the Tick before: all that a robot does while its routine is paused."""
     feel_tick(t, s.has_gyro, s.has_frame, v.seen.pose, v.felt)
-    came = feel_plan(s.follow, p, v.plan, t.following.errors)
+    came = feel_plan(s.follow, p, v.profile, v.plan, t.following.errors)
     done = feel_motion(s.profile, v.felt, v.profile)
     v.came = came or done
     at = 0
@@ -161,7 +161,7 @@ def ask_robot(
         command_motion(s.profile, v.felt, v.profile, c.command)
     else:
         stand_still(c.command)
-    ask_plan(s.follow, p, v.plan, c.command, t.following)
+    ask_plan(s.follow, p, v.profile, v.plan, c.command, t.following)
     for i in range(3):
         t.law.twist[i] = c.command.twist[i]
     t.law.entered = True
