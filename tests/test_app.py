@@ -141,7 +141,7 @@ class DrivingTest(AppCase):
             await self.press("w", "w", "w")
             self.assertEqual(self.model.status.source, "keys")
             await self.frames(20)
-            self.assertGreater(self.model.value("limits", "left_given"), 0.1)
+            self.assertGreater(self.model.value("limits", "left_limited"), 0.1)
             await self.press("escape")
             self.assertEqual(self.model.value("outputs", "left_duty"), 0)
             self.assertIn("! STOPPED", self.text("head"))

@@ -86,7 +86,7 @@ class LiningTest(MadeCase):
         self.assertEqual(row_by(run, "step 3"), 130)
         self.assertEqual(row_by(run, "motion"), 0)
         self.assertEqual(row_by(run, "2.5, 0.1"), 150)
-        other = self.made("b", limits__left_given=-1.0, limits__right_given=-1.0, at=0)
+        other = self.made("b", limits__left_limited=-1.0, limits__right_limited=-1.0, at=0)
         for by, said in (
             ("motion", "never moves"), ("bump", "bumps into nothing"), ("step 9", "does not reach line 9"),
             ("2, 3", "never comes near 2 m, 3 m"), ("noon", 'cannot be lined up by "noon"; there are start, motion'),
@@ -96,7 +96,7 @@ class LiningTest(MadeCase):
 
     def test_of_the_last_minutes_only_what_is_there_still_counts(self) -> None:
         events = (Event(1, 60, "bump", "gone"), Event(1, 60, "step", "line 3"), Event(5, 300, "bump", "there still"))
-        still = {"limits__left_given": -1.0, "limits__right_given": -1.0, "until": 150}
+        still = {"limits__left_limited": -1.0, "limits__right_limited": -1.0, "until": 150}
         with mock.patch("pivrex.runs.writing.PIECE_S", 2.0):
             run = self.made("a", events=events, **still)  # type: ignore[arg-type]
         self.assertEqual(row_by(run, "motion"), 150)  # not where it stands in its piece

@@ -118,7 +118,7 @@ class StageTest(unittest.TestCase):
         self.assertAlmostEqual(t.deg("p"), 40.0)
         self.assertAlmostEqual(t.deg("turn"), 40.0)
         # and the wheels get it: 40 deg/s on a track of 0.5 m
-        self.assertAlmostEqual(t.get("wheels", "right_asked"), math.radians(40) * 0.25)
+        self.assertAlmostEqual(t.get("wheels", "right_requested"), math.radians(40) * 0.25)
 
     def test_errors_are_wrapped(self) -> None:
         t = Ticks(corrected())
@@ -157,14 +157,14 @@ class StageTest(unittest.TestCase):
             t.tick(0.0, aim_deg=0.0)
             for _ in range(120):
                 t.tick(0.0, aim_deg=100.0)
-                self.assertLessEqual(abs(t.deg("given")), most + 1e-9, keys)
-            self.assertAlmostEqual(t.deg("given"), most)
+                self.assertLessEqual(abs(t.deg("output")), most + 1e-9, keys)
+            self.assertAlmostEqual(t.deg("output"), most)
             self.assertIn("! at its largest", [r.note for r in ladder(t.line, t.row, "left")])
             # nothing has been added up that would push on: turned the other way it lets go within the tick
             parts = [t.deg(n) for n in ("i", "rate_i") if t.line.layout.has("correction", n)]
             self.assertLess(max(parts), 3.0, keys)
             t.tick(0.0, aim_deg=-40.0)
-            self.assertLess(t.deg("given"), 0.0, keys)
+            self.assertLess(t.deg("output"), 0.0, keys)
 
     def test_the_cascade_by_hand(self) -> None:
         # 10 deg of error ask for 40 deg/s; it turns at 0, so the inner loop adds 0.5·40 and 2·40/60
@@ -172,13 +172,13 @@ class StageTest(unittest.TestCase):
         t.tick(0.0, aim_deg=10.0)
         self.assertAlmostEqual(t.deg("rate_p"), 20.0)
         self.assertAlmostEqual(t.deg("rate_i"), 2.0 * 40 / 60)
-        self.assertAlmostEqual(t.deg("given"), 40 + 20 + 80 / 60)
+        self.assertAlmostEqual(t.deg("output"), 40 + 20 + 80 / 60)
 
     def test_stopped_it_gives_nothing(self) -> None:
         t = Ticks(corrected())
         t.tick(0.0)
         t.tick(5.0, stop=1.0)
-        self.assertEqual(t.get("correction", "given"), 0.0)
+        self.assertEqual(t.get("correction", "output"), 0.0)
         self.assertEqual(t.line.told(t.row).tolist(), t.line.resting().tolist())
 
     def test_a_button_switches_it(self) -> None:
@@ -205,7 +205,7 @@ class StageTest(unittest.TestCase):
                 break
         self.assertEqual(row[line.layout.at("correction", "fault")], 1.0)
         self.assertLess(row[line.layout.at("clock", "t")], 0.5)
-        self.assertEqual(row[line.layout.at("correction", "given")], 0.0)
+        self.assertEqual(row[line.layout.at("correction", "output")], 0.0)
         rung = next(r for r in ladder(line, row, "left") if r.stage == "correct")
         self.assertEqual(rung.setting, "gyro.reversed")
         self.assertIn("counts the other way", rung.note)
@@ -231,7 +231,7 @@ class StageTest(unittest.TestCase):
         t.tick(0.0)
         t.tick(float("nan"))
         self.assertEqual(
-            (t.get("correction", "fault"), t.get("correction", "on"), t.get("correction", "given")), (2, 0, 0)
+            (t.get("correction", "fault"), t.get("correction", "on"), t.get("correction", "output")), (2, 0, 0)
         )
         self.assertTrue(np.isfinite(t.line.told(t.row)).all())
 
@@ -239,7 +239,7 @@ class StageTest(unittest.TestCase):
         t = Ticks(corrected())
         t.tick(0.0)
         t.tick(50.0)
-        self.assertEqual((t.get("correction", "fault"), t.get("correction", "given")), (3, 0))
+        self.assertEqual((t.get("correction", "fault"), t.get("correction", "output")), (3, 0))
         t.tick(50.0)
         self.assertAlmostEqual(t.deg("target"), 50.0)
         self.assertEqual(t.get("correction", "on"), 1.0)

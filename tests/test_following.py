@@ -66,11 +66,11 @@ class StageTest(unittest.TestCase):
         found = step(
             rig, asked(at=(1.0, 1.0, looks), angle=looks, motion=(0.5, 0.0, 0.1)), (1.03, 0.96, looks - radians(6))
         )
-        self.assertAlmostEqual(found["along"], 0.04)
-        self.assertAlmostEqual(found["across"], 0.03)
-        self.assertAlmostEqual(found["off"], radians(6))
-        self.assertAlmostEqual(found["along_p"], 0.08)
-        self.assertAlmostEqual(found["across_p"], 0.09)
+        self.assertAlmostEqual(found["along_track"], 0.04)
+        self.assertAlmostEqual(found["cross_track"], 0.03)
+        self.assertAlmostEqual(found["heading_error"], radians(6))
+        self.assertAlmostEqual(found["along_track_p"], 0.08)
+        self.assertAlmostEqual(found["cross_track_p"], 0.09)
         self.assertAlmostEqual(found["heading_p"], 4 * radians(6))
         # on the field it goes 0.58 m/s along y and 0.09 m/s against x, whatever way it looks
         angle = looks - radians(6)
@@ -83,14 +83,14 @@ class StageTest(unittest.TestCase):
     def test_i_and_d(self) -> None:
         rig = gains(ideal("bittern"), along=Loop(p=0.0, i=2.0), across=Loop(p=0.0), heading=Loop(p=0.0))
         found = step(rig, asked(), (0.9, 1.0, 0.0), ticks=30)
-        self.assertAlmostEqual(found["along_i"], 2.0 * 0.1 * 30 * rig.dt_s)
+        self.assertAlmostEqual(found["along_track_i"], 2.0 * 0.1 * 30 * rig.dt_s)
         rig = gains(ideal("bittern"), along=Loop(p=0.0, d=0.5))
         line = Line(rig)
         state = known_at(line, line.start(), np.array([1.0, 1.0, 0.0]))
         sensed = np.zeros(len(line.stages["sensed"].columns))
         for x in (1.0, 1.02):
             state, row = line.step(state, line.rest(), sensed, entry=Entry(plan=asked(at=(x, 1.0, 0.0))))
-        self.assertAlmostEqual(row[line.layout.at("following", "along_d")], 0.5 * 0.02 / rig.dt_s)
+        self.assertAlmostEqual(row[line.layout.at("following", "along_track_d")], 0.5 * 0.02 / rig.dt_s)
 
     def test_a_two_sided_one_corrects_across_by_turning(self) -> None:
         rig = gains(ideal("plover"), along=Loop(p=2.0), across=Loop(p=3.0), heading=Loop(p=4.0, i=0.0))
@@ -146,12 +146,12 @@ class StageTest(unittest.TestCase):
             believed = (0.9, 0.95, 0.1)
             both = step(ideal(name), asked(motion=(0.4, 0.0, 0.1)), believed)
             planned = step(ideal(name), asked(motion=(0.4, 0.0, 0.1), back=0.0), believed)
-            self.assertEqual([planned[f"back_{n}"] for n in ("forward", "left", "turn")], [0, 0, 0])
+            self.assertEqual([planned[f"correction_{n}"] for n in ("forward", "left", "turn")], [0, 0, 0])
             self.assertAlmostEqual(hypot(planned["forward"], planned["left"]), 0.4)
             back = step(ideal(name), asked(motion=(0.4, 0.0, 0.1), forward=0.0), believed)
-            self.assertAlmostEqual(back["turn"], back["back_turn"])
-            self.assertAlmostEqual(back["forward"], back["back_forward"])
-            self.assertAlmostEqual(both["back_forward"], back["back_forward"])
+            self.assertAlmostEqual(back["turn"], back["correction_turn"])
+            self.assertAlmostEqual(back["forward"], back["correction_forward"])
+            self.assertAlmostEqual(both["correction_forward"], back["correction_forward"])
 
     def test_idle_it_lets_all_through_and_a_stop_ends_it(self) -> None:
         rig = ideal("bittern")
@@ -173,15 +173,16 @@ class StageTest(unittest.TestCase):
         _, row = line.step(state, line.rest(), sensed, entry=Entry(plan=asked(motion=(0.4, 0.0, 0.1))))
         found = {
             n: row[line.layout.at("following", n)]
-            for n in ("along", "across", "off", "back_forward", "forward", "turn")
+            for n in ("along_track", "cross_track", "heading_error", "correction_forward", "forward", "turn")
         }
         self.assertIn(
-            f"{found['along'] * 100:.1f} cm behind its plan, {found['across'] * 100:.1f} cm aside, {abs(degrees(found['off'])):.1f} deg off",
+            f"{found['along_track'] * 100:.1f} cm behind its plan, {found['cross_track'] * 100:.1f} cm aside, "
+            f"{abs(degrees(found['heading_error'])):.1f} deg off",
             sentence(line, row, "left"),
         )
         rung = next(r for r in ladder(line, row, "left") if r.stage == "follow")
         self.assertIn(f"→ forward {found['forward']:+.3f} m/s, turn {degrees(found['turn']):+.1f} deg/s", rung.text)
-        self.assertIn(f"back forward {found['back_forward']:+.3f}", rung.text)
+        self.assertIn(f"back forward {found['correction_forward']:+.3f}", rung.text)
         belief = next(r for r in ladder(line, row, "left") if r.stage == "belief")
         self.assertIn("at 0.90 m, 0.95 m, 6 deg by wheels and gyro, ± 0.0 cm", belief.text)
         _, row = line.step(state, line.rest(), sensed)
@@ -250,7 +251,7 @@ class RobotsTest(unittest.TestCase):
         self.assertLess(away[:20].max(), most_m)
         self.assertLess(degrees(turned[:20].max()), most_deg)
         self.assertLess(away[20:].max(), most_m + 0.01)  # found back
-        along = rows[:, 20:][..., [line.layout.at("following", n) for n in ("along", "across")]]
+        along = rows[:, 20:][..., [line.layout.at("following", n) for n in ("along_track", "cross_track")]]
         self.assertGreater(np.hypot(*np.moveaxis(along, -1, 0)).max(), 0.17)  # they really were off
 
     def test_each_finds_its_end_and_back_to_its_plan(self) -> None:
@@ -288,7 +289,10 @@ class MotionTest(unittest.TestCase):
                 here = replace(there, start=start, codes={MAIN: (replace(step_, here=True),)})
                 rows.append(play(here, rig, None, 12.0).rows)
             layout = Line(rig).layout
-            at = [layout.at("following", n) for n in ("forward", "left", "turn", "along", "across", "off")]
+            at = [
+                layout.at("following", n)
+                for n in ("forward", "left", "turn", "along_track", "cross_track", "heading_error")
+            ]
             self.assertEqual(len(rows[0]), len(rows[1]), name)
             np.testing.assert_array_equal(rows[0][:, at], rows[1][:, at], err_msg=name)
             modes = rows[0][:, layout.at("following", "mode")]
@@ -335,10 +339,12 @@ class MotionTest(unittest.TestCase):
                         c.name: v for c, v in zip(layout.columns, alone.rows[n], strict=True) if c.stage == "following"
                     }
                     turned = alone.rows[n, layout.at("odometry", "turn")]
-                    grows = -turned if name == "coot" else row["off"] * rig.dt_s  # a loop on the rate, or on the error
+                    grows = (
+                        -turned if name == "coot" else row["heading_error"] * rig.dt_s
+                    )  # a loop on the rate, or on the error
                     self.assertAlmostEqual(row["heading_i"], heading.i * grows, places=12)
-                    self.assertAlmostEqual(row["along_i"], along.i * row["along"] * rig.dt_s, places=12)
-                    self.assertEqual(row["along_d"], 0.0)
+                    self.assertAlmostEqual(row["along_track_i"], along.i * row["along_track"] * rig.dt_s, places=12)
+                    self.assertEqual(row["along_track_d"], 0.0)
 
     def test_lost_it_stops_and_says_so_or_waits_and_drives_back(self) -> None:
         for name in ("plover", "bittern"):

@@ -311,7 +311,7 @@ class FiguresTest(unittest.TestCase):
             if line.layout.has("heading", "upside_down"):
                 row[line.layout.at("heading", "upside_down")] = 0.0
             found = doing(line, row)
-            stage, what = ("steering", "speed") if "steering" in line.stages else ("limits", "given")
+            stage, what = ("steering", "speed") if "steering" in line.stages else ("limits", "limited")
             self.assertEqual(found.given[0], row[line.layout.at(stage, f"{line.wheels[0].replace(' ', '_')}_{what}")])
             self.assertEqual(found.commanded[2], row[line.layout.at("motion", "turn")])
             self.assertEqual(found.scrub, row[line.layout.at("motion", "scrub")])

@@ -201,7 +201,7 @@ class WhyTest(unittest.TestCase):
     def test_it_is_told_with_its_numbers(self) -> None:
         d = Driven(helping("bittern", "drive to 1.2 m, 0.8 m"), (0.0, 0.0, 0.0))
         d.go(0.5)
-        away = d.get("helping", "away")
+        away = d.get("helping", "distance")
         self.assertIn(f"drives to 1.20 m, 0.80 m, {away:.2f} m away: forward {d.get('helping', 'forward'):+.2f}",
                       sentence(d.line, d.row, "front left"))  # fmt: skip
         rung = next(r for r in ladder(d.line, d.row, "front left") if r.stage == "help")

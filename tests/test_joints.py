@@ -123,8 +123,8 @@ class MotionTest(unittest.TestCase):
                 sensed[line.layout.at("sensed", f"w{k}_turned") - line.layout.stage("sensed").start] = angle
             first, _ = line.step(line.start(), line.rest(), np.zeros(len(sensed)))
             _, row = line.step(first, line.rest(), sensed, entry=Entry(twist=np.array([1.0, 1.0, 0.0])))
-            get = {n: float(row[line.layout.at("limits", f"w0_{n}")]) for n in ("given", "lost", "forward", "left")}
-            self.assertAlmostEqual(get["given"], 1.0)
+            get = {n: float(row[line.layout.at("limits", f"w0_{n}")]) for n in ("limited", "lost", "forward", "left")}
+            self.assertAlmostEqual(get["limited"], 1.0)
             self.assertAlmostEqual(get["lost"], math.sqrt(2) - 1)
             self.assertAlmostEqual(get["forward"], math.sqrt(0.5))
             self.assertAlmostEqual(float(row[line.layout.at("steering", "w0_speed")]), math.cos(angle - math.pi / 4))

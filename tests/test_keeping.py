@@ -579,6 +579,21 @@ class SpoiledTest(TempCase):
         self.assertEqual(run.row(5)[layout.at("law", "forward")], self.rows[5, layout.at("law", "forward")])
         self.assertEqual(run.warnings, ["it has no column law.turn_rad_s: an older version, or a changed file"])
 
+    def test_columns_of_an_older_version_are_read_by_their_old_names(self) -> None:
+        text, renamed = self.plain_text().decode(), 0
+        for now, then in (
+            ("_requested_m_s", "_asked_m_s"), ("_limited_m_s", "_given_m_s"), ("correction.output_", "correction.given_"),
+            ("along_track_", "along_"), ("cross_track_", "across_"), ("heading_error_rad", "off_rad"),
+            ("following.correction_", "following.back_"),
+        ):  # fmt: skip
+            renamed += text.count(now)
+            text = text.replace(now, then)
+        self.assertGreater(renamed, 15)
+        self.as_plain(text.encode())
+        run = Run(self.path)
+        np.testing.assert_array_equal(np.array(run.rows(0, 400)), self.rows)
+        self.assertEqual(run.warnings, [])
+
     def test_facts_that_are_gone_spoiled_older_or_newer(self) -> None:
         path = self.path / "run.toml"
         good = path.read_text("utf-8")

@@ -252,9 +252,9 @@ class LawTest(unittest.TestCase):
         line = Line(rig)
         _, row = line.step(line.start(), np.array([-left, -right]), nothing_sensed(line))
         self.assertAlmostEqual(
-            row[line.layout.at("limits", "left_given")], left, delta=2e-9
+            row[line.layout.at("limits", "left_limited")], left, delta=2e-9
         )  # less than 1e-9 is nothing
-        self.assertAlmostEqual(row[line.layout.at("limits", "right_given")], right, delta=2e-9)
+        self.assertAlmostEqual(row[line.layout.at("limits", "right_limited")], right, delta=2e-9)
 
     def test_tank_blends_full_forward_and_full_turn(self) -> None:
         """As the reference says: 1 m/s ahead, and 2 rad/s on the spot, which is 0.5 m/s at a side 25 cm from the middle."""
@@ -270,7 +270,7 @@ class LawTest(unittest.TestCase):
             _, row = line.step(line.start(), np.array([-left, -right], float), nothing_sensed(line))
             for name, stick in (("left", left), ("right", right)):
                 self.assertAlmostEqual(
-                    row[line.layout.at("limits", f"{name}_given")], stick * side, msg=f"{left} {right}"
+                    row[line.layout.at("limits", f"{name}_limited")], stick * side, msg=f"{left} {right}"
                 )
             if left == -right:
                 self.assertAlmostEqual(row[line.layout.at("law", "turn")], -2.0 * left)
@@ -289,7 +289,7 @@ class LawTest(unittest.TestCase):
         line = Line(plain_rig())
         _, row = line.step(line.start(), np.array([0.0, -1.0]), nothing_sensed(line))
         self.assertGreater(row[line.layout.at("law", "turn")], 0)
-        self.assertLess(row[line.layout.at("limits", "left_given")], 0)
+        self.assertLess(row[line.layout.at("limits", "left_limited")], 0)
 
 
 class LevelTest(unittest.TestCase):

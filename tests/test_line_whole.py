@@ -44,7 +44,7 @@ class StepTest(unittest.TestCase):
         state, row = line.step(state, raw, sensed, 1.0)
         self.assertEqual(row[line.layout.at("outputs", "left_duty")], 0)
         self.assertEqual(row[line.layout.at("clock", "stopped")], 1)
-        self.assertEqual(row[line.layout.at("limits", "right_given")], 0)
+        self.assertEqual(row[line.layout.at("limits", "right_limited")], 0)
         # what the stick asks for is still to be read
         self.assertGreater(row[line.layout.at("scale", "forward")], 0.9)
         # and afterwards it begins from rest again
@@ -59,8 +59,8 @@ class StepTest(unittest.TestCase):
         def get(stage: str, name: str) -> float:
             return float(row[line.layout.at(stage, name)])
 
-        self.assertAlmostEqual(get("wheels", "left_asked"), 2.0)
-        self.assertAlmostEqual(get("limits", "left_given"), 1.0)
+        self.assertAlmostEqual(get("wheels", "left_requested"), 2.0)
+        self.assertAlmostEqual(get("limits", "left_limited"), 1.0)
         self.assertAlmostEqual(get("limits", "left_lost"), 1.0)
         self.assertAlmostEqual(get("limits", "right_lost"), 0.0)
         self.assertAlmostEqual(get("motion", "forward"), 0.5)

@@ -275,11 +275,11 @@ class DustTest(unittest.TestCase):
             t.sense("gyro", math.pi / 2)
             t.go(left_x=-0.5)
             for k in range(4):
-                asked = t.get("wheels", f"w{k}_asked")
+                asked = t.get("wheels", f"w{k}_requested")
                 self.assertTrue(asked == 0 or abs(asked) > 0.01, asked)
         t = Ticks(rig_of(TWO, PLAIN_LAW))
         t.go(left_y=-0.3, left_x=0.3)  # 0.3 ahead less 0.3 to the right: the right wheel rests
-        self.assertEqual(t.get("wheels", "w1_asked"), 0.0)
+        self.assertEqual(t.get("wheels", "w1_requested"), 0.0)
         self.assertEqual(t.get("outputs", "w1_hums"), 0.0)
 
 
@@ -288,18 +288,18 @@ class LevelTest(unittest.TestCase):
         t = Ticks(read_rig(demo_path("coot")))  # cruise: moving 65 %, turning 75 %
         t.go(60, left_y=-0.98)
         for wheel in ("front_right", "rear_right"):
-            self.assertEqual(t.get("wheels", f"{wheel}_asked"), 0.0)  # once -0.053 m/s
+            self.assertEqual(t.get("wheels", f"{wheel}_requested"), 0.0)  # once -0.053 m/s
             self.assertEqual(t.get("outputs", f"{wheel}_hums"), 0.0)
         # the side that runs has the share for moving, for the robot does not go opposite ways
-        self.assertAlmostEqual(t.get("wheels", "front_left_asked"), 0.65 * t.line.rig.full_forward_m_s)
+        self.assertAlmostEqual(t.get("wheels", "front_left_requested"), 0.65 * t.line.rig.full_forward_m_s)
         t.go(60, left_y=-0.98, right_y=0.98)  # opposite ways: the share for turning
-        self.assertAlmostEqual(t.get("wheels", "front_left_asked"), 0.75 * t.line.rig.full_forward_m_s)
+        self.assertAlmostEqual(t.get("wheels", "front_left_requested"), 0.75 * t.line.rig.full_forward_m_s)
 
     def test_a_pivot_is_one_at_every_level(self) -> None:
         t = Ticks(read_rig(demo_path("coot")))
         t.hold({"letter_box.letter_P": 1.0})  # pivot left 50 %
-        self.assertEqual(t.get("wheels", "front_left_asked"), 0.0)
-        self.assertAlmostEqual(t.get("wheels", "front_right_asked"), 0.5 * 0.65 * t.line.rig.full_forward_m_s)
+        self.assertEqual(t.get("wheels", "front_left_requested"), 0.0)
+        self.assertAlmostEqual(t.get("wheels", "front_right_requested"), 0.5 * 0.65 * t.line.rig.full_forward_m_s)
 
     def test_nothing_counts_before_it_was_seen_released(self) -> None:
         line = Line(read_rig(demo_path("avocet")))

@@ -298,7 +298,7 @@ class KeysTest(ScreenCase):
             await self.press("g")
             await self.press("w", "w")
             await self.frames(20)
-            self.assertGreater(self.model.value("limits", "left_given"), 0.1)
+            self.assertGreater(self.model.value("limits", "left_limited"), 0.1)
 
     @in_loop
     async def test_the_routine_that_is_open_stays_and_the_floor_is_the_runs(self) -> None:

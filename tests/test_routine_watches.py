@@ -9,16 +9,20 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from pivrex.kernels.records import Form
+from pivrex.line import Line
+from pivrex.line.tick import Tick
 from pivrex.rig import read_rig
 from pivrex.routine import Program, check_text
 from pivrex.routine import watching as w
 from pivrex.routine.files import program_of
 from pivrex.routine.kinds import NUMBER
+from pivrex.routine.means import Means
 from pivrex.routine.mind import Mind
 from pivrex.routine.nodes import Binary, Call, Compare, Condition, Group, IsState, Not, Quantity, Span, Variable
 from pivrex.routine.playing import play
 from pivrex.routine.rehearsal import rehearse
 from pivrex.routine.thread import Blocked, Frame, Thread
+from pivrex.routine.ticking import LOOK
 from pivrex.routine.values import FaultError, Seen, holds
 from tests.chassis import demo_path, ideal
 from tests.support import DEMO, slow
@@ -122,6 +126,24 @@ class LookTest(unittest.TestCase):
             self.assertFalse(woken(inf, steps, 50.0, [0, 0], [0, 0, 0]))
             _, steps = watched(waiting(None, "settle", begin=0))
             self.assertFalse(woken(inf, steps, 50.0, [0, 0], [0, 0, 0]))
+
+    def test_rest_is_standing_and_looking_as_it_should(self) -> None:
+        line = Line(ideal("plover"))
+        means = Means(line)
+        state, row = means.start(np.zeros(3)), np.zeros(line.form.size)
+
+        def rested(heading: float, moved: float = 0.0) -> float:
+            state.profile.set(course=0.0)
+            state.felt.set(heading=heading, forward=moved)
+            w_row = Tick(line.form, row)
+            LOOK((), means.settings, line.settings, means.scratch.scratch, state, w_row)
+            return float(state.seen.rested)
+
+        aside = 1.5 * means.settings.profile.tolerance
+        self.assertEqual([rested(0.0), rested(0.0), rested(aside), rested(0.0)], [1, 2, 0, 1])
+        self.assertEqual(rested(0.0, 0.005 * line.dt_s), 0)
+        state.set(gyro=0.0)  # a robot without gyro may look anywhere
+        self.assertEqual(rested(aside), 1)
 
     def test_what_only_the_interpreter_can_tell(self) -> None:
         for thread in (

@@ -16,6 +16,8 @@ from pivrex.cli.examples import EXAMPLES
 from pivrex.cli.here import _Port, of_answers, of_colours, of_date, of_serial
 from pivrex.cli.manual import write_manual
 from pivrex.cli.opening import opening_parser
+from pivrex.kernels.building import compiler
+from pivrex.kernels.engines import chosen
 from pivrex.session.remembered import Chosen, last_workspace, memory_file, recall, remember
 from tests.support import ROOT, TempCase, slow, wait_for
 from tests.test_cli import Ran
@@ -204,7 +206,7 @@ class WheelTest(TempCase):
             ROOT,
             source,
             ignore=shutil.ignore_patterns(
-                ".venv", ".git", "__pycache__", "*.egg-info", "screenshots", "build", ".*cache"
+                ".venv", ".git", "__pycache__", "*.egg-info", "screenshots", "build", ".*cache", "built.kernels"
             ),
         )
         pip = [sys.executable, "-m", "pip", "--disable-pip-version-check", "--quiet"]
@@ -239,6 +241,9 @@ class WheelTest(TempCase):
             done = subprocess.run([program, *words], capture_output=True, text=True, env=env, check=False, cwd=cwd)
             self.assertEqual(done.returncode, 0, (words, done.stderr))
         self.assertTrue((self.folder / "venv" / "share" / "man" / "man1" / "pivrex.1").exists())
+        if compiler() is not None:
+            found = chosen("built", Path(where.strip()).parent / "kernels", self.folder / "none")
+            self.assertEqual((found.name, found.library is not None), ("built", True), found.said)
 
 
 if __name__ == "__main__":

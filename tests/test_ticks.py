@@ -80,7 +80,7 @@ class SameNumbersTest(unittest.TestCase):
             return None
         # lengths and ways stand apart now
         wheel, _, what = name.removesuffix("_m_s").rpartition("_")
-        if what == "given":
+        if what == "limited":
             return of(f"steering.{wheel}_speed_m_s")
         return of(title) * of(f"steering.{wheel}_way")
 
@@ -104,7 +104,7 @@ class SameNumbersTest(unittest.TestCase):
                 assert found is not None, title
                 late = title.startswith(("frame.", "wheels.", "steering.", "limits.", "motion.", "outputs.", "law."))
                 keep = right if late and name != "plover" else np.ones(len(rows), bool)
-                given = title.replace("outputs.", "limits.").replace("_hums", "_given_m_s")
+                given = title.replace("outputs.", "limits.").replace("_hums", "_limited_m_s")
                 if title.endswith("_hums") and given in table.titles:
                     keep = keep & ((table[given] == 0) | (np.abs(table[given]) > 1e-9))
                 np.testing.assert_allclose(

@@ -104,7 +104,7 @@ class Told:
         return name.replace(" ", "_")
 
     def asked(self) -> float:
-        return self.get("wheels", f"{self.column}_asked")
+        return self.get("wheels", f"{self.column}_requested")
 
     def row_of(self) -> Floats:
         """The wheel's row of the matrix, for wheels that are not steered."""
@@ -206,7 +206,7 @@ class TruthTest(unittest.TestCase):
                 t.same(match[2], t.asked(), "equation")
             elif match := re.fullmatch(rf"! limited to ({N}) m/s", part):
                 seen.add("limited")
-                t.same(match[1], t.get("limits", f"{t.column}_given"), "limited")
+                t.same(match[1], t.get("limits", f"{t.column}_limited"), "limited")
             elif match := re.fullmatch(
                 rf"to ({N}) deg, points ({N}) deg(, reversed)?(?:, cosine ({N}))?: ({N}) m/s", part
             ):
@@ -222,12 +222,12 @@ class TruthTest(unittest.TestCase):
                 t.same(match[1], t.asked(), "asked")
             elif match := re.fullmatch(rf"({N}) % of top speed: drive ({N}) %", part):
                 seen.add("control")
-                for written, name in ((match[1], "wanted"), (match[2], "drive")):
+                for written, name in ((match[1], "setpoint"), (match[2], "drive")):
                     t.same(written, t.get("control", f"{t.motor}_{name}") * 100, name)
             elif match := re.fullmatch(rf"heading ({N}) deg off: ({TURN})", part):
                 seen.add("correct")
                 t.same(match[1], abs(math.degrees(t.get("correction", "error"))), "error")
-                t.turn(match[2], t.get("correction", "given"), "given")
+                t.turn(match[2], t.get("correction", "output"), "given")
             elif match := re.fullmatch(r"(.+): no loop, no drive", part):
                 seen.add("halted")
                 for name in ("brake", "coast"):
@@ -369,11 +369,11 @@ class TruthTest(unittest.TestCase):
                 t.same(after.split()[0], t.asked(), "asked")
             elif rung.stage == "limits":
                 t.same(before.split()[0], t.asked(), "starts from what is asked")
-                t.same(after.split()[0], t.get("limits", f"{t.column}_given"), "given")
+                t.same(after.split()[0], t.get("limits", f"{t.column}_limited"), "given")
                 for written in re.findall(rf"({N}) m/s lost", rung.note):
                     t.same(written, abs(t.get("limits", f"{t.column}_lost")), "lost")
             elif rung.stage == "steer":
-                t.same(before.split()[0], t.get("limits", f"{t.column}_given"), "starts from what is given")
+                t.same(before.split()[0], t.get("limits", f"{t.column}_limited"), "starts from what is given")
                 t.same(after.split()[0], t.get("steering", f"{t.column}_speed"), "steered")
                 (share,) = re.findall(rf"share ({N})", before)
                 t.same(share, t.get("steering", f"{t.column}_share"), "share")
@@ -382,12 +382,12 @@ class TruthTest(unittest.TestCase):
                     r"(static|speed|acceleration|measured|p|i|d) ([+-]\d+\.\d+)", before.partition(": ")[2]
                 ):
                     t.same(written, t.get("control", f"{t.motor}_{name}"), name)
-                t.same(before.partition(" of")[0], t.get("control", f"{t.motor}_wanted"), "wanted")
+                t.same(before.partition(" of")[0], t.get("control", f"{t.motor}_setpoint"), "setpoint")
                 t.same(after, t.get("control", f"{t.motor}_drive"), "drive")
             elif rung.stage == "correct" and "let go" not in before:
                 for name, written in re.findall(r"\b(error|rate|p|i|d) ([+-]\d+\.\d+)", before):
                     t.same(written, math.degrees(t.get("correction", name)), name)
-                t.same(after.partition(" deg")[0], math.degrees(t.get("correction", "given")), "given")
+                t.same(after.partition(" deg")[0], math.degrees(t.get("correction", "output")), "given")
             elif rung.stage == "correct":
                 self.assertNotEqual(t.get("correction", "fault"), 0.0)
             elif rung.stage == "zero":

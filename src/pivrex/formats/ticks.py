@@ -2,13 +2,40 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import orjson
 
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 
-__all__ = ["read_ticks", "tick_header", "tick_lines"]
+__all__ = ["present_title", "read_ticks", "tick_header", "tick_lines"]
+
+
+_RENAMED = [
+    (re.compile(rf"({before})$"), after)
+    for before, after in (
+        (r"(wheels\..+)_asked_m_s", r"\2_requested_m_s"),
+        (r"(limits\..+)_given_m_s", r"\2_limited_m_s"),
+        (r"(control\..+)_wanted", r"\2_setpoint"),
+        (r"correction\.given_rad_s", "correction.output_rad_s"),
+        (r"(following|helping)\.off_rad", r"\2.heading_error_rad"),
+        (r"(following|helping)\.across_(.+)", r"\2.cross_track_\3"),
+        (r"following\.along_(?!track)(.+)", r"following.along_track_\2"),
+        (r"following\.back_(.+)", r"following.correction_\2"),
+        (r"helping\.away_m", "helping.distance_m"),
+    )
+]
+"""Columns that had other names in runs of version 0.1."""
+
+
+def present_title(title: str) -> str:
+    """Return the title that a column of an older version has now."""
+    for pattern, after in _RENAMED:
+        if pattern.match(title):
+            return pattern.sub(after, title)
+    return title
 
 
 def tick_header(line: Line) -> str:

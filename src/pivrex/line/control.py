@@ -77,7 +77,7 @@ class ControlState(Record):
     the battery's voltage, averaged, B, NaN before the first.
     """
 
-    wanted: Numbers = field("motors")
+    setpoint: Numbers = field("motors")
     measured: Numbers = field("motors")
     added: Numbers = field("motors")
     volts: Number = field(unit="V")
@@ -86,7 +86,7 @@ class ControlState(Record):
 class ControlColumns(Record):
     """The parts of each motor's drive, those of a loop only where there is one, and the drive."""
 
-    wanted: Numbers = field("motors")
+    setpoint: Numbers = field("motors")
     static: Numbers = field("motors")
     speed: Numbers = field("motors")
     acceleration: Numbers = field("motors")
@@ -126,16 +126,16 @@ def control_motor(
     """
     wheels = len(s.share[k])
     wanted = row_sum(s.share[k], speeds, wheels)
-    out.wanted[k] = wanted
+    out.setpoint[k] = wanted
     out.static[k] = s.static[k] * div(wanted, larger(abs(wanted), CREEPS))
     out.speed[k] = s.speed[k] * wanted
-    out.acceleration[k] = s.acceleration[k] * div(wanted - before.wanted[k], s.dt)
+    out.acceleration[k] = s.acceleration[k] * div(wanted - before.setpoint[k], s.dt)
     drive = out.static[k] + out.speed[k] + out.acceleration[k]
     measured, added = before.measured[k], before.added[k]
     if s.loops:
         measured += (row_sum(s.share[k], sensed.speed, wheels) - measured) * s.smooth
         error = wanted - measured
-        growing = div(error - (before.wanted[k] - before.measured[k]), s.dt)
+        growing = div(error - (before.setpoint[k] - before.measured[k]), s.dt)
         # what held a speed against friction is no use to one that must stand
         kept = added * FADES if wanted == 0.0 else added
         p, i, d, given = loop(s.loop, kept, error, growing, s.dt)
@@ -143,10 +143,10 @@ def control_motor(
         drive, added = drive + given, i
     drive = clamp(drive * more, -1.0, 1.0)
     # what must stand and does gets nothing: no hum from what a loop has added up
-    if stopped or (wanted == 0.0 and abs(measured) < CREEPS and before.wanted[k] == 0.0):
+    if stopped or (wanted == 0.0 and abs(measured) < CREEPS and before.setpoint[k] == 0.0):
         drive, added = 0.0, 0.0
     out.drive[k] = drive
-    after.wanted[k], after.measured[k], after.added[k] = 0.0 if stopped else wanted, measured, added
+    after.setpoint[k], after.measured[k], after.added[k] = 0.0 if stopped else wanted, measured, added
 
 
 @kernel
@@ -202,7 +202,7 @@ class Control(Stage):
         self.settings: ControlSettings = settings_of(rig, table, inputs)
         self._rig, self._kind = rig, table.wheels
         self._motors = [plain(m) for m in rig.motors]
-        self.parts: tuple[str, ...] = ("wanted", "static", "speed", "acceleration")
+        self.parts: tuple[str, ...] = ("setpoint", "static", "speed", "acceleration")
         if self.settings.loops:
             self.parts += ("measured", "p", "i", "d")
         columns = [(f"{m}_{part}", "") for part in (*self.parts, "drive") for m in self._motors]
@@ -224,12 +224,12 @@ class Control(Stage):
 
     def phrases(self, told: Told) -> list[str]:
         motor = self._of(told)
-        wanted, drive = told("control", f"{motor}_wanted"), told("control", f"{motor}_drive")
+        wanted, drive = told("control", f"{motor}_setpoint"), told("control", f"{motor}_drive")
         return [f"{round(wanted * 100)} % of top speed: drive {round(drive * 100)} %"]
 
     def rungs(self, told: Told) -> list[Rung]:
         motor = self._of(told)
         parts = ", ".join(f"{p} {told('control', f'{motor}_{p}'):+.3f}" for p in self.parts[1:])
-        text = f"{told('control', f'{motor}_wanted'):+.3f} of top speed: {parts} → {told('control', f'{motor}_drive'):+.3f}"
+        text = f"{told('control', f'{motor}_setpoint'):+.3f} of top speed: {parts} → {told('control', f'{motor}_drive'):+.3f}"
         full = abs(told("control", f"{motor}_drive")) >= 0.9995
         return [Rung("control", text, "control.wheels", "! full drive" if full else "")]

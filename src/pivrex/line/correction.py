@@ -128,7 +128,7 @@ class CorrectionColumns(Record):
     d: Number = field(unit="rad/s")
     rate_p: Numbers = field("inner", unit="rad/s")
     rate_i: Numbers = field("inner", unit="rad/s")
-    given: Number = field(unit="rad/s")
+    output: Number = field(unit="rad/s")
     fault: Number = field()
     twist: Numbers = field(3, unit="m/s, m/s, rad/s")
 
@@ -258,9 +258,9 @@ def correction_step(
     if fault in (REVERSED, SILENT):
         after.on = False
     after.target = target
-    out.given = correct(s, before, after, aim, now, out)
+    out.output = correct(s, before, after, aim, now, out)
     out.on, out.target, out.rate, out.fault = after.on, target, after.rate, fault
-    out.twist[2] = twist[2] + out.given
+    out.twist[2] = twist[2] + out.output
     after.given = out.twist[2]
 
 
@@ -309,7 +309,7 @@ class Correction(Stage):
         self.begins = {"on": self.settings.on, "target": nan, "heading": nan}
         self.columns = named(
             "correction", ("on", ""), ("target", "rad"), ("error", "rad"), ("rate", "rad/s"), ("p", "rad/s"),
-            ("i", "rad/s"), ("d", "rad/s"), *inner, ("given", "rad/s"), ("fault", ""),
+            ("i", "rad/s"), ("d", "rad/s"), *inner, ("output", "rad/s"), ("fault", ""),
             ("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"),
         )  # fmt: skip
 
@@ -331,12 +331,12 @@ class Correction(Stage):
 
     def corrects(self, told: Told) -> bool:
         """Tell whether it changes the turn."""
-        return abs(told("correction", "given")) > NOTHING
+        return abs(told("correction", "output")) > NOTHING
 
     def phrases(self, told: Told) -> list[str]:
         if not self.corrects(told):
             return []
-        error, given = (float(np.degrees(told("correction", n))) for n in ("error", "given"))
+        error, given = (float(np.degrees(told("correction", n))) for n in ("error", "output"))
         return [f"heading {abs(error):.1f} deg off: {turning(given)}"]
 
     def rungs(self, told: Told) -> list[Rung]:
@@ -357,9 +357,9 @@ class Correction(Stage):
         target = wrap_deg(float(np.degrees(told("correction", "target"))))
         text = (
             f"target {target:+.1f} deg, error {self._deg(told, 'error'):+.1f} deg, rate {self._deg(told, 'rate'):+.1f} deg/s: "
-            f"{parts} → {self._deg(told, 'given'):+.1f} deg/s"
+            f"{parts} → {self._deg(told, 'output'):+.1f} deg/s"
         )
-        full = abs(told("correction", "given")) > 0.999 * self.settings.outer.largest
+        full = abs(told("correction", "output")) > 0.999 * self.settings.outer.largest
         return [Rung("correct", text, "correction.p", "! at its largest" if full else "")]
 
     @staticmethod

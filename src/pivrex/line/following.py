@@ -288,15 +288,16 @@ class Following(Stage):
         loops = tuple(
             (f"{n}_{part}", unit)
             for n, unit in (
-                ("along", "m/s"),
-                ("across", "m/s" if self.settings.aside else "rad/s"),
+                ("along_track", "m/s"),
+                ("cross_track", "m/s" if self.settings.aside else "rad/s"),
                 ("heading", "rad/s"),
             )
             for part in "pid"
         )
         self.columns = named(
-            "following", *ASKED, ("at_x", "m"), ("at_y", "m"), ("at_heading", "rad"), ("along", "m"), ("across", "m"), ("off", "rad"),
-            *loops, ("back_forward", "m/s"), ("back_left", "m/s"), ("back_turn", "rad/s"),
+            "following", *ASKED, ("at_x", "m"), ("at_y", "m"), ("at_heading", "rad"),
+            ("along_track", "m"), ("cross_track", "m"), ("heading_error", "rad"), *loops,
+            ("correction_forward", "m/s"), ("correction_left", "m/s"), ("correction_turn", "rad/s"),
             ("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"),
         )  # fmt: skip
 
@@ -316,10 +317,10 @@ class Following(Stage):
     def phrases(self, told: Told) -> list[str]:
         if not self.follows(told):
             return []
-        along, across = (told("following", n) for n in ("along", "across"))
-        off = float(np.degrees(told("following", "off")))
-        back = [told("following", f"back_{n}") for n in ("forward", "left")]
-        turn = float(np.degrees(told("following", "back_turn")))
+        along, across = (told("following", n) for n in ("along_track", "cross_track"))
+        off = float(np.degrees(told("following", "heading_error")))
+        back = [told("following", f"correction_{n}") for n in ("forward", "left")]
+        turn = float(np.degrees(told("following", "correction_turn")))
         if abs(back[0]) + abs(back[1]) < NOTHING and abs(turn) < NOTHING:
             return []
         return [
@@ -330,13 +331,18 @@ class Following(Stage):
     def rungs(self, told: Told) -> list[Rung]:
         if not self.follows(told):
             return []
-        n = {name: told("following", name) for name in ("along", "across", "back_forward", "back_left", "plan_forward")}
+        n = {
+            name: told("following", name)
+            for name in ("along_track", "cross_track", "correction_forward", "correction_left", "plan_forward")
+        }
         off, plan_turn, back_turn, turn = (
-            float(np.degrees(told("following", name))) for name in ("off", "plan_turn", "back_turn", "turn")
+            float(np.degrees(told("following", name)))
+            for name in ("heading_error", "plan_turn", "correction_turn", "turn")
         )
         text = (
-            f"planned forward {n['plan_forward']:+.3f} m/s, turn {plan_turn:+.1f} deg/s; along {n['along']:+.3f} m, "
-            f"across {n['across']:+.3f} m, heading {off:+.1f} deg: back forward {n['back_forward']:+.3f}, left {n['back_left']:+.3f} m/s, "
-            f"turn {back_turn:+.1f} deg/s → forward {told('following', 'forward'):+.3f} m/s, turn {turn:+.1f} deg/s"
+            f"planned forward {n['plan_forward']:+.3f} m/s, turn {plan_turn:+.1f} deg/s; along {n['along_track']:+.3f} m, "
+            f"across {n['cross_track']:+.3f} m, heading {off:+.1f} deg: back forward {n['correction_forward']:+.3f}, "
+            f"left {n['correction_left']:+.3f} m/s, turn {back_turn:+.1f} deg/s → "
+            f"forward {told('following', 'forward'):+.3f} m/s, turn {turn:+.1f} deg/s"
         )
         return [Rung("follow", text, "following.across.p")]

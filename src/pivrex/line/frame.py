@@ -149,17 +149,17 @@ def given_turn(s: FrameSettings, w: FrameScratch, side: int, point: int, twist: 
         if needs.steered:
             w.wheels.hub[k] = wheel_need(needs, side, k, twist)
         else:
-            w.wheels.asked[k] = wheel_need(needs, side, k, twist)
+            w.wheels.requested[k] = wheel_need(needs, side, k, twist)
     if needs.steered:
         for k in range(len(needs.top)):
-            w.wheels.asked[k] = hypot(w.wheels.hub[2 * k], w.wheels.hub[2 * k + 1])
+            w.wheels.requested[k] = hypot(w.wheels.hub[2 * k], w.wheels.hub[2 * k + 1])
         fit_hubs(limits, w.limits, side, point, twist, w.wheels, w.given)
     else:
-        fit_speeds(limits, w.limits, side, point, twist, w.wheels.asked, w.given)
+        fit_speeds(limits, w.limits, side, point, twist, w.wheels.requested, w.given)
     if not limits.clip and limits.first == BOTH:  # all by one factor
         full, left = 0.0, 0.0
         for k in range(many):
-            full += abs(w.wheels.hub[k] if needs.steered else w.wheels.asked[k])
+            full += abs(w.wheels.hub[k] if needs.steered else w.wheels.requested[k])
             left += abs(w.given[k])
         return twist[2] * div(left, full) if full > 0.0 else twist[2]
     total = 0.0

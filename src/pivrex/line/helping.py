@@ -248,7 +248,7 @@ class Helping(Stage):
         )  # fmt: skip
         self.form, self.memory = Form(HelpingColumns), Form(HelpingState)
         self.columns = named(
-            "helping", ("which", ""), ("target", "rad"), ("off", "rad"), ("across", "m"), ("away", "m"),
+            "helping", ("which", ""), ("target", "rad"), ("heading_error", "rad"), ("cross_track", "m"), ("distance", "m"),
             ("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"),
         )  # fmt: skip
         self.kept_while = helps
@@ -266,8 +266,8 @@ class Helping(Stage):
         return self.offered[which - 1] if which else None
 
     def _words(self, told: Told, one: Help) -> str:
-        off = abs(float(np.degrees(told("helping", "off"))))
-        away, across = told("helping", "away"), told("helping", "across")
+        off = abs(float(np.degrees(told("helping", "heading_error"))))
+        away, across = told("helping", "distance"), told("helping", "cross_track")
         target = wrap_deg(float(np.degrees(told("helping", "target")))) if one.kind != POSE else 0.0
         place = ", ".join(f"{v:.2f} m" for v in one.numbers[:2])
         return {

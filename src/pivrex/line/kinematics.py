@@ -195,7 +195,7 @@ class WheelsColumns(Record):
     """What the motion asks of each wheel: of steered ones their hubs' velocities, forward and left in turn, and the speed of all."""
 
     hub: Numbers = field("hubs", unit="m/s")
-    asked: Numbers = field("wheels", unit="m/s")
+    requested: Numbers = field("wheels", unit="m/s")
 
 
 @kernel
@@ -231,9 +231,9 @@ def wheels_step(s: Needs, twist: Numbers, heading: HeadingColumns, routine: Rout
             for i in range(2):
                 own = given * s.ahead[k][i] if routine.raw > 0.0 else wheel_need(s, side, 2 * k + i, twist)
                 out.hub[2 * k + i] = own
-            out.asked[k] = hypot(out.hub[2 * k], out.hub[2 * k + 1])
+            out.requested[k] = hypot(out.hub[2 * k], out.hub[2 * k + 1])
         else:
-            out.asked[k] = given if routine.raw > 0.0 else wheel_need(s, side, k, twist)
+            out.requested[k] = given if routine.raw > 0.0 else wheel_need(s, side, k, twist)
 
 
 def needs_of(rig: Rig) -> Needs:
@@ -268,7 +268,7 @@ class Wheels(Stage):
         self.form = Form(WheelsColumns, wheels=count, hubs=2 * count if self.settings.steered else 0)
         steered = bool(self.settings.steered)
         vectors = [(f"{w}_{way}", "m/s") for w in self._wheels for way in ("forward", "left") if steered]
-        self.columns = named("wheels", *vectors, *((f"{w}_asked", "m/s") for w in self._wheels))
+        self.columns = named("wheels", *vectors, *((f"{w}_requested", "m/s") for w in self._wheels))
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Wheels:
@@ -281,7 +281,7 @@ class Wheels(Stage):
         return equation(self._rig.chassis, told.w, upside_down=bool(told.get("heading", "upside_down")))
 
     def phrases(self, told: Told) -> list[str]:
-        asked = told("wheels", f"{told.column}_asked")
+        asked = told("wheels", f"{told.column}_requested")
         if told.by_motion:
             wheel = self._rig.chassis.wheels[told.w]
             if self.settings.steered and wheel.steered:
@@ -290,7 +290,7 @@ class Wheels(Stage):
         return [] if told.by_stick else [f"{asked:.2f} m/s"]
 
     def rungs(self, told: Told) -> list[Rung]:
-        asked = told("wheels", f"{told.column}_asked")
+        asked = told("wheels", f"{told.column}_requested")
         forward, left, turn = (told(self._stage, n) for n in ("forward", "left", "turn"))
         aside = f" left {left:+.3f}" if self._rig.law.kind == "planar" else ""
         text = (

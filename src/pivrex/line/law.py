@@ -279,7 +279,7 @@ class Law(Stage):
         twist = np.array([told("law", n) for n, _ in TWIST])
         others.append(("button", self._along(told, twist) - sum(told.terms.values())))
         others = [(f, v) for f, v in others if abs(v) >= SHOWN]
-        asked = told("wheels", f"{told.column}_asked")
+        asked = told("wheels", f"{told.column}_requested")
         total = f"{self._shares(told)}{main + 0.0:.2f} m/s" + "".join(
             f" {'+' if v > 0 else '-'} {f} {abs(v):.2f}" for f, v in others
         )

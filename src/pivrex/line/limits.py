@@ -74,7 +74,7 @@ class LimitsColumns(Record):
     """What the wheels are given: of steered ones the velocity of their hubs too, forward and left in turn; and what is lost."""
 
     hub: Numbers = field("hubs", unit="m/s")
-    given: Numbers = field("wheels", unit="m/s")
+    limited: Numbers = field("wheels", unit="m/s")
     lost: Numbers = field("wheels", unit="m/s")
 
 
@@ -197,9 +197,9 @@ def fit_hubs(
     """Write what steered wheels can of the velocity vectors that are asked for; one that is cut keeps its direction."""
     top = s.needs.top
     if s.clip or s.first == BOTH:
-        most = too_much(s.needs, wheels.asked)
+        most = too_much(s.needs, wheels.requested)
         for k in range(len(top)):
-            own = larger(div(wheels.asked[k], top[k]), 1.0) if s.clip else most
+            own = larger(div(wheels.requested[k], top[k]), 1.0) if s.clip else most
             given[2 * k], given[2 * k + 1] = div(wheels.hub[2 * k], own), div(wheels.hub[2 * k + 1], own)
     else:
         fit_parts(s, w, side, point, twist, wheels.hub, 2, given)
@@ -214,12 +214,12 @@ def limits_step(
     side, point = side_of(heading), whole(turning_point)
     if s.needs.steered:
         fit_hubs(s, w, side, point, twist, wheels, out.hub)
-        for k in range(len(out.given)):
-            out.given[k] = hypot(out.hub[2 * k], out.hub[2 * k + 1])
+        for k in range(len(out.limited)):
+            out.limited[k] = hypot(out.hub[2 * k], out.hub[2 * k + 1])
     else:
-        fit_speeds(s, w, side, point, twist, wheels.asked, out.given)
-    for k in range(len(out.given)):
-        out.lost[k] = wheels.asked[k] - out.given[k]
+        fit_speeds(s, w, side, point, twist, wheels.requested, out.limited)
+    for k in range(len(out.limited)):
+        out.lost[k] = wheels.requested[k] - out.limited[k]
 
 
 _ASK, _FIT = Call(wheels_step, ("out",)), Call(limits_step, ("out",))
@@ -237,7 +237,7 @@ def asked_and_given(settings: LimitSettings, twist: Floats) -> tuple[Floats, Flo
     _FIT((), settings, Form(LimitScratch, parts=needs.maps.shape[1]).start(), twist, upright, 0.0, wheels, given)
     if needs.steered:
         return wheels.hub.reshape(-1, 2), given.hub.reshape(-1, 2)
-    return wheels.asked, given.given
+    return wheels.requested, given.limited
 
 
 class Limits(Stage):
@@ -254,7 +254,7 @@ class Limits(Stage):
         self.form = Form(LimitsColumns, wheels=count, hubs=2 * count if needs.steered else 0)
         self.scratch = Form(LimitScratch, parts=needs.maps.shape[1])
         vectors = [(f"{w}_{way}", "m/s") for w in self._wheels for way in ("forward", "left") if needs.steered]
-        each = [(f"{w}_{what}", "m/s") for what in ("given", "lost") for w in self._wheels]
+        each = [(f"{w}_{what}", "m/s") for what in ("limited", "lost") for w in self._wheels]
         self.columns = named("limits", *vectors, *each)
 
     @classmethod
@@ -264,12 +264,12 @@ class Limits(Stage):
     def phrases(self, told: Told) -> list[str]:
         if abs(told("limits", f"{told.column}_lost")) < NOTHING:
             return []
-        return [f"! limited to {told('limits', f'{told.column}_given'):.2f} m/s"]
+        return [f"! limited to {told('limits', f'{told.column}_limited'):.2f} m/s"]
 
     def rungs(self, told: Told) -> list[Rung]:
         asked, given, lost = (
-            told("wheels", f"{told.column}_asked"),
-            told("limits", f"{told.column}_given"),
+            told("wheels", f"{told.column}_requested"),
+            told("limits", f"{told.column}_limited"),
             told("limits", f"{told.column}_lost"),
         )
         rule = self._rig.limits

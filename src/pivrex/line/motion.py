@@ -129,4 +129,4 @@ def speeds_at(layout: Layout, wheels: list[str]) -> slice:
     """Return the places of the commanded surface speeds of wheels: after steering where there is any, else the limits'."""
     if layout.has("steering", f"{wheels[0]}_speed"):
         return layout.these("steering", [f"{w}_speed" for w in wheels])
-    return layout.these("limits", [f"{w}_given" for w in wheels])
+    return layout.these("limits", [f"{w}_limited" for w in wheels])

@@ -137,7 +137,7 @@ def steering_step(
         angle = pointing.angle[k]
         begins = is_nan(before.target[k])
         target, last = angle if begins else before.target[k], angle if begins else before.angle[k]
-        aim_wheel(s, k, target, angle, limits.hub[2 * k], limits.hub[2 * k + 1], limits.given[k], hold, out)
+        aim_wheel(s, k, target, angle, limits.hub[2 * k], limits.hub[2 * k + 1], limits.limited[k], hold, out)
         after.target[k], after.angle[k] = out.target[k], angle
         i = s.steers[k]
         if i >= 0:
@@ -205,7 +205,7 @@ class Steering(Stage):
         if not self._rig.chassis.wheels[told.w].steered:
             return []
         target, angle = self._angles(told)
-        given, speed = told("limits", f"{told.column}_given"), told("steering", f"{told.column}_speed")
+        given, speed = told("limits", f"{told.column}_limited"), told("steering", f"{told.column}_speed")
         parts = [f"to {target:.0f} deg, points {angle:.0f} deg"]
         if told("steering", f"{told.column}_way") < 0:
             parts[0] += ", reversed"
@@ -226,7 +226,7 @@ class Steering(Stage):
         return [
             Rung(
                 "steer",
-                f"{told('limits', f'{told.column}_given'):+.3f} m/s, points {angle:+.1f} deg, shall {target:+.1f} deg, "
+                f"{told('limits', f'{told.column}_limited'):+.3f} m/s, points {angle:+.1f} deg, shall {target:+.1f} deg, "
                 f"share {told('steering', f'{told.column}_share'):.2f} → {told('steering', f'{told.column}_speed'):+.3f} m/s",
                 f"steering.wheels.{told.wheel}.p",
                 "still turning" if missing > 2 else "",

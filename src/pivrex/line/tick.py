@@ -193,7 +193,7 @@ def follow(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemor
     twist = t.correction.twist if s.has_correction else t.following.twist
     wheels_step(s.wheels, twist, t.heading, t.routine, t.wheels)
     limits_step(s.limits, w.limits, twist, t.heading, t.frame.point if s.has_frame else 0.0, t.wheels, t.limits)
-    speeds = t.limits.given
+    speeds = t.limits.limited
     if s.has_steering:
         steering_step(
             s.steering, before.steering, after.steering, t.clock, t.limits, t.pointing, t.bindings, t.steering

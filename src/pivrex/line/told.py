@@ -70,7 +70,7 @@ class Told:
         turned = any(
             abs(self("law", n) - self.get("frame", n, self("law", n))) > NOTHING for n in ("forward", "left", "turn")
         )
-        corrected = abs(self.get("correction", "given")) > NOTHING
+        corrected = abs(self.get("correction", "output")) > NOTHING
         return bool(
             corrected
             or self("law", "entered")

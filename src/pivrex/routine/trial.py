@@ -86,11 +86,11 @@ def tried(
     def these(stage: str, *names: str) -> Floats:
         return rows[:, [layout.at(stage, n) for n in names]]
 
-    errors = ("along", "across", "heading")
+    errors = ("along_track", "cross_track", "heading")
     return Trial(
         plan, made, rows[:, layout.at("clock", "t")], these("truth", "x", "y", "heading"), these("odometry", "x", "y", "heading"),
-        these("following", "along", "across", "off"),
+        these("following", "along_track", "cross_track", "heading_error"),
         {p: these("following", *(f"{n}_{p}" for n in errors)) for p in PARTS},
         np.asarray(these("following", "plan_forward", "plan_left", "plan_turn")),
-        these("following", "back_forward", "back_left", "back_turn"),
+        these("following", "correction_forward", "correction_left", "correction_turn"),
     )  # fmt: skip

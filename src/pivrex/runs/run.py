@@ -15,7 +15,7 @@ import orjson
 
 from pivrex.errors import ReadError, RigError, RunError
 from pivrex.files import open_persons
-from pivrex.formats.ticks import read_ticks
+from pivrex.formats.ticks import present_title, read_ticks
 from pivrex.line import Line
 from pivrex.line.layout import Floats
 from pivrex.rig import Field, read_rig
@@ -184,7 +184,7 @@ class Run:
         """Read a piece: whole lines only, for the last may be cut off; up to what is damaged."""
         data = _bytes(path)
         header, _, body = data.partition(b"\n")
-        titles = header.decode("utf-8", "replace").strip().split(",")
+        titles = [present_title(t) for t in header.decode("utf-8", "replace").strip().split(",")]
         body = body[: body.rfind(b"\n") + 1]
         if b"\r" in body:  # a spreadsheet saved it
             body = body.replace(b"\r\n", b"\n")

@@ -177,8 +177,8 @@ class Heading(Loop):
         line.put("correction", own._replace(outer=own.outer._replace(p=p, i=i, d=d)))
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
-        names = [n for n in ("p", "i", "d", "rate_p", "rate_i", "given") if line.layout.has("correction", n)]
-        parts = {n: line.layout.at("correction", n) for n in names}
+        names = [n for n in ("p", "i", "d", "rate_p", "rate_i", "output") if line.layout.has("correction", n)]
+        parts = {("given" if n == "output" else n): line.layout.at("correction", n) for n in names}
         return line.layout.at("truth", "heading"), line.layout.at("correction", "target"), parts
 
     def experiment(self, rig: Rig, kind: str) -> Experiment:
@@ -258,7 +258,7 @@ class WheelLoop(Loop):
         motor = plain(next(iter(line.rig.motors)))
         names = ("p", "i", "d", "static", "speed", "acceleration", "drive")
         parts = {("given" if n == "drive" else n): line.layout.at("control", f"{motor}_{n}") for n in names}
-        return line.layout.at("control", f"{motor}_measured"), line.layout.at("control", f"{motor}_wanted"), parts
+        return line.layout.at("control", f"{motor}_measured"), line.layout.at("control", f"{motor}_setpoint"), parts
 
     def experiment(self, rig: Rig, kind: str) -> Experiment:
         body = rig.with_body("real").body

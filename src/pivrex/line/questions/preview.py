@@ -98,7 +98,7 @@ def doing(line: Line, row: Floats) -> Doing:
     layout = line.layout
     names = [plain(w) for w in line.wheels]
     measured = row[layout.these("sensed", [f"{w}_speed" for w in names])]
-    asked = row[layout.these("wheels", [f"{w}_asked" for w in names])]
+    asked = row[layout.these("wheels", [f"{w}_requested" for w in names])]
     motion = layout.stage("motion").start
     angles = targets = np.array([w.drive_rad for w in line.rig.chassis.wheels])
     rolled = measured

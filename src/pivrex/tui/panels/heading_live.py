@@ -65,13 +65,13 @@ class HeadingNow(Panel):
         y = max(around, 6) + 1
         most = float(np.degrees(model.rig.correction.largest_rad_s)) if model.rig.correction is not None else 1.0
         bar = width - 28
-        for name in (*parts, "given"):
+        for name in (*parts, "output"):
             if y >= height:
                 break
             value = model.degrees("correction", name)
-            full = name == "given" and abs(value) > 0.999 * most
+            full = name == "output" and abs(value) > 0.999 * most
             role = "alarm" if full else "commanded"
-            picture.text(1, y, _NAMES[name], "title" if name == "given" else "rest")
+            picture.text(1, y, _NAMES[name], "title" if name == "output" else "rest")
             if bar >= 9:
                 # left is drawn to the left
                 centred_bar(picture, 10, y, bar - 1 + bar % 2, -value / most, role)
@@ -104,7 +104,7 @@ def _zeroed(model: ScreenModel) -> list[tuple[str, str, str]]:
     ]
 
 
-_NAMES = {"p": "P", "i": "I", "d": "D", "rate_p": "rate P", "rate_i": "rate I", "given": "given"}
+_NAMES = {"p": "P", "i": "I", "d": "D", "rate_p": "rate P", "rate_i": "rate I", "output": "output"}
 
 
 def _far(model: ScreenModel) -> bool:

@@ -54,10 +54,10 @@ class PathDrawn:
         )
         job = ToTry(self.desk.content, model.rig, model.folder.settings.field, feeds, 0)
         t = rows[:, layout.at("clock", "t")]
-        errors = these("following", "along", "across", "off")
+        errors = these("following", "along_track", "cross_track", "heading_error")
         return Ran(
             job, "", t - t[0], truth, believed, errors, these("following", "plan_forward", "plan_left", "plan_turn"),
-            these("following", "back_forward", "back_left", "back_turn"), float(np.hypot(errors[-1, 0], errors[-1, 1])),
+            these("following", "correction_forward", "correction_left", "correction_turn"), float(np.hypot(errors[-1, 0], errors[-1, 1])),
             abs(float(errors[-1, 2])),
         )  # fmt: skip
 
