@@ -286,6 +286,27 @@ class SessionTest(unittest.TestCase):
         self.ticks(session, 2)
         self.assertEqual(session.status.experiment, "")
 
+    def test_a_motion_goes_on_with_other_gains_and_ends_with_another_robot(self) -> None:
+        rig = read_rig(demo_path("plover"))
+        session = self.session(rig)
+        session.handle(BeginMotion(HEADING.move(session.line, usual(rig, "straight")), "straight on"), self.now)
+        self.ticks(session, 20)
+        correction = rig.correction
+        assert correction is not None
+        other = rig.model_copy(update={"correction": correction.model_copy(update={"p_per_s": 3.0})})
+        session.handle(UseRig(other, 1), self.now)
+        self.until_serial(session, 1)
+        row = self.ticks(session, 10)
+        self.assertEqual(session.status.experiment, "straight on")
+        self.assertGreater(row[session.line.layout.at("law", "forward")], 0.1)
+        session.handle(UseRig(read_rig(demo_path("avocet")), 2), self.now)
+        self.until_serial(session, 2)
+        self.ticks(session, 2)
+        self.assertEqual(session.status.experiment, "")
+
+    def until_serial(self, session: Session, serial: int) -> None:
+        wait_for(lambda: self.ticks(session, 1) is not None and session.status.serial == serial, 20)
+
     def test_a_gyro_upside_down_stops_and_names_the_key(self) -> None:
         rig = read_rig(demo_path("plover"))
         session = Session(SetUp(rig, None, fault="gyro"))

@@ -67,6 +67,11 @@ class Mover:
         self._motion, self._state, self._dt = motion, means.start(np.zeros(3)), line.dt_s
         self._asker = Asker(means, self._state)
         self.done, self.time_s = False, 0.0
+        self._form = line.form
+
+    def fits(self, line: Line) -> bool:
+        """Return whether it can go on with a line: one whose Ticks have the same columns, as after a gain was changed."""
+        return line.form is self._form
 
     def tick(self, row: Floats) -> Entry:
         """Return what it asks for in this tick, from the Tick before, (K,)."""

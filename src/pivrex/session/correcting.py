@@ -51,6 +51,9 @@ class Correcting:
         if np.any(row[line.layout.stage("rate")] != 0):
             self.end("ended, the driver took over")
             return None
+        if not mover.fits(line):
+            self.end("ended, the rig was changed")
+            return None
         entry = mover.tick(row)
         if mover.done:
             self.end(f"done after {mover.time_s:.2f} s")
