@@ -201,7 +201,7 @@ class SolvingTest(RoutineCase):
         return "\n".join(str(label.render()) for label in self.app.screen.query(Label))
 
     async def until_found(self) -> None:
-        await self.until(lambda: not self.helpers.solving.goes_on)
+        await self.until(lambda: not self.helpers.solving.goes_on, 180)  # in plain Python it takes long
         await self.frames(2)
 
     @in_loop
