@@ -33,7 +33,7 @@ TURNS = "[gyro]\n[law]"
 def corrected(**keys: object) -> Rig:
     """The plain rig with a gyro, and a loop of P alone by default."""
     table = CorrectionTable().model_copy(
-        update={"p_per_s": 4.0, "i": 0.0, "d": 0.0, "hold": "on", "filter_s": 0.0, **keys}
+        update={"p_per_s": 4.0, "i": 0.0, "d": 0.0, "hold": "on", "rate_filter_s": 0.0, **keys}
     )
     rig = plain_rig(("[law]", TURNS))
     return rig.model_copy(update={"correction": table})
@@ -92,7 +92,7 @@ class LoopTest(unittest.TestCase):
 
     def test_it_forgets_in_the_time_that_the_rig_says(self) -> None:
         # after its time constant 63 % is gone: exp(-1) is left
-        line = Line(corrected(i=1.0, forget_s=0.5))
+        line = Line(corrected(i=1.0, i_leak_time_s=0.5))
         stage = line.stages["correction"]
         assert isinstance(stage, Correction)
         self.assertAlmostEqual(stage.settings.outer.memory ** (0.5 * 60), math.exp(-1), places=9)
@@ -126,7 +126,7 @@ class StageTest(unittest.TestCase):
         self.assertAlmostEqual(t.deg("error"), -10.0)
 
     def test_touching_the_turn_lets_go_and_the_spin_dies_down_first(self) -> None:
-        t = Ticks(corrected(filter_s=0.0, settled_rad_s=math.radians(15)))
+        t = Ticks(corrected(rate_filter_s=0.0, capture_below_rad_s=math.radians(15)))
         t.tick(0.0)
         t.tick(1.0, turn=0.5)
         self.assertTrue(math.isnan(t.deg("target")))
@@ -153,7 +153,7 @@ class StageTest(unittest.TestCase):
             {"rate": RateLoop(p=0.5, i=2.0)},
             {"i": 20.0, "d": 0.3, "rate": RateLoop(p=2.0, i=10.0)},
         ):
-            t = Ticks(corrected(largest_rad_s=math.radians(most), **keys))
+            t = Ticks(corrected(output_limit_rad_s=math.radians(most), **keys))
             t.tick(0.0, aim_deg=0.0)
             for _ in range(120):
                 t.tick(0.0, aim_deg=100.0)
@@ -300,7 +300,9 @@ class ControlTest(unittest.TestCase):
 
     def test_the_loop_by_hand(self) -> None:
         # wanted 0.5, measured 0.3: P 0.6·0.2, I 3·0.2/60 for each of two ticks
-        line = self.line(wheels="pid", static=0.0, speed=1.0, acceleration_s=0.0, filter_s=0.0, p=0.6, i=3.0, d=0.0)
+        line = self.line(
+            wheels="pid", static=0.0, speed=1.0, acceleration_s=0.0, speed_filter_s=0.0, p=0.6, i=3.0, d=0.0
+        )
         row = self.ticks(line, [0.5, 0.5], measured=0.3)
         at = line.layout.at
         self.assertAlmostEqual(row[at("control", "left_p")], 0.12)

@@ -45,8 +45,8 @@ class EffectsTest(TempCase):
         self.assertEqual(found.effects[0].t_s, found.parting.t_s)
 
     def test_how_a_path_is_followed(self) -> None:
-        gain = "[following.along]\np = 5.0\n[following] "
-        self.check("coot", "round", 5.0, "[following] ", gain, "following", "following.along.p")
+        gain = "[following.along_track]\np = 5.0\n[following] "
+        self.check("coot", "round", 5.0, "[following] ", gain, "following", "following.along_track.p")
 
     def test_how_a_move_of_a_routine_turns(self) -> None:
         old, new = 'p = "10 /s"', 'p = "7 /s"'

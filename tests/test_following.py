@@ -333,7 +333,7 @@ class MotionTest(unittest.TestCase):
                 mode = alone.rows[:, layout.at("following", "mode")]
                 begins = np.flatnonzero(mode == BEGINS)
                 self.assertEqual(len(begins), text.count("follow"))
-                heading, along = rig.following.heading, rig.following.along
+                heading, along = rig.following.heading, rig.following.along_track
                 for n in begins.tolist():  # its first tick knows no error before it
                     row = {
                         c.name: v for c, v in zip(layout.columns, alone.rows[n], strict=True) if c.stage == "following"

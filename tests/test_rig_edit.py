@@ -4,15 +4,17 @@ import stat
 import subprocess
 import sys
 import unittest
+from math import radians
 from pathlib import Path
 from unittest import mock
 
+from pivrex.devices.worries import warnings_in
 from pivrex.errors import RigError, SaveError, UnitError
 from pivrex.files import free_name, write_atomically
 from pivrex.rig import RigFile, find_rig, open_folder, read_rig
 from pivrex.rig.nudge import setting_at
 from pivrex.rig.reference import write_reference
-from tests.support import PLOVER, ROOT, TempCase
+from tests.support import PLAIN, PLOVER, ROOT, TempCase
 
 
 class AtomicTest(TempCase):
@@ -56,6 +58,20 @@ class AtomicTest(TempCase):
         self.assertEqual(free_name(self.folder, "run", ".csv").name, "run-2.csv")
 
 
+OLD_RIG = f"""{PLAIN}
+[gyro]
+[correction]
+largest = "90 deg/s" # gently
+clamp = "30 deg/s"
+[control]
+filter = "30 ms"
+[following.along]
+p = 2.5
+i = 0.25
+"""
+"""A rig with keys that have other names now."""
+
+
 class RigFileTest(TempCase):
     def setUp(self) -> None:
         super().setUp()
@@ -79,6 +95,41 @@ class RigFileTest(TempCase):
         again = read_rig(self.path)
         self.assertEqual(again.shaping.left.edge, 0.03)
         self.assertEqual(again.speed_levels.levels[0].moving, 0.25)
+
+    def test_old_keys_are_read_with_a_warning_and_written_by_their_new_names(self) -> None:
+        path = self.write("old.toml", OLD_RIG)
+        rig = read_rig(path)
+        assert rig.correction is not None
+        assert rig.control is not None
+        self.assertAlmostEqual(rig.correction.output_limit_rad_s, radians(90))
+        self.assertAlmostEqual(rig.correction.i_limit_rad_s, radians(30))
+        self.assertAlmostEqual(rig.control.speed_filter_s, 0.03)
+        self.assertEqual(rig.following.along_track.p, 2.5)
+        lines = OLD_RIG.splitlines()
+        said = {(lines[w.line - 1], str(w)) for w in warnings_in(rig, path) if "is called" in str(w)}
+        self.assertEqual(len(said), 4)
+        wanted = "correction.largest: is called output_limit now; write that, for the next version will not know largest"
+        self.assertIn(('largest = "90 deg/s" # gently', wanted), said)
+        file = RigFile(path)
+        file.put("correction.output_limit", "60 deg/s")
+        file.put("following.along_track.p", 2)
+        text = path.read_text()
+        self.assertIn('output_limit = "60 deg/s" # gently', text)
+        self.assertNotIn("largest", text)
+        self.assertNotIn("following.along]", text)
+        self.assertIn('clamp = "30 deg/s"', text)  # what nobody changed stays as it is
+        self.assertEqual((file.rig.following.along_track.p, file.rig.following.along_track.i), (2.0, 0.25))
+
+    def test_a_mistake_under_an_old_key_is_named_with_its_line_and_both_names_are_too_many(self) -> None:
+        for was, then, line in (('"30 deg/s"', '"30 m"', 'clamp = "30 m"'), ("p = 2.5", "p = -1", "p = -1")):
+            text = OLD_RIG.replace(was, then)
+            with self.assertRaises(RigError) as caught:
+                read_rig(self.write("wrong.toml", text))
+            self.assertEqual([text.splitlines()[m.line - 1] for m in caught.exception.mistakes], [line])
+        text = OLD_RIG.replace("clamp = ", 'i_limit = "20 deg/s"\nclamp = ')
+        with self.assertRaises(RigError) as caught:
+            read_rig(self.write("both.toml", text))
+        self.assertEqual([m.key for m in caught.exception.mistakes], ["correction.clamp"])
 
     def test_a_change_that_would_be_a_mistake_changes_nothing(self) -> None:
         file = RigFile(self.path)

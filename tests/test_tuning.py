@@ -139,7 +139,7 @@ class LoopsTest(unittest.TestCase):
 
     def clamped(self, rig: Rig, clamp: float) -> Rig:
         assert rig.correction is not None
-        return rig.model_copy(update={"correction": rig.correction.model_copy(update={"clamp_rad_s": clamp})})
+        return rig.model_copy(update={"correction": rig.correction.model_copy(update={"i_limit_rad_s": clamp})})
 
     def test_a_changed_order_of_gain_sets_changes_no_answer(self) -> None:
         rig = read_rig(demo_path("coot"))
@@ -383,7 +383,7 @@ class HostileRigTest(TempCase):
         code, out, _ = CommandTest.ran(self, "check", str(path))  # type: ignore[arg-type]
         self.assertEqual(code, 1)
         self.assertIn('control.wheels: is "pid", which needs encoders, but "left", "right" has none', out)
-        self.assertIn("correction.filter", self.mistakes('p = "10 /s"', 'p = "10 /s"\nfilter = "-1 s"'))
+        self.assertIn("correction.rate_filter", self.mistakes('p = "10 /s"', 'p = "10 /s"\nrate_filter = "-1 s"'))
 
     def test_a_floor_without_any_friction_and_a_robot_put_into_a_wall_survive(self) -> None:
         rig = read_rig(demo_path("plover"))

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import tomllib
+from contextlib import suppress
 from pathlib import Path
 
 from pivrex.devices.link_speed import link_speed
-from pivrex.errors import Mistake
+from pivrex.errors import Mistake, RigError
 from pivrex.line.line import Line
 from pivrex.rig.patches import patches_of
 from pivrex.rig.place import find_places
 from pivrex.rig.read import rig_text
+from pivrex.rig.renamed import old_keys
 from pivrex.rig.rig import Rig
 from pivrex.rig.secret import others_may_read
 from pivrex.rig.sources import GamepadSource, LettersSource, PacketsSource
@@ -21,6 +24,8 @@ __all__ = ["warnings_in"]
 def warnings_in(rig: Rig, path: Path) -> list[Mistake]:
     """Give the warnings about a rig that was read from ``path``, each with its line."""
     found = [*_network(rig), *_key(rig, path), *_speed(rig), *_idle(rig), *_blind(rig)]
+    with suppress(RigError, tomllib.TOMLDecodeError):  # a file that has been changed since
+        found += old_keys(tomllib.loads(rig_text(path)))
     if not found:
         return []
     places = find_places(rig_text(path))

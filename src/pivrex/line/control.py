@@ -179,10 +179,10 @@ def settings_of(rig: Rig, table: WheelControl, inputs: Inputs) -> ControlSetting
         speed=speed,
         acceleration=acceleration,
         loop=gains.of(
-            p=table.p * loops, i=table.i * loops, d=table.d * loops, clamp=table.clamp, memory=1.0, largest=1.0
+            p=table.p * loops, i=table.i * loops, d=table.d * loops, clamp=table.i_limit, memory=1.0, largest=1.0
         ),
         loops=loops,
-        smooth=rig.dt_s / (rig.dt_s + table.filter_s),
+        smooth=rig.dt_s / (rig.dt_s + table.speed_filter_s),
         volts=rig.battery.volts if rig.battery.sensed and table.compensate == "on" else 0.0,
         smooth_volts=rig.dt_s / (rig.dt_s + SMOOTH_V_S),
         dt=rig.dt_s,

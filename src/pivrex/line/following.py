@@ -275,10 +275,10 @@ class Following(Stage):
         speed, turn = SHARE * rig.full_forward_m_s, SHARE * rig.full_turn_rad_s
         self.settings: FollowingSettings = Form(FollowingSettings, along=form, across=form, heading=form).of(
             aside=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
-            along=gains(f.along, speed),
-            across=gains(f.across, speed),
+            along=gains(f.along_track, speed),
+            across=gains(f.cross_track, speed),
             heading=gains(f.heading, turn),
-            bend_across=ACROSS_OF_TURNING * f.across.p,
+            bend_across=ACROSS_OF_TURNING * f.cross_track.p,
             bend_heading=f.heading.p,
             most_turn=turn,
             follows=1.0 - exp(-rig.dt_s / rig.lag_s) if rig.lag_s > 0 else 1.0,
@@ -345,4 +345,4 @@ class Following(Stage):
             f"left {n['correction_left']:+.3f} m/s, turn {back_turn:+.1f} deg/s → "
             f"forward {told('following', 'forward'):+.3f} m/s, turn {turn:+.1f} deg/s"
         )
-        return [Rung("follow", text, "following.across.p")]
+        return [Rung("follow", text, "following.cross_track.p")]

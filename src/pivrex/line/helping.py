@@ -240,10 +240,10 @@ class Helping(Stage):
             many=many,
             numbers=[v for own in numbers for v in own],
             aside=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
-            p=f.heading.p, p_across=f.across.p, p_along=f.along.p,
+            p=f.heading.p, p_across=f.cross_track.p, p_along=f.along_track.p,
             rise=f.acceleration_m_s2, turn_rise=0.7 * f.turn_rise_rad_s2,
             most=SHARE * rig.full_forward_m_s, most_turn=SHARE * rig.full_turn_rad_s,
-            bend_across=4.0 * f.across.p, bend_heading=f.heading.p,
+            bend_across=4.0 * f.cross_track.p, bend_heading=f.heading.p,
             help=column_of(rig, inputs, "help"),
         )  # fmt: skip
         self.form, self.memory = Form(HelpingColumns), Form(HelpingState)

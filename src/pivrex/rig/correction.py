@@ -52,34 +52,34 @@ class Correction(Table):
         "fight a moving target. No unit.",
         examples=[0.2],
     )
-    clamp_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="5 deg/s")] = Field(
+    i_limit_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="5 deg/s")] = Field(
         default=radians(60),
-        alias="clamp",
+        alias="i_limit",
         description="The most that the part of I may be, either way.",
         examples=["60 deg/s"],
     )
-    forget_s: Annotated[float, Quantity("time", at_least=0, at_most=60, step="0.25 s")] = Field(
+    i_leak_time_s: Annotated[float, Quantity("time", at_least=0, at_most=60, step="0.25 s")] = Field(
         default=0.0,
-        alias="forget",
+        alias="i_leak_time",
         description="The time after which I has forgotten 63 % of what it has added up; 0 for never.",
         examples=["4 s"],
     )
-    largest_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=20, step="10 deg/s")] = Field(
+    output_limit_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=20, step="10 deg/s")] = Field(
         default=radians(180),
-        alias="largest",
+        alias="output_limit",
         description="The most that is added to the turn, either way, by a cascade too. While it holds, every I waits (anti-windup).",
         examples=["180 deg/s"],
     )
-    filter_s: Annotated[float, Quantity("time", at_least=0, at_most=0.5, step="5 ms")] = Field(
+    rate_filter_s: Annotated[float, Quantity("time", at_least=0, at_most=0.5, step="5 ms")] = Field(
         default=0.02,
-        alias="filter",
+        alias="rate_filter",
         description="Over how long the measured rate of turn is averaged, so that noise is not amplified.",
         examples=["20 ms"],
     )
-    settled_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=2, step="1 deg/s")] = Field(
+    capture_below_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=2, step="1 deg/s")] = Field(
         default=radians(15),
-        alias="settled",
-        description="A heading is caught, once the driver has let go of the turn, when the robot turns slower than this.",
+        alias="capture_below",
+        description="A heading is captured, once the driver has let go of the turn, when the robot turns slower than this.",
         examples=["15 deg/s"],
     )
     tolerance_rad: Annotated[float, Quantity("angle", above=0, at_most=pi, step="0.1 deg")] = Field(

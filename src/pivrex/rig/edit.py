@@ -11,6 +11,7 @@ from pivrex.document import Document
 from pivrex.errors import ChangedOutside
 from pivrex.files import alone
 from pivrex.rig.read import read_text, rig_text
+from pivrex.rig.renamed import old_key
 from pivrex.rig.rig import Rig
 
 if TYPE_CHECKING:
@@ -104,22 +105,32 @@ class RigFile(Document[Rig]):
         return changed
 
 
+def _rename(at: Any, key: str, name: str) -> None:
+    """Give an old key of a table its new name."""
+    before = old_key(key)
+    if before in at and name not in at:
+        at[name] = at.pop(before)
+
+
 def set_key(document: TOMLDocument, key: str, value: object) -> None:
     """Set a dotted key, or with None take it out; tables that are missing are made."""
     import tomlkit
 
     *parents, last = key.split(".")
     at: Any = document
-    for part in parents:
+    for k, part in enumerate(parents, 1):
         if isinstance(at, list):
             at = at[int(part)]
             continue
+        _rename(at, ".".join(parents[:k]), part)
         if part not in at:
             at[part] = tomlkit.table()
         at = at[part]
     if isinstance(at, list):
         at[int(last)] = value
-    elif value is None:
+        return
+    _rename(at, key, last)
+    if value is None:
         at.pop(last, None)
     elif last in at and hasattr(at[last], "trivia"):
         item = tomlkit.item(value)

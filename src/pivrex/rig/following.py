@@ -61,8 +61,8 @@ class Following(Table):
     reserve: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="5 %")] = Field(
         default=0.1, description="The share of each wheel's speed that is kept for corrections.", examples=["10 %"]
     )
-    along: Loop = Field(default=Loop(), description="Behind or ahead of the plan.")
-    across: Loop = Field(
+    along_track: Loop = Field(default=Loop(), description="Behind or ahead of the plan.")
+    cross_track: Loop = Field(
         default=Loop(),
         description="Left or right of it. A two-sided robot corrects that by turning, in proportion to its speed: p is in 1/m² "
         "then, 4 times what stands here; i and d mean nothing.",

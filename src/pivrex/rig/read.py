@@ -20,6 +20,7 @@ from pivrex.rig.field import Field, Workspace
 from pivrex.rig.mending import follows, mend
 from pivrex.rig.place import find_places
 from pivrex.rig.quantities import quoted
+from pivrex.rig.renamed import with_new_keys, with_new_places
 from pivrex.rig.rig import Rig
 from pivrex.rig.schema import Loc, field_at, walk
 from pivrex.rig.secret import key_mistake, read_key
@@ -62,7 +63,8 @@ def read_text(text: str, path: Path, model: type[T]) -> T:
     """Read TOML ``text`` as ``model``; ``path`` is for messages, and beside it stands a rig's key. Raises `RigError` like
     `read_rig`.
     """
-    instance, found = _checked(_parsed(text, path), model)
+    data = _parsed(text, path)
+    instance, found = _checked(with_new_keys(data) if model is Rig else data, model)
     if isinstance(instance, Rig) and "key" in instance.model_fields_set and not instance.key:
         found[("key",)] = (
             'is "", which seals nothing; leave the key out for a rig without one, or make one with pivrex key'
@@ -75,7 +77,7 @@ def read_text(text: str, path: Path, model: type[T]) -> T:
         except PivrexError as problem:
             found[("key",)] = key_mistake(str(problem), instance.key)
     if found or instance is None:
-        places = find_places(text)
+        places = with_new_places(find_places(text))
         raise RigError(path, [Mistake(_line(loc, places), _dotted(loc), what) for loc, what in found.items()])
     return instance
 

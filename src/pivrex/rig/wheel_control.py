@@ -50,11 +50,14 @@ class WheelControl(Table):
     d: Annotated[float, Quantity("number", at_least=0, at_most=10, step="0.005")] = Field(
         default=0.0, description="Drive for each share of top speed per second that is missing, in s.", examples=[0]
     )
-    clamp: _Share = Field(
+    i_limit: _Share = Field(
         default=0.2, description="The most drive that the part of I may be, either way.", examples=["30 %"]
     )
-    filter_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
-        default=0.02, alias="filter", description="Over how long the measured speed is averaged.", examples=["20 ms"]
+    speed_filter_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
+        default=0.02,
+        alias="speed_filter",
+        description="Over how long the measured speed is averaged.",
+        examples=["20 ms"],
     )
     compensate: Literal["off", "on"] = Field(
         default="on",

@@ -63,7 +63,7 @@ class HeadingNow(Panel):
                 picture.text(x, k, f"{name:<12}", "dim")
                 picture.text(x + 12, k, text, role, width - x - 12)
         y = max(around, 6) + 1
-        most = float(np.degrees(model.rig.correction.largest_rad_s)) if model.rig.correction is not None else 1.0
+        most = float(np.degrees(model.rig.correction.output_limit_rad_s)) if model.rig.correction is not None else 1.0
         bar = width - 28
         for name in (*parts, "output"):
             if y >= height:
