@@ -361,6 +361,11 @@ class MotionTest(unittest.TestCase):
             waited = rows[:, 0, line.layout.at("following", "waits")]
             self.assertGreater(waited.sum(), 10)
             self.assertEqual(waited[-1], 0)
+            # it waits until the robot has found back to a quarter of what makes it lost
+            errors = rows[:, 0][:, [line.layout.at("following", n) for n in ("along_track", "cross_track")]]
+            away = np.hypot(*errors[np.flatnonzero(waited)].T)
+            self.assertLessEqual(away[-1], rig.following.lost_m / 4)
+            self.assertGreater(away[:-1].min(), rig.following.lost_m / 4)
             off, _ = off_at_the_end(line, rows, plan_of(BEND, rig).poses[-1])
             self.assertLess(off[0], 0.03, name)
 

@@ -108,7 +108,9 @@ class RigFileTest(TempCase):
         lines = OLD_RIG.splitlines()
         said = {(lines[w.line - 1], str(w)) for w in warnings_in(rig, path) if "is called" in str(w)}
         self.assertEqual(len(said), 4)
-        wanted = "correction.largest: is called output_limit now; write that, for the next version will not know largest"
+        wanted = (
+            "correction.largest: is called output_limit now; write that, for the next version will not know largest"
+        )
         self.assertIn(('largest = "90 deg/s" # gently', wanted), said)
         file = RigFile(path)
         file.put("correction.output_limit", "60 deg/s")
