@@ -12,8 +12,7 @@ from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import is_nan
 from pivrex.kernels.records import Numbers
 from pivrex.kernels.subset import kernel
-from pivrex.line.entry import Entry, enter
-from pivrex.line.given import NOWHERE, SensedRow
+from pivrex.line.given import SensedRow
 from pivrex.line.line import Line, LineState
 from pivrex.line.outputs import OutputsColumns
 from pivrex.line.stage import Floats
@@ -32,7 +31,7 @@ from pivrex.sim.stand_in import (
     truth_of_stand_in,
 )  # fmt: skip
 
-__all__ = ["drive", "drive_body", "drive_stand_in", "drive_through"]
+__all__ = ["drive_body", "drive_stand_in", "drive_through", "driven_by"]
 
 
 @kernel
@@ -99,7 +98,7 @@ _WRITES = ("remembered", "after", "tick")
 _STAND_IN, _BODY = Call(drive_stand_in, _WRITES), Call(drive_body, _WRITES)
 
 
-def _call(line: Line, model: StandIn | RealBody) -> Call:
+def driven_by(line: Line, model: StandIn | RealBody) -> Call:
     """Return what drives a robot with its line, with all that stays the same; each thread computes in a place of its own."""
     key = (line.settings, line.form, get_ident())
     if (
@@ -116,36 +115,6 @@ def _call(line: Line, model: StandIn | RealBody) -> Call:
         model.driven = (key, call, nothing)
     found: Call = model.driven[1]
     return found
-
-
-def drive(
-    line: Line, model: StandIn | RealBody, state: LineState, robot: Any, raw: Floats, stop: Floats | float=0.0,
-    driving: Floats | float=0.0, entry: Entry | None=None, sensed: Floats | None=None,
-) -> tuple[LineState, Any, Floats]:  # fmt: skip
-    """Let robots drive for a tick; the arguments are those of `Line.step`. What is ``sensed`` counts instead of what the stand-in says.
-
-    Returns
-    -------
-    LineState, state of the robots, B + (K,) float64
-        After the tick, and its row.
-    """
-    row = line.begin(state.tick, raw, np.zeros(()), stop, driving, NOWHERE)
-    batch = row.shape[:-1]
-    memory, after, tick, call = (
-        line.memory.start(batch),
-        model.form.start(batch),
-        Tick(line.form, row),
-        _call(line, model),
-    )
-    given = model.driven[2] if sensed is None else SensedRow(line.stages["sensed"].form, sensed)
-    args = given, state.memory, memory, robot, after, tick, line.dt_s
-    if entry is None:
-        call(batch, *args, 1.0, 1.0)
-    else:
-        call(batch, *args, 1.0, 0.0)
-        enter(line.stages, row, entry)
-        call(batch, *args, 0.0, 1.0)
-    return LineState(state.tick + 1.0, memory), after, row
 
 
 def drive_through(
@@ -176,7 +145,7 @@ def drive_through(
     memory.data[0], robots.data[0] = state.memory.data, robot.data
     index = {"memory": begin, "remembered": until, "before": begin, "after": until}
     sensed = SensedRow(line.stages["sensed"].form, given)
-    _call(line, model).in_order(
+    driven_by(line, model).in_order(
         (many,), sensed, memory, memory, robots, robots, Tick(line.form, rows), line.dt_s, 1.0, 1.0, index=index
     )
     return LineState(state.tick + float(end), memory.take(end)), robots.take(end)
