@@ -392,6 +392,7 @@ def main() -> None:
         screen.close()
     result["check_ms"] = bench_routine.check_ms()
     result["preview_ms"] = bench_routine.preview_ms()
+    result["solve_ms"] = bench_routine.solve_ms()
     result["path_time_ms"] = bench_path.path_time_ms()
     result["follow_tick_us"] = bench_path.follow_tick_us()
     result["rehearse"] = bench_routine.rehearsals(200 if SECONDS == 10 else 1000)

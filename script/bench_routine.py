@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
-from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
 
@@ -14,9 +12,12 @@ import numpy as np
 from pivrex.rig import open_folder, read_rig
 from pivrex.routine import Player, check_text, play
 from pivrex.routine.files import program_of, shared_beside
-from pivrex.routine.rehearsal import rehearse, split
+from pivrex.routine.goals import read_goal
+from pivrex.routine.numbers import numbers_in
+from pivrex.routine.rehearsal import rehearse
+from pivrex.routine.solving import solve
 
-__all__ = ["check_ms", "preview_ms", "rehearsals", "type_to_screen_ms"]
+__all__ = ["check_ms", "preview_ms", "rehearsals", "solve_ms", "type_to_screen_ms"]
 
 DEMO = Path(__file__).parent.parent / "src" / "pivrex" / "demo"
 ROUTINE = DEMO / "routines" / "greenhouse-avocet.txt"
@@ -59,25 +60,30 @@ def preview_ms() -> dict[str, float]:
     return {"whole": round(_median(whole) * 1e3), "last_third": round(_median(last) * 1e3)}
 
 
-def _task(work: tuple[Any, ...]) -> None:
-    rehearse(*work)
-
-
 def rehearsals(times: int) -> dict[str, float]:
-    """The same routine many times on two cores, and beside it one at a time on one."""
+    """The same routine many times, and beside it one at a time."""
     rig, field = read_rig(DEMO / "rigs" / "avocet.toml"), open_folder(DEMO).settings.field
     program = program_of(ROUTINE, rig)
-    seeds = np.arange(1, times + 1, dtype=np.uint64)
-    with ProcessPoolExecutor(2, get_context("spawn")) as pool:
-        list(pool.map(_task, [(program, rig, field, seeds[:1], 0.1)] * 2))  # both have loaded what they need
-        before = time.perf_counter()
-        list(pool.map(_task, [(program, rig, field, part) for part in split(seeds, 2)]))
-        many = times / (time.perf_counter() - before)
+    before = time.perf_counter()
+    rehearse(program, rig, field, np.arange(1, times + 1, dtype=np.uint64))
+    many = times / (time.perf_counter() - before)
     before = time.perf_counter()
     for seed in (1, 2, 3):
         play(program, rig, field, seed=seed)
     single = 3 / (time.perf_counter() - before)
     return {"runs_per_s": round(many, 1), "one_at_a_time_per_s": round(single, 2), "ratio": round(many / single, 1)}
+
+
+def solve_ms() -> float:
+    """A turn's angle found so that it turns as far as is asked, and how sure that is."""
+    rig = read_rig(DEMO / "rigs" / "plover.toml")
+    text = "start at 1 m, 1 m\ndrive ahead 1 m at 0.4 m/s\nturn right 90 deg\ndrive ahead 50 cm\n"
+    goal, took = read_goal("turned 80 deg", tuple(rig.attachments)), []
+    for _ in range(3):
+        before = time.perf_counter()
+        solve(text, numbers_in(text, 3)[0], goal, rig, None)
+        took.append(time.perf_counter() - before)
+    return round(_median(took) * 1e3)
 
 
 def type_to_screen_ms(screen: Any, percentiles: Callable[..., dict[str, float]]) -> dict[str, float]:
