@@ -2,7 +2,7 @@
 
 import unittest
 from dataclasses import replace
-from math import cos, degrees, hypot, pi, radians, sin
+from math import cos, degrees, hypot, inf, pi, radians, sin
 from pathlib import Path
 
 import numpy as np
@@ -22,7 +22,9 @@ from pivrex.rig.following import Loop
 from pivrex.routine import check_text, play
 from pivrex.routine.drives import Drives
 from pivrex.routine.files import program_of, shared_beside
+from pivrex.routine.follows import Plans, PlanState, feel_plan
 from pivrex.routine.mind import Mind
+from pivrex.routine.profile import ProfileState
 from pivrex.routine.program import MAIN, FollowStep, Program
 from pivrex.routine.rehearsal import rehearse
 from pivrex.routine.trial import program_following, tried
@@ -345,6 +347,23 @@ class MotionTest(unittest.TestCase):
                     self.assertAlmostEqual(row["heading_i"], heading.i * grows, places=12)
                     self.assertAlmostEqual(row["along_track_i"], along.i * row["along_track"] * rig.dt_s, places=12)
                     self.assertEqual(row["along_track_d"], 0.0)
+
+    def test_a_plan_that_waits_at_its_end_is_not_over_before_its_robot_is_back(self) -> None:
+        rig = ideal("bittern")
+        waits = rig.model_copy(update={"following": rig.following.model_copy(update={"when_lost": "wait"})})
+        plan, plans = plan_of(BEND, waits), Plans(Line(waits))
+        state = Form(PlanState).of(**plans.begun(plan, False, inf)).plain
+        state.t = plan.time_s + 1.0
+        motion = Form(ProfileState).of(active=1, planned=1).plain
+
+        def over(away: float, seconds: float) -> bool:
+            ticks = range(round(seconds / rig.dt_s))
+            args = plans.settings.plain, plans.table.plain, motion, state, [away, 0.0, 0.0]
+            return sum(feel_plan(*args) for _ in ticks) > 0
+
+        self.assertFalse(over(1.1 * rig.following.lost_m, 4.0))
+        self.assertFalse(over(0.0, 0.08))
+        self.assertTrue(over(0.0, 0.1))
 
     def test_lost_it_stops_and_says_so_or_waits_and_drives_back(self) -> None:
         for name in ("plover", "bittern"):
