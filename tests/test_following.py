@@ -62,7 +62,7 @@ def gains(rig: Rig, **loops: Loop) -> Rig:
 
 class StageTest(unittest.TestCase):
     def test_each_error_has_its_loop_where_the_chassis_moves_any_way(self) -> None:
-        rig = gains(ideal("bittern"), along=Loop(p=2.0), across=Loop(p=3.0), heading=Loop(p=4.0))
+        rig = gains(ideal("bittern"), along_track=Loop(p=2.0), cross_track=Loop(p=3.0), heading=Loop(p=4.0))
         # a path along the field's y; the robot stands 4 cm behind its plan, 3 cm right of it, turned 6 deg too far right
         looks = radians(90)
         found = step(
@@ -83,10 +83,10 @@ class StageTest(unittest.TestCase):
         self.assertAlmostEqual(found["turn"], 0.1 + 4 * radians(6))
 
     def test_i_and_d(self) -> None:
-        rig = gains(ideal("bittern"), along=Loop(p=0.0, i=2.0), across=Loop(p=0.0), heading=Loop(p=0.0))
+        rig = gains(ideal("bittern"), along_track=Loop(p=0.0, i=2.0), cross_track=Loop(p=0.0), heading=Loop(p=0.0))
         found = step(rig, asked(), (0.9, 1.0, 0.0), ticks=30)
         self.assertAlmostEqual(found["along_track_i"], 2.0 * 0.1 * 30 * rig.dt_s)
-        rig = gains(ideal("bittern"), along=Loop(p=0.0, d=0.5))
+        rig = gains(ideal("bittern"), along_track=Loop(p=0.0, d=0.5))
         line = Line(rig)
         state = known_at(line, line.start(), np.array([1.0, 1.0, 0.0]))
         sensed = np.zeros(len(line.stages["sensed"].columns))
@@ -95,7 +95,7 @@ class StageTest(unittest.TestCase):
         self.assertAlmostEqual(row[line.layout.at("following", "along_track_d")], 0.5 * 0.02 / rig.dt_s)
 
     def test_a_two_sided_one_corrects_across_by_turning(self) -> None:
-        rig = gains(ideal("plover"), along=Loop(p=2.0), across=Loop(p=3.0), heading=Loop(p=4.0, i=0.0))
+        rig = gains(ideal("plover"), along_track=Loop(p=2.0), cross_track=Loop(p=3.0), heading=Loop(p=4.0, i=0.0))
         for speed in (0.5, -0.5):
             # 5 cm right of its plan, 2 cm behind, turned 10 deg left
             found = step(rig, asked(motion=(speed, 0.0, 0.2)), (0.98, 0.95, radians(10)))
@@ -108,7 +108,7 @@ class StageTest(unittest.TestCase):
 
     def test_its_errors_do_not_grow(self) -> None:
         """The law's measure, from many beginnings, along a circle: driven exactly, it falls at every step."""
-        rig = gains(ideal("plover"), along=Loop(p=3.0), across=Loop(p=3.0), heading=Loop(p=4.0, i=0.0))
+        rig = gains(ideal("plover"), along_track=Loop(p=3.0), cross_track=Loop(p=3.0), heading=Loop(p=4.0, i=0.0))
         rig = rig.model_copy(
             update={"law": rig.law.model_copy(update={"full_turn_rad_s": 50.0, "full_forward_m_s": 10.0})}
         )

@@ -5,6 +5,7 @@ import os
 import unittest
 from math import isnan, pi, radians
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -138,9 +139,12 @@ class ClusterTest(unittest.TestCase):
         whole = rehearse(program, rig, FIELD, seeds(1, 41), 3.0)
         assert whole is not None
         told: list[tuple[int, int]] = []
-        with LocalCluster(
-            n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None, worker_dashboard_address=None
-        ) as cluster:
+        with (
+            mock.patch("pivrex.routine.cluster.FEWEST", 10),
+            LocalCluster(
+                n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None, worker_dashboard_address=None
+            ) as cluster,
+        ):
             found = rehearse_on(
                 cluster.scheduler_address, (program, rig, FIELD, 3.0), seeds(1, 41), lambda *n: told.append(n)
             )
@@ -150,8 +154,6 @@ class ClusterTest(unittest.TestCase):
 
     def test_nobody_there(self) -> None:
         rig = ideal("plover")
-        from unittest import mock
-
         with (
             mock.patch("pivrex.routine.cluster.ANSWERS_S", 0.3),
             self.assertRaisesRegex(PivrexError, "no scheduler answers at tcp://127.0.0.1:1"),
