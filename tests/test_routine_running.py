@@ -230,6 +230,17 @@ class FlowTest(unittest.TestCase):
         self.assertAlmostEqual(made.steps[0].end * made.dt_s, 3.0, delta=0.3)
         self.assertAlmostEqual(degrees(made.names["b"] - made.names["a"]), 20, delta=2.1)
 
+    def test_a_move_over_a_time_goes_in_even_steps_from_its_first_tick_to_its_last(self) -> None:
+        coot = ideal("coot")
+        made = played("move spout to 60 deg over 0.5 s and wait", coot)
+        layout, ticks = Line(coot).layout, round(0.5 / made.dt_s)
+        asked = made.rows[: made.steps[0].end + 1, layout.at("bindings", "spout_to")]
+        begin = int(np.flatnonzero(~np.isnan(asked))[0])
+        self.assertEqual(begin, made.steps[0].begin + 1)  # the routine's tick 0 is the line's second
+        even = np.radians(60.0) * np.arange(1, ticks + 1) / ticks
+        np.testing.assert_allclose(asked[begin : begin + ticks], even, atol=1e-12)
+        self.assertTrue(np.isnan(asked[begin + ticks :]).all())
+
     def test_home_finds_the_stop_wherever_it_was_left(self) -> None:
         # the boom stands 50 degrees up when it is switched on, and its encoder calls that 0
         coot = ideal("coot")
