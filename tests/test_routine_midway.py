@@ -5,8 +5,9 @@ from math import degrees, radians
 
 import numpy as np
 
+from pivrex.line import Line
 from pivrex.rig import Rig
-from pivrex.routine import Program, check_text, play
+from pivrex.routine import Program, Runner, check_text, play
 from pivrex.routine.midway import Midway, before_line, line_after
 from pivrex.session import messages as ask
 from pivrex.session.periods import Period
@@ -59,6 +60,24 @@ class MidwayTest(unittest.TestCase):
         self.assertAlmostEqual(degrees(found.pose[2]), 30, delta=0.3)
         self.assertAlmostEqual(found.memory.mind.threads[0].frames[0].names["way"], 0.6)
         self.assertEqual([f.code for f in found.memory.mind.threads[0].frames][-1], "retreat")
+
+    def test_the_robot_stands_where_the_whole_has_it_before_that_tick(self) -> None:
+        whole = play(self.program, self.rig, FIELD, 20.0)
+        for line in (8, 9, 13):
+            found = self.before(line)
+            np.testing.assert_array_equal(found.pose, whole.poses[found.n])
+        self.assertGreater(np.hypot(*np.diff(whole.poses[found.n - 2 : found.n + 2, :2], axis=0).T).max(), 0.0)
+
+    def test_what_is_switched_off_stays_so(self) -> None:
+        made = read("start at 1 m, 1 m\nswitch front off\nwait 0.2 s\nwait 1 s\n", self.rig)
+        found, why = before_line(made, self.rig, FIELD, 4)
+        assert found is not None, why
+        line = Line(self.rig)
+        runner = Runner.resumed(made, line, found.memory, told=True)
+        row = np.zeros(line.form.size)
+        row[line.layout.at("sensed", "front")] = 1.0
+        runner.feel(row)
+        self.assertTrue(runner.is_in("front", "silent"))
 
     def test_what_cannot_be_begun_at(self) -> None:
         for line, limit, says in (

@@ -167,4 +167,3 @@ class Fleet:
         """End all that have not ended."""
         late = ~np.isfinite(self.ended_at)
         self.ended_at[late], self.state.ended[late] = self.state.tick[late], 1.0
-        self.state.looked[late] = 0.0
