@@ -1,5 +1,6 @@
 """Where the parts of a routine meet each other, the line and the session: what fails if something is kept, shared or forgotten."""
 
+import math
 import unittest
 from collections.abc import Callable
 from dataclasses import replace
@@ -7,13 +8,18 @@ from math import radians
 
 import numpy as np
 
+from pivrex.kernels import Form
 from pivrex.line import Line
 from pivrex.line.following import HERE
 from pivrex.line.zeroing import DONE, MEASURES
 from pivrex.rig import Rig, read_rig
-from pivrex.routine import Program, play
+from pivrex.routine import Program, Runner, play
+from pivrex.routine.asking import Mover
+from pivrex.routine.kinds import NUMBER
 from pivrex.routine.midway import before_line
+from pivrex.routine.motion import end, turn_of
 from pivrex.routine.playing import Player
+from pivrex.routine.profile import ProfileState
 from pivrex.routine.program import MAIN, FollowStep
 from pivrex.routine.rehearsal import rehearse
 from pivrex.routine.trial import program_following
@@ -153,6 +159,46 @@ class ForgottenTest(unittest.TestCase):
         n = made.steps[0].end
         self.assertGreater(float(xx[n - 1]), 1e-6)
         self.assertLess(float(xx[n + 1]), 1e-7)  # all but what that tick itself adds
+
+
+class MotionJointTest(unittest.TestCase):
+    def test_who_says_how_it_looks_drives_by_that_at_once(self) -> None:
+        made = played(
+            "start at 1 m, 1 m\nhere is 1 m, 1 m facing 90 deg\ndrive along 0 deg for 30 cm\n", ideal("bittern")
+        )
+        layout = Line(ideal("bittern")).layout
+        twist = made.rows[:, [layout.at("law", n) for n in ("forward", "left")]]
+        first = twist[np.flatnonzero(np.hypot(*twist.T) > 0)[0]]
+        self.assertLess(first[1], 0.0)  # the field's x is on its right
+        self.assertAlmostEqual(float(first[0]), 0.0, places=9)
+
+    def test_a_plan_takes_nothing_over_from_a_turn_that_was_cut_off(self) -> None:
+        text = "start at 0.5 m, 0.5 m\nturn left 90 deg until heading > 10 deg\nfollow 0.8 m, 0.6 m then 1.3 m, 1.0 m\n"
+        made = played(text, ideal("bittern"))
+        layout = Line(ideal("bittern")).layout
+        follows = made.rows[:, layout.at("following", "mode")] > 0
+        self.assertGreater(follows.sum(), 60)
+        self.assertEqual(np.abs(made.rows[follows, layout.at("aim", "rate")]).max(), 0.0)
+
+    def test_a_plan_that_came_to_its_end_holds_the_heading_that_it_planned(self) -> None:
+        for whole, course in ((True, 0.7), (False, math.nan)):
+            motion = Form(ProfileState).of(active=1, planned=1, course=0.1)
+            end(motion, 0.2, True, whole, 0.7)
+            np.testing.assert_array_equal(motion.get("course"), course)
+            self.assertEqual([motion.get(n) for n in ("active", "planned", "keep")], [0, 0, 1])
+
+    def test_driving_without_the_gyro_a_robot_rests_however_it_looks(self) -> None:
+        rig = ideal("plover")
+        runner = Runner(program("wait 1 s", rig), Line(rig), np.zeros(3))
+        for on in (False, True):
+            runner.set_default("gyro", 0.0, NUMBER, on)
+            self.assertEqual(runner.state.get("gyro"), float(on))
+
+    def test_a_motion_alone_leaves_attachments_and_buttons_what_they_are(self) -> None:
+        line = Line(ideal("plover"))
+        entry = Mover(line, turn_of(line, 1.0)).tick(np.zeros(line.form.size))
+        self.assertEqual((entry.requests, entry.routine, entry.plan), (None, None, None))
+        self.assertIsNotNone(entry.twist)
 
 
 ZERO = "start at 1 m, 1 m\nzero gyro\nwait 1 s\ndrive ahead 30 cm\n"

@@ -239,6 +239,13 @@ class SearchTest(unittest.TestCase):
         )
         self.assertGreater(float(light), float(heavy))
 
+    def test_a_wheel_is_asked_for_its_speed_when_the_experiment_says(self) -> None:
+        rig, loop = read_rig(demo_path("plover")), LOOPS["wheel"]
+        answer = Bench(rig, loop).run(loop.experiment(rig, "step"), None, np.array(0, np.uint64))
+        before = answer.t_s < 0.25
+        self.assertLess(np.abs(answer.target[0, before]).max(), 0.001)  # it holds its heading meanwhile
+        self.assertAlmostEqual(float(answer.target[0, ~before][2]), 0.4, places=6)
+
 
 class CommandTest(TempCase):
     def ran(self, *words: str) -> tuple[int, str, str]:
