@@ -371,7 +371,7 @@ class Record:
             self.data[..., self.form.places[name].start] = value
 
     def forget_plain(self) -> None:
-        """Say that settings were written: plain Python takes them apart anew."""
+        """Discard what plain Python made of settings: they were written."""
         self._plain = None
 
     @property

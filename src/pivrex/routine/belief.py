@@ -31,7 +31,7 @@ def feel_tick(t: Tick, has_gyro: bool, has_frame: bool, pose: Numbers, felt: Fel
 
 
 def moved_to(line: Line, memory: LineMemory, was: Floats, now: Floats) -> LineMemory:
-    """Return what the line of one robot remembers, once it is told that the robot is at ``now`` instead of ``was``, (3,) each."""
+    """Return what the line of one robot remembers, with the robot at ``now`` instead of ``was``, (3,) each."""
     stage = line.stages["odometry"]
     assert isinstance(stage, Odometry)
     return memory._replace(odometry=stage.moved(memory.part("odometry"), was, now))

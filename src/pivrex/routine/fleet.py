@@ -1,4 +1,4 @@
-"""Robots on stand-ins, each by its own clock: all their ticks are kernels, until somebody must think for one of them."""
+"""Robots on stand-ins, each by its own clock: all their ticks are kernels, until one of them must be thought for."""
 
 from __future__ import annotations
 
@@ -109,9 +109,9 @@ class Fleet:
         ----------
         until : float
         thought : callable
-            Is told which robot's interpreter has gone on.
+            Called with the number of each robot whose interpreter ran.
         made : callable
-            Is called whenever ticks were made, to take what is kept; without it all is kept for which there is room.
+            Called after ticks were made, to take what is kept; without it Ticks are kept while there is room.
         """
         state, call = self.state, self._call()
         while True:

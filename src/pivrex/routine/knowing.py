@@ -127,7 +127,7 @@ class Knowing:
         return (self._hands.goal(name, self._raw(name)) > 0.5) == (state == "on")
 
     def watched(self, name: str, state: str) -> list[Step]:  # noqa: PLR0911 - a case for each word
-        """Give the steps of a watch that do what `reading` and `is_in` do, until the mind has run again; raises `NoWatchError`."""
+        """Return the steps of a watch that do what `reading` and `is_in` do, until the mind has run again; raises `NoWatchError`."""
         opposite = [(w.NEGATION, 0, 0.0)] if state in ("silent", "off") else []
         if state in ("heard", "silent"):
             return [*self.watched(name, ""), (w.HEARD, 0, 0.0), *opposite]
@@ -146,7 +146,7 @@ class Knowing:
         return [(w.COLUMN, self._place(name), 0.0)]
 
     def _watched_state(self, name: str, state: str) -> list[Step]:
-        """Give the steps of what is waited for by name: `there`, once a move over a time has come to its last tick; being stuck; zeroing."""
+        """Return the steps of what is waited for by name: `there`, once a move over a time has come to its last tick; being stuck; zeroing."""
         if state == "stuck":
             return [(w.STUCK, self._means.names.index(name), 0.0)]
         at = (w.COLUMN, self._place(name), 0.0)

@@ -27,7 +27,7 @@ ALONE_S = 25.0
 OUT_OF_TIME = "out of time"
 
 KEPT = 64
-"""So many Ticks are made at once."""
+"""How many Ticks are made at once."""
 
 REST_S = 0.5
 """So long a robot that has ended is watched coming to rest."""

@@ -26,10 +26,10 @@ AT_ONCE = 500
 """So many robots are one batch: larger ones win little, and must be waited for."""
 
 STRETCH = 64
-"""So many ticks are made before somebody is asked whether they go on."""
+"""After this many ticks the caller is asked whether to go on."""
 
 LOOKS = 8
-"""So many before somebody who keeps them is asked whether that is enough."""
+"""After this many ticks that are kept the caller is asked whether they are enough."""
 
 
 class Follows(NamedTuple):

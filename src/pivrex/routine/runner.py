@@ -92,7 +92,7 @@ class Runner(Knowing):
         return self._seen.pose
 
     def copied(self, state: RoutineState | None = None) -> Runner:
-        """Return a copy that goes its own way. ``state``: a copy of its state, where somebody has one."""
+        """Return a copy that goes its own way. ``state``: a copy of its state, if there is one already."""
         made = copy.copy(self)
         made._look_at(state if state is not None else self.state.take(...))
         made.mind, made._hands.off = self.mind.copied(), set(self._hands.off)

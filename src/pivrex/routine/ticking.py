@@ -69,7 +69,7 @@ class RoutineSettings(Record):
 
 
 class RoutineState(Record):
-    """How a robot stands in a routine, beside the interpreter's own.
+    """The state of a robot in a routine, without that of its interpreter.
 
     Attributes
     ----------

@@ -201,7 +201,7 @@ WATCH, WATCH_SCRATCH = Form(Watch, steps=LONGEST), Form(WatchScratch, deep=DEEPE
 Step = tuple[int, int, float]
 
 Source = Callable[[str, str], list[Step]]
-"""Gives the steps that read a name, or, with a state, that say whether it is in that; raises `NoWatchError`."""
+"""Returns the steps that read a name, or, with a state, that say whether it is in that; raises `NoWatchError`."""
 
 
 class NoWatchError(Exception):

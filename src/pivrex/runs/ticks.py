@@ -39,7 +39,7 @@ def as_played(rig: Rig) -> Rig:
 def play_through(
     rig: Rig, recording: Recording, field: Field | None, every_tick: bool = False, own_body: bool = False
 ) -> Iterator[Floats]:
-    """Give the rows of `blocks_of_ticks` one by one."""
+    """Yield the rows of `blocks_of_ticks` one by one."""
     return chain.from_iterable(blocks_of_ticks(rig, recording, field, every_tick, own_body))
 
 

@@ -29,7 +29,7 @@ the most that was given, is noise and friction.
 """
 
 LOOKS = 8
-"""After so many ticks somebody is asked whether to go on."""
+"""After this many ticks the caller is asked whether to go on."""
 
 END_M, OFF_LINE = 0.02, 0.1
 """A straight drive has settled within this of its end; farther from its line than this share of its way (and `END_M`) it is unstable."""
