@@ -61,7 +61,7 @@ def preview_ms() -> dict[str, float]:
 
 
 def rehearsals(times: int) -> dict[str, float]:
-    """The same routine many times, and beside it one at a time."""
+    """The same routine many times together, and one at a time."""
     rig, field = read_rig(DEMO / "rigs" / "avocet.toml"), open_folder(DEMO).settings.field
     program = program_of(ROUTINE, rig)
     before = time.perf_counter()

@@ -119,7 +119,7 @@ class RigFileTest(TempCase):
         self.assertIn('output_limit = "60 deg/s" # gently', text)
         self.assertNotIn("largest", text)
         self.assertNotIn("following.along]", text)
-        self.assertIn('clamp = "30 deg/s"', text)  # what nobody changed stays as it is
+        self.assertIn('clamp = "30 deg/s"', text)  # keys without a change stay as they are
         self.assertEqual((file.rig.following.along_track.p, file.rig.following.along_track.i), (2.0, 0.25))
 
     def test_a_mistake_under_an_old_key_is_named_with_its_line_and_both_names_are_too_many(self) -> None:

@@ -278,7 +278,10 @@ class CommandTest(TempCase):
                     math.sqrt(0.2 * way / rise) if 0.1 * way < v * v / (2 * rise) else 0.1 * way / v + v / (2 * rise)
                 )
                 self.assertAlmostEqual(
-                    a.figures.rise_s[0], way / v + v / rise - 2 * tenth, delta=0.15, msg=f"{name} {seed}"
+                    a.figures.rise_s[0],
+                    way / v + v / rise - 2 * tenth,
+                    delta=0.15 if name == "coot" else 0.1,
+                    msg=f"{name} {seed}",
                 )
                 self.assertLessEqual(a.figures.rise_s[0], a.figures.settle_s[0])
                 self.assertLessEqual(a.figures.settle_s[0], a.done_s[0])

@@ -44,7 +44,7 @@ class Entry(NamedTuple):
 
 
 def entered(stages: Mapping[str, Stage], row: Floats) -> Entry:
-    """Return what somebody else than the controls asked for in a Tick, (K,); all but probes."""
+    """Return what entered in a Tick, (K,), in place of the controls; all but probes."""
     twist = row[stages["law"].entry] if row[stages["law"].entered] else None
     aim = moves = None
     if "aim" in stages and row[stages["aim"].entered]:

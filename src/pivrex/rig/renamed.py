@@ -21,7 +21,7 @@ _RENAMED = {
 
 
 def with_new_keys(data: dict[str, Any]) -> dict[str, Any]:
-    """Return what a rig file says by the new names. Where old and new stand beside each other both stay, and the old one is a mistake."""
+    """Return what a rig file says by the new names. Where a table has both, both stay, and the old one is a mistake."""
     made = dict(data)
     for table, old, new in _found(data):
         if new not in made[table]:

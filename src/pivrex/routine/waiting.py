@@ -15,7 +15,7 @@ __all__ = ["has_come", "limit_tick"]
 
 
 def has_come(b: Blocked, n: int, world: World, moved: bool) -> bool:  # noqa: PLR0911 - a case for each kind of waiting
-    """Tell whether what a robot waits for has come by tick ``n``; ``moved`` says that its motion came to its end."""
+    """Return whether what a robot waits for has come by tick ``n``; ``moved`` says that its motion came to its end."""
     match b.kind:
         case "motion":
             return moved or not world.moving()

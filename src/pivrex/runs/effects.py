@@ -124,7 +124,7 @@ def cause_of(parting: Parting, effects: list[Effect]) -> Change | None:
 
 
 def _entered(line: Line, changed: Line, tick: Floats) -> Entry:
-    """Give again what somebody else than the controls asked for in a tick."""
+    """Return what entered in a tick in place of the controls, as far as the changed line has the same columns."""
     found = entered(line.stages, tick)
     alike = {n: line.stages[n].columns == changed.stages[n].columns for n in ("law", "routine", "following")}
     return found._replace(

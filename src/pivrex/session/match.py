@@ -150,7 +150,7 @@ class Match:
     # --- a tick ---
 
     def before(self, state: LineState) -> LineState:
-        """Give the line's state for this tick, once `entry` has said what is asked."""
+        """Return the line's state for this tick; call it after `entry`."""
         return self._runner.before(state) if self.alone and self._runner is not None else state
 
     def entry(self, line: Line, row: Floats | None) -> Entry | None:

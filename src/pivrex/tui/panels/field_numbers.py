@@ -83,7 +83,7 @@ def disagreement_of(model: ScreenModel) -> Disagreement | None:
 
 
 def _felt(line: Line, row: Floats) -> Floats:
-    """Give the twist that the wheels' encoders feel in a Tick, (3,): forward and left in m/s, turn in rad/s."""
+    """Return the twist that the encoders measure in a Tick, (3,): forward and left in m/s, turn in rad/s."""
     chassis = line.rig.chassis
     layout, wheels = line.layout, [plain(w) for w in line.wheels]
     speeds = row[..., [layout.at("sensed", f"{w}_speed") for w in wheels]]
