@@ -74,7 +74,7 @@ def rig_of(wheels: list[Wheel], extra: str = "", **keys: str) -> Rig:
 
 
 PLANAR = '[gyro]\n[law]\nkind = "planar"\n[shaping]\n' + "".join(
-    f"[shaping.{f}]\nedge = 0\n" for f in ("forward", "sideways", "turn")
+    f"[shaping.{f}]\ndead_band = 0\n" for f in ("forward", "sideways", "turn")
 )
 
 DEG45 = math.pi / 4

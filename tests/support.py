@@ -62,17 +62,17 @@ wheels = ["right"]
 top_speed = "10 rad/s"
 output = { kind = "fraction" }
 [shaping.forward]
-edge = 0
+dead_band = 0
 [shaping.turn]
-edge = 0
+dead_band = 0
 [shaping.left]
-edge = 0
+dead_band = 0
 [shaping.right]
-edge = 0
+dead_band = 0
 [shaping.ahead]
-edge = 0
+dead_band = 0
 [shaping.back]
-edge = 0
+dead_band = 0
 [law]
 kind = "arcade"
 """

@@ -98,21 +98,21 @@ class AloneTest(TempCase):
     def test_the_rig_is_taken_in_after_it(self) -> None:
         file = self.model.file.path
         text = file.read_text()
-        file.write_text(text.replace('edge = "6 %"', 'edge = "9 %"'))
+        file.write_text(text.replace('dead_band = "6 %"', 'dead_band = "9 %"'))
         self.assertEqual(self.said(), "the rig it began with still drives: plover.toml was changed outside")
-        file.write_text(text.replace("edge =", "egde =", 1))
+        file.write_text(text.replace("dead_band =", "dead_bnad =", 1))
         self.assertRegex(
             self.said(),
-            r"the rig it began with still drives: plover\.toml was changed outside and has mistakes \(\d+: .*egde.*\)",
+            r"the rig it began with still drives: plover\.toml was changed outside and has mistakes \(\d+: .*dead_bnad.*\)",
         )
         file.unlink()
         self.assertEqual(self.said(), "the rig it began with still drives: plover.toml is gone")
-        file.write_text(text.replace('edge = "6 %"', 'edge = "9 %"'))
+        file.write_text(text.replace('dead_band = "6 %"', 'dead_band = "9 %"'))
         self.said()
         self.go(15)
         self.assertFalse(self.model.drives_alone)
         self.model.look_outside()
-        self.assertEqual(self.model.rig.shaping.forward.edge, 0.09)
+        self.assertEqual(self.model.rig.shaping.forward.dead_band, 0.09)
         self.assertIn("was edited outside; taken in", self.model.message)
         self.assertEqual(self.model.stands, "")
 

@@ -275,7 +275,7 @@ class ShapingTest(AppCase):
     async def test_nudge_ghost_undo_redo(self) -> None:
         before = self.rig_file.read_text()
         async with self.running(view="shaping"):
-            self.assertIn("▸ edge", self.text("shaping"))
+            self.assertIn("▸ dead band", self.text("shaping"))
             await self.press("down")
             self.assertIn("▸ curve", self.text("shaping"))
             await self.press("shift+right", "shift+right", "right")
@@ -294,7 +294,7 @@ class ShapingTest(AppCase):
         async with self.running(view="shaping"):
             for edge in (7, 8, 9, 10, 11):
                 await self.press("right")
-                self.assertIn(f"edge ±{edge} %", self.text("shaping"))
+                self.assertIn(f"dead band ±{edge} %", self.text("shaping"))
 
     @in_loop
     async def test_a_changed_dead_band_shows_at_once_in_the_ticks(self) -> None:
@@ -304,7 +304,7 @@ class ShapingTest(AppCase):
             self.assertGreater(self.model.value("band", "forward"), 0.1)
             for _ in range(6):
                 await self.press("shift+right")
-            self.assertEqual(read_rig(self.rig_file).shaping.forward.edge, 0.36)
+            self.assertEqual(read_rig(self.rig_file).shaping.forward.dead_band, 0.36)
             self.assertEqual(self.model.value("band", "forward"), 0.0)
 
     @in_loop
@@ -320,7 +320,7 @@ class ShapingTest(AppCase):
             await self.pilot.press(*["backspace"] * 8, *"12", "enter")
             await self.frames()
             self.assertEqual(len(self.app.screen_stack), 1)
-            self.assertEqual(read_rig(self.rig_file).shaping.forward.edge, 0.12)
+            self.assertEqual(read_rig(self.rig_file).shaping.forward.dead_band, 0.12)
 
     @in_loop
     async def test_dragging_a_slider_is_one_step(self) -> None:
@@ -357,16 +357,16 @@ class ShapingTest(AppCase):
     @in_loop
     async def test_brackets_that_are_typed_are_only_a_mistake(self) -> None:
         async with self.running(view="shaping"):
-            self.app.views["shaping"].select("shaping.forward.edge")
+            self.app.views["shaping"].select("shaping.forward.dead_band")
             await self.press("equals_sign", *"[b=", "enter")
             self.assertGreater(len(self.app.screen_stack), 1)
             await self.press("escape")
-            self.assertEqual(self.model.rig.shaping.forward.edge, 0.06)
+            self.assertEqual(self.model.rig.shaping.forward.dead_band, 0.06)
 
     @in_loop
     async def test_a_rig_edited_outside_is_taken_in(self) -> None:
         async with self.running(view="shaping"):
-            self.rig_file.write_text(self.rig_file.read_text().replace('edge = "8 %"', 'edge = "33 %"'))
+            self.rig_file.write_text(self.rig_file.read_text().replace('dead_band = "8 %"', 'dead_band = "33 %"'))
             self.model.look_outside()
             await self.frames()
             self.assertIn("33 %", self.text("shaping"))
@@ -384,7 +384,7 @@ class ShapingTest(AppCase):
             with mock.patch("pivrex.files.os.access", return_value=False):
                 await self.press("right")
             self.assertIn("not saved, the file is read-only", self.text("foot"))
-            self.assertEqual(self.model.rig.shaping.forward.edge, 0.07)
+            self.assertEqual(self.model.rig.shaping.forward.dead_band, 0.07)
 
 
 class WholeTest(AppCase):

@@ -168,7 +168,7 @@ class ButtonTest(unittest.TestCase):
 
     def test_brake_goes_round_rates_and_coast_is_told(self) -> None:
         slow = PLAIN.replace(
-            "[shaping.forward]\nedge = 0", '[shaping.forward]\nedge = 0\nfaster = "1 /s"\nslower = "1 /s"'
+            "[shaping.forward]\ndead_band = 0", '[shaping.forward]\ndead_band = 0\nslew_up = "1 /s"\nslew_down = "1 /s"'
         )
         rig = read_text(slow + bound("button_0", "brake") + bound("button_1", "coast"), Path("t.toml"), Rig)
         t = Ticker(bound("button_0", "brake"))
@@ -248,7 +248,7 @@ class AttachmentTest(unittest.TestCase):
         self.assertAlmostEqual(t.get("attachments", "boom_target"), radians(35))
 
     def test_it_keeps_to_its_limits_and_a_stop_forgets_the_way(self) -> None:
-        t = Ticker(ARM, bound("right_y", "boom follows", edge="10 %"))
+        t = Ticker(ARM, bound("right_y", "boom follows", dead_band="10 %"))
         t.tick(600, right_y=-1)  # away is +
         self.assertAlmostEqual(t.get("attachments", "boom_target"), radians(100))
         t.sensed[-1] = radians(20)
@@ -284,7 +284,7 @@ class AttachmentTest(unittest.TestCase):
         t = Ticker(
             '[attachments.pump]\nkind = "switch"\noutput = { low_is_on = true }\n[attachments.arm]\nkind = "motor"\n'
             'largest = "50 %"\nreversed = true\noutput = { kind = "duty" }\n[attachments.lamp]\nkind = "switch"\nshows = "recording"\n',
-            bound("button_0", "pump on"), bound("button_1", "pump toggle"), bound("right_trigger", "arm follows", edge="0 %"),
+            bound("button_0", "pump on"), bound("button_1", "pump toggle"), bound("right_trigger", "arm follows", dead_band="0 %"),
         )  # fmt: skip
         t.tick(1)
         self.assertEqual(t.get("outputs", "pump_pin"), 1.0)

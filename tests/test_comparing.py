@@ -32,23 +32,21 @@ BEGAN = datetime(2030, 5, 4, tzinfo=UTC)
 
 class DifferenceTest(unittest.TestCase):
     def test_by_hand(self) -> None:
-        one = 'name = "a"\n[shaping.turn]\nedge = "6 %"\nfaster = "2 /s"\n[[chassis.wheels]]\nx = 1\n[[chassis.wheels]]\nx = 2\n'
-        other = (
-            'name = "a"\n[shaping.turn]\nedge = "8 %"\n[[chassis.wheels]]\nx = 1\n[[chassis.wheels]]\nx = 3\n[gyro]\n'
-        )
+        one = 'name = "a"\n[shaping.turn]\ndead_band = "6 %"\nslew_up = "2 /s"\n[[chassis.wheels]]\nx = 1\n[[chassis.wheels]]\nx = 2\n'
+        other = 'name = "a"\n[shaping.turn]\ndead_band = "8 %"\n[[chassis.wheels]]\nx = 1\n[[chassis.wheels]]\nx = 3\n[gyro]\n'
         found = differences(one, other)
         self.assertEqual(
             [str(c) for c in found],
             [
-                "shaping.turn.edge: 6 % → 8 %",
-                "shaping.turn.faster: 2 /s → left out",
+                "shaping.turn.dead_band: 6 % → 8 %",
+                "shaping.turn.slew_up: 2 /s → left out",
                 "chassis.wheels.2.x: 2 → 3",
                 "gyro: left out → {}",
             ],
         )
         self.assertEqual(differences(one, one), [])
-        self.assertEqual(applied(one, found[0])["shaping"]["turn"], {"edge": "8 %", "faster": "2 /s"})
-        self.assertEqual(applied(one, found[1])["shaping"]["turn"], {"edge": "6 %"})
+        self.assertEqual(applied(one, found[0])["shaping"]["turn"], {"dead_band": "8 %", "slew_up": "2 /s"})
+        self.assertEqual(applied(one, found[1])["shaping"]["turn"], {"dead_band": "6 %"})
         self.assertEqual([w["x"] for w in applied(one, found[2])["chassis"]["wheels"]], [1, 3])
         self.assertEqual(applied(one, found[3])["gyro"], {})
 
@@ -198,13 +196,13 @@ class PartingTest(MadeCase):
 # what is changed (its line in plover.toml), the stage that does it, and the key: by hand, from the rig reference
 CHANGES = (
     ("minimum = -0.98", "minimum = -0.{}", (85, 96), "axes", "axes.left_y.minimum"),
-    ('edge = "6 %"', 'edge = "{} %"', (7, 14), "band", "shaping.forward.edge"),
-    ('edge = "8 %"', 'edge = "{} %"', (9, 16), "band", "shaping.turn.edge"),
+    ('dead_band = "6 %"', 'dead_band = "{} %"', (7, 14), "band", "shaping.forward.dead_band"),
+    ('dead_band = "8 %"', 'dead_band = "{} %"', (9, 16), "band", "shaping.turn.dead_band"),
     ('curve = "35 %"', 'curve = "{} %"', (40, 90), "curve", "shaping.forward.curve"),
     ('curve = "50 %"', 'curve = "{} %"', (55, 90), "curve", "shaping.turn.curve"),
     ('scale = "45 %"', 'scale = "{} %"', (50, 90), "scale", "shaping.turn.scale"),
     ('overall = "100 %"', 'overall = "{} %"', (60, 95), "scale", "shaping.overall"),
-    ('faster = "2.5 /s"', 'faster = "1.{} /s"', (1, 9), "rate", "shaping.forward.faster"),
+    ('slew_up = "2.5 /s"', 'slew_up = "1.{} /s"', (1, 9), "rate", "shaping.forward.slew_up"),
     ('moving = "65 %"', 'moving = "{} %"', (40, 60), "law", "speed_levels.levels.2.moving"),
     ('wheels = "feedforward"', 'wheels = "feedforward"\nacceleration = "{} ms"', (1, 20), "control", "control.acceleration"),
     ("bits = 8", "bits = {}", (9, 12), "outputs", "motors.left.output.bits"),

@@ -49,7 +49,7 @@ class CalibrationTest(unittest.TestCase):
         # the ends taken in by 1 % of 1.6; the centre over both rests with half the tremble beside it
         self.assertEqual((along.minimum, along.maximum, along.centre), (-0.684, 0.884, (0.08, 0.14)))
         # the shorter half is 0.884 - 0.14 = 0.744; 0.02/0.744 = 2.7 %, three times that is 8.06 %, so 9 %
-        self.assertEqual(along.edge, 0.09)
+        self.assertEqual(along.dead_band, 0.09)
         self.assertIn("three times that is 9%", along.reason)
 
     def test_it_writes_where_the_source_belongs(self) -> None:
@@ -61,8 +61,8 @@ class CalibrationTest(unittest.TestCase):
         plover, coot = (read_rig(DEMO / "rigs" / f"{n}.toml") for n in ("plover", "coot"))
         keys = dict(changes_of(plover, "pad 1", one.proposals()))
         self.assertEqual(keys["axes.left_y.reversed"], True)
-        self.assertEqual(keys["shaping.forward.edge"], "9 %")
-        self.assertEqual(keys["shaping.turn.edge"], "7 %")  # 0.02 of 0.95: 2.1 %, three times 6.3 %
+        self.assertEqual(keys["shaping.forward.dead_band"], "9 %")
+        self.assertEqual(keys["shaping.turn.dead_band"], "7 %")  # 0.02 of 0.95: 2.1 %, three times 6.3 %
         of_its_own = dict(changes_of(coot, "bare stick", one.proposals()))
         self.assertIn("sources.bare stick.axes.left_y.centre", of_its_own)
 
@@ -88,7 +88,9 @@ class DriverViewTest(AppCase):
     def setUp(self) -> None:
         super().setUp()
         self.port = free_port()
-        (self.home / "rigs" / "plain.toml").write_text(PLAIN.replace("edge = 0", 'edge = "5 %"') + radio(self.port))
+        (self.home / "rigs" / "plain.toml").write_text(
+            PLAIN.replace("dead_band = 0", 'dead_band = "5 %"') + radio(self.port)
+        )
         settings = self.home / "workspace.toml"
         settings.write_text(settings.read_text().replace('rig = "plover"', 'rig = "plain"'))
 

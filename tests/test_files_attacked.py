@@ -184,19 +184,21 @@ class TwoProgramsTest(TempCase):
 
     def test_both_change_the_same_key(self) -> None:
         one, two = RigFile(self.path), RigFile(self.path)
-        one.put("shaping.forward.edge", "11 %")
+        one.put("shaping.forward.dead_band", "11 %")
         with self.assertRaisesRegex(
-            ChangedOutside, "shaping.forward.edge was just changed outside, to 11 %; do it again to have 22 %"
+            ChangedOutside, "shaping.forward.dead_band was just changed outside, to 11 %; do it again to have 22 %"
         ):
-            two.put("shaping.forward.edge", "22 %")
-        self.assertEqual((two.rig.shaping.forward.edge, read_rig(self.path).shaping.forward.edge), (0.11, 0.11))
-        two.put("shaping.forward.edge", "22 %")
-        self.assertEqual(read_rig(self.path).shaping.forward.edge, 0.22)
+            two.put("shaping.forward.dead_band", "22 %")
+        self.assertEqual(
+            (two.rig.shaping.forward.dead_band, read_rig(self.path).shaping.forward.dead_band), (0.11, 0.11)
+        )
+        two.put("shaping.forward.dead_band", "22 %")
+        self.assertEqual(read_rig(self.path).shaping.forward.dead_band, 0.22)
         # another key is merged, and told
-        one.put("shaping.turn.edge", "13 %")
+        one.put("shaping.turn.dead_band", "13 %")
         self.assertIn("edited outside; taken in", one.news)
         rig = read_rig(self.path)
-        self.assertEqual((rig.shaping.forward.edge, rig.shaping.turn.edge), (0.22, 0.13))
+        self.assertEqual((rig.shaping.forward.dead_band, rig.shaping.turn.dead_band), (0.22, 0.13))
         # an undo does not take back unseen what somebody else has just done
         two.put("law.full_forward", "0.5 m/s")
         with self.assertRaisesRegex(ChangedOutside, "do it again to undo that"):
@@ -205,7 +207,7 @@ class TwoProgramsTest(TempCase):
 
     def test_a_program_that_keeps_the_folder_is_not_waited_for_long(self) -> None:
         with alone(self.path), self.assertRaisesRegex(SaveError, "another program is saving"):
-            RigFile(self.path).put("shaping.forward.edge", "11 %")
+            RigFile(self.path).put("shaping.forward.dead_band", "11 %")
 
 
 class LeftBehindTest(TempCase):

@@ -321,7 +321,7 @@ class RigChangeTest(RemoteCase):
         self.session._state = line.changed(state, "attachments", kept)
         self.ask(MoveStandIn("lift"))
         changed = read_text(
-            PLAIN.replace("[shaping.turn]\nedge = 0", "[shaping.turn]\nedge = 0.1") + "[gyro]\n" + levels + ARM
+            PLAIN.replace("[shaping.turn]\ndead_band = 0", "[shaping.turn]\ndead_band = 0.1") + "[gyro]\n" + levels + ARM
             + bound("button_0", "boom to 30 deg"), Path("t.toml"), Rig,
         )  # fmt: skip
         before = float(self.session._state.tick)

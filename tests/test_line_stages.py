@@ -34,8 +34,8 @@ def with_axis(text: str, law: str = "") -> Rig:
 
 def shaped(forward: str = "", turn: str = "", both: str = "") -> Rig:
     return plain_rig(
-        ("[shaping.forward]\nedge = 0", f"[shaping]\n{both}\n[shaping.forward]\n{forward or 'edge = 0'}"),
-        ("[shaping.turn]\nedge = 0", f"[shaping.turn]\n{turn or 'edge = 0'}"),
+        ("[shaping.forward]\ndead_band = 0", f"[shaping]\n{both}\n[shaping.forward]\n{forward or 'dead_band = 0'}"),
+        ("[shaping.turn]\ndead_band = 0", f"[shaping.turn]\n{turn or 'dead_band = 0'}"),
     )
 
 
@@ -129,39 +129,43 @@ class AxesTest(unittest.TestCase):
 
 class DeadBandTest(unittest.TestCase):
     def test_by_hand(self) -> None:
-        # edge 0.2, rescaled: (0.6 - 0.2)/(1 - 0.2) = 0.5; cut: 0.6 as it is
-        for onset, wanted in (("rescaled", 0.5), ("cut", 0.6)):
-            found = banded(shaped("edge = 0.2", "edge = 0.1", f'onset = "{onset}"'), np.array([0.6, -0.1]))
+        # dead band 0.2, from zero: (0.6 - 0.2)/(1 - 0.2) = 0.5; with a jump: 0.6 as it is
+        for after, wanted in (("from zero", 0.5), ("with a jump", 0.6)):
+            found = banded(
+                shaped("dead_band = 0.2", "dead_band = 0.1", f'after_dead_band = "{after}"'), np.array([0.6, -0.1])
+            )
             self.assertAlmostEqual(float(found[0]), wanted)
             self.assertEqual(float(found[1]), 0.0)
 
     def test_the_stick_measure_by_hand(self) -> None:
-        # (0.3, 0.4) is 0.5 from the centre; edge 0.2 leaves (0.5 - 0.2)/(1 - 0.2) = 0.375 of it, along the same ray
-        settings_ = shaped("edge = 0.2", "edge = 0.2", 'measure = "stick"')
+        # (0.3, 0.4) is 0.5 from the centre; a dead band of 0.2 leaves (0.5 - 0.2)/(1 - 0.2) = 0.375 of it, along the same ray
+        settings_ = shaped("dead_band = 0.2", "dead_band = 0.2", 'measure = "stick"')
         np.testing.assert_allclose(banded(settings_, np.array([0.3, 0.4])), [0.225, 0.3])
         # each by itself inside the band, together outside
         self.assertTrue((banded(settings_, np.array([0.15, 0.15])) != 0).all())
 
     def test_the_sum_measure_by_hand(self) -> None:
-        # |0.3| + |0.2| = 0.5, so the edge 0.2 leaves 0.375 in sum, shared 3 to 2
-        settings_ = shaped("edge = 0.2", "edge = 0.2", 'measure = "sum"')
+        # |0.3| + |0.2| = 0.5, so a dead band of 0.2 leaves 0.375 in sum, shared 3 to 2
+        settings_ = shaped("dead_band = 0.2", "dead_band = 0.2", 'measure = "sum"')
         np.testing.assert_allclose(banded(settings_, np.array([0.3, -0.2])), [0.225, -0.15])
         self.assertTrue((banded(settings_, np.array([0.1, 0.09])) == 0).all())
 
-    def test_edges_of_different_width_make_an_ellipse(self) -> None:
-        settings_ = shaped("edge = 0.4", "edge = 0.1", 'measure = "stick"')
+    def test_dead_bands_of_different_width_make_an_ellipse(self) -> None:
+        settings_ = shaped("dead_band = 0.4", "dead_band = 0.1", 'measure = "stick"')
         self.assertTrue((banded(settings_, np.array([0.39, 0.0])) == 0).all())
         self.assertTrue((banded(settings_, np.array([0.0, 0.11])) != 0).any())
 
     @given(
         pairs,
         st.sampled_from(["axis", "stick", "sum"]),
-        st.sampled_from(["rescaled", "cut"]),
+        st.sampled_from(["from zero", "with a jump"]),
         st.floats(0, 0.9),
         st.floats(0, 0.9),
     )
-    def test_laws(self, stick: tuple[float, float], measure: str, onset: str, e1: float, e2: float) -> None:
-        settings_ = shaped(f"edge = {e1!r}", f"edge = {e2!r}", f'measure = "{measure}"\nonset = "{onset}"')
+    def test_laws(self, stick: tuple[float, float], measure: str, after: str, e1: float, e2: float) -> None:
+        settings_ = shaped(
+            f"dead_band = {e1!r}", f"dead_band = {e2!r}", f'measure = "{measure}"\nafter_dead_band = "{after}"'
+        )
         f = np.array(stick)
         out = banded(settings_, f)
         np.testing.assert_array_equal(banded(settings_, -f), -out)  # symmetry
@@ -170,10 +174,10 @@ class DeadBandTest(unittest.TestCase):
         self.assertTrue(np.isfinite(out).all())
 
     @given(st.floats(0, 0.9), st.sampled_from(["axis", "stick", "sum"]))
-    def test_full_stick_stays_full_and_rescaled_starts_from_zero(self, edge: float, measure: str) -> None:
-        settings_ = shaped(f"edge = {edge!r}", f"edge = {edge!r}", f'measure = "{measure}"')
+    def test_full_stick_stays_full_and_motion_begins_from_zero(self, band: float, measure: str) -> None:
+        settings_ = shaped(f"dead_band = {band!r}", f"dead_band = {band!r}", f'measure = "{measure}"')
         self.assertAlmostEqual(float(banded(settings_, np.array([1.0, 0.0]))[0]), 1.0)
-        just = banded(settings_, np.array([edge + 1e-9, 0.0]))[0]
+        just = banded(settings_, np.array([band + 1e-9, 0.0]))[0]
         self.assertLess(abs(float(just)), 1e-6)
 
 
@@ -197,8 +201,8 @@ class CurveTest(unittest.TestCase):
     def test_everything_slower_is_not_only_turning_slower(self) -> None:
         stick = np.array([1.0, 1.0])
         np.testing.assert_allclose(respond(Line(shaped(both="overall = 0.5")), stick), [0.5, 0.5])
-        np.testing.assert_allclose(respond(Line(shaped(turn="edge = 0\nscale = 0.5")), stick), [1.0, 0.5])
-        both = shaped(turn="edge = 0\nscale = 0.5", both="overall = 0.5")
+        np.testing.assert_allclose(respond(Line(shaped(turn="dead_band = 0\nscale = 0.5")), stick), [1.0, 0.5])
+        both = shaped(turn="dead_band = 0\nscale = 0.5", both="overall = 0.5")
         np.testing.assert_allclose(respond(Line(both), stick), [0.5, 0.25])
 
 
@@ -213,7 +217,7 @@ class RateTest(unittest.TestCase):
 
     def test_by_hand(self) -> None:
         # at 60 Hz, 3 /s is 0.05 a tick away from zero, 6 /s is 0.10 a tick towards it
-        settings_ = shaped('edge = 0\nfaster = "3 /s"\nslower = "6 /s"')
+        settings_ = shaped('dead_band = 0\nslew_up = "3 /s"\nslew_down = "6 /s"')
         np.testing.assert_allclose(self.run_ticks(settings_, 0, 0.12, 4), [0.05, 0.10, 0.12, 0.12])
         np.testing.assert_allclose(self.run_ticks(settings_, 0.25, 0, 4), [0.15, 0.05, 0, 0], atol=1e-12)
         # from +0.05 to -1: half the tick reaches zero, the other half goes on at half of 0.05
@@ -221,7 +225,7 @@ class RateTest(unittest.TestCase):
 
     @given(fractions, fractions, st.floats(0.1, 50), st.floats(0.1, 50))
     def test_laws(self, before: float, wanted: float, up: float, down: float) -> None:
-        settings_ = shaped(f'edge = 0\nfaster = "{up} /s"\nslower = "{down} /s"')
+        settings_ = shaped(f'dead_band = 0\nslew_up = "{up} /s"\nslew_down = "{down} /s"')
         new = self.run_ticks(settings_, before, wanted, 1)[0]
         low, high = sorted((before, wanted))
         self.assertTrue(low - 1e-12 <= new <= high + 1e-12)  # between where it was and where it shall be
@@ -231,9 +235,9 @@ class RateTest(unittest.TestCase):
 
     def test_without_rates_it_is_there_at_once(self) -> None:
         self.assertEqual(self.run_ticks(shaped(), -1, 1, 1), [1.0])
-        only_up = shaped('edge = 0\nfaster = "3 /s"')
+        only_up = shaped('dead_band = 0\nslew_up = "3 /s"')
         np.testing.assert_allclose(self.run_ticks(only_up, 0.5, 0, 1), [0.0], atol=1e-9)
-        only_down = shaped('edge = 0\nslower = "6 /s"')
+        only_down = shaped('dead_band = 0\nslew_down = "6 /s"')
         np.testing.assert_allclose(self.run_ticks(only_down, 0.0, 1, 1), [1.0])
 
 
@@ -498,9 +502,9 @@ class BatchTest(unittest.TestCase):
         text = (
             '[shaping]\nmeasure = "'
             + measure
-            + '"\n[shaping.forward]\nedge = 0.07\ncurve = 0.4\nfaster = "2 /s"\nslower = "5 /s"'
+            + '"\n[shaping.forward]\ndead_band = 0.07\ncurve = 0.4\nslew_up = "2 /s"\nslew_down = "5 /s"'
         )
-        rig = plain_rig(("[shaping.forward]\nedge = 0", text), ('kind = "arcade"', f'kind = "{law}"'))
+        rig = plain_rig(("[shaping.forward]\ndead_band = 0", text), ('kind = "arcade"', f'kind = "{law}"'))
         line = Line(rig)
         count = 64
         raw = chance.uniform(-1.2, 1.2, (3, count, len(line.channels)))

@@ -99,7 +99,7 @@ class WhyTest(unittest.TestCase):
 
     def test_the_sentence_derives_the_output_by_hand(self) -> None:
         # edge 0.2 takes 0.6 to 0.5; cubic 0.5 takes that to 0.3125; 1 m/s at full; turn 0
-        rig = plain_rig(("[shaping.forward]\nedge = 0", "[shaping.forward]\nedge = 0.2\ncurve = 0.5"))
+        rig = plain_rig(("[shaping.forward]\ndead_band = 0", "[shaping.forward]\ndead_band = 0.2\ncurve = 0.5"))
         line = Line(rig)
         text = sentence(line, self.row(line, -0.6, 0.0), "left")
         self.assertEqual(
@@ -134,7 +134,7 @@ class WhyTest(unittest.TestCase):
         for stage in ("stick", "band", "curve", "scale", "rate", "law", "wheel", "limits", "output"):
             self.assertIn(stage, stages)
         settings = {r.setting for r in rungs}
-        self.assertTrue({"shaping.forward.edge", "shaping.turn.edge", "law.kind", "limits.fit"} <= settings)
+        self.assertTrue({"shaping.forward.dead_band", "shaping.turn.dead_band", "law.kind", "limits.fit"} <= settings)
         self.assertTrue(any(r.note == "still on its way" for r in rungs if r.stage == "rate"))
         self.assertIn("reversed", rungs[-1].text)
 

@@ -427,7 +427,7 @@ class GoingOnTest(RemoteCase):
         target = self.get(row, "attachments", "boom_target")
         self.assertGreater(abs(target), 0.5)
         changed = read_text(
-            PLAIN.replace("[shaping.turn]\nedge = 0", '[shaping.turn]\nedge = "3 %"') + "".join(parts),
+            PLAIN.replace("[shaping.turn]\ndead_band = 0", '[shaping.turn]\ndead_band = "3 %"') + "".join(parts),
             Path("t.toml"),
             Rig,
         )

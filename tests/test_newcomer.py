@@ -203,12 +203,12 @@ class TypingTest(AppCase):
             await self.pilot.pause()
             for _ in range(40):
                 await self.frames(1)
-            self.assertEqual(self.model.file.get("shaping.forward.edge"), "7 %")
+            self.assertEqual(self.model.file.get("shaping.forward.dead_band"), "7 %")
             self.assertEqual(len(self.app.screen_stack), 1)
             self.model.undo()
-            self.assertEqual(self.model.file.get("shaping.forward.edge"), "13 %")
+            self.assertEqual(self.model.file.get("shaping.forward.dead_band"), "13 %")
             self.model.undo()
-            self.assertEqual(self.model.file.get("shaping.forward.edge"), "9 %")
+            self.assertEqual(self.model.file.get("shaping.forward.dead_band"), "9 %")
 
     @in_loop
     async def test_a_mistake_keeps_what_comes_after_it_in_the_entry(self) -> None:
@@ -225,7 +225,7 @@ class TypingTest(AppCase):
 
     def test_a_bare_number_below_one_is_asked_about(self) -> None:
         """A17: typed 0.5 was 0.5 %, in the file it is a share."""
-        edge = setting_at("shaping.forward.edge")
+        edge = setting_at("shaping.forward.dead_band")
         for text in ("0.5", "1"):
             with self.assertRaisesRegex(UnitError, "in the file that is a share"):
                 edge.typed("6 %", text)
@@ -343,7 +343,7 @@ class SaidTest(AppCase):
         async with self.running(view="shaping"):
             await self.press("X")
             copied = self.app.clipboard
-            self.assertIn("shaping.forward.edge = 6 %", copied)
+            self.assertIn("shaping.forward.dead_band = 6 %", copied)
             self.assertIn("why left: forward stick", copied)
             await self.press("enter", "X")
             self.assertGreater(len(self.app.clipboard.splitlines()), 6)  # the ladder, a line a rung

@@ -50,9 +50,9 @@ assert run(["here"]) == 0
 from pathlib import Path
 from pivrex.rig import RigFile
 file = RigFile(Path("rigs/plover.toml"))
-file.put("shaping.forward.edge", "9 %")
+file.put("shaping.forward.dead_band", "9 %")
 file.undo(); file.redo()
-print(RigFile(Path("rigs/plover.toml")).rig.shaping.forward.edge)
+print(RigFile(Path("rigs/plover.toml")).rig.shaping.forward.dead_band)
 """)
         self.assertEqual(done.stdout.strip(), "0.09", done.stderr)
 

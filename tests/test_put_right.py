@@ -27,7 +27,7 @@ from tests.test_cli import Ran
 
 Floats = NDArray[np.float64]
 TWO: list[Wheel] = [(0.0, 0.25, 0.0, None, False), (0.0, -0.25, 0.0, None, False)]
-PLAIN_LAW = '[shaping]\n[shaping.forward]\nedge = 0\n[shaping.turn]\nedge = 0\n[law]\nkind = "arcade"\n'
+PLAIN_LAW = '[shaping]\n[shaping.forward]\ndead_band = 0\n[shaping.turn]\ndead_band = 0\n[law]\nkind = "arcade"\n'
 
 
 class Ticks:
@@ -84,7 +84,7 @@ class FollowingTest(unittest.TestCase):
     ARM = '[attachments.arm]\nkind = "motor"\noutput = { kind = "fraction" }\n'
 
     def share(self, channel: str, axis: str, raw: float) -> float:
-        bound = f'[[bindings]]\nchannel = "{channel}"\ndoes = "arm follows"\nedge = 0\n'
+        bound = f'[[bindings]]\nchannel = "{channel}"\ndoes = "arm follows"\ndead_band = 0\n'
         t = Ticks(rig_of(TWO, f"{self.ARM}{bound}[axes.{channel}]\n{axis}\n"))
         return t.hold({channel: raw}).get("bindings", "arm_share")
 
@@ -340,8 +340,8 @@ class DirectionTest(unittest.TestCase):
             self.assertAlmostEqual(self.angle(t, "law", "left"), wanted, delta=0.5 if direction == "free" else 1e-6)
 
     def test_it_keeps_it_on_the_way_there_and_with_any_scale(self) -> None:
-        other = ('[shaping.sideways]\nedge = "7 %"\ncurve = "40 %"\nscale = "100 %"\nfaster = "3 /s"',
-                 '[shaping.sideways]\nedge = "7 %"\ncurve = "90 %"\nscale = "50 %"\nfaster = "1 /s"')  # fmt: skip
+        other = ('[shaping.sideways]\ndead_band = "7 %"\ncurve = "40 %"\nscale = "100 %"\nslew_up = "3 /s"',
+                 '[shaping.sideways]\ndead_band = "7 %"\ncurve = "90 %"\nscale = "50 %"\nslew_up = "1 /s"')  # fmt: skip
         t, raw = self.pushed("kept", other)
         rates = []
         for _ in range(30):

@@ -257,7 +257,7 @@ class KeysTest(ScreenCase):
                 self.model.say("")
             for change in ("nudge", "undo", "redo"):
                 self.model.say("")
-                getattr(self.model, change)(*(("shaping.forward.edge", 1) if change == "nudge" else ()))
+                getattr(self.model, change)(*(("shaping.forward.dead_band", 1) if change == "nudge" else ()))
                 self.assertIn("a run that was kept", self.model.message)
             self.assertEqual(client.run.rig_file(0).read_text("utf-8"), before)
             live = client.live
@@ -589,12 +589,12 @@ class ChangedRigTest(ScreenCase):
         async with self.running():
             self.model.ask(ask.KeyDown("w"))
             await self.frames(20)
-            self.model.type_in("shaping.forward.edge", "20 %")
+            self.model.type_in("shaping.forward.dead_band", "20 %")
             await self.frames(20)
             client = self.open(self.kept())
             (_, first), (row, second) = client.run.rigs
-            self.assertEqual(read_rig(second).shaping.forward.edge, 0.2)
-            self.assertNotEqual(read_rig(first).shaping.forward.edge, 0.2)
+            self.assertEqual(read_rig(second).shaping.forward.dead_band, 0.2)
+            self.assertNotEqual(read_rig(first).shaping.forward.dead_band, 0.2)
             client.replay.jump(row - 1)
             await self.frames(1)
             self.assertEqual(self.model.file.path, first)

@@ -90,10 +90,10 @@ class RigFileTest(TempCase):
 
     def test_a_key_that_the_file_leaves_out_is_added(self) -> None:
         file = RigFile(self.path)
-        file.put("shaping.left.edge", "3 %")
+        file.put("shaping.left.dead_band", "3 %")
         file.put("speed_levels.levels.0.moving", "25 %")
         again = read_rig(self.path)
-        self.assertEqual(again.shaping.left.edge, 0.03)
+        self.assertEqual(again.shaping.left.dead_band, 0.03)
         self.assertEqual(again.speed_levels.levels[0].moving, 0.25)
 
     def test_old_keys_are_read_with_a_warning_and_written_by_their_new_names(self) -> None:
@@ -122,6 +122,30 @@ class RigFileTest(TempCase):
         self.assertIn('clamp = "30 deg/s"', text)  # keys without a change stay as they are
         self.assertEqual((file.rig.following.along_track.p, file.rig.following.along_track.i), (2.0, 0.25))
 
+    def test_old_keys_of_shaping_and_bindings_make_the_same_rig(self) -> None:
+        now = PLOVER.read_text().replace('"from zero"', '"with a jump"')
+        now += '\n[[bindings]]\nchannel = "right_y"\ndoes = "spout follows"\ndead_band = "11 %"\n'
+        old = now
+        for word, was in (
+            ('after_dead_band = "with a jump"', 'onset = "cut"'), ("dead_band =", "edge ="), ("slew_up =", "faster ="),
+            ("slew_down =", "slower ="),
+        ):  # fmt: skip
+            self.assertIn(word, old)
+            old = old.replace(word, was)
+        path = self.write("old.toml", old)
+        self.assertEqual(read_rig(path), read_rig(self.write("now.toml", now)))
+        said = [str(w) for w in warnings_in(read_rig(path), path) if "is called" in str(w)]
+        self.assertEqual(len(said), 8)
+        wanted = 'shaping.onset: is called after_dead_band = "with a jump" now; write that, for the next version will not know onset'
+        self.assertIn(wanted, said)
+        of_binding = next(line for line in said if line.startswith("bindings."))
+        file = RigFile(path)
+        file.put(of_binding.partition(":")[0].replace("edge", "dead_band"), "12 %")
+        file.put("shaping.after_dead_band", "from zero")
+        file.put("shaping.turn.slew_up", "4.5 /s")
+        changed = [line for line in path.read_text().splitlines() if line not in old.splitlines()]
+        self.assertEqual(sorted(changed), ['after_dead_band = "from zero"', 'dead_band = "12 %"', 'slew_up = "4.5 /s"'])
+
     def test_a_mistake_under_an_old_key_is_named_with_its_line_and_both_names_are_too_many(self) -> None:
         for was, then, line in (('"30 deg/s"', '"30 m"', 'clamp = "30 m"'), ("p = 2.5", "p = -1", "p = -1")):
             text = OLD_RIG.replace(was, then)
@@ -146,7 +170,7 @@ class RigFileTest(TempCase):
         file = RigFile(self.path)
         texts = [self.path.read_text()]
         for value in ("7 %", "8 %", "9 %"):
-            file.put("shaping.forward.edge", value)
+            file.put("shaping.forward.dead_band", value)
             texts.append(self.path.read_text())
         for wanted in reversed(texts[:-1]):
             file.undo()
@@ -160,48 +184,48 @@ class RigFileTest(TempCase):
         file = RigFile(self.path)
         text = self.path.read_text()
         for i, value in enumerate(("7 %", "8 %", "9 %")):
-            file.put("shaping.forward.edge", value, join=i > 0)
+            file.put("shaping.forward.dead_band", value, join=i > 0)
         file.undo()
         self.assertEqual(self.path.read_text(), text)
 
     def test_an_edit_from_outside_is_taken_in_and_can_be_undone(self) -> None:
         file = RigFile(self.path)
         mine = self.path.read_text()
-        theirs = mine.replace('edge = "8 %"', 'edge = "12 %"')
+        theirs = mine.replace('dead_band = "8 %"', 'dead_band = "12 %"')
         self.path.write_text(theirs)
         self.assertIn("was edited outside; taken in", file.look_outside())
-        self.assertEqual(file.rig.shaping.turn.edge, 0.12)
+        self.assertEqual(file.rig.shaping.turn.dead_band, 0.12)
         file.undo()
         self.assertEqual(self.path.read_text(), mine)
 
     def test_a_change_here_lands_on_top_of_an_edit_from_outside(self) -> None:
         file = RigFile(self.path)
-        self.path.write_text(self.path.read_text().replace('edge = "8 %"', 'edge = "12 %"'))
-        file.put("shaping.forward.edge", "9 %")
+        self.path.write_text(self.path.read_text().replace('dead_band = "8 %"', 'dead_band = "12 %"'))
+        file.put("shaping.forward.dead_band", "9 %")
         again = read_rig(self.path)
-        self.assertEqual((again.shaping.forward.edge, again.shaping.turn.edge), (0.09, 0.12))
+        self.assertEqual((again.shaping.forward.dead_band, again.shaping.turn.dead_band), (0.09, 0.12))
 
     def test_a_broken_edit_from_outside_is_not_overwritten(self) -> None:
         file = RigFile(self.path)
         broken = self.path.read_text().replace('kind = "arcade"', 'kind = "arc')
         self.path.write_text(broken)
         self.assertIn("has mistakes", file.look_outside())
-        file.put("shaping.forward.edge", "9 %")
+        file.put("shaping.forward.dead_band", "9 %")
         self.assertEqual(self.path.read_text(), broken)
         aside = list(self.folder.glob("plover.yours-*.toml"))
         self.assertEqual(len(aside), 1)
-        self.assertEqual(read_rig(aside[0]).shaping.forward.edge, 0.09)
+        self.assertEqual(read_rig(aside[0]).shaping.forward.dead_band, 0.09)
         # mended outside, it is taken in again
         self.path.write_text(broken.replace('kind = "arc', 'kind = "arcade"'))
         self.assertIn("taken in", file.look_outside())
 
     def test_two_programs_on_one_rig(self) -> None:
         one, two = RigFile(self.path), RigFile(self.path)
-        one.put("shaping.forward.edge", "9 %")
-        two.put("shaping.turn.edge", "11 %")
+        one.put("shaping.forward.dead_band", "9 %")
+        two.put("shaping.turn.dead_band", "11 %")
         one.look_outside()
         for file in (one, two):
-            self.assertEqual((file.rig.shaping.forward.edge, file.rig.shaping.turn.edge), (0.09, 0.11))
+            self.assertEqual((file.rig.shaping.forward.dead_band, file.rig.shaping.turn.dead_band), (0.09, 0.11))
 
     def test_a_rig_that_cannot_be_saved_says_so_and_goes_on(self) -> None:
         file = RigFile(self.path)
@@ -209,17 +233,17 @@ class RigFileTest(TempCase):
             mock.patch("os.fsync", side_effect=OSError(errno.ENOSPC, "No space left on device")),
             self.assertRaises(SaveError),
         ):
-            file.put("shaping.forward.edge", "9 %")
-        self.assertEqual(file.rig.shaping.forward.edge, 0.09)
+            file.put("shaping.forward.dead_band", "9 %")
+        self.assertEqual(file.rig.shaping.forward.dead_band, 0.09)
         self.assertIn("no space left", file.problem)
-        file.put("shaping.forward.edge", "10 %")
-        self.assertEqual(read_rig(self.path).shaping.forward.edge, 0.10)
+        file.put("shaping.forward.dead_band", "10 %")
+        self.assertEqual(read_rig(self.path).shaping.forward.dead_band, 0.10)
 
     def test_a_read_only_file_is_left_alone(self) -> None:
         file = RigFile(self.path)
         text = self.path.read_text()
         with mock.patch("pivrex.files.os.access", return_value=False), self.assertRaisesRegex(SaveError, "read-only"):
-            file.put("shaping.forward.edge", "9 %")
+            file.put("shaping.forward.dead_band", "9 %")
         self.assertEqual(self.path.read_text(), text)
 
     def test_a_file_that_vanished(self) -> None:
@@ -241,7 +265,7 @@ class RigFileTest(TempCase):
     def test_line_ends_of_other_systems_are_kept(self) -> None:
         self.path.write_bytes(PLOVER.read_bytes().replace(b"\n", b"\r\n"))
         file = RigFile(self.path)
-        file.put("shaping.forward.edge", "9 %")
+        file.put("shaping.forward.dead_band", "9 %")
         raw = self.path.read_bytes()
         self.assertEqual(raw.count(b"\n"), raw.count(b"\r\n"))
 
@@ -255,15 +279,15 @@ class NudgeTest(TempCase):
         return setting_at(key).stepped(self.file.rig, self.file.get(key), steps)
 
     def test_steps_in_the_unit_that_stands_there(self) -> None:
-        self.assertEqual(self.stepped("shaping.forward.edge", 1), "7 %")
-        self.assertEqual(self.stepped("shaping.forward.faster", -1), "2.4 /s")
-        self.file.put("shaping.forward.edge", 0.06)
-        self.assertEqual(self.stepped("shaping.forward.edge", 1), 0.07)
-        self.assertEqual(self.stepped("shaping.left.edge", 1), "6 %")
+        self.assertEqual(self.stepped("shaping.forward.dead_band", 1), "7 %")
+        self.assertEqual(self.stepped("shaping.forward.slew_up", -1), "2.4 /s")
+        self.file.put("shaping.forward.dead_band", 0.06)
+        self.assertEqual(self.stepped("shaping.forward.dead_band", 1), 0.07)
+        self.assertEqual(self.stepped("shaping.left.dead_band", 1), "6 %")
 
     def test_bounds_hold(self) -> None:
-        self.assertEqual(self.stepped("shaping.forward.edge", -50), "0 %")
-        self.assertEqual(self.stepped("shaping.forward.edge", 500), "90 %")
+        self.assertEqual(self.stepped("shaping.forward.dead_band", -50), "0 %")
+        self.assertEqual(self.stepped("shaping.forward.dead_band", 500), "90 %")
         self.assertEqual(self.stepped("speed_levels.levels.0.moving", -50), "5 %")
 
     def test_choices_go_round(self) -> None:
@@ -272,7 +296,7 @@ class NudgeTest(TempCase):
         self.assertEqual(self.stepped("shaping.measure", -1), "sum")
 
     def test_typed_values(self) -> None:
-        setting = setting_at("shaping.forward.edge")
+        setting = setting_at("shaping.forward.dead_band")
         self.assertEqual(setting.typed("6 %", "12"), "12 %")
         self.assertEqual(setting.typed("6 %", " 12.5 %"), "12.5 %")
         for text in ("95 %", "-1", "3 m", "much"):

@@ -153,7 +153,7 @@ class ExportTest(TempCase):
             "forward: stick in %",
             "asked for in m/s",
             "asked for in deg/s",
-            "dead band edge 6 %",
+            "dead band 6 %",
             "law arcade",
         ):
             self.assertIn(word, text)

@@ -300,11 +300,11 @@ class OverEachOtherTest(RunsCase):
     async def test_the_same_driver_through_the_open_rig(self) -> None:
         async with self.running(view="runs"):
             await self.listed()
-            self.model.type_in("shaping.turn.edge", "30 %")
+            self.model.type_in("shaping.turn.dead_band", "30 %")
             await self.press("O")
             await self.until(lambda: f"{SECOND}-as-plover" in [r.name for r in Shelf(self.home / "runs").runs()])
             await self.until(lambda: self.view.desk.marked == SECOND and "what was changed" in self.text("runs"))
-            self.assertIn("shaping.turn.edge: 8 % → 30 %", self.text("runs"))
+            self.assertIn("shaping.turn.dead_band: 8 % → 30 %", self.text("runs"))
             self.assertTrue(any(t.text.startswith("driven through plover") for t in self.model.said))
 
 

@@ -281,7 +281,7 @@ class StickTest(unittest.TestCase):
             "x": x,
             "y": x,
             "ghost": None,
-            "edge": 0.1,
+            "dead_band": 0.1,
             "live": (0.5, 0.5, 0.5),
             "full": "1.00 m/s",
         }
@@ -298,7 +298,7 @@ class StickTest(unittest.TestCase):
         below = next(r for r in rows[1:] if "●" in r)
         self.assertEqual(below.index("●"), where)
         self.assertIn("1.00 m/s", rows[0])
-        self.assertIn("edge ±10 %", rows[22])
+        self.assertIn("dead band ±10 %", rows[22])
 
     def test_a_turn_is_drawn_as_the_stick_moves(self) -> None:
         rows = self.drawn(mirrored=True, live=(0.9, 0.0, 0.0)).rows()[1:]
@@ -312,9 +312,9 @@ class StickTest(unittest.TestCase):
             self.assertEqual(bool((shares(picture, "gap") > 0.5).any()), wanted)
 
     def test_the_dead_band_is_an_area_as_wide_as_it_is(self) -> None:
-        for edge in (0.1, 0.3):
-            row = shares(self.drawn(90, 30, edge=edge, live=None), "band")[5]
-            self.assertAlmostEqual(row.sum() / 80, edge, delta=0.02)
+        for dead_band in (0.1, 0.3):
+            row = shares(self.drawn(90, 30, dead_band=dead_band, live=None), "band")[5]
+            self.assertAlmostEqual(row.sum() / 80, dead_band, delta=0.02)
         for measure, square in (
             ("stick", math.pi * 0.3 * 0.2),
             ("sum", 2 * 0.3 * 0.2),

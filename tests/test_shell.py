@@ -184,15 +184,17 @@ class StartTest(TerminalCase):
     def test_the_rig_is_edited_in_ones_own_editor(self) -> None:
         home = self.demo()
         editor = self.folder / "editor"
-        editor.write_text('#!/bin/sh\necho "$1" > "$0.said"; sed -i \'s/^edge = "6 %"/edge = "11 %"/\' "$2"\n')
+        editor.write_text(
+            '#!/bin/sh\necho "$1" > "$0.said"; sed -i \'s/^dead_band = "6 %"/dead_band = "11 %"/\' "$2"\n'
+        )
         editor.chmod(0o755)
         terminal = self.open(str(home), "--view", "shaping", env={"EDITOR": str(editor)})
-        terminal.wait("▸ edge")
+        terminal.wait("▸ dead band")
         terminal.keys("E")
-        terminal.wait("edge ±11 %")  # it is back, and what was edited is taken in
+        terminal.wait("dead band ±11 %")  # it is back, and what was edited is taken in
         lines = (home / "rigs" / "plover.toml").read_text().splitlines()
         said = int((self.folder / "editor.said").read_text().strip().lstrip("+"))
-        self.assertEqual(lines[said - 1].split("#")[0].strip(), 'edge = "11 %"')
+        self.assertEqual(lines[said - 1].split("#")[0].strip(), 'dead_band = "11 %"')
         self.assertEqual(lines[said - 2], "[shaping.forward]")
         wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
 

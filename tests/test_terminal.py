@@ -32,7 +32,7 @@ class TerminalCase(TempCase):
         return terminal
 
     def edge(self) -> float:
-        return read_rig(self.workspace / "rigs" / "plover.toml").shaping.forward.edge
+        return read_rig(self.workspace / "rigs" / "plover.toml").shaping.forward.dead_band
 
 
 class RoutineJourneyTest(TerminalCase):
@@ -87,10 +87,10 @@ class JourneyTest(TerminalCase):
         wait_for(lambda: "turn" in terminal.row(-2), 20, terminal.screen)
         # a dead band is changed: the number, the file and the sentence follow
         terminal.keys("2")
-        terminal.wait("▸ edge")
+        terminal.wait("▸ dead band")
         terminal.keys("S-Right", "S-Right")
         wait_for(lambda: self.edge() == 0.16, 20, terminal.screen)
-        terminal.wait("edge ±16 %")
+        terminal.wait("dead band ±16 %")
         terminal.keys("u", "u")
         wait_for(lambda: self.edge() == 0.06, 20, terminal.screen)
         # stopped
@@ -228,21 +228,21 @@ class RoughTest(TerminalCase):
     def test_two_programs_on_one_workspace(self) -> None:
         one = self.open_demo("--view", "shaping")
         two = self.open(str(self.workspace), "--view", "shaping")
-        two.wait("▸ edge")
+        two.wait("▸ dead band")
         one.keys("Right")
-        two.wait("edge ±7 %")
+        two.wait("dead band ±7 %")
         two.keys("Down", "Right")
         file = self.workspace / "rigs" / "plover.toml"
 
         def shaped() -> tuple[float, float]:
             forward = read_rig(file).shaping.forward
-            return forward.edge, forward.curve
+            return forward.dead_band, forward.curve
 
         wait_for(lambda: shaped() == (0.07, 0.4), 20, two.screen)
         one.wait("40 %")
         # and by hand while both are open
-        file.write_text(file.read_text().replace('edge = "7 %"', 'edge = "21 %"'))
-        one.wait("edge ±21 %")
+        file.write_text(file.read_text().replace('dead_band = "7 %"', 'dead_band = "21 %"'))
+        one.wait("dead band ±21 %")
         two.wait("was edited outside")
 
     def test_bad_rigs_are_told_before_the_screen(self) -> None:
@@ -258,7 +258,7 @@ class KillTest(TerminalCase):
     def test_killed_at_any_moment_every_file_is_whole_and_the_next_start_works(self) -> None:
         for round_ in range(often(20, 2)):
             terminal = self.open_demo("--view", "shaping")
-            terminal.wait("▸ edge")
+            terminal.wait("▸ dead band")
             screen, *children = terminal.pids()
             for i in range(8):
                 terminal.keys("Right" if i % 3 else "Left")

@@ -46,9 +46,9 @@ def random_rig(chance: np.random.Generator) -> Rig:
         parts.append('direction = "kept"\n')
     for f in ("forward", "sideways", "turn", "left", "right", "ahead", "back"):
         numbers = chance.uniform(0, 0.2), chance.uniform(0, 1), chance.uniform(0.4, 1)
-        rates = f'faster = "{chance.uniform(2, 9):.2f} /s"\n' if chance.random() < 0.4 else ""
+        rates = f'slew_up = "{chance.uniform(2, 9):.2f} /s"\n' if chance.random() < 0.4 else ""
         parts.append(
-            f"[shaping.{f}]\nedge = {numbers[0]:.3f}\ncurve = {numbers[1]:.3f}\nscale = {numbers[2]:.3f}\n{rates}"
+            f"[shaping.{f}]\ndead_band = {numbers[0]:.3f}\ncurve = {numbers[1]:.3f}\nscale = {numbers[2]:.3f}\n{rates}"
         )
     parts.append("[gyro]\n[upside_down]\n" if chance.random() < 0.5 else "[gyro]\n")
     if law == "planar":
@@ -322,7 +322,7 @@ class TruthTest(unittest.TestCase):
                 t.same(after, t.get(end, function), end)
                 shaping = t.line.rig.shaping.of("forward" if t.line.rig.keeps_direction and function == "sideways"
                                                 and rung.stage in ("curve", "scale") else function)  # fmt: skip
-                for word, value in (("edge", shaping.edge), ("cubic", shaping.curve)):
+                for word, value in (("dead band", shaping.dead_band), ("cubic", shaping.curve)):
                     for written in re.findall(rf"{word} ({N}) %", rest):
                         t.same(written, value * 100, word)
                 if rung.note == "still on its way":

@@ -116,7 +116,7 @@ class ClickTest(AppCase):
     @in_loop
     async def test_settings_and_choices(self) -> None:
         async with self.running(view="shaping"):
-            await self.click("scale ", "shaping", below="▸ edge")
+            await self.click("scale ", "shaping", below="▸ dead band")
             self.assertEqual(self.app.views["shaping"].settings.chosen, "shaping.forward.scale")  # type: ignore[attr-defined]
             await self.click(" clip ", "shaping")
             self.assertEqual(read_rig(self.rig_file).limits.fit, "clip")
@@ -141,9 +141,9 @@ class ClickTest(AppCase):
             await self.frames(3)
             await self.click("why left", "why")
             self.assertIn("stage by stage", self.text("ladder"))
-            await self.click("shaping.forward.edge", "ladder")
+            await self.click("shaping.forward.dead_band", "ladder")
             self.assertIn("▸ band", self.text("ladder"))
-            await self.click("shaping.forward.edge", "ladder")
+            await self.click("shaping.forward.dead_band", "ladder")
             self.assertEqual(self.app.view.view_name, "shaping")
 
     @in_loop
@@ -437,7 +437,7 @@ class StaleTest(AppCase):
         self.addCleanup(model.client.close)
         model.pull()
         width, before = len(model.line.layout), len(model.history)
-        model.nudge("shaping.forward.edge", 1)
+        model.nudge("shaping.forward.dead_band", 1)
         stale = Row(model.serial - 1, 0, 0.0, 0.0, np.zeros(width))
         with mock.patch.object(model.client, "rows", return_value=[stale]):
             model.pull()

@@ -30,7 +30,11 @@ def warnings_in(rig: Rig, path: Path) -> list[Mistake]:
         return []
     places = find_places(rig_text(path))
     return sorted(
-        Mistake(next((places[loc[:n]] for n in range(len(loc), 0, -1) if loc[:n] in places), 0), ".".join(loc), what)
+        Mistake(
+            next((places[loc[:n]] for n in range(len(loc), 0, -1) if loc[:n] in places), 0),
+            ".".join(map(str, loc)),
+            what,
+        )
         for loc, what in found
     )
 

@@ -18,7 +18,7 @@ TAKEN_IN = 0.01
 LEAST_WAY = 0.6
 """A stick that moves over less than this much of -1 to 1 was not rolled all round, or not a stick."""
 
-LEAST_EDGE, NOISES = 0.02, 3.0
+LEAST_DEAD_BAND, NOISES = 0.02, 3.0
 """The dead band is three times what the resting stick trembles, and at least 2 %."""
 
 LARGEST_REST = 0.5
@@ -84,7 +84,7 @@ class Proposal:
     centre : (float, float) or None
         None for a trigger.
     reversed : bool
-    edge : float or None
+    dead_band : float or None
         The dead band as a fraction; None for a trigger.
     reason : str
         Why, with the numbers.
@@ -95,7 +95,7 @@ class Proposal:
     maximum: float
     centre: tuple[float, float] | None
     reversed: bool
-    edge: float | None
+    dead_band: float | None
     reason: str
 
 
@@ -204,11 +204,21 @@ class Calibration:
         rest = (max(low + taken, self._rest[c][0] - noise / 2), min(high - taken, self._rest[c][1] + noise / 2))
         half = min(rest[0] - low, high - rest[1])
         share = noise / half
-        edge = max(LEAST_EDGE, math.ceil(NOISES * share * 100 - 1e-9) / 100)
+        dead_band = max(LEAST_DEAD_BAND, math.ceil(NOISES * share * 100 - 1e-9) / 100)
         reason = f"at rest it trembles by {noise:.4f}, {share * 100:.1f} % of half its way: "
-        reason += f"three times that is {edge:.0%}" if edge > LEAST_EDGE else f"{LEAST_EDGE:.0%} is enough"
+        reason += (
+            f"three times that is {dead_band:.0%}"
+            if dead_band > LEAST_DEAD_BAND
+            else f"{LEAST_DEAD_BAND:.0%} is enough"
+        )
         return Proposal(
-            c, round(low, 4), round(high, 4), (round(rest[0], 4), round(rest[1], 4)), self._reversed[c], edge, reason
+            c,
+            round(low, 4),
+            round(high, 4),
+            (round(rest[0], 4), round(rest[1], 4)),
+            self._reversed[c],
+            dead_band,
+            reason,
         )
 
     def _trigger(self, c: str) -> Proposal:
@@ -235,9 +245,9 @@ def changes_of(rig: Rig, source: str, proposals: list[Proposal]) -> list[tuple[s
             found.append((f"{place}.centre", list(p.centre)))
         if p.reversed or rig.axis_of(source, p.channel).reversed:
             found.append((f"{place}.reversed", p.reversed))
-        if p.edge is not None:
+        if p.dead_band is not None:
             found += [
-                (f"shaping.{role}.edge", f"{p.edge * 100:.0f} %")
+                (f"shaping.{role}.dead_band", f"{p.dead_band * 100:.0f} %")
                 for role, axis in rig.law.axes().items()
                 if rig.channel(axis) == p.channel and rig.axis(axis).source in ("chosen", source)
             ]

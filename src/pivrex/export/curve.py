@@ -47,7 +47,7 @@ def write_curve(rig: Rig, path: Path, function: str = "") -> None:
     functions = (function,) if function else line.functions
     level = rig.speed_levels.levels[rig.speed_levels.start_index]
     page = Page(4 + COLUMNS * len(functions), ROWS + 8)
-    said = f"law {rig.law.kind}, level {level.name}, band by {rig.shaping.measure}, {rig.shaping.onset}"
+    said = f"law {rig.law.kind}, level {level.name}, band by {rig.shaping.measure}, {rig.shaping.after_dead_band}"
     page.text(4, 2, f"{rig.name}: response of the sticks", "title", 1.25)
     page.text(4, 3.5, said, "dim")
     for k, name in enumerate(functions):
@@ -67,14 +67,14 @@ def _curve(rig: Rig, line: Line, name: str) -> Scene:
     turning = name == "turn"
     per_one, unit = (degrees(full[2]), "deg/s") if turning else (full[1 if name == "sideways" else 0], "m/s")
     top = float(max(np.abs(y).max(), 1.0) * per_one) * 1.05
-    edge = 100 * rig.shaping.of(name).edge
+    dead_band = 100 * rig.shaping.of(name).dead_band
     series = [Series("as it is", x * per_one, "ghost", 0.9), Series("asked for", y * per_one, "commanded")]
     positive = "" if one_sided else ", left +" if turning else ", away +"
     scene = chart(f"{name}: stick in %{positive}", x * 100, series, (0.0 if one_sided else -top, top),
                   (f"asked for in {unit}", "%"), (COLUMNS, ROWS))  # fmt: skip
     for sign in (1,) if one_sided else (-1, 1):
-        scene.line([(sign * edge, -top), (sign * edge, top)], "target", 0.3, 0.8)
+        scene.line([(sign * dead_band, -top), (sign * dead_band, top)], "target", 0.3, 0.8)
     scene.label(
-        (edge, -top * 0.8 if not one_sided else top * 0.1), f"dead band edge {edge:g} %", "target", 1.0, "right"
+        (dead_band, -top * 0.8 if not one_sided else top * 0.1), f"dead band {dead_band:g} %", "target", 1.0, "right"
     )
     return scene

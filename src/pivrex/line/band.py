@@ -28,12 +28,12 @@ class BandSettings(Record):
     ----------
     measure : int
         What is measured: AXIS, STICK or SUM.
-    cut : flag
-        The onset: True jumps to the value as it is, False starts from 0 at the edge.
-    edge : (C,)
+    jump : flag
+        After the dead band: True jumps to the value as it is, False starts from 0.
+    dead_band : (C,)
         Where the dead band ends; at least 1e-12.
     per_rest : (C,)
-        One over what is left outside the edge, 1/(1 - e).
+        One over what is left outside it, 1/(1 - e).
     together : (C, C) flags
         Which channels belong to one stick.
     """
@@ -41,8 +41,8 @@ class BandSettings(Record):
     is_settings = True
 
     measure: Whole = field()
-    cut: Flag = field()
-    edge: Numbers = field("functions")
+    jump: Flag = field()
+    dead_band: Numbers = field("functions")
     per_rest: Numbers = field("functions")
     together: Flags = field("functions", "functions")
 
@@ -57,30 +57,30 @@ def settings_of(rig: Rig) -> BandSettings:
             for i, a in enumerate(sticks)
         ]
     )
-    edge = np.maximum([rig.shaping.of(role).edge for role in axes], _TINY)
+    dead_band = np.maximum([rig.shaping.of(role).dead_band for role in axes], _TINY)
     made: BandSettings = Form(BandSettings, functions=len(sticks)).of(
         measure=MEASURES[rig.shaping.measure],
-        cut=rig.shaping.onset == "cut",
-        edge=edge,
-        per_rest=1 / (1 - edge),
+        jump=rig.shaping.after_dead_band == "with a jump",
+        dead_band=dead_band,
+        per_rest=1 / (1 - dead_band),
         together=together,
     )
     return made
 
 
 @kernel
-def rescaled(fraction: float, edge: float, per_rest: float) -> float:
-    """Take out the dead band of a single axis, rescaled from its edge: sign(f)·max(|f| - e, 0)/(1 - e)."""
-    return copysign(larger(abs(fraction) - edge, 0.0) * per_rest, fraction)
+def rescaled(fraction: float, dead_band: float, per_rest: float) -> float:
+    """Take out the dead band of a single axis, from zero: sign(f)·max(|f| - e, 0)/(1 - e)."""
+    return copysign(larger(abs(fraction) - dead_band, 0.0) * per_rest, fraction)
 
 
 @kernel
 def norms(s: BandSettings, k: int, axes: Fractions) -> tuple[float, float]:
-    """Return how far the stick of channel k is pushed, N, and the same with each channel divided by its own edge, m."""
+    """Return how far the stick of channel k is pushed, N, and the same with each channel divided by its own dead band, m."""
     size, m = 0.0, 0.0
     for j in range(len(axes.value)):
         if s.together[k][j]:
-            f, share = axes.value[j], div(axes.value[j], s.edge[j])
+            f, share = axes.value[j], div(axes.value[j], s.dead_band[j])
             size += f * f if s.measure == STICK else abs(f)
             m += share * share if s.measure == STICK else abs(share)
     if s.measure == STICK:
@@ -95,31 +95,31 @@ def band_step(s: BandSettings, axes: Fractions, out: Fractions) -> None:
     Notes
     -----
     The measure N of a channel is |f| (axis), the root of the sum of squares over its stick (stick), or the sum of
-    magnitudes over its stick (sum). With each channel divided by its own edge the same norm gives m, which is 1 on
-    the edge: for the measure *stick* with edges e₁ and e₂ the dead band is the ellipse (f₁/e₁)² + (f₂/e₂)² ≤ 1, for
-    *sum* the rhombus |f₁|/e₁ + |f₂|/e₂ ≤ 1. Inside (m ≤ 1) the result is 0. Outside, with the onset *cut* it is f;
-    *rescaled* it is
+    magnitudes over its stick (sum). With each channel divided by its own dead band the same norm gives m, which is 1 where
+    it ends: for the measure *stick* with dead bands e₁ and e₂ the dead band is the ellipse (f₁/e₁)² + (f₂/e₂)² ≤ 1, for
+    *sum* the rhombus |f₁|/e₁ + |f₂|/e₂ ≤ 1. Inside (m ≤ 1) the result is 0. Outside, *with a jump* it is f; *from zero*
+    it is
 
         f · (1 - 1/m) / (1 - N/m)
 
-    along the ray through f: 0 at the edge, where N is N/m, and f at N = 1. So the push keeps its direction. For one axis
+    along the ray through f: 0 where the dead band ends and N is N/m, and f at N = 1. So the push keeps its direction. For one axis
     this is the usual (|f| - e)/(1 - e), which is how it is computed then. A stick in the corner of its gate (N > 1)
     saturates. (Own derivation.)
     """
     for k in range(len(out.value)):
         f = axes.value[k]
         if s.measure == AXIS:
-            if s.cut:
-                out.value[k] = f if abs(f) > s.edge[k] else 0.0
+            if s.jump:
+                out.value[k] = f if abs(f) > s.dead_band[k] else 0.0
             else:
-                out.value[k] = rescaled(f, s.edge[k], s.per_rest[k])
+                out.value[k] = rescaled(f, s.dead_band[k], s.per_rest[k])
         else:
             size, m = norms(s, k, axes)
-            if s.cut:
+            if s.jump:
                 out.value[k] = f if m > 1.0 else 0.0
             else:
                 m = larger(m, 1.0)
-                # the formula with m multiplied out; m - N is m·(1 - edge along the ray), which a corner can bring near 0: hence the floor
+                # the formula with m multiplied out; m - N is m·(1 - dead band along the ray), which a corner can bring near 0: hence the floor
                 out.value[k] = clamp(f * div(m - 1.0, larger(m - size, 0.05 * m)), -1.0, 1.0)
 
 
@@ -147,13 +147,13 @@ class Band(Stage):
         found = []
         for function in self.functions:
             before, after = told("axes", function), told("band", function)
-            edge = self._shaping.of(function).edge
+            dead_band = self._shaping.of(function).dead_band
             found.append(
                 Rung(
                     "band",
-                    f"{function}: {before:+.3f}, edge {edge * 100:g} % {measured[self._shaping.measure]}, "
-                    f"{self._shaping.onset} → {after:+.3f}",
-                    f"shaping.{function}.edge",
+                    f"{function}: {before:+.3f}, dead band {dead_band * 100:g} % {measured[self._shaping.measure]}, "
+                    f"{self._shaping.after_dead_band} → {after:+.3f}",
+                    f"shaping.{function}.dead_band",
                     "inside the dead band" if before and not after else "",
                 )
             )

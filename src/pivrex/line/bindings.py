@@ -182,7 +182,7 @@ class Bindings(Stage):
                 what: [f[k] for f in followers] for k, what in enumerate(("follow_column", "follow_low", "follow_high"))
             },
             calibration=calibration([[(p.channel, rig.axis_of(p.source, p.channel)) for p in following]]),
-            edge=[p.binding.edge if p.binding is not None else 0.0 for p in following],
+            dead_band=[p.binding.dead_band if p.binding is not None else 0.0 for p in following],
             sense=[-1.0 if p.binding is not None and p.binding.reversed else 1.0 for p in following],
             lamps=[channel for _, channel in self._lamps],
             lamp_column=[columns[f"{plain(n)}_share"] for n, _ in self._lamps],

@@ -59,9 +59,9 @@ class BindingSettings(Record):
     follow_low, follow_high : (F,)
         Where a servo goes at the ends of the stick; the same for one that is driven by a share.
     calibration : AxesSettings
-        Of these; its edges are in ``edge``.
-    edge, sense : (F,)
-        The dead band's edge; -1 for one that is reversed.
+        Of these; their dead bands are in ``dead_band``.
+    dead_band, sense : (F,)
+        The dead band; -1 for one that is reversed.
     lamps, lamp_column : (L,)
         The reading that lights each, and its column.
     dt : float
@@ -94,7 +94,7 @@ class BindingSettings(Record):
     follow_low: Numbers = field("followers")
     follow_high: Numbers = field("followers")
     calibration: AxesSettings = part()
-    edge: Numbers = field("followers")
+    dead_band: Numbers = field("followers")
     sense: Numbers = field("followers")
     lamps: Wholes = field("lamps")
     lamp_column: Wholes = field("lamps")
@@ -215,7 +215,7 @@ def press_step(
 @kernel
 def deflection(s: BindingSettings, k: int, raw: float) -> float:
     """Return the share, in [-1, 1], of a stick that an attachment follows; NaN counts as rest."""
-    return s.sense[k] * rescaled(fraction_of(s.calibration, 0, k, raw), s.edge[k], div(1.0, 1.0 - s.edge[k]))
+    return s.sense[k] * rescaled(fraction_of(s.calibration, 0, k, raw), s.dead_band[k], div(1.0, 1.0 - s.dead_band[k]))
 
 
 def way_of(patch: Patch) -> int:

@@ -110,9 +110,9 @@ class Rate(Stage):
         each = [rig.shaping.of(role) for role in axes]
         pair = [axes.index("forward"), axes.index("sideways")] if rig.keeps_direction else []
         self.settings: RateSettings = Form(RateSettings, functions=len(functions), pair=len(pair)).of(
-            unlimited=not any(s.faster_per_s or s.slower_per_s for s in each),
-            up=np.array([s.faster_per_s or NO_LIMIT for s in each]) * rig.dt_s,
-            down=np.array([s.slower_per_s or NO_LIMIT for s in each]) * rig.dt_s,
+            unlimited=not any(s.slew_up_per_s or s.slew_down_per_s for s in each),
+            up=np.array([s.slew_up_per_s or NO_LIMIT for s in each]) * rig.dt_s,
+            down=np.array([s.slew_down_per_s or NO_LIMIT for s in each]) * rig.dt_s,
             pair=pair,
             brake=column_of(rig, inputs, "brake"),
         )
@@ -137,7 +137,9 @@ class Rate(Stage):
             before, after = told("scale", function), told("rate", function)
             stopped, braked = told("clock", "stopped"), told.get("bindings", "brake")
             limits = " and ".join(
-                f"{word} {rate:g} /s" for word, rate in (("faster", s.faster_per_s), ("slower", s.slower_per_s)) if rate
+                f"{word} {rate:g} /s"
+                for word, rate in (("slew up", s.slew_up_per_s), ("slew down", s.slew_down_per_s))
+                if rate
             )
             note = "! stopped" if stopped else "! brake" if braked else ""
             slowed = abs(after - before) > 0.0005 and not note
@@ -145,7 +147,7 @@ class Rate(Stage):
                 Rung(
                     "rate",
                     f"{function}: {before:+.3f}, {limits or 'no limit'} → {after:+.3f}",
-                    f"shaping.{function}.faster",
+                    f"shaping.{function}.slew_up",
                     "still on its way" if slowed else note if before else "",
                 )
             )

@@ -167,12 +167,7 @@ def _direction_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     if rig.law.kind != "planar":
         return [("shaping.direction", f'is "kept", but the law is "{rig.law.kind}"; only "planar" moves any way')]
     if rig.shaping.measure == "axis":
-        return [
-            (
-                "shaping.direction",
-                'is "kept", but measure = "axis" turns a push at the edge of the dead band; say "stick"',
-            )
-        ]
+        return [("shaping.direction", 'is "kept", but measure = "axis" turns a push at the dead band; say "stick"')]
     axes = rig.law.axes()
     if not same_stick(rig.channel(axes["forward"]), rig.channel(axes["sideways"])):
         return [("shaping.direction", 'is "kept", but forward and sideways are not the two directions of one stick')]

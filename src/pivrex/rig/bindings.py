@@ -62,8 +62,8 @@ class Binding(Table):
         description="A motion: how fast it falls back when let go; 0 springs to zero.",
         examples=["4 /s"],
     )
-    edge: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
-        default=0.08, description="An attachment that follows a stick: the dead band's edge.", examples=["8 %"]
+    dead_band: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
+        default=0.08, description="An attachment that follows a stick: its dead band.", examples=["8 %"]
     )
     reversed: bool = Field(
         default=False, description="An attachment that follows a stick: the other way round.", examples=[False]

@@ -102,8 +102,8 @@ class Axis(Table):
 class ChannelShaping(Table):
     """How the fraction of one function is shaped."""
 
-    edge: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
-        default=0.05, description="The dead band's edge: below it nothing happens.", examples=["6 %"]
+    dead_band: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
+        default=0.05, description="The dead band: a push that is smaller does nothing.", examples=["6 %"]
     )
     curve: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="5 %")] = Field(
         default=0.0,
@@ -118,13 +118,16 @@ class ChannelShaping(Table):
     scale: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")] = Field(
         default=1.0, description="What is left of this function at full stick.", examples=["80 %"]
     )
-    faster_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
-        default=0.0, alias="faster", description="Rate limit away from zero; 0 for none.", examples=["3 /s"]
-    )
-    slower_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
+    slew_up_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
         default=0.0,
-        alias="slower",
-        description="Rate limit towards zero; 0 for none. There is no pause at zero: what a tick has left there counts at the "
+        alias="slew_up",
+        description="Slew rate away from zero, in full strokes a second: 2.5 /s is full speed in 0.4 s. 0 for no limit.",
+        examples=["3 /s"],
+    )
+    slew_down_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
+        default=0.0,
+        alias="slew_down",
+        description="Slew rate towards zero; 0 for no limit. There is no pause at zero: what a tick has left there counts at the "
         "other rate. Stopping goes round it.",
         examples=["6 /s"],
     )
@@ -158,10 +161,10 @@ class Shaping(Table):
         "an ellipse), or the sum of both axes (a rhombus). Only the last two keep the direction of a push.",
         examples=["stick"],
     )
-    onset: Literal["rescaled", "cut"] = Field(
-        default="rescaled",
-        description="How motion begins at the edge: rescaled starts from 0; cut jumps to the value as it is.",
-        examples=["rescaled"],
+    after_dead_band: Literal["from zero", "with a jump"] = Field(
+        default="from zero",
+        description="How motion begins outside the dead band: from zero, or with a jump to the value as it is.",
+        examples=["from zero"],
     )
     direction: Literal["free", "kept"] = Field(
         default="free",

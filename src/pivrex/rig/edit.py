@@ -55,7 +55,7 @@ class RigFile(Document[Rig]):
         Parameters
         ----------
         key : str
-            Such as ``shaping.forward.edge``; tables that are missing are made.
+            Such as ``shaping.forward.dead_band``; tables that are missing are made.
         value : object
             As it shall stand in the file, such as ``"7 %"``.
         join : bool

@@ -3,54 +3,103 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from copy import deepcopy
 from typing import Any
 
 __all__ = ["old_key", "old_keys", "with_new_keys", "with_new_places"]
 
 _RENAMED = {
-    ("correction", "clamp"): "i_limit",
-    ("correction", "forget"): "i_leak_time",
-    ("correction", "largest"): "output_limit",
-    ("correction", "filter"): "rate_filter",
-    ("correction", "settled"): "capture_below",
-    ("control", "clamp"): "i_limit",
-    ("control", "filter"): "speed_filter",
-    ("following", "along"): "along_track",
-    ("following", "across"): "cross_track",
+    "correction.clamp": "i_limit",
+    "correction.forget": "i_leak_time",
+    "correction.largest": "output_limit",
+    "correction.filter": "rate_filter",
+    "correction.settled": "capture_below",
+    "control.clamp": "i_limit",
+    "control.filter": "speed_filter",
+    "following.along": "along_track",
+    "following.across": "cross_track",
+    "shaping.onset": "after_dead_band",
+    "shaping.*.edge": "dead_band",
+    "shaping.*.faster": "slew_up",
+    "shaping.*.slower": "slew_down",
+    "bindings.*.edge": "dead_band",
 }
+"""The new name of each old key; ``*`` stands for any table, and for any entry of a list."""
+
+_VALUES = {"after_dead_band": {"rescaled": "from zero", "cut": "with a jump"}}
+"""Values that have new names too."""
+
+Loc = tuple[Any, ...]
 
 
 def with_new_keys(data: dict[str, Any]) -> dict[str, Any]:
     """Return what a rig file says by the new names. Where a table has both, both stay, and the old one is a mistake."""
-    made = dict(data)
-    for table, old, new in _found(data):
-        if new not in made[table]:
-            made[table] = {new if key == old else key: value for key, value in made[table].items()}
+    found = list(_found(data))
+    made = deepcopy(data) if found else data
+    for loc, old, new in found:
+        table = _at(made, loc)
+        if new not in table:
+            entries = [(key, value) if key != old else (new, _new_value(new, value)) for key, value in table.items()]
+            table.clear()
+            table.update(entries)
     return made
 
 
-def with_new_places(places: Mapping[tuple[Any, ...], int]) -> dict[tuple[Any, ...], int]:
+def with_new_places(places: Mapping[Loc, int]) -> dict[Loc, int]:
     """Return the lines of keys, of old ones by their new names too."""
     made = dict(places)
     for loc, line in places.items():
-        if loc[:2] in _RENAMED:
-            made.setdefault((loc[0], _RENAMED[loc[0], loc[1]], *loc[2:]), line)
+        for length in range(2, len(loc) + 1):
+            new = _new_name(loc[:length])
+            if new:
+                made.setdefault((*loc[: length - 1], new, *loc[length:]), line)
     return made
 
 
-def old_keys(data: Mapping[str, Any]) -> Iterator[tuple[tuple[str, str], str]]:
+def old_keys(data: Mapping[str, Any]) -> Iterator[tuple[Loc, str]]:
     """Return where a rig file has old keys, and what is to be said of each."""
-    for table, old, new in _found(data):
-        yield (table, old), f"is called {new} now; write that, for the next version will not know {old}"
+    for loc, old, new in _found(data):
+        value = _at(data, loc)[old]
+        now = _new_value(new, value)
+        written = new if now == value else f'{new} = "{now}"'
+        yield (*loc, old), f"is called {written} now; write that, for the next version will not know {old}"
 
 
 def old_key(key: str) -> str:
     """Return the old name of a dotted key's last part; empty if it has none."""
-    table, _, new = key.rpartition(".")
-    return next((old for (of, old), name in _RENAMED.items() if of == table and name == new), "")
+    *table, name = key.split(".")
+    for pattern, new in _RENAMED.items():
+        old = pattern.rpartition(".")[2]
+        if new == name and _new_name((*table, old)):
+            return old
+    return ""
 
 
-def _found(data: Mapping[str, Any]) -> Iterator[tuple[str, str, str]]:
-    for (table, old), new in _RENAMED.items():
-        if isinstance(data.get(table), Mapping) and old in data[table]:
-            yield table, old, new
+def _new_name(loc: Loc) -> str:
+    """Return the new name of the key at the end of ``loc``; empty if it is none of the old ones."""
+    for pattern, new in _RENAMED.items():
+        parts = pattern.split(".")
+        if len(parts) == len(loc) and all(part in ("*", str(at)) for part, at in zip(parts, loc, strict=True)):
+            return new
+    return ""
+
+
+def _new_value(new: str, value: Any) -> Any:
+    return _VALUES.get(new, {}).get(value, value) if isinstance(value, str) else value
+
+
+def _at(data: Any, loc: Loc) -> Any:
+    for part in loc:
+        data = data[part]
+    return data
+
+
+def _found(data: Any, loc: Loc = ()) -> Iterator[tuple[Loc, str, str]]:
+    """Yield each old key: where its table stands, its old name and its new one."""
+    entries = data.items() if isinstance(data, Mapping) else enumerate(data) if isinstance(data, list) else ()
+    for key, value in entries:
+        new = _new_name((*loc, key))
+        if new:
+            yield loc, str(key), new
+        if len(loc) < 2:
+            yield from _found(value, (*loc, key))

@@ -39,7 +39,7 @@ def walk(model: type[BaseModel], loc: Loc) -> list[type[BaseModel]]:
 
 
 def field_at(model: type[BaseModel], loc: Loc, kind: object = None) -> FieldInfo | None:
-    """Find the field of ``model`` at a path such as ("shaping", "forward", "edge"), in the table of a kind where there are
+    """Find the field of ``model`` at a path such as ("shaping", "forward", "dead_band"), in the table of a kind where there are
     several; None if there is none.
     """
     found = walk(model, loc[:-1])

@@ -196,14 +196,17 @@ _READS = {
 
 
 def _driver(w: Wishes) -> str:
-    lines = ["# --- the driver's side " + "-" * 76, "", "[shaping]", 'measure = "axis"', 'onset = "rescaled"', ""]
+    lines = [
+        "# --- the driver's side " + "-" * 76,
+        "",
+        "[shaping]",
+        'measure = "axis"',
+        'after_dead_band = "from zero"',
+        "",
+    ]
     for role in _READS[w.law]:
-        edge = (
-            'edge = "6 %"               # the dead band; c in Driver measures it'
-            if role == _READS[w.law][0]
-            else 'edge = "6 %"'
-        )
-        lines += [f"[shaping.{role}]", edge.replace('"6 %"  ', '"6 %" '), 'curve = "30 %"']
+        why = "          # c in Driver measures it" if role == _READS[w.law][0] else ""
+        lines += [f"[shaping.{role}]", f'dead_band = "6 %"{why}', 'curve = "30 %"']
         lines += ['scale = "50 %"', ""] if role == "turn" else [""]
     lines += ["[law]", f"{'kind = ' + quoted(w.law):<26}# {LAWS[w.law]}", ""]
     lines += [

@@ -28,8 +28,8 @@ class CurveData:
         The response, in fractions.
     ghost : (N,) float64 or None
         The response before the last change.
-    edge : float
-        The dead band's edge.
+    dead_band : float
+        The dead band.
     live : (float, float, float) or None
         The stick's fraction, where the curve takes it, and where the rate limit lets it be now.
     full : str
@@ -48,7 +48,7 @@ class CurveData:
     x: Floats
     y: Floats
     ghost: Floats | None
-    edge: float
+    dead_band: float
     live: tuple[float, float, float] | None
     full: str
     one_sided: bool = False
@@ -64,8 +64,8 @@ def curve_ground(data: CurveData) -> Scene:
     scene.caption(data.full, "dim", "top right")
     scene.caption(data.title, "title")
     scene.caption("○ asked ● now", "dim")
-    left = 0.0 if data.one_sided else -data.edge
-    scene.area([(left, low), (data.edge, low), (data.edge, 1.0), (left, 1.0)], "band")
+    left = 0.0 if data.one_sided else -data.dead_band
+    scene.area([(left, low), (data.dead_band, low), (data.dead_band, 1.0), (left, 1.0)], "band")
     scene.line([(low, 0.0), (1.0, 0.0)], "frame", 0.2)
     scene.line([(0.0, low), (0.0, 1.0)], "frame", 0.2)
     order = np.argsort(sign * data.x)
@@ -80,8 +80,8 @@ def curve_ground(data: CurveData) -> Scene:
     scene.label((low, 0.86), data.heights[1], "dim", 0.9, "left")
     if not data.one_sided:
         scene.label((low, -0.86), data.heights[0], "dim", 0.9, "left")
-    edge = f"edge {'' if data.one_sided else '±'}{data.edge * 100:.0f} %"
-    scene.label((0.5 if data.one_sided else 0.0, low), edge, "target", 3.0, "below")
+    dead_band = f"dead band {'' if data.one_sided else '±'}{data.dead_band * 100:.0f} %"
+    scene.label((0.5 if data.one_sided else 0.0, low), dead_band, "target", 3.0, "below")
     scene.label((low, low), data.ends[0], "dim", 1.0, "below-from")
     scene.label((1.0, low), data.ends[1], "dim", 1.0, "below-to")
     return scene
@@ -106,16 +106,16 @@ class GateData:
     ----------
     raw, shaped : (N, 2) float64
         The last positions, newest last.
-    edge_across, edge_up : float
-        The dead band's edges.
+    dead_band_across, dead_band_up : float
+        The dead bands of the two axes.
     measure : str
         "axis", "stick" or "sum".
     """
 
     raw: Floats
     shaped: Floats
-    edge_across: float
-    edge_up: float
+    dead_band_across: float
+    dead_band_up: float
     measure: str
 
 
@@ -141,7 +141,7 @@ def _gate_ground(measure: str, across: float, up: float) -> Scene:
 
 def gate_scene(data: GateData) -> Scene:
     """Draw the gate: where the stick is and where shaping puts it, with the dead band's outline."""
-    below = _gate_ground(data.measure, data.edge_across, data.edge_up)
+    below = _gate_ground(data.measure, data.dead_band_across, data.dead_band_up)
     scene = Scene(below.box, below=below)
     if len(data.raw):
         scene.line(data.raw, "dim", 0.2)

@@ -137,17 +137,19 @@ class CalibrationGuide:
             if p.centre is not None:
                 had = f"{axis.centre[0]:+.3f} {axis.centre[1]:+.3f}" if axis.centre else "half way"
                 rows.append(("centre", had, f"{p.centre[0]:+.3f} {p.centre[1]:+.3f}"))
-            if p.edge is not None:
+            if p.dead_band is not None:
                 roles = [r for r, a in rig.law.axes().items() if rig.channel(a) == p.channel]
                 if roles:
-                    rows.append(("band", f"{rig.shaping.of(roles[0]).edge * 100:.0f} %", f"{p.edge * 100:.0f} %"))
+                    rows.append(
+                        ("band", f"{rig.shaping.of(roles[0]).dead_band * 100:.0f} %", f"{p.dead_band * 100:.0f} %")
+                    )
             for name, before, after in rows:
                 y += 1
                 picture.text(2, y, name, "dim")
                 picture.text(9, y, before.replace("-", "−"), "ghost")
                 picture.text(25, y, "→", "frame")
                 picture.text(27, y, after.replace("-", "−"), "commanded", max(0, width - 28))
-            if p.edge is not None and picture.height > 8 * len(self._proposals) + 4:
+            if p.dead_band is not None and picture.height > 8 * len(self._proposals) + 4:
                 for line in wrapped(p.reason, width - 4):
                     y += 1
                     picture.text(2, y, line, "dim")

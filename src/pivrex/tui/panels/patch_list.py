@@ -292,5 +292,5 @@ def acts(patch: Patch, source: SourceReport, model: ScreenModel) -> bool:
         return False
     value = source.readings.get(patch.channel, 0.0)
     if patch.action is not None and patch.action.verb == "follow":
-        return abs(value) > (patch.binding.edge if patch.binding is not None else 0.0)
+        return abs(value) > (patch.binding.dead_band if patch.binding is not None else 0.0)
     return value >= PRESSED

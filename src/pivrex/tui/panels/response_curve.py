@@ -73,7 +73,7 @@ class ResponseCurve(Panel):
             x=x,
             y=self._response(line, i, x),
             ghost=ghost,
-            edge=line.rig.shaping.of(function).edge,
+            dead_band=line.rig.shaping.of(function).dead_band,
             live=None,
             full=f"{np.degrees(level[2]):.0f} deg/s"
             if function == "turn"

@@ -19,7 +19,10 @@ MEASURES = {
     "stick": "the stick's distance from its centre",
     "sum": "the magnitudes of both axes added",
 }
-ONSETS = {"rescaled": "motion starts from 0 at the edge", "cut": "motion jumps to its value at the edge"}
+AFTER = {
+    "from zero": "motion begins from zero outside the dead band",
+    "with a jump": "motion jumps to its value outside it",
+}
 
 
 class StickGate(Panel):
@@ -41,15 +44,15 @@ class StickGate(Panel):
                 tall = tall - rows[:, layout.at(stage, "back")]
             return np.stack([sign * rows[:, layout.at(stage, across)], tall], axis=1)
 
-        edges = line.rig.shaping
+        shaping = line.rig.shaping
         together = line.stages["band"].settings.together
         one_stick = len(line.functions) > 1 and bool(together[0, line.functions.index(across)])
         data = GateData(
             points("axes"),
             points("rate"),
-            edges.of(across).edge,
-            edges.of(up).edge,
-            edges.measure if one_stick else "axis",
+            shaping.of(across).dead_band,
+            shaping.of(up).dead_band,
+            shaping.measure if one_stick else "axis",
         )
         picture = Picture(width, height)
         picture.text(1, 0, "the stick's gate", "title")
@@ -63,7 +66,10 @@ class StickGate(Panel):
             caption += f"   up {up if up != 'ahead' else 'ahead − back'}, across {across}"
         picture.text(max(1, min(left, width - len(caption) - 1)), 1 + high, caption, "dim", width - 2)
         row = high + 3
-        for word, text in ((edges.measure, MEASURES[edges.measure]), (edges.onset, ONSETS[edges.onset])):
+        for word, text in (
+            (shaping.measure, MEASURES[shaping.measure]),
+            (shaping.after_dead_band, AFTER[shaping.after_dead_band]),
+        ):
             lines = wrapped(text, width - left - 10)
             if row + len(lines) <= height:
                 picture.text(left, row, word, "target")

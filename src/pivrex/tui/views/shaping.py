@@ -13,11 +13,17 @@ from pivrex.tui.panels.stick_gate import StickGate
 
 __all__ = ["ShapingView", "shaping_bars"]
 
-PER_FUNCTION = ("edge", "curve", "scale", "faster", "slower")
+PER_FUNCTION = (
+    ("dead_band", "dead band"),
+    ("curve", "curve"),
+    ("scale", "scale"),
+    ("slew_up", "slew up"),
+    ("slew_down", "slew down"),
+)
 OVERALL = (
     ("law.kind", "law"),
     ("shaping.measure", "band measures"),
-    ("shaping.onset", "onset"),
+    ("shaping.after_dead_band", "after dead band"),
     ("shaping.overall", "overall scale"),
     ("limits.fit", "too much"),
 )
@@ -27,16 +33,16 @@ class ShapingView(View):
     """Curves, gate and settings. What the keys act on is marked by ▸."""
 
     HELP = """
-    ━        the response: stick across, what is asked for up; 1 is the speed beside the title
-    ╌        thin: the response before your last change
-    ○ ●      where the stick is on the curve, and where the rate limit lets it be by now
-    ┆        the dead band's edge; in the gate its outline as it is measured
-    edge     inside it nothing happens; rescaled starts from 0 there, cut jumps
-    curve    0 % is straight, 100 % is the cube: gentle near the centre
-    scale    what is left at full stick: only this function slower
-    faster   how fast it may grow, in full strokes a second; slower: how fast it may shrink
-    overall  everything slower alike
-    level    [ and ] walk the speed levels; each has its share for moving and for turning
+    ━          the response: stick across, what is asked for up; 1 is the speed beside the title
+    ╌          thin: the response before your last change
+    ○ ●        where the stick is on the curve, and where the rate limit lets it be by now
+    ┆          the dead band; in the gate its outline as it is measured
+    dead band  inside it nothing happens; outside, motion begins from zero or with a jump
+    curve      0 % is straight, 100 % is the cube: gentle near the centre
+    scale      what is left at full stick: only this function slower
+    slew up    how fast it may grow: 2.5 /s is full speed in 0.4 s; slew down: how fast it may shrink
+    overall    everything slower alike
+    level      [ and ] walk the speed levels; each has its share for moving and for turning
     """
 
     def __init__(self, model: ScreenModel, name: str) -> None:
@@ -49,7 +55,7 @@ class ShapingView(View):
     def _columns(self) -> list[list[tuple[str, str]]]:
         """Give the settings of each column: one for each function, then what counts for all."""
         model = self.model
-        columns = [[(f"shaping.{f}.{s}", s) for s in PER_FUNCTION] for f in model.line.functions]
+        columns = [[(f"shaping.{f}.{key}", label) for key, label in PER_FUNCTION] for f in model.line.functions]
         rest = list(OVERALL)
         if model.rig.law.kind == "planar":
             rest.insert(3, ("shaping.direction", "direction"))
