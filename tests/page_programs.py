@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 import subprocess
+import unittest
 from pathlib import Path
+from shutil import which
 
 from tests.support import ROOT
 
@@ -78,6 +80,8 @@ def block(begins: str) -> str:
 
 def build(folder: Path, name: str, code: str, *more: str) -> Path:
     """Compile a program without any warning, with more words for the compiler."""
+    if which("gcc") is None:
+        raise unittest.SkipTest("needs gcc")
     source, program = folder / f"{name}.c", folder / name
     source.write_text(HEAD + code)
     words = [

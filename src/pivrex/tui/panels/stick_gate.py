@@ -70,10 +70,10 @@ class StickGate(Panel):
             (shaping.measure, MEASURES[shaping.measure]),
             (shaping.after_dead_band, AFTER[shaping.after_dead_band]),
         ):
-            lines = wrapped(text, width - left - 10)
+            lines = wrapped(text, width - left - 14)
             if row + len(lines) <= height:
                 picture.text(left, row, word, "target")
                 for part in lines:
-                    picture.text(left + 9, row, part, "dim")
+                    picture.text(left + 13, row, part, "dim")
                     row += 1
         return picture
