@@ -333,7 +333,8 @@ class ControlTest(unittest.TestCase):
             for _ in range(40):
                 row = rollout.tick(raw)
                 self.assertEqual([row[at("drive", m)] for m in motors], [0.0] * len(motors))
-                np.testing.assert_array_equal(line.told(row)[:8], line.resting()[:8])
+                # two pins for each motor: both low, or both high
+                np.testing.assert_array_equal(line.told(row)[:8], line.resting()[:8] + 255.0 * k)
                 self.assertEqual(row[at("control", f"{motors[0]}_drive")], 0.0)
                 self.assertEqual(row[at("outputs", "robot_coast")], 1.0 - k)
             self.assertIn(f"{does}: no loop, no drive", sentence(line, row, line.wheels[0]))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -14,7 +15,7 @@ from pivrex.line.attachments import AttachmentsColumns
 from pivrex.line.bindings import BindingsColumns, column_of
 from pivrex.line.drive import DriveColumns
 from pivrex.line.inputs import Inputs
-from pivrex.line.law import LawColumns, are_halted
+from pivrex.line.law import HALTS, LawColumns, are_halted
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Rung, Stage, named
 from pivrex.line.told import Told
@@ -26,14 +27,15 @@ from pivrex.rig.outputs import (
     PercentOutput,
     ServoOutput,
     SpeedOutput,
+    ThreePinOutput,
     TwoPinOutput,
 )
 from pivrex.rig.rig import Rig
 
 __all__ = ["OutputSettings", "Outputs", "OutputsColumns", "Value", "encode", "outputs_step", "settings_of", "values_of"]
 
-STEP = 1.0
-"""Values are whole numbers."""
+NUMBER, DIRECTION, FORWARD, BACKWARD = 0, 1, 2, 3
+"""A value is a number, or a pin that is high but backward, only forward, or only backward."""
 
 
 @dataclass(frozen=True)
@@ -56,8 +58,12 @@ class OutputSettings(Record):
         A value is rest + forward·max(drive, 0) + backward·max(-drive, 0).
     is_whole : (V,) flags
         Values that are rounded to whole numbers.
-    is_direction : (V,) flags
-        Values that only say which way: 1 forward, 0 backward.
+    level : (V,)
+        NUMBER, or how a pin without PWM says which way: DIRECTION, FORWARD or BACKWARD.
+    halts : (V,) flags
+        Values of motors that drive: they brake and coast.
+    braked, coasted : (V,)
+        What a value is while the robot brakes or coasts.
     above, below : (V,)
         How each value is read back: the drive per unit above and below its rest.
     smallest : (M,)
@@ -77,7 +83,10 @@ class OutputSettings(Record):
     forward: Numbers = field("values")
     backward: Numbers = field("values")
     is_whole: Flags = field("values")
-    is_direction: Flags = field("values")
+    level: Wholes = field("values")
+    halts: Flags = field("values")
+    braked: Numbers = field("values")
+    coasted: Numbers = field("values")
     above: Numbers = field("values")
     below: Numbers = field("values")
     smallest: Numbers = field("motors")
@@ -108,12 +117,17 @@ def encode_all(s: OutputSettings, drive: Numbers, value: Numbers) -> None:
     """Turn drives into what the motor drivers are commanded.
 
     ``drive``, (M + A,): the motors' drives in [-1, 1]; of attachments the drive of those with a motor, the angle in rad of servos, and
-    whether switches are on. Duties and pulses are whole numbers. A direction is 1 forward (and at rest), 0 backward.
+    whether switches are on. Duties and pulses are whole numbers. A direction is 1 forward (and at rest), 0 backward; of two direction
+    pins one is 1, at rest none.
     """
     for k in range(len(s.source)):
         mine = drive[s.source[k]]
-        if s.is_direction[k]:
+        if s.level[k] == DIRECTION:
             value[k] = 1.0 if mine >= 0.0 else 0.0
+        elif s.level[k] == FORWARD:
+            value[k] = 1.0 if mine > 0.0 else 0.0
+        elif s.level[k] == BACKWARD:
+            value[k] = 1.0 if mine < 0.0 else 0.0
         else:
             ahead = larger(mine, 0.0)
             value[k] = s.rest[k] + s.forward[k] * ahead + s.backward[k] * (ahead - mine)
@@ -126,7 +140,9 @@ def outputs_step(
     s: OutputSettings, w: OutputsScratch, bindings: BindingsColumns, law: LawColumns, drive: DriveColumns, attachments: AttachmentsColumns,
     out: OutputsColumns,
 ) -> None:  # fmt: skip
-    """Write what leaves for the robot, and which motors get too little to turn: 0 < |drive| < smallest."""
+    """Write what leaves for the robot, and which motors get too little to turn: 0 < |drive| < smallest. A robot that shall brake and
+    coast brakes.
+    """
     motors = len(s.smallest)
     for k in range(motors):
         w.drive[k] = drive.drive[k]
@@ -136,9 +152,14 @@ def outputs_step(
         own = attachments.drive[s.driven[k]] if s.driven[k] >= 0 else attachments.target[k]
         w.drive[motors + k] = own * s.sign[k]
     encode_all(s, w.drive, out.value)
+    brakes = are_halted(bindings, s.brake, -1, law.entered)
+    coasts = not brakes and are_halted(bindings, -1, s.coast, law.entered)
+    if brakes or coasts:
+        for k in range(len(out.value)):
+            if s.halts[k]:
+                out.value[k] = s.braked[k] if brakes else s.coasted[k]
     for k in range(len(out.coast)):
-        halted = are_halted(bindings, s.brake, s.coast, law.entered)
-        out.coast[k] = bindings.value[s.coast] if halted else 0.0
+        out.coast[k] = 1.0 if coasts else 0.0
 
 
 _ENCODE = Call(encode_all, ("value",))
@@ -146,25 +167,29 @@ _ENCODE = Call(encode_all, ("value",))
 
 def told_values(rig: Rig) -> tuple[Value, ...]:
     """Name what leaves for the robot: the motors' values, then the attachments'."""
-    return tuple(Value(name, *value[:2]) for name, values in _wiring(rig) for value in values)
+    return tuple(Value(name, v.name, v.unit) for name, values in _wiring(rig) for v in values)
 
 
 def settings_of(rig: Rig, inputs: Inputs | None = None) -> OutputSettings:
     """Return the wiring of a rig; what its bindings do with it only with its inputs."""
-    rows = [(k, *value[2:]) for k, (_, values) in enumerate(_wiring(rig)) for value in values]
-    forward, backward = (np.array([row[i] for row in rows], float) for i in (2, 3))
+    rows = [(k, value) for k, (_, values) in enumerate(_wiring(rig)) for value in values]
+    wired = [value for _, value in rows]
+    forward, backward = np.array([v.forward for v in wired], float), np.array([v.backward for v in wired], float)
     above, below = _slopes(forward, backward)
     each = list(rig.attachments.values())
     has_motor = [isinstance(a, MotorAttachment | Encoded) for a in each]
     columns = {n: column_of(rig, inputs, n) if inputs is not None else -1 for n in ("coast", "brake")}
     form = Form(OutputSettings, values=len(rows), motors=len(rig.motor_names), attached=len(each))
     made: OutputSettings = form.of(
-        source=[row[0] for row in rows],
-        rest=[row[1] for row in rows],
+        source=[k for k, _ in rows],
+        rest=[v.rest for v in wired],
         forward=forward,
         backward=backward,
-        is_whole=[row[4] > 0 for row in rows],
-        is_direction=[row[5] for row in rows],
+        is_whole=[v.is_whole for v in wired],
+        level=[v.level for v in wired],
+        halts=[k < len(rig.motors) for k, _ in rows],
+        braked=[v.rest if v.braked is None else v.braked for v in wired],
+        coasted=[v.rest for v in wired],
         above=above,
         below=below,
         smallest=[m.smallest for m in rig.all_motors().values()],
@@ -175,11 +200,21 @@ def settings_of(rig: Rig, inputs: Inputs | None = None) -> OutputSettings:
     return made
 
 
-_Told = tuple[str, str, float, float, float, float, bool]
+class _Wired(NamedTuple):
+    """A value; see `OutputSettings`. It brakes as it rests unless it says otherwise."""
+
+    name: str
+    unit: str
+    rest: float
+    forward: float
+    backward: float
+    is_whole: bool = True
+    level: int = NUMBER
+    braked: float | None = None
 
 
-def _wiring(rig: Rig) -> list[tuple[str, list[_Told]]]:
-    """Every motor and attachment with its values: name, unit, rest, forward, backward, step and direction."""
+def _wiring(rig: Rig) -> list[tuple[str, list[_Wired]]]:
+    """Every motor and attachment with its values."""
     found = [
         (name, values_of(output, top))
         for name, output, top in zip(rig.motor_names, rig.outputs().values(), _tops(rig), strict=True)
@@ -204,43 +239,54 @@ def _tops(rig: Rig) -> list[float]:
     return driving + [rig.steering.wheels[w].top_rad_s for w in rig.steered if rig.steering is not None]
 
 
-def _attached(a: object) -> list[_Told]:
+def _attached(a: object) -> list[_Wired]:
     match a:
         case MotorAttachment() | Encoded():
             return values_of(a.output, 1.0)
         case ServoAttachment():
             low, high = a.output.at_minimum_s * 1e6, a.output.at_maximum_s * 1e6
             per_rad = (high - low) / (a.maximum_rad - a.minimum_rad)
-            return [("pulse", "us", low - per_rad * a.minimum_rad, per_rad, -per_rad, STEP, False)]
+            return [_Wired("pulse", "us", low - per_rad * a.minimum_rad, per_rad, -per_rad)]
         case SwitchAttachment():
             on = -1.0 if a.output.low_is_on else 1.0
-            return [("pin", "", 1.0 if a.output.low_is_on else 0.0, on, -on, STEP, False)]
+            return [_Wired("pin", "", 1.0 if a.output.low_is_on else 0.0, on, -on)]
     raise TypeError(f"unknown attachment {a!r}")
 
 
-def values_of(output: object, top_m_s: float) -> list[_Told]:  # noqa: PLR0911 - a case for each kind of output
-    """Give name, unit, rest, forward, backward, step and direction of each value of an output; see `OutputSettings`."""
+def values_of(output: object, top_m_s: float) -> list[_Wired]:  # noqa: PLR0911 - a case for each kind of output
+    """Return the values of an output."""
     match output:
         case FractionOutput():
-            return [("fraction", "", 0, 1, -1, 0, False)]
+            return [_Wired("fraction", "", 0, 1, -1, is_whole=False)]
         case PercentOutput():
-            return [("percent", "%", 0, 100, -100, 0, False)]
+            return [_Wired("percent", "%", 0, 100, -100, is_whole=False)]
         case SpeedOutput():
             full = top_m_s * (1000 if output.unit == "mm/s" else 1)
-            return [("speed", output.unit, 0, full, -full, 0, False)]
+            return [_Wired("speed", output.unit, 0, full, -full, is_whole=False)]
         case DutyOutput():
-            return [("duty", "", 0, output.full, -output.full, 1, False)]
+            return [_Wired("duty", "", 0, output.full, -output.full)]
         case MagnitudeOutput():
-            return [("duty", "", 0, output.full, output.full, 1, False), ("direction", "", 1, 0, 0, 0, True)]
+            return [_Wired("duty", "", 0, output.full, output.full), _Wired("direction", "", 1, 0, 0, level=DIRECTION)]
         case TwoPinOutput():
             return [
-                ("forward_duty", "", 0, output.full, 0, 1, False),
-                ("backward_duty", "", 0, 0, output.full, 1, False),
+                _Wired("forward_duty", "", 0, output.full, 0, braked=output.full),
+                _Wired("backward_duty", "", 0, 0, output.full, braked=output.full),
+            ]
+        case ThreePinOutput():
+            return [
+                _Wired("duty", "", 0, output.full, output.full, braked=output.full),
+                _Wired("forward", "", 0, 0, 0, level=FORWARD, braked=1),
+                _Wired("backward", "", 0, 0, 0, level=BACKWARD, braked=1),
             ]
         case ServoOutput():
             rest, ahead, behind = output.rest_s * 1e6, output.forward_s * 1e6, output.backward_s * 1e6
-            return [("pulse", "us", rest, ahead - rest, behind - rest, 1, False)]
+            return [_Wired("pulse", "us", rest, ahead - rest, behind - rest)]
     raise TypeError(f"unknown output {output!r}")
+
+
+def _pin_of(output: ThreePinOutput, way: str) -> str:
+    pin = output.pins().get(f"{way}_pin", "")
+    return f"pin {pin}" if pin != "" else way
 
 
 def encode(settings: OutputSettings, drive: Floats) -> Floats:
@@ -287,13 +333,18 @@ class Outputs(Stage):
         mine = [v for v in self.values if v.motor == name]
         values = {v.name: told("outputs", f"{plain(name)}_{v.name}") for v in mine}
         drive = told("drive", plain(name)) * (-1.0 if motor.reversed else 1.0)
-        way = "rest" if drive == 0 else "forward" if drive > 0 else "backward"
+        way = "forward" if drive > 0 else "backward" if drive < 0 else self._rest(told)
         hum = " (! only hums)" if told("outputs", f"{plain(name)}_hums") else ""
         match motor.output:
             case MagnitudeOutput():
                 pin = f"pin {motor.output.direction_pin}" if motor.output.direction_pin != "" else "direction pin"
                 said = (
                     f"{values['duty']:.0f}/{motor.output.full} {way}, {pin} {'high' if values['direction'] else 'low'}"
+                )
+            case ThreePinOutput():
+                high = [way for way in ("forward", "backward") if values[way]]
+                said = f"{values['duty']:.0f}/{motor.output.full} {way}, " + (
+                    " and ".join(_pin_of(motor.output, w) for w in high) + " high" if high else "both directions low"
                 )
             case TwoPinOutput():
                 said = f"{values['forward_duty']:.0f} and {values['backward_duty']:.0f} of {motor.output.full} {way}"
@@ -304,6 +355,12 @@ class Outputs(Stage):
             case _:
                 said = f"{next(iter(values.values())):+.3g} {mine[0].unit}".rstrip() + f" {way}"
         return name, said + hum
+
+    @staticmethod
+    def _rest(told: Told) -> str:
+        """Name what a motor does that gets no drive: "brake" or "coast" where that is asked for, else "rest"."""
+        asked = [verb for verb in HALTS if told.get("bindings", verb) and not told("law", "entered")]
+        return asked[0] if asked else "rest"
 
     def phrases(self, told: Told) -> list[str]:
         return [self._said(told)[1]]

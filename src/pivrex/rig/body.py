@@ -78,7 +78,8 @@ class Body(Table):
     )
     at_zero: Literal["brake", "coast"] = Field(
         default="brake",
-        description="What a motor that is given nothing does: brake (its two ends are joined) or coast.",
+        description="What a motor does while its driver gets nothing: brake (its two ends are joined) or coast. One with three pins "
+        "coasts.",
         examples=["brake"],
     )
 

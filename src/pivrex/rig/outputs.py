@@ -19,6 +19,7 @@ __all__ = [
     "Ported",
     "ServoOutput",
     "SpeedOutput",
+    "ThreePinOutput",
     "TwoPinOutput",
 ]
 
@@ -32,6 +33,8 @@ class Ported(Table):
     port: str = Field(default="", description="The port of the driver board that the motor sits on, as printed on it.")
 
     PINS: ClassVar[tuple[str, ...]] = ()
+    HALTS: ClassVar[tuple[str, ...]] = ()
+    """What it can be commanded beside a drive: "brake" and "coast"; else the driver does what it does at 0."""
 
     def pins(self) -> dict[str, int | str]:
         """Give the pins in use, by their role."""
@@ -59,18 +62,21 @@ class FractionOutput(Ported):
     """A fraction of full drive, -1 to 1."""
 
     kind: Literal["fraction"]
+    HALTS = ("brake", "coast")
 
 
 class PercentOutput(Ported):
     """A percentage of full drive, -100 to 100."""
 
     kind: Literal["percent"]
+    HALTS = ("brake", "coast")
 
 
 class SpeedOutput(Ported):
     """The wheel's speed over the ground, for a driver that controls speed itself."""
 
     kind: Literal["speed"]
+    HALTS = ("brake", "coast")
     unit: Literal["m/s", "mm/s"] = Field(default="m/s", description="What the number counts.", examples=["mm/s"])
 
 
@@ -92,12 +98,40 @@ class MagnitudeOutput(_Pulsed):
 
 
 class TwoPinOutput(_Pulsed):
-    """Two PWM pins, one for each way; the other one rests at 0."""
+    """Two PWM pins, one for each way; the other one rests at 0. Both high brake. Also for a driver whose enable pin is tied
+    high, with the speed on its two direction pins.
+    """
 
     kind: Literal["two pins"]
+    HALTS = ("brake",)
     PINS: ClassVar[tuple[str, ...]] = ("forward_pin", "backward_pin")
     forward_pin: Pin = Field(default="", description="The PWM pin that drives forward.", examples=[5])
     backward_pin: Pin = Field(default="", description="The PWM pin that drives backward.", examples=[6])
+
+
+class ThreePinOutput(_Pulsed):
+    """An enable pin that takes the PWM, and two direction pins: forward one is high, backward the other. At rest all three are
+    low. Both direction pins and enable high brake; enable low lets the motor coast, so it coasts at rest too.
+    """
+
+    kind: Literal["three pins"]
+    HALTS = ("brake", "coast")
+    PINS: ClassVar[tuple[str, ...]] = ("enable_pin", "forward_pin", "backward_pin")
+    enable_pin: Pin = Field(default="", description="The PWM pin that switches the motor on.", examples=[5])
+    forward_pin: Pin = Field(default="", description="The pin that is high for forward.", examples=[7])
+    backward_pin: Pin = Field(default="", description="The pin that is high for backward.", examples=[8])
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        if not self.pins():
+            return []
+        return [
+            (
+                role,
+                "is missing; a driver with three pins needs enable_pin, forward_pin and backward_pin, or none of them here",
+            )
+            for role in self.PINS
+            if role not in self.pins()
+        ]
 
 
 class ServoOutput(Ported):
@@ -125,6 +159,13 @@ class ServoOutput(Ported):
 
 
 Output = Annotated[
-    FractionOutput | PercentOutput | SpeedOutput | DutyOutput | MagnitudeOutput | TwoPinOutput | ServoOutput,
+    FractionOutput
+    | PercentOutput
+    | SpeedOutput
+    | DutyOutput
+    | MagnitudeOutput
+    | TwoPinOutput
+    | ThreePinOutput
+    | ServoOutput,
     Field(discriminator="kind"),
 ]

@@ -126,9 +126,23 @@ def _of_robot(rig: RigTables, action: Action) -> list[str]:
         found.append(f'is given, but the law is "{rig.law.kind}"; only "planar" reads it')
     if action.verb == "hold" and rig.steering is None:
         found.append(f'is "{action.text}", but no wheel of this rig is steered')
+    if action.verb in ("brake", "coast"):
+        found += _of_drivers(rig, action.verb)
     if action.twist[1] and rig.law.kind != "planar":
         found.append(f'is "{action.text}", but the law {rig.law.kind} does not move sideways')
     return found
+
+
+def _of_drivers(rig: RigTables, verb: str) -> list[str]:
+    """Why the motors of this robot cannot brake or coast: the driver of the first that cannot."""
+    for name, motor in rig.motors.items():
+        at_zero = "coast" if rig.coasts_at_zero(motor.output) else "brake"
+        if verb in (*motor.output.HALTS, at_zero) or (verb == "coast" and rig.link is not None):
+            continue
+        why = f'is "{verb}", but the driver of motor {name} ({motor.output.kind}) {at_zero}s while it gets nothing'
+        kinds = '"two pins" and "three pins"' if verb == "brake" else '"three pins"'
+        return [f'{why}; the kinds {kinds} can {verb}, and at_zero = "{verb}" in [body] says that yours does']
+    return []
 
 
 def _of_binding(key: str, binding: Binding, action: Action) -> list[tuple[str, str]]:

@@ -117,6 +117,10 @@ class RigTables(Table):
         """Give every output by the key of its motor, in the order of `all_motors`."""
         return {key: motor.output for key, motor in self.all_motors().items()}
 
+    def coasts_at_zero(self, output: Output) -> bool:
+        """Return whether a motor rolls freely while its driver gets nothing; else it brakes."""
+        return output.kind == "three pins" or getattr(self.body, "at_zero", "brake") == "coast"
+
     def buttons(self) -> dict[str, str]:
         """Give the buttons in use beside the law's axes, by the key that names them."""
         keys = {

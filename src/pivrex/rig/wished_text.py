@@ -140,21 +140,23 @@ def _body(w: Wishes) -> str:
 def _output(kind: str, at: int) -> list[str]:
     """The table of an output; its pins begin with number ``at``."""
     comments = {"duty": "one signed number", "magnitude": "a number, and a pin that says which way",
-                "two pins": "one pulses for each way, the other rests"}  # fmt: skip
+                "two pins": "one pulses for each way, the other rests",
+                "three pins": "one pulses, two say which way"}  # fmt: skip
     first = f"kind = {quoted(kind)}"
     lines = [f"{first:<26}# {comments[kind]}" if kind in comments else first]
-    if kind in ("duty", "magnitude", "two pins"):
+    if kind in ("duty", "magnitude", "two pins", "three pins"):
         lines += ["bits = 8                  # 0 to 255", 'pwm = "1 kHz"']
     pins = {
         "duty": ("pin",),
         "servo": ("pin",),
         "magnitude": ("pin", "direction_pin"),
         "two pins": ("forward_pin", "backward_pin"),
+        "three pins": ("enable_pin", "forward_pin", "backward_pin"),
     }
     return lines + [f"{role} = {at + i}" for i, role in enumerate(pins.get(kind, ()))]
 
 
-_PINS = {"duty": 1, "servo": 1, "magnitude": 2, "two pins": 2}
+_PINS = {"duty": 1, "servo": 1, "magnitude": 2, "two pins": 2, "three pins": 3}
 
 
 def _motors(w: Wishes) -> str:

@@ -29,6 +29,7 @@ OUTPUTS = {
     "duty": "one signed number, such as -255 to 255",
     "magnitude": "a number without a sign, and a pin that says which way",
     "two pins": "two pins: one pulses for each way, the other rests",
+    "three pins": "one pin pulses, two more say which way",
     "servo": "a pulse, as speed controllers and turning servos take it",
     "fraction": "a number from -1 to 1",
     "percent": "a number from -100 to 100",

@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.kernels.maths import clamp, mod, pi, rint
-from pivrex.kernels.records import Flag, Flags, Form, Number, Numbers, Record, Wholes, field
+from pivrex.kernels.records import Flags, Form, Number, Numbers, Record, Wholes, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.given import SensedRow, sensed_form, truth_form
-from pivrex.line.outputs import settings_of
+from pivrex.line.outputs import DIRECTION, FORWARD, NUMBER, settings_of
 from pivrex.line.seeing import Seeing
 from pivrex.line.stage import Floats
 from pivrex.rig.attachments import Encoded, reach_of
@@ -57,8 +57,8 @@ class FittedSettings(Record):
     ----------
     source : (V,)
         The drive of each value.
-    is_direction : (V,) flags
-        Values that only say which way: 1 forward, 0 backward.
+    level : (V,)
+        Whether a value is a number or a pin that says which way; see `pivrex.line.outputs`.
     rest, above, below : (V,)
         A value's rest, and the drive for each unit above and below it.
     rolls, turns : (W,), (S,)
@@ -69,12 +69,14 @@ class FittedSettings(Record):
         The drive of each, its speed at full drive in rad/s, where it begins and its stops in rad.
     gyro_sign, up_sign, volts : float
         Signs of gyro and side sensor, and what the battery of a perfect robot has.
+    coasts : (D,) flags
+        Whether a driver that gets nothing lets its motor roll.
     """
 
     is_settings = True
 
     source: Wholes = field("values")
-    is_direction: Flags = field("values")
+    level: Wholes = field("values")
     rest: Numbers = field("values")
     above: Numbers = field("values")
     below: Numbers = field("values")
@@ -91,7 +93,7 @@ class FittedSettings(Record):
     gyro_sign: Number = field()
     up_sign: Number = field()
     volts: Number = field(unit="V")
-    coasts: Flag = field()
+    coasts: Flags = field("drives")
 
 
 class Shafts(Record):
@@ -124,12 +126,26 @@ def decode(s: FittedSettings, commanded: Numbers, drive: Numbers, drives: int) -
     for k in range(drives):
         drive[k] = 0.0
     for v in range(len(s.source)):
-        if not s.is_direction[v]:
+        if s.level[v] == NUMBER:
             above_rest = commanded[v] - s.rest[v]
             drive[s.source[v]] += above_rest * (s.above[v] if above_rest > 0.0 else s.below[v])
     for v in range(len(s.source)):
-        if s.is_direction[v] and commanded[v] < HALF_WAY:
+        high = commanded[v] >= HALF_WAY
+        if s.level[v] == DIRECTION and not high:
             drive[s.source[v]] = -drive[s.source[v]]
+        elif s.level[v] == FORWARD:
+            # its pin for backward comes next: both alike give no drive
+            backward = commanded[v + 1] >= HALF_WAY
+            drive[s.source[v]] *= (1.0 if high else 0.0) - (1.0 if backward else 0.0)
+
+
+@kernel
+def is_released(s: FittedSettings, commanded: Numbers, slot: int) -> bool:
+    """Return whether a driver lets its motor roll: it gets nothing, and does so then."""
+    released = s.coasts[slot]
+    for v in range(len(s.source)):
+        released = released and (s.source[v] != slot or s.level[v] != NUMBER or commanded[v] == s.rest[v])
+    return released
 
 
 @kernel
@@ -235,10 +251,11 @@ class Fitted:
             wheels=len(self._names),
             steered=len(rig.steered),
             arms=len(arms),
+            drives=len(rig.motor_names) + len(rig.attachments),
         )
         made: FittedSettings = form.of(
             source=outputs.source,
-            is_direction=outputs.is_direction,
+            level=outputs.level,
             rest=outputs.rest,
             above=outputs.above,
             below=outputs.below,
@@ -254,6 +271,7 @@ class Fitted:
             gyro_sign=wiring.gyro,
             up_sign=wiring.up,
             volts=rig.battery.volts,
+            coasts=[rig.coasts_at_zero(o) for o in rig.outputs().values()] + [False] * len(rig.attachments),
         )  # fmt: skip
         return made
 

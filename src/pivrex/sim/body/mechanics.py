@@ -50,7 +50,7 @@ def take_from_battery(s: BodySettings, w: BodyScratch, m: BodyState, coasting: b
     awake = m.restart <= 0.0
     for k in range(len(m.spin)):
         w.duty[k] = m.drive[k] if awake else 0.0
-        w.fed[k] = 0.0 if coasting or (s.coasts and w.duty[k] == 0.0) else 1.0
+        w.fed[k] = 0.0 if coasting or (w.released[k] if awake else s.coasts[k]) else 1.0
     volts, amps = sagged(s, m.charge, w.duty, m.spin, w.fed)
     m.volts = volts
     m.charge = larger(m.charge - amps * div(h, s.capacity), 0.0)

@@ -30,6 +30,7 @@ from pivrex.sim.fitted import (
     carried_over,
     carry,
     decode,
+    is_released,
     sense_fitted,
     target_speed,
 )  # fmt: skip
@@ -91,6 +92,7 @@ def body_tick(
     decode(fit, commanded, w.drives, len(w.drives))
     for k in range(len(motors.slot)):
         after.drive[k] = w.drives[motors.slot[k]] * motors.sign[k] if motors.slot[k] >= 0 else 0.0
+        w.released[k] = is_released(fit, commanded, motors.slot[k]) if motors.slot[k] >= 0 else s.coasts[k]
         w.rolled[k] = 0.0
     for k in range(len(r.steers.slot)):
         w.steer[k] = target_speed(r.steers, k, w.drives, before.lifted)

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from pivrex.kernels.records import Flag, Flags, Form, Number, Numbers, Record, Wholes
+from pivrex.kernels.records import Flags, Form, Number, Numbers, Record, Wholes
 from pivrex.kernels.records import field as of_size
 from pivrex.line.stage import Floats
 from pivrex.rig.body import Body
@@ -93,8 +93,8 @@ class BodySettings(Record):
     rotor_inertia : (M,)
         In kg·m².
     wheel_motor, radius : (W,)
-    coasts : flag
-        Whether a motor without drive turns freely.
+    coasts : (M,) flags
+        Whether a motor turns freely while its driver gets nothing.
     longest_step : float
         A tick is cut into equal steps no longer than this, in s.
     bumper : float
@@ -137,7 +137,7 @@ class BodySettings(Record):
     rotor_inertia: Numbers = of_size("motors", unit="kg m^2")
     wheel_motor: Wholes = of_size("wheels")
     radius: Numbers = of_size("wheels", unit="m")
-    coasts: Flag = of_size()
+    coasts: Flags = of_size("motors")
     longest_step: Number = of_size(unit="s")
     bumper: Number = of_size()
     volts: Number = of_size(unit="V")
@@ -233,7 +233,6 @@ def settings_of(
         **{name: np.stack(np.broadcast_arrays(*(m[name] for m in motors)), axis=-1) for name in motors[0]},
         wheel_motor=[motor_of[w.name] for w in chassis.wheels],
         radius=[w.radius_m for w in chassis.wheels],
-        coasts=body.at_zero == "coast",
         bumper=body.bumper,
         volts=battery.volts,
         resistance=battery.resistance_ohm * under.resistance,
@@ -275,6 +274,7 @@ def _motor(
         "lifted_breakaway": max(free_least * stall, lost * stall),
         "running": running,
         "rotor_inertia": rotor,
+        "coasts": rig.coasts_at_zero(motor.output),
     }
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pivrex.kernels.records import Flag, Number, Numbers, Record, Whole, field
+from pivrex.kernels.records import Flag, Flags, Number, Numbers, Record, Whole, field
 
 __all__ = ["BodyScratch", "BodyState"]
 
@@ -71,7 +71,8 @@ class BodyScratch(Record):
 
     Attributes
     ----------
-    drives, steer, duty, fed : drives, targets of steering in rad/s, duty and whether it is connected of each motor
+    drives, steer, duty, fed, released : drives, targets of steering in rad/s, duty of each motor, whether it is connected, and
+        whether its driver lets it roll
     a, b, d, r, q
         The equations of a step, [A B'; B D]·(v, ω) = (r, q): A symmetric by its upper half, D diagonal.
     own : (M,)
@@ -104,6 +105,7 @@ class BodyScratch(Record):
     steer: Numbers = field("steered", unit="rad/s")
     duty: Numbers = field("motors")
     fed: Numbers = field("motors")
+    released: Flags = field("motors")
     a: Numbers = field(6)
     b: Numbers = field("motors", 3)
     d: Numbers = field("motors")

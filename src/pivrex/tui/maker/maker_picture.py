@@ -42,7 +42,8 @@ _LAW_STICKS = {
 """Which ways each stick counts, across and up."""
 
 _OUTPUT_SIGNS = {
-    "duty": "−255 ━━━╋━━━ 255", "magnitude": "0 ━━━━━ 255  ⇅ way", "two pins": "⎍⎍ ahead  ⎍⎍ back", "servo": "1.0 ⎍ 1.5 ⎍ 2.0 ms",
+    "duty": "−255 ━━━╋━━━ 255", "magnitude": "0 ━━━━━ 255  ⇅ way", "two pins": "⎍⎍ ahead  ⎍⎍ back", "three pins": "⎍⎍ on  ⇅ way",
+    "servo": "1.0 ⎍ 1.5 ⎍ 2.0 ms",
     "fraction": "−1 ━━━╋━━━ 1", "percent": "−100 ━━╋━━ 100 %", "speed": "−1.2 ━━╋━━ 1.2 m/s",
 }  # fmt: skip
 
