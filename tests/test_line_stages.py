@@ -414,6 +414,7 @@ OUTPUTS = (
     'kind = "duty"\nbits = 10',
     'kind = "magnitude"',
     'kind = "two pins"\nbits = 12',
+    'kind = "three pins"\nbits = 8',
     'kind = "servo"',
     'kind = "servo"\nforward = "900 us"\nbackward = "2100 us"',
 )
@@ -445,6 +446,9 @@ class OutputTest(unittest.TestCase):
             ('kind = "magnitude"\nbits = 8', 0.2, [51.0, 1.0]),
             ('kind = "two pins"\nbits = 10', -1.0, [0.0, 1023.0]),
             ('kind = "two pins"\nbits = 10', 0.5, [512.0, 0.0]),
+            ('kind = "three pins"\nbits = 10', -1.0, [1023.0, 0.0, 1.0]),
+            ('kind = "three pins"\nbits = 10', 0.5, [512.0, 1.0, 0.0]),
+            ('kind = "three pins"', 0.0, [0.0, 0.0, 0.0]),
             ('kind = "servo"', 0.5, [1750.0]),
             ('kind = "servo"', -1.0, [1000.0]),
             ('kind = "servo"\nforward = "900 us"\nbackward = "2100 us"', 1.0, [900.0]),
