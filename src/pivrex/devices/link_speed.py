@@ -9,7 +9,9 @@ import numpy as np
 from pivrex.devices.robot_sentences import Back, Out, out_sentences, sensed_sentences
 from pivrex.devices.seal import HIGHEST, sealed
 from pivrex.devices.transports.serial_line import BITS_A_BYTE
+from pivrex.line.layout import Floats
 from pivrex.line.line import Line
+from pivrex.line.outputs import NUMBER, encode
 from pivrex.rig.sources import Link
 from pivrex.rig.transports import SerialTransport
 
@@ -72,6 +74,15 @@ class LinkSpeed:
         return f"{most} bytes {way} at {self.bytes_s:.0f} bytes a second"
 
 
+def _longest(line: Line) -> Floats:
+    """Return values that leave for the robot as they are written at their longest."""
+    settings = line.of_rig["outputs"]
+    ahead, back = (encode(settings, np.full(len(settings.smallest) + len(settings.sign), d)) for d in (1.0, -1.0))
+    whole = np.where(np.abs(ahead) > np.abs(back), ahead, back)
+    told = np.where(settings.is_whole, whole, np.where(settings.level == NUMBER, LONG_VALUE, 1.0))
+    return np.concatenate((told, np.ones(len(line.outputs.values) - len(told))))  # and whether it coasts
+
+
 def link_speed(line: Line, link: Link) -> LinkSpeed:
     """Reckon what a link carries. Of a robot that is real: what is true of it does not come back."""
 
@@ -80,7 +91,7 @@ def link_speed(line: Line, link: Link) -> LinkSpeed:
 
     signed = sign if line.rig.secret else None
     number = HIGHEST if line.rig.secret else 65535
-    told = np.full(len(line.outputs.values), LONG_VALUE)
+    told = _longest(line)
     sensed = np.full(len(line.stages["sensed"].columns), LONG_VALUE)
     truth = np.full(len(line.stages["truth"].columns), np.nan)
     out = out_sentences(Out(number, 65535, True), "0" * 8, told, signed)
