@@ -7,6 +7,7 @@ import contextlib
 import csv
 import fcntl
 import itertools
+import math
 import os
 import pty
 import re
@@ -30,11 +31,24 @@ import numpy as np
 from pivrex.devices.link import RobotLink
 from pivrex.devices.pad_stand_in import PadRemote, read_port_file
 from pivrex.devices.robot_end import ALONE, DRIVING, RESTING, RobotEnd
-from pivrex.devices.robot_sentences import Back, Out, back_columns, out_sentences, sensed_sentences, stamp_of, wire_hash
+from pivrex.devices.robot_sentences import (
+    Back,
+    Out,
+    Parts,
+    SensedWire,
+    back_columns,
+    out_sentences,
+    read_sensed,
+    sensed_sentences,
+    stamp_of,
+    wire_hash,
+)
 from pivrex.devices.seal import sealed
 from pivrex.devices.sentence import frame, unframe
 from pivrex.devices.transports.base import Chunk
+from pivrex.errors import RigError
 from pivrex.line import Line
+from pivrex.line.layout import Floats
 from pivrex.rig import Rig, read_text
 from pivrex.rig.field import Match
 from pivrex.rig.sources import Link
@@ -58,7 +72,7 @@ from pivrex.session.messages import (
 from pivrex.session.periods import Period
 from pivrex.session.places import runtime_folder
 from tests.chassis import PLANAR, rig_of
-from tests.support import PLAIN, ROOT, TempCase, Terminal, often, slow, wait_for
+from tests.support import DEMO, PLAIN, ROOT, TempCase, Terminal, often, slow, wait_for
 from tests.test_lost_sources import Sender, free_port, radio
 from tests.test_remotes import EIGHT
 
@@ -199,33 +213,163 @@ class LongEndTest(TempCase):
         self.assertEqual(link.tally.health(1.0).good, 2)  # its parts are one message
 
     def test_over_a_real_link(self) -> None:
-        """Out and back over UDP: eight steered wheels are driven, and what they sense comes whole."""
-        robot = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
-        self.addCleanup(robot.close)
-        robot.bind(("127.0.0.1", 0))
-        robot.settimeout(0.02)
-        link = RobotLink(self.line, Link(wire=UdpTransport(kind="udp", host="127.0.0.1", port=robot.getsockname()[1])))
-        self.addCleanup(link.close)
-        told, sent = self.line.resting() + 0.5, []
-
-        def goes_on() -> bool:
-            now = time.perf_counter()
-            link.poll(now)
-            link.drives = not link.problem(now)
-            link.command(told, 0.02)
-            with contextlib.suppress(TimeoutError):
-                while True:
-                    data, sender = robot.recvfrom(4096)
-                    self.end.take(data, "a", now)
-                    for sentence in self.end.step(now):
-                        robot.sendto(sentence, sender)
-                        sent.append(self.end._model.sense(self.end.body))
-            return bool(self.end.state == DRIVING and link.sense().any())
-
-        wait_for(goes_on)
+        """Eight steered wheels are driven, and what they sense comes whole."""
+        told = self.line.resting() + 0.5
+        link, sensed = over_udp(self, self.line, self.end, told, lambda link: bool(link.sense().any()))
         self.assertEqual(self.end.told, told.tolist())
         self.assertEqual((link.tally.faults, sum(self.end.refused.values())), ({}, 0))
-        wait_for(lambda: link.poll(time.perf_counter()) or np.allclose(link.sense(), sent[-1], rtol=1e-5, atol=1e-5))  # type: ignore[func-returns-value]
+        wait_for(lambda: link.poll(time.perf_counter()) or np.allclose(link.sense(), sensed(), rtol=1e-5, atol=1e-5))  # type: ignore[func-returns-value]
+
+
+class CountsTest(TempCase):
+    """A robot that says what its encoders counted: Coot, one of whose encoders counts the other way."""
+
+    COUNTS = 11 * 34 / (math.tau * 0.036)
+    """Of a metre: 11 a turn of the shaft, 34 turns of that for one of the wheel."""
+
+    def rig(self, more: str = "", link: str = '\nencoders = "counts"') -> Rig:
+        text = (DEMO / "rigs" / "coot.toml").read_text()
+        text = text.replace('wheels = ["rear left"]', f'wheels = ["rear left"]\nencoder_reversed = true\n{more}')
+        return read_text(text.replace("port = 5810 }", "port = 5810 }" + link), Path("test.toml"), Rig)
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.line = Line(self.rig())
+        self.end = RobotEnd(self.line.rig, None, 0.0, tells_truth=False)
+
+    def answer(self, k: int, drive: Floats) -> tuple[list[float], int]:
+        """Command the robot for a tick; returns the values that it says, encoders in whole numbers, and its stamp."""
+        now_s = 0.02 * k
+        for sentence in out_sentences(Out(k, stamp_of(now_s), k > 0), wire_hash(self.line), drive):
+            self.end.take(sentence, "a", now_s)
+        parts, wire = Parts(), SensedWire(self.line)
+        found = [parts.whole(unframe(s).split(",")) for s in self.end.step(now_s) if b"PIVSEN" in s]
+        words = found[-1]
+        assert words is not None
+        for word, column in zip(words[4:], wire.columns, strict=False):
+            if column.unit == "counts":
+                self.assertRegex(word, r"^-?\d+$")
+        back, values = read_sensed(words, len(wire.columns) + 4)
+        return values[: len(wire.columns)], back.stamp
+
+    def test_they_come_as_they_are_and_the_rig_knows_the_rest(self) -> None:
+        wire, sensed = SensedWire(self.line), np.empty(0)
+        names = [c.title for c in wire.columns]
+        wheels = ("front_left", "front_right", "rear_left", "rear_right")
+        self.assertEqual(names[:4], [f"sensed.{n}_travel_counts" for n in wheels])
+        self.assertIn("sensed.boom_at_counts", names)
+        self.assertFalse([n for n in names if "speed" in n])
+        drive = self.line.resting()
+        drive[[0, 2, 4, 6]] = 120.0
+        drive[8] = 60.0  # the boom's duty
+        for k in range(60):
+            values, stamp = self.answer(k, drive)
+            sensed = wire.read(np.array(values), stamp)
+        columns = [c.name for c in self.line.stages["sensed"].columns]
+        said, true = (dict(zip(columns, v, strict=True)) for v in (sensed, self.end._model.sense(self.end.body)))
+        self.assertGreater(true["rear_left_travel"], 0.1)
+        for k, wheel in enumerate(wheels):
+            sign = -1 if wheel == "rear_left" else 1
+            self.assertAlmostEqual(values[k], sign * true[f"{wheel}_travel"] * self.COUNTS, delta=0.51)
+            self.assertAlmostEqual(said[f"{wheel}_travel"], true[f"{wheel}_travel"], delta=0.51 / self.COUNTS)
+            # of 40 ms in whole counts and whole ms
+            self.assertAlmostEqual(said[f"{wheel}_speed"], true[f"{wheel}_speed"], delta=1 / self.COUNTS / 0.04 + 0.03)
+        boom = values[names.index("sensed.boom_at_counts")]
+        self.assertGreater(boom, 20)
+        self.assertAlmostEqual(said["boom_at"], boom * math.tau / 1440)
+
+    def test_what_is_not_known_stays_unknown_and_a_robot_that_starts_again_has_no_speed(self) -> None:
+        wire = SensedWire(self.line)
+        values = np.zeros(len(wire.columns))
+        places = [k for k, c in enumerate(self.line.stages["sensed"].columns) if c.name.endswith("_speed")]
+        self.assertTrue(np.isnan(wire.read(values, 60000)[places]).all())  # before the second
+        values[0] = np.nan
+        values[1] = 100.0
+        sensed = wire.read(values, 60040)
+        self.assertTrue(np.isnan(sensed[0]) and np.isnan(sensed[places[0]]))
+        self.assertAlmostEqual(sensed[places[1]], 100 / self.COUNTS / 0.04)
+        values[1] = 0.0  # its clock and its counters begin again
+        self.assertTrue(np.isnan(wire.read(values, 12)[places]).all())
+        over = SensedWire(self.line)
+        over.read(values, 65530)
+        values[1] = 100.0
+        self.assertAlmostEqual(over.read(values, 34)[places[1]], 100 / self.COUNTS / 0.04)  # round the clock's end
+
+    def test_over_a_real_link_also_with_other_wheels(self) -> None:
+        drive = self.line.resting()
+        drive[[0, 2, 4, 6]] = 120.0
+        link, _ = over_udp(self, self.line, self.end, drive, lambda link: float(link.sense()[0]) > 0.02)
+        self.assertEqual(link.tally.faults, {})
+        self.assertGreater(float(link.sense()[2]), 0.01)  # of the encoder that counts the other way
+        before = link.sense().copy()
+        larger = self.rig().chassis.wheels[0].model_copy(update={"radius_m": 0.072})
+        chassis = self.line.rig.chassis.model_copy(update={"wheels": (larger, *self.line.rig.chassis.wheels[1:])})
+        line = Line(self.line.rig.model_copy(update={"chassis": chassis}))
+        self.assertTrue(link.goes_on(line, link._link))
+        self.assertFalse(link.goes_on(Line(self.rig(link="")), link._link))
+        link._take_sensed(
+            b"", ["PIVSEN", "1", str(link._seq), "1", *["50"] * 4, *[""] * (len(SensedWire(line).columns))], 0.0
+        )
+        np.testing.assert_allclose(link.sense()[:3], [100 / self.COUNTS, 50 / self.COUNTS, -50 / self.COUNTS])
+        self.assertEqual(len(before), len(link.sense()))
+
+    def test_angles_as_raw_numbers_of_a_converter(self) -> None:
+        """Ten bits: a quarter turn of the sensor is 256 of 1023, less the offset that the rig has."""
+        text = (DEMO / "rigs" / "avocet.toml").read_text()
+        text = re.sub(
+            r'kind = "counts", per_turn = 4096, offset = "[^"]*"',
+            'kind = "voltage", at_supply = 1023, offset = "30 deg"',
+            text,
+        )
+        line = Line(read_text(text, Path("test.toml"), Rig))
+        names = [c.name for c in line.stages["sensed"].columns]
+        sensed = np.zeros(len(names))
+        sensed[[names.index(n) for n in names if n.endswith("_absolute")]] = 255.75
+        _, row = line.step(line.start(), line.rest(), sensed, 0.0)
+        angle = row[line.layout.at("pointing", "front_left_angle")]
+        self.assertAlmostEqual(angle, math.radians(90 - 30))
+        said = RobotEnd(line.rig, None, 0.0)
+        raw = said._model.sense(said.body)[names.index("front_left_absolute")]
+        self.assertEqual(raw, round(raw))
+        self.assertGreater(raw, 1)
+
+    def test_an_encoder_that_is_missing_is_a_mistake(self) -> None:
+        text = (DEMO / "rigs" / "coot.toml").read_text().replace("port = 5810 }", 'port = 5810 }\nencoders = "counts"')
+        text = text.replace("counts_per_turn = 11\n", "", 1)
+        with self.assertRaises(RigError) as caught:
+            read_text(text, Path("test.toml"), Rig)
+        wanted = 'link.encoders: is "counts", but motors.front left has no counts_per_turn; give it, or say "converted"'
+        self.assertIn(wanted, str(caught.exception))
+
+
+def over_udp(
+    case: TempCase, line: Line, end: RobotEnd, told: Floats, until: Callable[[RobotLink], bool]
+) -> tuple[RobotLink, Callable[[], Floats]]:
+    """Drive a robot's end over UDP until something is true; returns the link, and what the robot sensed when it last answered."""
+    robot = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    case.addCleanup(robot.close)
+    robot.bind(("127.0.0.1", 0))
+    robot.settimeout(0.02)
+    link = RobotLink(line, Link(wire=UdpTransport(kind="udp", host="127.0.0.1", port=robot.getsockname()[1])))
+    case.addCleanup(link.close)
+    sent = []
+
+    def goes_on() -> bool:
+        now = time.perf_counter()
+        link.poll(now)
+        link.drives = not link.problem(now)
+        link.command(told, 0.02)
+        with contextlib.suppress(TimeoutError):
+            while True:
+                data, sender = robot.recvfrom(4096)
+                end.take(data, "a", now)
+                for sentence in end.step(now):
+                    robot.sendto(sentence, sender)
+                    sent.append(end._model.sense(end.body))
+        return end.state == DRIVING and until(link)
+
+    wait_for(goes_on)
+    return link, lambda: sent[-1]
 
 
 class Relay:

@@ -15,7 +15,7 @@ from pivrex.devices.decode.sentences import SentenceError, opened
 from pivrex.devices.health import Said, Tally
 from pivrex.devices.link_speed import link_speed
 from pivrex.devices.pace import Pace
-from pivrex.devices.robot_sentences import STAMPS, Out, Parts, out_sentences, read_sensed, wire_hash
+from pivrex.devices.robot_sentences import STAMPS, Out, Parts, SensedWire, out_sentences, read_sensed, wire_hash
 from pivrex.devices.seal import HIGHEST, Seal, sealed
 from pivrex.devices.transports.base import BUDGET_S
 from pivrex.devices.transports.opening import open_transport
@@ -63,6 +63,7 @@ class RobotLink:
         self._numbers = HIGHEST + 1 if self._key else STAMPS
         self._session: int | None = None
         """The number that the robot gave itself when it was switched on; of a rig with a key."""
+        self._back = SensedWire(line)
         self._speed = link_speed(line, link)
         self._pace = Pace()
         self._lines = Lines()
@@ -149,7 +150,7 @@ class RobotLink:
 
     def _take_sensed(self, line: bytes, words: list[str], at_s: float) -> Message:
         """Take what the robot senses, if it answers what was sent here: else nobody knows whether it hears."""
-        count = len(self._sensed)
+        count = len(self._back.columns)
         back, values = read_sensed(words, count + len(TRUTH), self._numbers - 1)
         self._echo = back.stamp  # the answer to it tells the robot how old it is
         if self._seal is not None and back.ack is not None and back.ack > self._seq:
@@ -164,7 +165,7 @@ class RobotLink:
         if self._acked is None or acked[0] >= self._acked[0]:
             self._acked = acked
         self.state = back.state
-        sensed = np.array(values[:count])
+        sensed = self._back.read(np.array(values[:count]), back.stamp)
         self._truth[: len(TRUTH)] = values[count:]
         self._sensed = np.where(np.isnan(sensed), self._sensed, sensed)
         self._heard_s = at_s
@@ -243,9 +244,12 @@ class RobotLink:
     def put_back(self) -> None:
         """A real robot is put back by hand."""
 
-    def fits(self, line: Line, link: Link | None) -> bool:
-        """Tell whether a changed rig can go on over this link as it is."""
-        return wire_hash(line) == self.hash and link == self._link and line.rig.secret == self._key
+    def goes_on(self, line: Line, link: Link | None) -> bool:
+        """Go on over this link as it is with a changed rig, whose wheels may have another size. Returns whether it can."""
+        fits = wire_hash(line) == self.hash and link == self._link and line.rig.secret == self._key
+        if fits:
+            self._back = SensedWire(line)
+        return fits
 
     def close(self) -> None:
         """Tell it to rest a last time, and hang up."""

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pivrex.devices.robot_sentences import Back, Out, out_sentences, sensed_sentences
+from pivrex.devices.robot_sentences import Back, Out, SensedWire, out_sentences, sensed_sentences
 from pivrex.devices.seal import HIGHEST, sealed
 from pivrex.devices.transports.serial_line import BITS_A_BYTE
 from pivrex.line.layout import Floats
@@ -92,7 +92,7 @@ def link_speed(line: Line, link: Link) -> LinkSpeed:
     signed = sign if line.rig.secret else None
     number = HIGHEST if line.rig.secret else 65535
     told = _longest(line)
-    sensed = np.full(len(line.stages["sensed"].columns), LONG_VALUE)
+    sensed = np.full(len(SensedWire(line).columns), LONG_VALUE)
     truth = np.full(len(line.stages["truth"].columns), np.nan)
     out = out_sentences(Out(number, 65535, True), "0" * 8, told, signed)
     back = sensed_sentences(Back(65535, number, 1), np.concatenate((sensed, truth)), signed)

@@ -15,6 +15,7 @@ from pivrex.devices.robot_sentences import (
     Back,
     Out,
     Parts,
+    SensedWire,
     age_of,
     read_out,
     sensed_sentences,
@@ -70,6 +71,7 @@ class RobotEnd:
         self._tells_truth = tells_truth
         line = Line(rig)
         self._hash = wire_hash(line)
+        self._back = SensedWire(line)
         self._rest = line.resting().tolist()
         self._model = stand_in_of(rig, field, tick_s=PHYSICS_S)
         self.body = self._model.start()
@@ -218,7 +220,7 @@ class RobotEnd:
             truth = self._model.truth(self.body)[: len(TRUTH)]
             if not self._tells_truth:
                 truth = np.full_like(truth, np.nan)
-            values = np.concatenate((self._model.sense(self.body), truth))
+            values = np.concatenate((self._back.written(self._model.sense(self.body)), truth))
             out += sensed_sentences(Back(stamp_of(now_s), self._newest, self.state), values, self._sign)
         return out
 

@@ -4,15 +4,22 @@ from __future__ import annotations
 
 import math
 import zlib
+from collections import deque
 from collections.abc import Callable
 from typing import NamedTuple
+
+import numpy as np
 
 from pivrex.devices.decode.lines import LONGEST_LINE
 from pivrex.devices.seal import SEAL_BYTES
 from pivrex.devices.sentence import frame
 from pivrex.line.given import TRUTH
-from pivrex.line.layout import Column, Floats
+from pivrex.line.layout import Column, Floats, plain
 from pivrex.line.line import Line
+from pivrex.rig.attachments import Encoded
+from pivrex.rig.motors import Motor
+from pivrex.rig.rig import Rig
+from pivrex.rig.steering import SteeringMotor
 
 __all__ = [
     "STALE_S",
@@ -20,6 +27,7 @@ __all__ = [
     "Back",
     "Out",
     "Parts",
+    "SensedWire",
     "age_of",
     "back_columns",
     "out_sentences",
@@ -35,6 +43,9 @@ FIXED = {"PIVOUT": 5, "PIVSEN": 4}
 
 STAMPS = 1 << 16
 """Stamps are a clock in ms that goes round after so many."""
+
+SPEED_OVER_MS, LONGEST_AGO_MS = 30, 1000
+"""Over how long at least, and at most, a speed comes from counts: stamps are whole ms."""
 
 STALE_S = 0.25
 """An echo that is older says that what comes was on its way for too long, or that nobody hears the robot."""
@@ -77,11 +88,80 @@ def wire_hash(line: Line) -> str:
 
 def back_columns(line: Line) -> list[Column]:
     """Give the columns of the values that come back: what is sensed, then what is true of it, should somebody know."""
-    return [*line.stages["sensed"].columns, *line.stages["truth"].columns[: len(TRUTH)]]
+    return [*SensedWire(line).columns, *line.stages["truth"].columns[: len(TRUTH)]]
+
+
+class SensedWire:
+    """How what is sensed stands in a sentence: as the line has it, or what encoders say as their counts. Then the speeds of
+    wheels do not travel: they come from counts and stamps.
+
+    Attributes
+    ----------
+    columns : list of Column
+        What travels, in order.
+    """
+
+    def __init__(self, line: Line) -> None:
+        columns = line.stages["sensed"].columns
+        per_count = _per_count(line.rig)
+        counted = line.rig.link is not None and line.rig.link.encoders == "counts"
+        self._count = len(columns)
+        self._speeds = [k for k, c in enumerate(columns) if counted and c.name.endswith("_speed") and c.unit == "m/s"]
+        self._travels = [k - len(self._speeds) for k in self._speeds]
+        self._places = [k for k in range(len(columns)) if k not in self._speeds]
+        self.columns = [
+            Column("sensed", c.name, "counts") if counted and c.name in per_count else c
+            for c in (columns[k] for k in self._places)
+        ]
+        self._factors = np.array([per_count[c.name] if c.unit == "counts" else 1.0 for c in self.columns])
+        self._heard: deque[tuple[int, Floats]] = deque(maxlen=8)
+
+    def written(self, sensed: Floats) -> Floats:
+        """Return what a robot's end says that senses ``sensed``, (S,)."""
+        values = sensed[self._places] / np.where(self._factors, self._factors, np.inf)
+        return np.where([c.unit == "counts" for c in self.columns], np.rint(values), values)
+
+    def read(self, values: Floats, stamp: int) -> Floats:
+        """Return what is sensed, (S,), NaN where nobody knows; ``stamp`` is the robot's clock in ms.
+
+        A speed is the way since a stamp that is at least `SPEED_OVER_MS` old, over the time since then.
+        """
+        sensed = np.full(self._count, np.nan)
+        sensed[self._places] = values * self._factors
+        if self._speeds:
+            travel = sensed[self._travels]
+            ages = [(stamp - at) % STAMPS for at, _ in self._heard]
+            old = next((k for k in reversed(range(len(ages))) if SPEED_OVER_MS <= ages[k] <= LONGEST_AGO_MS), None)
+            if old is not None:
+                sensed[self._speeds] = (travel - self._heard[old][1]) / (ages[old] / 1e3)
+            self._heard.append((stamp, travel))
+        return sensed
+
+
+def _per_count(rig: Rig) -> dict[str, float]:
+    """Return what a count of each encoder is, in m or rad of what is sensed, by column; 0 without an encoder."""
+    found = {}
+    for wheel in rig.chassis.wheels:
+        motor = next(m for m in rig.motors.values() if wheel.name in m.wheels)
+        found[f"{plain(wheel.name)}_travel"] = _share(motor, motor.counts_per_wheel_turn) * math.tau * wheel.radius_m
+    steering = rig.steering.wheels if rig.steering is not None else {}
+    for name, turner in steering.items():
+        found[f"{plain(name)}_turned"] = _share(turner, turner.counts_per_turn * turner.gear) * math.tau
+    for name, a in rig.attachments.items():
+        if isinstance(a, Encoded):
+            found[f"{plain(name)}_at"] = _share(a, a.counts_per_turn) * math.tau
+    return found
+
+
+def _share(motor: Motor | SteeringMotor | Encoded, counts: float) -> float:
+    """Return the share of a turn that is one count, by the sign of its encoder."""
+    return (-1.0 if motor.encoder_reversed else 1.0) / counts if counts else 0.0
 
 
 def _told(value: float) -> str:
-    return "" if math.isnan(value) else f"{value:.6g}"  # an empty field: nobody knows
+    if math.isnan(value):
+        return ""  # an empty field: nobody knows
+    return str(int(value)) if float(value).is_integer() and abs(value) < 1e9 else f"{value:.6g}"
 
 
 def out_sentences(out: Out, rig_hash: str, told: Floats, sign: Sign | None = None) -> list[bytes]:

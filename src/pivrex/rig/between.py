@@ -29,6 +29,7 @@ def table_mistakes(rig: RigTables) -> list[tuple[str, str]]:
         *_correction_mistakes(rig),
         *_control_mistakes(rig),
         *_pin_mistakes(rig),
+        *_encoder_mistakes(rig),
     ]
 
 
@@ -249,6 +250,18 @@ def _pin_mistakes(rig: RigTables) -> list[tuple[str, str]]:
                 found.append((f"{key}.output.{role}", f"is {word}, which {used[word]} uses already"))
             used.setdefault(word, f"{key}.output.{role}")
     return found
+
+
+def _encoder_mistakes(rig: RigTables) -> list[tuple[str, str]]:
+    if rig.link is None or rig.link.encoders != "counts":
+        return []
+    without = [
+        key
+        for key, motor in rig.all_motors().items()
+        if not motor.counts_per_turn and getattr(motor, "sensor", None) is None
+    ]
+    what = f'is "counts", but {without[0]} has no counts_per_turn; give it, or say "converted"' if without else ""
+    return [("link.encoders", what)] if what else []
 
 
 def _aside(twist: np.ndarray) -> np.ndarray:

@@ -334,6 +334,12 @@ class Link(Table):
         description="The robot counts as gone when no good sensed values came for this time. It rests by itself sooner.",
         examples=["200 ms"],
     )
+    encoders: Literal["converted", "counts"] = Field(
+        default="converted",
+        description="What the robot says of its encoders. converted: travel of wheels in m, their speed in m/s, angles in rad. counts: what "
+        "each has counted since it was switched on, as it counts; the rig knows the rest, and speeds come from the robot's clock.",
+        examples=["counts"],
+    )
 
 
 def letter_channel(letter: str) -> str:

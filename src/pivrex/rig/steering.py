@@ -47,11 +47,17 @@ class VoltageSensor(_Sensor):
     """An absolute angle sensor whose voltage, as a share of its supply, is the share of a turn."""
 
     kind: Literal["voltage"]
+    at_supply: Annotated[float, Quantity("number", above=0, at_most=1e9)] = Field(
+        default=1.0,
+        description="What the robot says at the full supply: 1 where it says a share; the raw number of its converter else, 1023 for "
+        "10 bits.",
+        examples=[1023],
+    )
 
     @property
     def full(self) -> float:
         """The reading that means a whole turn: all of the supply."""
-        return 1.0
+        return self.at_supply
 
 
 Sensor = Annotated[CountsSensor | VoltageSensor, Field(discriminator="kind")]

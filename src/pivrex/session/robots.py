@@ -89,7 +89,7 @@ class Robots:
         self._line, self.neutral = built.line, built.neutral
         self.stand_in, self._found = StandInRobot(built.model, self.stand_in.state), built.found
         where = self._asked or built.line.rig.link
-        if self.link is None or self.link.fits(built.line, where):
+        if self.link is None or self.link.goes_on(built.line, where):
             return ""
         self.change(False)
         self.change(where is not None)
