@@ -247,7 +247,7 @@ def changes_of(rig: Rig, source: str, proposals: list[Proposal]) -> list[tuple[s
             found.append((f"{place}.reversed", p.reversed))
         if p.dead_band is not None:
             found += [
-                (f"shaping.{role}.dead_band", f"{p.dead_band * 100:.0f} %")
+                (f"{rig.shaping.key(role)}.dead_band", f"{p.dead_band * 100:.0f} %")
                 for role, axis in rig.law.axes().items()
                 if rig.channel(axis) == p.channel and rig.axis(axis).source in ("chosen", source)
             ]

@@ -153,7 +153,7 @@ class Band(Stage):
                     "band",
                     f"{function}: {before:+.3f}, dead band {dead_band * 100:g} % {measured[self._shaping.measure]}, "
                     f"{self._shaping.after_dead_band} → {after:+.3f}",
-                    f"shaping.{function}.dead_band",
+                    f"{self._shaping.key(function)}.dead_band",
                     "inside the dead band" if before and not after else "",
                 )
             )

@@ -132,5 +132,5 @@ class Curve(Stage):
                 " of the stick's distance" if function in self._paired else ""
             )
             text = f"{function}: {told('band', function):+.3f}, {how} → {told('curve', function):+.3f}"
-            found.append(Rung("curve", text, f"shaping.{by}.curve"))
+            found.append(Rung("curve", text, f"{self._shaping.key(by)}.curve"))
         return found

@@ -96,8 +96,8 @@ def sensed_columns(rig: Rig) -> tuple[Column, ...]:
     arms = [plain(n) for n, a in rig.attachments.items() if a.kind in ENCODED]
     return named(
         "sensed",
-        *((f"{w}_travel", "m") for w in wheels),
-        *((f"{w}_speed", "m/s") for w in wheels),
+        *((f"{w}_travel", rig.way_unit) for w in wheels),
+        *((f"{w}_speed", f"{rig.way_unit}/s") for w in wheels),
         *((f"{w}_turned", "rad") for w in steered),
         *((f"{w}_absolute", "") for w in steered),
         *([("gyro", "rad")] if rig.gyro is not None else []),

@@ -220,9 +220,18 @@ def wheel_need(s: Needs, side: int, k: int, twist: Numbers) -> float:
 
 
 @kernel
-def wheels_step(s: Needs, twist: Numbers, heading: HeadingColumns, routine: RoutineColumns, out: WheelsColumns) -> None:
+def wheels_step(
+    s: Needs,
+    twist: Numbers,
+    heading: HeadingColumns,
+    routine: RoutineColumns,
+    bench: Numbers,
+    motors: int,
+    out: WheelsColumns,
+) -> None:
     """Write what the motion of the robot's centre asks of each wheel; where a routine gives wheels shares of their top speed, those,
-    along the drive direction of a wheel that is steered.
+    along the drive direction of a wheel that is steered. ``bench``: what each of its ``motors`` is asked
+    where they stand on a bench.
     """
     side = side_of(heading)
     for k in range(len(s.top)):
@@ -233,7 +242,8 @@ def wheels_step(s: Needs, twist: Numbers, heading: HeadingColumns, routine: Rout
                 out.hub[2 * k + i] = own
             out.requested[k] = hypot(out.hub[2 * k], out.hub[2 * k + 1])
         else:
-            out.requested[k] = given if routine.raw > 0.0 else wheel_need(s, side, k, twist)
+            asked = bench[k] if motors > 0 else wheel_need(s, side, k, twist)
+            out.requested[k] = given if routine.raw > 0.0 else asked
 
 
 def needs_of(rig: Rig) -> Needs:
@@ -268,7 +278,7 @@ class Wheels(Stage):
         self.form = Form(WheelsColumns, wheels=count, hubs=2 * count if self.settings.steered else 0)
         steered = bool(self.settings.steered)
         vectors = [(f"{w}_{way}", "m/s") for w in self._wheels for way in ("forward", "left") if steered]
-        self.columns = named("wheels", *vectors, *((f"{w}_requested", "m/s") for w in self._wheels))
+        self.columns = named("wheels", *vectors, *((f"{w}_requested", f"{rig.way_unit}/s") for w in self._wheels))
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Wheels:
@@ -282,14 +292,16 @@ class Wheels(Stage):
 
     def phrases(self, told: Told) -> list[str]:
         asked = told("wheels", f"{told.column}_requested")
-        if told.by_motion:
+        if told.by_motion and not self._rig.is_bench:
             wheel = self._rig.chassis.wheels[told.w]
             if self.settings.steered and wheel.steered:
                 return [f"{asked:.2f} m/s"]
             return [f"{self._equation(told)} = {asked:.2f} m/s"]
-        return [] if told.by_stick else [f"{asked:.2f} m/s"]
+        return [] if told.by_stick else [told.speed(asked)]
 
     def rungs(self, told: Told) -> list[Rung]:
+        if self._rig.is_bench:
+            return []
         asked = told("wheels", f"{told.column}_requested")
         forward, left, turn = (told(self._stage, n) for n in ("forward", "left", "turn"))
         aside = f" left {left:+.3f}" if self._rig.law.kind == "planar" else ""

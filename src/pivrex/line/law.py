@@ -11,7 +11,7 @@ from pivrex.line.bindings import BindingsColumns, column_of
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.laws import LAWS, asked_by_law
-from pivrex.line.layout import Layout
+from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Fractions, Rung, Stage, named
 from pivrex.line.told import NOTHING, Told, turning
 from pivrex.rig.rig import Rig
@@ -40,6 +40,8 @@ class LawSettings(Record):
         How fast a wheel at a side rolls for a turn of 1 rad/s, in m.
     pivots : (2,)
         The turn in rad/s for each m/s of the centre while the left, or the right, wheels stand.
+    own : (L, W)
+        On a bench, what a fraction of 1 asks of each motor, in rad/s.
     start : int
         The level at the start.
     forward, pivot, slow, level_to, level_by, brake, coast : int
@@ -53,6 +55,7 @@ class LawSettings(Record):
     full: Numbers = field("levels", 3, unit="m/s, m/s, rad/s")
     lever: Number = field(unit="m")
     pivots: Numbers = field(2, unit="1/m")
+    own: Numbers = field("levels", "own", unit="rad/s")
     start: Whole = field()
     forward: Whole = field()
     pivot: Whole = field()
@@ -70,12 +73,15 @@ class LawState(Record):
 
 
 class LawColumns(Record):
-    """The twist that is asked for, the speed level, what full means now, and whether another than the controls asks."""
+    """The twist that is asked for, the speed level, what full means now, whether another than the controls asks, and on a bench what
+    is asked of each motor.
+    """
 
     twist: Numbers = field(3, unit="m/s, m/s, rad/s")
     level: Number = field()
     full: Numbers = field(3, unit="m/s, m/s, rad/s")
     entered: Flag = field()
+    own: Numbers = field("own", unit="rad/s")
 
 
 HALTS = ("brake", "coast")
@@ -161,8 +167,11 @@ def law_step(
     if s.forward >= 0:
         with_buttons(s, s.full[level], slow, bindings, out.twist)
     out.entered = False  # another enters after this stage
-    if are_halted(bindings, s.brake, s.coast, False):
+    halted = are_halted(bindings, s.brake, s.coast, False)
+    if halted:
         out.twist[0], out.twist[1], out.twist[2] = 0.0, 0.0, 0.0
+    for i in range(len(out.own)):
+        out.own[i] = 0.0 if halted else rate.value[i] * slow * s.own[level][i]
     out.level = after.level
 
 
@@ -177,7 +186,9 @@ def settings_of(rig: Rig, inputs: Inputs) -> LawSettings:
         right = [-w.y_m for w in rig.chassis.wheels if w.y_m < 0]
         sides = [sum(s) / len(s) if s else lever for s in (left, right)]
     columns = ("forward", "pivot", "slow", "level_to", "level_by", "brake", "coast")
-    made: LawSettings = Form(LawSettings, levels=len(rig.speed_levels.levels)).of(
+    own = [rig.motors[n].wheel_top_rad_s for n in inputs.functions] if rig.is_bench else []
+    made: LawSettings = Form(LawSettings, levels=len(rig.speed_levels.levels), own=len(own)).of(
+        own=[[v.moving * top for top in own] for v in rig.speed_levels.levels],
         law=LAWS[rig.law.kind],
         kind=SIDES if rig.law.kind == "tank" else DISTANCE if rig.keeps_direction else EACH,
         full=[(v.moving * full[0], v.moving * full[1], v.turning * full[2]) for v in rig.speed_levels.levels],
@@ -204,10 +215,11 @@ class Law(Stage):
         self._rig = rig
         self.functions = inputs.functions
         self.settings: LawSettings = settings_of(rig, inputs)
-        self.form, self.memory = Form(LawColumns), Form(LawState)
+        own = [(plain(f), "rad/s") for f in self.functions] if rig.is_bench else []
+        self.form, self.memory = Form(LawColumns, own=len(own)), Form(LawState)
         self.begins = {"level": self.settings.start}
         self.columns = named(
-            "law", *TWIST, ("level", ""), *((f"full_{n}", unit) for n, unit in TWIST), ("entered", "")
+            "law", *TWIST, ("level", ""), *((f"full_{n}", unit) for n, unit in TWIST), ("entered", ""), *own
         )  # fmt: skip
         maps = kinematics_of(rig.chassis)
         self._rows = maps.inverse[:, None, :] if maps.hubs is None else maps.hubs
@@ -237,6 +249,8 @@ class Law(Stage):
         """Give what each function adds to a wheel's speed, in m/s: the law and the wheel matrix are linear. Of wheels beside
         steered ones it is the length of what it adds to the hub's velocity.
         """
+        if self._rig.is_bench:
+            return {told.wheel: told("law", told.column)}
         full = np.array([told("law", f"full_{n}") for n, _ in TWIST])
         found = {}
         for i, function in enumerate(self.functions):
@@ -271,6 +285,8 @@ class Law(Stage):
             return [_asker(told)]
         if not told.by_stick:
             return []
+        if self._rig.is_bench:
+            return [f"{self._shares(told)}{told.speed(told('law', told.column))}"]
         if told.by_motion:
             return [f"{self._shares(told)}{self._motion(told, 2)}"]
         main = told.terms[told.main]
@@ -298,6 +314,9 @@ class Law(Stage):
         shares += f", slow {slow * 100:g} %" if slow != 1 else ""
         if told("law", "entered"):
             return [Rung("law", f"{_asker(told)} → {self._motion(told, 3)}")]
+        if self._rig.is_bench:
+            text = f"{told.wheel} {told('rate', told.wheel):+.3f}, level {level.name} ({shares}) → {told.speed(told('law', told.column))}"
+            return [Rung("law", text, f"law.motors.{told.wheel}")]
         values = ", ".join(f"{f} {told('rate', f):+.3f}" for f in self.functions)
         text = f"{self._rig.law.kind}: {values}, level {level.name} ({shares}) → {self._motion(told, 3)}"
         return [Rung("law", text, "law.kind")]

@@ -5,11 +5,23 @@ from __future__ import annotations
 from pivrex.kernels.records import Numbers
 from pivrex.kernels.subset import kernel
 
-__all__ = ["ARCADE", "LAWS", "PLANAR", "TANK", "TRIGGERS", "arcade", "asked_by_law", "planar", "tank", "triggers"]
+__all__ = [
+    "ARCADE",
+    "EACH",
+    "LAWS",
+    "PLANAR",
+    "TANK",
+    "TRIGGERS",
+    "arcade",
+    "asked_by_law",
+    "planar",
+    "tank",
+    "triggers",
+]
 
-TANK, ARCADE, TRIGGERS, PLANAR = 0, 1, 2, 3
+TANK, ARCADE, TRIGGERS, PLANAR, EACH = 0, 1, 2, 3, 4
 
-LAWS = {"tank": TANK, "arcade": ARCADE, "split arcade": ARCADE, "triggers": TRIGGERS, "planar": PLANAR}
+LAWS = {"tank": TANK, "arcade": ARCADE, "split arcade": ARCADE, "triggers": TRIGGERS, "planar": PLANAR, "each": EACH}
 """The number of each law; one-stick and split arcade differ only in the axes they read."""
 
 
@@ -54,7 +66,9 @@ def planar(forward: float, sideways: float, turn: float) -> tuple[float, float, 
 
 @kernel
 def asked_by_law(law: int, channels: Numbers) -> tuple[float, float, float]:
-    """Return what a law makes of the functions' fractions: forward, left, turn as fractions of full."""
+    """Return what a law makes of the functions' fractions: forward, left, turn as fractions of full; none of it on a bench."""
+    if law == EACH:
+        return 0.0, 0.0, 0.0
     if law == TANK:
         return tank(channels[0], channels[1])
     if law == ARCADE:

@@ -233,7 +233,7 @@ def asked_and_given(settings: LimitSettings, twist: Floats) -> tuple[Floats, Flo
     upright = Form(HeadingColumns, gyros=0, sides=0).start()
     wheels, given = Form(WheelsColumns, **sizes).start(), Form(LimitsColumns, **sizes).start()
     twist = np.asarray(twist, np.float64)
-    _ASK((), needs, twist, upright, Form(RoutineColumns, wheels=count, arms=0).start(), wheels)
+    _ASK((), needs, twist, upright, Form(RoutineColumns, wheels=count, arms=0).start(), np.zeros(0), 0, wheels)
     _FIT((), settings, Form(LimitScratch, parts=needs.maps.shape[1]).start(), twist, upright, 0.0, wheels, given)
     if needs.steered:
         return wheels.hub.reshape(-1, 2), given.hub.reshape(-1, 2)
@@ -254,7 +254,7 @@ class Limits(Stage):
         self.form = Form(LimitsColumns, wheels=count, hubs=2 * count if needs.steered else 0)
         self.scratch = Form(LimitScratch, parts=needs.maps.shape[1])
         vectors = [(f"{w}_{way}", "m/s") for w in self._wheels for way in ("forward", "left") if needs.steered]
-        each = [(f"{w}_{what}", "m/s") for what in ("limited", "lost") for w in self._wheels]
+        each = [(f"{w}_{what}", f"{rig.way_unit}/s") for what in ("limited", "lost") for w in self._wheels]
         self.columns = named("limits", *vectors, *each)
 
     @classmethod
@@ -264,7 +264,7 @@ class Limits(Stage):
     def phrases(self, told: Told) -> list[str]:
         if abs(told("limits", f"{told.column}_lost")) < NOTHING:
             return []
-        return [f"! limited to {told('limits', f'{told.column}_limited'):.2f} m/s"]
+        return [f"! limited to {told.speed(told('limits', f'{told.column}_limited'))}"]
 
     def rungs(self, told: Told) -> list[Rung]:
         asked, given, lost = (
@@ -274,5 +274,12 @@ class Limits(Stage):
         )
         rule = self._rig.limits
         first = "" if rule.first == "both" else f", {rule.first} gives way first"
-        text = f"{asked:+.3f} m/s, {rule.fit}{first}, top {self.settings.needs.top[told.w]:.2f} m/s → {given:+.3f} m/s"
-        return [Rung("limits", text, "limits.fit", f"! {abs(lost):.3f} m/s lost" if abs(lost) >= NOTHING else "")]
+        asks, has, top = (
+            told.speed(asked, 3, "+"),
+            told.speed(given, 3, "+"),
+            told.speed(self.settings.needs.top[told.w]),
+        )
+        text = f"{asks}, {rule.fit}{first}, top {top} → {has}"
+        return [
+            Rung("limits", text, "limits.fit", f"! {told.speed(abs(lost), 3)} lost" if abs(lost) >= NOTHING else "")
+        ]

@@ -147,7 +147,7 @@ class Rate(Stage):
                 Rung(
                     "rate",
                     f"{function}: {before:+.3f}, {limits or 'no limit'} → {after:+.3f}",
-                    f"shaping.{function}.slew_up",
+                    f"{self._shaping.key(function)}.slew_up",
                     "still on its way" if slowed else note if before else "",
                 )
             )

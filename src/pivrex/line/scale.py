@@ -66,5 +66,5 @@ class Scale(Stage):
                 f"{function}: {told('curve', function):+.3f}, {shaping.of(by).scale * 100:g} % · overall "
                 f"{shaping.overall * 100:g} % → {told('scale', function):+.3f}"
             )
-            found.append(Rung("scale", text, f"shaping.{by}.scale"))
+            found.append(Rung("scale", text, f"{shaping.key(by)}.scale"))
         return found

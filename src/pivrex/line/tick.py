@@ -191,7 +191,7 @@ def follow(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemor
     """From the twist and requests to what leaves for the robot."""
     move_centre(s, w, before, after, t)
     twist = t.correction.twist if s.has_correction else t.following.twist
-    wheels_step(s.wheels, twist, t.heading, t.routine, t.wheels)
+    wheels_step(s.wheels, twist, t.heading, t.routine, t.law.own, len(t.law.own), t.wheels)
     limits_step(s.limits, w.limits, twist, t.heading, t.frame.point if s.has_frame else 0.0, t.wheels, t.limits)
     speeds = t.limits.limited
     if s.has_steering:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from typing import Any, Protocol
 
@@ -63,6 +64,12 @@ class Told:
     def get(self, stage: str, name: str, otherwise: float = 0.0) -> float:
         """Give a number of the Tick that not every rig has."""
         return self(stage, name) if self.line.layout.has(stage, name) else otherwise
+
+    def speed(self, speed: float, digits: int = 2, sign: str = "") -> str:
+        """Write the speed of a wheel, in m/s; on a bench that of a motor, in rad/s, as rpm."""
+        if self.line.rig.is_bench:
+            return f"{speed * 30 / math.pi:{sign}.0f} rpm"
+        return f"{speed:{sign}.{digits}f} m/s"
 
     @property
     def by_motion(self) -> bool:

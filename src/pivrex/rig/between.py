@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from pivrex.rig.channels import CHANNELS, is_one_sided
-from pivrex.rig.controls import same_stick
+from pivrex.rig.controls import ON_BENCH, same_stick
 from pivrex.rig.geometry import impossible_motion
 from pivrex.rig.plane import Plane
 from pivrex.rig.steering import steering_name
@@ -20,12 +20,12 @@ REST_MAY_READ = 0.05
 def table_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     """Give pairs of a dotted key and what is wrong there."""
     return [
-        *_motor_mistakes(rig),
+        *(_bench_mistakes(rig) if rig.is_bench else _motor_mistakes(rig)),
         *_steering_mistakes(rig),
         *_axis_mistakes(rig),
         *_reading_mistakes(rig),
         *_button_mistakes(rig),
-        *_law_mistakes(rig),
+        *([] if rig.is_bench or rig.law.kind == "each" else _law_mistakes(rig)),
         *_correction_mistakes(rig),
         *_control_mistakes(rig),
         *_pin_mistakes(rig),
@@ -58,9 +58,62 @@ def _motor_mistakes(rig: RigTables) -> list[tuple[str, str]]:
             )
         if len({w.radius_m for w in known}) > 1:
             found.append((f"motors.{name}.wheels", "have different radii, but one motor turns them at one rate"))
-    idle = [name for name in wheels if name not in driven]
+    return found + _without_wheels(rig, [name for name in wheels if name not in driven])
+
+
+def _without_wheels(rig: RigTables, idle: list[str]) -> list[tuple[str, str]]:
+    """What belongs on a bench, in a rig that has a chassis; ``idle`` are its wheels without a motor."""
+    found = [
+        (
+            f"motors.{name}.wheels",
+            f"is missing; the wheels it turns, such as {_listed(idle[:1] or [w.name for w in rig.chassis.wheels[:1]])}",
+        )
+        for name, motor in rig.motors.items()
+        if not motor.wheels
+    ]
+    if rig.law.kind == "each":
+        what = 'is "each", which drives motors on a bench; a rig with [chassis] has a law that moves it'
+        found.append(("law.kind", what))
     if idle:
         found.append(("motors", f"turn no wheel {_listed(idle)}; every wheel of the chassis needs a motor"))
+    return found
+
+
+def _bench_mistakes(rig: RigTables) -> list[tuple[str, str]]:
+    """What is wrong with a rig without a chassis."""
+    found = [
+        (
+            f"motors.{name}.wheels",
+            "are wheels, but the rig has no [chassis] to which they belong; add one, or leave this out on a bench",
+        )
+        for name, motor in rig.motors.items()
+        if motor.wheels != (name,)
+    ]
+    if rig.law.kind != "each":
+        found.append(("law.kind", f'is "{rig.law.kind}", but without [chassis] it is "each"'))
+    if not rig.motors:
+        found.append(("motors", "are none; a bench, a rig without [chassis], needs one at least"))
+    for name in rig.motors:
+        if name not in rig.law.motors:
+            found.append((f"law.motors.{name}", f'is missing; say which channel drives it, such as "{ON_BENCH[0]}"'))
+    found += [
+        (f"law.motors.{n}", f"is no motor; there are {_listed(rig.motors)}")
+        for n in rig.law.motors
+        if n not in rig.motors
+    ]
+    found += [
+        (f"shaping.motors.{n}", f"is no motor; there are {_listed(rig.motors)}")
+        for n in rig.shaping.motors
+        if n not in rig.motors
+    ]
+    found += [
+        (key, "needs wheels on the floor, but the rig has no [chassis]; leave it out")
+        for key, there in (
+            ("steering", rig.steering is not None), ("correction", rig.correction is not None), ("gyro", rig.gyro is not None),
+            ("upside_down", rig.upside_down is not None), ("sensors", bool(rig.sensors)), ("body", rig.has_real_body),
+        )
+        if there
+    ]  # fmt: skip
     return found
 
 

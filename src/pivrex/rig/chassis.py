@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from math import degrees, pi
 from typing import Annotated, Literal
 
+import numpy as np
 from pydantic import Field
 
 from pivrex.rig.base import Table
 from pivrex.rig.geometry import Contact, Geometry, geometry_of, impossible_motion
 from pivrex.rig.quantities import Quantity
 
-__all__ = ["Caster", "Chassis", "Name", "Spot", "Wheel"]
+__all__ = ["Bench", "Caster", "Chassis", "Name", "Spot", "Wheel", "bench_of"]
 
 Name = Annotated[str, Field(pattern=r"^[A-Za-z][A-Za-z0-9 _-]{0,23}$")]
 """A name of letters, digits, spaces, - and _, at most 24 of them, beginning with a letter."""
@@ -230,3 +232,34 @@ class Chassis(Table):
         turned = f", drives {degrees(wheel.drive_rad):+.0f} deg" if abs(wheel.drive_rad) > 1e-9 else ""
         rollers = f", rollers {degrees(wheel.rollers_rad):+.0f} deg" if wheel.rollers_rad else ""
         return f"{wheel.kind}{rollers}{turned}"
+
+
+class Bench(Chassis):
+    """What stands where a rig has no chassis: a wheel of its own for each motor, in the air, at which a metre is a radian."""
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        return []
+
+    @property
+    def geometry(self) -> Geometry:
+        """No motion asks anything of its wheels, and they move nothing."""
+        count = len(self.wheels)
+        nothing, none = np.zeros((count, 3)), np.zeros((0, 3))
+        return Geometry(
+            rows=nothing, of_wheel=np.arange(count), forward=nothing.T, slip=none, slip_upside_down=none,
+            of_plain=np.zeros(0, np.intp), clean=np.eye(3), clean_upside_down=np.eye(3), loose=np.eye(3), weakest=1.0,
+            weakest_motion=np.array([0.0, 0.0, 1.0]), reach_m=0.0, rows_upside_down=nothing, forward_upside_down=nothing.T,
+        )  # fmt: skip
+
+    @property
+    def shape(self) -> str:
+        return "bench"
+
+
+def bench_of(motors: Iterable[str]) -> Bench:
+    """Return the bench that some motors stand on."""
+    wheels = tuple(
+        Wheel.model_validate({"name": name, "x": "0 mm", "y": f"{-100 * k} mm", "radius": "1 m"})
+        for k, name in enumerate(motors)
+    )
+    return Bench.model_validate({"length": "200 mm", "width": "200 mm", "wheels": wheels})

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import itertools
 import math
-from typing import Annotated, Literal
+from collections.abc import Iterable
+from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
@@ -21,8 +22,12 @@ LAWS: dict[str, dict[str, str]] = {
     "split arcade": {"forward": "left_y", "turn": "right_x"},
     "triggers": {"ahead": "right_trigger", "back": "left_trigger", "turn": "left_x"},
     "planar": {"forward": "left_y", "sideways": "left_x", "turn": "right_x"},
+    "each": {},
 }
 """Every law with the functions it needs and the channel that each reads unless the rig says otherwise."""
+
+ON_BENCH = ("left_y", "right_y", "left_x", "right_x", "right_trigger", "left_trigger")
+"""The channels of motors on a bench, unless the rig says others."""
 
 ROLES = ("forward", "sideways", "turn", "left", "right", "ahead", "back")
 """Every function that a law may need."""
@@ -184,19 +189,30 @@ class Shaping(Table):
     ahead: ChannelShaping = Field(default=ChannelShaping(), description="For the trigger that drives forward.")
     back: ChannelShaping = Field(default=ChannelShaping(), description="For the trigger that drives back.")
 
+    motors: dict[Name, ChannelShaping] = Field(
+        default_factory=dict, description="For each motor on a bench, by its name (law each)."
+    )
+
     def of(self, role: str) -> ChannelShaping:
-        """Give the shaping of a function."""
-        shaping: ChannelShaping = getattr(self, role)
-        return shaping
+        """Return the shaping of a function; on a bench that of a motor."""
+        if role in ROLES:
+            shaping: ChannelShaping = getattr(self, role)
+            return shaping
+        return self.motors.get(role, ChannelShaping())
+
+    @staticmethod
+    def key(role: str) -> str:
+        """Return the key of a function's table."""
+        return f"shaping.{role}" if role in ROLES else f"shaping.motors.{role}"
 
 
 class Law(Table):
     """What the sticks mean. Each function reads the axis named here, or the usual one for that law."""
 
-    kind: Literal["tank", "arcade", "split arcade", "triggers", "planar"] = Field(
+    kind: Literal["tank", "arcade", "split arcade", "triggers", "planar", "each"] = Field(
         description="tank: a stick for each side. arcade: one stick to move and turn. split arcade: one stick to move, "
         "the other to turn. triggers: one trigger forward, one back, a stick to turn. planar: one stick to move any "
-        "way, an axis to turn."
+        "way, an axis to turn. each: on a bench, a channel for each motor."
     )
     forward: str = Field(default="", description="The axis for forward and back.", examples=["left_y"])
     sideways: str = Field(default="", description="The axis for moving sideways.", examples=["left_x"])
@@ -205,6 +221,11 @@ class Law(Table):
     right: str = Field(default="", description="The axis for the right side.", examples=["right_y"])
     ahead: str = Field(default="", description="The axis that drives forward.", examples=["right_trigger"])
     back: str = Field(default="", description="The axis that drives back.", examples=["left_trigger"])
+    motors: dict[Name, str] = Field(
+        default_factory=dict,
+        description="The axis of each motor on a bench, by its name.",
+        examples=[{"drum": "left_y"}],
+    )
     full_forward_m_s: Annotated[float, Quantity("speed", above=0, step="0.05 m/s")] | None = Field(
         default=None,
         alias="full_forward",
@@ -227,7 +248,9 @@ class Law(Table):
     )
 
     def axes(self) -> dict[str, str]:
-        """Give the functions of this law in their order, each with the axis it reads."""
+        """Return the functions of this law in their order, each with the axis it reads. On a bench each motor is one."""
+        if self.kind == "each":
+            return dict(self.motors)
         return {role: getattr(self, role) or usual for role, usual in LAWS[self.kind].items()}
 
     def mistakes(self) -> list[tuple[str, str]]:
@@ -241,6 +264,17 @@ class Law(Table):
             if axis in values[:i]:
                 found.append((role, f'reads "{axis}", which another function of this law reads already'))
         return found
+
+
+def on_bench(law: dict[str, Any], motors: Iterable[str]) -> dict[str, Any]:
+    """Return what a file says of the law of a bench, with a channel for each of its motors."""
+    said = law.get("motors", {})
+    if not isinstance(said, dict):
+        return law
+    free = iter([channel for channel in ON_BENCH if channel not in said.values()])
+    others = [n for n in said if n not in motors]
+    axes = {name: said[name] if name in said else next(free, "") for name in motors}
+    return {"kind": "each", **law, "motors": {n: a for n, a in axes.items() if a} | {n: said[n] for n in others}}
 
 
 class Limits(Table):

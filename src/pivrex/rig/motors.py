@@ -17,7 +17,11 @@ __all__ = ["Motor"]
 class Motor(Table):
     """One output of the motor driver. It may turn several wheels that must run at the same speed."""
 
-    wheels: tuple[str, ...] = Field(min_length=1, description="The wheels it turns, by name.", examples=[["left"]])
+    wheels: tuple[str, ...] = Field(
+        default=(),
+        description="The wheels it turns, by name. On a bench, without a chassis, it has none.",
+        examples=[["left"]],
+    )
     top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1e5)] = Field(
         alias="top_speed",
         description="The motor shaft at full drive, with the robot on the floor.",

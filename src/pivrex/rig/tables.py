@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Self
+from contextlib import suppress
+from typing import Annotated, Any, Self
 
 import numpy as np
-from pydantic import Field, field_validator
+from pydantic import Field, ValidationError, field_validator, model_validator
 
 from pivrex.rig.attachments import Attachment
 from pivrex.rig.base import Table
 from pivrex.rig.bindings import Binding
 from pivrex.rig.body import Battery, Body
 from pivrex.rig.channels import is_one_sided
-from pivrex.rig.chassis import Chassis, Name
-from pivrex.rig.controls import Axis, Law, Limits, Shaping, SpeedLevels
+from pivrex.rig.chassis import Bench, Chassis, Name, bench_of
+from pivrex.rig.controls import Axis, Law, Limits, Shaping, SpeedLevels, on_bench
 from pivrex.rig.correction import Correction
 from pivrex.rig.following import Following
 from pivrex.rig.motors import Motor
@@ -52,7 +53,9 @@ class RigTables(Table):
         "robot, takes a quarter of it; a robot that coasts eight times as long.",
         examples=["100 ms"],
     )
-    chassis: Chassis = Field(description="The body and its wheels.")
+    chassis: Chassis = Field(
+        description="The body and its wheels. Left out on a bench: then each motor is driven by a channel of its own."
+    )
     body: Body | None = Field(default=None, description="How the stand-in moves; without it, perfectly.")
     spread: Spread = Field(
         default=Spread(), description="How much one drive of the stand-in differs from another, for rehearsals."
@@ -78,7 +81,9 @@ class RigTables(Table):
         description="Calibration of each axis; one that is left out reads -1 to 1 (a trigger 0 to 1).",
     )
     shaping: Shaping = Field(default=Shaping(), description="From fractions to fractions.")
-    law: Law = Field(description="What the sticks mean.")
+    law: Law = Field(
+        description="What the sticks mean. On a bench it may be left out: each motor has a channel of its own."
+    )
     plane: Plane = Field(default=Plane(), description="How the law planar is meant.")
     limits: Limits = Field(default=Limits(), description="What gives way when it is too much.")
     speed_levels: SpeedLevels = Field(default=SpeedLevels(), description="Speed levels chosen while driving.")
@@ -95,6 +100,33 @@ class RigTables(Table):
     link: Link | None = Field(
         default=None, description="Where the real robot is; without it there is only the stand-in."
     )
+
+    @model_validator(mode="before")
+    @classmethod
+    def _on_a_bench(cls, data: Any) -> Any:
+        """Where a rig has no chassis, put its motors on a bench: each with a wheel and a channel of its own."""
+        motors = data.get("motors") if isinstance(data, dict) and "chassis" not in data else None
+        if not isinstance(motors, dict) or not all(isinstance(m, dict) for m in motors.values()):
+            return data
+        with suppress(ValidationError):  # a name that is none; its own check says so
+            law = data.get("law", {})
+            return {
+                **data,
+                "chassis": bench_of(motors),
+                "motors": {name: {"wheels": (name,), **motor} for name, motor in motors.items()},
+                "law": law if not isinstance(law, dict) else on_bench(law, motors),
+            }
+        return data
+
+    @property
+    def is_bench(self) -> bool:
+        """Whether it has no chassis: only motors, each by itself."""
+        return isinstance(self.chassis, Bench)
+
+    @property
+    def way_unit(self) -> str:
+        """The unit in which wheels roll: m; on a bench rad, for there is no floor."""
+        return "rad" if self.is_bench else "m"
 
     @field_validator("axes", mode="after")
     @classmethod

@@ -204,7 +204,7 @@ class SettingsColumn(Panel):
             value = shown if key in self._settings.own else str(model.setting(key).value(model.rig))
             _draw_choices(picture, key, choices, value, x, y, width - x - self._has_sliders, here)
             return
-        if key.endswith(".curve") and model.rig.shaping.of(key.split(".")[1]).points:
+        if key.endswith(".curve") and model.rig.shaping.of(key.split(".")[-2]).points:
             shown = "table"
         if shown in ("0 /s", "0 %/s"):
             shown = "no limit"

@@ -55,7 +55,9 @@ class ShapingView(View):
     def _columns(self) -> list[list[tuple[str, str]]]:
         """Give the settings of each column: one for each function, then what counts for all."""
         model = self.model
-        columns = [[(f"shaping.{f}.{key}", label) for key, label in PER_FUNCTION] for f in model.line.functions]
+        columns = [
+            [(f"{model.rig.shaping.key(f)}.{key}", label) for key, label in PER_FUNCTION] for f in model.line.functions
+        ]
         rest = list(OVERALL)
         if model.rig.law.kind == "planar":
             rest.insert(3, ("shaping.direction", "direction"))
