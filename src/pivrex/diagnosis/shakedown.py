@@ -243,9 +243,13 @@ class Shakedown:
         if asks == "motion":
             chances = self.hypotheses.outcomes(port, _motion)
             for k, name in enumerate(self.bench.names):
-                ways = (
-                    ("turned left", "turned right") if self.bench.steers(k) else ("rolled forward", "rolled backward")
-                )
+                ways = ("turned left", "turned right")
+                if not self.bench.steers(k):
+                    ways = (
+                        ("turned forward", "turned backward")
+                        if self.rig.is_bench
+                        else ("rolled forward", "rolled backward")
+                    )
                 who = self.bench.wheels[k][0] if self.bench.steers(k) else name
                 found += [Option(f"{who} {way}", (k, s), _motion) for s, way in zip(SIGNS, ways, strict=True)]
             found.sort(key=lambda o: -chances.get(o.outcome, 0))

@@ -21,7 +21,7 @@ STEP = 0.005
 
 
 class Sweep:
-    """A sweep through all motors of a rig, once with the wheels up and once on the floor.
+    """A sweep through all motors of a rig, once with the wheels up and once on the floor; on a bench once.
 
     Attributes
     ----------
@@ -35,10 +35,12 @@ class Sweep:
 
     def next(self, place: Literal["up", "floor"]) -> tuple[str, tuple[MotorMove, ...]] | None:
         """Give the next motor at a place, and its ramp; None when all have been there."""
+        if place == "floor" and self.rig.is_bench:
+            return None
         for k, name in enumerate(self.bench.names):
             if (name, place) not in self.found:
                 at, _ = self.bench.watch(k)
-                moved = MOVED_RAD if self.bench.steers(k) else MOVED_M
+                moved = MOVED_RAD if self.bench.steers(k) or self.rig.is_bench else MOVED_M
                 there = self.bench.has_encoder[k]
                 ramp = MotorMove(k, MOST, MOST / SLOWLY_PER_S, ramp=True, watch=at if there else -1, until=moved)
                 return name, (ramp,)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from math import degrees
 from pathlib import Path
 
 import numpy as np
@@ -58,18 +57,17 @@ def write_curve(rig: Rig, path: Path, function: str = "") -> None:
 
 
 def _curve(rig: Rig, line: Line, name: str) -> Scene:
-    i, full = line.functions.index(name), line.law.settings.full[rig.speed_levels.start_index]
+    i = line.functions.index(name)
     one_sided = is_one_sided(rig.channel(rig.law.axes()[name]))
     x = np.linspace(0.0 if one_sided else -1.0, 1.0, 801)
     fractions = np.zeros((len(x), len(line.functions)))
     fractions[:, i] = x
     y = respond(line, fractions)[:, i]
-    turning = name == "turn"
-    per_one, unit = (degrees(full[2]), "deg/s") if turning else (full[1 if name == "sideways" else 0], "m/s")
+    per_one, unit = line.law.full_of(name, rig.speed_levels.start_index)
     top = float(max(np.abs(y).max(), 1.0) * per_one) * 1.05
     dead_band = 100 * rig.shaping.of(name).dead_band
     series = [Series("as it is", x * per_one, "ghost", 0.9), Series("asked for", y * per_one, "commanded")]
-    positive = "" if one_sided else ", left +" if turning else ", away +"
+    positive = "" if one_sided else ", left +" if name == "turn" else ", away +"
     scene = chart(f"{name}: stick in %{positive}", x * 100, series, (0.0 if one_sided else -top, top),
                   (f"asked for in {unit}", "%"), (COLUMNS, ROWS))  # fmt: skip
     for sign in (1,) if one_sided else (-1, 1):

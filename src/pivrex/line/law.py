@@ -236,6 +236,15 @@ class Law(Stage):
         """Return what fractions of the functions, (C,), mean: forward, left, turn as fractions of full, (3,)."""
         return np.array(asked_by_law(int(self.settings.law), fractions.tolist()))
 
+    def full_of(self, function: str, level: int) -> tuple[float, str]:
+        """Return what a fraction of 1 of a function means at a level, and its unit: m/s, deg/s of a turn, rpm on a bench."""
+        if self._rig.is_bench:
+            return float(self.settings.own[level][self.functions.index(function)]) * 30 / np.pi, "rpm"
+        full = self.settings.full[level]
+        if function == "turn":
+            return float(np.degrees(full[2])), "deg/s"
+        return float(full[1 if function == "sideways" else 0]), "m/s"
+
     def keep(self, other: Stage, state: LawState, batch: tuple[int, ...]) -> LawState:
         return self.choose(state, 0)
 

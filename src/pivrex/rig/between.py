@@ -148,7 +148,7 @@ def _steering_mistakes(rig: RigTables) -> list[tuple[str, str]]:
 
 def _button_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     """A button does one thing."""
-    used = {rig.channel(a): f"law.{role}" for role, a in rig.law.axes().items()}
+    used = {rig.channel(a): rig.law.key(role) for role, a in rig.law.axes().items()}
     found = []
     for key, button in rig.buttons().items():
         if button in used:
@@ -267,19 +267,26 @@ def _reading_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     for role, name in rig.law.axes().items():
         if name not in rig.axes and name not in CHANNELS:
             known = _listed(rig.axes)
-            found.append((f"law.{role}", f'is "{name}", which is neither an axis of this rig ({known}) nor a channel'))
+            found.append(
+                (rig.law.key(role), f'is "{name}", which is neither an axis of this rig ({known}) nor a channel')
+            )
             return found
         one_sided = is_one_sided(rig.channel(name))
         if role in ("ahead", "back") and not one_sided:
             found.append((f"law.{role}", f'reads "{name}", a stick; it needs a trigger or a button'))
-        if role not in ("ahead", "back") and one_sided:
+        if role not in ("ahead", "back") and one_sided and not rig.is_bench:
             found.append((f"law.{role}", f'reads "{name}", which goes only one way; it needs a stick'))
     axes = rig.law.axes()
     channels: dict[str, str] = {}
     for role, name in axes.items():
         other = channels.setdefault(rig.channel(name), role)
         if other != role and not found:
-            found.append((f"law.{role}", f'reads the channel "{rig.channel(name)}", which law.{other} reads already'))
+            found.append(
+                (
+                    rig.law.key(role),
+                    f'reads the channel "{rig.channel(name)}", which {rig.law.key(other)} reads already',
+                )
+            )
     if rig.law.kind in ("arcade", "split arcade") and not found:
         one = same_stick(rig.channel(axes["forward"]), rig.channel(axes["turn"]))
         if rig.law.kind == "arcade" and not one:

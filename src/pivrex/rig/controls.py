@@ -253,6 +253,10 @@ class Law(Table):
             return dict(self.motors)
         return {role: getattr(self, role) or usual for role, usual in LAWS[self.kind].items()}
 
+    def key(self, role: str) -> str:
+        """Return the key at which a function's axis stands."""
+        return f"law.motors.{role}" if self.kind == "each" else f"law.{role}"
+
     def mistakes(self) -> list[tuple[str, str]]:
         found: list[tuple[str, str]] = []
         axes = self.axes()
@@ -262,7 +266,8 @@ class Law(Table):
         values = list(axes.values())
         for i, (role, axis) in enumerate(axes.items()):
             if axis in values[:i]:
-                found.append((role, f'reads "{axis}", which another function of this law reads already'))
+                place = f"motors.{role}" if self.kind == "each" else role
+                found.append((place, f'reads "{axis}", which another function of this law reads already'))
         return found
 
 

@@ -64,7 +64,8 @@ def patches_of(rig: RigTables) -> list[Patch]:
     Actions that cannot be read are left out; `patch_mistakes` says them.
     """
     found = [
-        Patch(f"law.{role}", rig.axis(axis).source, rig.channel(axis), role) for role, axis in rig.law.axes().items()
+        Patch(rig.law.key(role), rig.axis(axis).source, rig.channel(axis), role)
+        for role, axis in rig.law.axes().items()
     ]
     levels = [v.name for v in rig.speed_levels.levels]
     for key, button in rig.buttons().items():

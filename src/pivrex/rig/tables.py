@@ -109,12 +109,15 @@ class RigTables(Table):
         if not isinstance(motors, dict) or not all(isinstance(m, dict) for m in motors.values()):
             return data
         with suppress(ValidationError):  # a name that is none; its own check says so
-            law = data.get("law", {})
+            law, shaping = data.get("law", {}), data.get("shaping", {})
+            if isinstance(shaping, dict) and isinstance(shaping.get("motors", {}), dict):
+                shaping = {**shaping, "motors": {**{name: {} for name in motors}, **shaping.get("motors", {})}}
             return {
                 **data,
                 "chassis": bench_of(motors),
                 "motors": {name: {"wheels": (name,), **motor} for name, motor in motors.items()},
                 "law": law if not isinstance(law, dict) else on_bench(law, motors),
+                "shaping": shaping,
             }
         return data
 

@@ -54,6 +54,8 @@ def _past(model: ScreenModel) -> str:
 
 
 def _frame(model: ScreenModel) -> str:
+    if model.rig.is_bench:
+        return "bench"
     if "frame" not in model.line.stages or model.row is None:
         return "robot frame"
     point = model.number("frame", "point")

@@ -75,6 +75,9 @@ class Owner(Protocol):
     @property
     def commands(self) -> tuple[Command, ...]: ...
 
+    @property
+    def needs_chassis(self) -> bool: ...
+
 
 COMMON = (
     Command("stop", "stop", "Stops the robot from anywhere, at once.", ("escape",), foot=1, asks=ask.Stop("Esc")),
@@ -163,6 +166,7 @@ class Commands:
     """
 
     def __init__(self, views: Sequence[Owner], keys: Mapping[str, tuple[str, ...]] | None = None) -> None:
+        self.needs_chassis = {v.name for v in views if v.needs_chassis}
         opening = [Command(f"view_{v.name}", v.name, v.help, (v.digit,)) for v in views]
         own = [replace(c, view=v.name) for v in views for c in v.commands]
         chosen = keys or {}
@@ -200,5 +204,7 @@ class Commands:
 
     def foot(self, view: str, model: ScreenModel) -> list[tuple[str, str, str]]:
         """Give name, key and title of those that matter now."""
-        ranked = sorted((c for c in self.acting(view) if c.foot and c.available(model)), key=lambda c: c.foot)
+        off = model.rig.is_bench and view in self.needs_chassis
+        acting = (c for c in self.acting(view) if c.foot and c.available(model) and not (off and c.view == view))
+        ranked = sorted(acting, key=lambda c: c.foot)
         return [(c.name, c.key, c.title) for c in ranked]

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import textwrap
-from math import isfinite
+from math import isfinite, pi
 
+from pivrex.rig.rig import Rig
 from pivrex.tui.draw.picture import Picture
 
-__all__ = ["centred_bar", "number", "slider", "told_and_done", "turning", "wrapped"]
+__all__ = ["RPM", "centred_bar", "number", "slider", "speed_of", "told_and_done", "turning", "wrapped"]
 
 
 def number(value: float, digits: int = 2, width: int = 6) -> str:
@@ -17,6 +18,15 @@ def number(value: float, digits: int = 2, width: int = 6) -> str:
     if abs(value) < 0.5 * 10**-digits:
         return f"{0:.{digits}f}".rjust(width)
     return f"{value:+.{digits}f}".replace("-", "−").rjust(width)
+
+
+RPM = 30 / pi
+"""Turns a minute for each rad/s."""
+
+
+def speed_of(rig: Rig, value: float) -> str:
+    """Write the speed of a wheel, in m/s; on a bench that of a motor, in rad/s, as rpm."""
+    return f"{number(value * RPM, 0)} rpm" if rig.is_bench else f"{number(value)} m/s"
 
 
 def turning(value: float, digits: int, unit: str, width: int = 0, steady: bool = False) -> str:

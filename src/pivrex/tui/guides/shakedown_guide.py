@@ -24,6 +24,11 @@ BEGINNINGS: tuple[tuple[str, Place, Literal["sensors", "person"]], ...] = (
     ("on a block, wheels up; I say what I saw", "up", "person"),
 )
 
+ON_BENCH: tuple[tuple[str, Place, Literal["sensors", "person"]], ...] = (
+    ("the motors turn freely; the encoders say what moved", "up", "sensors"),
+    ("the motors turn freely; I say what I saw", "up", "person"),
+)
+
 HELD = "only the shakedown moves it"
 
 UNHEARD_FRAMES = 50
@@ -167,13 +172,16 @@ class ShakedownGuide:
     def choices(self) -> list[str]:
         """Give what may be selected now."""
         if self.down is None and self.sweep is None:
-            return [text for text, _, _ in BEGINNINGS]
+            return [text for text, _, _ in self._beginnings()]
         if self.sweep is None and self.step is not None:
             if self.step.kind == "contradiction":
                 return [a.said for a in self._clash()]
             if self.runs and self.step.asks != "sensors":
                 return [o.text for o in self.step.options]
         return []
+
+    def _beginnings(self) -> tuple[tuple[str, Place, Literal["sensors", "person"]], ...]:
+        return ON_BENCH if self._rig.is_bench else BEGINNINGS
 
     def click(self, choice: int | None) -> None:
         """Select a choice, and take it if it was selected already; without one go on."""
@@ -199,7 +207,7 @@ class ShakedownGuide:
             self._enter_step(self.step)
 
     def _begin(self) -> None:
-        _, place, by = BEGINNINGS[self.at]
+        _, place, by = self._beginnings()[self.at]
         self.down = Shakedown(self.model.rig, place, by)
         self.model.ask(Stop(HELD))
         self.model.ask(PutBack())  # the stand-in may have driven against something meanwhile

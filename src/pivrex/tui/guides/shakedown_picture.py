@@ -76,7 +76,9 @@ def draw_guide(guide: ShakedownGuide, width: int, height: int) -> Picture:
     if guide.sweep is not None:
         _draw_sweep(guide, picture, y + 1)
     elif guide.down is None:
-        y = _say(picture, "Finds swapped plugs, reversed motors, encoders that count backward and a gyro that is "
+        y = _say(picture, "Finds swapped plugs, reversed motors and encoders that count backward, by short slow probes. Who looks?"
+                      if guide.model.rig.is_bench else
+                      "Finds swapped plugs, reversed motors, encoders that count backward and a gyro that is "
                       "upside down, by short slow probes. Where does the robot stand, and who looks?", y + 1, "rest")  # fmt: skip
         _draw_choices(guide, picture, y + 1)
     else:
@@ -273,24 +275,26 @@ def _draw_sweep(guide: ShakedownGuide, picture: Picture, y: int) -> None:
     )
     names = max(len(n) for n in sweep.bench.names)
     y += 1
-    picture.text(2, y, f"{'motor':<{names}}  wheels up  on the floor", "dim")
+    bench = sweep.rig.is_bench
+    picture.text(2, y, f"{'motor':<{names}}  {'duty' if bench else 'wheels up  on the floor'}", "dim")
     for name in sweep.bench.names:
         y += 1
         here = bool(guide.number) and name == guide.sweeping
         picture.text(0, y, "▸" if here else " ", "commanded")
         shown = []
-        for place in ("up", "floor"):
+        for place in ("up",) if bench else ("up", "floor"):
             if (name, place) in sweep.found:
                 duty = sweep.found[name, place]
                 shown.append("did not move" if duty is None else f"{duty * 100:.1f} %")
             else:
                 shown.append("…" if here and place == guide.sweep_place else "open")
-        picture.text(2, y, f"{name:<{names}}  {shown[0]:<9}  {shown[1]}", "rest")
+        picture.text(2, y, f"{name:<{names}}  " + "  ".join(f"{s:<9}" for s in shown), "rest")
     y += 2
     if guide.number:
         _say(picture, "Enter if you see it move first", y, "key")
     elif sweep.next(guide.sweep_place) is not None:
         where = "Put it on a block, wheels up" if guide.sweep_place == "up" else "Put it on the floor"
+        where = "Let the motors turn freely" if bench else where
         _say(picture, f"{where}; Enter begins", y, "key")
     else:
         _draw_correction(guide, picture, y, "the rig has these values already")

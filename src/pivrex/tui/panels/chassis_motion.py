@@ -12,7 +12,7 @@ from pivrex.line.layout import Floats
 from pivrex.line.questions.ask import can_do
 from pivrex.line.questions.envelope import Envelope
 from pivrex.line.questions.preview import doing, preview
-from pivrex.tui.draw.parts import centred_bar, number, turning, wrapped
+from pivrex.tui.draw.parts import centred_bar, number, speed_of, turning, wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Panel
@@ -278,6 +278,11 @@ def motion_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
     """What the wheels are to make of the motion; left and right in words, their bars to their sides."""
     forward, left, turn = (model.value("motion", n) for n in ("forward", "left", "turn"))
     rig = model.rig
+    if rig.is_bench:
+        return tuple(
+            (name, model.commanded(name) / top, speed_of(rig, model.commanded(name)), "commanded")
+            for name, top in zip(model.line.wheels, model.line.top_m_s.tolist(), strict=True)
+        )
     bars = [("forward", forward / rig.full_forward_m_s, f"{number(forward, 2, 5)} m/s", "commanded")]
     if rig.law.kind == "planar":
         bars.append(("aside", -left / rig.full_left_m_s, turning(left, 2, "m/s", 4, steady=True), "commanded"))

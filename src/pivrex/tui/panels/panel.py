@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, cast
 
 from pivrex.document import Document
 from pivrex.tui.canvas import Canvas
+from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
@@ -132,6 +133,12 @@ class Host(Protocol):
     def show_view(self, name: str) -> None: ...
 
 
+NO_CHASSIS = (
+    "{name} is a bench: motors and attachments without a robot. This view needs a robot: give the rig a table [chassis]. "
+    "Driver (1), Shaping (2), Chassis (3) and Runs (7) show the bench."
+)
+
+
 class View:
     """Panels on a canvas. Subclasses make the panels, say where they stand, and may have ``act_NAME`` for commands too.
     ``HELP`` says what is to be seen: in each line a sign, two spaces and what it means; lines without a sign go on.
@@ -145,6 +152,7 @@ class View:
     """
 
     HELP = ""
+    NEEDS_CHASSIS = False
 
     def __init__(self, model: ScreenModel, name: str) -> None:
         self.model, self.view_name = model, name
@@ -212,10 +220,23 @@ class View:
 
     # --- what all panels do ---
 
+    @property
+    def is_off(self) -> bool:
+        """Whether it has nothing to show: it needs a chassis, and the rig is a bench."""
+        return self.NEEDS_CHASSIS and self.model.rig.is_bench
+
+    @property
+    def _at_work(self) -> Sequence[Panel]:
+        return () if self.is_off else self.panels
+
     def draw(self, width: int, height: int) -> Picture:
         """Draw what there is now."""
         picture = Picture(width, height)
         self._stand = []
+        if self.is_off:
+            for row, text in enumerate(wrapped(NO_CHASSIS.format(name=self.model.rig.name), max(width - 4, 1)), 1):
+                picture.text(2, row, text, "rest")
+            return picture
         for panel, (x, y, w, h) in self.places(width, height):
             x, y = max(0, x), max(0, y)  # noqa: PLW2901 - in a window that is too low or too narrow
             at = Rect(x, y, min(w, width - x), min(h, height - y))
@@ -236,7 +257,7 @@ class View:
 
     def opened(self) -> None:
         """Begin what goes on while the view is open. Textual's own Show and Hide come late, so the app calls these two itself."""
-        for panel in self.panels:
+        for panel in self._at_work:
             panel.opened()
 
     def closed(self) -> None:
@@ -246,20 +267,21 @@ class View:
 
     def update(self) -> None:
         """Take what is new, once a frame while the view is open."""
-        for panel in self.panels:
+        for panel in self._at_work:
             panel.update()
 
     def act(self, name: str) -> Callable[[], None] | None:
         """Return what does a command here; None if nothing does."""
-        return next((a for a in (getattr(p, f"act_{name}", None) for p in (self, *self.panels)) if a is not None), None)
+        able = () if self.is_off else (self, *self.panels)
+        return next((a for a in (getattr(p, f"act_{name}", None) for p in able) if a is not None), None)
 
     def take_key(self, key: str) -> bool:
         """Take a key before the commands do; returns whether it was taken."""
-        return any(panel.take_key(key) for panel in self.panels)
+        return any(panel.take_key(key) for panel in self._at_work)
 
     def press(self, what: str, value: str) -> bool:
         """Take a click on something that was marked; returns whether that is all."""
-        return any(panel.press(what, value) for panel in self.panels)
+        return any(panel.press(what, value) for panel in self._at_work)
 
     def point(self, x: int, y: int, phase: str) -> None:
         """Take the mouse at a cell: it is the panel's in which it was pressed, until it is let go."""
@@ -283,17 +305,17 @@ class View:
 
     def changes(self) -> Changes:
         """Return the document that is changed here, and what goes to how it was after so many steps."""
-        own = next((found for found in (panel.changes() for panel in self.panels) if found is not None), None)
+        own = next((found for found in (panel.changes() for panel in self._at_work) if found is not None), None)
         return own or (self.model.file, self.model.go_to)
 
     @property
     def typed(self) -> Typed | None:
         """What a value is typed into here; None if nothing takes one."""
-        return next((panel for panel in self.panels if isinstance(panel, Typed)), None)
+        return next((panel for panel in self._at_work if isinstance(panel, Typed)), None)
 
     def has(self, key: str) -> bool:
         """Tell whether this view shows a setting of the rig."""
-        return any(panel.has(key) for panel in self.panels)
+        return any(panel.has(key) for panel in self._at_work)
 
     def select(self, key: str) -> None:
         """Select a setting of the rig, if this view has it."""
@@ -302,11 +324,11 @@ class View:
 
     def chosen_key(self) -> str:
         """Return the key of the rig at which what is selected here stands; empty if nothing of the rig is."""
-        return next((key for key in (panel.chosen_key() for panel in self.panels) if key), "")
+        return next((key for key in (panel.chosen_key() for panel in self._at_work) if key), "")
 
     def copied(self) -> list[str]:
         """Return what is selected here as lines of text."""
-        return next((lines for lines in (panel.copied() for panel in self.panels) if lines), [])
+        return next((lines for lines in (panel.copied() for panel in self._at_work) if lines), [])
 
 
 def _same(before: object, now: object) -> bool:

@@ -167,7 +167,11 @@ class PatchChoices(Panel):
 
     def _choose_law(self) -> None:
         rig = self.model.rig
-        choices = [Choice(kind, kind, ", ".join(f"{r} by {c}" for r, c in axes.items())) for kind, axes in LAWS.items()]
+        choices = [
+            Choice(kind, kind, ", ".join(f"{r} by {c}" for r, c in axes.items()))
+            for kind, axes in LAWS.items()
+            if (kind == "each") == rig.is_bench
+        ]
 
         def take(kind: str) -> None:
             def change(document: TOMLDocument) -> None:

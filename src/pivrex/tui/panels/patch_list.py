@@ -226,7 +226,7 @@ class PatchList(Panel):
         reads = {role: rig.channel(axis) for role, axis in axes.items()}
         for role, other in reads.items():
             if other == channel and role != patch.function:
-                changes.append((f"law.{role}", axes[patch.function]))
+                changes.append((rig.law.key(role), axes[patch.function]))
                 reads[role] = reads[patch.function]
         reads[patch.function] = channel
         if rig.law.kind in ("arcade", "split arcade"):

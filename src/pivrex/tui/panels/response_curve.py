@@ -67,7 +67,7 @@ class ResponseCurve(Panel):
         ghost = None
         if before is not None and before.functions == line.functions:
             ghost = self._response(before, i, x)
-        level = line.law.settings.full[level_of(self.model)]
+        full, unit = line.law.full_of(function, level_of(self.model))
         return CurveData(
             title=function,
             x=x,
@@ -75,9 +75,7 @@ class ResponseCurve(Panel):
             ghost=ghost,
             dead_band=line.rig.shaping.of(function).dead_band,
             live=None,
-            full=f"{np.degrees(level[2]):.0f} deg/s"
-            if function == "turn"
-            else f"{level[1 if function == 'sideways' else 0]:.2f} m/s",
+            full=f"{full:.{2 if unit == 'm/s' else 0}f} {unit}",
             one_sided=one_sided,
             ends=("rest", "pressed") if one_sided else ENDS.get(function, ("near", "away")),
             heights=HEIGHTS.get(function, ("back", "ahead")),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from math import isfinite
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy as np
 from pivrex.line.layout import Floats, plain
 from pivrex.scene.chart import Series, chart
 from pivrex.tui.draw.cells import print_scene
-from pivrex.tui.draw.parts import number, told_and_done
+from pivrex.tui.draw.parts import RPM, speed_of, told_and_done
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.field_numbers import LIFTS_N, SLIDES_M_S
@@ -36,7 +37,7 @@ class WheelBars(Panel):
     def draw(self, width: int, height: int) -> Picture:
         picture, model = Picture(width, height), self.model
         line, y = model.line, 0
-        picture.text(0, 0, "wheels", "title")
+        picture.text(0, 0, "motors" if model.rig.is_bench else "wheels", "title")
         picture.right(width, 0, "measured", "measured")
         picture.right(width - 10, 0, "commanded", "commanded")
         top = float(line.top_m_s.max())
@@ -53,9 +54,12 @@ class WheelBars(Panel):
             picture.spot(0, y, width, "wheel", wheel, 1 + room)
             picture.text(0, y, wheel, "title" if here else "rest")
             picture.right(
-                width - 12, y, f"{'!' if limited else ' '}{number(asked)}", "alarm" if limited else "commanded"
+                width - 12,
+                y,
+                f"{'!' if limited else ' '}{speed_of(model.rig, asked).split()[0]}",
+                "alarm" if limited else "commanded",
             )
-            picture.right(width, y, f"{number(real)} m/s", "measured")
+            picture.right(width, y, speed_of(model.rig, real), "measured")
             if bar >= 9:
                 told_and_done(picture, names + 1, y, bar, asked / top, real / top)
             if room:
@@ -115,7 +119,7 @@ class WheelStrips(Panel):
         wheels: tuple[str, ...] = line.wheels
         if height // len(wheels) < LEAST_STRIP:
             wheels = (model.wheel_name,)
-        each = min(height // len(wheels), 11)
+        each = min(height // len(wheels), 18 if model.rig.is_bench else 11)
         if each < LEAST_STRIP:
             return picture
         rows, ago = since_started(model)
@@ -127,7 +131,11 @@ class WheelStrips(Panel):
                 Series("commanded", rows[:, line.speeds.start + i], "commanded"),
             ]
             top = float(line.top_m_s[i]) * 1.05
-            scene = chart(f"{wheel} wheel", ago, series, (-top, top), ("m/s", "s"), (width, each),
+            title, unit = f"{wheel} wheel", "m/s"
+            if model.rig.is_bench:
+                title, unit, top = f"motor {wheel}", "rpm", top * RPM
+                series = [replace(s, values=s.values * RPM) for s in series]
+            scene = chart(title, ago, series, (-top, top), (unit, "s"), (width, each),
                           ("commanded", "measured"), (-SECONDS, 0.0))  # fmt: skip
             picture.place(print_scene(scene, width, each), 0, y)
             y += each

@@ -18,7 +18,7 @@ from pivrex.tui.panels.patch_choices import PatchChoices
 from pivrex.tui.panels.patch_lines import PatchLines
 from pivrex.tui.panels.patch_list import PatchList
 from pivrex.tui.panels.source_list import SourceList
-from pivrex.tui.panels.wheel_bars import LEAST_STRIP, StickStrip
+from pivrex.tui.panels.wheel_bars import LEAST_STRIP, StickStrip, WheelBars
 
 __all__ = ["DRIVER_COMMANDS", "DriverView", "driver_bars"]
 
@@ -64,7 +64,7 @@ class DriverView(View):
         self._channels = ChannelBars(sources, self.patches)
         self._lines = PatchLines(sources, self._channels, self.patches)
         self._attachments, self._messages, self._rule = AttachmentRows(self), MessageLog(sources), Rule(self)
-        self._strip = StickStrip(self)
+        self._strip, self._bars = StickStrip(self), WheelBars(self)
         self.panels = (self._calibration, self.patches, PatchChoices(sources, self.patches), sources)
 
     def source(self) -> SourceReport | None:
@@ -85,7 +85,8 @@ class DriverView(View):
         body = upper - top - attached
         listed = max(len(self.patches.patches()) + 3, 19)
         strip = min(12, body - listed) if wide and body - listed > LEAST_STRIP else 0
-        body -= strip
+        bars = self._bars.rows(0) + 1 if self.model.rig.is_bench and body - strip > listed else 0
+        body -= strip + bars
         rest = width - left
         right, gutter = max(28, round(rest * 0.36)), max(8, round(rest * 0.12))
         middle = rest - right - gutter
@@ -97,6 +98,9 @@ class DriverView(View):
         else:
             yield self.patches, Rect(x + gutter, top, right, body)
             yield self._lines, Rect(x, top, gutter, body)
+        if bars:
+            yield self._bars, Rect(left + 1, top + body, rest - 2, bars - 1)
+        body += bars
         if strip:
             yield self._strip, Rect(left + 1, top + body, rest - 1, strip - 1)
         if attached:

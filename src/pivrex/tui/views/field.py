@@ -24,6 +24,7 @@ __all__ = ["FIELD_COMMANDS", "FieldView", "field_bars", "field_exports"]
 class FieldView(View):
     """The map at the left; at the right the instruments with two sticks below them, or the path that is open."""
 
+    NEEDS_CHASSIS = True
     HELP = """
     ▀ ▄     for each wheel commanded above, in amber, and measured below, in teal; in the strips the area between is the gap
     trail   where the robot went, fainter the longer ago; dashed grey the time before (r puts it back). Amber: where it would be had it

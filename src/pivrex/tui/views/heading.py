@@ -41,6 +41,7 @@ HEADING_COMMANDS = (
 class HeadingView(View):
     """Answers at the left, what happens now at the right."""
 
+    NEEDS_CHASSIS = True
     HELP = """
     ━ now      what the present gains answer on the stand-in; ╍ before your last change, kept, or P alone
     target     the heading that is asked for, dashed; of a straight drive the line is 0

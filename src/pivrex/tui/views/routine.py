@@ -57,6 +57,7 @@ ROUTINE_COMMANDS = (
 class RoutineView(View):
     """The text at the left, the field at the right, the timeline below both."""
 
+    NEEDS_CHASSIS = True
     HELP = """
     ━  where the robot is asked to be
     ·  where it gets to, on the stand-in

@@ -10,6 +10,7 @@ from pivrex.tui.panels.panel import Panel, Place, Rect, Rule, View
 from pivrex.tui.panels.response_curve import MIRRORED, ResponseCurve, level_of
 from pivrex.tui.panels.settings_list import Settings, SettingsColumn
 from pivrex.tui.panels.stick_gate import StickGate
+from pivrex.tui.panels.wheel_bars import StickStrip
 
 __all__ = ["ShapingView", "shaping_bars"]
 
@@ -49,7 +50,7 @@ class ShapingView(View):
         super().__init__(model, name)
         self.settings = Settings(self, self._columns)
         self.panels = (self.settings,)
-        self._gate, self._rule = StickGate(self), Rule(self)
+        self._gate, self._strip, self._rule = StickGate(self), StickStrip(self), Rule(self)
         self._of_functions: list[tuple[Panel, Panel]] = []
 
     def _columns(self) -> list[list[tuple[str, str]]]:
@@ -78,7 +79,11 @@ class ShapingView(View):
             last, x = i == len(columns) - 1, i * panel
             w = width - x if last else panel - 1
             if upper >= 7:
-                yield (self._gate if last else curve), Rect(x, 0, w, upper)
+                gate = self._strip if self.model.rig.is_bench else self._gate  # motors on a bench share no stick
+                yield (
+                    (gate if last else curve),
+                    Rect(x, 0, w, upper if gate is self._gate or not last else min(upper, 16)),
+                )
             if i:
                 yield self._rule, Rect(x - 1, 0, 1, height)
             yield settings, Rect(x, upper, w, height - upper)

@@ -49,6 +49,12 @@ class ViewRow:
     exports: Callable[[ScreenModel], list[list[str]]] = _nothing
     commands: tuple[Command, ...] = ()
 
+    @property
+    def needs_chassis(self) -> bool:
+        """Whether it shows nothing of a bench."""
+        return self.view.NEEDS_CHASSIS
+
     def cell(self, model: ScreenModel, is_open: bool) -> Cell:
         """Give its cell of the line."""
-        return Cell(self.digit, self.name, is_open, self.bars(model))
+        off = self.needs_chassis and model.rig.is_bench
+        return Cell(self.digit, self.name, is_open, (("no robot", 0.0, "", "dim"),) if off else self.bars(model))
