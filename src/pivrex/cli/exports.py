@@ -44,7 +44,7 @@ def export_path(rig: RigName, recording: Recorded, output: Output) -> None:
     from pivrex.rig import find_rig, read_rig
 
     path, folder = find_rig(rig, Path())
-    _each(output, lambda file: write_path(read_rig(path), folder.settings.field, recording, file))
+    _each(output, lambda file: write_path(read_rig(path).must_drive(), folder.settings.field, recording, file))
 
 
 def export_ticks(rig: RigName, recording: Recorded, output: Output) -> None:
@@ -101,7 +101,7 @@ def export_chassis(rig: RigName, output: Output) -> None:
     from pivrex.export.chassis import write_chassis
     from pivrex.rig import find_rig, read_rig
 
-    _each(output, lambda file: write_chassis(read_rig(find_rig(rig, Path())[0]), file))
+    _each(output, lambda file: write_chassis(read_rig(find_rig(rig, Path())[0]).must_drive(), file))
 
 
 def export_envelope(rig: RigName, output: Output) -> None:
@@ -109,7 +109,7 @@ def export_envelope(rig: RigName, output: Output) -> None:
     from pivrex.export.envelope import write_envelope
     from pivrex.rig import find_rig, read_rig
 
-    _each(output, lambda file: write_envelope(read_rig(find_rig(rig, Path())[0]), file))
+    _each(output, lambda file: write_envelope(read_rig(find_rig(rig, Path())[0]).must_drive(), file))
 
 
 def export_response(
@@ -119,7 +119,7 @@ def export_response(
     from pivrex.export.response import write_response
     from pivrex.rig import find_rig, read_rig
 
-    _each(output, lambda file: write_response(read_rig(find_rig(rig, Path())[0]), file, loop))
+    _each(output, lambda file: write_response(read_rig(find_rig(rig, Path())[0]).must_drive(), file, loop))
 
 
 def export_routine(routine: RoutineName, output: Output, rig: RigOfRoutine = "") -> None:

@@ -47,7 +47,7 @@ def heading(
     kind, amount = given[0]
     if abs(amount) > MOST:
         raise typer.BadParameter(f"--{kind} {amount:g} is no amount that a robot could do")
-    read = read_rig(find_rig(rig, Path())[0])
+    read = read_rig(find_rig(rig, Path())[0]).must_drive()
     answer = _tried(read.with_body(body) if body else read, kind, amount, (p, i, d), seed)
     if as_json:
         print_json(answer)
@@ -113,7 +113,7 @@ def gyro(
     from pivrex.rig import find_rig, read_rig
     from pivrex.tuning.placement import placements
 
-    read = read_rig(find_rig(rig, Path())[0])
+    read = read_rig(find_rig(rig, Path())[0]).must_drive()
     if read.gyro is None:
         raise PivrexError(f"{read.name} has no gyro; add a table [gyro] to its rig")
     found = placements(read, seconds)
@@ -152,7 +152,7 @@ def tune(
     for name, value, known in (("loop", loop, LOOPS), ("goal", goal, GOALS), ("by", by, ("search", "relay"))):
         if value not in known:
             raise typer.BadParameter(f"--{name} is {', '.join(known)}, not {value}")
-    read = read_rig(find_rig(rig, Path())[0])
+    read = read_rig(find_rig(rig, Path())[0]).must_drive()
     if LOOPS[loop].of(read) is None:
         lacks = {"heading": "no gyro", "wheel": "motors without encoders", "steering": "no steered wheels"}[loop]
         raise PivrexError(f"{read.name} has {lacks}, so it has no loop {loop}")

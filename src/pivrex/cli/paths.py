@@ -33,7 +33,7 @@ def planned(name: str, rig: str) -> tuple[Any, Any, Any, Path]:
             known = ", ".join(f'"{n}"' for n in (field.name, *folder.floors()))
             raise RigError(file, [Mistake(1, "floor", f'is "{path.floor}", and this workspace has {known}')])
         field = folder.floor(path.floor)
-    read = read_rig(rig_path)
+    read = read_rig(rig_path).must_drive()
     return plan_of(path, read), read, field, file
 
 

@@ -99,7 +99,7 @@ def describe(
             "radius_m": w.radius_m,
             "top_speed_m_s": read.wheel_top_m_s(w.name),
         }
-        for w in read.chassis.wheels
+        for w in (() if read.is_bench else read.chassis.wheels)
     ]
     if as_json:
         print_json({"name": read.name, "law": read.law.kind, "wheels": wheels})
@@ -107,6 +107,12 @@ def describe(
     from pivrex.line.questions.ask import can_do
     from pivrex.line.questions.figures import side, travel_for, wheel_figures
 
+    if read.is_bench:
+        print(f"{read.name}: {read.about}\na bench: no chassis, each motor has a channel of its own")
+        for motor, channel in read.law.axes().items():
+            top = read.motors[motor].wheel_top_rad_s * 30 / math.pi
+            print(f"  motor {motor}: by {channel}, top {top:.0f} rpm, output {read.motors[motor].output.kind}")
+        return
     aside = f", full left {read.full_left_m_s:.2f} m/s" if read.law.kind == "planar" else ""
     print(f"{read.name}: {read.about}\nlaw {read.law.kind}, full forward {read.full_forward_m_s:.2f} m/s{aside}, "
           f"full turn {math.degrees(read.full_turn_rad_s):.0f} deg/s\n{read.chassis.shape} chassis: {can_do(read)}")  # fmt: skip
@@ -155,7 +161,7 @@ def wheels(
 
     if fit not in ("", "scale", "clip"):
         raise typer.BadParameter("--fit is scale or clip")
-    read = read_rig(find_rig(rig, Path())[0])
+    read = read_rig(find_rig(rig, Path())[0]).must_drive()
     answer = ask_wheels(read, forward, left, turn, heading if field else None, fit, _angles(steer))
     if as_json:
         print_json(answer)

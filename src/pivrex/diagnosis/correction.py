@@ -86,5 +86,6 @@ def is_right(rig: Rig, wiring: Wiring) -> bool:
     said = wiring_of(rig)
     offsets = all(abs(wrap_rad(said.offsets[w] - wiring.offsets[w])) <= SAME_RAD for w in said.offsets)
     same_signs = {**said.encoders} == {**wiring.encoders} and {**said.senses} == {**wiring.senses}
+    gyro = rig.gyro is None or said.gyro == wiring.gyro
     upright = rig.upside_down is None or said.up == wiring.up
-    return {**said.plugs} == {**wiring.plugs} and same_signs and said.gyro == wiring.gyro and upright and offsets
+    return {**said.plugs} == {**wiring.plugs} and same_signs and gyro and upright and offsets

@@ -22,15 +22,15 @@ class Motor(Table):
         description="The wheels it turns, by name. On a bench, without a chassis, it has none.",
         examples=[["left"]],
     )
-    top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1e5)] = Field(
+    top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1e5, step="10 rpm")] = Field(
         alias="top_speed",
         description="The motor shaft at full drive, with the robot on the floor.",
         examples=["9000 rpm"],
     )
-    gear: Annotated[float, Quantity("number", above=0, at_most=1e6)] = Field(
+    gear: Annotated[float, Quantity("number", above=0, at_most=1e6, step="1")] = Field(
         default=1.0, description="Turns of the motor shaft for one turn of the wheel.", examples=[30]
     )
-    counts_per_turn: Annotated[float, Quantity("number", at_least=0, at_most=1e9)] = Field(
+    counts_per_turn: Annotated[float, Quantity("number", at_least=0, at_most=1e9, step="1")] = Field(
         default=0.0, description="Encoder counts for one turn of the motor shaft; 0 without an encoder.", examples=[12]
     )
     reversed: bool = Field(

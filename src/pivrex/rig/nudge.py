@@ -35,7 +35,10 @@ class Setting:
     def __init__(self, key: str, field: FieldInfo) -> None:
         self.key = key
         self.quantity = next((m for m in marks_of(field) if isinstance(m, Quantity)), None)
-        self.choices = tuple(v for v in get_args(field.annotation) if isinstance(v, str))
+        self._is_flag = field.annotation is bool
+        self.choices = (
+            ("no", "yes") if self._is_flag else tuple(v for v in get_args(field.annotation) if isinstance(v, str))
+        )
         self.description = field.description or ""
 
     def value(self, rig: Rig) -> Any:
@@ -50,6 +53,17 @@ class Setting:
                 name = next(n for n, f in type(at).model_fields.items() if part in (f.alias, n))
                 at = getattr(at, name)
         return at
+
+    def choice(self, rig: Rig) -> str:
+        """Return which of its choices a rig has."""
+        value = self.value(rig)
+        return self.choices[int(value)] if self._is_flag else str(value)
+
+    def chosen(self, choice: str) -> object:
+        """Return what stands in the file for a choice; raises `UnitError` for one that there is not."""
+        if choice not in self.choices:
+            raise UnitError(f'is "{choice}", but should be one of {", ".join(self.choices)}')
+        return choice == "yes" if self._is_flag else choice
 
     def stepped(self, rig: Rig, written: object, steps: int) -> object:
         """Give what shall stand in the file after some fine steps.
@@ -69,8 +83,8 @@ class Setting:
             In the unit of ``written``, on the grid of the step, within the bounds.
         """
         if self.choices:
-            at = self.choices.index(self.value(rig))
-            return self.choices[(at + steps) % len(self.choices)]
+            at = self.choices.index(self.choice(rig))
+            return self.chosen(self.choices[(at + steps) % len(self.choices)])
         assert self.quantity is not None
         kind = self.quantity.kind
         unit = self._unit(written)
@@ -84,7 +98,7 @@ class Setting:
     def at_share(self, rig: Rig, written: object, share: float, largest: float) -> object:
         """Give what shall stand in the file for a slider at ``share`` of 0 to ``largest`` (SI), on the grid."""
         if self.choices:
-            return self.choices[min(len(self.choices) - 1, int(share * len(self.choices)))]
+            return self.chosen(self.choices[min(len(self.choices) - 1, int(share * len(self.choices)))])
         assert self.quantity is not None
         step = self._step
         si = round(max(0.0, min(1.0, share)) * largest / step) * step
@@ -93,9 +107,7 @@ class Setting:
     def typed(self, written: object, text: str) -> object:
         """Read what a person typed; a bare number gets the unit that stands there. Raises `UnitError`."""
         if self.choices:
-            if text in self.choices:
-                return text
-            raise UnitError(f'is "{text}", but should be one of {", ".join(self.choices)}')
+            return self.chosen(text)
         assert self.quantity is not None
         number, unit = split(text)
         if self.quantity.kind == "number":
@@ -123,7 +135,7 @@ class Setting:
         """Write the value with its unit, for the screen."""
         value = self.value(rig)
         if self.quantity is None:
-            return str(value)
+            return self.choice(rig)
         if self.quantity.kind == "number":
             return f"{value:g}"
         unit = self._unit(written) or "%"

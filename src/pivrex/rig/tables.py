@@ -8,6 +8,7 @@ from typing import Annotated, Any, Self
 import numpy as np
 from pydantic import Field, ValidationError, field_validator, model_validator
 
+from pivrex.errors import PivrexError
 from pivrex.rig.attachments import Attachment
 from pivrex.rig.base import Table
 from pivrex.rig.bindings import Binding
@@ -125,6 +126,14 @@ class RigTables(Table):
     def is_bench(self) -> bool:
         """Whether it has no chassis: only motors, each by itself."""
         return isinstance(self.chassis, Bench)
+
+    def must_drive(self) -> Self:
+        """Return this rig; raises `PivrexError` for a bench, of which there is nothing to say that needs a robot."""
+        if self.is_bench:
+            raise PivrexError(
+                f"{self.name} is a bench: motors without a robot; that needs a rig with a table [chassis]"
+            )
+        return self
 
     @property
     def way_unit(self) -> str:

@@ -133,7 +133,7 @@ class Editing:
 
     def choose(self, key: str, choice: str) -> None:
         """Set a setting to one of its choices."""
-        self._change(key, choice)
+        self._change(key, self.setting(key).chosen(choice))
 
     def edit(self, what: str, change: Callable[[TOMLDocument], None], join: bool = False) -> bool:
         """Change several things of the rig as one step; tells whether the rig is another now."""

@@ -18,6 +18,9 @@ from pivrex.routine.reading import Line
 __all__ = ["MotionChecks"]
 
 
+NO_ROBOT = "drives, but {name} is a bench: it has no [chassis]; its attachments can move"
+
+
 class MotionChecks(StepChecks):
     """Checks and compiles them."""
 
@@ -34,6 +37,9 @@ class MotionChecks(StepChecks):
         """Make a motion; ``places`` says that it ends by itself, at a place or a heading."""
         o = node.options
         kind = NUMBER
+        if self._rig.is_bench:
+            self._wrong(NO_ROBOT.format(name=self._rig.name))
+            return []
         if amount is not None:
             wanted = (ANGLE, TIME, COUNTS, TURNS) if spins else (LENGTH, TIME, COUNTS, TURNS)
             kind = self._must_be(amount, scope, wanted, "how far" if not spins else "how far it turns")
@@ -111,7 +117,10 @@ class MotionChecks(StepChecks):
     ) -> list[Instruction]:
         if node.options.gyro is not None:
             self._wrong("a path is followed by what the odometry believes; leave out the gyro")
-        (step,) = self._motion(node, scope, "follow", False, None, True, values={})
+        made = self._motion(node, scope, "follow", False, None, True, values={})
+        if not made:
+            return made
+        (step,) = made
         assert isinstance(step, MotionStep)
         plain = {n: getattr(step, n) for n in ("speed", "speed_kind", "until", "limit")}
         return [FollowStep(step.where, "follow", {}, **plain, path=path, places=places, here=here)]
@@ -119,6 +128,9 @@ class MotionChecks(StepChecks):
     def _path(self, name: str, span: Span) -> Path | None:
         """Take a path by its name, and hold it to the rig."""
         paths = self._paths
+        if self._rig.is_bench:
+            self._wrong(NO_ROBOT.format(name=self._rig.name), span)
+            return None
         if paths is None:
             self._wrong(
                 "paths are known by name only in a workspace; say the places: follow 1.2 m, 0.5 m then 2 m, 1 m", span

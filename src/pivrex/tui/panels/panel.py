@@ -272,8 +272,9 @@ class View:
 
     def act(self, name: str) -> Callable[[], None] | None:
         """Return what does a command here; None if nothing does."""
-        able = () if self.is_off else (self, *self.panels)
-        return next((a for a in (getattr(p, f"act_{name}", None) for p in able) if a is not None), None)
+        found = (getattr(p, f"act_{name}", None) for p in (self, *self.panels))
+        act = next((a for a in found if a is not None), None)
+        return act if act is None or not self.is_off else lambda: self.model.say(f"{self.model.rig.name} is a bench")
 
     def take_key(self, key: str) -> bool:
         """Take a key before the commands do; returns whether it was taken."""

@@ -201,7 +201,7 @@ class SettingsColumn(Panel):
         width, model, choices = picture.width, self.model, self._settings.choices(key)
         shown = self._settings.shown(key)
         if choices:
-            value = shown if key in self._settings.own else str(model.setting(key).value(model.rig))
+            value = shown if key in self._settings.own else model.setting(key).choice(model.rig)
             _draw_choices(picture, key, choices, value, x, y, width - x - self._has_sliders, here)
             return
         if key.endswith(".curve") and model.rig.shaping.of(key.split(".")[-2]).points:

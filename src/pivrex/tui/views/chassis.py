@@ -16,7 +16,7 @@ from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS, Settings, Setting
 from pivrex.tui.panels.wheel_bars import WheelBars, WheelStrips
 from pivrex.tui.panels.wheel_equations import WheelEquations, WheelFigures
 
-__all__ = ["CHASSIS_COMMANDS", "ChassisView"]
+__all__ = ["CHASSIS_COMMANDS", "ChassisView", "chassis_exports"]
 
 CHASSIS_COMMANDS = (
     *SETTINGS_COMMANDS,
@@ -152,3 +152,9 @@ class ChassisView(View):
             yield self._envelope, Rect(x, y, each - 1, room)
             if beside:
                 yield self._figures, Rect(x + each + 1, y, w - each - 1, room)
+
+
+def chassis_exports(model: ScreenModel) -> list[list[str]]:
+    """Return the robot and its envelope; of a bench its wiring."""
+    drawings = ("wiring",) if model.rig.is_bench else ("chassis", "envelope")
+    return [[drawing, str(model.file.path)] for drawing in drawings]

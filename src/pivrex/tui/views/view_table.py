@@ -6,7 +6,7 @@ from pivrex.tui.commands import PUSHES
 from pivrex.tui.panels.chassis_motion import motion_bars
 from pivrex.tui.panels.match_clock import routine_bars, routine_exports
 from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS
-from pivrex.tui.views.chassis import CHASSIS_COMMANDS, ChassisView
+from pivrex.tui.views.chassis import CHASSIS_COMMANDS, ChassisView, chassis_exports
 from pivrex.tui.views.driver import DRIVER_COMMANDS, DriverView, driver_bars
 from pivrex.tui.views.field import FIELD_COMMANDS, FieldView, field_bars, field_exports
 from pivrex.tui.views.heading import HEADING_COMMANDS, HeadingView, heading_bars, heading_exports
@@ -29,7 +29,7 @@ VIEWS = (
     ViewRow(
         "chassis", "3", "from a motion to the wheels",
         "Opens Chassis: the robot from above, each wheel's equation, how fast it can go.",
-        ChassisView, motion_bars, lambda m: [["chassis", str(m.file.path)], ["envelope", str(m.file.path)]], CHASSIS_COMMANDS,
+        ChassisView, motion_bars, chassis_exports, CHASSIS_COMMANDS,
     ),
     ViewRow(
         "heading", "4", "the gyro's correction",

@@ -1,0 +1,288 @@
+"""Motors on a bench: a rig without a chassis, in the line, on the screen, by commands, and with what does not go there."""
+
+import json
+import math
+import os
+from pathlib import Path
+
+import numpy as np
+
+from pivrex.diagnosis.practice import practise
+from pivrex.errors import RigError
+from pivrex.line import Line
+from pivrex.line.why import ladder, sentence
+from pivrex.rig import Rig, read_rig, read_text
+from pivrex.sim import Rollout, StandIn
+from pivrex.sim.wiring import faulty
+from tests.support import TempCase, slow, wait_for
+from tests.test_app import AppCase, in_loop
+from tests.test_cli import Ran
+from tests.test_files_attacked import MashCase
+from tests.test_terminal import TerminalCase
+
+WINCH = """
+name = "Winch"
+rate = "50 Hz"
+lag = "50 ms"
+[motors.drum]
+top_speed = "9000 rpm"
+gear = 30
+counts_per_turn = 12
+smallest = "5 %"
+output = { kind = "three pins", bits = 8, port = "M1", enable_pin = 5, forward_pin = 7, backward_pin = 8 }
+[motors.roller]
+top_speed = "200 rpm"
+counts_per_turn = 360
+reversed = true
+output = { kind = "three pins", bits = 8, port = "M2", enable_pin = 6, forward_pin = 3, backward_pin = 4 }
+[shaping.motors.drum]
+dead_band = 0.2
+scale = 0.5
+[shaping.motors.roller]
+dead_band = 0
+[attachments.claw]
+kind = "servo"
+minimum = "0 deg"
+maximum = "90 deg"
+[[bindings]]
+channel = "button_0"
+does = "claw to 60 deg"
+[[bindings]]
+channel = "button_1"
+does = "brake"
+[[speed_levels.levels]]
+name = "slow"
+moving = "40 %"
+[[speed_levels.levels]]
+name = "full"
+"""
+
+
+def bench(*changes: tuple[str, str]) -> Rig:
+    text = WINCH
+    for old, new in changes:
+        assert old in text, old
+        text = text.replace(old, new)
+    return read_text(text, Path("winch.toml"), Rig)
+
+
+class LineTest(TempCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.line = Line(bench())
+        self.rollout = Rollout(self.line, StandIn(self.line.rig))
+        self.row = np.zeros(0)
+
+    def drive(self, ticks: int = 40, **held: float) -> None:
+        raw = self.line.rest()
+        for channel, value in held.items():
+            raw[self.line.inputs.names.index(channel)] = value
+        for _ in range(ticks):
+            self.row = self.rollout.tick(raw)
+
+    def get(self, stage: str, name: str) -> float:
+        return float(self.row[self.line.layout.at(stage, name)])
+
+    def test_each_channel_drives_its_motor_shaped_scaled_and_limited(self) -> None:
+        self.drive(left_y=-0.6, right_y=0.25)
+        # (0.6 - 0.2)/(1 - 0.2)·0.5 is a quarter of 300 rpm: 7.854 rad/s. Near is backward: a quarter of 200 rpm
+        self.assertAlmostEqual(self.get("law", "drum"), 0.25 * 10 * math.pi)
+        self.assertAlmostEqual(self.get("wheels", "roller_requested"), -0.25 * 20 * math.pi / 3)
+        self.assertEqual(self.get("outputs", "drum_duty"), 64)  # 63.75
+        self.assertEqual([self.get("outputs", f"drum_{n}") for n in ("forward", "backward")], [1, 0])
+        self.assertEqual(
+            [self.get("outputs", f"roller_{n}") for n in ("forward", "backward")], [1, 0]
+        )  # mounted the other way
+        self.assertAlmostEqual(self.get("sensed", "drum_speed"), 64 / 255 * 10 * math.pi, places=3)  # in rad/s
+        self.assertEqual([self.get("truth", n) for n in ("x", "y", "heading")], [0, 0, 0])
+        titles = self.line.layout.titles
+        self.assertTrue(
+            {"sensed.drum_travel_rad", "wheels.drum_requested_rad_s", "limits.roller_lost_rad_s"} <= set(titles)
+        )
+
+    def test_levels_brake_and_attachments(self) -> None:
+        self.rollout.state = self.line.choose_level(self.rollout.state, -1)
+        self.drive(1)
+        self.drive(left_y=-1.0, right_y=-1.0, button_0=1.0)
+        self.assertAlmostEqual(self.get("wheels", "drum_requested"), 0.4 * 0.5 * 10 * math.pi)
+        self.assertAlmostEqual(self.get("attachments", "claw_target"), math.radians(60))
+        self.drive(1, left_y=-1.0, button_1=1.0)
+        self.assertEqual(self.get("wheels", "drum_requested"), 0)
+        self.assertEqual([self.get("outputs", f"drum_{n}") for n in ("duty", "forward", "backward")], [255, 1, 1])
+
+    def test_a_loop_holds_the_speed_against_a_weak_motor(self) -> None:
+        rig = bench(("[shaping.motors.drum]", '[control]\nwheels = "pid"\np = 0.5\ni = 4\n[shaping.motors.drum]'))
+        line = Line(rig)
+        weak = rig.model_copy(
+            update={"motors": {**rig.motors, "drum": rig.motors["drum"].model_copy(update={"top_speed_rad_s": 600.0})}}
+        )
+        rollout, raw = Rollout(line, StandIn(weak)), line.rest()
+        raw[line.inputs.names.index("left_y")] = -1.0
+        for _ in range(300):
+            row = rollout.tick(raw)
+        # half of 300 rpm, 15.7 rad/s, though the motor has only 600 of the 942 rad/s that the rig says: alone it makes 10 of them
+        self.assertAlmostEqual(row[line.layout.at("wheels", "drum_requested")], 5 * math.pi)
+        self.assertAlmostEqual(row[line.layout.at("sensed", "drum_speed")], 5 * math.pi, delta=1.0)
+
+    def test_the_why_is_told_in_turns_a_minute(self) -> None:
+        self.drive(left_y=-0.6)
+        said = sentence(self.line, self.row, "drum")
+        self.assertEqual(
+            said,
+            "why drum: drum stick 0.60 → band 0.50 → curve 0.50 → scale 0.25 → 75 rpm → 64/255 forward, pin 7 high",
+        )
+        rungs = [(r.stage, r.text) for r in ladder(self.line, self.row, "drum")]
+        self.assertIn(("law", "drum +0.250, level full (moving 100 %, turning 100 %) → 75 rpm"), rungs)
+        self.assertNotIn("m/s", " ".join(text for _, text in rungs))
+
+
+class FileTest(TempCase):
+    def test_what_may_be_left_out(self) -> None:
+        rig = bench()
+        self.assertTrue(rig.is_bench)
+        self.assertEqual(rig.law.axes(), {"drum": "left_y", "roller": "right_y"})
+        own = bench(("[shaping.motors.drum]", '[law.motors]\ndrum = "right_y"\n[shaping.motors.drum]'))
+        self.assertEqual(own.law.axes(), {"drum": "right_y", "roller": "left_y"})
+        self.assertEqual(bench(("[shaping.motors.roller]\ndead_band = 0\n", "")).shaping.of("roller").dead_band, 0.05)
+
+    def test_what_is_wrong_there(self) -> None:
+        for old, new, key, what in (
+            ('[motors.drum]\n', '[motors.drum]\nwheels = ["left"]\n', "motors.drum.wheels", "the rig has no [chassis]"),
+            ("[shaping.motors.drum]", '[law]\nkind = "tank"\n[shaping.motors.drum]', "law.kind", 'without [chassis] it is "each"'),
+            ("[shaping.motors.drum]", '[law.motors]\nlift = "left_y"\n[shaping.motors.drum]', "law.motors.lift", "is no motor"),
+            ("[shaping.motors.drum]", '[law.motors]\ndrum = "right_y"\nroller = "right_y"\n[shaping.motors.drum]',
+             "law.motors.roller", "reads"),
+            ("[shaping.motors.roller]", "[shaping.motors.wheel]", "shaping.motors.wheel", "is no motor"),
+            ("[attachments.claw]", "[gyro]\n[attachments.claw]", "gyro", "needs wheels on the floor"),
+            ("[attachments.claw]", '[body]\nkind = "real"\n[attachments.claw]', "body", "needs wheels on the floor"),
+        ):  # fmt: skip
+            with self.subTest(new), self.assertRaises(RigError) as caught:
+                bench((old, new))
+            self.assertIn((key, True), [(m.key, what in str(m)) for m in caught.exception.mistakes])
+            self.assertTrue(all(m.line > 1 for m in caught.exception.mistakes if m.key == key))
+        with self.assertRaisesRegex(RigError, "needs one at least"):
+            read_text('name = "Empty"\n[motors]\n', Path("e.toml"), Rig)
+        chassis = '[chassis]\nlength = "200 mm"\nwidth = "200 mm"\nwheels = [{ name = "a", x = "0 mm", y = "80 mm", radius = "30 mm" }, '
+        chassis += '{ name = "b", x = "0 mm", y = "-80 mm", radius = "30 mm" }]\n'
+        with self.assertRaises(RigError) as caught:
+            bench(("[motors.drum]", f'[law]\nkind = "each"\n{chassis}[motors.drum]'))
+        said = str(caught.exception)
+        self.assertIn('law.kind: is "each", which drives motors on a bench', said)
+        self.assertIn("motors.drum.wheels: is missing; the wheels it turns", said)
+
+
+class CommandTest(TempCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.addCleanup(os.chdir, Path.cwd())
+        os.chdir(self.demo())
+        Path("rigs/winch.toml").write_text(WINCH)
+
+    def test_commands(self) -> None:
+        self.assertEqual(Ran("check", "rigs/winch.toml").out.strip(), "rigs/winch.toml: no mistakes")
+        self.assertIn("motor drum: by left_y, top 300 rpm, output three pins", Ran("describe", "winch").out)
+        self.assertEqual(json.loads(Ran("describe", "winch", "--json").out)["wheels"], [])
+        self.assertIn("back 1: drum_travel in rad", Ran("wire", "winch").out)
+        self.assertEqual(Ran("export", "curve", "winch", "-o", "c.svg").code, 0)
+        self.assertIn("rpm", Path("c.svg").read_text())
+        self.assertEqual(Ran("export", "wiring", "winch", "-o", "w.csv").code, 0)
+        for words in (
+            ("wheels", "winch", "--forward", "1"), ("heading", "winch", "--turn", "90"), ("tune", "winch", "--loop", "wheel"),
+            *(("export", what, "winch", "-o", "x.svg") for what in ("chassis", "envelope", "response")),
+        ):  # fmt: skip
+            ran = Ran(*words)
+            self.assertEqual((ran.code, ran.out), (1, ""))
+            self.assertIn("Winch is a bench: motors without a robot", ran.err)
+
+    def test_routines_move_attachments_and_nothing_else(self) -> None:
+        Path("routines/a.txt").write_text("for winch\nwait 0.5 s\nmove claw to 30 deg\n")
+        self.assertIn("finished after", Ran("play", "a").out)
+        Path("routines/b.txt").write_text(
+            "for winch\ndrive ahead 1 m\nturn left 90 deg\nfollow 1 m, 1 m then 2 m, 1 m\n"
+        )
+        err = Ran("check", "routines/b.txt").err + Ran("check", "routines/b.txt").out
+        for line in (2, 3, 4):
+            self.assertIn(f"routines/b.txt:{line}: column 1: drives, but Winch is a bench", err)
+
+    def test_the_shakedown_finds_port_and_signs(self) -> None:
+        path = Path("rigs/winch.toml")
+        rig = read_rig(path)
+        for seed in range(4):
+            report = practise(rig, path.read_text(), path, faulty(rig, "random", seed), "up")
+            self.assertTrue(report.correct, seed)
+
+
+class ScreenTest(AppCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.rig_file = self.home / "rigs" / "winch.toml"
+        self.rig_file.write_text(WINCH)
+        text = (self.home / "workspace.toml").read_text()
+        (self.home / "workspace.toml").write_text(text.replace('rig = "plover"', 'rig = "winch"'))
+
+    @in_loop
+    async def test_views(self) -> None:
+        async with self.running(view="driver"):
+            await self.press("w", "w", "w", "w")
+            for _ in range(4):
+                await self.frames(20)
+            driver = self.text("driver")
+            self.assertIn("drum (law each)", driver)
+            self.assertRegex(driver, r"(?s)motors.*drum .*\+150 .*\+1[45]\d rpm")
+            self.assertIn("attachments", driver)
+            await self.press("2")
+            self.assertRegex(self.text("shaping"), r"drum .*300 rpm.*roller .*200 rpm.*what drives")
+            await self.press("3")
+            chassis = self.text("chassis")
+            self.assertRegex(chassis, r"drum .*\+150 .*rpm")
+            self.assertRegex(chassis, r"(?s)motor drum.*top speed +9000 rpm.*smallest +5 %")
+            self.assertNotIn("m/s", chassis)
+            await self.press("n")
+            self.assertIn("motor roller", self.text("chassis"))
+            for digit, view in (("4", "heading"), ("5", "field"), ("6", "routine")):
+                await self.press(digit, "plus", "down", "enter", "v", "escape")
+                self.assertIn("Winch is a bench: motors and attachments without a robot", self.text(view))
+                self.assertNotIn("nearer", self.text("foot"))
+            self.assertNotIn("robot frame", self.text("head"))
+
+    @in_loop
+    async def test_another_robot_and_back(self) -> None:
+        """The same views, with a chassis and without."""
+        async with self.running(view="field"):
+            for name in ("plover", "winch", "avocet", "winch"):
+                self.model.open_rig(self.home / "rigs" / f"{name}.toml")
+                for digit in "1234567":
+                    await self.press(digit)
+                self.assertEqual("is a bench" in self.text("field"), name == "winch")
+
+
+@slow
+class MashBenchTest(MashCase):
+    @in_loop
+    async def test_a_thousand_keys(self) -> None:
+        (self.home / "rigs" / "winch.toml").write_text(WINCH)
+        text = (self.home / "workspace.toml").read_text()
+        (self.home / "workspace.toml").write_text(text.replace('rig = "plover"', 'rig = "winch"'))
+        await self.mash(20261130, 1_400)
+
+
+class TerminalTest(TerminalCase):
+    def test_drive_tune_and_shake_down(self) -> None:
+        folder = self.folder / "shop"
+        (folder / "rigs").mkdir(parents=True)
+        file = folder / "rigs" / "winch.toml"
+        file.write_text(WINCH)
+        terminal = self.open("open", str(file))
+        terminal.wait("bench")
+        terminal.keys("3", "w", "w", "w", "w")
+        wait_for(lambda: "drum stick 1.00" in terminal.row(-2) and "150 rpm" in terminal.row(-2), 20, terminal.screen)
+        terminal.keys("Escape")
+        wait_for(lambda: "STOPPED" in terminal.row(0), 20, terminal.screen)
+        terminal.keys("c")
+        terminal.wait("the encoders say what moved")
+        terminal.keys("Enter")
+        terminal.wait("Enter sends it")
+        terminal.keys("Enter")
+        terminal.wait("you say what moved")
+        terminal.keys("C-q")
+        terminal.wait("ENDED with 0")
