@@ -16,7 +16,7 @@ from pivrex.devices.sentence import frame
 from pivrex.line.given import TRUTH
 from pivrex.line.layout import Column, Floats, plain
 from pivrex.line.line import Line
-from pivrex.rig.attachments import Encoded
+from pivrex.rig.attachments import Encoded, MotorAttachment
 from pivrex.rig.motors import Motor
 from pivrex.rig.rig import Rig
 from pivrex.rig.steering import SteeringMotor
@@ -150,10 +150,12 @@ def _per_count(rig: Rig) -> dict[str, float]:
     for name, a in rig.attachments.items():
         if isinstance(a, Encoded):
             found[f"{plain(name)}_at"] = _share(a, a.counts_per_turn) * math.tau
+        elif isinstance(a, MotorAttachment):
+            found[f"{plain(name)}_shaft"] = _share(a, a.counts_per_turn) * math.tau
     return found
 
 
-def _share(motor: Motor | SteeringMotor | Encoded, counts: float) -> float:
+def _share(motor: Motor | SteeringMotor | Encoded | MotorAttachment, counts: float) -> float:
     """Return the share of a turn that is one count, by the sign of its encoder."""
     return (-1.0 if motor.encoder_reversed else 1.0) / counts if counts else 0.0
 

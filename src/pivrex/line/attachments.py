@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from pivrex.kernels.maths import clamp, inf, is_nan, larger, nan
-from pivrex.kernels.records import Flags, Form, Numbers, Record, Whole, Wholes, field
+from pivrex.kernels.maths import clamp, copysign, div, inf, is_nan, larger, nan
+from pivrex.kernels.records import Flags, Form, Number, Numbers, Record, Whole, Wholes, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.asked import RoutineColumns
 from pivrex.line.bindings import BindingsColumns, column_of
@@ -13,7 +13,16 @@ from pivrex.line.given import ClockColumns, SensedRow
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Stage, named
-from pivrex.rig.attachments import ENCODED, PLACES, Encoded, ServoAttachment, SwitchAttachment, reach_of
+from pivrex.rig.attachments import (
+    ENCODED,
+    PLACES,
+    Encoded,
+    MotorAttachment,
+    ServoAttachment,
+    SwitchAttachment,
+    has_shaft,
+    reach_of,
+)
 from pivrex.rig.rig import Rig
 
 __all__ = [
@@ -34,6 +43,8 @@ class AttachmentSettings(Record):
         The place among those with an encoder, and among those with a motor; -1 for none.
     per_rad : (A,)
         How far it moves while the shaft of its encoder turns by a radian, in its unit.
+    dt : float
+        The time of a tick in s.
     low, high : (A,)
         As far as it goes: rad, a lift m, or -1 to 1 of a motor, 0 to 1 of a switch.
     begin : (A,)
@@ -48,6 +59,12 @@ class AttachmentSettings(Record):
         How far a servo may go in a tick; infinite for one that goes at once.
     gain, largest : (A,)
         Of positions: the drive for what is missing, in rad or m, and its limit.
+    shaft : (A,)
+        The place among motors with an encoder that go to no place, -1 for none.
+    smallest, top : (A,)
+        Of motors: the smallest drive that turns them, and their speed at full drive in rad/s.
+    p, i : (A,)
+        Of their speed loops, both 0 for a duty: the drive for each top speed that is missing, and for that over a tick.
     first : int
         The column of the bindings where their requests begin: share, to and by of each.
     """
@@ -67,25 +84,64 @@ class AttachmentSettings(Record):
     ease: Numbers = field("attached")
     gain: Numbers = field("attached")
     largest: Numbers = field("attached")
+    shaft: Wholes = field("attached")
+    smallest: Numbers = field("attached")
+    top: Numbers = field("attached", unit="rad/s")
+    p: Numbers = field("attached")
+    i: Numbers = field("attached")
     first: Whole = field()
+    dt: Number = field(unit="s")
 
 
 class AttachmentState(Record):
     """What attachments remember, B + (A,) each: where they must go, what they are commanded to be by now, and where the place that is
-    called 0 lies by the encoder.
+    called 0 lies by the encoder; of motors where their shafts were, NaN before the first tick, and what their loops have gathered.
     """
 
     goal: Numbers = field("attached")
     told: Numbers = field("attached")
     zero: Numbers = field("attached")
+    shaft: Numbers = field("attached", unit="rad")
+    integral: Numbers = field("attached")
 
 
 class AttachmentsColumns(Record):
-    """What each is commanded to be, the drive of those with a motor, and where those with an encoder are, as they are called."""
+    """What each is commanded to be, the drive of those with a motor, where those with an encoder are, as they are called, and how fast
+    motors with one turn.
+    """
 
     target: Numbers = field("attached")
     drive: Numbers = field("driven")
     reached: Numbers = field("arms")
+    speed: Numbers = field("shafts", unit="rad/s")
+
+
+@kernel
+def spin(
+    s: AttachmentSettings,
+    k: int,
+    before: AttachmentState,
+    after: AttachmentState,
+    share: float,
+    shaft: float,
+    dt: float,
+) -> tuple[float, float]:
+    """Return the drive of a motor that is commanded a share of its speed, and how fast it turns in rad/s.
+
+    Notes
+    -----
+    The share s is laid between the smallest and full drive: u = sign(s)·(m + (1 - m)·|s|). A speed loop adds p·e and the sum of
+    i·e·dt, with e the share of top speed that is missing; the sum stays within full drive, all of it within the
+    largest. At rest there is no drive. (Own rules.)
+    """
+    speed = 0.0 if is_nan(before.shaft[k]) else div(shaft - before.shaft[k], dt)
+    after.shaft[k], after.integral[k] = shaft, 0.0
+    if share == 0.0:
+        return 0.0, speed
+    drive = copysign(s.smallest[k] + (1.0 - s.smallest[k]) * abs(share), share)
+    missing = share - div(speed, s.top[k])
+    after.integral[k] = clamp(before.integral[k] + s.i[k] * missing, -1.0, 1.0)
+    return clamp(drive + s.p[k] * missing + after.integral[k], -s.largest[k], s.largest[k]), speed
 
 
 @kernel
@@ -188,6 +244,12 @@ def attachments_step(
             push, homed, called,
         )  # fmt: skip
         out.target[k] = after.told[k]
+        after.shaft[k], after.integral[k] = before.shaft[k], before.integral[k]
+        if s.kind[k] == MOTOR:
+            place = s.shaft[k]
+            drive, speed = spin(s, k, before, after, drive, sensed.shaft[place] if place >= 0 else 0.0, s.dt)
+            if place >= 0:
+                out.speed[place] = speed
         if s.driven[k] >= 0:
             out.drive[s.driven[k]] = drive
         if i >= 0:
@@ -221,6 +283,12 @@ def settings_of(rig: Rig, inputs: Inputs) -> AttachmentSettings:
         step=rate * rig.dt_s,
         ease=ease * rig.dt_s,
         gain=gain,
+        shaft=_counted([has_shaft(a) for a in each]),
+        smallest=[a.smallest if isinstance(a, MotorAttachment) else 0.0 for a in each],
+        top=[a.top_speed_rad_s if isinstance(a, MotorAttachment) else 1.0 for a in each],
+        p=[a.p if isinstance(a, MotorAttachment) and a.loop == "speed" else 0.0 for a in each],
+        i=[a.i * rig.dt_s if isinstance(a, MotorAttachment) and a.loop == "speed" else 0.0 for a in each],
+        dt=rig.dt_s,
         largest=[getattr(a, "largest", 1.0) for a in each],
         first=column_of(rig, inputs, f"{names[0]}_share"),
     )
@@ -261,14 +329,18 @@ class Attachments(Stage):
         self.settings: AttachmentSettings = settings_of(rig, inputs)
         self.driven = [n for n, kind in self._kinds.items() if kind == "motor" or kind in ENCODED]
         arms = sum(kind in ENCODED for kind in self._kinds.values())
-        self.form = Form(AttachmentsColumns, attached=len(self._kinds), driven=len(self.driven), arms=arms)
+        shafts = [plain(n) for n, a in rig.attachments.items() if has_shaft(a)]
+        self.form = Form(
+            AttachmentsColumns, attached=len(self._kinds), driven=len(self.driven), arms=arms, shafts=len(shafts)
+        )
         self.memory = Form(AttachmentState, attached=len(self._kinds))
-        self.begins = {"goal": self.settings.begin, "told": self.settings.begin}
+        self.begins = {"goal": self.settings.begin, "told": self.settings.begin, "shaft": nan}
         self.columns = named(
             "attachments",
             *((f"{n}_target", units.get(n, "")) for n in self._kinds),
             *((f"{n}_drive", "") for n in self.driven),
             *((reached(n, kind), units[n]) for n, kind in self._kinds.items() if kind in ENCODED),
+            *((f"{n}_speed", "rad/s") for n in shafts),
         )
         self.kept_while = tuple(self._kinds.items())
 

@@ -8,7 +8,7 @@ from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Column, plain
 from pivrex.line.stage import Stage, named
-from pivrex.rig.attachments import ENCODED
+from pivrex.rig.attachments import ENCODED, has_shaft
 from pivrex.rig.rig import Rig
 
 __all__ = [
@@ -55,6 +55,7 @@ class SensedRow(Record):
     gyro: Numbers = field("gyros", unit="rad")
     up: Numbers = field("sides", unit="g")
     at: Numbers = field("arms", unit="rad")
+    shaft: Numbers = field("shafts", unit="rad")
     readings: Numbers = field("sensors")
     battery: Numbers = field("batteries", unit="V")
 
@@ -75,7 +76,7 @@ def sensed_form(rig: Rig) -> Form:
     return Form(
         SensedRow, wheels=len(rig.chassis.wheels), steered=len(rig.steered), gyros=rig.gyro is not None,
         sides=rig.upside_down is not None, arms=sum(a.kind in ENCODED for a in rig.attachments.values()),
-        sensors=len(rig.sensors), batteries=rig.battery.sensed,
+        shafts=sum(map(has_shaft, rig.attachments.values())), sensors=len(rig.sensors), batteries=rig.battery.sensed,
     )  # fmt: skip
 
 
@@ -89,7 +90,8 @@ def sensed_columns(rig: Rig) -> tuple[Column, ...]:
 
     Each wheel's travel and speed; of a steered one how far it has turned since the robot was switched on, and what its
     absolute sensor reads; the gyro's own heading and the upward acceleration where the rig has such sensors; where
-    attachments with an encoder are (of a lift the angle of its drum); what rangers and lamps read; the battery's voltage where it is sensed.
+    attachments with an encoder are (of a lift the angle of its drum), and how far motors with one have turned; what rangers
+    and lamps read; the battery's voltage where it is sensed.
     """
     wheels = [plain(w.name) for w in rig.chassis.wheels]
     steered = [plain(w) for w in rig.steered]
@@ -103,6 +105,7 @@ def sensed_columns(rig: Rig) -> tuple[Column, ...]:
         *([("gyro", "rad")] if rig.gyro is not None else []),
         *([("up", "g")] if rig.upside_down is not None else []),
         *((f"{a}_at", "rad") for a in arms),
+        *((f"{plain(n)}_shaft", "rad") for n, a in rig.attachments.items() if has_shaft(a)),
         *((plain(n), "m" if s.kind == "ranger" else "") for n, s in rig.sensors.items()),
         *([("battery", "V")] if rig.battery.sensed else []),
     )

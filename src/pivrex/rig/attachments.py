@@ -36,6 +36,12 @@ Height = Annotated[float, Quantity("length", at_least=-100, at_most=100, step="5
 ENCODED = ("position", "lift")
 """The kinds that move to a position of an encoder."""
 
+
+def has_shaft(attachment: object) -> bool:
+    """Return whether it is a motor with an encoder that goes to no place."""
+    return isinstance(attachment, MotorAttachment) and attachment.counts_per_turn > 0
+
+
 PLACES = (*ENCODED, "servo")
 """The kinds that are sent to a place."""
 
@@ -85,7 +91,7 @@ class Placed(Table):
 
 
 class MotorAttachment(Placed):
-    """A motor that runs at a speed: an arm on a stick, a roller."""
+    """A motor that runs at a speed: an arm on a stick, a roller. With an encoder a loop may hold the speed."""
 
     kind: Literal["motor"]
     output: Output = Field(description="What the motor driver wants to be told.")
@@ -95,7 +101,39 @@ class MotorAttachment(Placed):
     largest: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
         default=1.0, description="The most drive that it ever gets.", examples=["70 %"]
     )
-    # its safe state is standing still: a motor without a sensor has no other
+    smallest: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
+        default=0.0,
+        description="The smallest drive that turns it. What it is commanded is laid between that and full drive.",
+        examples=["8 %"],
+    )
+    counts_per_turn: Annotated[float, Quantity("number", at_least=0, at_most=1e9)] = Field(
+        default=0.0,
+        description="Encoder counts for one turn of the attachment, with all gears; 0 without an encoder.",
+        examples=[1440],
+    )
+    encoder_reversed: bool = Field(
+        default=False, description="True if the encoder counts down while it turns the right way.", examples=[False]
+    )
+    top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1e5)] = Field(
+        default=4 * pi, alias="top_speed", description="How fast it turns at full drive.", examples=["120 rpm"]
+    )
+    loop: Literal["duty", "speed"] = Field(
+        default="duty",
+        description="duty: it gets the drive that is commanded. speed: it is held at that share of its top speed, by its encoder.",
+        examples=["speed"],
+    )
+    p: Annotated[float, Quantity("number", at_least=0, at_most=10, step="0.05")] = Field(
+        default=0.2, description="The speed loop's gain: drive for each top speed that is missing.", examples=[0.2]
+    )
+    i: Annotated[float, Quantity("number", at_least=0, at_most=100, step="0.1")] = Field(
+        default=1.0, description="The speed loop's gain on what stays missing, in 1/s.", examples=[1.0]
+    )
+    # its safe state is standing still
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        if self.loop == "speed" and not self.counts_per_turn:
+            return [("loop", 'is "speed", but there is no encoder; give counts_per_turn, or say "duty"')]
+        return []
 
 
 class Encoded(Placed):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +14,7 @@ from pivrex.line.given import SensedRow, sensed_form, truth_form
 from pivrex.line.outputs import DIRECTION, FORWARD, NUMBER, settings_of
 from pivrex.line.seeing import Seeing
 from pivrex.line.stage import Floats
-from pivrex.rig.attachments import Encoded, reach_of
+from pivrex.rig.attachments import Encoded, MotorAttachment, has_shaft, reach_of
 from pivrex.rig.field import Field, Start
 from pivrex.rig.rig import Rig
 from pivrex.rig.steering import steering_name
@@ -51,7 +51,8 @@ CARRIED_OVER = ("pose", "travel", "begin", "angle", "lifted", "upside_down", "at
 
 
 class FittedSettings(Record):
-    """What V commanded values mean for D drives, and what sensors make of W wheels, S of them steered, and P arms.
+    """What V commanded values mean for D drives, and what sensors make of W wheels, S of them steered, and P arms: attachments with
+    an encoder, those that go to a place before those that only turn.
 
     Attributes
     ----------
@@ -65,8 +66,8 @@ class FittedSettings(Record):
         The signs of the encoders of wheels and steering.
     full, sense, offset : (S,)
         Of the absolute sensors: what they count to, their sign, and what they read straight ahead in rad.
-    arm, arm_top, arm_begin, arm_low, arm_high : (P,)
-        The drive of each, its speed at full drive in rad/s, where it begins and its stops in rad.
+    arm, arm_top, arm_least, arm_begin, arm_low, arm_high : (P,)
+        The drive of each, its speed at full drive in rad/s, the drive below which it stands, where it begins and its stops in rad.
     gyro_sign, up_sign, volts : float
         Signs of gyro and side sensor, and what the battery of a perfect robot has.
     coasts : (D,) flags
@@ -87,6 +88,7 @@ class FittedSettings(Record):
     offset: Numbers = field("steered", unit="rad")
     arm: Wholes = field("arms")
     arm_top: Numbers = field("arms", unit="rad/s")
+    arm_least: Numbers = field("arms")
     arm_begin: Numbers = field("arms", unit="rad")
     arm_low: Numbers = field("arms", unit="rad")
     arm_high: Numbers = field("arms", unit="rad")
@@ -163,7 +165,8 @@ def target_speed(s: Shafts, k: int, drive: Numbers, lifted: bool) -> float:
 def carry(s: FittedSettings, drive: Numbers, dt: float, attached: Numbers) -> None:
     """Move attachments with an encoder for a tick: no farther than to their stops."""
     for k in range(len(s.arm)):
-        attached[k] = clamp(attached[k] + drive[s.arm[k]] * s.arm_top[k] * dt, s.arm_low[k], s.arm_high[k])
+        mine = drive[s.arm[k]] if abs(drive[s.arm[k]]) >= s.arm_least[k] else 0.0
+        attached[k] = clamp(attached[k] + mine * s.arm_top[k] * dt, s.arm_low[k], s.arm_high[k])
 
 
 @kernel
@@ -189,7 +192,11 @@ def sense_fitted(
     for k in range(len(sensed.up)):
         sensed.up[k] = -s.up_sign if upside_down else s.up_sign
     for k in range(len(s.arm)):
-        sensed.at[k] = attached[k] - s.arm_begin[k]
+        turned = attached[k] - s.arm_begin[k]
+        if k < len(sensed.at):
+            sensed.at[k] = turned
+        else:
+            sensed.shaft[k - len(sensed.at)] = turned
 
 
 def carried_over(state: object, fresh: Standing) -> Standing:
@@ -197,6 +204,24 @@ def carried_over(state: object, fresh: Standing) -> Standing:
     return fresh._replace(**{
         n: v for n in CARRIED_OVER if (v := getattr(state, n, None)) is not None and v.shape == getattr(fresh, n).shape
     })  # fmt: skip
+
+
+class _Arm(NamedTuple):
+    """An attachment with an encoder; see `FittedSettings`."""
+
+    attachment: int
+    reversed: bool
+    top: float
+    least: float
+    begin: float
+    low: float
+    high: float
+
+
+def _arm(i: int, a: Encoded) -> _Arm:
+    reach = reach_of(a)
+    begin, low, high = (value / reach.per_rad for value in (reach.begins, reach.low, reach.high))
+    return _Arm(i, a.reversed, reach.rate / reach.per_rad, 0.0, begin, low, high)
 
 
 class Fitted:
@@ -244,7 +269,14 @@ class Fitted:
         # what the sensors say in the rig's signs: a sensor that counts the other way, of which the rig knows, is right
         sense = {m: wiring.encoders.get(m, 1.0) * self._said.encoders[m] for m in rig.motor_names}
         sensors = [rig.steering.wheels[w].sensor if rig.steering is not None else None for w in rig.steered]
-        arms = [(i, a, reach_of(a)) for i, a in enumerate(rig.attachments.values()) if isinstance(a, Encoded)]
+        each = list(enumerate(rig.attachments.values()))
+        arms = [_arm(i, a) for i, a in each if isinstance(a, Encoded)]
+        # rounding must not keep a motor from turning at its smallest drive
+        arms += [
+            _Arm(i, a.reversed, a.top_speed_rad_s, max(a.smallest - 1e-9, 0.0), 0.0, -np.inf, np.inf)
+            for i, a in each
+            if isinstance(a, MotorAttachment) and has_shaft(a)
+        ]
         form = Form(
             FittedSettings,
             values=len(outputs.source),
@@ -264,10 +296,9 @@ class Fitted:
             full=[s.full if s is not None else 0.0 for s in sensors],
             sense=[wiring.senses.get(w, 1.0) for w in rig.steered],
             offset=[wiring.offsets.get(w, 0.0) for w in rig.steered],
-            arm=[len(rig.motor_names) + i for i, _, _ in arms],
-            arm_top=[r.rate / r.per_rad * (-1.0 if a.reversed else 1.0) for _, a, r in arms],
-            **{f"arm_{end}": [getattr(r, what) / r.per_rad for _, _, r in arms]
-               for end, what in (("begin", "begins"), ("low", "low"), ("high", "high"))},
+            arm=[len(rig.motor_names) + a.attachment for a in arms],
+            arm_top=[a.top * (-1.0 if a.reversed else 1.0) for a in arms],
+            **{f"arm_{name}": [getattr(a, name) for a in arms] for name in ("least", "begin", "low", "high")},
             gyro_sign=wiring.gyro,
             up_sign=wiring.up,
             volts=rig.battery.volts,

@@ -14,10 +14,12 @@ from pivrex.rig.attachments import (
     Reach,
     ServoAttachment,
     SwitchAttachment,
+    has_shaft,
     reach_of,
 )
 from pivrex.rig.patches import patches_of
 from pivrex.tui.draw.attachment_bar import Standing
+from pivrex.tui.draw.parts import RPM
 from pivrex.tui.keys import key_name
 from pivrex.tui.model import ScreenModel
 
@@ -61,8 +63,11 @@ def _standing(model: ScreenModel, name: str, a: Attachment, by: str) -> Standing
             drive = model.value("attachments", f"{plain(name)}_drive")
             share = f"{drive * 100:+.0f} %".replace("-", "−") if isfinite(drive) else "–"
             most = f"{a.largest * 100:.0f} %"
+            turns = model.value("attachments", f"{plain(name)}_speed") if has_shaft(a) else float("nan")
+            speed = f"{turns * RPM:+.0f} rpm".replace("-", "−") if isfinite(turns) else ""
             return Standing(
-                name, a.kind, share, "", f"−{most}", most, (drive + 1) / 2, float("nan"), "no drive", by, float("nan"),
+                name, a.kind, share, speed, f"−{most}", most, (drive + 1) / 2, (turns / a.top_speed_rad_s + 1) / 2, "no drive", by,
+                float("nan"),
                 isfinite(drive) and abs(drive) > 0.005,
             )  # fmt: skip
     on = told >= 0.5
