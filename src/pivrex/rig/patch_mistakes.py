@@ -23,6 +23,9 @@ _FITS = {
 }
 
 
+_NEEDS_ROBOT = ("motion", "frame", "heading", "point", "hold", "holding", "zero gyro", "help")
+
+
 def patch_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     """Say what is wrong with sources, bindings, letters and attachments, each by itself right already."""
     found: list[tuple[str, str]] = []
@@ -119,6 +122,8 @@ def _of_attachment(rig: RigTables, action: Action) -> list[str]:  # noqa: PLR091
 
 def _of_robot(rig: RigTables, action: Action) -> list[str]:
     """What this robot cannot do."""
+    if rig.is_bench and action.verb in _NEEDS_ROBOT:
+        return [f'is "{action.text}", but {rig.name} is a bench: there is no robot that moves']
     found = []
     if action.verb in ("frame", "heading") and rig.gyro is None:
         found.append("needs to know the heading, but the rig has no gyro; add a table [gyro]")

@@ -6,7 +6,7 @@ import re
 from math import cos, pi, sin
 
 from pivrex.rig.quantities import quoted
-from pivrex.rig.wishes import LAWS, ROBOT_LINE, TWO_SIDED, WHEELS, Wishes
+from pivrex.rig.wishes import BENCH, LAWS, ROBOT_LINE, TWO_SIDED, WHEELS, Wishes
 
 __all__ = ["workspace_text", "written"]
 
@@ -36,7 +36,8 @@ heading = "0 deg"
 
 def written(wishes: Wishes) -> str:
     """Write the rig that is wished for: commented, and without mistakes."""
-    parts = [_head(wishes), _chassis(wishes), _body(wishes), _motors(wishes), _driver(wishes), _beside(wishes)]
+    robot = [] if wishes.wheels == BENCH else [_chassis(wishes), _body(wishes)]
+    parts = [_head(wishes), *robot, _loops(wishes), _motors(wishes), _driver(wishes), _beside(wishes)]
     return "\n".join(part for part in parts if part)
 
 
@@ -56,6 +57,8 @@ def _head(w: Wishes) -> str:
 def _wheels(w: Wishes) -> list[tuple[str, list[str]]]:
     """Each wheel with what its table says beside its name and radius."""
     corners = [("front left", 1, 1), ("front right", 1, -1), ("rear left", -1, 1), ("rear right", -1, -1)]
+    if w.wheels == BENCH:
+        return [("first", []), ("second", [])]
     if w.wheels == "two and a caster":
         return [
             (
@@ -125,15 +128,21 @@ def _body(w: Wishes) -> str:
             'hold = "off"',
             "",
         ]
-    if "encoders" in w.extras:
-        lines += [
-            "[control]                 # how wheel speeds become drive",
-            'wheels = "pid"            # a loop on the encoders',
-            "p = 0.15                  # calm to begin with; Heading finds quicker gains",
-            "i = 0.5",
-            'acceleration = "0 ms"     # what a jump of the stick adds; more makes starts quicker, and jerky',
-            "",
-        ]
+    return "\n".join(lines)
+
+
+def _loops(w: Wishes) -> str:
+    if "encoders" not in w.extras:
+        return ""
+    gains = "Chassis (3) changes them" if w.wheels == BENCH else "Heading finds quicker gains"
+    lines = [
+        "[control]                 # how speeds become drive",
+        'wheels = "pid"            # a loop on the encoders',
+        f"p = 0.15                  # calm to begin with; {gains}",
+        "i = 0.5",
+        'acceleration = "0 ms"     # what a jump of the stick adds; more makes starts quicker, and jerky',
+        "",
+    ]
     return "\n".join(lines)
 
 
@@ -164,12 +173,23 @@ def _motors(w: Wishes) -> str:
     pin = 2
     for number, (name, _) in enumerate(_wheels(w), 1):
         comments = number == 1
-        lines += [f"[motors.{_key(name)}]", f"wheels = [{quoted(name)}]"]
+        lines += [f"[motors.{_key(name)}]", *([f"wheels = [{quoted(name)}]"] if w.wheels != BENCH else [])]
         lines.append(
             'top_speed = "9000 rpm"'
-            + ("    # of the motor shaft, with the robot on the floor (measure)" if comments else "")
+            + (
+                f"    # of the motor shaft{', with the robot on the floor' * (w.wheels != BENCH)} (measure)"
+                if comments
+                else ""
+            )
         )
-        lines.append("gear = 30" + ("                 # turns of the shaft for one of the wheel" if comments else ""))
+        lines.append(
+            "gear = 30"
+            + (
+                f"                 # turns of the shaft for one of {'what it turns' if w.wheels == BENCH else 'the wheel'}"
+                if comments
+                else ""
+            )
+        )
         if "encoders" in w.extras:
             lines.append("counts_per_turn = 12" + ("      # of the shaft" if comments else ""))
         lines.append(
@@ -193,7 +213,7 @@ def _motors(w: Wishes) -> str:
 
 _READS = {
     "tank": ("left", "right"), "arcade": ("forward", "turn"), "split arcade": ("forward", "turn"),
-    "triggers": ("ahead", "back", "turn"), "planar": ("forward", "sideways", "turn"),
+    "triggers": ("ahead", "back", "turn"), "planar": ("forward", "sideways", "turn"), "each": ("motors.first", "motors.second"),
 }  # fmt: skip
 
 
@@ -211,6 +231,8 @@ def _driver(w: Wishes) -> str:
         lines += [f"[shaping.{role}]", f'dead_band = "6 %"{why}', 'curve = "30 %"']
         lines += ['scale = "50 %"', ""] if role == "turn" else [""]
     lines += ["[law]", f"{'kind = ' + quoted(w.law):<26}# {LAWS[w.law]}", ""]
+    if w.wheels == BENCH:
+        lines += ["[law.motors]", 'first = "left_y"           # v in Driver chooses another', 'second = "right_y"', ""]
     lines += [
         "[speed_levels]",
         'start = "cruise"',
@@ -260,7 +282,8 @@ def _beside(w: Wishes) -> str:
         lines += ["[attachments.pump]", 'kind = "switch"', f"output = {{ pin = {pin} }}", ""]
         bound += [("button_1", "pump on")]
     if lines:
-        lines = ["# --- what it has beside its wheels; v and + in Driver bind other buttons " + "-" * 27, "", *lines]
+        beside = "what else stands there" if w.wheels == BENCH else "what it has beside its wheels"
+        lines = [f"# --- {beside}; v and + in Driver bind other buttons " + "-" * (56 - len(beside)), "", *lines]
     for channel, does in bound:
         lines += ["[[bindings]]", f"channel = {quoted(channel)}", f"does = {quoted(does)}", ""]
     return "\n".join(lines + _sources(w))
@@ -270,7 +293,7 @@ def _sources(w: Wishes) -> list[str]:
     lines: list[str] = []
     usb = f'wire = {{ kind = "serial", port = {quoted(w.port)}, baud = 115200 }}'
     if "stick on a serial line" in w.sources:
-        second = "right_y" if w.law == "tank" else "right_x" if w.law == "split arcade" else "left_x"
+        second = "right_y" if w.law in ("tank", "each") else "right_x" if w.law == "split arcade" else "left_x"
         columns = '["left_y", "left_x", "right_x"]' if w.law == "planar" else f'["left_y", "{second}"]'
         if w.law == "triggers":
             columns = '["left_trigger", "right_trigger", "left_x"]'
@@ -280,7 +303,8 @@ def _sources(w: Wishes) -> list[str]:
         if kind in w.sources:
             name = "my letters" if kind == "letters" else "my serial letters"
             lines += [f'[sources."{name}"]', 'kind = "letters"', wire, "", f'[sources."{name}".letters]']
-            lines += [f'{letter} = "{does}"' for letter, does in _LETTERS.items()] + [""]
+            letters = {"S": "brake", "1": "level creep", "3": "level dash"} if w.wheels == BENCH else _LETTERS
+            lines += [f'{letter} = "{does}"' for letter, does in letters.items()] + [""]
     if "radio" in w.sources:
         lines += ['[sources."my radio"]       # sentences as docs/wire.md says; pivrex key seals them', 'kind = "packets"',
                   'sender = "mine"', 'wire = { kind = "udp", host = "127.0.0.1", port = 5800 }', 'silent_after = "200 ms"', ""]  # fmt: skip

@@ -4,7 +4,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-__all__ = ["EXTRAS", "LAWS", "LINES", "OUTPUTS", "ROBOT_LINE", "SOURCES", "TWO_SIDED", "WHEELS", "Wishes", "laws_of"]
+__all__ = [
+    "BENCH",
+    "EXTRAS",
+    "LAWS",
+    "LINES",
+    "OUTPUTS",
+    "ROBOT_LINE",
+    "SOURCES",
+    "TWO_SIDED",
+    "WHEELS",
+    "Wishes",
+    "laws_of",
+]
 
 WHEELS = {
     "two and a caster": "two driven wheels in the middle, and something that slides",
@@ -12,6 +24,7 @@ WHEELS = {
     "three omni": "three omni wheels, a third of a turn apart; it moves any way",
     "four mecanum": "four wheels with slanting rollers; it moves any way",
     "four steered": "four wheels that each point where they must; they grip, and it moves any way",
+    "none, on a bench": "two motors without a robot, each with a channel of its own: to try one, or a mechanism",
 }
 """What a robot may stand on, and what that means."""
 
@@ -23,7 +36,10 @@ LAWS = {
     "split arcade": "one stick moves, the other turns",
     "triggers": "one trigger moves ahead, one back, a stick turns",
     "planar": "one stick moves any way, the other turns",
+    "each": "each motor has a channel of its own",
 }
+
+BENCH = "none, on a bench"
 
 OUTPUTS = {
     "duty": "one signed number, such as -255 to 255",
@@ -66,9 +82,10 @@ ROBOT_LINE = "robot on USB"
 
 def laws_of(wheels: str) -> dict[str, str]:
     """Give the laws that a chassis can follow, and what they mean; the likeliest first."""
-    if wheels in TWO_SIDED:
-        return {law: what for law, what in LAWS.items() if law != "planar"}
-    return {"planar": LAWS["planar"], **{law: what for law, what in LAWS.items() if law != "planar"}}
+    if wheels == BENCH:
+        return {"each": LAWS["each"]}
+    along = {law: what for law, what in LAWS.items() if law not in ("planar", "each")}
+    return along if wheels in TWO_SIDED else {"planar": LAWS["planar"], **along}
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from pivrex.rig.wishes import Wishes, laws_of
 from pivrex.scene.robot import add_robot, reach_of
 from pivrex.scene.scene import Box, Scene
 from pivrex.tui.draw.cells import print_scene
-from pivrex.tui.draw.parts import wrapped
+from pivrex.tui.draw.parts import RPM, wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.maker.robot_in_making import Making
 
@@ -36,6 +36,7 @@ _QUESTIONS = {
 }
 
 _LAW_STICKS = {
+    "each": ((0, 1), (0, 1)),
     "tank": ((0, 1), (0, 1)), "arcade": ((1, 1), None), "split arcade": ((0, 1), (1, 0)), "triggers": ((1, 0), "triggers"),
     "planar": ((1, 1), (1, 0)),
 }  # fmt: skip
@@ -186,7 +187,22 @@ def _sticks_drawn(law: str) -> Picture:
     return picture
 
 
+def _bench_drawn(rig: Rig, width: int, height: int, names: bool) -> Picture:
+    """Motors beside each other on a table."""
+    many = len(rig.motors)
+    scene = Scene(Box(-1.2, -0.7, 2.4 * many - 1.2, 1.4))
+    scene.line([(-1.1, -0.45), (2.4 * many - 1.3, -0.45)], "frame", 0.5)
+    for k, motor in enumerate(rig.motors):
+        scene.circle((2.4 * k, 0.4), 0.8, "rest", 0.4)
+        scene.circle((2.4 * k, 0.4), 0.2, "commanded", 0.6)
+        if names:
+            scene.label((2.4 * k, -0.5), motor, "rest", 1.0, "below")
+    return print_scene(scene, width, height)
+
+
 def _robot_drawn(rig: Rig, width: int, height: int, names: bool = True) -> Picture:
+    if rig.is_bench:
+        return _bench_drawn(rig, width, height, names)
     ahead, aside = reach_of(rig.chassis)
     room = aside * (1.7 if names else 1.1)
     scene = Scene(Box(-room, -ahead * 1.1, room, ahead * 1.35))
@@ -210,16 +226,19 @@ def _draw_robot(making: Making, picture: Picture, x: int, width: int, height: in
     picture.place(_robot_drawn(rig, width, drawing), x, 1)
     y = drawing + 2
     aside = f", aside {rig.full_left_m_s:.2f} m/s" if rig.law.kind == "planar" else ""
-    rows = [
+    motion = [
         f"full ahead {rig.full_forward_m_s:.2f} m/s{aside}",
         f"full turn {degrees(rig.full_turn_rad_s):.0f} deg/s",
         *wrapped(can_do(rig), width - 1),
+    ]
+    rows = [
+        *([f"{n}: top {m.wheel_top_rad_s * RPM:.0f} rpm" for n, m in rig.motors.items()] if rig.is_bench else motion),
         f"law {rig.law.kind}: " + ", ".join(f"{role} by {rig.channel(axis)}" for role, axis in rig.law.axes().items()),
     ]
     if rig.sources:
         rows.append("sources " + ", ".join(rig.sources))
     if rig.attachments:
-        rows.append("beside its wheels " + ", ".join(rig.attachments))
+        rows.append(("attachments " if rig.is_bench else "beside its wheels ") + ", ".join(rig.attachments))
     rows.append("real robot " + (rig.link.wire.kind if rig.link is not None else "none yet; there is the stand-in"))
     for text in rows:
         for line in wrapped(text, width - 1):
