@@ -8,7 +8,7 @@ from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
 from pivrex.rig.channels import CHANNELS, describe_channel
-from pivrex.rig.controls import LAWS
+from pivrex.rig.controls import LAWS, ON_BENCH
 from pivrex.rig.field import Workspace
 from pivrex.rig.nudge import marks_of
 from pivrex.rig.quantities import Quantity, quoted
@@ -97,8 +97,9 @@ def _channels() -> str:
 
 
 def _laws() -> str:
+    each = f"on a bench: the motors in order read {', '.join(f'`{c}`' for c in ON_BENCH)}"
     rows = "\n".join(
-        f"| `{law}` | " + ", ".join(f"{role} reads `{axis}`" for role, axis in axes.items()) + " |"
+        f"| `{law}` | " + (", ".join(f"{role} reads `{axis}`" for role, axis in axes.items()) or each) + " |"
         for law, axes in LAWS.items()
     )
     return f"## Laws\n\n| law | its functions, and what they read unless the rig says otherwise |\n|---|---|\n{rows}\n"
