@@ -85,7 +85,8 @@ class DriverView(View):
         body = upper - top - attached
         listed = max(len(self.patches.patches()) + 3, 19)
         strip = min(12, body - listed) if wide and body - listed > LEAST_STRIP else 0
-        bars = self._bars.rows(0) + 1 if self.model.rig.is_bench and body - strip > listed else 0
+        least = max(len(self.patches.patches()) + 3, 10)
+        bars = self._bars.rows(0) + 1 if self.model.rig.is_bench and body - strip > least else 0
         body -= strip + bars
         rest = width - left
         right, gutter = max(28, round(rest * 0.36)), max(8, round(rest * 0.12))
