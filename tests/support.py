@@ -156,12 +156,13 @@ class Terminal:
         self.name = f"pivrex-{uuid.uuid4().hex[:10]}"
         self._config = Path(tempfile.mkdtemp(prefix="pivrex-tmux-"))
         (self._config / "conf").write_text(f"set -g focus-events on\nset -s escape-time 0\n{config}\n")
-        variables = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "LC_ALL": "C.UTF-8", **(env or {})}
+        env = {"DISPLAY": ":77", **(env or {})}  # there is a display unless a test says otherwise; nothing shows there
+        variables = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "LC_ALL": "C.UTF-8", **env}
         variables.pop("TMUX", None)
         self._env = variables
         command = [sys.executable, "-m", "pivrex", *words]
         inner = " ".join(f"'{w}'" for w in command)
-        exports = " ".join(f"'{k}={variables[k]}'" for k in ("PYTHONPATH", "LC_ALL", *(env or {})))
+        exports = " ".join(f"'{k}={variables[k]}'" for k in ("PYTHONPATH", "LC_ALL", *env))
         home = variables.get("PIVREX_HOME", "")
         self._tmux(
             "new-session", "-d", "-x", str(size[0]), "-y", str(size[1]), "-s", "main",

@@ -20,6 +20,7 @@ from pivrex.rig import Rig, read_text
 from pivrex.rig.offered import offered
 from pivrex.sim import Rollout, StandIn
 from pivrex.sim.body import RealBody
+from pivrex.sim.fitted import is_released
 from pivrex.sim.wiring import faulty
 from tests.support import PLOVER, TempCase
 from tests.test_bindings import Ticker, bound
@@ -87,12 +88,13 @@ class HaltTest(unittest.TestCase):
         self.assertEqual([row[line.layout.at("outputs", f"left_{n}")] for n in ("forward", "backward")], [1, 0])
 
     def test_attachments_and_steering_go_on(self) -> None:
-        """A brake is the drive's: the pump stays on, and only driving motors have braking values."""
-        t = Ticker().use(rig_with("three pins", more=BUTTONS))
-        t.tick(button_0=1)
-        on = t.get("outputs", "pump_pin")
-        t.tick(button_14=1)
-        self.assertEqual(t.get("outputs", "pump_pin"), on)
+        """A brake is the drive's: only motors that drive have braking values, whatever kind the others' drivers are."""
+        arm = '[attachments.arm]\nkind = "motor"\noutput = { kind = "two pins" }\n' + bound("button_13", "arm 60 %")
+        t = Ticker().use(rig_with("three pins", more=BUTTONS + arm))
+        for brake in (0, 1):
+            t.tick(button_13=1, button_14=brake)
+            self.assertEqual([t.get("outputs", f"arm_{way}_duty") for way in ("forward", "backward")], [153, 0])
+            self.assertEqual(t.get("outputs", "left_duty"), 255 * brake)
 
     def test_the_why_says_it(self) -> None:
         t = Ticker().use(rig_with("three pins", *THREE, more=BUTTONS))
@@ -177,6 +179,23 @@ class BodyTest(unittest.TestCase):
         self.assertEqual(self.rolled(rig_with("two pins", body='at_zero = "coast"\n'), [0, 0]), rest)
         self.assertEqual(self.rolled(rig_with("two pins", body='at_zero = "coast"\n'), [255, 255]), brake)
         self.assertEqual(self.rolled(rig_with("two pins"), [0, 0]), brake)
+
+    def test_each_driver_lets_go_by_itself(self) -> None:
+        fitted = RealBody(rig_with("three pins")).fitted.plain
+        commanded = [127.0, 1.0, 0.0, 0.0, 0.0, 0.0, 1500.0, 0.0]
+        self.assertEqual([is_released(fitted, commanded, slot) for slot in (0, 1)], [False, True])
+
+    def test_electronics_that_start_again_leave_the_pins_low(self) -> None:
+        """Commanded full speed while they are off: with three pins it rolls, with two it brakes."""
+        speeds = []
+        for kind in ("three pins", "two pins"):
+            rig = rig_with(kind)
+            model, command = RealBody(rig), encode(settings_of(rig), np.array([1.0, -1.0, 0.0, 0.0]))
+            state = model.start()._replace(lifted=np.array(1.0), restart=np.array(1.0), spin=np.array([10.0, 10.0]))
+            for _ in range(3):
+                state = model.step(state, command, 1 / 60)
+            speeds.append(float(state.spin[0]))
+        self.assertGreater(speeds[0], speeds[1] + 1.0)
 
 
 class PersonTest(TempCase):

@@ -290,6 +290,13 @@ class CountsTest(TempCase):
         self.assertAlmostEqual(sensed[places[1]], 100 / self.COUNTS / 0.04)
         values[1] = 0.0  # its clock and its counters begin again
         self.assertTrue(np.isnan(wire.read(values, 12)[places]).all())
+        # of 20 ms each the newest two: it has just begun to turn
+        fresh = SensedWire(self.line)
+        for stamp, count in ((0, 0), (20, 0), (40, 0), (60, 0), (80, 0), (100, 10), (120, 20)):
+            values[1] = count
+            sensed = fresh.read(values, stamp)
+        self.assertAlmostEqual(sensed[places[1]], 20 / self.COUNTS / 0.04)
+        values[1] = 0.0
         over = SensedWire(self.line)
         over.read(values, 65530)
         values[1] = 100.0

@@ -10,6 +10,7 @@ import sysconfig
 import unittest
 from datetime import UTC, datetime
 from pathlib import Path
+from unittest import mock
 
 from pivrex.cli.app import commands
 from pivrex.cli.examples import EXAMPLES
@@ -103,7 +104,11 @@ class HereTest(TempCase):
         good = {f.what: f for f in of_answers("\x1b[?3u\x1b[?1004;2$y\x1b[?1006;2$y\x1b[?62;4c", {})}
         self.assertEqual([f.works for f in good.values()], [True, True, True])
         poor = {f.what: f for f in of_answers("\x1b[?1004;0$y\x1b[?1;2c", {"TMUX": "x"})}
-        self.assertEqual({n: f.works for n, f in poor.items()}, {"keys held": False, "focus": False, "mouse": None})
+        wanted = {"keys held": False, "window for keys": False, "focus": False, "mouse": None}
+        with mock.patch("sys.platform", "linux"):
+            self.assertEqual({n: f.works for n, f in poor.items()}, wanted)
+            there = {f.what: f for f in of_answers("\x1b[?1;2c", {"DISPLAY": ":0"})}
+            self.assertTrue(there["window for keys"].works)
         self.assertIn("focus-events on", poor["focus"].mend)
         self.assertEqual([f.works for f in of_answers(None, {})], [None])
 

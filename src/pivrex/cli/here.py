@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from pivrex.cli.options import Json, print_json
+from pivrex.devices.key_window import has_display
 from pivrex.devices.terminal import asked, pictures_here
 
 __all__ = ["Found", "here", "of_answers", "of_colours", "of_date", "of_serial"]
@@ -118,6 +119,13 @@ def of_answers(answers: str | None, env: dict[str, str]) -> Iterator[Found]:
         "releases are not reported: keys are latched, or drive for a short time (m)",
         f"{inside}use a terminal with the kitty keyboard protocol, or a gamepad",
     )  # fmt: skip
+    if not held:
+        display = has_display(env)
+        yield Found(
+            "window for keys", display, "a display is there: o opens a window that sees keys come up" if display else
+            "no display here: each press drives for a short time (m changes that)",
+            "run Pivrex on the computer that you sit at, or use a gamepad",
+        )  # fmt: skip
     modes = {int(mode): state in "123" for mode, state in _MODE.findall(answers)}
     focus = modes.get(1004, False)
     yield Found(

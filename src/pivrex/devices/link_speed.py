@@ -11,7 +11,7 @@ from pivrex.devices.seal import HIGHEST, sealed
 from pivrex.devices.transports.serial_line import BITS_A_BYTE
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
-from pivrex.line.outputs import NUMBER, encode
+from pivrex.line.outputs import encode
 from pivrex.rig.sources import Link
 from pivrex.rig.transports import SerialTransport
 
@@ -79,7 +79,7 @@ def _longest(line: Line) -> Floats:
     settings = line.of_rig["outputs"]
     ahead, back = (encode(settings, np.full(len(settings.smallest) + len(settings.sign), d)) for d in (1.0, -1.0))
     whole = np.where(np.abs(ahead) > np.abs(back), ahead, back)
-    told = np.where(settings.is_whole, whole, np.where(settings.level == NUMBER, LONG_VALUE, 1.0))
+    told = np.where(settings.is_whole, whole, LONG_VALUE)
     return np.concatenate((told, np.ones(len(line.outputs.values) - len(told))))  # and whether it coasts
 
 

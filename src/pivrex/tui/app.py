@@ -13,10 +13,11 @@ from textual.binding import Binding, BindingType
 from textual.screen import Screen
 from textual.widgets import ContentSwitcher
 
+from pivrex.devices.key_window import has_display
 from pivrex.devices.keys import DRIVE_KEYS
 from pivrex.devices.terminal import Pictures
 from pivrex.rig.channels import CHANNELS
-from pivrex.session.messages import KeyDown, KeyUp, LetGo, SetKeysMode, Stop
+from pivrex.session.messages import KeyDown, SetKeysMode, Stop
 from pivrex.session.places import log_file
 from pivrex.tui import chrome
 from pivrex.tui.app_actions import AppActions
@@ -35,13 +36,14 @@ from pivrex.tui.overlays.palette import Palette
 from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.panels.panel import View
 from pivrex.tui.panels.why_ladder import WhyLadder
-from pivrex.tui.releases import KeyReleased, ask_terminal, install
+from pivrex.tui.releases import ask_terminal, install
 from pivrex.tui.remembering import Remembering
 from pivrex.tui.replaying import NOT_NOW
 from pivrex.tui.stills import NO_PICTURES, Stills, write_only_changes
 from pivrex.tui.themes import THEMES
 from pivrex.tui.views.view_row import ViewRow
 from pivrex.tui.views.view_table import VIEWS
+from pivrex.tui.window_keys import WindowKeys
 
 __all__ = ["PivrexApp"]
 
@@ -52,7 +54,7 @@ SMALLEST = (60, 16)
 log = logging.getLogger(__name__)
 
 
-class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
+class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, App[int]):
     """One workspace on the screen.
 
     Parameters
@@ -117,7 +119,6 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         self._open = view
         self._tour = tour and view == "field"
         self.why = WhyLadder(model)
-        self._reports_releases = self._reports_focus = False
         self._gone = ""
         self.paper = paper_job()
         self._stills = Stills(self, pictures)
@@ -134,6 +135,8 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         driver = self._driver
         if driver is not None and not self.is_headless:
             ask_terminal(driver)
+            if not has_display():  # a key that keeps driving after it came up is the worse fault
+                self.model.ask(SetKeysMode("timed"))
         self.view.opened()
         if draws_dots():
             self.model.say("the library that draws cannot be loaded: drawings are dots")
@@ -147,6 +150,8 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         for view in self.views.values():
             view.close()
         self.paper.close()
+        if self.window is not None:
+            self.window.close()
 
     @property
     def view(self) -> View:
@@ -171,6 +176,7 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
             self._gone = f"the session no longer answers; {rests}. Ctrl+Q leaves"
             model.say(self._gone, alarm=True)
         self.view.update()
+        self.tend_window()
         self.take_exports()
 
     def draw(self) -> None:
@@ -289,31 +295,6 @@ class PivrexApp(KeysInOrder, Remembering, ReplayActs, AppActions, App[int]):
         elif canvas is self.view.canvas and not (spot is not None and self.view.press(spot.what, spot.value)):
             self.view.point(message.x, message.y, message.phase)
         self.draw()
-
-    @property
-    def button_keys(self) -> dict[str, str]:
-        """Which key presses which button of the open rig."""
-        return self.model.button_keys
-
-    def on_key_released(self, message: KeyReleased) -> None:
-        key = self.button_keys.get(message.key, message.key.lower())
-        if key in DRIVE_KEYS or key in self.button_keys.values():
-            self.model.ask(KeyUp(key))
-
-    def on_releases_reported(self) -> None:
-        self._reports_releases = True
-        self.model.ask(SetKeysMode("held"))
-
-    def on_focus_reported(self) -> None:
-        self._reports_focus = True
-
-    def on_app_focus(self) -> None:
-        self._reports_focus = True
-
-    def on_app_blur(self) -> None:
-        """The window lost the focus: keys that come up now are not seen."""
-        self._reports_focus = True
-        self.model.ask(Stop("the window lost the focus") if self.model.status.live else LetGo())
 
     # --- what lies over the views, and the why ---
 

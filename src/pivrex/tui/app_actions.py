@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from textual.app import SuspendNotSupported
 from textual.screen import Screen
 
+from pivrex.devices.key_window import has_display
 from pivrex.devices.keys import KeysMode
 from pivrex.errors import SaveError
 from pivrex.files import resolved
@@ -42,6 +43,9 @@ else:
 
 __all__ = ["AppActions"]
 
+KEY_WINDOW = "window for keys"
+"""In the list of sources: no source, but a keyboard for the source keys."""
+
 NEW = "+"
 """Chosen instead of a robot: a new one."""
 
@@ -60,6 +64,7 @@ class AppActions(_Base):
     why: WhyLadder
     paper: Job[tuple[Drawing, ...], str]
     _reports_releases: bool
+    act_key_window: Callable[[], None]
 
     @property
     def view(self) -> View:
@@ -81,6 +86,7 @@ class AppActions(_Base):
 
     def act_sources(self) -> None:
         status = self.model.status
+        window = [Choice(KEY_WINDOW, "a window for held keys", "opens, and sees keys come up")] if has_display() else []
 
         def choices() -> list[Choice]:
             now = self.model.status
@@ -94,7 +100,7 @@ class AppActions(_Base):
                 )
                 for s in now.sources
                 if s.name == now.source or not self.model.is_of_another(s)
-            ]
+            ] + window
 
         def pads() -> str:
             port = self.model.status.pad_port
@@ -103,7 +109,9 @@ class AppActions(_Base):
             )
 
         def take(name: str | None) -> None:
-            if name is not None:
+            if name == KEY_WINDOW:
+                self.act_key_window()
+            elif name is not None:
                 self.model.ask(ChooseSource(name))
 
         self._lay_over(Choices("who drives?", choices, status.source, self._key_of("sources"), pads), take)

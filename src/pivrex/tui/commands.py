@@ -113,6 +113,8 @@ COMMON = (
     Command("let_go", "keys to rest", "Brings latched keys back to rest.", ("space",), foot=14,
             available=lambda m: m.status.source == "keys", asks=ask.LetGo()),
     Command("keys_mode", "way of keys", "Changes how keys drive: latched, for a short time, or held where the terminal can.", ("m",)),
+    Command("key_window", "window for keys", "Opens a small window that sees keys come up, so that they drive while they are held; "
+            "again closes it.", ()),
     Command("match", "match", "Makes ready for a match: what is chosen is shown, nothing moves; again starts it.",
             ("M", "shift+m", "upper_m"), foot=8),
     Command("leave_match", "leave the match", "Counts no more: the robot may be driven.", ("L", "shift+l", "upper_l"), foot=3,

@@ -10,6 +10,7 @@ from pivrex.tui.guides.shakedown_picture import ShakedownPanel
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.attachment_rows import AttachmentBars
 from pivrex.tui.panels.chassis_motion import MOTION, ChassisMotion, MotionBars
+from pivrex.tui.panels.motor_bench import bench_columns, bench_places
 from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.robot_from_above import RobotFromAbove, SpeedEnvelope
 from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS, Settings, SettingsColumn
@@ -72,7 +73,7 @@ class ChassisView(View):
     def _columns(self) -> list[list[tuple[str, str]]]:
         rig, i = self.model.rig, self.chassis.wheel
         if rig.is_bench:
-            return [[], self._of_motor(), self._of_bench()]
+            return bench_columns(self.model)
         wheel, here = rig.chassis.wheels[i], f"chassis.wheels.{i}"
         wheels = [("wheel.kind", "kind"), (f"{here}.x", "x"), (f"{here}.y", "y")]
         if not wheel.steered:
@@ -91,36 +92,11 @@ class ChassisView(View):
         rules.append(("figure.angle", "to turn"))
         return [list(MOTION), wheels, rules]
 
-    def _of_motor(self) -> list[tuple[str, str]]:
-        """Return the settings of the selected motor on a bench."""
-        name = self.model.wheel_name
-        here = f"motors.{name}"
-        keys = ("top_speed", "gear", "counts_per_turn", "smallest", "reversed", "encoder_reversed")
-        return [(f"{here}.{key}", key.replace("_", " ")) for key in keys]
-
-    def _of_bench(self) -> list[tuple[str, str]]:
-        control = [(f"control.{key}", f"loop {key}") for key in ("wheels", "p", "i", "d")]
-        return [("limits.fit", "too much"), *(control if self.model.rig.control is not None else [])]
-
-    def _on_bench(self, width: int, height: int) -> Iterable[Place]:
-        """The motors as bars and over the last seconds; at the right the settings of one, and those of all, or the shakedown."""
-        left = width * 11 // 20
-        bars = self._bars.rows(height)
-        yield self._bars, Rect(1, 0, left - 2, bars)
-        yield self._strips, Rect(1, bars + 1, left - 2, height - bars - 1)
-        yield self._rule, Rect(left, 0, 1, height)
-        x, w = left + 2, width - left - 3
-        if self.guide is not None:
-            yield self._shakedown, Rect(x, 0, w, height)
-            return
-        yield self._wheel, Rect(x, 0, w, self._wheel.rows)
-        yield self._rules, Rect(x, self._wheel.rows + 1, w, self._rules.rows)
-        y = self._wheel.rows + self._rules.rows + 2
-        yield self._attachments, Rect(x, y, w, min(len(self.model.rig.attachments), height - y))
-
     def places(self, width: int, height: int) -> Iterable[Place]:
         if self.model.rig.is_bench:
-            yield from self._on_bench(width, height)
+            open_guide = self._shakedown if self.guide is not None else None
+            parts = (self._bars, self._strips, self._rule, open_guide, self._wheel, self._rules, self._attachments)
+            yield from bench_places(parts, width, height)
             return
         left = min(height * 2, width // 2) if width >= 90 else width * 2 // 5
         yield self._robot, Rect(0, 0, left, height)
