@@ -34,7 +34,7 @@ __all__ = ["SILENT_S", "KeyWindow", "WindowKeys", "WindowSaid"]
 COMES_S = 0.3
 """After the terminal lost the focus the window may still get it within this time."""
 
-SILENT_S = 0.4
+SILENT_S = 0.25
 """A window that has said nothing for so long holds no key."""
 
 
