@@ -50,6 +50,12 @@ does = "claw to 60 deg"
 [[bindings]]
 channel = "button_1"
 does = "brake"
+[[bindings]]
+channel = "button_2"
+does = "coast"
+[[bindings]]
+channel = "button_3"
+does = "slow 40 %"
 [[speed_levels.levels]]
 name = "slow"
 moving = "40 %"
@@ -109,6 +115,10 @@ class LineTest(TempCase):
         self.drive(1, left_y=-1.0, button_1=1.0)
         self.assertEqual(self.get("wheels", "drum_requested"), 0)
         self.assertEqual([self.get("outputs", f"drum_{n}") for n in ("duty", "forward", "backward")], [255, 1, 1])
+        self.drive(20, left_y=-1.0, button_3=1.0)
+        self.assertAlmostEqual(self.get("wheels", "drum_requested"), 0.4 * 0.4 * 0.5 * 10 * math.pi)
+        self.drive(1, left_y=-1.0, button_2=1.0)
+        self.assertEqual((self.get("wheels", "drum_requested"), self.get("outputs", "drum_duty")), (0, 0))
 
     def test_a_loop_holds_the_speed_against_a_weak_motor(self) -> None:
         rig = bench(("[shaping.motors.drum]", '[control]\nwheels = "pid"\np = 0.5\ni = 4\n[shaping.motors.drum]'))

@@ -11,6 +11,7 @@ from unittest import mock
 from pivrex.devices.worries import warnings_in
 from pivrex.errors import RigError, SaveError, UnitError
 from pivrex.files import free_name, write_atomically
+from pivrex.path import Path as DrivenPath
 from pivrex.rig import RigFile, find_rig, open_folder, read_rig
 from pivrex.rig.nudge import setting_at
 from pivrex.rig.reference import write_reference
@@ -340,15 +341,25 @@ class WorkspaceTest(TempCase):
 class ReferenceTest(unittest.TestCase):
     def test_the_page_is_what_the_schema_says(self) -> None:
         page = ROOT / "docs" / "rig-reference.md"
-        self.assertEqual(page.read_text(), write_reference(), "run: .venv/bin/pivrex reference > docs/rig-reference.md")
+        self.assertEqual(
+            page.read_text(), write_reference(DrivenPath), "run: .venv/bin/pivrex reference > docs/rig-reference.md"
+        )
 
     def test_every_key_has_a_meaning(self) -> None:
-        for line in write_reference().splitlines():
+        for line in write_reference(DrivenPath).splitlines():
             if line.startswith("| `"):
                 meaning = line.split("|")[2].strip()
                 self.assertTrue(meaning and not meaning.startswith("None"), line)
 
     def test_every_output_kind_is_there(self) -> None:
-        page = write_reference()
-        for kind in ("fraction", "percent", "speed", "duty", "magnitude", "two pins", "servo"):
+        page = write_reference(DrivenPath)
+        for kind in ("fraction", "percent", "speed", "duty", "magnitude", "two pins", "three pins", "servo"):
             self.assertIn(f'kind = "{kind}"', page)
+
+    def test_floors_and_paths_have_their_keys_there(self) -> None:
+        floors, paths = (write_reference(DrivenPath).partition(f"# {name}/*.toml")[2] for name in ("floors", "paths"))
+        for key in ("length", "width", "name"):
+            self.assertIn(f"| `{key}` |", floors.partition("# paths")[0])
+        for key in ("heading", "backwards", "acceleration", "direction", "radius"):
+            self.assertIn(f"| `{key}` |", paths)
+        self.assertTrue("## `[[points]]`" in paths and "## `[[slow]]`" in paths)

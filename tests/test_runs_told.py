@@ -196,7 +196,7 @@ class SumsTest(unittest.TestCase):
         found = self.of("divider", sensor="5 V", pin="3.3 V", whole="30000 ohm")
         self.assertLessEqual(found["out"], 3.3)
         self.assertGreater(found["out"], 3.29)
-        self.assertAlmostEqual(found["out"], 5 * found["lower"] / (found["upper"] + found["lower"]))
+        self.assertAlmostEqual(found["out"], 5 * found["lower"] / (found["upper"] + found["lower"]), places=3)
         for key in ("upper", "lower"):
             digits = found[key] / 10.0 ** np.floor(np.log10(found[key]) + 1e-9)
             self.assertTrue(any(abs(digits - v) < 1e-9 for v in E24))
@@ -206,6 +206,23 @@ class SumsTest(unittest.TestCase):
         upper, lower = nearest_pair(given_v, given_v * share, whole)
         self.assertLessEqual(given_v * lower / (upper + lower), given_v * share * (1 + 1e-9))
         self.assertGreater(given_v * lower / (upper + lower), given_v * share * 0.93)
+
+    def test_a_divider_of_resistors_at_hand(self) -> None:
+        # 10 k above 20 k: 5 V · 2/3; with 5 % of each 5 · 21/(9.5 + 21) and 5 · 19/(10.5 + 19)
+        found = self.of(
+            "divider", sensor="5 V", pin="3.4 V", r1="10 kohm", r2="20 kohm", tolerance="5 %", load="1e9 ohm"
+        )
+        self.assertAlmostEqual(found["out"], 10 / 3, places=4)
+        self.assertAlmostEqual(found["highest"], 5 * 21 / 30.5, places=3)
+        self.assertAlmostEqual(found["lowest"], 5 * 19 / 29.5, places=3)
+        one = next(s for s in SUMS if s.name == "divider")
+        said = {"sensor": "5 V", "pin": "3.4 V", "r1": "10 kohm", "r2": "20 kohm", "tolerance": "5 %"}
+        wrong = {r.key for r in reckoned(one, read_rig(PLOVER), said)[1] if r.wrong}
+        self.assertEqual(wrong, {"highest"})
+        # a load of 20 k beside the 20 k makes 10 k of them: half
+        found = self.of("divider", sensor="5 V", pin="3.4 V", r1="10 kohm", r2="20 kohm", load="20 kohm")
+        self.assertAlmostEqual(found["out"], 2.5)
+        self.assertAlmostEqual(found["loaded"], (10 / 3 - 2.5) * 1e3)
 
     def test_an_echo(self) -> None:
         # 343.2 m/s at 20 degrees stands in every table; 331.3 at 0
@@ -267,7 +284,8 @@ class SumsTest(unittest.TestCase):
     def test_what_makes_no_sense_is_said(self) -> None:
         for said, why in (
             ({"pin": "6 V"}, "nothing must be divided"), ({"pin": "3 m"}, "pin: "), ({"volts": "3 V"}, "divider has no volts; it takes"),
-            ({"sensor": "900 V"}, "sensor: must be 0.1 V to 60 V"),
+            ({"sensor": "900 V"}, "sensor: must be 0.1 V to 60 V"), ({"r1": "0 ohm", "r2": "10 kohm"}, "r1: is 0 ohm, which divides nothing"),
+            ({"r1": "1 kohm"}, "r2: is 0 ohm"), ({"load": "0 ohm"}, "load: must be"),
         ):  # fmt: skip
             with self.assertRaisesRegex(UnitError, why):
                 self.of("divider", **said)
@@ -290,7 +308,7 @@ class SumsTest(unittest.TestCase):
         ran = Ran("sums", "divider", "sensor=5V", "pin=2.5V", "--rig", "coot", "--json")
         found = json.loads(ran.out)
         self.assertEqual((found["sum"], found["rig"]), ("divider", "Coot"))
-        self.assertEqual({r["key"]: r["value"] for r in found["results"]}["out"], 2.5)
+        self.assertAlmostEqual({r["key"]: r["value"] for r in found["results"]}["out"], 2.5, places=3)
         self.assertEqual(Ran("sums", "nothing").code, 2)
         self.assertEqual(Ran("sums", "divider", "pin").code, 2)
         self.assertIn("turn", Ran("sums").out)

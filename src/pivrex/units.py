@@ -51,7 +51,7 @@ KINDS = {
         Kind("mass", {"kg": 1.0, "g": 1e-3}, "1.2 kg"),
         Kind("voltage", {"V": 1.0, "mV": 1e-3}, "7.4 V"),
         Kind("current", {"A": 1.0, "mA": 1e-3}, "300 mA"),
-        Kind("resistance", {"ohm": 1.0, "mohm": 1e-3}, "120 mohm"),
+        Kind("resistance", {"ohm": 1.0, "kohm": 1e3, "mohm": 1e-3}, "120 mohm"),
         Kind("charge", {"Ah": 3600.0, "mAh": 3.6, "As": 1.0}, "1500 mAh"),
         Kind("torque", {"Nm": 1.0, "Ncm": 0.01, "mNm": 1e-3}, "35 mNm"),
         Kind("inertia", {"kg m2": 1.0, "g cm2": 1e-7}, "40 g cm2"),

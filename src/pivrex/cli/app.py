@@ -63,9 +63,10 @@ def print_manual() -> None:
 
 def reference() -> None:
     """Print the rig reference."""
+    from pivrex.path import Path as DrivenPath
     from pivrex.rig.reference import write_reference
 
-    print(write_reference(), end="")
+    print(write_reference(DrivenPath), end="")
 
 
 def _views(incomplete: str) -> list[str]:

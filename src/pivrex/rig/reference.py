@@ -9,6 +9,7 @@ from pydantic.fields import FieldInfo
 
 from pivrex.rig.channels import CHANNELS, describe_channel
 from pivrex.rig.controls import LAWS, ON_BENCH
+from pivrex.rig.field import Field as FloorField
 from pivrex.rig.field import Workspace
 from pivrex.rig.nudge import marks_of
 from pivrex.rig.quantities import Quantity, quoted
@@ -18,10 +19,13 @@ from pivrex.units import KINDS
 __all__ = ["write_reference"]
 
 
-def write_reference() -> str:
-    """Give ``docs/rig-reference.md`` as text."""
+def write_reference(path: type[BaseModel]) -> str:
+    """Return ``docs/rig-reference.md`` as text; ``path`` is what a file of ``paths/`` holds."""
     parts = [_HEAD, *_tables("", Rig, {}), _channels(), _laws(), _units()]
     parts += ["# workspace.toml\n\nThe field, and what opens first.\n", *_tables("", Workspace, {})]
+    floor = "A floor of its own, as `[field]` of the workspace; a routine or a path names it by its file."
+    parts += [f"# floors/*.toml\n\n{floor}\n", *_tables("", FloorField, {})]
+    parts += [f"# paths/*.toml\n\n{path.__doc__}\n", *_tables("", path, {})]
     return "\n".join(parts).rstrip() + "\n"
 
 

@@ -113,15 +113,47 @@ def nearest_pair(given: float, wanted: float, whole: float) -> tuple[float, floa
 
 
 def _divider(v: Values) -> list[Result]:
-    if v["pin"] >= v["sensor"]:
+    """What two resistors make of the sensor's voltage: those at hand, else the nearest standard ones.
+
+    Notes
+    -----
+    With a load R_L at the pin the lower resistor counts as R2·R_L/(R2 + R_L). The voltage is highest with R1 too small and R2 too
+    large by the tolerance, and lowest the other way round. (Ohm's law.)
+    """
+    if v["r1"] or v["r2"]:
+        for key, other in (("r1", "r2"), ("r2", "r1")):
+            if not v[key]:
+                raise UnitError(
+                    f"{key}: is 0 ohm, which divides nothing; give its value beside {other}, or leave both out"
+                )
+        upper, lower = v["r1"], v["r2"]
+    elif v["pin"] >= v["sensor"]:
         raise UnitError("the sensor gives no more than the pin may have: nothing must be divided")
-    upper, lower = nearest_pair(v["sensor"], v["pin"], v["whole"])
-    out = v["sensor"] * lower / (upper + lower)
+    else:
+        upper, lower = nearest_pair(v["sensor"], v["pin"], v["whole"])
+
+    def out(r1: float, r2: float) -> float:
+        loaded = r2 * v["load"] / (r2 + v["load"])
+        return v["sensor"] * loaded / (r1 + loaded)
+
+    off = v["tolerance"]
+    highest, lowest = out(upper * (1 - off), lower * (1 + off)), out(upper * (1 + off), lower * (1 - off))
+    may = v["pin"] + 1e-9
+    above = "above what the pin may have"
     return [
         Result("upper", "R1, to the sensor", upper, "ohm", 0),
         Result("lower", "R2, to ground", lower, "ohm", 0),
-        Result("out", "at the pin", out, "V", 3),
-        Result("below", "below what it may be", (v["pin"] - out) * 1e3, "mV", 0),
+        Result("out", "at the pin", out(upper, lower), "V", 3, above if out(upper, lower) > may else ""),
+        Result("highest", "at most, by the tolerance", highest, "V", 3, above if highest > may else ""),
+        Result("lowest", "at least", lowest, "V", 3),
+        Result("below", "below what it may be", (v["pin"] - out(upper, lower)) * 1e3, "mV", 0),
+        Result(
+            "loaded",
+            "what the load takes off",
+            (v["sensor"] * lower / (upper + lower) - out(upper, lower)) * 1e3,
+            "mV",
+            1,
+        ),
         Result("current", "current", v["sensor"] / (upper + lower) * 1e3, "mA", 3),
     ]
 
@@ -274,11 +306,16 @@ def _turn(v: Values) -> list[Result]:
 
 SUMS: tuple[Sum, ...] = (
     Sum(
-        "divider", "a divider for a sensor's pin", ("V_pin = V_sensor · R2 / (R1 + R2)",), "Ohm's law; values of IEC 60063, E24",
+        "divider", "a divider for a sensor's pin",
+        ("V_pin = V_sensor · R / (R1 + R)", "R = R2 · R_load / (R2 + R_load)"), "Ohm's law; values of IEC 60063, E24",
         (
             Given("sensor", "the sensor gives", "voltage", "V", lambda _: 5.0, 0.1, 60.0, 0.1),
             Given("pin", "the pin may have", "voltage", "V", lambda _: 3.3, 0.1, 60.0, 0.1),
-            Given("whole", "R1 and R2 together, about", "resistance", "ohm", lambda _: 20_000.0, 200.0, 1e6, 1000.0),
+            Given("whole", "R1 and R2 together, about", "resistance", "kohm", lambda _: 20_000.0, 200.0, 1e6, 1000.0),
+            Given("r1", "or R1 at hand (0: not yet)", "resistance", "kohm", lambda _: 0.0, 0.0, 1e7, 100.0),
+            Given("r2", "and R2", "resistance", "kohm", lambda _: 0.0, 0.0, 1e7, 100.0),
+            Given("tolerance", "tolerance of both", "fraction", "%", lambda _: 0.01, 0.0, 0.2, 0.01),
+            Given("load", "resistance of the pin", "resistance", "kohm", lambda _: 1e8, 1e3, 1e9, 1e5),
         ),
         _divider,
     ),
