@@ -193,7 +193,7 @@ class SumsTest(unittest.TestCase):
         return {r.key: r.value for r in reckoned(one, read_rig(PLOVER), said)[1]}
 
     def test_a_divider_of_resistors_that_can_be_bought(self) -> None:
-        found = self.of("divider", sensor="5 V", pin="3.3 V", whole="30000 ohm")
+        found = self.of("divider", sensor="5 V", pin="3.3 V", whole="30000 ohm", tolerance="0 %")
         self.assertLessEqual(found["out"], 3.3)
         self.assertGreater(found["out"], 3.29)
         self.assertAlmostEqual(found["out"], 5 * found["lower"] / (found["upper"] + found["lower"]), places=3)
@@ -206,6 +206,14 @@ class SumsTest(unittest.TestCase):
         upper, lower = nearest_pair(given_v, given_v * share, whole)
         self.assertLessEqual(given_v * lower / (upper + lower), given_v * share * (1 + 1e-9))
         self.assertGreater(given_v * lower / (upper + lower), given_v * share * 0.93)
+
+    def test_what_is_chosen_stays_below_by_its_tolerance_too(self) -> None:
+        for tolerance in ("1 %", "5 %", "20 %"):
+            found = self.of("divider", sensor="12 V", pin="3.3 V", tolerance=tolerance)
+            off = float(tolerance.split()[0]) / 100
+            r1, r2 = found["upper"] * (1 - off), found["lower"] * (1 + off)
+            self.assertLessEqual(12 * r2 / (r1 + r2), 3.3 + 1e-9)
+            self.assertGreater(12 * r2 / (r1 + r2), 3.3 * 0.93)
 
     def test_a_divider_of_resistors_at_hand(self) -> None:
         # 10 k above 20 k: 5 V · 2/3; with 5 % of each 5 · 21/(9.5 + 21) and 5 · 19/(10.5 + 19)
@@ -305,7 +313,7 @@ class SumsTest(unittest.TestCase):
             read_text(tomlkit.dumps(document), PLOVER, Rig)
 
     def test_on_the_command_line(self) -> None:
-        ran = Ran("sums", "divider", "sensor=5V", "pin=2.5V", "--rig", "coot", "--json")
+        ran = Ran("sums", "divider", "sensor=5V", "pin=2.5V", "tolerance=0%", "--rig", "coot", "--json")
         found = json.loads(ran.out)
         self.assertEqual((found["sum"], found["rig"]), ("divider", "Coot"))
         self.assertAlmostEqual({r["key"]: r["value"] for r in found["results"]}["out"], 2.5, places=3)

@@ -130,7 +130,9 @@ def _divider(v: Values) -> list[Result]:
     elif v["pin"] >= v["sensor"]:
         raise UnitError("the sensor gives no more than the pin may have: nothing must be divided")
     else:
-        upper, lower = nearest_pair(v["sensor"], v["pin"], v["whole"])
+        # as much less as the tolerance may make it more
+        ratio = v["pin"] / (v["sensor"] - v["pin"]) * (1 - v["tolerance"]) / (1 + v["tolerance"])
+        upper, lower = nearest_pair(v["sensor"], v["sensor"] * ratio / (1 + ratio), v["whole"])
 
     def out(r1: float, r2: float) -> float:
         loaded = r2 * v["load"] / (r2 + v["load"])

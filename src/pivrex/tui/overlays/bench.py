@@ -164,22 +164,27 @@ class Bench(LiesOver, ModalScreen[None]):
         high = DRAWING if picture.height >= 24 else 0
         if high and results:
             picture.place(draw_sum(one.name, values, results, width, high - 1), x, 2)
-        y = 2 + high
+        low = width < 88 and picture.height < 30
+        y = 2 + high - low
         for line in one.formula:
             picture.text(x, y, line, "target", width)
             y += 1
-        picture.text(x, y, one.source, "dim", width)
-        y += 2
+        if not low:
+            picture.text(x, y, one.source, "dim", width)
+            y += 2
         for k, given in enumerate(one.given):
             here = k == self._input
             picture.spot(x, y + k, min(width, 52), "given", str(k))
             picture.text(x, y + k, given.title, "chosen" if here else "rest", 34)
             picture.right(x + 50, y + k, given.shown(values[given.key]), "commanded")
         column = x + 53 if width >= 88 else x
-        below = y if column > x else y + len(one.given) + 1
+        below = y if column > x else y + len(one.given) + 1 - low
         if problem:
             picture.text(column, below, f"! {problem}", "alarm", width)
-        for k, result in enumerate(results):
+        room = picture.height - 2 - below
+        if len(results) > room:
+            picture.text(column, below + room - 1, f"{len(results) - room + 1} more in a higher window", "dim", width)
+        for k, result in enumerate(results[: room if len(results) <= room else room - 1]):
             picture.text(column, below + k, result.title, "rest", 27 if column > x else 34)
             picture.right(
                 column + (39 if column > x else 50), below + k, result.shown, "alarm" if result.wrong else "measured"
