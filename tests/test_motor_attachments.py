@@ -55,6 +55,10 @@ class MotorTest(unittest.TestCase):
         self.assertAlmostEqual(row[line.layout.at("attachments", "roller_speed")], 0.4 * TOP)
         self.assertAlmostEqual(row[line.layout.at("sensed", "roller_shaft")], 0.4 * TOP * 59 / 60, places=6)
         self.assertFalse(Line(rig()).layout.has("sensed", "roller_shaft"))
+        # one that had counted before it is listened to does not seem to turn
+        sensed = np.full(len(line.stages["sensed"].columns), 100.0)
+        _, row = line.step(line.start(), line.rest(), sensed)
+        self.assertEqual(row[line.layout.at("attachments", "roller_speed")], 0.0)
 
     def test_a_loop_holds_the_speed_of_a_motor_that_is_weak(self) -> None:
         speed = 'counts_per_turn = 1440\nloop = "speed"\np = 0.2\ni = 4'

@@ -405,7 +405,7 @@ class BenchTest(RunsCase):
             bench = self.app.screen
             assert isinstance(bench, Bench)
             shown = "\n".join(bench.canvas.picture.rows())
-            self.assertIn("V_pin = V_sensor · R2 / (R1 + R2)", shown)
+            self.assertIn("V_pin = V_sensor · R / (R1 + R)", shown)
             self.assertIn("R1 4.7 kohm", shown)
             await self.pilot.press("pagedown", "pagedown", "pagedown")
             self.assertEqual(bench.sum.name, "gear")
