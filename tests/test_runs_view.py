@@ -406,7 +406,7 @@ class BenchTest(RunsCase):
             assert isinstance(bench, Bench)
             shown = "\n".join(bench.canvas.picture.rows())
             self.assertIn("V_pin = V_sensor · R / (R1 + R)", shown)
-            self.assertIn("R1 4.7 kohm", shown)
+            self.assertIn("R1 3.6 kohm", shown)
             await self.pilot.press("pagedown", "pagedown", "pagedown")
             self.assertEqual(bench.sum.name, "gear")
             await self.pilot.press("down", "right", "right")
