@@ -8,10 +8,11 @@ from pathlib import Path
 import numpy as np
 
 from pivrex.diagnosis.practice import practise
-from pivrex.errors import RigError
+from pivrex.errors import RigError, UnitError
 from pivrex.line import Line
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import Rig, read_rig, read_text
+from pivrex.rig.nudge import setting_at
 from pivrex.sim import Rollout, StandIn
 from pivrex.sim.wiring import faulty
 from tests.support import TempCase, slow, wait_for
@@ -154,6 +155,19 @@ class FileTest(TempCase):
         own = bench(("[shaping.motors.drum]", '[law.motors]\ndrum = "right_y"\n[shaping.motors.drum]'))
         self.assertEqual(own.law.axes(), {"drum": "right_y", "roller": "left_y"})
         self.assertEqual(bench(("[shaping.motors.roller]\ndead_band = 0\n", "")).shaping.of("roller").dead_band, 0.05)
+
+    def test_yes_and_no_are_choices(self) -> None:
+        rig, flag = bench(), setting_at("motors.drum.reversed")
+        self.assertEqual((flag.choices, flag.choice(rig), flag.shown(rig, None)), (("no", "yes"), "no", "no"))
+        self.assertEqual(setting_at("motors.roller.reversed").choice(rig), "yes")
+        for found, wanted in (
+            (flag.stepped(rig, None, 1), True),
+            (flag.typed(None, "yes"), True),
+            (flag.typed(None, "no"), False),
+        ):
+            self.assertIs(found, wanted)
+        with self.assertRaisesRegex(UnitError, "one of no, yes"):
+            flag.typed(None, "true")
 
     def test_what_is_wrong_there(self) -> None:
         for old, new, key, what in (
