@@ -152,7 +152,7 @@ class _Window:
         return found
 
     def show(self, shown: Mapping[str, str]) -> None:
-        """Draw it anew; where nothing draws, its title says the most."""
+        """Draw it again; without Pillow its title says the most."""
         sdl = self._sdl
         title = f"{shown.get('state', '')} {shown.get('rig', '')}: {shown.get('drives', '')}, Esc stops"
         sdl.SDL_SetWindowTitle(self._window, title.encode())

@@ -122,7 +122,7 @@ class SensedWire:
         return np.where([c.unit == "counts" for c in self.columns], np.rint(values), values)
 
     def read(self, values: Floats, stamp: int) -> Floats:
-        """Return what is sensed, (S,), NaN where nobody knows; ``stamp`` is the robot's clock in ms.
+        """Return what is sensed, (S,), NaN where it is not known; ``stamp`` is the robot's clock in ms.
 
         A speed is the way since a stamp that is at least `SPEED_OVER_MS` old, over the time since then.
         """
@@ -162,7 +162,7 @@ def _share(motor: Motor | SteeringMotor | Encoded | MotorAttachment, counts: flo
 
 def _told(value: float) -> str:
     if math.isnan(value):
-        return ""  # an empty field: nobody knows
+        return ""  # an empty field: it is not known
     return str(int(value)) if float(value).is_integer() and abs(value) < 1e9 else f"{value:.6g}"
 
 

@@ -140,8 +140,8 @@ def outputs_step(
     s: OutputSettings, w: OutputsScratch, bindings: BindingsColumns, law: LawColumns, drive: DriveColumns, attachments: AttachmentsColumns,
     out: OutputsColumns,
 ) -> None:  # fmt: skip
-    """Write what leaves for the robot, and which motors get too little to turn: 0 < |drive| < smallest. A robot that shall brake and
-    coast brakes.
+    """Write what leaves for the robot, and which motors get too little to turn: 0 < |drive| < smallest. A robot that is asked to
+    brake and to coast brakes.
     """
     motors = len(s.smallest)
     for k in range(motors):

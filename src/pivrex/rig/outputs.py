@@ -34,7 +34,7 @@ class Ported(Table):
 
     PINS: ClassVar[tuple[str, ...]] = ()
     HALTS: ClassVar[tuple[str, ...]] = ()
-    """What it can be commanded beside a drive: "brake" and "coast"; else the driver does what it does at 0."""
+    """What it can be commanded besides a drive: "brake" and "coast"; else the driver does what it does at 0."""
 
     def pins(self) -> dict[str, int | str]:
         """Give the pins in use, by their role."""

@@ -124,7 +124,7 @@ def _divider(v: Values) -> list[Result]:
         for key, other in (("r1", "r2"), ("r2", "r1")):
             if not v[key]:
                 raise UnitError(
-                    f"{key}: is 0 ohm, which divides nothing; give its value beside {other}, or leave both out"
+                    f"{key}: is 0 ohm, which divides nothing; give its value with {other}, or leave both out"
                 )
         upper, lower = v["r1"], v["r2"]
     elif v["pin"] >= v["sensor"]:

@@ -188,7 +188,7 @@ def _sticks_drawn(law: str) -> Picture:
 
 
 def _bench_drawn(rig: Rig, width: int, height: int, names: bool) -> Picture:
-    """Motors beside each other on a table."""
+    """Motors next to each other on a table."""
     many = len(rig.motors)
     scene = Scene(Box(-1.2, -0.7, 2.4 * many - 1.2, 1.4))
     scene.line([(-1.1, -0.45), (2.4 * many - 1.3, -0.45)], "frame", 0.5)
