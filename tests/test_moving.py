@@ -249,7 +249,7 @@ class FakeLink:
         self.told = told
         self.drove.append(self.drives)
 
-    def fits(self, line: Line, link: object) -> bool:
+    def goes_on(self, line: Line, link: object) -> bool:
         return False
 
     def close(self) -> None: ...
