@@ -179,7 +179,10 @@ class ScreenTest(AppCase):
                         self.window.is_silent = True
                         await self.frames(2)
                     self.assertEqual(self.new()[-1], Stop(f"the window for keys {why}"))
-                    self.assertFalse(self.window.is_open)
+                    # one that answers again drives again, from rest
+                    self.window.is_silent = False
+                    await self.frames(3)
+                    self.assertEqual(self.new(), [SetKeysMode("held")] if how == "hangs" else [])
 
     @in_loop
     async def test_without_a_display_it_says_so(self) -> None:

@@ -7,6 +7,7 @@ the names that `pivrex.tui` gives them. It ends when its input does, so it never
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import json
 import os
@@ -186,6 +187,8 @@ def main() -> int:
         said.put(None)
 
     threading.Thread(target=listen, daemon=True).start()
+    with contextlib.suppress(ImportError):
+        drawn({}, set())  # what draws takes a moment to load: not while keys wait
     try:
         window = _Window()
     except (OSError, ImportError) as problem:

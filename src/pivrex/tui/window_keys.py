@@ -196,10 +196,8 @@ class WindowKeys(_Base):
             self._pressed(key)
         elif word == "up":
             self.on_key_released(KeyReleased(key))
-        elif message.line == "focus 1" and not self._window_drives:
-            self._window_drives, mode = True, self.model.status.keys_mode
-            self._mode_before = mode if mode != "held" else self._mode_before
-            self.model.ask(SetKeysMode("held"))
+        elif message.line == "focus 1":
+            self._window_entered()
         elif message.line == "focus 0":
             self._window_left("the window for keys lost the focus")
         elif word == "closed":
@@ -218,6 +216,12 @@ class WindowKeys(_Base):
         elif self.views_have_keys() and not self._waits:
             self.obey(event)
 
+    def _window_entered(self) -> None:
+        if not self._window_drives:
+            self._window_drives, mode = True, self.model.status.keys_mode
+            self._mode_before = mode if mode != "held" else self._mode_before
+            self.model.ask(SetKeysMode("held"))
+
     def _window_left(self, why: str) -> None:
         if self._window_drives:
             self._window_drives = False
@@ -230,9 +234,10 @@ class WindowKeys(_Base):
         if window is None or not window.is_open:
             return
         if window.is_silent:
-            window.close(at_once=True)
             self._window_left("the window for keys does not answer")
             return
+        if window.has_focus:  # also one that answers again
+            self._window_entered()
         status = model.status
         why = status.held or status.lost
         state, _ = state_word(status.live, why)
