@@ -3,11 +3,13 @@
 import json
 import math
 import os
+import re
 from pathlib import Path
 
 import numpy as np
 
 from pivrex.diagnosis.practice import practise
+from pivrex.diagnosis.smallest import Sweep
 from pivrex.errors import RigError, UnitError
 from pivrex.line import Line
 from pivrex.line.why import ladder, sentence
@@ -177,6 +179,7 @@ class FileTest(TempCase):
             ("[shaping.motors.drum]", '[law.motors]\ndrum = "right_y"\nroller = "right_y"\n[shaping.motors.drum]',
              "law.motors.roller", "reads"),
             ("[shaping.motors.roller]", "[shaping.motors.wheel]", "shaping.motors.wheel", "is no motor"),
+            ('does = "claw to 60 deg"', 'does = "forward 50 %"', "bindings.1.does", "there is no robot that moves"),
             ("[attachments.claw]", "[gyro]\n[attachments.claw]", "gyro", "needs wheels on the floor"),
             ("[attachments.claw]", '[body]\nkind = "real"\n[attachments.claw]', "body", "needs wheels on the floor"),
         ):  # fmt: skip
@@ -228,6 +231,20 @@ class CommandTest(TempCase):
         for line in (2, 3, 4):
             self.assertIn(f"routines/b.txt:{line}: column 1: drives, but Winch is a bench", err)
 
+    def test_the_smallest_duties_are_looked_for_once(self) -> None:
+        """There is no floor to put a bench on: what turns each motor in the air is what is written."""
+        sweep = Sweep(bench())
+        for name, duty in (("drum", 0.061), ("roller", 0.034)):
+            ramp = sweep.next("up")
+            assert ramp is not None
+            self.assertEqual(ramp[0], name)
+            sweep.take(name, "up", duty)
+        self.assertEqual((sweep.next("up"), sweep.next("floor")), (None, None))
+        self.assertEqual(
+            [str(c) for c in sweep.changes()],
+            ["motors.drum.smallest: 5 % → 6.5 %", "motors.roller.smallest: 0 % → 3.5 %"],
+        )
+
     def test_the_shakedown_finds_port_and_signs(self) -> None:
         path = Path("rigs/winch.toml")
         rig = read_rig(path)
@@ -268,6 +285,15 @@ class ScreenTest(AppCase):
                 self.assertIn("Winch is a bench: motors and attachments without a robot", self.text(view))
                 self.assertNotIn("nearer", self.text("foot"))
             self.assertNotIn("robot frame", self.text("head"))
+            self.assertEqual(self.text("line").count("no robot"), 3)
+
+    @in_loop
+    async def test_a_motor_with_an_encoder_beside_them_says_its_rpm(self) -> None:
+        reel = '[attachments.reel]\nkind = "motor"\noutput = { kind = "percent" }\ncounts_per_turn = 100\ntop_speed = "60 rpm"\n'
+        self.rig_file.write_text(f'{WINCH}{reel}[[bindings]]\nchannel = "button_4"\ndoes = "reel 50 %"\n')
+        async with self.running(view="driver"):
+            await self.press("f5")
+            await self.until(lambda: re.search(r"reel +\+50 % +\+30 rpm", self.text("driver")), 20)
 
     @in_loop
     async def test_another_robot_and_back(self) -> None:
