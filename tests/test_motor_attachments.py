@@ -1,4 +1,4 @@
-"""Motors beside the wheels: their smallest duty, their encoder, and the loop that holds their speed."""
+"""Motors that turn no wheel: their smallest duty, their encoder, and the loop that holds their speed."""
 
 import math
 import unittest

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
+from pivrex.devices.robot_sentences import SensedWire
 from pivrex.diagnosis.practice import practise
 from pivrex.diagnosis.smallest import Sweep
 from pivrex.errors import RigError, UnitError
@@ -95,7 +96,7 @@ class LineTest(TempCase):
     def test_each_channel_drives_its_motor_shaped_scaled_and_limited(self) -> None:
         self.drive(left_y=-0.6, right_y=0.25)
         # (0.6 - 0.2)/(1 - 0.2)·0.5 is a quarter of 300 rpm: 7.854 rad/s. Near is backward: a quarter of 200 rpm
-        self.assertAlmostEqual(self.get("law", "drum"), 0.25 * 10 * math.pi)
+        self.assertAlmostEqual(self.get("law", "drum_asked"), 0.25 * 10 * math.pi)
         self.assertAlmostEqual(self.get("wheels", "roller_requested"), -0.25 * 20 * math.pi / 3)
         self.assertEqual(self.get("outputs", "drum_duty"), 64)  # 63.75
         self.assertEqual([self.get("outputs", f"drum_{n}") for n in ("forward", "backward")], [1, 0])
@@ -158,6 +159,22 @@ class FileTest(TempCase):
         self.assertEqual(own.law.axes(), {"drum": "right_y", "roller": "left_y"})
         self.assertEqual(bench(("[shaping.motors.roller]\ndead_band = 0\n", "")).shaping.of("roller").dead_band, 0.05)
 
+    def test_motors_with_names_of_functions_and_with_spaces(self) -> None:
+        """left, turn and back mean something in other laws; here they are motors, with their own shaping and any channel."""
+        for name in ("left", "turn", "back", "big drum"):
+            key = f'"{name}"' if " " in name else name
+            rig = bench(
+                ("[motors.drum]", f"[motors.{key}]"), ("[shaping.motors.drum]", f"[shaping.motors.{key}]"),
+            )  # fmt: skip
+            line = Line(rig)
+            raw = line.rest()
+            raw[line.inputs.names.index("left_y")] = -1.0
+            _, row = line.step(line.start(), raw, np.zeros(len(line.stages["sensed"].columns)))
+            self.assertEqual(rig.shaping.key(name), f"shaping.motors.{name}")
+            wheel = name.replace(" ", "_")
+            self.assertAlmostEqual(row[line.layout.at("wheels", f"{wheel}_requested")], 0.5 * 10 * math.pi)
+            self.assertIn("150 rpm", sentence(line, row, name))
+
     def test_yes_and_no_are_choices(self) -> None:
         rig, flag = bench(), setting_at("motors.drum.reversed")
         self.assertEqual((flag.choices, flag.choice(rig), flag.shown(rig, None)), (("no", "yes"), "no", "no"))
@@ -196,6 +213,19 @@ class FileTest(TempCase):
         said = str(caught.exception)
         self.assertIn('law.kind: is "each", which drives motors on a bench', said)
         self.assertIn("motors.drum.wheels: is missing; the wheels it turns", said)
+        self.assertIn("shaping.motors: is for motors on a bench, in a rig without [chassis]", said)
+
+
+class CountsTest(TempCase):
+    def test_a_board_on_the_bench_may_say_counts(self) -> None:
+        link = '[link]\nwire = { kind = "udp", port = 5810 }\nencoders = "counts"\n'
+        line = Line(bench(("[attachments.claw]", f"{link}[attachments.claw]")))
+        wire = SensedWire(line)
+        self.assertEqual([c.title for c in wire.columns], ["sensed.drum_travel_counts", "sensed.roller_travel_counts"])
+        wire.read(np.zeros(2), 0)
+        sensed = wire.read(np.array([360.0, 36.0]), 50)
+        # a turn of the drum is 360 counts, so is one of the roller; both in 50 ms
+        np.testing.assert_allclose(sensed, [math.tau, math.tau / 10, math.tau / 0.05, math.tau / 10 / 0.05])
 
 
 class CommandTest(TempCase):
@@ -299,11 +329,13 @@ class ScreenTest(AppCase):
     async def test_another_robot_and_back(self) -> None:
         """The same views, with a chassis and without."""
         async with self.running(view="field"):
-            for name in ("plover", "winch", "avocet", "winch"):
+            pair = WINCH.replace("drum", "left").replace("roller", "turn").replace('"Winch"', '"Pair"')
+            (self.home / "rigs" / "pair.toml").write_text(pair)
+            for name in ("plover", "winch", "avocet", "pair"):
                 self.model.open_rig(self.home / "rigs" / f"{name}.toml")
                 for digit in "1234567":
                     await self.press(digit)
-                self.assertEqual("is a bench" in self.text("field"), name == "winch")
+                self.assertEqual("is a bench" in self.text("field"), name in ("winch", "pair"))
 
 
 @slow

@@ -106,7 +106,8 @@ class SensedWire:
         per_count = _per_count(line.rig)
         counted = line.rig.link is not None and line.rig.link.encoders == "counts"
         self._count = len(columns)
-        self._speeds = [k for k, c in enumerate(columns) if counted and c.name.endswith("_speed") and c.unit == "m/s"]
+        speeds = [f"{plain(w.name)}_speed" for w in line.rig.chassis.wheels] if counted else []
+        self._speeds = [k for k, c in enumerate(columns) if c.name in speeds]
         self._travels = [k - len(self._speeds) for k in self._speeds]
         self._places = [k for k in range(len(columns)) if k not in self._speeds]
         self.columns = [

@@ -215,7 +215,7 @@ class Law(Stage):
         self._rig = rig
         self.functions = inputs.functions
         self.settings: LawSettings = settings_of(rig, inputs)
-        own = [(plain(f), "rad/s") for f in self.functions] if rig.is_bench else []
+        own = [(f"{plain(f)}_asked", "rad/s") for f in self.functions] if rig.is_bench else []
         self.form, self.memory = Form(LawColumns, own=len(own)), Form(LawState)
         self.begins = {"level": self.settings.start}
         self.columns = named(
@@ -259,7 +259,7 @@ class Law(Stage):
         steered ones it is the length of what it adds to the hub's velocity.
         """
         if self._rig.is_bench:
-            return {told.wheel: told("law", told.column)}
+            return {told.wheel: told("law", f"{told.column}_asked")}
         full = np.array([told("law", f"full_{n}") for n, _ in TWIST])
         found = {}
         for i, function in enumerate(self.functions):
@@ -295,7 +295,7 @@ class Law(Stage):
         if not told.by_stick:
             return []
         if self._rig.is_bench:
-            return [f"{self._shares(told)}{told.speed(told('law', told.column))}"]
+            return [f"{self._shares(told)}{told.speed(told('law', f'{told.column}_asked'))}"]
         if told.by_motion:
             return [f"{self._shares(told)}{self._motion(told, 2)}"]
         main = told.terms[told.main]
@@ -324,7 +324,8 @@ class Law(Stage):
         if told("law", "entered"):
             return [Rung("law", f"{_asker(told)} → {self._motion(told, 3)}")]
         if self._rig.is_bench:
-            text = f"{told.wheel} {told('rate', told.wheel):+.3f}, level {level.name} ({shares}) → {told.speed(told('law', told.column))}"
+            speed = told.speed(told("law", f"{told.column}_asked"))
+            text = f"{told.wheel} {told('rate', told.wheel):+.3f}, level {level.name} ({shares}) → {speed}"
             return [Rung("law", text, f"law.motors.{told.wheel}")]
         values = ", ".join(f"{f} {told('rate', f):+.3f}" for f in self.functions)
         text = f"{self._rig.law.kind}: {values}, level {level.name} ({shares}) → {self._motion(told, 3)}"

@@ -74,6 +74,8 @@ def _without_wheels(rig: RigTables, idle: list[str]) -> list[tuple[str, str]]:
     if rig.law.kind == "each":
         what = 'is "each", which drives motors on a bench; a rig with [chassis] has a law that moves it'
         found.append(("law.kind", what))
+    for table, motors in (("law", rig.law.motors), ("shaping", rig.shaping.motors)):
+        found += [(f"{table}.motors", "is for motors on a bench, in a rig without [chassis]")] if motors else []
     if idle:
         found.append(("motors", f"turn no wheel {_listed(idle)}; every wheel of the chassis needs a motor"))
     return found
@@ -272,7 +274,7 @@ def _reading_mistakes(rig: RigTables) -> list[tuple[str, str]]:
             )
             return found
         one_sided = is_one_sided(rig.channel(name))
-        if role in ("ahead", "back") and not one_sided:
+        if role in ("ahead", "back") and not one_sided and not rig.is_bench:
             found.append((f"law.{role}", f'reads "{name}", a stick; it needs a trigger or a button'))
         if role not in ("ahead", "back") and one_sided and not rig.is_bench:
             found.append((f"law.{role}", f'reads "{name}", which goes only one way; it needs a stick'))

@@ -195,15 +195,14 @@ class Shaping(Table):
 
     def of(self, role: str) -> ChannelShaping:
         """Return the shaping of a function; on a bench that of a motor."""
-        if role in ROLES:
-            shaping: ChannelShaping = getattr(self, role)
-            return shaping
-        return self.motors.get(role, ChannelShaping())
+        if role in self.motors:  # whatever it is called: a motor may be a "left" too
+            return self.motors[role]
+        shaping: ChannelShaping = getattr(self, role)
+        return shaping
 
-    @staticmethod
-    def key(role: str) -> str:
+    def key(self, role: str) -> str:
         """Return the key of a function's table."""
-        return f"shaping.{role}" if role in ROLES else f"shaping.motors.{role}"
+        return f"shaping.motors.{role}" if role in self.motors else f"shaping.{role}"
 
 
 class Law(Table):
