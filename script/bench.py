@@ -220,7 +220,7 @@ def start_s() -> float:
 def key_to_screen_ms() -> dict[str, float]:
     """From a driving key to the bytes that show the raw reading it made, through session, line and drawing."""
     took = []
-    wanted = "−0.250".encode()
+    wanted = "−1.000".encode()  # keys drive timed in a terminal that reports no releases
     with tempfile.TemporaryDirectory() as folder:
         screen = Screen(Path(folder))
         screen.until(b"moisture post", 20)

@@ -220,6 +220,9 @@ class _Session:
     def __init__(self, rig: Rig, source: str) -> None:
         self.client = SessionClient()
         self.client.set_up(SetUp(rig, None, source=source, gamepads=False, link=rig.link))
+        end = time.perf_counter() + 30
+        while not self.watch(0.1):  # its process begins, however busy the machine is
+            assert time.perf_counter() < end, "the session makes no Ticks"
 
     def watch(self, for_s: float) -> list[Row]:
         """Give the Ticks of a time."""

@@ -149,8 +149,9 @@ class CommandTest(TempCase):
         ran = Ran("check", "rigs/plover.toml", str(bad))
         self.assertEqual(ran.code, 1)
         self.assertEqual(ran.err, "")
-        first, *wrong = ran.out.strip().splitlines()
+        first, traction, *wrong = ran.out.strip().splitlines()
         self.assertEqual((first, len(wrong)), ("rigs/plover.toml: no mistakes", 2))
+        self.assertIn("of the weight is on driven wheels", traction)
         for line in wrong:
             self.assertRegex(line, r"^rigs/bad.toml:\d+: \S+: ")
         Path("bad.csv").write_text("t,left_y\n0,x\n")

@@ -3,20 +3,23 @@
 import math
 import unittest
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
+from pivrex.errors import RigError
 from pivrex.kernels import Call, Form, Record
 from pivrex.line import axes, band, curve, kinematics, limits, outputs, rate
 from pivrex.line.frame import to_robot
-from pivrex.line.laws import arcade, tank, triggers
+from pivrex.line.laws import LAWS, arcade, one_at_a_time, tank, triggers
 from pivrex.line.line import Line
 from pivrex.line.questions.response import respond
 from pivrex.line.stage import Fractions
-from pivrex.rig import Rig
+from pivrex.line.why import ladder
+from pivrex.rig import Rig, read_text
 from pivrex.rig.geometry import wheel_matrix
 from pivrex.sim import StandIn
 from pivrex.sim.fitted import decode
@@ -522,3 +525,50 @@ class BatchTest(unittest.TestCase):
             for k, tick in enumerate(raw):
                 one, row = line.step(one, tick[i], sensed[i])
                 self.assertEqual(row.tobytes(), many[k][i].tobytes())
+
+
+class OneAtATimeTest(unittest.TestCase):
+    """Of moving and turning the weaker rests: by hand, for each law."""
+
+    def test_by_law(self) -> None:
+        for law, channels, wanted in (
+            ("arcade", [0.6, 0.5], [0.6, 0.0]),
+            ("split arcade", [-0.4, 0.5], [0.0, 0.5]),
+            ("arcade", [0.5, -0.5], [0.5, 0.0]),
+            ("triggers", [0.9, 0.2, -0.6], [0.9, 0.2, 0.0]),
+            ("triggers", [0.9, 0.5, -0.6], [0.0, 0.0, -0.6]),
+            ("planar", [0.3, 0.4, 0.45], [0.3, 0.4, 0.0]),  # a push of 0.5
+            ("planar", [0.3, 0.4, -0.55], [0.0, 0.0, -0.55]),
+            ("tank", [0.8, 0.6], [0.7, 0.7]),  # 0.7 ahead, 0.1 to the right
+            ("tank", [0.8, -0.2], [0.5, -0.5]),  # 0.3 ahead, 0.5 to the right
+            ("tank", [-0.1, 0.7], [-0.4, 0.4]),
+        ):
+            found = np.array(channels)
+            one_at_a_time(LAWS[law], found)
+            np.testing.assert_allclose(found, wanted, atol=1e-15, err_msg=f"{law} {channels}")
+
+    def test_on_the_line_before_the_slew(self) -> None:
+        rig = plain_rig(
+            ('kind = "arcade"', 'kind = "arcade"\nmove_and_turn = "either"'),
+            ("[shaping.forward]\ndead_band = 0", '[shaping.forward]\ndead_band = 0\nslew_down = "6 /s"'),
+        )
+        line = Line(rig)
+        state, row = line.step(line.start(), np.array([-0.8, 0.7]), nothing_sensed(line), 0.0)
+        at = line.layout.at
+        np.testing.assert_allclose(row[[at("scale", "forward"), at("scale", "turn")]], (0.8, 0.0), atol=1e-9)
+        self.assertEqual(row[at("law", "turn")], 0)
+        rungs = [r for r in ladder(line, row, "left") if r.stage == "scale"]
+        self.assertEqual([r.note for r in rungs], ["", "rests: either moves or turns"])
+        # the stick goes on to turning: moving comes down as its slew rate says, 6/60 a tick
+        _, row = line.step(state, np.array([-0.8, 0.9]), nothing_sensed(line), 0.0)
+        np.testing.assert_allclose(row[[at("scale", "forward"), at("scale", "turn")]], (0.0, -0.9), atol=1e-9)
+        self.assertAlmostEqual(row[at("rate", "forward")], 0.7)
+        both = Line(plain_rig())
+        _, row = both.step(both.start(), np.array([-0.8, 0.7]), nothing_sensed(both), 0.0)
+        np.testing.assert_allclose(row[[at("scale", "forward"), at("scale", "turn")]], (0.8, -0.7), atol=1e-9)
+
+    def test_a_bench_neither_moves_nor_turns(self) -> None:
+        text = 'name = "B"\n[motors.a]\ntop_speed = "1 rad/s"\noutput = { kind = "fraction" }\n[law]\nmove_and_turn = "either"\n'
+        with self.assertRaises(RigError) as caught:
+            read_text(text, Path("b.toml"), Rig)
+        self.assertIn("neither move nor turn", str(caught.exception.mistakes[0]))

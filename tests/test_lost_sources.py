@@ -9,6 +9,8 @@ import socket
 import time
 import tty
 import unittest
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from types import SimpleNamespace
 from unittest import mock
@@ -18,6 +20,7 @@ import numpy as np
 from pivrex.devices.sentence import frame
 from pivrex.devices.sticks import DrawnSticks
 from pivrex.diagnosis.moves import MotorMove
+from pivrex.errors import RigError
 from pivrex.formats.recording import Recording
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
@@ -478,6 +481,127 @@ class NoiseTest(RemoteCase):
             # a connection for letters is hung up at its first other byte
             self.assertGreater(sum(tally.faults.values()), 0 if name == "box" else 50, name)
             self.assertLessEqual(len(tally.said), 24)
+
+
+class AnswerTest(RemoteCase):
+    """Letters are answered on their wire, and the log says what each did."""
+
+    BOX = '[sources.box]\nkind = "letters"\n{more}letters = {{ F = "forward 50 %", S = "stop", u = "record" }}\nwire = {wire}\n'
+
+    def log(self) -> list[str]:
+        return [f"{s.text} {s.does or s.reason}" for s in self.session.inputs.remotes["box"].tally.said]
+
+    def hear(self, read: Callable[[], bytes], lines: int) -> list[str]:
+        found = b""
+
+        def more() -> bool:
+            nonlocal found
+            with contextlib.suppress(BlockingIOError):
+                found += read()
+            return found.count(b"\r\n") >= lines
+
+        self.until(more)
+        return found.decode().split("\r\n")[:-1]
+
+    def test_over_a_serial_line_and_what_comes_back_moves_nothing(self) -> None:
+        far, near = pty.openpty()
+        tty.setraw(near)
+        self.addCleanup(os.close, far)
+        os.set_blocking(far, False)
+        wire = f'{{ kind = "serial", port = "{os.ttyname(near)}" }}'
+        os.close(near)
+        self.begin(self.BOX.format(more="echo = true\n", wire=wire), source="keys")
+        self.until(lambda: self.session.inputs.remotes["box"].wire.is_open)
+        self.tick(30)
+        os.write(far, b"FZu\r\n")
+        said = self.hear(partial(os.read, far, 1000), 3)
+        self.assertEqual(said, ["> F forward 50 %", "> Z no letter of this rig", "> u record"])
+        self.assertEqual(self.log()[-3:], ["F forward 50 %", "Z no letter of this rig", "u record"])
+        self.ask(Stop("test"))
+        os.write(far, b"Fu")
+        said = self.hear(partial(os.read, far, 1000), 2)
+        self.assertEqual(said, ["> F forward 50 %, but the robot is stopped", "> u record"])
+        # a line that brings all back: F stands in every answer, and none is obeyed or answered again
+        self.tick(90)  # it lasts no longer
+        self.ask(GoOn())
+        for part in (b"> F forw", b"ard 50 %\r", b"\n> F forward 50 %\r\n"):
+            os.write(far, part)
+            self.tick(3)
+        self.assertEqual(self.forward(), 0.0)
+        with self.assertRaises(BlockingIOError):
+            os.read(far, 1000)
+        self.assertEqual(self.log()[-2:], ["> an answer came back; it moves nothing"] * 2)
+        os.write(far, b"F")
+        self.until(lambda: self.forward() > 0)
+        # a sign of an answer that is noise, with no line end behind it, makes nobody deaf
+        self.tick(90)
+        os.write(far, b">")
+        self.tick(2)
+        os.write(far, b"F")
+        self.tick(2)
+        self.assertEqual(self.forward(), 0.0)
+        self.tick(20)
+        os.write(far, b"F")
+        self.until(lambda: self.forward() > 0)
+
+    def test_over_the_network_who_spoke_is_answered(self) -> None:
+        for kind, tcp in ((socket.SOCK_DGRAM, False), (socket.SOCK_STREAM, True)):
+            port = free_port(kind)
+            wire = f'{{ kind = "{"tcp" if tcp else "udp"}", port = {port} }}'
+            self.begin(self.BOX.format(more='echo = true\nsilent_after = "2 s"\n', wire=wire), source="keys")
+            self.tick(2)
+            one = socket.socket(socket.AF_INET, kind)
+            self.addCleanup(one.close)
+            one.connect(("127.0.0.1", port))
+            one.setblocking(False)
+            one.send(b"F")
+            said = self.hear(partial(one.recv, 1000), 1)
+            self.assertEqual(said[0].partition(",")[0], "> F forward 50 %")
+            if tcp:  # a connection is listened to for a moment before its letters count
+                self.assertEqual(said[0], "> F forward 50 %, but just connected: it does not count yet")
+                self.tick(30)
+                one.send(b"F")
+                self.assertEqual(self.hear(partial(one.recv, 1000), 1), ["> F forward 50 %"])
+            one.close()
+            self.tick(3)
+            self.session.close(self.now)
+
+    def test_none_is_answered_unless_the_rig_wishes_it(self) -> None:
+        port = free_port()
+        self.begin(
+            self.BOX.format(more='silent_after = "2 s"\n', wire=f'{{ kind = "udp", port = {port} }}'), source="keys"
+        )
+        one = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self.addCleanup(one.close)
+        one.connect(("127.0.0.1", port))
+        one.setblocking(False)
+        one.send(b"F")
+        self.until(self.log)
+        self.tick(5)
+        self.assertEqual(self.log(), ["F forward 50 %"])
+        with self.assertRaises(BlockingIOError):
+            one.recv(100)
+
+    def test_sentences_say_what_each_of_their_letters_does_and_are_not_answered(self) -> None:
+        port = free_port()
+        more = 'framed = true\nsender = "green"\nsilent_after = "2 s"\n'
+        box = self.BOX.format(more=more, wire=f'{{ kind = "udp", port = {port} }}')
+        self.begin(box, source="keys")
+        one = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self.addCleanup(one.close)
+        one.connect(("127.0.0.1", port))
+        one.send(frame("PIVLET,green,3,Fu"))
+        self.until(self.log)
+        self.assertTrue(self.log()[0].endswith(" F: forward 50 %; u: record"), self.log())
+        with self.assertRaises(RigError) as caught:
+            read_text(PLAIN + box.replace("framed", "echo = true\nframed", 1), Path("test.toml"), Rig)
+        self.assertIn("echo: is for letters that are not framed", str(caught.exception.mistakes[0]))
+        with self.assertRaises(RigError) as caught:
+            one_more = self.BOX.format(more="echo = true\n", wire='{ kind = "serial", port = "/dev/x" }').replace(
+                "u =", '">" ='
+            )
+            read_text(PLAIN + one_more, Path("test.toml"), Rig)
+        self.assertIn("begins each answer", str(caught.exception.mistakes[0]))
 
 
 class SerialTest(RemoteCase):

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.routine import check_text, play
 from pivrex.routine.files import program_of, rig_said, shared_beside
-from pivrex.routine.forms import FORMS, FUNCTIONS, KEYWORDS, READINGS
+from pivrex.routine.forms import FORMS, FUNCTIONS, KEYWORDS, LATER_WORDS, READINGS
 from pivrex.routine.kinds import UNITS
 from pivrex.routine.nodes import Node, Quantity
 from pivrex.routine.parsing import Unread, parse_line
@@ -48,7 +48,7 @@ class FormTest(unittest.TestCase):
             self.assertIsInstance(read, Node, f"{form.example}: {read}")
             assert isinstance(read, Node)
             forms.add(read.form)
-            self.assertTrue(set(form.example.split()) & KEYWORDS, form.example)
+            self.assertTrue(set(form.example.split()) & (KEYWORDS | LATER_WORDS), form.example)
         self.assertEqual(len(forms), len(FORMS), "an example for each form, and one only")
 
     def test_what_may_stand_in_front_of_a_block_is_one_word_more(self) -> None:
@@ -155,11 +155,12 @@ class MistakeTest(unittest.TestCase):
             ("drive ahead 1 m at 40 % at 30 %", 28, 'says "at" twice'),
             ("drive left 1 m", 1, "cannot go sideways"),
             ("drive along 45 deg for 1 m", 1, "cannot go sideways"),
-            ("turn left 1 m", 11, "how far it turns is an angle"),
+            ("turn left 1 V", 11, "how far it turns is an angle"),
             ("pivot left 90 deg about the right side", 1, 'write "pivot back left'),
             ("wheels middle 40 % for 1 s", 8, 'a name or "left" or "right" should stand'),
             ('wheels "lef" 40 % for 1 s', 8, 'nearest is "left"'),
             ("wheels left 40 %, left 30 % for 1 s", 19, "says a wheel twice"),
+            ("wheels left 0 %, right 0 % for 5 cm", 32, "no wheel turns, so none comes so far"),
             ("wait 3", 6, "how long is a time, but this is a plain number; give it its unit"),
             ("wait for pump", 10, '"pump" is a switch'),
             ("wait until front below 30 deg", 12, "compares a length with an angle"),
@@ -223,6 +224,9 @@ class MistakeTest(unittest.TestCase):
         text = (DEMO / "routines" / "mistakes.txt").read_text("utf-8")
         lines = [m[0] for m in wrong(text)]
         self.assertEqual(lines, [3, 5, 6, 7, 8, 9, 10, 11, 12])
+
+    def test_a_file_of_own_moves_is_for_others(self) -> None:
+        self.assertEqual(warned("own move a\n    wait 1 s\n\nown move b\n    wait 1 s"), [])
 
     def test_what_is_no_mistake_but_worth_a_word(self) -> None:
         for text, line, said in (

@@ -143,6 +143,17 @@ class SessionTest(unittest.TestCase):
         s.ask(ask.ChooseRoutine(read(TEXT + "wait 1 s\n", self.rig)), ask.MakeReady(midway))
         self.assertEqual((s.period, "changed meanwhile" in s.status.note), (Period.OFF, True))
 
+    def test_what_was_said_before_that_line_is_not_said_again(self) -> None:
+        program = read('say "before"\nwait 0.1 s\nshow 1 m\nwait 0.2 s\nsay "after"\n', self.rig)
+        found, why = before_line(program, self.rig, FIELD, 4)
+        assert found is not None, why
+        self.session.ask(ask.ChooseRoutine(program), ask.MakeReady(found), ask.StartPeriod("alone", only=True))
+        self.session.ticks(30)
+        notes = self.session.status.notes_since(0)
+        self.assertIn("after", notes)
+        self.assertNotIn("before", notes)
+        self.assertEqual(self.session.status.shown, ())
+
     def test_ready_again_is_the_whole_routine(self) -> None:
         s = self.session
         s.ask(ask.MakeReady(self.midway(8)), ask.MakeReady(), ask.StartPeriod("alone", only=True))

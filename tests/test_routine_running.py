@@ -12,6 +12,7 @@ from pivrex.line.why import ladder, sentence
 from pivrex.rig import Field, Rig, open_folder, read_rig
 from pivrex.routine import Play, Player, Program, Runner, check_text, play
 from pivrex.routine.asked_path import asked_path
+from pivrex.routine.backwards import backwards, there_and_back
 from pivrex.routine.drives import Drives
 from pivrex.routine.playing import OUT_OF_TIME
 from pivrex.sim.model import stand_in_of
@@ -108,7 +109,71 @@ class GeometryTest(unittest.TestCase):
         made = played('wheels "left" 20 %, "right" 40 % for 1 s\nwait 1 s', ideal("plover"))
         self.assertAlmostEqual(made.pose[2], 0.2 * top / 0.16, delta=0.08)
 
+        # so long even where no wheel turns, or none can
+        for text in ("wheels left 0 %, right 0 % for 1.5 s", "wheels left 0 %, right 100 % for 1.5 s"):
+            for start in ("start at 0 m, 0 m\n", "start at 1.93 m, 0 m\n"):
+                step = played(start + text, ideal("plover"), WALL).steps[-1]
+                self.assertAlmostEqual((step.end - step.begin) / 60, 1.5, delta=0.04, msg=start + text)
+
     @slow
+    def test_wheels_by_how_far_they_roll(self) -> None:
+        # Plover's wheels stand 80 mm from its middle: 15 cm there and back turn it by 0.15/0.08 rad
+        turn = degrees(0.15 / 0.08)
+        for text in ("wheels left -100 %, right 100 % for 15 cm", "turn left 15 cm", "turn left 15 cm at 20 %"):
+            self.ends("plover", text, 0, 0, turn)
+        self.ends("plover", "turn right 15 cm", 0, 0, -turn)
+        # each side ends by itself, whatever its share: straight, then round the right one
+        made = played("wheels left 50 %, right 20 % for 1 wheel turn\nwait 0.6 s", ideal("plover"))
+        travel = made.rows[-1][Line(ideal("plover")).layout.these("sensed", ("left_travel", "right_travel"))]
+        np.testing.assert_allclose(travel, 2 * pi * 0.032, atol=5e-4)
+        # one that has no share stands, and 500 counts are 500/1790 m
+        made = played("wheels left 40 %, right 0 % for 500 counts\nwait 0.6 s", ideal("plover"))
+        travel = made.rows[-1][Line(ideal("plover")).layout.these("sensed", ("left_travel", "right_travel"))]
+        np.testing.assert_allclose(travel, (500 / (360 / (2 * pi * 0.032)), 0), atol=5e-4)
+        # sides of four wheels; a limit in length ends it too
+        made = played("wheels left 40 %, right 40 % until x above 1 m at most 25 cm\nwait 0.6 s", ideal("coot"))
+        self.assertEqual(made.steps[0].marks, ["limit"])
+        np.testing.assert_allclose(made.pose[:2], (0.25, 0), atol=1e-3)
+
+    def test_each_side_rolls_as_far_on_bodies_that_slip_and_drag(self) -> None:
+        for name in ("plover", "coot", "bittern", "dunlin"):
+            rig = read_rig(demo_path(name))
+            made = played("turn left 15 cm at 40 %\nwait 0.5 s", rig)
+            count = len(rig.chassis.wheels)
+            travel = made.rows[-1][Line(rig).layout.stage("sensed")][:count]
+            np.testing.assert_allclose(np.abs(travel), 0.15, atol=0.004, err_msg=name)
+            self.assertLess(made.steps[0].end * made.dt_s, 3, name)
+            made = played("wheels left -100 %, right 100 % for 15 cm\nwait 0.5 s", rig)
+            travel = np.abs(made.rows[-1][Line(rig).layout.stage("sensed")][:count])
+            np.testing.assert_allclose(travel[travel > 0.01], 0.15, atol=0.004, err_msg=name)
+
+    def test_a_wheel_that_cannot_roll_so_far_waits_for_nothing(self) -> None:
+        made = played('start at 1.5 m, 0 m\nwheels left 40 %, right 40 % for 3 m\nsay "on"', ideal("plover"), WALL)
+        self.assertEqual((made.ended, made.told[0].words), ("finished", "on"))
+        self.assertLess(made.time_s, 5)
+
+    def test_wheels_and_turns_by_length_back(self) -> None:
+        rig = ideal("plover")
+        for text in ("turn left 12 cm", "wheels left -30 %, right 30 % for 12 cm"):
+            first = program(f"start at 1 m, 1 m\n{text}\nwait 0.5 s", rig)
+            back = backwards(first, rig, play(first, rig, None))
+            self.assertIn("0.12 m", back)
+            made = play(program(there_and_back(first, rig, play(first, rig, None)) + "wait 0.5 s\n", rig), rig, None)
+            np.testing.assert_allclose(made.pose[:2], (1, 1), atol=3e-3, err_msg=text)
+            self.assertLess(abs(degrees(made.pose[2])), 0.5, text)
+
+    def test_what_cannot_be_rolled_so(self) -> None:
+        for name, text, what in (
+            ("avocet", "turn left 15 cm", "the wheels of this rig are steered"),
+            ("avocet", "wheels left 40 %, right 40 % for 15 cm", "the wheels of this rig are steered"),
+            ("plover", "turn left 15 cm with gyro", "the gyro corrects nothing of it"),
+            ("plover", "turn left 15 cm at most 90 deg", "at most is a time, but this is an angle"),
+            ("plover", "turn left -15 cm", "must be more than 0"),
+            ("plover", "pivot left 15 cm about the left side", "how far it turns is"),
+        ):
+            found = check_text(text, read_rig(demo_path(name))).wrong
+            self.assertTrue(any(what in m.what for m in found), (text, found))
+
     def test_the_steered_one_too(self) -> None:
         for text, x, y, heading in (
             ("drive to 0.6 m, 0.8 m facing 90 deg", 0.6, 0.8, 90), ("drive along 90 deg for 0.5 m", 0, 0.5, 0), ("turn left 90 deg", 0, 0, 90),

@@ -22,6 +22,7 @@ from pivrex.tui.jobs.setting_worth import Worth, compare
 from pivrex.tui.keys import key_name, read_keys
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.themes import TEXTURES
+from pivrex.tui.tick_history import History
 from pivrex.tui.views.view_table import VIEWS
 from pivrex.tuning.setting_trials import Compared
 from tests.chassis import SOME, demo_path
@@ -134,6 +135,16 @@ class ClickTest(AppCase):
             await self.press("5")
             await self.click("left ", "field", below="commanded")
             self.assertEqual(self.model.wheel_name, "left")
+
+    @in_loop
+    async def test_a_window_on_the_field_before_the_first_tick(self) -> None:
+        async with self.running(view="field"):
+            await self.press("z")
+            self.model.trace.history = History(
+                len(self.model.line.layout)
+            )  # as between the rig that was chosen and its first tick
+            self.app.draw()
+            self.assertIn("pump", self.text("field"))
 
     @in_loop
     async def test_rungs_of_the_ladder(self) -> None:

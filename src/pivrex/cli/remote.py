@@ -188,6 +188,9 @@ class _Wired:
 
     def tick(self) -> None:
         now = time.monotonic()
+        heard = self._end.heard()
+        if heard and isinstance(self.spec, LettersSource):
+            print(heard.decode("utf-8", "replace").replace("\r\n", "\n"), end="", flush=True)
         if isinstance(self.spec, LettersSource) or now < max(self._due, self.silent_until):
             return
         self._due = max(self._due + self._period_s, now)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import select
 import socket
 import time
 from pathlib import Path
@@ -26,6 +27,10 @@ class FarEnd(Protocol):
 
     def send(self, data: bytes) -> None: ...
 
+    def heard(self) -> bytes:
+        """Return what Pivrex has said back since the last call."""
+        ...
+
     def close(self) -> None: ...
 
 
@@ -36,8 +41,11 @@ class _Serial:
     def send(self, data: bytes) -> None:
         with contextlib.suppress(BlockingIOError):
             os.write(self._far, data)
+
+    def heard(self) -> bytes:
         with contextlib.suppress(BlockingIOError, OSError):
-            os.read(self._far, 4096)  # what Pivrex says to the device
+            return os.read(self._far, 4096)
+        return b""
 
     def close(self) -> None:
         close_pty(self._far, self._path)
@@ -53,6 +61,9 @@ class _Udp:
         with contextlib.suppress(ConnectionError):
             self._socket.send(data)
 
+    def heard(self) -> bytes:
+        return _waiting(self._socket)
+
     def close(self) -> None:
         self._socket.close()
 
@@ -67,8 +78,19 @@ class _Tcp:
         except OSError:
             raise PivrexError("Pivrex hung up") from None
 
+    def heard(self) -> bytes:
+        return _waiting(self._end)
+
     def close(self) -> None:
         self._end.close()
+
+
+def _waiting(end: socket.socket) -> bytes:
+    """Return what has come on a socket, without waiting."""
+    if select.select([end], [], [], 0)[0]:
+        with contextlib.suppress(OSError):
+            return end.recv(4096)
+    return b""
 
 
 def far_end(wire: SerialTransport | UdpTransport | TcpTransport, at: Path | None) -> FarEnd:

@@ -36,9 +36,22 @@ def check(
             print(problem)
         else:
             print(f"{file}: no mistakes")
+            if said := _traction(file):
+                print(f"{file}: {said}")
             for warning in warnings:
                 print(f"{file}:{warning.line}: warning: {warning}")
     return 1 if wrong else 0
+
+
+def _traction(file: Path) -> str:
+    """Say why the robot of a rig's file has traction; empty for other files, and for a rig that says nothing of its body."""
+    from pivrex.rig import read_rig
+    from pivrex.sim.traction import traction_of
+
+    if file.suffix != ".toml" or file.name == "workspace.toml" or resolved(file).parent.name in ("floors", "paths"):
+        return ""
+    rig = read_rig(file)
+    return "" if rig.is_bench or rig.body is None else traction_of(rig).said
 
 
 def _read(file: Path) -> list[Mistake]:
@@ -55,7 +68,7 @@ def _read(file: Path) -> list[Mistake]:
         for _ in Recording(file).readings():
             pass
     elif file.name == "workspace.toml":
-        read_workspace_file(file)
+        _check_pins(file, read_workspace_file(file).pins)
     elif resolved(file).parent.name == "floors":
         read_floor(file)
     elif resolved(file).parent.name == "paths":
@@ -63,6 +76,31 @@ def _read(file: Path) -> list[Mistake]:
     else:
         return warnings_in(read_rig(file), file)
     return []
+
+
+def _check_pins(file: Path, pins: dict[str, dict[str, str]]) -> None:
+    """Hold what is pinned against the rigs that it is for. Raises `RigError` with every mistake."""
+    from pivrex.line import Line
+    from pivrex.rig import read_rig
+    from pivrex.rig.place import find_places
+    from pivrex.rig.read import rig_text
+    from pivrex.routine.pins import read_pin
+
+    found: list[Mistake] = []
+    for name, of_rig in pins.items():
+        places = find_places(rig_text(file))
+        path = file.parent / "rigs" / f"{name}.toml"
+        if not path.is_file():
+            found.append(Mistake(places.get(("pins", name), 0), f"pins.{name}", f"rigs/ holds no {name}.toml"))
+            continue
+        line = Line(read_rig(path))
+        for pin, text in of_rig.items():
+            try:
+                read_pin(pin, text, line)
+            except UnitError as problem:
+                found.append(Mistake(places.get(("pins", name, pin), 0), f"pins.{name}.{pin}", str(problem)))
+    if found:
+        raise RigError(file, found)
 
 
 def _check_routine(file: Path) -> list[Mistake]:

@@ -30,6 +30,7 @@ def play(
     from pivrex.rig import read_rig
     from pivrex.routine import play as played
     from pivrex.routine.files import field_of, program_of
+    from pivrex.routine.kinds import unit_of
     from pivrex.units import wrap_deg
 
     if body not in ("", "real", "perfect"):
@@ -56,13 +57,20 @@ def play(
             }
             for s in made.steps
         ],
+        "told": [
+            {"t_s": round(t.n * made.dt_s, 4), "line": t.line, "text": t.text}
+            | ({"shows": t.label, "value": _or_none(t.shown), "unit": unit_of(t.kind)} if t.label else {})
+            for t in made.told
+        ],
     }
     if as_json:
         print_json(answer)
         return
-    for s in answer["steps"]:
-        marks = "".join(f"  ! {m}" for m in s["marks"])
-        print(f"  {s['start_s']:6.2f} to {s['end_s']:6.2f} s  line {s['line']:>3}  {s['text']}{marks}")
+    rows = [((s["start_s"], 1), f"{s['start_s']:6.2f} to {s['end_s']:6.2f} s  line {s['line']:>3}  {s['text']}"
+             + "".join(f"  ! {m}" for m in s["marks"])) for s in answer["steps"]]  # fmt: skip
+    rows += [((t["t_s"], 0), f"{'':10}{t['t_s']:6.2f} s  line {t['line']:>3}    {t['text']}") for t in answer["told"]]
+    for _, row in sorted(rows, key=lambda r: r[0]):
+        print(f"  {row}")
     why = f", {made.why}" if made.why else ""
     p = answer["pose"]
     print(

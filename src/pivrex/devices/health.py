@@ -20,13 +20,14 @@ BINS_S = 0.25
 
 @dataclass(frozen=True)
 class Said:
-    """A message for the screen: when (s on the session's clock), its text, and what is wrong with it."""
+    """A message for the screen: when (s on the session's clock), its text, what is wrong with it, and what came of it."""
 
     at_s: float
     text: str
     fault: str = ""
     reason: str = ""
     out: bool = False
+    does: str = ""
 
 
 @dataclass(frozen=True)
@@ -132,4 +133,4 @@ class Tally:
 
 
 def _said(at_s: float, message: Message) -> Said:
-    return Said(at_s, message.text, message.fault, message.reason)
+    return Said(at_s, message.text, message.fault, message.reason, does=message.does)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Mapping
 
-from pivrex.devices.decode.letters import FramedLettersReader, LettersReader
+from pivrex.devices.decode.letters import ANSWER, FramedLettersReader, LettersReader
 from pivrex.devices.decode.message import Message, Reader
 from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.decode.sentences import SentenceReader
@@ -15,8 +16,7 @@ from pivrex.devices.source import LETTERS, TAKES_OVER
 from pivrex.devices.transports.base import BUDGET_S, Chunk
 from pivrex.devices.transports.opening import open_transport
 from pivrex.devices.transports.tcp import Tcp
-from pivrex.rig.actions import read_action, split_time
-from pivrex.rig.patches import patches_of
+from pivrex.rig.patches import letter_groups, stop_channels
 from pivrex.rig.rig import Rig
 from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource, PacketsSource
 from pivrex.rig.transports import transport_title
@@ -39,7 +39,8 @@ IDLE_S = 10.0
 
 MOST_CANDIDATES = 16
 
-STOPS = ("stop", "shut down")
+MOST_ANSWERS = 16
+"""So many answers wait for a slow line; then the oldest is left out."""
 
 
 class RemoteSource:
@@ -62,7 +63,7 @@ class RemoteSource:
         self.can = LETTERS if isinstance(spec, LettersSource) else TAKES_OVER
         self.title = f"{name}, {transport_title(spec.wire)}"
         self.wire = open_transport(spec.wire)
-        self._groups, self._stops = _groups(rig, spec), _stops(rig, name)
+        self._groups, self._stops = letter_groups(rig, spec), stop_channels(rig, name)
         self._said_stop = False
         self.secret = rig.secret
         self._seal = book.seal(rig.secret, name) if rig.secret else None
@@ -85,6 +86,10 @@ class RemoteSource:
         self._last_s = float("-inf")
         self._since_s = float("-inf")
         self._opened = 0
+        self.held = ""
+        """Why nothing moves now, whatever it says; the session says so."""
+        self._answers: deque[tuple[bytes, str]] = deque(maxlen=MOST_ANSWERS)
+        """What is still to be said back, each with whom to."""
 
     def _new_reader(self) -> Reader:
         reader = reader_of(self.spec, self._groups, self._seal)
@@ -94,7 +99,7 @@ class RemoteSource:
 
     def use(self, rig: Rig) -> None:
         """Take what letters end each other, and what stops the robot, of a changed rig."""
-        self._groups, self._stops = _groups(rig, self.spec), _stops(rig, self.name)
+        self._groups, self._stops = letter_groups(rig, self.spec), stop_channels(rig, self.name)
         if isinstance(self._reader, LettersReader | FramedLettersReader):
             self._reader.groups_are(self._groups)
         if isinstance(self._reader, SentenceReader):
@@ -131,6 +136,9 @@ class RemoteSource:
         if chunks:
             self._take(chunks, budget_s / 2)
         self._look(now_s)
+        waits = self.wire.senders is None and not self.wire.whole_messages  # a line that is still busy is free soon
+        while self._answers and (self.wire.answer(*self._answers[0]) or not waits):
+            self._answers.popleft()
 
     # --- what has come ---
 
@@ -225,10 +233,12 @@ class RemoteSource:
     def _hear(self, chunk: Chunk) -> int:
         """Read what the one says that is heard; gives how many messages that was."""
         count = 0
+        self._tell_why(self._reader)
         for message in self._reader.feed(chunk.data, chunk.at_s):
             count += 1
             self._said_stop |= message.stops
             self.tally.add(message, chunk.at_s)
+            self._answer(message, chunk.sender)
             if message.readings is not None:
                 self._last_s, self.heard, self._spoke = chunk.at_s, True, True
         return count
@@ -244,11 +254,13 @@ class RemoteSource:
         """Listen to one that may take the place, which is free; only a good message takes it."""
         since_s, reader = self._candidates.get(chunk.sender) or (chunk.at_s, self._new_reader())
         count, good = 0, False
+        self._tell_why(reader)
         for message in reader.feed(chunk.data, chunk.at_s):
             count += 1
             self._said_stop |= message.stops
             good |= message.readings is not None
             self.tally.add(message, chunk.at_s)
+            self._answer(message, chunk.sender)
         if good:
             self._candidates.pop(chunk.sender, None)
             self._begin(chunk.sender, chunk.at_s, reader)
@@ -258,6 +270,18 @@ class RemoteSource:
                 del self._candidates[next(iter(self._candidates))]
             self._candidates[chunk.sender] = since_s, reader
         return count
+
+    def _tell_why(self, reader: Reader) -> None:
+        """Tell a reader of letters why they do nothing now."""
+        if isinstance(reader, LettersReader | FramedLettersReader):
+            settles = self.lost == SETTLING
+            reader.but(f"{SETTLING}: it does not count yet" if settles else self.held, settles)
+
+    def _answer(self, message: Message, sender: str) -> None:
+        """Say back what a letter does, where the rig wishes it; an answer that came back is answered by none."""
+        if isinstance(self.spec, LettersSource) and self.spec.echo and message.data != ANSWER:
+            said = f"{ANSWER.decode()} {message.text} {message.does or message.reason}\r\n"
+            self._answers.append((said.encode("utf-8"), sender))
 
     # --- who is heard ---
 
@@ -340,22 +364,6 @@ class RemoteSource:
     def close(self) -> None:
         """Let the wire go."""
         self.wire.close()
-
-
-def _groups(rig: Rig, spec: object) -> dict[str, str]:
-    if not isinstance(spec, LettersSource):
-        return {}
-    levels = [v.name for v in rig.speed_levels.levels]
-    return {c: read_action(split_time(text)[0], rig.attachments, levels).group for c, text in spec.letters.items()}
-
-
-def _stops(rig: Rig, name: str) -> frozenset[str]:
-    """Return the channels of a source that stop the robot."""
-    return frozenset(
-        p.channel
-        for p in patches_of(rig)
-        if p.source in (name, "chosen") and p.action is not None and p.action.verb in STOPS
-    )
 
 
 def remotes_of(rig: Rig, before: Mapping[str, RemoteSource], book: SealBook) -> dict[str, RemoteSource]:

@@ -9,6 +9,7 @@ from pathlib import Path
 from pivrex.devices.link_speed import link_speed
 from pivrex.errors import Mistake, RigError
 from pivrex.line.line import Line
+from pivrex.line.too_little import too_little
 from pivrex.rig.patches import patches_of
 from pivrex.rig.place import find_places
 from pivrex.rig.read import rig_text
@@ -17,13 +18,24 @@ from pivrex.rig.rig import Rig
 from pivrex.rig.secret import others_may_read
 from pivrex.rig.sources import GamepadSource, LettersSource, PacketsSource
 from pivrex.rig.transports import SerialTransport, is_this_machine
+from pivrex.routine.files import bound_moves
+from pivrex.sim.traction import LITTLE, traction_of
 
 __all__ = ["warnings_in"]
 
 
 def warnings_in(rig: Rig, path: Path) -> list[Mistake]:
     """Give the warnings about a rig that was read from ``path``, each with its line."""
-    found = [*_network(rig), *_key(rig, path), *_speed(rig), *_idle(rig), *_blind(rig)]
+    found: list[tuple[tuple[str | int, ...], str]] = [
+        *_network(rig),
+        *_key(rig, path),
+        *_speed(rig),
+        *_idle(rig),
+        *_blind(rig),
+        *_moves(rig, path),
+        *_hums(rig),
+        *_traction(rig),
+    ]
     with suppress(RigError, tomllib.TOMLDecodeError):  # a file that has been changed since
         found += old_keys(tomllib.loads(rig_text(path)))
     if not found:
@@ -88,6 +100,42 @@ def _idle(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
         )
         for name, a in rig.attachments.items()
         if name not in acted
+    ]
+
+
+def _hums(rig: Rig) -> list[tuple[tuple[str | int, ...], str]]:
+    """Functions that cannot move the robot at a speed level, however far the stick is pushed."""
+    found: list[tuple[tuple[str | int, ...], str]] = []
+    for one in too_little(Line(rig)):
+        part = "turning" if one.function == "turn" else "moving"
+        loc = ("speed_levels", "levels", one.level, part) if one.level_name else ("shaping", one.function, "scale")
+        found.append((loc, f"{one.said}; raise it, or the scale of {one.function}"))
+    return found
+
+
+def _traction(rig: Rig) -> list[tuple[tuple[str | int, ...], str]]:
+    """A robot whose motors push harder than its tyres hold, with too little of its weight on them, and nothing that makes its starts soft."""
+    if rig.is_bench or rig.body is None:
+        return []
+    traction = traction_of(rig)
+    if traction.share < LITTLE and traction.spins:
+        return [(("chassis", "mass_centre"), f"{traction.said}; {traction.remedy}")]
+    return []
+
+
+def _moves(rig: Rig, path: Path) -> list[tuple[tuple[str | int, ...], str]]:
+    """Own moves that a button asks for, and that cannot be done."""
+    why = {text: move for text, move in bound_moves(rig, path).items() if isinstance(move, str)}
+    return [
+        (
+            tuple(
+                int(part) if part.isdecimal() else part
+                for part in (f"{p.key}.does" if p.binding is not None else p.key).split(".")
+            ),
+            f'is "{p.action.text}", but {why[p.action.text]}',
+        )
+        for p in patches_of(rig)
+        if p.action is not None and p.action.text in why
     ]
 
 

@@ -13,8 +13,9 @@ from pivrex.rig import Field, Rig
 from pivrex.routine import Program, play
 from pivrex.routine.asked_path import asked_path
 from pivrex.routine.playing import start_pose
+from pivrex.routine.thread import Told
 from pivrex.scene.route import Route, add_route
-from pivrex.scene.timeline import Bar, Timeline, timeline_scene
+from pivrex.scene.timeline import Bar, Curve, Timeline, timeline_scene
 
 __all__ = ["write_routine"]
 
@@ -52,13 +53,21 @@ def write_routine(program: Program, rig: Rig, field: Field, limit_s: float, path
         Bar(s.lane, s.begin * made.dt_s, s.end * made.dt_s, s.line, s.text, tuple(s.marks)) for s in made.steps
     )
     rows = floor_rows(field)
-    page = Page(COLUMNS + 4, rows + len(lanes) + 12)
+    curves: dict[str, list[Told]] = {}
+    for told in made.told:
+        if told.label:
+            curves.setdefault(told.label, []).append(told)
+    drawn = tuple(
+        Curve(label, tuple(u.n * made.dt_s for u in all_of), tuple(u.shown for u in all_of))
+        for label, all_of in curves.items()
+    )
+    data = Timeline(lanes, bars, limit_s, made.time_s, -1.0, 0, curves=drawn)
+    page = Page(COLUMNS + 4, rows + data.lines + 11)
     page.text(4, 2, f"{program.name}, {rig.name}: {made.ended} after {made.time_s:.1f} s", "title", 1.25)
     page.scene(scene, 2, 4, COLUMNS, rows)
     page.text(4, rows + 4.5, "━ asked", "commanded")
     page.text(14, rows + 4.5, "╍ got", "measured")
-    timeline = timeline_scene(Timeline(lanes, bars, limit_s, made.time_s, -1.0, 0), COLUMNS)
-    page.scene(timeline, 2, rows + 6, COLUMNS, len(lanes) + 1)
+    page.scene(timeline_scene(data, COLUMNS), 2, rows + 6, COLUMNS, data.lines)
     said = "numbers are lines of the routine; ! was held back, slid, bumped, waited to its limit or was cut off"
-    page.text(11, rows + len(lanes) + 8, said, "dim")
+    page.text(11, rows + data.lines + 7, said, "dim")
     save_pages([page], path)

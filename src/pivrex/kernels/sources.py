@@ -20,12 +20,12 @@ FILES = (
     "kernels/trial.py",
     *(f"line/{name}.py" for name in (
         "stage", "given", "se2", "aim", "asked", "probe", "heading", "pointing", "covariance", "odometry", "zeroing", "axes", "band", "curve",
-        "scale", "presses", "bindings", "rate", "laws", "law", "pid", "kinematics", "limits", "frame", "helping", "following", "correction",
+        "laws", "scale", "presses", "bindings", "rate", "law", "pid", "kinematics", "limits", "frame", "helping", "following", "correction",
         "steering", "motion", "control", "drive", "attachments", "outputs", "tick", "seeing",
     )),
     *(f"sim/{name}.py" for name in ("bumps", "fitted", "stand_in")),
     *(f"sim/body/{name}.py" for name in ("settings", "state", "feed", "ground", "walls", "mechanics", "sensors", "robot")),
-    "sim/driving.py", *(f"routine/{name}.py" for name in ("profile", "belief", "watching", "follows", "hands", "ticking")),
+    "sim/driving.py", *(f"routine/{name}.py" for name in ("profile", "wheel_ways", "belief", "watching", "follows", "hands", "ticking")),
 )  # fmt: skip
 """The files with kernels, each below those that it takes kernels from."""
 

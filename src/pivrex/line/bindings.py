@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from types import MappingProxyType
 from typing import Any
 
@@ -36,7 +37,7 @@ from pivrex.rig.attachments import PLACES, reach_of
 from pivrex.rig.patches import Patch, target_of
 from pivrex.rig.rig import Rig
 
-__all__ = ["Bindings", "BindingsColumns", "bindings_step", "column_of"]
+__all__ = ["Bindings", "BindingsColumns", "bindings_step", "column_of", "moves_of"]
 
 EVENTS = ("stop", "shut down", "record", "holding", "zero gyro")
 LASTING = ("brake", "coast", "hold")
@@ -94,6 +95,11 @@ def column_of(rig: Rig, inputs: Inputs, name: str) -> int:
         stage = Bindings.of(rig, inputs)
         inputs.asked = tuple(c.name for c in stage.columns) if stage is not None else ()
     return inputs.asked.index(name) if name in inputs.asked else -1
+
+
+def moves_of(actions: Iterable[Action]) -> list[str]:
+    """Return the own moves that are bound, each as it is written, once."""
+    return list(dict.fromkeys(a.text for a in actions if a.verb == "do"))
 
 
 class Bindings(Stage):
@@ -208,6 +214,8 @@ class Bindings(Stage):
         names += ["set_heading"] if "heading" in verbs else []
         names += ["next_point"] if "point" in verbs else []
         names += ["help"] if "help" in verbs else []
+        names += ["routine_by"] if "routine" in verbs else []
+        names += ["do"] if "do" in verbs else []
         found = [(n, "") for n in names]
         for name, attachment in self._rig.attachments.items():
             unit = reach_of(attachment).unit if attachment.kind in PLACES else ""
@@ -245,6 +253,10 @@ class Bindings(Stage):
                 return PUT, columns["set_heading"], 1.0, False
             case "point":
                 return PUT, columns["next_point"], 1.0, False
+            case "routine":
+                return ADD, columns["routine_by"], 1.0 if action.target == "next" else -1.0, False
+            case "do":
+                return PUT, columns["do"], 1.0 + moves_of(self.actions).index(action.text), False
             case "help":
                 return PUT, columns["help"], 1.0 + self._helps.index(Help(action.target, action.numbers)), True
             case "speed":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pivrex.kernels.maths import hypot
 from pivrex.kernels.records import Numbers
 from pivrex.kernels.subset import kernel
 
@@ -14,6 +15,7 @@ __all__ = [
     "TRIGGERS",
     "arcade",
     "asked_by_law",
+    "one_at_a_time",
     "planar",
     "tank",
     "triggers",
@@ -76,3 +78,21 @@ def asked_by_law(law: int, channels: Numbers) -> tuple[float, float, float]:
     if law == TRIGGERS:
         return triggers(channels[0], channels[1], channels[2])
     return planar(channels[0], channels[1], channels[2])
+
+
+@kernel
+def one_at_a_time(law: int, channels: Numbers) -> None:
+    """Let the weaker of moving and turning rest, as fractions of full; moving goes on where both are alike. Writes the functions'
+    fractions.
+    """
+    forward, left, turn = asked_by_law(law, channels)
+    moves = hypot(forward, left) >= abs(turn)
+    if law == TANK:
+        channels[0] = forward if moves else -turn
+        channels[1] = forward if moves else turn
+    elif moves:
+        channels[1 if law == ARCADE else 2] = 0.0
+    else:
+        channels[0] = 0.0
+        if law != ARCADE:
+            channels[1] = 0.0

@@ -19,6 +19,7 @@ from pivrex.line.law import HALTS, LawColumns, are_halted
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Rung, Stage, named
 from pivrex.line.told import Told
+from pivrex.line.too_little import too_little
 from pivrex.rig.attachments import Encoded, MotorAttachment, ServoAttachment, SwitchAttachment
 from pivrex.rig.outputs import (
     DutyOutput,
@@ -369,6 +370,14 @@ class Outputs(Stage):
         name, said = self._said(told)
         stopped, humming = told("clock", "stopped"), told("outputs", f"{plain(name)}_hums")
         note = "! too little to turn it: it only hums" if humming else "! stopped" if stopped else ""
+        if humming and told.by_stick:
+            why = [
+                t
+                for t in too_little(told.line)
+                if (t.motor, t.level) == (name, told("law", "level")) and t.function == told.main
+            ]
+            at = f" at level {why[0].level_name}" if why and why[0].level_name else ""
+            note += f"; even a full stick gives it only {why[0].drive * 100:.0f} %{at}" if why else ""
         turned = ", reversed" if self._rig.motors[name].reversed else ""
         drive = told("drive", plain(name))
         text = f"motor {name}{turned}: drive {drive:+.3f} → {said}"

@@ -1,23 +1,29 @@
-"""Scale: what is left of a function at full stick."""
+"""Scale: what is left of a function at full stick; and of moving and turning, where the law lets only one of them count."""
 
 from __future__ import annotations
 
-from pivrex.kernels.records import Form, Numbers, Record, field
+from pivrex.kernels.records import Flag, Form, Numbers, Record, Whole, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
+from pivrex.line.laws import LAWS, one_at_a_time
 from pivrex.line.stage import Fractions, Rung, Stage, named
 from pivrex.line.told import Told
+from pivrex.rig.controls import EITHER
 from pivrex.rig.rig import Rig
 
 __all__ = ["Scale", "ScaleSettings", "scale_step", "settings_of"]
 
 
 class ScaleSettings(Record):
-    """``scale``, (C,): each channel's own scale times the overall one."""
+    """``scale``, (C,): each channel's own scale times the overall one. ``one``: whether the weaker of moving and turning rests, by the
+    functions of ``law``.
+    """
 
     is_settings = True
 
     scale: Numbers = field("functions")
+    one: Flag = field()
+    law: Whole = field()
 
 
 @kernel
@@ -25,13 +31,17 @@ def scale_step(s: ScaleSettings, curve: Fractions, out: Fractions) -> None:
     """Leave each function its share."""
     for k in range(len(out.value)):
         out.value[k] = curve.value[k] * s.scale[k]
+    if s.one:
+        one_at_a_time(s.law, out.value)
 
 
 def settings_of(rig: Rig) -> ScaleSettings:
     """Return the scales of the functions of a rig's law; where the push keeps its direction, forward's counts for both."""
     roles = [("forward" if rig.keeps_direction and f == "sideways" else f) for f in rig.law.axes()]
     made: ScaleSettings = Form(ScaleSettings, functions=len(roles)).of(
-        scale=[rig.shaping.of(role).scale * rig.shaping.overall for role in roles]
+        scale=[rig.shaping.of(role).scale * rig.shaping.overall for role in roles],
+        one=rig.law.move_and_turn == EITHER,
+        law=LAWS[rig.law.kind],
     )
     return made
 
@@ -66,5 +76,8 @@ class Scale(Stage):
                 f"{function}: {told('curve', function):+.3f}, {shaping.of(by).scale * 100:g} % · overall "
                 f"{shaping.overall * 100:g} % → {told('scale', function):+.3f}"
             )
-            found.append(Rung("scale", text, f"{shaping.key(by)}.scale"))
+            rests = self.settings.one and told("curve", function) != 0 and told("scale", function) == 0
+            found.append(
+                Rung("scale", text, f"{shaping.key(by)}.scale", "rests: either moves or turns" if rests else "")
+            )
         return found

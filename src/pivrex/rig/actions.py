@@ -5,6 +5,7 @@ Speed: slow 40 %, level creep, faster level, slower level.
 Frame: field frame, robot frame, other frame, set heading, next point.
 Steered wheels: hold the wheels.
 Robot: stop, shut down, record.
+Routines: next routine, previous routine, do MOVE [with NAME VALUE, ...].
 Help: snap every 45 deg, snap to 0 deg, 120 deg, face 2.65 m, 1.98 m, keep the line, drive to 1.2 m, 0.8 m facing 90 deg.
 Attachments: boom follows, boom 40 %, boom to 30 deg, boom by -5 deg, lift to 300 mm, pump on, pump off, pump toggle.
 """
@@ -45,6 +46,8 @@ _PLAIN = {
     "record": ("record", ""),
     "hold heading": ("holding", ""),
     "zero the gyro": ("zero gyro", ""),
+    "next routine": ("routine", "next"),
+    "previous routine": ("routine", "previous"),
 }
 
 _MOTIONS = {
@@ -62,7 +65,7 @@ _MOTIONS = {
 
 _HELPS = {"snap every": SNAP, "snap to": SNAP, "face": FACE, "keep the line": LINE, "drive to": POSE}
 
-FIRST_WORDS = frozenset(words.split()[0] for words in (*_PLAIN, *_MOTIONS, "slow", "level", *_HELPS))
+FIRST_WORDS = frozenset(words.split()[0] for words in (*_PLAIN, *_MOTIONS, "slow", "level", "do", *_HELPS))
 """Words that a name of an attachment may not begin with."""
 
 
@@ -73,8 +76,8 @@ class Action:
     Attributes
     ----------
     verb : str
-        motion, brake, coast, slow, level, walk, frame, heading, point, hold, stop, shut down, record, holding, zero gyro, help; of an attachment
-        follow, speed, to, by, on, off, toggle.
+        motion, brake, coast, slow, level, walk, frame, heading, point, hold, stop, shut down, record, holding, zero gyro, routine, do, help; of
+        an attachment follow, speed, to, by, on, off, toggle.
     target : str
         The attachment, the level's name, "up" or "down", or the frame.
     value : float
@@ -142,22 +145,34 @@ def read_action(text: str, attachments: Collection[str], levels: Collection[str]
             share = _share(words.removeprefix(name), text)
             return Action("motion", value=share, twist=twist, text=words)
     first, _, rest = words.partition(" ")
-    if first == "slow":
-        return Action("slow", value=_share(rest, text), text=words)
-    if first == "level":
-        if rest not in levels:
-            raise UnitError(f'is "{text}", but the levels are {", ".join(levels)}')
-        return Action("level", rest, text=words)
+    worded = _worded(first, rest, text, levels)
+    if worded is not None:
+        return worded
     helped = _help(words, text)
     if helped is not None:
         return helped
     for name in sorted(attachments, key=len, reverse=True):
         if words == name or words.startswith(name + " "):
             return _of_attachment(name, words.removeprefix(name).strip(), text)
-    known = [*_PLAIN, *_MOTIONS, "slow", "level", *_HELPS, *attachments]
+    known = [*_PLAIN, *_MOTIONS, "slow", "level", "do", *_HELPS, *attachments]
     near = get_close_matches(words.rstrip(" %0123456789."), known, 1, 0.5) or get_close_matches(first, known, 1, 0.6)
     hint = f'did you mean "{near[0]}"?' if near else f"known are {', '.join(known)}"
     raise UnitError(f'is "{text}", which Pivrex cannot do; {hint}')
+
+
+def _worded(first: str, rest: str, text: str, levels: Collection[str]) -> Action | None:
+    """Read what begins with a word of its own; None if it does not."""
+    if first == "do":
+        if not rest:
+            raise UnitError(f'is "{text}", but which own move? Write it such as do pour with seconds 2 s')
+        return Action("do", rest.partition(" with ")[0], text=f"do {rest}")
+    if first == "slow":
+        return Action("slow", value=_share(rest, text), text=f"slow {rest}".strip())
+    if first == "level":
+        if rest not in levels:
+            raise UnitError(f'is "{text}", but the levels are {", ".join(levels)}')
+        return Action("level", rest, text=f"level {rest}")
+    return None
 
 
 def _help(words: str, text: str) -> Action | None:

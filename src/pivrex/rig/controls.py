@@ -26,6 +26,9 @@ LAWS: dict[str, dict[str, str]] = {
 }
 """Every law with the functions it needs and the channel that each reads unless the rig says otherwise."""
 
+EITHER = "either"
+"""Of moving and turning the weaker rests."""
+
 ON_BENCH = ("left_y", "right_y", "left_x", "right_x", "right_trigger", "left_trigger")
 """The channels of motors on a bench, unless the rig says others."""
 
@@ -225,6 +228,11 @@ class Law(Table):
         description="The axis of each motor on a bench, by its name.",
         examples=[{"drum": "left_y"}],
     )
+    move_and_turn: Literal["together", "either"] = Field(
+        default="together",
+        description="Whether sticks move and turn the robot together, or do either: then the weaker of the two rests.",
+        examples=["either"],
+    )
     full_forward_m_s: Annotated[float, Quantity("speed", above=0, step="0.05 m/s")] | None = Field(
         default=None,
         alias="full_forward",
@@ -259,6 +267,8 @@ class Law(Table):
     def mistakes(self) -> list[tuple[str, str]]:
         found: list[tuple[str, str]] = []
         axes = self.axes()
+        if self.kind == "each" and self.move_and_turn == EITHER:
+            found.append(("move_and_turn", f'is "{EITHER}", but motors on a bench neither move nor turn a robot'))
         for role in ROLES:
             if getattr(self, role) and role not in axes:
                 found.append((role, f"is not a function of the law {self.kind}, which needs {', '.join(axes)}"))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field as Described
 
@@ -10,7 +10,7 @@ from pivrex.rig.base import Table
 from pivrex.rig.quantities import Quantity
 from pivrex.rig.transports import Wire
 
-__all__ = ["Block", "Field", "Keep", "Match", "Round", "Start", "Workspace", "Zone"]
+__all__ = ["Block", "Field", "Keep", "Match", "Round", "Saying", "Start", "Workspace", "Zone"]
 
 _Along = Annotated[float, Quantity("length", at_least=-1000, at_most=1000)]
 _Shows = Annotated[float, Quantity("number", at_least=0, at_most=1e6)]
@@ -81,6 +81,27 @@ class Field(Table):
         return [] if inside or not self.walls else [("start", "lies outside the walls")]
 
 
+class Saying(Table):
+    """Something that is said at a period of a match."""
+
+    at: Literal["ready", "alone", "between", "driven", "over"] = Described(
+        description="At which period it is said.", examples=["driven"]
+    )
+    left_s: Annotated[float, Quantity("time", above=0, at_most=3600)] | None = Described(
+        default=None,
+        alias="left",
+        description="When so much of the period is left; at its beginning if left out.",
+        examples=["30 s"],
+    )
+    text: str = Described(min_length=1, max_length=100, description="What is said.", examples=["to the bench now"])
+    bell: bool = Described(default=False, description="Whether the terminal's bell rings too.", examples=[True])
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        if self.left_s is not None and self.at in ("ready", "over"):
+            return [("left", f"is for a period that is counted, but nothing counts while the match is {self.at}")]
+        return []
+
+
 class Match(Table):
     """The match clock: how long each period is."""
 
@@ -93,11 +114,26 @@ class Match(Table):
     driven_s: Annotated[float, Quantity("time", above=0, at_most=3600)] = Described(
         default=110.0, alias="driven", description="So long the driver drives after that.", examples=["110 s"]
     )
+    says: tuple[Saying, ...] = Described(default=(), description="What is said at each period, in your words.")
+    routines: tuple[str, ...] = Described(
+        default=(),
+        description="The routines that a button chooses from (`next routine`), by the names of their files; all that the robot can play "
+        "if left out.",
+        examples=[["left bench", "right bench"]],
+    )
     wire: Wire | None = Described(
         default=None,
         description="Where orders to the clock come from outside; only keys start it if left out.",
         examples=[{"kind": "udp", "port": 5830}],
     )
+
+    def mistakes(self) -> list[tuple[str, str]]:
+        whole = {"alone": self.alone_s, "between": self.between_s, "driven": self.driven_s}
+        return [
+            (f"says.{i}.left", f"is {said.left_s:g} s, but {said.at} lasts {whole[said.at]:g} s")
+            for i, said in enumerate(self.says)
+            if said.left_s is not None and said.left_s > whole.get(said.at, said.left_s)
+        ]
 
 
 class Keep(Table):
@@ -135,6 +171,11 @@ class Workspace(Table):
     routines: dict[str, str] = Described(
         default_factory=dict,
         description="For each rig, by the name of its file, the routine that opens first, by the name of its file.",
+    )
+    pins: dict[str, dict[str, str]] = Described(
+        default_factory=dict,
+        description="For each rig, by the name of its file, what is pinned to the screen: a name, and a reading, a column of the "
+        'Tick or a sum of them, such as gap = "front - 30 cm".',
     )
     match: Match = Described(default=Match(), description="The periods of a match.")
     keep: Keep = Described(default=Keep(), description="What is kept of every drive.")

@@ -31,6 +31,7 @@ _ALWAYS = (
     ("next point", "the next turning point"), ("hold the wheels", "steered wheels inwards"),
     ("hold heading", "the gyro holds it, or no more"), ("zero the gyro", "its bias is measured"),
     ("snap every 45 deg", "turns to the nearest while it is held"), ("keep the line", "drives on along it while it is held"),
+    ("next routine", "chooses the next, before a match"), ("previous routine", "chooses the one before"),
     ("record", "begins or ends a recording"), ("shut down", "the robot switches itself off"),
 )  # fmt: skip
 

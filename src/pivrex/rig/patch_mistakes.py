@@ -131,6 +131,8 @@ def _of_robot(rig: RigTables, action: Action) -> list[str]:
         found.append(f'is given, but the law is "{rig.law.kind}"; only "planar" reads it')
     if action.verb == "hold" and rig.steering is None:
         found.append(f'is "{action.text}", but no wheel of this rig is steered')
+    if action.verb == "do" and not rig.moves:
+        found.append(f'is "{action.text}", but the rig says no file of own moves; write moves = "FILE" at its top')
     if action.verb in ("brake", "coast"):
         found += _of_drivers(rig, action.verb)
     if action.twist[1] and rig.law.kind != "planar":

@@ -13,7 +13,10 @@ from pivrex.rig.channels import CHANNELS
 from pivrex.rig.sources import BUILT_IN, SHOWN, LettersSource, letter_channel
 from pivrex.rig.tables import RigTables
 
-__all__ = ["BUTTON_ACTIONS", "Patch", "patches_of", "source_channels", "target_of"]
+__all__ = ["BUTTON_ACTIONS", "Patch", "letter_groups", "patches_of", "source_channels", "stop_channels", "target_of"]
+
+STOPS = ("stop", "shut down")
+"""What ends all motion."""
 
 BUTTON_ACTIONS = {
     "speed_levels.up": "faster level",
@@ -127,3 +130,20 @@ def target_of(rig: RigTables, action: Action) -> float:
     if action.unit == "counts" and isinstance(attachment, Encoded):
         return action.value / attachment.counts_per_turn * 2 * pi * reach_of(attachment).per_rad
     return action.value
+
+
+def letter_groups(rig: RigTables, spec: object) -> dict[str, str]:
+    """Return the group of what each letter of a source does; see `pivrex.rig.actions.Action.group`."""
+    if not isinstance(spec, LettersSource):
+        return {}
+    levels = [v.name for v in rig.speed_levels.levels]
+    return {c: read_action(split_time(text)[0], rig.attachments, levels).group for c, text in spec.letters.items()}
+
+
+def stop_channels(rig: RigTables, name: str) -> frozenset[str]:
+    """Return the channels of a source that stop the robot."""
+    return frozenset(
+        p.channel
+        for p in patches_of(rig)
+        if p.source in (name, "chosen") and p.action is not None and p.action.verb in STOPS
+    )

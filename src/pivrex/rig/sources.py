@@ -202,6 +202,12 @@ class LettersSource(_Silent):
         "with a key, trusted; see docs/wire.md.",
         examples=[False],
     )
+    echo: bool = Field(
+        default=False,
+        description="True if each letter is answered on the wire with a line that says what it did, `> F forward 50 %`: a serial monitor "
+        "shows a conversation. Not for framed letters.",
+        examples=[True],
+    )
     sender: str = Field(
         default="", description="Of framed letters: the sender that the robot is paired with.", examples=["green box"]
     )
@@ -221,7 +227,13 @@ class LettersSource(_Silent):
             found += _sender_problems(self.sender)
         elif self.sender:
             found.append(("sender", "is for framed letters only; write framed = true, or leave it out"))
+        if self.echo and self.framed:
+            found.append(
+                ("echo", "is for letters that are not framed: sentences are counted and checked, and read by no person")
+            )
         for letter in self.letters:
+            if letter == ">" and self.echo:
+                found.append(("letters.>", "begins each answer; take another letter, or leave echo out"))
             if len(letter) != 1 or not letter.isprintable() or letter == " ":
                 found.append((f"letters.{letter}", "is not one printable character"))
             elif self.framed and (not letter.isascii() or letter in "$*,"):

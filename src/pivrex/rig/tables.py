@@ -98,6 +98,12 @@ class RigTables(Table):
     bindings: tuple[Binding, ...] = Field(
         default=(), description="What buttons, triggers, sticks and bits do beside the law."
     )
+    moves: str = Field(
+        default="",
+        pattern=r"^$|^[\w -]{1,60}$",
+        description="The routine whose own moves a button may do (`do pour with seconds 2 s`), by the name of its file.",
+        examples=["greenhouse-moves"],
+    )
     link: Link | None = Field(
         default=None, description="Where the real robot is; without it there is only the stand-in."
     )

@@ -9,6 +9,7 @@ import numpy as np
 from pivrex.line.layout import plain
 from pivrex.line.line import Line
 from pivrex.rig.rig import Rig
+from pivrex.routine.kinds import COUNTS, LENGTH, TURNS
 from pivrex.routine.motion import wrapped
 from pivrex.routine.nodes import Quantity
 from pivrex.routine.planning import SPINNING
@@ -83,7 +84,10 @@ class _Maker:
         before, after = believed[min(begin, last)], believed[min(end, last)]
         options = _options(motion)
         if motion.shape == "wheels":
-            return self._wheels(begin, end)
+            return self._wheels(motion, begin, end)
+        if motion.shape == "turn" and motion.kind == LENGTH:
+            side, rolled = "right" if motion.spin > 0 else "left", self._rolled(motion, begin, end)
+            return [f"turn {side} {_length(rolled)}{options}"] if rolled > NOTHING_M else []
         turned, way = float(after[2] - before[2]), after[:2] - before[:2]
         if motion.shape in SPINNING:
             return self._turn(motion, turned, hypot(*way), options)
@@ -116,11 +120,21 @@ class _Maker:
             return [f"bend {back}{lay} {_angle(abs(turned))} with radius {_length(radius)}{options}"]
         return [f"turn {side} {_angle(abs(turned))}{options}"]
 
-    def _wheels(self, begin: int, end: int) -> list[str]:
+    def _rolled(self, motion: MotionStep, begin: int, end: int) -> float:
+        """Return how far the wheels rolled that rolled farthest, in m: as it was said, if that was a length."""
+        if isinstance(motion.amount, Quantity) and motion.kind == LENGTH:
+            return motion.amount.value
+        rows, count = self._play.rows, len(self._rig.chassis.wheels)
+        travel = rows[:, self._layout.stage("sensed")][:, :count]
+        return float(np.abs(travel[min(end, len(rows) - 1)] - travel[min(begin, len(rows) - 1)]).max())
+
+    def _wheels(self, motion: MotionStep, begin: int, end: int) -> list[str]:
         row = self._play.rows[min(begin + 1, len(self._play.rows) - 1)]
         names = [w.name for w in self._rig.chassis.wheels]
         shares = [float(row[self._layout.at("routine", f"{plain(n)}_share")]) for n in names]
         said = ", ".join(f'"{n}" {-100 * s:.4g} %' for n, s in zip(names, shares, strict=True))
+        if motion.kind in (LENGTH, COUNTS, TURNS) and motion.amount is not None:
+            return [f"wheels {said} for {_length(self._rolled(motion, begin, end))}"]
         return [f"wheels {said} for {_number((end - begin) * self._play.dt_s)} s"]
 
 

@@ -8,9 +8,11 @@ from pathlib import Path
 
 from pivrex.errors import Mistake, ReadError, RigError, RoutineError
 from pivrex.files import is_file, read_persons, resolved
+from pivrex.line.bindings import moves_of
 from pivrex.path import Path as DrivenPath
 from pivrex.path.files import read_path
 from pivrex.rig.field import Field
+from pivrex.rig.patches import patches_of
 from pivrex.rig.read import read_rig
 from pivrex.rig.rig import Rig
 from pivrex.rig.workspace import Folder, find_rig, open_folder
@@ -21,7 +23,8 @@ from pivrex.routine.program import Program
 from pivrex.routine.reading import LARGEST_FILE, read_lines
 
 __all__ = [
-    "SUFFIX", "check_file", "field_of", "find_routine", "floors_beside", "program_of", "read_for", "rig_said", "shared_beside", "wanted_rig",
+    "SUFFIX", "bound_moves", "check_file", "field_of", "find_routine", "floors_beside", "program_of", "read_for", "rig_said",
+    "shared_beside", "wanted_rig",
 ]  # fmt: skip
 
 SUFFIX = ".txt"
@@ -70,9 +73,9 @@ def shared_beside(path: Path) -> Beside:
 
 
 def home_of(path: Path) -> Path:
-    """Give the workspace that a routine's file lies in."""
+    """Return the workspace that holds the file of a routine or a rig."""
     home = resolved(path).parent
-    return home.parent if home.name == "routines" else home
+    return home.parent if home.name in ("routines", "rigs") else home
 
 
 def find_routine(name: str, folder: Folder) -> Path:
@@ -132,6 +135,29 @@ def program_of(path: Path, rig: Rig) -> Program:
     if checked.program is None:
         raise RoutineError(path, as_mistakes(checked.wrong))
     return checked.program
+
+
+def bound_moves(rig: Rig, path: Path) -> dict[str, Program | str]:
+    """Return the own moves that buttons of a rig may do, by what is bound: each as a program, or why it cannot be done.
+
+    Parameters
+    ----------
+    rig : Rig
+    path : Path
+        Its file, in a workspace whose folder ``routines`` has the file of moves.
+    """
+    texts = moves_of(p.action for p in patches_of(rig) if p.action is not None)
+    file = home_of(path) / "routines" / f"{rig.moves}{SUFFIX}"
+    found: dict[str, Program | str] = {}
+    for text in texts:
+        if not is_file(file):
+            found[text] = f"there is no routines/{file.name}"
+            continue
+        checked = check_text(
+            f'{text}\nuse moves from "{rig.moves}"', rig, text.removeprefix("do "), shared_beside(file)
+        )
+        found[text] = checked.program or checked.wrong[0].what
+    return found
 
 
 def read_for(path: Path) -> tuple[Checked, Rig]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-__all__ = ["FORMS", "FUNCTIONS", "KEYWORDS", "READINGS", "Form", "example_of"]
+__all__ = ["FORMS", "FUNCTIONS", "KEYWORDS", "LATER_WORDS", "READINGS", "Form", "example_of"]
 
 
 @dataclass(frozen=True)
@@ -39,6 +39,7 @@ class Form:
 
 START, DRIVING, TURNING, WAITING, BESIDE = "The start", "Driving", "Turning", "Waiting", "Attachments and sensors"
 DECIDING, AGAIN, OWN, SETTING = "Deciding", "Again, and at once", "Own moves", "Names and what counts from here on"
+TELLING = "Telling the person"
 
 FORMS: tuple[Form, ...] = (
     Form(START, "for RIG", "for plover", "Says which rig the routine is for; another one is refused."),
@@ -59,9 +60,12 @@ FORMS: tuple[Form, ...] = (
          "Follows a smooth path from where the robot stands through these places."),
     Form(DRIVING, "bend [back] left|right ANGLE with radius LENGTH [OPTIONS]", "bend left 90 deg with radius 0.4 m",
          "Drives an arc; the angle is what the robot turns."),
-    Form(DRIVING, "wheels WHICH SHARE, WHICH SHARE [for TIME] [OPTIONS]", "wheels left 40 %, right 55 % for 1.2 s",
-         "Gives wheels shares of their top speed, by side or by name in quotes; nothing corrects them."),
-    Form(TURNING, "turn left|right AMOUNT [OPTIONS]", "turn left 90 deg", "Turns on the spot by an angle, or for a time."),
+    Form(DRIVING, "wheels WHICH SHARE, WHICH SHARE [for AMOUNT] [OPTIONS]", "wheels left -60 %, right 60 % for 15 cm",
+         "Gives wheels shares of their top speed, by side or by name in quotes; nothing corrects them. AMOUNT is a time, or a length, "
+         "encoder counts or wheel turns that each of these wheels rolls, by its own encoder."),
+    Form(TURNING, "turn left|right AMOUNT [OPTIONS]", "turn left 90 deg",
+         "Turns on the spot by an angle, or for a time; with a length, such as turn left 15 cm, until each side has rolled so far by its "
+         "own encoder."),
     Form(TURNING, "turn to ANGLE [OPTIONS]", "turn to 180 deg", "Turns the shorter way until it looks in this direction of the field."),
     Form(TURNING, "turn toward X, Y [OPTIONS]", "turn toward 2.65 m, 1.98 m", "Turns until it looks at a place."),
     Form(TURNING, "pivot [back] left|right ANGLE about [the] left|right side [OPTIONS]", "pivot left 90 deg about the left side",
@@ -113,6 +117,9 @@ FORMS: tuple[Form, ...] = (
          "The robot stands squarely against a wall with that side: it knows its heading and one of x and y by that."),
     Form(SETTING, "mark by RANGER", "mark by front", "The robot knows where it is by how far that ranger sees a wall."),
     Form(SETTING, "stop", "stop", "Ends the routine here: everything off."),
+    Form(TELLING, 'say "TEXT"', 'say "looking for the post"', "Says a sentence: among the messages, in play, and in the run that is kept."),
+    Form(TELLING, "show VALUE", "show front - 30 cm",
+         "Shows a value as it is now, with its time: beside the line, as a curve over time, among the messages, and in the run that is kept."),
 )  # fmt: skip
 
 READINGS = {
@@ -212,6 +219,9 @@ KEYWORDS = frozenset(
     ]
 )
 """Words of the language, which can be no names."""
+
+LATER_WORDS = frozenset(["say", "show"])
+"""Words of the language that came later: where a name stands, they are names."""
 
 
 def example_of(text: str) -> str:

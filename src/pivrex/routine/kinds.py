@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 __all__ = [
     "ANGLE", "COUNTS", "LENGTH", "NUMBER", "SHARE_UNIT", "SPEED", "TIME", "TURNS", "TURN_RATE", "UNITS", "VOLTS", "Kind",
-    "divided", "named", "times", "written",
+    "divided", "in_unit", "named", "shown", "times", "unit_of", "written",
 ]  # fmt: skip
 
 
@@ -81,10 +81,30 @@ def named(kind: Kind) -> str:
     """Say what a kind is: "a length"."""
     if kind in _NAMES:
         return _NAMES[kind]
+    return f"something in {unit_of(kind)}"
+
+
+def unit_of(kind: Kind) -> str:
+    """Give the unit in which a value is shown; empty for a plain number."""
+    if kind in _SAID or kind == NUMBER:
+        return _SAID.get(kind, "")
     words = ("m", "s", "rad", "V", "counts", "wheel turns")
-    over = "·".join(w + (f"^{p}" if p > 1 else "") for w, p in zip(words, kind, strict=True) if p > 0) or "1"
-    under = "·".join(w + (f"^{-p}" if p < -1 else "") for w, p in zip(words, kind, strict=True) if p < 0)
-    return f"something in {over}/{under}" if under else f"something in {over}"
+    powers = [(w, p) for w, p in zip(words, kind, strict=True) if p]
+    over = "·".join(w + (f"^{p}" if p > 1 else "") for w, p in powers if p > 0) or "1"
+    under = "·".join(w + (f"^{-p}" if p < -1 else "") for w, p in powers if p < 0)
+    return f"{over}/{under}" if under else over
+
+
+def in_unit(value: float, kind: Kind) -> float:
+    """Give a value in SI in the unit in which it is shown."""
+    return value / _DEG if kind in (ANGLE, TURN_RATE) else value
+
+
+def shown(value: float, kind: Kind) -> str:
+    """Write a value as it is shown: with four digits and its unit; "nothing" for NaN."""
+    if value != value:  # noqa: PLR0124 - NaN
+        return "nothing"
+    return f"{in_unit(value, kind):.4g} {unit_of(kind)}".rstrip()
 
 
 def written(value: float, kind: Kind, digits: int = 4) -> str:

@@ -20,6 +20,7 @@ from pivrex.routine.profile import Command, Felt, ProfileState
 from pivrex.routine.robot import RobotWords
 from pivrex.routine.ticking import BELIEVED, RoutineScratch, RoutineSettings, RoutineState
 from pivrex.routine.watching import STUCK_SHARE, WATCH, WATCH_SCRATCH, Witnessed
+from pivrex.routine.wheel_ways import WheelWays
 
 __all__ = ["Means"]
 
@@ -68,7 +69,7 @@ class Means:
             stuck_within=STUCK_SHARE * np.array(near), **parts,
         )  # fmt: skip
         self.form = Form(
-            RoutineState, wheels=len(line.wheels), felt=Form(Felt), profile=Form(ProfileState), plan=Form(PlanState),
+            RoutineState, felt=Form(Felt), profile=Form(ProfileState), ways=Form(WheelWays, wheels=len(line.wheels)), plan=Form(PlanState),
             watch=WATCH, attached=attached(self.names), seen=Form(Witnessed, columns=len(self.places), attached=many),
         )  # fmt: skip
         self.scratch = Form(RoutineScratch, columns=line.form.size, watch=WATCH_SCRATCH, command=Form(Command))

@@ -24,10 +24,12 @@ from pivrex.routine.program import (
     Limit,
     NextCount,
     Program,
+    SayStep,
+    ShowStep,
     StopStep,
     SwitchStep,
 )  # fmt: skip
-from pivrex.routine.thread import UNKNOWN, Blocked, Frame, StepRecord, Thread, copied, renumber
+from pivrex.routine.thread import UNKNOWN, Blocked, Frame, StepRecord, Thread, Told, copied, renumber
 from pivrex.routine.values import FaultError, Seen, holds, value_of
 from pivrex.routine.waiting import has_come
 from pivrex.routine.world import World
@@ -43,6 +45,7 @@ DEEPEST = 60
 """So many own moves may be in each other."""
 
 MOST_RECORDS = 2000
+MOST_TOLD = 20000
 
 
 class Mind:
@@ -67,6 +70,8 @@ class Mind:
         self.ended, self.why = RUNS, ""
         self.halts_at, self.halted, self.passed = 0, False, False
         self.records: list[StepRecord] = []
+        self.told: list[Told] = []
+        """What it said and showed."""
         self.threads: dict[int, Thread] = {0: Thread([Frame(MAIN, 0, {})])}
         self._next = 1
         self.touched: dict[str, int] = {}
@@ -123,6 +128,7 @@ class Mind:
         made = Mind(self._dt)
         made.ended, made.why, made._next, made.touched = self.ended, self.why, self._next, dict(self.touched)
         made.records = [replace(r, marks=list(r.marks)) for r in self.records]
+        made.told = list(self.told)
         made.threads = copied(self.threads)
         return made
 
@@ -130,6 +136,7 @@ class Mind:
         """Take other numbers for the lines of the text."""
         for record in self.records:
             record.line = int(lines.get(record.line, record.line))
+        self.told = [replace(t, line=int(lines.get(t.line, t.line))) for t in self.told]
         renumber(self.threads, lines)
 
     def miss(self) -> None:
@@ -309,6 +316,8 @@ class Mind:
                 self._return(thread, value)
             case StopStep():
                 self._finish(FINISHED, "", n, world)
+            case SayStep() | ShowStep():
+                self._tell(thread, step, n, seen)
             case Default():
                 value = nan if step.value is None else number(step.value, seen, "the speed")
                 world.set_default(step.what, value, step.kind, step.on)
@@ -330,6 +339,16 @@ class Mind:
                     thread.blocked = blocked
                 elif record >= 0:
                     self.records[record].end = n
+
+    def _tell(self, thread: Thread, step: SayStep | ShowStep, n: int, seen: Seen) -> None:
+        frame = thread.frames[-1]
+        if len(self.told) >= MOST_TOLD:
+            return
+        place = frame.code, frame.pc - 1, self._line_of(thread, step), n
+        if isinstance(step, SayStep):
+            self.told.append(Told(*place, words=step.text))
+        else:
+            self.told.append(Told(*place, label=step.label, value=value_of(step.value, seen), kind=step.kind))
 
     def _record_point(self, thread: Thread, step: Instruction, lane: str, n: int) -> None:
         at = self._record(thread, step, lane, n)

@@ -47,6 +47,8 @@ class Motion:
         By how much the heading that it keeps jumps as it begins, in rad.
     shares : (W,) float64 or None
         Of each wheel's top speed, instead of all others.
+    far : (W,) float64 or float
+        How far each wheel rolls then, in m; infinite for those that end by something else.
     """
 
     spins: bool = False
@@ -62,6 +64,7 @@ class Motion:
     arc: bool = False
     jump: float = 0.0
     shares: Floats | None = None
+    far: Floats | float = inf
 
 
 def profile_settings(line: Line, words: RobotWords) -> ProfileSettings:
@@ -78,7 +81,7 @@ def profile_settings(line: Line, words: RobotWords) -> ProfileSettings:
     rig, dt, lag, c = line.rig, line.dt_s, line.rig.lag_s, line.rig.correction
     decay = exp(-dt / lag) if lag > 0 else 0.0
     smallest = max((_least(m) for m in rig.motors.values()), default=0.0)
-    made: ProfileSettings = Form(ProfileSettings).of(
+    made: ProfileSettings = Form(ProfileSettings, wheels=len(line.wheels)).of(
         dt=dt,
         lag=lag,
         decay=decay,
@@ -87,6 +90,8 @@ def profile_settings(line: Line, words: RobotWords) -> ProfileSettings:
         within=c.within_s if c is not None else 0.1,
         creep=CREEP * smallest * float(line.top_m_s.min()),
         turns=words.metres_per_radian,
+        tops=line.top_m_s,
+        controlled=rig.control is not None and rig.control.wheels != "open",
     )
     return made
 

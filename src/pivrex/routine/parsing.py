@@ -12,7 +12,7 @@ from typing import Any, cast
 from lark import Lark, Token, Transformer, Tree
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
-from pivrex.routine.forms import FORMS, KEYWORDS, example_of
+from pivrex.routine.forms import FORMS, KEYWORDS, LATER_WORDS, example_of
 from pivrex.routine.kinds import NUMBER, UNITS
 from pivrex.routine.mistakes import nearest
 from pivrex.routine.nodes import (
@@ -91,6 +91,9 @@ class _Nodes(Transformer[Token, Any]):
     def variable(self, c: list[tuple[str, Span]]) -> Variable:
         return Variable(*c[0])
 
+    def sentence(self, c: list[Token]) -> tuple[str, Span]:
+        return _name(c[0])
+
     def negative(self, c: list[Any]) -> Expression:
         sign, of = c
         span = _span(sign).to(of.span)
@@ -159,7 +162,7 @@ class _Nodes(Transformer[Token, Any]):
         which = c[0]
         if isinstance(which, Token):
             name, span = _name(which)
-            return name, True, c[1], span
+            return name, which.type == "STRING", c[1], span
         return which, False, c[1], c[1].span
 
     def param(self, c: list[Any]) -> tuple[str, Expression, Span]:
@@ -206,7 +209,8 @@ _PARTS: dict[str, tuple[str, ...]] = {
     "run": ("name", "share", "time"), "zero": ("name",), "home": ("name", "share", "as"), "here": ("place",), "mark_wall": (),
     "mark_by": ("name",), "drive_at": ("value",),
     "turn_at": ("value",), "gyro_use": (), "let": ("name", "value", "otherwise"), "let_result": ("name", "move"), "do": ("move",),
-    "give": ("value", "otherwise"), "stop": (), "if_": ("cond",), "else_if": ("cond",), "else_": (), "choose": ("value",), "when": ("value",),
+    "give": ("value", "otherwise"), "stop": (),
+    "say": ("text",), "show": ("value",), "if_": ("cond",), "else_if": ("cond",), "else_": (), "choose": ("value",), "when": ("value",),
     "otherwise": (), "repeat": ("count",), "repeat_until": ("cond", "count"), "once_all": (), "once_one": (), "once_together": (),
 }  # fmt: skip
 """The parts of each form that are not told by what they are, in order."""
@@ -300,7 +304,7 @@ def parse_line(text: str) -> Node | Unread:
 # --- what would have been right ---
 
 _MEANT = {
-    "NUMBER": "a number", "NAME": "a name", "STRING": "a name", "LPAR": "a number", "SUB": "a number", "UNIT": "its unit",
+    "NUMBER": "a number", "NAME": "a name", "STRING": "a name", "COLUMN": "a name", "LPAR": "a number", "SUB": "a number", "UNIT": "its unit",
     "WAY": '"ahead", "back", "left" or "right"', "SIDE": '"left" or "right"', "BACK": '"back"', "TO_BY": '"to" or "by"',
     "FROM_HERE": '"from here"', "WALL_SIDE": '"ahead", "behind", "left" or "right"',
     "ON_OFF": '"on" or "off"', "AND_WAIT": '"and wait"', "GYRO_USE": '"with gyro" or "without gyro"',
@@ -330,7 +334,7 @@ def _said(text: str, column: int, word: str, expected: set[str], strange: bool) 
     first = text[:column].split()
     if not first:
         near = nearest(word, {form.first for form in FORMS})
-        if word in KEYWORDS:
+        if word in KEYWORDS | LATER_WORDS:
             return f'no step begins with "{word}"{near}; every step begins with its verb, such as: drive ahead 0.8 m'
         return f'"{word}" is no step{near}; such as: drive ahead 0.8 m'
     example = example_of(text)

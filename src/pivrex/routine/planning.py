@@ -7,12 +7,13 @@ from math import atan2, cos, hypot, inf, isfinite, sin, sqrt
 
 import numpy as np
 
+from pivrex.line.kinematics import kinematics_of
 from pivrex.line.line import Line
 from pivrex.path import Path
 from pivrex.path.bounds import most_speed
 from pivrex.path.plan import Plan, plan_of, troubles
 from pivrex.path.points import path_through
-from pivrex.routine.kinds import COUNTS, NUMBER, TIME, TURNS, Kind
+from pivrex.routine.kinds import COUNTS, LENGTH, NUMBER, TIME, TURNS, Kind
 from pivrex.routine.motion import Motion, wrapped
 from pivrex.routine.program import FollowStep, MotionStep
 from pivrex.routine.robot import RobotWords
@@ -98,7 +99,9 @@ class Planner:
             shares = np.zeros(len(self._line.wheels))
             for wheels, share in step.shares:
                 shares[list(wheels)] = min(max(number(share, seen, "the share"), -1.0), 1.0)
-            return Motion(time_s=seconds, held=False, shares=shares)
+            return Motion(time_s=seconds, held=False, shares=shares, far=np.full(len(shares), whole))
+        if step.shape == "turn" and step.kind == LENGTH:
+            return self._by_wheels(step, seen, at, whole)
         plain = Motion(whole=whole, rise=self._rise, time_s=seconds, held=held)
         if step.shape in SPINNING:
             return self._spin(step, seen, at, plain)
@@ -113,6 +116,12 @@ class Planner:
             return otherwise
         found = abs(number(step.speed, seen, "the speed"))
         return max(found * full if step.speed_kind == NUMBER else found, 1e-4)
+
+    def _by_wheels(self, step: MotionStep, seen: Seen, at: Standing, way_m: float) -> Motion:
+        """Give a turn on the spot that ends by how far the wheels roll: those that roll farthest, so far."""
+        rolls = kinematics_of(self._line.rig.chassis).inverse[:, 2] * step.spin
+        shares = rolls * self._speed(step, seen, at.turn, self.full_turn) / self._line.top_m_s
+        return Motion(held=False, shares=np.clip(shares, -1, 1), far=way_m * np.abs(rolls) / np.abs(rolls).max())
 
     def _spin(self, step: MotionStep, seen: Seen, at: Standing, plain: Motion) -> Motion:
         """Give a turn, a pivot or a bend: its way is measured in rad."""
@@ -189,6 +198,8 @@ def time_of(motion: Motion) -> float:
     """Give how long a trapezoid takes, in s."""
     if motion.time_s < inf:
         return motion.time_s
+    if motion.shares is not None:
+        return 0.0
     if not motion.whole < inf:
         return 0.0
     if motion.whole >= motion.most * motion.most / motion.rise:

@@ -14,8 +14,9 @@ from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.routine.drives import Drives
 from pivrex.routine.marks import mark_steps
+from pivrex.routine.mind import Mind
 from pivrex.routine.program import Program
-from pivrex.routine.thread import StepRecord
+from pivrex.routine.thread import StepRecord, Told
 from pivrex.sim.model import AnyStandIn
 from pivrex.sim.spread import drawn, placed_by, stand_in_under
 
@@ -59,6 +60,8 @@ class Play:
         Where it believed to be before each Tick.
     names : dict of str to float
         What the routine keeps at its end.
+    told : tuple of Told
+        What it said and showed.
     """
 
     rows: Floats
@@ -70,6 +73,7 @@ class Play:
     believed: Floats
     dt_s: float
     names: dict[str, float] = field(default_factory=dict)
+    told: tuple[Told, ...] = ()
 
     @property
     def pose(self) -> Floats:
@@ -152,12 +156,12 @@ class Player:
         drives.run(np.inf, made=keep)  # everything off
         table, believes = np.concatenate(rows), np.concatenate(believed)
         self._rows, self._believed = table[:n], believes[:n]
-        self._renumber(mind.records)
+        self._renumber(mind)
         mark_steps(line, self._rows, mind.records)
         names = dict(mind.threads[0].frames[0].names)
         poses = table[:, line.layout.these("truth", ("x", "y", "heading"))]
         poses = np.concatenate((poses, drives.robot().pose))
-        return Play(table, ended, why, n * line.dt_s, mind.records, poses, believes, line.dt_s, names)
+        return Play(table, ended, why, n * line.dt_s, mind.records, poses, believes, line.dt_s, names, tuple(mind.told))
 
     def _begin(self, program: Program) -> _Mark:
         """Give the latest moment up to which the program does what the one before did."""
@@ -198,11 +202,11 @@ class Player:
         self._rows = self._rows.copy()
         self._rows[:, at] = [lines.get(line, line) for line in self._rows[:, at].tolist()]
 
-    def _renumber(self, records: list[StepRecord]) -> None:
+    def _renumber(self, mind: Mind) -> None:
         """Let steps that were played before say the lines of the text as it is now."""
         program = self._program
         assert program is not None
-        for record in records:
+        for record in mind.records:
             step = program.codes[record.code][record.at]
             if not step.where.file:
                 record.line, record.text = step.where.line, step.where.text

@@ -71,6 +71,10 @@ class ProfileSettings(Record):
         How near to its heading a robot must look, in rad, and for how long, in s.
     creep, turns : float
         The slowest speed that turns a wheel, in m/s, and how far it rolls for a radian of turning, in m.
+    tops : (W,)
+        The top speed of each wheel.
+    controlled : flag
+        Whether their control drives against a speed that is too much.
     """
 
     is_settings = True
@@ -83,6 +87,8 @@ class ProfileSettings(Record):
     within: Number = of_size(unit="s")
     creep: Number = of_size(unit="m/s")
     turns: Number = of_size(unit="m")
+    tops: Numbers = of_size("wheels", unit="m/s")
+    controlled: Flag = of_size()
 
 
 class ProfileState(Record):

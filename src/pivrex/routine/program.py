@@ -12,7 +12,7 @@ from pivrex.routine.nodes import Condition, Expression
 __all__ = [
     "MAIN", "Assign", "AttachStep", "BeginCount", "CallMove", "Choose", "Code", "Default", "FollowStep", "Fork", "GiveBack",
     "HereStep", "HomeStep", "Instruction", "Jump", "JumpUnless", "Limit", "MarkStep", "MotionStep", "NextCount", "Program",
-    "RunStep", "SettleStep", "StopStep", "SwitchStep", "WaitForStep", "WaitStep", "WaitUntilStep", "Where", "ZeroStep",
+    "RunStep", "SayStep", "SettleStep", "ShowStep", "StopStep", "SwitchStep", "WaitForStep", "WaitStep", "WaitUntilStep", "Where", "ZeroStep",
 ]  # fmt: skip
 
 MAIN = ""
@@ -212,6 +212,22 @@ class CallMove(Instruction):
 class GiveBack(Instruction):
     value: Expression | None = None
     otherwise: Expression | None = None
+
+
+@dataclass(frozen=True)
+class SayStep(Instruction):
+    """A sentence is said."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class ShowStep(Instruction):
+    """A value is shown; ``label`` is how the line names it."""
+
+    label: str
+    value: Expression
+    kind: Kind
 
 
 @dataclass(frozen=True)

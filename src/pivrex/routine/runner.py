@@ -245,7 +245,9 @@ class Runner(Knowing):
         if code in self._habits.slow:
             motion = slower(motion, self._habits.slow[code] - self._settles)
         if motion.shares is not None:
-            self.state.share[...] = motion.shares
+            self.state.ways.share[...], self.state.ways.far[...] = motion.shares, motion.far
+            self.state.ways.gone[...], self.state.ways.ended[...] = 0.0, 0.0
+            self.state.ways.set(stands=0.0)
         x, y, _ = self._seen.pose.tolist()
         begin(self._profile, motion, x, y, self._felt.get("heading"), self.line.dt_s)
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from math import inf
+from math import inf, nan
 
+from pivrex.routine.kinds import NUMBER, Kind, in_unit, shown
 from pivrex.routine.nodes import Condition
 from pivrex.routine.program import Limit
 
-__all__ = ["UNKNOWN", "Blocked", "Frame", "StepRecord", "Thread", "copied", "renumber"]
+__all__ = ["UNKNOWN", "Blocked", "Frame", "StepRecord", "Thread", "Told", "copied", "renumber"]
 
 UNKNOWN = "unknown"
 """What a step is marked with that a mark should have told where the robot is."""
@@ -42,6 +43,47 @@ class StepRecord:
     begin: int
     end: int = -1
     marks: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Told:
+    """What a routine said, or a value that it showed.
+
+    Attributes
+    ----------
+    code, at : str, int
+        Which instruction it was.
+    line : int
+        As of a `StepRecord`.
+    n : int
+        The tick of the routine.
+    label : str
+        What the value is called; empty for a sentence.
+    words : str
+        The sentence.
+    value : float
+        In SI; NaN where nothing was sensed, and of a sentence.
+    kind : Kind
+    """
+
+    code: str
+    at: int
+    line: int
+    n: int
+    label: str = ""
+    words: str = ""
+    value: float = nan
+    kind: Kind = NUMBER
+
+    @property
+    def shown(self) -> float:
+        """The value in the unit in which it is shown, `pivrex.routine.kinds.unit_of`."""
+        return in_unit(self.value, self.kind)
+
+    @property
+    def text(self) -> str:
+        """What a person reads of it."""
+        return f"{self.label}: {shown(self.value, self.kind)}" if self.label else self.words
 
 
 @dataclass

@@ -24,6 +24,7 @@ from pivrex.routine.profile import (
     stand_still,
 )  # fmt: skip
 from pivrex.routine.watching import Watch, WatchScratch, Witnessed, look
+from pivrex.routine.wheel_ways import WheelWays, feel_wheels, give_wheels
 from pivrex.sim.body.robot import RealRobot
 from pivrex.sim.body.sensors import Chance
 from pivrex.sim.body.state import BodyScratch, BodyState
@@ -81,7 +82,6 @@ class RoutineState(Record):
     came : whether its motion or plan is over
     line : the line of the routine's text that is done
     gyro : whether the gyro corrects it
-    share : of each wheel's top speed, where its motion gives those
     """
 
     tick: Number = field()
@@ -95,10 +95,10 @@ class RoutineState(Record):
     came: Flag = field()
     line: Number = field()
     gyro: Flag = field()
-    share: Numbers = field("wheels")
     seen: Witnessed = part()
     felt: Felt = part()
     profile: ProfileState = part()
+    ways: WheelWays = part()
     plan: PlanState = part()
     watch: Watch = part()
     attached: AttachedState = part()
@@ -120,7 +120,8 @@ def feel_robot(s: RoutineSettings, line: LineSettings, p: PlanTable, v: RoutineS
     feel_tick(t, s.has_gyro, s.has_frame, v.seen.pose, v.felt)
     came = feel_plan(s.follow, p, v.profile, v.plan, t.following.errors)
     done = feel_motion(s.profile, v.felt, v.profile)
-    v.came = came or done
+    rolled = feel_wheels(s.profile, t.sensed.travel, t.sensed.speed, v.profile, v.ways)
+    v.came = came or done or rolled
     at = 0
     for k in range(len(t.sensed.readings)):
         v.seen.column[at] = t.sensed.readings[k]
@@ -169,8 +170,9 @@ def ask_robot(
         t.aim.heading, t.aim.rate, t.aim.entered = c.command.aim, c.command.moves, 1.0
     t.routine.line, t.routine.frame = v.line, c.command.frame
     t.routine.raw = 1.0 if v.profile.raw else 0.0
-    for k in range(len(v.share)):
-        t.routine.share[k] = v.share[k] if v.profile.raw else 0.0
+    give_wheels(s.profile, v.ways, v.profile.raw)
+    for k in range(len(v.ways.share)):
+        t.routine.share[k] = v.ways.given[k]
     if len(v.attached.goal) > 0:
         ask_attachments(line.attachments, v.attached, whole(v.seen.n), t.bindings, t.routine)
     if v.begun:

@@ -44,6 +44,7 @@ FIGURES = (
     Figure("bumps", "bumps", "", 0, True),
     Figure("blocked_s", "against something", "s", 1, True),
     Figure("slides_s", "tyres slide", "s", 1, True),
+    Figure("slipped_m", "way lost to slip", "m", 2, True),
     Figure("slip_top_m_s", "fastest slide", "m/s", 2, True),
     Figure("battery_low_V", "lowest battery", "V", 2, False),
     Figure("battery_mean_V", "battery", "V", 2, False),
@@ -120,6 +121,7 @@ class Figures:
             if np.isfinite(slip).any():
                 sums["slides_s"] = sums.get("slides_s", 0.0) + dt_s * float((slip > SLIDES_M_S).sum())
                 self._top("slip_top_m_s", slip[np.isfinite(slip)])
+                sums["slipped_m"] = sums.get("slipped_m", 0.0) + self._slipped(rows, slip)
         if self._battery:
             volts = rows[:, self._battery[0]]
             volts = volts[np.isfinite(volts)]
@@ -131,6 +133,17 @@ class Figures:
             self._mean("held_deg", np.degrees(held[np.isfinite(held)]) ** 2)
         self._end(rows[-1])
         self._add_lags(rows)
+
+    def _slipped(self, rows: Floats, slip: Floats) -> float:
+        """Return how much farther the wheels rolled than the robot went in Ticks in which a tyre slides, in m."""
+        both = np.concatenate((self._carried[-1:], rows))
+        places = both[:, self._line.layout.these("truth", ("x", "y"))]
+        went = np.hypot(*np.diff(places, axis=0).T)
+        rolled = np.hypot(*both[1:, self._moved].T) if len(self._moved) == 2 else went
+        # what was measured by the wheels in a Tick is what they rolled in the one before it
+        more = np.clip(rolled[1:] - went[:-1], 0.0, None)
+        slides = slip[-len(more) :] > SLIDES_M_S if len(more) else np.zeros(0, bool)
+        return float(np.nansum(more[slides]))
 
     def _top(self, name: str, values: Floats) -> None:
         if len(values):

@@ -16,7 +16,7 @@ __all__ = ["EVENTS_HEADER", "KINDS", "Event", "Watcher", "event_line", "read_eve
 EVENTS_HEADER = "t,row,kind,text\r\n"
 
 KINDS = (
-    "stop", "lost", "bump", "limit", "mark", "live", "safe", "period", "step", "drives", "put back", "rig", "floor", "said",
+    "stop", "lost", "bump", "limit", "mark", "live", "safe", "period", "step", "drives", "put back", "rig", "floor", "said", "shown",
 )  # fmt: skip
 """All kinds of events, what matters most first."""
 

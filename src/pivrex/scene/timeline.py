@@ -1,17 +1,24 @@
-"""A routine over time: a lane for what drives, for waiting, for sensing, and for each attachment; and where the clock cuts it off."""
+"""A routine over time: a lane for what drives, for waiting, for sensing, and for each attachment; curves of what it showed; and where
+the clock cuts it off.
+"""
 
 from __future__ import annotations
 
 from typing import NamedTuple
 
+import numpy as np
+
 from pivrex.scene.scene import Box, Margins, Scene
 
-__all__ = ["LABEL", "Bar", "Timeline", "timeline_scene"]
+__all__ = ["LABEL", "Bar", "Curve", "Timeline", "timeline_scene"]
 
 LABEL = 9
 """Letters before the lanes, for their names."""
 
 _FILL = {"motion": "commanded", "wait": "dim", "sense": "target"}
+CURVE = 2
+"""Lines that a curve is high."""
+
 THIN_LETTERS = 0.5
 """A step is drawn at least so wide."""
 
@@ -27,8 +34,19 @@ class Bar(NamedTuple):
     marks: tuple[str, ...] = ()
 
 
+class Curve(NamedTuple):
+    """Values that were shown: their label, the times in s, the values (NaN for nothing sensed), and the words of the one at the cursor."""
+
+    label: str
+    t_s: tuple[float, ...]
+    values: tuple[float, ...]
+    now: str = ""
+
+
 class Timeline(NamedTuple):
-    """What is drawn: the lanes from the top, the bars, how long the clock is, the cursor (below 0 for none), the chosen line, and now."""
+    """What is drawn: the lanes from the top, the bars, how long the clock is, the cursor (below 0 for none), the chosen line, now, and
+    the curves below the lanes.
+    """
 
     lanes: tuple[str, ...]
     bars: tuple[Bar, ...]
@@ -37,6 +55,12 @@ class Timeline(NamedTuple):
     cursor_s: float
     line: int
     now_s: float = -1.0
+    curves: tuple[Curve, ...] = ()
+
+    @property
+    def lines(self) -> int:
+        """So many lines high it is drawn, with the one above for the times."""
+        return 1 + len(self.lanes) + CURVE * len(self.curves)
 
     @property
     def whole_s(self) -> float:
@@ -45,9 +69,10 @@ class Timeline(NamedTuple):
 
 
 def timeline_scene(data: Timeline, columns: int) -> Scene:
-    """Draw it over ``columns`` letters, names included, and a line for each lane and one above."""
+    """Draw it over ``columns`` letters, names included, and `Timeline.lines`."""
     whole, room = data.whole_s, max(1, columns - LABEL - 1)
-    scene = Scene(Box(0.0, -float(len(data.lanes)), whole, 0.0), equal=False, margins=Margins(LABEL, 1, 1, 0))
+    bottom = 1.0 - data.lines
+    scene = Scene(Box(0.0, bottom, whole, 0.0), equal=False, margins=Margins(LABEL, 1, 1, 0))
     step = next(s for s in (1, 2, 5, 10, 20, 60, 120) if whole / s * 6 <= room or s == 120)
     for second in range(0, int(whole) + 1, step):
         scene.label((second, 0.0), f"{second} s" if second == 0 else str(second), "dim", 1.0, "above-from")
@@ -57,7 +82,8 @@ def timeline_scene(data: Timeline, columns: int) -> Scene:
         for bar in data.bars:
             if bar.lane == lane:
                 _add_bar(scene, k, bar, bar.line == data.line, whole / room)
-    bottom = -float(len(data.lanes))
+    for k, curve in enumerate(data.curves):
+        _add_curve(scene, -len(data.lanes) - CURVE * k, curve, whole)
     for t, named in ((data.limit_s, "alarm"), (data.now_s, "measured")):
         if t >= 0:
             scene.line([(t, 0.0), (t, bottom)], named, 0.35)
@@ -65,6 +91,20 @@ def timeline_scene(data: Timeline, columns: int) -> Scene:
         scene.line([(data.cursor_s, 0.0), (data.cursor_s, bottom)], "title", 0.35)
         scene.label((data.cursor_s, 0.0), "▼", "chosen", 9.0, "above")
     return scene
+
+
+def _add_curve(scene: Scene, top: float, curve: Curve, whole_s: float) -> None:
+    """Draw a curve over its own range; a value that never changes lies in the middle."""
+    values = np.array(curve.values)
+    known = values[np.isfinite(values)]
+    low, span = (float(known.min()), float(np.ptp(known))) if len(known) else (0.0, 0.0)
+    share = (values - low) / span if span > 0 else np.where(np.isfinite(values), 0.5, np.nan)
+    scene.line([(0.0, top - CURVE + 0.05), (whole_s, top - CURVE + 0.05)], "grid", 0.15)
+    points = np.column_stack((curve.t_s, top - CURVE + 0.25 + share * (CURVE - 0.5)))
+    scene.line(points, "measured", 0.3)
+    scene.dots(points, "measured", 0.35)
+    scene.label((0.0, top - 0.5), curve.label[: LABEL - 1].strip(), "rest", 1.0, "left")
+    scene.label((0.0, top - 1.5), curve.now[: LABEL - 1], "measured", 2.0, "left")
 
 
 def _add_bar(scene: Scene, k: int, bar: Bar, chosen: bool, letter_s: float) -> None:

@@ -16,7 +16,7 @@ __all__ = ["ANSWERS", "OF_THE_RIG", "ORDERED"]
 
 OF_THE_RIG = (
     ask.ChooseSource, ask.PutBack, ask.Believe, ask.TakeMark, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMotion, ask.ZeroGyro,
-    ask.ChooseRoutine, ask.MakeReady, ask.StartPeriod,
+    ask.ChooseRoutine, ask.UseMoves, ask.MakeReady, ask.StartPeriod,
 )  # fmt: skip
 """These mean the rig that the screen has by now: they are done in the order in which they were asked."""
 
@@ -62,6 +62,7 @@ ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
     ),
     ask.BeginMotion: lambda session, request, _: session._begin_move(request),
     ask.ChooseRoutine: lambda session, request, _: session._begin_anew(session._rounds.choose(request.program)),
+    ask.UseMoves: lambda session, request, _: session.moves.use(request.moves),
     ask.MakeReady: lambda session, request, _: session._begin_anew(session._rounds.ready(request.midway)),
     ask.StartPeriod: lambda session, request, _: session._begin_anew(
         session._rounds.start(Period(request.period), session._line, request.only, session._t, request.seconds)

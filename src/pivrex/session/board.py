@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
-from pivrex.session.status import Status
+from pivrex.routine.thread import Told
+from pivrex.session.status import Status, shown_of
 
 __all__ = ["Board"]
+
+NOTES_BEFORE = 15
+"""So many notes may be made between two looks of the screen, and none is lost."""
 
 
 class Board:
@@ -19,6 +24,17 @@ class Board:
         """Change some of its fields."""
         self.status = replace(self.status, **changes)  # type: ignore[arg-type]
 
+    def hear(self, told: Sequence[Told], dt_s: float) -> None:
+        """Take what a routine said and showed since the last tick."""
+        for one in told:
+            if one.label:
+                others = (s for s in self.status.shown if s.line != one.line)
+                self.set(shown=(*others, shown_of(one, dt_s)))
+            else:
+                self.note(one.words)
+
     def note(self, text: str) -> None:
         """Say something once."""
-        self.set(note=text, notes=self.status.notes + 1)
+        status = self.status
+        before = (*status.notes_before, status.note)[-NOTES_BEFORE:] if status.notes else ()
+        self.set(note=text, notes=status.notes + 1, notes_before=before)

@@ -19,6 +19,8 @@ from pivrex.session.building import AtOnce, Builder, Built, build
 from pivrex.session.correcting import Correcting
 from pivrex.session.inputs import SessionInputs
 from pivrex.session.moving import Event
+from pivrex.session.obeying import obey
+from pivrex.session.own_moves import OwnMoves
 from pivrex.session.probing import HELD, Probing
 from pivrex.session.recording import Recordings
 from pivrex.session.report import Report
@@ -58,7 +60,7 @@ class Session:
         self._rounds = Rounds(self.board, self.inputs, self.robots, setup.field, setup.periods, setup.seed)
         self._match = self._rounds.match
         self._probing = Probing(self.board)
-        self._correcting = Correcting(self.board)
+        self._correcting, self.moves = Correcting(self.board), OwnMoves(self.board)
         self._row: Floats | None = None
         """The last Tick of the line in use."""
         self._recordings = Recordings(self.board, self.inputs, setup.inputs)
@@ -141,12 +143,13 @@ class Session:
         entry = self._probe(np.concatenate((sensed, truth))) or match.entry(line, self._row)
         entry = entry or self._correcting.entry(line, self._row, not stop)
         stop = stop or match.rests
-        self._state = match.before(self._state)
+        entry = entry or self.moves.entry(line, self._row, not stop)
+        self._state = self.moves.before(match.before(self._state))
         self._state, row = line.step(self._state, raw, sensed, float(stop), driving, truth, entry)
         self._row = row
         told = self._finite(row)
         self.robots.command(told, drives=self.status.moving.robot_drives and not match.rests)
-        self._obey(row, now_s)
+        obey(self, row, now_s)
         self._rounds.count(line, self._t)
         self._recordings.add(now_s)
         self._watching.follow(self.inputs, self.robots.link, line.rig, now_s)
@@ -197,6 +200,7 @@ class Session:
         """Let the line begin at its first tick, as a match does, where the robot believes to stand; not at all for None."""
         if stands_at is not None:
             self._correcting.end("ended, a match was made ready")
+            self.moves.end("ended, a match was made ready")
             self._state, self._row = begun(self._line, stands_at), None
 
     def _put_back(self) -> None:
@@ -220,32 +224,13 @@ class Session:
         self.stop("the line gave a number that is not finite")
         return self.robots.neutral
 
-    def _obey(self, row: Floats, now_s: float) -> None:
-        """Do what buttons ask of the session."""
-        layout = self._line.layout
-
-        def says(name: str) -> bool:
-            return layout.has("bindings", name) and bool(row[layout.at("bindings", name)])
-
-        if says("stop"):
-            self.stop("a button said stop")
-        if says("zero_gyro"):
-            self._walk(self._correcting.zero(self._line, self._state))
-        lies = self._correcting.watch(self._line, row)
-        if lies:
-            self.stop(lies)
-        if says("record"):
-            self._recordings.toggle(self._line, now_s)
-        if says("shut_down"):
-            self.stop("shut down by a button")
-            self.robots.shut_down()
-
     # --- what may move ---
 
     def stop(self, reason: str) -> None:
         """Stop whatever moves, until the person goes on."""
         self._probing.stop()
         self._correcting.end()
+        self.moves.end()
         self._match.end(reason)
         self.inputs.rest_all()
         self._move(Event.STOP, reason)
@@ -346,6 +331,7 @@ class Session:
         if not self.status.moving.line_drives:
             self.board.note("not while the robot is stopped: g lets it move again")
             return
+        self.moves.end(f"ended, {request.title} begins")
         if self.inputs.driver.can.plays:
             self.inputs.choose(self.inputs.keys.name)
         self._correcting.begin(self._line, request.motion, request.title)

@@ -247,7 +247,9 @@ class SessionInputs:
         stopped = ""
         until_s = time.perf_counter() + budget_s
         waiting = sorted(self.remotes.values(), key=lambda remote: remote.said)
+        moving = self._board.status.moving
         for i, remote in enumerate(waiting):
+            remote.held = "" if moving.line_drives else "the robot is stopped"
             left_s = max(0.0, until_s - time.perf_counter())
             remote.poll(now_s, left_s / (len(waiting) - i))
             stopped = f"{remote.name} said stop, with its seal" if remote.says_stop() else stopped

@@ -14,7 +14,7 @@ from pivrex.session.status import Status
 
 __all__ = ["changes", "happened", "rebuilt"]
 
-NOT_KEPT = ("probed", "pad_port", "keeping", "kept_from_s", "cannot_keep")
+NOT_KEPT = ("probed", "pad_port", "keeping", "kept_from_s", "cannot_keep", "notes_before")
 """What says nothing of the drive."""
 
 
@@ -66,8 +66,9 @@ def happened(before: Status, after: Status) -> list[tuple[str, str]]:
         found.append(("put back", "the robot was put at its start"))
     if after.serial != before.serial:
         found.append(("rig", "the rig was changed"))
-    if after.notes != before.notes and after.note not in (after.held, after.lost):
-        found.append(("said", after.note))
+    new = after.notes_since(before.notes)
+    found += [("said", note) for note in new if note not in (after.held, after.lost)]
+    found += [("shown", one.text) for one in after.shown if one not in before.shown]
     return found
 
 

@@ -34,8 +34,10 @@ class Match:
         self._runner: Runner | None = None
         self._left = 0
         """Ticks that are left of the period."""
+        self._dt_s = 1.0
         self._first = self._until_step = False
-        self._steps = 0
+        self._steps = self._told = 0
+        """How many steps had begun when one was asked for, and how much it has told."""
         self.midway: Midway | None = None
         """Before which line it begins; None for the whole routine."""
 
@@ -87,6 +89,7 @@ class Match:
             period=Period.READY, left_s=self._periods.alone_s, ended="", why="", paused=False, waits="", only=False, start=start,
             from_line=midway.line if midway is not None else 0, from_s=0.0,
         )  # fmt: skip
+        self._speak(Period.READY)
 
     def leave(self) -> None:
         """Count no more: the robot may be driven, once the sticks are let go."""
@@ -94,7 +97,7 @@ class Match:
             return
         self.end("left")
         self._runner = None
-        self._say(period=Period.OFF, left_s=0.0, paused=False, waits=LET_GO, ended="", why="")
+        self._say(period=Period.OFF, left_s=0.0, paused=False, waits=LET_GO, ended="", why="", says="")
 
     # --- periods ---
 
@@ -112,13 +115,17 @@ class Match:
         )
         self._left = round(seconds / line.dt_s)
         self._runner, self._until_step = None, False
+        self._board.set(shown=())
         if period is Period.ALONE and self._program is not None:
             self._runner, self._first = self._new_runner(self._program, line, field), True
             self._left = max(1, self._left - self._runner.n)
             seconds = self._left * line.dt_s
+            self._told = len(self._runner.mind.told)  # what was told before its line was told then
             self._say(from_s=self._runner.n * line.dt_s)
         waits = LET_GO if period is Period.DRIVEN else ""
         self._say(period=period, left_s=seconds, at_t=t, paused=False, only=only, ended="", why="", waits=waits)
+        self._dt_s = line.dt_s
+        self._speak(period)
 
     def _new_runner(self, program: Program, line: Line, field: Field | None) -> Runner:
         midway = self.midway
@@ -147,6 +154,22 @@ class Match:
             self._steps, self._until_step = len(self._runner.mind.records), True
             self._say(paused=False, left_s=self._left * dt_s, at_t=t)
 
+    def _speak(self, period: Period, left: int = 0) -> None:
+        """Say what the workspace wants said at a period: at its beginning, or when so many ticks of it are left."""
+        if not left:
+            self._say(says="")
+        for saying in self._periods.says:
+            if saying.at == period and (round(saying.left_s / self._dt_s) if saying.left_s is not None else 0) == left:
+                self._board.note(saying.text)
+                self._say(says=saying.text, bells=self.status.bells + saying.bell)
+
+    def walk(self, by: int) -> None:
+        """Let the screen choose another routine, as far from this one: until a match begins."""
+        if self.status.period in (Period.OFF, Period.READY):
+            self._say(steps=self.status.steps + by)
+        else:
+            self._board.note("the routine can be changed until the match begins")
+
     # --- a tick ---
 
     def before(self, state: LineState) -> LineState:
@@ -165,6 +188,8 @@ class Match:
         entry = runner.tick(None if self._first else row)
         self._first = False
         mind = runner.mind
+        self._board.hear(mind.told[self._told :], line.dt_s)
+        self._told = len(mind.told)
         if mind.ended:
             self._say(ended=mind.ended, why=mind.why)
             self._board.note(f"the routine has {mind.ended}" + (f": {mind.why}" if mind.why else ""))
@@ -182,6 +207,8 @@ class Match:
             return None
         self._left -= 1
         if self._left > 0:
+            self._speak(status.period, self._left)
+        if self._left > 0:
             return None
         if self.alone:
             self._say(ended=OUT_OF_TIME, why="the period is over")
@@ -190,5 +217,6 @@ class Match:
         if after is Period.OVER or status.only:
             self._runner = None
             self._say(period=Period.OVER, left_s=0.0, waits="")
+            self._speak(Period.OVER)
             return None
         return after

@@ -50,6 +50,7 @@ __all__ = [
     "StepRoutine",
     "Stop",
     "TakeMark",
+    "UseMoves",
     "UseRig",
     "UseRobot",
     "WatchSources",
@@ -172,6 +173,13 @@ class ChooseRoutine:
     """Let this routine drive while the robot is alone; None for none. One that drives ends."""
 
     program: Program | None
+
+
+@dataclass(frozen=True)
+class UseMoves:
+    """The own moves that buttons may do, by what is bound: each as a program, or why it cannot be done."""
+
+    moves: Mapping[str, Program | str]
 
 
 @dataclass(frozen=True)
@@ -336,6 +344,7 @@ Request = (
     | TakeMark
     | ZeroGyro
     | ChooseRoutine
+    | UseMoves
     | MakeReady
     | StartPeriod
     | LayOut

@@ -56,6 +56,10 @@ class MatchStatus:
         Before which line the routine begins; 0 for its start.
     from_s : float
         What the routine's time was when it began so.
+    says : str
+        What was said last, in the person's words; ``bells`` counts how often the bell was to ring.
+    steps : int
+        Counts the routines that buttons walked on, less those that they walked back.
     wire : str
         Where orders may come from outside, or why none can; empty without such a wire.
     """
@@ -72,4 +76,7 @@ class MatchStatus:
     waits: str = ""
     from_line: int = 0
     from_s: float = 0.0
+    says: str = ""
+    bells: int = 0
+    steps: int = 0
     wire: str = ""

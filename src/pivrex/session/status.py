@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from math import isfinite
 
 from pivrex.devices.keys import KeysMode
 from pivrex.devices.source import BY_HAND, Abilities
 from pivrex.diagnosis.moves import Run
+from pivrex.routine.kinds import shown, unit_of
+from pivrex.routine.thread import Told
 from pivrex.session.moving import Moving
 from pivrex.session.periods import MatchStatus
 
-__all__ = ["Probed", "SourceInfo", "Status"]
+__all__ = ["Probed", "Shown", "SourceInfo", "Status", "shown_of"]
 
 
 @dataclass(frozen=True)
@@ -37,6 +40,36 @@ class SourceInfo:
 
 
 @dataclass(frozen=True)
+class Shown:
+    """A value that a routine showed: at which line, what it is called there, when in s of the routine, and the value in its unit, NaN for
+    nothing sensed.
+    """
+
+    line: int
+    label: str
+    t_s: float
+    value: float
+    unit: str
+    said: str
+    """The value in words."""
+
+    @property
+    def text(self) -> str:
+        """What a person reads of it."""
+        return f"{self.label}: {self.said}"
+
+    @property
+    def brief(self) -> str:
+        """The value in few letters."""
+        return f"{self.value:.3g} {self.unit}".rstrip() if isfinite(self.value) else self.said
+
+
+def shown_of(told: Told, dt_s: float) -> Shown:
+    """Return what the screen shows of a value that a routine showed."""
+    return Shown(told.line, told.label, told.n * dt_s, told.shown, unit_of(told.kind), shown(told.value, told.kind))
+
+
+@dataclass(frozen=True)
 class Status:
     """All that the screen must know beside the Ticks. Sent whenever something in it changes.
 
@@ -59,7 +92,9 @@ class Status:
     robot : str
         What the robot is.
     note : str
-        The last thing worth saying, numbered by ``notes``.
+        The last thing worth saying, numbered by ``notes``; ``notes_before`` are the ones right before it.
+    shown : tuple of Shown
+        What the routine showed last at each of its lines.
     pad_port : int
         Where stand-in gamepads may connect; 0 if nowhere.
     runs : int
@@ -94,6 +129,8 @@ class Status:
     robot: str = "stand-in"
     note: str = ""
     notes: int = 0
+    notes_before: tuple[str, ...] = ()
+    shown: tuple[Shown, ...] = ()
     pad_port: int = 0
     runs: int = 0
     probing: int = 0
@@ -106,6 +143,11 @@ class Status:
     keeping: str = ""
     kept_from_s: float = 0.0
     cannot_keep: str = ""
+
+    def notes_since(self, notes: int) -> list[str]:
+        """Return the notes that are newer than the first ``notes``."""
+        new = self.notes - notes
+        return [*self.notes_before, self.note][-new:] if new > 0 else []
 
     @property
     def live(self) -> bool:

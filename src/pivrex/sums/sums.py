@@ -2,24 +2,20 @@
 
 from __future__ import annotations
 
-from math import cos, degrees, pi, radians, sqrt
-from typing import NamedTuple
+from math import degrees, pi, radians, sqrt
 
 import numpy as np
 
 from pivrex.errors import UnitError
-from pivrex.line.kinematics import kinematics_of
 from pivrex.line.questions.figures import travel_for
 from pivrex.rig.body import Body
 from pivrex.rig.motors import Motor
 from pivrex.rig.rig import Rig
-from pivrex.sim.body import RealBody
+from pivrex.sim.traction import GRAVITY_M_S2, held_start, pushed_start, standing_of
 from pivrex.sums.what import Given, Result, Sum, Values
 from pivrex.units import format_quantity
 
 __all__ = ["E24", "SUMS", "nearest_pair"]
-
-GRAVITY_M_S2 = 9.81
 
 E24 = (
     1.0,
@@ -66,35 +62,6 @@ def _turning(rig: Rig) -> tuple[int, float]:
 
 def _motor_of(rig: Rig, wheel: int) -> Motor:
     return next(m for m in rig.motors.values() if rig.chassis.wheels[wheel].name in m.wheels)
-
-
-class Standing(NamedTuple):
-    """How a robot stands on its driven wheels: what share of its weight presses tyres that can push it ahead, what share of the weight
-    an acceleration of 1 g takes off them, and how many motors' push counts ahead. A slanted wheel or roller counts in part.
-    """
-
-    share: float
-    shift: float
-    motors: float
-
-
-def standing_of(rig: Rig) -> Standing:
-    """Return how a rig's robot stands on its driven wheels, with the loads of the simulated body (`pivrex.sim.body.settings`).
-
-    Notes
-    -----
-    A wheel that rolls h for each metre ahead adds h·F to the push; along the axis of a roller at an angle a to the wheel its tyre
-    holds F ≤ grip·N·cos a.
-    """
-    wheels = rig.chassis.wheels
-    maps = kinematics_of(rig.chassis)
-    ahead = np.ones(len(wheels)) if maps.hubs is not None else np.abs(maps.inverse[:, 0])
-    presses = ahead * np.array([abs(cos(w.rollers_rad or 0.0)) for w in wheels])
-    loads = RealBody(rig.with_body("real")).settings.loads[0][: len(wheels)]
-    names = [w.name for w in wheels]
-    motors = sum(float(np.mean([ahead[names.index(w)] for w in m.wheels])) for m in rig.motors.values())
-    share, shift = (float((presses * loads[:, k]).sum()) for k in (0, 1))
-    return Standing(share / GRAVITY_M_S2, round(-shift, 9) + 0.0, motors)
 
 
 # --- a divider ---
@@ -216,10 +183,8 @@ def _whole(value: float) -> int | float:
 def _gear(v: Values) -> list[Result]:
     top = v["shaft"] / v["gear"] * v["radius"]
     push = v["motors"] * v["stall"] * v["gear"] * v["efficiency"] / v["radius"]
-    # with all of the tyres' grip used: m·a = grip·m·(g·share - a·shift) - drag·m·(g·(1 - share) + a·shift)
-    drags = v["drag"] * (1 - v["share"])
-    held = GRAVITY_M_S2 * (v["grip"] * v["share"] - drags) / (1 + v["shift"] * (v["grip"] + v["drag"]))
-    pushed = (push / v["mass"] - GRAVITY_M_S2 * drags) / (1 + v["shift"] * v["drag"])
+    held = held_start(v["grip"], v["drag"], v["share"], v["shift"])
+    pushed = pushed_start(push, v["mass"], v["drag"], v["share"], v["shift"])
     grip = v["grip"] * v["mass"] * max(0.0, GRAVITY_M_S2 * v["share"] - held * v["shift"])
     slides = "the wheels spin before the motors stall" if pushed > held else ""
     return [
@@ -227,6 +192,7 @@ def _gear(v: Values) -> list[Result]:
         Result("push", "push of the motors, held", push, "N", 2),
         Result("grip", "push that the tyres hold", grip, "N", 2, slides),
         Result("rise", "acceleration from rest", max(0.0, min(pushed, held)), "m/s/s", 2),
+        Result("held", "hardest start that the tyres hold", max(0.0, held), "m/s/s", 2),
     ]
 
 

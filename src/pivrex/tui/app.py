@@ -35,6 +35,7 @@ from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.overlays.palette import Palette
 from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.panels.panel import View
+from pivrex.tui.panels.pin_strip import PinStrip
 from pivrex.tui.panels.why_ladder import WhyLadder
 from pivrex.tui.releases import ask_terminal, install
 from pivrex.tui.remembering import Remembering
@@ -82,8 +83,9 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
     #ladder { height: 15; display: none; }
     #why, #foot { height: 1; }
     #replay { height: 3; display: none; }
+    #pins { height: 1; display: none; }
     #small { display: none; }
-    .small #head, .small #line, .small ContentSwitcher, .small #why, .small #foot, .small #ladder, .small #replay { display: none; }
+    .small Canvas, .small ContentSwitcher { display: none; }
     .small #small { display: block; height: 1fr; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
@@ -115,10 +117,13 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
         model.keys_of_buttons = {c: k[0] for c, k in (keys or {}).items() if c in CHANNELS and k}
         model.keys_of_commands = {key for c in self.commands.all for key in c.keys}
         self._early = []
-        self._parts = {name: Canvas(id=name) for name in ("head", "line", "replay", "ladder", "why", "foot", "small")}
+        self._parts = {
+            name: Canvas(id=name) for name in ("head", "line", "pins", "replay", "ladder", "why", "foot", "small")
+        }
         self._open = view
         self._tour = tour and view == "field"
         self.why = WhyLadder(model)
+        self.pins = PinStrip(model)
         self._gone = ""
         self.paper = paper_job()
         self._stills = Stills(self, pictures)
@@ -128,7 +133,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
         yield self._parts["line"]
         with ContentSwitcher(initial=self._open):
             yield from (view.canvas for view in self.views.values())
-        for name in ("replay", "ladder", "why", "foot", "small"):
+        for name in ("pins", "replay", "ladder", "why", "foot", "small"):
             yield self._parts[name]
 
     def on_mount(self) -> None:
@@ -175,6 +180,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
             rests = "the robot's own watchdog rests it" if model.status.linked != "off" else "the stand-in went with it"
             self._gone = f"the session no longer answers; {rests}. Ctrl+Q leaves"
             model.say(self._gone, alarm=True)
+        self.follow_match()
         self.view.update()
         self.tend_window()
         self.take_exports()
@@ -193,12 +199,20 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
             return
         parts["head"].show(chrome.head(model, width, "" if self._reports_focus else "focus not reported"))
         self.show_replay()
+        self._draw_pins(width, height)
         parts["line"].show(chrome.line(model, list(self.rows.values()), self._open, width))
         self._draw_view()
         if self.why.open:
             parts["ladder"].show(self.why.draw(width, parts["ladder"].size.height))
         parts["why"].show(self.why.draw_sentence(width))
         parts["foot"].show(draw_foot(self.commands.foot(self._open, model), model.message, model.message_alarm, width))
+
+    def _draw_pins(self, width: int, height: int) -> None:
+        part, high = self._parts["pins"], self.pins.height(height)
+        part.display = high > 0
+        if high:
+            part.styles.height = high
+            part.show(self.pins.draw(width, high))
 
     def _draw_view(self) -> None:
         view = self.view

@@ -12,9 +12,10 @@ from textual.screen import Screen
 
 from pivrex.devices.key_window import has_display
 from pivrex.devices.keys import KeysMode
-from pivrex.errors import SaveError
+from pivrex.errors import PivrexError, SaveError, UnitError
 from pivrex.files import resolved
 from pivrex.lower import reason
+from pivrex.routine.pins import MOST_PINS, named_pin, read_pin
 from pivrex.session.messages import ChooseSource, Hold, Push, SetKeysMode, Stop, UseRobot
 from pivrex.session.periods import Period
 from pivrex.tui.commands import Commands
@@ -22,7 +23,7 @@ from pivrex.tui.jobs.job import Job
 from pivrex.tui.jobs.paper import Drawing
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
-from pivrex.tui.overlays.entry import ValueEntry
+from pivrex.tui.overlays.entry import Asked, ValueEntry
 from pivrex.tui.overlays.help import help_sheet
 from pivrex.tui.overlays.message_list import message_sheet
 from pivrex.tui.own_editor import editor_words
@@ -65,6 +66,8 @@ class AppActions(_Base):
     paper: Job[tuple[Drawing, ...], str]
     _reports_releases: bool
     act_key_window: Callable[[], None]
+    _steps = _bells = 0
+    """What was taken of the match: routines that buttons chose, and bells."""
 
     @property
     def view(self) -> View:
@@ -225,6 +228,18 @@ class AppActions(_Base):
         if self.model.status.match.period is Period.OFF:
             self.act("view_routine")  # what is chosen is looked at before it starts
 
+    def follow_match(self) -> None:
+        """Ring the bell where the match wants it, and choose the routine that a button wants."""
+        match = self.model.status.match
+        if self.model.replay is not None:
+            return
+        steps, rings = match.steps - self._steps, match.bells > self._bells
+        self._steps, self._bells = match.steps, match.bells
+        if rings:
+            self.bell()
+        if steps:
+            self.clock.walk(steps)
+
     def act_leave_match(self) -> None:
         self.clock.leave()
 
@@ -241,6 +256,46 @@ class AppActions(_Base):
     def act_messages(self) -> None:
         model = self.model
         self._lay_over(message_sheet(lambda: list(model.said), lambda: model.warnings, self._key_of("messages")))
+
+    def act_pins(self) -> None:
+        """List what is pinned, to be changed or taken away, or ask for the first."""
+        pins = self.model.documents.pins(self.model.rig_name)
+        if not pins:
+            self._type_pin("")
+            return
+
+        def choices() -> list[Choice]:
+            more = [Choice(NEW, "another ...", "a reading, a column or a sum")] if len(pins) < MOST_PINS else []
+            return [*(Choice(name, name, text) for name, text in pins.items()), *more]
+
+        def take(name: str | None) -> None:
+            if name is not None:
+                self._type_pin("" if name == NEW else name)
+
+        self._lay_over(
+            Choices("pinned", choices, "", self._key_of("pins"), lambda: "Enter changes it, or takes it away"), take
+        )
+
+    def _type_pin(self, name: str) -> None:
+        pins, model = self.model.documents.pins(self.model.rig_name), self.model
+
+        def take(typed: str) -> None:
+            new, text = named_pin(typed)
+            if text:
+                read_pin(new, text, model.line)
+            kept = {n: t for n, t in pins.items() if n not in (name, new)}
+            after = {**kept, new: text} if text else kept
+            if not after and not name:
+                return
+            try:
+                model.documents.pin(model.rig_name, after, f"pinned {new}" if text else f"{name} is pinned no more")
+            except PivrexError as problem:
+                raise UnitError(str(problem)) from None
+            model.say(f"{new} is pinned" if text else f"{name} is pinned no more")
+
+        shown = "" if not name else pins[name] if name == pins[name] else f"{name} = {pins[name]}"
+        allowed = "front, limits.left_lost, or gap = front - 30 cm" + ("; empty takes it away" if name else "")
+        self._lay_over(ValueEntry(Asked("pin", shown, allowed, take)))
 
     def act_copy(self) -> None:
         """Copy the open ladder, or what is selected with the why."""

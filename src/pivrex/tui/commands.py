@@ -133,6 +133,8 @@ COMMON = (
             ("exclamation_mark", "!"), foot=16),
     Command("edit_file", "edit the rig's file", "Opens the rig in your own editor (VISUAL or EDITOR), at the line of what is selected; "
             "the robot rests meanwhile.", ("E", "shift+e", "upper_e")),
+    Command("pins", "pin a value", "Pins a reading, a column of the Tick or a sum of them to a strip below every view, or takes one away.",
+            ("ampersand", "&"), "&"),
     Command("copy", "copy", "Copies what is selected, and the why, for another program.", ("X", "shift+x", "upper_x")),
     Command("sums", "bench sums", "Opens the bench sums: divider, echo, counts, gear, PWM, battery, turn, filled from the rig.",
             ("number_sign", "#"), "#", foot=17),

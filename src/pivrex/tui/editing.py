@@ -76,13 +76,14 @@ class Editing:
         """Counts the rigs that were in use; every change makes another."""
         return self._serial
 
-    def say(self, text: str, alarm: bool = False) -> None:
-        """Put a sentence where the person looks."""
+    def say(self, text: str, alarm: bool = False, topic: str = "") -> None:
+        """Put a sentence where the person looks. One that begins with the same ``topic`` as the last one takes its place."""
         self.message, self.message_alarm = text, alarm
         self._said_at = time.monotonic()
         at, last = f"{datetime.now():%H:%M:%S}", self.said[-1] if self.said else None
-        if last is not None and (last.text, last.alarm) == (text, alarm):
-            self.said[-1] = last._replace(at=at, times=last.times + 1)
+        same = last is not None and (last.text == text or (bool(topic) and last.text.startswith(topic)))
+        if last is not None and same and last.alarm == alarm:
+            self.said[-1] = last._replace(at=at, times=last.times + 1, text=text)
         elif text:
             self.said.append(Told(at, text, alarm))
 

@@ -17,7 +17,17 @@ from numpy.typing import NDArray
 from pivrex.errors import RigError
 from pivrex.rig import Folder, RigFile
 from pivrex.session.client import SessionClient
-from pivrex.session.messages import ChooseRoutine, ChooseSource, LayOut, Probe, PutBack, Request, SetUp, UseRig
+from pivrex.session.messages import (
+    ChooseRoutine,
+    ChooseSource,
+    LayOut,
+    Probe,
+    PutBack,
+    Request,
+    SetUp,
+    UseMoves,
+    UseRig,
+)
 from pivrex.session.periods import Period
 from pivrex.session.places import config_folder
 from pivrex.session.replaying import ReplayClient
@@ -26,7 +36,7 @@ from pivrex.tui.documents.workspace_documents import WorkspaceDocuments
 from pivrex.tui.editing import Editing
 from pivrex.tui.keys import keys_of_buttons
 from pivrex.tui.replaying import DRIVE, NOT_NOW, OpenRun
-from pivrex.tui.tick_history import TRAIL_EVERY, History, Trace
+from pivrex.tui.tick_history import TRAIL_EVERY, History, ShownCurves, Trace
 
 if TYPE_CHECKING:
     from pivrex.diagnosis.moves import MotorMove
@@ -50,6 +60,8 @@ class ScreenModel(Editing):
         The newest Ticks of the rig in use, oldest first.
     trace : Trace
         The newest Ticks, and where the robot has been.
+    curves : ShownCurves
+        What the routine that drives showed.
     run : OpenRun
         The run that may be open in the place of what is driven now.
     wheel : int
@@ -72,6 +84,7 @@ class ScreenModel(Editing):
         self._skips: deque[tuple[float, int]] = deque()
         self._probes = 0
         self._notes = 0
+        self.curves = ShownCurves()
         self.held_before = self._lost = ""
         """Why it stood at the last look, and what was lost."""
         self.trace.history = History(len(self.line.layout))
@@ -94,7 +107,7 @@ class ScreenModel(Editing):
         """What drives alone began with these; empty while nothing does."""
         self.stands = ""
         """What stands in the foot as long as it is true, where nothing else is said."""
-        self._files = WorkspaceDocuments(folder)
+        self.documents = WorkspaceDocuments(folder)
 
     def open_session(
         self,
@@ -110,34 +123,28 @@ class ScreenModel(Editing):
         recordings = tuple(self.folder.recordings())
         self.client.set_up(
             SetUp(
-                rig=self.rig,
-                field=self.folder.settings.field,
-                periods=self.folder.settings.match,
-                recordings=recordings,
-                source=source,
-                listen_for_pads=listen_for_pads,
-                gamepads=gamepads,
-                fault=fault,
-                seed=seed,
-                inputs=self.folder.path / "inputs",
-                link=link,
-                memory=config_folder() / "heard.txt",
-                runs=self.folder.path / "runs",
-                keep=self.folder.settings.keep,
-                rig_name=self.file.path.stem,
-                rig_text=self.file.text,
+                self.rig, self.folder.settings.field, recordings, source, listen_for_pads, gamepads, fault, seed,
+                inputs=self.folder.path / "inputs", link=link, periods=self.folder.settings.match, memory=config_folder() / "heard.txt",
+                runs=self.folder.path / "runs", keep=self.folder.settings.keep, rig_name=self.file.path.stem, rig_text=self.file.text,
             )
-        )
+        )  # fmt: skip
 
+        self._send_moves()
         self.look_for_warnings()
         if self.warnings:
             more = f" and {len(self.warnings) - 1} more: ! lists them" if len(self.warnings) > 1 else ""
             self.say(f"warning: {self.warnings[0]}{more}", alarm=True)
 
+    def _send_moves(self) -> None:
+        """Let the session have the own moves that buttons may do, where they are others by now."""
+        moves = self.documents.moves(self.rig, self.file.path) if self.replay is None else None
+        if moves is not None:
+            self.ask(UseMoves(moves))
+
     def lay_out(self, name: str) -> None:
         """Go on on another floor of the workspace, on its own field for an empty name. Raises `RigError`."""
         self.floor, field = name, self._whole.floor(name)
-        self._files.lay_out(name)
+        self.documents.lay_out(name)
         if field != self.folder.settings.field:
             self.folder = replace(self.folder, settings=self.folder.settings.model_copy(update={"field": field}))
             self.ask(LayOut(field))
@@ -171,13 +178,14 @@ class ScreenModel(Editing):
                 self._watch_drive()
                 return
             self._began, self.stands = [], ""
-            said, wrong = self._files.look_outside()
+            said, wrong = self.documents.look_outside()
             if said:
                 self._lay_out_anew()
                 self.say(said, alarm=wrong)
         super().look_outside()
+        self._send_moves()
         # what is changed after this look, and before a drive begins, is not what it begins with
-        for document in (self._files.workspace, self._files.floor):
+        for document in (self.documents.workspace, self.documents.floor):
             document.begin()
         if self._warned_of != self.serial and not self.going_on:
             self.look_for_warnings()
@@ -186,7 +194,7 @@ class ScreenModel(Editing):
         """Say what becomes of the files with which a drive alone began: they change nothing before it has ended."""
         if not self._began:
             self.file.begin()
-            self._began = [self.file, self._files.workspace, self._files.floor]
+            self._began = [self.file, self.documents.workspace, self.documents.floor]
             self._began += [self._chosen] if self._chosen is not None else []
         news = [said for said in (document.since_begun() for document in self._began) if said]
         if news:
@@ -197,11 +205,11 @@ class ScreenModel(Editing):
 
     def _lay_out_anew(self) -> None:
         """Take the workspace's and the floor's files as they are now."""
-        settings, workspace = self._whole.settings, self._files.workspace.content
+        settings, workspace = self._whole.settings, self.documents.workspace.content
         if workspace is not None:
             settings = settings.model_copy(update={"field": workspace.field})
         self._whole = replace(self._whole, settings=settings)
-        field = (self._files.floor.content if self.floor else None) or settings.field
+        field = (self.documents.floor.content if self.floor else None) or settings.field
         if field != self.folder.settings.field:
             self.folder = replace(self._whole, settings=settings.model_copy(update={"field": field}))
             self.ask(LayOut(field))
@@ -294,8 +302,11 @@ class ScreenModel(Editing):
         """Take what the session made since the last call; tells whether anything is new."""
         news = self.client.poll()
         if self.status.notes != self._notes:
-            self._notes = self.status.notes
-            self.say(self.status.note)
+            new, self._notes = self.status.notes_since(self._notes), self.status.notes
+            for note in new:
+                self.say(note)
+        for one in self.curves.take(self.status.shown):
+            self.say(one.text, topic=f"{one.label}: ")
         if self.status.held != self.held_before:
             self.held_before = self.status.held
             if self.held_before:
@@ -316,6 +327,11 @@ class ScreenModel(Editing):
             self.work_s = fresh[-1].work_s
             self.trace.add(fresh, self.line.layout)
         return news or bool(fresh)
+
+    @property
+    def rig_name(self) -> str:
+        """The name of the file of the robot that is shown."""
+        return self.replay.run.facts.rig if self.replay is not None else self.file.path.stem
 
     def open_rig(self, path: Path) -> bool:
         """Open another rig of the workspace, whatever run was open; tells whether it could be read."""
@@ -378,3 +394,4 @@ class ScreenModel(Editing):
             self.trace.history, self._alike = History(len(self.line.layout)), self.serial
         self.wheel %= len(self.line.wheels)
         self.ask(UseRig(self.rig, self._serial, self.file.path.stem, self.file.text))
+        self._send_moves()

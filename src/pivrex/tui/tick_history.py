@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections import deque
+
 import numpy as np
 
 from pivrex.line.layout import Floats, Layout
 from pivrex.session.shared import Row
+from pivrex.session.status import Shown
 
-__all__ = ["TRAIL_EVERY", "History", "Trace"]
+__all__ = ["TRAIL_EVERY", "History", "ShownCurves", "Trace"]
 
 KEPT = 1200
 """Ticks: 20 s at 60 Hz."""
@@ -39,6 +42,31 @@ class History:
             self._end = len(kept)
         self._rows[self._end : self._end + len(new)] = new
         self._end += len(new)
+
+
+class ShownCurves:
+    """What a routine showed, as the session tells it: by what it is called, a curve over time.
+
+    Attributes
+    ----------
+    by_label : dict of str to deque of Shown
+    """
+
+    def __init__(self) -> None:
+        self.by_label: dict[str, deque[Shown]] = {}
+        self._last: tuple[Shown, ...] = ()
+
+    def take(self, shown: tuple[Shown, ...]) -> list[Shown]:
+        """Take what was shown last at each line; returns what is new of it."""
+        before, self._last = self._last, shown
+        if shown is before:
+            return []
+        if not shown or (before and shown[-1].t_s < before[-1].t_s):
+            self.by_label, before = {}, ()
+        new = [one for one in shown if one not in before]
+        for one in new:
+            self.by_label.setdefault(one.label, deque(maxlen=KEPT)).append(one)
+        return new
 
 
 class Trace:

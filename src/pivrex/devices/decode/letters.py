@@ -11,10 +11,16 @@ from pivrex.rig.actions import EVERYTHING, split_time
 from pivrex.rig.sources import LettersSource, letter_channel
 from pivrex.rig.transports import SerialTransport
 
-__all__ = ["FramedLettersReader", "LettersReader"]
+__all__ = ["ANSWER", "FramedLettersReader", "LettersReader"]
 
 BETWEEN = b"\r\n "
 """What may stand between letters, and means nothing."""
+
+ANSWER = b">"
+"""Begins each line that is answered."""
+
+ANSWER_S = 0.3
+"""An answer that comes back is over after so long, whatever its line has lost: the next letter counts again."""
 
 ONCE_S = 0.12
 """How long a letter is seen whose action is done once: longer than any tick."""
@@ -33,6 +39,9 @@ class LettersReader:
         self._until: dict[str, float] = {}
         self._value: dict[str, float] = {}
         self._alone = not isinstance(spec.wire, SerialTransport)
+        self._but, self._but_all = "", False
+        self._answer_until = float("-inf")
+        """So long what comes is an answer of this program that came back, unless its line ends before."""
         self._commands = b"".join(c.encode("utf-8") for c in spec.letters) + BETWEEN
         if spec.either_case:
             self._commands += self._commands.swapcase()
@@ -48,8 +57,29 @@ class LettersReader:
             yield self.refused(data, strange)
             return
         for byte in data:
-            if byte not in BETWEEN or self.knows(chr(byte)):
+            if self._spec.echo and self._is_answer(byte, at_s):
+                if byte in ANSWER:
+                    yield Message(ANSWER, None, "foreign", "an answer came back; it moves nothing")
+            elif byte not in BETWEEN or self.knows(chr(byte)):
                 yield self.letter(chr(byte), at_s)
+
+    def _is_answer(self, byte: int, at_s: float) -> bool:
+        """Tell whether a byte belongs to a line that this program has answered: a loop on the line, or a device that repeats all."""
+        goes_on = at_s < self._answer_until
+        if byte in ANSWER:
+            self._answer_until = at_s + ANSWER_S
+        elif byte in b"\r\n":
+            self._answer_until = float("-inf")
+        return goes_on or byte in ANSWER
+
+    def does(self, letter: str) -> str:
+        """Say what a letter of the rig does now."""
+        moves = self.groups.get(letter, "") not in ("", EVERYTHING)
+        return self._spec.letters[letter] + (f", but {self._but}" if self._but and (moves or self._but_all) else "")
+
+    def but(self, why: str, none: bool) -> None:
+        """Take why letters that move something do nothing now, and whether none does."""
+        self._but, self._but_all = why, none
 
     @staticmethod
     def refused(data: bytes, strange: bytes) -> Message:
@@ -59,7 +89,7 @@ class LettersReader:
 
     def letter(self, char: str, at_s: float) -> Message:
         """Take a letter."""
-        letter, said = self._find(char), char.encode("latin-1")
+        letter, said = self.find(char), char.encode("latin-1")
         if letter is None:
             return Message(said, None, "unknown" if " " < char < "\x7f" else "damaged", "no letter of this rig")
         group = self.groups.get(letter, "")
@@ -70,7 +100,7 @@ class LettersReader:
         once = group in ("", EVERYTHING) and not self._lasts[letter]
         self._until[letter] = at_s + (self._lasts[letter] or (ONCE_S if once else self._spec.lasting_s))
         self._value[letter] = self._value.get(letter, 0.0) % 997 + 1
-        return Message(said, {letter_channel(letter): self._value[letter]})
+        return Message(said, {letter_channel(letter): self._value[letter]}, does=self.does(letter))
 
     def groups_are(self, groups: Mapping[str, str]) -> None:
         """Take what letters end each other, of a changed rig."""
@@ -78,14 +108,15 @@ class LettersReader:
 
     def knows(self, char: str) -> bool:
         """Tell whether a character is a letter of the rig."""
-        return self._find(char) is not None
+        return self.find(char) is not None
 
     def channel(self, char: str) -> str:
         """Return the channel of a character; empty if it is no letter of the rig."""
-        letter = self._find(char)
+        letter = self.find(char)
         return letter_channel(letter) if letter is not None else ""
 
-    def _find(self, char: str) -> str | None:
+    def find(self, char: str) -> str | None:
+        """Return the letter of the rig that a character is."""
         if char in self._spec.letters:
             return char
         if self._spec.either_case and char.swapcase() in self._spec.letters:
@@ -137,6 +168,15 @@ class FramedLettersReader(SentenceReader):
     def _say(self, said: str, at_s: float) -> Mapping[str, float]:
         found = [self._letters.letter(c, at_s).readings or {} for c in said]
         return {channel: value for readings in found for channel, value in readings.items()}
+
+    def _does(self, said: str) -> str:
+        return "; ".join(
+            f"{c}: {self._letters.does(letter)}" for c in said if (letter := self._letters.find(c)) is not None
+        )
+
+    def but(self, why: str, none: bool) -> None:
+        """Take why letters that move something do nothing now, and whether none does."""
+        self._letters.but(why, none)
 
     def _says_stop(self, said: str) -> bool:
         return any(channel in self.stops for channel in map(self._letters.channel, said))

@@ -40,6 +40,8 @@ class Message(NamedTuple):
         Whether its bytes are written as numbers.
     stops : bool
         Whether it says stop, sealed with the rig's key: that counts, though nothing else in it does.
+    does : str
+        What comes of it, in words, where its remote says one thing at a time.
     """
 
     data: bytes
@@ -49,6 +51,7 @@ class Message(NamedTuple):
     missed: int = 0
     in_hex: bool = False
     stops: bool = False
+    does: str = ""
 
     @property
     def text(self) -> str:

@@ -55,13 +55,17 @@ class SentenceReader:
         if fault:
             stops = self._seal is not None and self._says_stop(said)
             return Message(line, None, fault, reason, missed, stops=stops)
-        return Message(line, self._say(said, at_s), missed=missed)
+        return Message(line, self._say(said, at_s), missed=missed, does=self._does(said))
 
     def _parse(self, words: list[str]) -> Any:
         raise NotImplementedError
 
     def _say(self, said: Any, at_s: float) -> Mapping[str, float]:
         raise NotImplementedError
+
+    def _does(self, said: Any) -> str:
+        """Return what comes of it, in words; empty where it says many things at a time."""
+        return ""
 
     def _says_stop(self, said: Any) -> bool:
         """Return whether what was read stops the robot."""

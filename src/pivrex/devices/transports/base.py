@@ -119,6 +119,10 @@ class OpenTransport:
             self._fail(problem)
             return False
 
+    def answer(self, data: bytes, sender: str) -> bool:
+        """Send to one that has said something, as `send` does."""
+        return self.send(data)
+
     def close(self) -> None:
         """Let it go for good."""
         self._shut()

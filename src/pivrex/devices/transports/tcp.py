@@ -104,6 +104,12 @@ class Tcp(OpenTransport):
                     raise ConnectionError("the other end hung up")
         return found
 
+    def answer(self, data: bytes, sender: str) -> bool:
+        end = self._ends.get(sender)
+        with contextlib.suppress(OSError):  # one that is gone is noticed where it is read
+            return end is not None and end.send(data) == len(data)
+        return False
+
     def _put(self, data: bytes, first: bool) -> bool:
         sent = False
         for end in self._ends.values():

@@ -93,6 +93,12 @@ class Udp(OpenTransport):
             found.append(Chunk(data, name, at))
         return found
 
+    def answer(self, data: bytes, sender: str) -> bool:
+        host, _, port = sender.rpartition(":")
+        with contextlib.suppress(OSError):
+            return self._socket is not None and bool(port) and self._socket.sendto(data, (host, int(port))) == len(data)
+        return False
+
     def _put(self, data: bytes, first: bool) -> bool:
         assert self._socket is not None
         try:

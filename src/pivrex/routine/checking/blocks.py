@@ -25,7 +25,9 @@ from pivrex.routine.program import (
     MotionStep,
     NextCount,
     RunStep,
+    SayStep,
     SettleStep,
+    ShowStep,
     SwitchStep,
     WaitStep,
     Where,
@@ -283,5 +285,5 @@ def _ends(block: list[Line]) -> bool:
 
 
 def _takes_time(code: Iterable[Instruction]) -> bool:
-    quick = (Assign, Jump, JumpUnless, BeginCount, NextCount, Choose, SwitchStep, Default, HereStep)
+    quick = (Assign, Jump, JumpUnless, BeginCount, NextCount, Choose, SwitchStep, Default, HereStep, SayStep, ShowStep)
     return any(not isinstance(step, quick) for step in code)

@@ -9,7 +9,7 @@ from pivrex.path import Path
 from pivrex.path.plan import plan_of, troubles
 from pivrex.routine.checking.scope import Scope
 from pivrex.routine.checking.steps import StepChecks
-from pivrex.routine.kinds import ANGLE, COUNTS, LENGTH, NUMBER, SPEED, TIME, TURN_RATE, TURNS
+from pivrex.routine.kinds import ANGLE, COUNTS, LENGTH, NUMBER, SPEED, TIME, TURN_RATE, TURNS, Kind
 from pivrex.routine.mistakes import nearest
 from pivrex.routine.nodes import Expression, Node, Quantity, Span
 from pivrex.routine.program import FollowStep, Instruction, MotionStep
@@ -41,12 +41,7 @@ class MotionChecks(StepChecks):
             self._wrong(NO_ROBOT.format(name=self._rig.name))
             return []
         if amount is not None:
-            wanted = (ANGLE, TIME, COUNTS, TURNS) if spins else (LENGTH, TIME, COUNTS, TURNS)
-            kind = self._must_be(amount, scope, wanted, "how far" if not spins else "how far it turns")
-            if kind in (COUNTS, TURNS) and not self._words.metres_per_count:
-                self._wrong("needs encoders that count, but a motor of this rig says no counts_per_turn", amount.span)
-            if isinstance(amount, Quantity) and amount.value <= 0:
-                self._wrong("must be more than 0; the way it goes is said in words", amount.span)
+            kind = self._amount(node, scope, shape, spins, amount)
         elif o.until is None and o.most is None and not places:
             self._wrong("says no end: how far, how long, or until what", warning=False)
         if o.until is not None:
@@ -59,9 +54,28 @@ class MotionChecks(StepChecks):
             self._wrong("has its shares already; leave out what stands behind at", o.at.span)
         if o.gyro and not self._words.has_gyro:
             self._wrong(f"{self._rig.name} has no gyro with a correction")
-        limit = self._limit(node, scope, (LENGTH, TIME) if not spins else (ANGLE, TIME), "at most")
+        ways = (LENGTH, TIME) if not spins else (TIME,) if kind == LENGTH else (ANGLE, TIME)
+        limit = self._limit(node, scope, ways, "at most")
         return [MotionStep(self._where(), shape, amount=amount, kind=kind, speed=o.at, speed_kind=speed_kind, gyro=o.gyro,
                            until=o.until, limit=limit, **parts)]  # fmt: skip
+
+    def _amount(self, node: Node, scope: Scope, shape: str, spins: bool, amount: Expression) -> Kind:
+        """Check how far or how long a motion goes; a turn, or wheels, for a length end by how far the wheels roll."""
+        wanted: tuple[Kind, ...] = (ANGLE, TIME, COUNTS, TURNS) if spins else (LENGTH, TIME, COUNTS, TURNS)
+        wanted = (*wanted, LENGTH) if shape == "turn" else wanted
+        kind = self._must_be(amount, scope, wanted, "how far" if not spins else "how far it turns")
+        by_wheels = kind == LENGTH if spins else shape == "wheels" and kind != TIME
+        if by_wheels and self._rig.steered:
+            self._wrong(
+                "ends by how far wheels roll, but the wheels of this rig are steered; say an angle", amount.span
+            )
+        if by_wheels and node.options.gyro:
+            self._wrong("ends by how far the wheels roll; the gyro corrects nothing of it")
+        if (kind in (COUNTS, TURNS) or by_wheels) and not self._words.metres_per_count:
+            self._wrong("needs encoders that count, but a motor of this rig says no counts_per_turn", amount.span)
+        if isinstance(amount, Quantity) and amount.value <= 0:
+            self._wrong("must be more than 0; the way it goes is said in words", amount.span)
+        return kind
 
     def _aside(self, what: str) -> None:
         if not self._words.aside:
@@ -210,6 +224,8 @@ class MotionChecks(StepChecks):
                 self._wrong("is more than full; a share is written as 40 %", value.span)
             shares.append((wheels, value))
         amount = node["amount"]
-        if amount is not None:
-            self._must_be(amount, scope, TIME, "how long")
-        return self._motion(node, scope, "wheels", False, amount, values={}, shares=tuple(shares))
+        made = self._motion(node, scope, "wheels", False, amount, values={}, shares=tuple(shares))
+        stands = all(isinstance(share, Quantity) and share.value == 0 for _, share in shares)
+        if amount is not None and stands and any(isinstance(m, MotionStep) and m.kind != TIME for m in made):
+            self._wrong("no wheel turns, so none comes so far; say a time, or give one of them a share", amount.span)
+        return made

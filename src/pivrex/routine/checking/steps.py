@@ -24,7 +24,9 @@ from pivrex.routine.program import (
     Limit,
     MarkStep,
     RunStep,
+    SayStep,
     SettleStep,
+    ShowStep,
     StopStep,
     SwitchStep,
     WaitForStep,
@@ -182,6 +184,20 @@ class StepChecks(ValueChecks):
                 node["as"], scope, self._words.place(name) if known else (ANGLE, LENGTH), "what it is called there"
             )
         return [HomeStep(self._where(), name, share, node["as"], self._limit(node, scope, (TIME,), "at most"))]
+
+    # --- telling the person ---
+
+    def _do_say(self, _line: Line, node: Node, _scope: Scope) -> list[Instruction]:
+        text, span = node["text"]
+        if not text.strip():
+            self._wrong("says nothing; write the sentence between the quotes", span)
+        return [SayStep(self._where(), text)]
+
+    def _do_show(self, line: Line, node: Node, scope: Scope) -> list[Instruction]:
+        value = node["value"]
+        kind = self._kind(value, scope) or NUMBER
+        label = " ".join(line.text.removeprefix("show").removesuffix(":").split())
+        return [ShowStep(self._where(), label, value, kind)]
 
     # --- names ---
 

@@ -77,8 +77,9 @@ class _Checker(BlockChecks):
         for move_name, move in list(self._moves.items()):
             self._compile_move(move_name, move)
         self._file = ""
-        self._look_at_calls()
-        if not any(line.node is not None for line in steps) and not self._found:
+        drives = any(line.node is not None for line in steps)  # a file of own moves only is for others
+        self._look_at_calls(drives)
+        if not drives and all(move.file for move in self._moves.values()) and not self._found:
             self._found.append(TextMistake(1, 1, 1, "has no step yet; such as: drive ahead 0.8 m", warning=True))
         if not any(not m.warning for m in self._found):
             late = Timing(self._rig, self._moves).passes(steps, limit_s)
@@ -228,9 +229,9 @@ class _Checker(BlockChecks):
         scope = Scope(dict(move.kinds), move, code=name)
         self._codes[name] = tuple(self._block(move.line.block, scope))
 
-    def _look_at_calls(self) -> None:
+    def _look_at_calls(self, drives: bool) -> None:
         for name, move in self._moves.items():
-            if not move.called and not move.file:
+            if drives and not move.called and not move.file:
                 self._line = move.line
                 self._wrong(f'nothing does "{name}"; write: do {name}', warning=True)
             seen: set[str] = set()

@@ -6,9 +6,12 @@ from pathlib import Path
 
 from pivrex.document import Document
 from pivrex.errors import PivrexError
-from pivrex.rig import Field, Folder, read_text
+from pivrex.files import write_atomically
+from pivrex.rig import Field, Folder, Rig, read_text
 from pivrex.rig.field import Workspace
 from pivrex.rig.read import rig_text
+from pivrex.routine.files import SUFFIX, bound_moves
+from pivrex.routine.program import Program
 
 __all__ = ["WorkspaceDocuments"]
 
@@ -23,9 +26,11 @@ class WorkspaceDocuments:
     """
 
     def __init__(self, folder: Folder) -> None:
-        self._folder = folder.path
+        self._folder = folder
         self.workspace: Document[Workspace] = Document(_workspace, "workspace", rig_text)
         self.floor: Document[Field] = Document(_floor, "floor", rig_text)
+        self._moves: dict[str, Program | str] = {}
+        self._moves_of: tuple[Rig | None, int] = (None, 0)
         self._open(self.workspace, folder.path / "workspace.toml")
 
     @staticmethod
@@ -41,7 +46,42 @@ class WorkspaceDocuments:
         """Watch another floor; an empty name is the workspace's own."""
         self.floor = Document(_floor, "floor", rig_text)
         if name:
-            self._open(self.floor, self._folder / "floors" / f"{name}.toml")
+            self._open(self.floor, self._folder.path / "floors" / f"{name}.toml")
+
+    def pins(self, rig: str) -> dict[str, str]:
+        """Return what is pinned for a rig, by the name of its file."""
+        settings = self.workspace.content or self._folder.settings
+        return settings.pins.get(rig, {})
+
+    def pin(self, rig: str, pins: dict[str, str], what: str) -> None:
+        """Let these be pinned for a rig, and save. Raises `PivrexError`."""
+        import tomlkit
+
+        path = self._folder.path / "workspace.toml"
+        if not path.exists():
+            write_atomically(path, "")
+        if not self.workspace.is_open:
+            self.workspace.open(path)
+        document = tomlkit.parse(self.workspace.text)
+        all_pins = document.setdefault("pins", tomlkit.table(True))
+        if pins:
+            all_pins[rig] = pins
+        else:
+            all_pins.pop(rig, None)
+        self.workspace.change(tomlkit.dumps(document), what)
+
+    def moves(self, rig: Rig, path: Path) -> dict[str, Program | str] | None:
+        """Return the own moves that buttons of a rig may do, where they are others than at the last look; else None."""
+        file = self._folder.path / "routines" / f"{rig.moves}{SUFFIX}"
+        try:
+            state = file.stat().st_mtime_ns if rig.moves else 0
+        except OSError:
+            state = -1
+        if self._moves_of == (rig, state):
+            return None
+        self._moves_of = (rig, state)
+        before, self._moves = self._moves, bound_moves(rig, path)
+        return self._moves if self._moves or before else None
 
     def look_outside(self) -> tuple[str, bool]:
         """Take in what another program has written; returns a sentence, empty for nothing, and whether something is wrong."""

@@ -25,6 +25,7 @@ HAPPENED = {
     "rig": ("r", "rest"),
     "floor": ("f", "rest"),
     "said": ("·", "dim"),
+    "shown": ("=", "measured"),
 }
 """The sign of each kind of event, and its role."""
 
@@ -85,7 +86,7 @@ def _near(data: ReplayLine) -> tuple[str, str] | None:
     if now:
         last = min(now, key=lambda e: (data.at - e.row, KINDS.index(e.kind)))
         return f"{last.kind}: {last.text}", HAPPENED[last.kind][1]
-    later = [e for e in shown if e.row > data.at and e.kind != "said"]
+    later = [e for e in shown if e.row > data.at and e.kind not in ("said", "shown")]
     if not later:
         return None
     after = min(later, key=lambda e: e.row)

@@ -13,12 +13,13 @@ from pivrex.routine import Player, Program, check_text
 from pivrex.routine.backwards import backwards, there_and_back
 from pivrex.routine.files import shared_beside
 from pivrex.routine.motion import wrapped
+from pivrex.routine.own_move import MadeMove, differs
 from pivrex.routine.rehearsal import rehearse
 from pivrex.routine.versions import Compared, compared
 from pivrex.tui.jobs.job import Job, Progress
 from pivrex.tui.jobs.previews import ToPlay
 
-__all__ = ["Against", "Home", "ToCompare", "ToReturn", "made_job"]
+__all__ = ["Against", "Home", "Proven", "ToCompare", "ToProve", "ToReturn", "made_job"]
 
 TIMES = 60
 """So many drives of each version say which is surer."""
@@ -54,12 +55,39 @@ class ToCompare(NamedTuple):
     title: str
 
 
-def made_job() -> Job[ToReturn | ToCompare, Home | Against]:
-    """Return the job that makes the way back, or holds another version against a routine."""
+class ToProve(NamedTuple):
+    """A routine with a new own move, that must do what it did before: ``old`` is the text that it was made of."""
+
+    play: ToPlay
+    other: Program
+    made: MadeMove
+    old: str
+
+    @property
+    def title(self) -> str:
+        """What is made."""
+        return f"sure that {self.made.name} does the same"
+
+
+class Proven(NamedTuple):
+    """Where it does something else; empty if it never does."""
+
+    differs: str
+
+
+Asked = ToReturn | ToCompare | ToProve
+Answer = Home | Against | Proven
+
+
+def made_job() -> Job[Asked, Answer]:
+    """Return the job that makes the way back, holds another version against a routine, or proves that one does the same."""
     return Job("pivrex-beside", _make, patient=False)
 
 
-def _make(asked: ToReturn | ToCompare, _report: Progress) -> Home | Against:
+def _make(asked: Asked, _report: Progress) -> Answer:
+    if isinstance(asked, ToProve):
+        job = asked.play
+        return Proven(differs(job.program, asked.other, job.rig, job.field, job.limit_s))
     return _home(asked.play, asked.path) if isinstance(asked, ToReturn) else _against(asked.play, asked.other)
 
 

@@ -9,13 +9,14 @@ from typing import Any
 
 import numpy as np
 
-from pivrex.errors import PivrexError, RunError
+from pivrex.errors import PivrexError, RunError, UnitError
 from pivrex.export.paper import Page
 from pivrex.export.report import pages_of
 from pivrex.line.layout import Floats
 from pivrex.rig import Field, Rig, read_rig
 from pivrex.rig.field import Keep
 from pivrex.rig.read import rig_text
+from pivrex.routine.pins import read_pin
 from pivrex.runs.comparing import Differences, compare, figures_of, sentence_of
 from pivrex.runs.facts import Facts
 from pivrex.runs.happenings import Event
@@ -27,7 +28,13 @@ from pivrex.runs.through import through
 from pivrex.runs.track import TRACK
 from pivrex.tui.jobs.job import Job, Progress
 
-__all__ = ["Beside", "Listed", "Report", "RunReader", "Told", "Went", "place", "run_job"]
+__all__ = ["Beside", "Listed", "PinCurve", "Report", "RunReader", "Told", "Went", "place", "run_job"]
+
+Pins = tuple[tuple[str, str], ...]
+"""Names, and what is pinned under them."""
+
+MOST_POINTS = 2000
+"""So many points of a run are enough for a chart."""
 
 SMALL = 90
 """So many points of a track are enough for a small picture."""
@@ -53,6 +60,17 @@ class Went:
 
 
 @dataclass(frozen=True)
+class PinCurve:
+    """What is pinned, over a run: the rows of the run, (N,), and the values, or why it cannot be had there."""
+
+    name: str
+    unit: str
+    rows: Floats
+    values: Floats
+    problem: str = ""
+
+
+@dataclass(frozen=True)
 class Told:
     """A run, for being shown: its track is (N, len(TRACK)), its rows count from ``first``."""
 
@@ -67,6 +85,8 @@ class Told:
     figures: dict[str, float]
     warnings: tuple[str, ...]
     course: tuple[Course, ...]
+    pins: Pins = ()
+    curves: tuple[PinCurve, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -126,7 +146,7 @@ class RunReader:
         step = max(1, len(points) // SMALL)
         return Went(run.name, points[::step], run.floor.length_m, run.floor.width_m)
 
-    def _told(self, path: Path) -> Told:
+    def _told(self, path: Path, pins: Pins = ()) -> Told:
         run = Run(path)
         rig: Rig | None = None
         try:
@@ -139,7 +159,7 @@ class RunReader:
         )
         told = Told(
             run.name, run.facts, run.floor, rig, run.track, run.first, run.dt_s, tuple(run.events), figures, tuple(run.warnings),
-            tuple(course),
+            tuple(course), pins, tuple(_pinned(run, *pin) for pin in pins),
         )  # fmt: skip
         _there_still(path)
         return told
@@ -167,6 +187,23 @@ class RunReader:
             count += 1
             folder = self._shelf.folder / f"{stem}-{count}"
         return run.name, through(run, rig, folder).name
+
+
+def _pinned(run: Run, name: str, text: str) -> PinCurve:
+    """Compute what is pinned over a run, at not many more Ticks than a picture shows."""
+    rows, values, unit, problem = [], [], "", ""
+    step = max(1, len(run) // MOST_POINTS)
+    for piece in run.pieces():
+        try:
+            pin = read_pin(name, text, run.line(piece.first))
+        except UnitError as wrong:
+            problem = str(wrong)
+            continue
+        unit = pin.unit
+        rows.append(piece.first + np.arange(0, len(piece.rows), step, dtype=float))
+        values.append(pin.values(piece.rows[::step])[0])
+    at, found = (np.concatenate([np.empty(0), *each]) for each in (rows, values))
+    return PinCurve(name, unit, at, found, problem)
 
 
 def _there_still(folder: Path) -> None:

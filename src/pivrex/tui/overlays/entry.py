@@ -80,7 +80,9 @@ class ValueEntry(LiesOver, ModalScreen[None]):
         key, shown, allowed = self._view.entry()
         with Horizontal():
             yield Label(f"{key} =", markup=False)
-            yield _Ready(shown, select_on_focus=True)
+            ready = _Ready(shown, select_on_focus=True)
+            ready.styles.width = min(max(32, len(shown) + 3), 64)
+            yield ready
             yield Label(f"Enter sets it, Esc leaves it{f'  ({allowed})' if allowed else ''}", id="what", markup=False)
 
     @on(Input.Submitted)

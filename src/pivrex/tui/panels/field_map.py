@@ -75,7 +75,7 @@ class FieldMap(Panel):
         if self.paths.open:
             self.paths.drawn.draw_on(scene)
         picture = print_scene(scene, width, height)
-        if high_m and width >= 2.5 * CORNER_W and height >= 2.5 * CORNER_H:
+        if model.row is not None and high_m and width >= 2.5 * CORNER_W and height >= 2.5 * CORNER_H:
             corner = Scene(whole_box, below=floor_of(field, whole_box, named=False))
             self._add_robot(corner, False, 1.0)
             picture.place(print_scene(corner, CORNER_W, CORNER_H), width - CORNER_W - 1, 2)

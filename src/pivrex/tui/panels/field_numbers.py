@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from math import isfinite
 from textwrap import wrap
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -14,6 +15,7 @@ from pivrex.line.odometry import Odometry
 from pivrex.line.questions.disagreement import Disagreement, disagreement
 from pivrex.line.stage import Floats
 from pivrex.scene.floor import Believed
+from pivrex.sim.traction import traction_of
 from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
@@ -66,7 +68,12 @@ def hints(model: ScreenModel) -> list[tuple[str, str]]:
     if lifting and not model.status.lifted:
         found.append(f"{' and '.join(lifting)} lift{'s' * (len(lifting) == 1)}")
     elif sliding:
-        found.append(f"{max(sliding)[1]} slides {max(sliding)[0]:.2f} m/s")
+        if model.line not in _HELD:
+            _HELD[model.line] = traction_of(model.rig).ahead
+        held = _HELD[model.line]
+        found.append(
+            f"{max(sliding)[1]} slides {max(sliding)[0]:.2f} m/s: its tyres hold a start of {held:.1f} m/s² at most"
+        )
     humming = [m for m in model.rig.motors if model.value("outputs", f"{plain(m)}_hums") == 1]
     if humming:
         found.append(f"{' and '.join(humming)} only hum{'s' * (len(humming) == 1)}: too little to turn")
@@ -74,6 +81,10 @@ def hints(model: ScreenModel) -> list[tuple[str, str]]:
     if apart is not None and apart.wrong:
         found.append(apart.said)
     return [(f"! {said}", "alarm") for said in found]
+
+
+_HELD: WeakKeyDictionary[Line, float] = WeakKeyDictionary()
+"""The hardest start that the tyres of a line's robot hold, in m/s²."""
 
 
 def disagreement_of(model: ScreenModel) -> Disagreement | None:

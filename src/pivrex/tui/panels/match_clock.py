@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from math import degrees, isfinite
-from textwrap import wrap
+from textwrap import shorten, wrap
 
 from pivrex.routine.midway import line_after
 from pivrex.session.messages import LeaveMatch, MakeReady, PauseRoutine, StartPeriod, StepRoutine
@@ -58,12 +58,20 @@ def period_words(model: ScreenModel) -> tuple[str, str]:  # noqa: PLR0911 - a ca
     return "OVER: nothing moves; M makes ready again, L leaves the match", "target"
 
 
+def words(model: ScreenModel) -> tuple[str, str]:
+    """Say where the match stands, and what the workspace wants said there."""
+    said, named = period_words(model)
+    says = model.status.match.says
+    return (f"{said}  {says}" if says else said), named
+
+
 def match_head(model: ScreenModel) -> str:
-    """Say the period and what is left of it, for the head; empty without a match."""
+    """Say the period and what is left of it, for the head; without a match what the robot does alone, if anything."""
     match = model.status.match
     if match.period is Period.OFF:
-        return ""
-    return f"{match.period} {left_s(model):.1f} s" if match.period in COUNTED else str(match.period)
+        return f"alone: {model.status.experiment}" if model.status.experiment else ""
+    said = f"{match.period} {left_s(model):.1f} s" if match.period in COUNTED else str(match.period)
+    return f"{said}: {shorten(match.says, 40, placeholder=' …')}" if match.says else said
 
 
 def routine_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
@@ -96,7 +104,7 @@ class MatchClock(Panel):
 
     def lines(self, width: int, height: int) -> list[str]:
         """Return the words in lines, of a third of a height at most."""
-        return wrap(period_words(self.model)[0], max(12, width))[: max(1, height // 3)]
+        return wrap(words(self.model)[0], max(12, width))[: max(1, height // 3)]
 
     def draw(self, width: int, height: int) -> Picture:
         picture, named = Picture(width, height), period_words(self.model)[1]
@@ -112,6 +120,10 @@ class MatchClock(Panel):
             self.model.ask(MakeReady())
         elif status.period is Period.READY:
             self.model.ask(StartPeriod(Period.ALONE))
+
+    def walk(self, steps: int) -> None:
+        """Choose another routine, so many farther."""
+        self._routine.walk(steps)
 
     def act_alone(self) -> None:
         self._routine.prepare()

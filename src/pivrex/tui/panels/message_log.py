@@ -64,7 +64,8 @@ def _message(picture: Picture, x: int, y: int, width: int, message: Said, now: f
     picture.right(x + 8, y, f"{age:.2f} s" if age < 100 else "long", "dim")
     picture.text(x + 9, y, "→" if message.out else "!" if message.fault else "←", "alarm" if message.fault else "frame")
     if not message.fault:
-        picture.text(x + 11, y, message.text, "commanded" if message.out else "rest", width - 11)
+        end = picture.text(x + 11, y, message.text, "commanded" if message.out else "rest", width - 11)
+        picture.text(end + 2, y, message.does, "target", max(0, x + width - end - 2))
         return
     # the reason first: what is wrong matters more than all of what was said
     end = picture.text(x + 11, y, f"{message.fault}: {message.reason}", "alarm", width - 11)

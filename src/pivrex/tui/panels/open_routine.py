@@ -11,11 +11,12 @@ from textual.widgets import TextArea
 
 from pivrex.errors import PivrexError, ReadError, RigError, UnitError
 from pivrex.routine import Program
-from pivrex.routine.files import SUFFIX
-from pivrex.routine.program import Choose
+from pivrex.routine.files import SUFFIX, check_file
+from pivrex.routine.program import MAIN, Choose
 from pivrex.routine.thread import StepRecord
 from pivrex.session.messages import MakeReady
 from pivrex.session.periods import Period
+from pivrex.session.status import Shown, shown_of
 from pivrex.tui.documents.routine_document import RoutineDocument
 from pivrex.tui.jobs.previews import Found, Place, Preview, Seen, ToPlay, preview_job
 from pivrex.tui.overlays.choices import Choice
@@ -58,6 +59,8 @@ class OpenRoutine(Panel):
         self._looked = 0.0
         self._sent = -1
         self._found = ""
+        self._follows = False
+        """Whether a robot drives by it, or a run of it is shown."""
         self._rig_of = self.model.file.path
         self._waiting: tuple[RoutineDocument, int] | None = None
         """The desk of the workspace while that of a run is shown, and its line."""
@@ -77,6 +80,16 @@ class OpenRoutine(Panel):
     def steps_of(self, line: int) -> list[StepRecord]:
         """Return what was done for a line."""
         return [s for s in self.preview.steps if s.line == line] if self.preview is not None else []
+
+    def curves(self) -> dict[str, list[Shown]]:
+        """Return what the routine showed, by what it is called: on the robot that follows it, else in the preview."""
+        if self._follows:
+            return {label: list(curve) for label, curve in self.model.curves.by_label.items()}
+        found: dict[str, list[Shown]] = {}
+        for told in self.preview.told if self.preview is not None else ():
+            if told.label:
+                found.setdefault(told.label, []).append(shown_of(told, self.preview.dt_s))  # type: ignore[union-attr]
+        return found
 
     # --- which one ---
 
@@ -152,6 +165,33 @@ class OpenRoutine(Panel):
         if paths:
             self.view.choose("which routine?", choices, here, "c", lambda path: self.open(Path(path)))
 
+    def playable(self) -> list[Path]:
+        """Return the routines that a button chooses from: those of the workspace's match, else all that the robot can play."""
+        there = self.model.folder.routines()
+        wanted = self.model.folder.settings.match.routines
+        if wanted:
+            return [path for name in wanted for path in there if path.stem == name]
+        found = []
+        for path in there:
+            with contextlib.suppress(ReadError):
+                program = check_file(path, self.model.rig).program
+                if program is not None and program.codes[MAIN] and program.rig:
+                    found.append(path)
+        return found
+
+    def walk(self, steps: int) -> None:
+        """Open the routine that lies so many farther, as a button wishes, and let the session have it."""
+        self._follow_rig()
+        paths = self.playable()
+        if not paths:
+            self.model.say("there is no routine that this robot can play", alarm=True)
+            return
+        here = paths.index(self.desk.path) if self.desk.is_open and self.desk.path in paths else -1 if steps > 0 else 0
+        at = (here + steps) % len(paths)
+        self.open(paths[at])
+        self.send()
+        self.model.say(f"routine: {paths[at].stem}, {at + 1} of {len(paths)}")
+
     def _follow_run(self) -> None:
         """Show the routine that the run which is open had at the Tick that is shown; without a run the workspace's."""
         client = self.model.replay
@@ -207,6 +247,7 @@ class OpenRoutine(Panel):
     def update(self) -> None:
         self._follow_rig()
         self.editor.colour(self.view.app.theme)
+        self.editor.show({s.line: s.said for c in self.curves().values() for s in c if s.t_s <= self.t + 1e-6})
         for _, seen in self._previews.poll():
             if isinstance(seen, Found):
                 self._begin_at(seen)
@@ -264,9 +305,11 @@ class OpenRoutine(Panel):
         """Let the cursor go with what drives: in a match the routine, in a run whatever line of it the Tick says."""
         match = self.model.status.match
         drives = match.period is Period.ALONE and not match.ended
+        ended = self._follows and not drives and match.period is Period.ALONE
+        self._follows = drives or self.model.replay is not None
         line = self.model.number("routine", "line") if drives or self.model.replay is not None else 0
         t = self.model.value("clock", "t") + match.from_s
-        if isfinite(t) and (drives or line):
+        if isfinite(t) and (drives or line or ended):
             self.t = t
         if line != self.editor.driven_line:
             self.editor.driven_line = line

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from textwrap import wrap
 
 import numpy as np
 
 from pivrex.line import Line
 from pivrex.line.questions.response import respond
+from pivrex.line.too_little import too_little
 from pivrex.rig.channels import is_one_sided
 from pivrex.scene.response import CurveData, curve_ground, curve_scene
 from pivrex.scene.scene import Scene
@@ -45,6 +47,8 @@ class ResponseCurve(Panel):
         super().__init__(view)
         self._number = number
         self._ground: tuple[tuple[int, ...], CurveData, Scene] | None = None
+        self._hums = ""
+        """Why a full stick moves nothing."""
 
     def draw(self, width: int, height: int) -> Picture:
         model, i = self.model, self._number
@@ -58,8 +62,13 @@ class ResponseCurve(Panel):
             one_sided = is_one_sided(model.rig.channel(model.rig.law.axes()[function]))
             data = self._curve_data(function, i, one_sided)
             self._ground = (now, data, curve_ground(data))
+            hums = [t for t in too_little(model.line) if (t.function, t.level) == (function, level_of(model))]
+            self._hums = hums[0].said if hums else ""
         _, data, ground = self._ground
-        return print_scene(curve_scene(replace(data, live=live), ground), width, height)
+        picture = print_scene(curve_scene(replace(data, live=live), ground), width, height)
+        for k, row in enumerate(wrap(f"! {self._hums}", max(12, width // 2 - 8))[: height // 3] if self._hums else []):
+            picture.text(9, 1 + k, row, "alarm", width - 10)
+        return picture
 
     def _curve_data(self, function: str, i: int, one_sided: bool) -> CurveData:
         line, before = self.model.line, self.model.before

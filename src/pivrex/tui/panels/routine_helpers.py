@@ -5,16 +5,17 @@ from __future__ import annotations
 import contextlib
 from pathlib import Path
 
-from pivrex.errors import PivrexError, ReadError
+from pivrex.errors import PivrexError, ReadError, UnitError
 from pivrex.files import free_name, is_file, read_persons, write_atomically
 from pivrex.routine import check_text
 from pivrex.routine.files import shared_beside
 from pivrex.routine.goals import Goal
+from pivrex.routine.own_move import SEEDS, made_move, suggested
 from pivrex.routine.program import MAIN
 from pivrex.routine.reading import LARGEST_FILE
 from pivrex.tui.jobs.number_solving import Asking, ToSolve, number_at, solving_job, solving_words
 from pivrex.tui.jobs.rehearsals import rehearsal_job
-from pivrex.tui.jobs.routine_made import Against, Home, ToCompare, ToReturn, made_job
+from pivrex.tui.jobs.routine_made import Against, Home, Proven, ToCompare, ToProve, ToReturn, made_job
 from pivrex.tui.overlays.choices import Choice
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.panels.open_routine import OpenRoutine
@@ -116,7 +117,9 @@ class RoutineHelpers(Panel):
         for asked, made in self.made.poll():
             if isinstance(made, Against):
                 self.other = made
-            elif isinstance(asked, ToReturn):
+            elif isinstance(asked, ToProve) and isinstance(made, Proven):
+                self._keep_move(made.differs, asked)
+            elif isinstance(asked, ToReturn) and isinstance(made, Home):
                 self._keep_home(made, asked.path)
 
     def _keep_home(self, made: Home, path: Path) -> None:
@@ -133,6 +136,38 @@ class RoutineHelpers(Panel):
             return
         self._routine.open(file)
         self.model.say(f"{file.stem}: {made.said}")
+
+    def act_make_move(self) -> None:
+        """Ask for a name and parameters, and make an own move of the selected lines."""
+        desk, editor = self._routine.desk, self._routine.editor
+        if desk.program is None or not desk.is_open:
+            self.model.say("mend the mistakes first")
+            return
+        (begin, _), (end, column) = sorted(editor.selection)
+        first, last = begin + 1, end + (column > 0 or end == begin)
+        program, text, path = desk.program, desk.text, desk.path
+
+        def take(typed: str) -> None:
+            made = made_move(text, first, last, typed)
+            checked = check_text(made.text, self.model.rig, path.stem, shared_beside(path))
+            if checked.program is None:
+                raise UnitError(f"the new text would be wrong: line {checked.wrong[0].line}: {checked.wrong[0].what}")
+            self.made.ask(ToProve(self._routine.job(program), checked.program, made, text))
+
+        which = f"line {first}" if first == last else f"lines {first} to {last}"
+        allowed = f"of {which}; leave a parameter out, and its number stays"
+        self.view.ask("own move", suggested(text, first, last), allowed, take)
+
+    def _keep_move(self, differs: str, asked: ToProve) -> None:
+        made = asked.made
+        if differs:
+            self.model.say(f"{made.name} would do something else: {differs}", alarm=True)
+        elif self._routine.desk.text != asked.old:
+            self.model.say("the routine was changed meanwhile; do it again", alarm=True)
+        else:
+            self._routine.editor.take_text(made.text)
+            calls = "one passage is" if made.calls == 1 else f"{made.calls} passages are"
+            self.model.say(f"{calls} {made.name} now: the same Ticks in {len(SEEDS)} drives; u takes it back")
 
     def act_solve(self) -> None:
         """Ask what must come true, and look for the number at the cursor."""

@@ -19,7 +19,7 @@ from textual.strip import Strip
 from textual.widgets import TextArea
 from textual.widgets.text_area import TextAreaTheme
 
-from pivrex.routine.forms import KEYWORDS
+from pivrex.routine.forms import KEYWORDS, LATER_WORDS
 from pivrex.routine.mistakes import TextMistake
 from pivrex.scene.marks import ROLES
 from pivrex.tui.keys import do_bound
@@ -107,6 +107,8 @@ class RoutineText(TextArea):
         self._own: dict[str, set[str]] = {}
         self.driven_line = 0
         """The line that drives the robot now, from 1; 0 for none."""
+        self.values: dict[int, str] = {}
+        """What stands at the end of lines, from 1: the values that they showed last."""
 
     # --- the document with its notes ---
 
@@ -183,7 +185,11 @@ class RoutineText(TextArea):
             for part in _PARTS.finditer(text):
                 kind = part.lastgroup or ""
                 if kind == "word":
-                    kind = "keyword" if part[0] in KEYWORDS else "own"
+                    kind = (
+                        "keyword"
+                        if part[0] in KEYWORDS or (part[0] in LATER_WORDS and not text[: part.start()].strip())
+                        else "own"
+                    )
                 begin = len(text[: part.start()].encode())
                 found[row].append((begin, begin + len(part[0].encode()), kind))
         for m in self._mistakes:
@@ -202,16 +208,17 @@ class RoutineText(TextArea):
         line, section = info[at]
         start, end = self.selection
         if start != end or line in (self.cursor_location[0], self.driven_line - 1):
-            return self._with_sign(super()._render_line(y), at)
+            return self._with_value(self._with_sign(super()._render_line(y), at), at)
         # a key changes one line: the others are as they were
         text, parts = self.document.get_line(line), tuple(self._highlights.get(line, ()))
         breaks = tuple(self.wrapped_document.get_offsets(line))
-        key = (line, section, text, parts, breaks, self.size.width, self.gutter_width, self.theme)
+        key = (line, section, text, parts, breaks, self.size.width, self.gutter_width, self.theme,
+               self.values.get(line + 1))  # fmt: skip
         strip = self._drawn.get(key)
         if strip is None:
             if len(self._drawn) > MOST_DRAWN:
                 self._drawn.clear()
-            strip = self._drawn[key] = super()._render_line(y)
+            strip = self._drawn[key] = self._with_value(super()._render_line(y), at)
         return strip
 
     def _note(self, line: int, said: str) -> Strip:
@@ -236,6 +243,24 @@ class RoutineText(TextArea):
             return Strip([Segment(number, styles["chosen"]), *strip.crop(len(number))], strip.cell_length)
         return strip
 
+    def show(self, values: dict[int, str]) -> None:
+        """Let these values stand at the end of lines."""
+        if values != self.values:
+            self.values = values
+            self._line_cache.clear()
+            self.refresh()
+
+    def _with_value(self, strip: Strip, at: int) -> Strip:
+        """Write what a line showed at its end, where there is room beside its text."""
+        line, section = self._noted._offset_to_line_info[at]
+        said, width = self.values.get(line + 1, ""), self.scrollable_content_region.width
+        end = self.gutter_width + len(self.document.get_line(line).expandtabs(4)) + 1
+        if not said or section or end + len(said) + 1 > width:
+            return strip
+        before = width - len(said) - 1
+        row = strip.adjust_cell_length(width, self._looks["rest"]).crop(0, before)
+        return Strip([*row, Segment(said, self._looks["measured"]), Segment(" ", self._looks["rest"])], width)
+
     # --- keys ---
 
     def names(self, words: set[str]) -> None:
@@ -253,7 +278,9 @@ class RoutineText(TextArea):
         if word is None:
             self.insert(" " * (4 - column % 4))
             return
-        known = sorted(w for w in KEYWORDS | self._own.get("names", set()) if w.startswith(word[0]) and w != word[0])
+        known = sorted(
+            w for w in KEYWORDS | LATER_WORDS | self._own.get("names", set()) if w.startswith(word[0]) and w != word[0]
+        )
         if known:
             alike = known[0]
             for other in known[1:]:

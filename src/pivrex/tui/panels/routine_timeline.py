@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pivrex.scene.placing import Placing
-from pivrex.scene.timeline import Bar, Timeline, timeline_scene
+from pivrex.scene.timeline import CURVE, Bar, Curve, Timeline, timeline_scene
 from pivrex.session.periods import Period
 from pivrex.tui.draw.cells import placing_of, print_scene
 from pivrex.tui.draw.picture import Picture
@@ -30,7 +30,8 @@ class RoutineTimeline(Panel):
         own = [n for n in self.model.rig.attachments if n in used]
         return ("motion", "wait", *(["sense"] if "sense" in used else []), *own)
 
-    def draw(self, width: int, height: int) -> Picture:
+    def data(self, most: int) -> Timeline:
+        """Return what is drawn on at most so many lines."""
         routine = self._routine
         preview, status = routine.preview, self.model.status.match
         bars: tuple[Bar, ...] = ()
@@ -40,9 +41,17 @@ class RoutineTimeline(Panel):
             bars = tuple(Bar(s.lane, s.begin * dt, s.end * dt, s.line, s.text, tuple(s.marks)) for s in preview.steps)
         now = self.model.value("clock", "t") + status.from_s if status.period is Period.ALONE else -1.0
         limit = self.model.folder.settings.match.alone_s
-        data = Timeline(self.lanes(), bars, limit, end, routine.t, routine.line, now)
-        data = data._replace(lanes=data.lanes[: max(1, height - 1)])
-        scene = timeline_scene(data, width)
+        curves = []
+        for label, shown in routine.curves().items():
+            past = [s for s in shown if s.t_s <= routine.t + 1e-6]
+            brief = past[-1].brief if past else ""
+            curves.append(Curve(label, tuple(s.t_s for s in shown), tuple(s.value for s in shown), brief))
+        lanes = self.lanes()[: max(1, most - 1)]
+        some = tuple(curves[: max(0, (most - 1 - len(lanes)) // CURVE)])
+        return Timeline(lanes, bars, limit, end, routine.t, routine.line, now, some)
+
+    def draw(self, width: int, height: int) -> Picture:
+        scene = timeline_scene(self.data(height), width)
         self._placing = placing_of(scene, width, height)
         return print_scene(scene, width, height)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 from textwrap import wrap
 
 import numpy as np
@@ -12,7 +13,7 @@ from pivrex.scene.chart import Series, chart, span_of
 from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.run_questions import Beside, Told, place
-from pivrex.tui.panels.run_story import column_of, lay_floor
+from pivrex.tui.panels.run_story import column_of, lay_floor, pin_chart, place_strips
 
 __all__ = ["draw_beside"]
 
@@ -50,7 +51,9 @@ def draw_beside(found: Beside, runs: Sequence[Told], width: int, height: int) ->
         y = _two_figures(picture, x, y + 1, room, found)
         _stages(picture, x, y + 1, room, 4 + high - y - 1, found)
     if strip:
-        picture.place(_two_speeds(found, one, other, width, strip), 0, height - strip)
+        names = [c.name for c in one.curves if any(c.name == d.name for d in other.curves)]
+        pinned = [partial(_two_pinned, found, one, other, name) for name in names]
+        place_strips(picture, [partial(_two_speeds, found, one, other), *pinned], strip)
     return picture
 
 
@@ -96,6 +99,19 @@ def _changes(picture: Picture, x: int, y: int, width: int, height: int, found: B
     for k, line in enumerate(rows):
         picture.text(x, y + 1 + k, line, "rest" if said else "dim", width)
     return y + 1 + len(rows)
+
+
+def _two_pinned(found: Beside, one: Told, other: Told, name: str, width: int, height: int) -> Picture:
+    curves = [next(c for c in told.curves if c.name == name) for told in (one, other)]
+    times = [(c.rows - zero) * told.dt_s for c, told, zero in zip(curves, (one, other), found.zero, strict=True)]
+    t = np.linspace(0.0, max([0.1, *(float(u[-1]) for u in times if len(u))]), max(2, 2 * (width - 10)))
+    series = [
+        Series(said, np.interp(t, u, c.values, np.nan, np.nan) if len(u) else np.full_like(t, np.nan), named, dash)
+        for c, u, said, named, dash in zip(
+            curves, times, ("first", "second"), ("measured", "commanded"), (0.0, 0.9), strict=True
+        )
+    ]
+    return pin_chart(name, curves, t, series, width, height)
 
 
 def _two_speeds(found: Beside, one: Told, other: Told, width: int, height: int) -> Picture:

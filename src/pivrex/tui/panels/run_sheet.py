@@ -62,8 +62,11 @@ class RunSheet(Panel):
         for n in wanted:
             run = desk.run(n)
             known = self._tolds.get(n)
-            if run is not None and run.facts is not None and (known is None or known.facts != run.facts):
-                desk.ask("told", desk.folder / n)
+            if run is None or run.facts is None:
+                continue
+            pins = tuple(self.model.documents.pins(run.facts.rig).items())
+            if known is None or (known.facts, known.pins) != (run.facts, pins):
+                desk.ask("told", desk.folder / n, pins)
                 break
         if desk.marked and desk.marked != desk.selected and desk.selected:
             if desk.beside is None or (*desk.beside.names, desk.beside.by) != (desk.marked, desk.selected, desk.by):

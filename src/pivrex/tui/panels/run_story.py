@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
+from textwrap import wrap
 
 import numpy as np
 
@@ -18,9 +20,12 @@ from pivrex.scene.scene import Scene
 from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.replay_line import HAPPENED
-from pivrex.tui.jobs.run_questions import Told, place
+from pivrex.tui.jobs.run_questions import PinCurve, Told, place
 
-__all__ = ["column_of", "draw_season", "draw_told", "lay_floor"]
+__all__ = ["column_of", "draw_season", "draw_told", "lay_floor", "pin_chart", "place_strips"]
+
+NARROWEST_STRIP = 34
+"""Letters that a chart at the foot is wide at least."""
 
 
 def draw_told(told: Told, width: int, height: int) -> Picture:
@@ -47,8 +52,42 @@ def draw_told(told: Told, width: int, height: int) -> Picture:
         y = _figures(picture, width - side + 1, 4, side - 2, told.figures, told.course)
         _happened(picture, width - side + 1, y + 1, side - 2, 4 + high - y - 1, told)
     if strip:
-        picture.place(_speeds(told, width, strip), 0, height - strip)
+        place_strips(picture, [partial(_speeds, told), *(partial(_pinned, told, c) for c in told.curves)], strip)
     return picture
+
+
+def place_strips(picture: Picture, draws: Sequence[Callable[[int, int], Picture]], height: int) -> None:
+    """Draw charts beside each other at the foot of a picture, as many as have room."""
+    room = max(1, min(len(draws), picture.width // NARROWEST_STRIP))
+    each = picture.width // room
+    for k, draw in enumerate(draws[:room]):
+        picture.place(draw(each, height), k * each, picture.height - height)
+
+
+def pin_chart(
+    title: str, curves: Sequence[PinCurve], t: Floats, series: list[Series], width: int, height: int
+) -> Picture:
+    """Draw curves of what is pinned, over the same times; or say why there is none."""
+    problem = next((c.problem for c in curves if c.problem), "")
+    known = [s.values[np.isfinite(s.values)] for s in series]
+    if problem or not any(map(len, known)):
+        picture = Picture(width, height)
+        picture.text(1, 0, title, "title", width - 2)
+        for k, row in enumerate(
+            wrap(f"! {problem}" if problem else "nothing was sensed", max(8, width - 3))[: height - 1]
+        ):
+            picture.text(1, 1 + k, row, "alarm" if problem else "dim", width - 2)
+        return picture
+    low, high = min(k.min() for k in known if len(k)), max(k.max() for k in known if len(k))
+    room = 0.05 * (high - low) or max(abs(high), 1.0) * 0.1
+    unit = next(c.unit for c in curves)
+    scene = chart(title, t, series, (low - room, high + room), (unit, "s"), (width, height))
+    return print_scene(scene, width, height)
+
+
+def _pinned(told: Told, curve: PinCurve, width: int, height: int) -> Picture:
+    t = (curve.rows - told.first) * told.dt_s
+    return pin_chart(curve.name, [curve], t, [Series("", curve.values, "measured")], width, height)
 
 
 def lay_floor(

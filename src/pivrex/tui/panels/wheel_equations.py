@@ -12,6 +12,7 @@ from pivrex.line.questions.figures import side, travel_for, wheel_figures
 from pivrex.rig.changes import put_changes
 from pivrex.rig.wheels import KINDS, added, of_kind, removed
 from pivrex.session.messages import MoveStandIn, Stop
+from pivrex.sim.traction import traction_of
 from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.setting_worth import Worth
@@ -182,6 +183,18 @@ class WheelFigures(Panel):
             ("on the spot", f"{travel_for(rig, turn)[i] * 1000:+.1f} mm".replace("-", "−"), "rest"),
             ("about the left side", f"{travel_for(rig, turn, left)[i] * 1000:+.1f} mm".replace("-", "−"), "rest"),
         ]
+        traction = traction_of(rig)
+        lines += [
+            ("traction", "", "title"),
+            ("weight on driven wheels", f"{traction.share * 100:.0f} %", "rest"),
+            ("hardest start that holds", f"{traction.ahead:.1f} m/s²", "rest"),
+            (
+                "what the motors push",
+                f"{traction.pushed:.1f} m/s²{' !' * traction.spins}",
+                "alarm" if traction.spins else "rest",
+            ),
+        ]
+        lines += [("slew up that holds", f"{traction.slew:.2g} /s", "rest")] if traction.spins else []
         if self._worth.of_rig.get("straight") or self._worth.of_rig.get("cosine"):
             lines.append(("gets aside", "on      off", "title"))
         for name, words in (("straight", "spinning across"), ("lead", "same, with lag"), ("cosine", "at a sharp bend")):
@@ -190,5 +203,5 @@ class WheelFigures(Panel):
                 lines.append((words, f"{compared.on_m * 1000:4.0f} mm {compared.off_m * 1000:4.0f} mm", "rest"))
         for row, (name, value, named) in enumerate(lines[:height]):
             picture.text(0, row, name, "title" if named == "title" else "dim", width)
-            picture.right(width, row, value, "dim" if named == "title" else "rest")
+            picture.right(width, row, value, "dim" if named == "title" else named)
         return picture

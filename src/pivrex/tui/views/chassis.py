@@ -84,7 +84,7 @@ class ChassisView(View):
         if wheel.steered:
             motor = f"steering.wheels.{wheel.name}"
             wheels += [(f"{motor}.p", "loop p"), (f"{motor}.i", "loop i"), (f"{motor}.d", "loop d")]
-        rules = [("limits.fit", "too much"), ("limits.first", "gives way")]
+        rules = [("limits.fit", "too much"), ("limits.first", "gives way"), ("law.move_and_turn", "sticks do")]
         if rig.law.kind == "planar":
             rules += [("plane.straight", "straight"), ("plane.lead", "lead")]
         if rig.steering is not None:

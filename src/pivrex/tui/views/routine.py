@@ -42,6 +42,8 @@ ROUTINE_COMMANDS = (
     Command("solve", "solve number", "Looks for the number at the cursor, so that what you then say comes true; again gives it up.",
             ("N", "shift+n", "upper_n"), foot=6),
     Command("write_number", "write it", "Writes the number that was found into the text.", ("K", "shift+k", "upper_k")),
+    Command("make_move", "own move", "Makes an own move of the selected lines: numbers become parameters, every passage like these a call of "
+            "it, and it is proven to do the same.", ("W", "shift+w", "upper_w"), foot=8),
     Command("back", "way back", "Makes a routine that goes back by the same ways, opens it, and says how near there and back comes to "
             "the start.", ("T", "shift+t", "upper_t")),
     Command("against", "beside", "Holds another routine, or this one as it was opened, against it: where they part, which is faster, "
@@ -96,7 +98,7 @@ class RoutineView(View):
     def _split(self, width: int, height: int) -> tuple[int, int]:
         """Give the width of the text and the height of the timeline."""
         left = min(84, max(34, int(width * 0.48))) if width >= SMALL else width
-        return left, min(len(self._timeline.lanes()) + 1, max(2, height // 4))
+        return left, self._timeline.data(max(2, height // 4)).lines
 
     def places(self, width: int, height: int) -> Iterable[Place]:
         left, bottom = self._split(width, height)
