@@ -116,12 +116,21 @@ class ListTest(RunsCase):
             self.assertIn("nothing was taken away", self.model.message)
 
     @in_loop
+    async def test_what_was_just_driven_is_selected_rather_than_the_minutes_that_have_begun_since(self) -> None:
+        begun = self.home / "runs" / SECOND
+        write_facts(begun, replace(read_facts(begun), ended=None))
+        async with self.running(view="runs"):
+            await self.until(lambda: self.view.desk.told)
+            self.assertEqual([r.name for r in self.view.desk.shown()], [SECOND, FIRST])
+            self.assertEqual(self.view.desk.selected, FIRST)
+
+    @in_loop
     async def test_a_run_that_is_being_kept_is_not_taken_away(self) -> None:
         folder = self.home / "runs" / SECOND
         write_facts(folder, replace(read_facts(folder), ended=None))
         async with self.running(view="runs"):
             await self.listed()
-            await self.press("delete")
+            await self.press("up", "delete")
             self.assertIn(f"{SECOND} is being kept just now", self.model.message)
             self.assertTrue(folder.exists())
 

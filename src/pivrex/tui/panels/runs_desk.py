@@ -117,9 +117,12 @@ class RunsDesk:
             if run.name in before and before[run.name] != run:
                 self.went.pop(run.name, None)  # it has grown
         self.listed = listed
-        names = [r.name for r in self.shown()]
-        if self.selected not in names:
-            self.selected = names[0] if names else ""
+        shown = self.shown()
+        if self.selected not in [
+            r.name for r in shown
+        ]:  # rather what was just driven than the minutes that have begun since
+            ended = [r for r in shown if r.facts is not None and r.facts.ended is not None]
+            self.selected = next((r.name for r in ended or shown), "")
 
     # --- the list ---
 
