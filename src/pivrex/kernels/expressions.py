@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 from dataclasses import dataclass, field
 from math import isnan
-from typing import NamedTuple
+from typing import ClassVar, NamedTuple
 
 from pivrex.errors import KernelError
 from pivrex.kernels.sources import KINDS, Constant, Field, Function, refusal
@@ -56,6 +56,8 @@ class Scope:
     names: dict[str, Typed] = field(default_factory=dict)
     args: dict[str, Typed] = field(default_factory=dict)
     tables: dict[str, list[str]] = field(default_factory=dict)
+    words: ClassVar[dict[str, str]] = IN_C
+    """What the kinds of numbers are called in C."""
 
     def __post_init__(self) -> None:
         self.module = self.function.module
@@ -118,7 +120,7 @@ class Scope:
     def _typed(self, node: ast.expr) -> Typed:  # noqa: C901, PLR0911 - a case for each expression
         match node:
             case ast.Constant(value=bool() | int() | float() as value):
-                return _literal(value)
+                return self.literal(value)
             case ast.Name(id=name):
                 return self._named(node, name)
             case ast.Attribute() | ast.Subscript():
@@ -153,7 +155,7 @@ class Scope:
             raise self.fail(node, f"{name} is no name that this kernel knows")
         value = self.module.constants[name]
         if not isinstance(value, tuple):
-            return _literal(value)
+            return self.literal(value)
         shape, flat = _flattened(value)
         own = f"{self.module.name.rpartition('.')[2]}_{name.strip('_')}"
         self.tables[own] = flat
@@ -169,7 +171,7 @@ class Scope:
         if isinstance(node.op, ast.Div):
             if not self._never_zero(node.right):
                 raise self.fail(node, f"{ast.unparse(node.right)} may be 0: write div(a, b)")
-            return Typed(f"((double){a.text} / {b.text})", "f")
+            return Typed(f"(({self.words['f']}){a.text} / {b.text})", "f")
         if isinstance(node.op, ast.Mod) and kind == "i" and self._never_zero(node.right):
             return Typed(f"i_mod({a.text}, {b.text})", "i")
         raise self.fail(
@@ -261,6 +263,23 @@ class Scope:
             return Typed(text, "tuple", other.returns, (f"{function.name}_result",))
         return Typed(text, other.returns or "none")
 
+    def literal(self, value: float | int | bool) -> Typed:
+        """Return a number as C writes it."""
+        if isinstance(value, bool):
+            return Typed(str(int(value)), "b")
+        if isinstance(value, int):
+            return Typed(f"(int64_t){value}" if abs(value) > 2**31 else str(value) if value >= 0 else f"({value})", "i")
+        if isnan(value):
+            return Typed("NAN", "f")
+        if value in (float("inf"), float("-inf")):
+            return Typed("INFINITY" if value > 0 else "(-INFINITY)", "f")
+        return Typed(self.decimal(value) if value >= 0 else f"({self.decimal(value)})", "f")
+
+    @staticmethod
+    def decimal(value: float) -> str:
+        """Return a number with all its bits."""
+        return value.hex()
+
     # --- places: what can be read and written ---
 
     def _place(self, node: ast.expr) -> Typed:
@@ -304,18 +323,6 @@ class Scope:
         if place.kind == "b":
             return Typed(f"({place.text} != 0.0)", "b")
         return place
-
-
-def _literal(value: float | int | bool) -> Typed:
-    if isinstance(value, bool):
-        return Typed(str(int(value)), "b")
-    if isinstance(value, int):
-        return Typed(f"(int64_t){value}" if abs(value) > 2**31 else str(value) if value >= 0 else f"({value})", "i")
-    if isnan(value):
-        return Typed("NAN", "f")
-    if value in (float("inf"), float("-inf")):
-        return Typed("INFINITY" if value > 0 else "(-INFINITY)", "f")
-    return Typed(value.hex() if value >= 0 else f"({value.hex()})", "f")
 
 
 def _flattened(value: Constant) -> tuple[tuple[str, ...], list[str]]:

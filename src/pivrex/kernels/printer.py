@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from pivrex.kernels.expressions import IN_C, KIND_WORDS, Scope, Typed, own_name
 from pivrex.kernels.sources import Field, Module, digest, read, refusal
 
-__all__ = ["printed"]
+__all__ = ["Printer", "printed"]
 
 _HEAD = """\
 /* The kernels of Pivrex as C99, printed by pivrex.kernels.printer: change the kernels, not this. */
@@ -66,7 +66,7 @@ def printed(modules: Iterable[Module] | None = None, version: str = "") -> str:
     for one in own:
         if functions[one.name] is not one:
             raise refusal(one.module, one.node, f"another kernel is called {one.name} too")
-    scopes = [_Printer(function, records) for function in functions.values()]
+    scopes = [Printer(function, records) for function in functions.values()]
     parts += [scope.result_type() + scope.head() + ";\n" for scope in scopes]
     bodies = [scope.printed() for scope in scopes]
     tables = dict(table for scope in scopes for table in scope.tables.items())
@@ -97,7 +97,7 @@ def _record(name: str, fields: dict[str, Field]) -> str:
     return "\n".join([*lines, "}", ""])
 
 
-def _shown(scope: _Printer) -> str:
+def _shown(scope: Printer) -> str:
     """Print what is called from outside: a kernel for each of n robots. A stride of 0 is one record for all of them, and a number
     without a place stands in ``number``. An index says which record each robot has; without one, its own.
     """
@@ -124,7 +124,7 @@ def _member(name: str, one: Field) -> str:
     return f"double *{own_name(name)};" if one.kind in IN_C else f"{one.kind} {own_name(name)};"
 
 
-class _Printer(Scope):
+class Printer(Scope):
     """One kernel with its statements."""
 
     @property
@@ -136,22 +136,26 @@ class _Printer(Scope):
     def result_type(self) -> str:
         if len(self.returns) < 2:
             return ""
-        return f"typedef struct {{ {' '.join(f'{IN_C[k]} v{i};' for i, k in enumerate(self.returns))} }} {self.function.name}_result;\n"
+        return f"typedef struct {{ {' '.join(f'{self.words[k]} v{i};' for i, k in enumerate(self.returns))} }} {self.function.name}_result;\n"
 
     def head(self) -> str:
         given = []
         for arg in self.args.values():
-            kind = f"{arg.of} *" if arg.kind == "record" else "double *" if arg.kind == "row" else f"{IN_C[arg.kind]} "
-            given.append(kind + arg.text)
-        gives = f"{self.function.name}_result" if len(self.returns) > 1 else IN_C.get(self.returns, "void")
+            given.append(self.spelled(arg) + arg.text)
+        gives = f"{self.function.name}_result" if len(self.returns) > 1 else self.words.get(self.returns, "void")
         return f"static {gives} {self.function.name}({', '.join(given)})"
 
     def printed(self) -> str:
         body = list(self._block(self.function.node.body, 1))
         own = [t for n, t in self.names.items() if n not in self.args]
-        kinds = {"row": "double *", **{k: f"{c} " for k, c in IN_C.items()}}
-        declared = [f"    {kinds.get(t.kind, t.of + ' *')}{t.text} = 0;" for t in own]
+        declared = [f"    {self.spelled(t)}{t.text} = 0;" for t in own]
         return "\n".join([self.head(), "{", *declared, *body, "}", ""])
+
+    def spelled(self, one: Typed) -> str:
+        """Return the C type of a name, up to the name itself."""
+        if one.kind == "record":
+            return f"{one.of} *"
+        return "double *" if one.kind == "row" else f"{self.words[one.kind]} "
 
     # --- statements ---
 
@@ -185,7 +189,7 @@ class _Printer(Scope):
                 name = self._declare(target, "i").text
                 # as in Python, what the loop's name is set to inside changes nothing
                 count, least = f"c{target.lineno}", ">" if step.startswith(("-", "(-")) else "<"
-                yield f"for (int64_t {count} = {first}, e{count} = {last}; {count} {least} e{count}; {count} += {step}) {{ {name} = {count};"
+                yield f"for ({self.words['i']} {count} = {first}, e{count} = {last}; {count} {least} e{count}; {count} += {step}) {{ {name} = {count};"
                 yield from self._block(node.body, deep + 1)
                 yield "}"
             case ast.While(test=test, body=body, orelse=[]):
@@ -242,8 +246,7 @@ class _Printer(Scope):
             raise self.fail(target, "only numbers, rows and records are assigned together")
         # all are taken before any is changed
         taken = " ".join(
-            f"{IN_C.get(t.kind, f'{t.of} *' if t.kind == 'record' else 'double *')} t{k} = {t.text};"
-            for k, t in enumerate(typed)
+            f"{self.spelled(t)}t{k} = {t.text};" for k, t in enumerate(typed)
         )
         stored = [
             self._stored(t, one._replace(text=f"t{k}"), value)

@@ -27,6 +27,9 @@ __all__ = ["Frame", "FrameColumns", "FrameScratch", "FrameSettings", "FrameState
 ROBOT, FIELD, OTHER = 1.0, 2.0, 3.0
 """What is asked for in the bindings' column."""
 
+DUST_RAD_S = 1e-9
+"""Less than this is rounding."""
+
 PASSES = 4
 """How often the turn that the limits leave is reckoned again. Each pass leaves at most a quarter of the error before it;
 after four the direction of a path at the limits is right to 0.05 degrees on every robot of the demo.
@@ -186,7 +189,7 @@ def robot_twist(
         return
     for _ in range(PASSES):
         left = given_turn(s, w, side, point, out)
-        if left == turn:
+        if abs(left - turn) < DUST_RAD_S:
             break
         moved_centre(s, side, point, is_field, law, ahead, left, out)
 

@@ -19,6 +19,8 @@ __all__ = ["along", "displaced", "move", "move_along", "shift", "straighten", "s
 
 SMALL_RAD = 1e-6
 _TINY = 1e-160
+DUST_RAD = 1e-9
+"""A turn of less is rounding; the sine of less is the angle itself."""
 
 
 @kernel
@@ -87,7 +89,7 @@ def straightened(turn: float) -> tuple[float, float]:
     The logarithm: with θ the turn, V turns by θ/2 and shortens by sin(θ/2)/(θ/2).
     """
     half = 0.5 * turn
-    if half == 0.0:
+    if abs(half) < DUST_RAD:
         return half, 1.0
     return half, div(half, sin(half))
 

@@ -1,0 +1,50 @@
+"""The line of a rig as a board has it: what of it is needed, and its two files."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from pivrex.board.flat import FlatProgram, flat_line
+from pivrex.board.needed import needed
+from pivrex.board.printing import line_header, line_source
+from pivrex.line.line import Line
+
+__all__ = ["LineParts", "line_parts"]
+
+OUTPUTS = ("row.outputs.value", "row.outputs.coast")
+
+
+@dataclass(frozen=True)
+class LineParts:
+    """What of a line a board needs, and what it remembers before the first tick."""
+
+    program: FlatProgram
+    start: np.ndarray[Any, Any]
+
+    def header(self, real: str) -> str:
+        """Return `line.h`; ``real``: double or float."""
+        return line_header(self.program, real)
+
+    def source(self, traced: bool = False) -> str:
+        """Return `line.c`."""
+        return line_source(self.program, self.start, traced)
+
+
+def line_parts(line: Line, given: Iterable[str] = (), further: Iterable[str] = ()) -> LineParts:
+    """Return what of a line a board needs.
+
+    Parameters
+    ----------
+    line : Line
+    given : iterable of str
+        Columns that somebody beside the controls writes; see `flat_line`.
+    further : iterable of str
+        Columns that count beside the outputs, as `row.law.level`.
+    """
+    whole = flat_line(line, given)
+    outputs = [n for n in (*OUTPUTS, *further) if n in whole.globals]
+    return LineParts(needed(whole, outputs), line.start().memory.data)

@@ -1,0 +1,268 @@
+"""Proof that the line that is printed for a board is the line of the desktop: compiled for this computer and run tick by tick."""
+
+from __future__ import annotations
+
+import subprocess
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass
+from math import prod
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.board.flat import FlatProgram, Global
+from pivrex.board.line_parts import LineParts, line_parts
+from pivrex.board.printing import c_name
+from pivrex.errors import PivrexError
+from pivrex.kernels.building import compiler
+from pivrex.line.line import Line
+
+__all__ = ["FLAGS", "Proof", "Ticks", "prove", "ticks_of"]
+
+Floats = NDArray[np.float64]
+
+FLAGS = ("-std=c99", "-O2", "-ffp-contract=off", "-fno-builtin", "-Wall", "-Wextra", "-Werror")
+"""As the desktop's own kernels are built, so that the same text gives the same bits."""
+
+LONGEST_S = 120.0
+DIGITS = 1e-5
+"""A value that is no whole number leaves with six digits: a step of the last one, as a share of its full range."""
+
+
+@dataclass(frozen=True)
+class Ticks:
+    """Ticks that a line made: its rows, (N, K), and what it remembered before each, (N, M)."""
+
+    rows: Floats
+    memories: Floats
+
+
+@dataclass(frozen=True)
+class Stage:
+    """The worst difference between float and double of a stage's columns that the board keeps, absolute, in their units."""
+
+    stage: str
+    worst: float
+    column: str
+
+
+@dataclass(frozen=True)
+class Proof:
+    """What was found.
+
+    Attributes
+    ----------
+    ticks : int
+    differ : int
+        Ticks in which an output of the double program has other bits than the line's.
+    stages : list of Stage
+        Of the float program, each tick from the same state.
+    steps : float
+        By how many steps outputs of the float program differ at most.
+    flips, comparisons : int
+        Ticks in which a comparison went another way because of rounding; and how many comparisons there were.
+    """
+
+    ticks: int
+    differ: int
+    stages: list[Stage]
+    steps: float
+    flips: int
+    comparisons: int
+
+    @property
+    def holds(self) -> bool:
+        """Whether all is as it should be: the same bits in double, at most a step in float, and hardly a flip."""
+        return self.differ == 0 and self.steps <= 1.0 and self.flips * 10_000 <= self.comparisons
+
+    def as_json(self) -> dict[str, Any]:
+        return {**asdict(self), "holds": self.holds}
+
+
+def ticks_of(line: Line, rows: Floats) -> Ticks:
+    """Make the ticks of a line again whose inputs stand in ``rows``, (N, K), with what it remembered before each."""
+    given = [line.layout.stage(name) for name in ("clock", "sensed", "truth", "raw")]
+    made = np.zeros_like(rows)
+    for part in given:
+        made[:, part] = rows[:, part]
+    memories = np.zeros((len(rows), line.memory.size))
+    before = line.start().memory
+    for k in range(len(rows)):
+        memories[k] = before.data
+        after = line.memory.start()
+        line.pass_through(before, after, made[k])
+        before = after
+    return Ticks(made, memories)
+
+
+def prove(line: Line, ticks: Ticks) -> Proof:
+    """Compile the line of a board for this computer, in double and in float, and run ticks through it.
+
+    Raises
+    ------
+    PivrexError
+        Without a C compiler, or if it refuses what was written.
+    """
+    parts = line_parts(line)
+    inputs = [g.name for g in parts.program.globals.values() if g.name.split(".")[1:2] in (["clock"], ["sensed"], ["raw"])]
+    with TemporaryDirectory(prefix="pivrex-proof-") as beside:
+        folder = Path(beside)
+        double = _run(folder, parts, "double", False, inputs, ticks, line, free=True)
+        both = [_run(folder, parts, real, True, inputs, ticks, line, free=False) for real in ("double", "float")]
+    told = line.outputs.told
+    same = double.rows[:, told].view(np.int64) == (ticks.rows[:, told] + 0.0).view(np.int64)
+    stages = _worst(line, both[1].rows - ticks.rows)
+    steps = np.abs(both[1].rows[:, told] - ticks.rows[:, told]) / _steps(line)
+    flips = sum(a != b for a, b in zip(both[0].ways, both[1].ways, strict=True))
+    return Proof(
+        ticks=len(ticks.rows),
+        differ=int((~same).any(axis=1).sum()),
+        stages=stages,
+        steps=float(np.max(steps, initial=0.0)),
+        flips=flips,
+        comparisons=sum(map(len, both[1].ways)),
+    )
+
+
+def _worst(line: Line, off: Floats) -> list[Stage]:
+    found = []
+    for name in line.stages:
+        own = np.abs(off[:, line.layout.stage(name)])
+        known = ~np.isnan(own)
+        if name in ("clock", "sensed", "truth", "raw") or not known.any():
+            continue
+        worst = np.where(known, own, 0.0).max(axis=0)
+        at = int(worst.argmax())
+        found.append(Stage(name, float(worst[at]), line.layout.titles[line.layout.stage(name).start + at]))
+    return found
+
+
+def _steps(line: Line) -> Floats:
+    """Return how large a step of each value that leaves is."""
+    s = line.outputs.settings
+    full = np.maximum(np.abs(s.forward), np.abs(s.backward))
+    steps = np.where((s.is_whole != 0) | (s.level != 0), 1.0, full * DIGITS)
+    return np.append(steps, np.ones(len(line.outputs.values) - len(steps)))
+
+
+# --- a program of this computer ---
+
+
+@dataclass(frozen=True)
+class _Ran:
+    """What a program gave: rows, NaN where it keeps none, and which way its comparisons went."""
+
+    rows: Floats
+    ways: list[bytes]
+
+
+def _run(
+    folder: Path, parts: LineParts, real: str, traced: bool, inputs: list[str], ticks: Ticks, line: Line, free: bool
+) -> _Ran:
+    """Compile and run; ``free`` lets it go on from its own state, else each tick begins from the line's."""
+    own = folder / f"{real}-{traced}"
+    own.mkdir()
+    (own / "line.h").write_text(parts.header(real), encoding="utf-8")
+    (own / "line.c").write_text(parts.source(traced), encoding="utf-8")
+    (own / "seen.h").write_text(_SEEN, encoding="utf-8")
+    (own / "prove.c").write_text(_harness(parts.program, line, inputs), encoding="utf-8")
+    command = compiler()
+    if command is None:
+        raise PivrexError("there is no C compiler here; on Debian: sudo apt-get install gcc libc6-dev")
+    try:
+        made = subprocess.run(
+            [*command, *FLAGS, "-o", "prove", "line.c", "prove.c", "-lm"],
+            cwd=own, capture_output=True, text=True, timeout=LONGEST_S, check=False, stdin=subprocess.DEVNULL,
+        )  # fmt: skip
+        if made.returncode:
+            raise PivrexError(f"the C compiler refuses what was written: {made.stderr.strip().splitlines()[0]}")
+        ran = subprocess.run(
+            [str(own / "prove")], input=b"".join(_sent(ticks, free)), capture_output=True, timeout=LONGEST_S, check=True
+        ).stdout  # fmt: skip
+    except (OSError, subprocess.SubprocessError) as problem:
+        raise PivrexError(f"the program that was compiled does not run: {problem}") from None
+    width, rows, ways, at = ticks.rows.shape[1], [], [], 0
+    while at < len(ran):
+        rows.append(np.frombuffer(ran, np.float64, width, at))
+        at += 8 * width
+        many = int(np.frombuffer(ran, np.int64, 1, at)[0])
+        ways.append(ran[at + 8 : at + 8 + many])
+        at += 8 + many
+    return _Ran(np.array(rows).reshape(-1, width), ways)
+
+
+def _sent(ticks: Ticks, free: bool) -> Iterator[bytes]:
+    for row, memory in zip(ticks.rows, ticks.memories, strict=True):
+        yield b"\0" if free else b"\1"
+        yield row.tobytes()
+        if not free:
+            yield memory.tobytes()
+
+
+_SEEN = """\
+extern unsigned char seen_ways[];
+extern long seen_many;
+static inline int seen(int way) { seen_ways[seen_many++ & 0xFFFFF] = (unsigned char)way; return way; }
+#define SEEN(way) seen(way)
+"""
+
+
+def _harness(program: FlatProgram, line: Line, inputs: list[str]) -> str:
+    """Return a program that reads ticks and states as doubles, and answers with what the line makes of them."""
+
+    def table(name: str, globals_: list[Global]) -> str:
+        rows = [f"    {{&{c_name(g.name)}, '{g.kind}', {prod(g.shape)}, {g.at}, {int(g.name in inputs)}}}," for g in globals_]
+        return "\n".join([f"static const struct field {name}[] = {{", *rows, "    {0, 0, 0, 0, 0}", "};"])
+
+    row = [g for g in program.globals.values() if g.root == "row" and prod(g.shape)]
+    kept = [g for g in program.globals.values() if g.root == "kept" and prod(g.shape)]
+    return _PROVE.format(
+        rows=table("rows", row), kepts=table("kepts", kept), width=len(line.layout), memory=max(1, line.memory.size)
+    )
+
+
+_PROVE = """\
+#include <stdio.h>
+#include <string.h>
+#include "line.h"
+struct field {{ void *at; char kind; int many, first, goes_in; }};
+{rows}
+{kepts}
+unsigned char seen_ways[0x100000];
+long seen_many;
+static double row_in[{width}], row_out[{width}], memory[{memory}];
+static void put(const struct field *f, const double *from) {{
+    for (int k = 0; k < f->many; k++) {{
+        double v = from[f->first + k];
+        if (f->kind == 'f') ((real *)f->at)[k] = (real)v;
+        else if (f->kind == 'i') ((whole *)f->at)[k] = (whole)v;
+        else ((flag *)f->at)[k] = v != 0;
+    }}
+}}
+static void get(const struct field *f, double *to) {{
+    for (int k = 0; k < f->many; k++)
+        to[f->first + k] = f->kind == 'f' ? (double)((real *)f->at)[k] : f->kind == 'i' ? ((whole *)f->at)[k] : ((flag *)f->at)[k];
+}}
+int main(void) {{
+    int how;
+    line_begin();
+    while ((how = getchar()) != EOF) {{
+        if (fread(row_in, sizeof row_in, 1, stdin) != 1 || (how && fread(memory, sizeof memory, 1, stdin) != 1)) return 1;
+        for (int k = 0; k < {width}; k++) row_out[k] = NAN;
+        memset(&row, 0, sizeof row);
+        for (const struct field *f = rows; f->at; f++) if (f->goes_in) put(f, row_in);
+        if (how) for (const struct field *f = kepts; f->at; f++) put(f, memory);
+        seen_many = 0;
+        line_tick();
+        for (const struct field *f = rows; f->at; f++) get(f, row_out);
+        fwrite(row_out, sizeof row_out, 1, stdout);
+        if (seen_many > (long)sizeof seen_ways) return 2;
+        {{ long long many = seen_many; fwrite(&many, sizeof many, 1, stdout); }}
+        fwrite(seen_ways, 1, (size_t)seen_many, stdout);
+    }}
+    return 0;
+}}
+"""
