@@ -16,7 +16,7 @@ import numpy as np
 from pivrex.errors import KernelError
 from pivrex.kernels.expressions import Scope
 from pivrex.kernels.records import Form
-from pivrex.kernels.sources import KINDS, Constant, Function, Module, read, refusal
+from pivrex.kernels.sources import KINDS, Function, Module, read, refusal
 from pivrex.line.line import Line
 
 __all__ = ["HALVES", "REMEMBER", "FlatFunction", "FlatProgram", "Global", "flat_line"]
@@ -27,7 +27,14 @@ REMEMBER = "remember"
 HALVES = ("ask", "follow")
 """The functions of `pivrex.line.tick` that make a tick, one after the other."""
 
-COMPARED = {ast.Lt: operator.lt, ast.LtE: operator.le, ast.Gt: operator.gt, ast.GtE: operator.ge, ast.Eq: operator.eq, ast.NotEq: operator.ne}
+COMPARED = {
+    ast.Lt: operator.lt,
+    ast.LtE: operator.le,
+    ast.Gt: operator.gt,
+    ast.GtE: operator.ge,
+    ast.Eq: operator.eq,
+    ast.NotEq: operator.ne,
+}
 COUNTED = {ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul}
 
 
@@ -129,7 +136,7 @@ def entry_columns(line: Line) -> set[str]:
     found = set()
     for name, stage in line.stages.items():
         places: list[int] = []
-        if name == "clock" or stage.entry is None and stage.entered < 0:
+        if name == "clock" or (stage.entry is None and stage.entered < 0):
             continue
         if isinstance(stage.entry, slice):
             places += range(stage.entry.start, stage.entry.stop)
@@ -178,9 +185,7 @@ class _Flattener:
         key = (function.name, *sorted(bound.items(), key=lambda item: item[0]))
         if key not in self._made:
             writer = _Writer(self, function, known)
-            made = FlatFunction(
-                self._name(function, known), function, writer.params, Scope(function, {}).returns
-            )
+            made = FlatFunction(self._name(function, known), function, writer.params, Scope(function, {}).returns)
             self._made[key] = made
             made.body = writer.block(function.node.body)
             self.functions[made.name] = made
@@ -211,7 +216,9 @@ class _Flattener:
             return ast.Constant(False if kind == "b" else 0 if kind == "i" else 0.0)
         return self.name(full, kind, place.shape, declared.unit, None, part.base + place.start)
 
-    def name(self, name: str, kind: str, shape: tuple[int, ...] = (), unit: str = "", value: Any = None, at: int = -1) -> ast.Name:
+    def name(
+        self, name: str, kind: str, shape: tuple[int, ...] = (), unit: str = "", value: Any = None, at: int = -1
+    ) -> ast.Name:
         """Return the name of a global, which is there from now on."""
         new = Global(name, kind, shape, unit, value, at)
         while name in self.globals and not _same(self.globals[name], new):
@@ -222,7 +229,7 @@ class _Flattener:
 
     def constant(self, module: Module, name: str) -> ast.expr:
         """Return a constant of a file with kernels."""
-        value = module.constants[name]
+        value: Any = module.constants[name]
         if isinstance(value, bool) or name in ("pi", "inf", "nan"):
             return ast.Constant(value)
         if isinstance(value, tuple):
@@ -230,7 +237,7 @@ class _Flattener:
             return self.name(name.strip("_"), "f", array.shape, "", array)
         return self.name(name.strip("_"), "i" if isinstance(value, int) else "f", (), "", value)
 
-    def known(self, node: ast.expr) -> Constant | None:
+    def known(self, node: ast.expr) -> Any:
         """Return the number that an expression is on this rig, or None if that is not known."""
         match node:
             case ast.Constant(value=bool() | int() | float() as value):
@@ -243,7 +250,8 @@ class _Flattener:
 
 def _same(a: Global, b: Global) -> bool:
     return (a.kind, a.shape, a.at) == (b.kind, b.shape, b.at) and (
-        (a.value is None and b.value is None) or (a.value is not None and b.value is not None and np.array_equal(a.value, b.value, equal_nan=True))
+        (a.value is None and b.value is None)
+        or (a.value is not None and b.value is not None and np.array_equal(a.value, b.value, equal_nan=True))
     )
 
 
@@ -307,7 +315,7 @@ class _Writer:
                 break
         return made
 
-    def statement(self, node: ast.stmt) -> list[ast.stmt]:  # noqa: C901 - a case for each statement
+    def statement(self, node: ast.stmt) -> list[ast.stmt]:  # noqa: PLR0911 - a case for each statement
         match node:
             case ast.Expr(value=ast.Constant()) | ast.Pass():
                 return []
@@ -317,16 +325,16 @@ class _Writer:
                 return self.assigned(node, target, value)
             case ast.AugAssign(target=target, op=op, value=value):
                 given = self.expr(value)
-                return [ast.copy_location(ast.AugAssign(self.target(target), op, given), node)]
+                into: Any = self.target(target)
+                return [ast.copy_location(ast.AugAssign(into, op, given), node)]
             case ast.If(test=test, body=body, orelse=other):
                 return self.chosen(node, self.expr(test), body, other)
             case ast.For(target=ast.Name(id=name) as target, iter=ast.Call(args=bounds) as each, body=body):
-                given = [self.expr(b) for b in bounds]
-                ends = [self.flat.known(b) for b in given]
-                if all(isinstance(e, int) for e in ends) and not range(*ends):  # type: ignore[arg-type]
+                ends = [self.expr(b) for b in bounds]
+                if not self.runs([self.flat.known(e) for e in ends]):
                     return []
                 self.local.add(name)
-                again = ast.Call(each.func, given, [])
+                again = ast.Call(each.func, ends, [])
                 return [ast.copy_location(ast.For(target, again, self.inside(body), []), node)]
             case ast.While(test=test, body=body):
                 asked = self.expr(test)
@@ -334,6 +342,11 @@ class _Writer:
             case ast.Return(value=value):
                 return [ast.copy_location(ast.Return(None if value is None else self.expr(value)), node)]
         return [node]
+
+    @staticmethod
+    def runs(ends: list[Any]) -> bool:
+        """Tell whether a loop may run at all."""
+        return not all(isinstance(e, int) for e in ends) or bool(range(*ends))
 
     def inside(self, body: list[ast.stmt]) -> list[ast.stmt]:
         self.deep += 1
@@ -383,7 +396,9 @@ class _Writer:
         return True
 
     def is_silent(self, target: ast.expr) -> bool:
-        return isinstance(target, ast.Constant) or (isinstance(target, ast.Subscript) and _first(target).id in self.flat.silent)
+        return isinstance(target, ast.Constant) or (
+            isinstance(target, ast.Subscript) and _first(target).id in self.flat.silent
+        )
 
     def target(self, node: ast.expr) -> ast.expr:
         if isinstance(node, ast.Name):
@@ -394,7 +409,7 @@ class _Writer:
 
     # --- expressions ---
 
-    def value(self, node: ast.expr) -> _Known:
+    def value(self, node: ast.expr) -> _Known:  # noqa: PLR0911 - a case for each expression
         """Return what stands for an expression: a record's part, or an expression without records."""
         match node:
             case ast.Name(id=name) if name in self.env:
@@ -441,8 +456,9 @@ class _Writer:
                 return ast.Constant(not found) if found is not None else ast.UnaryOp(ast.Not(), given)
             case ast.UnaryOp(op=op, operand=inner):
                 given = self.expr(inner)
-                found = given.value if isinstance(given, ast.Constant) else None
-                return ast.Constant(-found) if isinstance(found, int | float) else ast.UnaryOp(op, given)
+                if isinstance(given, ast.Constant) and isinstance(given.value, int | float):
+                    return ast.Constant(-given.value)
+                return ast.UnaryOp(op, given)
             case ast.BinOp(left=left, op=op, right=right):
                 a, b = self.expr(left), self.expr(right)
                 x, y = known(a), known(b)
@@ -457,7 +473,7 @@ class _Writer:
                 return self.call(node)
         raise self.fail(node, f"a board's program cannot say {ast.unparse(node)[:40]}")
 
-    def indexed(self, row: ast.expr, index: ast.expr) -> ast.expr:
+    def indexed(self, row: ast.expr, index: ast.expr) -> ast.expr:  # noqa: PLR0911 - a case for each kind of row
         at = self.flat.known(index)
         if isinstance(row, ast.Name) and row.id in self.flat.globals and isinstance(at, int):
             one = self.flat.globals[row.id]
@@ -510,8 +526,10 @@ class _Writer:
         """Tell whether something is a row of numbers."""
         match node:
             case ast.Name(id=name):
-                return self.params.get(name, "").startswith("r") if name in self.local else bool(
-                    name in self.flat.globals and self.flat.globals[name].shape
+                return (
+                    self.params.get(name, "").startswith("r")
+                    if name in self.local
+                    else bool(name in self.flat.globals and self.flat.globals[name].shape)
                 )
         return False
 
@@ -539,7 +557,7 @@ class _Writer:
             return ast.Constant(int(only or 0))
         if name in ("max", "min", "abs") and all(type(self.flat.known(a)) is int for a in args):
             numbers: list[Any] = [self.flat.known(a) for a in args]
-            return ast.Constant({"max": max, "min": min, "abs": lambda v: abs(v[0])}[name](numbers))  # type: ignore[operator]
+            return ast.Constant(abs(numbers[0]) if name == "abs" else max(numbers) if name == "max" else min(numbers))
         return ast.Call(node.func, args, [])
 
     def called(self, node: ast.Call, other: Function) -> ast.expr:

@@ -29,7 +29,7 @@ def needed(program: FlatProgram, outputs: Iterable[str]) -> FlatProgram:
     A backward slice (Weiser 1981), by names: a name is needed if one that is needed is computed from it or under a condition on it.
     A call passes on what its function makes of its arguments, so one that serves many is told apart by who calls it.
     """
-    flows = {}
+    flows: dict[str, _Flow] = {}
     for function in program.functions.values():
         flows[function.name] = _Flow(function, flows, program.globals)
     wanted = _Wanted(program, flows, set(outputs))
@@ -121,7 +121,7 @@ class _Flow:
         for node in nodes:
             self._statement(node, under)
 
-    def _statement(self, node: ast.stmt, under: Names) -> None:
+    def _statement(self, node: ast.stmt, under: Names) -> None:  # noqa: C901, PLR0912 - a case for each statement
         match node:
             case ast.Expr(value=ast.Call() as call):
                 self._call(call, under)
@@ -204,7 +204,9 @@ class _Flow:
                 return given[0] if given else NONE
             case ast.Name(id=name):
                 return frozenset({name}) | self.rows.get(name, NONE)
-        return frozenset[str]().union(*(self._read(c, under) for c in ast.iter_child_nodes(node) if isinstance(c, ast.expr)))
+        return frozenset[str]().union(
+            *(self._read(c, under) for c in ast.iter_child_nodes(node) if isinstance(c, ast.expr))
+        )
 
     def _call(self, call: ast.Call, under: Names) -> list[Names]:
         """Note what a call writes; gives what each of its results hangs on."""
@@ -298,7 +300,7 @@ class _Cut:
     def _wants(self, target: ast.expr) -> bool:
         return self.wanted.wants(self.function.name, self.flow._bases(target))
 
-    def statement(self, node: ast.stmt) -> Iterator[ast.stmt]:
+    def statement(self, node: ast.stmt) -> Iterator[ast.stmt]:  # noqa: C901, PLR0912 - a case for each statement
         match node:
             case ast.Expr(value=ast.Call() as call):
                 if self._does_something(call):
@@ -310,7 +312,10 @@ class _Cut:
                 if len(pairs) == 1:
                     yield ast.copy_location(ast.Assign([pairs[0][0]], pairs[0][1]), node)
                 elif pairs:
-                    into, given = ast.Tuple([t for t, _ in pairs], ast.Store()), ast.Tuple([v for _, v in pairs], ast.Load())
+                    into, given = (
+                        ast.Tuple([t for t, _ in pairs], ast.Store()),
+                        ast.Tuple([v for _, v in pairs], ast.Load()),
+                    )
                     yield ast.copy_location(ast.Assign([into], given), node)
             case ast.Assign(targets=[target], value=value):
                 if self._wants(target):
@@ -366,7 +371,7 @@ class _Cut:
         if name == REMEMBER:
             stage = call.args[0]
             assert isinstance(stage, ast.Constant)
-            return any(n.startswith(f"was.{stage.value}.") for n in self.wanted.globals)
+            return any(n.startswith(f"was.{stage.value!s}.") for n in self.wanted.globals)
         flow = self.wanted.flows.get(name)
         if flow is None:
             return False
@@ -374,14 +379,19 @@ class _Cut:
         return any(self.wanted.wants(self.function.name, rows.get(sink, frozenset({sink}))) for sink in flow.gives)
 
     def _expr(self, node: ast.expr) -> ast.expr:
-        return _Calls(self).visit(node)  # type: ignore[no-any-return]
+        made: ast.expr = _Calls(self).visit(node)
+        return made
 
     def _called(self, call: ast.Call) -> ast.Call:
         assert isinstance(call.func, ast.Name)
         args: Iterable[ast.expr] = call.args
         if call.func.id in self.wanted.flows:
             theirs = self.wanted.local[call.func.id]
-            args = [a for p, a in zip(self.wanted.flows[call.func.id].function.params, call.args, strict=True) if p in theirs]
+            args = [
+                a
+                for p, a in zip(self.wanted.flows[call.func.id].function.params, call.args, strict=True)
+                if p in theirs
+            ]
         return ast.copy_location(ast.Call(call.func, [self._expr(a) for a in args], []), call)
 
 

@@ -24,7 +24,9 @@ ABOUT = {
     "was": "What the stage that computes just now remembered in the tick before. One at a time: they share a place.",
     "place": "Where stages compute. One at a time: they share a place.",
 }
-TAKEN = frozenset(("row", "kept", "was", "place", "real", "whole", "flag", "R", "signed", "index", "y0", "y1", "j0", "j1", "gamma"))
+TAKEN = frozenset(
+    ("row", "kept", "was", "place", "real", "whole", "flag", "R", "signed", "index", "y0", "y1", "j0", "j1", "gamma")
+)
 """Names that mean something else on a board, or to a C compiler."""
 
 
@@ -76,7 +78,9 @@ class _BoardPrinter(Printer):
             stars = "*" if spelled.endswith("*") else ""
             names = ", ".join(f"{stars}{t.text} = 0" for t in each)
             declared.append(f"    {spelled.rstrip('*')}{names};")
-        return "\n".join([*(about[:-1]), *([about[-1] + " */"] if about else []), self.head(), "{", *declared, *body, "}", ""])
+        return "\n".join(
+            [*(about[:-1]), *([about[-1] + " */"] if about else []), self.head(), "{", *declared, *body, "}", ""]
+        )
 
     def spelled(self, one: Typed) -> str:
         if one.kind != "row":
@@ -91,7 +95,9 @@ class _BoardPrinter(Printer):
                 own = own_name(str(stage))
                 yield f"was.{own} = kept.{own};"
             case ast.For(target=ast.Name(id=name) as target, iter=ast.Call(args=bounds), body=body):
-                stored = {n.id for s in body for n in ast.walk(s) if isinstance(n, ast.Name) and isinstance(n.ctx, ast.Store)}
+                stored = {
+                    n.id for s in body for n in ast.walk(s) if isinstance(n, ast.Name) and isinstance(n.ctx, ast.Store)
+                }
                 if name in stored:
                     yield from super()._statement(node, deep)
                     return
@@ -141,7 +147,9 @@ class _BoardPrinter(Printer):
         if one is None or name in self.names:
             return self.names[name]
         of = one.kind.upper() if one.value is not None else one.kind
-        return Typed(c_name(name), "row", of, tuple(map(str, one.shape))) if one.shape else Typed(c_name(name), one.kind)
+        return (
+            Typed(c_name(name), "row", of, tuple(map(str, one.shape))) if one.shape else Typed(c_name(name), one.kind)
+        )
 
     def _never_zero(self, node: ast.expr) -> bool:
         match node:
@@ -182,7 +190,8 @@ def _decimal(value: float) -> str:
     return f"R({text if '.' in text or 'e' in text else text + '.0'})"
 
 
-def _number(value: Any, kind: str) -> str:
+def number_in_c(value: Any, kind: str = "f") -> str:
+    """Return a number of a kind as C writes it."""
     if kind != "f":
         return str(int(value))
     if isnan(value):
@@ -277,16 +286,34 @@ def _members(globals_: list[Global], deep: int, indent: str) -> list[str]:
 def line_header(program: FlatProgram, real: str) -> str:
     """Return `line.h`: the kinds of numbers, and what goes in and comes out."""
     suffix = (
-        "#define R(x) x##f\n#define F(function) function##f\n#define DUST(x) R(1e-6) /* less is rounding */\n#define SMALL(x) FLT_MIN\n#define LARGE(x) FLT_MAX"
+        "#define R(x) x##f\n#define F(function) function##f\n"
+        "#define DUST(x) (R(x) * 1000) /* less is rounding */\n#define SMALL(x) FLT_MIN\n#define LARGE(x) FLT_MAX"
         if real == "float"
         else "#define R(x) x\n#define F(function) function\n#define DUST(x) x\n#define SMALL(x) x\n#define LARGE(x) x"
     )
-    lines = ["#ifndef LINE_H", "#define LINE_H", "#include <float.h>", "#include <math.h>", "#include <stdint.h>", "", _HEAD.format(real=real, suffix=suffix)]
+    lines = [
+        "#ifndef LINE_H",
+        "#define LINE_H",
+        "#include <float.h>",
+        "#include <math.h>",
+        "#include <stdint.h>",
+        "",
+        _HEAD.format(real=real, suffix=suffix),
+    ]
     lines += _struct(structures(program, "row"), "row", "extern struct row", "row")
     lines += _kept_types(program)
     lines += [f"/* {ABOUT['kept']} */", "extern struct kept {"]
-    lines += [f"    struct {own_name(s)}_state {own_name(s)};" for s in structures(program, "kept")] or ["    whole nothing;"]
-    lines += ["} kept;", "", "void line_begin(void); /* before the first tick */", "void line_tick(void);", "#endif", ""]
+    lines += [f"    struct {own_name(s)}_state {own_name(s)};" for s in structures(program, "kept")] or [
+        "    whole nothing;"
+    ]
+    lines += [
+        "} kept;",
+        "",
+        "void line_begin(void); /* before the first tick */",
+        "void line_tick(void);",
+        "#endif",
+        "",
+    ]
     return "\n".join(lines)
 
 
@@ -320,12 +347,26 @@ def line_source(program: FlatProgram, start: np.ndarray[Any, Any], traced: bool 
     lines += ["/* Settings of the rig, and constants. */", *_constants(program), ""]
     lines += ["struct row row;", "struct kept kept;", ""]
     if was := structures(program, "was"):
-        lines += [f"/* {ABOUT['was']} */", "static union {", *(f"    struct {own_name(s)}_state {own_name(s)};" for s in was), "} was;", ""]
+        lines += [
+            f"/* {ABOUT['was']} */",
+            "static union {",
+            *(f"    struct {own_name(s)}_state {own_name(s)};" for s in was),
+            "} was;",
+            "",
+        ]
     if place := structures(program, "place"):
         lines += _struct(place, "place", "static union", "place")
     lines += [scope.result_type().rstrip("\n") for scope in scopes if scope.result_type()]
     lines += ["", *bodies]
-    lines += ["void line_begin(void)", "{", "    memset(&row, 0, sizeof row);", "    memset(&kept, 0, sizeof kept);", *_begun(program, start), "}", ""]
+    lines += [
+        "void line_begin(void)",
+        "{",
+        "    memset(&row, 0, sizeof row);",
+        "    memset(&kept, 0, sizeof kept);",
+        *_begun(program, start),
+        "}",
+        "",
+    ]
     lines += ["void line_tick(void)", "{", *(f"    {f}();" for f in HALVES if f in program.functions), "}", ""]
     return "\n".join(lines)
 
@@ -349,13 +390,13 @@ def _constants(program: FlatProgram) -> list[str]:
             continue
         unit = f" /* {one.unit} */" if one.unit else ""
         if one.shape:
-            flat = [_number(v, one.kind) for v in np.asarray(one.value).reshape(-1).tolist()]
+            flat = [number_in_c(v, one.kind) for v in np.asarray(one.value).reshape(-1).tolist()]
             rows = wrap(", ".join(flat), 100)
             body = rows[0] if len(rows) == 1 else "\n    " + "\n    ".join(rows) + "\n"
             if flat:
                 lines.append(f"static CONSTANT {WORDS[one.kind]} {one.name}[{len(flat)}] = {{{body}}};{unit}")
         else:
-            value = f"DUST({one.value!r})" if one.name.startswith("DUST") else _number(one.value, one.kind)
+            value = f"DUST({one.value!r})" if one.name.startswith("DUST") else number_in_c(one.value, one.kind)
             lines.append(f"static const {WORDS[one.kind]} {one.name} = {value};{unit}")
     return lines
 
@@ -369,9 +410,9 @@ def _begun(program: FlatProgram, start: np.ndarray[Any, Any]) -> list[str]:
             values = start[one.at : one.at + size].tolist()
             name = c_name(one.name)
             if not one.shape and values[0] != 0:
-                lines.append(f"    {name} = {_number(values[0], one.kind)};")
+                lines.append(f"    {name} = {number_in_c(values[0], one.kind)};")
             elif one.shape and size > 1 and len({repr(v) for v in values}) == 1 and values[0] != 0:
-                lines.append(f"    for (whole i = 0; i < {size}; i++) {name}[i] = {_number(values[0], one.kind)};")
+                lines.append(f"    for (whole i = 0; i < {size}; i++) {name}[i] = {number_in_c(values[0], one.kind)};")
             elif one.shape:
-                lines += [f"    {name}[{k}] = {_number(v, one.kind)};" for k, v in enumerate(values) if v != 0]
+                lines += [f"    {name}[{k}] = {number_in_c(v, one.kind)};" for k, v in enumerate(values) if v != 0]
     return lines

@@ -19,8 +19,10 @@ from pivrex.board.printing import c_name
 from pivrex.errors import PivrexError
 from pivrex.kernels.building import compiler
 from pivrex.line.line import Line
+from pivrex.sim.model import stand_in_of
+from pivrex.sim.rollout import Rollout
 
-__all__ = ["FLAGS", "Proof", "Ticks", "prove", "ticks_of"]
+__all__ = ["FLAGS", "Proof", "Ticks", "own_ticks", "prove", "ticks_of"]
 
 Floats = NDArray[np.float64]
 
@@ -28,8 +30,8 @@ FLAGS = ("-std=c99", "-O2", "-ffp-contract=off", "-fno-builtin", "-Wall", "-Wext
 """As the desktop's own kernels are built, so that the same text gives the same bits."""
 
 LONGEST_S = 120.0
-DIGITS = 1e-5
-"""A value that is no whole number leaves with six digits: a step of the last one, as a share of its full range."""
+DIGITS = 1e-4
+"""Of a value that is no whole number a step is this share of its full range: no motor driver tells less apart."""
 
 
 @dataclass(frozen=True)
@@ -61,9 +63,11 @@ class Proof:
     stages : list of Stage
         Of the float program, each tick from the same state.
     steps : float
-        By how many steps outputs of the float program differ at most.
+        By how many steps outputs of the float program differ at most, where no comparison flips.
     flips, comparisons : int
         Ticks in which a comparison went another way because of rounding; and how many comparisons there were.
+    flipped_steps : float
+        By how many steps outputs differ at most where one does.
     """
 
     ticks: int
@@ -72,6 +76,7 @@ class Proof:
     steps: float
     flips: int
     comparisons: int
+    flipped_steps: float
 
     @property
     def holds(self) -> bool:
@@ -98,8 +103,28 @@ def ticks_of(line: Line, rows: Floats) -> Ticks:
     return Ticks(made, memories)
 
 
-def prove(line: Line, ticks: Ticks) -> Proof:
-    """Compile the line of a board for this computer, in double and in float, and run ticks through it.
+def own_ticks(line: Line, many: int = 1500, seed: int = 1) -> Ticks:
+    """Make ticks of a drive of no recording: sticks, buttons, readings that are missing, stops, on the stand-in."""
+    chance = np.random.default_rng(seed)
+    rollout, rows = Rollout(line, stand_in_of(line.rig, None)), []
+    sticks, buttons = len(line.functions), len(line.channels) - len(line.functions)
+    raw = goal = line.rest()
+    for k in range(many):
+        if k % 40 == 0:  # a hand moves sticks to somewhere, and lets go of them
+            goal = (
+                line.rest()
+                if k % 160 == 120
+                else np.append(chance.uniform(-1.1, 1.1, sticks), chance.random(buttons) < 0.3)
+            )
+        raw = np.where(np.arange(len(raw)) < sticks, raw + (goal - raw) * 0.15, goal)
+        read = np.where(chance.random(len(raw)) < 0.005, np.nan, raw)
+        rows.append(rollout.tick(read, float(k % 300 > 285)))
+    return ticks_of(line, np.array(rows))
+
+
+def prove(line: Line, ticks: Ticks) -> tuple[Proof, Floats]:
+    """Compile the line of a board for this computer, in double and in float, and run ticks through it. Gives what was found, and what
+    float makes of the rows, (N, K), NaN where the board keeps nothing.
 
     Raises
     ------
@@ -107,7 +132,9 @@ def prove(line: Line, ticks: Ticks) -> Proof:
         Without a C compiler, or if it refuses what was written.
     """
     parts = line_parts(line)
-    inputs = [g.name for g in parts.program.globals.values() if g.name.split(".")[1:2] in (["clock"], ["sensed"], ["raw"])]
+    inputs = [
+        g.name for g in parts.program.globals.values() if g.name.split(".")[1:2] in (["clock"], ["sensed"], ["raw"])
+    ]
     with TemporaryDirectory(prefix="pivrex-proof-") as beside:
         folder = Path(beside)
         double = _run(folder, parts, "double", False, inputs, ticks, line, free=True)
@@ -116,15 +143,17 @@ def prove(line: Line, ticks: Ticks) -> Proof:
     same = double.rows[:, told].view(np.int64) == (ticks.rows[:, told] + 0.0).view(np.int64)
     stages = _worst(line, both[1].rows - ticks.rows)
     steps = np.abs(both[1].rows[:, told] - ticks.rows[:, told]) / _steps(line)
-    flips = sum(a != b for a, b in zip(both[0].ways, both[1].ways, strict=True))
-    return Proof(
+    flips = np.array([a != b for a, b in zip(both[0].ways, both[1].ways, strict=True)], bool)
+    proof = Proof(
         ticks=len(ticks.rows),
         differ=int((~same).any(axis=1).sum()),
         stages=stages,
-        steps=float(np.max(steps, initial=0.0)),
-        flips=flips,
+        steps=float(np.max(steps[~flips], initial=0.0)),
+        flips=int(flips.sum()),
         comparisons=sum(map(len, both[1].ways)),
+        flipped_steps=float(np.max(steps[flips], initial=0.0)),
     )
+    return proof, both[1].rows
 
 
 def _worst(line: Line, off: Floats) -> list[Stage]:
@@ -214,11 +243,14 @@ def _harness(program: FlatProgram, line: Line, inputs: list[str]) -> str:
     """Return a program that reads ticks and states as doubles, and answers with what the line makes of them."""
 
     def table(name: str, globals_: list[Global]) -> str:
-        rows = [f"    {{&{c_name(g.name)}, '{g.kind}', {prod(g.shape)}, {g.at}, {int(g.name in inputs)}}}," for g in globals_]
+        rows = [
+            f"    {{&{c_name(g.name)}, '{g.kind}', {prod(g.shape)}, {g.at}, {int(g.name in inputs)}}},"
+            for g in globals_
+        ]
         return "\n".join([f"static const struct field {name}[] = {{", *rows, "    {0, 0, 0, 0, 0}", "};"])
 
-    row = [g for g in program.globals.values() if g.root == "row" and prod(g.shape)]
-    kept = [g for g in program.globals.values() if g.root == "kept" and prod(g.shape)]
+    row = [g for g in program.globals.values() if g.root == "row" and 0 not in g.shape]
+    kept = [g for g in program.globals.values() if g.root == "kept" and 0 not in g.shape]
     return _PROVE.format(
         rows=table("rows", row), kepts=table("kepts", kept), width=len(line.layout), memory=max(1, line.memory.size)
     )

@@ -9,6 +9,7 @@ import typer
 
 from pivrex.cli import (
     beginning,
+    boards,
     completing,
     ends,
     exports,
@@ -111,6 +112,7 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("check", rigs.check),
     ("describe", rigs.describe),
     ("wire", rigs.wire),
+    ("board", boards.board),
     ("key", secrets.key),
     ("wheels", rigs.wheels),
     ("map", runs.map_),

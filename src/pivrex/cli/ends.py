@@ -53,6 +53,9 @@ def stand_in(
     serial: Annotated[Path | None, typer.Option(help="Instead: where its serial line shall be.")] = None,
     log: Annotated[Path | None, typer.Option(help="A CSV of what its motors were given, by its own clock.")] = None,
     fault: Annotated[str, typer.Option(help="A fault that its motor driver complains of.")] = "",
+    board: Annotated[
+        bool, typer.Option("--board", help="Its program is the one that pivrex board writes, in an emulated chip.")
+    ] = False,
 ) -> int:
     """Be a robot at the other end of a link, with the stand-in's physics; it speaks as docs/wire.md says."""
     from pivrex.cli.stand_in import be_a_robot
@@ -69,4 +72,4 @@ def stand_in(
             serial = Path(wire.port)
         else:
             udp = f"{wire.host}:{wire.port}"
-    return be_a_robot(read, folder.settings.field, udp, serial, log, fault)
+    return be_a_robot(read, folder.settings.field, udp, serial, log, fault, board)

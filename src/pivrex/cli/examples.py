@@ -18,6 +18,10 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
     "check": (("pivrex check rigs/*.toml routines/*.txt", "every mistake, one a line"),),
     "describe": (("pivrex describe plover --json", "its wheels"),),
     "wire": (("pivrex wire coot", "what its own end must agree on"),),
+    "board": (
+        ("pivrex board plover -o plover-board", "the program of its board, whole"),
+        ("pivrex board plover inputs/watering.csv --prove", "the line as it is printed, here and in an emulated chip"),
+    ),
     "key": (("pivrex key plover", "from then on only what is sealed with it counts"),),
     "wheels": (
         ("pivrex wheels plover --forward 0.5 --turn 90", "what each wheel must do"),
@@ -59,7 +63,10 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
         ('pivrex remote coot "green radio" --script drive.txt', "a stand-in for any of a rig's remotes"),
         ("pivrex remote --pad", "a gamepad for a Pivrex that runs with --pad"),
     ),
-    "stand-in": (("pivrex stand-in coot --log robot.csv", "a robot at the other end of the link"),),
+    "stand-in": (
+        ("pivrex stand-in coot --log robot.csv", "a robot at the other end of the link"),
+        ("pivrex stand-in plover --board --serial robot", "its board's own program, in an emulated chip"),
+    ),
     "export": (
         ("pivrex export chassis bittern -o chassis.svg -o chassis.pdf", "also curve, envelope, plan, wiring ..."),
     ),

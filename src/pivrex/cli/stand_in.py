@@ -13,6 +13,7 @@ import time
 from pathlib import Path
 from typing import TextIO
 
+from pivrex.board.emulated import EmulatedRobot
 from pivrex.devices.link_speed import link_speed
 from pivrex.devices.robot_end import RobotEnd
 from pivrex.devices.transports.serial_line import BITS_A_BYTE
@@ -30,8 +31,10 @@ LONGEST_FAULT = 80
 MOST_DATAGRAMS = 200
 
 
-def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log: Path | None, fault: str) -> int:
-    """Be a robot until it is told to end; gives the exit code.
+def be_a_robot(
+    rig: Rig, field: Field | None, udp: str, serial: Path | None, log: Path | None, fault: str, board: bool = False
+) -> int:
+    """Be a robot until it is told to end; gives the exit code. With ``board`` its program runs in an emulated chip.
 
     Raises
     ------
@@ -56,8 +59,12 @@ def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log
         raise PivrexError(f"{log}: cannot be written: {reason(problem)}") from None
     print(f"{rig.name} listens on {end.title}; Ctrl+C ends it", flush=True)
     book = _Log(stream)
-    robot = RobotEnd(rig, field, time.monotonic(), book.note, tells_truth)
-    robot.fault = fault
+    robot: RobotEnd | EmulatedRobot
+    if board:
+        robot = EmulatedRobot(rig, field, time.monotonic(), book.note)
+    else:
+        robot = RobotEnd(rig, field, time.monotonic(), book.note, tells_truth)
+        robot.fault = fault
     book.robot = robot
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     try:
@@ -71,6 +78,8 @@ def be_a_robot(rig: Rig, field: Field | None, udp: str, serial: Path | None, log
     except KeyboardInterrupt:
         return 130
     finally:
+        if isinstance(robot, EmulatedRobot):
+            robot.close()
         end.close()
         book.close()
 
@@ -80,7 +89,7 @@ class _Log:
 
     def __init__(self, stream: TextIO | None) -> None:
         self._stream = stream
-        self.robot: RobotEnd | None = None
+        self.robot: RobotEnd | EmulatedRobot | None = None
         self._last = ""
         self._at = 0.0
 

@@ -189,7 +189,8 @@ class Printer(Scope):
                 name = self._declare(target, "i").text
                 # as in Python, what the loop's name is set to inside changes nothing
                 count, least = f"c{target.lineno}", ">" if step.startswith(("-", "(-")) else "<"
-                yield f"for ({self.words['i']} {count} = {first}, e{count} = {last}; {count} {least} e{count}; {count} += {step}) {{ {name} = {count};"
+                spelled = self.words["i"]
+                yield f"for ({spelled} {count} = {first}, e{count} = {last}; {count} {least} e{count}; {count} += {step}) {{ {name} = {count};"
                 yield from self._block(node.body, deep + 1)
                 yield "}"
             case ast.While(test=test, body=body, orelse=[]):
@@ -245,9 +246,7 @@ class Printer(Scope):
         if any(t.kind not in (*IN_C, "row", "record") for t in typed):
             raise self.fail(target, "only numbers, rows and records are assigned together")
         # all are taken before any is changed
-        taken = " ".join(
-            f"{self.spelled(t)}t{k} = {t.text};" for k, t in enumerate(typed)
-        )
+        taken = " ".join(f"{self.spelled(t)}t{k} = {t.text};" for k, t in enumerate(typed))
         stored = [
             self._stored(t, one._replace(text=f"t{k}"), value)
             for k, (t, one) in enumerate(zip(target.elts, typed, strict=True))

@@ -171,7 +171,7 @@ class Bindings(Stage):
             other=[channels.index(b) if b >= 0 else -1 for b in with_],
             way=[way_of(p) for p in self.patches],
             presses=[float(b.presses) if b is not None else 0.0 for b in bindings],
-            within=[b.within_s if b is not None else 1e9 for b in bindings],
+            within=[b.within_s if b is not None else np.inf for b in bindings],
             letter=[p.channel.startswith("letter ") for p in self.patches],
             beats=np.array(beats).reshape(-1, 2),
             **{what: [d[k] for d in does] for k, what in enumerate(("does", "column", "value", "lasts"))},

@@ -27,7 +27,7 @@ __all__ = ["SteerSettings", "SteerState", "Steering", "SteeringColumns", "short_
 NEARLY = 1e-9
 """What counts as nothing beside 1."""
 
-DUST = 1e-9
+DUST = 1e-8
 """A drive below this is rounding: none."""
 
 

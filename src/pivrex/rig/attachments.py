@@ -9,7 +9,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from pivrex.rig.base import Table
-from pivrex.rig.outputs import Output, Pin, Ported
+from pivrex.rig.outputs import ENCODER_PINS, EncoderPins, Output, Pin, Ported
 from pivrex.rig.quantities import Quantity
 from pivrex.units import format_quantity
 
@@ -111,6 +111,7 @@ class MotorAttachment(Placed):
         description="Encoder counts for one turn of the attachment, with all gears; 0 without an encoder.",
         examples=[1440],
     )
+    encoder_pins: EncoderPins = ENCODER_PINS
     encoder_reversed: bool = Field(
         default=False, description="True if the encoder counts down while it turns the right way.", examples=[False]
     )
@@ -143,6 +144,7 @@ class Encoded(Placed):
     reversed: bool = Field(
         default=False, description="True if a positive output turns it the wrong way.", examples=[False]
     )
+    encoder_pins: EncoderPins = ENCODER_PINS
     encoder_reversed: bool = Field(
         default=False, description="True if the encoder counts down while it turns the right way.", examples=[False]
     )

@@ -7,6 +7,7 @@ import numpy as np
 from pivrex.rig.channels import CHANNELS, is_one_sided
 from pivrex.rig.controls import ON_BENCH, same_stick
 from pivrex.rig.geometry import impossible_motion
+from pivrex.rig.pins import pins_of
 from pivrex.rig.plane import Plane
 from pivrex.rig.steering import steering_name
 from pivrex.rig.tables import RigTables
@@ -301,16 +302,12 @@ def _reading_mistakes(rig: RigTables) -> list[tuple[str, str]]:
 def _pin_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     found = []
     used: dict[str, str] = {}
-    places_of = {key: {**o.pins(), **({"port": o.port} if o.port else {})} for key, o in rig.outputs().items()}
-    for name, attachment in rig.attachments.items():
-        out = attachment.output
-        places_of[f"attachments.{name}"] = {**out.pins(), **({"port": out.port} if out.port else {})}
-    for key, places in places_of.items():
-        for role, pin in places.items():
-            word = f"port {pin}" if role == "port" else f"pin {pin}"
-            if word in used:
-                found.append((f"{key}.output.{role}", f"is {word}, which {used[word]} uses already"))
-            used.setdefault(word, f"{key}.output.{role}")
+    outputs = {**rig.outputs(), **{f"attachments.{name}": a.output for name, a in rig.attachments.items()}}
+    places = [(f"{key}.output.port", f"port {out.port}") for key, out in outputs.items() if out.port]
+    for key, word in [*places, *((use.key, f"pin {use.pin}") for use in pins_of(rig))]:
+        if word in used:
+            found.append((key, f"is {word}, which {used[word]} uses already"))
+        used.setdefault(word, key)
     return found
 
 

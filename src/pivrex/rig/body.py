@@ -9,6 +9,7 @@ from pydantic import Field
 
 from pivrex.rig.base import Table
 from pivrex.rig.chassis import Chassis
+from pivrex.rig.outputs import Pin
 from pivrex.rig.quantities import Quantity
 
 __all__ = ["Battery", "Body"]
@@ -127,6 +128,17 @@ class Battery(Table):
         default=False,
         description="Whether the robot measures its battery's voltage and says it; then wheel control may reckon it in.",
         examples=[True],
+    )
+    pin: Pin = Field(
+        default="",
+        description="The analogue pin of the board behind the divider that measures it, for `pivrex board`.",
+        examples=["A3"],
+    )
+    r1_ohm: Annotated[float, Quantity("resistance", above=0, at_most=1e7)] = Field(
+        default=20e3, alias="r1", description="The divider's resistor between battery and pin.", examples=["20 kohm"]
+    )
+    r2_ohm: Annotated[float, Quantity("resistance", above=0, at_most=1e7)] = Field(
+        default=10e3, alias="r2", description="The divider's resistor between pin and ground.", examples=["10 kohm"]
     )
     least_V: Annotated[float, Quantity("voltage", at_least=0, at_most=1000, step="0.1 V")] | None = Field(  # noqa: N815 - volts
         default=None,

@@ -8,7 +8,7 @@ from typing import Annotated
 from pydantic import Field
 
 from pivrex.rig.base import Table
-from pivrex.rig.outputs import Output
+from pivrex.rig.outputs import ENCODER_PINS, EncoderPins, Output
 from pivrex.rig.quantities import Quantity
 
 __all__ = ["Motor"]
@@ -33,6 +33,7 @@ class Motor(Table):
     counts_per_turn: Annotated[float, Quantity("number", at_least=0, at_most=1e9, step="1")] = Field(
         default=0.0, description="Encoder counts for one turn of the motor shaft; 0 without an encoder.", examples=[12]
     )
+    encoder_pins: EncoderPins = ENCODER_PINS
     reversed: bool = Field(
         default=False, description="True if a positive output turns the wheel backward.", examples=[False]
     )

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from pivrex.rig.base import Table
 from pivrex.rig.quantities import Quantity
 
 __all__ = [
+    "ENCODER_PINS",
     "DutyOutput",
+    "EncoderPins",
     "FractionOutput",
     "MagnitudeOutput",
     "Output",
@@ -25,6 +27,21 @@ __all__ = [
 
 Bits = Annotated[int, Field(ge=1, le=16)]
 Pin = Annotated[int | str, Field(union_mode="left_to_right")]
+
+
+def _two_or_none(pins: tuple[int | str, ...]) -> tuple[int | str, ...]:
+    if len(pins) not in (0, 2):
+        raise ValueError(f"has {len(pins)} pins; an encoder has two, A and B")
+    return pins
+
+
+EncoderPins = Annotated[tuple[Pin, ...], AfterValidator(_two_or_none)]
+ENCODER_PINS: Any = Field(
+    default=(),
+    description="The pins of its encoder on the board, A and B, for `pivrex board`; A leads while it counts up. Each edge of both "
+    "is a count.",
+    examples=[[2, 3]],
+)
 
 
 class Ported(Table):

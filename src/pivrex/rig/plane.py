@@ -9,6 +9,7 @@ from pydantic import Field
 
 from pivrex.rig.base import Table
 from pivrex.rig.chassis import Across, Name
+from pivrex.rig.outputs import Pin
 from pivrex.rig.quantities import Quantity
 from pivrex.rig.steering import button_mistakes
 
@@ -83,6 +84,18 @@ class Gyro(Table):
 
     reversed: bool = Field(
         default=False, description="True if its heading falls while the robot turns to the left.", examples=[False]
+    )
+    pin: Pin = Field(
+        default="",
+        description="The analogue pin of the board that it sits on, for `pivrex board`, if it says its turn rate as a voltage. At "
+        "rest that is measured when the board is switched on.",
+        examples=["A2"],
+    )
+    per_V_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1000)] = Field(  # noqa: N815 - volts
+        default=radians(150),
+        alias="per_volt",
+        description="By how much the turn rate grows while that voltage rises by 1 V.",
+        examples=["150 deg/s"],
     )
     zero_for_s: Annotated[float, Quantity("time", above=0, at_most=60, step="0.5 s")] = Field(
         default=2.0,

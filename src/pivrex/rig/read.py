@@ -6,6 +6,7 @@ import re
 import tomllib
 from collections.abc import Iterator
 from copy import deepcopy
+from dataclasses import replace
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any, TypeVar, get_args
@@ -25,7 +26,7 @@ from pivrex.rig.rig import Rig
 from pivrex.rig.schema import Loc, field_at, walk
 from pivrex.rig.secret import key_mistake, read_key
 
-__all__ = ["read_floor", "read_rig", "read_text", "read_workspace_file", "rig_text"]
+__all__ = ["read_floor", "read_rig", "read_text", "read_workspace_file", "rig_text", "with_lines"]
 
 T = TypeVar("T", bound=Table)
 
@@ -251,6 +252,13 @@ def _line(loc: Loc, places: dict[Loc, int]) -> int:
         if loc[:depth] in places:
             return places[loc[:depth]]
     return 1 if loc else 0
+
+
+def with_lines(text: str, mistakes: list[Mistake]) -> list[Mistake]:
+    """Return mistakes of a rig, known by their keys, with the lines of its text where these stand."""
+    places = find_places(text)
+    keys = [tuple(int(p) if p.isdigit() else p for p in m.key.split(".")) for m in mistakes]
+    return [replace(m, line=_line(key, places)) for m, key in zip(mistakes, keys, strict=True)]
 
 
 def _dotted(loc: Loc) -> str:

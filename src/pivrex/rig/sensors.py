@@ -9,6 +9,7 @@ from pydantic import Field
 
 from pivrex.rig.base import Table
 from pivrex.rig.chassis import Across
+from pivrex.rig.outputs import Pin
 from pivrex.rig.quantities import Quantity
 
 __all__ = ["Lamp", "Ranger", "Sensor"]
@@ -39,6 +40,14 @@ class Ranger(_Placed):
     )
     longest_m: Annotated[float, Quantity("length", above=0, at_most=100, step="10 cm")] = Field(
         default=3.0, alias="longest", description="Beyond this there is no echo.", examples=["3 m"]
+    )
+    trigger_pin: Pin = Field(
+        default="", description="The pin of the board that lets it send a sound, for `pivrex board`.", examples=[12]
+    )
+    echo_pin: Pin = Field(
+        default="",
+        description="The pin that is high for as long as the sound and its echo are on their way.",
+        examples=[13],
     )
     noise_m: Annotated[float, Quantity("length", at_least=0, at_most=10, step="1 mm")] = Field(
         default=0.004,

@@ -9,7 +9,7 @@ from pydantic import Field
 from pivrex.rig.base import Table
 from pivrex.rig.channels import CHANNELS, is_one_sided
 from pivrex.rig.chassis import Name
-from pivrex.rig.outputs import Output
+from pivrex.rig.outputs import ENCODER_PINS, EncoderPins, Output, Pin
 from pivrex.rig.quantities import Quantity
 
 __all__ = ["CountsSensor", "Steering", "SteeringMotor", "VoltageSensor", "steering_name"]
@@ -26,6 +26,9 @@ class _Sensor(Table):
     )
     reversed: bool = Field(
         default=False, description="True if its reading falls while the wheel turns to the left.", examples=[False]
+    )
+    pin: Pin = Field(
+        default="", description="The analogue pin of the board that it sits on, for `pivrex board`.", examples=["A0"]
     )
 
 
@@ -77,6 +80,7 @@ class SteeringMotor(Table):
     counts_per_turn: Annotated[float, Quantity("number", at_least=0, at_most=1e9)] = Field(
         default=0.0, description="Encoder counts for one turn of the motor shaft; 0 without an encoder.", examples=[12]
     )
+    encoder_pins: EncoderPins = ENCODER_PINS
     reversed: bool = Field(
         default=False, description="True if a positive output turns the wheel to the right.", examples=[False]
     )

@@ -12,6 +12,7 @@ from pivrex.errors import PivrexError
 from pivrex.rig.attachments import Attachment
 from pivrex.rig.base import Table
 from pivrex.rig.bindings import Binding
+from pivrex.rig.board import Board
 from pivrex.rig.body import Battery, Body
 from pivrex.rig.channels import is_one_sided
 from pivrex.rig.chassis import Bench, Chassis, Name, bench_of
@@ -104,6 +105,7 @@ class RigTables(Table):
         description="The routine whose own moves a button may do (`do pour with seconds 2 s`), by the name of its file.",
         examples=["greenhouse-moves"],
     )
+    board: Board = Field(default=Board(), description="The board on the robot, for `pivrex board`.")
     link: Link | None = Field(
         default=None, description="Where the real robot is; without it there is only the stand-in."
     )

@@ -1,0 +1,222 @@
+"""A robot whose program runs in an emulated chip: simavr at the one end, the stand-in's body at the pins."""
+
+from __future__ import annotations
+
+import math
+import shutil
+import struct
+import subprocess
+from collections import Counter
+from collections.abc import Callable
+from pathlib import Path
+from tempfile import mkdtemp
+
+import numpy as np
+
+from pivrex.board.avr import timers_of
+from pivrex.board.chips import CHIPS, pin_of
+from pivrex.board.parts import part
+from pivrex.board.wiring import BoardWiring, wired
+from pivrex.board.writing import write_board
+from pivrex.devices.robot_end import LONGEST_GAP_S, PHYSICS_S
+from pivrex.errors import PivrexError
+from pivrex.kernels.building import compiler
+from pivrex.line.line import Line
+from pivrex.rig.field import Field
+from pivrex.rig.rig import Rig
+from pivrex.sim.model import stand_in_of
+
+__all__ = ["EmulatedRobot", "built_emulator", "built_program", "run_avr"]
+
+LONGEST_S = 120.0
+INSTALL = {"avr-gcc": "gcc-avr avr-libc binutils-avr", "simavr": "libsimavr-dev"}
+
+
+def run_avr(command: list[str], folder: Path) -> str:
+    """Run a tool of avr-gcc in a folder; gives what it prints. Raises `PivrexError`: what to install, or what it says is wrong."""
+    if shutil.which("avr-gcc") is None:
+        raise PivrexError(f"there is no avr-gcc here; on Debian: sudo apt-get install {INSTALL['avr-gcc']}")
+    made = subprocess.run(
+        command, cwd=folder, capture_output=True, text=True, timeout=LONGEST_S, check=False, stdin=subprocess.DEVNULL
+    )
+    if made.returncode:
+        said = made.stderr.splitlines() or ["it says nothing"]
+        raise PivrexError(f"{command[0]}: {next((s for s in said if 'error' in s or 'overflow' in s), said[0])}")
+    return made.stdout
+
+
+def built_program(folder: Path) -> Path:
+    """Build the program of a folder that was written for a chip; raises `PivrexError`."""
+    run_avr(["make", "robot.elf"], folder)
+    return folder / "robot.elf"
+
+
+def built_emulator(folder: Path) -> Path:
+    """Build the emulator into a folder. Raises `PivrexError`: what to install."""
+    command = compiler()
+    if command is None:
+        raise PivrexError("there is no C compiler here; on Debian: sudo apt-get install gcc libc6-dev")
+    source, made = folder / "emulator.c", folder / "emulator"
+    source.write_text(part("emulator.c"), encoding="utf-8")
+    run = subprocess.run(
+        [*command, "-O2", "-o", str(made), str(source), "-lsimavr"], capture_output=True, text=True, timeout=LONGEST_S, check=False
+    )  # fmt: skip
+    if run.returncode:
+        raise PivrexError(f"there is no simavr to build with here; on Debian: sudo apt-get install {INSTALL['simavr']}")
+    return made
+
+
+class EmulatedRobot:
+    """A robot's end as `pivrex.devices.robot_end` has it, whose rules are those of the program on the chip.
+
+    Attributes
+    ----------
+    told : list of float
+        What the pins give the motors now.
+    partner : str
+        Who spoke last.
+    """
+
+    def __init__(
+        self,
+        rig: Rig,
+        field: Field | None,
+        now_s: float,
+        note: Callable[[float, str], None] | None = None,
+        tells_truth: bool = False,
+    ) -> None:
+        self._folder = Path(mkdtemp(prefix="pivrex-board-"))
+        try:
+            write_board(rig, self._folder / "program", "avr")
+            program, emulator = built_program(self._folder / "program"), built_emulator(self._folder)
+            line = Line(rig)
+            self._wiring = wired(line)
+            self._columns = [c.name for c in line.stages["sensed"].columns]
+            self._rest = line.resting().tolist()
+            self._model = stand_in_of(rig, field, tick_s=PHYSICS_S)
+            self.body = self._model.start()
+            self._sensed = self._model.sense(self.body)
+            self._cycles = round(rig.board.clock_Hz * PHYSICS_S)
+            words = [str(program), rig.board.chip, f"{rig.board.clock_Hz:.0f}", *_lines(self._wiring)]
+            self._chip = subprocess.Popen([str(emulator), *words], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+        except BaseException:
+            shutil.rmtree(self._folder, ignore_errors=True)
+            raise
+        self._note = note or (lambda _t, _what: None)
+        self.told = list(self._rest)
+        self.partner, self.fault, self.good = "", "", 0
+        self.refused: Counter[str] = Counter()
+        self._in = b""
+        self._physics_s = now_s
+        self._counts = [0] * sum(1 for _ in self._feeds("count"))
+
+    def _feeds(self, kind: str) -> list[tuple[str, float]]:
+        """Return by which column and with which factor what is sensed reaches the pins of a kind."""
+        every = 2 if kind in ("count", "range") else 1
+        return [(p.column, p.factor) for p in self._wiring.places[kind][::every]]
+
+    @property
+    def resting(self) -> bool:
+        """Whether the motors are given nothing."""
+        return self.told == self._rest
+
+    def take(self, data: bytes, sender: str, now_s: float) -> None:
+        """Take bytes for the serial line."""
+        self.partner = sender
+        self._in += data
+
+    def step(self, now_s: float, room: bool = True) -> list[bytes]:
+        """Let the chip and the body run until now; gives what came out of the serial line."""
+        said = b""
+        self._physics_s = max(self._physics_s, now_s - LONGEST_GAP_S)
+        while self._physics_s + PHYSICS_S <= now_s:
+            self._physics_s += PHYSICS_S
+            said += self._run()
+            self.body = self._model.step(self.body, np.array(self.told), PHYSICS_S)
+            self._sensed = self._model.sense(self.body)
+        return [said] if said else []
+
+    def _run(self) -> bytes:
+        assert self._chip.stdin is not None and self._chip.stdout is not None
+        data, self._in = self._in[:1024], self._in[1024:]
+        try:
+            self._chip.stdin.write(struct.pack("<II", self._cycles, len(data)) + data + self._numbers())
+            self._chip.stdin.flush()
+            given = [self._number() for kind in ("pwm", "level", "pulse") for _ in self._wiring.places[kind]]
+            left, size = self._number(), self._number()
+            said = self._chip.stdout.read(size)
+        except (OSError, struct.error):
+            raise PivrexError("the emulated chip has stopped") from None
+        if left:
+            self._in = data[-left:] + self._in
+        self._tell(given)
+        return said
+
+    def _number(self) -> int:
+        assert self._chip.stdout is not None
+        return int(struct.unpack("<i", self._chip.stdout.read(4))[0])
+
+    def _numbers(self) -> bytes:
+        """What encoders count, and what voltages and echoes are, from now to the end of the step."""
+        at = dict(zip(self._columns, self._sensed.tolist(), strict=True))
+        numbers = []
+        for k, (column, factor) in enumerate(self._feeds("count")):
+            count = round(at[column] * factor)
+            numbers.append(count - self._counts[k])
+            self._counts[k] = count
+        for column, factor in self._feeds("sensor"):
+            if column == "gyro":
+                rate = (at[column] - getattr(self, "_gyro", at[column])) / PHYSICS_S
+                self._gyro = at[column]
+                numbers.append(round(self._wiring.rig.board.supply_V * 500 + rate * factor))
+            else:
+                numbers.append(0 if math.isnan(at[column]) else round(at[column] * factor))
+        for column, factor in self._feeds("range"):
+            numbers.append(0 if math.isnan(at[column]) else round(at[column] * factor))
+        return struct.pack(f"<{len(numbers)}i", *numbers)
+
+    def _tell(self, given: list[int]) -> None:
+        """Take what the pins give as the values that the motors are told."""
+        values = {}
+        places = [(kind, p) for kind in ("pwm", "level", "pulse") for p in self._wiring.places[kind]]
+        chip = CHIPS[self._wiring.rig.board.chip]
+        timers = timers_of(self._wiring, chip).pwm
+        for (kind, place), value in zip(places, given, strict=True):
+            top = timers[pin_of(chip, place.use).timer].top if kind == "pwm" else 0
+            values[place.name] = round(value * place.full / top) if top else value
+        self.told = [
+            rest if g.place is None or (g.kind == "pulse" and not values[g.place.name]) else float(values[g.place.name])
+            for g, rest in zip(self._wiring.given, self._rest, strict=True)
+        ]
+
+    def close(self) -> None:
+        """End the chip."""
+        self._chip.kill()
+        self._chip.wait()
+        for stream in (self._chip.stdin, self._chip.stdout):
+            if stream is not None:
+                stream.close()
+        shutil.rmtree(self._folder, ignore_errors=True)
+
+
+def _lines(wiring: BoardWiring) -> list[str]:
+    """Return what sits on which pin, as the emulator reads it."""
+    chip = CHIPS[wiring.rig.board.chip]
+    words = []
+    for place in wiring.places["pwm"]:
+        pin = pin_of(chip, place.use)
+        control, bit, compare = chip.timer_addresses(pin)
+        words.append(f"p:{control}:{bit}:{compare}:{int(chip.timers[pin.timer].bits == 16)}")
+    for place in wiring.places["level"]:
+        pin = pin_of(chip, place.use)
+        words.append(f"l:{chip.port_address(pin.port)}:{pin.bit}")
+    words += [f"s:{pin.port}:{pin.bit}" for pin in (pin_of(chip, p.use) for p in wiring.places["pulse"])]
+    for kind, letter in (("count", "c"), ("sensor", "a"), ("range", "r")):
+        places = [pin_of(chip, p.use) for p in wiring.places[kind]]
+        if kind == "sensor":
+            words += [f"a:{pin.analogue}" for pin in places]
+        else:
+            words += [
+                f"{letter}:{a.port}:{a.bit}:{b.port}:{b.bit}" for a, b in zip(places[::2], places[1::2], strict=True)
+            ]
+    return words

@@ -1,0 +1,12 @@
+"""The parts of a board's program that are the same for every rig, as they stand in the folder that is written."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+
+__all__ = ["part"]
+
+
+def part(name: str) -> str:
+    """Return a part of the program by the name of its file."""
+    return (files("pivrex.board.parts") / name).read_text(encoding="utf-8")

@@ -1,0 +1,96 @@
+/* board.h for the chip: clock, serial line, converter and rangers. Pins and timers stand in pins.c, as the rig has them. */
+#include <avr/interrupt.h>
+#include <avr/io.h>
+#include "pins.h"
+#include "robot.h"
+
+/* --- the clock: timer 0 overflows every 16384 cycles --- */
+
+#define OVERFLOW_US (16384UL * 1000 / (F_CPU / 1000))
+static volatile uint32_t ms, overflows;
+static uint16_t part_us;
+
+ISR(TIMER0_OVF_vect) {
+    overflows++;
+    ms += OVERFLOW_US / 1000;
+    part_us += OVERFLOW_US % 1000;
+    if (part_us >= 1000) part_us -= 1000, ms++;
+}
+
+uint32_t board_ms(void) {
+    uint8_t before = SREG;
+    uint32_t now;
+    cli();
+    now = ms;
+    SREG = before;
+    return now;
+}
+
+uint32_t pins_us(void) {                       /* only where interrupts are off */
+    uint8_t count = TCNT0;
+    uint32_t full = overflows;
+    if ((TIFR0 & (1 << TOV0)) && count < 255) full++;
+    return full * OVERFLOW_US + (uint32_t)count * (OVERFLOW_US / 256);
+}
+
+/* --- the serial line --- */
+
+static volatile uint8_t heard[64], head, tail;
+static const char *volatile sends;
+static volatile int left_over;
+
+ISR(SERIAL_RX_vect) {
+    uint8_t c = UDR0, next = (head + 1) & 63;
+    if (next != tail) heard[head] = c, head = next;
+}
+
+ISR(SERIAL_UDRE_vect) {
+    if (left_over) UDR0 = (uint8_t)*sends++, left_over--;
+    if (!left_over) UCSR0B &= (uint8_t)~(1 << UDRIE0);
+}
+
+int board_read(void) {
+    int c = -1;
+    if (tail != head) c = heard[tail], tail = (tail + 1) & 63;
+    return c;
+}
+
+int board_room(void) { return !(UCSR0B & (1 << UDRIE0)); }
+
+void board_write(const char *text, int size) {
+    sends = text, left_over = size;
+    UCSR0B |= 1 << UDRIE0;
+}
+
+/* --- the converter and rangers --- */
+
+int32_t board_sensor(int sensor) {
+    if (sensor >= ANALOGUE_MANY && sensor < SENSOR_MANY) return pins_echo(sensor - ANALOGUE_MANY);
+    pins_channel(sensor);
+    ADCSRA |= 1 << ADSC;
+    while (ADCSRA & (1 << ADSC)) {
+    }
+    return ADC;
+}
+
+int32_t board_count(int encoder) {
+    uint8_t before = SREG;
+    int32_t now;
+    cli();
+    now = pins_counts[encoder];
+    SREG = before;
+    return now;
+}
+
+void board_begin(void) {
+    pins_begin();
+    TCCR0A |= 1 << WGM01 | 1 << WGM00;
+    TCCR0B = 1 << CS01 | 1 << CS00;            /* clock / 64 */
+    TIMSK0 = 1 << TOIE0;
+    UCSR0A = 1 << U2X0;
+    UBRR0 = SERIAL_DIVISOR;
+    UCSR0C = 1 << UCSZ01 | 1 << UCSZ00;        /* 8 bits, no parity */
+    UCSR0B = 1 << RXEN0 | 1 << TXEN0 | 1 << RXCIE0;
+    ADCSRA = 1 << ADEN | 1 << ADPS2 | 1 << ADPS1 | 1 << ADPS0;
+    sei();
+}

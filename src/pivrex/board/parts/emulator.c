@@ -1,0 +1,229 @@
+/* A chip for a robot's program: simavr runs it, its pins and serial line are told over standard input and output.
+
+   emulator PROGRAM.elf CHIP HZ PIN... with, for each PIN: p:TCCRA:BIT:OCR:WIDE (PWM), l:PORT:BIT (a level), s:LETTER:BIT (a
+   servo), c:LETTER:BIT:LETTER:BIT (an encoder), a:CHANNEL (a voltage), r:LETTER:BIT:LETTER:BIT (a ranger). Addresses are those
+   of the chip's memory. For each step it reads how many cycles to run, the bytes that come in, and a number for each c (counts
+   to make), a (mV) and r (us, 0 for no echo); it answers with a number for each p, l and s, and the bytes that go out.
+
+   emulator PROGRAM.elf CHIP HZ memory FLAG END [in:ADDRESS:SIZE ...] [out:ADDRESS:SIZE ...] runs a program that waits until the
+   byte at FLAG is 1 and sets it to 0 when it is done: for each record that it reads into memory it answers with the cycles that
+   took, how much memory from END up nobody has touched yet, and what stands there then. */
+#include <stdint.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+#include <simavr/avr_adc.h>
+#include <simavr/avr_ioport.h>
+#include <simavr/avr_uart.h>
+#include <simavr/sim_avr.h>
+#include <simavr/sim_elf.h>
+
+enum { MOST = 64, BYTES = 4096 };
+typedef struct {
+    char kind, port, port2;
+    int a, b, c, d;
+    int32_t number;          /* what came for it, or what it gives */
+    avr_cycle_count_t since, due, until;
+    int32_t made;
+    int phase, high;
+} Line;
+
+static avr_t *avr;
+static FILE *answers;        /* what simavr itself says must not come between */
+static Line lines[MOST];
+static int many;
+static uint8_t out[BYTES], in[BYTES];
+static int out_used, in_used, in_at, may_send = 1;
+
+static avr_irq_t *pin(char port, int bit) { return avr_io_getirq(avr, AVR_IOCTL_IOPORT_GETIRQ(port), bit); }
+
+static void heard(struct avr_irq_t *irq, uint32_t value, void *param) {
+    (void)irq, (void)param;
+    if (out_used < BYTES) out[out_used++] = (uint8_t)value;
+}
+
+static void room(struct avr_irq_t *irq, uint32_t value, void *param) {
+    (void)irq, (void)value;
+    may_send = param != NULL;
+}
+
+static void pulsed(struct avr_irq_t *irq, uint32_t value, void *param) {
+    Line *line = param;
+    (void)irq;
+    if (value && !line->high) line->since = avr->cycle;
+    if (!value && line->high) line->number = (int32_t)(((avr->cycle - line->since) * 1000000 + avr->frequency / 2) / avr->frequency);
+    line->high = value != 0;
+}
+
+/* A trigger that ends starts an echo, 0.2 ms later. */
+static void triggered(struct avr_irq_t *irq, uint32_t value, void *param) {
+    Line *line = param;
+    (void)irq;
+    if (!value && line->high && line->number > 0) {
+        line->due = avr->cycle + avr->frequency / 5000;
+        line->until = line->due + (avr_cycle_count_t)line->number * avr->frequency / 1000000;
+    }
+    line->high = value != 0;
+}
+
+static void add(const char *word) {
+    Line *line = &lines[many];
+    char rest[80];
+    if (many == MOST) exit(2);
+    memset(line, 0, sizeof *line);
+    line->kind = word[0];
+    strncpy(rest, word + 2, sizeof rest - 1), rest[sizeof rest - 1] = 0;
+    switch (line->kind) {
+    case 'p': if (sscanf(rest, "%d:%d:%d:%d", &line->a, &line->b, &line->c, &line->d) != 4) exit(2); break;
+    case 'l': if (sscanf(rest, "%d:%d", &line->a, &line->b) != 2) exit(2); break;
+    case 's':
+        if (sscanf(rest, "%c:%d", &line->port, &line->b) != 2) exit(2);
+        avr_irq_register_notify(pin(line->port, line->b), pulsed, line);
+        break;
+    case 'a': if (sscanf(rest, "%d", &line->a) != 1) exit(2); break;
+    case 'c':
+        if (sscanf(rest, "%c:%d:%c:%d", &line->port, &line->b, &line->port2, &line->d) != 4) exit(2);
+        avr_raise_irq(pin(line->port, line->b), 0);
+        avr_raise_irq(pin(line->port2, line->d), 0);
+        break;
+    case 'r':
+        if (sscanf(rest, "%c:%d:%c:%d", &line->port, &line->b, &line->port2, &line->d) != 4) exit(2);
+        avr_irq_register_notify(pin(line->port, line->b), triggered, line);
+        avr_raise_irq(pin(line->port2, line->d), 0);
+        break;
+    default: exit(2);
+    }
+    many++;
+}
+
+/* One count: A leads while it counts up. */
+static void edge(Line *line, int up) {
+    static const int A[4] = {0, 1, 1, 0}, B[4] = {0, 0, 1, 1};
+    line->phase = (line->phase + (up ? 1 : 3)) & 3;
+    avr_raise_irq(pin(line->port, line->b), (uint32_t)A[line->phase]);
+    avr_raise_irq(pin(line->port2, line->d), (uint32_t)B[line->phase]);
+}
+
+static avr_cycle_count_t moves_at;
+
+static void move(avr_cycle_count_t begin, avr_cycle_count_t cycles) {
+    moves_at = avr->cycle + avr->frequency / 100000;  /* looked at every 10 us */
+    for (int k = 0; k < many; k++) {
+        Line *line = &lines[k];
+        if (line->kind == 'c' && line->number) {
+            int32_t all = abs(line->number), due = (int32_t)((avr->cycle - begin + 1) * (uint64_t)all / cycles);
+            if (due > all) due = all;
+            if (line->made < due) line->made++, edge(line, line->number > 0);
+        }
+        if (line->kind == 'r' && line->due) {
+            int high = avr->cycle >= line->due && avr->cycle < line->until;
+            if (high != line->phase) avr_raise_irq(pin(line->port2, line->d), (uint32_t)high), line->phase = high;
+            if (avr->cycle >= line->until) line->due = 0;
+        }
+    }
+}
+
+static void take(void *to, size_t size) {
+    if (size && fread(to, size, 1, stdin) != 1) exit(0);
+}
+
+static int32_t now(Line *line) {
+    uint8_t *m = avr->data;
+    switch (line->kind) {
+    case 'p': return m[line->a] >> line->b & 1 ? m[line->c] | (line->d ? m[line->c + 1] << 8 : 0) : 0;
+    case 'l': return m[line->a] >> line->b & 1 & m[line->a - 1] >> line->b;
+    default: return line->number;
+    }
+}
+
+/* Memory from the end of the program's own up is painted; what is left of the paint the stack has never reached. */
+static uint32_t untouched(uint32_t end) {
+    uint32_t at = end;
+    while (at <= avr->ramend && avr->data[at] == 0xC5) at++;
+    return at - end;
+}
+
+static int remember(int count, char **words) {
+    uint32_t flag = (uint32_t)atol(words[5]), end = (uint32_t)atol(words[6]), at, size;
+    while (avr->cycle < avr->frequency / 10) avr_run(avr);   /* it has begun, and waits */
+    memset(avr->data + end, 0xC5, ((uint32_t)avr->data[0x5E] << 8 | avr->data[0x5D]) - 8 - end);
+    for (;;) {
+        for (int k = 7; k < count; k++) {
+            if (sscanf(words[k], "in:%u:%u", &at, &size) != 2) continue;
+            take(avr->data + at, size);
+        }
+        avr_cycle_count_t begin = avr->cycle;
+        avr->data[flag] = 1;
+        while (avr->data[flag] && avr->cycle < begin + 10 * (avr_cycle_count_t)avr->frequency) {
+            int state = avr_run(avr);
+            if (state == cpu_Done || state == cpu_Crashed) return 4;
+        }
+        uint32_t head[2] = {(uint32_t)(avr->cycle - begin), untouched(end)};
+        fwrite(head, sizeof head, 1, answers);
+        for (int k = 7; k < count; k++)
+            if (sscanf(words[k], "out:%u:%u", &at, &size) == 2) fwrite(avr->data + at, size, 1, answers);
+        fflush(answers);
+    }
+}
+
+int main(int count, char **words) {
+    elf_firmware_t program;
+    memset(&program, 0, sizeof program);
+    answers = fdopen(dup(1), "wb");
+    dup2(2, 1);
+    if (count < 4 || elf_read_firmware(words[1], &program)) return 2;
+    avr = avr_make_mcu_by_name(words[2]);
+    if (!avr) return 3;
+    avr->log = LOG_ERROR;
+    avr_init(avr);
+    program.frequency = (uint32_t)atol(words[3]);
+    avr_load_firmware(avr, &program);
+    avr->frequency = (uint32_t)atol(words[3]);
+    avr->vcc = avr->avcc = avr->aref = 5000;
+    if (count > 6 && !strcmp(words[4], "memory")) return remember(count, words);
+    for (int k = 4; k < count; k++) add(words[k]);
+    uint32_t flags = 0;
+    avr_ioctl(avr, AVR_IOCTL_UART_GET_FLAGS('0'), &flags);
+    flags &= ~(uint32_t)(AVR_UART_FLAG_STDIO | AVR_UART_FLAG_POLL_SLEEP);
+    avr_ioctl(avr, AVR_IOCTL_UART_SET_FLAGS('0'), &flags);
+    avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUTPUT), heard, NULL);
+    avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUT_XON), room, &may_send);
+    avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUT_XOFF), room, NULL);
+    for (;;) {
+        uint32_t head[2];
+        take(head, sizeof head);
+        if (head[1] > sizeof in) return 2;
+        take(in, head[1]);
+        in_used = (int)head[1], in_at = 0;
+        for (int k = 0; k < many; k++) {
+            Line *line = &lines[k];
+            if (!strchr("car", line->kind)) continue;
+            take(&line->number, sizeof line->number);
+            line->made = 0;
+            if (line->kind == 'a') avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_ADC_GETIRQ, ADC_IRQ_ADC0 + line->a), (uint32_t)line->number);
+        }
+        avr_cycle_count_t begin = avr->cycle, end = begin + head[0];
+        while (avr->cycle < end) {
+            int state = avr_run(avr);
+            if (state == cpu_Done || state == cpu_Crashed) return 4;
+            if (avr->cycle >= moves_at) move(begin, head[0]);
+            if (in_at < in_used && may_send) avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_INPUT), in[in_at++]);
+        }
+        for (int32_t before = -1; before;) {                   /* what is left of the counts */
+            before = 0;
+            for (int k = 0; k < many; k++) before += lines[k].kind == 'c' ? abs(lines[k].number) - lines[k].made : 0;
+            move(begin, head[0]);
+        }
+        for (int k = 0; k < many; k++)
+            if (strchr("pls", lines[k].kind)) {
+                int32_t value = now(&lines[k]);
+                fwrite(&value, sizeof value, 1, answers);
+            }
+        head[0] = (uint32_t)(in_used - in_at), head[1] = (uint32_t)out_used;
+        fwrite(head, sizeof head, 1, answers);
+        fwrite(out, 1, (size_t)out_used, answers);
+        out_used = 0;
+        fflush(answers);
+    }
+}

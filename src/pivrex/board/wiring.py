@@ -1,0 +1,232 @@
+"""What of a rig sits on which pin of a board: the values that leave, and what comes back."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass, field
+
+from pivrex.board.printing import number_in_c
+from pivrex.devices.robot_sentences import SensedWire, back_columns, wire_hash
+from pivrex.line.layout import plain
+from pivrex.line.line import Line
+from pivrex.rig.attachments import Encoded, MotorAttachment
+from pivrex.rig.pins import PinUse, pins_of
+from pivrex.rig.rig import Rig
+from pivrex.rig.sensors import Ranger
+from pivrex.rig.steering import VoltageSensor, steering_name
+
+__all__ = ["Back", "BoardWiring", "Given", "Place", "wired", "word_of"]
+
+ROLES = {
+    "duty": ("pwm", ("pin", "enable_pin")),
+    "direction": ("level", ("direction_pin",)),
+    "forward_duty": ("pwm", ("forward_pin",)),
+    "backward_duty": ("pwm", ("backward_pin",)),
+    "forward": ("level", ("forward_pin",)),
+    "backward": ("level", ("backward_pin",)),
+    "pulse": ("pulse", ("pin",)),
+    "pin": ("level", ("pin",)),
+}
+"""By the name of a value: what its pin does, and how the rig may call that."""
+
+SOUND_M_S = 343.0
+"""At 20 degrees Celsius."""
+
+
+@dataclass(frozen=True)
+class Place:
+    """A pin in use: its name in C, its use in the rig, and for PWM how far it counts and how often it switches."""
+
+    name: str
+    use: PinUse
+    full: int = 0
+    pwm_hz: float = 0.0
+    column: str = ""
+    factor: float = 0.0
+    """Of what is sensed: by which column, and what a unit of it is there: counts, mV, or us of an echo."""
+
+
+@dataclass(frozen=True)
+class Given:
+    """A value that leaves: how it reaches its pin, and at rest. Without a place it is the student's own code that gives it."""
+
+    title: str
+    kind: str
+    place: Place | None
+    rest: float
+
+
+@dataclass(frozen=True)
+class Back:
+    """A value that comes back, as C says it; without a text the student's own code says it."""
+
+    title: str
+    text: str
+
+
+@dataclass
+class BoardWiring:
+    """All that a board's program must know of a rig.
+
+    Attributes
+    ----------
+    places : dict of str to list of Place
+        By kind: pwm, level, pulse, count (two each), sensor (an analogue pin), range (trigger and echo).
+    missing : list of str
+        What has no pin, by its key, and what becomes of it.
+    """
+
+    line: Line
+    places: dict[str, list[Place]] = field(
+        default_factory=lambda: {k: [] for k in ("pwm", "level", "pulse", "count", "sensor", "range")}
+    )
+    given: list[Given] = field(default_factory=list)
+    back: list[Back] = field(default_factory=list)
+    missing: list[str] = field(default_factory=list)
+
+    @property
+    def rig(self) -> Rig:
+        return self.line.rig
+
+    @property
+    def hash(self) -> str:
+        return wire_hash(self.line)
+
+
+def word_of(*names: str) -> str:
+    """Return names as one of C: capitals, with underscores."""
+    return re.sub(r"\W+", "_", "_".join(names)).upper()
+
+
+def wired(line: Line) -> BoardWiring:
+    """Return what of a rig sits on which pin."""
+    made = BoardWiring(line)
+    uses: dict[str, list[PinUse]] = {}
+    for use in pins_of(line.rig):
+        uses.setdefault(use.owner, []).append(use)
+    _give(made, uses)
+    _come_back(made, uses)
+    return made
+
+
+def _give(made: BoardWiring, uses: dict[str, list[PinUse]]) -> None:
+    rig = made.rig
+    outputs = {
+        **dict(zip(rig.motor_names, rig.outputs().values(), strict=True)),
+        **{n: a.output for n, a in rig.attachments.items()},
+    }
+    rest = made.line.resting()
+    for value, at_rest in zip(made.line.outputs.values, rest.tolist(), strict=True):
+        output = outputs.get(value.motor)
+        kind, roles = ROLES.get(value.name, ("", ()))
+        if getattr(output, "kind", "") == "duty":
+            kind = ""  # a signed duty needs to say its direction somehow: it is no single pin
+        use = next((u for u in uses.get(value.motor, []) if u.role in roles and ".output." in u.key), None)
+        title = f"{value.motor} {value.name}"
+        if use is None or not kind:
+            made.given.append(Given(title, "", None, at_rest))
+            if value.motor != "robot":
+                why = (
+                    "is one signed number, which no pin can say"
+                    if getattr(output, "kind", "") == "duty"
+                    else "has no pin"
+                )
+                made.missing.append(f"{title} {why}: mine_give in mine.c gets it")
+            continue
+        full = int(getattr(output, "full", 1))
+        place = Place(word_of(kind, *title.split()), use, full, float(getattr(output, "pwm_hz", 0.0)))
+        made.places[kind].append(place)
+        made.given.append(Given(title, kind, place, at_rest))
+
+
+def _come_back(made: BoardWiring, uses: dict[str, list[PinUse]]) -> None:
+    rig, says = made.rig, {}
+    for wheel in rig.chassis.wheels:
+        name, motor = next((n, m) for n, m in rig.motors.items() if wheel.name in m.wheels)
+        share = math.tau * wheel.radius_m / motor.counts_per_wheel_turn if motor.counts_per_turn else 0.0
+        says[f"{plain(wheel.name)}_travel"] = says[f"{plain(wheel.name)}_speed"] = (name, share, motor.encoder_reversed)
+    for steered in rig.steered:
+        turner = rig.steering.wheels[steered]  # type: ignore[union-attr]
+        counts = turner.counts_per_turn * turner.gear
+        share = math.tau / counts if counts else 0.0
+        says[f"{plain(steered)}_turned"] = (steering_name(steered), share, turner.encoder_reversed)
+    for name, a in rig.attachments.items():
+        if isinstance(a, Encoded | MotorAttachment) and a.counts_per_turn:
+            at = f"{plain(name)}_{'at' if isinstance(a, Encoded) else 'shaft'}"
+            says[at] = (name, math.tau / a.counts_per_turn, a.encoder_reversed)
+    wire = SensedWire(made.line)
+    for column in back_columns(made.line):
+        title = column.title
+        if column.stage == "truth":
+            made.back.append(Back(title, " "))
+            continue
+        text = ""
+        if column.name in says:
+            owner, share, is_reversed = says[column.name]
+            text = _of_encoder(
+                made, uses, owner, -share if is_reversed else share, column.name, column.unit == "counts"
+            )
+            if not share:
+                text = " "
+        else:
+            text = _of_sensor(made, uses, column.name)
+        made.back.append(Back(title, text))
+        if not text:
+            made.missing.append(f"{title} has no pin: mine_tell in mine.c may say it")
+    assert len(made.back) == len(wire.columns) + 4
+
+
+def _of_encoder(
+    made: BoardWiring, uses: dict[str, list[PinUse]], owner: str, share: float, column: str, counts: bool
+) -> str:
+    """Return how a board says what an encoder tells; ``share`` is what a count is, with its sign."""
+    pins = [u for u in uses.get(owner, []) if u.role.startswith("encoder")]
+    if len(pins) != 2 or not share:
+        return ""
+    name = word_of("count", owner)
+    if name not in [p.name for p in made.places["count"]]:
+        made.places["count"] += [Place(name, pin, column=column, factor=1.0 / share) for pin in pins]
+    if counts:
+        return f"put_whole(board_count({name}));"
+    what = f"per_second[{name}]" if column.endswith("_speed") else f"(real)board_count({name})"
+    return f"put_real({what} * {number_in_c(share)});"
+
+
+def _of_sensor(  # noqa: PLR0911 - a case for each sensor
+    made: BoardWiring, uses: dict[str, list[PinUse]], column: str
+) -> str:
+    rig = made.rig
+    sensors, supply_mV = {plain(n): s for n, s in rig.sensors.items()}, rig.board.supply_V * 1000  # noqa: N806 - millivolts
+    if column.endswith("_absolute") and rig.steering is not None:
+        wheel = next(w for w in rig.steered if f"{plain(w)}_absolute" == column)
+        sensor = rig.steering.wheels[wheel].sensor
+        use = next((u for u in uses.get(steering_name(wheel), []) if u.role == "angle sensor"), None)
+        if sensor is None:
+            return " "
+        if use is None or not isinstance(sensor, VoltageSensor):
+            return ""
+        place = _analogue(made, use, column, supply_mV / sensor.at_supply)
+        return f"put_real((real)board_sensor({place}) * R({sensor.at_supply!r}) / ANALOGUE_FULL);"
+    if column == "gyro" and "gyro" in uses and rig.gyro is not None:
+        _analogue(made, uses["gyro"][0], column, 1000.0 / rig.gyro.per_V_rad_s)
+        return "put_real(gyro_rad);"
+    if column == "battery" and "battery" in uses:
+        share = rig.battery.r2_ohm / (rig.battery.r1_ohm + rig.battery.r2_ohm)
+        place = _analogue(made, uses["battery"][0], column, 1000.0 * share)
+        factor = rig.board.supply_V / share
+        return f"put_real((real)board_sensor({place}) * R({factor!r}) / ANALOGUE_FULL);"
+    if isinstance(sensors.get(column), Ranger):
+        name = next(n for n in rig.sensors if plain(n) == column)
+        pins = [u for u in uses.get(name, []) if u.role in ("trigger", "echo")]
+        if len(pins) == 2:
+            place = word_of("range", name)
+            made.places["range"] += [Place(place, pin, column=column, factor=2e6 / SOUND_M_S) for pin in pins]
+            return f"put_real((real)board_sensor({place}) * R({SOUND_M_S / 2e6!r}));"
+    return ""
+
+
+def _analogue(made: BoardWiring, use: PinUse, column: str, factor: float) -> str:
+    place = Place(word_of("sensor", use.owner), use, column=column, factor=factor)
+    made.places["sensor"].append(place)
+    return place.name

@@ -1,0 +1,26 @@
+"""The board that drives the robot."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from pivrex.rig.base import Table
+from pivrex.rig.quantities import Quantity
+
+__all__ = ["Board"]
+
+
+class Board(Table):
+    """The board that drives the robot, for `pivrex board`."""
+
+    chip: Literal["atmega328p", "atmega2560"] = Field(
+        default="atmega328p", description="Its chip, as the compiler names it.", examples=["atmega328p"]
+    )
+    clock_Hz: Annotated[float, Quantity("frequency", at_least=1e6, at_most=20e6)] = Field(  # noqa: N815 - hertz
+        default=16e6, alias="clock", description="How fast its clock runs.", examples=["16000 kHz"]
+    )
+    supply_V: Annotated[float, Quantity("voltage", at_least=1.8, at_most=5.5, step="0.1 V")] = Field(  # noqa: N815 - volts
+        default=5.0, alias="supply", description="The voltage that its analogue pins read as full.", examples=["5 V"]
+    )
