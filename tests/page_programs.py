@@ -8,13 +8,13 @@ import unittest
 from pathlib import Path
 from shutil import which
 
+from pivrex.board.writing import board_files
+from pivrex.rig import Rig
 from tests.support import ROOT
 
 PAGE = (ROOT / "docs" / "wire.md").read_text("utf-8")
 HEAD = "".join(f"#include <{name}.h>\n" for name in ("stdio", "stdlib", "string", "math", "stdint"))
 TO_STDOUT = "static void send(const char *s) { fputs(s, stdout); }\n"
-CLOCK = "static unsigned long now; static unsigned long millis(void) { return now; }\n"
-
 SOCKETS = "".join(
     f"#include <{name}.h>\n" for name in ("arpa/inet", "sys/socket", "sys/time", "time", "unistd", "poll")
 )
@@ -26,29 +26,6 @@ static unsigned long millis(void) {
     struct timespec t;
     clock_gettime(CLOCK_MONOTONIC, &t);
     return t.tv_sec * 1000UL + t.tv_nsec / 1000000;
-}
-"""
-ROBOT_MAIN = """
-int main(int count, char **words) {
-    struct sockaddr_in me = {.sin_family = AF_INET, .sin_port = htons(atoi(words[1]))}, from;
-    char data[2048];
-    (void)count;
-    inet_aton("127.0.0.1", &me.sin_addr);
-    fd = socket(AF_INET, SOCK_DGRAM, 0);
-    if (bind(fd, (struct sockaddr *)&me, sizeof me)) return 1;
-    puts("ready");
-    for (;;) {
-        struct pollfd p = {fd, POLLIN, 0};
-        on_every_loop();
-        if (poll(&p, 1, 5) < 1) continue;
-        socklen_t size = sizeof from;
-        long got = recvfrom(fd, data, sizeof data - 1, 0, (struct sockaddr *)&from, &size);
-        if (got < 1) continue;
-        data[got] = 0;
-        if (mode == 2) to = from, known = 1;   /* one partner, while it is heard */
-        if (from.sin_port != to.sin_port) continue;
-        for (char *line = strtok(data, "\\r\\n"); line; line = strtok(NULL, "\\r\\n")) on_line(line);
-    }
 }
 """
 RADIO_MAIN = """
@@ -113,23 +90,53 @@ def seals(key: bytes, session: int) -> str:
     return replaced(block("static const unsigned char KEY"), *ours)
 
 
-def robot_code(rig_hash: str, key: bytes = b"", session: int = 1, values: int = 2, joins: bool = False) -> str:
-    """Return the robot's end for so many values, with a key and joining parts as the page says how."""
-    code = replaced(block("static const char *HASH"), ("XXXXXXXX", rig_hash), ("OUT = 2 }", f"OUT = {values} }}"))
-    if joins:
-        first = "    if (strncmp(body, "
-        code = replaced(code, (first, "    body = join(body); if (body == NULL) return;\n" + first))
-        code = replaced(code, ("static void obey", block("/* Give a whole") + "static void obey"))
-    if not key:
-        return code
-    newer = "    unsigned long ahead = (seq - newest) & 0xFFFF;\n    return mode == 2 || (ahead > 0 && ahead < 32768);"
-    code = replaced(
-        code,
-        ("    char line[300];\n", "    char line[300];\n    seal(body, session);\n"),
-        ("    obey(line + 1);", "    if (!unseal(line + 1, session)) return;\n    obey(line + 1);"),
-        (newer, "    return !any || seq > newest;"),
-    )
-    return seals(key, session) + code
+SANITIZED = "-fsanitize=address,undefined", "-fno-sanitize-recover=all", "-g"
+
+TEST_BOARD = """\
+/* Lines from standard input: T with a time in ms sets the clock, all others come over the link. */
+#include <stdio.h>
+#include <stdlib.h>
+#include "robot.h"
+static uint32_t now;
+static char line[2000];
+static int at, size;
+void board_begin(void) {}
+uint32_t board_ms(void) { return now; }
+int board_read(void) { return at < size ? (unsigned char)line[at++] : -1; }
+int board_room(void) { return 1; }
+void board_write(const char *text, int many) { fwrite(text, 1, (size_t)many, stdout); }
+void board_pwm(int pin, long duty) { printf("pwm %d %ld\\n", pin, duty); }
+void board_level(int pin, int high) { printf("level %d %d\\n", pin, high); }
+void board_pulse(int pin, long us) { printf("pulse %d %ld\\n", pin, us); }
+int32_t board_count(int encoder) { return 2147483647 - encoder; }
+int32_t board_sensor(int sensor) { return 1023 - sensor; }
+void mine_begin(void) {}
+void mine_loop(void) {}
+void mine_give(int n, real value) { printf("motor %d %g\\n", n, (double)value); }
+void mine_tell(int n) { put_real(R(-199999.9999) + (real)(n & 0)); }
+int main(void) {
+    link_begin();
+    while (fgets(line, sizeof line, stdin)) {
+        if (line[0] == 'T') now = (uint32_t)strtoul(line + 1, NULL, 10);
+        else at = 0, size = (int)strlen(line);
+        for (int k = 0; k < 9; k++) link_loop(), sense_loop();
+    }
+    return 0;
+}
+"""
+
+
+def robot_program(folder: Path, rig: Rig, *more: str) -> Path:
+    """Build the program that `pivrex board --for c` writes for a rig, on a board that reads lines; without any warning."""
+    own = folder / f"robot-{len(list(folder.iterdir()))}"
+    own.mkdir(parents=True)
+    for name, text in board_files(rig, "c")[0].items():
+        (own / name).write_text(text)
+    (own / "test.c").write_text(TEST_BOARD)
+    sources = ["link.c", "seal.c", "robot.c", "line.c", "test.c"]
+    words = ["gcc", "-std=c99", "-O1", "-Wall", "-Wextra", "-Werror", *more, "-o", "robot", *sources, "-lm"]
+    subprocess.run(words, check=True, cwd=own)
+    return own / "robot"
 
 
 def radio_code(key: bytes = b"", session: int = 1) -> str:

@@ -1,38 +1,44 @@
 """The programs on the page docs/wire.md, compiled as they stand and talked to."""
 
 import json
+import os
 import subprocess
 import time
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.board.parts import part
+from pivrex.board.writing import write_board
+from pivrex.devices.decode.lines import LONGEST_LINE
 from pivrex.devices.decode.packets import PacketsReader
-from pivrex.devices.robot_sentences import Back, Out, out_sentences, read_sensed, wire_hash
-from pivrex.devices.seal import Seal, sealed
+from pivrex.devices.robot_sentences import Back, Out, Parts, back_columns, out_sentences, read_sensed, wire_hash
+from pivrex.devices.seal import HIGHEST, Seal, sealed
 from pivrex.devices.sentence import frame, unframe
 from pivrex.line import Line
-from pivrex.rig import Rig, read_text
+from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.sources import Link, PacketsSource
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import SetUp, Stop
+from tests.chassis import ALL, demo_path
 from tests.page_programs import (
-    CLOCK,
     PAGE,
     RADIO_MAIN,
-    ROBOT_MAIN,
+    SANITIZED,
     SOCKETS,
     TO_SOCKET,
     TO_STDOUT,
     block,
     build,
     radio_code,
-    robot_code,
+    replaced,
+    robot_program,
     seals,
 )
-from tests.support import PLAIN, TempCase, slow
+from tests.support import PLAIN, TempCase, often, slow
 from tests.test_cli import Ran
 from tests.test_lost_sources import free_port, radio
 from tests.test_remotes import PACKETS, feed, reader
@@ -58,22 +64,24 @@ class WirePageTest(TempCase):
         self.assertEqual((first.readings["left_x"], first.readings["left_y"]), (0.25, -1.0))
         self.assertEqual([n for n in range(16) if second.readings.get(f"button_{n}")], [0, 5])
 
-    def robot(self, code: str, motor: str = 'printf("motor %d %g\\n", i, v);', *more: str) -> Path:
-        """Compile a robot's end; it reads lines, and `T` with a time in ms sets its clock."""
-        board = f"static void motor(int i, float v) {{ {motor} }}\n"
-        main = 'int main(void) { char l[300]; while (fgets(l, 300, stdin)) { l[strcspn(l, "\\r\\n")] = 0;\n'
-        main += "if (l[0] == 'T') now = atol(l + 1); else on_line(l); on_every_loop(); } return 0; }\n"
-        return build(self.folder, "robot", TO_STDOUT + CLOCK + board + code + main, *more)
-
     def said(self, program: Path, lines: list[str]) -> list[str]:
         done = subprocess.run([program], input="".join(lines), capture_output=True, text=True, check=True)
         return done.stdout.splitlines()
+
+    def plain(self, key: bytes = b"") -> Rig:
+        return read_text(PLAIN, self.folder / "plain.toml", Rig).with_secret(key)
+
+    def test_the_programs_on_the_page_are_those_that_are_written(self) -> None:
+        self.assertEqual(block("/* The robot's end of the link"), part("link.c"))
+        both = block("static const unsigned char KEY"), part("seal.c")
+        hashed = [t[t.index("typedef struct") : t.index("use_key(KEY")] for t in both]
+        self.assertEqual(hashed[0], hashed[1])
 
     def test_a_robots_end(self) -> None:
         rig = self.write("plain.toml", PLAIN)
         wire = json.loads(Ran("wire", str(rig), "--json").out)
         self.assertEqual((len(wire["out"]), len(wire["sensed"])), (2, 8))
-        program = self.robot(robot_code(wire["hash"]))
+        program = robot_program(self.folder, self.plain())
 
         def out(seq: int, drive: bool, value: float, echo: int | None = 2000) -> str:
             return b"".join(out_sentences(Out(seq, echo, drive), wire["hash"], np.array([value, value]))).decode()
@@ -90,90 +98,126 @@ class WirePageTest(TempCase):
         lines += [out(7, True, 0.5, 2240), out(8, True, 1.0, 2240).replace("0.5", "0.6").replace("1,1*", "1,2*")]
         said = self.said(program, lines)
         moved = [float(r.split()[2]) for r in said if r.startswith("motor 0")]
-        # drive before rest, rest, drive, (repeated), drive, the watchdog, drive before rest, rest, drive, (damaged)
-        self.assertEqual(moved, [0, 0, 0.25, 0.75, 0, 0, 0, 0.5])
+        # at the start, drive before rest, rest, drive, (repeated), drive, the watchdog, drive before rest, rest, drive, (damaged)
+        self.assertEqual(moved, [0, 0, 0, 0.25, 0.75, 0, 0, 0, 0.5])
         sensed = [read_sensed(unframe(r.encode()).split(","), 8)[0] for r in said if r.startswith("$PIVSEN")]
         self.assertEqual(sensed[0], Back(2000, None, 2))  # with the greeting
         self.assertEqual([b.state for b in sensed[1:]], [2, 0, 1, 1, 2, 0, 1])
         self.assertEqual([b.ack for b in sensed[1:]], [1, 2, 3, 4, 5, 6, 7])
         self.assertEqual(sensed[-1].stamp, 2251)
         greeting = next(r for r in said if r.startswith("$PIVHEY"))
-        self.assertEqual(unframe(greeting.encode()), f"PIVHEY,mine,{wire['hash']}")
+        self.assertEqual(unframe(greeting.encode()), f"PIVHEY,Plain,{wire['hash']}")
 
     def test_a_robots_end_under_attack(self) -> None:
         """A robot that drives: what comes next must change nothing, or rest it."""
-        program = self.robot(robot_code("ABCD1234"))
-        begin = ["T9000\n", framed("PIVOUT,1,,0,ABCD1234"), framed("PIVOUT,2,9000,1,ABCD1234,0.5,0.5")]
+        rig = self.plain()
+        mine = wire_hash(Line(rig))
+        program = robot_program(self.folder, rig, *SANITIZED)
+        begin = ["T9000\n", framed(f"PIVOUT,1,,0,{mine}"), framed(f"PIVOUT,2,9000,1,{mine},0.5,0.5")]
 
         def after(*lines: str) -> list[float]:
             said = self.said(program, [*begin, *lines])
-            return [float(r.split()[2]) for r in said if r.startswith("motor 0")][2:]
+            return [float(r.split()[2]) for r in said if r.startswith("motor 0")][3:]
 
+        self.assertEqual(after(framed(f"PIVOUT,3,9000,1,{mine},1,1")), [1.0])
         for body in (
-            "PIVOUT,3,9000,1,ABCD1234,nan,1", "PIVOUT,3,9000,1,ABCD1234,inf,1", "PIVOUT,3,9000,1,ABCD1234,,1",
-            "PIVOUT,3,9000,1,ABCD1234,1", "PIVOUT,3,9000,1,ABCD1234,1,1,1", "PIVOUT,3,9000,1,ABCD1234,1,1x",
-            "PIVOUT,3,9000,2,ABCD1234,1,1", "PIVOUT,3,9000,-1,ABCD1234,1,1", "PIVOUT,3,9000,,ABCD1234,1,1",
-            "PIVOUT,3,9000,1,ABCD1235,1,1", "PIVOUT,3,9000,1,ABCD12345,1,1", "PIVOUT,,9000,1,ABCD1234,1,1",
-            "PIVOUT,x,9000,1,ABCD1234,1,1", "PIVOUT,3,-1,1,ABCD1234,1,1", "PIVOUT,3,,1,ABCD1234,1,1",
-            "PIVOUT,3,8700,1,ABCD1234,1,1",  # stamped 300 ms ago
-            "PIVOUT,3,9100,1,ABCD1234,1,1",  # stamped in the future, which is 65 s ago
-            "PIVOUT,2,9000,1,ABCD1234,1,1", "PIVOUT,1,9000,1,ABCD1234,1,1", "PIVOUT,40000,9000,1,ABCD1234,1,1",
-            "PIVOUTX,3,9000,1,ABCD1234,1,1", "PIVOUT", "", "PIVSEN,3,9000,1,ABCD1234,1,1",
+            "PIVOUT,3,9000,1,HASH,nan,1", "PIVOUT,3,9000,1,HASH,inf,1", "PIVOUT,3,9000,1,HASH,,1", "PIVOUT,3,9000,1,HASH,1e39,1",
+            "PIVOUT,3,9000,1,HASH,1", "PIVOUT,3,9000,1,HASH,1,1,1", "PIVOUT,3,9000,1,HASH,1,1x", "PIVOUT,3,9000,1,HASH,1,-",
+            "PIVOUT,3,9000,2,HASH,1,1", "PIVOUT,3,9000,-1,HASH,1,1", "PIVOUT,3,9000,,HASH,1,1",
+            "PIVOUT,3,9000,1,ABCD1235,1,1", "PIVOUT,3,9000,1,HASH5,1,1", "PIVOUT,,9000,1,HASH,1,1",
+            "PIVOUT,x,9000,1,HASH,1,1", "PIVOUT,3,-1,1,HASH,1,1", "PIVOUT,3,,1,HASH,1,1", "PIVOUT,65539,9000,1,HASH,1,1",
+            "PIVOUT,3,8700,1,HASH,1,1",  # stamped 300 ms ago
+            "PIVOUT,3,9100,1,HASH,1,1",  # stamped in the future, which is 65 s ago
+            "PIVOUT,2,9000,1,HASH,1,1", "PIVOUT,1,9000,1,HASH,1,1", "PIVOUT,40000,9000,1,HASH,1,1",
+            "PIVOUTX,3,9000,1,HASH,1,1", "PIVOUT", "", "PIVSEN,3,9000,1,HASH,1,1", "PIVOUT,3/2/2,9000,1,HASH,1,1",
+            "PIVOUT,3/1/2,9000,1,HASH,1", "PIVOUT,3/0/2,9000,1,HASH,1,1", "PIVOUT,3/1/,9000,1,HASH,1,1", "PIVOUT,3/1/100,9000,1,HASH,1,1",
         ):  # fmt: skip
-            self.assertEqual(after(framed(body)), [], body)
+            self.assertEqual(after(framed(body.replace("HASH", mine))), [], body)
         for line in (
-            "$PIVOUT,3,9000,1,ABCD1234,1,1*00\n",
-            "$PIVOUT,3,9000,1,ABCD1234,1,1\n",
+            f"$PIVOUT,3,9000,1,{mine},1,1*00\n",
+            f"$PIVOUT,3,9000,1,{mine},1,1\n",
             "*\n",
             "$*\n",
             "$" * 250 + "\n",
+            framed(f"PIVOUT,3,9000,1,{mine},1," + "1" * 300),
         ):
             self.assertEqual(after(line), [], line)
         # a stale drive, after two seconds in which nothing was looked at: first of all it rests
-        self.assertEqual(after("T11000\n", framed("PIVOUT,3,9000,1,ABCD1234,1,1")), [0.0])
-        self.assertEqual(after("T11000\n", framed("PIVOUT,3,11000,1,ABCD1234,1,1")), [0.0, 0.0])
+        self.assertEqual(after("T11000\n", framed(f"PIVOUT,3,9000,1,{mine},1,1")), [0.0])
+        self.assertEqual(after("T11000\n", framed(f"PIVOUT,3,11000,1,{mine},1,1")), [0.0, 0.0])
         # its answers do not come through any more: sentences go on, their echo does not
-        going = [s for t in range(9020, 9400, 20) for s in (f"T{t}\n", framed(f"PIVOUT,{t},9000,1,ABCD1234,0.25,0.25"))]
+        going = [s for t in range(9020, 9400, 20) for s in (f"T{t}\n", framed(f"PIVOUT,{t},9000,1,{mine},0.25,0.25"))]
         moved = after(*going)
         self.assertEqual((moved.count(0.25), moved[-1]), (12, 0.0))  # up to 9240
 
-    def test_a_robots_end_that_joins_parts(self) -> None:
-        """Both programs of the page together: sixteen values in two parts, one part lost, a rest by its first part."""
-        code = robot_code("ABCD1234", values=60, joins=True)
-        program = self.robot(code, 'if (i == 59) printf("motor %g\\n", v);')
+    def test_numbers_as_pivrex_writes_them(self) -> None:
+        rig = self.plain()
+        mine = wire_hash(Line(rig))
+        program = robot_program(self.folder, rig)
+        for value in (0.0, -1.0, 0.333333, -1.23457e-05, 123456.0, 7e-300, -0.0, 1e20, 65535.0):
+            told = b"".join(out_sentences(Out(2, 7, True), mine, np.array([value, 0.5]))).decode()
+            said = self.said(program, ["T7\n", framed(f"PIVOUT,1,,0,{mine}"), told])
+            self.assertAlmostEqual(
+                float([r for r in said if r.startswith("motor 0")][-1].split()[2]),
+                value,
+                delta=1e-6 * abs(value) + 1e-30,
+            )
+
+    def test_sentences_in_parts(self) -> None:
+        """Values in two parts, one part lost, a rest by its first part."""
+        motors = "".join(f'[attachments.m{k}]\nkind = "motor"\noutput = {{ kind = "fraction" }}\n' for k in range(58))
+        rig = read_text(PLAIN + motors, self.folder / "long.toml", Rig)
+        mine = wire_hash(Line(rig))
+        program = robot_program(self.folder, rig, *SANITIZED)
 
         def out(seq: int, drive: bool, value: float) -> list[str]:
-            found = out_sentences(Out(seq, 7, drive), "ABCD1234", np.full(60, value))
+            found = out_sentences(Out(seq, 7, drive), mine, np.full(60, value))
             self.assertGreater(len(found), 1)
             return [s.decode() for s in found]
 
         lines = ["T7\n", *out(1, False, 0.125), *out(2, True, 0.125), *out(3, True, 0.1875)[1:], *out(4, True, 0.3125)]
         lines += [*out(5, True, 0.5)[:1], *out(6, True, 0.5)[1:], *out(7, False, 0.3125)[:1]]
-        moved = [float(r.split()[1]) for r in self.said(program, lines) if r.startswith("motor")]
-        # of a rest in parts each is one; the second says nothing new
-        self.assertEqual(moved, [0, 0.125, 0.3125, 0])
+        moved = [float(r.split()[2]) for r in self.said(program, lines) if r.startswith("motor 59")]
+        self.assertEqual(moved[1:], [0, 0.125, 0.3125, 0])  # of a rest in parts the second says nothing new
 
-    def test_sizes_follow_the_number_of_values(self) -> None:
-        """Whatever `OUT` is: whole, too long and too many values, in one piece and in parts, touch no memory that is not theirs."""
-        for values, joins, key in ((2, False, b""), (4, False, bytes(16)), (12, True, b""), (12, True, bytes(16))):
-            code = robot_code("ABCD1234", key, 5, values, joins)
-            sanitize = "-fsanitize=address,undefined", "-fno-sanitize-recover=all", "-g"
-            program = self.robot(code, 'printf("motor %d %g\\n", i, v);', *sanitize)
-            wants = np.linspace(-0.25, 0.5, values * 2 - 1)[:values].round(4)
+    def test_every_shipped_rig_with_its_largest_sentences(self) -> None:
+        """Whole, too long and too many values, in one piece and in parts, touch no memory that is not theirs."""
+        keyed = [(n, key) for n in ALL for key in ((b"", bytes(range(16))) if n in ("plover", "coot") else (b"",))]
+        for name, key in keyed if often(2, 1) > 1 else [("plover", bytes(range(16))), ("avocet", b"")]:
+            with self.subTest(name):
+                rig = read_rig(demo_path(name)).with_secret(key)
+                line = Line(rig)
+                program, mine = robot_program(self.folder, rig, *SANITIZED), wire_hash(line)
+                values = len(line.outputs.values)
+                begun = self.said(program, ["T2000\n"])
+                session = Seal(key).open(unframe(begun[-1].encode()))[1] if key else 0
+                sign = partial(sealed, key, session=session) if key else None
 
-            def out(seq: int, drive: bool, told: NDArray[np.float64], key: bytes = key) -> str:
-                sign = partial(sealed, key, session=5) if key else None
-                return b"".join(out_sentences(Out(seq, 2000, drive), "ABCD1234", told, sign)).decode()
+                def out(
+                    seq: int, told: NDArray[np.float64], drive: bool = True, sign: Any = sign, mine: str = mine
+                ) -> str:
+                    return b"".join(out_sentences(Out(seq, 2000, drive), mine, told, sign)).decode()
 
-            longest = np.full(values, -1.23456789e-300)
-            many = np.full(values + 30, 0.5)
-            lines = ["T2000\n", out(1, False, wants), out(2, True, wants), out(3, True, many), out(4, True, longest)]
-            lines += [out(5, True, many)[:200] + "\n", out(6, True, wants * 2)]
-            said = [r.split() for r in self.said(program, lines) if r.startswith("motor")]
-            whole = [[float(v) for _, _, v in said[k : k + values]] for k in range(0, len(said), values)]
-            self.assertEqual(whole[0], [0.0] * values)
-            self.assertEqual(whole[1], wants.tolist(), values)
-            self.assertEqual(whole[-1], (wants * 2).tolist(), values)
+                rest = line.resting()
+                longest = np.full(values, -1.23456789e-30)
+                lines = [
+                    "T2000\n",
+                    out(1, rest, False),
+                    out(2, rest),
+                    out(3, np.full(values + 30, 0.5)),
+                    out(4, longest),
+                ]
+                lines += [out(5, np.full(values, 9e99))[:200] + "\n", out(6, rest + 1.0)]
+                said = self.said(program, lines)
+                back = [r for r in said if r.startswith("$PIVSEN")]
+                self.assertLessEqual(max(map(len, back)), LONGEST_LINE, name)
+                opened = [Seal(key).open(unframe(r.encode()))[0] if key else unframe(r.encode()) for r in back]
+                joined = Parts()
+                whole = [w for w in (joined.whole(o.split(",")) for o in opened) if w is not None]
+                self.assertEqual({len(w) for w in whole}, {4 + len(back_columns(line))}, name)
+                read, sensed = read_sensed(whole[-1], len(back_columns(line)), HIGHEST)
+                self.assertEqual((read.state, read.ack), (1, 6), name)
+                self.assertTrue(np.isnan(sensed[-4:]).all())
 
     def test_the_seal_against_known_answers(self) -> None:
         """SHA-256 by the examples of FIPS 180-4, HMAC by the cases 1 to 5 of RFC 4231 (those with keys of one block)."""
@@ -199,19 +243,24 @@ int main(void) {
         self.assertEqual(said, KNOWN)
 
     def test_sealed_sentences_both_ways(self) -> None:
-        """The page's robot and radio with a key talk with the program's own ends, and refuse every other."""
+        """The robot that is written and the page's radio with a key talk with the program's own ends, and refuse every other."""
         key, other = bytes(range(16)), bytes(16)
-        program = self.robot(robot_code("ABCD1234", key, 4000000000))
+        rig = self.plain(key)
+        mine, program = wire_hash(Line(rig)), robot_program(self.folder, rig)
+        session = Seal(key).open(unframe(self.said(program, ["T2000\n"])[-1].encode()))[
+            1
+        ]  # by chance, here always the same
+        self.assertGreater(session, 0)
 
-        def out(seq: int, drive: bool, of: bytes = key, session: int = 4000000000, echo: int = 2000) -> str:
+        def out(seq: int, drive: bool, of: bytes = key, session: int = session, echo: int = 2000) -> str:
             sign = partial(sealed, of, session=session)
-            return b"".join(out_sentences(Out(seq, echo, drive), "ABCD1234", np.array([0.5, 0.5]), sign)).decode()
+            return b"".join(out_sentences(Out(seq, echo, drive), mine, np.array([0.5, 0.5]), sign)).decode()
 
         lines = ["T2000\n", out(4000000001, False), out(4000000002, True)]
         wrong = [
             out(4000000003, True, other),
             out(4000000003, True, session=1),
-            framed("PIVOUT,4000000003,2000,1,ABCD1234,1,1"),
+            framed(f"PIVOUT,4000000003,2000,1,{mine},1,1"),
         ]
         wrong += [out(4000000002, True), out(70, True), out(4000000003, True).replace(",0.5,", ",0.6,")]
         late = [
@@ -220,10 +269,10 @@ int main(void) {
             out(4000000002, True, echo=3000),
         ]  # said again after a second
         said = self.said(program, [*lines, *wrong, *late, out(4000000004, False, echo=3000)])
-        self.assertEqual([float(r.split()[2]) for r in said if r.startswith("motor 0")], [0.0, 0.5, 0.0, 0.0])
+        self.assertEqual([float(r.split()[2]) for r in said if r.startswith("motor 0")], [0.0, 0.0, 0.5, 0.0, 0.0])
         for row in said:
             if row.startswith("$PIV"):
-                self.assertEqual(Seal(key).open(unframe(row.encode()))[1], 4000000000)
+                self.assertEqual(Seal(key).open(unframe(row.encode()))[1], session)
         main = "int main(void) { packet(0.25f, -1, 0); packet(-0.5f, 0, 0x21); return 0; }\n"
         data = subprocess.run(
             [build(self.folder, "radio", TO_STDOUT + radio_code(key, 7) + main)], capture_output=True, check=True
@@ -247,7 +296,7 @@ KNOWN = [
 
 @slow
 class LivePageTest(LinkCase):
-    """A robot and a radio written from the page alone drive and rest in a real session, over UDP."""
+    """A robot that pivrex board writes, and a radio from the page alone, drive and rest in a real session, over UDP."""
 
     def go_live(self, key: bytes) -> None:
         if key:
@@ -257,16 +306,22 @@ class LivePageTest(LinkCase):
         rig = read_text(
             text + radio(radio_port, 'columns = ["left_x", "left_y"]\n'), self.folder / "rigs" / "plain.toml", Rig
         )
-        motor = 'static float told[2]; static void motor(int i, float v) { told[i] = v; if (i) printf("%g\\n", v), fflush(stdout); }\n'
-        robot = build(
-            self.folder,
-            "robot",
-            SOCKETS + TO_SOCKET + motor + robot_code(wire_hash(Line(rig)), key, 12345) + ROBOT_MAIN,
+        written = self.folder / "program"
+        write_board(rig, written, "c")
+        mine = written / "mine.c"
+        show = (
+            '#include <stdio.h>\n#include "robot.h"\n',
+            '    if (n) printf("%g\\n", (double)value);\n    (void)n, (void)value;',
         )
+        mine.write_text(
+            replaced(mine.read_text(), ('#include "robot.h"\n', show[0]), ("    (void)n, (void)value;", show[1]))
+        )
+        subprocess.run(["make", "-s"], cwd=written, check=True)
         sender = build(self.folder, "radio", SOCKETS + TO_SOCKET + radio_code(key, 3) + RADIO_MAIN)
         log = (self.folder / "motor.txt").open("w+")
         self.addCleanup(log.close)
-        far = subprocess.Popen([robot, str(robot_port)], stdout=log)
+        env = {**os.environ, "ROBOT_PORT": str(robot_port)}
+        far = subprocess.Popen([written / "robot"], stdin=subprocess.DEVNULL, stdout=log, env=env)
         stick = subprocess.Popen([sender, str(radio_port)], stdin=subprocess.PIPE, text=True)
         for one in (far, stick):
             self.addCleanup(one.wait, 5)

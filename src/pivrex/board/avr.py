@@ -85,7 +85,7 @@ def timers_of(wiring: BoardWiring, chip: Chip) -> Timers:
         if not pin.pwm:
             can = sorted({p.name for p in chip.pins.values() if p.pwm})
             made.mistakes.append(
-                _mistake(place, f"pin {place.use.pin} of the {chip.name} can no PWM; {', '.join(can)} can")
+                _mistake(place, f"pin {place.use.pin} of the {chip.name} makes no PWM; {', '.join(can)} do")
             )
             continue
         before = first.setdefault(pin.timer, place)
@@ -122,7 +122,7 @@ def _pwm_timer(chip: Chip, pin: Pin, place: Place, clock: float) -> PwmTimer | s
         fixed = clock / 64 / 256
         if place.full == 255 and fixed / NEAR <= place.pwm_hz <= fixed * NEAR:
             return PwmTimer(0, 64, 0, fixed)
-        return f"{said}, which keeps the time: it can {fixed:.0f} Hz with 8 bits, not {wants}"
+        return f"{said}, which keeps the time: it makes {fixed:.0f} Hz with 8 bits, not {wants}"
     if timer.bits == 16:
         for divisor in timer.divisors:
             top = round(clock / divisor / place.pwm_hz) - 1
@@ -134,7 +134,7 @@ def _pwm_timer(chip: Chip, pin: Pin, place: Place, clock: float) -> PwmTimer | s
         return f"{said}, which counts to 255, but bits makes it {place.full}"
     divisor = min(each, key=lambda d: abs(each[d] - place.pwm_hz))
     if not each[divisor] / NEAR <= place.pwm_hz <= each[divisor] * NEAR:
-        return f"{said}, which can {', '.join(f'{hz:.0f}' for hz in each.values())} Hz, not {place.pwm_hz:g} Hz"
+        return f"{said}, which makes {', '.join(f'{hz:.0f}' for hz in each.values())} Hz, not {place.pwm_hz:g} Hz"
     return PwmTimer(pin.timer, divisor, 0, each[divisor])
 
 
@@ -370,10 +370,8 @@ class _Pins:
             lines += [f"ISR({edge}_vect) {{", *calls, "}", ""]
             if edge.startswith("INT"):
                 n = int(edge[3:])
-                self.begin += [
-                    f"    EICR{'A' if n < 4 else 'B'} |= 1 << ISC{n}0; /* at each edge */",
-                    f"    EIMSK |= 1 << INT{n};",
-                ]
+                self.begin.insert(0, f"    EICR{'A' if n < 4 else 'B'} |= 1 << ISC{n}0; /* INT{n} at each edge */")
+                self.begin.append(f"    EIMSK |= 1 << INT{n};")
             else:
                 n = int(edge[5:])
                 self.begin += [f"    PCMSK{n} |= {masks[edge]:#04x};", f"    PCICR |= 1 << PCIE{n};"]

@@ -206,6 +206,14 @@ typedef {real} real; /* float or double: the one place that says which */
 typedef int16_t whole;
 typedef uint8_t flag;
 {suffix}
+
+/* Tables that stay as they are: in the flash of a chip that can read from there. */
+#ifdef __AVR__
+#define CONSTANT const __flash
+#pragma GCC diagnostic ignored "-Wuninitialized" /* it says so of tables that it has computed away */
+#else
+#define CONSTANT const
+#endif
 """
 
 _MATHS = """\
@@ -297,6 +305,7 @@ def line_header(program: FlatProgram, real: str) -> str:
         "#include <float.h>",
         "#include <math.h>",
         "#include <stdint.h>",
+        "#include <string.h>",
         "",
         _HEAD.format(real=real, suffix=suffix),
     ]
@@ -338,7 +347,7 @@ def line_source(program: FlatProgram, start: np.ndarray[Any, Any], traced: bool 
     scopes = [_BoardPrinter(f, program, traced) for f in program.functions.values()]
     bodies = [scope.printed() for scope in scopes]
     whole_text = "".join(bodies)
-    lines = ['#include "line.h"', *(['#include "seen.h"'] if traced else []), "", _SPACE]
+    lines = ['#include "line.h"', *(['#include "seen.h"'] if traced else []), ""]
     used = [n for n in _FUNCTIONS if f"{n}(" in whole_text]
     used = [n for n in _FUNCTIONS if n in used or n in [_NEEDS.get(u) for u in used]]
     if "m_rint" in used:
@@ -369,18 +378,6 @@ def line_source(program: FlatProgram, start: np.ndarray[Any, Any], traced: bool 
     ]
     lines += ["void line_tick(void)", "{", *(f"    {f}();" for f in HALVES if f in program.functions), "}", ""]
     return "\n".join(lines)
-
-
-_SPACE = """\
-#include <string.h>
-/* Tables that stay as they are: in the flash of a chip that can read from there. */
-#ifdef __AVR__
-#define CONSTANT const __flash
-#pragma GCC diagnostic ignored "-Wuninitialized" /* it says so of tables that it has computed away */
-#else
-#define CONSTANT const
-#endif
-"""
 
 
 def _constants(program: FlatProgram) -> list[str]:

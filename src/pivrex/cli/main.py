@@ -18,6 +18,7 @@ COMMANDS = (
     "check",
     "describe",
     "wire",
+    "board",
     "key",
     "wheels",
     "map",

@@ -38,6 +38,33 @@ static int out_used, in_used, in_at, may_send = 1;
 
 static avr_irq_t *pin(char port, int bit) { return avr_io_getirq(avr, AVR_IOCTL_IOPORT_GETIRQ(port), bit); }
 
+/* Pins that are driven from outside. simavr raises a pulled-up pin anew at each write to its port; then they are put right. */
+static struct { avr_irq_t *irq; uint32_t high; } driven[2 * MOST];
+static int all_driven, wrong;
+
+static void watched(struct avr_irq_t *irq, uint32_t value, void *param) {
+    (void)irq;
+    if (value != driven[(intptr_t)param].high) wrong = 1;
+}
+
+static void put_right(void) {
+    wrong = 0;
+    for (int k = 0; k < all_driven; k++) avr_raise_irq(driven[k].irq, driven[k].high);
+}
+
+static void put(char port, int bit, int high) {
+    avr_irq_t *irq = pin(port, bit);
+    int k = 0;
+    while (k < all_driven && driven[k].irq != irq) k++;
+    if (k == all_driven) {
+        all_driven++;
+        driven[k].irq = irq;
+        avr_irq_register_notify(irq, watched, (void *)(intptr_t)k);
+    }
+    driven[k].high = (uint32_t)high;
+    avr_raise_irq(irq, (uint32_t)high);
+}
+
 static void heard(struct avr_irq_t *irq, uint32_t value, void *param) {
     (void)irq, (void)param;
     if (out_used < BYTES) out[out_used++] = (uint8_t)value;
@@ -84,13 +111,13 @@ static void add(const char *word) {
     case 'a': if (sscanf(rest, "%d", &line->a) != 1) exit(2); break;
     case 'c':
         if (sscanf(rest, "%c:%d:%c:%d", &line->port, &line->b, &line->port2, &line->d) != 4) exit(2);
-        avr_raise_irq(pin(line->port, line->b), 0);
-        avr_raise_irq(pin(line->port2, line->d), 0);
+        put(line->port, line->b, 0);
+        put(line->port2, line->d, 0);
         break;
     case 'r':
         if (sscanf(rest, "%c:%d:%c:%d", &line->port, &line->b, &line->port2, &line->d) != 4) exit(2);
         avr_irq_register_notify(pin(line->port, line->b), triggered, line);
-        avr_raise_irq(pin(line->port2, line->d), 0);
+        put(line->port2, line->d, 0);
         break;
     default: exit(2);
     }
@@ -101,8 +128,8 @@ static void add(const char *word) {
 static void edge(Line *line, int up) {
     static const int A[4] = {0, 1, 1, 0}, B[4] = {0, 0, 1, 1};
     line->phase = (line->phase + (up ? 1 : 3)) & 3;
-    avr_raise_irq(pin(line->port, line->b), (uint32_t)A[line->phase]);
-    avr_raise_irq(pin(line->port2, line->d), (uint32_t)B[line->phase]);
+    put(line->port, line->b, A[line->phase]);
+    put(line->port2, line->d, B[line->phase]);
 }
 
 static avr_cycle_count_t moves_at;
@@ -118,7 +145,7 @@ static void move(avr_cycle_count_t begin, avr_cycle_count_t cycles) {
         }
         if (line->kind == 'r' && line->due) {
             int high = avr->cycle >= line->due && avr->cycle < line->until;
-            if (high != line->phase) avr_raise_irq(pin(line->port2, line->d), (uint32_t)high), line->phase = high;
+            if (high != line->phase) put(line->port2, line->d, high), line->phase = high;
             if (avr->cycle >= line->until) line->due = 0;
         }
     }
@@ -207,6 +234,7 @@ int main(int count, char **words) {
         while (avr->cycle < end) {
             int state = avr_run(avr);
             if (state == cpu_Done || state == cpu_Crashed) return 4;
+            if (wrong) put_right();
             if (avr->cycle >= moves_at) move(begin, head[0]);
             if (in_at < in_used && may_send) avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_INPUT), in[in_at++]);
         }

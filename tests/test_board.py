@@ -1,0 +1,456 @@
+"""The program of a robot's board: the line that is printed, what pins can do, the chip in the emulator."""
+
+import json
+import os
+import re
+import signal
+import subprocess
+import time
+import unittest
+from shutil import which
+from typing import Any
+from unittest.mock import patch
+
+import numpy as np
+from hypothesis import HealthCheck, assume, given, settings
+from hypothesis import strategies as st
+
+from pivrex.board.chips import CHIPS
+from pivrex.board.emulated import EmulatedRobot, built_program
+from pivrex.board.line_parts import LineParts, line_parts
+from pivrex.board.on_chip import STACK, run_on_chip, sizes_of
+from pivrex.board.proving import own_ticks, prove, ticks_of
+from pivrex.board.writing import board_files, write_board
+from pivrex.devices.robot_sentences import Out, out_sentences, read_sensed, wire_hash
+from pivrex.devices.sentence import frame, unframe
+from pivrex.errors import PivrexError, RigError, SaveError
+from pivrex.line.line import Line
+from pivrex.rig import Rig, read_rig, read_text
+from pivrex.rig.sources import Link
+from pivrex.session.messages import KeyDown, LetGo, SetKeysMode
+from tests.chassis import ALL, PLANAR, Wheel, any_wheels, demo_path, rig_of
+from tests.support import PLAIN, TempCase, often, slow
+from tests.test_cli import Ran
+from tests.test_robot_link import LinkCase
+
+WITH_CHIP = unittest.skipUnless(which("avr-gcc"), "needs avr-gcc and simavr")
+
+
+EXTRAS = ("", '[gyro]\n[correction]\nhold = "on"\n', PLANAR, '[limits]\nfit = "clip"\n')
+
+
+def plover() -> Rig:
+    return read_rig(demo_path("plover"))
+
+
+def changed(text: str, *pairs: tuple[str, str]) -> str:
+    for old, new in pairs:
+        assert old in text, old
+        text = text.replace(old, new, 1)
+    return text
+
+
+def plover_with(*pairs: tuple[str, str]) -> Rig:
+    return read_text(changed(demo_path("plover").read_text("utf-8"), *pairs), demo_path("plover"), Rig)
+
+
+class PrintedLineTest(unittest.TestCase):
+    """The line as it is printed for a board, compiled for this computer."""
+
+    @slow
+    def test_every_shipped_rig(self) -> None:
+        for name in ALL:
+            line = Line(read_rig(demo_path(name)))
+            proof, _ = prove(line, own_ticks(line, often(1500, 400)))
+            self.assertEqual(proof.differ, 0, name)
+            self.assertLessEqual(proof.steps, 1.0, name)
+            self.assertLessEqual(proof.flips, 3, name)
+            self.assertGreater(proof.comparisons, 3000, name)
+            self.assertLess(
+                max(s.worst for s in proof.stages if s.stage not in ("outputs", "control", "drive")), 1e-4, name
+            )
+
+    @given(
+        any_wheels(),
+        st.integers(0, 10_000),
+        st.sampled_from(["", '[gyro]\n[correction]\nhold = "on"\n', PLANAR, '[limits]\nfit = "clip"\n']),
+    )
+    @settings(max_examples=often(100, 2), deadline=None, suppress_health_check=list(HealthCheck))
+    def test_any_rig(self, wheels: list[Wheel], seed: int, extra: str) -> None:
+        try:
+            rig = rig_of(wheels, extra)
+        except RigError:
+            assume(False)
+        line = Line(rig.with_body("real" if seed % 2 else "perfect"))
+        proof, _ = prove(line, own_ticks(line, 120, seed))
+        self.assertEqual(proof.differ, 0)
+        self.assertLessEqual(proof.steps, 1.0)
+
+    def test_a_line_that_is_printed_wrongly_is_found(self) -> None:
+        """Each of these changes of the printed text must show."""
+        line = Line(plover())
+        ticks = own_ticks(line, 150)
+        source = LineParts.source
+        for old, new in (
+            ("if (row.clock.stopped)", "if (!row.clock.stopped)"),
+            ("was.rate = kept.rate;", ""),
+            ("static const real LAW_LEVER", "static const real LAW_LEVER"),
+            ("m_clamp(share, R(0.0), R(1.0))", "m_clamp(share, R(0.0), R(0.99))"),
+        ):
+
+            def wrong(parts: LineParts, traced: bool = False, old: str = old, new: str = new) -> str:
+                return source(parts, traced).replace(old, new)
+
+            same = old == new or old not in source(line_parts(line))
+            with patch.object(LineParts, "source", wrong):
+                self.assertEqual(prove(line, ticks)[0].differ == 0, same, old)
+
+    def test_only_what_outputs_hang_on_is_kept(self) -> None:
+        text = line_parts(Line(plover())).header("float")
+        for left_out in ("covariance", "odometry", "truth", "probe", "residual", "scrub"):
+            self.assertNotIn(left_out, text)
+        for kept in ("struct heading_state", "real reading[", "real value[6]"):
+            self.assertIn(kept, text)
+
+    def test_a_setting_that_is_1e_minus_300_is_the_smallest_float(self) -> None:
+        text = line_parts(Line(read_rig(demo_path("bittern")))).source()
+        self.assertIn("SMALL(1e-300)", text)
+
+    def test_what_a_drive_kept_is_made_again(self) -> None:
+        """The rows of a drive on the stand-in come out of the inputs alone: what is proven is that drive."""
+        line = Line(plover())
+        ticks = own_ticks(line, 200)
+        again = ticks_of(line, ticks.rows)
+        np.testing.assert_array_equal(np.nan_to_num(again.rows), np.nan_to_num(ticks.rows))
+        self.assertGreater(np.abs(ticks.rows[:, line.outputs.told]).max(), 100)
+
+
+class WrittenTest(TempCase):
+    def test_the_folder_and_ones_own_code(self) -> None:
+        folder = self.folder / "board"
+        first = write_board(plover(), folder, "c")
+        self.assertFalse(first.kept)
+        (folder / "mine.c").write_text("/* mine */\n")
+        (folder / "rig.h").write_text("/* old */\n")
+        second = write_board(plover(), folder, "c")
+        self.assertTrue(second.kept)
+        self.assertEqual((folder / "mine.c").read_text(), "/* mine */\n")
+        self.assertIn("84EE77AC", (folder / "rig.h").read_text())
+        self.assertEqual(wire_hash(Line(plover())), "84EE77AC")
+
+    def test_a_folder_with_something_else_is_left_alone(self) -> None:
+        (self.folder / "thesis.txt").write_text("mine")
+        with self.assertRaisesRegex(SaveError, "holds thesis.txt, and no program of Pivrex"):
+            write_board(plover(), self.folder, "c")
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["thesis.txt"])
+
+    def test_a_rig_without_pins_says_which_are_missing(self) -> None:
+        rig = read_text(PLAIN, self.folder / "plain.toml", Rig)
+        found, wiring = board_files(rig, "c")
+        self.assertEqual(len(wiring.missing), 2, wiring.missing)
+        self.assertIn("left fraction has no pin: mine_give in mine.c gets it", wiring.missing)
+        self.assertIn("mine_give(0, value[0]); /* left fraction: it has no pin in the rig */", found["robot.c"])
+
+    def test_names_that_are_words_of_c(self) -> None:
+        text = PLAIN.replace("[motors.left]", "[motors.while]").replace("[motors.right]", "[motors.int]")
+        write_board(read_text(text, self.folder / "plain.toml", Rig), self.folder / "board", "c")
+        subprocess.run(["make", "-s", "-C", self.folder / "board"], check=True)
+
+    def test_each_value_reaches_its_pin_and_its_sign_stays(self) -> None:
+        """What leaves, on a rig with every kind of output that has pins: by the tables of docs/wire.md."""
+        text = changed(
+            demo_path("plover").read_text("utf-8"),
+            ('kind = "magnitude"        # 0 to 255, and a pin that says which way', 'kind = "three pins"'),
+            ("pin = 5\ndirection_pin = 4", "enable_pin = 5\nforward_pin = 4\nbackward_pin = 17"),
+            ('kind = "magnitude"\n', 'kind = "two pins"\n'),
+            ("pin = 6\ndirection_pin = 7", "forward_pin = 6\nbackward_pin = 7"),
+        )
+        found = board_files(read_text(text, demo_path("plover"), Rig), "c")[0]["robot.c"]
+        lines = re.findall(r"board_(\w+)\((\w+), \D*(\d)", found)
+        self.assertEqual(
+            lines[:7],
+            [
+                ("pwm", "PWM_LEFT_DUTY", "0"), ("level", "LEVEL_LEFT_FORWARD", "1"), ("level", "LEVEL_LEFT_BACKWARD", "2"),
+                ("pwm", "PWM_RIGHT_FORWARD_DUTY", "3"), ("pwm", "PWM_RIGHT_BACKWARD_DUTY", "4"), ("pulse", "PULSE_SPOUT_PULSE", "5"),
+                ("level", "LEVEL_PUMP_PIN", "6"),
+            ],
+        )  # fmt: skip
+
+
+class RefusedTest(unittest.TestCase):
+    """What a chip cannot do is said, with the key in the rig."""
+
+    def refused(self, *pairs: tuple[str, str]) -> str:
+        with self.assertRaises(RigError) as caught:
+            board_files(plover_with(*pairs), "avr")
+        return str(caught.exception)
+
+    def test_pins(self) -> None:
+        for old, new, said in (
+            (
+                "pin = 5\n",
+                "pin = 4\n",
+                "motors.left.output.pin: pin 4 of the atmega328p makes no PWM; PB1, PB2, PB3, PD3, PD5, PD6 do",
+            ),
+            ("pin = 5\n", "pin = 99\n", 'is "99", which the atmega328p does not have'),
+            ("pin = 11", "pin = 0", "attachments.pump.output.pin: pin 0 is the serial line's"),
+            ("pin = 11", 'pin = "PD5"', "is PD5, which motors.left.output.pin uses already"),
+            ('pwm = "1 kHz"', 'pwm = "20 kHz"', "sits on timer 0, which keeps the time: it makes 977 Hz with 8 bits"),
+            ("bits = 8", "bits = 10", "not 1000 Hz and 1023 steps"),
+            ("[gyro]", "[gyro]\npin = 11", "pin 11 of the atmega328p measures no voltage"),
+        ):
+            with self.subTest(new):
+                swapped = [("direction_pin = 4", "direction_pin = 16")] if new == "pin = 4\n" else []
+                pump = [("output = { pin = 11 }", "output = { pin = 19 }")] if new.startswith("[gyro]") else []
+                self.assertIn(said, self.refused((old, new), *swapped, *pump))
+
+    def test_two_that_want_one_timer(self) -> None:
+        pairs = (("pin = 5\n", "pin = 9\n"), ("encoder_pins = [8, 9]", "encoder_pins = [8, 16]"))
+        self.assertIn(
+            "servo pulses need a timer of 16 bits for themselves, and motors.left.output.pin has", self.refused(*pairs)
+        )
+        both = (("pin = 5\n", "pin = 3\n"), ("encoder_pins = [2, 3]", "encoder_pins = [2, 16]"), ("pin = 11", "pin = 19"),
+                ("pin = 6\n", "pin = 11\n"), ('pwm = "1 kHz"', 'pwm = "500 Hz"'))  # fmt: skip
+        self.assertIn(
+            "sits on timer 2 as motors.left.output.pin does, which wants 500 Hz and 255 steps, not 1000 Hz",
+            self.refused(*both),
+        )
+
+    def test_an_encoder_on_the_large_chip(self) -> None:
+        pairs = ("encoder_pins = [2, 3]", "encoder_pins = [30, 31]"), ("[gyro]", '[board]\nchip = "atmega2560"\n[gyro]')
+        self.assertIn(
+            "motors.left.encoder_pins: pin 30 of the atmega2560 does not notice when it changes", self.refused(*pairs)
+        )
+
+    def test_a_link_that_the_chip_does_not_have(self) -> None:
+        udp = '[link]\nwire = { kind = "udp", host = "127.0.0.1", port = 5810 }\n[gyro]'
+        self.assertIn(
+            'link.wire.kind: is "udp", but the atmega328p has a serial line only', self.refused(("[gyro]", udp))
+        )
+        fast = udp.replace(
+            'kind = "udp", host = "127.0.0.1", port = 5810', 'kind = "serial", port = "x", baud = 921600'
+        )
+        self.assertIn("link.wire.baud: is 921600", self.refused(("[gyro]", fast)))
+
+    def test_pins_twice_and_half_an_encoder(self) -> None:
+        for old, new, said in (
+            ("encoder_pins = [8, 9]", "encoder_pins = [8, 2]", "is pin 2, which motors.left.encoder_pins uses already"),
+            ("encoder_pins = [8, 9]", "encoder_pins = [8]", "has 1 pins; an encoder has two, A and B"),
+        ):
+            with self.assertRaisesRegex(RigError, said):
+                plover_with((old, new))
+
+    def test_the_pins_of_the_chips(self) -> None:
+        """Against the tables of the data sheets: which pins of the board make PWM, and which notice a change."""
+        small, large = CHIPS["atmega328p"].pins, CHIPS["atmega2560"].pins
+        self.assertEqual([k for k in range(20) if small[str(k)].pwm], [3, 5, 6, 9, 10, 11])
+        self.assertEqual([k for k in range(54) if large[str(k)].pwm], [*range(2, 14), 44, 45, 46])
+        self.assertEqual([k for k in range(54) if large[str(k)].edge.startswith("INT")], [2, 3, 18, 19, 20, 21])
+        self.assertEqual((small["A5"].name, large["A15"].name, large["53"].name), ("PC5", "PK7", "PB0"))
+        self.assertEqual(CHIPS["atmega2560"].timer_addresses(large["46"]), (0x120, 7, 0x128))
+
+
+class CommandTest(TempCase):
+    def test_it_is_written_and_told(self) -> None:
+        ran = Ran("board", str(demo_path("plover")), "--for", "c", "-o", str(self.folder / "out"), "--json")
+        said = json.loads(ran.out)
+        self.assertEqual((said["hash"], said["for"], said["fits"]), ("84EE77AC", "c", None))
+        self.assertIn("here.c", said["files"])
+        self.assertIn("sensed.gyro_rad has no pin: mine_tell in mine.c may say it", said["missing"])
+
+    def test_a_mistake_has_its_line(self) -> None:
+        text = changed(demo_path("plover").read_text("utf-8"), ("output = { pin = 11 }", "output = { pin = 0 }"))
+        rig = self.write("rigs/bad.toml", text)
+        line = text[: text.index("output = { pin = 0 }")].count("\n") + 1
+        ran = Ran("board", str(rig), "-o", str(self.folder / "out"))
+        self.assertIn(f"bad.toml:{line}: attachments.pump.output.pin: pin 0 is the serial line's", ran.err)
+        self.assertFalse((self.folder / "out").exists())
+
+    def test_without_a_compiler_for_the_chip(self) -> None:
+        with (
+            patch.dict("os.environ", {"PATH": str(self.folder)}),
+            self.assertRaisesRegex(PivrexError, "apt-get install gcc-avr"),
+        ):
+            built_program(self.folder)
+
+    @slow
+    def test_the_proof_with_a_recording(self) -> None:
+        recording = demo_path("plover").parents[1] / "inputs" / "watering.csv"
+        ran = Ran("board", str(demo_path("plover")), str(recording), "--prove", "--json")
+        said = json.loads(ran.out)
+        self.assertTrue(said["holds"])
+        self.assertEqual((said["differ"], said["ticks"]), (0, 2516))
+        if which("avr-gcc"):
+            self.assertEqual(said["chip"]["differ"], 0)
+            self.assertLess(said["chip"]["us_most"], 1e6 / 60)
+
+
+@WITH_CHIP
+class ChipTest(TempCase):
+    """The program in an emulated chip."""
+
+    @slow
+    def test_the_line_on_the_chip_is_the_line_in_float(self) -> None:
+        for name in ("plover", "avocet")[: often(2, 1)]:
+            line = Line(read_rig(demo_path(name)))
+            ticks = own_ticks(line, 300)
+            found = run_on_chip(line, ticks, prove(line, ticks)[1])
+            self.assertEqual(found.differ, 0, name)
+            self.assertLess(found.us_mean, 1e6 / 60, name)
+            self.assertLess(found.ram + found.stack, CHIPS[found.chip].ram)
+
+    def test_a_tick_that_is_wrong_on_the_chip_is_found(self) -> None:
+        line = Line(plover())
+        ticks = own_ticks(line, 60)
+        floats = prove(line, ticks)[1].copy()
+        floats[30, line.outputs.told.start] += 1.0
+        self.assertEqual(run_on_chip(line, ticks, floats).differ, 1)
+
+    def test_plover_fits_into_the_smaller_chip_and_eight_wheels_into_the_larger(self) -> None:
+        write_board(plover(), self.folder / "small", "avr")
+        flash, ram = sizes_of(built_program(self.folder / "small"))
+        self.assertLess(flash, CHIPS["atmega328p"].flash / 3)
+        self.assertLess(ram + STACK, CHIPS["atmega328p"].ram / 2)
+
+    def test_a_line_that_does_not_fit_says_so_with_its_number(self) -> None:
+        motors = "".join(f'[attachments.m{k}]\nkind = "motor"\noutput = {{ kind = "fraction" }}\n' for k in range(58))
+        line = Line(read_text(PLAIN + motors, self.folder / "long.toml", Rig))
+        with self.assertRaisesRegex(
+            PivrexError, r"the line alone takes \d+ bytes of memory, and the atmega328p has 2048"
+        ):
+            run_on_chip(line, own_ticks(line, 2), np.zeros((2, len(line.layout))))
+
+
+@WITH_CHIP
+class EmulatedTest(unittest.TestCase):
+    """Plover's program in the chip, with its body at the pins, by a clock of the test's own."""
+
+    def setUp(self) -> None:
+        self.rig = plover()
+        self.hash = wire_hash(Line(self.rig))
+        self.robot = EmulatedRobot(self.rig, None, 0.0)
+        self.addCleanup(self.robot.close)
+        self.now, self.seq, self.stamp, self.buffer = 0.0, 0, 0, b""
+        self.sensed: list[Any] = []
+        self.heard: list[str] = []
+
+    def pass_time(self, seconds: float) -> None:
+        self.now += seconds
+        for data in self.robot.step(self.now):
+            self.buffer += data
+        *lines, self.buffer = self.buffer.split(b"\r\n")
+        for line in lines:
+            body = unframe(line)
+            self.heard.append(body)
+            if body.startswith("PIVSEN"):
+                back, values = read_sensed(body.split(","), len(body.split(",")) - 4)
+                self.stamp = back.stamp
+                self.sensed.append((back, values))
+
+    def say(self, drive: bool, *values: float, **other: Any) -> None:
+        self.seq = other.get("seq", self.seq + 1)
+        out = Out(self.seq, other.get("echo", self.stamp), drive)
+        self.robot.take(b"".join(out_sentences(out, other.get("rig", self.hash), np.array(values))), "", self.now)
+        self.pass_time(0.02)
+
+    def drive(self, seconds: float, *values: float) -> None:
+        for _ in range(round(seconds / 0.02)):
+            self.say(True, *values)
+
+    REST = (0.0, 1.0, 0.0, 1.0, 1000.0, 0.0)
+    DRIVEN = (200.0, 1.0, 150.0, 0.0, 1750.0, 1.0)
+
+    def reach_driving(self) -> None:
+        self.pass_time(0.1)
+        self.say(False, *self.REST)
+        self.say(False, *self.REST)
+        self.drive(0.2, *self.DRIVEN)
+
+    def assert_told(self, values: tuple[float, ...]) -> None:
+        for got, wanted in zip(self.robot.told, values, strict=True):
+            self.assertAlmostEqual(got, wanted, delta=3.0 if wanted > 999 else 0.0)
+
+    def assert_counted(self, least_m: float) -> None:
+        """Let it come to rest: then what it says of its wheels must be what they rolled, to a count."""
+        for _ in range(60):
+            self.say(False, *self.REST)
+        for k in (0, 1):  # both forward: the right motor is mounted the other way round
+            self.assertGreater(self.robot._sensed[k], least_m)
+            self.assertAlmostEqual(self.sensed[-1][1][k], self.robot._sensed[k], delta=0.001)
+
+    def test_pins_get_what_was_said_and_encoders_say_what_was_driven(self) -> None:
+        self.reach_driving()
+        self.assert_told(self.DRIVEN)
+        self.drive(1.0, *self.DRIVEN)
+        back, values = self.sensed[-1]
+        self.assertEqual(back.state, 1)
+        for k in (0, 1):
+            self.assertAlmostEqual(values[2 + k], self.robot._sensed[2 + k], delta=0.05)  # m/s
+        self.assert_counted(0.3)
+        self.assertAlmostEqual(self.heard.index(f"PIVHEY,Plover,{self.hash}"), 0)
+
+    def test_rest_is_at_once_and_the_watchdog_within_0_3_s(self) -> None:
+        self.reach_driving()
+        self.say(False, *self.REST)
+        self.assertTrue(self.robot.told[0] == self.robot.told[2] == 0.0)
+        self.drive(0.2, *self.DRIVEN)
+        self.assert_told(self.DRIVEN)
+        self.pass_time(0.1)
+        self.assertEqual(self.robot.told[0], 200.0)
+        self.pass_time(0.1)
+        self.assertTrue(self.robot.told[0] == self.robot.told[2] == self.robot.told[5] == 0.0)
+        self.drive(0.3, *self.DRIVEN)  # a robot that was left alone does not start again by itself
+        self.assertEqual(self.robot.told[0], 0.0)
+        self.assertEqual(self.sensed[-1][0].state, 2)
+
+    def test_sixty_sentences_that_move_nothing(self) -> None:
+        self.reach_driving()
+        for k in range(20):
+            seq = self.seq
+            self.say(True, 90.0, 0.0, 90.0, 0.0, 1000.0, 0.0, seq=seq - k)  # repeated and late
+            self.seq = seq
+            self.say(True, 90.0, 0.0, 90.0, 0.0, 1000.0, 0.0, rig="00000000")  # of another rig
+            body = f"PIVOUT,{self.seq + 1},{self.stamp},1,{self.hash},90,0,90,0,1000,0"
+            self.robot.take(frame(body).replace(b"90,0,1", b"91,0,1"), "", self.now)  # forged: its check is wrong
+            self.pass_time(0.005)
+            self.assertEqual(self.robot.told[0], 200.0)
+            self.say(True, *self.DRIVEN)
+        old = (self.stamp - 400) % 65536
+        self.say(True, 90.0, 0.0, 90.0, 0.0, 1000.0, 0.0, echo=old)
+        self.assertEqual(self.robot.told[0], 200.0)
+
+    def test_counts_at_top_speed_with_a_full_serial_line(self) -> None:
+        self.reach_driving()
+        self.drive(2.0, 255.0, 1.0, 255.0, 0.0, 1000.0, 0.0)
+        self.assert_counted(1.5)
+
+
+@WITH_CHIP
+@slow
+class LiveTest(LinkCase):
+    """A session drives the program in the chip over a pseudo-terminal, as docs/safety.md has it."""
+
+    def begin_on_board(self) -> None:
+        wire = self.folder / "robot"
+        output, more = 'output = { kind = "fraction" }', 'counts_per_turn = 200\noutput = { kind = "magnitude", '
+        text = changed(
+            PLAIN,
+            (output, f"encoder_pins = [2, 3]\n{more}pin = 5, direction_pin = 4 }}"),
+            (output, f"encoder_pins = [8, 9]\n{more}pin = 6, direction_pin = 7 }}"),
+        )
+        with patch("tests.test_robot_link.PLAIN", text):
+            link = Link.model_validate({"wire": {"kind": "serial", "port": str(wire), "baud": 115200}})
+            self.begin(link=link, words=("--board", "--serial", str(wire)), source="keys")
+
+    def test_driven_killed_and_cut(self) -> None:
+        self.begin_on_board()
+        self.until(lambda: self.client.status.linked == "heard")
+        self.ask(SetKeysMode("latched"))
+        self.reach_driving(lambda: self.ask(LetGo()), lambda: self.ask(KeyDown("w")))
+        self.assertGreater(self.client.status.live, 0)
+        os.kill(self.client.process_id, signal.SIGKILL)
+        self.assert_rests(time.monotonic())
+
+
+if __name__ == "__main__":
+    unittest.main()
