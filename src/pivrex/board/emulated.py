@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 import shutil
 import struct
 import subprocess
@@ -40,6 +41,12 @@ def run_avr(command: list[str], folder: Path) -> str:
         command, cwd=folder, capture_output=True, text=True, timeout=LONGEST_S, check=False, stdin=subprocess.DEVNULL
     )
     if made.returncode:
+        if too_much := re.search(r"address 0x80(\w+) .*not within region .data", made.stderr):
+            raise PivrexError(
+                f"the program needs {int(too_much[1], 16) - 0x100:,} bytes of memory, more than its chip has"
+            )
+        if "will not fit in region" in made.stderr:
+            raise PivrexError("the program is larger than the flash of its chip")
         said = made.stderr.splitlines() or ["it says nothing"]
         raise PivrexError(f"{command[0]}: {next((s for s in said if 'error' in s or 'overflow' in s), said[0])}")
     return made.stdout
