@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 from shutil import which
 
-from pivrex.board.writing import board_files
+from pivrex.board.folder import board_files
 from pivrex.rig import Rig
 from tests.support import ROOT
 

@@ -7,6 +7,7 @@ import signal
 import subprocess
 import time
 import unittest
+from pathlib import Path
 from shutil import which
 from typing import Any
 from unittest.mock import patch
@@ -17,10 +18,10 @@ from hypothesis import strategies as st
 
 from pivrex.board.chips import CHIPS
 from pivrex.board.emulated import EmulatedRobot, built_program
+from pivrex.board.folder import board_files, write_board
 from pivrex.board.line_parts import LineParts, line_parts
 from pivrex.board.on_chip import STACK, run_on_chip, sizes_of
 from pivrex.board.proving import own_ticks, prove, ticks_of
-from pivrex.board.writing import board_files, write_board
 from pivrex.devices.robot_sentences import Out, out_sentences, read_sensed, wire_hash
 from pivrex.devices.sentence import frame, unframe
 from pivrex.errors import PivrexError, RigError, SaveError
@@ -33,7 +34,9 @@ from tests.support import PLAIN, TempCase, often, slow
 from tests.test_cli import Ran
 from tests.test_robot_link import LinkCase
 
-WITH_CHIP = unittest.skipUnless(which("avr-gcc"), "needs avr-gcc and simavr")
+WITH_CHIP = unittest.skipUnless(
+    which("avr-gcc") and Path("/usr/include/simavr/sim_avr.h").exists(), "needs avr-gcc and simavr"
+)
 
 
 EXTRAS = ("", '[gyro]\n[correction]\nhold = "on"\n', PLANAR, '[limits]\nfit = "clip"\n')
@@ -61,11 +64,11 @@ class PrintedLineTest(unittest.TestCase):
     def test_every_shipped_rig(self) -> None:
         for name in ALL:
             line = Line(read_rig(demo_path(name)))
-            proof, _ = prove(line, own_ticks(line, often(1500, 400)))
+            proof, _ = prove(line, own_ticks(line, often(1500, 250)))
             self.assertEqual(proof.differ, 0, name)
             self.assertLessEqual(proof.steps, 1.0, name)
             self.assertLessEqual(proof.flips, 3, name)
-            self.assertGreater(proof.comparisons, 3000, name)
+            self.assertGreater(proof.comparisons, 2000, name)
             self.assertLess(
                 max(s.worst for s in proof.stages if s.stage not in ("outputs", "control", "drive")), 1e-4, name
             )
@@ -94,16 +97,15 @@ class PrintedLineTest(unittest.TestCase):
         for old, new in (
             ("if (row.clock.stopped)", "if (!row.clock.stopped)"),
             ("was.rate = kept.rate;", ""),
-            ("static const real LAW_LEVER", "static const real LAW_LEVER"),
             ("m_clamp(share, R(0.0), R(1.0))", "m_clamp(share, R(0.0), R(0.99))"),
         ):
 
             def wrong(parts: LineParts, traced: bool = False, old: str = old, new: str = new) -> str:
                 return source(parts, traced).replace(old, new)
 
-            same = old == new or old not in source(line_parts(line))
+            self.assertIn(old, source(line_parts(line)))
             with patch.object(LineParts, "source", wrong):
-                self.assertEqual(prove(line, ticks)[0].differ == 0, same, old)
+                self.assertGreater(prove(line, ticks)[0].differ, 0, old)
 
     def test_only_what_outputs_hang_on_is_kept(self) -> None:
         text = line_parts(Line(plover())).header("float")

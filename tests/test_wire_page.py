@@ -11,8 +11,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.board.folder import write_board
 from pivrex.board.parts import part
-from pivrex.board.writing import write_board
 from pivrex.devices.decode.lines import LONGEST_LINE
 from pivrex.devices.decode.packets import PacketsReader
 from pivrex.devices.robot_sentences import Back, Out, Parts, back_columns, out_sentences, read_sensed, wire_hash

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from pivrex.board.chips import CHIPS, Chip, Pin, pin_of
 from pivrex.board.parts import part
-from pivrex.board.wiring import BoardWiring, Place
+from pivrex.board.pins_used import BoardWiring, Place
 from pivrex.errors import Mistake, RigError
 from pivrex.rig.rig import Rig
 from pivrex.rig.transports import SerialTransport

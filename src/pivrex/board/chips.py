@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from pivrex.errors import Mistake, RigError
-from pivrex.rig.pins import PinUse
+from pivrex.rig.pin_uses import PinUse
 
 __all__ = ["CHIPS", "Chip", "Pin", "Timer", "pin_of"]
 

@@ -16,9 +16,9 @@ import numpy as np
 
 from pivrex.board.avr import timers_of
 from pivrex.board.chips import CHIPS, pin_of
+from pivrex.board.folder import write_board
 from pivrex.board.parts import part
-from pivrex.board.wiring import BoardWiring, wired
-from pivrex.board.writing import write_board
+from pivrex.board.pins_used import BoardWiring, wired
 from pivrex.devices.robot_end import LONGEST_GAP_S, PHYSICS_S
 from pivrex.errors import PivrexError
 from pivrex.kernels.building import compiler

@@ -53,7 +53,7 @@ def board(
         return _prove(read, recording, field, as_json)
     if recording is not None:
         raise UsageError("a recording is for --prove; -o names the folder")
-    from pivrex.board.writing import write_board
+    from pivrex.board.folder import write_board
 
     try:
         written = write_board(read, output or Path(f"{path.stem}-board"), target)

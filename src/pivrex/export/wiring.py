@@ -8,6 +8,7 @@ from pivrex.export.paper import write_rows
 from pivrex.rig import Rig
 from pivrex.rig.attachments import PulseOutput, SwitchOutput
 from pivrex.rig.outputs import Output, ServoOutput
+from pivrex.rig.pin_uses import pins_of
 from pivrex.rig.steering import steering_name
 
 __all__ = ["wiring_rows", "write_wiring"]
@@ -16,7 +17,9 @@ HEADER = ("motor", "port", "pin", "signal", "drives", "polarity", "PWM in Hz", "
 
 
 def wiring_rows(rig: Rig) -> list[tuple[str, ...]]:
-    """Give a row for each pin, or one for what names none: the motors that drive, those that steer, the attachments."""
+    """Give a row for each pin, or one for what names none: the motors that drive, those that steer, the attachments, then
+    encoders and sensors.
+    """
     rows: list[tuple[str, ...]] = []
     for name, motor in rig.motors.items():
         counts = motor.counts_per_wheel_turn if motor.counts_per_turn else 0.0
@@ -28,6 +31,10 @@ def wiring_rows(rig: Rig) -> list[tuple[str, ...]]:
         rows += _of(steering_name(wheel), turner.output, f"steers {wheel}", turner.reversed, counts)
     for name, a in rig.attachments.items():
         rows += _of(name, a.output, a.kind, getattr(a, "reversed", None), getattr(a, "counts_per_turn", 0.0))
+    senses = {"encoder A": "counts", "encoder B": "counts", "trigger": "sends a sound", "echo": "hears it"}
+    for use in pins_of(rig):
+        if ".output." not in use.key:
+            rows.append((use.owner, "", str(use.pin), use.role, senses.get(use.role, "measures"), "", "", "", ""))
     return rows
 
 

@@ -7,7 +7,7 @@ import numpy as np
 from pivrex.rig.channels import CHANNELS, is_one_sided
 from pivrex.rig.controls import ON_BENCH, same_stick
 from pivrex.rig.geometry import impossible_motion
-from pivrex.rig.pins import pins_of
+from pivrex.rig.pin_uses import pins_of
 from pivrex.rig.plane import Plane
 from pivrex.rig.steering import steering_name
 from pivrex.rig.tables import RigTables

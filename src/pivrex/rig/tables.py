@@ -12,7 +12,6 @@ from pivrex.errors import PivrexError
 from pivrex.rig.attachments import Attachment
 from pivrex.rig.base import Table
 from pivrex.rig.bindings import Binding
-from pivrex.rig.board import Board
 from pivrex.rig.body import Battery, Body
 from pivrex.rig.channels import is_one_sided
 from pivrex.rig.chassis import Bench, Chassis, Name, bench_of
@@ -22,6 +21,7 @@ from pivrex.rig.following import Following
 from pivrex.rig.motors import Motor
 from pivrex.rig.odometry import Odometry
 from pivrex.rig.outputs import Output
+from pivrex.rig.own_board import Board
 from pivrex.rig.plane import Gyro, Plane, UpsideDown
 from pivrex.rig.quantities import Quantity
 from pivrex.rig.sensors import Sensor

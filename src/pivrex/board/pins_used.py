@@ -11,7 +11,7 @@ from pivrex.devices.robot_sentences import SensedWire, back_columns, wire_hash
 from pivrex.line.layout import plain
 from pivrex.line.line import Line
 from pivrex.rig.attachments import Encoded, MotorAttachment
-from pivrex.rig.pins import PinUse, pins_of
+from pivrex.rig.pin_uses import PinUse, pins_of
 from pivrex.rig.rig import Rig
 from pivrex.rig.sensors import Ranger
 from pivrex.rig.steering import VoltageSensor, steering_name

@@ -9,8 +9,8 @@ from pathlib import Path
 from pivrex.board.avr import avr_files
 from pivrex.board.line_parts import line_parts
 from pivrex.board.parts import part
+from pivrex.board.pins_used import BoardWiring, wired
 from pivrex.board.printing import number_in_c
-from pivrex.board.wiring import BoardWiring, wired
 from pivrex.devices.decode.lines import LONGEST_LINE
 from pivrex.devices.seal import SEAL_BYTES
 from pivrex.errors import SaveError
