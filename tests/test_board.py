@@ -22,17 +22,18 @@ from pivrex.board.folder import board_files, write_board
 from pivrex.board.line_parts import LineParts, line_parts
 from pivrex.board.on_chip import STACK, run_on_chip, sizes_of
 from pivrex.board.proving import own_ticks, prove, ticks_of
+from pivrex.board.report import BoardReport, Fit
 from pivrex.devices.robot_sentences import Out, out_sentences, read_sensed, wire_hash
 from pivrex.devices.sentence import frame, unframe
 from pivrex.errors import PivrexError, RigError, SaveError
 from pivrex.line.line import Line
 from pivrex.rig import Rig, read_rig, read_text
-from pivrex.rig.sources import Link
-from pivrex.session.messages import KeyDown, LetGo, SetKeysMode
+from pivrex.tui.overlays.board_sheet import BoardSheet, draw_board
 from tests.chassis import ALL, PLANAR, Wheel, any_wheels, demo_path, rig_of
 from tests.support import PLAIN, TempCase, often, slow
+from tests.test_app import AppCase, in_loop
 from tests.test_cli import Ran
-from tests.test_robot_link import LinkCase
+from tests.test_robot_link import WITHIN_S, WholeProgramCase
 
 WITH_CHIP = unittest.skipUnless(
     which("avr-gcc") and Path("/usr/include/simavr/sim_avr.h").exists(), "needs avr-gcc and simavr"
@@ -427,29 +428,86 @@ class EmulatedTest(unittest.TestCase):
 
 @WITH_CHIP
 @slow
-class LiveTest(LinkCase):
-    """A session drives the program in the chip over a pseudo-terminal, as docs/safety.md has it."""
+class LiveTest(WholeProgramCase):
+    """The program in the chip is driven from the real screen, over a pseudo-terminal; what docs/safety.md promises holds for it."""
 
-    def begin_on_board(self) -> None:
-        wire = self.folder / "robot"
-        output, more = 'output = { kind = "fraction" }', 'counts_per_turn = 200\noutput = { kind = "magnitude", '
-        text = changed(
-            PLAIN,
-            (output, f"encoder_pins = [2, 3]\n{more}pin = 5, direction_pin = 4 }}"),
-            (output, f"encoder_pins = [8, 9]\n{more}pin = 6, direction_pin = 7 }}"),
+    def test_driven_by_keys_killed_and_frozen(self) -> None:
+        for how in (signal.SIGKILL, signal.SIGSTOP):
+            self.open(self.demo() / "rigs" / "plover.toml", on_board=True)
+            self.drive()
+            for pid in self.terminal.pids():
+                os.kill(pid, how)
+            cut = time.monotonic()
+            time.sleep(1.0)
+            moved_s, stalled_s = self.robot.moved_on(cut)
+            self.assertLessEqual(moved_s, WITHIN_S + stalled_s)
+            self.assertFalse(self.robot.drives)
+            self.doCleanups()
+            self.setUp()
+
+
+class SheetTest(unittest.TestCase):
+    """What the screen shows of a board's program."""
+
+    REPORT = BoardReport(
+        "Plover", Path("boards/plover"), "atmega328p", "84EE77AC", ["main.c", "rig.h"],
+        ["sensed.post has no pin: mine_tell in mine.c may say it"],
+        True, [], Fit("fits", False, 7764, 32256, 564, 2048),
+        [(str(k), f"pin {k}" if k != 6 else "") for k in range(14)] + [(f"A{k}", "") for k in range(6)],
+    )  # fmt: skip
+
+    def shown(self, report: BoardReport | None, width: int) -> list[str]:
+        return draw_board(report, "", width).rows()
+
+    def test_what_fits_and_what_sits_where(self) -> None:
+        for width in (76, 150):
+            rows = self.shown(self.REPORT, width)
+            said = "\n".join(rows)
+            for word in (
+                "7,764 of 32,256 bytes",
+                "564 of 2,048 bytes",
+                "mine.c stays",
+                "make -C boards/plover load",
+                "sensed.post",
+            ):
+                self.assertIn(word, said)
+            pins = [r for r in rows if "┤" in r]
+            self.assertEqual(len(pins), 10)
+            self.assertRegex(pins[0], r"pin 0  ┤0 +10├  pin 10")
+            self.assertRegex(pins[6], r"^ +┤6 +A2├ *$")
+            bars = [r.count("█") for r in rows if "█" in r]
+            self.assertEqual(bars, [6, 7])  # 24 % and 28 % of 24
+
+    def test_in_a_narrow_window_pins_stand_below_each_other(self) -> None:
+        rows = self.shown(self.REPORT, 50)
+        self.assertIn("  6  free", "\n".join(rows))
+        self.assertLessEqual(max(len(r.rstrip()) for r in rows), 50)
+
+    def test_what_the_chip_cannot_is_said_and_nothing_else(self) -> None:
+        said = "\n".join(
+            self.shown(
+                BoardReport("P", Path("b"), "atmega328p", wrong=["motors.left.output.pin: pin 4 makes no PWM"]), 80
+            )
         )
-        with patch("tests.test_robot_link.PLAIN", text):
-            link = Link.model_validate({"wire": {"kind": "serial", "port": str(wire), "baud": 115200}})
-            self.begin(link=link, words=("--board", "--serial", str(wire)), source="keys")
+        self.assertIn("! motors.left.output.pin: pin 4 makes no PWM", said)
+        self.assertNotIn("onto the board", said)
 
-    def test_driven_killed_and_cut(self) -> None:
-        self.begin_on_board()
-        self.until(lambda: self.client.status.linked == "heard")
-        self.ask(SetKeysMode("latched"))
-        self.reach_driving(lambda: self.ask(LetGo()), lambda: self.ask(KeyDown("w")))
-        self.assertGreater(self.client.status.live, 0)
-        os.kill(self.client.process_id, signal.SIGKILL)
-        self.assert_rests(time.monotonic())
+    def test_while_it_is_written(self) -> None:
+        self.assertIn("writing and building", "\n".join(self.shown(None, 80)))
+
+
+class OnScreenTest(AppCase):
+    @in_loop
+    async def test_a_key_writes_it_into_the_workspace(self) -> None:
+        async with self.running(view="driver"):
+            await self.press("@")
+            sheet = self.app.screen
+            assert isinstance(sheet, BoardSheet)
+            await self.until(lambda: sheet._drawn_now(100) and sheet._report is not None)
+            assert sheet._report is not None
+            self.assertEqual(sheet._report.hash, "84EE77AC")
+            self.assertTrue((self.home / "boards" / "plover" / "rig.h").exists())
+            await self.press("escape")
 
 
 if __name__ == "__main__":

@@ -794,16 +794,16 @@ class HeldKeysTest(TempCase):
 class WholeProgramCase(TempCase):
     """The program itself in a terminal that reports no releases, and the robot behind its link in a process of its own."""
 
-    def open(self, rig: Path) -> None:
-        """Open a rig's workspace with its robot; the link comes from the command line."""
+    def open(self, rig: Path, on_board: bool = False) -> None:
+        """Open a rig's workspace with its robot, also one whose program runs in a chip; the link comes from the command line."""
         port = free_port()
-        self.robot = Robot(rig, self.folder / f"{port}.csv", "--udp", str(port))
+        wire = f"serial:{self.folder / 'robot'}:115200" if on_board else f"udp:127.0.0.1:{port}"
+        words = ("--board", "--serial", str(self.folder / "robot")) if on_board else ("--udp", str(port))
+        self.robot = Robot(rig, self.folder / f"{port}.csv", *words)
         self.addCleanup(self.robot.close)
-        self.terminal = Terminal(
-            "open", str(rig.parent.parent), "--rig", rig.stem, "--view", "driver", "--link", f"udp:127.0.0.1:{port}"
-        )
+        self.terminal = Terminal("open", str(rig.parent.parent), "--rig", rig.stem, "--view", "driver", "--link", wire)
         self.addCleanup(self.terminal.close)
-        self.terminal.wait("to robot, udp 127.0.0.1:")
+        self.terminal.wait("to robot, ser" if on_board else "to robot, udp 127.0.0.1:")
         wait_for(lambda: "(!" not in self.terminal.row(0), 20, self.terminal.screen)
 
     def drive(self, *go: str) -> None:

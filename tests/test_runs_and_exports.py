@@ -207,10 +207,10 @@ class ExportTest(TempCase):
         rows = list(csv.reader(io.StringIO(table.read_text())))
         self.assertEqual(rows[0][:5], ["motor", "port", "pin", "signal", "drives"])
         self.assertIn(["right", "M2", "7", "direction", "wheel right", "reversed", "1000", "8", "360"], rows)
-        rows = wiring_rows(rig)
-        self.assertEqual(len(rows), 4 + 2 + 4 + 2)  # and spout and pump, two encoders, a ranger
-        self.assertEqual(rows[6][:5], ("left", "", "2", "encoder A", "counts"))
-        self.assertEqual(rows[-1][:5], ("front", "", "13", "echo", "hears it"))
+        pins = wiring_rows(rig)
+        self.assertEqual(len(pins), 4 + 2 + 4 + 2)  # and spout and pump, two encoders, a ranger
+        self.assertEqual(pins[6][:5], ("left", "", "2", "encoder A", "counts"))
+        self.assertEqual(pins[-1][:5], ("front", "", "13", "echo", "hears it"))
         write_wiring(rig, self.folder / "w.svg")
         self.assertIn("direction", " ".join(self.svg_text(self.folder / "w.svg")))
 

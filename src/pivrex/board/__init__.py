@@ -1,4 +1,20 @@
-"""The robot's own end: programs for its board, written from the rig.
+"""The robot's own end: the program of its board, written from the rig, proven against the line, and run in an emulated chip."""
 
-`flat.py` makes of a rig's kernels one flat program, without what no output needs (`needed.py`); `printing.py` prints it as C99.
-"""
+from typing import TYPE_CHECKING
+
+from pivrex.face import showing
+
+if TYPE_CHECKING:
+    from pivrex.board.emulated import EmulatedRobot
+    from pivrex.board.folder import board_files, write_board
+    from pivrex.board.proving import prove
+    from pivrex.board.report import BoardReport, written_and_told
+
+__all__ = ["BoardReport", "EmulatedRobot", "board_files", "prove", "write_board", "written_and_told"]
+__getattr__ = showing(
+    __name__,
+    emulated="EmulatedRobot",
+    folder="board_files write_board",
+    proving="prove",
+    report="BoardReport written_and_told",
+)

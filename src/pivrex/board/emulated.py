@@ -30,6 +30,7 @@ from pivrex.sim.model import stand_in_of
 __all__ = ["EmulatedRobot", "built_emulator", "built_program", "run_avr"]
 
 LONGEST_S = 120.0
+NEAR_US = 5.0
 INSTALL = {"avr-gcc": "gcc-avr avr-libc binutils-avr", "simavr": "libsimavr-dev"}
 
 
@@ -124,8 +125,9 @@ class EmulatedRobot:
 
     @property
     def resting(self) -> bool:
-        """Whether the motors are given nothing."""
-        return self.told == self._rest
+        """Whether the motors are given nothing. Pulses are measured, so they are a little off."""
+        near = [NEAR_US if given.kind == "pulse" else 0.0 for given in self._wiring.given]
+        return all(abs(t - r) <= n for t, r, n in zip(self.told, self._rest, near, strict=True))
 
     def take(self, data: bytes, sender: str, now_s: float) -> None:
         """Take bytes for the serial line."""

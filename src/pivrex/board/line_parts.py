@@ -8,7 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from pivrex.board.flat import FlatProgram, flat_line
+from pivrex.board.flat import flat_line
+from pivrex.board.flat_program import FlatProgram
 from pivrex.board.needed import needed
 from pivrex.board.printing import line_header, line_source
 from pivrex.line.line import Line

@@ -11,7 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from pivrex.board.flat import HALVES, REMEMBER, FlatFunction, FlatProgram, Global
+from pivrex.board.c_maths import FUNCTIONS, NEEDS, RINT
+from pivrex.board.flat_program import HALVES, REMEMBER, FlatFunction, FlatProgram, Global
 from pivrex.kernels.expressions import Typed, own_name
 from pivrex.kernels.printer import Printer
 
@@ -216,51 +217,6 @@ typedef uint8_t flag;
 #endif
 """
 
-_MATHS = """\
-/* What C says otherwise than textbooks, or not at all: the same on the desktop. */
-#ifdef __AVR__
-static inline real F_rint(real x) {{ /* halves to the even one */
-    real low = floor(x), rest = x - low;
-    if (!(fabs(x) < R(8388608.0))) return x;
-    return rest > R(0.5) || (rest == R(0.5) && fmod(low, R(2.0)) != 0) ? low + R(1.0) : low;
-}}
-#else
-#define F_rint F(rint)
-#endif
-"""
-
-_FUNCTIONS = {
-    "m_div": "real m_div(real a, real b) { return a / b; }",
-    "m_is_nan": "flag m_is_nan(real x) { return x != x; }",
-    "m_sqrt": "real m_sqrt(real x) { return x >= 0 ? F(sqrt)(x) : NAN; }",
-    "m_sin": "real m_sin(real x) { return F(sin)(x); }",
-    "m_cos": "real m_cos(real x) { return F(cos)(x); }",
-    "m_atan2": "real m_atan2(real y, real x) { return F(atan2)(y, x); }",
-    "m_exp": "real m_exp(real x) { return x < R(709.0) ? F(exp)(x) : x >= R(709.0) ? INFINITY : NAN; }",
-    "m_floor": "real m_floor(real x) { return F(floor)(x) + R(0.0); }",
-    "m_rint": "real m_rint(real x) { return F_rint(x) + R(0.0); }",
-    "m_copysign": "real m_copysign(real x, real y) { return F(copysign)(x, y); }",
-    "m_larger": "real m_larger(real a, real b) { return (a > b || a != a ? a : b) + R(0.0); }",
-    "m_smaller": "real m_smaller(real a, real b) { return (a < b || a != a ? a : b) + R(0.0); }",
-    "m_clamp": "real m_clamp(real x, real low, real high) { return x > high ? high : x < low ? low : x; }",
-    "m_hypot": "real m_hypot(real x, real y) { return m_sqrt(x * x + y * y); }",
-    "m_whole": "whole m_whole(real x) { return x > R(-32768.0) && x < R(32768.0) ? (whole)x : 0; }",
-    "m_abs": "real m_abs(real x) { return x < 0 ? -x : x + R(0.0); }",
-    "i_max": "whole i_max(whole a, whole b) { return a > b ? a : b; }",
-    "i_min": "whole i_min(whole a, whole b) { return a < b ? a : b; }",
-    "i_abs": "whole i_abs(whole n) { return n < 0 ? -n : n; }",
-    "i_mod": "whole i_mod(whole a, whole b) { whole r = a % b; return r != 0 && (r < 0) != (b < 0) ? r + b : r; }",
-    "m_mod": """real m_mod(real a, real b) {
-    real r;
-    if (b == 0 || !(a > -INFINITY && a < INFINITY)) return NAN;
-    r = F(fmod)(a, b);
-    if (r != 0) return (b < 0) != (r < 0) ? r + b : r;
-    return F(copysign)(R(0.0), b);
-}""",
-    "m_wrap": "real m_wrap(real x) { return m_mod(x + R(3.141592653589793), R(6.283185307179586)) - R(3.141592653589793); }",
-}
-_NEEDS = {"m_hypot": "m_sqrt", "m_wrap": "m_mod"}
-
 
 def structures(program: FlatProgram, root: str) -> dict[str, list[Global]]:
     """Return the globals of one of the roots, by stage, in the order of their places."""
@@ -348,11 +304,11 @@ def line_source(program: FlatProgram, start: np.ndarray[Any, Any], traced: bool 
     bodies = [scope.printed() for scope in scopes]
     whole_text = "".join(bodies)
     lines = ['#include "line.h"', *(['#include "seen.h"'] if traced else []), ""]
-    used = [n for n in _FUNCTIONS if f"{n}(" in whole_text]
-    used = [n for n in _FUNCTIONS if n in used or n in [_NEEDS.get(u) for u in used]]
+    used = [n for n in FUNCTIONS if f"{n}(" in whole_text]
+    used = [n for n in FUNCTIONS if n in used or n in [NEEDS.get(u) for u in used]]
     if "m_rint" in used:
-        lines.append(_MATHS.replace("{{", "{").replace("}}", "}"))
-    lines += [f"static {_FUNCTIONS[n]}" for n in used] + [""]
+        lines.append(RINT.replace("{{", "{").replace("}}", "}"))
+    lines += [f"static {FUNCTIONS[n]}" for n in used] + [""]
     lines += ["/* Settings of the rig, and constants. */", *_constants(program), ""]
     lines += ["struct row row;", "struct kept kept;", ""]
     if was := structures(program, "was"):

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.board.flat import FlatProgram, Global
+from pivrex.board.flat_program import FlatProgram, Global
 from pivrex.board.line_parts import LineParts, line_parts
 from pivrex.board.printing import c_name
 from pivrex.errors import PivrexError

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -53,65 +53,27 @@ def board(
         return _prove(read, recording, field, as_json)
     if recording is not None:
         raise UsageError("a recording is for --prove; -o names the folder")
-    from pivrex.board.folder import write_board
+    from pivrex.board.report import written_and_told
 
     try:
-        written = write_board(read, output or Path(f"{path.stem}-board"), target)
+        made = written_and_told(read, output or Path(f"{path.stem}-board"), target)
     except RigError as problem:
         raise RigError(path, with_lines(rig_text(path), problem.mistakes)) from None
-    fit = _fit(written.folder, read.board.chip) if target == "avr" else None
     if as_json:
         print_json({
-            "rig": read.name, "hash": written.hash, "for": target, "folder": str(written.folder), "files": written.files,
-            "missing": written.missing, "kept": written.kept, "fits": fit.as_json() if fit is not None else None,
+            "rig": made.rig, "hash": made.hash, "for": target, "folder": str(made.folder), "files": made.files,
+            "missing": made.missing, "kept": made.kept, "fits": asdict(made.fit) if made.fit is not None else None,
         })  # fmt: skip
     else:
-        print(f"{written.folder}: {len(written.files)} files, for {read.name}, rig hash {written.hash}")
-        if written.kept:
+        print(f"{made.folder}: {len(made.files)} files, for {made.rig}, rig hash {made.hash}")
+        if made.kept:
             print("  mine.c stays as it was: it is yours")
-        for what in written.missing:
+        for what in made.missing:
             print(f"  {what}")
-        if fit is not None:
-            print(f"  {fit.said}")
-        said = (
-            "make -C {0} builds it"
-            if target == "c"
-            else "make -C {0} load PORT=/dev/ttyUSB0 LOADER=... puts it onto the board"
-        )
-        print("  " + said.format(written.folder))
-    return 1 if fit is not None and fit.refused else 0
-
-
-@dataclass(frozen=True)
-class _Fit:
-    """Whether a program fits into its chip."""
-
-    said: str
-    refused: bool
-    flash: int = 0
-    ram: int = 0
-
-    def as_json(self) -> dict[str, Any]:
-        return {"said": self.said, "refused": self.refused, "flash": self.flash, "ram": self.ram}
-
-
-def _fit(folder: Path, chip_name: str) -> _Fit:
-    """Build the program and say what it takes."""
-    from pivrex.board.chips import CHIPS
-    from pivrex.board.emulated import built_program
-    from pivrex.board.on_chip import STACK, sizes_of
-
-    chip = CHIPS[chip_name]
-    try:
-        flash, ram = sizes_of(built_program(folder))
-    except PivrexError as problem:
-        missing = "there is no avr-gcc" in str(problem)
-        return _Fit(f"{'not built' if missing else 'it does not fit'}: {problem}", not missing)
-    said = f"flash {flash:,} of {chip.flash:,} bytes, memory {ram:,} of {chip.ram:,}; the rest is left for the stack"
-    if flash > chip.flash or ram + STACK > chip.ram:
-        larger = "; the atmega2560 has more" if chip_name != "atmega2560" else ""
-        return _Fit(f"it does not fit: {said}, which needs {STACK}{larger}", True, flash, ram)
-    return _Fit(said, False, flash, ram)
+        if made.fit is not None:
+            print(f"  {made.fit.said}")
+        print(f"  {made.how} {'puts it onto the board' if made.chip else 'builds it'}")
+    return 1 if made.refused else 0
 
 
 def _prove(rig: Any, recording: Path | None, field: Any, as_json: bool) -> int:

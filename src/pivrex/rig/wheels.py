@@ -79,6 +79,7 @@ def added(rig: Rig, index: int) -> tuple[str, Edit]:
         copied = dict(document["motors"][motor].unwrap())
         copied["wheels"] = [name]
         copied["output"] = _unplugged(copied["output"])
+        copied.pop("encoder_pins", None)
         document["motors"][name] = _table(copied)
         if wheel.steered:
             _add_steering(document, rig, name)

@@ -351,6 +351,11 @@ class AppActions(_Base):
 
         self._lay_over(Bench(self.model, self._key_of("sums")))
 
+    def act_board(self) -> None:
+        from pivrex.tui.overlays.board_sheet import BoardSheet  # nor for this
+
+        self._lay_over(BoardSheet(self.model, self._key_of("board")))
+
     def act_theme(self) -> None:
         self.look_is(next_theme(self.look))
         self.model.say(f"theme {self.look}")

@@ -138,6 +138,8 @@ COMMON = (
     Command("copy", "copy", "Copies what is selected, and the why, for another program.", ("X", "shift+x", "upper_x")),
     Command("sums", "bench sums", "Opens the bench sums: divider, echo, counts, gear, PWM, battery, turn, filled from the rig.",
             ("number_sign", "#"), "#", foot=17),
+    Command("board", "board", "Writes the program of the robot's own board from the rig: what fits, what sits on which pin, how it gets there.",
+            ("at", "@"), "@"),
     Command("new_robot", "a robot of your own", "Makes a robot: wheels, law, outputs and sources chosen from drawings.", ()),
     Command("theme", "theme", "Changes between dusk, noon and plain.", ("t",)),
     Command("help", "help", "Explains the open view, on that view.", ("question_mark", "?"), foot=16),

@@ -25,7 +25,7 @@ _NAMES = {
     "down": "↓", "left": "←", "right": "→", "home": "Home", "end": "End", "pageup": "PgUp", "pagedown": "PgDn",
     "left_square_bracket": "[", "right_square_bracket": "]", "equals_sign": "=", "plus": "+", "minus": "-",
     "question_mark": "?", "exclamation_mark": "!", "comma": ",", "full_stop": ".", "slash": "/",
-    "number_sign": "#", "asterisk": "*",
+    "number_sign": "#", "asterisk": "*", "at": "@",
 }  # fmt: skip
 
 

@@ -1,6 +1,7 @@
 /* board.h for the chip: clock, serial line, converter and rangers. Pins and timers stand in pins.c, as the rig has them. */
 #include <avr/interrupt.h>
 #include <avr/io.h>
+#include <avr/sleep.h>
 #include "pins.h"
 #include "robot.h"
 
@@ -52,6 +53,7 @@ ISR(SERIAL_UDRE_vect) {
 int board_read(void) {
     int c = -1;
     if (tail != head) c = heard[tail], tail = (tail + 1) & 63;
+    else sleep_cpu();                          /* until something happens: the clock, at least, each millisecond */
     return c;
 }
 
@@ -91,6 +93,8 @@ void board_begin(void) {
     UBRR0 = SERIAL_DIVISOR;
     UCSR0C = 1 << UCSZ01 | 1 << UCSZ00;        /* 8 bits, no parity */
     UCSR0B = 1 << RXEN0 | 1 << TXEN0 | 1 << RXCIE0;
+    set_sleep_mode(SLEEP_MODE_IDLE);
+    sleep_enable();
     ADCSRA = 1 << ADEN | 1 << ADPS2 | 1 << ADPS1 | 1 << ADPS0;
     sei();
 }

@@ -25,7 +25,7 @@ typedef struct {
     int a, b, c, d;
     int32_t number;          /* what came for it, or what it gives */
     avr_cycle_count_t since, due, until;
-    int32_t made;
+    int32_t made, left;
     int phase, high;
 } Line;
 
@@ -132,14 +132,15 @@ static void edge(Line *line, int up) {
     put(line->port2, line->d, B[line->phase]);
 }
 
-static avr_cycle_count_t moves_at;
+static avr_cycle_count_t step_begins, step_cycles;
 
-static void move(avr_cycle_count_t begin, avr_cycle_count_t cycles) {
-    moves_at = avr->cycle + avr->frequency / 100000;  /* looked at every 10 us */
+/* What moves outside, looked at every 20 us; a chip that sleeps wakes for it. */
+static avr_cycle_count_t move(struct avr_t *chip, avr_cycle_count_t when, void *param) {
+    (void)chip, (void)param;
     for (int k = 0; k < many; k++) {
         Line *line = &lines[k];
         if (line->kind == 'c' && line->number) {
-            int32_t all = abs(line->number), due = (int32_t)((avr->cycle - begin + 1) * (uint64_t)all / cycles);
+            int32_t all = abs(line->number), due = (int32_t)((avr->cycle - step_begins + 400) * (uint64_t)all / step_cycles);
             if (due > all) due = all;
             if (line->made < due) line->made++, edge(line, line->number > 0);
         }
@@ -149,7 +150,10 @@ static void move(avr_cycle_count_t begin, avr_cycle_count_t cycles) {
             if (avr->cycle >= line->until) line->due = 0;
         }
     }
+    return when + 320;
 }
+
+static void no_sleep(avr_t *chip, avr_cycle_count_t cycles) { (void)chip, (void)cycles; }
 
 static void take(void *to, size_t size) {
     if (size && fread(to, size, 1, stdin) != 1) exit(0);
@@ -207,6 +211,7 @@ int main(int count, char **words) {
     program.frequency = (uint32_t)atol(words[3]);
     avr_load_firmware(avr, &program);
     avr->frequency = (uint32_t)atol(words[3]);
+    avr->sleep = no_sleep;
     avr->vcc = avr->avcc = avr->aref = 5000;
     if (count > 6 && !strcmp(words[4], "memory")) return remember(count, words);
     for (int k = 4; k < count; k++) add(words[k]);
@@ -217,6 +222,7 @@ int main(int count, char **words) {
     avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUTPUT), heard, NULL);
     avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUT_XON), room, &may_send);
     avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUT_XOFF), room, NULL);
+    avr_cycle_timer_register(avr, 320, move, NULL);
     for (;;) {
         uint32_t head[2];
         take(head, sizeof head);
@@ -227,22 +233,20 @@ int main(int count, char **words) {
             Line *line = &lines[k];
             if (!strchr("car", line->kind)) continue;
             take(&line->number, sizeof line->number);
+            if (line->kind == 'c') line->number += line->left;  /* an edge that the last step had no time for */
             line->made = 0;
             if (line->kind == 'a') avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_ADC_GETIRQ, ADC_IRQ_ADC0 + line->a), (uint32_t)line->number);
         }
-        avr_cycle_count_t begin = avr->cycle, end = begin + head[0];
+        avr_cycle_count_t end = avr->cycle + head[0];
+        step_begins = avr->cycle, step_cycles = head[0];
         while (avr->cycle < end) {
             int state = avr_run(avr);
             if (state == cpu_Done || state == cpu_Crashed) return 4;
             if (wrong) put_right();
-            if (avr->cycle >= moves_at) move(begin, head[0]);
             if (in_at < in_used && may_send) avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_INPUT), in[in_at++]);
         }
-        for (int32_t before = -1; before;) {                   /* what is left of the counts */
-            before = 0;
-            for (int k = 0; k < many; k++) before += lines[k].kind == 'c' ? abs(lines[k].number) - lines[k].made : 0;
-            move(begin, head[0]);
-        }
+        for (int k = 0; k < many; k++)
+            if (lines[k].kind == 'c') lines[k].left = lines[k].number - (lines[k].number < 0 ? -lines[k].made : lines[k].made);
         for (int k = 0; k < many; k++)
             if (strchr("pls", lines[k].kind)) {
                 int32_t value = now(&lines[k]);

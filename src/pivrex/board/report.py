@@ -1,0 +1,135 @@
+"""A board's program written, and what there is to say of it: what fits, what has no pin, what sits where, how it gets onto the board."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from pivrex.board.chips import CHIPS, Chip
+from pivrex.board.emulated import built_program
+from pivrex.board.folder import write_board
+from pivrex.board.on_chip import STACK, sizes_of
+from pivrex.errors import PivrexError, RigError
+from pivrex.rig.pin_uses import PinUse, pins_of
+from pivrex.rig.rig import Rig
+
+__all__ = ["BoardReport", "Fit", "told", "written_and_told"]
+
+
+@dataclass(frozen=True)
+class Fit:
+    """Whether a program fits into its chip: bytes of flash and memory, of how many; 0 where it could not be built.
+
+    ``said`` is a sentence; ``refused`` whether it does not fit.
+    """
+
+    said: str
+    refused: bool
+    flash: int = 0
+    flash_of: int = 0
+    ram: int = 0
+    ram_of: int = 0
+
+
+@dataclass(frozen=True)
+class BoardReport:
+    """What was written for a rig.
+
+    Attributes
+    ----------
+    rig, hash, chip : str
+        ``chip`` is empty for a program for any board.
+    folder : Path
+    files, missing : list of str
+        ``missing`` says what has no pin.
+    kept : bool
+        Whether the person's own `mine.c` was there already, and stays.
+    wrong : list of str
+        What the board cannot do: then nothing was written.
+    fit : Fit or None
+    pins : list of (str, str)
+        The chip's pins as they are printed, and what sits on each; empty for a free one.
+    """
+
+    rig: str
+    folder: Path
+    chip: str = ""
+    hash: str = ""
+    files: list[str] = field(default_factory=list)
+    missing: list[str] = field(default_factory=list)
+    kept: bool = False
+    wrong: list[str] = field(default_factory=list)
+    fit: Fit | None = None
+    pins: list[tuple[str, str]] = field(default_factory=list)
+
+    @property
+    def how(self) -> str:
+        """The line that puts it onto the board."""
+        return f"make -C {self.folder} load PORT=/dev/ttyUSB0 LOADER=..." if self.chip else f"make -C {self.folder}"
+
+    @property
+    def refused(self) -> bool:
+        return bool(self.wrong) or (self.fit is not None and self.fit.refused)
+
+
+def written_and_told(rig: Rig, folder: Path, target: str) -> BoardReport:
+    """Write the program of a rig's board into a folder, build it where that can be done, and say what came of it.
+
+    Raises
+    ------
+    RigError
+        For what the board cannot do.
+    SaveError
+        If the folder cannot be written.
+    """
+    written = write_board(rig, folder, target)
+    made = BoardReport(rig.name, folder, "", written.hash, written.files, written.missing, written.kept)
+    if target != "avr":
+        return made
+    chip = CHIPS[rig.board.chip]
+    return replace(made, chip=chip.name, fit=_fit(folder, chip), pins=_pins(rig, chip))
+
+
+def told(rig: Rig, folder: Path, target: str) -> BoardReport:
+    """Do the same, with everything that is wrong in the report."""
+    try:
+        return written_and_told(rig, folder, target)
+    except RigError as problem:
+        return BoardReport(rig.name, folder, rig.board.chip, wrong=[str(m) for m in problem.mistakes])
+    except PivrexError as problem:
+        return BoardReport(rig.name, folder, rig.board.chip, wrong=[str(problem)])
+
+
+def _fit(folder: Path, chip: Chip) -> Fit:
+    """Build the program and say what it takes."""
+    try:
+        flash, ram = sizes_of(built_program(folder))
+    except PivrexError as problem:
+        missing = "there is no avr-gcc" in str(problem)
+        return Fit(f"{'not built' if missing else 'it does not fit'}: {problem}", not missing)
+    said = f"flash {flash:,} of {chip.flash:,} bytes, memory {ram:,} of {chip.ram:,}; the rest is left for the stack"
+    full = flash > chip.flash or ram + STACK > chip.ram
+    if full:
+        larger = "; the atmega2560 has more" if chip.name != "atmega2560" else ""
+        said = f"it does not fit: {said}, which needs {STACK}{larger}"
+    return Fit(said, full, flash, chip.flash, ram, chip.ram)
+
+
+def _pins(rig: Rig, chip: Chip) -> list[tuple[str, str]]:
+    """Return the pins as boards print them, of a large chip only those in use."""
+    known = [u for u in pins_of(rig) if str(u.pin).upper() in chip.pins]
+    uses = {chip.pins[str(u.pin).upper()].name: f"{u.owner} {_role(u)}".strip() for u in known}
+    uses |= dict(zip(chip.serial, ("link in", "link out"), strict=True))
+    printed = [name for name in chip.pins if name.isdigit() or name.startswith("A")]
+    seen: dict[str, str] = {}
+    for name in printed:  # A0 is a number too, and is better known as A0
+        seen[chip.pins[name].name] = name
+    all_pins = [(name, uses.get(own, "")) for own, name in seen.items()]
+    all_pins.sort(key=lambda p: (p[0].startswith("A"), int(p[0].lstrip("A"))))
+    return all_pins if len(all_pins) <= 20 else [p for p in all_pins if p[1]]
+
+
+def _role(use: PinUse) -> str:
+    if use.role == "pin":
+        return "" if use.key.startswith("attachments.") else "PWM"
+    return use.role.removesuffix("_pin").replace("_", " ")
