@@ -21,6 +21,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import bench_board
 import bench_body
 import bench_path
 import bench_remotes
@@ -399,6 +400,8 @@ def main() -> None:
     result.update(in_the_terminal())
     result["keep"] = bench_runs.keeping(12.0 if SECONDS == 10 else 40.0)
     result["runs"] = bench_runs.ten_minutes()
+    result["boards"] = bench_board.boards(200 if SECONDS == 10 else 1000)
+    result["emulated_board_realtime_factor"] = bench_board.emulated_realtime_factor()
     print(json.dumps(result, indent=2))
 
 

@@ -169,7 +169,7 @@ class WrittenTest(TempCase):
             ("pin = 6\ndirection_pin = 7", "forward_pin = 6\nbackward_pin = 7"),
         )
         found = board_files(read_text(text, demo_path("plover"), Rig), "c")[0]["robot.c"]
-        lines = re.findall(r"board_(\w+)\((\w+), \D*(\d)", found)
+        lines = re.findall(r"board_(\w+)\((\w+), \D*(\d)", found.replace("REST_VALUES", ""))
         self.assertEqual(
             lines[:7],
             [
@@ -178,6 +178,16 @@ class WrittenTest(TempCase):
                 ("level", "LEVEL_PUMP_PIN", "6"),
             ],
         )  # fmt: skip
+
+    def test_what_a_count_is_and_which_way_it_counts(self) -> None:
+        """A turn of the wheel, 2 pi times 32 mm, is 30 times 12 counts."""
+        each = 2 * np.pi * 0.032 / 360
+        for more, sign in (("", ""), ("encoder_reversed = true\n", "-")):
+            rig = plover_with(("encoder_pins = [2, 3]", f"{more}encoder_pins = [2, 3]"))
+            found = board_files(rig, "c")[0]["robot.c"]
+            (share,) = re.findall(r"board_count\(COUNT_LEFT\) \* (-?)R\(([\d.]+)\)", found)
+            self.assertEqual(share[0], sign)
+            self.assertAlmostEqual(float(share[1]), each, delta=1e-12)
 
 
 class RefusedTest(unittest.TestCase):
@@ -193,7 +203,7 @@ class RefusedTest(unittest.TestCase):
             (
                 "pin = 5\n",
                 "pin = 4\n",
-                "motors.left.output.pin: pin 4 of the atmega328p makes no PWM; PB1, PB2, PB3, PD3, PD5, PD6 do",
+                "motors.left.output.pin: pin 4 of the atmega328p makes no PWM; 3, 5, 6, 9 to 11 do",
             ),
             ("pin = 5\n", "pin = 99\n", 'is "99", which the atmega328p does not have'),
             ("pin = 11", "pin = 0", "attachments.pump.output.pin: pin 0 is the serial line's"),
@@ -222,7 +232,8 @@ class RefusedTest(unittest.TestCase):
     def test_an_encoder_on_the_large_chip(self) -> None:
         pairs = ("encoder_pins = [2, 3]", "encoder_pins = [30, 31]"), ("[gyro]", '[board]\nchip = "atmega2560"\n[gyro]')
         self.assertIn(
-            "motors.left.encoder_pins: pin 30 of the atmega2560 does not notice when it changes", self.refused(*pairs)
+            "pin 30 of the atmega2560 does not notice when it changes; 0, 2, 3, 10 to 15, 18 to 21, 50 to 53, A8 to A15 do",
+            self.refused(*pairs),
         )
 
     def test_a_link_that_the_chip_does_not_have(self) -> None:
@@ -322,12 +333,14 @@ class ChipTest(TempCase):
             run_on_chip(line, own_ticks(line, 2), np.zeros((2, len(line.layout))))
 
 
-@WITH_CHIP
-class EmulatedTest(unittest.TestCase):
-    """Plover's program in the chip, with its body at the pins, by a clock of the test's own."""
+class EmulatedCase(unittest.TestCase):
+    """A rig's program in the chip, with its body at the pins, by a clock of the test's own."""
+
+    def make_rig(self) -> Rig:
+        return plover()
 
     def setUp(self) -> None:
-        self.rig = plover()
+        self.rig = self.make_rig()
         self.hash = wire_hash(Line(self.rig))
         self.robot = EmulatedRobot(self.rig, None, 0.0)
         self.addCleanup(self.robot.close)
@@ -379,6 +392,11 @@ class EmulatedTest(unittest.TestCase):
             self.assertGreater(self.robot._sensed[k], least_m)
             self.assertAlmostEqual(self.sensed[-1][1][k], self.robot._sensed[k], delta=0.001)
 
+
+@WITH_CHIP
+class EmulatedTest(EmulatedCase):
+    """Plover's."""
+
     def test_pins_get_what_was_said_and_encoders_say_what_was_driven(self) -> None:
         self.reach_driving()
         self.assert_told(self.DRIVEN)
@@ -389,6 +407,12 @@ class EmulatedTest(unittest.TestCase):
             self.assertAlmostEqual(values[2 + k], self.robot._sensed[2 + k], delta=0.05)  # m/s
         self.assert_counted(0.3)
         self.assertAlmostEqual(self.heard.index(f"PIVHEY,Plover,{self.hash}"), 0)
+
+    def test_a_duty_beyond_what_its_pin_takes_is_the_most_of_it(self) -> None:
+        self.reach_driving()
+        self.drive(0.1, 1e20, 1.0, -5.0, 0.0, 99999.0, 1.0)
+        self.assertEqual((self.robot.told[0], self.robot.told[2]), (255.0, 0.0))
+        self.assertAlmostEqual(self.robot.told[4], 2500, delta=3)
 
     def test_rest_is_at_once_and_the_watchdog_within_0_3_s(self) -> None:
         self.reach_driving()
@@ -424,6 +448,30 @@ class EmulatedTest(unittest.TestCase):
         self.reach_driving()
         self.drive(2.0, 255.0, 1.0, 255.0, 0.0, 1000.0, 0.0)
         self.assert_counted(1.5)
+
+
+@WITH_CHIP
+class SensorsTest(EmulatedCase):
+    """Voltages at the pins of the converter: the battery behind its divider, and a gyro that says its rate."""
+
+    def make_rig(self) -> Rig:
+        battery = '[battery]\nsensed = true\npin = "A3"\nr1 = "20 kohm"\nr2 = "10 kohm"\n[gyro]\npin = "A2"\n'
+        return plover_with(("[gyro]\n", battery))
+
+    def test_the_battery_and_a_turn(self) -> None:
+        columns = [c.name for c in Line(self.rig).stages["sensed"].columns]
+        gyro, battery = columns.index("gyro"), columns.index("battery")
+        for _ in range(60):  # the gyro's voltage at rest is measured in the first second
+            self.pass_time(0.02)
+        self.reach_driving()
+        self.assertAlmostEqual(self.sensed[-1][1][battery], self.robot._sensed[battery], delta=0.1)
+        before = self.robot._sensed[gyro]
+        self.drive(1.0, 90.0, 0.0, 90.0, 0.0, 1000.0, 0.0)  # left back, right ahead
+        for _ in range(40):
+            self.say(False, *self.REST)
+        turned = self.robot._sensed[gyro] - before
+        self.assertGreater(abs(turned), 1.0)
+        self.assertAlmostEqual(self.sensed[-1][1][gyro], self.robot._sensed[gyro], delta=0.05 * abs(turned) + 0.05)
 
 
 @WITH_CHIP

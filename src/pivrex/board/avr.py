@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from pivrex.board.chips import CHIPS, Chip, Pin, pin_of
+from pivrex.board.chips import CHIPS, Chip, Pin, named, pin_of
 from pivrex.board.parts import part
 from pivrex.board.pins_c import PinsPrinter, PwmTimer, Timers
 from pivrex.board.pins_used import BoardWiring, Place
@@ -64,10 +64,8 @@ def timers_of(wiring: BoardWiring, chip: Chip) -> Timers:
     for place in wiring.places["pwm"]:
         pin = pin_of(chip, place.use)
         if not pin.pwm:
-            can = sorted({p.name for p in chip.pins.values() if p.pwm})
-            made.mistakes.append(
-                _mistake(place, f"pin {place.use.pin} of the {chip.name} makes no PWM; {', '.join(can)} do")
-            )
+            can = named(chip, lambda p: bool(p.pwm))
+            made.mistakes.append(_mistake(place, f"pin {place.use.pin} of the {chip.name} makes no PWM; {can} do"))
             continue
         before = first.setdefault(pin.timer, place)
         if before is not place:
@@ -136,12 +134,9 @@ def _mistakes(wiring: BoardWiring, chip: Chip) -> list[Mistake]:
                 found.append(_mistake(place, f"pin {place.use.pin} is {pin.name}, which {used[pin.name]} uses already"))
             edge = kind == "count" or (kind == "range" and place.use.role == "echo")
             if edge and not pin.edge:
-                can = sorted({p.name for p in chip.pins.values() if p.edge}, key=lambda n: (n[1], int(n[2:])))
+                can = named(chip, lambda p: bool(p.edge))
                 found.append(
-                    _mistake(
-                        place,
-                        f"pin {place.use.pin} of the {chip.name} does not notice when it changes; {', '.join(can)} do",
-                    )
+                    _mistake(place, f"pin {place.use.pin} of the {chip.name} does not notice when it changes; {can} do")
                 )
             if kind == "sensor" and pin.analogue < 0:
                 found.append(
@@ -160,7 +155,7 @@ def _mistakes(wiring: BoardWiring, chip: Chip) -> list[Mistake]:
             Mistake(
                 0,
                 "link.wire.baud",
-                f"is {baud}, which a clock of {clock / 1e6:g} MHz makes too badly; 38400 or 250000 it can",
+                f"is {baud}, which a clock of {clock / 1e6:g} MHz makes too badly; it can make 38400 or 250000",
             )
         )
     return found

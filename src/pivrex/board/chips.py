@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from pivrex.errors import Mistake, RigError
 from pivrex.rig.pin_uses import PinUse
 
-__all__ = ["CHIPS", "Chip", "Pin", "Timer", "pin_of"]
+__all__ = ["CHIPS", "Chip", "Pin", "Timer", "named", "pin_of", "printed_pins"]
 
 
 @dataclass(frozen=True)
@@ -199,6 +199,31 @@ CHIPS = {
         {0: Timer(8, USUAL), 2: Timer(8, FINER), **{k: Timer(16, USUAL) for k in (1, 3, 4, 5)}}, ("PE0", "PE1"), _large(),
     ),
 }  # fmt: skip
+
+
+def printed_pins(chip: Chip) -> dict[str, Pin]:
+    """Return each pin by what boards print beside it, numbers first: A0 is better known so than by its number."""
+    found = {pin.name: name for name, pin in chip.pins.items() if name.isdigit() or name.startswith("A")}
+    return {n: chip.pins[n] for n in sorted(found.values(), key=lambda n: (n.startswith("A"), int(n.lstrip("A"))))}
+
+
+def named(chip: Chip, wanted: Callable[[Pin], bool]) -> str:
+    """Name the pins that can do something, as boards print them: "3, 5, 6, 9 to 11"."""
+    groups: list[list[str]] = []
+    for name, pin in printed_pins(chip).items():
+        if not wanted(pin):
+            continue
+        last = groups[-1][-1] if groups else ""
+        follows = (
+            last.startswith("A") == name.startswith("A")
+            and last != ""
+            and int(name.lstrip("A")) == int(last.lstrip("A")) + 1
+        )
+        if follows:
+            groups[-1].append(name)
+        else:
+            groups.append([name])
+    return ", ".join(f"{g[0]} to {g[-1]}" if len(g) > 2 else ", ".join(g) for g in groups)
 
 
 def pin_of(chip: Chip, use: PinUse) -> Pin:

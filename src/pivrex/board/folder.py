@@ -158,22 +158,25 @@ def _rig_header(wiring: BoardWiring, target: str) -> str:
 def _robot(wiring: BoardWiring) -> str:
     rig = wiring.rig
     ways = {
-        "pwm": "board_pwm({}, (long){});",
-        "level": "board_level({}, {} > R(0.5));",
-        "pulse": "board_pulse({}, (long){});",
+        "pwm": "board_pwm({0}, limited({1}, {2}));",
+        "level": "board_level({0}, {1} > R(0.5));",
+        "pulse": "board_pulse({0}, limited({1}, 2500));",
     }
     rest = ", ".join(number_in_c(g.rest) for g in wiring.given)
     speeds = any("per_second" in b.text for b in wiring.back)
     lines = [
         f"/* What {rig.name} has on which pin. Written by pivrex board: change the rig, and write it again. */", '#include "robot.h"', "",
-        f"const real REST_VALUES[OUT] = {{{rest}}};", "", "void give(const real *value) {",
+        f"const real REST_VALUES[OUT] = {{{rest}}};", "",
     ]  # fmt: skip
+    if wiring.places["pwm"] or wiring.places["pulse"]:
+        lines += [_LIMITED]
+    lines.append("void give(const real *value) {")
     for k, one in enumerate(wiring.given):
         if one.place is None:
             lines.append(f"    mine_give({k}, value[{k}]); /* {one.title}: it has no pin in the rig */")
         else:
             lines.append(
-                f"    {ways[one.kind].format(one.place.name, f'value[{k}]')} /* {one.title}, pin {one.place.use.pin} */"
+                f"    {ways[one.kind].format(one.place.name, f'value[{k}]', one.place.full)} /* {one.title}, pin {one.place.use.pin} */"
             )
     lines += ["}", ""]
     loops = []
@@ -192,6 +195,13 @@ def _robot(wiring: BoardWiring) -> str:
     lines += ["    default: break; /* what nobody here knows: an empty field */", "    }", "}", ""]
     return "\n".join(lines)
 
+
+_LIMITED = """\
+/* A count from 0 to the most that its pin takes. */
+static long limited(real value, long most) {
+    return value > (real)most ? most : value > 0 ? (long)(value + R(0.5)) : 0;
+}
+"""
 
 _SPEEDS = """\
 static real per_second[COUNT_MANY];            /* how fast encoders count */

@@ -64,11 +64,20 @@ class PinsPrinter:
 
     @staticmethod
     def switch(name: str, cases: list[str], args: str) -> str:
-        unused = "" if cases else "".join(f"    (void){a.split()[-1]};\n" for a in args.split(", "))
-        body = (
-            "\n".join(["    switch (pin) {", *cases, "    default: break;", "    }"]) if cases else unused.rstrip("\n")
-        )
-        return f"void {name}({args}) {{\n{body}\n}}\n"
+        """Print a function that sets a pin; nothing comes between reading its port and writing it."""
+        if not cases:
+            unused = ", ".join(f"(void){a.split()[-1]}" for a in args.split(", "))
+            return f"void {name}({args}) {{\n    {unused};\n}}\n"
+        body = [
+            "    uint8_t before = SREG;",
+            "    cli();",
+            "    switch (pin) {",
+            *cases,
+            "    default: break;",
+            "    }",
+            "    SREG = before;",
+        ]
+        return "\n".join([f"void {name}({args}) {{", *body, "}", ""])
 
     def pwm(self) -> str:
         cases = []

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from pivrex.board.chips import CHIPS, Chip
+from pivrex.board.chips import CHIPS, Chip, printed_pins
 from pivrex.board.emulated import built_program
 from pivrex.board.folder import write_board
 from pivrex.board.on_chip import STACK, sizes_of
@@ -120,12 +120,7 @@ def _pins(rig: Rig, chip: Chip) -> list[tuple[str, str]]:
     known = [u for u in pins_of(rig) if str(u.pin).upper() in chip.pins]
     uses = {chip.pins[str(u.pin).upper()].name: f"{u.owner} {_role(u)}".strip() for u in known}
     uses |= dict(zip(chip.serial, ("link in", "link out"), strict=True))
-    printed = [name for name in chip.pins if name.isdigit() or name.startswith("A")]
-    seen: dict[str, str] = {}
-    for name in printed:  # A0 is a number too, and is better known as A0
-        seen[chip.pins[name].name] = name
-    all_pins = [(name, uses.get(own, "")) for own, name in seen.items()]
-    all_pins.sort(key=lambda p: (p[0].startswith("A"), int(p[0].lstrip("A"))))
+    all_pins = [(name, uses.get(pin.name, "")) for name, pin in printed_pins(chip).items()]
     return all_pins if len(all_pins) <= 20 else [p for p in all_pins if p[1]]
 
 
