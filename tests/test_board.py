@@ -408,6 +408,17 @@ class EmulatedTest(EmulatedCase):
         self.assert_counted(0.3)
         self.assertAlmostEqual(self.heard.index(f"PIVHEY,Plover,{self.hash}"), 0)
 
+    def test_a_hundred_sentences_a_second_are_all_answered(self) -> None:
+        self.reach_driving()
+        before = len(self.sensed)
+        for _ in range(100):
+            self.seq += 1
+            out = out_sentences(Out(self.seq, self.stamp, True), self.hash, np.array(self.DRIVEN))
+            self.robot.take(b"".join(out), "", self.now)
+            self.pass_time(0.01)
+        self.assertGreaterEqual(len(self.sensed) - before, 99)
+        self.assertGreaterEqual(self.sensed[-1][0].ack, self.seq - 2)
+
     def test_a_duty_beyond_what_its_pin_takes_is_the_most_of_it(self) -> None:
         self.reach_driving()
         self.drive(0.1, 1e20, 1.0, -5.0, 0.0, 99999.0, 1.0)
@@ -423,7 +434,7 @@ class EmulatedTest(EmulatedCase):
         self.pass_time(0.1)
         self.assertEqual(self.robot.told[0], 200.0)
         self.pass_time(0.1)
-        self.assertTrue(self.robot.told[0] == self.robot.told[2] == self.robot.told[5] == 0.0)
+        self.assert_told(self.REST)
         self.drive(0.3, *self.DRIVEN)  # a robot that was left alone does not start again by itself
         self.assertEqual(self.robot.told[0], 0.0)
         self.assertEqual(self.sensed[-1][0].state, 2)
@@ -554,6 +565,11 @@ class OnScreenTest(AppCase):
             await self.until(lambda: sheet._drawn_now(100) and sheet._report is not None)
             assert sheet._report is not None
             self.assertEqual(sheet._report.hash, "84EE77AC")
+            pins = dict(sheet._report.pins)
+            self.assertEqual(
+                [pins[n] for n in ("0", "3", "4", "5", "10", "13", "A0")],
+                ["link in", "left encoder B", "left direction", "left PWM", "spout", "front echo", ""],
+            )
             self.assertTrue((self.home / "boards" / "plover" / "rig.h").exists())
             await self.press("escape")
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ast
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -15,22 +15,15 @@ from pivrex.kernels.expressions import Scope
 from pivrex.kernels.sources import Function, Module
 from pivrex.line.line import Line
 
-__all__ = ["entry_columns", "flat_line"]
+__all__ = ["flat_line"]
 
 
-def flat_line(line: Line, given: Iterable[str] = ()) -> FlatProgram:
-    """Return the line of a rig as a flat program.
-
-    Parameters
-    ----------
-    line : Line
-    given : iterable of str
-        Columns that somebody else may write, as `aim.heading`. All others of the entries are 0: nobody enters.
-    """
-    return _Flattener(line, frozenset(given)).program()
+def flat_line(line: Line) -> FlatProgram:
+    """Return the line of a rig as a flat program. Nobody enters there: what only an entry writes is 0."""
+    return _Flattener(line).program()
 
 
-def entry_columns(line: Line) -> set[str]:
+def _entry_columns(line: Line) -> set[str]:
     """Return the columns that only an entry writes, as the Tick's record names them: `following.plan`."""
     found = set()
     for name, stage in line.stages.items():
@@ -53,11 +46,11 @@ def entry_columns(line: Line) -> set[str]:
 class _Flattener:
     """Makes the program; knows the rig's records."""
 
-    def __init__(self, line: Line, given: frozenset[str]) -> None:
+    def __init__(self, line: Line) -> None:
         self.line = line
         self.modules = {m.name: m for m in modules_of_kernels()}
         self.settings = line.settings.data
-        silent = entry_columns(line) - given - {"law.twist", "attachments.share", "attachments.to", "attachments.by"}
+        silent = _entry_columns(line) - {"law.twist", "attachments.share", "attachments.to", "attachments.by"}
         self.silent = {f"row.{name}" for name in silent}
         self.functions: dict[str, FlatFunction] = {}
         self.globals: dict[str, Global] = {}

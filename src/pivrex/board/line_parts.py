@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -35,17 +34,7 @@ class LineParts:
         return line_source(self.program, self.start, traced)
 
 
-def line_parts(line: Line, given: Iterable[str] = (), further: Iterable[str] = ()) -> LineParts:
-    """Return what of a line a board needs.
-
-    Parameters
-    ----------
-    line : Line
-    given : iterable of str
-        Columns that somebody beside the controls writes; see `flat_line`.
-    further : iterable of str
-        Columns that count beside the outputs, as `row.law.level`.
-    """
-    whole = flat_line(line, given)
-    outputs = [n for n in (*OUTPUTS, *further) if n in whole.globals]
-    return LineParts(needed(whole, outputs), line.start().memory.data)
+def line_parts(line: Line) -> LineParts:
+    """Return what of a line a board needs."""
+    whole = flat_line(line)
+    return LineParts(needed(whole, [n for n in OUTPUTS if n in whole.globals]), line.start().memory.data)
