@@ -7,6 +7,7 @@ import signal
 import subprocess
 import time
 import unittest
+from functools import partial
 from pathlib import Path
 from shutil import which
 from typing import Any
@@ -20,10 +21,11 @@ from pivrex.board.chips import CHIPS
 from pivrex.board.emulated import EmulatedRobot, built_program
 from pivrex.board.folder import board_files, write_board
 from pivrex.board.line_parts import LineParts, line_parts
-from pivrex.board.on_chip import STACK, run_on_chip, sizes_of
+from pivrex.board.on_chip import SEALED_STACK, STACK, run_on_chip, sizes_of
 from pivrex.board.proving import own_ticks, prove, ticks_of
 from pivrex.board.report import BoardReport, Fit
 from pivrex.devices.robot_sentences import Out, out_sentences, read_sensed, wire_hash
+from pivrex.devices.seal import Seal, sealed
 from pivrex.devices.sentence import frame, unframe
 from pivrex.errors import PivrexError, RigError, SaveError
 from pivrex.line.line import Line
@@ -438,6 +440,9 @@ class EmulatedTest(EmulatedCase):
         self.drive(0.3, *self.DRIVEN)  # a robot that was left alone does not start again by itself
         self.assertEqual(self.robot.told[0], 0.0)
         self.assertEqual(self.sensed[-1][0].state, 2)
+        _, ram = sizes_of(built_program(self.robot._folder / "program"))
+        used = CHIPS["atmega328p"].ram - ram - self.robot.never_used
+        self.assertTrue(50 < used < STACK, used)
 
     def test_sixty_sentences_that_move_nothing(self) -> None:
         self.reach_driving()
@@ -483,6 +488,38 @@ class SensorsTest(EmulatedCase):
         turned = self.robot._sensed[gyro] - before
         self.assertGreater(abs(turned), 1.0)
         self.assertAlmostEqual(self.sensed[-1][1][gyro], self.robot._sensed[gyro], delta=0.05 * abs(turned) + 0.05)
+
+
+@WITH_CHIP
+class SealedTest(EmulatedCase):
+    """A rig with a key."""
+
+    KEY = bytes(range(16))
+
+    def make_rig(self) -> Rig:
+        return plover().with_secret(self.KEY)
+
+    def test_it_obeys_what_is_sealed_for_this_start_and_nothing_else(self) -> None:
+        session = stamp = 0
+        said = b""
+        for k in range(60):
+            said += b"".join(self.robot.step(0.04 * k))
+            *lines, said = said.split(b"\r\n")
+            for line in lines:
+                body, session = Seal(self.KEY).open(unframe(line))
+                stamp = int(body.split(",")[1]) if body.startswith("PIVSEN") else stamp
+            told = self.DRIVEN if k > 20 else self.REST
+            sign = partial(sealed, self.KEY if k < 50 else bytes(16), session=session)
+            sentences = out_sentences(Out(k + 1, stamp, k > 20), self.hash, np.array(told), sign)
+            self.robot.take(b"".join(sentences), "", 0.04 * k)
+            if k == 48:
+                self.assert_told(self.DRIVEN)
+        self.assert_told(self.REST)  # what another key has sealed feeds no watchdog
+
+        _, ram = sizes_of(built_program(self.robot._folder / "program"))
+        used = CHIPS["atmega328p"].ram - ram - self.robot.never_used
+        self.assertGreater(used, STACK)  # the seal is what needs it
+        self.assertLess(used, SEALED_STACK)
 
 
 @WITH_CHIP

@@ -27,7 +27,7 @@ from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.sim.model import stand_in_of
 
-__all__ = ["EmulatedRobot", "built_emulator", "built_program", "run_avr"]
+__all__ = ["EmulatedRobot", "built_emulator", "built_program", "run_avr", "symbols_of"]
 
 LONGEST_S = 120.0
 NEAR_US = 5.0
@@ -51,6 +51,12 @@ def run_avr(command: list[str], folder: Path) -> str:
         said = made.stderr.splitlines() or ["it says nothing"]
         raise PivrexError(f"{command[0]}: {next((s for s in said if 'error' in s or 'overflow' in s), said[0])}")
     return made.stdout
+
+
+def symbols_of(program: Path) -> dict[str, int]:
+    """Return where the names of a program stand in the chip's memory."""
+    rows = (row.split() for row in run_avr(["avr-nm", str(program)], program.parent).splitlines())
+    return {row[2]: int(row[0], 16) & 0xFFFF for row in rows if len(row) == 3}
 
 
 def built_program(folder: Path) -> Path:
@@ -83,6 +89,8 @@ class EmulatedRobot:
         What the pins give the motors now.
     partner : str
         Who spoke last.
+    never_used : int
+        So many bytes of the chip's memory the stack has never reached.
     """
 
     def __init__(
@@ -105,14 +113,15 @@ class EmulatedRobot:
             self.body = self._model.start()
             self._sensed = self._model.sense(self.body)
             self._cycles = round(rig.board.clock_Hz * PHYSICS_S)
-            words = [str(program), rig.board.chip, f"{rig.board.clock_Hz:.0f}", *_lines(self._wiring)]
+            ends = f"x:{symbols_of(program)['_end']}"
+            words = [str(program), rig.board.chip, f"{rig.board.clock_Hz:.0f}", *_lines(self._wiring), ends]
             self._chip = subprocess.Popen([str(emulator), *words], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
         except BaseException:
             shutil.rmtree(self._folder, ignore_errors=True)
             raise
         self._note = note or (lambda _t, _what: None)
         self.told = list(self._rest)
-        self.partner, self.fault, self.good = "", "", 0
+        self.partner, self.fault, self.good, self.never_used = "", "", 0, 0
         self.refused: Counter[str] = Counter()
         self._in = b""
         self._physics_s = now_s
@@ -152,7 +161,7 @@ class EmulatedRobot:
             self._chip.stdin.write(struct.pack("<II", self._cycles, len(data)) + data + self._numbers())
             self._chip.stdin.flush()
             given = [self._number() for kind in ("pwm", "level", "pulse") for _ in self._wiring.places[kind]]
-            left, size = self._number(), self._number()
+            self.never_used, left, size = self._number(), self._number(), self._number()
             said = self._chip.stdout.read(size)
         except (OSError, struct.error):
             raise PivrexError("the emulated chip has stopped") from None

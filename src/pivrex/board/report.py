@@ -8,7 +8,7 @@ from pathlib import Path
 from pivrex.board.chips import CHIPS, Chip, printed_pins
 from pivrex.board.emulated import built_program
 from pivrex.board.folder import write_board
-from pivrex.board.on_chip import STACK, sizes_of
+from pivrex.board.on_chip import SEALED_STACK, STACK, sizes_of
 from pivrex.errors import PivrexError, RigError
 from pivrex.rig.pin_uses import PinUse, pins_of
 from pivrex.rig.rig import Rig
@@ -87,7 +87,9 @@ def written_and_told(rig: Rig, folder: Path, target: str) -> BoardReport:
     if target != "avr":
         return made
     chip = CHIPS[rig.board.chip]
-    return replace(made, chip=chip.name, fit=_fit(folder, chip), pins=_pins(rig, chip))
+    return replace(
+        made, chip=chip.name, fit=_fit(folder, chip, SEALED_STACK if rig.secret else STACK), pins=_pins(rig, chip)
+    )
 
 
 def told(rig: Rig, folder: Path, target: str) -> BoardReport:
@@ -100,7 +102,7 @@ def told(rig: Rig, folder: Path, target: str) -> BoardReport:
         return BoardReport(rig.name, folder, rig.board.chip, wrong=[str(problem)])
 
 
-def _fit(folder: Path, chip: Chip) -> Fit:
+def _fit(folder: Path, chip: Chip, stack: int) -> Fit:
     """Build the program and say what it takes."""
     try:
         flash, ram = sizes_of(built_program(folder))
@@ -108,10 +110,10 @@ def _fit(folder: Path, chip: Chip) -> Fit:
         missing = "there is no avr-gcc" in str(problem)
         return Fit(f"{'not built' if missing else 'it does not fit'}: {problem}", not missing)
     said = f"flash {flash:,} of {chip.flash:,} bytes, memory {ram:,} of {chip.ram:,}; the rest is left for the stack"
-    full = flash > chip.flash or ram + STACK > chip.ram
+    full = flash > chip.flash or ram + stack > chip.ram
     if full:
         larger = "; the atmega2560 has more" if chip.name != "atmega2560" else ""
-        said = f"it does not fit: {said}, which needs {STACK}{larger}"
+        said = f"it does not fit: {said}, which needs {stack}{larger}"
     return Fit(said, full, flash, chip.flash, ram, chip.ram)
 
 

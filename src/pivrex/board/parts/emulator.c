@@ -1,9 +1,10 @@
 /* A chip for a robot's program: simavr runs it, its pins and serial line are told over standard input and output.
 
    emulator PROGRAM.elf CHIP HZ PIN... with, for each PIN: p:TCCRA:BIT:OCR:WIDE (PWM), l:PORT:BIT (a level), s:LETTER:BIT (a
-   servo), c:LETTER:BIT:LETTER:BIT (an encoder), a:CHANNEL (a voltage), r:LETTER:BIT:LETTER:BIT (a ranger). Addresses are those
+   servo), c:LETTER:BIT:LETTER:BIT (an encoder), a:CHANNEL (a voltage), r:LETTER:BIT:LETTER:BIT (a ranger), x:END (where the program's own memory ends). Addresses are those
    of the chip's memory. For each step it reads how many cycles to run, the bytes that come in, and a number for each c (counts
-   to make), a (mV) and r (us, 0 for no echo); it answers with a number for each p, l and s, and the bytes that go out.
+   to make), a (mV) and r (us, 0 for no echo); it answers with a number for each p, l and s, for x how much
+   memory the stack has never reached, and the bytes that go out.
 
    emulator PROGRAM.elf CHIP HZ memory FLAG END [in:ADDRESS:SIZE ...] [out:ADDRESS:SIZE ...] runs a program that waits until the
    byte at FLAG is 1 and sets it to 0 when it is done: for each record that it reads into memory it answers with the cycles that
@@ -94,6 +95,13 @@ static void triggered(struct avr_irq_t *irq, uint32_t value, void *param) {
     line->high = value != 0;
 }
 
+/* Memory from the end of the program's own up is painted; what is left of the paint the stack has never reached. */
+static uint32_t untouched(uint32_t end) {
+    uint32_t at = end;
+    while (at <= avr->ramend && avr->data[at] == 0xC5) at++;
+    return at - end;
+}
+
 static void add(const char *word) {
     Line *line = &lines[many];
     char rest[80];
@@ -107,6 +115,10 @@ static void add(const char *word) {
     case 's':
         if (sscanf(rest, "%c:%d", &line->port, &line->b) != 2) exit(2);
         avr_irq_register_notify(pin(line->port, line->b), pulsed, line);
+        break;
+    case 'x':
+        if (sscanf(rest, "%d", &line->a) != 1) exit(2);
+        memset(avr->data + line->a, 0xC5, avr->ramend + 1 - (uint32_t)line->a);
         break;
     case 'a': if (sscanf(rest, "%d", &line->a) != 1) exit(2); break;
     case 'c':
@@ -164,15 +176,9 @@ static int32_t now(Line *line) {
     switch (line->kind) {
     case 'p': return m[line->a] >> line->b & 1 ? m[line->c] | (line->d ? m[line->c + 1] << 8 : 0) : 0;
     case 'l': return m[line->a] >> line->b & 1 & m[line->a - 1] >> line->b;
+    case 'x': return (int32_t)untouched((uint32_t)line->a);
     default: return line->number;
     }
-}
-
-/* Memory from the end of the program's own up is painted; what is left of the paint the stack has never reached. */
-static uint32_t untouched(uint32_t end) {
-    uint32_t at = end;
-    while (at <= avr->ramend && avr->data[at] == 0xC5) at++;
-    return at - end;
 }
 
 static int remember(int count, char **words) {
@@ -248,7 +254,7 @@ int main(int count, char **words) {
         for (int k = 0; k < many; k++)
             if (lines[k].kind == 'c') lines[k].left = lines[k].number - (lines[k].number < 0 ? -lines[k].made : lines[k].made);
         for (int k = 0; k < many; k++)
-            if (strchr("pls", lines[k].kind)) {
+            if (strchr("plsx", lines[k].kind)) {
                 int32_t value = now(&lines[k]);
                 fwrite(&value, sizeof value, 1, answers);
             }
