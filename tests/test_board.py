@@ -30,7 +30,9 @@ from pivrex.devices.sentence import frame, unframe
 from pivrex.errors import PivrexError, RigError, SaveError
 from pivrex.line.line import Line
 from pivrex.rig import Rig, read_rig, read_text
-from pivrex.tui.overlays.board_sheet import BoardSheet, draw_board
+from pivrex.tui.model import ScreenModel
+from pivrex.tui.overlays import board_sheet
+from pivrex.tui.overlays.board_sheet import draw_board
 from tests.chassis import ALL, PLANAR, Wheel, any_wheels, demo_path, rig_of
 from tests.support import PLAIN, TempCase, often, slow
 from tests.test_app import AppCase, in_loop
@@ -592,17 +594,24 @@ class SheetTest(unittest.TestCase):
         self.assertIn("writing and building", "\n".join(self.shown(None, 80)))
 
 
+WRITING = board_sheet.BoardWriting
+
+
 class OnScreenTest(AppCase):
+    def writing(self, model: ScreenModel) -> board_sheet.BoardWriting:
+        self.made = WRITING(model)
+        return self.made
+
     @in_loop
     async def test_a_key_writes_it_into_the_workspace(self) -> None:
         async with self.running(view="driver"):
-            await self.press("@")
-            sheet = self.app.screen
-            assert isinstance(sheet, BoardSheet)
-            await self.until(lambda: sheet._drawn_now(100) and sheet._report is not None)
-            assert sheet._report is not None
-            self.assertEqual(sheet._report.hash, "84EE77AC")
-            pins = dict(sheet._report.pins)
+            with patch.object(board_sheet, "BoardWriting", self.writing):
+                await self.press("@")
+            await self.until(lambda: self.made.drawn(100) and self.made.report is not None)
+            report = self.made.report
+            assert report is not None
+            self.assertEqual(report.hash, "84EE77AC")
+            pins = dict(report.pins)
             self.assertEqual(
                 [pins[n] for n in ("0", "3", "4", "5", "10", "13", "A0")],
                 ["link in", "left encoder B", "left direction", "left PWM", "spout", "front echo", ""],

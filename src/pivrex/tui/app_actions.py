@@ -352,9 +352,10 @@ class AppActions(_Base):
         self._lay_over(Bench(self.model, self._key_of("sums")))
 
     def act_board(self) -> None:
-        from pivrex.tui.overlays.board_sheet import BoardSheet  # nor for this
+        from pivrex.tui.overlays.board_sheet import BoardWriting, board_sheet  # nor for this
 
-        self._lay_over(BoardSheet(self.model, self._key_of("board")))
+        writing = BoardWriting(self.model)
+        self._lay_over(board_sheet(writing, self._key_of("board")), writing.close)
 
     def act_theme(self) -> None:
         self.look_is(next_theme(self.look))

@@ -12,7 +12,7 @@ from pivrex.tui.jobs.job import Job, Progress
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.sheet import Sheet
 
-__all__ = ["BoardSheet", "draw_board"]
+__all__ = ["BoardWriting", "board_sheet", "draw_board"]
 
 BAR = 24
 WIDE = 74
@@ -23,23 +23,33 @@ def _write(asked: tuple[Rig, Path], progress: Progress) -> BoardReport:
     return told(*asked, "avr")
 
 
-class BoardSheet(Sheet):
-    """Writes the program beside the screen, and shows what came of it."""
+class BoardWriting:
+    """Writes the program beside the screen, and draws what came of it.
 
-    def __init__(self, model: ScreenModel, key: str) -> None:
-        super().__init__("the robot's board", key, self._drawn_now, goes_on=True)
-        self._folder = model.folder.path / "boards" / model.rig_name
+    Attributes
+    ----------
+    report : BoardReport or None
+        None while it is being written.
+    """
+
+    def __init__(self, model: ScreenModel) -> None:
         self._job: Job[tuple[Rig, Path], BoardReport] = Job("pivrex-board", _write, patient=False)
-        self._job.ask((model.rig, self._folder))
-        self._report: BoardReport | None = None
+        self._job.ask((model.rig, model.folder.path / "boards" / model.rig_name))
+        self.report: BoardReport | None = None
 
-    def _drawn_now(self, width: int) -> Picture:
+    def drawn(self, width: int) -> Picture:
         for _, report in self._job.poll():
-            self._report = report
-        return draw_board(self._report, self._job.problem, width)
+            self.report = report
+            self.close()
+        return draw_board(self.report, self._job.problem, width)
 
-    def on_unmount(self) -> None:
+    def close(self, _result: object = None) -> None:
         self._job.close()
+
+
+def board_sheet(writing: BoardWriting, key: str) -> Sheet:
+    """Return the sheet that shows it."""
+    return Sheet("the robot's board", key, writing.drawn, goes_on=True)
 
 
 def draw_board(report: BoardReport | None, problem: str, width: int) -> Picture:
