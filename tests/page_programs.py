@@ -93,16 +93,20 @@ def seals(key: bytes, session: int) -> str:
 SANITIZED = "-fsanitize=address,undefined", "-fno-sanitize-recover=all", "-g"
 
 TEST_BOARD = """\
-/* Lines from standard input: T with a time in ms sets the clock, all others come over the link. */
+/* Lines from standard input: T with a time in ms sets the clock, all others come over the link; before one that begins with L
+   and a time it becomes so late while its first byte is read. */
 #include <stdio.h>
 #include <stdlib.h>
 #include "robot.h"
-static uint32_t now;
+static uint32_t now, late;
 static char line[2000];
 static int at, size;
 void board_begin(void) {}
 uint32_t board_ms(void) { return now; }
-int board_read(void) { return at < size ? (unsigned char)line[at++] : -1; }
+int board_read(void) {
+    if (late) now = late, late = 0;
+    return at < size ? (unsigned char)line[at++] : -1;
+}
 int board_room(void) { return 1; }
 void board_write(const char *text, int many) { fwrite(text, 1, (size_t)many, stdout); }
 void board_pwm(int pin, long duty) { printf("pwm %d %ld\\n", pin, duty); }
@@ -119,6 +123,7 @@ int main(void) {
     while (fgets(line, sizeof line, stdin)) {
         if (line[0] == 'T') now = (uint32_t)strtoul(line + 1, NULL, 10);
         else at = 0, size = (int)strlen(line);
+        if (line[0] == 'L') late = (uint32_t)strtoul(line + 1, NULL, 10), at = (int)(strchr(line, '$') - line);
         for (int k = 0; k < 9; k++) link_loop(), sense_loop();
     }
     return 0;

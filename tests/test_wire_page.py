@@ -145,6 +145,8 @@ class WirePageTest(TempCase):
         # a stale drive, after two seconds in which nothing was looked at: first of all it rests
         self.assertEqual(after("T11000\n", framed(f"PIVOUT,3,9000,1,{mine},1,1")), [0.0])
         self.assertEqual(after("T11000\n", framed(f"PIVOUT,3,11000,1,{mine},1,1")), [0.0, 0.0])
+        # the same, where that time passes between the look at the clock and the sentence
+        self.assertEqual(after("L11000" + framed(f"PIVOUT,3,10999,1,{mine},1,1")), [0.0, 0.0])
         # its answers do not come through any more: sentences go on, their echo does not
         going = [s for t in range(9020, 9400, 20) for s in (f"T{t}\n", framed(f"PIVOUT,{t},9000,1,{mine},0.25,0.25"))]
         moved = after(*going)
