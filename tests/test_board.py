@@ -26,13 +26,13 @@ from pivrex.board.line_parts import LineParts, line_parts
 from pivrex.board.needed import needed
 from pivrex.board.on_chip import SEALED_STACK, STACK, run_on_chip, sizes_of
 from pivrex.board.proving import own_ticks, prove, ticks_of
-from pivrex.board.report import BoardReport, Fit
+from pivrex.board.report import BoardReport, Fit, told
 from pivrex.devices.robot_sentences import Out, out_sentences, read_sensed, wire_hash
 from pivrex.devices.seal import Seal, sealed
 from pivrex.devices.sentence import frame, unframe
 from pivrex.errors import PivrexError, RigError, SaveError
 from pivrex.line.line import Line
-from pivrex.rig import Rig, read_rig, read_text
+from pivrex.rig import Field, Rig, open_folder, read_rig, read_text
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays import board_sheet
 from pivrex.tui.overlays.board_sheet import draw_board
@@ -373,13 +373,15 @@ class ChipTest(TempCase):
 class EmulatedCase(unittest.TestCase):
     """A rig's program in the chip, with its body at the pins, by a clock of the test's own."""
 
+    FIELD: Field | None = None
+
     def make_rig(self) -> Rig:
         return plover()
 
     def setUp(self) -> None:
         self.rig = self.make_rig()
         self.hash = wire_hash(Line(self.rig))
-        self.robot = EmulatedRobot(self.rig, None, 0.0)
+        self.robot = EmulatedRobot(self.rig, self.FIELD, 0.0)
         self.addCleanup(self.robot.close)
         self.now, self.seq, self.stamp, self.buffer = 0.0, 0, 0, b""
         self.sensed: list[Any] = []
@@ -523,6 +525,43 @@ class SensorsTest(EmulatedCase):
         turned = self.robot._sensed[gyro] - before
         self.assertGreater(abs(turned), 1.0)
         self.assertAlmostEqual(self.sensed[-1][1][gyro], self.robot._sensed[gyro], delta=0.05 * abs(turned) + 0.05)
+
+
+@WITH_CHIP
+class RangerTest(EmulatedCase):
+    """A ranger's trigger and echo, in the greenhouse of the demo."""
+
+    FIELD = open_folder(demo_path("plover").parents[1]).settings.field
+
+    def test_it_says_how_far_the_wall_is(self) -> None:
+        at = [c.name for c in Line(self.rig).stages["sensed"].columns].index("front")
+        self.robot.body = self.robot.body._replace(pose=np.array([4.0, 0.6, 0.0]))  # the wall stands at 5 m
+        self.pass_time(0.1)
+        for _ in range(50):
+            self.say(False, *self.REST)
+        true = float(self.robot._sensed[at])
+        self.assertAlmostEqual(true, 1.0 - 0.11, delta=0.03)  # it sits 110 mm ahead
+        heard = [values[at] for _, values in self.sensed[20:]]
+        self.assertLess(np.ptp(heard), 0.05)
+        self.assertAlmostEqual(float(np.median(heard)), true, delta=0.02)
+
+
+class FitTest(TempCase):
+    def test_whether_there_is_room_for_the_stack(self) -> None:
+        for key, ram, refused in (
+            (b"", 1848, False),
+            (b"", 1849, True),
+            (bytes(16), 1598, False),
+            (bytes(16), 1599, True),
+        ):
+            with (
+                patch("pivrex.board.report.built_program"),
+                patch("pivrex.board.report.sizes_of", return_value=(9000, ram)),
+            ):
+                report = told(plover().with_secret(key), self.folder / "board", "avr")
+            self.assertEqual(report.refused, refused, report.fit)
+            assert report.fit is not None
+            self.assertEqual("the atmega2560 has more" in report.fit.said, refused)
 
 
 @WITH_CHIP
