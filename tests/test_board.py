@@ -363,6 +363,13 @@ class ChipTest(TempCase):
         self.assertLess(flash, CHIPS["atmega328p"].flash / 3)
         self.assertLess(ram + STACK, CHIPS["atmega328p"].ram / 2)
 
+    def test_a_folder_beside_where_one_stands(self) -> None:
+        self.addCleanup(os.chdir, Path.cwd())
+        os.chdir(self.folder)
+        fit = told(plover(), Path("mine"), "avr").fit
+        assert fit is not None
+        self.assertGreater(fit.flash, 5000, fit.said)
+
     def test_a_line_that_does_not_fit_says_so_with_its_number(self) -> None:
         motors = "".join(f'[attachments.m{k}]\nkind = "motor"\noutput = {{ kind = "fraction" }}\n' for k in range(58))
         line = Line(read_text(PLAIN + motors, self.folder / "long.toml", Rig))

@@ -61,6 +61,7 @@ def symbols_of(program: Path) -> dict[str, int]:
 
 def built_program(folder: Path) -> Path:
     """Build the program of a folder that was written for a chip; raises `PivrexError`."""
+    folder = folder.absolute()
     run_avr(["make", "robot.elf"], folder)
     return folder / "robot.elf"
 

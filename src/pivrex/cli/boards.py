@@ -72,7 +72,8 @@ def board(
             print(f"  {what}")
         if made.fit is not None:
             print(f"  {made.fit.said}")
-        print(f"  {made.how} {'puts it onto the board' if made.chip else 'builds it'}")
+        if not made.refused:
+            print(f"  {made.how} {'puts it onto the board' if made.chip else 'builds it'}")
     return 1 if made.refused else 0
 
 
