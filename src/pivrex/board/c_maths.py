@@ -1,8 +1,23 @@
-"""The functions that kernels call, in C, for whatever `real` is: what `pivrex.kernels.maths` says of them."""
+"""The kinds of numbers of a board, and the functions that kernels call, in C: what `pivrex.kernels.maths` says of them."""
 
 from __future__ import annotations
 
-__all__ = ["FUNCTIONS", "NEEDS", "RINT"]
+__all__ = ["FUNCTIONS", "HEAD", "NEEDS", "RINT"]
+
+HEAD = """\
+typedef {real} real; /* float or double: the one place that says which */
+typedef int16_t whole;
+typedef uint8_t flag;
+{suffix}
+
+/* Tables that stay as they are: in the flash of a chip that can read from there. */
+#ifdef __AVR__
+#define CONSTANT const __flash
+#pragma GCC diagnostic ignored "-Wuninitialized" /* it says so of tables that it has computed away */
+#else
+#define CONSTANT const
+#endif
+"""
 
 RINT = """\
 /* What C says otherwise than textbooks, or not at all: the same on the desktop. */

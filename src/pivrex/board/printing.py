@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from pivrex.board.c_maths import FUNCTIONS, NEEDS, RINT
+from pivrex.board.c_maths import FUNCTIONS, HEAD, NEEDS, RINT
 from pivrex.board.flat_program import HALVES, REMEMBER, FlatFunction, FlatProgram, Global
 from pivrex.kernels.expressions import Typed, own_name
 from pivrex.kernels.printer import Printer
@@ -70,7 +70,7 @@ class _BoardPrinter(Printer):
     def printed(self) -> str:
         said = (ast.get_docstring(self.function.node) or "").split("\n\n")[0]
         about = [f"{'/* ' if k == 0 else '   '}{line}" for k, line in enumerate(wrap(" ".join(said.split()), 110))]
-        body = list(self._block(self.flat.body, 1))
+        body = [_bare(line) for line in self._block(self.flat.body, 1)]
         while body and body[-1] == "    return;":
             body.pop()
         own = sorted((t for n, t in self.names.items() if n not in self.args), key=lambda t: (t.kind, t.of, t.text))
@@ -126,6 +126,18 @@ class _BoardPrinter(Printer):
     def _returned(self, node: ast.stmt, value: ast.expr | None) -> str:
         return super()._returned(node, value).replace(f"{self.function.name}_result", f"{self.flat.name}_result")
 
+    def _unpacked(self, target: ast.Tuple, value: ast.expr) -> Iterator[str]:
+        """Print what is assigned together; a line each where none of the values reads what another one's name gets."""
+        if isinstance(value, ast.Tuple) and not self._reads(value, {_base(t) for t in target.elts}):
+            for one, given in zip(target.elts, value.elts, strict=True):
+                yield from self._assigned(one, given)
+            return
+        yield from super()._unpacked(target, value)
+
+    def _reads(self, value: ast.expr, names: set[str]) -> bool:
+        read = {n.id for n in ast.walk(value) if isinstance(n, ast.Name)}
+        return bool(read & (names | set(self.program.functions)))
+
     def _stored(self, target: ast.expr, value: Typed, node: ast.AST) -> str:
         if isinstance(target, ast.Name) and target.id not in self.program.globals:
             return super()._stored(target, value, node)
@@ -180,6 +192,33 @@ class _BoardPrinter(Printer):
         return _decimal(value)
 
 
+def _base(node: ast.expr) -> str:
+    while isinstance(node, ast.Subscript):
+        node = node.value
+    assert isinstance(node, ast.Name)
+    return node.id
+
+
+def _bare(line: str) -> str:
+    """Take off brackets that say nothing: those round a whole condition or value."""
+    for before, after in ((" = ", ";"), ("return ", ";"), ("if (", ") {"), ("while (", ") {")):
+        head, found, rest = line.partition(before)
+        inner = rest.removesuffix(after)
+        if found and rest.endswith(after) and "{" not in head + inner and inner.startswith("(") and _closes(inner):
+            return f"{head}{before}{inner[1:-1]}{after}"
+    return line
+
+
+def _closes(text: str) -> bool:
+    """Tell whether the bracket that a text begins with closes at its end."""
+    deep = 0
+    for k, char in enumerate(text):
+        deep += (char == "(") - (char == ")")
+        if not deep:
+            return k == len(text) - 1
+    return False
+
+
 def _local(name: str) -> str:
     return f"{name}_" if name in TAKEN else own_name(name)
 
@@ -200,22 +239,6 @@ def number_in_c(value: Any, kind: str = "f") -> str:
     if abs(value) == float("inf"):
         return "INFINITY" if value > 0 else "-INFINITY"
     return _decimal(value) if value >= 0 else "-" + _decimal(-value)
-
-
-_HEAD = """\
-typedef {real} real; /* float or double: the one place that says which */
-typedef int16_t whole;
-typedef uint8_t flag;
-{suffix}
-
-/* Tables that stay as they are: in the flash of a chip that can read from there. */
-#ifdef __AVR__
-#define CONSTANT const __flash
-#pragma GCC diagnostic ignored "-Wuninitialized" /* it says so of tables that it has computed away */
-#else
-#define CONSTANT const
-#endif
-"""
 
 
 def structures(program: FlatProgram, root: str) -> dict[str, list[Global]]:
@@ -263,7 +286,7 @@ def line_header(program: FlatProgram, real: str) -> str:
         "#include <stdint.h>",
         "#include <string.h>",
         "",
-        _HEAD.format(real=real, suffix=suffix),
+        HEAD.format(real=real, suffix=suffix),
     ]
     lines += _struct(structures(program, "row"), "row", "extern struct row", "row")
     lines += _kept_types(program)
