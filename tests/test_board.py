@@ -191,6 +191,16 @@ class WrittenTest(TempCase):
         self.assertIn("left fraction has no pin: mine_give in mine.c gets it", wiring.missing)
         self.assertIn("mine_give(0, value[0]); /* left fraction: it has no pin in the rig */", found["robot.c"])
 
+    def test_an_encoder_without_pins_is_named_and_a_wheel_without_one_is_not(self) -> None:
+        missing = board_files(plover_with(("encoder_pins = [2, 3]     # A and B\n", "")), "c")[1].missing
+        self.assertIn(
+            "left has counts_per_turn but no encoder_pins: mine_tell in mine.c may say sensed.left_travel_m", missing
+        )
+        without = ("counts_per_turn = 12      # of the shaft\n", ""), ("encoder_pins = [2, 3]     # A and B\n", "")
+        found, wiring = board_files(plover_with(*without), "c")
+        self.assertFalse([m for m in wiring.missing if "left" in m])
+        self.assertNotIn("case 0:", found["robot.c"])  # an empty field: nobody knows
+
     def test_names_that_are_words_of_c(self) -> None:
         text = PLAIN.replace("[motors.left]", "[motors.while]").replace("[motors.right]", "[motors.int]")
         write_board(read_text(text, self.folder / "plain.toml", Rig), self.folder / "board", "c")

@@ -116,7 +116,9 @@ class EmulatedRobot:
             self._cycles = round(rig.board.clock_Hz * PHYSICS_S)
             ends = f"x:{symbols_of(program)['_end']}"
             words = [str(program), rig.board.chip, f"{rig.board.clock_Hz:.0f}", *_lines(self._wiring), ends]
-            self._chip = subprocess.Popen([str(emulator), *words], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+            self._chip = subprocess.Popen(
+                [str(emulator), *words], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
+            )
         except BaseException:
             shutil.rmtree(self._folder, ignore_errors=True)
             raise
@@ -125,6 +127,7 @@ class EmulatedRobot:
         self.partner, self.fault, self.good, self.never_used = "", "", 0, 0
         self.refused: Counter[str] = Counter()
         self._in = b""
+        self._gyro_rad: float | None = None
         self._physics_s = now_s
         self._counts = [0] * sum(1 for _ in self._feeds("count"))
 
@@ -185,8 +188,8 @@ class EmulatedRobot:
             self._counts[k] = count
         for column, factor in self._feeds("sensor"):
             if column == "gyro":
-                rate = (at[column] - getattr(self, "_gyro", at[column])) / PHYSICS_S
-                self._gyro = at[column]
+                before, self._gyro_rad = self._gyro_rad, at[column]
+                rate = (at[column] - before) / PHYSICS_S if before is not None else 0.0
                 numbers.append(round(self._wiring.rig.board.supply_V * 500 + rate * factor))
             else:
                 numbers.append(0 if math.isnan(at[column]) else round(at[column] * factor))

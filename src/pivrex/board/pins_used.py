@@ -161,19 +161,17 @@ def _come_back(made: BoardWiring, uses: dict[str, list[PinUse]]) -> None:
         if column.stage == "truth":
             made.back.append(Back(title, " "))
             continue
-        text = ""
         if column.name in says:
             owner, share, is_reversed = says[column.name]
-            text = _of_encoder(
-                made, uses, owner, -share if is_reversed else share, column.name, column.unit == "counts"
-            )
-            if not share:
-                text = " "
+            each = -share if is_reversed else share
+            text = _of_encoder(made, uses, owner, each, column.name, column.unit == "counts") if share else " "
+            lack = f"{owner} has counts_per_turn but no encoder_pins: mine_tell in mine.c may say {title}"
         else:
             text = _of_sensor(made, uses, column.name)
+            lack = f"{title} has no pin: mine_tell in mine.c may say it"
         made.back.append(Back(title, text))
         if not text:
-            made.missing.append(f"{title} has no pin: mine_tell in mine.c may say it")
+            made.missing.append(lack)
     assert len(made.back) == len(wire.columns) + 4
 
 
