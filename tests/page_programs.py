@@ -138,7 +138,7 @@ def robot_program(folder: Path, rig: Rig, *more: str) -> Path:
     for name, text in board_files(rig, "c")[0].items():
         (own / name).write_text(text)
     (own / "test.c").write_text(TEST_BOARD)
-    sources = ["link.c", "seal.c", "robot.c", "line.c", "test.c"]
+    sources = ["link.c", "seal.c", "rig.c", "line.c", "test.c"]
     words = ["gcc", "-std=c99", "-O1", "-Wall", "-Wextra", "-Werror", *more, "-o", "robot", *sources, "-lm"]
     subprocess.run(words, check=True, cwd=own)
     return own / "robot"

@@ -189,7 +189,7 @@ class WrittenTest(TempCase):
         found, wiring = board_files(rig, "c")
         self.assertEqual(len(wiring.missing), 2, wiring.missing)
         self.assertIn("left fraction has no pin: mine_give in mine.c gets it", wiring.missing)
-        self.assertIn("mine_give(0, value[0]); /* left fraction: it has no pin in the rig */", found["robot.c"])
+        self.assertIn("mine_give(0, value[0]); /* left fraction: it has no pin in the rig */", found["rig.c"])
 
     def test_an_encoder_without_pins_is_named_and_a_wheel_without_one_is_not(self) -> None:
         missing = board_files(plover_with(("encoder_pins = [2, 3]     # A and B\n", "")), "c")[1].missing
@@ -199,7 +199,7 @@ class WrittenTest(TempCase):
         without = ("counts_per_turn = 12      # of the shaft\n", ""), ("encoder_pins = [2, 3]     # A and B\n", "")
         found, wiring = board_files(plover_with(*without), "c")
         self.assertFalse([m for m in wiring.missing if "left" in m])
-        self.assertNotIn("case 0:", found["robot.c"])  # an empty field: nobody knows
+        self.assertNotIn("case 0:", found["rig.c"])  # an empty field
 
     def test_names_that_are_words_of_c(self) -> None:
         text = PLAIN.replace("[motors.left]", "[motors.while]").replace("[motors.right]", "[motors.int]")
@@ -215,7 +215,7 @@ class WrittenTest(TempCase):
             ('kind = "magnitude"\n', 'kind = "two pins"\n'),
             ("pin = 6\ndirection_pin = 7", "forward_pin = 6\nbackward_pin = 7"),
         )
-        found = board_files(read_text(text, demo_path("plover"), Rig), "c")[0]["robot.c"]
+        found = board_files(read_text(text, demo_path("plover"), Rig), "c")[0]["rig.c"]
         lines = re.findall(r"board_(\w+)\((\w+), \D*(\d)", found.replace("REST_VALUES", ""))
         self.assertEqual(
             lines[:7],
@@ -231,7 +231,7 @@ class WrittenTest(TempCase):
         each = 2 * np.pi * 0.032 / 360
         for more, sign in (("", ""), ("encoder_reversed = true\n", "-")):
             rig = plover_with(("encoder_pins = [2, 3]", f"{more}encoder_pins = [2, 3]"))
-            found = board_files(rig, "c")[0]["robot.c"]
+            found = board_files(rig, "c")[0]["rig.c"]
             (share,) = re.findall(r"board_count\(COUNT_LEFT\) \* (-?)R\(([\d.]+)\)", found)
             self.assertEqual(share[0], sign)
             self.assertAlmostEqual(float(share[1]), each, delta=1e-12)
@@ -241,9 +241,9 @@ class RefusedTest(unittest.TestCase):
     """What a chip cannot do is said, with the key in the rig."""
 
     def refused(self, *pairs: tuple[str, str]) -> str:
-        with self.assertRaises(RigError) as caught:
+        with self.assertRaises(RigError) as refused:
             board_files(plover_with(*pairs), "avr")
-        return str(caught.exception)
+        return str(refused.exception)
 
     def test_pins(self) -> None:
         for old, new, said in (
@@ -373,7 +373,7 @@ class ChipTest(TempCase):
         self.assertLess(flash, CHIPS["atmega328p"].flash / 3)
         self.assertLess(ram + STACK, CHIPS["atmega328p"].ram / 2)
 
-    def test_a_folder_beside_where_one_stands(self) -> None:
+    def test_a_relative_folder(self) -> None:
         self.addCleanup(os.chdir, Path.cwd())
         os.chdir(self.folder)
         fit = told(plover(), Path("mine"), "avr").fit

@@ -58,7 +58,7 @@ def _path(rig: Rig) -> Path:
 
 
 def timers_of(wiring: BoardWiring, chip: Chip) -> Timers:
-    """Give every PWM pin its timer, and the servos one of their own."""
+    """Return the timer of each PWM pin, and one for the servos."""
     made, clock = Timers(), wiring.rig.board.clock_Hz
     first: dict[int, Place] = {}
     for place in wiring.places["pwm"]:
@@ -122,7 +122,7 @@ def _mistake(place: Place, what: str) -> Mistake:
 
 
 def _mistakes(wiring: BoardWiring, chip: Chip) -> list[Mistake]:
-    """Return what pins cannot do, beside PWM."""
+    """Return what pins cannot do, other than PWM."""
     found: list[Mistake] = []
     used: dict[str, str] = {}
     for kind, places in wiring.places.items():
@@ -203,7 +203,7 @@ def _makefile(rig: Rig, chip: Chip) -> str:
 CHIP = {chip.name}
 CLOCK = {rig.board.clock_Hz:.0f}UL
 FLAGS = {" ".join(FLAGS)} -mmcu=$(CHIP) -DF_CPU=$(CLOCK)
-SOURCES = main.c link.c seal.c robot.c mine.c line.c avr.c pins.c
+SOURCES = main.c link.c seal.c rig.c mine.c line.c avr.c pins.c
 
 robot.hex: robot.elf
 \tavr-objcopy -O ihex -R .eeprom robot.elf robot.hex

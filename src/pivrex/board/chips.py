@@ -202,7 +202,7 @@ CHIPS = {
 
 
 def printed_pins(chip: Chip) -> dict[str, Pin]:
-    """Return each pin by what boards print beside it, numbers first: A0 is better known so than by its number."""
+    """Return each pin by the name that boards print next to it, numbers first. A0 has a number too, but is known as A0."""
     found = {pin.name: name for name, pin in chip.pins.items() if name.isdigit() or name.startswith("A")}
     return {n: chip.pins[n] for n in sorted(found.values(), key=lambda n: (n.startswith("A"), int(n.lstrip("A"))))}
 

@@ -35,7 +35,7 @@ INSTALL = {"avr-gcc": "gcc-avr avr-libc binutils-avr", "simavr": "libsimavr-dev"
 
 
 def run_avr(command: list[str], folder: Path) -> str:
-    """Run a tool of avr-gcc in a folder; gives what it prints. Raises `PivrexError`: what to install, or what it says is wrong."""
+    """Run a tool of avr-gcc in a folder; return what it prints. Raises `PivrexError`: what to install, or what it says is wrong."""
     if shutil.which("avr-gcc") is None:
         raise PivrexError(f"there is no avr-gcc here; on Debian: sudo apt-get install {INSTALL['avr-gcc']}")
     made = subprocess.run(
@@ -87,7 +87,7 @@ class EmulatedRobot:
     Attributes
     ----------
     told : list of float
-        What the pins give the motors now.
+        The values that the pins output now.
     partner : str
         Who spoke last.
     never_used : int
@@ -148,7 +148,7 @@ class EmulatedRobot:
         self._in += data
 
     def step(self, now_s: float, room: bool = True) -> list[bytes]:
-        """Let the chip and the body run until now; gives what came out of the serial line."""
+        """Let the chip and the body run until now; return what the serial line sends."""
         said = b""
         self._physics_s = max(self._physics_s, now_s - LONGEST_GAP_S)
         while self._physics_s + PHYSICS_S <= now_s:
@@ -198,7 +198,7 @@ class EmulatedRobot:
         return struct.pack(f"<{len(numbers)}i", *numbers)
 
     def _tell(self, given: list[int]) -> None:
-        """Take what the pins give as the values that the motors are told."""
+        """Turn the outputs of the pins into the values that the motors get."""
         values = {}
         places = [(kind, p) for kind in ("pwm", "level", "pulse") for p in self._wiring.places[kind]]
         chip = CHIPS[self._wiring.rig.board.chip]

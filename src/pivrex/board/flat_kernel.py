@@ -106,7 +106,7 @@ class KernelWriter:
 
     @staticmethod
     def runs(ends: list[Any]) -> bool:
-        """Tell whether a loop may run at all."""
+        """Return whether a loop may run at all."""
         return not all(isinstance(e, int) for e in ends) or bool(range(*ends))
 
     def inside(self, body: list[ast.stmt]) -> list[ast.stmt]:
@@ -137,7 +137,7 @@ class KernelWriter:
         values = [self.value(v) for v in (value.elts if isinstance(value, ast.Tuple) else [value])]
         pairs = [pair for pair in zip(targets, values, strict=True) if not self.stands_for(node, *pair)]
         stored = [(self.target(t), v) for t, v in pairs if not isinstance(v, Part)]
-        stored = [(t, v) for t, v in stored if not self.is_silent(t)]  # nobody enters: it is 0
+        stored = [(t, v) for t, v in stored if not self.is_silent(t)]  # only an entry writes it: it is 0
         if not stored:
             return []
         if len(stored) == 1:
@@ -147,7 +147,7 @@ class KernelWriter:
         return [ast.copy_location(ast.Assign([ast.Tuple(into, ast.Store())], taken), node)]
 
     def stands_for(self, node: ast.stmt, target: ast.expr, value: Known) -> bool:
-        """Let a name stand for a record or a row from here on; tells whether it does."""
+        """Let a name stand for a record or a row from here on; return whether it does."""
         if not isinstance(target, ast.Name):
             return False
         whole_row = isinstance(value, ast.Name) and value.id not in self.local and self.is_row(value)
@@ -248,7 +248,7 @@ class KernelWriter:
             one = self.flat.globals[row.id]
             kind = {"f": float, "i": int, "b": bool}[one.kind]
             if not prod(one.shape) and len(one.shape) == 1:
-                return ast.Constant(kind(0))  # there is none, so nobody asks
+                return ast.Constant(kind(0))  # the row is empty, so no kernel reads it
             if one.value is not None and len(one.shape) == 1 and len({repr(v) for v in one.value.tolist()}) == 1:
                 if one.kind == "f":
                     return self.flat.name(f"EACH_{row.id}", "f", (), one.unit, float(one.value[0]))
@@ -284,7 +284,7 @@ class KernelWriter:
         return ast.Compare(left, ops, others)
 
     def is_row(self, node: Known) -> bool:
-        """Tell whether something is a row of numbers."""
+        """Return whether an expression is a row of numbers."""
         match node:
             case ast.Name(id=name):
                 return (
@@ -308,7 +308,7 @@ class KernelWriter:
             row = self.expr(node.args[0])
             shape = self.shape(row)
             if not shape:
-                raise self.fail(node, f"how long {ast.unparse(node.args[0])} is, nobody says here")
+                raise self.fail(node, f"the length of {ast.unparse(node.args[0])} is not known here")
             return ast.Constant(shape[0])
         if name in self.module.functions:
             return self.called(node, self.module.functions[name])
@@ -357,7 +357,7 @@ class KernelWriter:
         return any(isinstance(v, Part) and v.root == root and not v.path for v in self.env.values())
 
     def stays(self, node: ast.expr) -> bool:
-        """Tell whether a row is of settings or constants."""
+        """Return whether a row is of settings or constants."""
         match node:
             case ast.Subscript(value=inner):
                 return self.stays(inner)

@@ -41,7 +41,7 @@ class Flow:
         outside = {*self.function.params, *self.globals}
         sinks = {n for n in self.edges if n.startswith("return:") or n in outside}
         self.gives: dict[str, Names] = {n: frozenset(self._reach(n) & outside) for n in sinks}
-        """For each name that it writes, and what it returns, what of outside that hangs on."""
+        """For each name that it writes, and for each result, the outside names that it depends on."""
 
     def _reach(self, name: str) -> set[str]:
         found, stack = set[str](), [name]
@@ -168,7 +168,7 @@ class Flow:
         )
 
     def _call(self, call: ast.Call, under: Names) -> list[Names]:
-        """Note what a call writes; gives what each of its results hangs on."""
+        """Note what a call writes; return the names that each of its results depends on."""
         assert isinstance(call.func, ast.Name)
         name = call.func.id
         if name == REMEMBER:

@@ -52,7 +52,7 @@ def board_files(rig: Rig, target: str) -> tuple[dict[str, str], BoardWiring]:
         "line.h": lines.header(real),
         "line.c": lines.source(),
         "rig.h": _rig_header(wiring, target),
-        "robot.c": _robot(wiring),
+        "rig.c": _robot(wiring),
         OWN: _mine(wiring),
     }
     if target == "avr":
@@ -192,7 +192,7 @@ def _robot(wiring: BoardWiring) -> str:
             lines.append(f"    case {k}: {back.text} break; /* {back.title} */")
         elif not back.text:
             lines.append(f"    case {k}: mine_tell(n); break; /* {back.title}: it has no pin in the rig */")
-    lines += ["    default: break; /* what nobody here knows: an empty field */", "    }", "}", ""]
+    lines += ["    default: break; /* not known here: an empty field */", "    }", "}", ""]
     return "\n".join(lines)
 
 
@@ -258,6 +258,6 @@ def _makefile() -> str:
 # make builds the program for this computer; on a board give its compiler all files but here.c, and your own board.c.
 CFLAGS = -std=c99 -O2 -Wall -Wextra -Werror
 
-robot: main.c link.c seal.c robot.c mine.c line.c here.c line.h rig.h robot.h board.h
-\t$(CC) $(CFLAGS) -o robot main.c link.c seal.c robot.c mine.c line.c here.c -lm
+robot: main.c link.c seal.c rig.c mine.c line.c here.c line.h rig.h robot.h board.h
+\t$(CC) $(CFLAGS) -o robot main.c link.c seal.c rig.c mine.c line.c here.c -lm
 """

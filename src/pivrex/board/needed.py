@@ -1,4 +1,4 @@
-"""What of a flat program its outputs need: all else is left out, columns that only a screen shows and what only they hang on."""
+"""The part of a flat program that its outputs need. Columns that only a screen shows are left out, with what only they use."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ __all__ = ["needed"]
 
 
 def needed(program: FlatProgram, outputs: Iterable[str]) -> FlatProgram:
-    """Return the program with nothing in it but what its outputs hang on, from tick to tick.
+    """Return the part of a program that its outputs depend on, from tick to tick.
 
     Parameters
     ----------
@@ -23,7 +23,7 @@ def needed(program: FlatProgram, outputs: Iterable[str]) -> FlatProgram:
     Notes
     -----
     A backward slice (Weiser 1981), by names: a name is needed if one that is needed is computed from it or under a condition on it.
-    A call passes on what its function makes of its arguments, so one that serves many is told apart by who calls it.
+    Each call has its own edges from arguments to results, so two callers of one function do not mix.
     """
     flows: dict[str, Flow] = {}
     for function in program.functions.values():

@@ -89,8 +89,8 @@ def run_on_chip(line: Line, ticks: Ticks, floats: NDArray[np.float64]) -> OnChip
     """
     parts, board = line_parts(line), line.rig.board
     chip = CHIPS[board.chip]
-    with TemporaryDirectory(prefix="pivrex-chip-") as beside:
-        folder = Path(beside)
+    with TemporaryDirectory(prefix="pivrex-chip-") as made_here:
+        folder = Path(made_here)
         for name, text in (("line.h", parts.header("float")), ("line.c", parts.source()), ("main.c", _MAIN)):
             (folder / name).write_text(text, encoding="utf-8")
         run_avr(["avr-gcc", *FLAGS, f"-mmcu={board.chip}", "-o", "line.elf", "main.c", "line.c", "-lm"], folder)

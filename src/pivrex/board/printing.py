@@ -210,7 +210,7 @@ def _bare(line: str) -> str:
 
 
 def _closes(text: str) -> bool:
-    """Tell whether the bracket that a text begins with closes at its end."""
+    """Return whether the bracket that a text begins with closes at its end."""
     deep = 0
     for k, char in enumerate(text):
         deep += (char == "(") - (char == ")")

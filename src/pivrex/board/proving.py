@@ -123,7 +123,7 @@ def own_ticks(line: Line, many: int = 1500, seed: int = 1) -> Ticks:
 
 
 def prove(line: Line, ticks: Ticks) -> tuple[Proof, Floats]:
-    """Compile the line of a board for this computer, in double and in float, and run ticks through it. Gives what was found, and what
+    """Compile the line of a board for this computer, in double and in float, and run ticks through it. Return the proof, and what
     float makes of the rows, (N, K), NaN where the board keeps nothing.
 
     Raises
@@ -135,8 +135,8 @@ def prove(line: Line, ticks: Ticks) -> tuple[Proof, Floats]:
     inputs = [
         g.name for g in parts.program.globals.values() if g.name.split(".")[1:2] in (["clock"], ["sensed"], ["raw"])
     ]
-    with TemporaryDirectory(prefix="pivrex-proof-") as beside:
-        folder = Path(beside)
+    with TemporaryDirectory(prefix="pivrex-proof-") as made_here:
+        folder = Path(made_here)
         double = _run(folder, parts, "double", False, inputs, ticks, line, free=True)
         both = [_run(folder, parts, real, True, inputs, ticks, line, free=False) for real in ("double", "float")]
     told = line.outputs.told

@@ -34,7 +34,7 @@ MOST_DATAGRAMS = 200
 def be_a_robot(
     rig: Rig, field: Field | None, udp: str, serial: Path | None, log: Path | None, fault: str, board: bool = False
 ) -> int:
-    """Be a robot until it is told to end; gives the exit code. With ``board`` its program runs in an emulated chip.
+    """Run a robot until it must end; return the exit code. With ``board`` its program runs in an emulated chip.
 
     Raises
     ------

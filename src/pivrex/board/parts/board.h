@@ -6,7 +6,7 @@
 void board_begin(void);                        /* once, at the start: motors rest */
 uint32_t board_ms(void);                       /* a clock in ms, from 0 up and round again */
 int board_read(void);                          /* the next byte of the link, -1 if there is none; never waits */
-int board_room(void);                          /* whether all that was written is gone */
+int board_room(void);                          /* whether all that was written is sent */
 void board_write(const char *text, int size);  /* begin to send; the text stays as it is until it is gone */
 void board_pwm(int pin, long duty);            /* 0 to full, which is 255 for 8 bits; pins are named in rig.h */
 void board_level(int pin, int high);

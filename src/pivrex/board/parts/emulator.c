@@ -1,4 +1,4 @@
-/* A chip for a robot's program: simavr runs it, its pins and serial line are told over standard input and output.
+/* A chip for a robot's program: simavr runs it, its pins and serial line go over standard input and output.
 
    emulator PROGRAM.elf CHIP HZ PIN... with, for each PIN: p:TCCRA:BIT:OCR:WIDE (PWM), l:PORT:BIT (a level), s:LETTER:BIT (a
    servo), c:LETTER:BIT:LETTER:BIT (an encoder), a:CHANNEL (a voltage), r:LETTER:BIT:LETTER:BIT (a ranger), x:END (where the program's own memory ends). Addresses are those
@@ -8,7 +8,7 @@
 
    emulator PROGRAM.elf CHIP HZ memory FLAG END [in:ADDRESS:SIZE ...] [out:ADDRESS:SIZE ...] runs a program that waits until the
    byte at FLAG is 1 and sets it to 0 when it is done: for each record that it reads into memory it answers with the cycles that
-   took, how much memory from END up nobody has touched yet, and what stands there then. */
+   took, how much memory from END up is still untouched, and the memory itself. */
 #include <stdint.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -39,7 +39,7 @@ static int out_used, in_used, in_at, may_send = 1;
 
 static avr_irq_t *pin(char port, int bit) { return avr_io_getirq(avr, AVR_IOCTL_IOPORT_GETIRQ(port), bit); }
 
-/* Pins that are driven from outside. simavr raises a pulled-up pin anew at each write to its port; then they are put right. */
+/* Pins that are driven from outside. simavr raises a pulled-up pin again at each write to its port; then they are corrected. */
 static struct { avr_irq_t *irq; uint32_t high; } driven[2 * MOST];
 static int all_driven, wrong;
 

@@ -153,7 +153,7 @@ static void obey(uint32_t seq, int echoed, uint32_t echo, int drive) {
     uint32_t now = board_ms(), age = (now - echo) & 0xFFFF;
     if (!is_newer(seq)) return;
     owes = 1;
-    if (drive && (!echoed || age > STALE_MS)) return;  /* on its way for too long, or nobody hears this robot */
+    if (drive && (!echoed || age > STALE_MS)) return;  /* too old, or its sender does not hear this robot */
     newest = seq, any = 1, heard = now;
     if (drive) fresh = now - age;
     if (!drive) state = REST;

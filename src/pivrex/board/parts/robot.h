@@ -14,7 +14,7 @@ void put_real(real v);
 void put_text(const char *s);
 uint8_t robot_state(void);                     /* 0 rests, 1 is driven, 2 was left alone */
 
-/* robot.c: what this rig has on which pin */
+/* rig.c: what this rig has on which pin */
 extern const real REST_VALUES[OUT];
 void give(const real *value);                  /* what leaves for motors and attachments */
 void tell(int n);                              /* writes what comes back: field n, from 0 */

@@ -3,7 +3,7 @@
 #ifdef RIG_KEY
 
 static const uint8_t KEY[16] = RIG_KEY;
-static uint32_t session;                       /* by chance, anew at each start */
+static uint32_t session;                       /* random, new at each start */
 
 static CONSTANT uint32_t ROUNDS[64] = {           /* FIPS 180-4, 4.2.2 */
     0x428a2f98, 0x71374491, 0xb5c0fbcf, 0xe9b5dba5, 0x3956c25b, 0x59f111f1, 0x923f82a4, 0xab1c5ed5,

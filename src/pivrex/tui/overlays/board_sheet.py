@@ -24,7 +24,7 @@ def _write(asked: tuple[Rig, Path], progress: Progress) -> BoardReport:
 
 
 class BoardWriting:
-    """Writes the program beside the screen, and draws what came of it.
+    """Writes the program in another process, and draws the result.
 
     Attributes
     ----------
