@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-__all__ = ["FUNCTIONS", "HEAD", "NEEDS", "RINT"]
+__all__ = ["FUNCTIONS", "HEAD", "NEEDS", "OF_LIBRARY", "RINT"]
 
 HEAD = """\
 typedef {real} real; /* float or double: the one place that says which */
@@ -62,4 +62,11 @@ FUNCTIONS = {
 }""",
     "m_wrap": "real m_wrap(real x) { return m_mod(x + R(3.141592653589793), R(6.283185307179586)) - R(3.141592653589793); }",
 }
-NEEDS = {"m_hypot": "m_sqrt", "m_wrap": "m_mod"}
+OF_LIBRARY = ("m_sin", "m_cos", "m_atan2", "m_exp")
+"""What each library computes in its own way; in single precision `pivrex.board.single` stands in their place."""
+
+NEEDS = {
+    "m_hypot": ("m_sqrt",), "m_wrap": ("m_mod",), "m_sin": ("m_floor",), "m_cos": ("m_floor",), "m_exp": ("m_floor", "m_is_nan"),
+    "m_atan2": ("m_is_nan", "m_abs", "m_div"),
+}  # fmt: skip
+"""Which of them others call."""

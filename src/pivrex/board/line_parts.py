@@ -9,8 +9,8 @@ import numpy as np
 
 from pivrex.board.flat import flat_line
 from pivrex.board.flat_program import FlatProgram
+from pivrex.board.line_c import line_header, line_source
 from pivrex.board.needed import needed
-from pivrex.board.printing import line_header, line_source
 from pivrex.line.line import Line
 
 __all__ = ["LineParts", "line_parts"]
