@@ -15,8 +15,7 @@ from pivrex.line import Line
 from pivrex.line.entry import Entry
 from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.offered import offered
-from pivrex.rig.sources import Link
-from pivrex.rig.transports import UdpTransport
+from pivrex.rig.transports import Link, UdpTransport
 from pivrex.routine import check_text
 from pivrex.tui.panels.standings import standing_of
 from tests.local import local_model

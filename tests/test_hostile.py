@@ -26,7 +26,7 @@ from pivrex.line import Line
 from pivrex.rig import read_text
 from pivrex.rig.field import Match
 from pivrex.rig.rig import Rig
-from pivrex.rig.sources import Link
+from pivrex.rig.transports import Link
 from pivrex.session.core import Session
 from pivrex.session.messages import GoLive, GoOn, SetUp, UseRig
 from pivrex.session.periods import Period

@@ -12,7 +12,7 @@ from pathlib import Path
 from pivrex.devices.robot_sentences import Out, out_sentences, wire_hash
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
-from pivrex.rig.sources import Link
+from pivrex.rig.transports import Link
 from pivrex.session.messages import KeyDown, LetGo, SetKeysMode, Stop
 from tests.support import PLAIN, slow, wait_for
 from tests.test_lost_sources import free_port

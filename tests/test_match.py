@@ -226,7 +226,7 @@ class SameTicksTest(unittest.TestCase):
 
 class RealRobotTest(unittest.TestCase):
     def test_it_does_not_start_before_somebody_goes_live(self) -> None:
-        from pivrex.rig.sources import Link
+        from pivrex.rig.transports import Link
 
         link = Link.model_validate({"wire": {"kind": "udp", "host": "127.0.0.1", "port": 5999}})
         rig = ideal("plover")

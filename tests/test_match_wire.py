@@ -15,8 +15,7 @@ import numpy as np
 from pivrex.devices.match_wire import ORDERS, MatchWire
 from pivrex.devices.seal import Seal
 from pivrex.rig.field import Match as Periods
-from pivrex.rig.sources import Link
-from pivrex.rig.transports import UdpTransport
+from pivrex.rig.transports import Link, UdpTransport
 from pivrex.routine import check_text
 from pivrex.session import messages as ask
 from pivrex.session.periods import Period

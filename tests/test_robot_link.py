@@ -51,8 +51,7 @@ from pivrex.line import Line
 from pivrex.line.layout import Floats
 from pivrex.rig import Rig, read_text
 from pivrex.rig.field import Match
-from pivrex.rig.sources import Link
-from pivrex.rig.transports import UdpTransport
+from pivrex.rig.transports import Link, UdpTransport
 from pivrex.routine import check_text
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import (

@@ -20,7 +20,8 @@ from pivrex.devices.seal import HIGHEST, Seal, sealed
 from pivrex.devices.sentence import frame, unframe
 from pivrex.line import Line
 from pivrex.rig import Rig, read_rig, read_text
-from pivrex.rig.sources import Link, PacketsSource
+from pivrex.rig.sources import PacketsSource
+from pivrex.rig.transports import Link
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import SetUp, Stop
 from tests.chassis import ALL, demo_path

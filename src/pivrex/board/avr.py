@@ -12,7 +12,7 @@ from pivrex.errors import Mistake, RigError
 from pivrex.rig.rig import Rig
 from pivrex.rig.transports import SerialTransport
 
-__all__ = ["FLAGS", "avr_files", "timers_of"]
+__all__ = ["FLAGS", "avr_files", "avr_makefile", "timers_of"]
 
 FLAGS = (
     "-std=gnu99",
@@ -34,7 +34,7 @@ NEAR = 1.35
 
 
 def avr_files(wiring: BoardWiring) -> dict[str, str]:
-    """Return the files of a chip's own: `avr.c`, `pins.c`, `pins.h` and a Makefile.
+    """Return the files of a chip's own: `avr.c`, `pins.c` and `pins.h`.
 
     Raises
     ------
@@ -49,7 +49,6 @@ def avr_files(wiring: BoardWiring) -> dict[str, str]:
     return {
         "avr.c": part("avr.c"),
         "pins.h": _header(wiring, chip), "pins.c": _source(wiring, chip, timers),
-        "Makefile": _makefile(wiring.rig, chip),
     }  # fmt: skip
 
 
@@ -128,7 +127,7 @@ def _mistakes(wiring: BoardWiring, chip: Chip) -> list[Mistake]:
     for kind, places in wiring.places.items():
         for place in places:
             pin = pin_of(chip, place.use)
-            if pin.name in chip.serial:
+            if pin.name in chip.serial or (wiring.radio is not None and pin.name in chip.radio):
                 found.append(_mistake(place, f"pin {place.use.pin} is the serial line's"))
             if used.setdefault(pin.name, place.use.key) != place.use.key:
                 found.append(_mistake(place, f"pin {place.use.pin} is {pin.name}, which {used[pin.name]} uses already"))
@@ -149,20 +148,22 @@ def _mistakes(wiring: BoardWiring, chip: Chip) -> list[Mistake]:
                 0, "link.wire.kind", f'is "{link.wire.kind}", but the {chip.name} has a serial line only; say "serial"'
             )
         )
-    baud, clock = _baud(wiring.rig), wiring.rig.board.clock_Hz
-    if abs(clock / 8 / (_divisor(baud, clock) + 1) / baud - 1) > BAUD_OFF:
-        found.append(
-            Mistake(
-                0,
-                "link.wire.baud",
-                f"is {baud}, which a clock of {clock / 1e6:g} MHz makes too badly; it can make 38400 or 250000",
-            )
-        )
+    clock, speeds = wiring.rig.board.clock_Hz, {"link.wire.baud": wiring.baud}
+    if wiring.radio is not None and isinstance(wiring.radio.wire, SerialTransport):
+        speeds[f"sources.{wiring.rig.board.source}.wire.baud"] = wiring.radio.wire.baud
+        if (
+            wiring.shares_port
+            and link is not None
+            and isinstance(link.wire, SerialTransport)
+            and link.wire.baud != wiring.baud
+        ):
+            what = f"is {link.wire.baud}, but the radio has the {chip.name}'s serial line, with {wiring.baud}: say the same"
+            found.append(Mistake(0, "link.wire.baud", what))
+    for key, baud in speeds.items():
+        if abs(clock / 8 / (_divisor(baud, clock) + 1) / baud - 1) > BAUD_OFF:
+            what = f"is {baud}, which a clock of {clock / 1e6:g} MHz makes too badly; it can make 38400 or 250000"
+            found.append(Mistake(0, key, what))
     return found
-
-
-def _baud(rig: Rig) -> int:
-    return rig.link.wire.baud if rig.link is not None and isinstance(rig.link.wire, SerialTransport) else 115200
 
 
 def _divisor(baud: int, clock: float) -> int:
@@ -181,34 +182,44 @@ def _header(wiring: BoardWiring, chip: Chip) -> str:
 #include <stdint.h>
 #define SERIAL_RX_vect {serial}_RX_vect
 #define SERIAL_UDRE_vect {serial}_UDRE_vect
-#define SERIAL_DIVISOR {_divisor(_baud(wiring.rig), wiring.rig.board.clock_Hz)} /* {_baud(wiring.rig)} bits a second */
-
+#define SERIAL_DIVISOR {_divisor(wiring.baud, wiring.rig.board.clock_Hz)} /* {wiring.baud} bits a second */
+{_radio_port(wiring)}
 extern volatile int32_t pins_counts[];
 void pins_begin(void);
 uint32_t pins_us(void);
 void pins_channel(int sensor);
 int32_t pins_echo(int ranger);
+int32_t pins_button(int button);
 #endif
 """
+
+
+def _radio_port(wiring: BoardWiring) -> str:
+    """Return what avr.c must know of a serial line for the radio alone."""
+    radio = wiring.radio
+    if radio is None or wiring.shares_port or not isinstance(radio.wire, SerialTransport):
+        return ""
+    return f"#define RADIO_DIVISOR {_divisor(radio.wire.baud, wiring.rig.board.clock_Hz)} /* {radio.wire.baud} bits a second */\n"
 
 
 def _source(wiring: BoardWiring, chip: Chip, timers: Timers) -> str:
     return PinsPrinter(wiring, chip, timers).text()
 
 
-def _makefile(rig: Rig, chip: Chip) -> str:
+def avr_makefile(rig: Rig, sources: str, headers: str) -> str:
+    """Return the Makefile of a program for a chip."""
     return f"""\
 # make builds robot.hex. To put it onto the board: make load PORT=/dev/ttyUSB0 LOADER=NAME, with the name that avrdude has for
 # your board's boot loader or programmer (avrdude -c ? lists them).
-CHIP = {chip.name}
+CHIP = {rig.board.chip}
 CLOCK = {rig.board.clock_Hz:.0f}UL
 FLAGS = {" ".join(FLAGS)} -mmcu=$(CHIP) -DF_CPU=$(CLOCK)
-SOURCES = main.c link.c seal.c rig.c mine.c line.c avr.c pins.c
+SOURCES = {sources}
 
 robot.hex: robot.elf
 \tavr-objcopy -O ihex -R .eeprom robot.elf robot.hex
 
-robot.elf: $(SOURCES) line.h rig.h robot.h board.h pins.h
+robot.elf: $(SOURCES) {headers}
 \tavr-gcc $(FLAGS) -o robot.elf $(SOURCES) -lm
 
 load: robot.hex

@@ -74,6 +74,8 @@ class Chip:
         Timer 0 keeps the time.
     serial : tuple of str
         The pins of its serial line.
+    radio : tuple of str
+        Those of a second one, for a radio; empty if there is none.
     """
 
     name: str
@@ -82,6 +84,7 @@ class Chip:
     timers: Mapping[int, Timer]
     serial: tuple[str, ...]
     pins: Mapping[str, Pin] = field(default_factory=dict)
+    radio: tuple[str, ...] = ()
 
     @staticmethod
     def port_address(port: str) -> int:
@@ -196,7 +199,7 @@ CHIPS = {
     ),
     "atmega2560": Chip(
         "atmega2560", 253_952, 8192,
-        {0: Timer(8, USUAL), 2: Timer(8, FINER), **{k: Timer(16, USUAL) for k in (1, 3, 4, 5)}}, ("PE0", "PE1"), _large(),
+        {0: Timer(8, USUAL), 2: Timer(8, FINER), **{k: Timer(16, USUAL) for k in (1, 3, 4, 5)}}, ("PE0", "PE1"), _large(), ("PD2", "PD3"),
     ),
 }  # fmt: skip
 

@@ -25,6 +25,7 @@ from pivrex.kernels.building import compiler
 from pivrex.line.line import Line
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
+from pivrex.rig.sources import PinsSource
 from pivrex.sim.model import stand_in_of
 
 __all__ = ["EmulatedRobot", "built_emulator", "built_program", "run_avr", "symbols_of"]
@@ -90,6 +91,8 @@ class EmulatedRobot:
         The values that the pins output now.
     partner : str
         Who spoke last.
+    sticks : dict of str to float
+        Of a board that drives itself: what the sticks and buttons on its pins read, by channel.
     never_used : int
         So many bytes of the chip's memory the stack has never reached.
     """
@@ -100,22 +103,25 @@ class EmulatedRobot:
         field: Field | None,
         now_s: float,
         note: Callable[[float, str], None] | None = None,
-        tells_truth: bool = False,
+        mode: str = "",
     ) -> None:
         self._folder = Path(mkdtemp(prefix="pivrex-board-"))
         try:
-            write_board(rig, self._folder / "program", "avr")
+            write_board(rig, self._folder / "program", "avr", mode)
             program, emulator = built_program(self._folder / "program"), built_emulator(self._folder)
             line = Line(rig)
-            self._wiring = wired(line)
+            self._wiring = wired(line, (mode or rig.board.mode) == "alone")
+            self.sticks = {
+                p.channel: 0.0 for kind in ("sensor", "button") for p in self._wiring.places[kind] if p.channel
+            }
             self._columns = [c.name for c in line.stages["sensed"].columns]
             self._rest = line.resting().tolist()
             self._model = stand_in_of(rig, field, tick_s=PHYSICS_S)
             self.body = self._model.start()
             self._sensed = self._model.sense(self.body)
             self._cycles = round(rig.board.clock_Hz * PHYSICS_S)
-            ends = f"x:{symbols_of(program)['_end']}"
-            words = [str(program), rig.board.chip, f"{rig.board.clock_Hz:.0f}", *_lines(self._wiring), ends]
+            ends = [f"x:{symbols_of(program)['_end']}", "z:0"]
+            words = [str(program), rig.board.chip, f"{rig.board.clock_Hz:.0f}", *_lines(self._wiring), *ends]
             self._chip = subprocess.Popen(
                 [str(emulator), *words], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
             )
@@ -126,7 +132,9 @@ class EmulatedRobot:
         self.told = list(self._rest)
         self.partner, self.fault, self.good, self.never_used = "", "", 0, 0
         self.refused: Counter[str] = Counter()
-        self._in = b""
+        self._in = self._radio = b""
+        self.asleep = 0.0
+        """The share of the last step that the chip had nothing to do."""
         self._gyro_rad: float | None = None
         self._physics_s = now_s
         self._counts = [0] * sum(1 for _ in self._feeds("count"))
@@ -147,6 +155,13 @@ class EmulatedRobot:
         self.partner = sender
         self._in += data
 
+    def take_radio(self, data: bytes) -> None:
+        """Take bytes of the radio that drives it, on whichever serial line that has."""
+        if self._wiring.shares_port:
+            self._in += data
+        else:
+            self._radio += data
+
     def step(self, now_s: float, room: bool = True) -> list[bytes]:
         """Let the chip and the body run until now; return what the serial line sends."""
         said = b""
@@ -165,7 +180,8 @@ class EmulatedRobot:
             self._chip.stdin.write(struct.pack("<II", self._cycles, len(data)) + data + self._numbers())
             self._chip.stdin.flush()
             given = [self._number() for kind in ("pwm", "level", "pulse") for _ in self._wiring.places[kind]]
-            self.never_used, left, size = self._number(), self._number(), self._number()
+            self.never_used, asleep, left, size = (self._number() for _ in range(4))
+            self.asleep = asleep / self._cycles
             said = self._chip.stdout.read(size)
         except (OSError, struct.error):
             raise PivrexError("the emulated chip has stopped") from None
@@ -186,8 +202,11 @@ class EmulatedRobot:
             count = round(at[column] * factor)
             numbers.append(count - self._counts[k])
             self._counts[k] = count
-        for column, factor in self._feeds("sensor"):
-            if column == "gyro":
+        for place in self._wiring.places["sensor"]:
+            column, factor = place.column, place.factor
+            if place.channel:
+                numbers.append(self._stick_mV(place.channel))
+            elif column == "gyro":
                 before, self._gyro_rad = self._gyro_rad, at[column]
                 rate = (at[column] - before) / PHYSICS_S if before is not None else 0.0
                 numbers.append(round(self._wiring.rig.board.supply_V * 500 + rate * factor))
@@ -195,7 +214,17 @@ class EmulatedRobot:
                 numbers.append(0 if math.isnan(at[column]) else round(at[column] * factor))
         for column, factor in self._feeds("range"):
             numbers.append(0 if math.isnan(at[column]) else round(at[column] * factor))
-        return struct.pack(f"<{len(numbers)}i", *numbers)
+        numbers += [round(self.sticks[p.channel]) for p in self._wiring.places["button"]]
+        radio, self._radio = self._radio[:256], self._radio[256:]
+        last = struct.pack("<i", len(radio)) + radio if _has_radio(self._wiring) else b""
+        return struct.pack(f"<{len(numbers)}i", *numbers) + last
+
+    def _stick_mV(self, channel: str) -> int:  # noqa: N802 - millivolts
+        """Return the voltage of a stick's pin."""
+        spec, value = self._wiring.source, self.sticks[channel]
+        assert isinstance(spec, PinsSource)
+        share = value if channel.endswith("_trigger") else (value + 1) / 2
+        return round((spec.low + share * (spec.high - spec.low)) / 1023 * self._wiring.rig.board.supply_V * 1000)
 
     def _tell(self, given: list[int]) -> None:
         """Turn the outputs of the pins into the values that the motors get."""
@@ -241,4 +270,9 @@ def _lines(wiring: BoardWiring) -> list[str]:
             words += [
                 f"{letter}:{a.port}:{a.bit}:{b.port}:{b.bit}" for a, b in zip(places[::2], places[1::2], strict=True)
             ]
-    return words
+    words += [f"i:{pin.port}:{pin.bit}" for pin in (pin_of(chip, p.use) for p in wiring.places["button"])]
+    return [*words, "u:1"] if _has_radio(wiring) else words
+
+
+def _has_radio(wiring: BoardWiring) -> bool:
+    return wiring.radio is not None and not wiring.shares_port

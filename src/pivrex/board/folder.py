@@ -2,29 +2,21 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from pathlib import Path
 
-from pivrex.board.avr import avr_files
+from pivrex.board.alone import Alone
+from pivrex.board.avr import avr_files, avr_makefile
 from pivrex.board.line_parts import line_parts
 from pivrex.board.parts import part
 from pivrex.board.pins_used import BoardWiring, wired
-from pivrex.board.printing import number_in_c
-from pivrex.devices.decode.lines import LONGEST_LINE
-from pivrex.devices.seal import SEAL_BYTES
+from pivrex.board.rig_c import mine_source, rig_header, rig_source
 from pivrex.errors import SaveError
 from pivrex.files import write_atomically
 from pivrex.line.line import Line
 from pivrex.rig.rig import Rig
 
 __all__ = ["Written", "board_files", "write_board"]
-
-LONGEST_NUMBER = len("-1.23457e-05")
-"""How Pivrex writes a number that is no whole one, at its longest."""
-
-LONGEST_REAL = len("-199999.9999")
-"""How a board does."""
 
 OWN = "mine.c"
 """The file with a person's own code: it is written once."""
@@ -41,28 +33,46 @@ class Written:
     kept: bool
 
 
-def board_files(rig: Rig, target: str) -> tuple[dict[str, str], BoardWiring]:
-    """Return the files of a robot's program that obeys, by name, for a target: c or avr. Raises `RigError` for what its board cannot."""
+def board_files(rig: Rig, target: str, mode: str = "") -> tuple[dict[str, str], BoardWiring]:
+    """Return the files of a robot's program, by name.
+
+    Parameters
+    ----------
+    rig : Rig
+    target : str
+        avr or c.
+    mode : str
+        obeys or alone; as the rig says if it is left out.
+
+    Raises
+    ------
+    RigError
+        For what its board cannot do.
+    """
     line = Line(rig)
-    wiring = wired(line)
-    lines = line_parts(line)
-    real = "float"
-    found = {name: part(name) for name in ("board.h", "robot.h", "link.c", "seal.c", "main.c")}
+    alone = (mode or rig.board.mode) == "alone"
+    wiring, lines = wired(line, alone), line_parts(line)
+    own = Alone.of(wiring, lines) if alone else None
+    drives = ("alone.c", "radio.c") if alone else ("link.c",)
+    found = {name: part(name) for name in ("board.h", "robot.h", "sentence.c", *drives, "seal.c", "main.c")}
     found |= {
-        "line.h": lines.header(real),
+        "line.h": lines.header("float"),
         "line.c": lines.source(),
-        "rig.h": _rig_header(wiring, target),
-        "rig.c": _robot(wiring),
-        OWN: _mine(wiring),
+        "rig.h": rig_header(wiring, own),
+        "rig.c": rig_source(wiring, own),
+        OWN: mine_source(wiring),
     }
     if target == "avr":
         found |= avr_files(wiring)
     else:
-        found |= {"here.c": part("here.c"), "Makefile": _makefile()}
+        found["here.c"] = part("here.c")
+    sources = " ".join(sorted(n for n in found if n.endswith(".c")))
+    headers = " ".join(sorted(n for n in found if n.endswith(".h")))
+    found["Makefile"] = avr_makefile(rig, sources, headers) if target == "avr" else _makefile(sources, headers)
     return found, wiring
 
 
-def write_board(rig: Rig, folder: Path, target: str) -> Written:
+def write_board(rig: Rig, folder: Path, target: str, mode: str = "") -> Written:
     """Write the folder. What Pivrex wrote before is written again; `mine.c` stays as it is.
 
     Raises
@@ -72,7 +82,7 @@ def write_board(rig: Rig, folder: Path, target: str) -> Written:
     SaveError
         If a file cannot be written, or the folder holds something that Pivrex did not write.
     """
-    found, wiring = board_files(rig, target)
+    found, wiring = board_files(rig, target, mode)
     theirs = sorted(p.name for p in folder.iterdir()) if folder.is_dir() else []
     if theirs and "rig.h" not in theirs:
         raise SaveError(folder / "rig.h", f"the folder holds {theirs[0]}, and no program of Pivrex; name an empty one")
@@ -87,177 +97,11 @@ def write_board(rig: Rig, folder: Path, target: str) -> Written:
     return Written(folder, wiring.hash, sorted(found), wiring.missing, kept)
 
 
-# --- what is written for a rig ---
-
-
-def _rig_header(wiring: BoardWiring, target: str) -> str:
-    rig, back = wiring.rig, len(wiring.back)
-    wholes = wiring.line.outputs.settings
-    widths = [
-        len(str(-max(1, int(abs(f) + abs(b) + abs(r))))) if w or level else LONGEST_NUMBER
-        for f, b, r, w, level in zip(
-            wholes.forward, wholes.backward, wholes.rest, wholes.is_whole, wholes.level, strict=True
-        )
-    ]
-    widths += [1] * (len(wiring.given) - len(widths))
-    seal = SEAL_BYTES if rig.secret else 0
-    number = 10 if rig.secret else 5
-    head = len(f"$PIVOUT,,65535,1,{wiring.hash}*hh") + number
-    longest = min(LONGEST_LINE, head + len("/99/99") + sum(w + 1 for w in widths) + seal)
-    room = LONGEST_LINE - len("$PIVSEN,65535/99/99,,2*hh") - number - seal
-    each = max(1, min(back, room // (LONGEST_REAL + 1)))
-    parts = math.ceil(back / each)
-    said = len("$PIVSEN,65535/99/99,,2*hh") + number + each * (LONGEST_REAL + 1) + seal
-    greeting = len(f"$PIVHEY,{rig.name},{wiring.hash}*hh") + seal
-    lines = [
-        f"/* What the program must know of the rig {rig.name}. Written by pivrex board: change the rig, and write it again. */",
-        "#ifndef RIG_H", "#define RIG_H", '#include "line.h"', "",
-        f'#define RIG_NAME "{rig.name}"',
-        f'#define RIG_HASH "{wiring.hash}" /* which values leave and come back: the desktop says it too */',
-        f"#define OUT {len(wiring.given)} /* values that leave for it */",
-        f"#define BACK {back} /* values that come back */",
-        f"#define BACK_EACH {each} /* of these in a sentence, which is at most {LONGEST_LINE} bytes */",
-        f"#define BACK_PARTS {parts}",
-        f"#define LONGEST_OUT {longest} /* bytes */",
-        f"#define LONGEST_BACK {max(said, greeting) + 3}",
-        "#define LARGE_REAL R(1e37)",
-        "#define ANALOGUE_FULL R(1023.0)",
-    ]  # fmt: skip
-    if rig.secret:
-        lines.append(
-            f"#define RIG_KEY {{{', '.join(f'0x{b:02x}' for b in rig.secret)}}} /* whoever has it may drive the robot */"
-        )
-    lines += ["", "/* Pins, each by its place among those of its kind. */"]
-    for kind in ("pwm", "level", "pulse"):
-        lines += [f"#define {p.name} {k} /* pin {p.use.pin} */" for k, p in enumerate(wiring.places[kind])]
-        lines.append(f"#define {kind.upper()}_MANY {len(wiring.places[kind])}")
-    pairs = wiring.places["count"]
-    lines += [
-        f"#define {pairs[k].name} {k // 2} /* pins {pairs[k].use.pin} and {pairs[k + 1].use.pin} */"
-        for k in range(0, len(pairs), 2)
-    ]
-    lines.append(f"#define COUNT_MANY {len(pairs) // 2}")
-    sensors, ranges = wiring.places["sensor"], wiring.places["range"]
-    lines += [f"#define {p.name} {k} /* pin {p.use.pin} */" for k, p in enumerate(sensors)]
-    lines += [
-        f"#define {ranges[k].name} {len(sensors) + k // 2} /* pins {ranges[k].use.pin} and {ranges[k + 1].use.pin} */"
-        for k in range(0, len(ranges), 2)
-    ]
-    many = len(sensors) + len(ranges) // 2
-    lines += [
-        f"#define ANALOGUE_MANY {len(sensors)}",
-        f"#define SENSOR_MANY {many}",
-        f"#define NOISE_SENSOR {many}",
-        "",
-        "#endif",
-        "",
-    ]
-    return "\n".join(lines)
-
-
-def _robot(wiring: BoardWiring) -> str:
-    rig = wiring.rig
-    ways = {
-        "pwm": "board_pwm({0}, limited({1}, {2}));",
-        "level": "board_level({0}, {1} > R(0.5));",
-        "pulse": "board_pulse({0}, limited({1}, 2500));",
-    }
-    rest = ", ".join(number_in_c(g.rest) for g in wiring.given)
-    speeds = any("per_second" in b.text for b in wiring.back)
-    lines = [
-        f"/* What {rig.name} has on which pin. Written by pivrex board: change the rig, and write it again. */", '#include "robot.h"', "",
-        f"const real REST_VALUES[OUT] = {{{rest}}};", "",
-    ]  # fmt: skip
-    if wiring.places["pwm"] or wiring.places["pulse"]:
-        lines += [_LIMITED]
-    lines.append("void give(const real *value) {")
-    for k, one in enumerate(wiring.given):
-        if one.place is None:
-            lines.append(f"    mine_give({k}, value[{k}]); /* {one.title}: it has no pin in the rig */")
-        else:
-            lines.append(
-                f"    {ways[one.kind].format(one.place.name, f'value[{k}]', one.place.full)} /* {one.title}, pin {one.place.use.pin} */"
-            )
-    lines += ["}", ""]
-    loops = []
-    if speeds:
-        lines += [_SPEEDS]
-        loops.append("    measure_speeds();")
-    if any("gyro_rad" in b.text for b in wiring.back) and rig.gyro is not None:
-        lines += [_GYRO.format(scale=rig.board.supply_V * rig.gyro.per_V_rad_s / 1023.0)]
-        loops.append("    add_up_gyro();")
-    lines += ["void sense_loop(void) {", *loops, "}", "", "void tell(int n) {", "    switch (n) {"]
-    for k, back in enumerate(wiring.back):
-        if back.text.strip():
-            lines.append(f"    case {k}: {back.text} break; /* {back.title} */")
-        elif not back.text:
-            lines.append(f"    case {k}: mine_tell(n); break; /* {back.title}: it has no pin in the rig */")
-    lines += ["    default: break; /* not known here: an empty field */", "    }", "}", ""]
-    return "\n".join(lines)
-
-
-_LIMITED = """\
-/* A count from 0 to the most that its pin takes. */
-static long limited(real value, long most) {
-    return value > (real)most ? most : value > 0 ? (long)(value + R(0.5)) : 0;
-}
-"""
-
-_SPEEDS = """\
-static real per_second[COUNT_MANY];            /* how fast encoders count */
-
-/* Over 30 ms at least: a count more or less must not look like a jerk. */
-static void measure_speeds(void) {
-    static uint32_t since;
-    static int32_t before[COUNT_MANY];
-    uint32_t now = board_ms(), passed = now - since;
-    if (passed < 30) return;
-    since = now;
-    for (int k = 0; k < COUNT_MANY; k++) {
-        int32_t count = board_count(k);
-        per_second[k] = (real)(count - before[k]) * R(1000.0) / (real)passed;
-        before[k] = count;
-    }
-}
-"""
-
-_GYRO = """\
-static real gyro_rad;                          /* how far it has turned */
-
-/* Its voltage at rest is what it says in the first second: leave the robot alone when you switch it on. */
-static void add_up_gyro(void) {{
-    static uint32_t since, many;
-    static real at_rest;
-    uint32_t now = board_ms(), passed = now - since;
-    real read;
-    if (passed < 5) return;
-    since = now;
-    read = (real)board_sensor(SENSOR_GYRO);
-    if (now < 1000) at_rest += (read - at_rest) / (real)++many;
-    else gyro_rad += (read - at_rest) * R({scale!r}) * (real)passed / R(1000.0);
-}}
-"""
-
-
-def _mine(wiring: BoardWiring) -> str:
-    gives = [f"    /* {k}: {g.title} */" for k, g in enumerate(wiring.given) if g.place is None]
-    tells = [f"    /* {k}: {b.title} */" for k, b in enumerate(wiring.back) if not b.text]
-    return "\n".join([
-        "/* Yours: pivrex board writes this file once, and never again. */", '#include "robot.h"', "",
-        "/* Once, at the start. */", "void mine_begin(void) {", "}", "",
-        "/* In every loop. It must not wait: the watchdog is looked at in between. */", "void mine_loop(void) {", "}", "",
-        "/* A value for something that has no pin in the rig. */", "void mine_give(int n, real value) {", *gives, "    (void)n, (void)value;",
-        "}", "",
-        "/* What the program cannot sense by itself: say it with put_real or put_whole, or nothing. */", "void mine_tell(int n) {", *tells,
-        "    (void)n;", "}", "",
-    ])  # fmt: skip
-
-
-def _makefile() -> str:
-    return """\
+def _makefile(sources: str, headers: str) -> str:
+    return f"""\
 # make builds the program for this computer; on a board give its compiler all files but here.c, and your own board.c.
 CFLAGS = -std=c99 -O2 -Wall -Wextra -Werror
 
-robot: main.c link.c seal.c rig.c mine.c line.c here.c line.h rig.h robot.h board.h
-\t$(CC) $(CFLAGS) -o robot main.c link.c seal.c rig.c mine.c line.c here.c -lm
+robot: {sources} {headers}
+\t$(CC) $(CFLAGS) -o robot {sources} -lm
 """

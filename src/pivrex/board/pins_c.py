@@ -41,7 +41,7 @@ class PinsPrinter:
         return pin_of(self.chip, place.use)
 
     def text(self) -> str:
-        parts = [self.pwm(), self.levels(), self.servos(), self.encoders(), self.analogue()]
+        parts = [self.pwm(), self.levels(), self.servos(), self.encoders(), self.analogue(), self.buttons()]
         begin = "\n".join(["void pins_begin(void) {", *self.begin, "}", ""])
         head = f"/* The pins of {self.wiring.rig.name} on the {self.chip.name}. Written by pivrex board: change the rig, and write it again. */"
         return "\n".join(
@@ -223,6 +223,25 @@ class PinsPrinter:
         if self.chip.name == "atmega2560":
             mux.append("    ADCSRB = channel > 7 ? 1 << MUX5 : 0;")
         return "\n".join(["void pins_channel(int sensor) {", "    uint8_t channel = 7;", *body, *mux, "}", ""])
+
+    def buttons(self) -> str:
+        """Print how a button is read: pressed it connects its pin to ground."""
+        cases = []
+        for k, place in enumerate(self.wiring.places["button"]):
+            pin = self.pin(place)
+            self.begin.append(f"    PORT{pin.port} |= 1 << {pin.bit}; /* {place.use.key} is pulled up */")
+            cases.append(f"    case {k}: return !(PIN{pin.port} >> {pin.bit} & 1); /* {place.use.key} */")
+        return "\n".join(
+            [
+                "int32_t pins_button(int button) {",
+                "    switch (button) {",
+                *cases,
+                "    default: return 0;",
+                "    }",
+                "}",
+                "",
+            ]
+        )
 
 
 _COUNT = """\

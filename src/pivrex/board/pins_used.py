@@ -6,17 +6,20 @@ import math
 import re
 from dataclasses import dataclass, field
 
+from pivrex.board.chips import CHIPS
 from pivrex.board.printing import number_in_c
-from pivrex.devices.robot_sentences import SensedWire, back_columns, wire_hash
-from pivrex.line.layout import plain
+from pivrex.devices.robot_sentences import back_columns, wire_hash
+from pivrex.line.layout import Column, plain
 from pivrex.line.line import Line
 from pivrex.rig.attachments import Encoded, MotorAttachment
 from pivrex.rig.pin_uses import PinUse, pins_of
 from pivrex.rig.rig import Rig
 from pivrex.rig.sensors import Ranger
+from pivrex.rig.sources import NumbersSource, PacketsSource, PinsSource, RigSource
 from pivrex.rig.steering import VoltageSensor, steering_name
+from pivrex.rig.transports import SerialTransport
 
-__all__ = ["Back", "BoardWiring", "Given", "Place", "wired", "word_of"]
+__all__ = ["Back", "BoardWiring", "Given", "Place", "Sensed", "wired", "word_of"]
 
 ROLES = {
     "duty": ("pwm", ("pin", "enable_pin")),
@@ -45,6 +48,8 @@ class Place:
     column: str = ""
     factor: float = 0.0
     """Of what is sensed: by which column, and what a unit of it is there: counts, mV, or us of an echo."""
+    channel: str = ""
+    """Of a stick or a button: which it is."""
 
 
 @dataclass(frozen=True)
@@ -58,11 +63,26 @@ class Given:
 
 
 @dataclass(frozen=True)
-class Back:
-    """A value that comes back, as C says it; without a text the student's own code says it."""
+class Sensed:
+    """A column of what is sensed, as an expression of C: empty where only the student's own code can sense it.
+
+    ``known`` is whether anything can; ``counter`` the place of an encoder whose counts it is, ``share`` what each of them is.
+    """
 
     title: str
-    text: str
+    value: str
+    known: bool = True
+    counter: str = ""
+    share: float = 0.0
+
+
+@dataclass(frozen=True)
+class Back:
+    """A value that comes back over the link: which sensed column it is, -1 for none, and whether it is a count."""
+
+    title: str
+    column: int
+    counts: bool = False
 
 
 @dataclass
@@ -72,22 +92,47 @@ class BoardWiring:
     Attributes
     ----------
     places : dict of str to list of Place
-        By kind: pwm, level, pulse, count (two each), sensor (an analogue pin), range (trigger and echo).
+        By kind: pwm, level, pulse, count (two each), sensor (an analogue pin), range (trigger and echo), button.
     missing : list of str
         What has no pin, by its key, and what becomes of it.
     """
 
     line: Line
+    alone: bool = False
     places: dict[str, list[Place]] = field(
-        default_factory=lambda: {k: [] for k in ("pwm", "level", "pulse", "count", "sensor", "range")}
+        default_factory=lambda: {k: [] for k in ("pwm", "level", "pulse", "count", "sensor", "range", "button")}
     )
     given: list[Given] = field(default_factory=list)
+    sensed: list[Sensed] = field(default_factory=list)
     back: list[Back] = field(default_factory=list)
     missing: list[str] = field(default_factory=list)
 
     @property
     def rig(self) -> Rig:
         return self.line.rig
+
+    @property
+    def source(self) -> RigSource | None:
+        """What drives a board that is alone."""
+        return self.rig.sources[self.rig.board.source] if self.alone else None
+
+    @property
+    def radio(self) -> NumbersSource | PacketsSource | None:
+        """That, if it is a radio."""
+        source = self.source
+        return source if isinstance(source, NumbersSource | PacketsSource) else None
+
+    @property
+    def shares_port(self) -> bool:
+        """Whether the radio has the chip's one serial port, so that a laptop only listens."""
+        return self.radio is not None and not CHIPS[self.rig.board.chip].radio
+
+    @property
+    def baud(self) -> int:
+        """The speed of the serial line to a laptop."""
+        radio, link = self.radio, self.rig.link
+        wire = radio.wire if self.shares_port and radio is not None else link.wire if link is not None else None
+        return wire.baud if isinstance(wire, SerialTransport) else 115200
 
     @property
     def hash(self) -> str:
@@ -99,14 +144,19 @@ def word_of(*names: str) -> str:
     return re.sub(r"\W+", "_", "_".join(names)).upper()
 
 
-def wired(line: Line) -> BoardWiring:
-    """Return what of a rig sits on which pin."""
-    made = BoardWiring(line)
+def wired(line: Line, alone: bool = False) -> BoardWiring:
+    """Return what of a rig sits on which pin; of one that drives ``alone`` its stick too."""
+    made = BoardWiring(line, alone)
     uses: dict[str, list[PinUse]] = {}
     for use in pins_of(line.rig):
         uses.setdefault(use.owner, []).append(use)
     _give(made, uses)
     _come_back(made, uses)
+    source = made.source
+    if isinstance(source, PinsSource):
+        for use in uses[line.rig.board.source]:
+            kind = "button" if use.role.startswith("button_") else "sensor"
+            made.places[kind].append(Place(word_of(kind, use.owner, use.role), use, channel=use.role))
     return made
 
 
@@ -155,45 +205,41 @@ def _come_back(made: BoardWiring, uses: dict[str, list[PinUse]]) -> None:
         if isinstance(a, Encoded | MotorAttachment) and a.counts_per_turn:
             at = f"{plain(name)}_{'at' if isinstance(a, Encoded) else 'shaft'}"
             says[at] = (name, math.tau / a.counts_per_turn, a.encoder_reversed)
-    wire = SensedWire(made.line)
-    for column in back_columns(made.line):
-        title = column.title
-        if column.stage == "truth":
-            made.back.append(Back(title, " "))
-            continue
+    for column in made.line.stages["sensed"].columns:
         if column.name in says:
             owner, share, is_reversed = says[column.name]
-            each = -share if is_reversed else share
-            text = _of_encoder(made, uses, owner, each, column.name, column.unit == "counts") if share else " "
-            lack = f"{owner} has counts_per_turn but no encoder_pins: mine_tell in mine.c may say {title}"
+            own = _of_encoder(made, uses, owner, -share if is_reversed else share, column)
+            lack = f"{owner} has counts_per_turn but no encoder_pins: mine_sense in mine.c may return {column.title}"
         else:
-            text = _of_sensor(made, uses, column.name)
-            lack = f"{title} has no pin: mine_tell in mine.c may say it"
-        made.back.append(Back(title, text))
-        if not text:
+            own = Sensed(column.title, *_of_sensor(made, uses, column.name))
+            lack = f"{column.title} has no pin: mine_sense in mine.c may return it"
+        made.sensed.append(own)
+        if own.known and not own.value:
             made.missing.append(lack)
-    assert len(made.back) == len(wire.columns) + 4
+    places = {s.title: k for k, s in enumerate(made.sensed)}
+    for one in back_columns(made.line):
+        made.back.append(Back(one.title, places.get(one.title, -1), one.unit == "counts"))
 
 
-def _of_encoder(
-    made: BoardWiring, uses: dict[str, list[PinUse]], owner: str, share: float, column: str, counts: bool
-) -> str:
-    """Return how a board says what an encoder tells; ``share`` is what a count is, with its sign."""
+def _of_encoder(made: BoardWiring, uses: dict[str, list[PinUse]], owner: str, share: float, column: Column) -> Sensed:
+    """Return how a board senses what an encoder tells; ``share`` is what a count is, with its sign."""
+    if not share:
+        return Sensed(column.title, "", known=False)
     pins = [u for u in uses.get(owner, []) if u.role.startswith("encoder")]
-    if len(pins) != 2 or not share:
-        return ""
+    if len(pins) != 2:
+        return Sensed(column.title, "")
     name = word_of("count", owner)
     if name not in [p.name for p in made.places["count"]]:
-        made.places["count"] += [Place(name, pin, column=column, factor=1.0 / share) for pin in pins]
-    if counts:
-        return f"put_whole(board_count({name}));"
-    what = f"per_second[{name}]" if column.endswith("_speed") else f"(real)board_count({name})"
-    return f"put_real({what} * {number_in_c(share)});"
+        made.places["count"] += [Place(name, pin, column=column.name, factor=1.0 / share) for pin in pins]
+    if column.name.endswith("_speed"):
+        return Sensed(column.title, f"per_second[{name}] * {number_in_c(share)}")
+    return Sensed(column.title, f"(real)board_count({name}) * {number_in_c(share)}", counter=name, share=share)
 
 
 def _of_sensor(  # noqa: PLR0911 - a case for each sensor
     made: BoardWiring, uses: dict[str, list[PinUse]], column: str
-) -> str:
+) -> tuple[str, bool]:
+    """Return how a board senses it, and whether anything can."""
     rig = made.rig
     sensors, supply_mV = {plain(n): s for n, s in rig.sensors.items()}, rig.board.supply_V * 1000  # noqa: N806 - millivolts
     if column.endswith("_absolute") and rig.steering is not None:
@@ -201,27 +247,27 @@ def _of_sensor(  # noqa: PLR0911 - a case for each sensor
         sensor = rig.steering.wheels[wheel].sensor
         use = next((u for u in uses.get(steering_name(wheel), []) if u.role == "angle sensor"), None)
         if sensor is None:
-            return " "
+            return "", False
         if use is None or not isinstance(sensor, VoltageSensor):
-            return ""
+            return "", True
         place = _analogue(made, use, column, supply_mV / sensor.at_supply)
-        return f"put_real((real)board_sensor({place}) * R({sensor.at_supply!r}) / ANALOGUE_FULL);"
+        return f"(real)board_sensor({place}) * R({sensor.at_supply!r}) / ANALOGUE_FULL", True
     if column == "gyro" and "gyro" in uses and rig.gyro is not None:
         _analogue(made, uses["gyro"][0], column, 1000.0 / rig.gyro.per_V_rad_s)
-        return "put_real(gyro_rad);"
+        return "gyro_rad", True
     if column == "battery" and "battery" in uses:
         share = rig.battery.r2_ohm / (rig.battery.r1_ohm + rig.battery.r2_ohm)
         place = _analogue(made, uses["battery"][0], column, 1000.0 * share)
         factor = rig.board.supply_V / share
-        return f"put_real((real)board_sensor({place}) * R({factor!r}) / ANALOGUE_FULL);"
+        return f"(real)board_sensor({place}) * R({factor!r}) / ANALOGUE_FULL", True
     if isinstance(sensors.get(column), Ranger):
         name = next(n for n in rig.sensors if plain(n) == column)
         pins = [u for u in uses.get(name, []) if u.role in ("trigger", "echo")]
         if len(pins) == 2:
             place = word_of("range", name)
             made.places["range"] += [Place(place, pin, column=column, factor=2e6 / SOUND_M_S) for pin in pins]
-            return f"put_real((real)board_sensor({place}) * R({SOUND_M_S / 2e6!r}));"
-    return ""
+            return f"(real)board_sensor({place}) * R({SOUND_M_S / 2e6!r})", True
+    return "", True
 
 
 def _analogue(made: BoardWiring, use: PinUse, column: str, factor: float) -> str:

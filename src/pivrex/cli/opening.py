@@ -20,7 +20,7 @@ from pivrex.files import is_file, resolved
 from pivrex.lower import reason
 
 if TYPE_CHECKING:
-    from pivrex.rig.sources import Link
+    from pivrex.rig.transports import Link
 
 __all__ = ["SUMMARIES", "WORDS", "copy_demo", "open_by_words", "opening_parser", "show_maker", "sweep_copies"]
 
@@ -284,8 +284,7 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
 def _link(words: str, rig_path: Path) -> Link | None:
     """Give the link that was asked for: the rig's own, or one over another wire."""
     from pivrex.rig import read_rig
-    from pivrex.rig.sources import Link
-    from pivrex.rig.transports import TcpTransport, read_transport
+    from pivrex.rig.transports import Link, TcpTransport, read_transport
 
     if not words:
         return None

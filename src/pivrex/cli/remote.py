@@ -27,7 +27,15 @@ from pivrex.lower import reason
 from pivrex.rig import Rig
 from pivrex.rig.channels import STICKS, is_one_sided
 from pivrex.rig.field import Match
-from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource, PacketsSource, RigSource
+from pivrex.rig.sources import (
+    FramesSource,
+    GamepadSource,
+    LettersSource,
+    NumbersSource,
+    PacketsSource,
+    PinsSource,
+    RigSource,
+)
 from pivrex.session.places import runtime_folder
 
 __all__ = ["be_a_desk", "be_a_pad", "be_a_remote"]
@@ -104,6 +112,8 @@ def be_a_remote(
         raise PivrexError(f'{rig.name} has no source "{name}"; it has {known}')
     if isinstance(spec, GamepadSource):
         raise PivrexError(f"{name} is a gamepad; for a stand-in of one say pivrex remote --pad")
+    if isinstance(spec, PinsSource):
+        raise PivrexError(f"{name} sits on pins of the robot's board; pivrex stand-in RIG --board --stick moves it")
     end = far_end(spec.wire, at)
     if sys.stdin.isatty():
         print(f"{name}, {spec.kind}, into {end.title}.")

@@ -21,8 +21,7 @@ from pivrex.devices.transports.base import BUDGET_S
 from pivrex.devices.transports.opening import open_transport
 from pivrex.line.given import TRUTH
 from pivrex.line.line import Line
-from pivrex.rig.sources import Link
-from pivrex.rig.transports import transport_title
+from pivrex.rig.transports import Link, transport_title
 
 __all__ = ["RobotLink"]
 

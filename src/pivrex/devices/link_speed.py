@@ -12,8 +12,7 @@ from pivrex.devices.transports.serial_line import BITS_A_BYTE
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 from pivrex.line.outputs import encode
-from pivrex.rig.sources import Link
-from pivrex.rig.transports import SerialTransport
+from pivrex.rig.transports import Link, SerialTransport
 
 __all__ = ["SLOWEST_S", "LinkSpeed", "link_speed"]
 

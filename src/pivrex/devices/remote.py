@@ -18,7 +18,7 @@ from pivrex.devices.transports.opening import open_transport
 from pivrex.devices.transports.tcp import Tcp
 from pivrex.rig.patches import letter_groups, stop_channels
 from pivrex.rig.rig import Rig
-from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource, PacketsSource
+from pivrex.rig.sources import FramesSource, GamepadSource, LettersSource, NumbersSource, PacketsSource, PinsSource
 from pivrex.rig.transports import transport_title
 
 __all__ = ["RemoteSource", "remotes_of"]
@@ -58,7 +58,7 @@ class RemoteSource:
 
     def __init__(self, rig: Rig, name: str, book: SealBook) -> None:
         spec = rig.sources[name]
-        assert not isinstance(spec, GamepadSource)
+        assert not isinstance(spec, GamepadSource | PinsSource)
         self.name, self.kind, self.spec = name, spec.kind, spec
         self.can = LETTERS if isinstance(spec, LettersSource) else TAKES_OVER
         self.title = f"{name}, {transport_title(spec.wire)}"
@@ -372,7 +372,7 @@ def remotes_of(rig: Rig, before: Mapping[str, RemoteSource], book: SealBook) -> 
     """
     found = {}
     for name, spec in rig.sources.items():
-        if isinstance(spec, GamepadSource):
+        if isinstance(spec, GamepadSource | PinsSource):
             continue
         old = before.get(name)
         same = old is not None and old.spec.model_copy(update={"axes": {}}) == spec.model_copy(update={"axes": {}})

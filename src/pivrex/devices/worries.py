@@ -16,7 +16,7 @@ from pivrex.rig.read import rig_text
 from pivrex.rig.renamed import old_keys
 from pivrex.rig.rig import Rig
 from pivrex.rig.secret import others_may_read
-from pivrex.rig.sources import GamepadSource, LettersSource, PacketsSource
+from pivrex.rig.sources import GamepadSource, LettersSource, PacketsSource, PinsSource
 from pivrex.rig.transports import SerialTransport, is_this_machine
 from pivrex.routine.files import bound_moves
 from pivrex.sim.traction import LITTLE, traction_of
@@ -55,7 +55,7 @@ def _network(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
     found: list[tuple[tuple[str, ...], str]] = []
     for name, source in rig.sources.items():
         if (
-            isinstance(source, GamepadSource)
+            isinstance(source, GamepadSource | PinsSource)
             or isinstance(source.wire, SerialTransport)
             or not source.wire.from_outside
         ):

@@ -31,6 +31,7 @@ def table_mistakes(rig: RigTables) -> list[tuple[str, str]]:
         *_control_mistakes(rig),
         *_pin_mistakes(rig),
         *_encoder_mistakes(rig),
+        *_alone_mistakes(rig),
     ]
 
 
@@ -321,6 +322,30 @@ def _encoder_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     ]
     what = f'is "counts", but {without[0]} has no counts_per_turn; give it, or say "converted"' if without else ""
     return [("link.encoders", what)] if what else []
+
+
+def _alone_mistakes(rig: RigTables) -> list[tuple[str, str]]:
+    """Return what is wrong with the source of a board that drives by itself."""
+    name = rig.board.source
+    if not name:
+        what = 'is missing; mode = "alone" needs one of [sources] that drives the board'
+        return [("board.source", what)] if rig.board.mode == "alone" else []
+    if name not in rig.sources:
+        known = ", ".join(rig.sources) or "none"
+        return [("board.source", f'is "{name}", but the sources are {known}')]
+    source, found = rig.sources[name], []
+    if source.kind not in ("pins", "packets", "numbers") or getattr(source, "labels", None):
+        what = f'is "{name}", of the kind {source.kind}; a board reads pins, packets, and numbers with columns'
+        return [("board.source", what)]
+    if source.kind != "pins" and source.wire.kind != "serial":
+        found.append((f"sources.{name}.wire.kind", "must be serial: the board reads this source, and has no network"))
+    chosen = [rig.channel(a) for a in rig.law.axes().values() if rig.axis(a).source == "chosen"]
+    lacks = [c for c in chosen if c not in source.channels()]
+    if lacks:
+        found.append(
+            ("board.source", f'is "{name}", which has no {", ".join(lacks)}; the law {rig.law.kind} reads that')
+        )
+    return found
 
 
 def _aside(twist: np.ndarray) -> np.ndarray:

@@ -21,6 +21,18 @@ class Board(Table):
     clock_Hz: Annotated[float, Quantity("frequency", at_least=1e6, at_most=20e6)] = Field(  # noqa: N815 - hertz
         default=16e6, alias="clock", description="How fast its clock runs.", examples=["16000 kHz"]
     )
+    mode: Literal["obeys", "alone"] = Field(
+        default="obeys",
+        description="obeys: a laptop runs the line, and the board outputs what it says. alone: the board reads its source and runs the line "
+        "itself; a laptop on the link only watches.",
+        examples=["alone"],
+    )
+    source: str = Field(
+        default="",
+        description="What drives the board that is alone: one of [sources], of the kind pins, or a radio on a serial line (packets, or "
+        "numbers with columns).",
+        examples=["stick"],
+    )
     supply_V: Annotated[float, Quantity("voltage", at_least=1.8, at_most=5.5, step="0.1 V")] = Field(  # noqa: N815 - volts
         default=5.0, alias="supply", description="The voltage that its analogue pins read as full.", examples=["5 V"]
     )

@@ -19,7 +19,7 @@ class PinUse(NamedTuple):
 
 
 def pins_of(rig: RigTables) -> list[PinUse]:
-    """Return every pin that a rig names: of motors, attachments and their encoders, then of sensors."""
+    """Return every pin that a rig names: of motors, attachments and their encoders, then of sensors and sticks."""
     found = []
     owners = dict(zip(rig.all_motors(), rig.motor_names, strict=True))
     parts = {**rig.all_motors(), **{f"attachments.{n}": a for n, a in rig.attachments.items()}}
@@ -31,6 +31,12 @@ def pins_of(rig: RigTables) -> list[PinUse]:
         sensor = getattr(part, "sensor", None)
         if sensor is not None and sensor.pin != "":
             found.append(PinUse(f"{key}.sensor.pin", owner, "angle sensor", sensor.pin))
+    return found + _sensing(rig)
+
+
+def _sensing(rig: RigTables) -> list[PinUse]:
+    """Return the pins of sensors and sticks."""
+    found = []
     for name, sensor in rig.sensors.items():
         for role in ("trigger_pin", "echo_pin"):
             if getattr(sensor, role, "") != "":
@@ -39,4 +45,7 @@ def pins_of(rig: RigTables) -> list[PinUse]:
         found.append(PinUse("gyro.pin", "gyro", "gyro", rig.gyro.pin))
     if rig.battery.pin != "":
         found.append(PinUse("battery.pin", "battery", "battery divider", rig.battery.pin))
+    for name, source in rig.sources.items():
+        for channel, pin in getattr(source, "pins", {}).items():
+            found.append(PinUse(f"sources.{name}.pins.{channel}", name, channel, pin))
     return found

@@ -10,8 +10,9 @@ from pivrex.rig.base import Table
 from pivrex.rig.channels import CHANNELS, STICKS
 from pivrex.rig.chassis import Name
 from pivrex.rig.controls import Axis
+from pivrex.rig.outputs import Pin
 from pivrex.rig.quantities import Quantity
-from pivrex.rig.transports import SerialTransport, UdpTransport, Wire
+from pivrex.rig.transports import UdpTransport, Wire
 
 __all__ = [
     "BUILT_IN",
@@ -20,6 +21,7 @@ __all__ = [
     "LettersSource",
     "NumbersSource",
     "PacketsSource",
+    "PinsSource",
     "RigSource",
     "letter_channel",
 ]
@@ -124,6 +126,40 @@ class GamepadSource(_Source):
 
     def channels(self) -> tuple[str, ...]:
         return CHANNELS
+
+
+class PinsSource(_Source):
+    """A stick and buttons on pins of the robot's own board, which reads them when it drives by itself; see `[board]`."""
+
+    kind: Literal["pins"]
+    pins: dict[str, Pin] = Field(
+        min_length=1,
+        description="The pin of each channel: an analogue one for a stick or a trigger, any for a button, which connects its pin to ground.",
+        examples=[{"left_y": "A0", "button_0": 2}],
+    )
+    low: Annotated[float, Quantity("number")] = Field(
+        default=0.0, description="What the converter reads at one end of a stick.", examples=[100]
+    )
+    high: Annotated[float, Quantity("number")] = Field(
+        default=1023.0,
+        description="What it reads at the other end. A stick that reads more than 2 % outside low and high is broken off, and the "
+        "robot rests: with a resistor at each end you find a wire that is off.",
+        examples=[920],
+    )
+
+    def channels(self) -> tuple[str, ...]:
+        return tuple(self.pins)
+
+    def problems(self) -> list[tuple[str, str]]:
+        found = super().problems()
+        if not 0 <= self.low < self.high <= 1023:
+            found.append(("low", f"is {self.low:g} and high {self.high:g}, but the converter reads from 0 to 1023"))
+        found += [
+            (f"pins.{c}", f"is no channel; they are {', '.join(CHANNELS[:4])}, button_0 and so on")
+            for c in self.pins
+            if c not in CHANNELS
+        ]
+        return found
 
 
 class NumbersSource(_Silent):
@@ -332,26 +368,9 @@ class FramesSource(_Silent):
 
 
 RigSource = Annotated[
-    GamepadSource | NumbersSource | LettersSource | PacketsSource | FramesSource, Field(discriminator="kind")
+    GamepadSource | PinsSource | NumbersSource | LettersSource | PacketsSource | FramesSource,
+    Field(discriminator="kind"),
 ]
-
-
-class Link(Table):
-    """The robot's own end: sentences out, sentences back; see docs/wire.md."""
-
-    wire: SerialTransport | UdpTransport = Field(description="Where the robot is.", discriminator="kind")
-    quiet_after_s: Annotated[float, Quantity("time", at_least=0.05, at_most=5)] = Field(
-        default=0.2,
-        alias="quiet_after",
-        description="The robot counts as gone when no good sensed values came for this time. It rests by itself sooner.",
-        examples=["200 ms"],
-    )
-    encoders: Literal["converted", "counts"] = Field(
-        default="converted",
-        description="What the robot says of its encoders. converted: travel of wheels in m, their speed in m/s, angles in rad. counts: what "
-        "each has counted since it was switched on, as it counts; the rig knows the rest, and speeds come from the robot's clock.",
-        examples=["counts"],
-    )
 
 
 def letter_channel(letter: str) -> str:

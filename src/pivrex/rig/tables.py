@@ -25,9 +25,10 @@ from pivrex.rig.own_board import Board
 from pivrex.rig.plane import Gyro, Plane, UpsideDown
 from pivrex.rig.quantities import Quantity
 from pivrex.rig.sensors import Sensor
-from pivrex.rig.sources import Link, RigSource
+from pivrex.rig.sources import RigSource
 from pivrex.rig.spread import Spread
 from pivrex.rig.steering import Steering, SteeringMotor, steering_name
+from pivrex.rig.transports import Link
 from pivrex.rig.wheel_control import WheelControl
 
 __all__ = ["RigTables"]

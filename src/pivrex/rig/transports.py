@@ -7,8 +7,9 @@ from typing import Annotated, Any, Literal
 from pydantic import Field
 
 from pivrex.rig.base import Table
+from pivrex.rig.quantities import Quantity
 
-__all__ = ["SerialTransport", "TcpTransport", "UdpTransport", "Wire", "read_transport", "transport_title"]
+__all__ = ["Link", "SerialTransport", "TcpTransport", "UdpTransport", "Wire", "read_transport", "transport_title"]
 
 THIS_MACHINE, EVERY_ADDRESS = "127.0.0.1", "0.0.0.0"
 
@@ -94,6 +95,24 @@ class TcpTransport(Table):
 
 
 Wire = Annotated[SerialTransport | UdpTransport | TcpTransport, Field(discriminator="kind")]
+
+
+class Link(Table):
+    """The robot's own end: sentences out, sentences back; see docs/wire.md."""
+
+    wire: SerialTransport | UdpTransport = Field(description="Where the robot is.", discriminator="kind")
+    quiet_after_s: Annotated[float, Quantity("time", at_least=0.05, at_most=5)] = Field(
+        default=0.2,
+        alias="quiet_after",
+        description="The robot counts as gone when no good sensed values came for this time. It rests by itself sooner.",
+        examples=["200 ms"],
+    )
+    encoders: Literal["converted", "counts"] = Field(
+        default="converted",
+        description="What the robot says of its encoders. converted: travel of wheels in m, their speed in m/s, angles in rad. counts: what "
+        "each has counted since it was switched on, as it counts; the rig knows the rest, and speeds come from the robot's clock.",
+        examples=["counts"],
+    )
 
 
 def is_this_machine(host: str) -> bool:

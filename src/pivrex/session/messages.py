@@ -11,7 +11,7 @@ from pivrex.devices.keys import KeysMode
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.rig import Field, Rig
 from pivrex.rig.field import Keep, Match
-from pivrex.rig.sources import Link
+from pivrex.rig.transports import Link
 from pivrex.routine.midway import Midway
 from pivrex.routine.motion import Motion
 from pivrex.routine.program import Program

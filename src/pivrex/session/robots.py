@@ -5,7 +5,8 @@ from __future__ import annotations
 from pivrex.devices.link import RobotLink
 from pivrex.devices.robot import StandInRobot
 from pivrex.line.layout import Floats
-from pivrex.rig.sources import SHOWN, Link
+from pivrex.rig.sources import SHOWN
+from pivrex.rig.transports import Link
 from pivrex.session.board import Board
 from pivrex.session.building import Built
 

@@ -41,7 +41,7 @@ from pivrex.tui.tick_history import TRAIL_EVERY, History, ShownCurves, Trace
 if TYPE_CHECKING:
     from pivrex.diagnosis.moves import MotorMove
     from pivrex.document import Document
-    from pivrex.rig.sources import Link
+    from pivrex.rig.transports import Link
     from pivrex.routine.program import Program
 
 __all__ = ["ScreenModel"]

@@ -12,7 +12,7 @@ from pathlib import Path
 from pivrex.devices.terminal import pictures_here
 from pivrex.errors import UsageError
 from pivrex.rig import Folder
-from pivrex.rig.sources import Link
+from pivrex.rig.transports import Link
 from pivrex.session.client import SessionClient
 from pivrex.session.places import config_folder, log_file
 

@@ -1,4 +1,5 @@
 /* board.h for the chip: clock, serial line, converter and rangers. Pins and timers stand in pins.c, as the rig has them. */
+#include <avr/eeprom.h>
 #include <avr/interrupt.h>
 #include <avr/io.h>
 #include <avr/sleep.h>
@@ -64,9 +65,32 @@ void board_write(const char *text, int size) {
     UCSR0B |= 1 << UDRIE0;
 }
 
-/* --- the converter and rangers --- */
+#ifdef ALONE
+#ifdef RADIO_DIVISOR                           /* the radio has a serial line of its own */
+static volatile uint8_t radio[64], radio_head, radio_tail;
+
+ISR(USART1_RX_vect) {
+    uint8_t c = UDR1, next = (radio_head + 1) & 63;
+    if (next != radio_tail) radio[radio_head] = c, radio_head = next;
+}
+
+int board_radio(void) {
+    int c = -1;
+    if (radio_tail != radio_head) c = radio[radio_tail], radio_tail = (radio_tail + 1) & 63;
+    return c;
+}
+#else
+int board_radio(void) { return board_read(); }
+#endif
+
+uint32_t board_saved(int place) { return eeprom_read_dword((const uint32_t *)(uintptr_t)(4 * place)); }
+void board_save(int place, uint32_t value) { eeprom_update_dword((uint32_t *)(uintptr_t)(4 * place), value); }
+#endif
+
+/* --- the converter, rangers and buttons --- */
 
 int32_t board_sensor(int sensor) {
+    if (sensor >= SENSOR_MANY && sensor < SENSOR_MANY + BUTTON_MANY) return pins_button(sensor - SENSOR_MANY);
     if (sensor >= ANALOGUE_MANY && sensor < SENSOR_MANY) return pins_echo(sensor - ANALOGUE_MANY);
     pins_channel(sensor);
     ADCSRA |= 1 << ADSC;
@@ -93,6 +117,12 @@ void board_begin(void) {
     UBRR0 = SERIAL_DIVISOR;
     UCSR0C = 1 << UCSZ01 | 1 << UCSZ00;        /* 8 bits, no parity */
     UCSR0B = 1 << RXEN0 | 1 << TXEN0 | 1 << RXCIE0;
+#ifdef RADIO_DIVISOR
+    UCSR1A = 1 << U2X1;
+    UBRR1 = RADIO_DIVISOR;
+    UCSR1C = 1 << UCSZ11 | 1 << UCSZ10;
+    UCSR1B = 1 << RXEN1 | 1 << RXCIE1;
+#endif
     set_sleep_mode(SLEEP_MODE_IDLE);
     sleep_enable();
     ADCSRA = 1 << ADEN | 1 << ADPS2 | 1 << ADPS1 | 1 << ADPS0;

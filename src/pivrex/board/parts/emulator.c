@@ -1,10 +1,11 @@
 /* A chip for a robot's program: simavr runs it, its pins and serial line go over standard input and output.
 
    emulator PROGRAM.elf CHIP HZ PIN... with, for each PIN: p:TCCRA:BIT:OCR:WIDE (PWM), l:PORT:BIT (a level), s:LETTER:BIT (a
-   servo), c:LETTER:BIT:LETTER:BIT (an encoder), a:CHANNEL (a voltage), r:LETTER:BIT:LETTER:BIT (a ranger), x:END (where the program's own memory ends). Addresses are those
-   of the chip's memory. For each step it reads how many cycles to run, the bytes that come in, and a number for each c (counts
-   to make), a (mV) and r (us, 0 for no echo); it answers with a number for each p, l and s, for x how much
-   memory the stack has never reached, and the bytes that go out.
+   servo), c:LETTER:BIT:LETTER:BIT (an encoder), a:CHANNEL (a voltage), r:LETTER:BIT:LETTER:BIT (a ranger), i:LETTER:BIT (a button to ground), u:1 (a second serial line, that only hears),
+   x:END (where the program's own memory ends), z:0. Addresses are those of the chip's memory. For each step it reads how many
+   cycles to run, the bytes that come in, and a number for each c (counts to make), a (mV), r (us, 0 for no echo), i (1: pressed)
+   and u (bytes, which follow it); it answers with a number for each p, l and s, for x how much memory the stack has never
+   reached, for z the cycles that the chip has slept, and the bytes that go out.
 
    emulator PROGRAM.elf CHIP HZ memory FLAG END [in:ADDRESS:SIZE ...] [out:ADDRESS:SIZE ...] runs a program that waits until the
    byte at FLAG is 1 and sets it to 0 when it is done: for each record that it reads into memory it answers with the cycles that
@@ -36,6 +37,9 @@ static Line lines[MOST];
 static int many;
 static uint8_t out[BYTES], in[BYTES];
 static int out_used, in_used, in_at, may_send = 1;
+static uint8_t radio_in[BYTES];
+static int radio_used, radio_at, radio_may = 1;
+static avr_cycle_count_t asleep;
 
 static avr_irq_t *pin(char port, int bit) { return avr_io_getirq(avr, AVR_IOCTL_IOPORT_GETIRQ(port), bit); }
 
@@ -73,7 +77,12 @@ static void heard(struct avr_irq_t *irq, uint32_t value, void *param) {
 
 static void room(struct avr_irq_t *irq, uint32_t value, void *param) {
     (void)irq, (void)value;
-    may_send = param != NULL;
+    *(int *)param = 1;
+}
+
+static void full(struct avr_irq_t *irq, uint32_t value, void *param) {
+    (void)irq, (void)value;
+    *(int *)param = 0;
 }
 
 static void pulsed(struct avr_irq_t *irq, uint32_t value, void *param) {
@@ -120,7 +129,15 @@ static void add(const char *word) {
         if (sscanf(rest, "%d", &line->a) != 1) exit(2);
         memset(avr->data + line->a, 0xC5, avr->ramend + 1 - (uint32_t)line->a);
         break;
-    case 'a': if (sscanf(rest, "%d", &line->a) != 1) exit(2); break;
+    case 'a': case 'z': if (sscanf(rest, "%d", &line->a) != 1) exit(2); break;
+    case 'u':
+        avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('1'), UART_IRQ_OUT_XON), room, &radio_may);
+        avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('1'), UART_IRQ_OUT_XOFF), full, &radio_may);
+        break;
+    case 'i':
+        if (sscanf(rest, "%c:%d", &line->port, &line->b) != 2) exit(2);
+        put(line->port, line->b, 1);
+        break;
     case 'c':
         if (sscanf(rest, "%c:%d:%c:%d", &line->port, &line->b, &line->port2, &line->d) != 4) exit(2);
         put(line->port, line->b, 0);
@@ -165,7 +182,7 @@ static avr_cycle_count_t move(struct avr_t *chip, avr_cycle_count_t when, void *
     return when + 320;
 }
 
-static void no_sleep(avr_t *chip, avr_cycle_count_t cycles) { (void)chip, (void)cycles; }
+static void no_sleep(avr_t *chip, avr_cycle_count_t cycles) { (void)chip, asleep += cycles + 1; }
 
 static void take(void *to, size_t size) {
     if (size && fread(to, size, 1, stdin) != 1) exit(0);
@@ -177,6 +194,7 @@ static int32_t now(Line *line) {
     case 'p': return m[line->a] >> line->b & 1 ? m[line->c] | (line->d ? m[line->c + 1] << 8 : 0) : 0;
     case 'l': return m[line->a] >> line->b & 1 & m[line->a - 1] >> line->b;
     case 'x': return (int32_t)untouched((uint32_t)line->a);
+    case 'z': line->number = (int32_t)asleep, asleep = 0; return line->number;
     default: return line->number;
     }
 }
@@ -227,7 +245,7 @@ int main(int count, char **words) {
     avr_ioctl(avr, AVR_IOCTL_UART_SET_FLAGS('0'), &flags);
     avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUTPUT), heard, NULL);
     avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUT_XON), room, &may_send);
-    avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUT_XOFF), room, NULL);
+    avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUT_XOFF), full, &may_send);
     avr_cycle_timer_register(avr, 320, move, NULL);
     for (;;) {
         uint32_t head[2];
@@ -237,8 +255,15 @@ int main(int count, char **words) {
         in_used = (int)head[1], in_at = 0;
         for (int k = 0; k < many; k++) {
             Line *line = &lines[k];
-            if (!strchr("car", line->kind)) continue;
+            if (!strchr("cariu", line->kind)) continue;
             take(&line->number, sizeof line->number);
+            if (line->kind == 'i') put(line->port, line->b, !line->number);
+            if (line->kind == 'u') {
+                if (radio_at == radio_used) radio_at = radio_used = 0;
+                if (line->number < 0 || line->number > BYTES - radio_used) return 2;
+                take(radio_in + radio_used, (size_t)line->number);
+                radio_used += line->number;
+            }
             if (line->kind == 'c') line->number += line->left;  /* an edge that the last step had no time for */
             line->made = 0;
             if (line->kind == 'a') avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_ADC_GETIRQ, ADC_IRQ_ADC0 + line->a), (uint32_t)line->number);
@@ -250,11 +275,12 @@ int main(int count, char **words) {
             if (state == cpu_Done || state == cpu_Crashed) return 4;
             if (wrong) put_right();
             if (in_at < in_used && may_send) avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_INPUT), in[in_at++]);
+            if (radio_at < radio_used && radio_may) avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('1'), UART_IRQ_INPUT), radio_in[radio_at++]);
         }
         for (int k = 0; k < many; k++)
             if (lines[k].kind == 'c') lines[k].left = lines[k].number - (lines[k].number < 0 ? -lines[k].made : lines[k].made);
         for (int k = 0; k < many; k++)
-            if (strchr("plsx", lines[k].kind)) {
+            if (strchr("plsxz", lines[k].kind)) {
                 int32_t value = now(&lines[k]);
                 fwrite(&value, sizeof value, 1, answers);
             }

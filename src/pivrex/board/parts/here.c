@@ -15,26 +15,34 @@
 #include "robot.h"
 
 static int wire = -1;
+#ifdef ALONE
+static int radio = -1;
+#endif
 static struct sockaddr_in partner;
 static char data[2048];
 static long at, size;
-static int32_t counts[COUNT_MANY + 1], sensors[SENSOR_MANY + 1];
+static int32_t counts[COUNT_MANY + 1], sensors[SENSOR_MANY + BUTTON_MANY + 1];
 static long given[3][OUT + 1];
 
-static void listen_at(const char *port) {
+static int listen_at(const char *port) {
     struct sockaddr_in me;
+    int made;
     memset(&me, 0, sizeof me);
     me.sin_family = AF_INET;
     me.sin_port = htons((uint16_t)atoi(port));
     me.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-    wire = socket(AF_INET, SOCK_DGRAM, 0);
-    if (wire < 0 || bind(wire, (struct sockaddr *)&me, sizeof me)) perror(port), exit(1);
-    fcntl(wire, F_SETFL, O_NONBLOCK);
+    made = socket(AF_INET, SOCK_DGRAM, 0);
+    if (made < 0 || bind(made, (struct sockaddr *)&me, sizeof me)) perror(port), exit(1);
+    fcntl(made, F_SETFL, O_NONBLOCK);
+    return made;
 }
 
 void board_begin(void) {
     const char *port = getenv("ROBOT_PORT");
-    listen_at(port ? port : "5810");
+    wire = listen_at(port ? port : "5810");
+#ifdef ALONE
+    if (getenv("ROBOT_RADIO")) radio = listen_at(getenv("ROBOT_RADIO"));
+#endif
     fcntl(0, F_SETFL, O_NONBLOCK);
     setvbuf(stdout, NULL, _IOLBF, 0);
     memset(given, 0xFF, sizeof given);
@@ -61,7 +69,7 @@ static void hear_pins(void) {
         line[used] = 0, used = 0;
         if (sscanf(line, "%7s %d %ld", what, &n, &value) != 3 || n < 0) continue;
         if (!strcmp(what, "count") && n < COUNT_MANY) counts[n] = (int32_t)value;
-        if (!strcmp(what, "sensor") && n < SENSOR_MANY) sensors[n] = (int32_t)value;
+        if (!strcmp(what, "sensor") && n < SENSOR_MANY + BUTTON_MANY) sensors[n] = (int32_t)value;
     }
 }
 
@@ -78,7 +86,7 @@ int board_read(void) {
         nanosleep(&little, NULL);
         return -1;
     }
-    if (robot_state() == 2) partner = from;
+    if (robot_state() == 2 || !partner.sin_port) partner = from;
     if (from.sin_port != partner.sin_port || from.sin_addr.s_addr != partner.sin_addr.s_addr) return -1;
     size = came;
     data[size++] = '\n';
@@ -101,4 +109,18 @@ void board_pwm(int pin, long duty) { show(0, "pwm", pin, duty); }
 void board_level(int pin, int high) { show(1, "level", pin, high); }
 void board_pulse(int pin, long us) { show(2, "pulse", pin, us); }
 int32_t board_count(int encoder) { return counts[encoder]; }
-int32_t board_sensor(int sensor) { return sensor < SENSOR_MANY ? sensors[sensor] : (int32_t)(board_ms() * 2654435761u >> 7 & 1023); }
+int32_t board_sensor(int sensor) { return sensor < SENSOR_MANY + BUTTON_MANY ? sensors[sensor] : (int32_t)(board_ms() * 2654435761u >> 7 & 1023); }
+
+#ifdef ALONE
+/* What a radio sends to the port that ROBOT_RADIO names; a datagram holds whole lines. */
+int board_radio(void) {
+    static char sent[2048];
+    static long next, left;
+    if (radio < 0) return -1;
+    if (next == left) next = 0, left = recv(radio, sent, sizeof sent, 0);
+    return next < left ? (unsigned char)sent[next++] : -1;
+}
+
+uint32_t board_saved(int place) { (void)place; return 0xFFFFFFFF; }
+void board_save(int place, uint32_t value) { (void)place, (void)value; }
+#endif

@@ -6,12 +6,23 @@
 #include "rig.h"
 #include "board.h"
 
-/* link.c: sentences */
+/* sentence.c */
+void open_sentence(const char *kind);
+void put(char c);
+void put_text(const char *s);
+void put_unsigned(uint32_t v);
+void put_whole(int32_t v);
+void put_real(real v);
+void say_sentence(int sealed);
+char hex_digit(unsigned digit);
+int of_hex(char c);
+char *sentence(char *line, int size);
+int read_whole(char **at, uint32_t *value, const char *ends);
+int read_decimal(char **at, real *value);
+
+/* link.c, or alone.c where the robot drives itself */
 void link_begin(void);
 void link_loop(void);
-void put_whole(int32_t v);                     /* for tell: writes a field */
-void put_real(real v);
-void put_text(const char *s);
 uint8_t robot_state(void);                     /* 0 rests, 1 is driven, 2 was left alone */
 
 /* rig.c: what this rig has on which pin */
@@ -20,15 +31,40 @@ void give(const real *value);                  /* what leaves for motors and att
 void tell(int n);                              /* writes what comes back: field n, from 0 */
 void sense_loop(void);
 
+#ifdef ALONE
+/* rig.c: what goes into the line, and comes out of it */
+enum { NOT_READ = -1, SAYS_READY = -2, SAYS_LINKED = -3 };
+extern CONSTANT int8_t READS[INPUTS];          /* which of what is said each reading is */
+extern CONSTANT real REST_READINGS[INPUTS];
+extern CONSTANT uint8_t IS_BUTTON[INPUTS];
+extern real said[CHANNELS];
+void line_inputs(uint32_t tick, uint8_t stopped);
+void tell_inputs(void);
+void take_outputs(real *value);
+uint8_t at_rest(void);
+real scaled(int channel, real v);
+
+/* radio.c, or rig.c for a stick on pins */
+void source_begin(void);
+void source_hear(void);
+int source_take(uint32_t now);
+
+/* alone.c */
+void tell_byte(uint8_t b);
+void tell_real(real v);
+void tell_count(int32_t v);
+#endif
+
 /* mine.c: yours */
 void mine_begin(void);
 void mine_loop(void);
 void mine_give(int n, real value);
-void mine_tell(int n);
+real mine_sense(int n);
 
 /* seal.c, for a rig with a key */
 void seal_begin(void);
 int seal(char *body, int size);
-int unseal(char *body);
+int unseal(char *body, uint32_t *of);
+uint32_t seal_session(void);
 
 #endif

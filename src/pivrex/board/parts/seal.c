@@ -124,25 +124,20 @@ int seal(char *body, int size) {
     return size - before;
 }
 
-/* Cut the seal off; 0 if it is not right, or is for another session. */
-int unseal(char *body) {
+/* Cut the seal off, and say for which session it is; 0 if it is not right. */
+int unseal(char *body, uint32_t *of) {
     uint8_t tag[32];
-    char own[12];
     unsigned wrong = 0;
     char *last = strrchr(body, ',');
     if (last == NULL || strlen(last) != 17) return 0;
     *last = 0;
     hmac(body, tag);
-    for (int i = 0; i < 16; i++) {
-        char c = last[1 + i];
-        int digit = c >= '0' && c <= '9' ? c - '0' : (c | 32) >= 'a' && (c | 32) <= 'f' ? (c | 32) - 'a' + 10 : 16;
-        wrong |= (unsigned)(digit ^ (i & 1 ? tag[i / 2] & 15 : tag[i / 2] >> 4));
-    }
+    for (int i = 0; i < 16; i++) wrong |= (unsigned)(of_hex(last[1 + i]) ^ (i & 1 ? tag[i / 2] & 15 : tag[i / 2] >> 4));
     last = strrchr(body, ',');
     if (wrong || last == NULL) return 0;
-    own[write_session(own)] = 0;
-    if (strcmp(last + 1, own)) return 0;
-    *last = 0;
-    return 1;
+    *last++ = 0;
+    return read_whole(&last, of, "") == 1;
 }
+
+uint32_t seal_session(void) { return session; }
 #endif

@@ -1,0 +1,187 @@
+/* The robot drives itself: a stick or a radio, the line, the motors, at the rig's rate. A laptop may watch: docs/wire.md says how. */
+#include "robot.h"
+
+enum { DRIVES = 0, LOST = 1, NOT_AT_REST = 2, STOPPED = 3, RAMPS = 4 };
+enum { GREET_MS = 1000, FRESH_MS = 250 };
+
+static uint8_t why = LOST;                     /* why it rests; DRIVES if it does not */
+static uint32_t ticks;                         /* made until now */
+static real given[OUT];
+
+uint8_t robot_state(void) { return why == DRIVES ? 1 : 2; }
+
+/* --- what is said --- */
+
+static uint8_t told[TOLD], tells, told_why, greets = 1;
+static uint32_t told_tick;
+static uint16_t told_check;
+static uint8_t state[sizeof kept];             /* what stages remembered after a tick */
+static uint32_t state_tick;
+static int state_at = -1;                      /* so much of it has been said; -1: nothing is to be said */
+static uint32_t state_due;                     /* from which tick on it is said again */
+static int at;                                 /* in `told` */
+
+void tell_byte(uint8_t b) { told[at++] = b; }
+void tell_real(real v) { memcpy(told + at, &v, 4), at += 4; }
+void tell_count(int32_t v) { memcpy(told + at, &v, 4), at += 4; }
+
+/* CRC-16 of the polynomial 0x1021, from 0xFFFF, highest bit first. */
+static uint16_t check_of(const void *data, int size) {
+    uint16_t crc = 0xFFFF;
+    for (const uint8_t *b = data; size--; b++) {
+        uint8_t x = (uint8_t)(crc >> 8) ^ *b;
+        x ^= x >> 4;
+        crc = (uint16_t)((uint16_t)(crc << 8) ^ (uint16_t)x << 12 ^ (uint16_t)x << 5 ^ x);
+    }
+    return crc;
+}
+
+/* Bytes as Base64 (RFC 4648), without what fills up its end. */
+static void put_bytes(const uint8_t *data, int size) {
+    static CONSTANT char LETTERS[65] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+    uint32_t bits = 0;
+    int many = 0;
+    for (int k = 0; k < size; k++) {
+        bits = bits << 8 | data[k];
+        for (many += 8; many >= 6; many -= 6) put(LETTERS[bits >> (many - 6) & 63]);
+    }
+    if (many) put(LETTERS[bits << (6 - many) & 63]);
+}
+
+static void tell_tick(void) {
+    open_sentence("PIVTIC,");
+    put_unsigned(told_tick);
+    put(','), put((char)('0' + told_why)), put(',');
+    for (int k = 12; k >= 0; k -= 4) put(hex_digit(told_check >> k));
+    put(',');
+    put_bytes(told, at);
+    say_sentence(0);
+}
+
+static void tell_state(void) {
+    int many = (int)sizeof state - state_at < STATE_EACH ? (int)sizeof state - state_at : STATE_EACH;
+    open_sentence("PIVALL,");
+    put_unsigned(state_tick);
+    put(','), put_whole(state_at), put(',');
+    put_bytes(state + state_at, many);
+    say_sentence(0);
+    state_at += many;
+    if (state_at >= (int)sizeof state) state_at = -1;
+}
+
+static void speak(void) {
+    if (!board_room()) return;
+    if (tells) tells = 0, tell_tick();
+    else if (greets) {
+        greets = 0;
+        open_sentence("PIVHEY," RIG_NAME "," LINE_HASH ",alone");
+        say_sentence(HEARS_LAPTOP);
+    } else if (state_at >= 0) tell_state();
+}
+
+/* --- a tick --- */
+
+static void make_tick(uint32_t now) {
+    static uint32_t lost;                      /* when it was lost, in ms */
+    static uint8_t ramps;
+    static real last[INPUTS];
+    int source = source_take(now);
+    real share = 0;
+    if (source == 1 && why < STOPPED && why != LOST) ramps = RAMP_MS && why == DRIVES, lost = now, why = LOST;
+    if (source != 1 && why == LOST) why = NOT_AT_REST;
+    if (why != LOST || (int32_t)(now - lost) >= (int32_t)RAMP_MS) ramps = 0;
+    if (ramps) share = 1 - (real)(now - lost) / (real)RAMP_MS;
+    told_why = ramps ? RAMPS : why;
+    memset(&row, 0, sizeof row);
+    line_inputs(ticks, why != DRIVES && !ramps);
+    for (int k = 0; k < INPUTS; k++) {
+        int c = READS[k];
+        real v = REST_READINGS[k];
+        if (c == SAYS_READY) v = why == DRIVES;
+        else if (c == SAYS_LINKED) v = source != 1;
+        else if (c >= 0 && source == 0) v = said[c];
+        else if (c >= 0 && ramps && !IS_BUTTON[k]) v = last[k] * share;
+        row.raw.reading[k] = v;
+        if (why == DRIVES) last[k] = v;
+    }
+    at = 0;
+    tell_inputs();
+    line_tick();
+    take_outputs(given);
+    give(given);
+    if (why == NOT_AT_REST && at_rest()) why = DRIVES;
+    told_tick = ticks++;
+    told_check = check_of(&row, sizeof row);
+    tells = STATE_EACH > 0;
+    if (tells && state_at < 0 && (int32_t)(ticks - state_due) >= 0) {
+        memcpy(state, &kept, sizeof state);
+        state_tick = told_tick, state_at = 0, state_due = ticks + TICKS_A_SECOND;
+    }
+}
+
+/* --- a laptop that watches --- */
+
+#if HEARS_LAPTOP
+static char in[LONGEST_BID + 1];
+static int got;                                /* -1: a line that is too long, until it ends */
+
+static void on_line(int size) {
+    static uint32_t newest;
+    static uint8_t any;
+    uint32_t seq, seen;
+    char *body = sentence(in, size), *at = body + 7;
+    if (body == NULL) return;
+#ifdef RIG_KEY
+    uint32_t of;
+    if (!unseal(body, &of) || of != seal_session()) return;
+#endif
+    if (strncmp(body, "PIVBID,", 7) || read_whole(&at, &seq, ",") != 1) return;
+    at++;
+    if (read_whole(&at, &seen, ",") != 1 || strncmp(++at, LINE_HASH ",", 9)) return;
+    at += 9;
+    if (any && (int32_t)(seq - newest) <= 0) return;
+    any = 1, newest = seq;
+    if (!strcmp(at, "stop")) why = STOPPED;
+    if (!strcmp(at, "go") && why == STOPPED && (ticks - seen) * (PERIOD_US / 1000) <= FRESH_MS) why = LOST;
+    if (!strcmp(at, "all")) state_due = ticks;
+}
+
+static void hear_laptop(void) {
+    int c;
+    while ((c = board_read()) >= 0) {
+        if (c == '\n' || c == '\r') {
+            if (got > 0) in[got] = 0, on_line(got);
+            got = 0;
+        } else if (got >= 0) {
+            if (got < LONGEST_BID) in[got++] = (char)c;
+            else got = -1;
+        }
+    }
+}
+#else
+static void hear_laptop(void) {}
+#endif
+
+void link_begin(void) {
+#ifdef RIG_KEY
+    seal_begin();
+#endif
+    line_begin();
+    source_begin();
+    for (int n = 0; n < OUT; n++) given[n] = REST_VALUES[n];
+    give(given);
+}
+
+void link_loop(void) {
+    static uint32_t due, greeted;              /* us, ms */
+    uint32_t now = board_ms();
+    source_hear();
+    hear_laptop();
+    if ((int32_t)(now * 1000u - due) >= 0) {
+        due += PERIOD_US;
+        if ((int32_t)(now * 1000u - due) >= 0) due = now * 1000u + PERIOD_US;  /* it is too late for the next one */
+        make_tick(now);
+    }
+    if (now - greeted > GREET_MS) greeted = now, greets = 1;
+    speak();
+}
