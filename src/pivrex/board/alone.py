@@ -166,6 +166,7 @@ class Alone:
             f"#define INPUTS {len(self.reads)} /* readings of the line */",
             f"#define CHANNELS {len(self.channels)} /* what {wiring.rig.board.source} says */",
             f"#define TOLD {self.told.size} /* bytes that a tick tells */",
+            f"#define STATE {self.sizes()[1].size} /* bytes that stages remember */",
             f"#define STATE_EACH {self.each} /* bytes of the state in a sentence; 0: the line is too slow for it */",
             f"#define LONGEST_BACK {max(longest, greeting, self.told.longest, STATE_HEAD + ceil(MOST_PART * 8 / 6) if self.each else 0)}",
             f"#define RAMP_MS {round(spec.ramp_s * 1e3) if spec and spec.when_lost == 'ramp' else 0}UL",
@@ -207,7 +208,7 @@ class Alone:
             f"CONSTANT int8_t READS[INPUTS] = {{{reads}}};",
             f"CONSTANT real REST_READINGS[INPUTS] = {{{', '.join(number_in_c(v) for v in rest)}}};",
             f"CONSTANT uint8_t IS_BUTTON[INPUTS] = {{{', '.join(str(int(not self._is_stick(k))) for k in range(len(self.reads)))}}};",
-            "", *self._scaled(), *self._sticks(), *self._inputs(), *self._told(), *self._outputs(line.outputs.told), *self._at_rest(),
+            "", *self._scaled(), *self._sticks(), *self._inputs(), *self._told(), *self._outputs(line.outputs.told), *self._at_rest(), *self._bytes(),
         ]  # fmt: skip
 
     def _is_stick(self, k: int) -> bool:
@@ -357,6 +358,18 @@ class Alone:
                     f"    if ({own} < {number_in_c(near[0])} || {own} > {number_in_c(near[-1])}) return 0; /* {name} */"
                 )
         return [*lines, "    return 1;", "}", ""]
+
+    def _bytes(self) -> list[str]:
+        """Return how all numbers of a record are taken, one after the other."""
+        lines = []
+        for name, packed in zip(("row", "kept"), self.sizes(), strict=True):
+            lines += [
+                f"void {name}_bytes(void (*take)(const void *, int)) {{",
+                "#ifdef __AVR__", f"    take(&{name}, sizeof {name}); /* it has no gaps */", "#else",
+                *(f"    take(&{c_name(g.name)}, sizeof {c_name(g.name)});" for g in packed.fields),
+                "#endif", "}", "",
+            ]  # fmt: skip
+        return lines
 
     def sizes(self) -> tuple[Packed, Packed]:
         """Return how the row and the state stand in the board's memory."""

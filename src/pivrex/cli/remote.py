@@ -16,6 +16,7 @@ from typing import Protocol
 from pivrex.cli.remote_end import FarEnd, far_end
 from pivrex.cli.remote_match import HOW as DESK_HOW
 from pivrex.cli.remote_match import Desk
+from pivrex.cli.stand_in import stick_as_numbers
 from pivrex.devices.encode import frame_of, letters_of, line_of, packet_of
 from pivrex.devices.keys import DRIVE_KEYS, Keyboard
 from pivrex.devices.pad_stand_in import PadRemote, read_port_file
@@ -113,7 +114,7 @@ def be_a_remote(
     if isinstance(spec, GamepadSource):
         raise PivrexError(f"{name} is a gamepad; for a stand-in of one say pivrex remote --pad")
     if isinstance(spec, PinsSource):
-        raise PivrexError(f"{name} sits on pins of the robot's board; pivrex stand-in RIG --board --stick moves it")
+        spec = stick_as_numbers(rig, name)
     end = far_end(spec.wire, at)
     if sys.stdin.isatty():
         print(f"{name}, {spec.kind}, into {end.title}.")

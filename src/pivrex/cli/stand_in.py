@@ -14,16 +14,20 @@ from pathlib import Path
 from typing import TextIO
 
 from pivrex.board.emulated import EmulatedRobot
+from pivrex.devices.decode.numbers import NumbersReader
 from pivrex.devices.link_speed import link_speed
 from pivrex.devices.robot_end import RobotEnd
+from pivrex.devices.transports.opening import open_transport
 from pivrex.devices.transports.serial_line import BITS_A_BYTE
 from pivrex.errors import PivrexError, UsageError
 from pivrex.line import Line
 from pivrex.lower import reason
 from pivrex.rig import Field, Rig
+from pivrex.rig.sources import NumbersSource, PacketsSource, PinsSource
 from pivrex.rig.transports import SerialTransport
+from pivrex.session.places import runtime_folder
 
-__all__ = ["be_a_robot"]
+__all__ = ["be_a_robot", "stick_as_numbers"]
 
 LOOP_S = 0.005
 LOGGED_EVERY_S = 0.02
@@ -60,8 +64,12 @@ def be_a_robot(
     print(f"{rig.name} listens on {end.title}; Ctrl+C ends it", flush=True)
     book = _Log(stream)
     robot: RobotEnd | EmulatedRobot
+    drives: _Drives | None = None
     if board:
         robot = EmulatedRobot(rig, field, time.monotonic(), book.note)
+        if rig.board.mode == "alone":
+            drives = _Drives(rig, robot)
+            print(f"{rig.board.source} drives it: pivrex remote RIG {rig.board.source} is in its place", flush=True)
     else:
         robot = RobotEnd(rig, field, time.monotonic(), book.note, tells_truth)
         robot.fault = fault
@@ -72,6 +80,8 @@ def be_a_robot(
             for data, sender in end.take(LOOP_S):
                 robot.take(data, sender, time.monotonic())
             now = time.monotonic()
+            if drives is not None:
+                drives.poll(now)
             for sentence in robot.step(now, end.has_room()):
                 end.send(sentence, robot.partner)
             book.tick(now)
@@ -80,8 +90,52 @@ def be_a_robot(
     finally:
         if isinstance(robot, EmulatedRobot):
             robot.close()
+        if drives is not None:
+            drives.close()
         end.close()
         book.close()
+
+
+def stick_as_numbers(rig: Rig, name: str) -> NumbersSource:
+    """Return the stick on a board's pins as one that sends numbers on a serial line: so another program moves it."""
+    spec = rig.sources[name]
+    assert isinstance(spec, PinsSource)
+    port = str(runtime_folder() / f"{rig.name.lower()}-{name}".replace(" ", "-"))
+    wire = {"kind": "serial", "port": port}
+    return NumbersSource.model_validate(
+        {
+            "kind": "numbers",
+            "wire": wire,
+            "columns": list(spec.pins),
+            "low": spec.low,
+            "high": spec.high,
+            "silent_after": "1 s",
+        }
+    )
+
+
+class _Drives:
+    """What drives a board that is alone: bytes of its radio, or the stick on its pins."""
+
+    def __init__(self, rig: Rig, robot: EmulatedRobot) -> None:
+        spec = rig.sources[rig.board.source]
+        self._robot, self._reader = robot, None
+        if isinstance(spec, PinsSource):
+            spec = stick_as_numbers(rig, rig.board.source)
+            self._reader = NumbersReader(spec)
+        assert isinstance(spec, NumbersSource | PacketsSource)
+        self._wire = open_transport(spec.wire)
+
+    def poll(self, now_s: float) -> None:
+        for chunk in self._wire.poll(now_s):
+            if self._reader is None:
+                self._robot.take_radio(chunk.data)
+                continue
+            for message in self._reader.feed(chunk.data, chunk.at_s):
+                self._robot.sticks.update(message.readings or {})
+
+    def close(self) -> None:
+        self._wire.close()
 
 
 class _Log:

@@ -367,13 +367,15 @@ class RemoteSource:
 
 
 def remotes_of(rig: Rig, before: Mapping[str, RemoteSource], book: SealBook) -> dict[str, RemoteSource]:
-    """Open every source of a rig that has a wire; those ``before`` that are described alike go on. The ``book`` says what
+    """Open every source of a rig that has a wire, but the one that its board reads; those ``before`` that are described alike go on. The ``book`` says what
     was sealed and heard before.
     """
     found = {}
     for name, spec in rig.sources.items():
         if isinstance(spec, GamepadSource | PinsSource):
             continue
+        if rig.board.mode == "alone" and name == rig.board.source:
+            continue  # the board reads it
         old = before.get(name)
         same = old is not None and old.spec.model_copy(update={"axes": {}}) == spec.model_copy(update={"axes": {}})
         if old is not None and same and old.secret == rig.secret:

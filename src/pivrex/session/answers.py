@@ -12,7 +12,7 @@ from pivrex.session import messages as ask
 from pivrex.session.marking import take_mark
 from pivrex.session.periods import Period
 
-__all__ = ["ANSWERS", "OF_THE_RIG", "ORDERED"]
+__all__ = ["ANSWERS", "OF_THE_RIG", "ORDERED", "WHILE_WATCHING"]
 
 OF_THE_RIG = (
     ask.ChooseSource, ask.PutBack, ask.Believe, ask.TakeMark, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMotion, ask.ZeroGyro,
@@ -21,15 +21,38 @@ OF_THE_RIG = (
 """These mean the rig that the screen has by now: they are done in the order in which they were asked."""
 
 
+WHILE_WATCHING = (
+    ask.Stop, ask.GoOn, ask.KeyUp, ask.LetGo, ask.UseRig, ask.LayOut, ask.UseMoves, ask.ChooseRoutine, ask.WatchSources, ask.MeasureAnew,
+    ask.UseRobot, ask.SetKeysMode,
+)  # fmt: skip
+"""What counts while a board drives by itself."""
+
+
 def _set_keys_mode(session: Any, request: ask.SetKeysMode) -> None:
     session.inputs.keys.set_mode(request.mode)
     session.board.set(keys_mode=request.mode)
     session.inputs.tell()
 
 
+def _stop(session: Any, reason: str) -> None:
+    watched = session.robots.watched
+    if watched is None:
+        session.stop(reason)
+    elif refusal := watched.ask("stop"):
+        session.board.note(refusal)
+
+
+def _go_on(session: Any) -> None:
+    watched = session.robots.watched
+    if watched is None:
+        session._go_on()
+    elif refusal := watched.ask("go"):
+        session.board.note(refusal)
+
+
 ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
-    ask.Stop: lambda session, request, _: session.stop(request.reason),
-    ask.GoOn: lambda session, _request, _now: session._go_on(),
+    ask.Stop: lambda session, request, _: _stop(session, request.reason),
+    ask.GoOn: lambda session, _request, _now: _go_on(session),
     ask.GoLive: lambda session, _request, _now: session._go_live(),
     ask.KeyDown: lambda session, request, now: session._press(request, now),
     ask.KeyUp: lambda session, request, _: session.inputs.keys.release(request.key),

@@ -25,6 +25,7 @@ from pivrex.rig.channels import STICKS
 from pivrex.rig.sources import GamepadSource
 from pivrex.session.board import Board
 from pivrex.session.guard import Guard
+from pivrex.session.on_board import OnBoard
 from pivrex.session.status import SourceInfo
 
 __all__ = ["SessionInputs", "pad_names"]
@@ -52,6 +53,8 @@ class SessionInputs:
         Why the robot must stop: which source that moves it is not listened to; empty if it need not.
     raw : (R,) float64 or None
         What the line heard last.
+    on_board : OnBoard or None
+        What drives a board that is watched.
     """
 
     def __init__(self, board: Board, line: Line, recordings: tuple[Path, ...], memory: Path | None = None) -> None:
@@ -63,6 +66,7 @@ class SessionInputs:
         self.readings: dict[str, Mapping[str, float]] = {}
         self.lost = ""
         self.raw: Floats | None = None
+        self.on_board: OnBoard | None = None
         self._away: set[str] = set()
         """Gamepads that are lost."""
         self._recordings = list(recordings)
@@ -186,6 +190,22 @@ class SessionInputs:
         there, line = source.channels(), self._line
         needed = line.inputs.wanted[: len(line.functions)]
         return tuple(c for kind, c in needed if c not in there and kind in ("chosen", source.kind))
+
+    def watch(self, name: str, kind: str) -> OnBoard:
+        """List what drives a board that is watched, as the one that drives here."""
+        self.on_board = OnBoard(name, kind)
+        self.sources[name] = self.on_board
+        self._board.set(source=name)
+        self.tell()
+        return self.on_board
+
+    def watch_no_longer(self) -> None:
+        """Take it off the list."""
+        if self.on_board is not None:
+            self.sources.pop(self.on_board.name, None)
+            self.on_board = None
+        self.rest_on_keys()
+        self.tell()
 
     # --- which of them drives ---
 

@@ -388,7 +388,7 @@ def _marked_by(status: Status | None) -> str:
         return ""
     if status.match.period in COUNTED:
         return "a match" if not status.match.only else f"a period {status.match.period}"
-    return "live" if status.live else ""
+    return "live" if status.live or status.watching else ""
 
 
 def _driver(status: Status) -> str:

@@ -132,10 +132,11 @@ class _Loop:
             self._look_at_pads_safely()
             if self._waits_for_the_screen(now_s):
                 return
-            row = self._session.tick(now_s)
-            self._keeping.add(row)
+            rows = self._session.ticks(now_s)
             status = self._session.status
-            self._ring.write(Row(status.serial, status.runs, late_s, time.perf_counter() - now_s, row))
+            for row in rows:
+                self._keeping.add(row)
+                self._ring.write(Row(status.serial, status.runs, late_s, time.perf_counter() - now_s, row))
             self._tell()
         except EOFError:
             self._ended = True

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pivrex.board.watched import WatchedBoard
 from pivrex.devices.link import RobotLink
 from pivrex.devices.robot import StandInRobot
 from pivrex.line.layout import Floats
@@ -45,6 +46,11 @@ class Robots:
     def commanded(self) -> RobotLink | StandInRobot:
         """The robot that is commanded."""
         return self.link or self.stand_in
+
+    @property
+    def watched(self) -> WatchedBoard | None:
+        """The board that drives by itself, if one is on the link."""
+        return self.link if isinstance(self.link, WatchedBoard) else None
 
     @property
     def drives_a_real_one(self) -> bool:
@@ -106,9 +112,16 @@ class Robots:
             return ""
         if self.link is not None:
             self.link.close()
-        self.link = RobotLink(self._line, where) if on_link and where is not None else None
+        alone = self._line.rig.board.mode == "alone"
+        self.link = None
+        if on_link and where is not None:
+            self.link = WatchedBoard(self._line, where) if alone else RobotLink(self._line, where)
         self._shut_down = False
-        self._board.set(robot=self.commanded.title, linked="no robot answers" if self.link else "off")
+        self._board.set(
+            robot=self.commanded.title,
+            linked="no robot answers" if self.link else "off",
+            watching=self.watched is not None,
+        )
         return "another robot is commanded"
 
     def shut_down(self) -> None:

@@ -91,6 +91,8 @@ class Status:
         Of the rig in use.
     robot : str
         What the robot is.
+    watching : bool
+        Whether the robot drives by itself, and this computer only watches. Then ``moving`` says what its board says.
     note : str
         The last thing worth saying, numbered by ``notes``; ``notes_before`` are the ones right before it.
     shown : tuple of Shown
@@ -127,6 +129,7 @@ class Status:
     keys_mode: KeysMode = "latched"
     serial: int = 0
     robot: str = "stand-in"
+    watching: bool = False
     note: str = ""
     notes: int = 0
     notes_before: tuple[str, ...] = ()

@@ -14,8 +14,7 @@ uint8_t robot_state(void) { return why == DRIVES ? 1 : 2; }
 
 static uint8_t told[TOLD], tells, told_why, greets = 1;
 static uint32_t told_tick;
-static uint16_t told_check;
-static uint8_t state[sizeof kept];             /* what stages remembered after a tick */
+static uint8_t state[STATE];             /* what stages remembered after a tick */
 static uint32_t state_tick;
 static int state_at = -1;                      /* so much of it has been said; -1: nothing is to be said */
 static uint32_t state_due;                     /* from which tick on it is said again */
@@ -26,14 +25,21 @@ void tell_real(real v) { memcpy(told + at, &v, 4), at += 4; }
 void tell_count(int32_t v) { memcpy(told + at, &v, 4), at += 4; }
 
 /* CRC-16 of the polynomial 0x1021, from 0xFFFF, highest bit first. */
-static uint16_t check_of(const void *data, int size) {
-    uint16_t crc = 0xFFFF;
+static uint16_t crc;
+
+static void check_bytes(const void *data, int size) {
     for (const uint8_t *b = data; size--; b++) {
         uint8_t x = (uint8_t)(crc >> 8) ^ *b;
         x ^= x >> 4;
         crc = (uint16_t)((uint16_t)(crc << 8) ^ (uint16_t)x << 12 ^ (uint16_t)x << 5 ^ x);
     }
-    return crc;
+}
+
+static int copied;
+
+static void copy_bytes(const void *data, int size) {
+    memcpy(state + copied, data, (size_t)size);
+    copied += size;
 }
 
 /* Bytes as Base64 (RFC 4648), without what fills up its end. */
@@ -52,21 +58,21 @@ static void tell_tick(void) {
     open_sentence("PIVTIC,");
     put_unsigned(told_tick);
     put(','), put((char)('0' + told_why)), put(',');
-    for (int k = 12; k >= 0; k -= 4) put(hex_digit(told_check >> k));
+    for (int k = 12; k >= 0; k -= 4) put(hex_digit(crc >> k));
     put(',');
     put_bytes(told, at);
     say_sentence(0);
 }
 
 static void tell_state(void) {
-    int many = (int)sizeof state - state_at < STATE_EACH ? (int)sizeof state - state_at : STATE_EACH;
+    int many = STATE - state_at < STATE_EACH ? STATE - state_at : STATE_EACH;
     open_sentence("PIVALL,");
     put_unsigned(state_tick);
     put(','), put_whole(state_at), put(',');
     put_bytes(state + state_at, many);
     say_sentence(0);
     state_at += many;
-    if (state_at >= (int)sizeof state) state_at = -1;
+    if (state_at >= STATE) state_at = -1;
 }
 
 static void speak(void) {
@@ -111,10 +117,12 @@ static void make_tick(uint32_t now) {
     give(given);
     if (why == NOT_AT_REST && at_rest()) why = DRIVES;
     told_tick = ticks++;
-    told_check = check_of(&row, sizeof row);
+    crc = 0xFFFF;
+    row_bytes(check_bytes);
     tells = STATE_EACH > 0;
     if (tells && state_at < 0 && (int32_t)(ticks - state_due) >= 0) {
-        memcpy(state, &kept, sizeof state);
+        copied = 0;
+        kept_bytes(copy_bytes);
         state_tick = told_tick, state_at = 0, state_due = ticks + TICKS_A_SECOND;
     }
 }

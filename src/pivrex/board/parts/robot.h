@@ -43,6 +43,8 @@ void tell_inputs(void);
 void take_outputs(real *value);
 uint8_t at_rest(void);
 real scaled(int channel, real v);
+void row_bytes(void (*take)(const void *, int));  /* all numbers of the row, without gaps between them */
+void kept_bytes(void (*take)(const void *, int));
 
 /* radio.c, or rig.c for a stick on pins */
 void source_begin(void);

@@ -1,0 +1,184 @@
+"""The link to a board that drives by itself: this computer watches, and may stop it."""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+
+from pivrex.board.watching import STOPPED, WHY, BoardTick, Rebuilder
+from pivrex.devices.decode.message import Message
+from pivrex.devices.decode.sentences import SentenceError, opened
+from pivrex.devices.health import Said
+from pivrex.devices.link import RobotLink
+from pivrex.devices.sentence import frame
+from pivrex.line.layout import Floats
+from pivrex.line.line import Line
+from pivrex.rig.transports import Link
+
+__all__ = ["WatchedBoard"]
+
+AGAIN_S = 0.1
+"""What a board has not done yet is said again after so long."""
+
+NUMBERS = 1 << 32
+
+UNSEALED = (b"$PIVTIC,", b"$PIVALL,")
+"""A board has no time to seal what it tells of its ticks; it moves nothing here."""
+
+
+class WatchedBoard(RobotLink):
+    """A board that drives by itself, behind a link.
+
+    Attributes
+    ----------
+    only_listens : bool
+        Whether its radio has the one serial line, so that nothing can be said to it.
+    notes : deque of str
+        What is to be said once.
+    """
+
+    def __init__(self, line: Line, link: Link) -> None:
+        super().__init__(line, link)
+        self._line = line
+        self._rebuilder = Rebuilder(line)
+        self.hash = self._rebuilder.hash
+        self.only_listens = self._rebuilder.alone.wiring.shares_port
+        self.title = f"board, alone, {self.title.partition(', ')[2]}"
+        if self.only_listens:
+            self._seal = None  # its greeting is for whoever listens
+        self.notes: deque[str] = deque(maxlen=20)
+        self._made: deque[BoardTick] = deque(maxlen=1200)
+        self._why = -1
+        self._newest = 0
+        self._asks = ""
+        self._asked_s = float("-inf")
+        self._differs = 0
+        self._obeys = False
+        self._seq = int(time.time() * 10) % NUMBERS  # above those of a session before
+
+    # --- what it tells ---
+
+    def poll(self, now_s: float, budget_s: float = 0.0) -> None:
+        """Take all that has come: a tick that is left out is missing to those after it."""
+        for chunk in self.wire.poll(now_s):
+            data = chunk.data + b"\n" if self.wire.whole_messages and not chunk.data.endswith(b"\n") else chunk.data
+            for line, too_long in self._lines.feed(data):
+                message = self._read(line, too_long, chunk.at_s)
+                if message is not None:
+                    self.tally.add(message, chunk.at_s)
+
+    def _look_at_session(self, body: str, session: int, at_s: float) -> None:
+        if body.startswith("PIVHEY,"):
+            self._session = session  # a board may be switched on again while it is heard; nothing here moves by it
+
+    def _read(self, line: bytes, too_long: bool, at_s: float) -> Message | None:
+        if not line.startswith(UNSEALED):
+            return super()._read(line, too_long, at_s)
+        try:
+            body, _ = opened(line, too_long, None, "PIV")
+            return self._understand(line, body.split(","), at_s)
+        except SentenceError as problem:
+            return Message(line, None, problem.fault, str(problem))
+        except ValueError as problem:
+            return Message(line, None, "damaged", str(problem))
+
+    def _understand(self, line: bytes, words: list[str], at_s: float) -> Message:
+        if words[0] == "PIVHEY" and len(words) >= 3:
+            self._obeys = words[3:4] != ["alone"]
+            self.greeted = words[2][:16]
+        elif words[0] == "PIVTIC":
+            self._heard_s = at_s
+            if self.greeted == self.hash:
+                self._take(self._rebuilder.take_tick(words))
+                self._newest, self._why = int(words[1]), int(words[2])
+        elif words[0] == "PIVALL":
+            if self.greeted == self.hash:
+                self._take(self._rebuilder.take_state(words))
+        else:
+            return super()._understand(line, words, at_s)
+        return Message(line, {})
+
+    def _take(self, ticks: list[BoardTick]) -> None:
+        for tick in ticks:
+            self._made.append(tick)
+            if tick.same:
+                self._differs = 0
+                continue
+            self._differs += 1
+            if self._differs == 1:
+                at_s = tick.number * self._line.dt_s
+                self.notes.append(
+                    f"the board computed something else at {at_s:.2f} s than this computer does from the same readings"
+                )
+
+    def take(self) -> list[Floats]:
+        """Return the Ticks that it has made since this was asked last."""
+        rows = [tick.row for tick in self._made]
+        self._made.clear()
+        return rows
+
+    def problem(self, now_s: float) -> str:
+        """Say why it cannot be watched now; empty if it can."""
+        silent, longest = now_s - self._heard_s, self._link.quiet_after_s
+        bad = self.tally.newest_fault
+        said = {
+            self.wire.problem: not self.wire.is_open,
+            'the robot\'s program obeys a laptop, but the rig says mode = "alone"; write it again with pivrex board': self._obeys,
+            f"the board has an older rig ({self.greeted}, here {self.hash}): write its program again": self._is_other,
+            self._rebuilder.alone.watched: bool(self._rebuilder.alone.watched),
+            f"the board is silent for {longest * 1e3:.0f} ms": silent > longest and self._heard_s > 0,
+            f"no board tells well: {bad}" if bad else "no board tells anything": silent > longest,
+            "the board has not greeted yet": not self.greeted,
+            "the board computes something else than this computer": self._differs > 0,
+        }
+        return next((words for words, counts in said.items() if counts), "")
+
+    @property
+    def _is_other(self) -> bool:
+        """Whether the board's program is that of another line."""
+        return bool(self.greeted) and self.greeted != self.hash
+
+    @property
+    def is_stopped(self) -> bool:
+        """Whether it was stopped from here."""
+        return self._why == STOPPED
+
+    def why(self, now_s: float) -> str:
+        """Say why it rests, or why that is not known; empty while it drives."""
+        return self.problem(now_s) or WHY.get(self._why, "it has not told anything yet")
+
+    @property
+    def missed(self) -> int:
+        """How many of its ticks never came."""
+        return self._rebuilder.missed
+
+    # --- what it is asked ---
+
+    def ask(self, what: str) -> str:
+        """Ask it to "stop" or to "go" on. Return why that cannot be; empty if it can."""
+        if self.only_listens:
+            return "the radio has the board's one serial line, so this computer only listens: stop it with its stick or its switch"
+        self._asks, self._asked_s = what, float("-inf")
+        return ""
+
+    def command(self, told: Floats, dt_s: float) -> None:
+        """Say what it is asked, again and again until it has done so; ask for its state while that is not known."""
+        if (self._asks, self._why == STOPPED) in (("stop", True), ("go", False)):
+            self._asks = ""
+        asks = self._asks or ("" if self._rebuilder.synced else "all")
+        now = time.perf_counter()
+        if not asks or self.only_listens or now - self._asked_s < AGAIN_S:
+            return
+        self._asked_s = now
+        self._seq = (self._seq + 1) % NUMBERS
+        body = f"PIVBID,{self._seq},{self._newest},{self.hash},{asks}"
+        sign = self._sign
+        if self.wire.send(frame(sign(body) if sign is not None else body), asks == "stop"):
+            self.sent = Said(now, body, out=True)
+
+    def goes_on(self, line: Line, link: Link | None) -> bool:
+        return False  # another line remembers other things
+
+    def close(self) -> None:
+        """Hang up; the board drives on."""
+        self.wire.close()

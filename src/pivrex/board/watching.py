@@ -1,0 +1,237 @@
+"""A laptop that watches a board which drives by itself: what the board tells of a tick becomes a whole Tick of the line."""
+
+from __future__ import annotations
+
+import base64
+import struct
+from binascii import Error, crc_hqx
+from collections import deque
+from math import ceil
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from pivrex.board.alone import Alone
+from pivrex.board.line_parts import line_parts
+from pivrex.board.pins_used import wired
+from pivrex.board.single_line import SingleLine
+from pivrex.line.given import NOWHERE
+from pivrex.line.line import Line
+
+__all__ = ["STOPPED", "WHY", "BoardTick", "Rebuilder"]
+
+Floats = NDArray[np.float64]
+
+DRIVES, LOST, NOT_AT_REST, STOPPED, RAMPS = range(5)
+WHY = {
+    DRIVES: "",
+    LOST: "its source is lost",
+    NOT_AT_REST: "let go of its sticks and buttons first",
+    STOPPED: "this computer stopped it; g lets it move again",
+    RAMPS: "its source is lost: it rolls out",
+}
+"""What a board says of why it rests."""
+
+RECENT = 600
+"""So many ticks a state may be old and is still followed up."""
+
+COLUMNS = ("clock", "sensed", "truth", "raw")
+"""The stages whose columns go in; what the board computed from them stands in the others."""
+
+
+class BoardTick(NamedTuple):
+    """A Tick that a board made.
+
+    Attributes
+    ----------
+    number : int
+        Which of its ticks.
+    why : int
+        One of `WHY`.
+    row : (K,) float64
+        The Tick: of what the board computes the very numbers that it has, the rest as the line computes it from them.
+    same : bool
+        Whether the checksum that the board told is that of the row as it was computed here.
+    """
+
+    number: int
+    why: int
+    row: Floats
+    same: bool
+
+
+class _Said(NamedTuple):
+    """What a board tells of a tick."""
+
+    number: int
+    why: int
+    check: int
+    raw: Floats
+    values: tuple[float, ...]
+    """Of each sensed column that is told: a count, or a number."""
+
+
+class Rebuilder:
+    """Makes Ticks from what a board tells.
+
+    A tick needs the state that the one before left. The board tells that once a second: from there on each tick is computed, until one
+    is missing.
+
+    Attributes
+    ----------
+    hash : str
+        Which line this is.
+    synced : bool
+        Whether the state is known.
+    missed : int
+        Ticks that never came.
+    """
+
+    def __init__(self, line: Line) -> None:
+        self._line = line
+        parts = line_parts(line)
+        self.alone = Alone.of(wired(line, alone=True), parts)
+        self.hash = self.alone.hash
+        self._single = SingleLine(parts)
+        self._memory: Floats = line.start().memory.data.copy()
+        rest = line.rest().astype(np.float32).astype(float)
+        self._rest_raw = rest
+        self._rebased = [g.at + k for g in self.alone.rebased for k in range(g.shape[0])]
+        self._recent: deque[_Said] = deque(maxlen=RECENT)
+        self._state, self._state_of = b"", -1
+        self.synced = False
+        self.missed = 0
+        self._made = -1
+        """The tick that was made last."""
+        driving = line.source_number(line.rig.board.source)
+        self._driving = driving
+        first = line.layout.stage("sensed").start
+        self._first_sensed = first
+        self._in_program = {g.at - first + j for g in self._single.row.fields if g.name.startswith("row.sensed.")
+                            for j in range(int(np.prod(g.shape)))}  # fmt: skip
+        self._travels = {g.at - first + j for g in self._single.row.fields if g.name == "row.sensed.travel"
+                         for j in range(int(np.prod(g.shape)))}  # fmt: skip
+
+    # --- what is heard ---
+
+    def take_tick(self, words: list[str]) -> list[BoardTick]:
+        """Take the words of a sentence PIVTIC; return the Ticks that it lets be made. Raises `ValueError` with what is wrong."""
+        said = self._read_tick(words)
+        if self._recent and said.number <= self._recent[-1].number:
+            # the board was switched on again
+            self._recent.clear()
+            self.synced, self._made = False, -1
+        if self._recent and said.number != self._recent[-1].number + 1:
+            self.missed += said.number - self._recent[-1].number - 1
+            self._recent.clear()
+            self.synced = False
+        before = self._recent[-1] if self._recent else None
+        self._recent.append(said)
+        return [self._make(said, before)] if self.synced else []
+
+    def take_state(self, words: list[str]) -> list[BoardTick]:
+        """Take the words of a sentence PIVALL, a part of the state; return the Ticks that it lets be made. Raises `ValueError`."""
+        if len(words) != 4:
+            raise ValueError("a state without its four fields")
+        number, at, data = _whole(words[1]), _whole(words[2]), _bytes(words[3])
+        if at == 0:
+            self._state, self._state_of = b"", number
+        if number != self._state_of or at != len(self._state):
+            return []  # a part before it is missing
+        self._state += data
+        if len(self._state) < self._single.kept.size:
+            return []
+        if len(self._state) > self._single.kept.size:
+            raise ValueError(f"a state of {len(self._state)} bytes, but this line remembers {self._single.kept.size}")
+        self._state_of = -1
+        return [] if self.synced else self._follow_up(number, self._state)
+
+    def _follow_up(self, number: int, state: bytes) -> list[BoardTick]:
+        """Make all ticks after the one whose state this is."""
+        least = number if self._rebased else number + 1
+        if not self._recent or self._recent[0].number > least or self._recent[-1].number < number:
+            return []
+        kept = self._single.kept.unpacked(state, len(self._memory))
+        self._memory = np.where(np.isnan(kept), self._memory, kept)
+        self.synced = True
+        made, before = [], None
+        for said in self._recent:
+            if said.number > number:
+                made.append(self._make(said, before))
+            before = said
+        return made
+
+    def _read_tick(self, words: list[str]) -> _Said:
+        told = self.alone.told
+        if len(words) != 5 or len(words[3]) != 4:
+            raise ValueError("a tick without its five fields")
+        data = _bytes(words[4])
+        if len(data) != told.size:
+            raise ValueError(f"a tick of {len(data)} bytes, but this line tells {told.size}")
+        sticks = struct.unpack_from(f"<{len(told.sticks)}f", data)
+        at = 4 * len(told.sticks)
+        bits = int.from_bytes(data[at : at + ceil(len(told.buttons) / 8)], "little")
+        at += ceil(len(told.buttons) / 8)
+        values = tuple(
+            struct.unpack_from("<i" if k in told.counted else "<f", data, at + 4 * n)[0]
+            for n, k in enumerate(told.sensed)
+        )
+        raw = self._rest_raw.copy()
+        raw[list(told.sticks)] = sticks
+        raw[list(told.buttons)] = [bits >> n & 1 for n in range(len(told.buttons))]
+        why = _whole(words[2])
+        if why not in WHY:
+            raise ValueError(f"a tick that says {why} of why it rests")
+        return _Said(_whole(words[1]), why, int(words[3], 16), raw, values)
+
+    # --- a Tick ---
+
+    def _make(self, said: _Said, before: _Said | None) -> BoardTick:
+        line, told = self._line, self.alone.told
+        sensed = np.zeros(len(line.stages["sensed"].columns))
+        for k, value in zip(told.sensed, said.values, strict=True):
+            share = told.counted.get(k)
+            if share is None:
+                sensed[k] = 0.0 if np.isnan(value) else value
+            elif k in self._in_program and k not in self._travels:
+                sensed[k] = np.float32(value) * np.float32(share)
+            else:
+                sensed[k] = value * share
+        stopped = float(said.why not in (DRIVES, RAMPS))
+        row = line.begin(np.array(float(said.number)), said.raw, sensed, stopped, self._driving, NOWHERE)
+        exact, kept = self._single.tick(self._as_board(row, said, before), self._memory)
+        same = crc_hqx(self._single.row.packed(exact), 0xFFFF) == said.check
+        old, new = line.memory.start(), line.memory.start()
+        old.data[:] = self._memory
+        line.pass_through(old, new, row)
+        for stage in COLUMNS:
+            exact[line.layout.stage(stage)] = np.nan
+        kept[self._rebased] = np.nan
+        self._memory = np.where(np.isnan(kept), new.data, kept)
+        self._made = said.number
+        return BoardTick(said.number, said.why, np.where(np.isnan(exact), row, exact), same)
+
+    def _as_board(self, row: Floats, said: _Said, before: _Said | None) -> Floats:
+        """Return a row with what goes into the board's line: numbers of single precision, ways counted from the tick before."""
+        own = row.copy()
+        own[1] = np.float32(said.number) * np.float32(self._line.dt_s)
+        told = self.alone.told
+        for n, k in enumerate(told.sensed):
+            if k in self._travels and k in told.counted:
+                moved = int(said.values[n]) - (int(before.values[n]) if before is not None else 0)
+                own[self._first_sensed + k] = np.float32(moved) * np.float32(told.counted[k])
+        return own
+
+
+def _whole(word: str) -> int:
+    if not (word.isascii() and word.isdecimal() and len(word) <= 10):
+        raise ValueError(f"{word[:12]!r} is no whole number")
+    return int(word)
+
+
+def _bytes(word: str) -> bytes:
+    try:
+        return base64.b64decode(word + "=" * (-len(word) % 4), validate=True)
+    except Error:
+        raise ValueError("bytes that are not Base64") from None

@@ -1,0 +1,54 @@
+"""A board that drives by itself, and what drives it, as a session that watches has them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from pivrex.board.watched import WatchedBoard
+from pivrex.devices.source import PLAYS
+from pivrex.line.layout import Floats
+from pivrex.session.moving import Moving, State
+
+__all__ = ["OnBoard", "ticks_of_board"]
+
+
+class OnBoard:
+    """The source of a board that drives by itself: it is shown, and drives nothing here."""
+
+    can, lost = PLAYS, ""
+
+    def __init__(self, name: str, kind: str) -> None:
+        self.name, self.kind, self.title = name, kind, f"{name}, on the board"
+        self._readings: Mapping[str, float] = {}
+
+    def channels(self) -> frozenset[str]:
+        return frozenset(self._readings)
+
+    def take(self, readings: Mapping[str, float]) -> None:
+        """Take what the board read in its newest tick."""
+        self._readings = readings
+
+    def read(self, now_s: float) -> Mapping[str, float]:
+        return self._readings
+
+
+def ticks_of_board(session: Any, watched: WatchedBoard, now_s: float) -> list[Floats]:
+    """Take the Ticks that a board has made, and tell the screen what it says; return their rows."""
+    inputs, line, board = session.inputs, session.line, session.board
+    rows = watched.take()
+    session.robots.command(session.robots.neutral, drives=False)
+    while watched.notes:
+        board.note(watched.notes.popleft())
+    why = watched.why(now_s)
+    moving = (
+        Moving(State.STOPPED, held=why) if watched.is_stopped else Moving(State.LOST, lost=why) if why else Moving()
+    )
+    if moving != board.status.moving:
+        board.set(moving=moving)
+    name = line.rig.board.source
+    on_board = inputs.on_board or inputs.watch(name, line.rig.sources[name].kind)
+    if rows:
+        raw = rows[-1][line.layout.stage("raw")].tolist()
+        on_board.take({channel: value for (_, channel), value in zip(line.inputs.wanted, raw, strict=True)})
+    return rows
