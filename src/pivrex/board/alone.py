@@ -30,13 +30,17 @@ __all__ = ["TICK_HEAD", "Alone", "Told"]
 TICK_HEAD = len("$PIVTIC,4294967295,0,0000,") + len("*hh\r\n")
 STATE_HEAD = len("$PIVALL,4294967295,9999,") + len("*hh\r\n")
 
-LEAST_PART, MOST_PART = 12, 150
+LEAST_PART, MOST_PART = 24, 150
 """Bytes of the state in a sentence."""
 
-LINE_SHARE = 0.9
+LINE_SHARE = 0.95
 """Of the serial line a board's sentences take so much at most."""
 
 NOT_READ, SAYS_READY, SAYS_LINKED = -1, -2, -3
+
+
+def _part_length(each: int) -> int:
+    return STATE_HEAD + ceil(each * 8 / 6) if each else 0
 
 
 @dataclass(frozen=True)
@@ -82,8 +86,8 @@ class Alone:
     told : Told
     hash : str
         Which line and which inputs these are: a CRC-32 in eight hexadecimal digits.
-    each : int
-        So many bytes of the state go into a sentence; 0 if the serial line is too slow for a laptop that watches.
+    each, every : int
+        So many bytes of the state go into a sentence, one for so many ticks; 0 if the serial line is too slow for a laptop that watches.
     """
 
     wiring: BoardWiring
@@ -93,6 +97,7 @@ class Alone:
     told: Told
     hash: str
     each: int
+    every: int
 
     @classmethod
     def of(cls, wiring: BoardWiring, parts: LineParts) -> Alone:
@@ -132,25 +137,22 @@ class Alone:
             raise RigError(Path("rig"), [Mistake(0, "board.mode", what)])
         text = "\n".join([parts.source(), parts.header("float"), *map(str, (reads, told, channels))])
         room = wiring.baud / BITS_A_BYTE * line.dt_s * LINE_SHARE - told.longest
-        each = min(MOST_PART, int((room - STATE_HEAD) * 6 / 8))
-        return cls(
-            wiring, parts, channels, reads, told, f"{zlib.crc32(text.encode()):08X}", each if each >= LEAST_PART else 0
-        )
+        each = min(MOST_PART, max(LEAST_PART, int((room - STATE_HEAD) * 6 / 8))) if room > 0 else 0
+        every = ceil(_part_length(each) / room) if each else 0
+        return cls(wiring, parts, channels, reads, told, f"{zlib.crc32(text.encode()):08X}", each, every)
 
     @property
     def watched(self) -> str:
         """Why no laptop can watch; empty if one can."""
         if self.each:
             return ""
-        needs = (self.told.longest + STATE_HEAD + LEAST_PART * 8 / 6) / LINE_SHARE / self.wiring.line.dt_s * BITS_A_BYTE
-        return (
-            f"a laptop cannot watch: {self.wiring.baud} baud are too slow for what a tick tells; that needs {needs:.0f}"
-        )
+        needs = self.told.longest / LINE_SHARE / self.wiring.line.dt_s * BITS_A_BYTE
+        return f"a laptop cannot watch: {self.wiring.baud} baud are too slow for what a tick tells, which needs {needs:.0f}"
 
     # --- what is written ---
 
-    def header(self, longest: int) -> list[str]:
-        """Return the lines of `rig.h`; ``longest``: that of the sentences of a board that obeys."""
+    def header(self) -> list[str]:
+        """Return the lines of `rig.h`."""
         wiring, line = self.wiring, self.wiring.line
         spec, radio = wiring.source, wiring.radio
         seal = SEAL_BYTES if wiring.rig.secret else 0
@@ -167,8 +169,9 @@ class Alone:
             f"#define CHANNELS {len(self.channels)} /* what {wiring.rig.board.source} says */",
             f"#define TOLD {self.told.size} /* bytes that a tick tells */",
             f"#define STATE {self.sizes()[1].size} /* bytes that stages remember */",
-            f"#define STATE_EACH {self.each} /* bytes of the state in a sentence; 0: the line is too slow for it */",
-            f"#define LONGEST_BACK {max(longest, greeting, self.told.longest, STATE_HEAD + ceil(MOST_PART * 8 / 6) if self.each else 0)}",
+            f"#define STATE_EACH {self.each} /* of them in a sentence; 0: the serial line is too slow for a laptop that watches */",
+            f"#define STATE_EVERY {self.every}UL /* ticks between two such sentences */",
+            f"#define LONGEST_BACK {max(greeting, self.told.longest if self.each else 0, _part_length(self.each))}",
             f"#define RAMP_MS {round(spec.ramp_s * 1e3) if spec and spec.when_lost == 'ramp' else 0}UL",
             f"#define SILENT_MS {round((spec.silent_s or 0) * 1e3) if spec else 0}UL",
             "enum { IDLE_LOST, IDLE_SAME, IDLE_REST };",
@@ -200,7 +203,7 @@ class Alone:
 
     def source(self) -> list[str]:
         """Return the lines of `rig.c`."""
-        wiring, line, rest = self.wiring, self.wiring.line, self.wiring.line.rest().tolist()
+        line, rest = self.wiring.line, self.wiring.line.rest().tolist()
         words = {NOT_READ: "NOT_READ", SAYS_READY: "SAYS_READY", SAYS_LINKED: "SAYS_LINKED"}
         reads = ", ".join(words.get(at, str(at)) for at in self.reads)
         return [
@@ -208,7 +211,8 @@ class Alone:
             f"CONSTANT int8_t READS[INPUTS] = {{{reads}}};",
             f"CONSTANT real REST_READINGS[INPUTS] = {{{', '.join(number_in_c(v) for v in rest)}}};",
             f"CONSTANT uint8_t IS_BUTTON[INPUTS] = {{{', '.join(str(int(not self._is_stick(k))) for k in range(len(self.reads)))}}};",
-            "", *self._scaled(), *self._sticks(), *self._inputs(), *self._told(), *self._outputs(line.outputs.told), *self._at_rest(), *self._bytes(),
+            "", *self._scaled(), *self._sticks(), *self._inputs(), *self._told(), *self._outputs(line.outputs.told), *self._at_rest(),
+            *self._bytes(),
         ]  # fmt: skip
 
     def _is_stick(self, k: int) -> bool:
@@ -233,12 +237,9 @@ class Alone:
                 cases.append(f"    case {k}: return 0;")
         return [
             f"/* From {spec.low:g} to {spec.high:g}; NAN for what is outside. */",
-            "real scaled(int channel, real v) {", "    real low = -1;",
-            *([f"    if (v < {number_in_c(spec.low - slack)} || v > {number_in_c(spec.high + slack)}) return NAN;"]
-              if isinstance(spec, PinsSource) else []),
-            "    switch (channel) {", *cases,
+            "real scaled(int channel, real v) {", "    real low = -1;", "    switch (channel) {", *cases,
             f"    default: v = (v - {number_in_c(middle)}) / {number_in_c(half)}; break;", "    }",
-            *([] if isinstance(spec, PinsSource) else [f"    if (v < low - {number_in_c(slack / half)} || v > R(1.0) + {number_in_c(slack / half)}) return NAN;"]),
+            f"    if (v < low - {number_in_c(slack / half)} || v > R(1.0) + {number_in_c(slack / half)}) return NAN;",
             "    return v > 1 ? 1 : v < low ? low : v;", "}", "",
         ]  # fmt: skip
 
@@ -280,19 +281,9 @@ class Alone:
         first = line.layout.stage("sensed").start
         for one in self._own("sensed"):
             for j in range(prod(one.shape)):
-                n = one.at - first + j
-                sensed = self.wiring.sensed[n]
-                value = f"sense({n})" if sensed.known else "0"
-                if one.name == "row.sensed.travel" and sensed.counter:
-                    c = sensed.counter
-                    value = f"(real)(counts[{c}] - counted[{c}]) * {number_in_c(sensed.share)}"
-                elif sensed.counter:
-                    value = f"(real)counts[{sensed.counter}] * {number_in_c(sensed.share)}"
-                lines.append(f"    {c_name(one.name)}[{j}] = {value};")
-                if value == f"sense({n})" and not sensed.value:
-                    lines.append(
-                        f"    if ({c_name(one.name)}[{j}] != {c_name(one.name)}[{j}]) {c_name(one.name)}[{j}] = 0;"
-                    )
+                lines += self._sensed_into(
+                    f"{c_name(one.name)}[{j}]", one.at - first + j, one.name == "row.sensed.travel"
+                )
         for one in self.rebased:
             lines.append(
                 f"    memset(&{c_name(one.name)}, 0, sizeof {c_name(one.name)}); /* a way is counted from the tick before */"
@@ -300,6 +291,16 @@ class Alone:
         if self.rebased:
             lines.append("    memcpy(counted, counts, sizeof counted);")
         return [*lines, "    (void)tick, (void)stopped;", "}", ""]
+
+    def _sensed_into(self, place: str, n: int, from_before: bool) -> list[str]:
+        """Return what puts a sensed column where the line reads it; ``from_before``: a way from where it was in the tick before."""
+        sensed = self.wiring.sensed[n]
+        if sensed.counter:
+            counts = f"counts[{sensed.counter}]"
+            counts = f"({counts} - counted[{sensed.counter}])" if from_before else counts
+            return [f"    {place} = (real){counts} * {number_in_c(sensed.share)};"]
+        lines = [f"    {place} = {f'sense({n})' if sensed.known else '0'};"]
+        return lines if sensed.value else [*lines, f"    if ({place} != {place}) {place} = 0; /* not known yet */"]
 
     @property
     def rebased(self) -> list[Global]:

@@ -148,6 +148,13 @@ def _mistakes(wiring: BoardWiring, chip: Chip) -> list[Mistake]:
                 0, "link.wire.kind", f'is "{link.wire.kind}", but the {chip.name} has a serial line only; say "serial"'
             )
         )
+    return found + _speed_mistakes(wiring, chip)
+
+
+def _speed_mistakes(wiring: BoardWiring, chip: Chip) -> list[Mistake]:
+    """Return what is wrong with how fast serial lines are."""
+    found: list[Mistake] = []
+    link = wiring.rig.link
     clock, speeds = wiring.rig.board.clock_Hz, {"link.wire.baud": wiring.baud}
     if wiring.radio is not None and isinstance(wiring.radio.wire, SerialTransport):
         speeds[f"sources.{wiring.rig.board.source}.wire.baud"] = wiring.radio.wire.baud

@@ -114,7 +114,7 @@ class BoardWiring:
     @property
     def source(self) -> RigSource | None:
         """What drives a board that is alone."""
-        return self.rig.sources[self.rig.board.source] if self.alone else None
+        return self.rig.sources.get(self.rig.board.source) if self.alone else None
 
     @property
     def radio(self) -> NumbersSource | PacketsSource | None:

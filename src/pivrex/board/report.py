@@ -8,6 +8,7 @@ from pathlib import Path
 from pivrex.board.chips import CHIPS, Chip, printed_pins
 from pivrex.board.emulated import built_program
 from pivrex.board.folder import write_board
+from pivrex.board.hand import busy_alone
 from pivrex.board.on_chip import SEALED_STACK, STACK, sizes_of
 from pivrex.errors import PivrexError, RigError
 from pivrex.rig.pin_uses import PinUse, pins_of
@@ -16,15 +17,21 @@ from pivrex.rig.rig import Rig
 __all__ = ["BoardReport", "Fit", "told", "written_and_told"]
 
 
+MOST_BUSY = 0.92
+"""Of its time a chip may need so much: what comes together now and then needs the rest."""
+
+
 @dataclass(frozen=True)
 class Fit:
     """Whether a program fits into its chip: bytes of flash and memory, of how many; 0 where it could not be built.
 
-    ``said`` is a sentence; ``refused`` whether it does not fit.
+    ``said`` is a sentence; ``refused`` whether it does not fit. ``busy`` is the share of its time that a chip needs which drives by
+    itself, as fast as the robot goes; None where that is not measured.
     """
 
     said: str
     refused: bool
+    busy: float | None = None
     flash: int = 0
     flash_of: int = 0
     ram: int = 0
@@ -37,8 +44,8 @@ class BoardReport:
 
     Attributes
     ----------
-    rig, hash, chip : str
-        ``chip`` is empty for a program for any board.
+    rig, hash, chip, mode : str
+        ``chip`` is empty for a program for any board; ``mode`` is obeys or alone.
     folder : Path
     files, missing : list of str
         ``missing`` says what has no pin.
@@ -61,6 +68,7 @@ class BoardReport:
     wrong: list[str] = field(default_factory=list)
     fit: Fit | None = None
     pins: list[tuple[str, str]] = field(default_factory=list)
+    mode: str = "obeys"
 
     @property
     def how(self) -> str:
@@ -72,7 +80,7 @@ class BoardReport:
         return bool(self.wrong) or (self.fit is not None and self.fit.refused)
 
 
-def written_and_told(rig: Rig, folder: Path, target: str) -> BoardReport:
+def written_and_told(rig: Rig, folder: Path, target: str, mode: str = "") -> BoardReport:
     """Write the program of a rig's board into a folder, build it where that can be done, and say what came of it.
 
     Raises
@@ -82,14 +90,25 @@ def written_and_told(rig: Rig, folder: Path, target: str) -> BoardReport:
     SaveError
         If the folder cannot be written.
     """
-    written = write_board(rig, folder, target)
-    made = BoardReport(rig.name, folder, "", written.hash, written.files, written.missing, written.kept)
+    written = write_board(rig, folder, target, mode)
+    alone = (mode or rig.board.mode) == "alone"
+    made = BoardReport(
+        rig.name,
+        folder,
+        "",
+        written.hash,
+        written.files,
+        written.missing,
+        written.kept,
+        mode="alone" if alone else "obeys",
+    )
     if target != "avr":
         return made
     chip = CHIPS[rig.board.chip]
-    return replace(
-        made, chip=chip.name, fit=_fit(folder, chip, SEALED_STACK if rig.secret else STACK), pins=_pins(rig, chip)
-    )
+    fit = _fit(folder, chip, SEALED_STACK if rig.secret else STACK)
+    if alone and fit.flash and not fit.refused:
+        fit = _timed(rig, fit, chip)
+    return replace(made, chip=chip.name, fit=fit, pins=_pins(rig, chip, alone))
 
 
 def told(rig: Rig, folder: Path, target: str) -> BoardReport:
@@ -117,9 +136,25 @@ def _fit(folder: Path, chip: Chip, stack: int) -> Fit:
     return Fit(said, full, flash, chip.flash, ram, chip.ram)
 
 
-def _pins(rig: Rig, chip: Chip) -> list[tuple[str, str]]:
+def _timed(rig: Rig, fit: Fit, chip: Chip) -> Fit:
+    """Drive the program in the emulator, and say whether the chip is quick enough."""
+    try:
+        busy = busy_alone(rig)
+    except PivrexError as problem:
+        return replace(fit, said=f"{fit.said}; how busy the chip is was not tried: {problem}")
+    period_ms = 1e3 / rig.rate_hz
+    said = f"driving at full speed it needs {busy.share * period_ms:.1f} of the {period_ms:.1f} ms of a tick"
+    if busy.share > MOST_BUSY:
+        slower = rig.rate_hz * MOST_BUSY / min(1.0, busy.share)
+        return replace(
+            fit, busy=busy.share, refused=True, said=f'it is too slow: {said}; rate = "{slower * 0.9:.0f} Hz" may do'
+        )
+    return replace(fit, busy=busy.share, said=f"{fit.said}; {said}")
+
+
+def _pins(rig: Rig, chip: Chip, alone: bool) -> list[tuple[str, str]]:
     """Return the pins as boards print them, of a large chip only those in use."""
-    known = [u for u in pins_of(rig) if str(u.pin).upper() in chip.pins]
+    known = [u for u in pins_of(rig) if str(u.pin).upper() in chip.pins and (alone or not u.key.startswith("sources."))]
     uses = {chip.pins[str(u.pin).upper()].name: f"{u.owner} {_role(u)}".strip() for u in known}
     uses |= dict(zip(chip.serial, ("link in", "link out"), strict=True))
     all_pins = [(name, uses.get(pin.name, "")) for name, pin in printed_pins(chip).items()]

@@ -58,7 +58,7 @@ def rig_header(wiring: BoardWiring, alone: Alone | None = None) -> str:
             f"#define RIG_KEY {{{', '.join(f'0x{b:02x}' for b in rig.secret)}}} /* whoever has it may drive the robot */"
         )
     if alone is not None:
-        lines += alone.header(max(said, greeting) + 3)
+        lines += alone.header()
     lines += ["", "/* Pins, each by its place among those of its kind. */"]
     for kind in ("pwm", "level", "pulse"):
         lines += [f"#define {p.name} {k} /* pin {p.use.pin} */" for k, p in enumerate(wiring.places[kind])]
@@ -92,11 +92,6 @@ def rig_header(wiring: BoardWiring, alone: Alone | None = None) -> str:
 def rig_source(wiring: BoardWiring, alone: Alone | None = None) -> str:
     """Return `rig.c`."""
     rig = wiring.rig
-    ways = {
-        "pwm": "board_pwm({0}, limited({1}, {2}));",
-        "level": "board_level({0}, {1} > R(0.5));",
-        "pulse": "board_pulse({0}, limited({1}, 2500));",
-    }
     rest = ", ".join(number_in_c(g.rest) for g in wiring.given)
     used = [s for k, s in enumerate(wiring.sensed) if alone is not None or k in {b.column for b in wiring.back}]
     speeds = any("per_second" in s.value for s in used)
@@ -104,17 +99,7 @@ def rig_source(wiring: BoardWiring, alone: Alone | None = None) -> str:
         f"/* What {rig.name} has on which pin. Written by pivrex board: change the rig, and write it again. */", '#include "robot.h"', "",
         f"const real REST_VALUES[OUT] = {{{rest}}};", "",
     ]  # fmt: skip
-    if wiring.places["pwm"] or wiring.places["pulse"]:
-        lines += [_LIMITED]
-    lines.append("void give(const real *value) {")
-    for k, one in enumerate(wiring.given):
-        if one.place is None:
-            lines.append(f"    mine_give({k}, value[{k}]); /* {one.title}: it has no pin in the rig */")
-        else:
-            lines.append(
-                f"    {ways[one.kind].format(one.place.name, f'value[{k}]', one.place.full)} /* {one.title}, pin {one.place.use.pin} */"
-            )
-    lines += ["}", ""]
+    lines += _give(wiring)
     loops = []
     if speeds:
         lines += [_SPEEDS]
@@ -130,18 +115,39 @@ def rig_source(wiring: BoardWiring, alone: Alone | None = None) -> str:
     lines += ["    default: return mine_sense(n);", "    }", "}", ""]
     if alone is not None:
         return "\n".join([*lines, *alone.source()])
-    lines += ["void tell(int n) {", "    switch (n) {"]
-    for k, back in enumerate(wiring.back):
-        if back.column < 0 or not wiring.sensed[back.column].known:
-            continue
-        own = wiring.sensed[back.column]
-        if back.counts:
-            value = f"board_count({own.counter})" if own.counter else f"(int32_t)sense({back.column})"
-            lines.append(f"    case {k}: put_whole({value}); break; /* {back.title} */")
+    return "\n".join([*lines, *_tell(wiring)])
+
+
+def _give(wiring: BoardWiring) -> list[str]:
+    """Return what hands values to pins."""
+    ways = {
+        "pwm": "board_pwm({0}, limited({1}, {2}));",
+        "level": "board_level({0}, {1} > R(0.5));",
+        "pulse": "board_pulse({0}, limited({1}, 2500));",
+    }
+    lines = [_LIMITED] if wiring.places["pwm"] or wiring.places["pulse"] else []
+    lines.append("void give(const real *value) {")
+    for k, one in enumerate(wiring.given):
+        if one.place is None:
+            lines.append(f"    mine_give({k}, value[{k}]); /* {one.title}: it has no pin in the rig */")
         else:
-            lines.append(f"    case {k}: put_real(sense({back.column})); break; /* {back.title} */")
-    lines += ["    default: break; /* not known here: an empty field */", "    }", "}", ""]
-    return "\n".join(lines)
+            lines.append(
+                f"    {ways[one.kind].format(one.place.name, f'value[{k}]', one.place.full)} /* {one.title}, pin {one.place.use.pin} */"
+            )
+    return [*lines, "}", ""]
+
+
+def _tell(wiring: BoardWiring) -> list[str]:
+    """Return what writes a field of what comes back."""
+    lines = ["void tell(int n) {", "    switch (n) {"]
+    for k, back in enumerate(wiring.back):
+        own = wiring.sensed[back.column] if back.column >= 0 else None
+        if own is None or not own.known:
+            continue
+        value = f"board_count({own.counter})" if own.counter else f"(int32_t)sense({back.column})"
+        text = f"put_whole({value})" if back.counts else f"put_real(sense({back.column}))"
+        lines.append(f"    case {k}: {text}; break; /* {back.title} */")
+    return [*lines, "    default: break; /* not known here: an empty field */", "    }", "}", ""]
 
 
 _LIMITED = """\

@@ -14,6 +14,8 @@ from pivrex.errors import PivrexError, RigError, UsageError
 
 __all__ = ["board"]
 
+DOES = {"obeys": "obeys a laptop", "alone": "drives by itself"}
+
 
 def board(
     rig: RigName,
@@ -32,6 +34,13 @@ def board(
             "--for", help="avr: all of it, for the chip of the rig's table [board]. c: any board, by ten functions."
         ),
     ] = "avr",
+    mode: Annotated[
+        str,
+        typer.Option(
+            "--mode",
+            help="obeys: a laptop drives it. alone: it drives by itself. As the rig's [board] says if left out.",
+        ),
+    ] = "",
     prove: Annotated[
         bool,
         typer.Option(
@@ -46,6 +55,8 @@ def board(
 
     if target not in ("avr", "c"):
         raise UsageError(f'--for is "{target}", but should be avr or c')
+    if mode not in ("", "obeys", "alone"):
+        raise UsageError(f'--mode is "{mode}", but should be obeys or alone')
     path, folder = find_rig(rig, Path())
     read = read_rig(path)
     if prove:
@@ -56,25 +67,33 @@ def board(
     from pivrex.board.report import written_and_told
 
     try:
-        made = written_and_told(read, output or Path(f"{path.stem}-board"), target)
+        made = written_and_told(read, output or Path(f"{path.stem}-board"), target, mode)
     except RigError as problem:
         raise RigError(path, with_lines(rig_text(path), problem.mistakes)) from None
+    _print(made, read, as_json)
+    return 1 if made.refused else 0
+
+
+def _print(made: Any, rig: Any, as_json: bool) -> None:
+    """Print what was written."""
     if as_json:
         print_json({
-            "rig": made.rig, "hash": made.hash, "for": target, "folder": str(made.folder), "files": made.files,
+            "rig": made.rig, "hash": made.hash, "for": "avr" if made.chip else "c", "mode": made.mode,
+            "folder": str(made.folder), "files": made.files,
             "missing": made.missing, "kept": made.kept, "fits": asdict(made.fit) if made.fit is not None else None,
         })  # fmt: skip
-    else:
-        print(f"{made.folder}: {len(made.files)} files, for {made.rig}, rig hash {made.hash}")
-        if made.kept:
-            print("  mine.c stays as it was: it is yours")
-        for what in made.missing:
-            print(f"  {what}")
-        if made.fit is not None:
-            print(f"  {made.fit.said}")
-        if not made.refused:
-            print(f"  {made.how} {'puts it onto the board' if made.chip else 'builds it'}")
-    return 1 if made.refused else 0
+        return
+    print(f"{made.folder}: {len(made.files)} files, for {made.rig}, rig hash {made.hash}; it {DOES[made.mode]}")
+    if made.mode != rig.board.mode:
+        print(f'  the rig says mode = "{rig.board.mode}" in [board]; change that too, and the screen knows')
+    if made.kept:
+        print("  mine.c stays as it was: it is yours")
+    for what in made.missing:
+        print(f"  {what}")
+    if made.fit is not None:
+        print(f"  {made.fit.said}")
+    if not made.refused:
+        print(f"  {made.how} {'puts it onto the board' if made.chip else 'builds it'}")
 
 
 def _prove(rig: Any, recording: Path | None, field: Any, as_json: bool) -> int:

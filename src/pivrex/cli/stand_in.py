@@ -54,46 +54,32 @@ def be_a_robot(
     end = _Pty(serial, baud) if serial is not None else _Port(udp)
     # a slow line has no room for what no real robot could say
     tells_truth = not (baud and rig.link is not None and link_speed(Line(rig), rig.link).warning)
-    stream = None
-    try:
-        if log is not None:
-            stream = log.open("w", encoding="ascii", buffering=1)
-            stream.write("t,what,resting,values\n")
-    except OSError as problem:
-        raise PivrexError(f"{log}: cannot be written: {reason(problem)}") from None
+    book = _Log(log)
     print(f"{rig.name} listens on {end.title}; Ctrl+C ends it", flush=True)
-    book = _Log(stream)
-    robot: RobotEnd | EmulatedRobot
-    drives: _Drives | None = None
-    if board:
-        robot = EmulatedRobot(rig, field, time.monotonic(), book.note)
-        if rig.board.mode == "alone":
-            drives = _Drives(rig, robot)
-            print(f"{rig.board.source} drives it: pivrex remote RIG {rig.board.source} is in its place", flush=True)
-    else:
-        robot = RobotEnd(rig, field, time.monotonic(), book.note, tells_truth)
-        robot.fault = fault
-    book.robot = robot
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    try:
-        while True:
-            for data, sender in end.take(LOOP_S):
-                robot.take(data, sender, time.monotonic())
-            now = time.monotonic()
-            if drives is not None:
-                drives.poll(now)
-            for sentence in robot.step(now, end.has_room()):
-                end.send(sentence, robot.partner)
-            book.tick(now)
-    except KeyboardInterrupt:
-        return 130
-    finally:
-        if isinstance(robot, EmulatedRobot):
-            robot.close()
-        if drives is not None:
-            drives.close()
-        end.close()
-        book.close()
+    with contextlib.ExitStack() as opened:
+        opened.callback(end.close)
+        opened.callback(book.close)
+        if board:
+            robot: RobotEnd | EmulatedRobot = EmulatedRobot(rig, field, time.monotonic(), book.note)
+        else:
+            robot = RobotEnd(rig, field, time.monotonic(), book.note, tells_truth)
+            robot.fault = fault
+        opened.callback(robot.close)
+        drives = _Drives(rig, robot) if isinstance(robot, EmulatedRobot) and rig.board.mode == "alone" else None
+        book.robot = robot
+        try:
+            while True:
+                for data, sender in end.take(LOOP_S):
+                    robot.take(data, sender, time.monotonic())
+                now = time.monotonic()
+                if drives is not None:
+                    drives.poll(now)
+                for sentence in robot.step(now, end.has_room()):
+                    end.send(sentence, robot.partner)
+                book.tick(now)
+        except KeyboardInterrupt:
+            return 130
 
 
 def stick_as_numbers(rig: Rig, name: str) -> NumbersSource:
@@ -125,6 +111,7 @@ class _Drives:
             self._reader = NumbersReader(spec)
         assert isinstance(spec, NumbersSource | PacketsSource)
         self._wire = open_transport(spec.wire)
+        print(f"{rig.board.source} drives it: pivrex remote RIG {rig.board.source} is in its place", flush=True)
 
     def poll(self, now_s: float) -> None:
         for chunk in self._wire.poll(now_s):
@@ -134,15 +121,18 @@ class _Drives:
             for message in self._reader.feed(chunk.data, chunk.at_s):
                 self._robot.sticks.update(message.readings or {})
 
-    def close(self) -> None:
-        self._wire.close()
-
 
 class _Log:
     """What happened when, by this program's own clock: each change at once, and the state fifty times a second."""
 
-    def __init__(self, stream: TextIO | None) -> None:
-        self._stream = stream
+    def __init__(self, path: Path | None) -> None:
+        self._stream: TextIO | None = None
+        try:
+            if path is not None:
+                self._stream = path.open("w", encoding="ascii", buffering=1)
+                self._stream.write("t,what,resting,values\n")
+        except OSError as problem:
+            raise PivrexError(f"{path}: cannot be written: {reason(problem)}") from None
         self.robot: RobotEnd | EmulatedRobot | None = None
         self._last = ""
         self._at = 0.0

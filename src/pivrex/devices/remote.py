@@ -367,8 +367,8 @@ class RemoteSource:
 
 
 def remotes_of(rig: Rig, before: Mapping[str, RemoteSource], book: SealBook) -> dict[str, RemoteSource]:
-    """Open every source of a rig that has a wire, but the one that its board reads; those ``before`` that are described alike go on. The ``book`` says what
-    was sealed and heard before.
+    """Open every source of a rig that has a wire, but the one that its board reads; those ``before`` that are described alike go on.
+    The ``book`` says what was sealed and heard before.
     """
     found = {}
     for name, spec in rig.sources.items():

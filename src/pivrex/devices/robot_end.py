@@ -224,5 +224,8 @@ class RobotEnd:
             out += sensed_sentences(Back(stamp_of(now_s), self._newest, self.state), values, self._sign)
         return out
 
+    def close(self) -> None:
+        """Nothing of it lasts beyond the program."""
+
     def _sign(self, body: str) -> str:
         return sealed(self._key, body, self.session) if self._key else body

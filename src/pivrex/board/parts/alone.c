@@ -17,6 +17,7 @@ static uint32_t told_tick;
 static uint8_t state[STATE];             /* what stages remembered after a tick */
 static uint32_t state_tick;
 static int state_at = -1;                      /* so much of it has been said; -1: nothing is to be said */
+static uint32_t state_said;                    /* in which tick a part of it was said last */
 static uint32_t state_due;                     /* from which tick on it is said again */
 static int at;                                 /* in `told` */
 
@@ -82,7 +83,7 @@ static void speak(void) {
         greets = 0;
         open_sentence("PIVHEY," RIG_NAME "," LINE_HASH ",alone");
         say_sentence(HEARS_LAPTOP);
-    } else if (state_at >= 0) tell_state();
+    } else if (state_at >= 0 && ticks - state_said >= STATE_EVERY) state_said = ticks, tell_state();
 }
 
 /* --- a tick --- */

@@ -70,26 +70,25 @@ static void sha_end(Sha *s, uint8_t *out) {
     for (int i = 0; i < 32; i++) out[i] = s->h[i / 4] >> (24 - 8 * (i % 4)) & 255;
 }
 
-static Sha inner, outer;                       /* the key, hashed once */
+static uint32_t inner[8], outer[8];            /* what the key makes of the hash, computed once */
 
 /* RFC 2104, for keys of at most 64 bytes */
-static void use_key(const uint8_t *key, size_t size) {
-    sha_begin(&inner);
-    sha_begin(&outer);
-    for (size_t i = 0; i < 64; i++) {
-        uint8_t k = i < size ? key[i] : 0, in = k ^ 0x36, out = k ^ 0x5c;
-        sha_add(&inner, &in, 1);
-        sha_add(&outer, &out, 1);
-    }
+static void pad_key(uint32_t *h, uint8_t with) {
+    Sha s;
+    sha_begin(&s);
+    for (size_t i = 0; i < 64; i++) s.block[i] = (i < sizeof KEY ? KEY[i] : 0) ^ with;
+    sha_block(&s);
+    memcpy(h, s.h, sizeof s.h);
 }
 
 static void hmac(const char *text, uint8_t *out) {
     Sha s;
-    if (inner.bytes == 0) use_key(KEY, sizeof KEY);
-    s = inner;
+    memcpy(s.h, inner, sizeof inner);
+    s.bytes = 64;
     sha_add(&s, text, strlen(text));
     sha_end(&s, out);
-    s = outer;
+    memcpy(s.h, outer, sizeof outer);
+    s.bytes = 64;
     sha_add(&s, out, 32);
     sha_end(&s, out);
 }
@@ -108,7 +107,8 @@ void seal_begin(void) {
     uint32_t noise = board_ms();
     for (int k = 0; k < 64; k++) noise = noise * 1664525u + 1013904223u + (uint32_t)board_sensor(NOISE_SENSOR);
     session = noise | 1;
-    use_key(KEY, sizeof KEY);
+    pad_key(inner, 0x36);
+    pad_key(outer, 0x5c);
 }
 
 /* Seal a body; gives by how much longer it is now. */

@@ -1,0 +1,84 @@
+"""A hand at the stick or the radio of a board that drives by itself in the emulator, and how busy the chip is meanwhile."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import NamedTuple
+
+from pivrex.board.emulated import EmulatedRobot
+from pivrex.devices.encode import line_of, packet_of
+from pivrex.devices.seal import sealed
+from pivrex.rig.rig import Rig
+from pivrex.rig.sources import NumbersSource, PacketsSource
+
+__all__ = ["Busy", "Hand", "busy_alone"]
+
+STEP_S = 0.005
+SAYS_EVERY_S = 0.02
+"""A radio speaks fifty times a second."""
+
+
+class Busy(NamedTuple):
+    """What a chip needs: the share of its time, and so many bytes of its memory the stack never reached."""
+
+    share: float
+    never_used: int
+
+
+class Hand:
+    """Moves sticks and buttons; a radio's are sent as it sends them.
+
+    Attributes
+    ----------
+    readings : dict of str to float
+        What each control reads.
+    silent : bool
+        Whether the radio says nothing.
+    busy_s : float
+        How long the chip was busy, of all the time that passed.
+    """
+
+    def __init__(self, rig: Rig, robot: EmulatedRobot, session: int = 1) -> None:
+        self.robot, self.silent, self.busy_s, self.now_s = robot, False, 0.0, 0.0
+        self.readings: dict[str, float] = {}
+        self._spec = rig.sources[rig.board.source]
+        self._sign = partial(sealed, rig.secret, session=session) if rig.secret else None
+        self._seq, self._due_s = 0, 0.0
+
+    def packet(self) -> bytes:
+        """Return what the radio says next."""
+        self._seq += 1
+        if isinstance(self._spec, NumbersSource):
+            return line_of(self._spec, self.readings)
+        assert isinstance(self._spec, PacketsSource)
+        return packet_of(self._spec, self.readings, self._seq, self._sign)
+
+    def pass_time(self, seconds: float) -> bytes:
+        """Let time pass; return what the board says on its serial line."""
+        said, until_s = b"", self.now_s + seconds
+        while self.now_s < until_s - STEP_S / 2:
+            self.now_s += STEP_S
+            if isinstance(self._spec, NumbersSource | PacketsSource):
+                if not self.silent and self.now_s >= self._due_s:
+                    self._due_s += SAYS_EVERY_S
+                    self.robot.take_radio(self.packet())
+            else:
+                self.robot.sticks.update({c: v for c, v in self.readings.items() if c in self.robot.sticks})
+            said += b"".join(self.robot.step(self.now_s))
+            self.busy_s += (1.0 - self.robot.asleep) * STEP_S
+        return said
+
+
+def busy_alone(rig: Rig, seconds: float = 1.5) -> Busy:
+    """Drive a board that is alone as fast as it goes, and say how busy its chip is. Raises `PivrexError` without simavr."""
+    robot = EmulatedRobot(rig, None, 0.0, mode="alone")
+    try:
+        hand = Hand(rig, robot)
+        hand.pass_time(0.5)
+        hand.readings |= {rig.channel(a): -1.0 for a in rig.law.axes().values()}
+        hand.pass_time(0.5)
+        hand.busy_s = 0.0
+        hand.pass_time(seconds)
+        return Busy(hand.busy_s / seconds, robot.never_used)
+    finally:
+        robot.close()
