@@ -117,7 +117,7 @@ int32_t board_sensor(int sensor) { return 1023 - sensor; }
 void mine_begin(void) {}
 void mine_loop(void) {}
 void mine_give(int n, real value) { printf("motor %d %g\\n", n, (double)value); }
-void mine_tell(int n) { put_real(R(-199999.9999) + (real)(n & 0)); }
+real mine_sense(int n) { return R(-199999.9999) + (real)(n & 0); }
 int main(void) {
     link_begin();
     while (fgets(line, sizeof line, stdin)) {
@@ -138,7 +138,7 @@ def robot_program(folder: Path, rig: Rig, *more: str) -> Path:
     for name, text in board_files(rig, "c")[0].items():
         (own / name).write_text(text)
     (own / "test.c").write_text(TEST_BOARD)
-    sources = ["link.c", "seal.c", "rig.c", "line.c", "test.c"]
+    sources = ["link.c", "sentence.c", "seal.c", "rig.c", "line.c", "test.c"]
     words = ["gcc", "-std=c99", "-O1", "-Wall", "-Wextra", "-Werror", *more, "-o", "robot", *sources, "-lm"]
     subprocess.run(words, check=True, cwd=own)
     return own / "robot"

@@ -194,7 +194,7 @@ class WrittenTest(TempCase):
     def test_an_encoder_without_pins_is_named_and_a_wheel_without_one_is_not(self) -> None:
         missing = board_files(plover_with(("encoder_pins = [2, 3]     # A and B\n", "")), "c")[1].missing
         self.assertIn(
-            "left has counts_per_turn but no encoder_pins: mine_tell in mine.c may say sensed.left_travel_m", missing
+            "left has counts_per_turn but no encoder_pins: mine_sense in mine.c may return sensed.left_travel_m", missing
         )
         without = ("counts_per_turn = 12      # of the shaft\n", ""), ("encoder_pins = [2, 3]     # A and B\n", "")
         found, wiring = board_files(plover_with(*without), "c")
@@ -317,7 +317,7 @@ class CommandTest(TempCase):
         said = json.loads(ran.out)
         self.assertEqual((said["hash"], said["for"], said["fits"]), ("84EE77AC", "c", None))
         self.assertIn("here.c", said["files"])
-        self.assertIn("sensed.gyro_rad has no pin: mine_tell in mine.c may say it", said["missing"])
+        self.assertIn("sensed.gyro_rad has no pin: mine_sense in mine.c may return it", said["missing"])
 
     def test_a_mistake_has_its_line(self) -> None:
         text = changed(demo_path("plover").read_text("utf-8"), ("output = { pin = 11 }", "output = { pin = 0 }"))
@@ -558,7 +558,9 @@ class RangerTest(EmulatedCase):
             self.say(False, *self.REST)
         true = float(self.robot._sensed[at])
         self.assertAlmostEqual(true, 1.0 - 0.11, delta=0.03)  # it sits 110 mm ahead
-        heard = [values[at] for _, values in self.sensed[20:]]
+        found = [values[at] for _, values in self.sensed[20:]]
+        heard = [value for value in found if value]  # now and then a sound does not come back
+        self.assertGreater(len(heard), 0.8 * len(found))
         self.assertLess(np.ptp(heard), 0.05)
         self.assertAlmostEqual(float(np.median(heard)), true, delta=0.02)
 
@@ -656,7 +658,7 @@ class SheetTest(unittest.TestCase):
 
     REPORT = BoardReport(
         "Plover", Path("boards/plover"), "atmega328p", "84EE77AC", ["main.c", "rig.h"],
-        ["sensed.post has no pin: mine_tell in mine.c may say it"],
+        ["sensed.post has no pin: mine_sense in mine.c may return it"],
         True, [], Fit("fits", False, 7764, 32256, 564, 2048),
         [(str(k), f"pin {k}" if k != 6 else "") for k in range(14)] + [(f"A{k}", "") for k in range(6)],
     )  # fmt: skip

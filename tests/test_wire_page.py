@@ -74,8 +74,9 @@ class WirePageTest(TempCase):
 
     def test_the_programs_on_the_page_are_those_that_are_written(self) -> None:
         self.assertEqual(block("/* The robot's end of the link"), part("link.c"))
+        self.assertEqual(block("/* Sentences as docs/wire.md"), part("sentence.c"))
         both = block("static const unsigned char KEY"), part("seal.c")
-        hashed = [t[t.index("typedef struct") : t.index("use_key(KEY")] for t in both]
+        hashed = [t[t.index("typedef struct") : t.index("\n}\n", t.index("static void sha_end"))] for t in both]
         self.assertEqual(hashed[0], hashed[1])
 
     def test_a_robots_end(self) -> None:

@@ -214,7 +214,7 @@ def _come_back(made: BoardWiring, uses: dict[str, list[PinUse]]) -> None:
             own = Sensed(column.title, *_of_sensor(made, uses, column.name))
             lack = f"{column.title} has no pin: mine_sense in mine.c may return it"
         made.sensed.append(own)
-        if own.known and not own.value:
+        if own.known and not own.value and not (column.name in says and column.name.endswith("_speed")):
             made.missing.append(lack)
     places = {s.title: k for k, s in enumerate(made.sensed)}
     for one in back_columns(made.line):

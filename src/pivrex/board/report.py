@@ -31,11 +31,11 @@ class Fit:
 
     said: str
     refused: bool
-    busy: float | None = None
     flash: int = 0
     flash_of: int = 0
     ram: int = 0
     ram_of: int = 0
+    busy: float | None = None
 
 
 @dataclass(frozen=True)

@@ -108,7 +108,7 @@ def rig_source(wiring: BoardWiring, alone: Alone | None = None) -> str:
         lines += [_GYRO.format(scale=rig.board.supply_V * rig.gyro.per_V_rad_s / 1023.0)]
         loops.append("    add_up_gyro();")
     lines += ["void sense_loop(void) {", *loops, "}", ""]
-    lines += ["/* A column of what is sensed. */", "static real sense(int n) {", "    switch (n) {"]
+    lines += ["/* A column of what is sensed. */", "real sense(int n) {", "    switch (n) {"]
     for k, sensed in enumerate(wiring.sensed):
         if sensed in used and sensed.value:
             lines.append(f"    case {k}: return {sensed.value}; /* {sensed.title} */")

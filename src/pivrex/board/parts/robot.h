@@ -30,6 +30,7 @@ extern const real REST_VALUES[OUT];
 void give(const real *value);                  /* what leaves for motors and attachments */
 void tell(int n);                              /* writes what comes back: field n, from 0 */
 void sense_loop(void);
+real sense(int n);                              /* a column of what is sensed, from 0 */
 
 #ifdef ALONE
 /* rig.c: what goes into the line, and comes out of it */
