@@ -194,7 +194,8 @@ class WrittenTest(TempCase):
     def test_an_encoder_without_pins_is_named_and_a_wheel_without_one_is_not(self) -> None:
         missing = board_files(plover_with(("encoder_pins = [2, 3]     # A and B\n", "")), "c")[1].missing
         self.assertIn(
-            "left has counts_per_turn but no encoder_pins: mine_sense in mine.c may return sensed.left_travel_m", missing
+            "left has counts_per_turn but no encoder_pins: mine_sense in mine.c may return sensed.left_travel_m",
+            missing,
         )
         without = ("counts_per_turn = 12      # of the shaft\n", ""), ("encoder_pins = [2, 3]     # A and B\n", "")
         found, wiring = board_files(plover_with(*without), "c")

@@ -170,7 +170,7 @@ class Alone:
             f"#define TOLD {self.told.size} /* bytes that a tick tells */",
             f"#define STATE {self.sizes()[1].size} /* bytes that stages remember */",
             f"#define STATE_EACH {self.each} /* of them in a sentence; 0: the serial line is too slow for a laptop that watches */",
-            f"#define STATE_EVERY {self.every}UL /* ticks between two such sentences */",
+            f"#define STATE_EVERY {max(1, self.every)}UL /* ticks between two such sentences */",
             f"#define LONGEST_BACK {max(greeting, self.told.longest if self.each else 0, _part_length(self.each))}",
             f"#define RAMP_MS {round(spec.ramp_s * 1e3) if spec and spec.when_lost == 'ramp' else 0}UL",
             f"#define SILENT_MS {round((spec.silent_s or 0) * 1e3) if spec else 0}UL",
@@ -188,8 +188,8 @@ class Alone:
                 f"#define RADIO_ZERO {number_in_c(radio.zero)}",
                 f"#define RADIO_FULL {number_in_c(radio.full)}",
                 f"#define AXES {len(radio.columns)}",
-                f"static const real AXIS_LOW[AXES] = {{{', '.join('0' if c.endswith('_trigger') else '-1' for c in radio.columns)}}};",
-                f"static const uint8_t BUTTON_BIT[{max(1, len(bits))}] = {{{', '.join(map(str, bits or [0]))}}};",
+                f"static CONSTANT real AXIS_LOW[AXES] = {{{', '.join('0' if c.endswith('_trigger') else '-1' for c in radio.columns)}}};",
+                f"static CONSTANT uint8_t BUTTON_BIT[{max(1, len(bits))}] = {{{', '.join(map(str, bits or [0]))}}};",
             ]
         return lines
 

@@ -247,7 +247,7 @@ class PinsPrinter:
 _COUNT = """\
 /* Each edge of A and B is a count: up while A leads. */
 static void count(uint8_t k, uint8_t now) {
-    static const int8_t STEPS[16] = {0, -1, 1, 0, 1, 0, 0, -1, -1, 0, 0, 1, 0, 1, -1, 0};
+    static CONSTANT int8_t STEPS[16] = {0, -1, 1, 0, 1, 0, 0, -1, -1, 0, 0, 1, 0, 1, -1, 0};
     static uint8_t was[COUNT_MANY];
     pins_counts[k] += STEPS[was[k] << 2 | now];
     was[k] = now;

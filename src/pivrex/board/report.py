@@ -144,6 +144,8 @@ def _timed(rig: Rig, fit: Fit, chip: Chip) -> Fit:
         return replace(fit, said=f"{fit.said}; how busy the chip is was not tried: {problem}")
     period_ms = 1e3 / rig.rate_hz
     said = f"driving at full speed it needs {busy.share * period_ms:.1f} of the {period_ms:.1f} ms of a tick"
+    if not busy.never_used:
+        return replace(fit, refused=True, said=f"{fit.said}; but its stack has reached all of the rest")
     if busy.share > MOST_BUSY:
         slower = rig.rate_hz * MOST_BUSY / min(1.0, busy.share)
         return replace(

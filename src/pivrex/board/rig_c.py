@@ -97,7 +97,7 @@ def rig_source(wiring: BoardWiring, alone: Alone | None = None) -> str:
     speeds = any("per_second" in s.value for s in used)
     lines = [
         f"/* What {rig.name} has on which pin. Written by pivrex board: change the rig, and write it again. */", '#include "robot.h"', "",
-        f"const real REST_VALUES[OUT] = {{{rest}}};", "",
+        f"CONSTANT real REST_VALUES[OUT] = {{{rest}}};", "",
     ]  # fmt: skip
     lines += _give(wiring)
     loops = []

@@ -174,6 +174,11 @@ class SingleLine:
             self._names[name] = self._names.get(f"m_{name}", self._names.get(name))
         self._halves = [self._names[h] for h in HALVES if h in program.functions]
 
+    def function(self, name: str) -> Callable[..., Any]:
+        """Return one of the functions that kernels call, in single precision: sin, cos, atan2 or exp."""
+        found: Callable[..., Any] = self._names[name]
+        return found
+
     def tick(self, row: Floats, memory: Floats) -> tuple[Floats, Floats]:
         """Make a tick.
 

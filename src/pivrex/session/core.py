@@ -124,7 +124,7 @@ class Session:
 
     # --- a tick ---
 
-    def ticks(self, now_s: float) -> list[Floats]:
+    def advance(self, now_s: float) -> list[Floats]:
         """Make one tick; or take those that a board has made which drives by itself. Return the rows of the Ticks."""
         watched = self.robots.watched
         if watched is None:

@@ -132,7 +132,7 @@ class _Loop:
             self._look_at_pads_safely()
             if self._waits_for_the_screen(now_s):
                 return
-            rows = self._session.ticks(now_s)
+            rows = self._session.advance(now_s)
             status = self._session.status
             for row in rows:
                 self._keeping.add(row)

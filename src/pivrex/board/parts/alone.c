@@ -12,18 +12,19 @@ uint8_t robot_state(void) { return why == DRIVES ? 1 : 2; }
 
 /* --- what is said --- */
 
-static uint8_t told[TOLD], tells, told_why, greets = 1;
-static uint32_t told_tick;
-static uint8_t state[STATE];             /* what stages remembered after a tick */
+/* Two ticks may wait until the line is free. */
+static struct told { uint8_t data[TOLD]; uint32_t tick; uint16_t check; uint8_t why; } waiting[2], *telling = waiting;
+static uint8_t tells, greets = 1;              /* how many wait */
+static uint8_t state[STATE];                   /* what stages remembered after a tick */
 static uint32_t state_tick;
 static int state_at = -1;                      /* so much of it has been said; -1: nothing is to be said */
 static uint32_t state_said;                    /* in which tick a part of it was said last */
 static uint32_t state_due;                     /* from which tick on it is said again */
-static int at;                                 /* in `told` */
+static int at;                                 /* in what is told of a tick */
 
-void tell_byte(uint8_t b) { told[at++] = b; }
-void tell_real(real v) { memcpy(told + at, &v, 4), at += 4; }
-void tell_count(int32_t v) { memcpy(told + at, &v, 4), at += 4; }
+void tell_byte(uint8_t b) { telling->data[at++] = b; }
+void tell_real(real v) { memcpy(telling->data + at, &v, 4), at += 4; }
+void tell_count(int32_t v) { memcpy(telling->data + at, &v, 4), at += 4; }
 
 /* CRC-16 of the polynomial 0x1021, from 0xFFFF, highest bit first. */
 static uint16_t crc;
@@ -57,12 +58,14 @@ static void put_bytes(const uint8_t *data, int size) {
 
 static void tell_tick(void) {
     open_sentence("PIVTIC,");
-    put_unsigned(told_tick);
-    put(','), put((char)('0' + told_why)), put(',');
-    for (int k = 12; k >= 0; k -= 4) put(hex_digit(crc >> k));
+    put_unsigned(waiting->tick);
+    put(','), put((char)('0' + waiting->why)), put(',');
+    for (int k = 12; k >= 0; k -= 4) put(hex_digit(waiting->check >> k));
     put(',');
-    put_bytes(told, at);
+    put_bytes(waiting->data, TOLD);
     say_sentence(0);
+    waiting[0] = waiting[1];
+    tells--;
 }
 
 static void tell_state(void) {
@@ -76,14 +79,16 @@ static void tell_state(void) {
     if (state_at >= STATE) state_at = -1;
 }
 
+/* Other things are said between ticks, as long as no tick is left out for it. */
 static void speak(void) {
     if (!board_room()) return;
-    if (tells) tells = 0, tell_tick();
+    if (tells == 2) tell_tick();
     else if (greets) {
         greets = 0;
         open_sentence("PIVHEY," RIG_NAME "," LINE_HASH ",alone");
         say_sentence(HEARS_LAPTOP);
     } else if (state_at >= 0 && ticks - state_said >= STATE_EVERY) state_said = ticks, tell_state();
+    else if (tells) tell_tick();
 }
 
 /* --- a tick --- */
@@ -91,14 +96,22 @@ static void speak(void) {
 static void make_tick(uint32_t now) {
     static uint32_t lost;                      /* when it was lost, in ms */
     static uint8_t ramps;
-    static real last[INPUTS];
-    int source = source_take(now);
+#if RAMP_MS > 0
     real share = 0;
+#endif
+#if RAMP_MS > 0
+    static real last[INPUTS];
+#endif
+    int source = source_take(now);
     if (source == 1 && why < STOPPED && why != LOST) ramps = RAMP_MS && why == DRIVES, lost = now, why = LOST;
     if (source != 1 && why == LOST) why = NOT_AT_REST;
     if (why != LOST || (int32_t)(now - lost) >= (int32_t)RAMP_MS) ramps = 0;
+#if RAMP_MS > 0
     if (ramps) share = 1 - (real)(now - lost) / (real)RAMP_MS;
-    told_why = ramps ? RAMPS : why;
+#endif
+    if (tells == 2) waiting[0] = waiting[1], tells = 1;  /* the line is too slow: one is left out */
+    telling = waiting + tells;
+    telling->why = ramps ? RAMPS : why;
     memset(&row, 0, sizeof row);
     line_inputs(ticks, why != DRIVES && !ramps);
     for (int k = 0; k < INPUTS; k++) {
@@ -107,9 +120,11 @@ static void make_tick(uint32_t now) {
         if (c == SAYS_READY) v = why == DRIVES;
         else if (c == SAYS_LINKED) v = source != 1;
         else if (c >= 0 && source == 0) v = said[c];
+#if RAMP_MS > 0
         else if (c >= 0 && ramps && !IS_BUTTON[k]) v = last[k] * share;
-        row.raw.reading[k] = v;
         if (why == DRIVES) last[k] = v;
+#endif
+        row.raw.reading[k] = v;
     }
     at = 0;
     tell_inputs();
@@ -117,14 +132,16 @@ static void make_tick(uint32_t now) {
     take_outputs(given);
     give(given);
     if (why == NOT_AT_REST && at_rest()) why = DRIVES;
-    told_tick = ticks++;
+    telling->tick = ticks++;
+    if (!STATE_EACH) return;
     crc = 0xFFFF;
     row_bytes(check_bytes);
-    tells = STATE_EACH > 0;
-    if (tells && state_at < 0 && (int32_t)(ticks - state_due) >= 0) {
+    telling->check = crc;
+    tells++;
+    if (state_at < 0 && (int32_t)(ticks - state_due) >= 0) {
         copied = 0;
         kept_bytes(copy_bytes);
-        state_tick = told_tick, state_at = 0, state_due = ticks + TICKS_A_SECOND;
+        state_tick = telling->tick, state_at = 0, state_due = ticks + TICKS_A_SECOND;
     }
 }
 

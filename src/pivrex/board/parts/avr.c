@@ -37,12 +37,17 @@ uint32_t pins_us(void) {                       /* only where interrupts are off 
 
 /* --- the serial line --- */
 
-static volatile uint8_t heard[64], head, tail;
+#ifdef RIG_KEY
+enum { HEARS = 128 };                          /* bytes that may come while it computes a seal */
+#else
+enum { HEARS = 64 };
+#endif
+static volatile uint8_t heard[HEARS], head, tail;
 static const char *volatile sends;
 static volatile int left_over;
 
 ISR(SERIAL_RX_vect) {
-    uint8_t c = UDR0, next = (head + 1) & 63;
+    uint8_t c = UDR0, next = (head + 1) & (HEARS - 1);
     if (next != tail) heard[head] = c, head = next;
 }
 
@@ -53,7 +58,7 @@ ISR(SERIAL_UDRE_vect) {
 
 int board_read(void) {
     int c = -1;
-    if (tail != head) c = heard[tail], tail = (tail + 1) & 63;
+    if (tail != head) c = heard[tail], tail = (tail + 1) & (HEARS - 1);
     else sleep_cpu();                          /* until something happens: the clock, at least, each millisecond */
     return c;
 }

@@ -26,7 +26,7 @@ void link_loop(void);
 uint8_t robot_state(void);                     /* 0 rests, 1 is driven, 2 was left alone */
 
 /* rig.c: what this rig has on which pin */
-extern const real REST_VALUES[OUT];
+extern CONSTANT real REST_VALUES[OUT];
 void give(const real *value);                  /* what leaves for motors and attachments */
 void tell(int n);                              /* writes what comes back: field n, from 0 */
 void sense_loop(void);

@@ -2,7 +2,7 @@
 #include "robot.h"
 #ifdef RIG_KEY
 
-static const uint8_t KEY[16] = RIG_KEY;
+static CONSTANT uint8_t KEY[16] = RIG_KEY;
 static uint32_t session;                       /* random, new at each start */
 
 static CONSTANT uint32_t ROUNDS[64] = {           /* FIPS 180-4, 4.2.2 */
@@ -15,7 +15,7 @@ static CONSTANT uint32_t ROUNDS[64] = {           /* FIPS 180-4, 4.2.2 */
     0x19a4c116, 0x1e376c08, 0x2748774c, 0x34b0bcb5, 0x391c0cb3, 0x4ed8aa4a, 0x5b9cca4f, 0x682e6ff3,
     0x748f82ee, 0x78a5636f, 0x84c87814, 0x8cc70208, 0x90befffa, 0xa4506ceb, 0xbef9a3f7, 0xc67178f2};
 
-typedef struct { uint32_t h[8]; uint8_t block[64]; uint32_t bytes; } Sha;
+typedef struct { uint32_t h[8]; union { uint8_t bytes[64]; uint32_t words[16]; } block; uint32_t bytes; } Sha;
 
 /* Rotations, from steps that are short on an 8-bit processor. */
 static inline uint32_t r1(uint32_t x) { return x >> 1 | x << 31; }
@@ -24,11 +24,11 @@ static inline uint32_t r8(uint32_t x) { return x >> 8 | x << 24; }
 static inline uint32_t r16(uint32_t x) { return x >> 16 | x << 16; }
 
 static void sha_block(Sha *s) {
-    uint32_t w[16], v[8];
+    uint32_t *w = s->block.words, v[8];
     memcpy(v, s->h, sizeof v);
     for (int i = 0; i < 64; i++) {
         if (i < 16) {
-            uint8_t *b = s->block + 4 * i;
+            uint8_t *b = s->block.bytes + 4 * i;
             w[i] = (uint32_t)b[0] << 24 | (uint32_t)b[1] << 16 | (uint32_t)b[2] << 8 | b[3];
         } else {
             uint32_t a = w[(i + 1) & 15], e = w[(i + 14) & 15];
@@ -56,7 +56,7 @@ static void sha_begin(Sha *s) {
 
 static void sha_add(Sha *s, const void *data, size_t count) {
     for (const uint8_t *d = data; count--; d++) {
-        s->block[s->bytes++ & 63] = *d;
+        s->block.bytes[s->bytes++ & 63] = *d;
         if ((s->bytes & 63) == 0) sha_block(s);
     }
 }
@@ -76,7 +76,7 @@ static uint32_t inner[8], outer[8];            /* what the key makes of the hash
 static void pad_key(uint32_t *h, uint8_t with) {
     Sha s;
     sha_begin(&s);
-    for (size_t i = 0; i < 64; i++) s.block[i] = (i < sizeof KEY ? KEY[i] : 0) ^ with;
+    for (size_t i = 0; i < 64; i++) s.block.bytes[i] = (i < sizeof KEY ? KEY[i] : 0) ^ with;
     sha_block(&s);
     memcpy(h, s.h, sizeof s.h);
 }
@@ -120,7 +120,7 @@ int seal(char *body, int size) {
     body[size] = 0;
     hmac(body, tag);
     body[size++] = ',';
-    for (int i = 0; i < 16; i++) body[size++] = "0123456789ABCDEF"[i & 1 ? tag[i / 2] & 15 : tag[i / 2] >> 4];
+    for (int i = 0; i < 16; i++) body[size++] = hex_digit(i & 1 ? tag[i / 2] : tag[i / 2] >> 4);
     return size - before;
 }
 

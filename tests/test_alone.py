@@ -1,0 +1,690 @@
+"""A board that drives by itself: in the emulator, on this computer, and watched."""
+
+import math
+import socket
+import subprocess
+import time
+import unittest
+from shutil import which
+from typing import Any
+
+import numpy as np
+
+from pivrex.board.emulated import EmulatedRobot
+from pivrex.board.folder import board_files, write_board
+from pivrex.board.hand import Hand, busy_alone
+from pivrex.board.line_parts import line_parts
+from pivrex.board.proving import own_ticks, prove
+from pivrex.board.report import told
+from pivrex.board.single_line import SingleLine
+from pivrex.board.watched import WatchedBoard
+from pivrex.board.watching import DRIVES, LOST, NOT_AT_REST, RAMPS, STOPPED, BoardTick, Rebuilder
+from pivrex.devices.seal import Seal, sealed
+from pivrex.devices.sentence import frame, unframe
+from pivrex.errors import RigError
+from pivrex.line.line import Line
+from pivrex.line.why import sentence
+from pivrex.rig import Rig, read_rig, read_text
+from pivrex.rig.transports import Link
+from tests.chassis import ALL, demo_path
+from tests.support import TempCase, Terminal, often, slow, wait_for
+from tests.test_board import WITH_CHIP, changed
+from tests.test_lost_sources import free_port
+from tests.test_robot_link import Robot
+
+STICK = """
+[board]
+mode = "alone"
+source = "stick"
+
+[sources.stick]
+kind = "pins"
+low = 100
+high = 923
+
+[sources.stick.pins]
+left_y = "A0"
+left_x = "A1"
+button_5 = "A2"
+button_0 = "A3"
+button_1 = "A4"
+"""
+RADIO = """
+[board]
+mode = "alone"
+source = "radio"
+
+[sources.radio]
+kind = "packets"
+sender = "green"
+columns = ["left_x", "left_y"]
+silent_after = "200 ms"
+wire = { kind = "serial", port = "/tmp/none", baud = 57600 }
+
+[link]
+wire = { kind = "serial", port = "/tmp/none", baud = 57600 }
+"""
+NUMBERS = """
+[board]
+mode = "alone"
+source = "bare"
+
+[sources.bare]
+kind = "numbers"
+columns = ["left_y", "left_x", "-", "button_0"]
+silent_after = "200 ms"
+wire = { kind = "serial", port = "/tmp/none", baud = 115200 }
+"""
+LARGE = '\nchip = "atmega2560"\n'
+KEY = bytes(range(16))
+
+
+def alone(more: str, *pairs: tuple[str, str], key: bytes = b"") -> Rig:
+    """Give Plover with a board that drives by itself."""
+    path = demo_path("plover")
+    return read_text(changed(path.read_text("utf-8") + more, *pairs), path, Rig).with_secret(key)
+
+
+class SingleTest(unittest.TestCase):
+    """What a board computes in single precision, here."""
+
+    def test_functions_against_the_library_of_this_computer(self) -> None:
+        line = SingleLine(line_parts(Line(read_rig(demo_path("plover")))))
+        chance = np.random.default_rng(5)
+        x = chance.uniform(-40, 40, 4000).astype(np.float32)
+        y = chance.uniform(-40, 40, 4000).astype(np.float32)
+        y[:40] *= np.float32(1e-6)
+        for name, reference in (("sin", np.sin), ("cos", np.cos)):
+            found = np.array([line.function(name)(v) for v in x])
+            self.assertEqual(found.dtype, np.float32)
+            self.assertLess(float(np.abs(found - reference(x.astype(float))).max()), 2e-7, name)
+        found = np.array([line.function("atan2")(b, a) for a, b in zip(x, y, strict=True)])
+        self.assertLess(float(np.abs(found - np.arctan2(y.astype(float), x.astype(float))).max()), 4e-7)
+        found = np.array([line.function("exp")(v) for v in x])
+        self.assertLess(float(np.abs(found / np.exp(x.astype(float)) - 1).max()), 3e-7)
+        exp, atan2 = line.function("exp"), line.function("atan2")
+        self.assertEqual((exp(np.float32(90)), exp(np.float32(-90))), (math.inf, 0.0))
+        self.assertTrue(math.isnan(atan2(np.float32(np.nan), np.float32(1))))
+        self.assertEqual(atan2(np.float32(0), np.float32(0)), 0.0)
+
+    @unittest.skipUnless(which("gcc"), "needs gcc")
+    def test_a_tick_has_the_bits_of_float_c(self) -> None:
+        for name in ALL:
+            line = Line(read_rig(demo_path(name)))
+            ticks = own_ticks(line, often(400, 60), seed=3)
+            _, floats = prove(line, ticks)
+            single = SingleLine(line_parts(line))
+            for row, memory, wanted in zip(ticks.rows, ticks.memories, floats, strict=True):
+                found, _ = single.tick(row, memory)
+                np.testing.assert_array_equal(found.astype(np.float32), wanted.astype(np.float32), name)
+
+
+class AloneRigTest(unittest.TestCase):
+    """What a rig says of it."""
+
+    def refused(self, more: str, said: str, *pairs: tuple[str, str]) -> None:
+        with self.assertRaisesRegex(RigError, said):
+            alone(more, *pairs)
+
+    def test_what_cannot_be(self) -> None:
+        self.refused(STICK, r'mode = "alone" needs one of \[sources\]', ('source = "stick"\n', ""))
+        self.refused(STICK, r'is "wheel", but the sources are stick', ('source = "stick"\n', 'source = "wheel"\n'))
+        self.refused(STICK, r"has no left_y; the law arcade reads that", ('left_y = "A0"\n', ""))
+        self.refused(STICK, r"pins.knob: is no channel", ('left_y = "A0"\n', 'left_y = "A0"\nknob = "A5"\n'))
+        self.refused(STICK, r"low: is 950 and high 923", ("low = 100", "low = 950"))
+        udp = (
+            'wire = { kind = "serial", port = "/tmp/none", baud = 57600 }\n\n',
+            'wire = { kind = "udp", port = 5 }\n',
+        )
+        self.refused(RADIO, r"must be serial: the board reads this source", udp)
+        letters = (
+            '[board]\nsource = "box"\n[sources.box]\nkind = "letters"\nletters = { F = "brake" }\n'
+            'wire = { kind = "tcp", port = 5 }\n'
+        )
+        self.refused(letters, r"of the kind letters; a board reads pins, packets, and numbers with columns")
+
+    def test_a_pin_twice(self) -> None:
+        self.refused(STICK, r"sources.stick.pins.button_0: is pin 5, which motors.left.output.pin uses", ('"A3"', "5"))
+
+    def test_a_stick_on_a_pin_that_measures_nothing(self) -> None:
+        with self.assertRaisesRegex(RigError, "sources.stick.pins.left_y: pin PD0 .* measures no voltage"):
+            board_files(alone(STICK, ('left_y = "A0"', 'left_y = "PD0"')), "avr")
+
+    def test_the_radio_and_a_laptop_on_one_line_have_one_speed(self) -> None:
+        head, _, link = RADIO.rpartition("57600")
+        with self.assertRaisesRegex(
+            RigError, "link.wire.baud: is 115200, but the radio has the atmega328p's serial line"
+        ):
+            board_files(alone(f"{head}115200{link}"), "avr")
+
+    def test_a_line_that_is_too_slow_to_watch_over_is_named(self) -> None:
+        slow_radio = RADIO.replace("57600", "9600")
+        missing = board_files(alone(slow_radio), "avr")[1].missing
+        self.assertIn(
+            "a laptop cannot watch: 9600 baud are too slow for what a tick tells, which needs", " ".join(missing)
+        )
+
+
+class AloneCase(unittest.TestCase):
+    """A board in the emulator that drives by itself, and a laptop that watches it."""
+
+    MORE = STICK
+    PAIRS: tuple[tuple[str, str], ...] = ()
+    KEY = b""
+
+    def setUp(self) -> None:
+        self.rig = alone(self.MORE, *self.PAIRS, key=self.KEY)
+        self.line = Line(self.rig)
+        self.robot = EmulatedRobot(self.rig, None, 0.0)
+        self.addCleanup(self.robot.close)
+        self.hand = Hand(self.rig, self.robot)
+        self.rebuilder = Rebuilder(self.line)
+        self.ticks: list[BoardTick] = []
+        self.heard: list[str] = []
+        self.buffer, self.seq, self.drops = b"", 100, 0
+
+    def go(self, seconds: float, **readings: float) -> None:
+        """Move controls, and let time pass."""
+        self.hand.readings |= readings
+        self.take(self.hand.pass_time(seconds))
+
+    def take(self, said: bytes) -> None:
+        *lines, self.buffer = (self.buffer + said).split(b"\r\n")
+        for line in lines:
+            body = unframe(line)
+            self.heard.append(body)
+            words = body.split(",")
+            if words[0] == "PIVTIC" and self.drops:
+                self.drops -= 1
+            elif words[0] == "PIVTIC":
+                self.ticks += self.rebuilder.take_tick(words)
+            elif words[0] == "PIVALL":
+                self.ticks += self.rebuilder.take_state(words)
+
+    def bid(self, what: str, **other: Any) -> None:
+        """Say what a laptop says."""
+        self.seq += 1
+        newest = self.ticks[-1].number if self.ticks else 0
+        body = f"PIVBID,{other.get('seq', self.seq)},{other.get('seen', newest)},{other.get('rig', self.rebuilder.hash)},{what}"
+        if self.KEY:
+            body = sealed(other.get("key", self.KEY), body, self.session())
+        self.robot.take(frame(body), "", 0.0)
+
+    def session(self) -> int:
+        greeting = next(h for h in reversed(self.heard) if h.startswith("PIVHEY"))
+        return Seal(self.KEY).open(greeting)[1]
+
+    @property
+    def moves(self) -> bool:
+        return bool(self.robot.told[0] or self.robot.told[2])
+
+    def reach_driving(self) -> None:
+        self.go(0.5)
+        self.go(0.5, left_y=-0.7)
+        self.assertTrue(self.moves, self.heard[-3:])
+
+    def assert_rests(self, within_s: float = 0.3) -> None:
+        self.go(within_s)
+        self.assertFalse(self.moves)
+
+
+@WITH_CHIP
+class AloneTest(AloneCase):
+    """With a stick on its pins."""
+
+    def test_every_tick_here_has_the_bits_that_the_board_has(self) -> None:
+        self.reach_driving()
+        self.go(0.8, left_x=0.5)
+        self.go(0.2, button_5=1.0)
+        self.go(0.5, button_5=0.0, button_0=1.0, button_1=1.0)
+        self.go(1.0, left_y=0.0, left_x=0.0, button_0=0.0, button_1=0.0)
+        self.assertGreater(len(self.ticks), 150)
+        self.assertEqual([t.number for t in self.ticks], list(range(self.ticks[0].number, self.ticks[-1].number + 1)))
+        self.assertEqual([t.number for t in self.ticks if not t.same], [])
+        self.assertEqual(self.rebuilder.missed, 0)
+        self.assertTrue(any(self.line.told(t.row)[5] for t in self.ticks))  # the pump was on
+        levels = {float(t.row[self.line.layout.at("law", "level")]) for t in self.ticks}
+        self.assertEqual(levels, {1.0, 2.0})
+
+    def test_pins_get_what_the_tick_says_and_the_why_tells_it(self) -> None:
+        self.reach_driving()
+        self.go(0.6)
+        row = self.ticks[-1].row
+        np.testing.assert_allclose(
+            self.robot.told, self.line.told(row), atol=25.0
+        )  # pulses are measured: other interrupts come first
+        self.assertEqual(self.robot.told[:4], self.line.told(row)[:4].tolist())
+        # the same tick, computed here from the readings that the board told
+        state = self.line.start()
+        rows = []
+        for tick in self.ticks:
+            raw, sensed = (tick.row[self.line.layout.stage(n)] for n in ("raw", "sensed"))
+            state, own = self.line.step(state, raw, sensed, float(tick.why != DRIVES))
+            rows.append(own)
+        for wheel in self.line.wheels:
+            self.assertEqual(sentence(self.line, self.ticks[-1].row, wheel), sentence(self.line, rows[-1], wheel))
+        self.assertAlmostEqual(
+            float(row[self.line.layout.at("odometry", "x")]), float(rows[-1][self.line.layout.at("odometry", "x")]), 3
+        )
+
+    def test_it_does_not_start_before_its_controls_are_at_rest(self) -> None:
+        self.go(1.0, left_y=-0.7)
+        self.assertFalse(self.moves)
+        self.assertEqual(self.ticks[-1].why, NOT_AT_REST)
+        self.go(0.2, left_y=0.0)
+        self.go(0.3, left_y=-0.7)
+        self.assertTrue(self.moves)
+        self.assertEqual(self.ticks[-1].why, DRIVES)
+
+    def test_a_stick_that_is_broken_off(self) -> None:
+        self.reach_driving()
+        self.go(0.05, left_y=-1.3)  # beyond what it can read: its wire is off
+        self.assert_rests(0.05)
+        self.assertEqual(self.ticks[-1].why, LOST)
+        self.go(0.5, left_y=-0.7)
+        self.assertFalse(self.moves)
+        self.assertEqual(self.ticks[-1].why, NOT_AT_REST)
+        self.go(0.2, left_y=0.0)
+        self.reach_driving()
+
+    def test_a_laptop_stops_it_and_lets_it_go_on(self) -> None:
+        self.reach_driving()
+        self.bid("stop")
+        self.assert_rests()
+        self.assertEqual(self.ticks[-1].why, STOPPED)
+        self.bid("go", seen=self.ticks[-1].number - 60)  # on its way for a second
+        self.go(0.2)
+        self.assertEqual(self.ticks[-1].why, STOPPED)
+        self.bid("go")
+        self.go(0.3)
+        self.assertEqual(self.ticks[-1].why, NOT_AT_REST)
+        self.assertFalse(self.moves)
+        self.go(0.2, left_y=0.0)
+        self.reach_driving()
+
+    def test_sixty_bids_that_do_nothing(self) -> None:
+        self.reach_driving()
+        self.bid("stop")
+        self.go(0.2, left_y=0.0)
+        seq = self.seq
+        for k in range(15):
+            self.bid("go", seq=seq - k)  # repeated and late
+            self.bid("go", rig="00000000")
+            self.bid("gone")
+            self.robot.take(
+                frame(f"PIVBID,{seq + 90 + k},{self.ticks[-1].number},{self.rebuilder.hash},go").replace(
+                    b",go*", b",gO*"
+                ),
+                "",
+                0.0,
+            )
+            self.go(0.03)
+            self.assertEqual(self.ticks[-1].why, STOPPED)
+        self.bid("go", seq=seq + 500)
+        self.go(0.3)
+        self.assertEqual(self.ticks[-1].why, DRIVES)
+
+    def test_after_a_loss_it_goes_on_from_the_next_state(self) -> None:
+        self.reach_driving()
+        self.drops = 3
+        self.go(0.1)
+        self.assertEqual(self.rebuilder.missed, 3)
+        self.assertFalse(self.rebuilder.synced)
+        made = len(self.ticks)
+        self.bid("all")
+        self.go(0.4)
+        self.assertTrue(self.rebuilder.synced)
+        self.assertGreater(len(self.ticks), made + 10)
+        self.assertTrue(all(t.same for t in self.ticks))
+
+    def test_a_checksum_that_differs_is_found(self) -> None:
+        self.reach_driving()
+        other = Rebuilder(Line(alone(STICK, ('curve = "35 %"', 'curve = "34 %"'))))
+        self.assertNotEqual(other.hash, self.rebuilder.hash)
+        made = []
+        for body in self.heard:
+            words = body.split(",")
+            if words[0] in ("PIVTIC", "PIVALL"):
+                made += (other.take_tick if words[0] == "PIVTIC" else other.take_state)(words)
+        pushed = [t for t in made if t.row[self.line.layout.at("raw", "left_y")] < -0.5]
+        self.assertGreater(len(pushed), 20)
+        self.assertFalse(any(t.same for t in pushed))
+
+    def test_at_top_speed_no_count_and_no_tick_is_lost(self) -> None:
+        self.reach_driving()
+        self.go(1.5, left_y=-1.0, button_5=1.0)
+        self.go(1.0, left_y=0.0)
+        travel = self.line.layout.stage("sensed").start
+        for k in (0, 1):
+            self.assertAlmostEqual(float(self.ticks[-1].row[travel + k]), float(self.robot._sensed[k]), delta=0.001)
+            self.assertGreater(float(self.robot._sensed[k]), 0.5)
+        self.assertGreater(self.robot.never_used, 200)
+
+
+@WITH_CHIP
+class RadioTest(AloneCase):
+    """With a radio that has its one serial line."""
+
+    MORE = RADIO
+
+    def test_a_lost_radio_rests_it_within_0_3_s(self) -> None:
+        self.reach_driving()
+        self.hand.silent = True
+        self.go(0.1)
+        self.assertTrue(self.moves)
+        self.assert_rests(0.2)
+        self.assertEqual(self.ticks[-1].why, LOST)
+        self.hand.silent = False
+        self.hand._due_s = self.hand.now_s
+        self.go(0.3)
+        self.assertFalse(self.moves)  # its stick is still pushed
+        self.go(0.1, left_y=0.0)
+        self.reach_driving()
+        self.assertTrue(all(t.same for t in self.ticks))
+
+    def test_packets_that_move_nothing(self) -> None:
+        self.reach_driving()
+        self.go(0.2, left_y=0.0)
+        pushed = {"left_y": -1.0}
+        seq = self.hand._seq
+        packets = [
+            frame("PIVDRV,blue,900,0,-1,0"),
+            frame(f"PIVDRV,green,{seq},0,-1,0"),  # repeated
+            frame(f"PIVDRV,green,{seq - 10},0,-1,0"),
+            frame(f"PIVDRV,green,{seq + 9000},0,-1,0"),
+            frame(f"PIVDRV,green,{seq + 1},0,-1"),
+            frame(f"PIVDRV,green,{seq + 1},0,-1,0,0"),
+            frame(f"PIVDRV,green,{seq + 1},0,-7,0"),
+            frame(f"PIVDRV,green,{seq + 1},0,-1,XYZ"),
+            frame(f"PIVDRV,green,{seq + 1},0,-1,0").replace(b"-1", b"-2"),
+            frame("PIVDRV,green,,0,-1,0"),
+            b"$" * 300 + b"\r\n",
+        ]
+        self.hand.silent = True
+        for packet in packets * 6:
+            self.robot.take_radio(packet)
+            self.go(0.01)
+            self.assertFalse(self.moves, packet)
+        self.hand.silent, self.hand._due_s = False, self.hand.now_s
+        self.go(0.2)
+        self.go(0.2, **pushed)
+        self.assertTrue(self.moves)
+
+    def test_a_laptop_only_listens(self) -> None:
+        link = Link.model_validate({"wire": {"kind": "serial", "port": "/tmp/none-here"}})
+        board = WatchedBoard(self.line, link)
+        self.addCleanup(board.close)
+        self.assertIn("this computer only listens", board.ask("stop"))
+        self.reach_driving()
+        self.bid("stop")
+        self.go(0.3)
+        self.assertTrue(self.moves)
+
+
+@WITH_CHIP
+class RampTest(AloneCase):
+    """With a radio whose loss lets it roll out."""
+
+    MORE = RADIO.replace('silent_after = "200 ms"', 'silent_after = "200 ms"\nwhen_lost = "ramp"\nramp = "400 ms"')
+
+    def test_it_rolls_out(self) -> None:
+        self.reach_driving()
+        self.hand.silent = True
+        self.go(0.9)
+        whys = [t.why for t in self.ticks]
+        self.assertEqual(list(dict.fromkeys(whys[whys.index(DRIVES) :])), [DRIVES, RAMPS, LOST])
+        rolls = [t.row for t in self.ticks if t.why == RAMPS]
+        self.assertAlmostEqual(len(rolls) * self.line.dt_s, 0.4, delta=0.05)
+        asked = [float(r[self.line.layout.stage("raw").start]) for r in rolls]
+        self.assertEqual(asked, sorted(asked))  # from -0.7 to 0
+        self.assertFalse(self.moves)
+        self.assertTrue(all(t.same for t in self.ticks))
+
+
+@WITH_CHIP
+class SealedRadioTest(AloneCase):
+    """With a key."""
+
+    MORE, KEY = RADIO, KEY
+
+    def test_only_sealed_packets_of_a_newer_session_move_it(self) -> None:
+        self.reach_driving()
+        self.go(0.1, left_y=0.0)
+        self.hand.silent = True
+        for seq, session, key in ((900, 1, bytes(16)), (5, 1, KEY), (900, 0, KEY)):
+            self.robot.take_radio(frame(sealed(key, f"PIVDRV,green,{seq},0,-1,0", session)))
+            self.go(0.1)
+            self.assertFalse(self.moves, (seq, session))
+        self.robot.take_radio(frame("PIVDRV,green,901,0,-1,0"))
+        self.go(0.1)
+        self.assertFalse(self.moves)
+        self.go(0.3)
+        for k in range(20):  # the radio is switched on again
+            self.robot.take_radio(frame(sealed(KEY, f"PIVDRV,green,{k},0,{-0.7 if k > 5 else 0},0", 2)))
+            self.go(0.04)
+        self.assertTrue(self.moves)
+        self.assertTrue(all(t.same for t in self.ticks))
+
+    def test_the_small_chip_holds_50_hz_with_the_seal_at_top_speed(self) -> None:
+        rig = alone(RADIO, ('rate = "60 Hz"', 'rate = "50 Hz"'), key=KEY)
+        busy = busy_alone(rig, 1.0)
+        self.assertTrue(0.2 < busy.share < 0.9, busy)
+        self.assertGreater(busy.never_used, 30)
+
+
+@WITH_CHIP
+class NumbersTest(AloneCase):
+    """With a bare stick on a serial line of its own, on the large chip."""
+
+    MORE = NUMBERS.replace('mode = "alone"', 'mode = "alone"\nchip = "atmega2560"')
+    PAIRS = (("encoder_pins = [8, 9]", "encoder_pins = [50, 51]"), ("echo_pin = 13", "echo_pin = 52"))
+
+    def test_it_drives_and_a_laptop_on_the_other_line_stops_it(self) -> None:
+        self.reach_driving()
+        for line in (b"12 400\r\n", b"0 512 1 0 1\r\n", b"0 x512 1 0\r\n", b"9999 0 0 0\r\n", b"\xff\xfe\r\n"):
+            self.robot.take_radio(line)
+            self.go(0.02)
+        self.assertTrue(self.moves)
+        self.bid("stop")
+        self.assert_rests()
+        self.assertEqual(self.ticks[-1].why, STOPPED)
+        self.bid("go")
+        self.go(0.3, left_y=0.0)
+        self.reach_driving()
+        self.hand.silent = True
+        self.assert_rests()
+        self.assertTrue(all(t.same for t in self.ticks))
+
+
+@WITH_CHIP
+class SealedStickTest(AloneCase):
+    """With a key, and a laptop that may stop it."""
+
+    KEY = KEY
+
+    def test_only_sealed_bids_count(self) -> None:
+        self.reach_driving()
+        self.robot.take(frame(f"PIVBID,990,{self.ticks[-1].number},{self.rebuilder.hash},stop"), "", 0.0)
+        self.bid("stop", key=bytes(16), seq=991)
+        self.go(0.3)
+        self.assertTrue(self.moves)
+        self.bid("stop")
+        self.assert_rests()
+
+
+@unittest.skipUnless(which("gcc"), "needs gcc")
+class HereTest(TempCase):
+    """The same program on this computer, whose memory has gaps between numbers, over UDP."""
+
+    def test_it_is_watched_over_udp(self) -> None:
+        rig = alone(STICK.replace("low = 100", "low = 0").replace("high = 923", "high = 1023"))
+        write_board(rig, self.folder / "here", "c")
+        flags = "CFLAGS=-std=c99 -O1 -g -Wall -Wextra -Werror -fsanitize=address,undefined -fno-sanitize-recover=all"
+        subprocess.run(["make", "-s", "-C", self.folder / "here", flags], check=True)
+        port = free_port()
+        program = subprocess.Popen(
+            [self.folder / "here" / "robot"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            env={"ROBOT_PORT": str(port)},
+        )
+        self.addCleanup(program.wait)
+        self.addCleanup(program.kill)
+        assert program.stdin is not None and program.stdout is not None
+        self.addCleanup(program.stdin.close)
+        self.addCleanup(program.stdout.close)
+        self.assertEqual(program.stdout.readline(), b"ready\n")
+        program.stdin.write(b"sensor 0 512\nsensor 1 512\n")
+        program.stdin.flush()
+        link = Link.model_validate({"wire": {"kind": "udp", "host": "127.0.0.1", "port": port}})
+        board = WatchedBoard(Line(rig), link)
+        self.addCleanup(board.close)
+        rows: list[Any] = []
+
+        def watch() -> bool:
+            board.poll(time.perf_counter())
+            board.command(np.zeros(6), 0.0)
+            rows.extend(board.take())
+            return bool(rows) and not board.why(time.perf_counter())
+
+        wait_for(watch, 10, lambda: board.why(time.perf_counter()))
+        program.stdin.write(b"sensor 0 100\n")
+        program.stdin.flush()
+        at = Line(rig).layout.at("raw", "left_y")
+        wait_for(lambda: watch() and float(rows[-1][at]) < -0.7, 10)
+        self.assertFalse(board.notes)
+        self.assertEqual(board.ask("stop"), "")
+        wait_for(lambda: watch() or board.is_stopped, 10)
+
+
+class WatchedTest(unittest.TestCase):
+    """A board that is watched, as its sentences come."""
+
+    def setUp(self) -> None:
+        self.line = Line(alone(STICK))
+        self.there = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self.there.bind(("127.0.0.1", 0))
+        self.there.settimeout(2)
+        self.addCleanup(self.there.close)
+        wire = {"kind": "udp", "host": "127.0.0.1", "port": self.there.getsockname()[1]}
+        self.board = WatchedBoard(self.line, Link.model_validate({"wire": wire}))
+        self.addCleanup(self.board.close)
+        self.now = 100.0
+        self.board.poll(self.now)
+        self.board.command(np.zeros(6), 0.0)
+        body = unframe(self.there.recvfrom(400)[0].strip())
+        self.assertTrue(body.endswith(f",{self.board.hash},all"), body)  # its state is not known yet
+        self.there.connect(("127.0.0.1", self._port()))
+
+    def _port(self) -> int:
+        self.board._asked_s = float("-inf")
+        self.board.command(np.zeros(6), 0.0)
+        return int(self.there.recvfrom(400)[1][1])
+
+    def say(self, *bodies: str) -> str:
+        """Let the board say sentences; return what is wrong then."""
+        heard = len(self.board.tally.said)
+        for body in bodies:
+            self.there.send(frame(body))
+        wait_for(lambda: self._polled() or len(self.board.tally.said) > heard, 3)
+        time.sleep(0.01)
+        self._polled()
+        return self.board.problem(self.now)
+
+    def _polled(self) -> bool:
+        self.board.poll(self.now)
+        return False
+
+    def test_what_may_be_wrong(self) -> None:
+        self.assertEqual(self.board.problem(self.now), "no board tells anything")
+        self.assertIn("obeys a laptop, but the rig says", self.say(f"PIVHEY,Plover,{self.board.hash}"))
+        said = self.say("PIVHEY,Plover,DEADBEEF,alone", "PIVTIC,1,0,0000,AAAA")
+        self.assertEqual(
+            said, f"the board has an older rig (DEADBEEF, here {self.board.hash}): write its program again"
+        )
+        self.assertEqual(self.say(f"PIVHEY,Plover,{self.board.hash},alone"), "")
+
+    def test_sentences_that_are_damaged_are_counted_and_explained(self) -> None:
+        self.say(f"PIVHEY,Plover,{self.board.hash},alone")
+        for body in (
+            "PIVTIC,1,0,0000,AAAA",
+            "PIVTIC,x,0,0000,AAAA",
+            "PIVTIC,1,0,0000,%%",
+            "PIVTIC,1",
+            "PIVALL,1,0,A",
+            "PIVALL,1",
+        ):
+            self.say(body)
+        self.assertEqual({m.fault for m in self.board.tally.bad}, {"damaged"})
+        self.assertEqual(self.board.take(), [])
+
+
+@WITH_CHIP
+@slow
+class WatchedProgramTest(TempCase):
+    """The whole program, watching a board in the emulator over a pseudo-terminal."""
+
+    def test_it_is_watched_stopped_and_let_go_on(self) -> None:
+        home = self.demo()
+        rig = home / "rigs" / "plover.toml"
+        port = f'[link]\nwire = {{ kind = "serial", port = "{self.folder / "robot"}", baud = 115200 }}\n'
+        rig.write_text(rig.read_text("utf-8") + STICK + port, "utf-8")
+        robot = Robot(rig, self.folder / "log.csv", "--board", "--serial", str(self.folder / "robot"))
+        self.addCleanup(robot.close)
+        words = ["pivrex", "remote", str(rig), "stick"]
+        remote = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        assert remote.stdin is not None
+
+        def move(*lines: str) -> None:
+            remote.stdin.write("".join(f"{line}\n" for line in lines).encode())  # type: ignore[union-attr]
+            remote.stdin.flush()  # type: ignore[union-attr]
+
+        self.addCleanup(remote.wait)
+        self.addCleanup(remote.kill)
+        self.addCleanup(remote.stdin.close)
+        terminal = Terminal(
+            "open", str(home), "--rig", "plover", "--view", "driver", "--link", f"serial:{self.folder / 'robot'}:115200"
+        )
+        self.addCleanup(terminal.close)
+        terminal.wait("BOARD DRIVES")
+        move("left_y -0.6")
+        wait_for(lambda: robot.drives, 10, terminal.screen)
+        terminal.wait("left_y")
+        wait_for(lambda: "-0.60" in terminal.screen().replace("−", "-"), 10, terminal.screen)
+        terminal.wait("why left: forward stick")
+        terminal.keys("Escape")
+        terminal.wait("BOARD RESTS")
+        wait_for(lambda: not robot.drives, 5, terminal.screen)
+        terminal.wait("this computer stopped it")
+        terminal.keys("C-l")
+        terminal.wait("this computer only watches")
+        terminal.keys("g")
+        terminal.wait("let go of its sticks")
+        move("rest")
+        terminal.wait("BOARD DRIVES")
+        move("left_y -0.5")
+        wait_for(lambda: robot.drives, 10, terminal.screen)
+
+
+class RefusedAloneTest(TempCase):
+    """What a chip cannot do."""
+
+    @WITH_CHIP
+    def test_a_chip_that_is_too_slow_is_refused_with_its_number(self) -> None:
+        slow_clock = RADIO.replace('mode = "alone"', 'mode = "alone"\nclock = "8000 kHz"')
+        slower = ('pwm = "1 kHz"', 'pwm = "500 Hz"')
+        fit = told(
+            alone(slow_clock, ('rate = "60 Hz"', 'rate = "200 Hz"'), slower, slower, key=KEY),
+            self.folder / "fast",
+            "avr",
+        ).fit
+        assert fit is not None
+        self.assertTrue(fit.refused)
+        self.assertRegex(
+            fit.said,
+            r'it is too slow: driving at full speed it needs \d+\.\d of the 5\.0 ms of a tick; rate = "\d+ Hz" may do',
+        )
+
+    def test_a_rig_without_a_source(self) -> None:
+        with self.assertRaisesRegex(RigError, "board.source: is missing; a board that is alone needs one of"):
+            board_files(read_rig(demo_path("plover")), "c", "alone")
