@@ -1,6 +1,7 @@
 """A board that drives by itself: in the emulator, on this computer, and watched."""
 
 import math
+import re
 import socket
 import subprocess
 import time
@@ -32,28 +33,7 @@ from tests.test_board import WITH_CHIP, changed
 from tests.test_lost_sources import free_port
 from tests.test_robot_link import Robot
 
-STICK = """
-[board]
-mode = "alone"
-source = "stick"
-
-[sources.stick]
-kind = "pins"
-low = 100
-high = 923
-
-[sources.stick.pins]
-left_y = "A0"
-left_x = "A1"
-button_5 = "A2"
-button_0 = "A3"
-button_1 = "A4"
-"""
 RADIO = """
-[board]
-mode = "alone"
-source = "radio"
-
 [sources.radio]
 kind = "packets"
 sender = "green"
@@ -65,24 +45,26 @@ wire = { kind = "serial", port = "/tmp/none", baud = 57600 }
 wire = { kind = "serial", port = "/tmp/none", baud = 57600 }
 """
 NUMBERS = """
-[board]
-mode = "alone"
-source = "bare"
-
 [sources.bare]
 kind = "numbers"
 columns = ["left_y", "left_x", "-", "button_0"]
 silent_after = "200 ms"
 wire = { kind = "serial", port = "/tmp/none", baud = 115200 }
 """
-LARGE = '\nchip = "atmega2560"\n'
 KEY = bytes(range(16))
 
 
-def alone(more: str, *pairs: tuple[str, str], key: bytes = b"") -> Rig:
-    """Give Plover with a board that drives by itself."""
-    path = demo_path("plover")
-    return read_text(changed(path.read_text("utf-8") + more, *pairs), path, Rig).with_secret(key)
+STICK = ""
+"""The demo's rig has a stick."""
+
+
+def alone(more: str = STICK, *pairs: tuple[str, str], key: bytes = b"") -> Rig:
+    """Give Plover with a board that drives by itself; ``more`` is another source than its stick."""
+    path, found = demo_path("plover"), re.search(r"\[sources.(\w+)\]", more)
+    text = path.read_text("utf-8").replace(
+        'source = "stick"  ', f'mode = "alone"\nsource = "{found[1] if found else "stick"}"\n'
+    )
+    return read_text(changed(text + more, *pairs), path, Rig).with_secret(key)
 
 
 class SingleTest(unittest.TestCase):
@@ -137,10 +119,7 @@ class AloneRigTest(unittest.TestCase):
             'wire = { kind = "udp", port = 5 }\n',
         )
         self.refused(RADIO, r"must be serial: the board reads this source", udp)
-        letters = (
-            '[board]\nsource = "box"\n[sources.box]\nkind = "letters"\nletters = { F = "brake" }\n'
-            'wire = { kind = "tcp", port = 5 }\n'
-        )
+        letters = '[sources.box]\nkind = "letters"\nletters = { F = "brake" }\nwire = { kind = "tcp", port = 5 }\n'
         self.refused(letters, r"of the kind letters; a board reads pins, packets, and numbers with columns")
 
     def test_a_pin_twice(self) -> None:
@@ -476,8 +455,12 @@ class SealedRadioTest(AloneCase):
 class NumbersTest(AloneCase):
     """With a bare stick on a serial line of its own, on the large chip."""
 
-    MORE = NUMBERS.replace('mode = "alone"', 'mode = "alone"\nchip = "atmega2560"')
-    PAIRS = (("encoder_pins = [8, 9]", "encoder_pins = [50, 51]"), ("echo_pin = 13", "echo_pin = 52"))
+    MORE = NUMBERS
+    PAIRS = (
+        ('chip = "atmega328p"', 'chip = "atmega2560"'),
+        ("encoder_pins = [8, 9]", "encoder_pins = [50, 51]"),
+        ("echo_pin = 13", "echo_pin = 52"),
+    )
 
     def test_it_drives_and_a_laptop_on_the_other_line_stops_it(self) -> None:
         self.reach_driving()
@@ -517,7 +500,7 @@ class HereTest(TempCase):
     """The same program on this computer, whose memory has gaps between numbers, over UDP."""
 
     def test_it_is_watched_over_udp(self) -> None:
-        rig = alone(STICK.replace("low = 100", "low = 0").replace("high = 923", "high = 1023"))
+        rig = alone(STICK, ("low = 100", "low = 0"), ("high = 923", "high = 1023"))
         write_board(rig, self.folder / "here", "c")
         flags = "CFLAGS=-std=c99 -O1 -g -Wall -Wextra -Werror -fsanitize=address,undefined -fno-sanitize-recover=all"
         subprocess.run(["make", "-s", "-C", self.folder / "here", flags], check=True)
@@ -628,7 +611,9 @@ class WatchedProgramTest(TempCase):
         home = self.demo()
         rig = home / "rigs" / "plover.toml"
         port = f'[link]\nwire = {{ kind = "serial", port = "{self.folder / "robot"}", baud = 115200 }}\n'
-        rig.write_text(rig.read_text("utf-8") + STICK + port, "utf-8")
+        rig.write_text(
+            rig.read_text("utf-8").replace('source = "stick"  ', 'mode = "alone"\nsource = "stick"  ') + port, "utf-8"
+        )
         robot = Robot(rig, self.folder / "log.csv", "--board", "--serial", str(self.folder / "robot"))
         self.addCleanup(robot.close)
         words = ["pivrex", "remote", str(rig), "stick"]
@@ -671,10 +656,10 @@ class RefusedAloneTest(TempCase):
 
     @WITH_CHIP
     def test_a_chip_that_is_too_slow_is_refused_with_its_number(self) -> None:
-        slow_clock = RADIO.replace('mode = "alone"', 'mode = "alone"\nclock = "8000 kHz"')
+        clock = ('mode = "alone"', 'mode = "alone"\nclock = "8000 kHz"')
         slower = ('pwm = "1 kHz"', 'pwm = "500 Hz"')
         fit = told(
-            alone(slow_clock, ('rate = "60 Hz"', 'rate = "200 Hz"'), slower, slower, key=KEY),
+            alone(RADIO, clock, ('rate = "60 Hz"', 'rate = "200 Hz"'), slower, slower, key=KEY),
             self.folder / "fast",
             "avr",
         ).fit
@@ -687,4 +672,4 @@ class RefusedAloneTest(TempCase):
 
     def test_a_rig_without_a_source(self) -> None:
         with self.assertRaisesRegex(RigError, "board.source: is missing; a board that is alone needs one of"):
-            board_files(read_rig(demo_path("plover")), "c", "alone")
+            board_files(read_rig(demo_path("dunlin")), "c", "alone")
