@@ -401,6 +401,7 @@ def main() -> None:
     result["keep"] = bench_runs.keeping(12.0 if SECONDS == 10 else 40.0)
     result["runs"] = bench_runs.ten_minutes()
     result["boards"] = bench_board.boards(200 if SECONDS == 10 else 1000)
+    result["board_alone"] = bench_board.alone()
     result["emulated_board_realtime_factor"] = bench_board.emulated_realtime_factor()
     print(json.dumps(result, indent=2))
 

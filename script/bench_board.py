@@ -6,13 +6,17 @@ import tempfile
 import time
 from pathlib import Path
 
-from pivrex.board.emulated import EmulatedRobot
-from pivrex.board.on_chip import run_on_chip
+from pivrex.board.emulated import EmulatedRobot, built_program
+from pivrex.board.folder import write_board
+from pivrex.board.hand import busy_alone
+from pivrex.board.line_parts import line_parts
+from pivrex.board.on_chip import run_on_chip, sizes_of
 from pivrex.board.proving import own_ticks, prove
 from pivrex.board.report import told
+from pivrex.board.single_line import SingleLine
 from pivrex.errors import PivrexError
 from pivrex.line.line import Line
-from pivrex.rig import read_rig
+from pivrex.rig import Rig, read_rig, read_text
 
 ROOT = Path(__file__).resolve().parent.parent
 DEMO = ROOT / "src" / "pivrex" / "demo"
@@ -44,6 +48,47 @@ def boards(ticks: int) -> dict[str, object]:
                     {"flash": fit.flash, "ram": fit.ram} if fit is not None else {"refused": report.wrong[:2]}
                 )
             found[f"{name} {chip}"] = figures
+    return found
+
+
+RADIO = """
+[sources.radio]
+kind = "packets"
+sender = "green"
+columns = ["left_x", "left_y"]
+silent_after = "200 ms"
+wire = { kind = "serial", port = "/dev/ttyUSB0", baud = 57600 }
+"""
+
+
+def alone() -> dict[str, object]:
+    """Plover by itself on the small chip, as fast as it goes: the share of a tick that it needs, bytes, and what was never used."""
+    path = DEMO / "rigs" / "plover.toml"
+    text = path.read_text("utf-8").replace('rate = "60 Hz"', 'rate = "50 Hz"')
+    found: dict[str, object] = {}
+    for name, rig in {
+        "stick": read_text(text, path, Rig),
+        "radio": read_text(text.replace('source = "stick"', 'source = "radio"') + RADIO, path, Rig),
+        "radio with a key": read_text(
+            text.replace('source = "stick"', 'source = "radio"') + RADIO, path, Rig
+        ).with_secret(bytes(16)),
+    }.items():
+        busy = busy_alone(rig)
+        with tempfile.TemporaryDirectory() as folder:
+            write_board(rig, Path(folder) / "board", "avr", "alone")
+            flash, ram = sizes_of(built_program(Path(folder) / "board"))
+        found[name] = {
+            "share_of_a_tick_at_50_Hz": round(busy.share, 3),
+            "flash": flash,
+            "ram": ram,
+            "never_used": busy.never_used,
+        }
+    line = Line(read_text(text, path, Rig))
+    single, driven = SingleLine(line_parts(line)), own_ticks(line, 200)
+    began = time.perf_counter()
+    for row, memory in zip(driven.rows, driven.memories, strict=True):
+        single.tick(row, memory)
+    found["watching_ms_a_tick"] = round((time.perf_counter() - began) / 200 * 1e3, 3)
     return found
 
 

@@ -341,6 +341,29 @@ class AloneTest(AloneCase):
 
 
 @WITH_CHIP
+class HelpedTest(AloneCase):
+    """With a button that helps, for which the board follows where it is."""
+
+    MORE = '[[bindings]]\nchannel = "button_0"\nwith = "button_1"\ndoes = "snap every 45 deg"\n'
+
+    def test_ways_are_counted_from_tick_to_tick(self) -> None:
+        self.assertTrue(self.rebuilder.alone.rebased)
+        self.reach_driving()
+        self.go(1.5, left_y=-1.0)
+        self.go(0.8, left_y=0.0)
+        began, end = (self.ticks[k].row[self.line.layout.stage("odometry")] for k in (0, -1))
+        rolled = self.robot._sensed[0]
+        self.assertGreater(rolled, 0.5)
+        self.assertAlmostEqual(float(end[0] - began[0]), rolled, delta=0.02)
+        self.go(0.8, button_0=1.0, button_1=1.0)
+        self.assertEqual([t.number for t in self.ticks if not t.same], [])
+        self.drops = 2
+        self.go(1.5)  # after a loss the ways begin where they were
+        self.assertTrue(self.rebuilder.synced)
+        self.assertTrue(all(t.same for t in self.ticks))
+
+
+@WITH_CHIP
 class RadioTest(AloneCase):
     """With a radio that has its one serial line."""
 

@@ -282,7 +282,9 @@ class Alone:
         for one in self._own("sensed"):
             for j in range(prod(one.shape)):
                 lines += self._sensed_into(
-                    f"{c_name(one.name)}[{j}]", one.at - first + j, one.name == "row.sensed.travel"
+                    f"{c_name(one.name)}[{j}]",
+                    one.at - first + j,
+                    bool(self.rebased) and one.name == "row.sensed.travel",
                 )
         for one in self.rebased:
             lines.append(
@@ -304,7 +306,13 @@ class Alone:
 
     @property
     def rebased(self) -> list[Global]:
-        """What remembers the ways of encoders: it begins at 0 in each tick, so that counts stay whole until they are differenced."""
+        """What remembers the ways of encoders: it begins at 0 in each tick, so that counts stay whole until they are differenced.
+
+        Nothing if a way does not come from an encoder.
+        """
+        ways = [s for s in self.wiring.sensed if s.title.endswith(f"_travel_{self.wiring.rig.way_unit}")]
+        if not all(s.counter for s in ways):
+            return []
         return [
             g for g in self.parts.program.globals.values() if g.name == "kept.odometry.travels" and 0 not in g.shape
         ]

@@ -8,14 +8,16 @@ from typing import NamedTuple
 from pivrex.board.emulated import EmulatedRobot
 from pivrex.devices.encode import line_of, packet_of
 from pivrex.devices.seal import sealed
+from pivrex.devices.transports.serial_line import BITS_A_BYTE
 from pivrex.rig.rig import Rig
 from pivrex.rig.sources import NumbersSource, PacketsSource
+from pivrex.rig.transports import SerialTransport
 
 __all__ = ["Busy", "Hand", "busy_alone"]
 
 STEP_S = 0.005
 SAYS_EVERY_S = 0.02
-"""A radio speaks fifty times a second."""
+"""A radio speaks fifty times a second, if nothing else is said."""
 
 
 class Busy(NamedTuple):
@@ -34,6 +36,8 @@ class Hand:
         What each control reads.
     silent : bool
         Whether the radio says nothing.
+    every_s : float
+        How often a radio speaks.
     busy_s : float
         How long the chip was busy, of all the time that passed.
     """
@@ -43,7 +47,7 @@ class Hand:
         self.readings: dict[str, float] = {}
         self._spec = rig.sources[rig.board.source]
         self._sign = partial(sealed, rig.secret, session=session) if rig.secret else None
-        self._seq, self._due_s = 0, 0.0
+        self._seq, self._due_s, self.every_s = 0, 0.0, SAYS_EVERY_S
 
     def packet(self) -> bytes:
         """Return what the radio says next."""
@@ -60,7 +64,7 @@ class Hand:
             self.now_s += STEP_S
             if isinstance(self._spec, NumbersSource | PacketsSource):
                 if not self.silent and self.now_s >= self._due_s:
-                    self._due_s += SAYS_EVERY_S
+                    self._due_s += self.every_s
                     self.robot.take_radio(self.packet())
             else:
                 self.robot.sticks.update({c: v for c, v in self.readings.items() if c in self.robot.sticks})
@@ -70,10 +74,19 @@ class Hand:
 
 
 def busy_alone(rig: Rig, seconds: float = 1.5) -> Busy:
-    """Drive a board that is alone as fast as it goes, and say how busy its chip is. Raises `PivrexError` without simavr."""
+    """Drive a board that is alone as fast as it goes, its radio's line full, and say how busy its chip is.
+
+    Raises
+    ------
+    PivrexError
+        Without simavr.
+    """
     robot = EmulatedRobot(rig, None, 0.0, mode="alone")
     try:
         hand = Hand(rig, robot)
+        if isinstance(spec := rig.sources[rig.board.source], NumbersSource | PacketsSource):
+            assert isinstance(spec.wire, SerialTransport)
+            hand.every_s = len(hand.packet()) * BITS_A_BYTE / spec.wire.baud  # its line is full
         hand.pass_time(0.5)
         hand.readings |= {rig.channel(a): -1.0 for a in rig.law.axes().values()}
         hand.pass_time(0.5)

@@ -6,7 +6,7 @@ import base64
 import struct
 from binascii import Error, crc_hqx
 from collections import deque
-from math import ceil
+from math import ceil, prod
 from typing import NamedTuple
 
 import numpy as np
@@ -95,23 +95,22 @@ class Rebuilder:
         self.hash = self.alone.hash
         self._single = SingleLine(parts)
         self._memory: Floats = line.start().memory.data.copy()
-        rest = line.rest().astype(np.float32).astype(float)
-        self._rest_raw = rest
+        self._rest_raw = line.rest().astype(np.float32).astype(float)
         self._rebased = [g.at + k for g in self.alone.rebased for k in range(g.shape[0])]
         self._recent: deque[_Said] = deque(maxlen=RECENT)
         self._state, self._state_of = b"", -1
         self.synced = False
         self.missed = 0
-        self._made = -1
-        """The tick that was made last."""
-        driving = line.source_number(line.rig.board.source)
-        self._driving = driving
-        first = line.layout.stage("sensed").start
-        self._first_sensed = first
-        self._in_program = {g.at - first + j for g in self._single.row.fields if g.name.startswith("row.sensed.")
-                            for j in range(int(np.prod(g.shape)))}  # fmt: skip
-        self._travels = {g.at - first + j for g in self._single.row.fields if g.name == "row.sensed.travel"
-                         for j in range(int(np.prod(g.shape)))}  # fmt: skip
+        self._driving = line.source_number(line.rig.board.source)
+        self._first_sensed = line.layout.stage("sensed").start
+        self._in_program = self._places("row.sensed.")
+        self._ways = self._places("row.sensed.travel") if self._rebased else []
+        """The sensed columns that the board counts from the tick before."""
+
+    def _places(self, begins: str) -> list[int]:
+        """Return which sensed columns the board's line reads."""
+        own = [g for g in self._single.row.fields if g.name.startswith(begins)]
+        return [g.at - self._first_sensed + j for g in own for j in range(prod(g.shape))]
 
     # --- what is heard ---
 
@@ -121,7 +120,7 @@ class Rebuilder:
         if self._recent and said.number <= self._recent[-1].number:
             # the board was switched on again
             self._recent.clear()
-            self.synced, self._made = False, -1
+            self.synced = False
         if self._recent and said.number != self._recent[-1].number + 1:
             self.missed += said.number - self._recent[-1].number - 1
             self._recent.clear()
@@ -157,6 +156,8 @@ class Rebuilder:
         self.synced = True
         made, before = [], None
         for said in self._recent:
+            if said.number == number:
+                self._memory[self._rebased] = self._sensed(said)[self._ways]
             if said.number > number:
                 made.append(self._make(said, before))
             before = said
@@ -187,20 +188,27 @@ class Rebuilder:
 
     # --- a Tick ---
 
-    def _make(self, said: _Said, before: _Said | None) -> BoardTick:
-        line, told = self._line, self.alone.told
-        sensed = np.zeros(len(line.stages["sensed"].columns))
+    def _sensed(self, said: _Said) -> Floats:
+        """Return what the robot sensed, (S,), as a link says it."""
+        told = self.alone.told
+        sensed = np.zeros(len(self._line.stages["sensed"].columns))
         for k, value in zip(told.sensed, said.values, strict=True):
             share = told.counted.get(k)
             if share is None:
                 sensed[k] = 0.0 if np.isnan(value) else value
-            elif k in self._in_program and k not in self._travels:
+            elif k in self._in_program and k not in self._ways:
                 sensed[k] = np.float32(value) * np.float32(share)
             else:
                 sensed[k] = value * share
+        return sensed
+
+    def _make(self, said: _Said, before: _Said | None) -> BoardTick:
+        line = self._line
         stopped = float(said.why not in (DRIVES, RAMPS))
-        row = line.begin(np.array(float(said.number)), said.raw, sensed, stopped, self._driving, NOWHERE)
-        exact, kept = self._single.tick(self._as_board(row, said, before), self._memory)
+        row = line.begin(np.array(float(said.number)), said.raw, self._sensed(said), stopped, self._driving, NOWHERE)
+        remembered = self._memory.copy()
+        remembered[self._rebased] = 0.0
+        exact, kept = self._single.tick(self._as_board(row, said, before), remembered)
         same = crc_hqx(self._single.row.packed(exact), 0xFFFF) == said.check
         old, new = line.memory.start(), line.memory.start()
         old.data[:] = self._memory
@@ -209,7 +217,6 @@ class Rebuilder:
             exact[line.layout.stage(stage)] = np.nan
         kept[self._rebased] = np.nan
         self._memory = np.where(np.isnan(kept), new.data, kept)
-        self._made = said.number
         return BoardTick(said.number, said.why, np.where(np.isnan(exact), row, exact), same)
 
     def _as_board(self, row: Floats, said: _Said, before: _Said | None) -> Floats:
@@ -218,7 +225,7 @@ class Rebuilder:
         own[1] = np.float32(said.number) * np.float32(self._line.dt_s)
         told = self.alone.told
         for n, k in enumerate(told.sensed):
-            if k in self._travels and k in told.counted:
+            if k in self._ways:
                 moved = int(said.values[n]) - (int(before.values[n]) if before is not None else 0)
                 own[self._first_sensed + k] = np.float32(moved) * np.float32(told.counted[k])
         return own

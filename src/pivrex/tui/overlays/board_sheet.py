@@ -59,7 +59,7 @@ def draw_board(report: BoardReport | None, problem: str, width: int) -> Picture:
         picture.text(1, 1, problem or "writing and building the program ...", "alarm" if problem else "dim", width - 2)
         return picture
     lines = [(line, named) for text, named in _said(report) for line in wrap(text, width - 3, subsequent_indent="  ")]
-    bars = 2 if report.fit is not None and report.fit.flash_of else 0
+    bars = (2 + (report.fit.busy is not None)) if report.fit is not None and report.fit.flash_of else 0
     halves = -(-len(report.pins) // 2) if width >= WIDE else len(report.pins)
     picture = Picture(
         width, len(lines) + 1 + (bars + 2 if report.fit is not None else 0) + (halves + 3 if report.pins else 0) + 3
@@ -83,7 +83,8 @@ def _said(report: BoardReport) -> list[tuple[str, str]]:
     if report.wrong:
         head = f"The {report.chip} cannot be this robot's board as the rig has it; nothing was written:"
         return [(head, "alarm"), *((f"! {what}", "alarm") for what in report.wrong)]
-    said = [(f"{len(report.files)} files in {report.folder}, rig hash {report.hash}", "rest")]
+    does = "it drives by itself" if report.mode == "alone" else "it obeys a laptop"
+    said = [(f"{len(report.files)} files in {report.folder}, rig hash {report.hash}; {does}", "rest")]
     said += [("mine.c stays as it was: it is yours", "dim")] if report.kept else []
     return said + [(what, "dim") for what in report.missing]
 
@@ -94,12 +95,16 @@ def _fit(picture: Picture, report: BoardReport, y: int) -> int:
     if not fit.flash_of:
         picture.text(1, y, fit.said, "alarm" if fit.refused else "dim", picture.width - 2)
         return y + 1
-    for name, used, of in (("flash", fit.flash, fit.flash_of), ("memory", fit.ram, fit.ram_of)):
+    rows = [(name, used / of, f"{used:,} of {of:,} bytes") for name, used, of in (
+        ("flash", fit.flash, fit.flash_of), ("memory", fit.ram, fit.ram_of))]  # fmt: skip
+    if fit.busy is not None:
+        rows.append(("time", fit.busy, f"{100 * fit.busy:.0f} % of each tick, at full speed"))
+    for name, share, said in rows:
         picture.text(1, y, name, "title")
-        filled = min(BAR, round(BAR * used / of))
+        filled = min(BAR, round(BAR * share))
         picture.text(9, y, "█" * filled, "alarm" if fit.refused else "measured")
         picture.text(9 + filled, y, "░" * (BAR - filled), "dim")
-        picture.text(10 + BAR, y, f"{used:,} of {of:,} bytes", "rest", picture.width - 12 - BAR)
+        picture.text(10 + BAR, y, said, "rest", picture.width - 12 - BAR)
         y += 1
     return y
 
