@@ -111,7 +111,8 @@ class AloneRigTest(unittest.TestCase):
     def test_what_cannot_be(self) -> None:
         self.refused(STICK, r'mode = "alone" needs one of \[sources\]', ('source = "stick"\n', ""))
         self.refused(STICK, r'is "wheel", but the sources are stick', ('source = "stick"\n', 'source = "wheel"\n'))
-        self.refused(STICK, r"has no left_y; the law arcade reads that", ('left_y = "A0"\n', ""))
+        with self.assertRaisesRegex(RigError, "has no left_y; the law arcade reads that"):
+            board_files(alone(STICK, ('left_y = "A0"\n', "")), "c")
         self.refused(STICK, r"pins.knob: is no channel", ('left_y = "A0"\n', 'left_y = "A0"\nknob = "A5"\n'))
         self.refused(STICK, r"low: is 950 and high 923", ("low = 100", "low = 950"))
         udp = (

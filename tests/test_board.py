@@ -278,7 +278,7 @@ class RefusedTest(unittest.TestCase):
         )
 
     def test_an_encoder_on_the_large_chip(self) -> None:
-        pairs = ("encoder_pins = [2, 3]", "encoder_pins = [30, 31]"), ("[gyro]", '[board]\nchip = "atmega2560"\n[gyro]')
+        pairs = ("encoder_pins = [2, 3]", "encoder_pins = [30, 31]"), ('chip = "atmega328p"', 'chip = "atmega2560"')
         self.assertIn(
             "pin 30 of the atmega2560 does not notice when it changes; 0, 2, 3, 10 to 15, 18 to 21, 50 to 53, A8 to A15 do",
             self.refused(*pairs),
@@ -527,7 +527,7 @@ class SensorsTest(EmulatedCase):
 
     def make_rig(self) -> Rig:
         battery = '[battery]\nsensed = true\npin = "A3"\nr1 = "20 kohm"\nr2 = "10 kohm"\n[gyro]\npin = "A2"\n'
-        return plover_with(("[gyro]\n", battery))
+        return plover_with(("[gyro]\n", battery), ('"A2"\nbutton_0 = "A3"', '"A5"'))
 
     def test_the_battery_and_a_turn(self) -> None:
         columns = [c.name for c in Line(self.rig).stages["sensed"].columns]
@@ -571,8 +571,8 @@ class FitTest(TempCase):
         for key, ram, refused in (
             (b"", 1848, False),
             (b"", 1849, True),
-            (bytes(16), 1598, False),
-            (bytes(16), 1599, True),
+            (bytes(16), 1648, False),
+            (bytes(16), 1649, True),
         ):
             with (
                 patch("pivrex.board.report.built_program"),

@@ -208,9 +208,12 @@ class ExportTest(TempCase):
         self.assertEqual(rows[0][:5], ["motor", "port", "pin", "signal", "drives"])
         self.assertIn(["right", "M2", "7", "direction", "wheel right", "reversed", "1000", "8", "360"], rows)
         pins = wiring_rows(rig)
-        self.assertEqual(len(pins), 4 + 2 + 4 + 2)  # and spout and pump, two encoders, a ranger
+        self.assertEqual(
+            len(pins), 4 + 2 + 4 + 2 + 5
+        )  # and spout and pump, two encoders, a ranger, a stick with three buttons
         self.assertEqual(pins[6][:5], ("left", "", "2", "encoder A", "counts"))
-        self.assertEqual(pins[-1][:5], ("front", "", "13", "echo", "hears it"))
+        self.assertEqual(pins[11][:5], ("front", "", "13", "echo", "hears it"))
+        self.assertEqual(pins[12][:5], ("stick", "", "A0", "left_y", "measures"))
         write_wiring(rig, self.folder / "w.svg")
         self.assertIn("direction", " ".join(self.svg_text(self.folder / "w.svg")))
 

@@ -106,7 +106,12 @@ class Alone:
         if source is None:
             what = 'is missing; a board that is alone needs one of [sources], such as { kind = "pins" } with its pins'
             raise RigError(Path("rig"), [Mistake(0, "board.source", what)])
-        name = wiring.rig.board.source
+        rig, name = wiring.rig, wiring.rig.board.source
+        lacks = [rig.channel(a) for a in rig.law.axes().values() if rig.axis(a).source == "chosen"]
+        lacks = [c for c in lacks if c not in source.channels()]
+        if lacks:
+            what = f'is "{name}", which has no {", ".join(lacks)}; the law {rig.law.kind} reads that'
+            raise RigError(Path("rig"), [Mistake(0, "board.source", what)])
         wanted = line.inputs.wanted
         buttons = tuple(
             dict.fromkeys(c for s, c in wanted if s in ("chosen", name, source.kind) and c.startswith("button_"))

@@ -339,12 +339,6 @@ def _alone_mistakes(rig: RigTables) -> list[tuple[str, str]]:
         return [("board.source", what)]
     if source.kind != "pins" and source.wire.kind != "serial":
         found.append((f"sources.{name}.wire.kind", "must be serial: the board reads this source, and has no network"))
-    chosen = [rig.channel(a) for a in rig.law.axes().values() if rig.axis(a).source == "chosen"]
-    lacks = [c for c in chosen if c not in source.channels()]
-    if lacks:
-        found.append(
-            ("board.source", f'is "{name}", which has no {", ".join(lacks)}; the law {rig.law.kind} reads that')
-        )
     return found
 
 

@@ -20,7 +20,6 @@ from pivrex.session.correcting import Correcting
 from pivrex.session.inputs import SessionInputs
 from pivrex.session.moving import Event
 from pivrex.session.obeying import obey
-from pivrex.session.on_board import ticks_of_board
 from pivrex.session.own_moves import OwnMoves
 from pivrex.session.probing import HELD, Probing
 from pivrex.session.recording import Recordings
@@ -123,23 +122,6 @@ class Session:
         self.inputs.pads_are(pads)
 
     # --- a tick ---
-
-    def advance(self, now_s: float) -> list[Floats]:
-        """Make one tick; or take those that a board has made which drives by itself. Return the rows of the Ticks."""
-        watched = self.robots.watched
-        if watched is None:
-            if self.inputs.on_board is not None:
-                self.inputs.watch_no_longer()
-                self.stop("the board is watched no longer")
-            return [self.tick(now_s)]
-        self._take_rig(now_s)
-        self._poll(now_s)
-        if self.robots.watched is not watched:
-            return []  # another rig has another link
-        rows = ticks_of_board(self, watched, now_s)
-        self._row = rows[-1] if rows else self._row
-        self._watching.follow(self.inputs, watched, self._line.rig, now_s)
-        return rows
 
     def tick(self, now_s: float) -> Floats:
         """Make one tick: sense, read, run the line, tell the robot. Gives the Tick's row."""

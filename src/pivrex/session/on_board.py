@@ -10,7 +10,7 @@ from pivrex.devices.source import PLAYS
 from pivrex.line.layout import Floats
 from pivrex.session.moving import Moving, State
 
-__all__ = ["OnBoard", "ticks_of_board"]
+__all__ = ["OnBoard", "advance"]
 
 
 class OnBoard:
@@ -33,7 +33,25 @@ class OnBoard:
         return self._readings
 
 
-def ticks_of_board(session: Any, watched: WatchedBoard, now_s: float) -> list[Floats]:
+def advance(session: Any, now_s: float) -> list[Floats]:
+    """Make one tick of a session; or take those that a board has made which drives by itself. Return the rows of the Ticks."""
+    watched = session.robots.watched
+    if watched is None:
+        if session.inputs.on_board is not None:
+            session.inputs.watch_no_longer()
+            session.stop("the board is watched no longer")
+        return [session.tick(now_s)]
+    session._take_rig(now_s)
+    session._poll(now_s)
+    if session.robots.watched is not watched:
+        return []  # another rig has another link
+    rows = _taken(session, watched, now_s)
+    session._row = rows[-1] if rows else session._row
+    session._watching.follow(session.inputs, watched, session.line.rig, now_s)
+    return rows
+
+
+def _taken(session: Any, watched: WatchedBoard, now_s: float) -> list[Floats]:
     """Take the Ticks that a board has made, and tell the screen what it says; return their rows."""
     inputs, line, board = session.inputs, session.line, session.board
     rows = watched.take()

@@ -21,6 +21,7 @@ from pivrex.session.core import Session
 from pivrex.session.inputs import pad_names
 from pivrex.session.keeping import Keeping
 from pivrex.session.messages import Leave, SetUp, Stop
+from pivrex.session.on_board import advance
 from pivrex.session.places import log_file, runtime_folder
 from pivrex.session.screen_watch import ScreenWatch
 from pivrex.session.shared import Ring, Row
@@ -132,7 +133,7 @@ class _Loop:
             self._look_at_pads_safely()
             if self._waits_for_the_screen(now_s):
                 return
-            rows = self._session.advance(now_s)
+            rows = advance(self._session, now_s)
             status = self._session.status
             for row in rows:
                 self._keeping.add(row)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pivrex.board.watched import WatchedBoard
 from pivrex.devices.link import RobotLink
 from pivrex.devices.robot import StandInRobot
+from pivrex.errors import RigError
 from pivrex.line.layout import Floats
 from pivrex.rig.sources import SHOWN
 from pivrex.rig.transports import Link
@@ -115,7 +116,10 @@ class Robots:
         alone = self._line.rig.board.mode == "alone"
         self.link = None
         if on_link and where is not None:
-            self.link = WatchedBoard(self._line, where) if alone else RobotLink(self._line, where)
+            try:
+                self.link = WatchedBoard(self._line, where) if alone else RobotLink(self._line, where)
+            except RigError as problem:
+                self._board.note(f"not watched: {problem.mistakes[0].key}: {problem.mistakes[0].what}")
         self._shut_down = False
         self._board.set(
             robot=self.commanded.title,
