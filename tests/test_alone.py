@@ -20,13 +20,18 @@ from pivrex.board.report import told
 from pivrex.board.single_line import SingleLine
 from pivrex.board.watched import WatchedBoard
 from pivrex.board.watching import DRIVES, LOST, NOT_AT_REST, RAMPS, STOPPED, BoardTick, Rebuilder
+from pivrex.devices.remote import remotes_of
 from pivrex.devices.seal import Seal, sealed
+from pivrex.devices.seal_book import SealBook
 from pivrex.devices.sentence import frame, unframe
 from pivrex.errors import RigError
+from pivrex.line.beginning import start_of
 from pivrex.line.line import Line
 from pivrex.line.why import sentence
-from pivrex.rig import Rig, read_rig, read_text
+from pivrex.rig import Field, Rig, open_folder, read_rig, read_text
 from pivrex.rig.transports import Link
+from pivrex.runs.run import Run
+from pivrex.runs.shelf import Shelf
 from tests.chassis import ALL, demo_path
 from tests.support import TempCase, Terminal, often, slow, wait_for
 from tests.test_board import WITH_CHIP, changed
@@ -123,6 +128,12 @@ class AloneRigTest(unittest.TestCase):
         letters = '[sources.box]\nkind = "letters"\nletters = { F = "brake" }\nwire = { kind = "tcp", port = 5 }\n'
         self.refused(letters, r"of the kind letters; a board reads pins, packets, and numbers with columns")
 
+    def test_this_computer_leaves_the_boards_radio_alone(self) -> None:
+        self.assertEqual(remotes_of(alone(RADIO), {}, SealBook(None)), {})
+        obeys = remotes_of(alone(RADIO, ('mode = "alone"', 'mode = "obeys"')), {}, SealBook(None))
+        self.addCleanup(obeys["radio"].close)
+        self.assertEqual(list(obeys), ["radio"])
+
     def test_a_pin_twice(self) -> None:
         self.refused(STICK, r"sources.stick.pins.button_0: is pin 5, which motors.left.output.pin uses", ('"A3"', "5"))
 
@@ -151,14 +162,15 @@ class AloneCase(unittest.TestCase):
     MORE = STICK
     PAIRS: tuple[tuple[str, str], ...] = ()
     KEY = b""
+    FIELD: Field | None = None
 
     def setUp(self) -> None:
         self.rig = alone(self.MORE, *self.PAIRS, key=self.KEY)
         self.line = Line(self.rig)
-        self.robot = EmulatedRobot(self.rig, None, 0.0)
+        self.robot = EmulatedRobot(self.rig, self.FIELD, 0.0)
         self.addCleanup(self.robot.close)
         self.hand = Hand(self.rig, self.robot)
-        self.rebuilder = Rebuilder(self.line)
+        self.rebuilder = Rebuilder(self.line, start_of(self.FIELD))
         self.ticks: list[BoardTick] = []
         self.heard: list[str] = []
         self.buffer, self.seq, self.drops = b"", 100, 0
@@ -342,20 +354,39 @@ class AloneTest(AloneCase):
 
 
 @WITH_CHIP
+class LampTest(AloneCase):
+    """With lamps that show whether it is ready, and whether its source is heard."""
+
+    MORE = "".join(f'[attachments.{w}]\nkind = "switch"\nshows = "{w}"\noutput = {{ }}\n' for w in ("linked", "ready"))
+
+    def test_they_are_lit_as_its_source_says(self) -> None:
+        self.reach_driving()
+        self.go(0.3, left_y=-1.3)
+        linked, ready = (
+            self.line.inputs.at("session", w) + self.line.layout.stage("raw").start for w in ("linked", "ready")
+        )
+        shown = {t.why: (t.row[linked], t.row[ready]) for t in self.ticks}
+        self.assertEqual(shown, {DRIVES: (1.0, 1.0), LOST: (0.0, 0.0)})
+        self.assertTrue(all(t.same for t in self.ticks))
+
+
+@WITH_CHIP
 class HelpedTest(AloneCase):
     """With a button that helps, for which the board follows where it is."""
 
     MORE = '[[bindings]]\nchannel = "button_0"\nwith = "button_1"\ndoes = "snap every 45 deg"\n'
+    FIELD = open_folder(demo_path("plover").parents[1]).settings.field
 
     def test_ways_are_counted_from_tick_to_tick(self) -> None:
         self.assertTrue(self.rebuilder.alone.rebased)
         self.reach_driving()
         self.go(1.5, left_y=-1.0)
         self.go(0.8, left_y=0.0)
-        began, end = (self.ticks[k].row[self.line.layout.stage("odometry")] for k in (0, -1))
+        begun, end = (self.ticks[k].row[self.line.layout.stage("odometry")] for k in (0, -1))
+        np.testing.assert_allclose(begun[:3], start_of(self.FIELD), atol=0.01)
         rolled = self.robot._sensed[0]
         self.assertGreater(rolled, 0.5)
-        self.assertAlmostEqual(float(end[0] - began[0]), rolled, delta=0.02)
+        self.assertAlmostEqual(math.dist(end[:2], begun[:2]), rolled, delta=0.02)
         self.go(0.8, button_0=1.0, button_1=1.0)
         self.assertEqual([t.number for t in self.ticks if not t.same], [])
         self.drops = 2
@@ -564,6 +595,65 @@ class HereTest(TempCase):
         wait_for(lambda: watch() or board.is_stopped, 10)
 
 
+RESTARTED = """\
+#include <stdio.h>
+#include <string.h>
+#include "robot.h"
+static char line[300];
+static int at, size;
+int board_radio(void) { return at < size ? (unsigned char)line[at++] : -1; }
+uint32_t board_saved(int place) { return place ? ~512u : ~5u; }
+void board_save(int place, uint32_t value) { printf("save %d %u ", place, (unsigned)~value); }
+uint32_t board_ms(void) { return 1; }
+int32_t board_sensor(int sensor) { return sensor; }
+void board_write(const char *text, int many) { (void)text, (void)many; }
+int main(void) {
+    seal_begin();
+    source_begin();
+    for (uint32_t now = 1000; fgets(line, sizeof line, stdin); now += 1000) {
+        at = 0, size = (int)strlen(line);
+        source_hear();
+        printf("%s\\n", source_take(now) ? "lost" : "heard");
+    }
+    return 0;
+}
+"""
+
+
+@unittest.skipUnless(which("gcc"), "needs gcc")
+class RestartedTest(TempCase):
+    """A board with a key that was switched on again: what its EEPROM says, here in session 5, counted up to number 512."""
+
+    def test_what_was_heard_before_moves_nothing(self) -> None:
+        for name, text in board_files(alone(RADIO, key=KEY), "c")[0].items():
+            (self.folder / name).write_text(text)
+        (self.folder / "test.c").write_text(RESTARTED)
+        words = [
+            "gcc",
+            "-std=c99",
+            "-Wall",
+            "-Wextra",
+            "-Werror",
+            "-o",
+            "test",
+            "test.c",
+            "radio.c",
+            "sentence.c",
+            "seal.c",
+        ]
+        subprocess.run(words, check=True, cwd=self.folder)
+        said = [(5, 511), (4, 9000), (5, 513), (5, 513), (5, 514), (5, 1025), (6, 1), (5, 2000)]
+        packets = b"".join(frame(sealed(KEY, f"PIVDRV,green,{seq},0,0,0", session)) for session, seq in said)
+        ran = subprocess.run([self.folder / "test"], input=packets, capture_output=True, check=True).stdout.decode()
+        rows = ran.splitlines()
+        self.assertEqual(
+            [row.split()[-1] for row in rows], ["lost", "lost", "heard", "lost", "heard", "heard", "heard", "lost"]
+        )
+        self.assertEqual(rows[2], "save 1 1025 heard")  # so much is kept ahead
+        self.assertEqual(rows[5], "save 1 1537 heard")
+        self.assertEqual(rows[6], "save 0 6 save 1 513 heard")
+
+
 class WatchedTest(unittest.TestCase):
     """A board that is watched, as its sentences come."""
 
@@ -673,6 +763,18 @@ class WatchedProgramTest(TempCase):
         terminal.wait("BOARD DRIVES")
         move("left_y -0.5")
         wait_for(lambda: robot.drives, 10, terminal.screen)
+        time.sleep(1.0)
+        terminal.keys("h")
+        terminal.wait("watched no longer")
+        self.assertNotIn("BOARD", terminal.row(0))
+        self.assertIn("keys", terminal.row(0))
+        self.assertTrue(robot.drives)  # it needs no laptop
+        terminal.close()
+        kept = [r for r in Shelf(home / "runs").runs() if r.facts is not None and r.facts.kept == "live"]
+        self.assertTrue(kept)
+        run = Run(kept[0].folder)
+        raw = np.array([row[run.line(run.first).layout.at("raw", "left_y")] for row in run.rows(run.first, run.end)])
+        self.assertLess(raw.min(), -0.45)
 
 
 class RefusedAloneTest(TempCase):

@@ -22,6 +22,7 @@ from pivrex.board.pins_used import BoardWiring, wired
 from pivrex.devices.robot_end import LONGEST_GAP_S, PHYSICS_S
 from pivrex.errors import PivrexError
 from pivrex.kernels.building import compiler
+from pivrex.line.beginning import start_of
 from pivrex.line.line import Line
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
@@ -107,7 +108,7 @@ class EmulatedRobot:
     ) -> None:
         self._folder = Path(mkdtemp(prefix="pivrex-board-"))
         try:
-            write_board(rig, self._folder / "program", "avr", mode)
+            write_board(rig, self._folder / "program", "avr", mode, start_of(field))
             program, emulator = built_program(self._folder / "program"), built_emulator(self._folder)
             line = Line(rig)
             self._wiring = wired(line, (mode or rig.board.mode) == "alone")

@@ -13,6 +13,7 @@ from pivrex.board.pins_used import BoardWiring, wired
 from pivrex.board.rig_c import mine_source, rig_header, rig_source
 from pivrex.errors import SaveError
 from pivrex.files import write_atomically
+from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 from pivrex.rig.rig import Rig
 
@@ -33,7 +34,7 @@ class Written:
     kept: bool
 
 
-def board_files(rig: Rig, target: str, mode: str = "") -> tuple[dict[str, str], BoardWiring]:
+def board_files(rig: Rig, target: str, mode: str = "", at: Floats | None = None) -> tuple[dict[str, str], BoardWiring]:
     """Return the files of a robot's program, by name.
 
     Parameters
@@ -43,6 +44,8 @@ def board_files(rig: Rig, target: str, mode: str = "") -> tuple[dict[str, str], 
         avr or c.
     mode : str
         obeys or alone; as the rig says if it is left out.
+    at : (3,) float64
+        Where the robot stands at the beginning, m and rad; it matters to a board that is alone.
 
     Raises
     ------
@@ -51,7 +54,7 @@ def board_files(rig: Rig, target: str, mode: str = "") -> tuple[dict[str, str], 
     """
     line = Line(rig)
     alone = (mode or rig.board.mode) == "alone"
-    wiring, lines = wired(line, alone), line_parts(line)
+    wiring, lines = wired(line, alone), line_parts(line, at)
     own = Alone.of(wiring, lines) if alone else None
     if own is not None and own.watched:
         wiring.missing.append(own.watched)
@@ -74,7 +77,7 @@ def board_files(rig: Rig, target: str, mode: str = "") -> tuple[dict[str, str], 
     return found, wiring
 
 
-def write_board(rig: Rig, folder: Path, target: str, mode: str = "") -> Written:
+def write_board(rig: Rig, folder: Path, target: str, mode: str = "", at: Floats | None = None) -> Written:
     """Write the folder. What Pivrex wrote before is written again; `mine.c` stays as it is.
 
     Raises
@@ -84,7 +87,7 @@ def write_board(rig: Rig, folder: Path, target: str, mode: str = "") -> Written:
     SaveError
         If a file cannot be written, or the folder holds something that Pivrex did not write.
     """
-    found, wiring = board_files(rig, target, mode)
+    found, wiring = board_files(rig, target, mode, at)
     theirs = sorted(p.name for p in folder.iterdir()) if folder.is_dir() else []
     if theirs and "rig.h" not in theirs:
         raise SaveError(folder / "rig.h", f"the folder holds {theirs[0]}, and no program of Pivrex; name an empty one")

@@ -11,6 +11,8 @@ from pivrex.board.flat import flat_line
 from pivrex.board.flat_program import FlatProgram
 from pivrex.board.line_c import line_header, line_source
 from pivrex.board.needed import needed
+from pivrex.line.beginning import begun
+from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 
 __all__ = ["LineParts", "line_parts"]
@@ -34,7 +36,8 @@ class LineParts:
         return line_source(self.program, self.start, traced)
 
 
-def line_parts(line: Line) -> LineParts:
-    """Return what of a line a board needs."""
+def line_parts(line: Line, at: Floats | None = None) -> LineParts:
+    """Return what of a line a board needs. ``at``: where the robot stands at the beginning, (3,)."""
     whole = flat_line(line)
-    return LineParts(needed(whole, [n for n in OUTPUTS if n in whole.globals]), line.start().memory.data)
+    start = begun(line, np.zeros(3) if at is None else at)
+    return LineParts(needed(whole, [n for n in OUTPUTS if n in whole.globals]), start.memory.data)

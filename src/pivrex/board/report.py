@@ -11,6 +11,7 @@ from pivrex.board.folder import write_board
 from pivrex.board.hand import busy_alone
 from pivrex.board.on_chip import SEALED_STACK, STACK, sizes_of
 from pivrex.errors import PivrexError, RigError
+from pivrex.line.layout import Floats
 from pivrex.rig.pin_uses import PinUse, pins_of
 from pivrex.rig.rig import Rig
 
@@ -80,7 +81,7 @@ class BoardReport:
         return bool(self.wrong) or (self.fit is not None and self.fit.refused)
 
 
-def written_and_told(rig: Rig, folder: Path, target: str, mode: str = "") -> BoardReport:
+def written_and_told(rig: Rig, folder: Path, target: str, mode: str = "", at: Floats | None = None) -> BoardReport:
     """Write the program of a rig's board into a folder, build it where that can be done, and say what came of it.
 
     Raises
@@ -90,7 +91,7 @@ def written_and_told(rig: Rig, folder: Path, target: str, mode: str = "") -> Boa
     SaveError
         If the folder cannot be written.
     """
-    written = write_board(rig, folder, target, mode)
+    written = write_board(rig, folder, target, mode, at)
     alone = (mode or rig.board.mode) == "alone"
     made = BoardReport(
         rig.name,
@@ -111,10 +112,10 @@ def written_and_told(rig: Rig, folder: Path, target: str, mode: str = "") -> Boa
     return replace(made, chip=chip.name, fit=fit, pins=_pins(rig, chip, alone))
 
 
-def told(rig: Rig, folder: Path, target: str) -> BoardReport:
+def told(rig: Rig, folder: Path, target: str, at: Floats | None = None) -> BoardReport:
     """Do the same, with everything that is wrong in the report."""
     try:
-        return written_and_told(rig, folder, target)
+        return written_and_told(rig, folder, target, "", at)
     except RigError as problem:
         return BoardReport(rig.name, folder, rig.board.chip, wrong=[str(m) for m in problem.mistakes])
     except PivrexError as problem:

@@ -27,7 +27,7 @@ UNSEALED = (b"$PIVTIC,", b"$PIVALL,")
 
 
 class WatchedBoard(RobotLink):
-    """A board that drives by itself, behind a link.
+    """A board that drives by itself, behind a link. ``at`` is where it stands at the beginning, (3,).
 
     Attributes
     ----------
@@ -37,10 +37,10 @@ class WatchedBoard(RobotLink):
         What is to be said once.
     """
 
-    def __init__(self, line: Line, link: Link) -> None:
+    def __init__(self, line: Line, link: Link, at: Floats | None = None) -> None:
         super().__init__(line, link)
         self._line = line
-        self._rebuilder = Rebuilder(line)
+        self._rebuilder = Rebuilder(line, at)
         self.hash = self._rebuilder.hash
         self.only_listens = self._rebuilder.alone.wiring.shares_port
         self.title = f"board, alone, {self.title.partition(', ')[2]}"

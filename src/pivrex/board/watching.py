@@ -76,7 +76,7 @@ class Rebuilder:
     """Makes Ticks from what a board tells.
 
     A tick needs the state that the one before left. The board tells that once a second: from there on each tick is computed, until one
-    is missing.
+    is missing. ``at`` is where the robot stands at the beginning, (3,).
 
     Attributes
     ----------
@@ -88,13 +88,13 @@ class Rebuilder:
         Ticks that never came.
     """
 
-    def __init__(self, line: Line) -> None:
+    def __init__(self, line: Line, at: Floats | None = None) -> None:
         self._line = line
-        parts = line_parts(line)
+        parts = line_parts(line, at)
         self.alone = Alone.of(wired(line, alone=True), parts)
         self.hash = self.alone.hash
         self._single = SingleLine(parts)
-        self._memory: Floats = line.start().memory.data.copy()
+        self._memory: Floats = parts.start.copy()
         self._rest_raw = line.rest().astype(np.float32).astype(float)
         self._rebased = [g.at + k for g in self.alone.rebased for k in range(g.shape[0])]
         self._recent: deque[_Said] = deque(maxlen=RECENT)

@@ -59,15 +59,16 @@ def board(
         raise UsageError(f'--mode is "{mode}", but should be obeys or alone')
     path, folder = find_rig(rig, Path())
     read = read_rig(path)
+    field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
     if prove:
-        field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
         return _prove(read, recording, field, as_json)
     if recording is not None:
         raise UsageError("a recording is for --prove; -o names the folder")
     from pivrex.board.report import written_and_told
+    from pivrex.line.beginning import start_of
 
     try:
-        made = written_and_told(read, output or Path(f"{path.stem}-board"), target, mode)
+        made = written_and_told(read, output or Path(f"{path.stem}-board"), target, mode, start_of(field))
     except RigError as problem:
         raise RigError(path, with_lines(rig_text(path), problem.mistakes)) from None
     _print(made, read, as_json)

@@ -8,6 +8,7 @@ from typing import NamedTuple, Protocol
 
 import numpy as np
 
+from pivrex.line.beginning import start_of
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 from pivrex.rig import Field, Rig
@@ -28,6 +29,8 @@ class Built(NamedTuple):
     found: Drawn
     neutral: Floats
     serial: int
+    at: Floats
+    """Where robots are put onto the floor, (3,)."""
 
 
 def build(rig: Rig, field: Field | None, wiring: Wiring | None, serial: int, seed: int = 0) -> Built:
@@ -40,7 +43,7 @@ def build(rig: Rig, field: Field | None, wiring: Wiring | None, serial: int, see
     start = model.start()
     _, row = line.step(line.start(), line.rest(), model.sense(start), 0.0, truth=model.truth(start))
     model.step(start, line.told(row), line.dt_s)
-    return Built(line, model, found, line.resting(), serial)
+    return Built(line, model, found, line.resting(), serial, start_of(field))
 
 
 class Builder(Protocol):

@@ -33,7 +33,7 @@ class Robots:
     """
 
     def __init__(self, board: Board, built: Built, asked: Link | None) -> None:
-        self._board, self._line = board, built.line
+        self._board, self._line, self._at = board, built.line, built.at
         self._asked = asked
         """The link that the command line asks for, whatever the rig says."""
         self.stand_in, self._found = StandInRobot(built.model), built.found
@@ -94,7 +94,7 @@ class Robots:
 
     def use(self, built: Built) -> str:
         """Go on with a changed rig; the stand-in stays where it is. Gives why a live robot must stop for it."""
-        self._line, self.neutral = built.line, built.neutral
+        self._line, self.neutral, self._at = built.line, built.neutral, built.at
         self.stand_in, self._found = StandInRobot(built.model, self.stand_in.state), built.found
         where = self._asked or built.line.rig.link
         if self.link is None or self.link.goes_on(built.line, where):
@@ -117,7 +117,7 @@ class Robots:
         self.link = None
         if on_link and where is not None:
             try:
-                self.link = WatchedBoard(self._line, where) if alone else RobotLink(self._line, where)
+                self.link = WatchedBoard(self._line, where, self._at) if alone else RobotLink(self._line, where)
             except RigError as problem:
                 self._board.note(f"not watched: {problem.mistakes[0].key}: {problem.mistakes[0].what}")
         self._shut_down = False

@@ -6,6 +6,8 @@ from pathlib import Path
 from textwrap import wrap
 
 from pivrex.board.report import BoardReport, told
+from pivrex.line.beginning import start_of
+from pivrex.rig import Field
 from pivrex.rig.rig import Rig
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.job import Job, Progress
@@ -19,8 +21,12 @@ WIDE = 74
 """From here on the pins stand in two columns."""
 
 
-def _write(asked: tuple[Rig, Path], progress: Progress) -> BoardReport:
-    return told(*asked, "avr")
+Asked = tuple[Rig, Path, Field | None]
+
+
+def _write(asked: Asked, progress: Progress) -> BoardReport:
+    rig, folder, field = asked
+    return told(rig, folder, "avr", start_of(field))
 
 
 class BoardWriting:
@@ -33,8 +39,8 @@ class BoardWriting:
     """
 
     def __init__(self, model: ScreenModel) -> None:
-        self._job: Job[tuple[Rig, Path], BoardReport] = Job("pivrex-board", _write, patient=False)
-        self._job.ask((model.rig, model.folder.path / "boards" / model.rig_name))
+        self._job: Job[Asked, BoardReport] = Job("pivrex-board", _write, patient=False)
+        self._job.ask((model.rig, model.folder.path / "boards" / model.rig_name, model.folder.settings.field))
         self.report: BoardReport | None = None
 
     def drawn(self, width: int) -> Picture:
