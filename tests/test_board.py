@@ -495,7 +495,7 @@ class EmulatedTest(EmulatedCase):
         self.drive(0.3, *self.DRIVEN)  # a robot that was left alone does not start again by itself
         self.assertEqual(self.robot.told[0], 0.0)
         self.assertEqual(self.sensed[-1][0].state, 2)
-        _, ram = sizes_of(built_program(self.robot._folder / "program"))
+        _, ram = sizes_of(self.robot.program)
         used = CHIPS["atmega328p"].ram - ram - self.robot.never_used
         self.assertTrue(50 < used < STACK, used)
 
@@ -628,7 +628,7 @@ class SealedTest(EmulatedCase):
                 self.assert_told(self.DRIVEN)
         self.assert_told(self.REST)  # what another key has sealed feeds no watchdog
 
-        _, ram = sizes_of(built_program(self.robot._folder / "program"))
+        _, ram = sizes_of(self.robot.program)
         used = CHIPS["atmega328p"].ram - ram - self.robot.never_used
         self.assertGreater(used, STACK)  # the seal is what needs it
         self.assertLess(used, SEALED_STACK)

@@ -2,28 +2,31 @@
 
 from __future__ import annotations
 
+import hashlib
 import math
+import platform
 import re
 import shutil
 import struct
 import subprocess
 from collections import Counter
 from collections.abc import Callable
+from functools import lru_cache
 from pathlib import Path
-from tempfile import mkdtemp
+from tempfile import TemporaryDirectory, mkdtemp
 
 import numpy as np
 
 from pivrex.board.avr import timers_of
 from pivrex.board.chips import CHIPS, pin_of
-from pivrex.board.folder import write_board
+from pivrex.board.folder import board_files
 from pivrex.board.parts import part
-from pivrex.board.pins_used import BoardWiring, wired
+from pivrex.board.pins_used import BoardWiring
 from pivrex.devices.robot_end import LONGEST_GAP_S, PHYSICS_S
 from pivrex.errors import PivrexError
 from pivrex.kernels.building import compiler
+from pivrex.kernels.engines import cache_folder
 from pivrex.line.beginning import start_of
-from pivrex.line.line import Line
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.rig.sources import PinsSource
@@ -68,19 +71,36 @@ def built_program(folder: Path) -> Path:
     return folder / "robot.elf"
 
 
-def built_emulator(folder: Path) -> Path:
-    """Build the emulator into a folder. Raises `PivrexError`: what to install."""
+@lru_cache(maxsize=8)
+def _program_of(files: frozenset[tuple[str, str]]) -> bytes:
+    """Return the program that files make, by name and text."""
+    with TemporaryDirectory(prefix="pivrex-board-") as made_here:
+        folder = Path(made_here)
+        for name, text in files:
+            (folder / name).write_text(text, encoding="utf-8")
+        return built_program(folder).read_bytes()
+
+
+def built_emulator() -> Path:
+    """Build the emulator, once, into the user's cache. Raises `PivrexError`: what to install."""
+    text = part("emulator.c")
+    made = cache_folder() / f"emulator-{hashlib.sha256(text.encode()).hexdigest()[:16]}-{platform.machine() or 'any'}"
+    if made.exists():
+        return made
     command = compiler()
     if command is None:
         raise PivrexError("there is no C compiler here; on Debian: sudo apt-get install gcc libc6-dev")
-    source, made = folder / "emulator.c", folder / "emulator"
-    source.write_text(part("emulator.c"), encoding="utf-8")
-    run = subprocess.run(
-        [*command, "-O2", "-o", str(made), str(source), "-lsimavr"], capture_output=True, text=True, timeout=LONGEST_S, check=False
-    )  # fmt: skip
-    if run.returncode:
-        raise PivrexError(f"there is no simavr to build with here; on Debian: sudo apt-get install {INSTALL['simavr']}")
-    return made
+    made.parent.mkdir(parents=True, exist_ok=True)
+    with TemporaryDirectory(dir=made.parent, prefix=".building-") as beside:
+        source, new = Path(beside) / "emulator.c", Path(beside) / "emulator"
+        source.write_text(text, encoding="utf-8")
+        words = [*command, "-O2", "-o", str(new), str(source), "-lsimavr"]
+        run = subprocess.run(words, capture_output=True, text=True, timeout=LONGEST_S, check=False)
+        if run.returncode:
+            raise PivrexError(
+                f"there is no simavr to build with here; on Debian: sudo apt-get install {INSTALL['simavr']}"
+            )
+        return new.replace(made)
 
 
 class EmulatedRobot:
@@ -94,6 +114,8 @@ class EmulatedRobot:
         Who spoke last.
     sticks : dict of str to float
         Of a board that drives itself: what the sticks and buttons on its pins read, by channel.
+    program : Path
+        What the chip runs.
     never_used : int
         So many bytes of the chip's memory the stack has never reached.
     """
@@ -108,10 +130,10 @@ class EmulatedRobot:
     ) -> None:
         self._folder = Path(mkdtemp(prefix="pivrex-board-"))
         try:
-            write_board(rig, self._folder / "program", "avr", mode, start_of(field))
-            program, emulator = built_program(self._folder / "program"), built_emulator(self._folder)
-            line = Line(rig)
-            self._wiring = wired(line, (mode or rig.board.mode) == "alone")
+            files, self._wiring = board_files(rig, "avr", mode, start_of(field))
+            self.program, emulator = self._folder / "robot.elf", built_emulator()
+            self.program.write_bytes(_program_of(frozenset(files.items())))
+            line = self._wiring.line
             self.sticks = {
                 p.channel: 0.0 for kind in ("sensor", "button") for p in self._wiring.places[kind] if p.channel
             }
@@ -121,8 +143,8 @@ class EmulatedRobot:
             self.body = self._model.start()
             self._sensed = self._model.sense(self.body)
             self._cycles = round(rig.board.clock_Hz * PHYSICS_S)
-            ends = [f"x:{symbols_of(program)['_end']}", "z:0"]
-            words = [str(program), rig.board.chip, f"{rig.board.clock_Hz:.0f}", *_lines(self._wiring), *ends]
+            ends = [f"x:{symbols_of(self.program)['_end']}", "z:0"]
+            words = [str(self.program), rig.board.chip, f"{rig.board.clock_Hz:.0f}", *_lines(self._wiring), *ends]
             self._chip = subprocess.Popen(
                 [str(emulator), *words], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
             )

@@ -104,7 +104,7 @@ def run_on_chip(line: Line, ticks: Ticks, floats: NDArray[np.float64]) -> OnChip
             f"in:{at['row']}:{row.size}", f"in:{at['kept']}:{kept.size}", f"out:{at['row']}:{row.size}",
         ]  # fmt: skip
         sent = b"".join(row.packed(r, GIVEN) + kept.packed(m) for r, m in zip(ticks.rows, ticks.memories, strict=True))
-        emulator = built_emulator(folder)
+        emulator = built_emulator()
         ran = subprocess.run([str(emulator), *words], input=sent, capture_output=True, check=False).stdout
     each = 8 + row.size
     if len(ran) != each * len(ticks.rows):
