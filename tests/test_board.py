@@ -191,11 +191,17 @@ class WrittenTest(TempCase):
         self.assertIn("left fraction has no pin: mine_give in mine.c gets it", wiring.missing)
         self.assertIn("mine_give(0, value[0]); /* left fraction: it has no pin in the rig */", found["rig.c"])
 
+    def test_counts_are_told_as_they_are_counted(self) -> None:
+        link = '[link]\nencoders = "counts"\nwire = { kind = "serial", port = "/dev/ttyUSB0" }\n[gyro]'
+        text = board_files(plover_with(("[gyro]", link)), "c")[0]["rig.c"]
+        self.assertIn("case 0: put_whole(board_count(COUNT_LEFT)); break; /* sensed.left_travel_counts */", text)
+        self.assertIn("case 1: put_whole(board_count(COUNT_RIGHT)); break;", text)
+        self.assertNotIn("per_second", text)
+
     def test_an_encoder_without_pins_is_named_and_a_wheel_without_one_is_not(self) -> None:
         missing = board_files(plover_with(("encoder_pins = [2, 3]     # A and B\n", "")), "c")[1].missing
         self.assertIn(
-            "left has counts_per_turn but no encoder_pins: mine_sense in mine.c may return sensed.left_travel_m",
-            missing,
+            "left has counts_per_turn but no encoder_pins: mine_sense in mine.c may return left travel (m)", missing
         )
         without = ("counts_per_turn = 12      # of the shaft\n", ""), ("encoder_pins = [2, 3]     # A and B\n", "")
         found, wiring = board_files(plover_with(*without), "c")
@@ -318,7 +324,7 @@ class CommandTest(TempCase):
         said = json.loads(ran.out)
         self.assertEqual((said["hash"], said["for"], said["fits"]), ("84EE77AC", "c", None))
         self.assertIn("here.c", said["files"])
-        self.assertIn("sensed.gyro_rad has no pin: mine_sense in mine.c may return it", said["missing"])
+        self.assertIn("gyro (rad) has no pin: mine_sense in mine.c may return it", said["missing"])
 
     def test_a_mistake_has_its_line(self) -> None:
         text = changed(demo_path("plover").read_text("utf-8"), ("output = { pin = 11 }", "output = { pin = 0 }"))
@@ -659,7 +665,7 @@ class SheetTest(unittest.TestCase):
 
     REPORT = BoardReport(
         "Plover", Path("boards/plover"), "atmega328p", "84EE77AC", ["main.c", "rig.h"],
-        ["sensed.post has no pin: mine_sense in mine.c may return it"],
+        ["post has no pin: mine_sense in mine.c may return it"],
         True, [], Fit("fits", False, 7764, 32256, 564, 2048),
         [(str(k), f"pin {k}" if k != 6 else "") for k in range(14)] + [(f"A{k}", "") for k in range(6)],
     )  # fmt: skip
@@ -676,7 +682,7 @@ class SheetTest(unittest.TestCase):
                 "564 of 2,048 bytes",
                 "mine.c stays",
                 "make -C boards/plover load",
-                "sensed.post",
+                "post has no pin",
             ):
                 self.assertIn(word, said)
             pins = [r for r in rows if "┤" in r]

@@ -209,16 +209,22 @@ def _come_back(made: BoardWiring, uses: dict[str, list[PinUse]]) -> None:
         if column.name in says:
             owner, share, is_reversed = says[column.name]
             own = _of_encoder(made, uses, owner, -share if is_reversed else share, column)
-            lack = f"{owner} has counts_per_turn but no encoder_pins: mine_sense in mine.c may return {column.title}"
+            lack = f"{owner} has counts_per_turn but no encoder_pins: mine_sense in mine.c may return {_said(column)}"
         else:
             own = Sensed(column.title, *_of_sensor(made, uses, column.name))
-            lack = f"{column.title} has no pin: mine_sense in mine.c may return it"
+            lack = f"{_said(column)} has no pin: mine_sense in mine.c may return it"
         made.sensed.append(own)
         if own.known and not own.value and not (column.name in says and column.name.endswith("_speed")):
             made.missing.append(lack)
-    places = {s.title: k for k, s in enumerate(made.sensed)}
+    places = {c.name: k for k, c in enumerate(made.line.stages["sensed"].columns)}
     for one in back_columns(made.line):
-        made.back.append(Back(one.title, places.get(one.title, -1), one.unit == "counts"))
+        known = one.stage == "sensed"  # the others are true of a stand-in only
+        made.back.append(Back(one.title, places[one.name] if known else -1, one.unit == "counts"))
+
+
+def _said(column: Column) -> str:
+    """Return a column as a person says it: "left travel (m)"."""
+    return column.name.replace("_", " ") + (f" ({column.unit})" if column.unit else "")
 
 
 def _of_encoder(made: BoardWiring, uses: dict[str, list[PinUse]], owner: str, share: float, column: Column) -> Sensed:
