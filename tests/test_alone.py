@@ -1,5 +1,6 @@
 """A board that drives by itself: in the emulator, on this computer, and watched."""
 
+import base64
 import math
 import re
 import socket
@@ -19,7 +20,7 @@ from pivrex.board.proving import own_ticks, prove
 from pivrex.board.report import told
 from pivrex.board.single_line import SingleLine
 from pivrex.board.watched import WatchedBoard
-from pivrex.board.watching import DRIVES, LOST, NOT_AT_REST, RAMPS, STOPPED, BoardTick, Rebuilder
+from pivrex.board.watching import BY_BUTTON, DRIVES, LOST, NOT_AT_REST, RAMPS, STOPPED, BoardTick, Rebuilder
 from pivrex.devices.remote import remotes_of
 from pivrex.devices.seal import Seal, sealed
 from pivrex.devices.seal_book import SealBook
@@ -351,6 +352,47 @@ class AloneTest(AloneCase):
             self.assertAlmostEqual(float(self.ticks[-1].row[travel + k]), float(self.robot._sensed[k]), delta=0.001)
             self.assertGreater(float(self.robot._sensed[k]), 0.5)
         self.assertGreater(self.robot.never_used, 200)
+
+
+@WITH_CHIP
+class ButtonsTest(AloneCase):
+    """With buttons that stop it, zero its gyro, and ask for what it cannot."""
+
+    MORE = "".join(
+        f'[[bindings]]\nchannel = "{channel}"\nwith = "{other}"\ndoes = "{does}"\n'
+        for channel, other, does in (
+            ("button_0", "button_1", "stop"),
+            ("button_0", "button_5", "zero the gyro"),
+            ("button_1", "button_5", "record"),
+        )
+    )
+
+    def test_a_button_stops_it_until_a_laptop_lets_it_go_on(self) -> None:
+        self.reach_driving()
+        self.go(0.1, button_0=1.0, button_1=1.0)
+        self.go(0.1, button_0=0.0, button_1=0.0)
+        self.assertFalse(self.moves)
+        self.assertEqual(self.ticks[-1].why, BY_BUTTON)
+        self.go(0.2, left_y=0.0)
+        self.go(0.3, left_y=-0.7)
+        self.assertFalse(self.moves)
+        self.bid("go")
+        self.go(0.2, left_y=0.0)
+        self.reach_driving()
+        self.assertTrue(all(t.same for t in self.ticks))
+
+    def test_the_gyro_is_zeroed(self) -> None:
+        self.go(1.2)
+        status = self.line.layout.at("zeroing", "status")
+        self.assertEqual(self.ticks[-1].row[status], 0.0)  # never asked
+        self.go(0.1, button_0=1.0, button_5=1.0)
+        self.go(0.5, button_0=0.0, button_5=0.0)
+        self.assertNotEqual(self.ticks[-1].row[status], 0.0)
+        self.assertTrue(all(t.same for t in self.ticks))
+
+    def test_what_it_cannot_is_named(self) -> None:
+        missing = board_files(self.rig, "c")[1].missing
+        self.assertIn('button_1 does "record", which a board that is alone cannot', missing)
 
 
 @WITH_CHIP
@@ -700,6 +742,19 @@ class WatchedTest(unittest.TestCase):
             said, f"the board has an older rig (DEADBEEF, here {self.board.hash}): write its program again"
         )
         self.assertEqual(self.say(f"PIVHEY,Plover,{self.board.hash},alone"), "")
+
+    def test_a_checksum_that_differs_is_said_at_once_and_once(self) -> None:
+        self.say(f"PIVHEY,Plover,{self.board.hash},alone")
+        alone_ = self.board._rebuilder.alone
+        data = base64.b64encode(bytes(alone_.told.size)).decode().rstrip("=")
+        state = SingleLine(alone_.parts).kept.packed(alone_.parts.start)
+        parts = [(at, base64.b64encode(state[at : at + 90]).decode().rstrip("=")) for at in range(0, len(state), 90)]
+        self.say(f"PIVTIC,7,0,0000,{data}", *(f"PIVALL,7,{at},{part}" for at, part in parts))
+        said = self.say(f"PIVTIC,8,0,0000,{data}", f"PIVTIC,9,0,0000,{data}")
+        self.assertEqual(said, "the board computes something else than this computer")
+        self.assertEqual(len(self.board.take()), 2)
+        self.assertEqual([n.split(" at")[0] for n in self.board.notes], ["the board computed something else"])
+        self.assertIn("at 0.13 s", self.board.notes[0])
 
     def test_sentences_that_are_damaged_are_counted_and_explained(self) -> None:
         self.say(f"PIVHEY,Plover,{self.board.hash},alone")

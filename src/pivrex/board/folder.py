@@ -56,8 +56,8 @@ def board_files(rig: Rig, target: str, mode: str = "", at: Floats | None = None)
     alone = (mode or rig.board.mode) == "alone"
     wiring, lines = wired(line, alone), line_parts(line, at)
     own = Alone.of(wiring, lines) if alone else None
-    if own is not None and own.watched:
-        wiring.missing.append(own.watched)
+    if own is not None:
+        wiring.missing += own.lacks
     drives = ("alone.c", "radio.c") if alone else ("link.c",)
     found = {name: part(name) for name in ("board.h", "robot.h", "sentence.c", *drives, "seal.c", "main.c")}
     found |= {

@@ -17,7 +17,7 @@ from pivrex.line.line import Line
 
 __all__ = ["LineParts", "line_parts"]
 
-OUTPUTS = ("row.outputs.value", "row.outputs.coast")
+OUTPUTS = ("row.outputs.value", "row.outputs.coast", "row.bindings.value")
 
 
 @dataclass(frozen=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 
 from pivrex.board.alone import Alone
+from pivrex.board.alone_c import AlonePrinter
 from pivrex.board.pins_used import BoardWiring
 from pivrex.board.printing import number_in_c
 from pivrex.devices.decode.lines import LONGEST_LINE
@@ -58,7 +59,7 @@ def rig_header(wiring: BoardWiring, alone: Alone | None = None) -> str:
             f"#define RIG_KEY {{{', '.join(f'0x{b:02x}' for b in rig.secret)}}} /* whoever has it may drive the robot */"
         )
     if alone is not None:
-        lines += alone.header()
+        lines += AlonePrinter(alone).header()
     lines += ["", "/* Pins, each by its place among those of its kind. */"]
     for kind in ("pwm", "level", "pulse"):
         lines += [f"#define {p.name} {k} /* pin {p.use.pin} */" for k, p in enumerate(wiring.places[kind])]
@@ -114,7 +115,7 @@ def rig_source(wiring: BoardWiring, alone: Alone | None = None) -> str:
             lines.append(f"    case {k}: return {sensed.value}; /* {sensed.title} */")
     lines += ["    default: return mine_sense(n);", "    }", "}", ""]
     if alone is not None:
-        return "\n".join([*lines, *alone.source()])
+        return "\n".join([*lines, *AlonePrinter(alone).source()])
     return "\n".join([*lines, *_tell(wiring)])
 
 

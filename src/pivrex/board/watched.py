@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections import deque
 
-from pivrex.board.watching import STOPPED, WHY, BoardTick, Rebuilder
+from pivrex.board.watching import BY_BUTTON, STOPPED, WHY, BoardTick, Rebuilder
 from pivrex.devices.decode.message import Message
 from pivrex.devices.decode.sentences import SentenceError, opened
 from pivrex.devices.health import Said
@@ -140,8 +140,8 @@ class WatchedBoard(RobotLink):
 
     @property
     def is_stopped(self) -> bool:
-        """Whether it was stopped from here."""
-        return self._why == STOPPED
+        """Whether it was stopped, from here or by a button."""
+        return self._why in (STOPPED, BY_BUTTON)
 
     def why(self, now_s: float) -> str:
         """Say why it rests, or why that is not known; empty while it drives."""
@@ -163,7 +163,7 @@ class WatchedBoard(RobotLink):
 
     def command(self, told: Floats, dt_s: float) -> None:
         """Say what it is asked, again and again until it has done so; ask for its state while that is not known."""
-        if (self._asks, self._why == STOPPED) in (("stop", True), ("go", False)):
+        if (self._asks, self.is_stopped) in (("stop", True), ("go", False)):
             self._asks = ""
         asks = self._asks or ("" if self._rebuilder.synced else "all")
         now = time.perf_counter()

@@ -19,17 +19,18 @@ from pivrex.board.single_line import SingleLine
 from pivrex.line.given import NOWHERE
 from pivrex.line.line import Line
 
-__all__ = ["STOPPED", "WHY", "BoardTick", "Rebuilder"]
+__all__ = ["BY_BUTTON", "STOPPED", "WHY", "BoardTick", "Rebuilder"]
 
 Floats = NDArray[np.float64]
 
-DRIVES, LOST, NOT_AT_REST, STOPPED, RAMPS = range(5)
+DRIVES, LOST, NOT_AT_REST, STOPPED, RAMPS, BY_BUTTON = range(6)
 WHY = {
     DRIVES: "",
     LOST: "its source is lost",
     NOT_AT_REST: "let go of its sticks and buttons first",
     STOPPED: "this computer stopped it; g lets it move again",
     RAMPS: "its source is lost: it rolls out",
+    BY_BUTTON: "a button stopped it; g here lets it move again, or switching it off and on",
 }
 """What a board says of why it rests."""
 
@@ -217,6 +218,9 @@ class Rebuilder:
             exact[line.layout.stage(stage)] = np.nan
         kept[self._rebased] = np.nan
         self._memory = np.where(np.isnan(kept), new.data, kept)
+        if line.layout.has("bindings", "zero_gyro") and row[line.layout.at("bindings", "zero_gyro")] > 0.5:
+            for place, value in self.alone.zeroed.items():
+                self._memory[place] = value
         return BoardTick(said.number, said.why, np.where(np.isnan(exact), row, exact), same)
 
     def _as_board(self, row: Floats, said: _Said, before: _Said | None) -> Floats:

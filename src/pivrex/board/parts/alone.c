@@ -1,7 +1,7 @@
 /* The robot drives itself: a stick or a radio, the line, the motors, at the rig's rate. A laptop may watch: docs/wire.md says how. */
 #include "robot.h"
 
-enum { DRIVES = 0, LOST = 1, NOT_AT_REST = 2, STOPPED = 3, RAMPS = 4 };
+enum { DRIVES = 0, LOST = 1, NOT_AT_REST = 2, STOPPED = 3, RAMPS = 4, BY_BUTTON = 5 };
 enum { GREET_MS = 1000, FRESH_MS = 250 };
 
 static uint8_t why = LOST;                     /* why it rests; DRIVES if it does not */
@@ -132,6 +132,7 @@ static void make_tick(uint32_t now) {
     take_outputs(given);
     give(given);
     if (why == NOT_AT_REST && at_rest()) why = DRIVES;
+    if (buttons_ask() && why != STOPPED) why = BY_BUTTON;
     telling->tick = ticks++;
     if (!STATE_EACH) return;
     crc = 0xFFFF;
@@ -168,7 +169,7 @@ static void on_line(int size) {
     if (any && (int32_t)(seq - newest) <= 0) return;
     any = 1, newest = seq;
     if (!strcmp(at, "stop")) why = STOPPED;
-    if (!strcmp(at, "go") && why == STOPPED && (ticks - seen) * (PERIOD_US / 1000) <= FRESH_MS) why = LOST;
+    if (!strcmp(at, "go") && why >= STOPPED && (ticks - seen) * (PERIOD_US / 1000) <= FRESH_MS) why = LOST;
     if (!strcmp(at, "all")) state_due = ticks;
 }
 

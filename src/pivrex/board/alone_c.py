@@ -1,0 +1,261 @@
+"""What is written in C for a board that drives by itself, beside `rig_c.py`."""
+
+from __future__ import annotations
+
+from math import prod
+from typing import Any
+
+import numpy as np
+
+from pivrex.board.alone import NOT_READ, SAYS_LINKED, SAYS_READY, Alone, part_length
+from pivrex.board.flat_program import Global
+from pivrex.board.printing import c_name, number_in_c
+from pivrex.devices.decode.lines import LONGEST_LINE
+from pivrex.devices.seal import SEAL_BYTES
+from pivrex.line.bindings import Bindings
+from pivrex.line.presses import deflection
+from pivrex.line.questions.neutral import AT_REST
+from pivrex.line.stage import PRESSED
+from pivrex.rig.sources import NumbersSource, PacketsSource, PinsSource
+
+__all__ = ["AlonePrinter"]
+
+
+class AlonePrinter:
+    """Writes what `alone.c` and `radio.c` need of a rig: sizes into `rig.h`, what goes in and out into `rig.c`."""
+
+    def __init__(self, alone: Alone) -> None:
+        self.alone, self.wiring, self.told = alone, alone.wiring, alone.told
+
+    def header(self) -> list[str]:
+        """Return the lines of `rig.h`."""
+        wiring, line = self.wiring, self.wiring.line
+        spec, radio = wiring.source, wiring.radio
+        seal = SEAL_BYTES if wiring.rig.secret else 0
+        greeting = len(f"$PIVHEY,{wiring.rig.name},{self.alone.hash},alone*hh\r\n") + seal
+        hears = int(not wiring.shares_port)
+        idle = {"lost": "IDLE_LOST", "no change": "IDLE_SAME", "neutral": "IDLE_REST"}[spec.idle if spec else "lost"]
+        lines = [
+            "", "/* It drives by itself. */", "#define ALONE",
+            f'#define LINE_HASH "{self.alone.hash}" /* which line this is: the desktop computes it too */',
+            f"#define PERIOD_US {round(line.dt_s * 1e6)}UL /* of a tick */",
+            f"#define DT R({line.dt_s!r}) /* the same, in s */",
+            f"#define TICKS_A_SECOND {round(1 / line.dt_s)}UL",
+            f"#define INPUTS {len(self.alone.reads)} /* readings of the line */",
+            f"#define CHANNELS {len(self.alone.channels)} /* what {wiring.rig.board.source} says */",
+            f"#define TOLD {self.told.size} /* bytes that a tick tells */",
+            f"#define STATE {self.alone.sizes()[1].size} /* bytes that stages remember */",
+            f"#define STATE_EACH {self.alone.each} /* of them in a sentence; 0: the serial line is too slow for a laptop that watches */",
+            f"#define STATE_EVERY {max(1, self.alone.every)}UL /* ticks between two such sentences */",
+            f"#define LONGEST_BACK {max(greeting, self.told.longest if self.alone.each else 0, part_length(self.alone.each))}",
+            f"#define RAMP_MS {round(spec.ramp_s * 1e3) if spec and spec.when_lost == 'ramp' else 0}UL",
+            f"#define SILENT_MS {round((spec.silent_s or 0) * 1e3) if spec else 0}UL",
+            "enum { IDLE_LOST, IDLE_SAME, IDLE_REST };",
+            f"#define IDLE {idle}",
+            f"#define HEARS_LAPTOP {hears} /* 0: the radio has the one serial line */",
+            f"#define LONGEST_BID {len(f'$PIVBID,4294967295,4294967295,{self.alone.hash},stop*hh') + seal}",
+        ]  # fmt: skip
+        if radio is not None:
+            lines += ["#define RADIO", f"#define LONGEST_RADIO {self._longest_packet(radio) + seal}"]
+        if isinstance(radio, PacketsSource):
+            bits = [int(c.removeprefix("button_")) for c in self.alone.channels[len(radio.columns) :]]
+            lines += [
+                f'#define RADIO_SENDER "{radio.sender}"',
+                f"#define RADIO_ZERO {number_in_c(radio.zero)}",
+                f"#define RADIO_FULL {number_in_c(radio.full)}",
+                f"#define AXES {len(radio.columns)}",
+                f"static CONSTANT real AXIS_LOW[AXES] = {{{', '.join('0' if c.endswith('_trigger') else '-1' for c in radio.columns)}}};",
+                f"static CONSTANT uint8_t BUTTON_BIT[{max(1, len(bits))}] = {{{', '.join(map(str, bits or [0]))}}};",
+            ]
+        return lines
+
+    @staticmethod
+    def _longest_packet(radio: NumbersSource | PacketsSource) -> int:
+        number = len("-12345.12345, ")
+        many = len(radio.columns)
+        if isinstance(radio, NumbersSource):
+            return min(LONGEST_LINE, many * number)
+        return min(LONGEST_LINE, len(f"$PIVDRV,{radio.sender},4294967295,1FFFF*hh") + many * number)
+
+    def source(self) -> list[str]:
+        """Return the lines of `rig.c`."""
+        line, rest = self.wiring.line, self.wiring.line.rest().tolist()
+        words = {NOT_READ: "NOT_READ", SAYS_READY: "SAYS_READY", SAYS_LINKED: "SAYS_LINKED"}
+        reads = ", ".join(words.get(at, str(at)) for at in self.alone.reads)
+        return [
+            "/* --- it drives by itself --- */", "",
+            f"CONSTANT int8_t READS[INPUTS] = {{{reads}}};",
+            f"CONSTANT real REST_READINGS[INPUTS] = {{{', '.join(number_in_c(v) for v in rest)}}};",
+            f"CONSTANT uint8_t IS_BUTTON[INPUTS] = {{{', '.join(str(int(not self._is_stick(k))) for k in range(len(self.alone.reads)))}}};",
+            "", *self._scaled(), *self._sticks(), *self._inputs(), *self._told(), *self._outputs(line.outputs.told), *self._at_rest(),
+            *self._buttons(), *self._bytes(),
+        ]  # fmt: skip
+
+    def _is_stick(self, k: int) -> bool:
+        channel = self.wiring.line.inputs.wanted[k][1]
+        return not channel.startswith(("button_", "letter ")) and self.alone.reads[k] >= NOT_READ
+
+    def _scaled(self) -> list[str]:
+        """Return how the number of a channel becomes a reading, where numbers come from a converter."""
+        spec = self.wiring.source
+        if not isinstance(spec, NumbersSource | PinsSource):
+            return []
+        middle, half, slack = (spec.low + spec.high) / 2, (spec.high - spec.low) / 2, (spec.high - spec.low) * 0.02
+        cases = []
+        for k, channel in enumerate(self.alone.channels):
+            if channel.startswith("button_"):
+                cases.append(f"    case {k}: return v > (v <= 1 ? 0 : {number_in_c(middle)}) ? 1 : 0; /* {channel} */")
+            elif channel.endswith("_trigger"):
+                cases.append(
+                    f"    case {k}: low = 0, v = (v - {number_in_c(spec.low)}) / {number_in_c(2 * half)}; break; /* {channel} */"
+                )
+            elif channel == "-":
+                cases.append(f"    case {k}: return 0;")
+        return [
+            f"/* From {spec.low:g} to {spec.high:g}; NAN for what is outside. */",
+            "real scaled(int channel, real v) {", "    real low = -1;", "    switch (channel) {", *cases,
+            f"    default: v = (v - {number_in_c(middle)}) / {number_in_c(half)}; break;", "    }",
+            f"    if (v < low - {number_in_c(slack / half)} || v > R(1.0) + {number_in_c(slack / half)}) return NAN;",
+            "    return v > 1 ? 1 : v < low ? low : v;", "}", "",
+        ]  # fmt: skip
+
+    def _sticks(self) -> list[str]:
+        """Return how the board reads its own pins."""
+        if self.wiring.radio is not None:
+            return []
+        places = {p.channel: p for kind in ("sensor", "button") for p in self.wiring.places[kind] if p.channel}
+        lines = ["real said[CHANNELS];", "void source_begin(void) {}", "void source_hear(void) {}", "", "/* 1 if a stick is broken off. */",
+                 "int source_take(uint32_t now) {", "    int broken = 0;", "    (void)now;"]  # fmt: skip
+        for k, channel in enumerate(self.alone.channels):
+            if channel.startswith("button_"):
+                lines.append(f"    said[{k}] = (real)board_sensor({places[channel].name});")
+            else:
+                lines.append(f"    said[{k}] = scaled({k}, (real)board_sensor({places[channel].name}));")
+                lines.append(f"    broken |= said[{k}] != said[{k}];")
+        return [*lines, "    return broken;", "}", ""]
+
+    def _own(self, stage: str) -> list[Global]:
+        return [
+            g
+            for g in self.alone.parts.program.globals.values()
+            if g.name.startswith(f"row.{stage}.") and 0 not in g.shape
+        ]
+
+    def _inputs(self) -> list[str]:
+        """Return what puts clock and sensors into the line."""
+        line, lines = self.wiring.line, []
+        counters = list(dict.fromkeys(s.counter for s in self.wiring.sensed if s.counter))
+        if counters:
+            lines.append("static int32_t counts[COUNT_MANY];             /* as encoders count in this tick */")
+        if self.alone.rebased:
+            lines.append("static int32_t counted[COUNT_MANY];            /* in the tick before */")
+        lines += ["", "void line_inputs(uint32_t tick, uint8_t stopped) {"]
+        clock = {"tick": "(real)tick", "t": "(real)tick * DT", "stopped": "stopped",
+                 "source": number_in_c(float(line.source_number(self.wiring.rig.board.source)))}  # fmt: skip
+        for one in self._own("clock"):
+            own = one.name.rpartition(".")[2]
+            lines.append(f"    {c_name(one.name)}{'[0]' if one.shape else ''} = {clock[own]};")
+        lines += [f"    counts[{c}] = board_count({c});" for c in counters]
+        first = line.layout.stage("sensed").start
+        for one in self._own("sensed"):
+            for j in range(prod(one.shape)):
+                lines += self._sensed_into(
+                    f"{c_name(one.name)}[{j}]",
+                    one.at - first + j,
+                    bool(self.alone.rebased) and one.name == "row.sensed.travel",
+                )
+        for one in self.alone.rebased:
+            lines.append(
+                f"    memset(&{c_name(one.name)}, 0, sizeof {c_name(one.name)}); /* a way is counted from the tick before */"
+            )
+        if self.alone.rebased:
+            lines.append("    memcpy(counted, counts, sizeof counted);")
+        return [*lines, "    (void)tick, (void)stopped;", "}", ""]
+
+    def _sensed_into(self, place: str, n: int, from_before: bool) -> list[str]:
+        """Return what puts a sensed column where the line reads it; ``from_before``: a way from where it was in the tick before."""
+        sensed = self.wiring.sensed[n]
+        if sensed.counter:
+            counts = f"counts[{sensed.counter}]"
+            counts = f"({counts} - counted[{sensed.counter}])" if from_before else counts
+            return [f"    {place} = (real){counts} * {number_in_c(sensed.share)};"]
+        lines = [f"    {place} = {f'sense({n})' if sensed.known else '0'};"]
+        return lines if sensed.value else [*lines, f"    if ({place} != {place}) {place} = 0; /* not known yet */"]
+
+    def _told(self) -> list[str]:
+        lines = ["void tell_inputs(void) {", "    uint8_t bits = 0;"]
+        lines += [f"    tell_real(row.raw.reading[{k}]);" for k in self.told.sticks]
+        for n, k in enumerate(self.told.buttons):
+            lines.append(f"    bits |= (uint8_t)((row.raw.reading[{k}] > R(0.5)) << {n % 8});")
+            if n % 8 == 7 or n == len(self.told.buttons) - 1:
+                lines.append("    tell_byte(bits), bits = 0;")
+        first = self.wiring.line.layout.stage("sensed").start
+        at = {g.at - first + j: f"{c_name(g.name)}[{j}]" for g in self._own("sensed") for j in range(prod(g.shape))}
+        for k in self.told.sensed:
+            if k in self.told.counted:
+                lines.append(f"    tell_count(counts[{self.wiring.sensed[k].counter}]);")
+            else:
+                lines.append(f"    tell_real({at.get(k, f'sense({k})')});")
+        return [*lines, "    (void)bits;", "}", ""]
+
+    def _outputs(self, told: Any) -> list[str]:
+        lines = ["void take_outputs(real *value) {"]
+        for n, place in enumerate(np.arange(len(self.wiring.line.layout))[told].tolist()):
+            one = next((g for g in self._own("outputs") if g.at <= place < g.at + max(1, prod(g.shape))), None)
+            if one is None:
+                lines.append(f"    value[{n}] = 0;")
+            else:
+                lines.append(f"    value[{n}] = {c_name(one.name)}{f'[{place - one.at}]' if one.shape else ''};")
+        return [*lines, "}", ""]
+
+    def _at_rest(self) -> list[str]:
+        """Return whether controls are at rest, as `pivrex.line.questions.neutral` has it."""
+        line, lines = self.wiring.line, ["uint8_t at_rest(void) {"]
+        for k in range(len(line.functions)):
+            own = f"row.band.value[{k}]"
+            lines.append(
+                f"    if ({own} > {number_in_c(AT_REST)} || {own} < -{number_in_c(AT_REST)}) return 0; /* {line.functions[k]} */"
+            )
+        bindings = line.stages.get("bindings")
+        if isinstance(bindings, Bindings):
+            moving = zip(bindings.patches, bindings.actions, bindings.at_rest, strict=True)
+            places = {int(at) for _, a, at in moving if a.verb in ("motion", "speed", "on") and a.value != 0}
+            lines += [
+                f"    if (row.raw.reading[{k}] >= {number_in_c(PRESSED)}) return 0; /* {line.channels[k]} */"
+                for k in sorted(places)
+            ]
+            plain = bindings.settings.plain
+            for n, (name, k) in enumerate(zip(bindings.followers, plain.follows, strict=True)):
+                near = [v for v in np.linspace(-1, 1, 2001).tolist() if abs(deflection(plain, n, v)) <= AT_REST]
+                own = f"row.raw.reading[{int(k)}]"
+                lines.append(
+                    f"    if ({own} < {number_in_c(near[0])} || {own} > {number_in_c(near[-1])}) return 0; /* {name} */"
+                )
+        return [*lines, "    return 1;", "}", ""]
+
+    def _buttons(self) -> list[str]:
+        """Return what buttons ask for beside the line: stop, and a gyro that is zeroed."""
+        layout, lines = self.wiring.line.layout, ["uint8_t buttons_ask(void) {", "    uint8_t stop = 0;"]
+        for name in ("stop", "shut_down", "zero_gyro"):
+            if not layout.has("bindings", name):
+                continue
+            asked = f"row.bindings.value[{layout.at('bindings', name) - layout.stage('bindings').start}] > R(0.5)"
+            if name != "zero_gyro":
+                lines.append(f"    stop |= {asked};")
+            elif self.alone.zeroed:
+                own = [g for g in self.alone.sizes()[1].fields if g.at in self.alone.zeroed]
+                sets = " ".join(f"{c_name(g.name)} = {number_in_c(self.alone.zeroed[g.at], g.kind)};" for g in own)
+                lines.append(f"    if ({asked}) {{ {sets} }}")
+        return [*lines, "    return stop;", "}", ""]
+
+    def _bytes(self) -> list[str]:
+        """Return how all numbers of a record are taken, one after the other."""
+        lines = []
+        for name, packed in zip(("row", "kept"), self.alone.sizes(), strict=True):
+            lines += [
+                f"void {name}_bytes(void (*take)(const void *, int)) {{",
+                "#ifdef __AVR__", f"    take(&{name}, sizeof {name}); /* it has no gaps */", "#else",
+                *(f"    take(&{c_name(g.name)}, sizeof {c_name(g.name)});" for g in packed.fields),
+                "#endif", "}", "",
+            ]  # fmt: skip
+        return lines
