@@ -3,6 +3,7 @@
 import base64
 import math
 import re
+import select
 import socket
 import subprocess
 import time
@@ -33,6 +34,11 @@ from pivrex.rig import Field, Rig, open_folder, read_rig, read_text
 from pivrex.rig.transports import Link
 from pivrex.runs.run import Run
 from pivrex.runs.shelf import Shelf
+from pivrex.session import messages as ask
+from pivrex.session.core import Session
+from pivrex.session.messages import SetUp
+from pivrex.session.moving import Moving, State
+from pivrex.session.on_board import advance
 from tests.chassis import ALL, demo_path
 from tests.support import TempCase, Terminal, often, slow, wait_for
 from tests.test_board import WITH_CHIP, changed
@@ -769,6 +775,93 @@ class WatchedTest(unittest.TestCase):
             self.say(body)
         self.assertEqual({m.fault for m in self.board.tally.bad}, {"damaged"})
         self.assertEqual(self.board.take(), [])
+
+
+class WatchingSessionTest(unittest.TestCase):
+    """A session whose robot drives by itself, as its sentences come."""
+
+    def setUp(self) -> None:
+        self.there = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self.there.bind(("127.0.0.1", 0))
+        self.there.settimeout(2)
+        self.addCleanup(self.there.close)
+        self.wire = {"kind": "udp", "host": "127.0.0.1", "port": self.there.getsockname()[1]}
+        self.rig = alone()
+        link = Link.model_validate({"wire": self.wire})
+        self.session = Session(SetUp(self.rig, None, link=link))
+        self.addCleanup(self.session.close, 0.0)
+        self.alone = Rebuilder(Line(self.rig)).alone
+        advance(self.session, 0.0)
+
+    def tell(self, *bodies: str) -> list[Any]:
+        """Let the board say sentences, and the session go on; return its Ticks."""
+        rows = [row for _ in range(3) for row in advance(self.session, time.perf_counter())]
+        while (peer := self.heard()) is not None:  # another rig has another link
+            self.peer = peer
+        for body in (f"PIVHEY,Plover,{self.alone.hash},alone", *bodies):
+            self.there.sendto(frame(body), self.peer)
+        for _ in range(20):
+            time.sleep(0.002)
+            rows += advance(self.session, time.perf_counter())
+        return rows
+
+    def heard(self) -> Any:
+        """Return who has said something that nobody has read yet; None if there is nothing."""
+        return self.there.recvfrom(400)[1] if select.select([self.there], [], [], 0)[0] else None
+
+    def tick(self, number: int, why: int) -> str:
+        return f"PIVTIC,{number},{why},0000,{base64.b64encode(bytes(self.alone.told.size)).decode().rstrip('=')}"
+
+    def asked(self) -> str:
+        """Return what the board is asked next, but for its state."""
+        for _ in range(20):
+            self.session.robots.link._asked_s = float("-inf")  # type: ignore[union-attr]
+            advance(self.session, time.perf_counter())
+            what = unframe(self.there.recvfrom(400)[0].strip()).rpartition(",")[2]
+            if what != "all":
+                return what
+        return ""
+
+    def test_what_it_says_is_shown_and_what_is_asked_is_said(self) -> None:
+        status = self.session.board
+        self.assertTrue(status.status.watching)
+        self.assertEqual(status.status.source, "stick")
+        self.tell(self.tick(5, DRIVES))
+        self.assertEqual(status.status.moving, Moving())
+        self.assertEqual(status.status.linked, "heard")
+        self.session.handle(ask.Stop("Esc"), 0.0)
+        self.assertEqual(self.asked(), "stop")
+        self.tell(self.tick(6, STOPPED))
+        self.assertEqual(status.status.moving.state, State.STOPPED)
+        self.session.handle(ask.GoOn(), 0.0)
+        self.assertEqual(self.asked(), "go")
+        self.tell(self.tick(7, NOT_AT_REST))
+        self.assertEqual(status.status.lost, "let go of its sticks and buttons first")
+        self.session.handle(ask.GoLive(), 0.0)
+        self.assertEqual(status.status.note, "the board drives by itself, and this computer only watches")
+        self.assertFalse(status.status.live)
+
+    def test_a_changed_rig(self) -> None:
+        self.tell(self.tick(5, DRIVES))
+        self.session.handle(ask.UseRig(alone(STICK, ('curve = "35 %"', 'curve = "34 %"')), 1), 0.0)
+        self.tell(self.tick(6, DRIVES))
+        status = self.session.board.status
+        self.assertTrue(status.watching)
+        self.assertEqual(status.source, "stick")
+        self.assertIn("the board has an older rig", status.lost)
+        self.session.handle(ask.UseRig(alone(STICK, ('mode = "alone"', 'mode = "obeys"')), 2), 0.0)
+        self.tell()
+        status = self.session.board.status
+        self.assertFalse(status.watching)
+        self.assertEqual((status.source, status.held), ("keys", "the board is watched no longer"))
+
+    def test_a_rig_whose_board_cannot_be_watched_says_why(self) -> None:
+        self.session.handle(ask.UseRig(alone(STICK, ('left_x = "A1"\n', "")), 1), 0.0)
+        self.tell()
+        self.assertIn(
+            'board.source: is "stick", which has no left_x', " ".join(self.session.board.status.notes_since(0))
+        )
+        self.assertFalse(self.session.board.status.watching)
 
 
 @WITH_CHIP

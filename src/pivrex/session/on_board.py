@@ -65,7 +65,9 @@ def _taken(session: Any, watched: WatchedBoard, now_s: float) -> list[Floats]:
     if moving != board.status.moving:
         board.set(moving=moving)
     name = line.rig.board.source
-    on_board = inputs.on_board or inputs.watch(name, line.rig.sources[name].kind)
+    on_board = inputs.on_board
+    if on_board is None or board.status.source != name:  # a changed rig may have taken its place
+        on_board = inputs.watch(name, line.rig.sources[name].kind)
     if rows:
         raw = rows[-1][line.layout.stage("raw")].tolist()
         on_board.take({channel: value for (_, channel), value in zip(line.inputs.wanted, raw, strict=True)})
