@@ -191,9 +191,9 @@ class SessionInputs:
         needed = line.inputs.wanted[: len(line.functions)]
         return tuple(c for kind, c in needed if c not in there and kind in ("chosen", source.kind))
 
-    def watch(self, name: str, kind: str) -> OnBoard:
+    def watch(self, name: str) -> OnBoard:
         """List what drives a board that is watched, as the one that drives here."""
-        self.on_board = OnBoard(name, kind)
+        self.on_board = OnBoard(name, self._line.rig.sources[name])
         self.sources[name] = self.on_board
         self._board.set(source=name)
         self.tell()

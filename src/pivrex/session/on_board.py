@@ -8,6 +8,7 @@ from typing import Any
 from pivrex.board.watched import WatchedBoard
 from pivrex.devices.source import PLAYS
 from pivrex.line.layout import Floats
+from pivrex.rig.sources import RigSource
 from pivrex.session.moving import Moving, State
 
 __all__ = ["OnBoard", "advance"]
@@ -18,12 +19,13 @@ class OnBoard:
 
     can, lost = PLAYS, ""
 
-    def __init__(self, name: str, kind: str) -> None:
-        self.name, self.kind, self.title = name, kind, f"{name}, on the board"
+    def __init__(self, name: str, spec: RigSource) -> None:
+        self.name, self.kind, self.title = name, spec.kind, f"{name}, on the board"
+        self._channels = frozenset(spec.channels())
         self._readings: Mapping[str, float] = {}
 
     def channels(self) -> frozenset[str]:
-        return frozenset(self._readings)
+        return self._channels
 
     def take(self, readings: Mapping[str, float]) -> None:
         """Take what the board read in its newest tick."""
@@ -67,7 +69,7 @@ def _taken(session: Any, watched: WatchedBoard, now_s: float) -> list[Floats]:
     name = line.rig.board.source
     on_board = inputs.on_board
     if on_board is None or board.status.source != name:  # a changed rig may have taken its place
-        on_board = inputs.watch(name, line.rig.sources[name].kind)
+        on_board = inputs.watch(name)
     if rows:
         raw = rows[-1][line.layout.stage("raw")].tolist()
         on_board.take({channel: value for (_, channel), value in zip(line.inputs.wanted, raw, strict=True)})
