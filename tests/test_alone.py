@@ -882,7 +882,7 @@ class WatchedProgramTest(TempCase):
         remote = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         assert remote.stdin is not None
 
-        def move(*lines: str) -> None:
+        def type_in(*lines: str) -> None:
             remote.stdin.write("".join(f"{line}\n" for line in lines).encode())  # type: ignore[union-attr]
             remote.stdin.flush()  # type: ignore[union-attr]
 
@@ -894,7 +894,7 @@ class WatchedProgramTest(TempCase):
         )
         self.addCleanup(terminal.close)
         terminal.wait("BOARD DRIVES")
-        move("left_y -0.6")
+        type_in("left_y -0.6")
         wait_for(lambda: robot.drives, 10, terminal.screen)
         terminal.wait("left_y")
         wait_for(lambda: "-0.60" in terminal.screen().replace("−", "-"), 10, terminal.screen)
@@ -907,9 +907,9 @@ class WatchedProgramTest(TempCase):
         terminal.wait("this computer only watches")
         terminal.keys("g")
         terminal.wait("let go of its sticks")
-        move("rest")
+        type_in("rest")
         terminal.wait("BOARD DRIVES")
-        move("left_y -0.5")
+        type_in("left_y -0.5")
         wait_for(lambda: robot.drives, 10, terminal.screen)
         time.sleep(1.0)
         terminal.keys("h")

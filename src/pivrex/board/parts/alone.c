@@ -189,18 +189,21 @@ static void hear_laptop(void) {
 static void hear_laptop(void) {}
 #endif
 
+static uint32_t due;                           /* when the next tick is, in us */
+
 void link_begin(void) {
 #ifdef RIG_KEY
     seal_begin();
 #endif
     line_begin();
     source_begin();
+    due = board_ms() * 1000u;
     for (int n = 0; n < OUT; n++) given[n] = REST_VALUES[n];
     give(given);
 }
 
 void link_loop(void) {
-    static uint32_t due, greeted;              /* us, ms */
+    static uint32_t greeted;                   /* ms */
     uint32_t now = board_ms();
     source_hear();
     hear_laptop();
