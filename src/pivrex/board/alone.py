@@ -69,7 +69,7 @@ class Told:
 
 @dataclass(frozen=True)
 class Alone:
-    """All that a board must know beside its wiring to drive by itself.
+    """What a board needs to drive by itself, in addition to its wiring.
 
     Attributes
     ----------

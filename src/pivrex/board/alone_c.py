@@ -1,4 +1,4 @@
-"""What is written in C for a board that drives by itself, beside `rig_c.py`."""
+"""What is written in C for a board that drives by itself, in addition to `rig_c.py`."""
 
 from __future__ import annotations
 
@@ -234,7 +234,7 @@ class AlonePrinter:
         return [*lines, "    return 1;", "}", ""]
 
     def _buttons(self) -> list[str]:
-        """Return what buttons ask for beside the line: stop, and a gyro that is zeroed."""
+        """Return what buttons ask for that the line does not do: stop, and a gyro that is zeroed."""
         layout, lines = self.wiring.line.layout, ["uint8_t buttons_ask(void) {", "    uint8_t stop = 0;"]
         for name in ("stop", "shut_down", "zero_gyro"):
             if not layout.has("bindings", name):

@@ -91,8 +91,8 @@ def built_emulator() -> Path:
     if command is None:
         raise PivrexError("there is no C compiler here; on Debian: sudo apt-get install gcc libc6-dev")
     made.parent.mkdir(parents=True, exist_ok=True)
-    with TemporaryDirectory(dir=made.parent, prefix=".building-") as beside:
-        source, new = Path(beside) / "emulator.c", Path(beside) / "emulator"
+    with TemporaryDirectory(dir=made.parent, prefix=".building-") as made_here:
+        source, new = Path(made_here) / "emulator.c", Path(made_here) / "emulator"
         source.write_text(text, encoding="utf-8")
         words = [*command, "-O2", "-o", str(new), str(source), "-lsimavr"]
         run = subprocess.run(words, capture_output=True, text=True, timeout=LONGEST_S, check=False)

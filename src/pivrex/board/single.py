@@ -26,7 +26,7 @@ TAN_3_8, TAN_1_8 = 2.414213562373095, 0.4142135623730951
 PER_LN2 = 1.4426950408889634
 LN2_1, LN2_2 = 0.693359375, -2.12194440e-4
 LARGEST, SMALLEST = 88.7, -87.3
-"""Beyond these e to the power of x is infinite, or 0."""
+"""Above and below these e to the power of x is infinite, or 0."""
 
 
 @kernel

@@ -108,7 +108,7 @@ class WatchedBoard(RobotLink):
             if self._differs == 1:
                 at_s = tick.number * self._line.dt_s
                 self.notes.append(
-                    f"the board computed something else at {at_s:.2f} s than this computer does from the same readings"
+                    f"at {at_s:.2f} s the board's result differs from what this computer makes of the same readings"
                 )
 
     def take(self) -> list[Floats]:
@@ -127,9 +127,9 @@ class WatchedBoard(RobotLink):
             f"the board has an older rig ({self.greeted}, here {self.hash}): write its program again": self._is_other,
             self._rebuilder.alone.watched: bool(self._rebuilder.alone.watched),
             f"the board is silent for {longest * 1e3:.0f} ms": silent > longest and self._heard_s > 0,
-            f"no board tells well: {bad}" if bad else "no board tells anything": silent > longest,
+            f"what the board says is damaged: {bad}" if bad else "no board is heard": silent > longest,
             "the board has not greeted yet": not self.greeted,
-            "the board computes something else than this computer": self._differs > 0,
+            "the board's results differ from this computer's": self._differs > 0,
         }
         return next((words for words, counts in said.items() if counts), "")
 
@@ -145,7 +145,7 @@ class WatchedBoard(RobotLink):
 
     def why(self, now_s: float) -> str:
         """Say why it rests, or why that is not known; empty while it drives."""
-        return self.problem(now_s) or WHY.get(self._why, "it has not told anything yet")
+        return self.problem(now_s) or WHY.get(self._why, "nothing has come from it yet")
 
     @property
     def missed(self) -> int:

@@ -70,7 +70,7 @@ class _Said(NamedTuple):
     check: int
     raw: Floats
     values: tuple[float, ...]
-    """Of each sensed column that is told: a count, or a number."""
+    """What was sensed, in the order of `Told.sensed`: counts and numbers."""
 
 
 class Rebuilder:

@@ -225,7 +225,7 @@ class RobotEnd:
         return out
 
     def close(self) -> None:
-        """Nothing of it lasts beyond the program."""
+        """Do nothing: all of it ends with the program."""
 
     def _sign(self, body: str) -> str:
         return sealed(self._key, body, self.session) if self._key else body

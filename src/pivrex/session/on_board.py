@@ -41,7 +41,7 @@ def advance(session: Any, now_s: float) -> list[Floats]:
     if watched is None:
         if session.inputs.on_board is not None:
             session.inputs.watch_no_longer()
-            session.stop("the board is watched no longer")
+            session.stop("no longer watching the board")
         return [session.tick(now_s)]
     session._take_rig(now_s)
     session._poll(now_s)
