@@ -402,6 +402,29 @@ class ButtonsTest(AloneCase):
 
 
 @WITH_CHIP
+class GyroTest(AloneCase):
+    """With a gyro that says its rate as a voltage, and a heading that is held."""
+
+    PAIRS = (("[gyro]\n", '[gyro]\npin = "A5"\n'), ('hold = "off"', 'hold = "on"'))
+
+    def test_it_corrects_by_what_the_gyro_measures(self) -> None:
+        self.go(1.2)  # what its voltage is at rest
+        self.reach_driving()
+        self.go(1.0, left_x=0.6)
+        self.go(1.0, left_x=0.0)
+        gyro = self.line.layout.stage("sensed").start + [c.name for c in self.line.stages["sensed"].columns].index(
+            "gyro"
+        )
+        turned = float(self.ticks[-1].row[gyro])
+        self.assertGreater(abs(turned), 0.5)
+        true = self.robot._sensed[gyro - self.line.layout.stage("sensed").start]
+        self.assertAlmostEqual(turned, float(true), delta=0.1 * abs(turned))
+        output = self.line.layout.at("correction", "output")
+        self.assertTrue(any(abs(float(t.row[output])) > 0.01 for t in self.ticks))
+        self.assertTrue(all(t.same for t in self.ticks))
+
+
+@WITH_CHIP
 class LampTest(AloneCase):
     """With lamps that show whether it is ready, and whether its source is heard."""
 
@@ -602,45 +625,67 @@ class SealedStickTest(AloneCase):
 class HereTest(TempCase):
     """The same program on this computer, whose memory has gaps between numbers, over UDP."""
 
-    def test_it_is_watched_over_udp(self) -> None:
-        rig = alone(STICK, ("low = 100", "low = 0"), ("high = 923", "high = 1023"))
+    def begin(self, rig: Rig, **more: str) -> None:
+        """Build and start its program, and watch it."""
         write_board(rig, self.folder / "here", "c")
         flags = "CFLAGS=-std=c99 -O1 -g -Wall -Wextra -Werror -fsanitize=address,undefined -fno-sanitize-recover=all"
         subprocess.run(["make", "-s", "-C", self.folder / "here", flags], check=True)
-        port = free_port()
-        program = subprocess.Popen(
-            [self.folder / "here" / "robot"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            env={"ROBOT_PORT": str(port)},
+        port, program = free_port(), self.folder / "here" / "robot"
+        self.program = subprocess.Popen(
+            [program], stdin=subprocess.PIPE, stdout=subprocess.PIPE, env={"ROBOT_PORT": str(port), **more}
         )
-        self.addCleanup(program.wait)
-        self.addCleanup(program.kill)
-        assert program.stdin is not None and program.stdout is not None
-        self.addCleanup(program.stdin.close)
-        self.addCleanup(program.stdout.close)
-        self.assertEqual(program.stdout.readline(), b"ready\n")
-        program.stdin.write(b"sensor 0 512\nsensor 1 512\n")
-        program.stdin.flush()
+        assert self.program.stdin is not None and self.program.stdout is not None
+        for end in (self.program.wait, self.program.kill, self.program.stdin.close, self.program.stdout.close):
+            self.addCleanup(end)
+        self.assertEqual(self.program.stdout.readline(), b"ready\n")
         link = Link.model_validate({"wire": {"kind": "udp", "host": "127.0.0.1", "port": port}})
-        board = WatchedBoard(Line(rig), link)
-        self.addCleanup(board.close)
-        rows: list[Any] = []
+        self.line = Line(rig)
+        self.board = WatchedBoard(self.line, link)
+        self.addCleanup(self.board.close)
+        self.rows: list[Any] = []
 
-        def watch() -> bool:
-            board.poll(time.perf_counter())
-            board.command(np.zeros(6), 0.0)
-            rows.extend(board.take())
-            return bool(rows) and not board.why(time.perf_counter())
+    def watch(self) -> bool:
+        """Take what it says; return whether it drives."""
+        self.board.poll(time.perf_counter())
+        self.board.command(np.zeros(6), 0.0)
+        self.rows += self.board.take()
+        return bool(self.rows) and not self.board.why(time.perf_counter())
 
-        wait_for(watch, 10, lambda: board.why(time.perf_counter()))
-        program.stdin.write(b"sensor 0 100\n")
-        program.stdin.flush()
-        at = Line(rig).layout.at("raw", "left_y")
-        wait_for(lambda: watch() and float(rows[-1][at]) < -0.7, 10)
-        self.assertFalse(board.notes)
-        self.assertEqual(board.ask("stop"), "")
-        wait_for(lambda: watch() or board.is_stopped, 10)
+    def sense(self, said: bytes) -> None:
+        assert self.program.stdin is not None
+        self.program.stdin.write(said)
+        self.program.stdin.flush()
+
+    def reads(self, channel: str) -> float:
+        return float(self.rows[-1][self.line.layout.at("raw", channel)])
+
+    def test_a_stick_on_its_pins(self) -> None:
+        self.begin(alone(STICK, ("low = 100", "low = 0"), ("high = 923", "high = 1023")))
+        self.sense(b"sensor 0 512\nsensor 1 512\n")
+        wait_for(self.watch, 10, lambda: self.board.why(time.perf_counter()))
+        self.sense(b"sensor 0 100\n")
+        wait_for(lambda: self.watch() and self.reads("left_y") < -0.7, 10)
+        self.assertFalse(self.board.notes)
+        self.assertEqual(self.board.ask("stop"), "")
+        wait_for(lambda: self.watch() or self.board.is_stopped, 10)
+
+    def test_a_radio_on_another_port(self) -> None:
+        port = free_port()
+        rig = alone(RADIO, ('chip = "atmega328p"', 'chip = "atmega2560"'))
+        self.begin(rig, ROBOT_RADIO=str(port))
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as radio:
+            radio.connect(("127.0.0.1", port))
+            said = iter(range(1, 1 << 16))
+
+            def pushed(y: float) -> bool:
+                radio.send(frame(f"PIVDRV,green,{next(said)},0,{y},0"))
+                time.sleep(0.01)
+                return self.watch()
+
+            wait_for(lambda: pushed(0.0), 10, lambda: self.board.why(time.perf_counter()))
+            wait_for(lambda: pushed(-0.75) and self.reads("left_y") == -0.75, 10)
+        wait_for(lambda: self.watch() or "its source is lost" in self.board.why(time.perf_counter()), 10)
+        self.assertFalse(self.board.notes)
 
 
 RESTARTED = """\

@@ -117,7 +117,7 @@ int board_radio(void) {
     static char sent[2048];
     static long next, left;
     if (radio < 0) return -1;
-    if (next == left) next = 0, left = recv(radio, sent, sizeof sent, 0);
+    if (next >= left) next = 0, left = recv(radio, sent, sizeof sent, 0);
     return next < left ? (unsigned char)sent[next++] : -1;
 }
 
