@@ -320,6 +320,12 @@ class AloneTest(AloneCase):
             self.go(0.03)
             self.assertEqual(self.ticks[-1].why, STOPPED)
         self.bid("go", seq=seq + 500)
+        self.go(0.2)
+        self.assertEqual(self.ticks[-1].why, DRIVES)
+        self.bid("stop", seq=3)  # whatever its number is
+        self.go(0.2)
+        self.assertEqual(self.ticks[-1].why, STOPPED)
+        self.bid("go", seq=seq + 501)
         self.go(0.3)
         self.assertEqual(self.ticks[-1].why, DRIVES)
 

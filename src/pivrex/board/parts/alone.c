@@ -98,8 +98,6 @@ static void make_tick(uint32_t now) {
     static uint8_t ramps;
 #if RAMP_MS > 0
     real share = 0;
-#endif
-#if RAMP_MS > 0
     static real last[INPUTS];
 #endif
     int source = source_take(now);
@@ -156,8 +154,9 @@ static void on_line(int size) {
     static uint32_t newest;
     static uint8_t any;
     uint32_t seq, seen;
-    char *body = sentence(in, size), *at = body + 7;
+    char *body = sentence(in, size), *at;
     if (body == NULL) return;
+    at = body + 7;
 #ifdef RIG_KEY
     uint32_t of;
     if (!unseal(body, &of) || of != seal_session()) return;
@@ -166,9 +165,9 @@ static void on_line(int size) {
     at++;
     if (read_whole(&at, &seen, ",") != 1 || strncmp(++at, LINE_HASH ",", 9)) return;
     at += 9;
+    if (!strcmp(at, "stop")) why = STOPPED;    /* whatever its number is: only what lets it move must be new */
     if (any && (int32_t)(seq - newest) <= 0) return;
     any = 1, newest = seq;
-    if (!strcmp(at, "stop")) why = STOPPED;
     if (!strcmp(at, "go") && why >= STOPPED && (ticks - seen) * (PERIOD_US / 1000) <= FRESH_MS) why = LOST;
     if (!strcmp(at, "all")) state_due = ticks;
 }
