@@ -342,6 +342,18 @@ class AloneTest(AloneCase):
         self.assertGreater(len(self.ticks), made + 10)
         self.assertTrue(all(t.same for t in self.ticks))
 
+    def test_a_board_that_is_switched_on_again(self) -> None:
+        self.reach_driving()
+        before = self.ticks[-1].number
+        heard, self.heard = self.heard, []
+        for body in heard:  # it says the same again, from its first tick on
+            self.take(frame(body))
+        self.assertEqual(self.ticks[-1].number, before)
+        again = self.ticks[-before:]
+        self.assertEqual([t.number for t in again[:3]], [1, 2, 3])
+        self.assertTrue(all(t.same for t in again))
+        self.assertEqual(self.rebuilder.missed, 0)
+
     def test_a_checksum_that_differs_is_found(self) -> None:
         self.reach_driving()
         other = Rebuilder(Line(alone(STICK, ('curve = "35 %"', 'curve = "34 %"'))))
@@ -690,7 +702,7 @@ class HereTest(TempCase):
 
             wait_for(lambda: pushed(0.0), 10, lambda: self.board.why(time.perf_counter()))
             wait_for(lambda: pushed(-0.75) and self.reads("left_y") == -0.75, 10)
-        wait_for(lambda: self.watch() or "its source is lost" in self.board.why(time.perf_counter()), 10)
+        wait_for(lambda: self.watch() or "radio is lost" in self.board.why(time.perf_counter()), 10)
         self.assertFalse(self.board.notes)
 
 

@@ -145,7 +145,9 @@ class WatchedBoard(RobotLink):
 
     def why(self, now_s: float) -> str:
         """Say why it rests, or why that is not known; empty while it drives."""
-        return self.problem(now_s) or WHY.get(self._why, "nothing has come from it yet")
+        return self.problem(now_s) or WHY.get(self._why, "nothing has come from it yet").format(
+            source=self._line.rig.board.source
+        )
 
     @property
     def missed(self) -> int:

@@ -26,13 +26,13 @@ Floats = NDArray[np.float64]
 DRIVES, LOST, NOT_AT_REST, STOPPED, RAMPS, BY_BUTTON = range(6)
 WHY = {
     DRIVES: "",
-    LOST: "its source is lost",
+    LOST: "{source} is lost",
     NOT_AT_REST: "let go of its sticks and buttons first",
     STOPPED: "this computer stopped it; g lets it move again",
-    RAMPS: "its source is lost: it rolls out",
+    RAMPS: "{source} is lost: it rolls out",
     BY_BUTTON: "a button stopped it; g here lets it move again, or switching it off and on",
 }
-"""What a board says of why it rests."""
+"""What a board says of why it rests; ``source`` is what drives it."""
 
 RECENT = 600
 """So many ticks a state may be old and is still followed up."""
@@ -121,6 +121,7 @@ class Rebuilder:
         if self._recent and said.number <= self._recent[-1].number:
             # the board was switched on again
             self._recent.clear()
+            self._memory = self.alone.parts.start.copy()
             self.synced = False
         if self._recent and said.number != self._recent[-1].number + 1:
             self.missed += said.number - self._recent[-1].number - 1
