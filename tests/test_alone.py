@@ -26,6 +26,7 @@ from pivrex.devices.remote import remotes_of
 from pivrex.devices.seal import Seal, sealed
 from pivrex.devices.seal_book import SealBook
 from pivrex.devices.sentence import frame, unframe
+from pivrex.devices.worries import warnings_in
 from pivrex.errors import RigError
 from pivrex.line.beginning import start_of
 from pivrex.line.line import Line
@@ -140,6 +141,13 @@ class AloneRigTest(unittest.TestCase):
         obeys = remotes_of(alone(RADIO, ('mode = "alone"', 'mode = "obeys"')), {}, SealBook(None))
         self.addCleanup(obeys["radio"].close)
         self.assertEqual(list(obeys), ["radio"])
+
+    def test_a_link_that_is_only_watched_carries_no_outputs(self) -> None:
+        def warned(rig: Rig) -> bool:
+            return any("the line carries" in m.what for m in warnings_in(rig, demo_path("plover")))
+
+        self.assertTrue(warned(alone(RADIO, ('mode = "alone"', 'mode = "obeys"'))))
+        self.assertFalse(warned(alone(RADIO)))
 
     def test_a_pin_twice(self) -> None:
         self.refused(STICK, r"sources.stick.pins.button_0: is pin 5, which motors.left.output.pin uses", ('"A3"', "5"))
