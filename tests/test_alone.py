@@ -1,6 +1,7 @@
 """A board that drives by itself: in the emulator, on this computer, and watched."""
 
 import base64
+import json
 import math
 import re
 import select
@@ -43,6 +44,7 @@ from pivrex.session.on_board import advance
 from tests.chassis import ALL, demo_path
 from tests.support import TempCase, Terminal, often, slow, wait_for
 from tests.test_board import WITH_CHIP, changed
+from tests.test_cli import Ran
 from tests.test_lost_sources import free_port
 from tests.test_robot_link import Robot
 
@@ -285,7 +287,7 @@ class AloneTest(AloneCase):
 
     def test_a_stick_that_is_broken_off(self) -> None:
         self.reach_driving()
-        self.go(0.05, left_y=-1.3)  # beyond what it can read: its wire is off
+        self.go(0.05, left_y=-1.3)  # more than it can read: its wire is off
         self.assert_rests(0.05)
         self.assertEqual(self.ticks[-1].why, LOST)
         self.go(0.5, left_y=-0.7)
@@ -773,6 +775,26 @@ class RestartedTest(TempCase):
         self.assertEqual(rows[6], "save 0 6 save 1 513 heard")
 
 
+class WireTest(TempCase):
+    """What `pivrex wire` says of such a board."""
+
+    def test_what_a_tick_tells(self) -> None:
+        rig = self.write(
+            "alone.toml",
+            demo_path("plover").read_text("utf-8").replace('source = "stick"  ', 'mode = "alone"\nsource = "stick"  '),
+        )
+        said = json.loads(Ran("wire", str(rig), "--json").out)
+        self.assertEqual(said["hash"], Rebuilder(Line(alone())).hash)
+        names = ["left_y", "left_x", "button_5", "button_0", "button_1"]
+        names += ["left_travel", "right_travel", "left_speed", "right_speed", "gyro", "front", "post"]
+        self.assertEqual([one["name"] for one in said["told"]], names)
+        self.assertEqual(
+            [one["as"] for one in said["told"]], ["number"] * 2 + ["bit"] * 3 + ["count"] * 2 + ["number"] * 5
+        )
+        self.assertEqual(said["bytes"], 2 * 4 + 1 + 7 * 4)
+        self.assertIn("told 6: left_travel, a count", Ran("wire", str(rig)).out)
+
+
 class WatchedTest(unittest.TestCase):
     """A board that is watched, as its sentences come."""
 
@@ -877,7 +899,7 @@ class WatchingSessionTest(unittest.TestCase):
         return rows
 
     def heard(self) -> Any:
-        """Return who has said something that nobody has read yet; None if there is nothing."""
+        """Return who has said something that was not read yet; None if there is nothing."""
         return self.there.recvfrom(400)[1] if select.select([self.there], [], [], 0)[0] else None
 
     def tick(self, number: int, why: int) -> str:

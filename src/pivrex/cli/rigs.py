@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from pivrex.cli.options import LARGEST, Json, RigName, RigOfAll, here_or_demo, print_json, read_number, real
 from pivrex.errors import Mistake, RigError, RoutineError, UnitError
 from pivrex.files import resolved
+
+if TYPE_CHECKING:
+    from pivrex.line import Line
+    from pivrex.rig import Folder
 
 __all__ = ["check", "describe", "sums", "wheels", "wire"]
 
@@ -164,12 +168,18 @@ def describe(
 
 
 def wire(rig: RigName, as_json: Json = False) -> None:
-    """Say what a robot's own end must agree on: the hash, what leaves for it, and what comes back. See docs/wire.md."""
+    """Print what a robot's own end must agree on: the hash, what leaves for it, and what comes back; of a board that drives by itself
+    what it tells of a tick. See docs/wire.md.
+    """
     from pivrex.devices.robot_sentences import back_columns, wire_hash
     from pivrex.line import Line
     from pivrex.rig import find_rig, read_rig
 
-    line = Line(read_rig(find_rig(rig, Path())[0]))
+    path, folder = find_rig(rig, Path())
+    line = Line(read_rig(path))
+    if line.rig.board.mode == "alone":
+        _print_told(line, folder, as_json)
+        return
     out = [{"of": v.motor, "name": v.name, "unit": v.unit} for v in line.outputs.values]
     sensed = [{"name": c.name, "unit": c.unit} for c in back_columns(line)]
     if as_json:
@@ -180,6 +190,29 @@ def wire(rig: RigName, as_json: Json = False) -> None:
         print(f"  out {i}: {value['of']} {value['name']}{' in ' + value['unit'] if value['unit'] else ''}")
     for i, value in enumerate(sensed, 1):
         print(f"  back {i}: {value['name']}{' in ' + value['unit'] if value['unit'] else ''}")
+
+
+def _print_told(line: Line, folder: Folder, as_json: bool) -> None:
+    """Print what a board that drives by itself tells of a tick, in the order of its bytes."""
+    from pivrex.board.alone import Alone
+    from pivrex.board.line_parts import line_parts
+    from pivrex.board.pins_used import wired
+    from pivrex.line.beginning import start_of
+
+    field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
+    alone = Alone.of(wired(line, alone=True), line_parts(line, start_of(field)))
+    sensed = line.stages["sensed"].columns
+    told = [{"name": line.channels[k], "as": "number"} for k in alone.told.sticks]
+    told += [{"name": line.channels[k], "as": "bit"} for k in alone.told.buttons]
+    told += [
+        {"name": sensed[k].name, "as": "count" if k in alone.told.counted else "number"} for k in alone.told.sensed
+    ]
+    if as_json:
+        print_json({"hash": alone.hash, "told": told, "bytes": alone.told.size, "state_bytes": alone.sizes()[1].size})
+        return
+    print(f"hash {alone.hash}; a tick tells {alone.told.size} bytes, the state is {alone.sizes()[1].size}")
+    for i, value in enumerate(told, 1):
+        print(f"  told {i}: {value['name']}, a {value['as']}")
 
 
 def wheels(
