@@ -21,8 +21,10 @@ from pivrex.board.line_parts import line_parts
 from pivrex.board.proving import own_ticks, prove
 from pivrex.board.report import told
 from pivrex.board.single_line import SingleLine
+from pivrex.board.transmitter import transmitter_files
 from pivrex.board.watched import WatchedBoard
 from pivrex.board.watching import BY_BUTTON, DRIVES, LOST, NOT_AT_REST, RAMPS, STOPPED, BoardTick, Rebuilder
+from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.remote import remotes_of
 from pivrex.devices.seal import Seal, sealed
 from pivrex.devices.seal_book import SealBook
@@ -33,6 +35,7 @@ from pivrex.line.beginning import start_of
 from pivrex.line.line import Line
 from pivrex.line.why import sentence
 from pivrex.rig import Field, Rig, open_folder, read_rig, read_text
+from pivrex.rig.sources import NumbersSource, PacketsSource
 from pivrex.rig.transports import Link
 from pivrex.runs.run import Run
 from pivrex.runs.shelf import Shelf
@@ -773,6 +776,88 @@ class RestartedTest(TempCase):
         self.assertEqual(rows[2], "save 1 1025 heard")  # so much is kept ahead
         self.assertEqual(rows[5], "save 1 1537 heard")
         self.assertEqual(rows[6], "save 0 6 save 1 513 heard")
+
+
+@WITH_CHIP
+class TransmitterTest(AloneCase):
+    """A radio of one's own, in a chip of its own, that drives a robot that is alone."""
+
+    MORE = RADIO.replace("sender = ", 'pins = { left_x = "A0", left_y = "A1", button_0 = 2 }\nsender = ')
+
+    def send(self, rig: Rig, name: str, seconds: float = 0.3, **sticks: float) -> bytes:
+        """Return what a transmitter says while its sticks are moved."""
+        robot = EmulatedRobot(rig, None, 0.0, sender=name)
+        self.addCleanup(robot.close)
+        robot.sticks.update(sticks)
+        self.assertGreater(robot.never_used, -1)
+        return b"".join(b"".join(robot.step(0.005 * k)) for k in range(1, round(seconds / 0.005)))
+
+    def test_it_drives_a_robot(self) -> None:
+        sends = EmulatedRobot(self.rig, None, 0.0, sender="radio")
+        self.addCleanup(sends.close)
+        self.hand.silent = True
+
+        def both(seconds: float, **sticks: float) -> None:
+            sends.sticks.update(sticks)
+            for _ in range(round(seconds / 0.005)):
+                self.robot.take_radio(b"".join(sends.step(self.hand.now_s + 0.005)))
+                self.go(0.005)
+
+        both(0.5)
+        self.assertFalse(self.moves)
+        both(0.5, left_y=-0.7)
+        self.assertTrue(self.moves)
+        left_y, button = (self.line.layout.at("raw", c) for c in ("left_y", "button_0"))
+        self.assertAlmostEqual(float(self.ticks[-1].row[left_y]), -0.7, delta=0.003)
+        both(0.1, button_0=1.0)
+        self.assertEqual(self.ticks[-1].row[button], 1.0)
+        sends.close()
+        self.assert_rests()
+
+    def test_what_it_sends_is_understood_here(self) -> None:
+        other = NUMBERS.replace("columns", 'pins = { left_y = "A0", left_x = "A1", button_0 = 2 }\ncolumns')
+        for more, name, key in ((self.MORE, "radio", b""), (self.MORE, "radio", KEY), (other, "bare", b"")):
+            rig = alone(more, key=key)
+            said = self.send(rig, name, left_x=0.25, left_y=-0.5, button_0=1.0)
+            spec = rig.sources[name]
+            assert isinstance(spec, PacketsSource | NumbersSource)
+            messages = list(reader_of(spec, {}, Seal(key) if key else None).feed(said, 1.0))
+            self.assertGreater(len(messages), 8)
+            self.assertEqual({m.fault for m in messages[:-1]}, {""}, messages[0])
+            readings = messages[-2].readings or {}
+            self.assertAlmostEqual(readings["left_x"], 0.25, delta=0.003)
+            self.assertAlmostEqual(readings["left_y"], -0.5, delta=0.003)
+            self.assertEqual(readings["button_0"], 1.0)
+
+
+class TransmitterRigTest(TempCase):
+    """What a rig says of it."""
+
+    def test_what_cannot_be(self) -> None:
+        with self.assertRaisesRegex(RigError, "sources.radio.pins: names no pin for left_x, left_y"):
+            transmitter_files(alone(RADIO), "radio", "avr")
+        with self.assertRaisesRegex(
+            RigError, "sources.stick: is not packets, nor numbers with columns; those of this rig are none"
+        ):
+            transmitter_files(alone(), "stick", "avr")
+        pins = RADIO.replace("sender = ", 'pins = { left_x = "PD3", left_y = "A1" }\nsender = ')
+        with self.assertRaisesRegex(
+            RigError, "sources.radio.pins.left_x: pin PD3 of the atmega328p measures no voltage"
+        ):
+            transmitter_files(alone(pins), "radio", "avr")
+        with self.assertRaisesRegex(RigError, "pins.left_z: is no channel of this source"):
+            alone(RADIO.replace("sender = ", 'pins = { left_z = "A1" }\nsender = '))
+
+    @WITH_CHIP
+    def test_the_command(self) -> None:
+        text = demo_path("plover").read_text("utf-8") + TransmitterTest.MORE
+        rig = self.write("plover.toml", text)
+        ran = Ran("board", str(rig), "--source", "radio", "-o", str(self.folder / "radio"))
+        self.assertEqual(ran.code, 0, ran.err)
+        self.assertIn("it sends what its controls read", ran.out)
+        self.assertIn("flash ", ran.out)
+        self.assertTrue((self.folder / "radio" / "transmitter.c").exists())
+        self.assertEqual(Ran("board", str(rig), "--source", "wheel").code, 1)
 
 
 class WireTest(TempCase):

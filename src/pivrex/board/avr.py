@@ -142,7 +142,7 @@ def _mistakes(wiring: BoardWiring, chip: Chip) -> list[Mistake]:
                     _mistake(place, f"pin {place.use.pin} of the {chip.name} measures no voltage; A0 and so on do")
                 )
     link = wiring.rig.link
-    if link is not None and not isinstance(link.wire, SerialTransport):
+    if link is not None and not isinstance(link.wire, SerialTransport) and not wiring.sender:
         found.append(
             Mistake(
                 0, "link.wire.kind", f'is "{link.wire.kind}", but the {chip.name} has a serial line only; say "serial"'

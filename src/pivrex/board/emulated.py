@@ -22,6 +22,7 @@ from pivrex.board.chips import CHIPS, pin_of
 from pivrex.board.folder import board_files
 from pivrex.board.parts import part
 from pivrex.board.pins_used import BoardWiring
+from pivrex.board.transmitter import transmitter_files
 from pivrex.devices.robot_end import LONGEST_GAP_S, PHYSICS_S
 from pivrex.errors import PivrexError
 from pivrex.kernels.building import compiler
@@ -104,7 +105,8 @@ def built_emulator() -> Path:
 
 
 class EmulatedRobot:
-    """A robot's end as `pivrex.devices.robot_end` has it, whose rules are those of the program on the chip.
+    """A robot's end as `pivrex.devices.robot_end` has it, whose rules are those of the program on the chip. Of a ``sender`` it is the
+    transmitter of this source of the rig: then only its sticks and its serial line matter.
 
     Attributes
     ----------
@@ -127,10 +129,13 @@ class EmulatedRobot:
         now_s: float,
         note: Callable[[float, str], None] | None = None,
         mode: str = "",
+        sender: str = "",
     ) -> None:
         self._folder = Path(mkdtemp(prefix="pivrex-board-"))
         try:
-            files, self._wiring = board_files(rig, "avr", mode, start_of(field))
+            files, self._wiring = (
+                transmitter_files(rig, sender, "avr") if sender else board_files(rig, "avr", mode, start_of(field))
+            )
             self.program, emulator = self._folder / "robot.elf", built_emulator()
             self.program.write_bytes(_program_of(frozenset(files.items())))
             line = self._wiring.line
@@ -245,9 +250,9 @@ class EmulatedRobot:
     def _stick_mV(self, channel: str) -> int:  # noqa: N802 - millivolts
         """Return the voltage of a stick's pin."""
         spec, value = self._wiring.source, self.sticks[channel]
-        assert isinstance(spec, PinsSource)
+        low, high = (spec.low, spec.high) if isinstance(spec, PinsSource) else (0.0, 1023.0)
         share = value if channel.endswith("_trigger") else (value + 1) / 2
-        return round((spec.low + share * (spec.high - spec.low)) / 1023 * self._wiring.rig.board.supply_V * 1000)
+        return round((low + share * (high - low)) / 1023 * self._wiring.rig.board.supply_V * 1000)
 
     def _tell(self, given: list[int]) -> None:
         """Turn the outputs of the pins into the values that the motors get."""
@@ -258,6 +263,8 @@ class EmulatedRobot:
         for (kind, place), value in zip(places, given, strict=True):
             top = timers[pin_of(chip, place.use).timer].top if kind == "pwm" else 0
             values[place.name] = round(value * place.full / top) if top else value
+        if not self._wiring.given:
+            return  # a transmitter has no motors
         self.told = [
             rest if g.place is None or (g.kind == "pulse" and not values[g.place.name]) else float(values[g.place.name])
             for g, rest in zip(self._wiring.given, self._rest, strict=True)

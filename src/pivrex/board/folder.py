@@ -17,7 +17,7 @@ from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 from pivrex.rig.rig import Rig
 
-__all__ = ["Written", "board_files", "write_board"]
+__all__ = ["Written", "board_files", "write_board", "write_files"]
 
 OWN = "mine.c"
 """The file with a person's own code: it is written once."""
@@ -78,7 +78,7 @@ def board_files(rig: Rig, target: str, mode: str = "", at: Floats | None = None)
 
 
 def write_board(rig: Rig, folder: Path, target: str, mode: str = "", at: Floats | None = None) -> Written:
-    """Write the folder. What Pivrex wrote before is written again; `mine.c` stays as it is.
+    """Write the folder of a robot's program. What Pivrex wrote before is written again; `mine.c` stays as it is.
 
     Raises
     ------
@@ -87,7 +87,11 @@ def write_board(rig: Rig, folder: Path, target: str, mode: str = "", at: Floats 
     SaveError
         If a file cannot be written, or the folder holds something that Pivrex did not write.
     """
-    found, wiring = board_files(rig, target, mode, at)
+    return write_files(folder, *board_files(rig, target, mode, at))
+
+
+def write_files(folder: Path, found: dict[str, str], wiring: BoardWiring) -> Written:
+    """Write the files of a program into a folder; see `write_board`."""
     theirs = sorted(p.name for p in folder.iterdir()) if folder.is_dir() else []
     if theirs and "rig.h" not in theirs:
         raise SaveError(folder / "rig.h", f"the folder holds {theirs[0]}, and no program of Pivrex; name an empty one")

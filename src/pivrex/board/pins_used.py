@@ -5,10 +5,12 @@ from __future__ import annotations
 import math
 import re
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from pivrex.board.chips import CHIPS
 from pivrex.board.printing import number_in_c
 from pivrex.devices.robot_sentences import back_columns, wire_hash
+from pivrex.errors import Mistake, RigError
 from pivrex.line.layout import Column, plain
 from pivrex.line.line import Line
 from pivrex.rig.attachments import Encoded, MotorAttachment
@@ -19,7 +21,7 @@ from pivrex.rig.sources import NumbersSource, PacketsSource, PinsSource, RigSour
 from pivrex.rig.steering import VoltageSensor, steering_name
 from pivrex.rig.transports import SerialTransport
 
-__all__ = ["Back", "BoardWiring", "Given", "Place", "Sensed", "wired", "word_of"]
+__all__ = ["Back", "BoardWiring", "Given", "Place", "Sensed", "transmitting", "wired", "word_of"]
 
 ROLES = {
     "duty": ("pwm", ("pin", "enable_pin")),
@@ -95,10 +97,13 @@ class BoardWiring:
         By kind: pwm, level, pulse, count (two each), sensor (an analogue pin), range (trigger and echo), button.
     missing : list of str
         What has no pin, by its key, and what becomes of it.
+    alone, sender
+        Whether the board drives by itself; or of which source it is the transmitter.
     """
 
     line: Line
     alone: bool = False
+    sender: str = ""
     places: dict[str, list[Place]] = field(
         default_factory=lambda: {k: [] for k in ("pwm", "level", "pulse", "count", "sensor", "range", "button")}
     )
@@ -113,14 +118,15 @@ class BoardWiring:
 
     @property
     def source(self) -> RigSource | None:
-        """What drives a board that is alone."""
-        return self.rig.sources.get(self.rig.board.source) if self.alone else None
+        """What drives a board that is alone, or what a transmitter sends."""
+        name = self.sender or (self.rig.board.source if self.alone else "")
+        return self.rig.sources.get(name)
 
     @property
     def radio(self) -> NumbersSource | PacketsSource | None:
-        """That, if it is a radio."""
+        """That, if the board hears it as a radio."""
         source = self.source
-        return source if isinstance(source, NumbersSource | PacketsSource) else None
+        return source if isinstance(source, NumbersSource | PacketsSource) and not self.sender else None
 
     @property
     def shares_port(self) -> bool:
@@ -130,8 +136,9 @@ class BoardWiring:
     @property
     def baud(self) -> int:
         """The speed of the serial line to a laptop."""
-        radio, link = self.radio, self.rig.link
-        wire = radio.wire if self.shares_port and radio is not None else link.wire if link is not None else None
+        source, link = self.source, self.rig.link
+        own = isinstance(source, NumbersSource | PacketsSource) and (self.shares_port or bool(self.sender))
+        wire = source.wire if own else link.wire if link is not None else None  # type: ignore[union-attr]
         return wire.baud if isinstance(wire, SerialTransport) else 115200
 
     @property
@@ -154,10 +161,34 @@ def wired(line: Line, alone: bool = False) -> BoardWiring:
     _come_back(made, uses)
     source = made.source
     if isinstance(source, PinsSource):
-        for use in uses[line.rig.board.source]:
-            kind = "button" if use.role.startswith("button_") else "sensor"
-            made.places[kind].append(Place(word_of(kind, use.owner, use.role), use, channel=use.role))
+        _read_sticks(made, line.rig.board.source, source)
     return made
+
+
+def transmitting(line: Line, name: str) -> BoardWiring:
+    """Return what sits on the pins of the transmitter of a source; raises `RigError` if it names none."""
+    source = line.rig.sources.get(name)
+    key = f"sources.{name}"
+    if not isinstance(source, NumbersSource | PacketsSource) or getattr(source, "labels", None):
+        known = (
+            ", ".join(n for n, s in line.rig.sources.items() if isinstance(s, NumbersSource | PacketsSource)) or "none"
+        )
+        raise RigError(
+            Path("rig"), [Mistake(0, key, f"is not packets, nor numbers with columns; those of this rig are {known}")]
+        )
+    made = BoardWiring(line, sender=name)
+    lacks = [c for c in source.columns if c not in source.pins and c != "-"]
+    if lacks:
+        raise RigError(Path("rig"), [Mistake(0, f"{key}.pins", f"names no pin for {', '.join(lacks)}")])
+    _read_sticks(made, name, source)
+    return made
+
+
+def _read_sticks(made: BoardWiring, name: str, source: PinsSource | NumbersSource | PacketsSource) -> None:
+    for channel, pin in source.pins.items():
+        kind = "button" if channel.startswith("button_") else "sensor"
+        use = PinUse(f"sources.{name}.pins.{channel}", name, channel, pin)
+        made.places[kind].append(Place(word_of(kind, name, channel), use, channel=channel))
 
 
 def _give(made: BoardWiring, uses: dict[str, list[PinUse]]) -> None:

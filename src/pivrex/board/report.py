@@ -7,9 +7,10 @@ from pathlib import Path
 
 from pivrex.board.chips import CHIPS, Chip, printed_pins
 from pivrex.board.emulated import built_program
-from pivrex.board.folder import write_board
+from pivrex.board.folder import write_board, write_files
 from pivrex.board.hand import busy_alone
 from pivrex.board.on_chip import SEALED_STACK, STACK, sizes_of
+from pivrex.board.transmitter import transmitter_files
 from pivrex.errors import PivrexError, RigError
 from pivrex.line.layout import Floats
 from pivrex.rig.pin_uses import PinUse, pins_of
@@ -46,7 +47,7 @@ class BoardReport:
     Attributes
     ----------
     rig, hash, chip, mode : str
-        ``chip`` is empty for a program for any board; ``mode`` is obeys or alone.
+        ``chip`` is empty for a program for any board; ``mode`` is obeys, alone or sends.
     folder : Path
     files, missing : list of str
         ``missing`` says what has no pin.
@@ -81,8 +82,11 @@ class BoardReport:
         return bool(self.wrong) or (self.fit is not None and self.fit.refused)
 
 
-def written_and_told(rig: Rig, folder: Path, target: str, mode: str = "", at: Floats | None = None) -> BoardReport:
-    """Write the program of a rig's board into a folder, build it where that can be done, and say what came of it.
+def written_and_told(
+    rig: Rig, folder: Path, target: str, mode: str = "", at: Floats | None = None, sender: str = ""
+) -> BoardReport:
+    """Write the program of a rig's board, or of the transmitter of its source ``sender``, into a folder, build it where that can be done,
+    and say what came of it.
 
     Raises
     ------
@@ -91,8 +95,12 @@ def written_and_told(rig: Rig, folder: Path, target: str, mode: str = "", at: Fl
     SaveError
         If the folder cannot be written.
     """
-    written = write_board(rig, folder, target, mode, at)
-    alone = (mode or rig.board.mode) == "alone"
+    written = (
+        write_files(folder, *transmitter_files(rig, sender, target))
+        if sender
+        else write_board(rig, folder, target, mode, at)
+    )
+    alone = not sender and (mode or rig.board.mode) == "alone"
     made = BoardReport(
         rig.name,
         folder,
@@ -101,7 +109,7 @@ def written_and_told(rig: Rig, folder: Path, target: str, mode: str = "", at: Fl
         written.files,
         written.missing,
         written.kept,
-        mode="alone" if alone else "obeys",
+        mode="alone" if alone else "sends" if sender else "obeys",
     )
     if target != "avr":
         return made
@@ -109,7 +117,7 @@ def written_and_told(rig: Rig, folder: Path, target: str, mode: str = "", at: Fl
     fit = _fit(folder, chip, SEALED_STACK if rig.secret else STACK)
     if alone and fit.flash and not fit.refused:
         fit = _timed(rig, fit, chip)
-    return replace(made, chip=chip.name, fit=fit, pins=_pins(rig, chip, alone))
+    return replace(made, chip=chip.name, fit=fit, pins=[] if sender else _pins(rig, chip, alone))
 
 
 def told(rig: Rig, folder: Path, target: str, at: Floats | None = None) -> BoardReport:

@@ -14,7 +14,7 @@ from pivrex.errors import PivrexError, RigError, UsageError
 
 __all__ = ["board"]
 
-DOES = {"obeys": "obeys a laptop", "alone": "drives by itself"}
+DOES = {"obeys": "obeys a laptop", "alone": "drives by itself", "sends": "sends what its controls read"}
 
 
 def board(
@@ -39,6 +39,14 @@ def board(
         typer.Option(
             "--mode",
             help="obeys: a laptop drives it. alone: it drives by itself. As the rig's [board] says if left out.",
+        ),
+    ] = "",
+    sender: Annotated[
+        str,
+        typer.Option(
+            "--source",
+            metavar="NAME",
+            help="Instead: the program of a transmitter that sends this source of the rig, from its pins.",
         ),
     ] = "",
     prove: Annotated[
@@ -68,7 +76,14 @@ def board(
     from pivrex.line.beginning import start_of
 
     try:
-        made = written_and_told(read, output or Path(f"{path.stem}-board"), target, mode, start_of(field))
+        made = written_and_told(
+            read,
+            output or Path(f"{sender or path.stem}-board".replace(" ", "-")),
+            target,
+            mode,
+            start_of(field),
+            sender,
+        )
     except RigError as problem:
         raise RigError(path, with_lines(rig_text(path), problem.mistakes)) from None
     _print(made, read, as_json)
@@ -85,7 +100,7 @@ def _print(made: Any, rig: Any, as_json: bool) -> None:
         })  # fmt: skip
         return
     print(f"{made.folder}: {len(made.files)} files, for {made.rig}, rig hash {made.hash}; it {DOES[made.mode]}")
-    if made.mode != rig.board.mode:
+    if made.mode not in ("sends", rig.board.mode):
         print(f'  the rig says mode = "{rig.board.mode}" in [board]; change that too, and the screen knows')
     if made.kept:
         print("  mine.c stays as it was: it is yours")

@@ -46,6 +46,8 @@ def _sensing(rig: RigTables) -> list[PinUse]:
     if rig.battery.pin != "":
         found.append(PinUse("battery.pin", "battery", "battery divider", rig.battery.pin))
     for name, source in rig.sources.items():
-        for channel, pin in getattr(source, "pins", {}).items():
+        for channel, pin in (
+            source.pins.items() if source.kind == "pins" else ()
+        ):  # a transmitter has a board of its own
             found.append(PinUse(f"sources.{name}.pins.{channel}", name, channel, pin))
     return found

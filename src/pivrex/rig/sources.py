@@ -162,7 +162,26 @@ class PinsSource(_Source):
         return found
 
 
-class NumbersSource(_Silent):
+class _Sent(_Silent):
+    """A stream of a transmitter that the team builds too."""
+
+    pins: dict[str, Pin] = Field(
+        default_factory=dict,
+        description="The pins of the transmitter's own board, by channel, for `pivrex board RIG --source NAME`: an analogue one for a stick or "
+        "a trigger, any for a button, which connects its pin to ground.",
+        examples=[{"left_y": "A0", "button_0": 2}],
+    )
+
+    def problems(self) -> list[tuple[str, str]]:
+        there = self.channels()
+        return super().problems() + [
+            (f"pins.{c}", f"is no channel of this source, which has {', '.join(there)}")
+            for c in self.pins
+            if c not in there
+        ]
+
+
+class NumbersSource(_Sent):
     """Lines of numbers, as a bare stick on a serial line sends them: "512 498 0", "x:512,y:498"."""
 
     kind: Literal["numbers"]
@@ -281,7 +300,7 @@ class LettersSource(_Silent):
         return found
 
 
-class PacketsSource(_Silent):
+class PacketsSource(_Sent):
     """Packets of a radio, framed as sentences; see docs/wire.md."""
 
     kind: Literal["packets"]

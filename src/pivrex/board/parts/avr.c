@@ -70,7 +70,7 @@ void board_write(const char *text, int size) {
     UCSR0B |= 1 << UDRIE0;
 }
 
-#ifdef ALONE
+#if defined ALONE || defined SENDS
 #ifdef RADIO_DIVISOR                           /* the radio has a serial line of its own */
 static volatile uint8_t radio[64], radio_head, radio_tail;
 

@@ -14,7 +14,7 @@ void board_level(int pin, int high);
 void board_pulse(int pin, long us);            /* a servo's pulse, fifty times a second */
 int32_t board_count(int encoder);              /* what it has counted since the start, up while A leads */
 int32_t board_sensor(int sensor);              /* an analogue pin: 0 to ANALOGUE_FULL; a ranger: its echo in us, 0 for none */
-#ifdef ALONE                                   /* for a robot that drives itself */
+#if defined ALONE || defined SENDS             /* for a robot that drives itself, and for a transmitter */
 int board_radio(void);                         /* the next byte of the radio, -1 if there is none */
 uint32_t board_saved(int place);               /* what was saved there before the start; 0xFFFFFFFF if nothing was */
 void board_save(int place, uint32_t value);

@@ -14,6 +14,8 @@ void put_unsigned(uint32_t v);
 void put_whole(int32_t v);
 void put_real(real v);
 void say_sentence(int sealed);
+void open_line(void);
+void say_line(void);
 char hex_digit(unsigned digit);
 int of_hex(char c);
 char *sentence(char *line, int size);
@@ -26,7 +28,9 @@ void link_loop(void);
 uint8_t robot_state(void);                     /* 0 rests, 1 is driven, 2 was left alone */
 
 /* rig.c: what this rig has on which pin */
+#ifdef OUT
 extern CONSTANT real REST_VALUES[OUT];
+#endif
 void give(const real *value);                  /* what leaves for motors and attachments */
 void tell(int n);                              /* writes what comes back: field n, from 0 */
 void sense_loop(void);
@@ -59,6 +63,11 @@ void tell_real(real v);
 void tell_count(int32_t v);
 #endif
 
+#ifdef SENDS
+/* rig.c, for transmitter.c */
+void put_controls(void);
+#endif
+
 /* mine.c: yours */
 void mine_begin(void);
 void mine_loop(void);
@@ -70,5 +79,6 @@ void seal_begin(void);
 int seal(char *body, int size);
 int unseal(char *body, uint32_t *of);
 uint32_t seal_session(void);
+void seal_session_is(uint32_t of);
 
 #endif

@@ -54,6 +54,14 @@ void say_sentence(int sealed) {
     board_write(out, used);
 }
 
+/* A line that is no sentence: numbers, as a bare stick says them. */
+void open_line(void) { used = 0; }
+
+void say_line(void) {
+    put('\r'), put('\n');
+    board_write(out, used);
+}
+
 /* --- what is heard --- */
 
 int of_hex(char c) { return c >= '0' && c <= '9' ? c - '0' : (c | 32) >= 'a' && (c | 32) <= 'f' ? (c | 32) - 'a' + 10 : -1; }
