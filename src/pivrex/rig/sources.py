@@ -73,8 +73,9 @@ class _Source(Table):
         """Say what is wrong between its keys, as `Table.mistakes` does; the rig asks, so that all is said at once."""
         there = self.channels()
         return [
-            (f"axes.{name}", f"is no channel of this source, which has {', '.join(there)}")
-            for name in self.axes
+            (f"{key}.{name}", f"is no channel of this source, which has {', '.join(there)}")
+            for key in ("axes", "pins")
+            for name in getattr(self, key, ())
             if name not in there
         ]
 
@@ -171,14 +172,6 @@ class _Sent(_Silent):
         "a trigger, any for a button, which connects its pin to ground.",
         examples=[{"left_y": "A0", "button_0": 2}],
     )
-
-    def problems(self) -> list[tuple[str, str]]:
-        there = self.channels()
-        return super().problems() + [
-            (f"pins.{c}", f"is no channel of this source, which has {', '.join(there)}")
-            for c in self.pins
-            if c not in there
-        ]
 
 
 class NumbersSource(_Sent):
