@@ -31,6 +31,7 @@ from pivrex.devices.seal_book import SealBook
 from pivrex.devices.sentence import frame, unframe
 from pivrex.devices.worries import warnings_in
 from pivrex.errors import RigError
+from pivrex.export.wiring import wiring_rows
 from pivrex.line.beginning import start_of
 from pivrex.line.line import Line
 from pivrex.line.why import sentence
@@ -847,6 +848,12 @@ class TransmitterRigTest(TempCase):
             transmitter_files(alone(pins), "radio", "avr")
         with self.assertRaisesRegex(RigError, "pins.left_z: is no channel of this source"):
             alone(RADIO.replace("sender = ", 'pins = { left_z = "A1" }\nsender = '))
+
+    def test_its_pins_are_in_the_wiring_and_are_no_pins_of_the_robot(self) -> None:
+        pins = RADIO.replace("sender = ", 'pins = { left_x = "A0", left_y = 5 }\nsender = ')
+        rows = [row[:5] for row in wiring_rows(alone(pins))]  # the robot has a stick on A0 and a motor on 5
+        self.assertIn(("radio", "", "A0", "left_x", "on its transmitter"), rows)
+        self.assertIn(("radio", "", "5", "left_y", "on its transmitter"), rows)
 
     @WITH_CHIP
     def test_the_command(self) -> None:

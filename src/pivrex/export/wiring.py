@@ -9,6 +9,7 @@ from pivrex.rig import Rig
 from pivrex.rig.attachments import PulseOutput, SwitchOutput
 from pivrex.rig.outputs import Output, ServoOutput
 from pivrex.rig.pin_uses import pins_of
+from pivrex.rig.sources import NumbersSource, PacketsSource
 from pivrex.rig.steering import steering_name
 
 __all__ = ["wiring_rows", "write_wiring"]
@@ -18,7 +19,7 @@ HEADER = ("motor", "port", "pin", "signal", "drives", "polarity", "PWM in Hz", "
 
 def wiring_rows(rig: Rig) -> list[tuple[str, ...]]:
     """Give a row for each pin, or one for what names none: the motors that drive, those that steer, the attachments, then
-    encoders and sensors.
+    encoders, sensors and sticks; last those of transmitters, which have boards of their own.
     """
     rows: list[tuple[str, ...]] = []
     for name, motor in rig.motors.items():
@@ -35,6 +36,12 @@ def wiring_rows(rig: Rig) -> list[tuple[str, ...]]:
     for use in pins_of(rig):
         if ".output." not in use.key:
             rows.append((use.owner, "", str(use.pin), use.role, senses.get(use.role, "measures"), "", "", "", ""))
+    for name, source in rig.sources.items():
+        if isinstance(source, NumbersSource | PacketsSource):
+            rows += [
+                (name, "", str(pin), channel, "on its transmitter", "", "", "", "")
+                for channel, pin in source.pins.items()
+            ]
     return rows
 
 
