@@ -865,6 +865,11 @@ class TransmitterRigTest(TempCase):
         self.assertIn("flash ", ran.out)
         self.assertTrue((self.folder / "radio" / "transmitter.c").exists())
         self.assertEqual(Ran("board", str(rig), "--source", "wheel").code, 1)
+        said = Ran("board", str(rig), "--source", "radio", "--for", "c", "-o", str(self.folder / "any")).out
+        self.assertNotIn("make", said)
+        self.assertIn("your own board.c", said)
+        words = "gcc -std=c99 -Wall -Wextra -Werror -fsyntax-only main.c transmitter.c sentence.c seal.c rig.c mine.c"
+        subprocess.run(words.split(), check=True, cwd=self.folder / "any")
 
 
 class WireTest(TempCase):

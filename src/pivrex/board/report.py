@@ -74,7 +74,9 @@ class BoardReport:
 
     @property
     def how(self) -> str:
-        """The line that puts it onto the board."""
+        """The line that puts it onto the board; empty where that is for you to say."""
+        if self.mode == "sends" and not self.chip:
+            return ""
         return f"make -C {self.folder} load PORT=/dev/ttyUSB0 LOADER=..." if self.chip else f"make -C {self.folder}"
 
     @property

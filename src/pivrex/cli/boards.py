@@ -99,7 +99,8 @@ def _print(made: Any, rig: Any, as_json: bool) -> None:
             "missing": made.missing, "kept": made.kept, "fits": asdict(made.fit) if made.fit is not None else None,
         })  # fmt: skip
         return
-    print(f"{made.folder}: {len(made.files)} files, for {made.rig}, rig hash {made.hash}; it {DOES[made.mode]}")
+    of = "" if made.mode == "sends" else f", rig hash {made.hash}"
+    print(f"{made.folder}: {len(made.files)} files, for {made.rig}{of}; it {DOES[made.mode]}")
     if made.mode not in ("sends", rig.board.mode):
         print(f'  the rig says mode = "{rig.board.mode}" in [board]; change that too, and the screen knows')
     if made.kept:
@@ -108,7 +109,9 @@ def _print(made: Any, rig: Any, as_json: bool) -> None:
         print(f"  {what}")
     if made.fit is not None:
         print(f"  {made.fit.said}")
-    if not made.refused:
+    if not made.how:
+        print("  give your compiler all files, and your own board.c with the functions of board.h")
+    elif not made.refused:
         print(f"  {made.how} {'puts it onto the board' if made.chip else 'builds it'}")
 
 
