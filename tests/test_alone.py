@@ -3,8 +3,10 @@
 import base64
 import json
 import math
+import os
 import re
 import select
+import signal
 import socket
 import subprocess
 import time
@@ -1039,6 +1041,7 @@ class WatchingSessionTest(unittest.TestCase):
         self.assertTrue(status.watching)
         self.assertEqual(status.source, "stick")
         self.assertIn("the board has an older rig", status.lost)
+        self.assertEqual(status.watches, "unheard")
         self.session.handle(ask.UseRig(alone(STICK, ('mode = "alone"', 'mode = "obeys"')), 2), 0.0)
         self.tell()
         status = self.session.board.status
@@ -1058,6 +1061,14 @@ class WatchingSessionTest(unittest.TestCase):
 @slow
 class WatchedProgramTest(TempCase):
     """The whole program, watching a board in the emulator over a pseudo-terminal."""
+
+    def freeze(self, robot: Robot, terminal: Terminal) -> None:
+        """Let the robot be silent for a moment: it may drive all the same."""
+        os.kill(robot.process.pid, signal.SIGSTOP)
+        terminal.wait("BOARD UNHEARD")
+        terminal.wait("what the board does is not known: the board is silent")
+        os.kill(robot.process.pid, signal.SIGCONT)
+        wait_for(lambda: "UNHEARD" not in terminal.row(0), 20, terminal.screen)
 
     def test_it_is_watched_stopped_and_let_go_on(self) -> None:
         home = self.demo()
@@ -1092,7 +1103,7 @@ class WatchedProgramTest(TempCase):
         terminal.keys("Escape")
         terminal.wait("BOARD RESTS")
         wait_for(lambda: not robot.drives, 5, terminal.screen)
-        terminal.wait("this computer stopped it")
+        terminal.wait("the board rests: this computer stopped it")
         terminal.keys("C-l")
         terminal.wait("this computer only watches")
         terminal.keys("g")
@@ -1102,6 +1113,7 @@ class WatchedProgramTest(TempCase):
         type_in("left_y -0.5")
         wait_for(lambda: robot.drives, 10, terminal.screen)
         time.sleep(1.0)
+        self.freeze(robot, terminal)
         terminal.keys("h")
         terminal.wait("no longer watching")
         self.assertNotIn("BOARD", terminal.row(0))

@@ -153,6 +153,16 @@ class Status:
         return [*self.notes_before, self.note][-new:] if new > 0 else []
 
     @property
+    def watches(self) -> str:
+        """What is known of a board that drives by itself: "heard", "unheard" while nobody knows what it does; empty if none is watched."""
+        return ("heard" if self.linked == "heard" else "unheard") if self.watching else ""
+
+    @property
+    def stopped(self) -> str:
+        """What to call it that nothing is driven from here."""
+        return {"heard": "the board rests", "unheard": "what the board does is not known"}.get(self.watches, "stopped")
+
+    @property
     def live(self) -> bool:
         """Whether the person has gone live."""
         return self.moving.live

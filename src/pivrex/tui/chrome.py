@@ -27,7 +27,7 @@ def head(model: ScreenModel, width: int, focus: str) -> Picture:
             law=model.rig.law.kind,
             clock_s=clock if isfinite(clock) else 0.0,
             live=status.live,
-            watching=status.watching,
+            watches=status.watches,
             held=status.held or status.lost,
             source=title,
             link=status.robot + ("" if status.linked in ("off", "heard") else f" (! {status.linked})"),
@@ -75,7 +75,7 @@ def small_screen(model: ScreenModel, width: int, height: int) -> Picture:
     """Draw what fits a window that is too small for a view: the state, and how to stop."""
     picture = Picture(width, height)
     status = model.status
-    at = picture.text(0, 0, *state_word(status.live, status.held or status.lost, status.watching))
+    at = picture.text(0, 0, *state_word(status.live, status.held or status.lost, status.watches))
     picture.text(at + 1, 0, model.rig.name, "title")
     picture.text(0, 1, "Esc stops", "key", width)
     picture.text(0, 2, "needs 60x16 cells", "rest", width)

@@ -310,12 +310,14 @@ class ScreenModel(Editing):
         if self.status.held != self.held_before:
             self.held_before = self.status.held
             if self.held_before:
-                self.say(f"stopped: {self.held_before}", alarm=True)
+                self.say(f"{self.status.stopped}: {self.held_before}", alarm=True)
             else:
                 self.say("the robot may move again")
         if self.status.lost != self._lost:
             self._lost = self.status.lost
-            self.say(f"stopped: {self._lost}" if self._lost else "it is heard again", alarm=bool(self._lost))
+            self.say(
+                f"{self.status.stopped}: {self._lost}" if self._lost else "it is heard again", alarm=bool(self._lost)
+            )
         now = time.monotonic()
         self._skips.append((now, self.client.skipped))
         while self._skips[0][0] < now - SKIPS_S:

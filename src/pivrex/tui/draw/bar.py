@@ -32,12 +32,14 @@ class HeadData:
     match: str = ""
     past: str = ""
     warnings: int = 0
-    watching: bool = False
+    watches: str = ""
 
 
-def state_word(live: bool, held: str, watching: bool = False) -> tuple[str, str]:
+def state_word(live: bool, held: str, watches: str = "") -> tuple[str, str]:
     """Say in a word, and in which role, whether a robot may move: the same wherever it stands."""
-    if watching:
+    if watches == "unheard":  # it may drive all the same
+        return " ! BOARD UNHEARD ", "alarm"
+    if watches:
         return (" ! BOARD RESTS ", "alarm") if held else (" BOARD DRIVES ", "live")
     return (" ! STOPPED ", "alarm") if held else (" LIVE ", "live") if live else (" safe ", "safe")
 
@@ -45,7 +47,7 @@ def state_word(live: bool, held: str, watching: bool = False) -> tuple[str, str]
 def draw_head(data: HeadData, width: int) -> Picture:
     """Draw the head; parts that do not fit are left out, the least needed first. The state never is."""
     picture = Picture(width, 1)
-    state, named = state_word(data.live, data.held, data.watching)
+    state, named = state_word(data.live, data.held, data.watches)
     minutes, seconds = divmod(max(0.0, data.clock_s), 60)
     parts = [
         (0, f" {data.rig} ", "title"),
