@@ -941,6 +941,23 @@ class WatchedTest(unittest.TestCase):
         )
         self.assertEqual(self.say(f"PIVHEY,Plover,{self.board.hash},alone"), "")
 
+    def test_a_board_with_an_older_rig_is_stopped_too_and_let_go_on(self) -> None:
+        self.say("PIVHEY,Plover,DEADBEEF,alone", "PIVTIC,41,0,0000,AAAA")
+
+        def asked(what: str) -> str:
+            self.assertEqual(self.board.ask(what), "")
+            self.board.command(np.zeros(6), 0.0)
+            while True:
+                body = unframe(self.there.recv(400).strip())
+                if not body.endswith(",all"):
+                    return body.partition(",")[2].partition(",")[2]
+
+        self.assertEqual(asked("stop"), "41,DEADBEEF,stop")
+        self.say("PIVTIC,42,3,0000,AAAA")
+        self.assertTrue(self.board.is_stopped)
+        self.assertEqual(asked("go"), "42,DEADBEEF,go")
+        self.assertEqual(self.board.take(), [])
+
     def test_a_checksum_that_differs_is_said_at_once_and_once(self) -> None:
         self.say(f"PIVHEY,Plover,{self.board.hash},alone")
         alone_ = self.board._rebuilder.alone

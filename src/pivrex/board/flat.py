@@ -19,7 +19,7 @@ __all__ = ["flat_line"]
 
 
 def flat_line(line: Line) -> FlatProgram:
-    """Return the line of a rig as a flat program. Nobody enters there: what only an entry writes is 0."""
+    """Return the line of a rig as a flat program. It has no entry: what only an entry writes is 0."""
     return _Flattener(line).program()
 
 

@@ -87,10 +87,11 @@ class WatchedBoard(RobotLink):
             self._obeys = words[3:4] != ["alone"]
             self.greeted = words[2][:16]
         elif words[0] == "PIVTIC":
-            self._heard_s = at_s
+            if len(words) != 5:
+                raise ValueError("a tick without its five fields")
             if self.greeted == self.hash:
                 self._take(self._rebuilder.take_tick(words))
-                self._newest, self._why = int(words[1]), int(words[2])
+            self._newest, self._why, self._heard_s = int(words[1]), int(words[2]), at_s
         elif words[0] == "PIVALL":
             if self.greeted == self.hash:
                 self._take(self._rebuilder.take_state(words))
@@ -173,7 +174,8 @@ class WatchedBoard(RobotLink):
             return
         self._asked_s = now
         self._seq = (self._seq + 1) % NUMBERS
-        body = f"PIVBID,{self._seq},{self._newest},{self.hash},{asks}"
+        # a board with an older rig is stopped too: it knows its own hash only
+        body = f"PIVBID,{self._seq},{self._newest},{self.greeted or self.hash},{asks}"
         sign = self._sign
         if self.wire.send(frame(sign(body) if sign is not None else body), asks == "stop"):
             self.sent = Said(now, body, out=True)

@@ -154,7 +154,7 @@ class Status:
 
     @property
     def watches(self) -> str:
-        """What is known of a board that drives by itself: "heard", "unheard" while nobody knows what it does; empty if none is watched."""
+        """Whether a board that drives by itself is "heard", or "unheard" while it is not known what it does; empty if none is watched."""
         return ("heard" if self.linked == "heard" else "unheard") if self.watching else ""
 
     @property
