@@ -174,7 +174,9 @@ class ClickTest(AppCase):
         async with self.running():
             await self.press("b")
             (self.home / "rigs" / "stray.toml").write_text("x = 1\n")
-            await self.press("escape", "b")
+            await self.press("escape")
+            await self.until(lambda: self.model.held_before)  # "stopped: Esc" is said, and does not come between later
+            await self.press("b")
             self.assertIn("stray", self.over())
             await self.pilot.press("end", "up")  # the last is a robot of one's own
             (self.home / "rigs" / "stray.toml").unlink()
