@@ -23,6 +23,7 @@ from pivrex.board.line_parts import line_parts
 from pivrex.board.proving import own_ticks, prove
 from pivrex.board.report import told
 from pivrex.board.single_line import SingleLine
+from pivrex.board.steps import Task
 from pivrex.board.transmitter import transmitter_files
 from pivrex.board.watched import WatchedBoard
 from pivrex.board.watching import BY_BUTTON, DRIVES, LOST, NOT_AT_REST, RAMPS, STOPPED, BoardTick, Rebuilder
@@ -53,6 +54,7 @@ from tests.test_board import WITH_CHIP, changed
 from tests.test_cli import Ran
 from tests.test_lost_sources import free_port
 from tests.test_robot_link import Robot
+from tests.test_routine_running import program
 
 RADIO = """
 [sources.radio]
@@ -186,14 +188,17 @@ class AloneCase(unittest.TestCase):
     PAIRS: tuple[tuple[str, str], ...] = ()
     KEY = b""
     FIELD: Field | None = None
+    TEXT = ""
+    """Of the routine that the board has; empty for none."""
 
     def setUp(self) -> None:
         self.rig = alone(self.MORE, *self.PAIRS, key=self.KEY)
         self.line = Line(self.rig)
-        self.robot = EmulatedRobot(self.rig, self.FIELD, 0.0)
+        self.task = Task(program(self.TEXT, self.rig), 3.0) if self.TEXT else None
+        self.robot = EmulatedRobot(self.rig, self.FIELD, 0.0, task=self.task)
         self.addCleanup(self.robot.close)
         self.hand = Hand(self.rig, self.robot)
-        self.rebuilder = Rebuilder(self.line, start_of(self.FIELD))
+        self.rebuilder = Rebuilder(self.line, start_of(self.FIELD), self.task)
         self.ticks: list[BoardTick] = []
         self.heard: list[str] = []
         self.buffer, self.seq, self.drops = b"", 100, 0

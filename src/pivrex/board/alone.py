@@ -7,14 +7,19 @@ from dataclasses import dataclass
 from math import ceil
 from pathlib import Path
 
+import numpy as np
+
 from pivrex.board.flat_program import Global
-from pivrex.board.line_parts import LineParts
+from pivrex.board.line_parts import LineParts, line_parts
 from pivrex.board.packing import Packed
-from pivrex.board.pins_used import BoardWiring
+from pivrex.board.pins_used import BoardWiring, wired
+from pivrex.board.steps import BoardRoutine, Task
 from pivrex.devices.decode.lines import LONGEST_LINE
 from pivrex.devices.transports.serial_line import BITS_A_BYTE
 from pivrex.errors import Mistake, RigError
 from pivrex.line.bindings import Bindings
+from pivrex.line.layout import Floats
+from pivrex.line.line import Line
 from pivrex.line.zeroing import Zeroing
 from pivrex.rig.sources import NumbersSource, PacketsSource
 
@@ -30,6 +35,12 @@ LINE_SHARE = 0.95
 """Of the serial line a board's sentences take so much at most."""
 
 NOT_READ, SAYS_READY, SAYS_LINKED = -1, -2, -3
+
+
+def _no_places(wiring: BoardWiring) -> str:
+    """Return why a board does not know where on the field it is; empty if it does."""
+    ways = [s for s in wiring.sensed if f"_travel_{wiring.rig.way_unit}" in s.title and not s.known]
+    return f"a place on the field needs the way of each wheel, but no encoder says {ways[0].title}" if ways else ""
 
 
 def part_length(each: int) -> int:
@@ -82,6 +93,8 @@ class Alone:
         Which line and which inputs these are: a CRC-32 in eight hexadecimal digits.
     each, every : int
         So many bytes of the state go into a sentence, one for so many ticks; 0 if the serial line is too slow for a laptop that watches.
+    routine : BoardRoutine or None
+        What it drives when it is told to.
     """
 
     wiring: BoardWiring
@@ -92,11 +105,29 @@ class Alone:
     hash: str
     each: int
     every: int
+    routine: BoardRoutine | None = None
 
     @classmethod
-    def of(cls, wiring: BoardWiring, parts: LineParts) -> Alone:
-        """Return it for a rig; raises `RigError` for what cannot be."""
-        line, source = wiring.line, wiring.source
+    def of(cls, line: Line, at: Floats | None = None, task: Task | None = None) -> Alone:
+        """Return it for the line of a rig.
+
+        Parameters
+        ----------
+        line : Line
+        at : (3,) float64
+            Where the robot stands at the beginning, m and rad, if its routine does not say.
+        task : Task
+            The routine that it drives when it is told to.
+
+        Raises
+        ------
+        RigError
+            For what cannot be.
+        RoutineError
+            For what a board cannot do of the routine.
+        """
+        wiring = wired(line, alone=True)
+        source = wiring.source
         if source is None:
             what = 'is missing; a board that is alone needs one of [sources], such as { kind = "pins" } with its pins'
             raise RigError(Path("rig"), [Mistake(0, "board.source", what)])
@@ -134,11 +165,17 @@ class Alone:
         if told.longest > LONGEST_LINE:
             what = f"a tick has {told.size} bytes of readings, more than a sentence of {LONGEST_LINE} bytes holds"
             raise RigError(Path("rig"), [Mistake(0, "board.mode", what)])
+        routine = BoardRoutine.of(task, line, _no_places(wiring)) if task is not None else None
+        begins = task.program.start if task is not None else None
+        parts = line_parts(line, at if begins is None else np.array(begins), routine)
+        if routine is not None and wiring.shares_port and line.rig.board.start_pin == "":
+            what = "is missing: the radio has the one serial line, so only a button can begin the routine"
+            raise RigError(Path("rig"), [Mistake(0, "board.start_pin", what)])
         text = "\n".join([parts.source(), parts.header("float"), *map(str, (reads, told, channels))])
         room = wiring.baud / BITS_A_BYTE * line.dt_s * LINE_SHARE - told.longest
         each = min(MOST_PART, max(LEAST_PART, int((room - STATE_HEAD) * 6 / 8))) if room > 0 else 0
         every = ceil(part_length(each) / room) if each else 0
-        return cls(wiring, parts, channels, reads, told, f"{zlib.crc32(text.encode()):08X}", each, every)
+        return cls(wiring, parts, channels, reads, told, f"{zlib.crc32(text.encode()):08X}", each, every, routine)
 
     @property
     def watched(self) -> str:

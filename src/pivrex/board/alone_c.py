@@ -9,6 +9,7 @@ import numpy as np
 
 from pivrex.board.alone import NOT_READ, SAYS_LINKED, SAYS_READY, Alone, part_length
 from pivrex.board.flat_program import Global
+from pivrex.board.pins_used import START
 from pivrex.board.printing import c_name, number_in_c
 from pivrex.devices.decode.lines import LONGEST_LINE
 from pivrex.devices.seal import SEAL_BYTES
@@ -19,6 +20,10 @@ from pivrex.line.stage import PRESSED
 from pivrex.rig.sources import NumbersSource, PacketsSource, PinsSource
 
 __all__ = ["AlonePrinter"]
+
+
+GYRO_MS = 1000
+"""So long a gyro on an analogue pin measures what it says at rest, see `rig_c.py`."""
 
 
 class AlonePrinter:
@@ -52,6 +57,7 @@ class AlonePrinter:
             f"#define SILENT_MS {round((spec.silent_s or 0) * 1e3) if spec else 0}UL",
             "enum { IDLE_LOST, IDLE_SAME, IDLE_REST };",
             f"#define IDLE {idle}",
+            *self._routine_header(),
             f"#define HEARS_LAPTOP {hears} /* 0: the radio has the one serial line */",
             f"#define LONGEST_BID {len(f'$PIVBID,4294967295,4294967295,{self.alone.hash},stop*hh') + seal}",
         ]  # fmt: skip
@@ -68,6 +74,14 @@ class AlonePrinter:
                 f"static CONSTANT uint8_t BUTTON_BIT[{max(1, len(bits))}] = {{{', '.join(map(str, bits or [0]))}}};",
             ]
         return lines
+
+    def _routine_header(self) -> list[str]:
+        if self.alone.routine is None:
+            return []
+        period = self.alone.routine.task.period_s
+        return [
+            f"#define ROUTINE {round(period / self.wiring.line.dt_s)}UL /* it drives a routine when it is told to: so many ticks at most */"
+        ]
 
     @staticmethod
     def _longest_packet(radio: NumbersSource | PacketsSource) -> int:
@@ -88,7 +102,7 @@ class AlonePrinter:
             f"CONSTANT real REST_READINGS[INPUTS] = {{{', '.join(number_in_c(v) for v in rest)}}};",
             f"CONSTANT uint8_t IS_BUTTON[INPUTS] = {{{', '.join(str(int(not self._is_stick(k))) for k in range(len(self.alone.reads)))}}};",
             "", *self._scaled(), *self._sticks(), *self._inputs(), *self._told(), *self._outputs(line.outputs.told), *self._at_rest(),
-            *self._buttons(), *self._bytes(),
+            *self._start(), *self._buttons(), *self._bytes(),
         ]  # fmt: skip
 
     def _is_stick(self, k: int) -> bool:
@@ -232,6 +246,25 @@ class AlonePrinter:
                     f"    if ({own} < {number_in_c(near[0])} || {own} > {number_in_c(near[-1])}) return 0; /* {name} */"
                 )
         return [*lines, "    return 1;", "}", ""]
+
+    def _start(self) -> list[str]:
+        """Return whether the button of the routine is pressed, and whether it may begin: what it is measured by must say something."""
+        if self.alone.routine is None:
+            return []
+        place = next((p for p in self.wiring.places["button"] if p.channel == START), None)
+        pressed = f"board_sensor({place.name}) > 0" if place is not None else "0"
+        counted = ("gyro", f"_travel_{self.wiring.rig.way_unit}", f"_speed_{self.wiring.rig.way_unit}_s")
+        needs = [
+            (k, s.title)
+            for k, s in enumerate(self.wiring.sensed)
+            if s.known and not s.value and any(word in s.title for word in counted)
+        ]
+        silent = [f"    if (sense({k}) != sense({k})) return 0; /* {title} */" for k, title in needs]
+        return [
+            "uint8_t start_pressed(void) {", f"    return {pressed};", "}", "",
+            "uint8_t routine_may(void) {", *silent, f"    return board_ms() >= {GYRO_MS}; /* a gyro has measured what it says at rest */",
+            "}", "",
+        ]  # fmt: skip
 
     def _buttons(self) -> list[str]:
         """Return what buttons ask for that the line does not do: stop, and a gyro that is zeroed."""

@@ -22,6 +22,7 @@ from pivrex.board.chips import CHIPS, pin_of
 from pivrex.board.folder import board_files
 from pivrex.board.parts import part
 from pivrex.board.pins_used import BoardWiring
+from pivrex.board.steps import Task
 from pivrex.board.transmitter import transmitter_files
 from pivrex.devices.robot_end import LONGEST_GAP_S, PHYSICS_S
 from pivrex.errors import PivrexError
@@ -130,11 +131,14 @@ class EmulatedRobot:
         note: Callable[[float, str], None] | None = None,
         mode: str = "",
         sender: str = "",
+        task: Task | None = None,
     ) -> None:
         self._folder = Path(mkdtemp(prefix="pivrex-board-"))
         try:
             files, self._wiring = (
-                transmitter_files(rig, sender, "avr") if sender else board_files(rig, "avr", mode, start_of(field))
+                transmitter_files(rig, sender, "avr")
+                if sender
+                else board_files(rig, "avr", mode, start_of(field), task)
             )
             self.program, emulator = self._folder / "robot.elf", built_emulator()
             self.program.write_bytes(_program_of(frozenset(files.items())))

@@ -11,24 +11,31 @@ import numpy as np
 
 from pivrex.board.flat_kernel import KernelWriter
 from pivrex.board.flat_program import HALVES, FlatFunction, FlatProgram, Global, Known, Part, modules_of_kernels
+from pivrex.board.steps.routine import BoardRoutine
 from pivrex.kernels.expressions import Scope
+from pivrex.kernels.records import Form
 from pivrex.kernels.sources import Function, Module
 from pivrex.line.line import Line
+from pivrex.routine.follows import PlanTable
 
 __all__ = ["flat_line"]
 
 
-def flat_line(line: Line) -> FlatProgram:
-    """Return the line of a rig as a flat program. It has no entry: what only an entry writes is 0."""
-    return _Flattener(line).program()
+def flat_line(line: Line, routine: BoardRoutine | None = None) -> FlatProgram:
+    """Return the line of a rig as a flat program, with a routine's steps beside it. What only an entry writes, and no routine, is 0."""
+    return _Flattener(line, routine).program()
 
 
-def _entry_columns(line: Line) -> set[str]:
+ENTERS = ("law", "aim", "routine", "attachments")
+"""The stages whose columns a routine writes."""
+
+
+def _entry_columns(line: Line, has_routine: bool) -> set[str]:
     """Return the columns that only an entry writes, as the Tick's record names them: `following.plan`."""
     found = set()
     for name, stage in line.stages.items():
         places: list[int] = []
-        if name == "clock" or (stage.entry is None and stage.entered < 0):
+        if name == "clock" or (stage.entry is None and stage.entered < 0) or (has_routine and name in ENTERS):
             continue
         if isinstance(stage.entry, slice):
             places += range(stage.entry.start, stage.entry.stop)
@@ -46,11 +53,12 @@ def _entry_columns(line: Line) -> set[str]:
 class _Flattener:
     """Makes the program; knows the rig's records."""
 
-    def __init__(self, line: Line) -> None:
-        self.line = line
+    def __init__(self, line: Line, routine: BoardRoutine | None) -> None:
+        self.line, self.routine = line, routine
         self.modules = {m.name: m for m in modules_of_kernels()}
-        self.settings = line.settings.data
-        silent = _entry_columns(line) - {"law.twist", "attachments.share", "attachments.to", "attachments.by"}
+        self.settings = {"s": ("", line.settings.data)}
+        silent = _entry_columns(line, routine is not None)
+        silent -= {"law.twist", "attachments.share", "attachments.to", "attachments.by"}
         self.silent = {f"row.{name}" for name in silent}
         self.functions: dict[str, FlatFunction] = {}
         self.globals: dict[str, Global] = {}
@@ -58,8 +66,7 @@ class _Flattener:
         self._names: dict[str, str] = {}
 
     def program(self) -> FlatProgram:
-        tick = self.modules["pivrex.line.tick"]
-        line = self.line
+        line, tick = self.line, self.modules["pivrex.line.tick"].functions
         roots: dict[str, Known] = {
             "s": Part("s", (), line.settings.form, 0),
             "w": Part("place", (), line.scratch, 0),
@@ -67,9 +74,38 @@ class _Flattener:
             "after": Part("kept", (), line.memory, 0),
             "t": Part("row", (), line.form, 0),
         }
-        for half in HALVES:
-            self.instance(tick.functions[half], roots)
-        return FlatProgram(self.functions, self.globals)
+        if self.routine is None:
+            made = [self.instance(tick[half], roots) for half in HALVES]
+        else:
+            steps = self.modules["pivrex.board.steps.going"].functions
+            own = self._routine_roots(self.routine)
+            ask, follow = HALVES
+            made = [self.instance(tick[ask], roots), self._of_routine(steps["ask_routine"], own)]
+            made += [self.instance(tick[follow], roots), self._of_routine(steps["think_routine"], own)]
+        return FlatProgram(self.functions, self.globals, tuple(f.name for f in made))
+
+    def _routine_roots(self, routine: BoardRoutine) -> dict[str, Known]:
+        """Return the records of a routine, by their names in C's order of places: its state stands behind the line's."""
+        line, means, steps = self.line, routine.means, routine.steps
+        self.settings |= {"rs": ("ROUTINE", means.settings.data), "m": ("STEPS", steps.settings.data)}
+        unused = {"planned", "spins", "field", "arc", "raw"} - steps.ways  # a board follows no plan
+        self.silent |= {f"kept.routine.profile.{name}" for name in unused}
+        first = line.memory.size
+        return {
+            "m": Part("m", (), steps.settings.form, 0),
+            "s": Part("rs", (), means.settings.form, 0),
+            "line": Part("s", (), line.settings.form, 0),
+            "c": Part("place", ("routine",), means.scratch, line.scratch.size),
+            "w": Part("place", ("thinking",), steps.scratch, line.scratch.size + means.scratch.size),
+            "p": Part("ps", (), Form(PlanTable, planned=0), 0),
+            "v": Part("kept", ("routine",), means.form, first),
+            "k": Part("kept", ("thoughts",), steps.start.form, first + means.form.size),
+            "t": Part("row", (), line.form, 0),
+            "after": Part("kept", (), line.memory, 0),
+        }
+
+    def _of_routine(self, function: Function, own: Mapping[str, Known]) -> FlatFunction:
+        return self.instance(function, {a.arg: own[a.arg] for a in function.node.args.args})
 
     def instance(self, function: Function, known: Mapping[str, Known]) -> FlatFunction:
         """Return a kernel for these of its arguments: the same for the same."""
@@ -97,12 +133,15 @@ class _Flattener:
         """Return a field of a record: a number that is known, or a name."""
         place = part.form.places[name]
         kind, declared = part.form.record.fields[name]
-        if part.root == "s":
-            values = self.settings[part.base + place.start : part.base + place.stop]
+        if part.root in self.settings:
+            prefix, settings = self.settings[part.root]
+            values = settings[part.base + place.start : part.base + place.stop]
             if not place.shape and kind in "ib":
                 return ast.Constant(int(values[0]) if kind == "i" else bool(values[0]))
             value = values.reshape(place.shape) if place.shape else float(values[0])
-            return self.name("_".join([*part.path, name]).upper(), kind, place.shape, declared.unit, value)
+            return self.name(
+                "_".join([prefix] * bool(prefix) + [*part.path, name]).upper(), kind, place.shape, declared.unit, value
+            )
         full = ".".join([part.root, *part.path, name])
         if full in self.silent and not place.shape:
             return ast.Constant(False if kind == "b" else 0 if kind == "i" else 0.0)

@@ -8,7 +8,7 @@ from functools import cache
 from typing import Any
 
 from pivrex.kernels.records import Form
-from pivrex.kernels.sources import Function, Module, read
+from pivrex.kernels.sources import FILES, Function, Module, read
 
 __all__ = [
     "HALVES",
@@ -27,6 +27,9 @@ REMEMBER = "remember"
 
 HALVES = ("ask", "follow")
 """The functions of `pivrex.line.tick` that make a tick, one after the other."""
+
+OWN_KERNELS = tuple(f"board/steps/{name}.py" for name in ("words", "values", "acts", "going"))
+"""Kernels that only boards have."""
 
 
 @dataclass(frozen=True)
@@ -86,10 +89,11 @@ class FlatFunction:
 
 @dataclass
 class FlatProgram:
-    """Functions, each below those that it calls, the whole tick last; and the globals that they use."""
+    """Functions, each below those that it calls; the globals that they use; and the functions that make a tick, one after the other."""
 
     functions: dict[str, FlatFunction]
     globals: dict[str, Global]
+    order: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -113,7 +117,7 @@ Known = Part | ast.expr
 @cache
 def modules_of_kernels() -> tuple[Module, ...]:
     """Return all files with kernels."""
-    return tuple(read())
+    return tuple(read((*FILES, *OWN_KERNELS)))
 
 
 @cache

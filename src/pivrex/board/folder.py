@@ -11,6 +11,7 @@ from pivrex.board.line_parts import line_parts
 from pivrex.board.parts import part
 from pivrex.board.pins_used import BoardWiring, wired
 from pivrex.board.rig_c import mine_source, rig_header, rig_source
+from pivrex.board.steps import Task
 from pivrex.errors import SaveError
 from pivrex.files import write_atomically
 from pivrex.line.layout import Floats
@@ -34,7 +35,9 @@ class Written:
     kept: bool
 
 
-def board_files(rig: Rig, target: str, mode: str = "", at: Floats | None = None) -> tuple[dict[str, str], BoardWiring]:
+def board_files(
+    rig: Rig, target: str, mode: str = "", at: Floats | None = None, task: Task | None = None
+) -> tuple[dict[str, str], BoardWiring]:
     """Return the files of a robot's program, by name.
 
     Parameters
@@ -46,18 +49,24 @@ def board_files(rig: Rig, target: str, mode: str = "", at: Floats | None = None)
         obeys or alone; as the rig says if it is left out.
     at : (3,) float64
         Where the robot stands at the beginning, m and rad; it matters to a board that is alone.
+    task : Task
+        The routine that a board which is alone drives when it is told to.
 
     Raises
     ------
     RigError
         For what its board cannot do.
+    RoutineError
+        For what it cannot do of the routine.
     """
     line = Line(rig)
     alone = (mode or rig.board.mode) == "alone"
-    wiring, lines = wired(line, alone), line_parts(line, at)
-    own = Alone.of(wiring, lines) if alone else None
+    own = Alone.of(line, at, task) if alone else None
     if own is not None:
+        wiring, lines = own.wiring, own.parts
         wiring.missing += own.lacks
+    else:
+        wiring, lines = wired(line), line_parts(line, at)
     drives = ("alone.c", "radio.c") if alone else ("link.c",)
     found = {name: part(name) for name in ("board.h", "robot.h", "sentence.c", *drives, "seal.c", "main.c")}
     found |= {
@@ -77,17 +86,19 @@ def board_files(rig: Rig, target: str, mode: str = "", at: Floats | None = None)
     return found, wiring
 
 
-def write_board(rig: Rig, folder: Path, target: str, mode: str = "", at: Floats | None = None) -> Written:
+def write_board(
+    rig: Rig, folder: Path, target: str, mode: str = "", at: Floats | None = None, task: Task | None = None
+) -> Written:
     """Write the folder of a robot's program. What Pivrex wrote before is written again; `mine.c` stays as it is.
 
     Raises
     ------
-    RigError
+    RigError, RoutineError
         For what the board cannot do.
     SaveError
         If a file cannot be written, or the folder holds something that Pivrex did not write.
     """
-    return write_files(folder, *board_files(rig, target, mode, at))
+    return write_files(folder, *board_files(rig, target, mode, at, task))
 
 
 def write_files(folder: Path, found: dict[str, str], wiring: BoardWiring) -> Written:

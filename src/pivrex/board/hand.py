@@ -6,8 +6,11 @@ from functools import partial
 from typing import NamedTuple
 
 from pivrex.board.emulated import EmulatedRobot
+from pivrex.board.pins_used import START
+from pivrex.board.steps import Task
 from pivrex.devices.encode import line_of, packet_of
-from pivrex.devices.seal import sealed
+from pivrex.devices.seal import Seal, sealed
+from pivrex.devices.sentence import frame, unframe
 from pivrex.devices.transports.serial_line import BITS_A_BYTE
 from pivrex.rig.rig import Rig
 from pivrex.rig.sources import NumbersSource, PacketsSource
@@ -46,6 +49,7 @@ class Hand:
         self.robot, self.silent, self.busy_s, self.now_s = robot, False, 0.0, 0.0
         self.readings: dict[str, float] = {}
         self._spec = rig.sources[rig.board.source]
+        self._key = rig.secret
         self._sign = partial(sealed, rig.secret, session=session) if rig.secret else None
         self._seq, self._due_s, self.every_s = 0, 0.0, SAYS_EVERY_S
 
@@ -72,16 +76,32 @@ class Hand:
             self.busy_s += (1.0 - self.robot.asleep) * STEP_S
         return said
 
+    def begin_routine(self) -> None:
+        """Press the button that begins the routine; if there is none, say it as a laptop does."""
+        if START in self.robot.sticks:
+            self.robot.sticks[START] = 1.0
+            self.pass_time(0.1)
+            self.robot.sticks[START] = 0.0
+            return
+        heard = self.pass_time(1.2).decode("ascii", "replace").split("\r\n")  # a board greets once a second
+        greeting = next(h for h in reversed(heard[1:-1]) if h.startswith("$PIVHEY,"))
+        newest = next(h for h in reversed(heard[1:-1]) if h.startswith("$PIVTIC,")).split(",")[1]
+        body = f"PIVBID,{int(newest)},{newest},{greeting.split(',')[2]},run"
+        if self._key:
+            body = sealed(self._key, body, Seal(self._key).open(unframe(greeting.encode()))[1])
+        self.robot.take(frame(body), "", self.now_s)
+        self.pass_time(0.1)
 
-def busy_alone(rig: Rig, seconds: float = 1.5) -> Busy:
-    """Drive a board that is alone as fast as it goes, its radio's line full, and say how busy its chip is.
+
+def busy_alone(rig: Rig, seconds: float = 1.5, task: Task | None = None) -> Busy:
+    """Drive a board that is alone as fast as it goes, its radio's line full, and say how busy its chip is; then let its routine begin.
 
     Raises
     ------
     PivrexError
         Without simavr.
     """
-    robot = EmulatedRobot(rig, None, 0.0, mode="alone")
+    robot = EmulatedRobot(rig, None, 0.0, mode="alone", task=task)
     try:
         hand = Hand(rig, robot)
         if isinstance(spec := rig.sources[rig.board.source], NumbersSource | PacketsSource):
@@ -92,6 +112,12 @@ def busy_alone(rig: Rig, seconds: float = 1.5) -> Busy:
         hand.pass_time(0.5)
         hand.busy_s = 0.0
         hand.pass_time(seconds)
-        return Busy(hand.busy_s / seconds, robot.never_used)
+        busiest = hand.busy_s / seconds
+        if task is not None:
+            hand.begin_routine()
+            hand.busy_s = 0.0
+            hand.pass_time(seconds)
+            busiest = max(busiest, hand.busy_s / seconds)
+        return Busy(busiest, robot.never_used)
     finally:
         robot.close()

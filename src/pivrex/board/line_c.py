@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from pivrex.board.c_maths import FUNCTIONS, HEAD, NEEDS, OF_LIBRARY, RINT
-from pivrex.board.flat_program import HALVES, FlatFunction, FlatProgram, Global
+from pivrex.board.flat_program import FlatFunction, FlatProgram, Global
 from pivrex.board.printing import WORDS, BoardPrinter, c_name, number_in_c
 from pivrex.kernels.expressions import own_name
 from pivrex.kernels.sources import read
@@ -144,7 +144,7 @@ def line_source(program: FlatProgram, start: np.ndarray[Any, Any], traced: bool 
         "}",
         "",
     ]
-    lines += ["void line_tick(void)", "{", *(f"    {f}();" for f in HALVES if f in program.functions), "}", ""]
+    lines += ["void line_tick(void)", "{", *(f"    {f}();" for f in program.order), "}", ""]
     return "\n".join(lines)
 
 

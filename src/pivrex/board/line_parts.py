@@ -11,6 +11,7 @@ from pivrex.board.flat import flat_line
 from pivrex.board.flat_program import FlatProgram
 from pivrex.board.line_c import line_header, line_source
 from pivrex.board.needed import needed
+from pivrex.board.steps.routine import BoardRoutine
 from pivrex.line.beginning import begun
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
@@ -18,6 +19,7 @@ from pivrex.line.line import Line
 __all__ = ["LineParts", "line_parts"]
 
 OUTPUTS = ("row.outputs.value", "row.outputs.coast", "row.bindings.value")
+OF_ROUTINE = ("kept.thoughts.on", "kept.thoughts.ended", "kept.thoughts.fault")
 
 
 @dataclass(frozen=True)
@@ -36,8 +38,12 @@ class LineParts:
         return line_source(self.program, self.start, traced)
 
 
-def line_parts(line: Line, at: Floats | None = None) -> LineParts:
-    """Return what of a line a board needs. ``at``: where the robot stands at the beginning, (3,)."""
-    whole = flat_line(line)
-    start = begun(line, np.zeros(3) if at is None else at)
-    return LineParts(needed(whole, [n for n in OUTPUTS if n in whole.globals]), start.memory.data)
+def line_parts(line: Line, at: Floats | None = None, routine: BoardRoutine | None = None) -> LineParts:
+    """Return what of a line a board needs, and of a routine. ``at``: where the robot stands at the beginning, (3,)."""
+    whole = flat_line(line, routine)
+    pose = np.zeros(3) if at is None else at
+    start = begun(line, pose).memory.data
+    if routine is not None:
+        start = np.concatenate((start, routine.start(pose)))
+    outputs = [n for n in OUTPUTS + OF_ROUTINE if n in whole.globals]
+    return LineParts(needed(whole, outputs), start)

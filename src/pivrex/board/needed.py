@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 from collections.abc import Iterable, Iterator
 
-from pivrex.board.flat_program import HALVES, REMEMBER, FlatFunction, FlatProgram
+from pivrex.board.flat_program import REMEMBER, FlatFunction, FlatProgram
 from pivrex.board.flows import Flow, Names
 
 __all__ = ["needed"]
@@ -43,11 +43,13 @@ def needed(program: FlatProgram, outputs: Iterable[str]) -> FlatProgram:
     names = {n: {m.id for s in f.body for m in ast.walk(s) if isinstance(m, ast.Name)} for n, f in functions.items()}
     called: set[str] = set()
     for name in reversed(functions):  # each stands below those that it calls
-        if name in HALVES or any(name in names[n] for n in called):
+        if name in program.order or any(name in names[n] for n in called):
             called.add(name)
     used = set[str]().union(*(names[n] for n in called))
     return FlatProgram(
-        {n: f for n, f in functions.items() if n in called}, {n: g for n, g in program.globals.items() if n in used}
+        {n: f for n, f in functions.items() if n in called},
+        {n: g for n, g in program.globals.items() if n in used},
+        tuple(n for n in program.order if n in called),
     )
 
 

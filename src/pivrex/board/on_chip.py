@@ -15,7 +15,6 @@ from numpy.typing import NDArray
 from pivrex.board.avr import FLAGS
 from pivrex.board.chips import CHIPS
 from pivrex.board.emulated import built_emulator, run_avr, symbols_of
-from pivrex.board.line_parts import line_parts
 from pivrex.board.packing import Packed
 from pivrex.board.proving import Ticks
 from pivrex.errors import PivrexError
@@ -87,7 +86,7 @@ def run_on_chip(line: Line, ticks: Ticks, floats: NDArray[np.float64]) -> OnChip
     PivrexError
         If avr-gcc or simavr is not here, or the line does not fit: what to do about it.
     """
-    parts, board = line_parts(line), line.rig.board
+    parts, board = ticks.parts(line), line.rig.board
     chip = CHIPS[board.chip]
     with TemporaryDirectory(prefix="pivrex-chip-") as made_here:
         folder = Path(made_here)

@@ -21,7 +21,7 @@ from pivrex.rig.sources import NumbersSource, PacketsSource, PinsSource, RigSour
 from pivrex.rig.steering import VoltageSensor, steering_name
 from pivrex.rig.transports import SerialTransport
 
-__all__ = ["Back", "BoardWiring", "Given", "Place", "Sensed", "transmitting", "wired", "word_of"]
+__all__ = ["START", "Back", "BoardWiring", "Given", "Place", "Sensed", "transmitting", "wired", "word_of"]
 
 ROLES = {
     "duty": ("pwm", ("pin", "enable_pin")),
@@ -34,6 +34,9 @@ ROLES = {
     "pin": ("level", ("pin",)),
 }
 """By the name of a value: what its pin does, and how the rig may call that."""
+
+START = "start"
+"""The channel of the button that begins a routine."""
 
 SOUND_M_S = 343.0
 """At 20 degrees Celsius."""
@@ -162,6 +165,8 @@ def wired(line: Line, alone: bool = False) -> BoardWiring:
     source = made.source
     if isinstance(source, PinsSource):
         _read_sticks(made, line.rig.board.source, source)
+    if alone and "board" in uses:
+        made.places["button"].append(Place(word_of("button", START), uses["board"][0], channel=START))
     return made
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import subprocess
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from math import prod
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -13,16 +13,19 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.board.flat_program import FlatProgram, Global
+from pivrex.board.flat_program import Global
 from pivrex.board.line_parts import LineParts, line_parts
 from pivrex.board.printing import c_name
+from pivrex.board.steps import BoardRoutine, Task
 from pivrex.errors import PivrexError
 from pivrex.kernels.building import compiler
 from pivrex.line.line import Line
+from pivrex.rig.field import Field
+from pivrex.routine.playing import play, start_pose
 from pivrex.sim.model import stand_in_of
 from pivrex.sim.rollout import Rollout
 
-__all__ = ["FLAGS", "Proof", "Ticks", "own_ticks", "prove", "ticks_of"]
+__all__ = ["FLAGS", "Proof", "Ticks", "own_ticks", "prove", "ticks_of", "ticks_of_routine"]
 
 Floats = NDArray[np.float64]
 
@@ -36,10 +39,16 @@ DIGITS = 1e-4
 
 @dataclass(frozen=True)
 class Ticks:
-    """Ticks that a line made: its rows, (N, K), and what it remembered before each, (N, M)."""
+    """Ticks that a line made: its rows, (N, K), and what it remembered before each, (N, M); with a routine, which the board has too."""
 
     rows: Floats
     memories: Floats
+    routine: BoardRoutine | None = None
+    at: Floats | None = None
+
+    def parts(self, line: Line) -> LineParts:
+        """Return what a board needs to make them."""
+        return line_parts(line, self.at, self.routine)
 
 
 @dataclass(frozen=True)
@@ -103,6 +112,26 @@ def ticks_of(line: Line, rows: Floats) -> Ticks:
     return Ticks(made, memories)
 
 
+def ticks_of_routine(line: Line, task: Task, field: Field | None) -> Ticks:
+    """Play a routine on the stand-in, and let a board's program in double remember what it makes of the same ticks.
+
+    Raises
+    ------
+    RoutineError
+        For what a board cannot do.
+    PivrexError
+        Without a C compiler.
+    """
+    routine, at = BoardRoutine.of(task, line), start_pose(task.program, field)
+    played = play(task.program, line.rig, field, task.period_s)
+    rows, parts = played.rows[: round(played.time_s / line.dt_s)], line_parts(line, at, routine)
+    begins = parts.start.copy()
+    begins[parts.program.globals["kept.thoughts.on"].at] = 1.0
+    ticks = Ticks(rows, np.broadcast_to(begins, (len(rows), len(begins))), routine, at)
+    with TemporaryDirectory(prefix="pivrex-proof-") as made_here:
+        return replace(ticks, memories=_run(Path(made_here), parts, "double", False, ticks, line, free=True).memories)
+
+
 def own_ticks(line: Line, many: int = 1500, seed: int = 1) -> Ticks:
     """Make ticks of a drive of no recording: sticks, buttons, readings that are missing, stops, on the stand-in."""
     chance = np.random.default_rng(seed)
@@ -131,14 +160,11 @@ def prove(line: Line, ticks: Ticks) -> tuple[Proof, Floats]:
     PivrexError
         Without a C compiler, or if it refuses what was written.
     """
-    parts = line_parts(line)
-    inputs = [
-        g.name for g in parts.program.globals.values() if g.name.split(".")[1:2] in (["clock"], ["sensed"], ["raw"])
-    ]
+    parts = ticks.parts(line)
     with TemporaryDirectory(prefix="pivrex-proof-") as made_here:
         folder = Path(made_here)
-        double = _run(folder, parts, "double", False, inputs, ticks, line, free=True)
-        both = [_run(folder, parts, real, True, inputs, ticks, line, free=False) for real in ("double", "float")]
+        double = _run(folder, parts, "double", False, ticks, line, free=True)
+        both = [_run(folder, parts, real, True, ticks, line, free=False) for real in ("double", "float")]
     told = line.outputs.told
     same = double.rows[:, told].view(np.int64) == (ticks.rows[:, told] + 0.0).view(np.int64)
     stages = _worst(line, both[1].rows - ticks.rows)
@@ -182,22 +208,21 @@ def _steps(line: Line) -> Floats:
 
 @dataclass(frozen=True)
 class _Ran:
-    """What a program gave: rows, NaN where it keeps none, and which way its comparisons went."""
+    """What a program gave: rows, NaN where it keeps none, which way its comparisons went, and what it remembered before each."""
 
     rows: Floats
     ways: list[bytes]
+    memories: Floats
 
 
-def _run(
-    folder: Path, parts: LineParts, real: str, traced: bool, inputs: list[str], ticks: Ticks, line: Line, free: bool
-) -> _Ran:
+def _run(folder: Path, parts: LineParts, real: str, traced: bool, ticks: Ticks, line: Line, free: bool) -> _Ran:
     """Compile and run; ``free`` lets it go on from its own state, else each tick begins from the line's."""
     own = folder / f"{real}-{traced}"
     own.mkdir()
     (own / "line.h").write_text(parts.header(real), encoding="utf-8")
     (own / "line.c").write_text(parts.source(traced), encoding="utf-8")
     (own / "seen.h").write_text(_SEEN, encoding="utf-8")
-    (own / "prove.c").write_text(_harness(parts.program, line, inputs), encoding="utf-8")
+    (own / "prove.c").write_text(_harness(parts, line), encoding="utf-8")
     command = compiler()
     if command is None:
         raise PivrexError("there is no C compiler here; on Debian: sudo apt-get install gcc libc6-dev")
@@ -213,21 +238,23 @@ def _run(
         ).stdout  # fmt: skip
     except (OSError, subprocess.SubprocessError) as problem:
         raise PivrexError(f"the program that was compiled does not run: {problem}") from None
-    width, rows, ways, at = ticks.rows.shape[1], [], [], 0
+    width, keeps, rows, memories, ways, at = ticks.rows.shape[1], len(parts.start), [], [], [], 0
     while at < len(ran):
         rows.append(np.frombuffer(ran, np.float64, width, at))
-        at += 8 * width
+        memories.append(np.frombuffer(ran, np.float64, keeps, at + 8 * width))
+        at += 8 * (width + keeps)
         many = int(np.frombuffer(ran, np.int64, 1, at)[0])
         ways.append(ran[at + 8 : at + 8 + many])
         at += 8 + many
-    return _Ran(np.array(rows).reshape(-1, width), ways)
+    return _Ran(np.array(rows).reshape(-1, width), ways, np.array(memories).reshape(-1, keeps))
 
 
 def _sent(ticks: Ticks, free: bool) -> Iterator[bytes]:
-    for row, memory in zip(ticks.rows, ticks.memories, strict=True):
-        yield b"\0" if free else b"\1"
+    for k, (row, memory) in enumerate(zip(ticks.rows, ticks.memories, strict=True)):
+        given = not free or (k == 0 and ticks.routine is not None)  # something tells a routine to begin
+        yield b"\1" if given else b"\0"
         yield row.tobytes()
-        if not free:
+        if given:
             yield memory.tobytes()
 
 
@@ -239,8 +266,10 @@ static inline int seen(int way) { seen_ways[seen_many++ & 0xFFFFF] = (unsigned c
 """
 
 
-def _harness(program: FlatProgram, line: Line, inputs: list[str]) -> str:
+def _harness(parts: LineParts, line: Line) -> str:
     """Return a program that reads ticks and states as doubles, and answers with what the line makes of them."""
+    program = parts.program
+    inputs = [g.name for g in program.globals.values() if g.name.split(".")[1:2] in (["clock"], ["sensed"], ["raw"])]
 
     def table(name: str, globals_: list[Global]) -> str:
         rows = [
@@ -252,7 +281,7 @@ def _harness(program: FlatProgram, line: Line, inputs: list[str]) -> str:
     row = [g for g in program.globals.values() if g.root == "row" and 0 not in g.shape]
     kept = [g for g in program.globals.values() if g.root == "kept" and 0 not in g.shape]
     return _PROVE.format(
-        rows=table("rows", row), kepts=table("kepts", kept), width=len(line.layout), memory=max(1, line.memory.size)
+        rows=table("rows", row), kepts=table("kepts", kept), width=len(line.layout), memory=len(parts.start)
     )
 
 
@@ -287,10 +316,13 @@ int main(void) {{
         memset(&row, 0, sizeof row);
         for (const struct field *f = rows; f->at; f++) if (f->goes_in) put(f, row_in);
         if (how) for (const struct field *f = kepts; f->at; f++) put(f, memory);
+        for (int k = 0; k < {memory}; k++) memory[k] = NAN;
+        for (const struct field *f = kepts; f->at; f++) get(f, memory);
         seen_many = 0;
         line_tick();
         for (const struct field *f = rows; f->at; f++) get(f, row_out);
         fwrite(row_out, sizeof row_out, 1, stdout);
+        fwrite(memory, sizeof memory, 1, stdout);
         if (seen_many > (long)sizeof seen_ways) return 2;
         {{ long long many = seen_many; fwrite(&many, sizeof many, 1, stdout); }}
         fwrite(seen_ways, 1, (size_t)seen_many, stdout);

@@ -10,8 +10,9 @@ from pivrex.board.emulated import built_program
 from pivrex.board.folder import write_board, write_files
 from pivrex.board.hand import busy_alone
 from pivrex.board.on_chip import SEALED_STACK, STACK, sizes_of
+from pivrex.board.steps import Task
 from pivrex.board.transmitter import transmitter_files
-from pivrex.errors import PivrexError, RigError
+from pivrex.errors import PivrexError, RigError, RoutineError
 from pivrex.line.layout import Floats
 from pivrex.rig.pin_uses import PinUse, pins_of
 from pivrex.rig.rig import Rig
@@ -85,14 +86,14 @@ class BoardReport:
 
 
 def written_and_told(
-    rig: Rig, folder: Path, target: str, mode: str = "", at: Floats | None = None, sender: str = ""
-) -> BoardReport:
+    rig: Rig, folder: Path, target: str, mode: str = "", at: Floats | None = None, sender: str = "", task: Task | None = None
+) -> BoardReport:  # fmt: skip
     """Write the program of a rig's board, or of the transmitter of its source ``sender``, into a folder, build it where that can be done,
     and say what came of it.
 
     Raises
     ------
-    RigError
+    RigError, RoutineError
         For what the board cannot do.
     SaveError
         If the folder cannot be written.
@@ -100,7 +101,7 @@ def written_and_told(
     written = (
         write_files(folder, *transmitter_files(rig, sender, target))
         if sender
-        else write_board(rig, folder, target, mode, at)
+        else write_board(rig, folder, target, mode, at, task)
     )
     alone = not sender and (mode or rig.board.mode) == "alone"
     made = BoardReport(
@@ -118,15 +119,15 @@ def written_and_told(
     chip = CHIPS[rig.board.chip]
     fit = _fit(folder, chip, SEALED_STACK if rig.secret else STACK)
     if alone and fit.flash and not fit.refused:
-        fit = _timed(rig, fit, chip)
+        fit = _timed(rig, fit, chip, task)
     return replace(made, chip=chip.name, fit=fit, pins=[] if sender else _pins(rig, chip, alone))
 
 
-def told(rig: Rig, folder: Path, target: str, at: Floats | None = None) -> BoardReport:
+def told(rig: Rig, folder: Path, target: str, at: Floats | None = None, task: Task | None = None) -> BoardReport:
     """Do the same, with everything that is wrong in the report."""
     try:
-        return written_and_told(rig, folder, target, "", at)
-    except RigError as problem:
+        return written_and_told(rig, folder, target, "", at, task=task)
+    except (RigError, RoutineError) as problem:
         return BoardReport(rig.name, folder, rig.board.chip, wrong=[str(m) for m in problem.mistakes])
     except PivrexError as problem:
         return BoardReport(rig.name, folder, rig.board.chip, wrong=[str(problem)])
@@ -147,10 +148,10 @@ def _fit(folder: Path, chip: Chip, stack: int) -> Fit:
     return Fit(said, full, flash, chip.flash, ram, chip.ram)
 
 
-def _timed(rig: Rig, fit: Fit, chip: Chip) -> Fit:
+def _timed(rig: Rig, fit: Fit, chip: Chip, task: Task | None) -> Fit:
     """Drive the program in the emulator, and say whether the chip is quick enough."""
     try:
-        busy = busy_alone(rig)
+        busy = busy_alone(rig, task=task)
     except PivrexError as problem:
         return replace(fit, said=f"{fit.said}; how busy the chip is was not tried: {problem}")
     period_ms = 1e3 / rig.rate_hz

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.board.flat_program import HALVES, REMEMBER, FlatFunction, FlatProgram, Global
+from pivrex.board.flat_program import REMEMBER, FlatFunction, FlatProgram, Global
 from pivrex.board.line_c import single_functions
 from pivrex.board.line_parts import LineParts
 from pivrex.board.packing import Packed
@@ -172,7 +172,7 @@ class SingleLine:
         exec(compile(text, "<line of a board>", "exec"), self._names)
         for name in singles.functions:
             self._names[name] = self._names.get(f"m_{name}", self._names.get(name))
-        self._halves = [self._names[h] for h in HALVES if h in program.functions]
+        self._halves = [self._names[h] for h in program.order]
 
     def function(self, name: str) -> Callable[..., Any]:
         """Return one of the functions that kernels call, in single precision: sin, cos, atan2 or exp."""

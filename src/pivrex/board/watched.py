@@ -5,7 +5,8 @@ from __future__ import annotations
 import time
 from collections import deque
 
-from pivrex.board.watching import BY_BUTTON, STOPPED, WHY, BoardTick, Rebuilder
+from pivrex.board.steps import Task
+from pivrex.board.watching import BY_BUTTON, BY_ROUTINE, STOPPED, WHY, BoardTick, Rebuilder
 from pivrex.devices.decode.message import Message
 from pivrex.devices.decode.sentences import SentenceError, opened
 from pivrex.devices.health import Said
@@ -20,6 +21,9 @@ __all__ = ["WatchedBoard"]
 AGAIN_S = 0.1
 """What a board has not done yet is said again after so long."""
 
+BEGINS_S = 1.5
+"""A routine that has not begun after so long does not."""
+
 NUMBERS = 1 << 32
 
 UNSEALED = (b"$PIVTIC,", b"$PIVALL,")
@@ -27,7 +31,7 @@ UNSEALED = (b"$PIVTIC,", b"$PIVALL,")
 
 
 class WatchedBoard(RobotLink):
-    """A board that drives by itself, behind a link. ``at`` is where it stands at the beginning, (3,).
+    """A board that drives by itself, behind a link. ``at`` is where it stands at the beginning, (3,), ``task`` the routine that it has.
 
     Attributes
     ----------
@@ -37,10 +41,10 @@ class WatchedBoard(RobotLink):
         What is to be said once.
     """
 
-    def __init__(self, line: Line, link: Link, at: Floats | None = None) -> None:
+    def __init__(self, line: Line, link: Link, at: Floats | None = None, task: Task | None = None) -> None:
         super().__init__(line, link)
         self._line = line
-        self._rebuilder = Rebuilder(line, at)
+        self._rebuilder = Rebuilder(line, at, task)
         self.hash = self._rebuilder.hash
         self.only_listens = self._rebuilder.alone.wiring.shares_port
         self.title = f"board, alone, {self.title.partition(', ')[2]}"
@@ -51,7 +55,7 @@ class WatchedBoard(RobotLink):
         self._why = -1
         self._newest = 0
         self._asks = ""
-        self._asked_s = float("-inf")
+        self._asked_s = self._first_asked_s = float("-inf")
         self._differs = 0
         self._obeys = False
         self._seq = int(time.time() * 10) % NUMBERS  # above those of a session before
@@ -102,6 +106,8 @@ class WatchedBoard(RobotLink):
     def _take(self, ticks: list[BoardTick]) -> None:
         for tick in ticks:
             self._made.append(tick)
+            if tick.routine:
+                self.notes.append(tick.routine)
             if tick.same:
                 self._differs = 0
                 continue
@@ -158,18 +164,29 @@ class WatchedBoard(RobotLink):
     # --- what it is asked ---
 
     def ask(self, what: str) -> str:
-        """Ask it to "stop" or to "go" on. Return why that cannot be; empty if it can."""
+        """Ask it to "stop", to "go" on, or to "run" its routine. Return why that cannot be; empty if it can."""
         if self.only_listens:
             return "the radio has the board's one serial line, so this computer only listens: stop it with its stick or its switch"
-        self._asks, self._asked_s = what, float("-inf")
+        if what == "run" and self._rebuilder.alone.routine is None:
+            return "the board has no routine: name one in the rig's [board] routine, and write its program again"
+        if what == "run" and self.is_stopped:
+            return "the board is stopped: g lets it move again"
+        self._asks, self._asked_s, self._first_asked_s = what, float("-inf"), time.perf_counter()
         return ""
 
     def command(self, told: Floats, dt_s: float) -> None:
         """Say what it is asked, again and again until it has done so; ask for its state while that is not known."""
-        if (self._asks, self.is_stopped) in (("stop", True), ("go", False)):
+        drives_routine = self._why == BY_ROUTINE
+        if (self._asks, self.is_stopped) in (("stop", True), ("go", False)) or (self._asks, drives_routine) == (
+            "run",
+            True,
+        ):
             self._asks = ""
         asks = self._asks or ("" if self._rebuilder.synced else "all")
         now = time.perf_counter()
+        if asks == "run" and now - self._first_asked_s > BEGINS_S:
+            self._asks = asks = ""
+            self.notes.append("the board does not begin its routine: its gyro or an encoder says nothing yet")
         if not asks or self.only_listens or now - self._asked_s < AGAIN_S:
             return
         self._asked_s = now

@@ -13,17 +13,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.board.alone import Alone
-from pivrex.board.line_parts import line_parts
-from pivrex.board.pins_used import wired
+from pivrex.board.flat import ENTERS
 from pivrex.board.single_line import SingleLine
+from pivrex.board.steps import Task
 from pivrex.line.given import NOWHERE
 from pivrex.line.line import Line
+from pivrex.line.tick import LineMemory
 
-__all__ = ["BY_BUTTON", "STOPPED", "WHY", "BoardTick", "Rebuilder"]
+__all__ = ["BY_BUTTON", "BY_ROUTINE", "STOPPED", "WHY", "BoardTick", "Rebuilder"]
 
 Floats = NDArray[np.float64]
 
-DRIVES, LOST, NOT_AT_REST, STOPPED, RAMPS, BY_BUTTON = range(6)
+DRIVES, LOST, NOT_AT_REST, STOPPED, RAMPS, BY_BUTTON, BY_ROUTINE = range(7)
 WHY = {
     DRIVES: "",
     LOST: "{source} is lost",
@@ -31,6 +32,7 @@ WHY = {
     STOPPED: "this computer stopped it; g lets it move again",
     RAMPS: "{source} is lost: it rolls out",
     BY_BUTTON: "a button stopped it; g here lets it move again, or switching it off and on",
+    BY_ROUTINE: "",
 }
 """What a board says of why it rests; ``source`` is what drives it."""
 
@@ -54,12 +56,15 @@ class BoardTick(NamedTuple):
         The Tick: of what the board computes the very numbers that it has, the rest as the line computes it from them.
     same : bool
         Whether the checksum that the board told is that of the row as it was computed here.
+    routine : str
+        What is to be said of its routine from this tick on.
     """
 
     number: int
     why: int
     row: Floats
     same: bool
+    routine: str = ""
 
 
 class _Said(NamedTuple):
@@ -77,7 +82,7 @@ class Rebuilder:
     """Makes Ticks from what a board tells.
 
     A tick needs the state that the one before left. The board tells that once a second: from there on each tick is computed, until one
-    is missing. ``at`` is where the robot stands at the beginning, (3,).
+    is missing. ``at`` is where the robot stands at the beginning, (3,), and ``task`` the routine that the board has.
 
     Attributes
     ----------
@@ -89,11 +94,12 @@ class Rebuilder:
         Ticks that never came.
     """
 
-    def __init__(self, line: Line, at: Floats | None = None) -> None:
+    def __init__(self, line: Line, at: Floats | None = None, task: Task | None = None) -> None:
         self._line = line
-        parts = line_parts(line, at)
-        self.alone = Alone.of(wired(line, alone=True), parts)
-        self.hash = self.alone.hash
+        self.alone = Alone.of(line, at, task)
+        self.hash, parts, routine = self.alone.hash, self.alone.parts, self.alone.routine
+        self._routine = routine
+        self._on = parts.program.globals["kept.thoughts.on"].at if routine is not None else -1
         self._single = SingleLine(parts)
         self._memory: Floats = parts.start.copy()
         self._rest_raw = line.rest().astype(np.float32).astype(float)
@@ -150,7 +156,7 @@ class Rebuilder:
 
     def _follow_up(self, number: int, state: bytes) -> list[BoardTick]:
         """Make all ticks after the one whose state this is."""
-        least = number if self._rebased else number + 1
+        least = number if self._rebased or self._routine is not None else number + 1
         if not self._recent or self._recent[0].number > least or self._recent[-1].number < number:
             return []
         kept = self._single.kept.unpacked(state, len(self._memory))
@@ -158,7 +164,7 @@ class Rebuilder:
         self.synced = True
         made, before = [], None
         for said in self._recent:
-            if said.number == number:
+            if said.number == number and self._rebased:
                 self._memory[self._rebased] = self._sensed(said)[self._ways]
             if said.number > number:
                 made.append(self._make(said, before))
@@ -205,24 +211,55 @@ class Rebuilder:
         return sensed
 
     def _make(self, said: _Said, before: _Said | None) -> BoardTick:
-        line = self._line
-        stopped = float(said.why not in (DRIVES, RAMPS))
+        line, many = self._line, self._line.memory.size
+        stopped = float(said.why not in (DRIVES, RAMPS, BY_ROUTINE))
+        routine = self._begin_routine(said, before)
         row = line.begin(np.array(float(said.number)), said.raw, self._sensed(said), stopped, self._driving, NOWHERE)
         remembered = self._memory.copy()
         remembered[self._rebased] = 0.0
         exact, kept = self._single.tick(self._as_board(row, said, before), remembered)
         same = crc_hqx(self._single.row.packed(exact), 0xFFFF) == said.check
         old, new = line.memory.start(), line.memory.start()
-        old.data[:] = self._memory
-        line.pass_through(old, new, row)
+        old.data[:] = self._memory[:many]
+        self._pass_through(old, new, row, exact, said)
         for stage in COLUMNS:
             exact[line.layout.stage(stage)] = np.nan
         kept[self._rebased] = np.nan
-        self._memory = np.where(np.isnan(kept), new.data, kept)
+        self._memory = np.where(np.isnan(kept), np.concatenate((new.data, self._memory[many:])), kept)
         if line.layout.has("bindings", "zero_gyro") and row[line.layout.at("bindings", "zero_gyro")] > 0.5:
             for place, value in self.alone.zeroed.items():
                 self._memory[place] = value
-        return BoardTick(said.number, said.why, np.where(np.isnan(exact), row, exact), same)
+        return BoardTick(said.number, said.why, np.where(np.isnan(exact), row, exact), same, routine)
+
+    def _begin_routine(self, said: _Said, before: _Said | None) -> str:
+        """Let the state be the one in which a routine begins, where it does; return what is to be said of it."""
+        routine, was = self._routine, before.why if before is not None else DRIVES
+        if routine is None:
+            return ""
+        told = ""
+        if said.why == BY_ROUTINE and was != BY_ROUTINE:
+            self._memory = self.alone.parts.start.copy()
+            told = f"the board drives its routine {routine.task.program.name}"
+        elif was == BY_ROUTINE and said.why != BY_ROUTINE:
+            told = routine.ended_in(self._memory) or "the routine was cut off"
+        self._memory[self._on] = float(said.why == BY_ROUTINE)
+        return told
+
+    def _pass_through(self, old: LineMemory, new: LineMemory, row: Floats, exact: Floats, said: _Said) -> None:
+        """Let the line compute the rest of a row; of a routine's tick with what that asked for."""
+        line, routine = self._line, self._routine
+        if routine is None or said.why != BY_ROUTINE:
+            line.pass_through(old, new, row)
+            return
+        line.pass_through(old, new, row, follows=False)
+        for name in ENTERS:
+            if (stage := line.stages.get(name)) is not None:
+                own = [] if stage.entered < 0 else [stage.entered]
+                places = np.array([*np.arange(len(row))[stage.entry].tolist(), *own])
+                known = places[~np.isnan(exact[places])]
+                row[known] = exact[known]
+        row[line.layout.at("routine", "line")] = routine.line_in(self._memory)
+        line.pass_through(old, new, row, asks=False)
 
     def _as_board(self, row: Floats, said: _Said, before: _Said | None) -> Floats:
         """Return a row with what goes into the board's line: numbers of single precision, ways counted from the tick before."""

@@ -41,6 +41,16 @@ def board(
             help="obeys: a laptop drives it. alone: it drives by itself. As the rig's [board] says if left out.",
         ),
     ] = "",
+    routine: Annotated[
+        str,
+        typer.Option(
+            "--routine",
+            metavar="NAME",
+            help="A routine that the board which is alone drives when it is told to; as the rig's [board] says if left out. With --prove: "
+            "what it drives on the stand-in, on the board too.",
+            autocompletion=completing.routines,
+        ),
+    ] = "",
     sender: Annotated[
         str,
         typer.Option(
@@ -58,6 +68,7 @@ def board(
     as_json: Json = False,
 ) -> int:
     """Write the whole program of the robot's board: pins, timers, encoders, sentences and their rules, from the rig."""
+    from pivrex.board.steps import Task
     from pivrex.rig import find_rig, read_rig
     from pivrex.rig.read import rig_text, with_lines
 
@@ -69,12 +80,16 @@ def board(
     read = read_rig(path)
     field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
     if prove:
-        return _prove(read, recording, field, as_json)
+        return _prove(read, recording, field, Task.of(read, folder, routine) if routine else None, as_json)
     if recording is not None:
         raise UsageError("a recording is for --prove; -o names the folder")
     from pivrex.board.report import written_and_told
     from pivrex.line.beginning import start_of
 
+    alone = (mode or read.board.mode) == "alone" and not sender
+    if routine and not alone:
+        raise UsageError('--routine is for a board that drives by itself: mode = "alone" in [board], or --mode alone')
+    task = Task.of(read, folder, routine) if alone else None
     try:
         made = written_and_told(
             read,
@@ -83,10 +98,13 @@ def board(
             mode,
             start_of(field),
             sender,
+            task,
         )
     except RigError as problem:
         raise RigError(path, with_lines(rig_text(path), problem.mistakes)) from None
     _print(made, read, as_json)
+    if task is not None and routine not in ("", read.board.routine) and not as_json:
+        print(f'  the rig says routine = "{read.board.routine}" in [board]; change that too, and the screen knows')
     return 1 if made.refused else 0
 
 
@@ -115,16 +133,21 @@ def _print(made: Any, rig: Any, as_json: bool) -> None:
         print(f"  {made.how} {'puts it onto the board' if made.chip else 'builds it'}")
 
 
-def _prove(rig: Any, recording: Path | None, field: Any, as_json: bool) -> int:
+def _prove(rig: Any, recording: Path | None, field: Any, task: Any, as_json: bool) -> int:
     import numpy as np
 
     from pivrex.board.on_chip import run_on_chip
-    from pivrex.board.proving import own_ticks, prove, ticks_of
+    from pivrex.board.proving import own_ticks, prove, ticks_of, ticks_of_routine
     from pivrex.formats.recording import Recording
     from pivrex.line.line import Line
     from pivrex.runs import as_played, blocks_of_ticks
 
-    if recording is not None:
+    if recording is not None and task is not None:
+        raise UsageError("--prove takes a recording or a routine, not both")
+    if task is not None:
+        line = Line(rig)
+        ticks = ticks_of_routine(line, task, field)
+    elif recording is not None:
         line = Line(as_played(rig))
         ticks = ticks_of(line, np.concatenate(list(blocks_of_ticks(rig, Recording(recording), field, True))))
     else:

@@ -58,6 +58,7 @@ def stand_in(
     ] = False,
 ) -> int:
     """Be a robot at the other end of a link, with the stand-in's physics; it speaks as docs/wire.md says."""
+    from pivrex.board.steps import Task
     from pivrex.cli.stand_in import be_a_robot
     from pivrex.rig import find_rig, read_rig
     from pivrex.rig.transports import SerialTransport
@@ -72,4 +73,5 @@ def stand_in(
             serial = Path(wire.port)
         else:
             udp = f"{wire.host}:{wire.port}"
-    return be_a_robot(read, folder.settings.field, udp, serial, log, fault, board)
+    task = Task.of(read, folder) if board and read.board.mode == "alone" else None
+    return be_a_robot(read, folder.settings.field, udp, serial, log, fault, board, task)

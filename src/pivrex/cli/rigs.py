@@ -195,12 +195,11 @@ def wire(rig: RigName, as_json: Json = False) -> None:
 def _print_told(line: Line, folder: Folder, as_json: bool) -> None:
     """Print what a board that drives by itself tells of a tick, in the order of its bytes."""
     from pivrex.board.alone import Alone
-    from pivrex.board.line_parts import line_parts
-    from pivrex.board.pins_used import wired
+    from pivrex.board.steps import Task
     from pivrex.line.beginning import start_of
 
     field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
-    alone = Alone.of(wired(line, alone=True), line_parts(line, start_of(field)))
+    alone = Alone.of(line, start_of(field), Task.of(line.rig, folder))
     sensed = line.stages["sensed"].columns
     told = [{"name": line.channels[k], "as": "number"} for k in alone.told.sticks]
     told += [{"name": line.channels[k], "as": "bit"} for k in alone.told.buttons]

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import TextIO
 
 from pivrex.board.emulated import EmulatedRobot
+from pivrex.board.steps import Task
 from pivrex.devices.decode.numbers import NumbersReader
 from pivrex.devices.link_speed import link_speed
 from pivrex.devices.robot_end import RobotEnd
@@ -36,9 +37,10 @@ MOST_DATAGRAMS = 200
 
 
 def be_a_robot(
-    rig: Rig, field: Field | None, udp: str, serial: Path | None, log: Path | None, fault: str, board: bool = False
-) -> int:
-    """Run a robot until it must end; return the exit code. With ``board`` its program runs in an emulated chip.
+    rig: Rig, field: Field | None, udp: str, serial: Path | None, log: Path | None, fault: str, board: bool = False,
+    task: Task | None = None,
+) -> int:  # fmt: skip
+    """Run a robot until it must end; return the exit code. With ``board`` its program runs in an emulated chip, ``task`` beside its line.
 
     Raises
     ------
@@ -61,7 +63,7 @@ def be_a_robot(
         opened.callback(end.close)
         opened.callback(book.close)
         if board:
-            robot: RobotEnd | EmulatedRobot = EmulatedRobot(rig, field, time.monotonic(), book.note)
+            robot: RobotEnd | EmulatedRobot = EmulatedRobot(rig, field, time.monotonic(), book.note, task=task)
         else:
             robot = RobotEnd(rig, field, time.monotonic(), book.note, tells_truth)
             robot.fault = fault

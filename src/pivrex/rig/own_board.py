@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from pivrex.rig.base import Table
+from pivrex.rig.outputs import Pin
 from pivrex.rig.quantities import Quantity
 
 __all__ = ["Board"]
@@ -32,6 +33,15 @@ class Board(Table):
         description="What drives the board that is alone: one of [sources], of the kind pins, or a radio on a serial line (packets, or "
         "numbers with columns).",
         examples=["stick"],
+    )
+    routine: str = Field(
+        default="",
+        description="A routine that the board which is alone drives when it is told to: a file of the folder routines/, without its .txt. "
+        "It is cut off after the workspace's [match] alone.",
+        examples=["practice"],
+    )
+    start_pin: Pin = Field(
+        default="", description="The pin of a button to ground that begins the routine.", examples=["A5"]
     )
     supply_V: Annotated[float, Quantity("voltage", at_least=1.8, at_most=5.5, step="0.1 V")] = Field(  # noqa: N815 - volts
         default=5.0, alias="supply", description="The voltage that its analogue pins read as full.", examples=["5 V"]

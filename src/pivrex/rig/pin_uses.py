@@ -45,6 +45,8 @@ def _sensing(rig: RigTables) -> list[PinUse]:
         found.append(PinUse("gyro.pin", "gyro", "gyro", rig.gyro.pin))
     if rig.battery.pin != "":
         found.append(PinUse("battery.pin", "battery", "battery divider", rig.battery.pin))
+    if rig.board.start_pin != "":
+        found.append(PinUse("board.start_pin", "board", "start", rig.board.start_pin))
     for name, source in rig.sources.items():
         for channel, pin in (
             source.pins.items() if source.kind == "pins" else ()

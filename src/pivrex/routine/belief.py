@@ -22,9 +22,8 @@ def feel_tick(t: Tick, has_gyro: bool, has_frame: bool, pose: Numbers, felt: Fel
     for i in range(3):
         pose[i] = o.pose[i]
     felt.forward, felt.left, felt.turn = o.forward, o.left, o.turn
-    felt.x, felt.y, felt.heading = pose[0], pose[1], pose[2]
-    if has_gyro:
-        felt.heading = t.heading.heading[0]
+    felt.x, felt.y = pose[0], pose[1]
+    felt.heading = t.heading.heading[0] if has_gyro else pose[2]
     felt.ahead = t.frame.heading if has_frame else felt.heading
     felt.offset = pose[2] - felt.heading
     felt.along_x, felt.along_y = displaced(pose[2] - o.turn, o.forward, o.left, o.turn)

@@ -133,8 +133,8 @@ class Knowing:
             return [*self.watched(name, ""), (w.HEARD, 0, 0.0), *opposite]
         if state in ("on", "off"):
             goal = self._hands.goal(name, nan)
-            now = (w.CONSTANT, 0, goal) if not isnan(goal) else (w.COLUMN, self._place(name), 0.0)
-            return [now, (w.CONSTANT, 0, 0.5), (w.MORE, 0, 0.0), *opposite]
+            now = (w.KNOWN, 0, goal) if not isnan(goal) else (w.COLUMN, self._place(name), 0.0)
+            return [now, (w.KNOWN, 0, 0.5), (w.MORE, 0, 0.0), *opposite]
         if state:
             return self._watched_state(name, state)
         if name == "time":
@@ -142,7 +142,7 @@ class Knowing:
         if name in ("x", "y", "heading"):
             return [(w.ANGLE, 2, 0.0) if name == "heading" else (w.POSE, ("x", "y").index(name), 0.0)]
         if name in self._words.sensors:
-            return [(w.CONSTANT, 0, nan) if name in self._hands.off else (w.SENSOR, self._place(name), 0.0)]
+            return [(w.KNOWN, 0, nan) if name in self._hands.off else (w.SENSOR, self._place(name), 0.0)]
         return [(w.COLUMN, self._place(name), 0.0)]
 
     def _watched_state(self, name: str, state: str) -> list[Step]:
@@ -151,12 +151,12 @@ class Knowing:
             return [(w.STUCK, self._means.names.index(name), 0.0)]
         at = (w.COLUMN, self._place(name), 0.0)
         begin = self._zero_asked + 1.0 if state == "done" else self._hands.moves_until(name)
-        from_on = [(w.TICK, 0, 0.0), (w.CONSTANT, 0, begin), (w.MORE_SAME, 0, 0.0)]
+        from_on = [(w.TICK, 0, 0.0), (w.KNOWN, 0, begin), (w.MORE_SAME, 0, 0.0)]
         if state == "done":
-            return [*from_on, at, (w.CONSTANT, 0, DONE), (w.IS, 0, 0.0), (w.AND, 0, 0.0)]
+            return [*from_on, at, (w.KNOWN, 0, DONE), (w.IS, 0, 0.0), (w.AND, 0, 0.0)]
         goal = self._hands.goal(name, nan)
-        to = (w.CONSTANT, 0, goal) if not isnan(goal) else at
-        off = [at, to, (w.MINUS, 0, 0.0), (w.SIZE, 0, 0.0), (w.CONSTANT, 0, self.reach(name).near), (w.LESS, 0, 0.0)]
+        to = (w.KNOWN, 0, goal) if not isnan(goal) else at
+        off = [at, to, (w.MINUS, 0, 0.0), (w.SIZE, 0, 0.0), (w.KNOWN, 0, self.reach(name).near), (w.LESS, 0, 0.0)]
         return [*from_on, *off, (w.AND, 0, 0.0)]
 
     def _place(self, name: str) -> int:

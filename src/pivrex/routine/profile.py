@@ -36,6 +36,9 @@ STEADY_S = 0.1
 SOON_S, PATIENCE_S = 0.5, 1.2
 """At the end of a motion the robot stands at most so long until it is where it should be."""
 
+DUST = 1e-9
+"""Less is rounding, of ways and times: whether a sum of ticks has come to a time must not depend on it."""
+
 CATCHES_RAD_S = 0.05
 BLIND_TICKS = 2
 """So many ticks after its beginning nothing has been felt of a motion yet."""
@@ -163,14 +166,14 @@ def is_over(v: ProfileState, ended: bool, right: bool, dt: float, steady: float,
     """Return whether a motion is over whose target has ``ended``: its robot has stood ``right`` for long enough, or stands too long."""
     v.near = v.near + dt if ended and right else 0.0
     v.stands = v.stands + dt if ended else 0.0
-    return v.near > steady - 1e-9 or v.stands > patience
+    return v.near > steady - DUST or v.stands > patience - DUST
 
 
 @kernel
 def has_come(s: ProfileSettings, v: ProfileState, felt: Felt) -> bool:
     """Return whether the robot stands where its motion ends, and looks as it should there."""
     # at first it must look quite exactly where it should; friction may keep it from that, so not for ever
-    fine = s.tolerance / 8.0 if v.stands < SOON_S else s.tolerance
+    fine = s.tolerance / 8.0 if v.stands < SOON_S - DUST else s.tolerance
     target = v.course + v.turn * (v.whole if v.whole < inf else 0.0)
     if v.held and not abs(target - felt.heading) < fine:
         return False
@@ -195,7 +198,7 @@ def feel_motion(s: ProfileSettings, felt: Felt, v: ProfileState) -> bool:
     v.aside = (felt.y - v.from_y) * v.forward - (felt.x - v.from_x) * v.left if v.field else 0.0
     if not v.active or v.planned:
         return False
-    ended = abs(v.whole - v.target) < 1e-9
+    ended = abs(v.whole - v.target) < DUST
     right = ended and has_come(s, v, felt)
     over = is_over(v, ended, right, s.dt, s.within if v.spins else STEADY_S, PATIENCE_S)
     return over or v.t > v.time_s - 0.5 * s.dt
@@ -246,7 +249,7 @@ def along_arc(s: ProfileSettings, v: ProfileState) -> float:
 def move_target(s: ProfileSettings, v: ProfileState, rate: float, moves: bool) -> None:
     """Let the target go on, and what the robot should have come of it with its lag."""
     rest = v.whole - v.target
-    v.target = v.whole if rate * s.dt >= rest - 1e-12 else v.target + rate * s.dt
+    v.target = v.whole if rate * s.dt >= rest - DUST else v.target + rate * s.dt
     v.late = v.ref
     gap = v.speed - rate
     v.speed = rate + gap * s.decay if moves else 0.0

@@ -12,9 +12,10 @@ from pivrex.routine.nodes import Call as Function
 from pivrex.routine.thread import Blocked, Thread
 
 __all__ = [
-    "AND", "ANGLE", "COLUMN", "CONSTANT", "HEARD", "IS", "LESS", "MINUS", "MORE", "MORE_SAME", "NEGATION",
-    "POSE", "RESTED", "SAME", "SENSOR", "SIZE", "STUCK", "TICK", "TIME", "WATCH", "WATCH_SCRATCH",
-    "NoWatchError", "Step", "Watch", "WatchScratch", "Witnessed", "look", "watch_of",
+    "AND", "ANGLE", "COLUMN", "HEARD", "IS", "KNOWN", "LEAST", "LESS", "MINUS", "MORE", "MORE_SAME", "MOST", "NEGATION", "NEGATIVE", "OVER",
+    "PLUS", "POSE", "RESTED", "ROOT", "SAME", "SENSOR", "SIGNS", "SIZE", "STEADY_TICKS", "STUCK", "STUCK_TICKS", "TICK", "TIME", "TIMES",
+    "WATCH", "WATCH_SCRATCH", "NoWatchError", "Step", "Watch", "WatchScratch", "Witnessed", "changed", "is_finite", "joined", "look",
+    "watch_of",
 ]  # fmt: skip
 
 LONGEST, DEEPEST = 32, 10
@@ -32,7 +33,7 @@ SAME = 1e-9
 """Numbers that are no farther apart are the same."""
 
 # what a step does: it puts a value on the stack,
-CONSTANT, COLUMN, SENSOR, TIME, TICK, POSE, ANGLE, RESTED, STUCK = 0, 1, 2, 3, 4, 5, 6, 7, 8
+KNOWN, COLUMN, SENSOR, TIME, TICK, POSE, ANGLE, RESTED, STUCK = 0, 1, 2, 3, 4, 5, 6, 7, 8
 # changes the last one,
 NEGATIVE, SIZE, ROOT, NEGATION, HEARD = 9, 10, 11, 12, 13
 # or makes one of the last two
@@ -239,11 +240,11 @@ def _waited_for(b: Blocked, source: Source) -> list[Step]:
     if b.kind == "zero":
         return source("zeroing", "done")
     if b.kind == "home":
-        return [*source(b.name, "stuck"), (CONSTANT, 0, STUCK_TICKS), (MORE, 0, 0.0)]
+        return [*source(b.name, "stuck"), (KNOWN, 0, STUCK_TICKS), (MORE, 0, 0.0)]
     if b.kind == "settle":
         at_least = (MORE_SAME, 0, 0.0)
-        steady = [(RESTED, 0, 0.0), (CONSTANT, 0, STEADY_TICKS), at_least]
-        return [*steady, (TICK, 0, 0.0), (CONSTANT, 0, b.begin + STEADY_TICKS), at_least, (AND, 0, 0.0)]
+        steady = [(RESTED, 0, 0.0), (KNOWN, 0, STEADY_TICKS), at_least]
+        return [*steady, (TICK, 0, 0.0), (KNOWN, 0, b.begin + STEADY_TICKS), at_least, (AND, 0, 0.0)]
     return []
 
 
@@ -277,7 +278,7 @@ def _condition(cond: Condition, thread: Thread, source: Source) -> list[Step]:
 def _value(value: Expression, thread: Thread, source: Source) -> list[Step]:
     match value:
         case Quantity():
-            return [(CONSTANT, 0, value.value)]
+            return [(KNOWN, 0, value.value)]
         case Function():
             return _called(value, [_value(a, thread, source) for a in value.args])
         case Binary():
@@ -285,7 +286,7 @@ def _value(value: Expression, thread: Thread, source: Source) -> list[Step]:
                 return [*_value(value.a, thread, source), (NEGATIVE, 0, 0.0)]
             return [*_value(value.a, thread, source), *_value(value.b, thread, source), (SIGNS[value.sign], 0, 0.0)]
     names = thread.frames[-1].names
-    return [(CONSTANT, 0, names[value.name])] if value.name in names else source(value.name, "")
+    return [(KNOWN, 0, names[value.name])] if value.name in names else source(value.name, "")
 
 
 def _called(call: Function, args: list[list[Step]]) -> list[Step]:

@@ -12,7 +12,7 @@ from pivrex.session import messages as ask
 from pivrex.session.marking import take_mark
 from pivrex.session.periods import Period
 
-__all__ = ["ANSWERS", "OF_THE_RIG", "ORDERED", "WHILE_WATCHING"]
+__all__ = ["ANSWERS", "OF_THE_RIG", "ORDERED", "WATCHES", "WHILE_WATCHING"]
 
 OF_THE_RIG = (
     ask.ChooseSource, ask.PutBack, ask.Believe, ask.TakeMark, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMotion, ask.ZeroGyro,
@@ -23,9 +23,11 @@ OF_THE_RIG = (
 
 WHILE_WATCHING = (
     ask.Stop, ask.GoOn, ask.KeyUp, ask.LetGo, ask.UseRig, ask.LayOut, ask.UseMoves, ask.ChooseRoutine, ask.WatchSources, ask.MeasureAnew,
-    ask.UseRobot, ask.SetKeysMode,
+    ask.UseRobot, ask.SetKeysMode, ask.StartPeriod,
 )  # fmt: skip
 """What counts while a board drives by itself."""
+
+WATCHES = "the board drives by itself, and this computer only watches"
 
 
 def _set_keys_mode(session: Any, request: ask.SetKeysMode) -> None:
@@ -47,6 +49,15 @@ def _go_on(session: Any) -> None:
     if watched is None:
         session._go_on()
     elif refusal := watched.ask("go"):
+        session.board.note(refusal)
+
+
+def _start(session: Any, request: ask.StartPeriod) -> None:
+    """Start a period; a board that drives by itself is told to begin its routine."""
+    watched, period = session.robots.watched, Period(request.period)
+    if watched is None:
+        session._begin_anew(session._rounds.start(period, session._line, request.only, session._t, request.seconds))
+    elif refusal := watched.ask("run") if period is Period.ALONE else WATCHES:
         session.board.note(refusal)
 
 
@@ -87,9 +98,7 @@ ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
     ask.ChooseRoutine: lambda session, request, _: session._begin_anew(session._rounds.choose(request.program)),
     ask.UseMoves: lambda session, request, _: session.moves.use(request.moves),
     ask.MakeReady: lambda session, request, _: session._begin_anew(session._rounds.ready(request.midway)),
-    ask.StartPeriod: lambda session, request, _: session._begin_anew(
-        session._rounds.start(Period(request.period), session._line, request.only, session._t, request.seconds)
-    ),
+    ask.StartPeriod: lambda session, request, _: _start(session, request),
     ask.LeaveMatch: lambda session, _request, _now: session._match.leave(),
     ask.PauseRoutine: lambda session, request, _: session._match.pause(request.on, session._t, session.dt_s),
     ask.StepRoutine: lambda session, _request, _now: session._match.one_step(session._t, session.dt_s),

@@ -8,6 +8,7 @@ from typing import NamedTuple, Protocol
 
 import numpy as np
 
+from pivrex.board.steps import Task
 from pivrex.line.beginning import start_of
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
@@ -31,9 +32,13 @@ class Built(NamedTuple):
     serial: int
     at: Floats
     """Where robots are put onto the floor, (3,)."""
+    task: Task | None = None
+    """The routine of a board that drives by itself."""
 
 
-def build(rig: Rig, field: Field | None, wiring: Wiring | None, serial: int, seed: int = 0) -> Built:
+def build(
+    rig: Rig, field: Field | None, wiring: Wiring | None, serial: int, seed: int = 0, task: Task | None = None
+) -> Built:
     """Make a rig's line and stand-in, and let each make a tick: what is loaded or computed once is then behind them.
 
     ``seed`` draws how the stand-in differs from the rig, see `pivrex.sim.spread`.
@@ -43,7 +48,7 @@ def build(rig: Rig, field: Field | None, wiring: Wiring | None, serial: int, see
     start = model.start()
     _, row = line.step(line.start(), line.rest(), model.sense(start), 0.0, truth=model.truth(start))
     model.step(start, line.told(row), line.dt_s)
-    return Built(line, model, found, line.resting(), serial, start_of(field))
+    return Built(line, model, found, line.resting(), serial, start_of(field), task)
 
 
 class Builder(Protocol):

@@ -13,7 +13,7 @@ from pivrex.line import Entry, Line, LineState
 from pivrex.line.beginning import begun, known_at, start_of
 from pivrex.line.layout import Floats
 from pivrex.session import messages as ask
-from pivrex.session.answers import ANSWERS, OF_THE_RIG, ORDERED, WHILE_WATCHING
+from pivrex.session.answers import ANSWERS, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
 from pivrex.session.board import Board
 from pivrex.session.building import AtOnce, Builder, Built, build
 from pivrex.session.correcting import Correcting
@@ -48,11 +48,11 @@ class Session:
     """
 
     def __init__(self, setup: ask.SetUp, builder: Builder | None = None) -> None:
-        self._setup, self._rig_asked = setup, setup.rig
+        self._setup, self._rig_asked, self._task = setup, setup.rig, setup.task
         self._builder: Builder = builder or AtOnce()
         self.board = Board(Status())
         self._wiring = faulty(setup.rig, setup.fault, setup.seed) if setup.fault else None
-        built = build(setup.rig, setup.field, self._wiring, 0, setup.seed)
+        built = build(setup.rig, setup.field, self._wiring, 0, setup.seed, setup.task)
         self._line = built.line
         self._state = begun(self._line, start_of(setup.field))
         self.inputs = SessionInputs(self.board, self._line, setup.recordings, setup.memory)
@@ -284,7 +284,7 @@ class Session:
             return
         answer = ANSWERS.get(type(request))
         if self.robots.watched is not None and type(request) not in WHILE_WATCHING:
-            self.board.note("the board drives by itself, and this computer only watches")
+            self.board.note(WATCHES)
         elif answer is not None:
             answer(self, request, now_s)
 
@@ -354,12 +354,12 @@ class Session:
     def _ask_for_rig(self, request: ask.UseRig) -> None:
         if self._probing.goes_on:
             self.stop("the rig was changed in the middle of a probe")
-        self._asked_serial, self._rig_asked = request.serial, request.rig
+        self._asked_serial, self._rig_asked, self._task = request.serial, request.rig, request.task
         self._build()
 
     def _build(self) -> None:
         wiring, serial, seed = self._wiring, self._asked_serial, self._setup.seed
-        self._builder.ask(partial(build, self._rig_asked, self._rounds.field, wiring, serial, seed))
+        self._builder.ask(partial(build, self._rig_asked, self._rounds.field, wiring, serial, seed, self._task))
 
     def _lay_out(self, request: ask.LayOut) -> None:
         if self._probing.goes_on:

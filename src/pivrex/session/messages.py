@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from dataclasses import field as made
 from pathlib import Path
 
+from pivrex.board.steps import Task
 from pivrex.devices.keys import KeysMode
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.rig import Field, Rig
@@ -81,16 +82,21 @@ class SetUp:
     rig_name: str = ""
     rig_text: str = ""
     """The rig's file: its name without the end, and its text, to be kept with a run."""
+    task: Task | None = None
+    """The routine of a board that drives by itself."""
 
 
 @dataclass(frozen=True)
 class UseRig:
-    """Use another rig, or this one changed; ``serial`` marks the rows that it makes. ``name`` and ``text`` are its file's."""
+    """Use another rig, or this one changed; ``serial`` marks the rows that it makes. ``name`` and ``text`` are its file's, ``task`` is
+    the routine of its board.
+    """
 
     rig: Rig
     serial: int
     name: str = ""
     text: str = ""
+    task: Task | None = None
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pivrex.board.watched import WatchedBoard
 from pivrex.devices.link import RobotLink
 from pivrex.devices.robot import StandInRobot
-from pivrex.errors import RigError
+from pivrex.errors import RigError, RoutineError
 from pivrex.line.layout import Floats
 from pivrex.rig.sources import SHOWN
 from pivrex.rig.transports import Link
@@ -33,7 +33,7 @@ class Robots:
     """
 
     def __init__(self, board: Board, built: Built, asked: Link | None) -> None:
-        self._board, self._line, self._at = board, built.line, built.at
+        self._board, self._line, self._at, self._task = board, built.line, built.at, built.task
         self._asked = asked
         """The link that the command line asks for, whatever the rig says."""
         self.stand_in, self._found = StandInRobot(built.model), built.found
@@ -95,6 +95,7 @@ class Robots:
     def use(self, built: Built) -> str:
         """Go on with a changed rig; the stand-in stays where it is. Gives why a live robot must stop for it."""
         self._line, self.neutral, self._at = built.line, built.neutral, built.at
+        self._task = built.task
         self.stand_in, self._found = StandInRobot(built.model, self.stand_in.state), built.found
         where = self._asked or built.line.rig.link
         if self.link is None or self.link.goes_on(built.line, where):
@@ -117,8 +118,10 @@ class Robots:
         self.link = None
         if on_link and where is not None:
             try:
-                self.link = WatchedBoard(self._line, where, self._at) if alone else RobotLink(self._line, where)
-            except RigError as problem:
+                self.link = (
+                    WatchedBoard(self._line, where, self._at, self._task) if alone else RobotLink(self._line, where)
+                )
+            except (RigError, RoutineError) as problem:
                 self._board.note(f"not watched: {problem.mistakes[0].key}: {problem.mistakes[0].what}")
         self._shut_down = False
         self._board.set(

@@ -123,12 +123,12 @@ class ScreenModel(Editing):
         recordings = tuple(self.folder.recordings())
         self.client.set_up(
             SetUp(
-                self.rig, self.folder.settings.field, recordings, source, listen_for_pads, gamepads, fault, seed,
-                inputs=self.folder.path / "inputs", link=link, periods=self.folder.settings.match, memory=config_folder() / "heard.txt",
-                runs=self.folder.path / "runs", keep=self.folder.settings.keep, rig_name=self.file.path.stem, rig_text=self.file.text,
+                self.rig, self.folder.settings.field, recordings, source, listen_for_pads, gamepads, fault, seed, link=link,
+                inputs=self.folder.path / "inputs", periods=self.folder.settings.match, memory=config_folder() / "heard.txt",
+                runs=self.folder.path / "runs", keep=self.folder.settings.keep, task=self.documents.task(self.rig, self.say),
+                rig_name=self.file.path.stem, rig_text=self.file.text,
             )
         )  # fmt: skip
-
         self._send_moves()
         self.look_for_warnings()
         if self.warnings:
@@ -395,5 +395,6 @@ class ScreenModel(Editing):
         if self.line.layout.titles != before.titles or not self.trace.history.width:
             self.trace.history, self._alike = History(len(self.line.layout)), self.serial
         self.wheel %= len(self.line.wheels)
-        self.ask(UseRig(self.rig, self._serial, self.file.path.stem, self.file.text))
+        task = self.documents.task(self.rig, self.say)
+        self.ask(UseRig(self.rig, self._serial, self.file.path.stem, self.file.text, task))
         self._send_moves()

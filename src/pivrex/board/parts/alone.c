@@ -1,14 +1,15 @@
 /* The robot drives itself: a stick or a radio, the line, the motors, at the rig's rate. A laptop may watch: docs/wire.md says how. */
 #include "robot.h"
 
-enum { DRIVES = 0, LOST = 1, NOT_AT_REST = 2, STOPPED = 3, RAMPS = 4, BY_BUTTON = 5 };
+enum { DRIVES = 0, LOST = 1, NOT_AT_REST = 2, STOPPED = 3, RAMPS = 4, BY_BUTTON = 5, BY_ROUTINE = 6 };
 enum { GREET_MS = 1000, FRESH_MS = 250 };
 
 static uint8_t why = LOST;                     /* why it rests; DRIVES if it does not */
 static uint32_t ticks;                         /* made until now */
 static real given[OUT];
 
-uint8_t robot_state(void) { return why == DRIVES ? 1 : 2; }
+static uint8_t goes(void) { return why == DRIVES || why == BY_ROUTINE; }
+uint8_t robot_state(void) { return goes() ? 1 : 2; }
 
 /* --- what is said --- */
 
@@ -91,6 +92,33 @@ static void speak(void) {
     else if (tells) tell_tick();
 }
 
+/* --- its routine --- */
+
+#ifdef ROUTINE
+static uint32_t left;                          /* ticks until it is cut off */
+static uint8_t told;                           /* whether it is told to begin */
+
+/* The line knows nothing then, and the robot stands where the routine begins. */
+static void begin_routine(void) {
+    static uint8_t pressed = 1;                /* a button that is pressed from the start counts once it was let go of */
+    if (start_pressed() && !pressed) told = 1;
+    pressed = start_pressed();
+    if (told && why < STOPPED && routine_may()) {
+        line_begin();
+        why = BY_ROUTINE, left = ROUTINE;
+    }
+    told = 0;
+    kept.thoughts.on = why == BY_ROUTINE;
+}
+
+static void end_routine(void) {
+    if (why == BY_ROUTINE && (kept.thoughts.ended || !--left)) why = NOT_AT_REST;
+}
+#else
+static void begin_routine(void) {}
+static void end_routine(void) {}
+#endif
+
 /* --- a tick --- */
 
 static void make_tick(uint32_t now) {
@@ -103,6 +131,7 @@ static void make_tick(uint32_t now) {
     int source = source_take(now);
     if (source == 1 && why < STOPPED && why != LOST) ramps = RAMP_MS && why == DRIVES, lost = now, why = LOST;
     if (source != 1 && why == LOST) why = NOT_AT_REST;
+    begin_routine();
     if (why != LOST || (int32_t)(now - lost) >= (int32_t)RAMP_MS) ramps = 0;
 #if RAMP_MS > 0
     if (ramps) share = 1 - (real)(now - lost) / (real)RAMP_MS;
@@ -111,13 +140,13 @@ static void make_tick(uint32_t now) {
     telling = waiting + tells;
     telling->why = ramps ? RAMPS : why;
     memset(&row, 0, sizeof row);
-    line_inputs(ticks, why != DRIVES && !ramps);
+    line_inputs(ticks, !goes() && !ramps);
     for (int k = 0; k < INPUTS; k++) {
         int c = READS[k];
         real v = REST_READINGS[k];
-        if (c == SAYS_READY) v = why == DRIVES;
+        if (c == SAYS_READY) v = goes();
         else if (c == SAYS_LINKED) v = source != 1;
-        else if (c >= 0 && source == 0) v = said[c];
+        else if (c >= 0 && source == 0 && (why != BY_ROUTINE || IS_BUTTON[k])) v = said[c];
 #if RAMP_MS > 0
         else if (c >= 0 && ramps && !IS_BUTTON[k]) v = last[k] * share;
         if (why == DRIVES) last[k] = v;
@@ -130,6 +159,7 @@ static void make_tick(uint32_t now) {
     take_outputs(given);
     give(given);
     if (why == NOT_AT_REST && at_rest()) why = DRIVES;
+    end_routine();
     if (buttons_ask() && why != STOPPED) why = BY_BUTTON;
     telling->tick = ticks++;
     if (!STATE_EACH) return;
@@ -168,7 +198,10 @@ static void on_line(int size) {
     if (!strcmp(at, "stop")) why = STOPPED;    /* whatever its number is: only what lets it move must be new */
     if (any && (int32_t)(seq - newest) <= 0) return;
     any = 1, newest = seq;
-    if (!strcmp(at, "go") && why >= STOPPED && (ticks - seen) * (PERIOD_US / 1000) <= FRESH_MS) why = LOST;
+#ifdef ROUTINE
+    if (!strcmp(at, "run") && (ticks - seen) * (PERIOD_US / 1000) <= FRESH_MS) told = 1;
+#endif
+    if (!strcmp(at, "go") && !goes() && why >= STOPPED && (ticks - seen) * (PERIOD_US / 1000) <= FRESH_MS) why = LOST;
     if (!strcmp(at, "all")) state_due = ticks;
 }
 

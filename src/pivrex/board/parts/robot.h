@@ -47,6 +47,8 @@ void line_inputs(uint32_t tick, uint8_t stopped);
 void tell_inputs(void);
 void take_outputs(real *value);
 uint8_t at_rest(void);
+uint8_t start_pressed(void);                   /* whether the button of the routine is pressed */
+uint8_t routine_may(void);                     /* whether it may begin */
 uint8_t buttons_ask(void);                     /* whether a button says stop; does what others ask for */
 real scaled(int channel, real v);
 void row_bytes(void (*take)(const void *, int));  /* all numbers of the row, without gaps between them */

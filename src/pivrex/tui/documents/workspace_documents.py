@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
+from pivrex.board.steps import Task
 from pivrex.document import Document
 from pivrex.errors import PivrexError
 from pivrex.files import write_atomically
@@ -82,6 +84,14 @@ class WorkspaceDocuments:
         self._moves_of = (rig, state)
         before, self._moves = self._moves, bound_moves(rig, path)
         return self._moves if self._moves or before else None
+
+    def task(self, rig: Rig, say: Callable[[str, bool], None]) -> Task | None:
+        """Return the routine of a rig's board that drives by itself; ``say`` is told what is wrong with it."""
+        try:
+            return Task.of(rig, self._folder) if rig.board.mode == "alone" else None
+        except PivrexError as problem:
+            say(f"the board's routine: {problem}", True)
+            return None
 
     def look_outside(self) -> tuple[str, bool]:
         """Take in what another program has written; returns a sentence, empty for nothing, and whether something is wrong."""

@@ -6,6 +6,7 @@ from pathlib import Path
 from textwrap import wrap
 
 from pivrex.board.report import BoardReport, told
+from pivrex.board.steps import Task
 from pivrex.line.beginning import start_of
 from pivrex.rig import Field
 from pivrex.rig.rig import Rig
@@ -21,12 +22,12 @@ WIDE = 74
 """From here on the pins stand in two columns."""
 
 
-Asked = tuple[Rig, Path, Field | None]
+Asked = tuple[Rig, Path, Field | None, Task | None]
 
 
 def _write(asked: Asked, progress: Progress) -> BoardReport:
-    rig, folder, field = asked
-    return told(rig, folder, "avr", start_of(field))
+    rig, folder, field, task = asked
+    return told(rig, folder, "avr", start_of(field), task)
 
 
 class BoardWriting:
@@ -40,7 +41,8 @@ class BoardWriting:
 
     def __init__(self, model: ScreenModel) -> None:
         self._job: Job[Asked, BoardReport] = Job("pivrex-board", _write, patient=False)
-        self._job.ask((model.rig, model.folder.path / "boards" / model.rig_name, model.folder.settings.field))
+        folder, task = model.folder, model.documents.task(model.rig, model.say)
+        self._job.ask((model.rig, folder.path / "boards" / model.rig_name, folder.settings.field, task))
         self.report: BoardReport | None = None
 
     def drawn(self, width: int) -> Picture:

@@ -1,0 +1,5 @@
+"""Routines on a board: a checked routine becomes a table of steps, which kernels go through beside the line."""
+
+from pivrex.board.steps.routine import BoardRoutine, Task
+
+__all__ = ["BoardRoutine", "Task"]
