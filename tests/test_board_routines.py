@@ -1,29 +1,507 @@
-"""Routines on a board: the table of their steps, and what goes on with it."""
+"""Routines on a board: a table of steps, and what goes on with it. What comes of them is held to what the desktop's play makes."""
 
 from __future__ import annotations
 
+import json
+import unittest
+from itertools import groupby
+from math import degrees
+
 import numpy as np
 
-from pivrex.board.watching import BY_ROUTINE, DRIVES, NOT_AT_REST
-from tests.test_alone import AloneCase
-from tests.test_board import WITH_CHIP
+from pivrex.board.alone import Alone
+from pivrex.board.proving import Ticks, prove, ticks_of_routine
+from pivrex.board.steps import Task
+from pivrex.board.watching import BY_ROUTINE, DRIVES, LOST, NOT_AT_REST, STOPPED
+from pivrex.errors import RigError, RoutineError
+from pivrex.line.line import Line
+from pivrex.rig import Field, Rig, open_folder, read_rig
+from pivrex.routine.files import program_of
+from pivrex.routine.playing import play
+from pivrex.session import messages as ask
+from pivrex.session.moving import Moving
+from pivrex.session.periods import Period
+from pivrex.tui.model import ScreenModel
+from tests.chassis import demo_path
+from tests.local import local_model
+from tests.support import DEMO, TempCase
+from tests.test_alone import RADIO, STICK, AloneCase, WatchingSessionCase, alone
+from tests.test_board import GYRO_PIN, WITH_CHIP, changed, plover_with
+from tests.test_cli import Ran
+from tests.test_routine_running import POST, program
 
-PIN = ('supply = "5 V"', 'supply = "5 V"\nstart_pin = "A5"')
+FIELD = open_folder(DEMO).settings.field
+
+DRIVING = """
+start at 0.50 m, 0.75 m facing 30 deg
+from now on drive at 0.5 m/s
+from now on turn at 120 deg/s
+drive ahead 30 cm at 60 %
+drive back for 0.4 s without gyro
+drive ahead 400 counts at 0.3 m/s
+drive ahead 0.5 wheel turns
+turn left 60 deg at 90 deg/s
+turn right for 0.3 s
+turn left 6 cm
+turn to 180 deg
+turn toward 1.5 m, 1.5 m
+pivot left 45 deg about the left side
+bend back right 30 deg with radius 0.25 m
+wheels left -40 %, right 50 % for 8 cm
+wheels left 20 %, right 30 % for 0.3 s
+drive to 0.9 m, 0.9 m facing 45 deg
+drive to 0.9 m, 0.9 m
+here is 0.2 m, 0.1 m facing 10 deg
+turn to 0 deg
+settle at most 1 s
+from now on without gyro
+drive ahead 20 cm at most 12 cm
+"""
+
+DECIDING = """
+start at 0.50 m, 0.75 m facing 0 deg
+own move nudge with far 6 cm, again 2
+    repeat again times
+        drive ahead far
+        if far above 4 cm and not (x above 1 m or heading > 90 deg)
+            give far / 2
+own move deep with much 3 cm
+    let half be result of nudge with far much * 2, again 1
+    give half
+let gap be front else 50 cm
+let found be result of deep
+let most_of_all be result of nudge with far least(found, 5 cm, gap), again 1
+let n be 0
+repeat until n is 2 at most 5 times
+    let n be n + 1
+    turn left 15 deg at most 0.2 s, else go on
+repeat 2 times
+    drive ahead 20 cm until time > 1000 s or x >= 0.72 m
+choose by post else 3
+"""
+
+CHOOSING = """
+start at 0.50 m, 0 m facing 0 deg
+wait until post is heard at most 0.2 s
+let bench be post else 1
+choose by bench
+    when 2
+        turn left 20 deg
+    when 3
+        turn left size(0 deg - 40 deg)
+    otherwise
+        turn left 60 deg
+if post is 3
+    drive ahead root(4) * 5 cm
+else
+    stop
+switch post off
+let bench be post else 7
+if bench is 7 and post is silent
+    drive back 5 cm
+else
+    drive ahead 50 cm
+wait until post is heard at most 0.3 s, else do finish
+drive ahead 3 cm
+
+own move finish
+    turn right 10 deg
+"""
+
+AT_ONCE = """
+start at 1 m, 1 m facing 0 deg
+at once until all end
+    drive left 20 cm
+    do lift
+    at once until one ends
+        wait 0.9 s
+        wait until time > 1000 s
+at once until one ends
+    drive along 45 deg for 50 cm
+    wait 0.5 s
+move boom by -10 deg over 0.4 s
+switch pump on
+wait for boom at most 1 s
+if boom is there and pump is on
+    zero boom
+    switch pump off
+zero counts
+home boom at -30 % as 5 deg at most 1 s
+move spout to 40 deg and wait at most 0.6 s, else do lift
+drive to 1.2 m, 1.1 m facing 90 deg
+zero gyro
+drive to 1.2 m, 1.1 m facing 30 deg
+
+own move lift with up 30 deg
+    move boom to up and wait at most 1.5 s
+"""
+
+FAULTY = {
+    "let a be 0\ndrive ahead 10 cm\ndrive ahead 10 cm / a": ("stopped", "line 3: divides by 0"),
+    "drive ahead 5 cm\nlet a be root(0 - 1)": ("stopped", "line 2: takes the root of something below 0"),
+    "drive ahead front": ("stopped", "line 1: a value is missing"),
+    "drive ahead 5 cm\nwait until front below 1 cm at most 0.2 s, else stop": (
+        "stopped",
+        "line 2: a step reached its limit",
+    ),
+    "drive ahead 5 cm\nstop\ndrive back 1 m": ("finished", ""),
+}
+
+
+def on_board(text: str, rig: Rig, field: Field | None = None, limit_s: float = 25.0) -> tuple[Line, Ticks]:
+    """Play a routine, and let a board's program make the same ticks."""
+    line = Line(rig)
+    return line, ticks_of_routine(line, Task(program(text, rig), limit_s), field)
+
+
+class PlayedTest(unittest.TestCase):
+    """In double a board has the very bits of the desktop's interpreter."""
+
+    def proves(self, line: Line, ticks: Ticks, least: int) -> str:
+        """Hold a board's program to the desktop's ticks; return how its routine ends."""
+        proof, _ = prove(line, ticks)
+        self.assertEqual(proof.differ, 0)
+        self.assertLessEqual(proof.steps, 1.0)
+        self.assertLessEqual(proof.flips * 2000, proof.comparisons)
+        self.assertGreater(proof.ticks, least)
+        assert ticks.routine is not None
+        lines = [ticks.routine.line_in(m) for m in ticks.memories]
+        asked = ticks.rows[:, line.layout.at("routine", "line")].tolist()
+        # where nothing is waited for the desktop says the line that was begun last
+        self.assertEqual([(a, b) for a, b in zip(lines[1:], asked[1:], strict=True) if a and a != b], [])
+        self.assertGreater(len(set(lines)), 2)
+        return ticks.routine.ended_in(ticks.memories[-1])
+
+    def test_all_ways_to_drive(self) -> None:
+        self.proves(*on_board(DRIVING, plover_with()), 700)
+        self.proves(*on_board(DRIVING, plover_with().with_body("perfect")), 700)
+
+    def test_deciding_repeating_and_own_moves(self) -> None:
+        text = DECIDING.replace("choose by post else 3\n", "")
+        self.proves(*on_board(text, plover_with()), 150)
+
+    def test_what_is_sensed(self) -> None:
+        self.proves(*on_board(CHOOSING, plover_with(), POST), 150)
+        self.proves(*on_board(CHOOSING, plover_with(), None), 20)
+
+    def test_several_at_once_and_attachments(self) -> None:
+        self.proves(*on_board(AT_ONCE, read_rig(demo_path("bittern"))), 300)
+
+    def test_the_demos_routines(self) -> None:
+        for name in ("plover", "bittern", "avocet"):
+            rig = read_rig(demo_path(name))
+            line = Line(rig)
+            task = Task(program_of(DEMO / "routines" / f"greenhouse-{name}.txt", rig), 40.0)
+            self.proves(line, ticks_of_routine(line, task, FIELD), 900)
+
+    def test_what_ends_it_too_early_is_said_with_its_line(self) -> None:
+        rig = plover_with()
+        for text, (ended, why) in FAULTY.items():
+            line, ticks = on_board(text, rig)
+            made = play(program(text, rig), rig, None)
+            self.assertEqual(made.ended, ended, text)
+            self.assertEqual(prove(line, ticks)[0].differ, 0, text)
+            # one more tick, in which it thinks for the last time
+            more = Ticks(
+                np.vstack((ticks.rows, ticks.rows[-1:])),
+                np.vstack((ticks.memories, ticks.memories[-1:])),
+                ticks.routine,
+                ticks.at,
+            )
+            assert ticks.routine is not None
+            said = ticks.routine.ended_in(_after(line, more))
+            self.assertIn(why or "the routine has finished", said, text)
+
+    def test_numbers_that_are_wrong_are_found(self) -> None:
+        line, ticks = on_board("drive ahead 20 cm\nturn left 30 deg", plover_with())
+        ticks.rows[60:, line.outputs.told] += 1.0
+        self.assertGreater(prove(line, ticks)[0].differ, 0)
+
+
+def _after(line: Line, ticks: Ticks) -> np.ndarray:  # type: ignore[type-arg]
+    """Return what a board remembers before the last of some ticks, in double."""
+    from pathlib import Path
+    from tempfile import TemporaryDirectory
+
+    from pivrex.board.proving import _run
+
+    with TemporaryDirectory() as folder:
+        return _run(Path(folder), ticks.parts(line), "double", False, ticks, line, free=True).memories[-1]
+
+
+class RefusedTest(unittest.TestCase):
+    """What a board cannot do is said with its line, when it is written."""
+
+    def refused(self, text: str, rig: Rig) -> list[str]:
+        with self.assertRaises(RoutineError) as caught:
+            Alone.of(Line(rig), None, Task(program(text, rig)))
+        return caught.exception.lines()
+
+    def test_steps_that_no_board_does(self) -> None:
+        text = """
+drive ahead 10 cm
+follow 1 m, 0 m
+mark by wall ahead
+do round
+
+own move round
+    do round
+"""
+        self.assertEqual(
+            self.refused(text, alone()),
+            [
+                "routine:3: a path is followed: a board has no room for its plan",
+                "routine:4: a mark needs the walls of the field, which a board does not know",
+                'routine:8: "round" does itself: a board has no room for that',
+            ],
+        )
+        text = "at once ending together\n    drive ahead 10 cm\n    wait 2 s"
+        self.assertIn("routine:1: a board cannot slow steps down", self.refused(text, alone())[0])
+
+    def test_places_need_encoders(self) -> None:
+        rig = alone(STICK, ("counts_per_turn = 12      # of the shaft\n", ""))
+        for text in ("drive to 1 m, 1 m", "turn toward 1 m, 1 m", "here is 1 m, 1 m"):
+            self.assertIn("a place on the field needs the way of each wheel", self.refused(text, rig)[0], text)
+
+    def test_something_must_begin_it(self) -> None:
+        task = Task(program("drive ahead 10 cm", alone(RADIO)))
+        with self.assertRaisesRegex(RigError, "only a button can begin the routine"):
+            Alone.of(Line(alone(RADIO)), None, task)
+        rig = alone(RADIO, PIN, MORE_PINS)
+        self.assertIsNotNone(Alone.of(Line(rig), None, task).routine)
+
+
+PIN = ('button_1 = "A4"\n', "")
+MORE_PINS = ('chip = "atmega328p"', 'chip = "atmega328p"\nstart_pin = "A4"')
+LONG = "drive ahead 20 cm\nturn right 45 deg\ndrive ahead 2 m\n"
 
 
 @WITH_CHIP
 class OnChipTest(AloneCase):
-    """A routine on the small chip, begun by a button."""
+    """On the small chip, begun by a button or a laptop."""
 
-    TEXT = "drive ahead 40 cm\nturn right 45 deg\n"
+    TEXT = LONG
+    PAIRS = (PIN, MORE_PINS)
 
-    def test_it(self) -> None:
-        self.go(1.0)
-        self.bid("run")
-        self.go(4.0)
-        print(len(self.ticks), [t.number for t in self.ticks if not t.same][:5], {t.why for t in self.ticks})
-        print([t.routine for t in self.ticks if t.routine])
+    def press(self, seconds: float = 0.1) -> None:
+        self.robot.sticks["start"] = 1.0
+        self.go(seconds)
+        self.robot.sticks["start"] = 0.0
+
+    @property
+    def lines(self) -> list[float]:
         at = self.line.layout.at("routine", "line")
-        print({float(t.row[at]) for t in self.ticks})
-        print(self.robot.body.pose if hasattr(self.robot.body,"pose") else self.robot.body)
-        print(self.robot.never_used)
+        return [line for line in dict.fromkeys(float(t.row[at]) for t in self.ticks) if line]
+
+    def test_a_button_begins_it_its_period_ends_it_and_every_tick_is_computed_here_too(self) -> None:
+        self.go(1.1)
+        self.press()
+        self.go(3.6)
+        whys = [why for why, _ in groupby(t.why for t in self.ticks)]
+        self.assertEqual(whys[-3:], [BY_ROUTINE, NOT_AT_REST, DRIVES])
+        self.assertEqual(sum(t.why == BY_ROUTINE for t in self.ticks), round(3.0 / self.line.dt_s))
+        self.assertEqual([t.number for t in self.ticks if not t.same], [])
+        self.assertEqual(self.lines, [1.0, 2.0, 3.0])
+        self.assertEqual(
+            [t.routine for t in self.ticks if t.routine],
+            ["the board drives its routine routine", "the routine was cut off"],
+        )
+        self.assert_rests(0.5)
+        # it stands, and is not told to begin again
+        self.go(0.5)
+        self.assertEqual(self.ticks[-1].why, DRIVES)
+
+    def test_a_watch_that_begins_in_the_middle(self) -> None:
+        self.go(1.1)
+        self.press()
+        self.go(0.3)
+        self.drops = 3
+        self.go(1.6)
+        self.assertEqual(self.rebuilder.missed, 3)
+        after = [t for t in self.ticks if t.number > self.ticks[0].number + 100]
+        self.assertGreater(len(after), 30)
+        self.assertTrue(all(t.same for t in after))
+
+    def test_sticks_stand_aside_and_a_lost_one_does_not_matter(self) -> None:
+        self.go(1.1)
+        self.press()
+        self.go(0.5, left_y=0.9)
+        self.assertEqual(self.ticks[-1].why, BY_ROUTINE)
+        self.assertEqual(self.ticks[-1].row[self.line.layout.stage("raw")][0], np.float32(self.line.rest()[0]))
+        self.go(0.3, left_y=-1.4)
+        self.assertEqual(self.ticks[-1].why, BY_ROUTINE)
+        self.go(3.0)
+        self.assertEqual(self.ticks[-1].why, LOST)
+
+    def test_what_stops_it(self) -> None:
+        self.go(1.1)
+        self.press()
+        self.go(0.6)
+        self.assertTrue(self.moves)
+        self.bid("stop")
+        self.assert_rests(0.5)
+        self.assertEqual(self.ticks[-1].why, STOPPED)
+        self.press()
+        self.go(0.3)
+        self.assertEqual(self.ticks[-1].why, STOPPED)  # first a laptop lets it go
+        self.bid("go")
+        self.go(0.2)
+        self.assertEqual(self.ticks[-1].why, DRIVES)
+        self.bid("run", seen=max(0, self.ticks[-1].number - 60))
+        self.go(0.2)
+        self.assertEqual(self.ticks[-1].why, DRIVES)  # what it saw is too old
+        self.bid("run")
+        self.go(0.2)
+        self.assertEqual(self.ticks[-1].why, BY_ROUTINE)
+        self.bid("go")
+        self.go(0.2)
+        self.assertEqual(self.ticks[-1].why, BY_ROUTINE)  # it goes already
+
+    def test_a_button_that_is_pressed_from_the_start_does_nothing(self) -> None:
+        self.press(1.5)
+        self.go(0.2)
+        self.assertEqual(self.ticks[-1].why, DRIVES)
+        self.press()
+        self.assertEqual(self.ticks[-1].why, BY_ROUTINE)
+
+
+@WITH_CHIP
+class EndsTest(AloneCase):
+    """On the perfect body a board's routine ends where the desktop's play ends."""
+
+    TEXT = "drive ahead 40 cm\nturn right 45 deg\ndrive ahead 20 cm at 40 %\nbend left 60 deg with radius 30 cm"
+    PAIRS = (('kind = "real"', 'kind = "perfect"'),)
+    PERIOD_S = 12.0
+
+    def test_it_ends_there_within_the_motion_of_a_tick(self) -> None:
+        assert self.task is not None
+        self.go(1.1)
+        self.bid("run")
+        self.go(9.0)
+        self.assertEqual([t.routine for t in self.ticks if t.routine][-1], "the routine has finished")
+        made = play(self.task.program, self.rig, None, 25.0)
+        x, y, heading = made.pose
+        at = self.robot.body.pose
+        a_tick_m, a_tick_deg = (
+            self.rig.full_forward_m_s / 2 * self.line.dt_s,
+            degrees(self.rig.full_turn_rad_s / 2 * self.line.dt_s),
+        )
+        self.assertLess(np.hypot(at[0] - x, at[1] - y), a_tick_m)
+        self.assertLess(abs(degrees(at[2] - heading)), a_tick_deg)
+        steps = sum(t.why == BY_ROUTINE for t in self.ticks)
+        self.assertLess(abs(steps * self.line.dt_s - made.time_s), 1.0)
+
+
+@WITH_CHIP
+class GyroTest(AloneCase):
+    """A gyro without a pin says nothing until the student's own code does."""
+
+    TEXT = LONG
+    PAIRS = ((GYRO_PIN, ""), PIN, MORE_PINS)
+
+    def test_a_routine_does_not_begin_without_it(self) -> None:
+        self.go(1.2)
+        self.robot.sticks["start"] = 1.0
+        self.go(0.2)
+        self.assertEqual(self.ticks[-1].why, DRIVES)
+        self.assertFalse(self.moves)
+
+
+class CommandTest(TempCase):
+    """`pivrex board RIG --routine NAME`."""
+
+    def board(self, *words: str) -> Ran:
+        return Ran("board", str(self.demo() / "rigs" / "plover.toml"), *words)
+
+    @WITH_CHIP
+    def test_it_fits_into_the_small_chip(self) -> None:
+        ran = self.board("--mode", "alone", "--routine", "practice", "-o", str(self.folder / "out"), "--json")
+        fits = json.loads(ran.out)["fits"]
+        self.assertEqual((ran.code, fits["refused"]), (0, False), ran.out)
+        self.assertLess(fits["busy"], 0.7)
+        self.assertIn("#define ROUTINE 1500UL", (self.folder / "out" / "rig.h").read_text())  # the workspace's 25 s
+
+    @WITH_CHIP
+    def test_what_does_not_fit_is_refused(self) -> None:
+        ran = self.board("--mode", "alone", "--routine", "greenhouse-plover", "-o", str(self.folder / "out"))
+        self.assertEqual(ran.code, 1)
+        self.assertIn("it does not fit: the program is larger than the flash of its chip", ran.out)
+
+    def test_what_cannot_be_is_said_with_its_line(self) -> None:
+        ran = self.board("--mode", "alone", "--routine", "round", "-o", str(self.folder / "out"))
+        self.assertEqual(ran.code, 2)
+        self.assertIn("round:5: a path is followed: a board has no room for its plan", ran.err)
+        ran = self.board("--routine", "practice", "-o", str(self.folder / "out"))
+        self.assertIn("--routine is for a board that drives by itself", ran.err)
+        ran = self.board("--mode", "alone", "--routine", "nothing", "-o", str(self.folder / "out"))
+        self.assertIn("is no file, and no routine of this workspace", ran.err)
+
+    def test_the_proof(self) -> None:
+        ran = self.board("--prove", "--routine", "practice", "--json")
+        said = json.loads(ran.out)
+        self.assertEqual((said["differ"], said["ticks"] > 500), (0, True))
+        ran = self.board("x.csv", "--prove", "--routine", "practice")
+        self.assertIn("--prove takes a recording or a routine, not both", ran.err)
+
+
+class RunTest(WatchingSessionCase):
+    """A laptop that watches lets the routine begin."""
+
+    TEXT = "drive ahead 10 cm"
+
+    def begin(self, period: Period = Period.ALONE) -> str:
+        self.session.handle(ask.StartPeriod(period, only=True), 0.0)
+        return str(self.session.board.status.note)
+
+    def test_it_is_told_to_begin_until_it_has(self) -> None:
+        self.tell(self.tick(5, DRIVES))
+        self.begin()
+        self.assertEqual(self.asked(), "run")
+        self.tell(self.tick(6, BY_ROUTINE))
+        self.assertEqual(self.session.board.status.moving, Moving())
+        self.assertEqual(self.asked(), "")
+        self.tell(self.tick(7, STOPPED))
+        self.assertIn("the board is stopped: g lets it move again", self.begin())
+        self.assertEqual(self.begin(Period.DRIVEN), "the board drives by itself, and this computer only watches")
+
+    def test_one_that_does_not_begin_is_said(self) -> None:
+        self.tell(self.tick(5, DRIVES))
+        self.begin()
+        link = self.session.robots.link
+        assert link is not None
+        link._first_asked_s = 0.0  # type: ignore[attr-defined]
+        self.tell(self.tick(6, DRIVES))
+        self.assertIn("the board does not begin its routine", " ".join(self.session.board.status.notes_since(0)))
+
+
+class WithoutRoutineTest(WatchingSessionCase):
+    def test_it_is_said(self) -> None:
+        self.tell(self.tick(5, DRIVES))
+        self.session.handle(ask.StartPeriod(Period.ALONE, only=True), 0.0)
+        self.assertIn("the board has no routine: name one", self.session.board.status.note)
+
+
+class TaskTest(TempCase):
+    """The routine of a board, as the screen knows it."""
+
+    def model(self, routine: str) -> ScreenModel:
+        home = self.demo()
+        rig = home / "rigs" / "plover.toml"
+        rig.write_text(
+            changed(rig.read_text("utf-8"), ("[board] ", f'[board]\nmode = "alone"\nroutine = "{routine}"\n#'))
+        )
+        model = local_model(home)
+        self.addCleanup(model.client.close)
+        model.open_rig(rig)
+        return model
+
+    def test_it_is_read_with_the_rig(self) -> None:
+        model = self.model("practice")
+        task = model.documents.task(model.rig, model.say)
+        assert task is not None
+        self.assertEqual((task.program.name, task.period_s), ("practice", 25.0))
+
+    def test_one_that_is_not_there_is_said(self) -> None:
+        model = self.model("nothing")
+        self.assertIsNone(model.documents.task(model.rig, model.say))
+        self.assertIn("the board's routine: nothing: is no file", model.message)

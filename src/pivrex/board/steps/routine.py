@@ -143,12 +143,14 @@ class BoardRoutine:
         return made
 
     def _thoughts(self, memory: Floats) -> Thoughts:
-        return Thoughts(self.steps.start.form, memory[-self.steps.start.form.size :])
+        """Return what is remembered of the steps; 0 where a board keeps nothing because nothing needs it."""
+        return Thoughts(self.steps.start.form, np.nan_to_num(memory[-self.steps.start.form.size :]))
 
     def line_in(self, memory: Floats) -> int:
         """Return which line of the routine is done: a motion's, if there is one; 0 for none. ``memory`` is what a board remembers, (M,)."""
         k, code, found = self._thoughts(memory), self.steps.settings.code, 0
-        for th in k.order[: int(k.get("many"))].astype(int).tolist():
+        # with one thread alone a board keeps no order
+        for th in [0] if len(k.order) == 1 else k.order[: int(k.get("many"))].astype(int).tolist():
             pc = int(k.pc[th])
             if k.state[th] != b.BLOCKED or code[pc + 1] >= b.OF_ALL:
                 continue

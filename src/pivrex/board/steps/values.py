@@ -52,6 +52,7 @@ from pivrex.routine.watching import (
 __all__ = [
     "attached_at",
     "evaluate",
+    "fail",
     "goal_of",
     "is_there",
     "jumps",
@@ -145,6 +146,13 @@ def jumps(does: int, a: float) -> bool:
 
 
 @kernel
+def fail(k: Thoughts, why: int) -> None:
+    """End the routine too early; what went wrong first counts."""
+    if k.fault == 0:
+        k.fault = why
+
+
+@kernel
 def evaluate(m: StepTable, c: ThinkScratch, v: RoutineState, k: Thoughts, t: Tick, begin: int, base: int) -> int:  # noqa: C901, PLR0912 - a case for each step
     """Compute the values that stand from there on; returns where the next step stands."""
     pc = begin
@@ -156,13 +164,13 @@ def evaluate(m: StepTable, c: ThinkScratch, v: RoutineState, k: Thoughts, t: Tic
             pc += 2
         elif m.changes and does < PLUS:
             if m.has[ROOT] and does == ROOT and c.stack[c.top - 1] < 0.0:
-                k.fault = BY_ROOT
+                fail(k, BY_ROOT)
             c.stack[c.top - 1] = changed(does, c.stack[c.top - 1])
             pc += 1
         elif m.joins and does < LOCAL:
             c.top = c.top - 1
             if m.has[OVER] and does == OVER and c.stack[c.top] == 0.0:
-                k.fault = BY_ZERO
+                fail(k, BY_ZERO)
             c.stack[c.top - 1] = joined(does, c.stack[c.top - 1], c.stack[c.top])
             pc += 1
         elif m.turns and does < THERE:
@@ -181,7 +189,7 @@ def evaluate(m: StepTable, c: ThinkScratch, v: RoutineState, k: Thoughts, t: Tic
             pc += 1
         elif m.has[CHECK] and does == CHECK:
             if not is_finite(c.stack[c.top - 1]):
-                k.fault = BY_NOTHING
+                fail(k, BY_NOTHING)
             pc += 1
         elif m.has[CASE] and does == DROP:
             c.top = c.top - 1
