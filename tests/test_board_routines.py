@@ -218,7 +218,7 @@ class PlayedTest(unittest.TestCase):
         self.assertGreater(prove(line, ticks)[0].differ, 0)
 
 
-def _after(line: Line, ticks: Ticks) -> np.ndarray:  # type: ignore[type-arg]
+def _after(line: Line, ticks: Ticks) -> np.ndarray:
     """Return what a board remembers before the last of some ticks, in double."""
     from pathlib import Path
     from tempfile import TemporaryDirectory
@@ -282,6 +282,7 @@ class OnChipTest(AloneCase):
 
     TEXT = LONG
     PAIRS = (PIN, MORE_PINS)
+    PERIOD_S = 4.0
 
     def press(self, seconds: float = 0.1) -> None:
         self.robot.sticks["start"] = 1.0
@@ -296,10 +297,10 @@ class OnChipTest(AloneCase):
     def test_a_button_begins_it_its_period_ends_it_and_every_tick_is_computed_here_too(self) -> None:
         self.go(1.1)
         self.press()
-        self.go(3.6)
+        self.go(4.6)
         whys = [why for why, _ in groupby(t.why for t in self.ticks)]
         self.assertEqual(whys[-3:], [BY_ROUTINE, NOT_AT_REST, DRIVES])
-        self.assertEqual(sum(t.why == BY_ROUTINE for t in self.ticks), round(3.0 / self.line.dt_s))
+        self.assertEqual(sum(t.why == BY_ROUTINE for t in self.ticks), round(self.PERIOD_S / self.line.dt_s))
         self.assertEqual([t.number for t in self.ticks if not t.same], [])
         self.assertEqual(self.lines, [1.0, 2.0, 3.0])
         self.assertEqual(
@@ -330,7 +331,7 @@ class OnChipTest(AloneCase):
         self.assertEqual(self.ticks[-1].row[self.line.layout.stage("raw")][0], np.float32(self.line.rest()[0]))
         self.go(0.3, left_y=-1.4)
         self.assertEqual(self.ticks[-1].why, BY_ROUTINE)
-        self.go(3.0)
+        self.go(4.0)
         self.assertEqual(self.ticks[-1].why, LOST)
 
     def test_what_stops_it(self) -> None:
@@ -410,8 +411,12 @@ class GyroTest(AloneCase):
 class CommandTest(TempCase):
     """`pivrex board RIG --routine NAME`."""
 
+    def setUp(self) -> None:
+        super().setUp()
+        self.rig = self.demo() / "rigs" / "plover.toml"
+
     def board(self, *words: str) -> Ran:
-        return Ran("board", str(self.demo() / "rigs" / "plover.toml"), *words)
+        return Ran("board", str(self.rig), *words)
 
     @WITH_CHIP
     def test_it_fits_into_the_small_chip(self) -> None:
@@ -429,7 +434,7 @@ class CommandTest(TempCase):
 
     def test_what_cannot_be_is_said_with_its_line(self) -> None:
         ran = self.board("--mode", "alone", "--routine", "round", "-o", str(self.folder / "out"))
-        self.assertEqual(ran.code, 2)
+        self.assertEqual(ran.code, 1)
         self.assertIn("round:5: a path is followed: a board has no room for its plan", ran.err)
         ran = self.board("--routine", "practice", "-o", str(self.folder / "out"))
         self.assertIn("--routine is for a board that drives by itself", ran.err)
