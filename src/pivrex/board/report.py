@@ -47,8 +47,9 @@ class BoardReport:
 
     Attributes
     ----------
-    rig, hash, chip, mode : str
-        ``chip`` is empty for a program for any board; ``mode`` is obeys, alone or sends.
+    rig, hash, chip, mode, routine : str
+        ``chip`` is empty for a program for any board; ``mode`` is obeys, alone or sends; ``routine`` is what a board that is alone drives
+        when it is told to.
     folder : Path
     files, missing : list of str
         ``missing`` says what has no pin.
@@ -72,6 +73,16 @@ class BoardReport:
     fit: Fit | None = None
     pins: list[tuple[str, str]] = field(default_factory=list)
     mode: str = "obeys"
+    routine: str = ""
+
+    @property
+    def does(self) -> str:
+        """What the board does, as the end of a sentence about it."""
+        if self.routine:
+            return f"drives by itself, and the routine {self.routine} when it is told to"
+        return {"obeys": "obeys a laptop", "alone": "drives by itself", "sends": "sends what its controls read"}[
+            self.mode
+        ]
 
     @property
     def how(self) -> str:
@@ -113,6 +124,7 @@ def written_and_told(
         written.missing,
         written.kept,
         mode="alone" if alone else "sends" if sender else "obeys",
+        routine=task.program.name if alone and task is not None else "",
     )
     if target != "avr":
         return made
@@ -127,7 +139,9 @@ def told(rig: Rig, folder: Path, target: str, at: Floats | None = None, task: Ta
     """Do the same, with everything that is wrong in the report."""
     try:
         return written_and_told(rig, folder, target, "", at, task=task)
-    except (RigError, RoutineError) as problem:
+    except RoutineError as problem:
+        return BoardReport(rig.name, folder, rig.board.chip, wrong=problem.lines())
+    except RigError as problem:
         return BoardReport(rig.name, folder, rig.board.chip, wrong=[str(m) for m in problem.mistakes])
     except PivrexError as problem:
         return BoardReport(rig.name, folder, rig.board.chip, wrong=[str(problem)])
@@ -176,6 +190,8 @@ def _pins(rig: Rig, chip: Chip, alone: bool) -> list[tuple[str, str]]:
 
 
 def _role(use: PinUse) -> str:
+    if use.role == use.owner:
+        return ""
     if use.role == "pin":
         return "" if use.key.startswith("attachments.") else "PWM"
     return use.role.removesuffix("_pin").replace("_", " ")

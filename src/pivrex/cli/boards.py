@@ -14,8 +14,6 @@ from pivrex.errors import PivrexError, RigError, UsageError
 
 __all__ = ["board"]
 
-DOES = {"obeys": "obeys a laptop", "alone": "drives by itself", "sends": "sends what its controls read"}
-
 
 def board(
     rig: RigName,
@@ -113,12 +111,12 @@ def _print(made: Any, rig: Any, as_json: bool) -> None:
     if as_json:
         print_json({
             "rig": made.rig, "hash": made.hash, "for": "avr" if made.chip else "c", "mode": made.mode,
-            "folder": str(made.folder), "files": made.files,
+            "routine": made.routine or None, "folder": str(made.folder), "files": made.files,
             "missing": made.missing, "kept": made.kept, "fits": asdict(made.fit) if made.fit is not None else None,
         })  # fmt: skip
         return
     of = "" if made.mode == "sends" else f", rig hash {made.hash}"
-    print(f"{made.folder}: {len(made.files)} files, for {made.rig}{of}; it {DOES[made.mode]}")
+    print(f"{made.folder}: {len(made.files)} files, for {made.rig}{of}; it {made.does}")
     if made.mode not in ("sends", rig.board.mode):
         print(f'  the rig says mode = "{rig.board.mode}" in [board]; change that too, and the screen knows')
     if made.kept:

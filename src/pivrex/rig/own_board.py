@@ -46,3 +46,8 @@ class Board(Table):
     supply_V: Annotated[float, Quantity("voltage", at_least=1.8, at_most=5.5, step="0.1 V")] = Field(  # noqa: N815 - volts
         default=5.0, alias="supply", description="The voltage that its analogue pins read as full.", examples=["5 V"]
     )
+
+    @property
+    def own_routine(self) -> str:
+        """The routine that a board which is alone drives; empty for none, and for a board that obeys."""
+        return self.routine if self.mode == "alone" else ""

@@ -88,7 +88,7 @@ class WorkspaceDocuments:
     def task(self, rig: Rig, say: Callable[[str, bool], None]) -> Task | None:
         """Return the routine of a rig's board that drives by itself; ``say`` is told what is wrong with it."""
         try:
-            return Task.of(rig, self._folder) if rig.board.mode == "alone" else None
+            return Task.of(rig, self._folder) if rig.board.own_routine else None
         except PivrexError as problem:
             say(f"the board's routine: {problem}", True)
             return None

@@ -91,8 +91,7 @@ def _said(report: BoardReport) -> list[tuple[str, str]]:
     if report.wrong:
         head = f"The {report.chip} cannot be this robot's board as the rig has it; nothing was written:"
         return [(head, "alarm"), *((f"! {what}", "alarm") for what in report.wrong)]
-    does = "it drives by itself" if report.mode == "alone" else "it obeys a laptop"
-    said = [(f"{len(report.files)} files in {report.folder}, rig hash {report.hash}; {does}", "rest")]
+    said = [(f"{len(report.files)} files in {report.folder}, rig hash {report.hash}; it {report.does}", "rest")]
     said += [("mine.c stays as it was: it is yours", "dim")] if report.kept else []
     return said + [(what, "dim") for what in report.missing]
 

@@ -96,7 +96,7 @@ class OpenRoutine(Panel):
     def _default(self) -> Path | None:
         folder, rig = self.model.folder, self.model.file.path
         there = {p.stem: p for p in folder.routines()}
-        wanted = folder.settings.routines.get(rig.stem, "")
+        wanted = self.model.rig.board.own_routine or folder.settings.routines.get(rig.stem, "")
         return there.get(wanted) or next((p for n, p in there.items() if n == rig.stem), None)
 
     def prepare(self) -> None:
@@ -303,13 +303,15 @@ class OpenRoutine(Panel):
 
     def _follow_match(self) -> None:
         """Let the cursor go with what drives: in a match the routine, in a run whatever line of it the Tick says."""
-        match = self.model.status.match
+        model, match = self.model, self.model.status.match
         drives = match.period is Period.ALONE and not match.ended
         ended = self._follows and not drives and match.period is Period.ALONE
         self._follows = drives or self.model.replay is not None
-        line = self.model.number("routine", "line") if drives or self.model.replay is not None else 0
+        is_of_board = model.status.watching and self.desk.is_open and self.desk.path.stem == model.rig.board.own_routine
+        says = drives or model.replay is not None or is_of_board
+        line = model.number("routine", "line") if says else 0
         t = self.model.value("clock", "t") + match.from_s
-        if isfinite(t) and (drives or line or ended):
+        if isfinite(t) and not is_of_board and (drives or line or ended):
             self.t = t
         if line != self.editor.driven_line:
             self.editor.driven_line = line
