@@ -222,29 +222,55 @@ class AlonePrinter:
                 lines.append(f"    value[{n}] = {c_name(one.name)}{f'[{place - one.at}]' if one.shape else ''};")
         return [*lines, "}", ""]
 
-    def _at_rest(self) -> list[str]:
-        """Return whether controls are at rest, as `pivrex.line.questions.neutral` has it."""
-        line, lines = self.wiring.line, ["uint8_t at_rest(void) {"]
-        for k in range(len(line.functions)):
-            own = f"row.band.value[{k}]"
-            lines.append(
-                f"    if ({own} > {number_in_c(AT_REST)} || {own} < -{number_in_c(AT_REST)}) return 0; /* {line.functions[k]} */"
-            )
+    def resting(self) -> list[tuple[str, float, float, str]]:
+        """Return between what each place of the row is while controls are at rest, as `pivrex.line.questions.neutral` has it."""
+        line = self.wiring.line
+        found = [(f"row.band.value[{k}]", -AT_REST, AT_REST, name) for k, name in enumerate(line.functions)]
         bindings = line.stages.get("bindings")
         if isinstance(bindings, Bindings):
-            moving = zip(bindings.patches, bindings.actions, bindings.at_rest, strict=True)
-            places = {int(at) for _, a, at in moving if a.verb in ("motion", "speed", "on") and a.value != 0}
-            lines += [
-                f"    if (row.raw.reading[{k}] >= {number_in_c(PRESSED)}) return 0; /* {line.channels[k]} */"
-                for k in sorted(places)
-            ]
             plain = bindings.settings.plain
             for n, (name, k) in enumerate(zip(bindings.followers, plain.follows, strict=True)):
                 near = [v for v in np.linspace(-1, 1, 2001).tolist() if abs(deflection(plain, n, v)) <= AT_REST]
-                own = f"row.raw.reading[{int(k)}]"
-                lines.append(
-                    f"    if ({own} < {number_in_c(near[0])} || {own} > {number_in_c(near[-1])}) return 0; /* {name} */"
-                )
+                found.append((f"row.raw.reading[{int(k)}]", near[0], near[-1], name))
+        return found
+
+    def holding(self) -> list[tuple[str, str]]:
+        """Return the places of buttons that move something while they are pressed."""
+        line = self.wiring.line
+        bindings = line.stages.get("bindings")
+        if not isinstance(bindings, Bindings):
+            return []
+        moving = zip(bindings.patches, bindings.actions, bindings.at_rest, strict=True)
+        places = {int(at) for _, a, at in moving if a.verb in ("motion", "speed", "on") and a.value != 0}
+        return [(f"row.raw.reading[{k}]", line.channels[k]) for k in sorted(places)]
+
+    def asking(self) -> dict[str, str]:
+        """Return the places of what buttons ask for that the line does not do: stop, shut_down, zero_gyro."""
+        layout = self.wiring.line.layout
+        first = layout.stage("bindings").start if "bindings" in self.wiring.line.stages else 0
+        return {
+            name: f"row.bindings.value[{layout.at('bindings', name) - first}]"
+            for name in ("stop", "shut_down", "zero_gyro")
+            if layout.has("bindings", name)
+        }
+
+    def silent(self) -> list[tuple[int, str]]:
+        """Return the sensed columns without a pin that a routine measures its way by."""
+        unit = self.wiring.rig.way_unit
+        counted = ("gyro", f"_travel_{unit}", f"_speed_{unit}_s")
+        return [
+            (k, s.title)
+            for k, s in enumerate(self.wiring.sensed)
+            if s.known and not s.value and any(word in s.title for word in counted)
+        ]
+
+    def _at_rest(self) -> list[str]:
+        lines = ["uint8_t at_rest(void) {"]
+        lines += [
+            f"    if ({own} < {number_in_c(low)} || {own} > {number_in_c(high)}) return 0; /* {name} */"
+            for own, low, high, name in self.resting()
+        ]
+        lines += [f"    if ({own} >= {number_in_c(PRESSED)}) return 0; /* {name} */" for own, name in self.holding()]
         return [*lines, "    return 1;", "}", ""]
 
     def _start(self) -> list[str]:
@@ -253,13 +279,7 @@ class AlonePrinter:
             return []
         place = next((p for p in self.wiring.places["button"] if p.channel == START), None)
         pressed = f"board_sensor({place.name}) > 0" if place is not None else "0"
-        counted = ("gyro", f"_travel_{self.wiring.rig.way_unit}", f"_speed_{self.wiring.rig.way_unit}_s")
-        needs = [
-            (k, s.title)
-            for k, s in enumerate(self.wiring.sensed)
-            if s.known and not s.value and any(word in s.title for word in counted)
-        ]
-        silent = [f"    if (sense({k}) != sense({k})) return 0; /* {title} */" for k, title in needs]
+        silent = [f"    if (sense({k}) != sense({k})) return 0; /* {title} */" for k, title in self.silent()]
         return [
             "uint8_t start_pressed(void) {", f"    return {pressed};", "}", "",
             "uint8_t routine_may(void) {", *silent, f"    return board_ms() >= {GYRO_MS}; /* a gyro has measured what it says at rest */",
@@ -268,17 +288,14 @@ class AlonePrinter:
 
     def _buttons(self) -> list[str]:
         """Return what buttons ask for that the line does not do: stop, and a gyro that is zeroed."""
-        layout, lines = self.wiring.line.layout, ["uint8_t buttons_ask(void) {", "    uint8_t stop = 0;"]
-        for name in ("stop", "shut_down", "zero_gyro"):
-            if not layout.has("bindings", name):
-                continue
-            asked = f"row.bindings.value[{layout.at('bindings', name) - layout.stage('bindings').start}] > R(0.5)"
+        lines = ["uint8_t buttons_ask(void) {", "    uint8_t stop = 0;"]
+        for name, own in self.asking().items():
             if name != "zero_gyro":
-                lines.append(f"    stop |= {asked};")
+                lines.append(f"    stop |= {own} > R(0.5);")
             elif self.alone.zeroed:
-                own = [g for g in self.alone.sizes()[1].fields if g.at in self.alone.zeroed]
-                sets = " ".join(f"{c_name(g.name)} = {number_in_c(self.alone.zeroed[g.at], g.kind)};" for g in own)
-                lines.append(f"    if ({asked}) {{ {sets} }}")
+                zeroed = [g for g in self.alone.sizes()[1].fields if g.at in self.alone.zeroed]
+                sets = " ".join(f"{c_name(g.name)} = {number_in_c(self.alone.zeroed[g.at], g.kind)};" for g in zeroed)
+                lines.append(f"    if ({own} > R(0.5)) {{ {sets} }}")
         return [*lines, "    return stop;", "}", ""]
 
     def _bytes(self) -> list[str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from pivrex.board import micropython
 from pivrex.board.alone import Alone
 from pivrex.board.avr import avr_files, avr_makefile
 from pivrex.board.line_parts import line_parts
@@ -20,8 +21,11 @@ from pivrex.rig.rig import Rig
 
 __all__ = ["Written", "board_files", "write_board", "write_files"]
 
-OWN = "mine.c"
+OWN = ("mine.c", micropython.OWN)
 """The file with a person's own code: it is written once."""
+
+OURS = ("rig.h", "rig.py")
+"""By one of these a folder is known for a program of Pivrex."""
 
 
 @dataclass(frozen=True)
@@ -44,7 +48,7 @@ def board_files(
     ----------
     rig : Rig
     target : str
-        avr or c.
+        avr, c or micropython.
     mode : str
         obeys or alone; as the rig says if it is left out.
     at : (3,) float64
@@ -67,6 +71,8 @@ def board_files(
         wiring.missing += own.lacks
     else:
         wiring, lines = wired(line), line_parts(line, at)
+    if target == "micropython":
+        return micropython.micropython_files(wiring, own), wiring
     drives = ("alone.c", "radio.c") if alone else ("link.c",)
     found = {name: part(name) for name in ("board.h", "robot.h", "sentence.c", *drives, "seal.c", "main.c")}
     found |= {
@@ -74,7 +80,7 @@ def board_files(
         "line.c": lines.source(),
         "rig.h": rig_header(wiring, own),
         "rig.c": rig_source(wiring, own),
-        OWN: mine_source(wiring),
+        OWN[0]: mine_source(wiring),
     }
     if target == "avr":
         found |= avr_files(wiring)
@@ -89,7 +95,7 @@ def board_files(
 def write_board(
     rig: Rig, folder: Path, target: str, mode: str = "", at: Floats | None = None, task: Task | None = None
 ) -> Written:
-    """Write the folder of a robot's program. What Pivrex wrote before is written again; `mine.c` stays as it is.
+    """Write the folder of a robot's program. What Pivrex wrote before is written again; `mine.c` or `mine.py` stays as it is.
 
     Raises
     ------
@@ -104,15 +110,15 @@ def write_board(
 def write_files(folder: Path, found: dict[str, str], wiring: BoardWiring) -> Written:
     """Write the files of a program into a folder; see `write_board`."""
     theirs = sorted(p.name for p in folder.iterdir()) if folder.is_dir() else []
-    if theirs and "rig.h" not in theirs:
-        raise SaveError(folder / "rig.h", f"the folder holds {theirs[0]}, and no program of Pivrex; name an empty one")
-    kept = (folder / OWN).exists()
+    if theirs and not set(theirs) & set(OURS):
+        raise SaveError(folder / OURS[0], f"the folder holds {theirs[0]}, and no program of Pivrex; name an empty one")
+    kept = any(name in found and (folder / name).exists() for name in OWN)
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
         raise SaveError(folder, problem.strerror or str(problem)) from None
     for name, text in found.items():
-        if name != OWN or not kept:
+        if name not in OWN or not kept:
             write_atomically(folder / name, text)
     return Written(folder, wiring.hash, sorted(found), wiring.missing, kept)
 

@@ -47,7 +47,7 @@ class BoardReport:
 
     Attributes
     ----------
-    rig, hash, chip, mode, routine : str
+    rig, hash, chip, mode, routine, target : str
         ``chip`` is empty for a program for any board; ``mode`` is obeys, alone or sends; ``routine`` is what a board that is alone drives
         when it is told to.
     folder : Path
@@ -74,6 +74,7 @@ class BoardReport:
     pins: list[tuple[str, str]] = field(default_factory=list)
     mode: str = "obeys"
     routine: str = ""
+    target: str = "avr"
 
     @property
     def does(self) -> str:
@@ -87,6 +88,8 @@ class BoardReport:
     @property
     def how(self) -> str:
         """The line that puts it onto the board; empty where that is for you to say."""
+        if self.target == "micropython":
+            return f"mpremote cp {self.folder}/*.py :"
         if self.mode == "sends" and not self.chip:
             return ""
         return f"make -C {self.folder} load PORT=/dev/ttyUSB0 LOADER=..." if self.chip else f"make -C {self.folder}"
@@ -125,6 +128,7 @@ def written_and_told(
         written.kept,
         mode="alone" if alone else "sends" if sender else "obeys",
         routine=task.program.name if alone and task is not None else "",
+        target=target,
     )
     if target != "avr":
         return made

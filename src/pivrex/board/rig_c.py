@@ -11,13 +11,20 @@ from pivrex.board.printing import number_in_c
 from pivrex.devices.decode.lines import LONGEST_LINE
 from pivrex.devices.seal import SEAL_BYTES
 
-__all__ = ["mine_source", "rig_header", "rig_source"]
+__all__ = ["answers", "mine_source", "rig_header", "rig_source"]
 
 LONGEST_NUMBER = len("-1.23457e-05")
 """How Pivrex writes a number that is no whole one, at its longest."""
 
 LONGEST_REAL = len("-199999.9999")
 """How a board does."""
+
+
+def answers(wiring: BoardWiring) -> tuple[int, int]:
+    """Return how many values a sentence tells at most, and how long it is then, in bytes."""
+    own = len("$PIVSEN,65535/99/99,,2*hh") + (10 + SEAL_BYTES if wiring.rig.secret else 5)
+    each = max(1, min(len(wiring.back), (LONGEST_LINE - own) // (LONGEST_REAL + 1)))
+    return each, own + each * (LONGEST_REAL + 1)
 
 
 def rig_header(wiring: BoardWiring, alone: Alone | None = None) -> str:
@@ -34,11 +41,9 @@ def rig_header(wiring: BoardWiring, alone: Alone | None = None) -> str:
     seal = SEAL_BYTES if rig.secret else 0
     number = 10 if rig.secret else 5
     head = len(f"$PIVOUT,,65535,1,{wiring.hash}*hh") + number
+    each, said = answers(wiring)
     longest = min(LONGEST_LINE, head + len("/99/99") + sum(w + 1 for w in widths) + seal)
-    room = LONGEST_LINE - len("$PIVSEN,65535/99/99,,2*hh") - number - seal
-    each = max(1, min(back, room // (LONGEST_REAL + 1)))
     parts = math.ceil(back / each)
-    said = len("$PIVSEN,65535/99/99,,2*hh") + number + each * (LONGEST_REAL + 1) + seal
     greeting = len(f"$PIVHEY,{rig.name},{wiring.hash}*hh") + seal
     lines = [
         f"/* What the program must know of the rig {rig.name}. Written by pivrex board: change the rig, and write it again. */",

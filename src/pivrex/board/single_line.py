@@ -18,7 +18,7 @@ from pivrex.board.line_parts import LineParts
 from pivrex.board.packing import Packed
 from pivrex.board.printing import FLOATS
 
-__all__ = ["SingleLine", "python_functions"]
+__all__ = ["ROOTS", "SingleLine", "python_function", "python_functions"]
 
 Floats = NDArray[np.float64]
 
@@ -30,10 +30,11 @@ def python_functions(program: FlatProgram, number: Callable[[float], ast.expr]) 
 
     Names with dots are attributes: `row.law.twist`. Rows of several dimensions are lists of lists.
     """
-    return ast.fix_missing_locations(ast.Module([_function(f, number) for f in program.functions.values()], []))
+    return ast.fix_missing_locations(ast.Module([python_function(f, number) for f in program.functions.values()], []))
 
 
-def _function(one: FlatFunction, number: Callable[[float], ast.expr]) -> ast.FunctionDef:
+def python_function(one: FlatFunction, number: Callable[[float], ast.expr]) -> ast.FunctionDef:
+    """Return a function as Python; see `python_functions`."""
     given = ast.arguments([], [ast.arg(_local(p)) for p in one.params], None, [], [], None, [])
     body = [_Writer(number).visit(copy.deepcopy(s)) for s in one.body]
     return ast.FunctionDef(one.name, given, body or [ast.Pass()], [], None, None, type_params=[])  # type: ignore[call-arg]

