@@ -218,7 +218,7 @@ class PersonTest(TempCase):
             self.assertIn(["left", "M1", str(pin), signal], rows)
         self.assertIn("enable", Path("w.svg").read_text())
         self.assertIn("out 3: left backward", Ran("wire", "three").out)
-        self.assertEqual(len(wiring_rows(rig_with("three pins", *THREE))), 6 + 2 + 4 + 2 + 5)
+        self.assertEqual(len(wiring_rows(rig_with("three pins", *THREE))), 6 + 2 + 4 + 2 + 5 + 1)
 
     def test_the_shakedown_finds_a_swapped_plug(self) -> None:
         path = Path("rigs/three.toml")

@@ -36,6 +36,7 @@ from pivrex.runs.through import keep_rows
 from pivrex.sim.body import Conditions, RealBody
 from tests.kept import FIRST, kept_drives
 from tests.support import DEMO, PLOVER, TempCase, often, slow
+from tests.test_board import GYRO_PIN
 
 BEGAN = datetime(2030, 5, 4, tzinfo=UTC)
 SECONDS = 120
@@ -344,7 +345,7 @@ class RefusalTest(TempCase):
 
     def test_a_rig_without_gyro(self) -> None:
         text = (
-            "".join(part for part in rig_text(PLOVER).partition("[correction]")[:1]).replace("[gyro]\n", "")
+            "".join(part for part in rig_text(PLOVER).partition("[correction]")[:1]).replace("[gyro]\n" + GYRO_PIN, "")
             + "[control]"
             + (rig_text(PLOVER).partition("[control]")[2])
         )

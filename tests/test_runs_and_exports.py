@@ -209,11 +209,11 @@ class ExportTest(TempCase):
         self.assertIn(["right", "M2", "7", "direction", "wheel right", "reversed", "1000", "8", "360"], rows)
         pins = wiring_rows(rig)
         self.assertEqual(
-            len(pins), 4 + 2 + 4 + 2 + 5
-        )  # and spout and pump, two encoders, a ranger, a stick with three buttons
+            len(pins), 4 + 2 + 4 + 2 + 1 + 5
+        )  # and spout and pump, two encoders, a ranger, a gyro, a stick with three buttons
         self.assertEqual(pins[6][:5], ("left", "", "2", "encoder A", "counts"))
         self.assertEqual(pins[11][:5], ("front", "", "13", "echo", "hears it"))
-        self.assertEqual(pins[12][:5], ("stick", "", "A0", "left_y", "measures"))
+        self.assertEqual(pins[13][:5], ("stick", "", "A0", "left_y", "measures"))
         write_wiring(rig, self.folder / "w.svg")
         self.assertIn("direction", " ".join(self.svg_text(self.folder / "w.svg")))
 
