@@ -661,13 +661,12 @@ class SealedStickTest(AloneCase):
         self.assert_rests()
 
 
-@unittest.skipUnless(which("gcc"), "needs gcc")
-class HereTest(TempCase):
-    """The same program on this computer, whose memory has gaps between numbers, over UDP."""
+class HereCase(TempCase):
+    """The program on this computer, whose memory has gaps between numbers, over UDP."""
 
-    def begin(self, rig: Rig, **more: str) -> None:
+    def begin(self, rig: Rig, task: Task | None = None, **more: str) -> None:
         """Build and start its program, and watch it."""
-        write_board(rig, self.folder / "here", "c")
+        write_board(rig, self.folder / "here", "c", task=task)
         flags = "CFLAGS=-std=c99 -O1 -g -Wall -Wextra -Werror -fsanitize=address,undefined -fno-sanitize-recover=all"
         subprocess.run(["make", "-s", "-C", self.folder / "here", flags], check=True)
         port, program = free_port(), self.folder / "here" / "robot"
@@ -680,7 +679,7 @@ class HereTest(TempCase):
         self.assertEqual(self.program.stdout.readline(), b"ready\n")
         link = Link.model_validate({"wire": {"kind": "udp", "host": "127.0.0.1", "port": port}})
         self.line = Line(rig)
-        self.board = WatchedBoard(self.line, link)
+        self.board = WatchedBoard(self.line, link, None, task)
         self.addCleanup(self.board.close)
         self.rows: list[Any] = []
 
@@ -699,6 +698,9 @@ class HereTest(TempCase):
     def reads(self, channel: str) -> float:
         return float(self.rows[-1][self.line.layout.at("raw", channel)])
 
+
+@unittest.skipUnless(which("gcc"), "needs gcc")
+class HereTest(HereCase):
     def test_a_stick_on_its_pins(self) -> None:
         self.begin(alone(STICK, ("low = 100", "low = 0"), ("high = 923", "high = 1023")))
         self.sense(b"sensor 0 512\nsensor 1 512\nsensor 2 512\n")  # the gyro is the first

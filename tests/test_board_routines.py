@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+import time
 import unittest
 from itertools import groupby
 from math import degrees
+from unittest import mock
 
 import numpy as np
 
+from pivrex.board import proving
 from pivrex.board.alone import Alone
 from pivrex.board.proving import Ticks, prove, ticks_of_routine
 from pivrex.board.steps import Task
@@ -24,8 +27,8 @@ from pivrex.session.periods import Period
 from pivrex.tui.model import ScreenModel
 from tests.chassis import demo_path
 from tests.local import local_model
-from tests.support import DEMO, TempCase
-from tests.test_alone import RADIO, STICK, AloneCase, WatchingSessionCase, alone
+from tests.support import DEMO, TempCase, wait_for
+from tests.test_alone import RADIO, STICK, AloneCase, HereCase, WatchingSessionCase, alone
 from tests.test_board import GYRO_PIN, WITH_CHIP, changed, plover_with
 from tests.test_cli import Ran
 from tests.test_routine_running import POST, program
@@ -227,6 +230,36 @@ def _after(line: Line, ticks: Ticks) -> np.ndarray:
 
     with TemporaryDirectory() as folder:
         return _run(Path(folder), ticks.parts(line), "double", False, ticks, line, free=True).memories[-1]
+
+
+class SanitizedTest(HereCase):
+    """Under the sanitizers for addresses and undefined behaviour, and with every warning."""
+
+    def test_all_steps(self) -> None:
+        checks = ("-g", "-fsanitize=address,undefined", "-fno-sanitize-recover=all")
+        with mock.patch.object(proving, "FLAGS", (*proving.FLAGS, *checks)):
+            for text, rig in (
+                (DRIVING, plover_with()),
+                (CHOOSING, plover_with()),
+                (AT_ONCE, read_rig(demo_path("bittern"))),
+            ):
+                _, ticks = on_board(text, rig)
+                self.assertFalse(np.isnan(ticks.memories[-1]).all())
+
+    def test_the_whole_program_is_watched_here(self) -> None:
+        rig = alone(STICK, ("low = 100", "low = 0"), ("high = 923", "high = 1023"))
+        text = "repeat 2 times\n    drive ahead for 0.2 s\n    turn left for 0.1 s\ndo lift\n\n"
+        text += "own move lift with up 30 deg\n    move spout to up\n    wait 0.1 s"
+        self.begin(rig, Task(program(text, rig), 5.0))
+        self.sense(b"sensor 0 512\nsensor 1 512\nsensor 2 512\n")
+        wait_for(self.watch, 10, lambda: self.board.why(time.perf_counter()))
+        time.sleep(1.0)  # its gyro measures what it says at rest
+        self.watch()
+        self.assertEqual(self.board.ask("run"), "")
+        wait_for(lambda: self.watch() and "the routine has finished" in self.board.notes, 10)
+        self.assertEqual(list(self.board.notes), ["the board drives its routine routine", "the routine has finished"])
+        at = self.line.layout.at("routine", "line")
+        self.assertEqual({float(row[at]) for row in self.rows} - {0.0}, {2.0, 3.0, 8.0})
 
 
 class RefusedTest(unittest.TestCase):

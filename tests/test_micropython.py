@@ -46,6 +46,7 @@ import board
 board.ms = lambda: machine.now_us // 1000
 board.us = lambda: machine.now_us
 board.time.sleep_us = lambda us: None
+{prelude}
 EVENTS = json.loads(open("/events.json").read())
 import mine, robot
 import {driver} as driver
@@ -106,7 +107,9 @@ class Heard:
 
 
 class MicroPythonCase(TempCase):
-    """A program and what happens to it."""
+    """A program and what happens to it; ``prelude`` is done before it begins."""
+
+    prelude = ""
 
     def heard(
         self, rig: Rig, events: Iterable[Event], until_ms: int, mode: str = "obeys", task: Task | None = None
@@ -122,7 +125,7 @@ class MicroPythonCase(TempCase):
             json.dumps([(ms, what, name, list(v) if isinstance(v, bytes) else v) for ms, what, name, v in ordered])
         )
         driver = "alone" if mode == "alone" else "link"
-        (folder / "run.py").write_text(HARNESS.format(driver=driver, until=until_ms))
+        (folder / "run.py").write_text(HARNESS.format(driver=driver, until=until_ms, prelude=self.prelude))
         return Heard(ran_in_micropython(folder, "run.py"))
 
 
@@ -354,6 +357,14 @@ class AloneTest(MicroPythonCase):
         heard = self.heard(alone(), events, 800, "alone")
         self.assertEqual([heard.at(ms)[1][2] for ms in (390, 590, 790)], [0, 1, 0])  # the pump while it is held
 
+    def test_a_board_that_is_too_slow_refuses_to_drive(self) -> None:
+        self.prelude = "clock = [0]\ndef us():\n    clock[0] += 300000\n    return clock[0]\nboard.us = us"
+        # ten ticks in 0.3 s are 30 ms each, so 0.9 of 33 Hz, and a tenth less
+        with self.assertRaisesRegex(
+            PivrexError, 'RuntimeError: too slow for the rig: rate = "27 Hz" in the rig may do'
+        ):
+            self.heard(alone(), [], 10, "alone")
+
     def packets(self, rig: Rig, first: int, last: int, y: float, seq: int, **other: Any) -> list[Event]:
         spec = rig.sources["radio"]
         assert isinstance(spec, PacketsSource)
@@ -455,6 +466,20 @@ class FolderTest(TempCase):
         self.assertEqual(ran.code, 0, ran.err)
         self.assertIn("mpremote cp", ran.out)
         self.assertIn("puts it onto the board", ran.out)
+        ran = Ran(
+            "board",
+            str(demo_path("plover")),
+            "--for",
+            "micropython",
+            "--mode",
+            "alone",
+            "-o",
+            str(self.folder / "alone"),
+            "--json",
+        )
+        said = json.loads(ran.out)
+        self.assertEqual((said["for"], said["mode"], said["fits"]["refused"]), ("micropython", "alone", False))
+        self.assertRegex(said["fits"]["said"], r"a tick takes \d+\.\d of 16.7 ms in MicroPython|was not tried")
         ran = Ran("board", str(demo_path("plover")), "--for", "micropython", "--source", "stick")
         self.assertIn("should be avr or c", ran.err)
 

@@ -10,10 +10,13 @@ from pivrex.board.emulated import built_program
 from pivrex.board.folder import write_board, write_files
 from pivrex.board.hand import busy_alone
 from pivrex.board.on_chip import SEALED_STACK, STACK, sizes_of
+from pivrex.board.on_micropython import prove_in_micropython
+from pivrex.board.proving import own_ticks
 from pivrex.board.steps import Task
 from pivrex.board.transmitter import transmitter_files
 from pivrex.errors import PivrexError, RigError, RoutineError
 from pivrex.line.layout import Floats
+from pivrex.line.line import Line
 from pivrex.rig.pin_uses import PinUse, pins_of
 from pivrex.rig.rig import Rig
 
@@ -130,6 +133,8 @@ def written_and_told(
         routine=task.program.name if alone and task is not None else "",
         target=target,
     )
+    if target == "micropython" and alone:
+        made = replace(made, fit=_timed_in_micropython(rig))
     if target != "avr":
         return made
     chip = CHIPS[rig.board.chip]
@@ -182,6 +187,18 @@ def _timed(rig: Rig, fit: Fit, chip: Chip, task: Task | None) -> Fit:
             fit, busy=busy.share, refused=True, said=f'it is too slow: {said}; rate = "{slower * 0.9:.0f} Hz" may do'
         )
     return replace(fit, busy=busy.share, said=f"{fit.said}; {said}")
+
+
+def _timed_in_micropython(rig: Rig) -> Fit:
+    """Run the line in MicroPython here, and say how long a tick takes; a board says for itself how long it takes there."""
+    line = Line(rig)
+    try:
+        took_ms = prove_in_micropython(line, own_ticks(line, 100)).us / 1e3
+    except PivrexError as problem:
+        return Fit(f"how long a tick takes was not tried: {problem}", refused=False)
+    period_ms, slow = 1e3 * line.dt_s, took_ms > 1e3 * line.dt_s
+    said = f"a tick takes {took_ms:.1f} of {period_ms:.1f} ms in MicroPython on this computer, and more on a board, which says how much"
+    return Fit(f"it is too slow: {said}" if slow else said, refused=slow)
 
 
 def _pins(rig: Rig, chip: Chip, alone: bool) -> list[tuple[str, str]]:

@@ -160,7 +160,7 @@ class Rebuilder:
         if not self._recent or self._recent[0].number > least or self._recent[-1].number < number:
             return []
         kept = self._single.kept.unpacked(state, len(self._memory))
-        self._memory = np.where(np.isnan(kept), self._memory, kept)
+        self._memory = self._known(kept, self._memory)
         self.synced = True
         made, before = [], None
         for said in self._recent:
@@ -225,11 +225,17 @@ class Rebuilder:
         for stage in COLUMNS:
             exact[line.layout.stage(stage)] = np.nan
         kept[self._rebased] = np.nan
-        self._memory = np.where(np.isnan(kept), np.concatenate((new.data, self._memory[many:])), kept)
+        self._memory = self._known(kept, new.data)
         if line.layout.has("bindings", "zero_gyro") and row[line.layout.at("bindings", "zero_gyro")] > 0.5:
             for place, value in self.alone.zeroed.items():
                 self._memory[place] = value
         return BoardTick(said.number, said.why, np.where(np.isnan(exact), row, exact), same, routine)
+
+    def _known(self, kept: Floats, otherwise: Floats) -> Floats:
+        """Return what is remembered: of the line what a board does not keep from ``otherwise``; of its routine a NaN means something."""
+        many = self._line.memory.size
+        own = np.where(np.isnan(kept[:many]), otherwise[:many], kept[:many])
+        return np.concatenate((own, kept[many:]))
 
     def _begin_routine(self, said: _Said, before: _Said | None) -> str:
         """Let the state be the one in which a routine begins, where it does; return what is to be said of it."""

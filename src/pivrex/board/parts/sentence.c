@@ -12,8 +12,11 @@ void put_text(const char *s) { while (*s) put(*s++); }
 void put_unsigned(uint32_t v) {
     char digits[10];
     int n = 0;
-    do digits[n++] = (char)('0' + v % 10);
-    while (v /= 10);
+    uint16_t small;
+    for (; v > 0xFFFF; v /= 10) digits[n++] = (char)('0' + v % 10);
+    small = (uint16_t)v;                       /* a small chip divides these much quicker */
+    do digits[n++] = (char)('0' + small % 10);
+    while (small /= 10);
     while (n) put(digits[--n]);
 }
 
@@ -32,7 +35,7 @@ void put_real(real v) {
     if (rest > 9999) rest -= 10000, whole_part++;
     put_whole(whole_part);
     put('.');
-    for (int32_t tens = 1000; tens; tens /= 10) put((char)('0' + rest / tens % 10));
+    for (uint16_t left = (uint16_t)rest, tens = 1000; tens; left %= tens, tens /= 10) put((char)('0' + left / tens));
 }
 
 char hex_digit(unsigned digit) { return "0123456789ABCDEF"[digit & 15]; }
