@@ -402,6 +402,8 @@ def main() -> None:
     result["runs"] = bench_runs.ten_minutes()
     result["boards"] = bench_board.boards(200 if SECONDS == 10 else 1000)
     result["board_alone"] = bench_board.alone()
+    result["board_routine"] = bench_board.routines()
+    result["board_micropython"] = bench_board.in_micropython(200)
     result["emulated_board_realtime_factor"] = bench_board.emulated_realtime_factor()
     print(json.dumps(result, indent=2))
 

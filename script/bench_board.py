@@ -11,12 +11,15 @@ from pivrex.board.folder import write_board
 from pivrex.board.hand import busy_alone
 from pivrex.board.line_parts import line_parts
 from pivrex.board.on_chip import run_on_chip, sizes_of
-from pivrex.board.proving import own_ticks, prove
+from pivrex.board.on_micropython import prove_in_micropython
+from pivrex.board.proving import own_ticks, prove, ticks_of_routine
 from pivrex.board.report import told
 from pivrex.board.single_line import SingleLine
+from pivrex.board.steps import Task
 from pivrex.errors import PivrexError
 from pivrex.line.line import Line
 from pivrex.rig import Rig, read_rig, read_text
+from pivrex.routine.files import program_of
 
 ROOT = Path(__file__).resolve().parent.parent
 DEMO = ROOT / "src" / "pivrex" / "demo"
@@ -89,6 +92,46 @@ def alone() -> dict[str, object]:
     for row, memory in zip(driven.rows, driven.memories, strict=True):
         single.tick(row, memory)
     found["watching_ms_a_tick"] = round((time.perf_counter() - began) / 200 * 1e3, 3)
+    return found
+
+
+def routines() -> dict[str, object]:
+    """The demo's practice beside Plover's line on the small chip: bytes, and the share of a tick; its table, and one tick of the proof."""
+    path = DEMO / "rigs" / "plover.toml"
+    rig = read_rig(path)
+    task = Task(program_of(DEMO / "routines" / "practice.txt", rig))
+    busy, line = busy_alone(rig, task=task), Line(rig)
+    with tempfile.TemporaryDirectory() as folder:
+        write_board(rig, Path(folder) / "board", "avr", "alone", task=task)
+        flash, ram = sizes_of(built_program(Path(folder) / "board"))
+    ticks = ticks_of_routine(line, task, None)
+    assert ticks.routine is not None
+    return {
+        "share_of_a_tick_at_60_Hz": round(busy.share, 3),
+        "flash": flash,
+        "ram": ram,
+        "never_used": busy.never_used,
+        "words": len(ticks.routine.steps.settings.code),
+    }
+
+
+def in_micropython(ticks: int) -> dict[str, object]:
+    """Per rig: a tick of the line in MicroPython on this computer, in ms, and as how many ticks of the same line in double C."""
+    found: dict[str, object] = {}
+    for name in RIGS:
+        line = Line(read_rig(DEMO / "rigs" / f"{name}.toml"))
+        driven = own_ticks(line, ticks)
+        try:
+            ran = prove_in_micropython(line, driven)
+        except PivrexError as problem:
+            return {"refused": str(problem)}
+        before, after = line.start().memory, line.memory.start()
+        rows = driven.rows.copy()
+        began = time.perf_counter()
+        for row in rows:
+            line.pass_through(before, after, row)
+        ours_ms = (time.perf_counter() - began) / ticks * 1e3
+        found[name] = {"ms_a_tick": round(ran.us / 1e3, 3), "ratio_to_the_desktops_line": round(ran.us / 1e3 / ours_ms, 1)}
     return found
 
 

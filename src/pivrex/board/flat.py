@@ -88,8 +88,7 @@ class _Flattener:
         """Return the records of a routine, by their names in C's order of places: its state stands behind the line's."""
         line, means, steps = self.line, routine.means, routine.steps
         self.settings |= {"rs": ("ROUTINE", means.settings.data), "m": ("STEPS", steps.settings.data)}
-        unused = {"planned", "spins", "field", "arc", "raw"} - steps.ways  # a board follows no plan
-        self.silent |= {f"kept.routine.profile.{name}" for name in unused}
+        self.silent |= {f"kept.routine.{name}" for name in steps.unused}
         first = line.memory.size
         return {
             "m": Part("m", (), steps.settings.form, 0),

@@ -25,12 +25,22 @@ from pivrex.routine.playing import play, start_pose
 from pivrex.sim.model import stand_in_of
 from pivrex.sim.rollout import Rollout
 
-__all__ = ["FLAGS", "Proof", "Ticks", "own_ticks", "prove", "ticks_of", "ticks_of_routine"]
+__all__ = [
+    "FLAGS",
+    "Proof",
+    "Ticks",
+    "own_ticks",
+    "played_ticks",
+    "prove",
+    "ran_in_double",
+    "ticks_of",
+    "ticks_of_routine",
+]
 
 Floats = NDArray[np.float64]
 
-FLAGS = ("-std=c99", "-O2", "-ffp-contract=off", "-fno-builtin", "-Wall", "-Wextra", "-Werror")
-"""As the desktop's own kernels are built, so that the same text gives the same bits."""
+FLAGS = ("-std=c99", "-O1", "-ffp-contract=off", "-fno-builtin", "-Wall", "-Wextra", "-Werror")
+"""Every sum and product as it is written, as the desktop's own kernels are built: so the same text gives the same bits."""
 
 LONGEST_S = 120.0
 DIGITS = 1e-4
@@ -112,24 +122,33 @@ def ticks_of(line: Line, rows: Floats) -> Ticks:
     return Ticks(made, memories)
 
 
-def ticks_of_routine(line: Line, task: Task, field: Field | None) -> Ticks:
-    """Play a routine on the stand-in, and let a board's program in double remember what it makes of the same ticks.
+def played_ticks(line: Line, task: Task, field: Field | None) -> Ticks:
+    """Play a routine on the stand-in. ``memories`` are those of a board that is told to begin, in each tick.
 
-    Raises
-    ------
-    RoutineError
-        For what a board cannot do.
-    PivrexError
-        Without a C compiler.
+    Raises `RoutineError` for what a board cannot do.
     """
     routine, at = BoardRoutine.of(task, line), start_pose(task.program, field)
     played = play(task.program, line.rig, field, task.period_s)
     rows, parts = played.rows[: round(played.time_s / line.dt_s)], line_parts(line, at, routine)
     begins = parts.start.copy()
     begins[parts.program.globals["kept.thoughts.on"].at] = 1.0
-    ticks = Ticks(rows, np.broadcast_to(begins, (len(rows), len(begins))), routine, at)
+    return Ticks(rows, np.broadcast_to(begins, (len(rows), len(begins))), routine, at)
+
+
+def ran_in_double(line: Line, ticks: Ticks) -> tuple[Floats, Floats]:
+    """Let a board's program in double make ticks from its own state; return its rows, (N, K), and what it remembered before each, (N, M).
+
+    Raises `PivrexError` without a C compiler, or if it refuses what was written.
+    """
     with TemporaryDirectory(prefix="pivrex-proof-") as made_here:
-        return replace(ticks, memories=_run(Path(made_here), parts, "double", False, ticks, line, free=True).memories)
+        ran = _run(Path(made_here), ticks.parts(line), "double", False, ticks, line, free=True)
+    return ran.rows, ran.memories
+
+
+def ticks_of_routine(line: Line, task: Task, field: Field | None) -> Ticks:
+    """Play a routine on the stand-in, and let a board's program remember what it makes of the same ticks; see both functions above."""
+    ticks = played_ticks(line, task, field)
+    return replace(ticks, memories=ran_in_double(line, ticks)[1])
 
 
 def own_ticks(line: Line, many: int = 1500, seed: int = 1) -> Ticks:

@@ -256,6 +256,7 @@ class StepWriter(Table):
             value = self.of_two(w.LEAST, value, reach.high)
         self.push(value)
         self.push(nan if step.over is None else self.checked(step.over))
+        self.ways |= {"over"} if step.over is not None else set()
         self.put(b.ATTACH, a)
         if step.waits:
             self._wait(b.OF_PLACE, -1, step.limit, IsState(Variable(step.name, NOWHERE), "there", NOWHERE))

@@ -36,6 +36,17 @@ FAULTS = {
 """Why a routine on a board stops before its end; as the desktop says it."""
 
 
+CHANGES: dict[str, set[int | str]] = {
+    "profile.planned": set(),
+    **{f"profile.{name}": {name} for name in ("spins", "field", "arc", "raw")},
+    **{f"attached.{name}": {"over"} for name in ("ticks", "first", "last", "begin")},
+    **{f"attached.{name}": {b.HOME} for name in ("homes", "push", "found_as", "stuck")},
+    **{f"attached.{name}": {b.HOME, b.CALLED} for name in ("is_called", "called")},
+    "attached.share": {b.RUN},
+}
+"""What of `RoutineState` is changed by which steps only, or by which kinds of motions; a board follows no plan."""
+
+
 @dataclass
 class Steps:
     """A routine as a board has it.
@@ -47,8 +58,8 @@ class Steps:
         Before its first tick.
     scratch : Form
         Of `ThinkScratch`.
-    ways : set of str
-        What its motions are, of spins, field, arc and raw; what none is a board need not know.
+    unused : set of str
+        What of `RoutineState` stays 0, because no step of it is one that changes it: a board need not know it.
     lines : dict of int to int
         By the place in the table at which each step begins: the routine's line; 0 for one of another file.
     """
@@ -56,7 +67,7 @@ class Steps:
     settings: StepTable
     start: Thoughts
     scratch: Form
-    ways: set[str]
+    unused: set[str]
     lines: dict[int, int]
 
     @classmethod
@@ -90,7 +101,8 @@ class Steps:
         start: Thoughts = Form(Thoughts, columns=columns, threads=threads, slots=threads * depth).of(
             drive=means.planner.drive, turn=means.planner.turn, zero_asked=-inf, limit=np.full(threads, inf)
         )
-        return cls(settings, start, Form(ThinkScratch, deep=table.deep), table.ways, table.lines)
+        unused = {name for name, changed_by in CHANGES.items() if not changed_by & (table.has | table.ways)}
+        return cls(settings, start, Form(ThinkScratch, deep=table.deep), unused, table.lines)
 
 
 class Task(NamedTuple):
