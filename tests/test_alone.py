@@ -1103,13 +1103,28 @@ class WatchedProgramTest(TempCase):
         os.kill(robot.process.pid, signal.SIGCONT)
         wait_for(lambda: "UNHEARD" not in terminal.row(0), 20, terminal.screen)
 
+    def drive_a_routine(self, robot: Robot, terminal: Terminal) -> None:
+        """Let the board begin its routine, which the view shows with the line that is done, and stop it."""
+        terminal.keys("6")
+        terminal.wait("drive ahead 1.2 m")
+        terminal.keys("G")
+        terminal.wait("the board drives its routine practice")
+        terminal.wait("▸▸▸")
+        terminal.wait("line 5 of the routine asks")
+        wait_for(lambda: robot.drives, 10, terminal.screen)
+        terminal.keys("Escape")
+        terminal.wait("BOARD RESTS")
+        wait_for(lambda: not robot.drives, 5, terminal.screen)
+        terminal.keys("g")
+        terminal.wait("BOARD DRIVES")
+        terminal.keys("1")
+
     def test_it_is_watched_stopped_and_let_go_on(self) -> None:
         home = self.demo()
         rig = home / "rigs" / "plover.toml"
         port = f'[link]\nwire = {{ kind = "serial", port = "{self.folder / "robot"}", baud = 115200 }}\n'
-        rig.write_text(
-            rig.read_text("utf-8").replace('source = "stick"  ', 'mode = "alone"\nsource = "stick"  ') + port, "utf-8"
-        )
+        says = 'mode = "alone"\nroutine = "practice"\nsource = "stick"  '
+        rig.write_text(rig.read_text("utf-8").replace('source = "stick"  ', says) + port, "utf-8")
         robot = Robot(rig, self.folder / "log.csv", "--board", "--serial", str(self.folder / "robot"))
         self.addCleanup(robot.close)
         words = ["pivrex", "remote", str(rig), "stick"]
@@ -1143,6 +1158,7 @@ class WatchedProgramTest(TempCase):
         terminal.wait("let go of its sticks")
         type_in("rest")
         terminal.wait("BOARD DRIVES")
+        self.drive_a_routine(robot, terminal)
         type_in("left_y -0.5")
         wait_for(lambda: robot.drives, 10, terminal.screen)
         time.sleep(1.0)

@@ -16,7 +16,7 @@ from pivrex.board import proving
 from pivrex.board.alone import Alone
 from pivrex.board.proving import Ticks, played_ticks, prove, ran_in_double, ticks_of_routine
 from pivrex.board.steps import Task
-from pivrex.board.watching import BY_ROUTINE, DRIVES, LOST, NOT_AT_REST, STOPPED
+from pivrex.board.watching import BY_ROUTINE, DRIVES, LOST, NOT_AT_REST, STOPPED, Rebuilder
 from pivrex.errors import RigError, RoutineError
 from pivrex.line.line import Line
 from pivrex.rig import Field, Rig, open_folder, read_rig
@@ -285,10 +285,34 @@ own move round
         text = "at once ending together\n    drive ahead 10 cm\n    wait 2 s"
         self.assertIn("routine:1: a board cannot slow steps down", self.refused(text, alone())[0])
 
+    def test_one_that_would_be_endless_and_one_that_is_too_long(self) -> None:
+        moves = [f"own move m{k}\n    do m{k + 1}\n    do m{k + 1}\n" for k in range(16)]
+        text = "do m0\n\n" + "\n".join(moves) + "\nown move m16\n    wait 1 s\n"
+        made = Alone.of(Line(alone()), None, Task(program(text, alone())))  # 2 to the 16th calls of 16 moves
+        assert made.routine is not None
+        self.assertLess(len(made.routine.steps.settings.code), 1000)
+        long = "\n".join(["drive ahead 10 cm"] * 2000)
+        self.assertRegex(self.refused(long, alone())[0], r"routine: is too long for a board: \d+ words, of 32000")
+
     def test_places_need_encoders(self) -> None:
         rig = alone(STICK, ("counts_per_turn = 12      # of the shaft\n", ""))
-        for text in ("drive to 1 m, 1 m", "turn toward 1 m, 1 m", "here is 1 m, 1 m"):
+        for text in (
+            "drive to 1 m, 1 m",
+            "turn toward 1 m, 1 m",
+            "here is 1 m, 1 m",
+            "drive ahead 1 m until x above 1 m",
+        ):
             self.assertIn("a place on the field needs the way of each wheel", self.refused(text, rig)[0], text)
+
+    def test_it_begins_where_it_says(self) -> None:
+        line = Line(alone())
+        at = line.memory.places["odometry"].start
+        for text, pose in (
+            ("start at 1.5 m, 0.5 m facing 90 deg\nwait 1 s", [1.5, 0.5, np.pi / 2]),
+            ("wait 1 s", [0.25, 0.5, 0.0]),
+        ):
+            made = Alone.of(line, np.array([0.25, 0.5, 0.0]), Task(program(text, alone())))
+            self.assertEqual(made.parts.start[at : at + 3].tolist(), pose)
 
     def test_something_must_begin_it(self) -> None:
         task = Task(program("drive ahead 10 cm", alone(RADIO)))
@@ -384,6 +408,14 @@ class OnChipTest(AloneCase):
         self.bid("go")
         self.go(0.2)
         self.assertEqual(self.ticks[-1].why, BY_ROUTINE)  # it goes already
+        self.go(0.5)
+        self.assertEqual([t.number for t in self.ticks if not t.same], [])  # both times it began with what it knew at the start
+
+    def test_it_does_not_begin_while_its_gyro_measures(self) -> None:
+        self.go(0.4)
+        self.press()
+        self.go(0.2)
+        self.assertEqual(self.ticks[-1].why, DRIVES)
 
     def test_a_button_that_is_pressed_from_the_start_does_nothing(self) -> None:
         self.press(1.5)
@@ -495,6 +527,16 @@ class RunTest(WatchingSessionCase):
         self.tell(self.tick(7, STOPPED))
         self.assertIn("the board is stopped: g lets it move again", self.begin())
         self.assertEqual(self.begin(Period.DRIVEN), "the board drives by itself, and this computer only watches")
+
+    def test_a_changed_rig_brings_its_routine(self) -> None:
+        self.tell(self.tick(5, DRIVES))
+        task = Task(program("turn left 20 deg", self.rig))
+        self.session.handle(ask.UseRig(self.rig.model_copy(update={"name": "Other"}), 1, task=task), 0.0)
+        self.tell()
+        link, other = self.session.robots.link, Rebuilder(Line(self.rig), None, task)
+        assert link is not None
+        self.assertEqual(link.hash, other.hash)
+        self.assertNotEqual(link.hash, self.alone.hash)
 
     def test_one_that_does_not_begin_is_said(self) -> None:
         self.tell(self.tick(5, DRIVES))

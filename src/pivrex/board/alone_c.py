@@ -100,12 +100,13 @@ class AlonePrinter:
             "/* --- it drives by itself --- */", "",
             f"CONSTANT int8_t READS[INPUTS] = {{{reads}}};",
             f"CONSTANT real REST_READINGS[INPUTS] = {{{', '.join(number_in_c(v) for v in rest)}}};",
-            f"CONSTANT uint8_t IS_BUTTON[INPUTS] = {{{', '.join(str(int(not self._is_stick(k))) for k in range(len(self.alone.reads)))}}};",
+            f"CONSTANT uint8_t IS_BUTTON[INPUTS] = {{{', '.join(str(int(not self.is_stick(k))) for k in range(len(self.alone.reads)))}}};",
             "", *self._scaled(), *self._sticks(), *self._inputs(), *self._told(), *self._outputs(line.outputs.told), *self._at_rest(),
             *self._start(), *self._buttons(), *self._bytes(),
         ]  # fmt: skip
 
-    def _is_stick(self, k: int) -> bool:
+    def is_stick(self, k: int) -> bool:
+        """Return whether a reading is a stick's, not a button's."""
         channel = self.wiring.line.inputs.wanted[k][1]
         return not channel.startswith(("button_", "letter ")) and self.alone.reads[k] >= NOT_READ
 
@@ -148,7 +149,8 @@ class AlonePrinter:
                 lines.append(f"    broken |= said[{k}] != said[{k}];")
         return [*lines, "    return broken;", "}", ""]
 
-    def _own(self, stage: str) -> list[Global]:
+    def own(self, stage: str) -> list[Global]:
+        """Return the places of a stage in the row that a board keeps."""
         return [
             g
             for g in self.alone.parts.program.globals.values()
@@ -166,12 +168,12 @@ class AlonePrinter:
         lines += ["", "void line_inputs(uint32_t tick, uint8_t stopped) {"]
         clock = {"tick": "(real)tick", "t": "(real)tick * DT", "stopped": "stopped",
                  "source": number_in_c(float(line.source_number(self.wiring.rig.board.source)))}  # fmt: skip
-        for one in self._own("clock"):
+        for one in self.own("clock"):
             own = one.name.rpartition(".")[2]
             lines.append(f"    {c_name(one.name)}{'[0]' if one.shape else ''} = {clock[own]};")
         lines += [f"    counts[{c}] = board_count({c});" for c in counters]
         first = line.layout.stage("sensed").start
-        for one in self._own("sensed"):
+        for one in self.own("sensed"):
             for j in range(prod(one.shape)):
                 lines += self._sensed_into(
                     f"{c_name(one.name)}[{j}]",
@@ -204,7 +206,7 @@ class AlonePrinter:
             if n % 8 == 7 or n == len(self.told.buttons) - 1:
                 lines.append("    tell_byte(bits), bits = 0;")
         first = self.wiring.line.layout.stage("sensed").start
-        at = {g.at - first + j: f"{c_name(g.name)}[{j}]" for g in self._own("sensed") for j in range(prod(g.shape))}
+        at = {g.at - first + j: f"{c_name(g.name)}[{j}]" for g in self.own("sensed") for j in range(prod(g.shape))}
         for k in self.told.sensed:
             if k in self.told.counted:
                 lines.append(f"    tell_count(counts[{self.wiring.sensed[k].counter}]);")
@@ -215,7 +217,7 @@ class AlonePrinter:
     def _outputs(self, told: Any) -> list[str]:
         lines = ["void take_outputs(real *value) {"]
         for n, place in enumerate(np.arange(len(self.wiring.line.layout))[told].tolist()):
-            one = next((g for g in self._own("outputs") if g.at <= place < g.at + max(1, prod(g.shape))), None)
+            one = next((g for g in self.own("outputs") if g.at <= place < g.at + max(1, prod(g.shape))), None)
             if one is None:
                 lines.append(f"    value[{n}] = 0;")
             else:

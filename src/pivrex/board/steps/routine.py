@@ -12,7 +12,7 @@ import numpy as np
 from pivrex.board.steps import words as b
 from pivrex.board.steps.making import StepWriter
 from pivrex.board.steps.words import StepTable, ThinkScratch, Thoughts
-from pivrex.errors import RoutineError
+from pivrex.errors import Mistake, RoutineError
 from pivrex.kernels.records import Form
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
@@ -35,6 +35,9 @@ FAULTS = {
 }
 """Why a routine on a board stops before its end; as the desktop says it."""
 
+
+LONGEST = 32000
+"""Words of a table: a small chip counts to no more."""
 
 CHANGES: dict[str, set[int | str]] = {
     "profile.planned": set(),
@@ -90,6 +93,10 @@ class Steps:
         if table.wrong:
             raise RoutineError(Path(program.name), sorted(set(table.wrong)))
         code, threads = table.linked(), 1 + table.most_at_once(MAIN)
+        if len(code) > LONGEST:
+            raise RoutineError(
+                Path(program.name), [Mistake(0, "", f"is too long for a board: {len(code)} words, of {LONGEST}")]
+            )
         depth = max([table.places_of(MAIN), *(table.called_in(c) for c in table.owners)])
         settings: StepTable = Form(StepTable, words=len(code), kinds=b.STEPS, waits=b.OF_ONE + 1, values=max(1, len(table.numbers))).of(
             code=code, value=list(table.numbers) or [0.0], depth=depth, has=[k in table.has for k in range(b.STEPS)],

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import cache
 from math import cos, isnan, nan, sin
 
 from pivrex.board.steps import words as b
@@ -73,6 +74,7 @@ class Table:
         self.switches = False
         self.deep = self.top = 1
         self.begins: dict[str, Label] = {}
+        self.explored: set[str] = set()
         self.owners = dict(self.owners_of(MAIN, MAIN, ()))
         self.slots: dict[str, dict[object, int]] = {owner: {} for owner in self.owners.values()}
         self.where, self.code, self.owner = Where(0, ""), MAIN, MAIN
@@ -89,15 +91,16 @@ class Table:
     # --- frames and threads ---
 
     def owners_of(self, code: str, owner: str, doing: tuple[str, ...]) -> Iterator[tuple[str, str]]:
-        """Yield each code that may be done, and the one whose frame it has: a branch has that of what began it."""
+        """Yield each code that may be done, once, and the one whose frame it has: a branch has that of what began it."""
         yield code, owner
+        self.explored.add(code)
         for step in self.program.codes[code]:
             for branch in step.branches if isinstance(step, Fork) else ():
                 yield from self.owners_of(branch, owner, doing)
             for move in moves_of(step):
                 if move in (*doing, owner):
                     self.refuse(f'"{move}" does itself: a board has no room for that', step.where)
-                else:
+                elif move not in self.explored:
                     yield from self.owners_of(move, move, (*doing, owner))
 
     def slot(self, owner: str, key: object) -> int:
@@ -111,10 +114,12 @@ class Table:
         """Return how many places a code needs with all that it does."""
         return self.size(owner) + self.called_in(owner)
 
+    @cache  # noqa: B019 - a table is made once, and forgotten
     def called_in(self, code: str) -> int:
         """Return how many places the own moves need that a code does."""
         return max((self.places_of(m) for s in self.program.codes[code] for m in moves_of(s)), default=0)
 
+    @cache  # noqa: B019 - a table is made once, and forgotten
     def most_at_once(self, code: str) -> int:
         """Return how many threads a code may begin, with all that those begin."""
         each = (
@@ -137,13 +142,10 @@ class Table:
             self.refuse(self.no_places, self.where)
 
     def put(self, does: int, *words: Word) -> None:
-        self.top += (
-            1
-            if does < w.NEGATIVE or b.LOCAL <= does < b.WRAP
-            else -1
-            if w.PLUS <= does < b.LOCAL
-            else GROWS.get(does, 0)
-        )
+        if does < w.NEGATIVE or b.LOCAL <= does < b.WRAP:
+            self.top += 1
+        else:
+            self.top += -1 if w.PLUS <= does < b.LOCAL else GROWS.get(does, 0)
         self.deep = max(self.deep, self.top)
         self.has.add(does)
         self.items += [does, *words]
@@ -216,6 +218,7 @@ class Table:
         if name == "heading":
             return [(w.ANGLE, 2)]
         if name in ("x", "y"):
+            self.needs_place()
             return [(w.POSE, ("x", "y").index(name))]
         if name in self.means.names:
             return [(b.PLACE, self.means.names.index(name))]
