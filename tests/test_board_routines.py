@@ -409,7 +409,9 @@ class OnChipTest(AloneCase):
         self.go(0.2)
         self.assertEqual(self.ticks[-1].why, BY_ROUTINE)  # it goes already
         self.go(0.5)
-        self.assertEqual([t.number for t in self.ticks if not t.same], [])  # both times it began with what it knew at the start
+        self.assertEqual(
+            [t.number for t in self.ticks if not t.same], []
+        )  # both times it began with what it knew at the start
 
     def test_it_does_not_begin_while_its_gyro_measures(self) -> None:
         self.go(0.4)
@@ -489,7 +491,8 @@ class CommandTest(TempCase):
     def test_what_does_not_fit_is_refused(self) -> None:
         ran = self.board("--mode", "alone", "--routine", "greenhouse-plover", "-o", str(self.folder / "out"))
         self.assertEqual(ran.code, 1)
-        self.assertIn("it does not fit: the program is larger than the flash of its chip", ran.out)
+        self.assertIn("it does not fit: the program is ", ran.out)
+        self.assertIn("bytes larger than the flash of its chip; the atmega2560 has more", ran.out)
 
     def test_what_cannot_be_is_said_with_its_line(self) -> None:
         ran = self.board("--mode", "alone", "--routine", "round", "-o", str(self.folder / "out"))

@@ -53,8 +53,8 @@ def run_avr(command: list[str], folder: Path) -> str:
             raise PivrexError(
                 f"the program needs {int(too_much[1], 16) - 0x100:,} bytes of memory, more than its chip has"
             )
-        if "will not fit in region" in made.stderr:
-            raise PivrexError("the program is larger than the flash of its chip")
+        if too_long := re.search(r"region `text' overflowed by (\d+) bytes", made.stderr):
+            raise PivrexError(f"the program is {int(too_long[1]):,} bytes larger than the flash of its chip")
         said = made.stderr.splitlines() or ["it says nothing"]
         raise PivrexError(f"{command[0]}: {next((s for s in said if 'error' in s or 'overflow' in s), said[0])}")
     return made.stdout

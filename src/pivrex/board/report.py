@@ -156,18 +156,21 @@ def told(rig: Rig, folder: Path, target: str, at: Floats | None = None, task: Ta
         return BoardReport(rig.name, folder, rig.board.chip, wrong=[str(problem)])
 
 
+def _larger(chip: Chip) -> str:
+    return "; the atmega2560 has more" if chip.name != "atmega2560" else ""
+
+
 def _fit(folder: Path, chip: Chip, stack: int) -> Fit:
     """Build the program and say what it takes."""
     try:
         flash, ram = sizes_of(built_program(folder))
     except PivrexError as problem:
         missing = "there is no avr-gcc" in str(problem)
-        return Fit(f"{'not built' if missing else 'it does not fit'}: {problem}", not missing)
+        return Fit(f"not built: {problem}" if missing else f"it does not fit: {problem}{_larger(chip)}", not missing)
     said = f"flash {flash:,} of {chip.flash:,} bytes, memory {ram:,} of {chip.ram:,}; the rest is left for the stack"
     full = flash > chip.flash or ram + stack > chip.ram
     if full:
-        larger = "; the atmega2560 has more" if chip.name != "atmega2560" else ""
-        said = f"it does not fit: {said}, which needs {stack}{larger}"
+        said = f"it does not fit: {said}, which needs {stack}{_larger(chip)}"
     return Fit(said, full, flash, chip.flash, ram, chip.ram)
 
 
