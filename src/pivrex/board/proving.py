@@ -39,7 +39,7 @@ __all__ = [
 
 Floats = NDArray[np.float64]
 
-FLAGS = ("-std=c99", "-O1", "-ffp-contract=off", "-fno-builtin", "-Wall", "-Wextra", "-Werror")
+FLAGS = ("-std=c99", "-O0", "-ffp-contract=off", "-fno-builtin", "-Wall", "-Wextra", "-Werror")
 """Every sum and product as it is written, as the desktop's own kernels are built: so the same text gives the same bits."""
 
 LONGEST_S = 120.0
