@@ -217,8 +217,13 @@ class WheelTest(TempCase):
             ),
         )
         pip = [sys.executable, "-m", "pip", "--disable-pip-version-check", "--quiet"]
+        quick = self.write("quick", '#!/bin/sh\nexec cc "$@" -O0\n')  # the kernels are built in a tenth of the time
+        quick.chmod(0o755)
         subprocess.run(
-            [*pip, "wheel", "--no-deps", "--wheel-dir", str(self.folder), str(source)], check=True, capture_output=True
+            [*pip, "wheel", "--no-deps", "--wheel-dir", str(self.folder), str(source)],
+            check=True,
+            capture_output=True,
+            env={**os.environ, "CC": str(quick)},
         )
         (wheel,) = self.folder.glob("pivrex-*.whl")
         subprocess.run([sys.executable, "-m", "venv", "--without-pip", str(self.folder / "venv")], check=True)
