@@ -94,7 +94,7 @@ class Alone:
     each, every : int
         So many bytes of the state go into a sentence, one for so many ticks; 0 if the serial line is too slow for a laptop that watches.
     routine : BoardRoutine or None
-        What it drives when it is told to.
+        What it drives on command.
     """
 
     wiring: BoardWiring
@@ -117,7 +117,7 @@ class Alone:
         at : (3,) float64
             Where the robot stands at the beginning, m and rad, if its routine does not say.
         task : Task
-            The routine that it drives when it is told to.
+            The routine that it drives on command.
 
         Raises
         ------

@@ -80,7 +80,7 @@ class AlonePrinter:
             return []
         period = self.alone.routine.task.period_s
         return [
-            f"#define ROUTINE {round(period / self.wiring.line.dt_s)}UL /* it drives a routine when it is told to: so many ticks at most */"
+            f"#define ROUTINE {round(period / self.wiring.line.dt_s)}UL /* it drives a routine on command: so many ticks at most */"
         ]
 
     @staticmethod

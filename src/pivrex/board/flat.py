@@ -22,7 +22,7 @@ __all__ = ["flat_line"]
 
 
 def flat_line(line: Line, routine: BoardRoutine | None = None) -> FlatProgram:
-    """Return the line of a rig as a flat program, with a routine's steps beside it. What only an entry writes, and no routine, is 0."""
+    """Return the line of a rig as a flat program, and that of a routine's steps. What only an entry writes, and no routine, is 0."""
     return _Flattener(line, routine).program()
 
 

@@ -54,7 +54,7 @@ def board_files(
     at : (3,) float64
         Where the robot stands at the beginning, m and rad; it matters to a board that is alone.
     task : Task
-        The routine that a board which is alone drives when it is told to.
+        The routine that a board which is alone drives on command.
 
     Raises
     ------

@@ -40,7 +40,7 @@ __all__ = [
 Floats = NDArray[np.float64]
 
 FLAGS = ("-std=c99", "-O0", "-ffp-contract=off", "-fno-builtin", "-Wall", "-Wextra", "-Werror")
-"""Every sum and product as it is written, as the desktop's own kernels are built: so the same text gives the same bits."""
+"""Every sum and product as it is written, as the desktop's own kernels are built: so the same text has the same bits."""
 
 LONGEST_S = 120.0
 DIGITS = 1e-4
@@ -123,7 +123,7 @@ def ticks_of(line: Line, rows: Floats) -> Ticks:
 
 
 def played_ticks(line: Line, task: Task, field: Field | None) -> Ticks:
-    """Play a routine on the stand-in. ``memories`` are those of a board that is told to begin, in each tick.
+    """Play a routine on the stand-in. ``memories`` are those of a board whose routine begins, in each tick.
 
     Raises `RoutineError` for what a board cannot do.
     """

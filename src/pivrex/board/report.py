@@ -52,7 +52,7 @@ class BoardReport:
     ----------
     rig, hash, chip, mode, routine, target : str
         ``chip`` is empty for a program for any board; ``mode`` is obeys, alone or sends; ``routine`` is what a board that is alone drives
-        when it is told to.
+        on command.
     folder : Path
     files, missing : list of str
         ``missing`` says what has no pin.
@@ -83,7 +83,7 @@ class BoardReport:
     def does(self) -> str:
         """What the board does, as the end of a sentence about it."""
         if self.routine:
-            return f"drives by itself, and the routine {self.routine} when it is told to"
+            return f"drives by itself, and the routine {self.routine} on command"
         return {"obeys": "obeys a laptop", "alone": "drives by itself", "sends": "sends what its controls read"}[
             self.mode
         ]

@@ -45,7 +45,7 @@ def board(
         typer.Option(
             "--routine",
             metavar="NAME",
-            help="A routine that the board which is alone drives when it is told to; as the rig's [board] says if left out. With --prove: "
+            help="A routine that the board which is alone drives on command; as the rig's [board] says if left out. With --prove: "
             "what it drives on the stand-in, on the board too.",
             autocompletion=completing.routines,
         ),

@@ -40,7 +40,7 @@ def be_a_robot(
     rig: Rig, field: Field | None, udp: str, serial: Path | None, log: Path | None, fault: str, board: bool = False,
     task: Task | None = None,
 ) -> int:  # fmt: skip
-    """Run a robot until it must end; return the exit code. With ``board`` its program runs in an emulated chip, ``task`` beside its line.
+    """Run a robot until it must end; return the exit code. With ``board`` its program runs in an emulated chip, with the routine ``task``.
 
     Raises
     ------

@@ -36,7 +36,7 @@ class Board(Table):
     )
     routine: str = Field(
         default="",
-        description="A routine that the board which is alone drives when it is told to: a file of the folder routines/, without its .txt. "
+        description="A routine that the board which is alone drives on command: a file of the folder routines/, without its .txt. "
         "It is cut off after the workspace's [match] alone.",
         examples=["practice"],
     )

@@ -53,7 +53,7 @@ def _go_on(session: Any) -> None:
 
 
 def _start(session: Any, request: ask.StartPeriod) -> None:
-    """Start a period; a board that drives by itself is told to begin its routine."""
+    """Start a period; a board that drives by itself begins its routine on command."""
     watched, period = session.robots.watched, Period(request.period)
     if watched is None:
         session._begin_anew(session._rounds.start(period, session._line, request.only, session._t, request.seconds))

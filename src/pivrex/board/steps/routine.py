@@ -113,7 +113,7 @@ class Steps:
 
 
 class Task(NamedTuple):
-    """A routine that a board drives when it is told to, and for how long at most."""
+    """A routine that a board drives on command, and for how long at most."""
 
     program: Program
     period_s: float = ALONE_S

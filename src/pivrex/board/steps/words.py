@@ -6,7 +6,7 @@ from pivrex.kernels.records import Flag, Flags, Number, Numbers, Record, Whole, 
 
 __all__ = ["StepTable", "ThinkScratch", "Thoughts"]
 
-# what stands in the table beside the steps of a watch: values,
+# what stands in the table, next to the steps of a watch: values,
 LOCAL, GOAL, PLACE, OWN, LOOKS, HEARS = 28, 29, 30, 31, 32, 33
 # what changes the last one,
 WRAP, COSINE, SINE, THERE = 34, 35, 36, 37

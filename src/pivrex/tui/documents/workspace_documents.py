@@ -86,7 +86,7 @@ class WorkspaceDocuments:
         return self._moves if self._moves or before else None
 
     def task(self, rig: Rig, say: Callable[[str, bool], None]) -> Task | None:
-        """Return the routine of a rig's board that drives by itself; ``say`` is told what is wrong with it."""
+        """Return the routine of a rig's board that drives by itself; ``say`` gets what is wrong with it."""
         try:
             return Task.of(rig, self._folder) if rig.board.own_routine else None
         except PivrexError as problem:
