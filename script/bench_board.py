@@ -131,7 +131,10 @@ def in_micropython(ticks: int) -> dict[str, object]:
         for row in rows:
             line.pass_through(before, after, row)
         ours_ms = (time.perf_counter() - began) / ticks * 1e3
-        found[name] = {"ms_a_tick": round(ran.us / 1e3, 3), "ratio_to_the_desktops_line": round(ran.us / 1e3 / ours_ms, 1)}
+        found[name] = {
+            "ms_a_tick": round(ran.us / 1e3, 3),
+            "ratio_to_the_desktops_line": round(ran.us / 1e3 / ours_ms, 1),
+        }
     return found
 
 

@@ -96,7 +96,7 @@ static void speak(void) {
 
 #ifdef ROUTINE
 static uint32_t left;                          /* ticks until it is cut off */
-static uint8_t told;                           /* whether it must begin   */
+static uint8_t told;                           /* whether it must begin */
 
 /* The line knows nothing then, and the robot stands where the routine begins. */
 static void begin_routine(void) {
