@@ -96,7 +96,7 @@ def alone() -> dict[str, object]:
 
 
 def routines() -> dict[str, object]:
-    """The demo's practice together with Plover's line on the small chip: bytes, and the share of a tick; its table, and one tick of the proof."""
+    """The demo's practice together with Plover's line on the small chip: bytes, and the share of a tick; its table."""
     path = DEMO / "rigs" / "plover.toml"
     rig = read_rig(path)
     task = Task(program_of(DEMO / "routines" / "practice.txt", rig))
