@@ -53,6 +53,8 @@ pivot left 45 deg about the left side
 bend back right 30 deg with radius 0.25 m
 wheels left -40 %, right 50 % for 8 cm
 wheels left 20 %, right 30 % for 0.3 s
+let much be 3
+wheels left much * 50 %, right 90 % for 0.2 s
 drive to 0.9 m, 0.9 m facing 45 deg
 drive to 0.9 m, 0.9 m
 here is 0.2 m, 0.1 m facing 10 deg
@@ -122,6 +124,9 @@ at once until all end
 at once until one ends
     drive along 45 deg for 50 cm
     wait 0.5 s
+at once until one ends
+    home boom at -30 % at most 3 s
+    wait 0.3 s
 move boom by -10 deg over 0.4 s
 switch pump on
 wait for boom at most 1 s

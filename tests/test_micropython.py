@@ -9,11 +9,14 @@ import sys
 import unittest
 from collections.abc import Iterable
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
+from unittest import mock
 
 import numpy as np
 
 from pivrex.board.folder import board_files, write_board
+from pivrex.board.line_micropython import maths_module
 from pivrex.board.on_micropython import PACKAGE, compiled, prove_in_micropython, ran_in_micropython
 from pivrex.board.parts import part
 from pivrex.board.proving import Ticks, own_ticks, ticks_of_routine
@@ -239,7 +242,13 @@ class ObeysTest(MicroPythonCase):
         edges: list[Event] = []
         for k in range(40):  # A leads: up
             edges.append((200 + 5 * k, "pin", (2, 3)[k % 2], 1 - k // 2 % 2))
-        edges += [(100, "pin", 13, 1), (105, "pin", 13, 0), (1200, "volts", "A5", 0.6)]
+        edges += [
+            (100, "pin", 13, 1),
+            (105, "pin", 13, 0),
+            (300, "pin", 13, 1),
+            (330, "pin", 13, 0),
+            (1200, "volts", "A5", 0.6),
+        ]
         asks = [self.out(ms, 1 + k, drive=False) for k, ms in enumerate(range(10, 2000, 50))]
         heard = self.heard(self.rig, [*edges, *asks], 2000)
         columns = [c.name for c in Line(self.rig).stages["sensed"].columns]
@@ -253,6 +262,7 @@ class ObeysTest(MicroPythonCase):
             5000 * 343 / 2e6,
             delta=0.02,
         )
+        self.assertEqual(float(told[min(t for t in told if t > 335)]["front"]), 0.0)  # too long for an echo
         # 0.8 s at 0.6 of the supply, from 0: by what a volt is
         volts = 0.6 * self.rig.board.supply_V
         assert self.rig.gyro is not None
@@ -383,6 +393,17 @@ class AloneTest(MicroPythonCase):
         self.assertGreater(heard.duties(790)[0], 20)
         self.assertEqual(heard.duties(1050), [0, 0])  # 200 ms after the last, and a tick
 
+    def test_a_lost_radio_lets_it_roll_out_and_one_that_is_heard_again_ends_that(self) -> None:
+        rig = alone(RADIO, ('silent_after = "200 ms"', 'silent_after = "200 ms"\nwhen_lost = "ramp"\nramp = "400 ms"'))
+        events = [*self.packets(rig, 20, 300, 0.0, 1), *self.packets(rig, 300, 800, -0.8, 15)]
+        heard = self.heard(rig, events, 1600, "alone")
+        full, half, rolled = (heard.duties(ms)[0] for ms in (970, 1200, 1450))
+        self.assertGreater(full, half)
+        self.assertGreater(half, 0)
+        self.assertEqual(rolled, 0)
+        again = self.heard(rig, [*events, *self.packets(rig, 1100, 1600, -0.8, 45)], 1600, "alone")
+        self.assertEqual([again.duties(ms)[0] for ms in (1200, 1590)], [0, 0])  # it must let go first
+
     def test_packets_that_move_nothing(self) -> None:
         rig = alone(RADIO)
         begins = self.packets(rig, 20, 300, 0.0, 1)
@@ -391,6 +412,7 @@ class AloneTest(MicroPythonCase):
                 (ms, w, n, self.packets(rig, ms, ms + 1, -0.8, 14)[0][3])
                 for ms, w, n, _ in self.packets(rig, 300, 480, -0.8, 1)
             ],
+            "far ahead of what could have come": self.packets(rig, 300, 480, -0.8, 2000),
             "another sender": [
                 (ms, w, n, re.sub(rb"green", b"xgree", d)) for ms, w, n, d in self.packets(rig, 300, 480, -0.8, 15)
             ],
@@ -492,6 +514,12 @@ class FolderTest(TempCase):
         self.assertEqual(order, sorted(order))
         self.assertIn("# s\n", text)
         self.assertIn("def tick():", text)
+        maths: dict[str, Any] = {}
+        exec(maths_module(), maths)
+        with mock.patch.dict(sys.modules, maths=SimpleNamespace(**maths)):
+            line: dict[str, Any] = {}
+            exec(text, line)
+        self.assertEqual((line["SINGLE"], line["DUST_M_S"]), (1.0, 1e-9))
 
     @WITH_MICROPYTHON
     def test_the_proof(self) -> None:
