@@ -546,6 +546,14 @@ class RunTest(WatchingSessionCase):
         self.assertEqual(link.hash, other.hash)
         self.assertNotEqual(link.hash, self.alone.hash)
 
+    def test_one_that_no_board_drives_is_said_with_its_line(self) -> None:
+        task = Task(program("wait 1 s\nfollow 1 m, 0 m", self.rig))
+        self.session.handle(ask.UseRig(self.rig, 1, task=task), 0.0)
+        self.tell()
+        said = " ".join(self.session.board.status.notes_since(0))
+        self.assertIn("not watched: the board's routine routine:2: a path is followed", said)
+        self.assertFalse(self.session.board.status.watching)
+
     def test_one_that_does_not_begin_is_said(self) -> None:
         self.tell(self.tick(5, DRIVES))
         self.begin()

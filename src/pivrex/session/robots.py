@@ -121,8 +121,10 @@ class Robots:
                 self.link = (
                     WatchedBoard(self._line, where, self._at, self._task) if alone else RobotLink(self._line, where)
                 )
-            except (RigError, RoutineError) as problem:
-                self._board.note(f"not watched: {problem.mistakes[0].key}: {problem.mistakes[0].what}")
+            except RigError as problem:
+                self._board.note(f"not watched: {problem.mistakes[0]}")
+            except RoutineError as problem:
+                self._board.note(f"not watched: the board's routine {problem.lines()[0]}")
         self._shut_down = False
         self._board.set(
             robot=self.commanded.title,
