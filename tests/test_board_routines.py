@@ -265,9 +265,9 @@ class RefusedTest(unittest.TestCase):
     """What a board cannot do is said with its line, when it is written."""
 
     def refused(self, text: str, rig: Rig) -> list[str]:
-        with self.assertRaises(RoutineError) as caught:
+        with self.assertRaises(RoutineError) as refused:
             Alone.of(Line(rig), None, Task(program(text, rig)))
-        return caught.exception.lines()
+        return refused.exception.lines()
 
     def test_steps_that_no_board_does(self) -> None:
         text = """
@@ -318,6 +318,18 @@ own move round
         ):
             made = Alone.of(line, np.array([0.25, 0.5, 0.0]), Task(program(text, alone())))
             self.assertEqual(made.parts.start[at : at + 3].tolist(), pose)
+
+    def test_its_button_is_no_attachment_that_is_called_board(self) -> None:
+        board = '[attachments.board]\nkind = "switch"\noutput = { pin = "A4" }\n\n[gyro]'
+        rig = alone(
+            STICK,
+            PIN,
+            ("[gyro]\n" + GYRO_PIN, board + "\n"),
+            ('chip = "atmega328p"', 'chip = "atmega328p"\nstart_pin = "A5"'),
+        )
+        for one, pins in ((rig, ["A5"]), (rig.model_copy(update={"board": alone().board}), [])):
+            buttons = Alone.of(Line(one)).wiring.places["button"]
+            self.assertEqual([p.use.pin for p in buttons if p.channel == "start"], pins)
 
     def test_something_must_begin_it(self) -> None:
         task = Task(program("drive ahead 10 cm", alone(RADIO)))

@@ -165,8 +165,9 @@ def wired(line: Line, alone: bool = False) -> BoardWiring:
     source = made.source
     if isinstance(source, PinsSource):
         _read_sticks(made, line.rig.board.source, source)
-    if alone and "board" in uses:
-        made.places["button"].append(Place(word_of("button", START), uses["board"][0], channel=START))
+    begins = [u for u in uses.get("board", []) if u.key == "board.start_pin"]  # an attachment may be called so too
+    if alone and begins:
+        made.places["button"].append(Place(word_of("button", START), begins[0], channel=START))
     return made
 
 
