@@ -19,12 +19,12 @@ PACKAGE = Path(__file__).parents[1]
 FILES = (
     "kernels/trial.py",
     *(f"line/{name}.py" for name in (
-        "stage", "given", "se2", "aim", "asked", "probe", "heading", "pointing", "covariance", "odometry", "zeroing", "axes", "band", "curve",
+        "stage", "given", "se2", "aim", "asked", "probe", "heading", "pointing", "covariance", "odometry", "zeroing", "tilt", "axes", "band", "curve",
         "laws", "scale", "presses", "bindings", "rate", "law", "pid", "kinematics", "limits", "frame", "helping", "following", "correction",
-        "steering", "motion", "control", "drive", "attachments", "outputs", "tick", "seeing",
+        "steering", "motion", "balance", "control", "drive", "attachments", "outputs", "tick", "seeing",
     )),
     *(f"sim/{name}.py" for name in ("bumps", "fitted", "stand_in")),
-    *(f"sim/body/{name}.py" for name in ("settings", "state", "feed", "ground", "walls", "mechanics", "sensors", "robot")),
+    *(f"sim/body/{name}.py" for name in ("settings", "state", "feed", "leaning", "ground", "walls", "mechanics", "sensors", "robot")),
     "sim/driving.py", *(f"routine/{name}.py" for name in ("profile", "wheel_ways", "belief", "watching", "follows", "hands", "ticking")),
 )  # fmt: skip
 """The files with kernels, each below those that it takes kernels from."""

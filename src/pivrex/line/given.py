@@ -56,6 +56,7 @@ class SensedRow(Record):
     up: Numbers = field("sides", unit="g")
     at: Numbers = field("arms", unit="rad")
     shaft: Numbers = field("shafts", unit="rad")
+    tilt: Numbers = field("tilts", unit="rad/s, g, g")
     readings: Numbers = field("sensors")
     battery: Numbers = field("batteries", unit="V")
 
@@ -67,6 +68,7 @@ class TruthRow(Record):
     blocked: Numbers = field(1)
     battery: Numbers = field("bodies", unit="V")
     restart: Numbers = field("bodies", unit="s")
+    lean: Numbers = field("bodies", unit="rad")
     slip: Numbers = field("tyres", unit="m/s")
     load: Numbers = field("tyres", unit="N")
 
@@ -76,7 +78,7 @@ def sensed_form(rig: Rig) -> Form:
     return Form(
         SensedRow, wheels=len(rig.chassis.wheels), steered=len(rig.steered), gyros=rig.gyro is not None,
         sides=rig.upside_down is not None, arms=sum(a.kind in ENCODED for a in rig.attachments.values()),
-        shafts=sum(map(has_shaft, rig.attachments.values())), sensors=len(rig.sensors), batteries=rig.battery.sensed,
+        shafts=sum(map(has_shaft, rig.attachments.values())), tilts=3 * (rig.tilt is not None), sensors=len(rig.sensors), batteries=rig.battery.sensed,
     )  # fmt: skip
 
 
@@ -90,8 +92,8 @@ def sensed_columns(rig: Rig) -> tuple[Column, ...]:
 
     Each wheel's travel and speed; of a steered one how far it has turned since the robot was switched on, and what its
     absolute sensor reads; the gyro's own heading and the upward acceleration where the rig has such sensors; where
-    attachments with an encoder are (of a lift the angle of its drum), and how far motors with one have turned; what rangers
-    and lamps read; the battery's voltage where it is sensed.
+    attachments with an encoder are (of a lift the angle of its drum), and how far motors with one have turned; the tilt
+    sensor's rate and accelerations; what rangers and lamps read; the battery's voltage where it is sensed.
     """
     wheels = [plain(w.name) for w in rig.chassis.wheels]
     steered = [plain(w) for w in rig.steered]
@@ -106,10 +108,14 @@ def sensed_columns(rig: Rig) -> tuple[Column, ...]:
         *([("up", "g")] if rig.upside_down is not None else []),
         *((f"{a}_at", "rad") for a in arms),
         *((f"{plain(n)}_shaft", "rad") for n, a in rig.attachments.items() if has_shaft(a)),
+        *(TILT if rig.tilt is not None else ()),
         *((plain(n), "m" if s.kind == "ranger" else "") for n, s in rig.sensors.items()),
         *([("battery", "V")] if rig.battery.sensed else []),
     )
 
+
+TILT = (("lean_rate", "rad/s"), ("accel_forward", "g"), ("accel_up", "g"))
+"""What a tilt sensor says: how fast the robot leans forward, and what holds it up, along its own axes."""
 
 TRUTH = (("x", "m"), ("y", "m"), ("heading", "rad"), ("blocked", ""))
 """What is true of every stand-in, whatever its sensors say: its pose, and whether it touches something."""
@@ -117,13 +123,13 @@ TRUTH = (("x", "m"), ("y", "m"), ("heading", "rad"), ("blocked", ""))
 
 def truth_columns(rig: Rig) -> tuple[Column, ...]:
     """Give the columns of what is true of the stand-in: of one with a real body also its battery's voltage, for how long its
-    electronics still start again, how fast each tyre slides over the floor, and the load on each wheel.
+    electronics still start again, how far it leans forward, how fast each tyre slides over the floor, and the load on each wheel.
     """
     if not rig.has_real_body:
         return named("truth", *TRUTH)
     wheels = [plain(w.name) for w in rig.chassis.wheels]
     slips, loads = ([(f"{w}_{what}", unit) for w in wheels] for what, unit in (("slip", "m/s"), ("load", "N")))
-    return named("truth", *TRUTH, ("battery", "V"), ("restart", "s"), *slips, *loads)
+    return named("truth", *TRUTH, ("battery", "V"), ("restart", "s"), ("lean", "rad"), *slips, *loads)
 
 
 class Given(Stage):

@@ -6,6 +6,7 @@ from pivrex.line.aim import Aim
 from pivrex.line.asked import Routine
 from pivrex.line.attachments import Attachments
 from pivrex.line.axes import Axes
+from pivrex.line.balance import Balance
 from pivrex.line.band import Band
 from pivrex.line.bindings import Bindings
 from pivrex.line.control import Control
@@ -29,17 +30,18 @@ from pivrex.line.rate import Rate
 from pivrex.line.scale import Scale
 from pivrex.line.stage import Stage
 from pivrex.line.steering import Steering
+from pivrex.line.tilt import Tilt
 from pivrex.line.zeroing import Zeroing
 
 __all__ = ["ASKING", "FOLLOWING", "STAGES"]
 
 ASKING: tuple[type[Stage], ...] = (
-    Clock, Sensed, Truth, Raw, Zeroing, Heading, Pointing, Odometry, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe, Aim, Routine,
+    Clock, Sensed, Truth, Raw, Zeroing, Tilt, Heading, Pointing, Odometry, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe, Aim, Routine,
 )  # fmt: skip
 """What is asked for: from readings to a twist and requests to attachments."""
 
 FOLLOWING: tuple[type[Stage], ...] = (
-    Frame, Helping, Following, Correction, Wheels, Limits, Steering, WheelsMotion, Control, Drive, Attachments, Outputs,
+    Frame, Helping, Following, Correction, Wheels, Limits, Steering, WheelsMotion, Balance, Control, Drive, Attachments, Outputs,
 )  # fmt: skip
 """What follows from a twist and requests."""
 

@@ -8,6 +8,7 @@ from pivrex.line.aim import AimColumns
 from pivrex.line.asked import RoutineColumns
 from pivrex.line.attachments import AttachmentsColumns, AttachmentSettings, AttachmentState, attachments_step
 from pivrex.line.axes import AxesSettings, axes_step
+from pivrex.line.balance import BalanceColumns, BalanceSettings, BalanceState, balance_step
 from pivrex.line.band import BandSettings, band_step
 from pivrex.line.bindings import BindingsColumns, bindings_step
 from pivrex.line.control import ControlColumns, ControlSettings, ControlState, control_step
@@ -32,6 +33,7 @@ from pivrex.line.rate import RateSettings, RateState, rate_step
 from pivrex.line.scale import ScaleSettings, scale_step
 from pivrex.line.stage import Fractions
 from pivrex.line.steering import SteeringColumns, SteerSettings, SteerState, steering_step
+from pivrex.line.tilt import TiltColumns, TiltSettings, TiltState, tilt_step
 from pivrex.line.zeroing import ZeroingColumns, ZeroingSettings, ZeroingState, zeroing_step
 
 __all__ = ["LineMemory", "LineScratch", "LineSettings", "Tick", "line_step"]
@@ -43,6 +45,7 @@ class LineSettings(Record):
     is_settings = True
 
     has_zeroing: Flag = field()
+    has_tilt: Flag = field()
     has_heading: Flag = field()
     has_pointing: Flag = field()
     has_bindings: Flag = field()
@@ -50,9 +53,11 @@ class LineSettings(Record):
     has_helping: Flag = field()
     has_correction: Flag = field()
     has_steering: Flag = field()
+    has_balance: Flag = field()
     has_control: Flag = field()
     has_attachments: Flag = field()
     zeroing: ZeroingSettings = part()
+    tilt: TiltSettings = part()
     heading: HeadingSettings = part()
     pointing: PointingSettings = part()
     odometry: OdometrySettings = part()
@@ -71,6 +76,7 @@ class LineSettings(Record):
     limits: LimitSettings = part()
     steering: SteerSettings = part()
     motion: MotionSettings = part()
+    balance: BalanceSettings = part()
     control: ControlSettings = part()
     drive: DriveSettings = part()
     attachments: AttachmentSettings = part()
@@ -81,6 +87,7 @@ class LineMemory(Record):
     """What a line remembers from one tick to the next: the states of its stages."""
 
     zeroing: ZeroingState = part()
+    tilt: TiltState = part()
     heading: HeadingState = part()
     pointing: PointingState = part()
     odometry: OdometryState = part()
@@ -92,6 +99,7 @@ class LineMemory(Record):
     following: FollowingState = part()
     correction: CorrectionState = part()
     steering: SteerState = part()
+    balance: BalanceState = part()
     control: ControlState = part()
     attachments: AttachmentState = part()
 
@@ -116,6 +124,7 @@ class Tick(Record):
     truth: TruthRow = part()
     raw: RawColumns = part()
     zeroing: ZeroingColumns = part()
+    tilt: TiltColumns = part()
     heading: HeadingColumns = part()
     pointing: PointingColumns = part()
     odometry: OdometryColumns = part()
@@ -137,6 +146,7 @@ class Tick(Record):
     limits: LimitsColumns = part()
     steering: SteeringColumns = part()
     motion: MotionColumns = part()
+    balance: BalanceColumns = part()
     control: ControlColumns = part()
     drive: DriveColumns = part()
     attachments: AttachmentsColumns = part()
@@ -148,6 +158,8 @@ def ask(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, 
     """From readings to what is asked for: a twist and requests to attachments."""
     if s.has_zeroing:
         zeroing_step(s.zeroing, before.zeroing, after.zeroing, t.sensed, t.zeroing)
+    if s.has_tilt:
+        tilt_step(s.tilt, before.tilt, after.tilt, t.sensed.tilt, t.tilt)
     if s.has_heading:
         gyro, up = 0.0, 0.0
         if len(t.sensed.gyro) > 0:
@@ -200,9 +212,14 @@ def follow(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemor
         )
         speeds = t.steering.speed
     motion_step(s.motion, w.motion, speeds, t.pointing, t.heading, t.motion)
-    if s.has_control:
+    controlled = t.control.drive
+    if s.has_balance:
+        balance_step(s.balance, before.balance, after.balance, speeds, t.sensed, t.tilt, t.balance)
+        controlled = t.balance.drive
+    elif s.has_control:
         control_step(s.control, before.control, after.control, t.clock, t.bindings, t.law, speeds, t.sensed, t.control)
-    drive_step(s.drive, t.bindings, t.law, speeds, t.control.drive, s.has_control, t.steering.drive, t.probe, t.drive)
+    is_controlled = s.has_balance or s.has_control
+    drive_step(s.drive, t.bindings, t.law, speeds, controlled, is_controlled, t.steering.drive, t.probe, t.drive)
     if s.has_attachments:
         attachments_step(
             s.attachments,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from math import sqrt
+from math import pi, radians, sqrt
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -52,6 +52,23 @@ class Body(Table):
         "plate, √((length² + width²)/12).",
         examples=["80 mm"],
     )
+    lean_spread_m: Annotated[float, Quantity("length", above=0, at_most=10, step="5 mm")] | None = Field(
+        default=None,
+        alias="lean_spread",
+        description="The radius of gyration about the axis across, through the weight: how hard the robot is to tip. If left out "
+        "that of an even box twice as high as its weight.",
+        examples=["60 mm"],
+    )
+    lies_forward_rad: Annotated[float, Quantity("angle", above=0, at_most=pi / 2, step="5 deg")] | None = Field(
+        default=None,
+        alias="lies_forward",
+        description="The lean at which a robot that fell forward lies on its frame: 60 deg for one that balances, 90 deg for others, "
+        "if left out.",
+        examples=["60 deg"],
+    )
+    lies_back_rad: Annotated[float, Quantity("angle", above=0, at_most=pi / 2, step="5 deg")] | None = Field(
+        default=None, alias="lies_back", description="The same backward, as a positive angle.", examples=["60 deg"]
+    )
     grip: _Grip = Field(
         default=0.8,
         description="Friction of tyres on the floor, along the wheel: the largest push for each newton of load. Rubber on wood "
@@ -96,6 +113,17 @@ class Body(Table):
         """Its radius of gyration."""
         even = sqrt((chassis.length_m**2 + chassis.width_m**2) / 12)
         return self.spread_m if self.spread_m is not None else even
+
+    def gyration_m(self, chassis: Chassis) -> tuple[float, float]:
+        """Its radii of gyration about the axis across and that along it."""
+        high = 2 * self.high_m(chassis)
+        across = self.lean_spread_m or sqrt((chassis.length_m**2 + high**2) / 12)
+        return across, sqrt((chassis.width_m**2 + high**2) / 12)
+
+    def lies_rad(self, balances: bool) -> tuple[float, float]:
+        """The leans forward and back at which it lies on its frame."""
+        edge = radians(60) if balances else pi / 2
+        return self.lies_forward_rad or edge, self.lies_back_rad or edge
 
     @property
     def across(self) -> float:

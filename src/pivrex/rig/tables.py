@@ -10,6 +10,7 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 
 from pivrex.errors import PivrexError
 from pivrex.rig.attachments import Attachment
+from pivrex.rig.balance import Balance, Tilt
 from pivrex.rig.base import Table
 from pivrex.rig.bindings import Binding
 from pivrex.rig.body import Battery, Body
@@ -75,6 +76,8 @@ class RigTables(Table):
     control: WheelControl | None = Field(
         default=None, description="How wheel speeds become drive; without it drive is the share of top speed."
     )
+    tilt: Tilt | None = Field(default=None, description="The tilt sensor, if the robot has one.")
+    balance: Balance | None = Field(default=None, description="How a robot on one axle stays upright.")
     upside_down: UpsideDown | None = Field(
         default=None, description="For a robot that also runs lying on its back, and senses it."
     )
@@ -225,7 +228,8 @@ class RigTables(Table):
         return self.body is not None and self.body.kind == "real"
 
     def with_body(self, kind: str) -> Self:
-        """Give this rig with a ``"real"`` or a ``"perfect"`` body."""
+        """Return this rig with a ``"real"`` or a ``"perfect"`` body; a robot that balances keeps the real one."""
+        kind = "real" if self.balance is not None else kind  # a robot without mass cannot balance
         body = (self.body or Body()).model_copy(update={"kind": kind})
         return self.model_copy(update={"body": body})
 

@@ -52,6 +52,7 @@ def take_given(given: SensedRow, sensed: SensedRow) -> None:
     take_over(given.gyro, sensed.gyro, len(given.gyro))
     take_over(given.up, sensed.up, len(given.up))
     take_over(given.at, sensed.at, len(given.at))
+    take_over(given.tilt, sensed.tilt, len(given.tilt))
     take_over(given.readings, sensed.readings, len(given.readings))
     take_over(given.battery, sensed.battery, len(given.battery))
 

@@ -68,8 +68,8 @@ class FittedSettings(Record):
         Of the absolute sensors: what they count to, their sign, and what they read straight ahead in rad.
     arm, arm_top, arm_least, arm_begin, arm_low, arm_high : (P,)
         The drive of each, its speed at full drive in rad/s, the drive below which it stands, where it begins and its stops in rad.
-    gyro_sign, up_sign, volts : float
-        Signs of gyro and side sensor, and what the battery of a perfect robot has.
+    gyro_sign, up_sign, tilt_sign, volts : float
+        Signs of gyro, side sensor and tilt sensor, and what the battery of a perfect robot has.
     coasts : (D,) flags
         Whether a driver that gets nothing lets its motor roll.
     """
@@ -94,6 +94,7 @@ class FittedSettings(Record):
     arm_high: Numbers = field("arms", unit="rad")
     gyro_sign: Number = field()
     up_sign: Number = field()
+    tilt_sign: Number = field()
     volts: Number = field(unit="V")
     coasts: Flags = field("drives")
 
@@ -301,6 +302,7 @@ class Fitted:
             **{f"arm_{name}": [getattr(a, name) for a in arms] for name in ("least", "begin", "low", "high")},
             gyro_sign=wiring.gyro,
             up_sign=wiring.up,
+            tilt_sign=wiring.tilt,
             volts=rig.battery.volts,
             coasts=[rig.coasts_at_zero(o) for o in rig.outputs().values()] + [False] * len(rig.attachments),
         )  # fmt: skip

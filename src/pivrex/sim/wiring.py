@@ -28,6 +28,8 @@ class Wiring:
         1 if its heading rises while the robot turns left.
     up : float
         1 if the side sensor reads +1 g on the wheels.
+    tilt : float
+        1 if the tilt sensor's lean grows while the robot leans forward.
     offsets, senses : wheel to angle in rad, and to sign
         What the absolute sensors read straight ahead, and 1 if they rise while the wheel turns left.
     smallest : motor to (free, loaded)
@@ -38,6 +40,7 @@ class Wiring:
     encoders: Mapping[str, float]
     gyro: float = 1.0
     up: float = 1.0
+    tilt: float = 1.0
     offsets: Mapping[str, float] = field(default_factory=dict)
     senses: Mapping[str, float] = field(default_factory=dict)
     smallest: Mapping[str, tuple[float, float]] = field(default_factory=dict)
@@ -65,6 +68,7 @@ def wiring_of(rig: Rig) -> Wiring:
         encoders={name: -1.0 if m.encoder_reversed else 1.0 for name, m in zip(names, motors, strict=True)},
         gyro=-1.0 if rig.gyro is not None and rig.gyro.reversed else 1.0,
         up=-1.0 if rig.upside_down is not None and rig.upside_down.reversed else 1.0,
+        tilt=-1.0 if rig.tilt is not None and rig.tilt.reversed else 1.0,
         offsets={w: s.offset_rad for w, s in sensors.items() if s is not None},
         senses={w: -1.0 if s.reversed else 1.0 for w, s in sensors.items() if s is not None},
         smallest={name: (m.smallest, m.smallest) for name, m in zip(names, motors, strict=True)},
@@ -80,7 +84,7 @@ def faulty(rig: Rig, words: str, seed: int = 0) -> Wiring:
         Says how it should be.
     words : str
         ``random``; ``none``; or, with commas between: ``swap A/B`` (two motors), ``reverse A`` (a motor), ``encoder A``,
-        ``gyro``, ``up``.
+        ``gyro``, ``up``, ``tilt``.
     seed : int
         For ``random``; the same one gives the same faults.
 
@@ -112,12 +116,14 @@ def _with(wiring: Wiring, rig: Rig, word: str, seed: int) -> Wiring:  # noqa: PL
         return replace(wiring, gyro=-wiring.gyro)
     if word == "up":
         return replace(wiring, up=-wiring.up)
+    if word == "tilt":
+        return replace(wiring, tilt=-wiring.tilt)
     if word == "random":
         return _random(wiring, random.Random(seed))
     if word == "none":
         return wiring
     raise PivrexError(
-        f'the fault "{word}" is not known; known are random, none, swap A/B, reverse A, encoder A, gyro and up, with commas between'
+        f'the fault "{word}" is not known; known are random, none, swap A/B, reverse A, encoder A, gyro, up and tilt, with commas between'
     )
 
 
@@ -144,4 +150,5 @@ def _random(wiring: Wiring, chance: random.Random) -> Wiring:
         offsets={w: chance.uniform(-pi, pi) for w in wiring.offsets},
         senses={w: sign() for w in wiring.senses},
         smallest={m: (free := chance.uniform(0.02, 0.06), free + chance.uniform(0.01, 0.05)) for m in wiring.smallest},
+        tilt=sign(),
     )

@@ -8,7 +8,8 @@ from pivrex.kernels.subset import kernel
 from pivrex.line.seeing import Scenery
 from pivrex.sim.body.feed import friction, sagged
 from pivrex.sim.body.ground import add_damper, add_floor, directions, holding, loads, passing, solve
-from pivrex.sim.body.settings import BodySettings
+from pivrex.sim.body.leaning import begin_lean, end_lean, loads_of, passes_stop
+from pivrex.sim.body.settings import GRAVITY_M_S2, BodySettings
 from pivrex.sim.body.state import BodyScratch, BodyState
 from pivrex.sim.body.walls import find_places
 from pivrex.sim.bumps import is_near
@@ -89,7 +90,7 @@ def set_motors(s: BodySettings, w: BodyScratch, m: BodyState, h: float) -> None:
 def take_slips(s: BodySettings, w: BodyScratch, side: int) -> None:
     """Write how fast the floor passes under each contact at the speeds that were solved for."""
     for k in range(len(s.turn)):
-        w.slips[k][0], w.slips[k][1] = passing(s, w, side, k, w.v, w.spin)
+        w.slips[k][0], w.slips[k][1] = passing(s, w, side, k)
 
 
 @kernel
@@ -112,16 +113,21 @@ def hold_again(s: BodySettings, w: BodyScratch, m: BodyState) -> bool:
 @kernel
 def roll_and_slide(s: BodySettings, w: BodyScratch, m: BodyState, side: int, h: float) -> None:
     """Solve the step on the floor alone: tyres that break loose meanwhile are solved for again."""
+    for i in range(3):
+        w.v[i] = m.velocity[i]
+    w.v[3] = m.lean_rate
+    for k in range(len(m.spin)):
+        w.spin[k] = m.spin[k]
     for k in range(len(s.turn)):
-        s1, s2 = passing(s, w, side, k, m.velocity, m.spin)
+        s1, s2 = passing(s, w, side, k)
         w.hold[k][0], w.hold[k][1], w.hold[k][2] = holding(s, k, m.load[k], s1, s2)
-    add_floor(s, w, side, m.velocity, h)
+    add_floor(s, w, m, side, h)
     solve(w)
     take_slips(s, w, side)
     for _ in range(AGAIN):
         if not hold_again(s, w, m):
             break
-        add_floor(s, w, side, m.velocity, h)
+        add_floor(s, w, m, side, h)
         solve(w)
         take_slips(s, w, side)
 
@@ -129,7 +135,7 @@ def roll_and_slide(s: BodySettings, w: BodyScratch, m: BodyState, side: int, h: 
 @kernel
 def along_twist(way: Numbers, v: Numbers) -> float:
     """Return how fast a place moves along a direction."""
-    return way[0] * v[0] + way[1] * v[1] + way[2] * v[2]
+    return way[0] * v[0] + way[1] * v[1] + way[2] * v[2] + way[3] * v[3]
 
 
 @kernel
@@ -153,7 +159,7 @@ def hold_what_comes(s: BodySettings, w: BodyScratch, h: float) -> bool:
 def press(s: BodySettings, w: BodyScratch, m: BodyState, side: int, h: float) -> None:
     """Solve the step with the dampers of all that pushes; what would have to pull is let go."""
     for _ in range(RELEASES):
-        add_floor(s, w, side, m.velocity, h)
+        add_floor(s, w, m, side, h)
         for k in range(len(w.gap)):
             add_damper(w.a, w.r, w.push[k], w.stiff[k], slowest(w, k, h))
         solve(w)
@@ -169,8 +175,8 @@ def press(s: BodySettings, w: BodyScratch, m: BodyState, side: int, h: float) ->
 
 
 @kernel
-def push_back(f: Scenery, s: BodySettings, w: BodyScratch, m: BodyState, side: int, centre_y: float, h: float) -> None:
-    """Solve again where the body would run into something; else all stays as it is.
+def push_back(f: Scenery, s: BodySettings, w: BodyScratch, m: BodyState, side: int, centre_y: float, h: float) -> bool:
+    """Solve again where the body would run into something; else all stays as it is. Returns whether something pushed.
 
     Notes
     -----
@@ -180,7 +186,7 @@ def push_back(f: Scenery, s: BodySettings, w: BodyScratch, m: BodyState, side: i
     """
     find_places(f, s, w, m.pose, centre_y)
     if not hold_what_comes(s, w, h):
-        return
+        return False
     press(s, w, m, side, h)
     total = 0.0
     for k in range(len(w.gap)):
@@ -195,8 +201,9 @@ def push_back(f: Scenery, s: BodySettings, w: BodyScratch, m: BodyState, side: i
     if total > 0.0:
         push_out(w, m)
         take_slips(s, w, side)
-    else:
-        roll_and_slide(s, w, m, side, h)
+        return True
+    roll_and_slide(s, w, m, side, h)
+    return False
 
 
 @kernel
@@ -225,13 +232,15 @@ def note_tyres(s: BodySettings, w: BodyScratch, m: BodyState, side: int) -> None
 
 
 @kernel
-def move_body(s: BodySettings, w: BodyScratch, m: BodyState, centre_y: float, h: float) -> None:
-    """Move the pose along the velocity, and turn the velocity with the body."""
+def move_body(s: BodySettings, w: BodyScratch, m: BodyState, centre_y: float, out: float, h: float) -> None:
+    """Move the pose along the velocity, and turn the velocity with the body. ``out``: how fast the lean moves the mass centre forward
+    of the axle, in m/s.
+    """
     vx, vy, turn = w.v[0], w.v[1], w.v[2]
     half = turn * (0.5 * h)
     c, sn = cos(m.pose[2] + half), sin(m.pose[2] + half)
-    # of the robot's centre, which the pose is of
-    px, py = vx + turn * centre_y, vy - turn * s.centre[0]
+    # of the robot's centre, which the pose is of; the mass centre of a body that leans moves before it
+    px, py = vx + turn * centre_y - out, vy - turn * w.forward
     m.pose[0] += (c * px - sn * py) * h
     m.pose[1] += (sn * px + c * py) * h
     m.pose[2] += turn * h
@@ -253,14 +262,19 @@ def body_step(f: Scenery, s: BodySettings, w: BodyScratch, m: BodyState, coastin
     awake = m.restart <= 0.0
     take_from_battery(s, w, m, coasting, h)
     turn_steering(s, w, m, awake, h)
-    loads(s, side, m.acceleration[0], m.acceleration[1], m.lifted, m.load)
-    directions(s, w, side, m.angle)
+    begin_lean(s, w, m, h)
+    weight = 0.0 if m.lifted else larger(s.mass * (GRAVITY_M_S2 + m.heave) - m.frame_load, 0.0)
+    loads(s, loads_of(m, side), m.acceleration[0], m.acceleration[1], weight, m.load)
+    directions(s, w, m, side)
     set_motors(s, w, m, h)
     roll_and_slide(s, w, m, side, h)
+    if w.pitches and passes_stop(s, w, m, h):
+        roll_and_slide(s, w, m, side, h)
     centre_y = -s.centre[1] if side == 1 else s.centre[1]
+    pushed = False
     if is_near(f, m.pose[0], m.pose[1], sqrt(s.half[0] * s.half[0] + s.half[1] * s.half[1]) + REACH_M):
-        push_back(f, s, w, m, side, centre_y, h)
-    if m.lifted:
+        pushed = push_back(f, s, w, m, side, centre_y, h)
+    if m.lifted or m.held:
         w.v[0], w.v[1], w.v[2] = 0.0, 0.0, 0.0
     settle = 1.0 - exp(-h / BOARD_S)
     for i in range(2):
@@ -269,4 +283,5 @@ def body_step(f: Scenery, s: BodySettings, w: BodyScratch, m: BodyState, coastin
     for k in range(len(m.spin)):
         w.rolled[k] += w.spin[k] * h
         m.spin[k] = w.spin[k]
-    move_body(s, w, m, centre_y, h)
+    out = end_lean(s, w, m, pushed, settle, h)
+    move_body(s, w, m, centre_y, out, h)

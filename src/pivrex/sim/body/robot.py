@@ -17,9 +17,10 @@ from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.sim.body.feed import open_volts
+from pivrex.sim.body.leaning import sensed_speed
 from pivrex.sim.body.mechanics import body_step
-from pivrex.sim.body.sensors import CHANCE, TABLE, Chance, count_wheels, gyro_reading, normal, step_gyro
-from pivrex.sim.body.settings import BodySettings, Conditions, settings_of
+from pivrex.sim.body.sensors import CHANCE, TABLE, Chance, count_wheels, gyro_reading, normal, sense_tilt, step_gyro
+from pivrex.sim.body.settings import GRAVITY_M_S2, BodySettings, Conditions, settings_of
 from pivrex.sim.body.state import BodyScratch, BodyState
 from pivrex.sim.body.walls import places_of
 from pivrex.sim.chance import draw
@@ -43,6 +44,10 @@ LONGEST_STEP_S = 1 / 120
 any step is stable; the error of a step of this length, compared with one of half of it, is under 1 cm and 1 degree in ten seconds of
 driving (a test holds it to that).
 """
+
+
+BALANCING_STEP_S = 1 / 400
+"""The same of a robot that balances, which falls quicker than it drives."""
 
 
 class RealRobot(Record):
@@ -79,6 +84,9 @@ def begin_tick(before: BodyState, after: BodyState) -> None:
     copy(before.acceleration, after.acceleration, 2)
     after.charge, after.volts, after.restart = before.charge, before.volts, before.restart
     after.lifted, after.upside_down, after.blocked = before.lifted, before.upside_down, False
+    after.lean, after.lean_rate, after.tips, after.held = before.lean, before.lean_rate, before.tips, before.held
+    after.hand, after.heave, after.frame_load = before.hand, before.heave, before.frame_load
+    copy(before.tilt_bias, after.tilt_bias, 3)
 
 
 @kernel
@@ -96,6 +104,7 @@ def body_tick(
         w.rolled[k] = 0.0
     for k in range(len(r.steers.slot)):
         w.steer[k] = target_speed(r.steers, k, w.drives, before.lifted)
+    forward, left, up = sensed_speed(s, after)
     steps = -whole(floor(-(div(dt, s.longest_step) - 1e-6)))
     steps = max(steps, 1)
     for _ in range(steps):
@@ -103,6 +112,8 @@ def body_tick(
     for k in range(len(s.radius)):
         after.travel[k] = before.travel[k] + w.rolled[s.wheel_motor[k]] * s.radius[k]
         after.speed[k] = after.spin[s.wheel_motor[k]] * s.radius[k]
+    forward_now, left, up_now = sensed_speed(s, after)
+    after.felt[0], after.felt[1] = div(forward_now - forward, dt) - after.velocity[2] * left, div(up_now - up, dt)
     count_wheels(s, before, after, dt)
     turned = after.pose[2] - before.pose[2]
     step_gyro(s, chance, before, after, -turned if before.upside_down else turned, dt)
@@ -117,6 +128,8 @@ def sense_body(r: RealRobot, chance: Chance, w: BodyScratch, state: BodyState, s
     )
     for k in range(len(sensed.gyro)):
         sensed.gyro[k] = gyro_reading(r.own, state) * r.fit.gyro_sign
+    if len(sensed.tilt) > 0:
+        sense_tilt(r.own, chance, state, r.fit.tilt_sign, sensed.tilt)
     for k in range(len(w.normals)):
         w.normals[k] = normal(chance, state.at, k + 1)
     sense_field(r.scenery, r.sensors, state.pose, w.normals, sensed.readings)
@@ -130,7 +143,7 @@ def truth_of_body(state: BodyState, true: TruthRow) -> None:
     copy(state.pose, true.pose, 3)
     true.blocked[0] = 1.0 if state.blocked else 0.0
     for k in range(len(true.battery)):
-        true.battery[k], true.restart[k] = state.volts, state.restart
+        true.battery[k], true.restart[k], true.lean[k] = state.volts, state.restart, state.lean
     copy(state.slip, true.slip, len(true.slip))
     copy(state.load, true.load, len(true.load))
 
@@ -165,7 +178,9 @@ class RealBody(Fitted):
     ) -> None:
         super().__init__(rig, field, wiring)
         settings = settings_of(rig, dict(self._wiring.smallest), under or Conditions(), tick_s)
-        self.settings: BodySettings = settings._replace(longest_step=LONGEST_STEP_S)
+        self.settings: BodySettings = settings._replace(
+            longest_step=LONGEST_STEP_S if rig.balance is None else BALANCING_STEP_S
+        )
         self._motors = self._shafts(list(rig.motors), [1.0] * len(rig.motors))
         places, late = places_of(self._seeing.scenery), settings.gyro_late
         sizes = {
@@ -196,13 +211,17 @@ class RealBody(Fitted):
             bias=s.gyro_bias * (2.0 * chance[..., 0] - 1.0),
             at=np.floor(chance[..., 1] * TABLE),
             stride=np.floor(chance[..., 2] * (TABLE // 2)) * 2 + 1,
+            tips=s.balances,
+            held=s.balances,
+            tilt_bias=s.tilt_bias * (2.0 * draw(seeds if seeds is not None else np.zeros(batch, np.uint64), 2, 3) - 1.0),
         )
         return made
 
     def placed(self, state: BodyState, pose: Floats, said_rad: Floats | None = None) -> BodyState:
         """Return the state at a pose, B + (3,). ``said_rad``, B, is what the gyro says there, the true heading if left out."""
         said = np.asarray(pose)[..., 2] if said_rad is None else np.asarray(said_rad)
-        return state._replace(pose=pose, heading=said[..., None])
+        up = {"lean": 0.0, "lean_rate": 0.0, "hand": 0.0, "tips": self.settings.balances, "held": self.settings.balances}
+        return state._replace(pose=pose, heading=said[..., None], **up)
 
     def fits(self, state: object) -> bool:
         """Return whether a state is one of this robot's."""
@@ -257,12 +276,19 @@ class RealBody(Fitted):
         return true.data
 
     def energy(self, state: BodyState) -> Floats:
-        """Return what is in the motion of body and motors, B, in J."""
+        """Return what is in the motion of body and motors and in the height of its weight, B, in J."""
         s = self.settings
         v = state.velocity
         body = s.mass * (v[..., 0] ** 2 + v[..., 1] ** 2) + s.inertia * v[..., 2] ** 2
         turning = (s.rotor_inertia * state.spin**2).sum(axis=-1)
-        whole: Floats = (body + turning) / 2
+        axle = np.where(state.tips == 2, 1, 0)
+        x = s.centre[..., 0] - np.take(s.axle_x, axle, axis=-1)
+        z = s.mass_z - np.take(s.axle_z, axle, axis=-1)
+        ahead = x * np.cos(state.lean) + z * np.sin(state.lean)
+        leaning = (s.pitch_inertia + s.mass * ahead**2) * state.lean_rate**2
+        # its weight is lifted while it tips; 0 upright
+        raised = s.mass * GRAVITY_M_S2 * (z * np.cos(state.lean) - x * np.sin(state.lean) - z)
+        whole: Floats = (body + turning + leaning) / 2 + raised
         return whole
 
     def adopt(self, state: object) -> BodyState:

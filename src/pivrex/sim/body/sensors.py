@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import numpy as np
 
-from pivrex.kernels.maths import clamp, div, floor, sqrt, whole
+from pivrex.kernels.maths import clamp, cos, div, floor, sin, sqrt, whole
 from pivrex.kernels.records import Form, Numbers, Record, field
 from pivrex.kernels.subset import kernel
-from pivrex.sim.body.settings import BodySettings
+from pivrex.sim.body.settings import GRAVITY_M_S2, BodySettings
 from pivrex.sim.body.state import BodyState
 
-__all__ = ["CHANCE", "TABLE", "Chance", "count_wheels", "gyro_reading", "normal", "step_gyro"]
+__all__ = ["CHANCE", "TABLE", "Chance", "count_wheels", "gyro_reading", "normal", "sense_tilt", "step_gyro"]
 
 TABLE, TABLE_THIRD = 65536, 21845
 APART = 5003
 """How far apart the numbers of one tick stand."""
+
+TILT = 200
+"""Which of a tick's numbers are the tilt sensor's; rangers and lamps have those before."""
 
 SMOOTH_S = 0.03
 """Over how long the stand-in's encoders average their speeds."""
@@ -78,6 +81,29 @@ def step_gyro(s: BodySettings, chance: Chance, before: BodyState, after: BodySta
     after.heading[0] = before.heading[0] + reading * dt
     after.bias = before.bias + s.gyro_walk * second * sqrt(dt) / 60.0
     after.at, after.stride = at, before.stride
+
+
+@kernel
+def sense_tilt(s: BodySettings, chance: Chance, state: BodyState, sign: float, tilt: Numbers) -> None:
+    """Write what the tilt sensor says: the rate of its lean in rad/s, and the accelerations that hold it up, in g.
+
+    ``sign`` is -1 for one that is mounted the other way round.
+
+    Notes
+    -----
+    Accelerometers feel the specific force f = a - g along their own axes, which lean with the body by θ: forward
+    a_x·cos θ - (a_z + g)·sin θ, up a_x·sin θ + (a_z + g)·cos θ. Each reading has a bias and white noise. (E.g. Titterton & Weston,
+    Strapdown Inertial Navigation Technology, ch. 4.)
+    """
+    lean = state.lean + s.tilt_error
+    c, sn = cos(lean), sin(lean)
+    ahead, up = state.felt[0], state.felt[1] + GRAVITY_M_S2
+    first = state.tilt_bias[0] + s.tilt_noise[0] * normal(chance, state.at, TILT)
+    second = state.tilt_bias[1] + s.tilt_noise[1] * normal(chance, state.at, TILT + 1)
+    third = state.tilt_bias[2] + s.tilt_noise[2] * normal(chance, state.at, TILT + 2)
+    tilt[0] = sign * (state.lean_rate + first)
+    tilt[1] = sign * div(ahead * c - up * sn + second, GRAVITY_M_S2)
+    tilt[2] = div(ahead * sn + up * c + third, GRAVITY_M_S2)
 
 
 @kernel

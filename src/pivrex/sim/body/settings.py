@@ -8,9 +8,10 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from pivrex.kernels.records import Flags, Form, Number, Numbers, Record, Wholes
+from pivrex.kernels.records import Flag, Flags, Form, Number, Numbers, Record, Wholes
 from pivrex.kernels.records import field as of_size
 from pivrex.line.stage import Floats
+from pivrex.rig.balance import Tilt
 from pivrex.rig.body import Body
 from pivrex.rig.plane import Gyro as GyroTable
 from pivrex.rig.rig import Rig
@@ -22,6 +23,12 @@ GRAVITY_M_S2 = 9.81
 
 QUICKEST_S = 0.02
 """A robot without a lag would need motors without end."""
+
+SAME_AXLE_M = 0.005
+"""Wheels this near the line across share an axle."""
+
+LIES_ON = 1.5
+"""The frame of a robot that lies touches the floor this many times as far from the axle as its weight is: a third stays on the wheels."""
 
 ROTOR_SHARE = 1 / 6
 """What is turned is as hard to bring to speed as this share of the mass that rests on it, if the rig does not say."""
@@ -84,8 +91,9 @@ class BodySettings(Record):
         How its friction is softened, in m²/s², and from which weighted slip on it may slide, in m/s.
     is_plain : (C,) flags
         Whether a tyre that slips along its second direction is dragged; rollers and casters are free there.
-    loads : (2, C, 3)
-        The load for each kg at rest, and for each m/s² forward and to the left.
+    loads : (4, C, 3)
+        The load for each kg at rest, and for each m/s² forward and to the left: on its wheels, on its back, on the front axle alone,
+        on the rear one alone.
     stall, free, strength, amps : (M,)
         Torque while held in N·m, rate without load in rad/s, a factor on the voltage, current while held in A; at the wheels' axle.
     breakaway, lifted_breakaway, running : (M,)
@@ -107,6 +115,20 @@ class BodySettings(Record):
         How far a wheel rolls for a count, in m, and 1 over it; 0 for one whose encoder is not said to count.
     gyro_scale, gyro_bias, gyro_walk, gyro_noise, rattles, hums, gyro_most, gyro_late : float
         See `pivrex.sim.body.sensors.step_gyro`.
+    balances, tippable : flag
+        Whether it leans about its only axle, or may lift wheels off the floor and tip about an axle of several.
+    axle_x, axle_z : (2,)
+        Where the front and the rear axle are, forward of the robot's centre and above the floor, in m; the only one twice.
+    mass_z : float
+        How high the mass sits above the floor, in m.
+    pitch_inertia, roll_inertia : float
+        About the axis across and that along the robot, through the mass centre, in kg·m².
+    lies, frame_x : (2,)
+        The leans forward and back at which its frame lies on the floor, in rad, and how far from the axle it touches then, in m.
+    tilt_z, tilt_error : float
+        How high above the axle the tilt sensor sits, in m, and how far it is turned from the body's upright, in rad.
+    tilt_noise, tilt_bias : (3,)
+        One sigma of each reading, and the largest bias: of the rate in rad/s, of both accelerations in m/s².
     """
 
     is_settings = True
@@ -126,7 +148,7 @@ class BodySettings(Record):
     soft: Numbers = of_size("contacts", unit="m^2/s^2")
     loose: Numbers = of_size("contacts", unit="m/s")
     is_plain: Flags = of_size("contacts")
-    loads: Numbers = of_size(2, "contacts", 3)
+    loads: Numbers = of_size(4, "contacts", 3)
     stall: Numbers = of_size("motors", unit="Nm")
     free: Numbers = of_size("motors", unit="rad/s")
     strength: Numbers = of_size("motors")
@@ -157,6 +179,19 @@ class BodySettings(Record):
     hums: Number = of_size()
     gyro_most: Number = of_size(unit="rad/s")
     gyro_late: Number = of_size()
+    balances: Flag = of_size()
+    tippable: Flag = of_size()
+    axle_x: Numbers = of_size(2, unit="m")
+    axle_z: Numbers = of_size(2, unit="m")
+    mass_z: Number = of_size(unit="m")
+    pitch_inertia: Number = of_size(unit="kg m^2")
+    roll_inertia: Number = of_size(unit="kg m^2")
+    lies: Numbers = of_size(2, unit="rad")
+    frame_x: Numbers = of_size(2, unit="m")
+    tilt_z: Number = of_size(unit="m")
+    tilt_error: Number = of_size(unit="rad")
+    tilt_noise: Numbers = of_size(3, unit="rad/s, m/s^2, m/s^2")
+    tilt_bias: Numbers = of_size(3, unit="rad/s, m/s^2, m/s^2")
 
 
 class Contact(NamedTuple):
@@ -214,6 +249,7 @@ def settings_of(
     batch = np.broadcast_shapes(*(np.shape(v) for v in differ))
     around = [2 * np.pi * w.radius_m for w in chassis.wheels]
     counts = [rig.motors[order[motor_of[w.name]]].counts_per_wheel_turn for w in chassis.wheels]
+    leaning = _leaning(rig, body, mass * np.asarray(under.mass, float), under.noise, contacts)
     form = Form(BodySettings, contacts=len(contacts), motors=len(motors), wheels=len(chassis.wheels))
     made: BodySettings = form.of(
         batch,
@@ -229,7 +265,8 @@ def settings_of(
         squares=squares,
         soft=most * (SOFT_M_S * SOFT_M_S),
         loose=2.0 * np.sqrt(most) * SOFT_M_S,  # twice the slip at which 70 % of the grip is there
-        loads=[_loads([(c.x, c.y) for c in side], body.high_m(chassis)) for side in sides],
+        loads=[_loads([(c.x, c.y) for c in side], body.high_m(chassis)) for side in sides] + leaning.pop("loads"),
+        **leaning,
         **{name: np.stack(np.broadcast_arrays(*(m[name] for m in motors)), axis=-1) for name in motors[0]},
         wheel_motor=[motor_of[w.name] for w in chassis.wheels],
         radius=[w.radius_m for w in chassis.wheels],
@@ -289,6 +326,42 @@ def _gyro(rig: Rig, noise: Any, tick_s: float) -> dict[str, Any]:
         "hums": HUMS if table.mounting == "by a motor" else 0.0,
         "gyro_most": table.most_rad_s,
         "gyro_late": table.delay_s / tick_s,
+    }
+
+
+def _leaning(rig: Rig, body: Body, mass: Floats, noise: Any, contacts: list[Contact]) -> dict[str, Any]:
+    """Return how a body pitches, as `BodySettings` has it."""
+    chassis, high = rig.chassis, body.high_m(rig.chassis)
+    radii = [w.radius_m for w in chassis.wheels] + [0.0] * len(chassis.casters)
+    centre = chassis.mass_centre.x_m
+    at = [c.x for c in contacts]
+    found: dict[str, Any] = {"axle_x": [], "axle_z": [], "loads": [], "frame_x": []}
+    lies = body.lies_rad(rig.balance is not None)
+    for edge, lean in ((max(at), lies[0]), (min(at), -lies[1])):
+        on = [k for k, x in enumerate(at) if abs(x - edge) <= SAME_AXLE_M]
+        loads = np.zeros((len(contacts), 3))
+        loads[on] = _loads([(0.0, contacts[k].y) for k in on], high)
+        found["loads"].append(loads)
+        found["axle_x"].append(edge + centre)
+        found["axle_z"].append(radius := max(radii[k] for k in on))
+        out = -edge * cos(lean) + (high - radius) * sin(lean)
+        found["frame_x"].append(LIES_ON * max(abs(out), radius, 0.01))
+    tilt = rig.tilt or Tilt()
+    gyration = body.gyration_m(chassis)
+    errors = (tilt.bias_rad_s, tilt.level_m_s2, tilt.level_m_s2)
+    noises = (tilt.noise_rad_s, tilt.shake_m_s2, tilt.shake_m_s2)
+    return {
+        **found,
+        "balances": rig.balance is not None,
+        "tippable": rig.balance is None and min(at) < -SAME_AXLE_M and max(at) > SAME_AXLE_M,
+        "mass_z": high,
+        "pitch_inertia": mass * gyration[0] ** 2,
+        "roll_inertia": mass * gyration[1] ** 2,
+        "lies": lies,
+        "tilt_z": (tilt.height_m - found["axle_z"][0]) if tilt.height_m is not None else 0.0,
+        "tilt_error": tilt.mounting_error_rad,
+        "tilt_noise": np.multiply.outer(np.asarray(noise, float), noises),
+        "tilt_bias": np.multiply.outer(np.asarray(noise, float), errors),
     }
 
 

@@ -36,6 +36,20 @@ class BodyState(Record):
         Its place among the normal numbers, and how it walks on.
     slip, load : B + (C,) float64
         How fast each tyre slides over the floor in m/s, and the load on it in N.
+    lean, lean_rate : B float64
+        How far the body leans forward of upright, in rad, and how fast that grows, in rad/s.
+    tips : B float64, whole numbers
+        The axle that it leans about: 0 for none, all its wheels stand; 1 for the front one, or the only one; 2 for the rear one.
+    held, hand : B flags, B float64
+        Whether a hand holds it until its motors get a drive, and the lean that a hand brings it to, in rad.
+    heave : B float64
+        How fast the mass centre gains upward speed, averaged like ``acceleration``, in m/s².
+    frame_load : B float64
+        The load on the frame of a robot that lies, in N.
+    felt : B + (2,) float64
+        The mean acceleration of the tilt sensor in the last tick, forward and up, in m/s².
+    tilt_bias : B + (3,) float64
+        What the tilt sensor adds: to the rate in rad/s, to both accelerations in m/s².
     """
 
     travel: Numbers = field("wheels", unit="m")
@@ -64,6 +78,15 @@ class BodyState(Record):
     stride: Whole = field()
     slip: Numbers = field("contacts", unit="m/s")
     load: Numbers = field("contacts", unit="N")
+    lean: Number = field(unit="rad")
+    lean_rate: Number = field(unit="rad/s")
+    tips: Whole = field()
+    held: Flag = field()
+    hand: Number = field(unit="rad")
+    heave: Number = field(unit="m/s^2")
+    frame_load: Number = field(unit="N")
+    felt: Numbers = field(2, unit="m/s^2")
+    tilt_bias: Numbers = field(3, unit="rad/s, m/s^2, m/s^2")
 
 
 class BodyScratch(Record):
@@ -74,12 +97,19 @@ class BodyScratch(Record):
     drives, steer, duty, fed, released : drives, targets of steering in rad/s, duty of each motor, whether it is connected, and
         whether its driver lets it roll
     a, b, d, r, q
-        The equations of a step, [A B'; B D]·(v, ω) = (r, q): A symmetric by its upper half, D diagonal.
+        The equations of a step, [A B'; B D]·(v, ω) = (r, q): A symmetric, first the upper half of what moves in the plane, then the
+        column of the lean; D diagonal.
     own : (M,)
         The part of D that is the motors' own, without the floor.
     v, spin
-        Their solution: the twist about the mass centre, and each motor's rate.
-    first, second : (C, 3)
+        Their solution: the twist about the mass centre with the rate of the lean behind it, and each motor's rate.
+    pitches : flag
+        Whether the body leans about an axle in this step, so that the rate of its lean is sought as well.
+    ahead, above, forward : float
+        Where the mass centre is from that axle, forward and up, and how far forward of the robot's centre, in m.
+    stop, stop_rate : float
+        The damper with which the floor stops the frame, in N·m·s, and the rate of lean that it allows, in rad/s.
+    first, second : (C, 4)
         The directions of each contact now.
     hold : (C, 3)
         By what each is held along both directions in N·s/m, and its weighted slip in m/s.
@@ -87,8 +117,8 @@ class BodyScratch(Record):
         How fast the floor passes along both, in m/s.
     gap : (P,)
         How far body and obstacle are apart, in m; below 0 they overlap.
-    push, along : (P, 3)
-        What a newton that pushes the body away, or along the obstacle, does to it: forward and left in N, turning in N·m.
+    push, along : (P, 4)
+        What a newton that pushes the body away, or along the obstacle, does to it: forward and left in N, turning and leaning in N·m.
     away : (P, 2)
         The direction away, in the field.
     stiff, force : (P,)
@@ -106,22 +136,28 @@ class BodyScratch(Record):
     duty: Numbers = field("motors")
     fed: Numbers = field("motors")
     released: Flags = field("motors")
-    a: Numbers = field(6)
-    b: Numbers = field("motors", 3)
+    a: Numbers = field(10)
+    b: Numbers = field("motors", 4)
     d: Numbers = field("motors")
     own: Numbers = field("motors")
-    r: Numbers = field(3)
+    r: Numbers = field(4)
     q: Numbers = field("motors")
-    v: Numbers = field(3)
+    v: Numbers = field(4)
+    pitches: Flag = field()
+    ahead: Number = field(unit="m")
+    above: Number = field(unit="m")
+    forward: Number = field(unit="m")
+    stop: Number = field()
+    stop_rate: Number = field(unit="rad/s")
     spin: Numbers = field("motors", unit="rad/s")
     rolled: Numbers = field("motors", unit="rad")
-    first: Numbers = field("contacts", 3)
-    second: Numbers = field("contacts", 3)
+    first: Numbers = field("contacts", 4)
+    second: Numbers = field("contacts", 4)
     hold: Numbers = field("contacts", 3)
     slips: Numbers = field("contacts", 2, unit="m/s")
     gap: Numbers = field("places", unit="m")
-    push: Numbers = field("places", 3)
-    along: Numbers = field("places", 3)
+    push: Numbers = field("places", 4)
+    along: Numbers = field("places", 4)
     away: Numbers = field("places", 2)
     stiff: Numbers = field("places")
     force: Numbers = field("places", unit="N")
