@@ -131,11 +131,15 @@ class Document(Generic[T]):
         if text == self.text:
             return
         content, before, mark = self._understand(text, self.path), self.text, self.mark
+        self.accept(content)
         done = self.steps[: self.at]
         if join and done and done[-1].what.partition(" = ")[0] == what.partition(" = ")[0]:
             before, mark = done[-1].before, done.pop().mark
         self._keep(done, Step(before, text, what, _now(), mark), content)
         self._save()
+
+    def accept(self, content: T) -> None:
+        """Raise a `PivrexError` for a change that must not be taken, though it has no mistakes."""
 
     def _keep(self, done: list[Step], step: Step, content: T) -> None:
         self.steps = [*done[-LONGEST_UNDO:], step]

@@ -12,7 +12,7 @@ from pivrex.board.flat_program import FlatProgram
 from pivrex.board.line_c import line_header, line_source
 from pivrex.board.needed import needed
 from pivrex.board.steps.routine import BoardRoutine
-from pivrex.line.beginning import begun
+from pivrex.line.beginning import known_at
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 
@@ -42,7 +42,7 @@ def line_parts(line: Line, at: Floats | None = None, routine: BoardRoutine | Non
     """Return what of a line a board needs, and of a routine. ``at``: where the robot stands at the beginning, (3,)."""
     whole = flat_line(line, routine)
     pose = np.zeros(3) if at is None else at
-    start = begun(line, pose).memory.data
+    start = known_at(line, line.start(), pose).memory.data
     if routine is not None:
         start = np.concatenate((start, routine.start(pose)))
     outputs = [n for n in OUTPUTS + OF_ROUTINE if n in whole.globals]

@@ -20,6 +20,7 @@ from pivrex.rig.sources import GamepadSource, LettersSource, PacketsSource, Pins
 from pivrex.rig.transports import SerialTransport, is_this_machine
 from pivrex.routine.files import bound_moves
 from pivrex.sim.traction import LITTLE, traction_of
+from pivrex.tuning.balancing import balance_worries
 
 __all__ = ["warnings_in"]
 
@@ -35,6 +36,7 @@ def warnings_in(rig: Rig, path: Path) -> list[Mistake]:
         *_moves(rig, path),
         *_hums(rig),
         *_traction(rig),
+        *((tuple(key.split(".")), what) for key, _, what in (said.partition(": ") for said in balance_worries(rig))),
     ]
     with suppress(RigError, tomllib.TOMLDecodeError):  # a file that has been changed since
         found += old_keys(tomllib.loads(rig_text(path)))

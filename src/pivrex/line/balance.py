@@ -40,7 +40,7 @@ STILL_RAD_S = 0.2
 ARRIVES_M_S = 0.05
 """Once the driver has let go, the place is held as soon as the robot is slower than this."""
 
-ASKS_M_S = 1e-6
+ASKS_M_S, NONE = 1e-6, 1e-9
 EMPTY_S = 0.5
 
 NAMES = ("place", "speed", "lean", "rate")
@@ -115,8 +115,8 @@ class BalanceState(Record):
         The place that it holds, in m of ``travel``.
     holds : float
         1 while it holds a place, 0 while it is driven.
-    added : (5,)
-        The part of I of each loop.
+    added, turned : (4,), (D,)
+        The part of I of each loop, and of the one that turns.
     """
 
     state: Number = field()
@@ -129,6 +129,7 @@ class BalanceState(Record):
     setpoint: Number = field(unit="m")
     holds: Number = field()
     added: Numbers = field(4)
+    turned: Numbers = field("motors")
 
 
 class BalanceColumns(Record):
@@ -227,7 +228,7 @@ def rest(after: BalanceState, out: BalanceColumns) -> None:
         out.setpoint[k], out.measured[k], out.p[k], out.i[k], out.output[k] = 0.0, 0.0, 0.0, 0.0, 0.0
     out.upright = 0.0
     for k in range(len(out.drive)):
-        out.turn[k], out.drive[k] = 0.0, 0.0
+        after.turned[k], out.turn[k], out.drive[k] = 0.0, 0.0, 0.0
 
 
 @kernel
@@ -260,15 +261,17 @@ def balance_step(
     rate = one_loop(s.lean, before, after, 2, lean, tilt.lean, s.dt, out)
     wanted = one_loop(s.rate, before, after, 3, rate, tilt.rate, s.dt, out)
     turns = div(after.forward, s.top)
-    upright = s.back_emf * turns - wanted
-    upright += s.static * div(upright, abs(upright) + s.static + 1e-9)
-    out.upright = clamp(upright, -1.0, 1.0)
+    out.upright = clamp(s.back_emf * turns - wanted, -1.0, 1.0)
     room = 1.0 - abs(out.upright)
     for k in range(many):
         apart = row_sum(s.share[k], speeds, len(after.at)) - asked
-        turn = s.back_emf * apart + clamp(s.turn.p * (apart - after.turning[k]), -s.turn.largest, s.turn.largest)
-        out.turn[k] = clamp(turn, -room, room)
-        out.drive[k] = out.upright + out.turn[k]
+        _, i, _, turn = loop(s.turn, before.turned[k], apart - after.turning[k], 0.0, s.dt)
+        after.turned[k] = i
+        out.turn[k] = clamp(s.back_emf * apart + turn, -room, room)
+        drive = out.upright + out.turn[k]
+        # friction takes its share of every drive; near none of it, so that a robot that stands does not rattle
+        drive += s.static * div(drive, abs(drive) + s.static + NONE)
+        out.drive[k] = clamp(drive, -1.0, 1.0)
 
 
 def _loop(form: Form, table: object, unit: float, limit: float, i_limit: float) -> LoopSettings:

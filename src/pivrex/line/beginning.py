@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from pivrex.line.balance import STANDS
 from pivrex.line.line import Line, LineState
 from pivrex.line.odometry import Odometry
 from pivrex.line.stage import Floats
@@ -18,8 +19,13 @@ def start_of(field: Field | None) -> Floats:
 
 
 def begun(line: Line, pose: Floats, batch: tuple[int, ...] = ()) -> LineState:
-    """Give the state of a line before its first tick, whose robots believe to be at a pose, B + (3,)."""
-    return known_at(line, line.start(batch), pose)
+    """Return the state of a line before its first tick, whose robots estimate their pose as B + (3,). One that balances has been set up
+    and held still, so it stands from the first tick on; a line that has just been made (`Line.start`) waits for that.
+    """
+    state = known_at(line, line.start(batch), pose)
+    if "balance" in line.stages:
+        state = line.changed(state, "balance", line.of(state, "balance")._replace(state=STANDS))
+    return state
 
 
 def known_at(line: Line, state: LineState, pose: Floats) -> LineState:

@@ -159,6 +159,9 @@ class TurnLoop(BalanceLoop):
     p: _Gain = Field(
         default=0.6, description="Drive for each share of top speed that is missing. No unit.", examples=[0.6]
     )
+    i: _Gain = Field(
+        default=4.0, description="Drive for each share that stays missing for a second, in 1/s.", examples=[4]
+    )
     output_limit: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
         default=0.4, description="The most drive that turning may take; balance goes before it.", examples=["40 %"]
     )

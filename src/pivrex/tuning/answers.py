@@ -9,6 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line import Line
+from pivrex.line.balance import STANDS
+from pivrex.line.beginning import begun
 from pivrex.line.stage import Floats
 from pivrex.rig import Rig
 from pivrex.routine.fleet import Fleet
@@ -52,6 +54,8 @@ class Answers:
         How far it has turned, in rad.
     figures : Figures
     unstable : (G,) bool
+    fell_s : (G,) float64
+        When a robot that balances fell, NaN if it did not.
     done_s : (G,) float64
         When the move was over; NaN if it was not within the time.
     ticks : int
@@ -66,13 +70,14 @@ class Answers:
     turned: Floats
     figures: Figures
     unstable: NDArray[np.bool_]
+    fell_s: Floats
     done_s: Floats
     ticks: int
 
     @classmethod
     def of(cls, each: Sequence[Answers]) -> Answers:
         """Put several together."""
-        names = ("value", "target", "aside_m", "way_m", "turned", "done_s")
+        names = ("value", "target", "aside_m", "way_m", "turned", "fell_s", "done_s")
         return cls(
             t_s=each[0].t_s,
             parts={n: np.concatenate([a.parts[n] for a in each]) for n in each[0].parts},
@@ -143,8 +148,10 @@ class Bench:
             start = model.point_ahead(start)
         value, target, parts = loop.places(line)
         places = [value, target, *(line.layout.at("truth", n) for n in ("heading", "x", "y")), *parts.values()]
+        if "balance" in line.stages:
+            places.append(line.layout.at("balance", "state"))
         ticks = max(2, round(experiment.seconds / line.dt_s))
-        fleet = Fleet(Means(line, ticks + 1, places), model, line.start(seeds.shape), start, np.zeros(3))
+        fleet = Fleet(Means(line, ticks + 1, places), model, begun(line, np.zeros(3), seeds.shape), start, np.zeros(3))
         fleet.run(1)
         moments = {round(experiment.begins_s / line.dt_s): lambda: fleet.begin(loop.move(line, experiment))}
         if experiment.knock_at_s >= 0:
@@ -164,14 +171,17 @@ class Bench:
     def _told(self, experiment: Experiment, whole: Floats, begin: Floats, parts: list[str], done: Floats) -> Answers:
         loop, line = self.loop, self.line
         t_s = np.arange(1.0, whole.shape[1] + 1.0) * line.dt_s
-        start = np.zeros(len(begin)) if loop.name == "wheel" else begin[:, 0]
+        start = begin[:, 0] if loop.from_start else np.zeros(len(begin))
         value, target = whole[..., 0] - start[:, None], whole[..., 1] - start[:, None]
         first = begin[:, 2]
         c, s = np.cos(first)[:, None], np.sin(first)[:, None]
         dx, dy = whole[..., 3] - begin[:, 3:4], whole[..., 4] - begin[:, 4:5]
+        fell = np.zeros(len(begin), bool)
+        if "balance" in line.stages:
+            fell = (whole[..., -1] != STANDS).any(axis=1)
         given = {n: np.nan_to_num(whole[..., 5 + k]) for k, n in enumerate(parts)}
         end = np.full(len(first), experiment.amount if experiment.kind in ("step", "turn", "both") else 0.0)
-        if loop.name == "wheel":
+        if loop.follows:
             end = np.nan_to_num(target[:, -1])
         from_, to = self._watched(experiment, len(t_s))
         pushed = experiment.kind == "push"
@@ -195,7 +205,8 @@ class Bench:
             way_m=way,
             turned=whole[..., 2] - first[:, None],
             figures=figures,
-            unstable=unstable,
+            unstable=unstable | fell,
+            fell_s=np.where(fell, t_s[np.argmax(whole[..., -1] != STANDS, axis=1)], np.nan),
             done_s=done,
             ticks=len(t_s),
         )

@@ -61,6 +61,8 @@ class Experiment:
         What it is, in words.
     begins_s : float
         When its motion begins.
+    knocked_s : float
+        When it is knocked; 0 for the usual time.
     """
 
     kind: str
@@ -69,11 +71,12 @@ class Experiment:
     knock: float = 0.0
     title: str = ""
     begins_s: float = 0.0
+    knocked_s: float = 0.0
 
     @property
     def knock_at_s(self) -> float:
         """When it is knocked; below 0 for never."""
-        return KNOCK_AT_S.get(self.kind, -1.0)
+        return self.knocked_s or KNOCK_AT_S.get(self.kind, -1.0)
 
 
 AT_ONCE = 1e6
@@ -107,6 +110,10 @@ class Loop:
     least = 0.0
     ranges = ((1.0, 30.0), (0.0, 60.0), (0.0, 1.0))
     """Between which P, I and D are searched."""
+    from_start = True
+    """Whether its value counts from where it began."""
+    follows = False
+    """Whether it ends at what its target is then, whatever the experiment's size."""
 
     def of(self, rig: Rig) -> Rig | None:
         """Give the rig as this loop is tried on it; None if it has no such loop."""
@@ -233,9 +240,10 @@ class WheelLoop(Loop):
     kinds = ("step", "push")
     least = 0.02
     ranges = ((0.05, 4.0), (0.0, 30.0), (0.0, 0.1))
+    from_start, follows = False, True
 
     def of(self, rig: Rig) -> Rig | None:
-        if any(not m.counts_per_turn for m in rig.motors.values()):
+        if rig.balance is not None or any(not m.counts_per_turn for m in rig.motors.values()):
             return None
         table = (rig.control or WheelControl()).model_copy(update={"wheels": "pid"})
         return rig.model_copy(update={"control": table})
@@ -332,7 +340,84 @@ class SteeringLoop(Loop):
         return found
 
 
-LOOPS: Mapping[str, Loop] = {loop.name: loop for loop in (Heading(), WheelLoop(), SteeringLoop())}
+class BalanceLoop(Loop):
+    """A loop of the cascade with which a robot balances. All are tried alike: a step of the speed, or a push.
+
+    Parameters
+    ----------
+    name : str
+        "place", "speed", "lean" or "rate".
+    units : (str, float, str, float)
+        Of what it controls and of what it gives, each with its scale.
+    least : float
+    p, i : (float, float)
+        Between which they are searched.
+    """
+
+    kinds = ("push", "step")
+    from_start, follows = False, True
+
+    def __init__(
+        self, name: str, units: tuple[str, float, str, float], least: float, p: tuple[float, float], i: tuple[float, float]
+    ) -> None:
+        self.name, self.least, self.ranges = name, least, (p, i, (0.0, 0.0))
+        self.unit, self.scale, self.gives, self.gives_scale = units
+
+    def of(self, rig: Rig) -> Rig | None:
+        return rig if rig.balance is not None else None
+
+    def gains(self, rig: Rig) -> Gains:
+        own = getattr(rig.balance, self.name)
+        return Gains(own.p, own.i, 0.0)
+
+    def without_gains(self, rig: Rig) -> Rig:
+        assert rig.balance is not None
+        table = getattr(rig.balance, self.name).model_copy(update={"p": 0.0, "i": 0.0})
+        return rig.model_copy(update={"balance": rig.balance.model_copy(update={self.name: table})})
+
+    def put(self, line: Line, gains: Gains) -> None:
+        own, unit = line.of_rig["balance"], radians(1.0) if self.name == "speed" else 1.0
+        loop = getattr(own, self.name)._replace(p=gains.p * unit, i=gains.i * unit)
+        line.put("balance", own._replace(**{self.name: loop}))
+
+    def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
+        parts = {n: line.layout.at("balance", f"{self.name}_{'output' if n == 'given' else n}") for n in ("p", "i", "given")}
+        value, target = (line.layout.at("balance", f"{self.name}_{n}") for n in ("measured", "setpoint"))
+        return value, target, parts
+
+    def experiment(self, rig: Rig, kind: str) -> Experiment:
+        body = rig.with_body("real").body
+        assert body is not None
+        knock, speed = round(body.weighs_kg(rig.chassis) * 0.4, 2), round(0.4 * rig.full_forward_m_s, 2)
+        if kind == "step":
+            return Experiment("step", speed, 3.0, title=f"to {speed:.2f} m/s at once", begins_s=0.25)
+        if kind == "both":
+            return Experiment("both", speed, 5.0, knock, f"to {speed:.2f} m/s at once, then a push", 0.25, 2.5)
+        return Experiment("push", knock, 4.0, knock, f"a push of {knock:.2f} N·s forward")
+
+    def move(self, line: Line, experiment: Experiment) -> Motion:
+        most = experiment.amount if experiment.kind in ("step", "both") else 0.0
+        return Motion(forward=1.0, most=most, rise=AT_ONCE, held=False)
+
+    def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
+        return np.array([experiment.knock, 0.0, 0.0])
+
+    def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
+        key = f"balance.{self.name}"
+        return {f"{key}.p": _rounded(float(gains.p)), f"{key}.i": _rounded(float(gains.i))}
+
+
+DEG, DEG_S = ("deg", degrees(1)), ("deg/s", degrees(1))
+
+BALANCE = (
+    BalanceLoop("rate", (*DEG_S, "% drive", -100.0), radians(5.0), (0.1, 1.5), (0.0, 2.0)),
+    BalanceLoop("lean", (*DEG, *DEG_S), radians(0.7), (2.0, 25.0), (0.0, 20.0)),
+    BalanceLoop("speed", ("m/s", 1.0, *DEG), 0.03, (4.0, 40.0), (0.0, 30.0)),
+    BalanceLoop("place", ("cm", 100.0, "m/s", 1.0), 0.02, (0.2, 4.0), (0.0, 0.5)),
+)
+"""From the inside out, which is the order in which they are tuned."""
+
+LOOPS: Mapping[str, Loop] = {loop.name: loop for loop in (*BALANCE, Heading(), WheelLoop(), SteeringLoop())}
 """Every loop, in the order in which they are walked."""
 
 

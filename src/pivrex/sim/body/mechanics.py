@@ -76,14 +76,21 @@ def turn_steering(s: BodySettings, w: BodyScratch, m: BodyState, awake: bool, h:
 
 @kernel
 def set_motors(s: BodySettings, w: BodyScratch, m: BodyState, h: float) -> None:
-    """Write the motors' own part of the equations: torque and friction."""
+    """Write the motors' own part of the equations: torque and friction.
+
+    Notes
+    -----
+    The torque falls with the speed at the end of the step; of a robot that balances with the mean of the speeds at its beginning and end
+    (the trapezoidal rule), which leaves an error of second order: it stands by that torque.
+    """
     for k in range(len(m.spin)):
         push = s.stall[k] * s.strength[k] * w.duty[k] * w.fed[k] * div(m.volts, s.volts)
         slope = div(s.stall[k], s.free[k]) * w.fed[k]
         breakaway = s.lifted_breakaway[k] if m.lifted else s.breakaway[k]
         rub = friction(m.spin[k], push - slope * m.spin[k] + m.reaction[k], breakaway, s.running[k])
-        w.own[k] = s.rotor_inertia[k] + h * (slope + rub)
-        w.q[k] = s.rotor_inertia[k] * m.spin[k] + h * push
+        now = 0.5 * slope if s.balances else 0.0
+        w.own[k] = s.rotor_inertia[k] + h * (slope - now + rub)
+        w.q[k] = s.rotor_inertia[k] * m.spin[k] + h * (push - now * m.spin[k])
 
 
 @kernel
