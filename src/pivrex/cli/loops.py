@@ -137,11 +137,18 @@ def gyro(
 
 def tune(
     rig: RigName,
-    loop: Annotated[str, typer.Option(help="heading, wheel or steering.")] = "heading",
+    loop: Annotated[
+        str, typer.Option(help="heading, wheel, steering; of a robot that balances rate, lean, speed, place.")
+    ] = "heading",
     goal: Annotated[str, typer.Option(help="quick, calm or sure.")] = "quick",
     candidates: Annotated[int, whole("How many gain sets are tried.", least=8, most=20000)] = 500,
     seed: Annotated[int, seed_option("Of chance.")] = 0,
-    by: Annotated[str, typer.Option(help="search, or relay: from the gain and period at its limit.")] = "search",
+    by: Annotated[
+        str,
+        typer.Option(
+            help="search; relay: from the gain and period at its limit; lqr: all loops of a robot that balances."
+        ),
+    ] = "search",
     as_json: Json = False,
 ) -> None:
     """Find gains for a loop on the stand-in, under several charges, grips, loads and noises."""
@@ -149,14 +156,21 @@ def tune(
     from pivrex.tuning import LOOPS
     from pivrex.tuning.search import GOALS
 
-    for name, value, known in (("loop", loop, LOOPS), ("goal", goal, GOALS), ("by", by, ("search", "relay"))):
+    for name, value, known in (("loop", loop, LOOPS), ("goal", goal, GOALS), ("by", by, ("search", "relay", "lqr"))):
         if value not in known:
             raise typer.BadParameter(f"--{name} is {', '.join(known)}, not {value}")
     read = read_rig(find_rig(rig, Path())[0]).must_drive()
     if LOOPS[loop].of(read) is None:
-        lacks = {"heading": "no gyro", "wheel": "motors without encoders", "steering": "no steered wheels"}[loop]
+        lacks = {"heading": "no gyro", "wheel": "motors without encoders", "steering": "no steered wheels"}.get(
+            loop, "no table [balance]"
+        )
         raise PivrexError(f"{read.name} has {lacks}, so it has no loop {loop}")
-    answer = _by_relay(read, loop, goal) if by == "relay" else _by_search(read, loop, goal, candidates, seed)
+    ways = {
+        "lqr": lambda: _by_lqr(read),
+        "relay": lambda: _by_relay(read, loop, goal),
+        "search": lambda: _by_search(read, loop, goal, candidates, seed),
+    }
+    answer = ways[by]()
     if as_json:
         print_json(answer)
         return
@@ -166,6 +180,21 @@ def tune(
         print(f"  {name.replace('_', ' '):<18} {shown}")
 
 
+def _by_lqr(rig: Any) -> dict[str, Any]:
+    from pivrex.tuning.balancing import biggest_push, lqr_of, plant_of
+
+    if rig.balance is None:
+        raise PivrexError(f"{rig.name} has no table [balance]: LQR is for a robot that balances")
+    found, plant = lqr_of(rig), plant_of(rig)
+    return {
+        "gains": found.changes,
+        "feedback": [round(float(v), 4) for v in found.feedback],
+        "poles_per_s": sorted([round(float(p.real), 3), round(float(p.imag), 3)] for p in found.poles),
+        "catches_deg": round(math.degrees(plant.catches_rad), 2),
+        "biggest_push_Ns": round(float(biggest_push(rig)[0]), 3),
+    }
+
+
 def _by_relay(rig: Any, loop: str, goal: str) -> dict[str, Any]:
     from pivrex.tuning import LOOPS
     from pivrex.tuning.relay import gains_by, relay_on
@@ -173,12 +202,13 @@ def _by_relay(rig: Any, loop: str, goal: str) -> dict[str, Any]:
     found = relay_on(rig, LOOPS[loop])
     if found is None:
         raise PivrexError(f"{rig.name}: the loop {loop} does not swing evenly under the relay; friction holds it")
-    gains = {n: float(f"{v:.3g}") for n, v in gains_by(found, goal)._asdict().items()}
+    gains = {n: float(f"{v:.3g}") for n, v in gains_by(found, goal, LOOPS[loop], rig)._asdict().items()}
     return {"gains": gains, "ultimate_gain": round(found.gain, 4), "ultimate_period_s": round(found.period_s, 4)}
 
 
 def _by_search(rig: Any, loop: str, goal: str, candidates: int, seed: int) -> dict[str, Any]:
     from pivrex.tuning import LOOPS
+    from pivrex.tuning.loops import WHOLE
     from pivrex.tuning.search import search
 
     kind = LOOPS[loop]
@@ -197,14 +227,16 @@ def _by_search(rig: Any, loop: str, goal: str, candidates: int, seed: int) -> di
     def both(pair: tuple[float, float], scale: float = 1.0) -> dict[str, float]:
         return {"mean": round(pair[0] * scale, 4), "worst": round(pair[1] * scale, 4)}
 
-    unit = {"deg": "deg", "% of top speed": "percent"}[kind.unit]
+    shown = WHOLE if rig.balance is not None and loop != "heading" else kind  # whose overshoot is told
+    unit = {"% of top speed": "percent", "m/s": "m_s"}.get(shown.unit, shown.unit)
     return {
         "gains": {n: float(f"{v:.3g}") for n, v in found.gains._asdict().items()},
         "tried": found.tried,
         "rise_s": both(found.rise_s),
         "settle_s": both(found.settle_s),
-        f"overshoot_{unit}": both(found.beyond, kind.scale),
+        f"overshoot_{unit}": both(found.beyond, shown.scale),
         "back_s": both(found.back_s),
-        f"turned_{unit}": both(found.turned, kind.scale),
-        f"left_over_{unit}": both(found.final, kind.scale),
+        f"turned_{unit}": both(found.turned, shown.scale),
+        f"left_over_{unit}": both(found.final, shown.scale),
+        **({"biggest_push_Ns": both(found.push_Ns)} if found.push_Ns is not None else {}),
     }

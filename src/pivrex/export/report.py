@@ -29,6 +29,7 @@ LOOKS = (("measured", 0.0), ("commanded", 0.9))
 
 MARKS = {
     "stop": ("■", "alarm"),
+    "fall": ("▼", "alarm"),
     "bump": ("▲", "alarm"),
     "limit": ("!", "alarm"),
     "mark": ("◆", "target"),

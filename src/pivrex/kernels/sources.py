@@ -19,9 +19,9 @@ PACKAGE = Path(__file__).parents[1]
 FILES = (
     "kernels/trial.py",
     *(f"line/{name}.py" for name in (
-        "stage", "given", "se2", "aim", "asked", "probe", "heading", "pointing", "covariance", "odometry", "zeroing", "tilt", "axes", "band", "curve",
-        "laws", "scale", "presses", "bindings", "rate", "law", "pid", "kinematics", "limits", "frame", "helping", "following", "correction",
-        "steering", "motion", "balance", "control", "drive", "attachments", "outputs", "tick", "seeing",
+        "stage", "given", "se2", "aim", "asked", "probe", "heading", "pointing", "covariance", "odometry", "zeroing", "tilt", "axes",
+        "band", "curve", "laws", "scale", "presses", "bindings", "rate", "law", "pid", "kinematics", "limits", "frame",
+        "helping", "following", "correction", "steering", "motion", "balance", "control", "drive", "attachments", "outputs", "tick", "seeing",
     )),
     *(f"sim/{name}.py" for name in ("bumps", "fitted", "stand_in")),
     *(f"sim/body/{name}.py" for name in ("settings", "state", "feed", "leaning", "ground", "walls", "mechanics", "sensors", "robot")),

@@ -21,7 +21,19 @@ from pivrex.line.told import Told
 from pivrex.rig.balance import Balance as Table
 from pivrex.rig.rig import Rig
 
-__all__ = ["EMPTY", "FALLEN", "STANDS", "UNTRUSTED", "WAITS", "Balance", "BalanceColumns", "BalanceSettings", "BalanceState", "balance_step"]
+__all__ = [
+    "EMPTY",
+    "FALLEN",
+    "STANDS",
+    "STATES",
+    "UNTRUSTED",
+    "WAITS",
+    "Balance",
+    "BalanceColumns",
+    "BalanceSettings",
+    "BalanceState",
+    "balance_step",
+]
 
 WAITS, STANDS, FALLEN, UNTRUSTED, EMPTY = 0.0, 1.0, 2.0, 3.0, 4.0
 """What a robot that balances does: it waits until it is held upright and still, or it stands; else why its drive is off."""
@@ -149,7 +161,9 @@ class BalanceColumns(Record):
 
 
 @kernel
-def state_after(s: BalanceSettings, before: BalanceState, after: BalanceState, sensed: SensedRow, tilt: TiltColumns) -> float:
+def state_after(
+    s: BalanceSettings, before: BalanceState, after: BalanceState, sensed: SensedRow, tilt: TiltColumns
+) -> float:
     """Return what the robot does now. Only a fall, a tilt sensor that lies and an empty battery take the drive off, and then it stays
     off until the robot has been held upright and still.
     """
@@ -240,8 +254,8 @@ def balance_step(
 
     Notes
     -----
-    The cascade v = v_asked + C_x(x₀ - x), θ₀ = C_v(v₀ - v), ω₀ = C_θ(θ₀ - θ), drive = -C_ω(ω₀ - ω) + the back-EMF's share. The sign is that of the
-    reaction: a motor that turns its wheel forward turns the body back. Where a loop has only P this is a state feedback, so gains of
+    The cascade v₀ = v_asked + C_x(x₀ - x), θ₀ = C_v(v₀ - v), ω₀ = C_θ(θ₀ - θ), drive = -C_ω(ω₀ - ω) + the back-EMF's share. The sign is that
+    of the reaction: a motor that turns its wheel forward turns the body back. Where a loop has only P this is a state feedback, so gains of
     LQR can be put into it. What turns the robot is added with opposite signs on both sides, as far as balance leaves room. (Åström &
     Murray, Feedback Systems, ch. 12.6 for the cascade; Grasser et al. 2002 for such robots.)
     """
@@ -290,7 +304,12 @@ def settings_of(rig: Rig, table: Table) -> BalanceSettings:
         for wheel in motor.wheels:
             share[m, wheels.index(wheel)] = 1 / len(motor.wheels) / rig.wheel_top_m_s(wheel)
     form = Form(LoopSettings)
-    limits = table.place.output_limit_m_s, table.speed.output_limit_rad, table.lean.output_limit_rad_s, table.rate.output_limit
+    limits = (
+        table.place.output_limit_m_s,
+        table.speed.output_limit_rad,
+        table.lean.output_limit_rad_s,
+        table.rate.output_limit,
+    )
     loops = {
         "place": _loop(form, table.place, 1.0, limits[0], limits[0]),
         "speed": _loop(form, table.speed, radians(1.0), limits[1], table.speed.i_limit_rad),
@@ -328,7 +347,9 @@ class Balance(Stage):
         self.settings: BalanceSettings = settings_of(rig, table)
         self._rig, self._motors = rig, [plain(m) for m in rig.motors]
         units = ("m", "m/s", "rad", "rad/s"), ("m", "m/s", "rad", "rad/s"), *(("m/s", "rad", "rad/s", ""),) * 3
-        columns = [(f"{n}_{p}", u) for p, row in zip(PARTS, units, strict=True) for n, u in zip(NAMES, row, strict=True)]
+        columns = [
+            (f"{n}_{p}", u) for p, row in zip(PARTS, units, strict=True) for n, u in zip(NAMES, row, strict=True)
+        ]
         motors = [(f"{m}_{p}", "") for p in ("turn", "drive") for m in self._motors]
         self.columns = named("balance", ("state", ""), *columns, ("upright", ""), *motors)
         sizes = {"motors": len(self._motors), "wheels": len(rig.chassis.wheels)}
@@ -349,7 +370,9 @@ class Balance(Stage):
         if state != STANDS:
             return [STATES[state]]
         lean, wanted = (degrees(told("balance", f"lean_{what}")) for what in ("measured", "setpoint"))
-        return [f"leans {lean:+.1f} deg, wants {wanted:+.1f}: drive {told('balance', f'{self._of(told)}_drive') * 100:+.0f} %"]
+        return [
+            f"leans {lean:+.1f} deg, wants {wanted:+.1f}: drive {told('balance', f'{self._of(told)}_drive') * 100:+.0f} %"
+        ]
 
     def rungs(self, told: Told) -> list[Rung]:
         state, motor = told("balance", "state"), self._of(told)
@@ -367,5 +390,7 @@ class Balance(Stage):
         drive, turn = told("balance", f"{motor}_drive"), told("balance", f"{motor}_turn")
         full = "! full drive: nothing is left to catch it" if abs(told("balance", "upright")) > 0.9995 else ""
         upright = told("balance", "upright")
-        found.append(Rung("balance", f"upright {upright:+.3f}, turn {turn:+.3f} → {drive:+.3f}", "balance.rate.p", full))
+        found.append(
+            Rung("balance", f"upright {upright:+.3f}, turn {turn:+.3f} → {drive:+.3f}", "balance.rate.p", full)
+        )
         return found

@@ -10,7 +10,7 @@ from pivrex.line.odometry import Odometry
 from pivrex.line.stage import Floats
 from pivrex.rig import Field
 
-__all__ = ["begun", "known_at", "start_of"]
+__all__ = ["begun", "known_at", "set_up", "start_of"]
 
 
 def start_of(field: Field | None) -> Floats:
@@ -22,10 +22,18 @@ def begun(line: Line, pose: Floats, batch: tuple[int, ...] = ()) -> LineState:
     """Return the state of a line before its first tick, whose robots estimate their pose as B + (3,). One that balances has been set up
     and held still, so it stands from the first tick on; a line that has just been made (`Line.start`) waits for that.
     """
-    state = known_at(line, line.start(batch), pose)
-    if "balance" in line.stages:
-        state = line.changed(state, "balance", line.of(state, "balance")._replace(state=STANDS))
-    return state
+    return set_up(line, known_at(line, line.start(batch), pose))
+
+
+def set_up(line: Line, state: LineState) -> LineState:
+    """Return the state of a line whose robots have just been set up where they are: of one that balances tilt and balance begin again,
+    and it stands from the first tick on.
+    """
+    if "balance" not in line.stages:
+        return state
+    batch = state.tick.shape
+    state = line.changed(state, "tilt", line.stages["tilt"].start(batch))
+    return line.changed(state, "balance", line.stages["balance"].start(batch)._replace(state=STANDS))
 
 
 def known_at(line: Line, state: LineState, pose: Floats) -> LineState:

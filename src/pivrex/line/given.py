@@ -78,7 +78,8 @@ def sensed_form(rig: Rig) -> Form:
     return Form(
         SensedRow, wheels=len(rig.chassis.wheels), steered=len(rig.steered), gyros=rig.gyro is not None,
         sides=rig.upside_down is not None, arms=sum(a.kind in ENCODED for a in rig.attachments.values()),
-        shafts=sum(map(has_shaft, rig.attachments.values())), tilts=3 * (rig.tilt is not None), sensors=len(rig.sensors), batteries=rig.battery.sensed,
+        shafts=sum(map(has_shaft, rig.attachments.values())), tilts=len(TILT) * (rig.tilt is not None),
+        sensors=len(rig.sensors), batteries=rig.battery.sensed,
     )  # fmt: skip
 
 

@@ -193,7 +193,8 @@ def settings_of(rig: Rig, inputs: Inputs | None = None) -> OutputSettings:
         coasted=[v.rest for v in wired],
         above=above,
         below=below,
-        smallest=[m.smallest for m in rig.all_motors().values()],
+        # a robot that balances gives a little drive all the time
+        smallest=[m.smallest * (rig.balance is None) for m in rig.all_motors().values()],
         sign=[-1.0 if getattr(a, "reversed", False) else 1.0 for a in each],
         driven=[sum(has_motor[:i]) if flag else -1 for i, flag in enumerate(has_motor)],
         **columns,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from math import degrees
 from types import MappingProxyType
 
-from pivrex.kernels.maths import atan2, div, is_nan, nan, sqrt
+from pivrex.kernels.maths import atan2, is_nan, nan, sqrt
 from pivrex.kernels.records import Form, Number, Numbers, Record, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
@@ -25,11 +25,11 @@ LIES = {
 }
 """The same in words."""
 
-SILENT_S, FROZEN_S, DISAGREES_S = 0.03, 0.15, 0.5
+SILENT_S, FROZEN_S = 0.03, 0.15
 """How long a fault lasts before it counts. A robot that stands still is never quite still: its sensor has noise."""
 
-APART_RAD = 0.4
-"""How far the lean of the accelerometers may be from that of the filter; every bump is shorter than the time that is given."""
+APART_RAD, APART_S = 0.3, 0.5
+"""How far the lean of the accelerometers may be from that of the filter, averaged over the time that is longer than every bump."""
 
 WEIGHT_LOW_G, WEIGHT_HIGH_G = 0.5, 2.0
 """Accelerometers that feel less or more than this are not asked for a lean: something bumps them, or they fall."""
@@ -48,6 +48,8 @@ class TiltSettings(Record):
         The share of the difference between both leans that is taken in a tick.
     learn : float
         The share of it that goes into the bias in a tick, in 1/s.
+    average : float
+        The share of a new difference in its average.
     dt : float
     """
 
@@ -57,18 +59,21 @@ class TiltSettings(Record):
     rest: Number = field(unit="rad")
     pull: Number = field()
     learn: Number = field(unit="1/s")
+    average: Number = field()
     dt: Number = field(unit="s")
 
 
 class TiltState(Record):
-    """What is remembered: the lean, NaN before the first reading, the gyro's bias, the three readings of the tick before, and how long
-    each fault has lasted, in s.
+    """What is remembered: the lean, NaN before the first reading, the gyro's bias, the three readings of the tick before, how long the sensor
+    has been silent and frozen, in s, and how far both leans are apart, averaged.
     """
 
     lean: Number = field(unit="rad")
     bias: Number = field(unit="rad/s")
     reading: Numbers = field(3)
-    lasted: Numbers = field(3, unit="s")
+    silent: Number = field(unit="s")
+    frozen: Number = field(unit="s")
+    apart: Number = field(unit="rad")
 
 
 class TiltColumns(Record):
@@ -91,14 +96,14 @@ def judged(s: TiltSettings, before: TiltState, after: TiltState, tilt: Numbers, 
         silent = silent or is_nan(tilt[k])
         frozen = frozen and tilt[k] == before.reading[k]
         after.reading[k] = tilt[k]
-    after.lasted[0] = before.lasted[0] + s.dt if silent else 0.0
-    after.lasted[1] = before.lasted[1] + s.dt if frozen else 0.0
-    after.lasted[2] = before.lasted[2] + s.dt if abs(apart) > APART_RAD else 0.0
-    if after.lasted[0] > SILENT_S:
+    after.silent = before.silent + s.dt if silent else 0.0
+    after.frozen = before.frozen + s.dt if frozen else 0.0
+    after.apart = before.apart + (apart - before.apart) * s.average
+    if after.silent > SILENT_S:
         return SILENT
-    if after.lasted[1] > FROZEN_S:
+    if after.frozen > FROZEN_S:
         return FROZEN
-    if after.lasted[2] > DISAGREES_S:
+    if abs(after.apart) > APART_RAD:
         return DISAGREES
     return 0.0
 
@@ -155,6 +160,7 @@ class Tilt(Stage):
             rest=table.rest_lean_rad,
             pull=pull,
             learn=pull / table.bias_time_s if table.bias_time_s else 0.0,
+            average=rig.dt_s / (APART_S + rig.dt_s),
             dt=rig.dt_s,
         )
         self.form, self.memory = Form(TiltColumns), Form(TiltState)

@@ -125,7 +125,10 @@ class SpeedLoop(BalanceLoop):
         default=radians(6), alias="i_limit", description="The most that I may be, either way.", examples=["6 deg"]
     )
     output_limit_rad: _Lean = Field(
-        default=radians(12), alias="output_limit", description="The largest lean that is asked for.", examples=["12 deg"]
+        default=radians(12),
+        alias="output_limit",
+        description="The largest lean that is asked for.",
+        examples=["12 deg"],
     )
     speed_filter_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
         default=0.02,
@@ -200,8 +203,5 @@ class Balance(Table):
         examples=["5 deg"],
     )
     held_for_s: Annotated[float, Quantity("time", at_least=0.1, at_most=10, step="0.1 s")] = Field(
-        default=1.0,
-        alias="held_for",
-        description="And has been held still for this long.",
-        examples=["1 s"],
+        default=1.0, alias="held_for", description="And has been held still for this long.", examples=["1 s"]
     )

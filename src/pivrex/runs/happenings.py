@@ -16,12 +16,15 @@ __all__ = ["EVENTS_HEADER", "KINDS", "Event", "Watcher", "event_line", "read_eve
 EVENTS_HEADER = "t,row,kind,text\r\n"
 
 KINDS = (
-    "stop", "lost", "bump", "limit", "mark", "live", "safe", "period", "step", "drives", "put back", "rig", "floor", "said", "shown",
+    "fall", "stop", "lost", "bump", "limit", "mark", "live", "safe", "period", "step", "drives", "put back", "rig", "floor", "said", "shown",
 )  # fmt: skip
 """All kinds of events, what matters most first."""
 
 LOSES_M_S = 0.02
 """A limit is an event where it takes more than this from a wheel."""
+
+TIPS_RAD = 0.35
+"""A robot that stands on its wheels and leans farther than this tips over."""
 
 APART_S = 1.0
 """Limits that follow each other more closely are one event."""
@@ -57,10 +60,10 @@ def read_events(text: str) -> list[Event]:
 
 
 class Watcher:
-    """Finds events in Ticks as they come: bumps, limits, the lines of a routine."""
+    """Finds events in Ticks as they come: bumps, falls, limits, the lines of a routine."""
 
     def __init__(self, line: Line) -> None:
-        self._blocked, self._step, self._limited_s = False, 0, -APART_S
+        self._blocked, self._down, self._step, self._limited_s = False, False, 0, -APART_S
         self.use(line)
 
     def use(self, line: Line) -> None:
@@ -68,6 +71,8 @@ class Watcher:
         layout = line.layout
         self._t, self._at_blocked = layout.at("clock", "t"), layout.at("truth", "blocked")
         self._wheels = line.wheels
+        self._lean = layout.at("truth", "lean") if layout.has("truth", "lean") else None
+        self._falls_at = line.rig.balance.falls_at_rad if line.rig.balance is not None else TIPS_RAD
         self._lost = [layout.at("limits", f"{plain(w)}_lost") for w in line.wheels]
         self._line_of = layout.at("routine", "line") if layout.has("routine", "line") else None
 
@@ -79,6 +84,13 @@ class Watcher:
         for i in np.flatnonzero(blocked & ~np.concatenate(([self._blocked], blocked[:-1]))):
             found.append(Event(float(t[i]), first + int(i), "bump", "it stands against something"))
         self._blocked = bool(blocked[-1]) if len(blocked) else self._blocked
+        if self._lean is not None:
+            leans = np.nan_to_num(rows[:, self._lean])
+            down = np.abs(leans) > self._falls_at
+            for i in np.flatnonzero(down & ~np.concatenate(([self._down], down[:-1]))):
+                text = f"it falls {'forward' if leans[i] > 0 else 'back'}"
+                found.append(Event(float(t[i]), first + int(i), "fall", text))
+            self._down = bool(down[-1]) if len(down) else self._down
         lost = np.abs(np.nan_to_num(rows[:, self._lost]))
         for i in np.flatnonzero((lost > LOSES_M_S).any(axis=1)):
             if not 0 <= t[i] - self._limited_s < APART_S:

@@ -12,7 +12,7 @@ __all__ = ["SPEEDS", "WORTH_A_JUMP", "Replay"]
 SPEEDS = (0.05, 0.1, 0.25, 0.5, 1.0, 2.0, 4.0, 8.0)
 """How fast it may go, as times of the drive."""
 
-WORTH_A_JUMP = ("stop", "lost", "bump", "limit", "mark", "live", "period", "step", "put back")
+WORTH_A_JUMP = ("fall", "stop", "lost", "bump", "limit", "mark", "live", "period", "step", "put back")
 """The kinds of events that one jumps to."""
 
 

@@ -10,7 +10,8 @@ import numpy as np
 
 from pivrex.devices.source import Playing, Source
 from pivrex.line import Entry, Line, LineState
-from pivrex.line.beginning import begun, known_at, start_of
+from pivrex.line.balance import STANDS
+from pivrex.line.beginning import begun, known_at, set_up, start_of
 from pivrex.line.layout import Floats
 from pivrex.session import messages as ask
 from pivrex.session.answers import ANSWERS, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
@@ -70,6 +71,8 @@ class Session:
         self._waiting: list[ask.Request] = []
         """What means the rig that is being built."""
         self._fault = ""
+        self.stood = STANDS
+        """What a robot that balances did in the last tick; see `pivrex.line.balance`."""
         self._pads_wanted = setup.listen_for_pads
         if setup.source in self.inputs.sources:
             self.inputs.choose(setup.source)
@@ -206,7 +209,7 @@ class Session:
     def _put_back(self) -> None:
         """Put the stand-in back at its start, where the belief is then too."""
         self.robots.put_back()
-        self._walk(known_at(self._line, self._state, start_of(self._rounds.field)))
+        self._walk(set_up(self._line, known_at(self._line, self._state, start_of(self._rounds.field))))
 
     def _probe(self, seen: Floats) -> Entry | None:
         """Give what a probe asks for in this tick, if one goes on."""
@@ -300,7 +303,7 @@ class Session:
     def _go_live(self) -> None:
         if (self.status.live and not self.status.held) or self.robots.open_again():
             return
-        problem = self.robots.not_heard() or self.inputs.not_at_rest()
+        problem = self.robots.too_late() or self.robots.not_heard() or self.inputs.not_at_rest()
         if not self.inputs.driver.can.live:
             problem = f"{self.inputs.driver.title} cannot drive live; choose another source first"
         if problem:
@@ -345,7 +348,8 @@ class Session:
         """Hold the line, and send to single motors what a probe says."""
         self.inputs.rest_hands()
         event = Event.PROBE if self.robots.link is None else Event.PROBE_ROBOT
-        refusal = self.status.moving.refusal(event) or self._probing.begin(request.number, request.moves, self._line)
+        refusal = self.status.moving.refusal(event) or self.robots.not_in_hand()
+        refusal = refusal or self._probing.begin(request.number, request.moves, self._line)
         if refusal:
             self.board.note(refusal)
         else:

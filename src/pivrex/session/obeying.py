@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from pivrex.line.balance import FALLEN, STANDS, STATES, WAITS
 from pivrex.line.bindings import Bindings, moves_of
 from pivrex.line.layout import Floats
 
@@ -20,6 +21,7 @@ def obey(session: Any, row: Floats, now_s: float) -> None:
 
     if says("stop"):
         session.stop("a button said stop")
+    _watch_balance(session, row)
     if says("zero_gyro"):
         session._walk(session._correcting.zero(line, session._state))
     lies = session._correcting.watch(line, row)
@@ -36,6 +38,22 @@ def obey(session: Any, row: Floats, now_s: float) -> None:
         stage = line.stages["bindings"]
         assert isinstance(stage, Bindings)
         _begin_move(session, moves_of(stage.actions)[says("do") - 1], row)
+
+
+def _watch_balance(session: Any, row: Floats) -> None:
+    """Say what became of a robot that balances; one whose drive is off is stopped as well, until a person goes on."""
+    layout = session.line.layout
+    state = float(row[layout.at("balance", "state")]) if layout.has("balance", "state") else STANDS
+    before, session.stood = session.stood, state
+    stands = layout.has("balance", "state") and state == STANDS
+    if stands != session.status.upright:
+        session.board.set(upright=stands)
+    if state == before or (before == WAITS and state != STANDS):
+        return
+    if state == STANDS:
+        session.board.note("it stands by itself now")
+    else:
+        session.stop(f"the robot {STATES[state]}" if state == FALLEN else STATES[state])
 
 
 def _begin_move(session: Any, text: str, row: Floats) -> None:

@@ -16,6 +16,13 @@ __all__ = ["Robots"]
 
 RESTARTS = "the battery sagged too far: the robot's electronics start again, and for a second nobody answers"
 
+TOO_LATE = (
+    "a robot that balances cannot wait for a laptop: drive comes over a link 20 to 50 ms late, and by then it falls. Its own board drives "
+    'it (board.mode = "alone"), and the laptop is a stick there'
+)
+
+IN_HAND = "a robot that balances falls while its motors are tried one by one: lift it first"
+
 ALONE_S = 0.1
 """For so long after it was told to drive a robot may still say that it rests: the answer is on its way."""
 
@@ -159,6 +166,15 @@ class Robots:
         linked = self._board.status.linked
         return linked if self.link is not None and linked != "heard" else ""
 
+    def too_late(self) -> str:
+        """Say why this robot is not driven over its link at all; empty if it may be."""
+        return TOO_LATE if self.link is not None and self._line.rig.balance is not None else ""
+
+    def not_in_hand(self) -> str:
+        """Say why its motors must not be tried one by one now; empty if they may be."""
+        balances = self.link is None and self._line.rig.balance is not None
+        return IN_HAND if balances and not self._board.status.lifted else ""
+
     # --- by hand ---
 
     def put_at(self, pose: Floats, seed: int, attached: tuple[float, ...] | None = None) -> None:
@@ -184,6 +200,8 @@ class Robots:
             self.stand_in.turn_over()
         elif what == "point ahead":
             self.stand_in.point_ahead()
+        elif self.stand_in.balances:
+            {"set up": self.stand_in.set_up, "lay down": self.stand_in.lay_down, "tip": self.stand_in.tip}[what]()
         state = self.stand_in.state
         self._board.set(lifted=bool(state.lifted), upside_down=bool(state.upside_down))
 

@@ -107,6 +107,8 @@ class Status:
         The last one that is over.
     lifted, upside_down : bool
         Whether the stand-in stands on a block, and whether it lies on its back.
+    upright : bool
+        Whether it is a robot that balances, and stands by itself.
     holding : bool
         Whether the gyro holds the heading while the driver does not turn.
     experiment : str
@@ -140,6 +142,7 @@ class Status:
     probed: Probed | None = None
     lifted: bool = False
     upside_down: bool = False
+    upright: bool = False
     holding: bool = False
     experiment: str = ""
     match: MatchStatus = field(default_factory=MatchStatus)
@@ -160,7 +163,9 @@ class Status:
     @property
     def stopped(self) -> str:
         """What to call it that nothing is driven from here."""
-        return {"heard": "the board rests", "unheard": "what the board does is not known"}.get(self.watches, "stopped")
+        return {"heard": "the board rests", "unheard": "what the board does is not known"}.get(
+            self.watches, "it stands upright and holds its place" if self.upright else "stopped"
+        )
 
     @property
     def live(self) -> bool:

@@ -211,12 +211,16 @@ class AppActions(_Base):
         self._push(-1.0)
 
     def _push(self, way: float) -> None:
-        loop = LOOPS["heading"]
-        _, left, turn = (way * loop.impulse(self.model.rig, loop.experiment(self.model.rig, "push"))).tolist()
-        self.model.ask(Push(0.0, left, turn))
+        """Knock the robot: aside at its front, or forward and back one that balances."""
+        loop = LOOPS["heading" if self.model.rig.balance is None else "lean"]
+        impulse = way * loop.impulse(self.model.rig, loop.experiment(self.model.rig, "push"))
+        self.model.ask(Push(*impulse.tolist()))
 
     def act_body(self) -> None:
         kind = "perfect" if self.model.rig.has_real_body else "real"
+        if self.model.rig.balance is not None:
+            self.model.say("a robot that balances has a mass that falls: its body stays real")
+            return
         if self.model.rig.body is None:
             self.model.edit("a real body", lambda d: d.update({"body": {"kind": kind}}))
         else:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from math import isfinite
 
+from pivrex.line.balance import EMPTY, FALLEN, UNTRUSTED, WAITS
 from pivrex.tui.draw.bar import HeadData, draw_head, draw_line, state_word
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
@@ -29,6 +30,7 @@ def head(model: ScreenModel, width: int, focus: str) -> Picture:
             live=status.live,
             watches=status.watches,
             held=status.held or status.lost,
+            upright=status.upright,
             source=title,
             link=status.robot + ("" if status.linked in ("off", "heard") else f" (! {status.linked})"),
             tick_ms=model.work_s * 1e3,
@@ -40,9 +42,16 @@ def head(model: ScreenModel, width: int, focus: str) -> Picture:
             match=match_head(model),
             past=_past(model),
             warnings=len(model.warnings),
-            alarm="on its back" if model.value("heading", "upside_down") == 1 else "",
+            alarm="on its back" if model.value("heading", "upside_down") == 1 else _down(model),
         ),
         width,
+    )
+
+
+def _down(model: ScreenModel) -> str:
+    """Say why the drive of a robot that balances is off; empty where it stands, or is none."""
+    return {FALLEN: "fell", WAITS: "hold it upright", UNTRUSTED: "tilt sensor lies", EMPTY: "battery empty"}.get(
+        model.value("balance", "state"), ""
     )
 
 
@@ -75,7 +84,7 @@ def small_screen(model: ScreenModel, width: int, height: int) -> Picture:
     """Draw what fits a window that is too small for a view: the state, and how to stop."""
     picture = Picture(width, height)
     status = model.status
-    at = picture.text(0, 0, *state_word(status.live, status.held or status.lost, status.watches))
+    at = picture.text(0, 0, *state_word(status.live, status.held or status.lost, status.watches, status.upright))
     picture.text(at + 1, 0, model.rig.name, "title")
     picture.text(0, 1, "Esc stops", "key", width)
     picture.text(0, 2, "needs 60x16 cells", "rest", width)

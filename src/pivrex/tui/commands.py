@@ -128,6 +128,10 @@ COMMON = (
     Command("export", "export", "Saves the drawing of this view as SVG and PDF into the workspace's exports.", ("x",), foot=15),
     Command("turn_over", "turn it over", "Turns the stand-in on its back, or back on its wheels, to test which side it thinks is up.",
             (), available=lambda m: m.rig.upside_down is not None, asks=ask.MoveStandIn("turn over")),
+    Command("set_up", "set it up", "Sets a robot that balances upright; a hand holds it until it stands by itself.", ("I", "shift+i", "upper_i"),
+            foot=3, available=lambda m: m.rig.balance is not None and not m.status.upright, asks=ask.MoveStandIn("set up")),
+    Command("lay_down", "lay it down", "Lays the simulated robot that balances on its frame.", (),
+            available=lambda m: m.rig.balance is not None, asks=ask.MoveStandIn("lay down")),
     Command("attach_pads", "stand-in gamepad", "Listens for stand-in gamepads, moved by pivrex remote --pad.", (), asks=ask.AttachPads()),
     Command("messages", "what was said", "Lists what was said, whole and with its time, and what the open rig is warned of.",
             ("exclamation_mark", "!"), foot=16),
@@ -149,9 +153,10 @@ COMMON = (
 
 
 PUSHES = (
-    Command("push_left", "knock", "Knocks the stand-in's front to the left, as somebody who runs into it does.", ("f",),
+    Command("push_left", "knock", "Knocks the stand-in's front to the left, as somebody who runs into it does; one that balances forward.",
+            ("f",),
             available=lambda m: m.rig.has_real_body),
-    Command("push_right", "knock to the right", "Knocks the stand-in's front to the right.", ("F", "shift+f", "upper_f"),
+    Command("push_right", "knock to the right", "Knocks the stand-in's front to the right; one that balances back.", ("F", "shift+f", "upper_f"),
             available=lambda m: m.rig.has_real_body),
 )  # fmt: skip
 """In the views that show what comes of a knock."""

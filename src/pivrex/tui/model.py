@@ -387,7 +387,7 @@ class ScreenModel(Editing):
     def fade(self, stays: str = "") -> None:
         """Take a message away that has stood long enough; why the robot is stopped stays."""
         why = self.held_before or self._lost
-        super().fade(stays or (f"stopped: {why}" if why else ""))
+        super().fade(stays or (f"{self.status.stopped}: {why}" if why else ""))
 
     def use_rig(self) -> None:
         before = self.line.layout

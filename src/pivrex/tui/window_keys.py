@@ -240,6 +240,6 @@ class WindowKeys(_Base):
             self._window_entered()
         status = model.status
         why = status.held or status.lost
-        state, _ = state_word(status.live, why, status.watches)
+        state, _ = state_word(status.live, why, status.watches, status.upright)
         title = next((s.title for s in status.sources if s.name == status.source), status.source)
         window.show({"state": state.strip(" !"), "rig": model.rig.name, "drives": title, "why": why})

@@ -2,8 +2,9 @@
 
 from pivrex.tuning.answers import Answers, Bench, answers_to
 from pivrex.tuning.figures import Figures, figures_of
-from pivrex.tuning.loops import LOOPS, OPEN, Experiment, Gains, Loop, loop_named, loops_of
+from pivrex.tuning.loops import LOOPS, OPEN, BalanceLoop, Experiment, Gains, Loop, loop_named, loops_of
 
 __all__ = [
-    "LOOPS", "OPEN", "Answers", "Bench", "Experiment", "Figures", "Gains", "Loop", "answers_to", "figures_of", "loop_named", "loops_of",
+    "LOOPS", "OPEN", "Answers", "BalanceLoop", "Bench", "Experiment", "Figures", "Gains", "Loop", "answers_to", "figures_of", "loop_named",
+    "loops_of",
 ]  # fmt: skip

@@ -108,6 +108,8 @@ class Bench:
     loop : Loop
     under : Conditions, optional
         Factors of a batch's shape, or floats.
+    judged : Loop, optional
+        By whose values the answers are judged; the loop's own if left out.
 
     Raises
     ------
@@ -115,11 +117,11 @@ class Bench:
         If the rig has no such loop.
     """
 
-    def __init__(self, rig: Rig, loop: Loop, under: Conditions | None = None) -> None:
+    def __init__(self, rig: Rig, loop: Loop, under: Conditions | None = None, judged: Loop | None = None) -> None:
         tried = loop.of(rig)
         if tried is None:
             raise ValueError(f"{rig.name} has no loop {loop.name}")
-        self.rig, self.loop = tried, loop
+        self.rig, self.loop, self._tuned = tried, judged or loop, loop
         self.line = Line(tried)
         self.model = RealBody(tried, under=under) if rig.has_real_body else StandIn(tried)
 
@@ -142,7 +144,7 @@ class Bench:
             Asked now and then whether to give up; what has been seen by then counts.
         """
         line, model, loop, seeds = self.line, self.model, self.loop, np.atleast_1d(seeds)
-        loop.put(line, gains if gains is not None else loop.gains(self.rig))
+        self._tuned.put(line, gains if gains is not None else self._tuned.gains(self.rig))
         start = model.start(seeds.shape, seeds)
         if loop.name == "steering":
             start = model.point_ahead(start)

@@ -175,7 +175,9 @@ def biggest_push(rig: Rig, under: Conditions | None = None, kinds: int = 1) -> F
     levels = np.linspace(0.0, top, LEVELS + 1)[1:]
     pushes = np.repeat(levels[None], kinds, axis=0) * np.where(np.arange(kinds) % 2, -1.0, 1.0)[:, None]
     under = under or Conditions()
-    each = {n: np.repeat(np.broadcast_to(getattr(under, n), kinds), LEVELS) for n in ("mass", "grip", "noise", "resistance")}
+    each = {
+        n: np.repeat(np.broadcast_to(getattr(under, n), kinds), LEVELS) for n in ("mass", "grip", "noise", "resistance")
+    }
     charge = None if under.charge is None else np.repeat(np.broadcast_to(under.charge, kinds), LEVELS)
     strength = {n: np.repeat(np.broadcast_to(v, kinds), LEVELS) for n, v in under.strength.items()}
     model = RealBody(rig, under=Conditions(**each, charge=charge, strength=strength))

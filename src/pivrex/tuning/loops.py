@@ -21,6 +21,8 @@ from pivrex.units import format_quantity
 __all__ = [
     "LOOPS",
     "OPEN",
+    "WHOLE",
+    "BalanceLoop",
     "Experiment",
     "Gains",
     "Heading",
@@ -94,7 +96,7 @@ class Loop:
     ----------
     name : str
     unit : str
-        Of what it controls, for people; ``scale`` times SI is in it.
+        Of what it controls, for people; ``scale`` times SI is in it. ``p_unit`` is that of P, with a space before it.
     gives : str
         The unit of what it gives, with ``gives_scale``.
     kinds : tuple of str
@@ -105,6 +107,7 @@ class Loop:
 
     name = ""
     unit, scale = "", 1.0
+    p_unit = " /s"
     gives, gives_scale = "", 1.0
     kinds: tuple[str, ...] = ("step",)
     least = 0.0
@@ -235,7 +238,7 @@ class WheelLoop(Loop):
     """The loop on a wheel's encoder; shares of full drive for shares of top speed."""
 
     name = "wheel"
-    unit, scale = "% of top speed", 100.0
+    unit, scale, p_unit = "% of top speed", 100.0, ""
     gives, gives_scale = "% drive", 100.0
     kinds = ("step", "push")
     least = 0.02
@@ -358,10 +361,18 @@ class BalanceLoop(Loop):
     from_start, follows = False, True
 
     def __init__(
-        self, name: str, units: tuple[str, float, str, float], least: float, p: tuple[float, float], i: tuple[float, float]
+        self,
+        name: str,
+        units: tuple[str, float, str, float],
+        least: float,
+        p: tuple[float, float],
+        i: tuple[float, float],
     ) -> None:
         self.name, self.least, self.ranges = name, least, (p, i, (0.0, 0.0))
         self.unit, self.scale, self.gives, self.gives_scale = units
+        self.p_unit = " /s" if name in ("lean", "place") else ""
+        self.gain_unit = radians(1.0) if name == "speed" else 1.0
+        """One of its gains in SI."""
 
     def of(self, rig: Rig) -> Rig | None:
         return rig if rig.balance is not None else None
@@ -371,17 +382,23 @@ class BalanceLoop(Loop):
         return Gains(own.p, own.i, 0.0)
 
     def without_gains(self, rig: Rig) -> Rig:
+        return self.with_gains(rig, Gains(0.0, 0.0, 0.0))
+
+    def with_gains(self, rig: Rig, gains: Gains) -> Rig:
+        """Return a rig that has these gains."""
         assert rig.balance is not None
-        table = getattr(rig.balance, self.name).model_copy(update={"p": 0.0, "i": 0.0})
+        table = getattr(rig.balance, self.name).model_copy(update={"p": gains.p, "i": gains.i})
         return rig.model_copy(update={"balance": rig.balance.model_copy(update={self.name: table})})
 
     def put(self, line: Line, gains: Gains) -> None:
-        own, unit = line.of_rig["balance"], radians(1.0) if self.name == "speed" else 1.0
+        own, unit = line.of_rig["balance"], self.gain_unit
         loop = getattr(own, self.name)._replace(p=gains.p * unit, i=gains.i * unit)
         line.put("balance", own._replace(**{self.name: loop}))
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
-        parts = {n: line.layout.at("balance", f"{self.name}_{'output' if n == 'given' else n}") for n in ("p", "i", "given")}
+        parts = {
+            n: line.layout.at("balance", f"{self.name}_{'output' if n == 'given' else n}") for n in ("p", "i", "given")
+        }
         value, target = (line.layout.at("balance", f"{self.name}_{n}") for n in ("measured", "setpoint"))
         return value, target, parts
 
@@ -407,6 +424,14 @@ class BalanceLoop(Loop):
         return {f"{key}.p": _rounded(float(gains.p)), f"{key}.i": _rounded(float(gains.i))}
 
 
+class WholeBalance(BalanceLoop):
+    """What all loops of a cascade come to together: the speed of the robot, and the drive that keeps it. By this each of them is judged."""
+
+    def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
+        value, target, _ = super().places(line)
+        return value, target, {"given": line.layout.at("balance", "upright")}
+
+
 DEG, DEG_S = ("deg", degrees(1)), ("deg/s", degrees(1))
 
 BALANCE = (
@@ -416,6 +441,8 @@ BALANCE = (
     BalanceLoop("place", ("cm", 100.0, "m/s", 1.0), 0.02, (0.2, 4.0), (0.0, 0.5)),
 )
 """From the inside out, which is the order in which they are tuned."""
+
+WHOLE = WholeBalance("speed", ("m/s", 1.0, "% drive", 100.0), 0.03, (0.0, 0.0), (0.0, 0.0))
 
 LOOPS: Mapping[str, Loop] = {loop.name: loop for loop in (*BALANCE, Heading(), WheelLoop(), SteeringLoop())}
 """Every loop, in the order in which they are walked."""

@@ -2,20 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from math import pi, sqrt
 
 import numpy as np
 
 from pivrex.line import Entry
+from pivrex.line.balance import STANDS
+from pivrex.line.beginning import begun
 from pivrex.line.stage import Floats
 from pivrex.rig import Rig
 from pivrex.sim.rollout import Rollout
 from pivrex.tuning.answers import Bench
-from pivrex.tuning.loops import Gains, Loop
+from pivrex.tuning.loops import BalanceLoop, Gains, Loop
 
 __all__ = ["Relay", "gains_by", "relay", "relay_on"]
+
+SWITCHES = {"rate": 0.25, "lean": 1.5, "speed": 0.1, "place": 0.25}
+"""What a relay gives in the place of each loop of a robot that balances: drive, rad/s, rad, m/s."""
+
+SLOWER = {"speed": 2.0, "place": 4.0}
+SETTLED_S = 6.0
+"""How long such a robot stands first, until its filter knows the bias of its gyro."""
 
 SETTLES = 2
 """So many swings at the beginning do not count."""
@@ -80,7 +89,11 @@ def relay(
         value = plant(given)
         values.append(value)
         gave.append(given)
-    seen = np.array(values)
+    return _swing(np.array(values), np.array(gave), switched, size, band, dt_s)
+
+
+def _swing(seen: Floats, gave: Floats, switched: Sequence[int], size: float, band: float, dt_s: float) -> Relay | None:
+    """Return what a swing tells that was switched up in these ticks; None if it is not even."""
     if len(switched) < SETTLES + 4:
         return None
     periods = np.diff(switched[SETTLES:])
@@ -91,7 +104,7 @@ def relay(
     inside = amplitude**2 - band**2
     gain = 4 * size / (pi * sqrt(inside)) if inside > 0 else float("inf")
     t_s = np.arange(1.0, len(seen) + 1.0) * dt_s
-    return Relay(gain, float(periods.mean() * dt_s), amplitude, t_s, seen, np.array(gave))
+    return Relay(gain, float(periods.mean() * dt_s), amplitude, t_s, seen, gave)
 
 
 def relay_on(rig: Rig, loop: Loop, seconds: float = 8.0) -> Relay | None:
@@ -105,8 +118,9 @@ def relay_on(rig: Rig, loop: Loop, seconds: float = 8.0) -> Relay | None:
         rig = rig.model_copy(update={"control": rig.control.model_copy(update={"acceleration_s": 0.0})})
     bench = Bench(rig, loop)
     line, model = bench.line, bench.model
-    loop.put(line, Gains(0.0, 0.0, 0.0))
-    rollout = Rollout(line, model)
+    if not isinstance(loop, BalanceLoop):
+        loop.put(line, Gains(0.0, 0.0, 0.0))
+    rollout = Rollout(line, model, begun(line, np.zeros(3)))
     raw = line.rest()
     first = rollout.tick(raw)
     place, _, _ = loop.places(line)
@@ -128,6 +142,8 @@ def relay_on(rig: Rig, loop: Loop, seconds: float = 8.0) -> Relay | None:
         for _ in range(30):
             wheel(0.0)
         return relay(wheel, 0.2, 0.01, line.dt_s, seconds, 0.4)
+    if isinstance(loop, BalanceLoop):
+        return _balancing(rollout, loop, seconds)
     assert rig.steering is not None
     motor, top = float(len(rig.motors) + 1), rig.steering.wheels[rig.steered[0]].top_rad_s
 
@@ -138,14 +154,45 @@ def relay_on(rig: Rig, loop: Loop, seconds: float = 8.0) -> Relay | None:
     return relay(steering, 0.3 * top, 0.02, line.dt_s, seconds)
 
 
-def gains_by(found: Relay, goal: str) -> Gains:
-    """Give gains by what a relay experiment found.
+def _balancing(rollout: Rollout, loop: BalanceLoop, seconds: float) -> Relay | None:
+    """Make a loop of a robot that balances swing: it gives its limit, either way, whatever is missing; those around it go on.
+
+    The robot must stay up meanwhile, so the limit is a share of the one that it has.
+    """
+    line, raw = rollout.line, rollout.line.rest()
+    for _ in range(round(SETTLED_S / line.dt_s)):
+        rollout.tick(raw)
+    own = line.settings.part("balance")
+    size = SWITCHES[loop.name]
+    switch = own.part(loop.name)._replace(p=1e6, i=0.0, largest=size)
+    line.put("balance", own._replace(**{loop.name: switch}))
+    value, target, parts = loop.places(line)
+    seconds *= SLOWER.get(loop.name, 1.0)
+    rows = np.array([rollout.tick(raw) for _ in range(round(seconds / line.dt_s))])
+    if (rows[1:, line.layout.at("balance", "state")] != STANDS).any():
+        return None
+    rows = rows[len(rows) // 2 :]  # at first it may tremble about the switch before it swings
+    gave = rows[:, parts["given"]]
+    up = np.flatnonzero((gave[1:] > 0) & (gave[:-1] <= 0)) + 1
+    # noise switches twice near zero: of two that follow each other at once the first counts
+    gaps = np.diff(up, prepend=-np.inf)
+    first = up[gaps > 0.3 * np.median(gaps[1:])].tolist() if len(up) > 1 else []
+    found = _swing(rows[:, value] - rows[:, target], gave, first, size, 0.0, line.dt_s)
+    return found and replace(found, gain=found.gain / loop.gain_unit)
+
+
+def gains_by(found: Relay, goal: str, loop: Loop, rig: Rig) -> Gains:
+    """Return gains for a loop of a rig by what a relay experiment found.
 
     Notes
     -----
     quick: 0.45·K, Ti = T/1.2 with a little D; calm: 0.33·K, Ti = T/2, Td = T/3; sure: 0.2·K with the same times. (Ziegler &
     Nichols 1942; the latter two with less overshoot after Seborg, Edgar & Mellichamp, Process Dynamics and Control.)
     """
+    if isinstance(
+        loop, BalanceLoop
+    ):  # each loop is P alone for the one around it; what stays missing is the speed's to find
+        return Gains({"quick": 0.45, "calm": 0.33, "sure": 0.2}[goal] * found.gain, loop.gains(rig).i, 0.0)
     share, i_time, d_time = {"quick": (0.45, 1 / 1.2, 0.0), "calm": (0.33, 0.5, 1 / 3), "sure": (0.2, 0.5, 1 / 3)}[goal]
     p = share * found.gain
     return Gains(p, p / (i_time * found.period_s), p * d_time * found.period_s)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +12,8 @@ from pivrex.line.stage import Floats
 from pivrex.rig import Rig
 from pivrex.sim.body import Conditions
 from pivrex.tuning.answers import Answers, Bench
-from pivrex.tuning.loops import Gains, Loop
+from pivrex.tuning.balancing import biggest_push
+from pivrex.tuning.loops import WHOLE, BalanceLoop, Gains, Loop
 
 __all__ = ["CONDITIONS", "GOALS", "Found", "search"]
 
@@ -32,6 +33,9 @@ GOALS = {
     "calm": "little effort and little overshoot, however long it takes within reason",
     "sure": "no overshoot under any condition, and back soon after a knock",
 }
+FINALISTS = 6
+"""So many of the best are pushed harder and harder where being sure is the goal."""
+
 AT_ONCE = 125
 """Candidates that are tried together, each under all conditions."""
 
@@ -50,6 +54,8 @@ class Found:
     tried : int
     rise_s, settle_s, beyond, back_s, turned, final, effort : (float, float)
         In SI.
+    push_Ns : (float, float) or None
+        The biggest push that a robot that balances survives: the mean over the conditions, and the least.
     """
 
     gains: Gains
@@ -62,6 +68,7 @@ class Found:
     turned: tuple[float, float]
     final: tuple[float, float]
     effort: tuple[float, float]
+    push_Ns: tuple[float, float] | None = None  # noqa: N815 - newton seconds
 
 
 def search(
@@ -122,7 +129,24 @@ def search(
             done += len(part)
     if progress is not None:
         progress(done, candidates)
+    if isinstance(loop, BalanceLoop):
+        return _surest(rig, loop, goal, tried, scores, figures, done)
     return _best(tried, scores, figures, done)
+
+
+def _surest(
+    rig: Rig, loop: BalanceLoop, goal: str, tried: list[Floats], scores: list[Floats], figures: list[Floats], done: int
+) -> Found:
+    """Return the best of a robot that balances: for the goal sure that of the best which survives the biggest push at its worst."""
+    worth = np.concatenate(scores)
+    best = np.argsort(worth, kind="stable")[: FINALISTS if goal == "sure" else 1]
+    pushes = []
+    for k in best:
+        gains = Gains(*(float(v) for v in np.concatenate(tried)[k]))
+        pushes.append(biggest_push(loop.with_gains(rig, gains), _under(rig, 1), len(CONDITIONS["charge"])))
+    first = int(np.argmax([p.min() for p in pushes]))
+    found = _found(np.concatenate(tried), worth, np.concatenate(figures), int(best[first]), done)
+    return replace(found, push_Ns=(float(pushes[first].mean()), float(pushes[first].min())))
 
 
 def _near(chance: np.random.Generator, tried: Floats, scores: Floats, many: int, low: Floats, high: Floats) -> Floats:
@@ -136,20 +160,26 @@ def _near(chance: np.random.Generator, tried: Floats, scores: Floats, many: int,
 def _worth(rig: Rig, loop: Loop, goal: str, rows: Floats) -> tuple[Floats, Floats]:
     """Give the score of each candidate, (N,), and its figures, (N, 7, 2): mean and worst over the conditions."""
     many, kinds = len(rows), len(CONDITIONS["charge"])
-    charge, grip, mass, noise = (np.tile(CONDITIONS[n], many) for n in ("charge", "grip", "mass", "noise"))
-    side = np.tile(CONDITIONS["side"], many)
-    left = {w.name for w in rig.chassis.wheels if w.y_m > 1e-6}
-    strength = {name: side for name, motor in rig.motors.items() if left & set(motor.wheels)}
-    under = Conditions(mass=mass, grip=grip, noise=noise, charge=charge, strength=strength)
     gains = Gains(*(np.repeat(column, kinds) for column in rows.T))
-    bench = Bench(rig, loop, under)
+    judged = WHOLE if isinstance(loop, BalanceLoop) else loop
+    bench = Bench(rig, loop, _under(rig, many), judged)
     seeds: NDArray[np.uint64] = np.tile(np.arange(kinds, dtype=np.uint64), many)
     answers = bench.run(loop.experiment(bench.rig, "both"), gains, seeds)
-    each = _scored(answers, loop, goal).reshape(many, kinds)
+    each = _scored(answers, goal).reshape(many, kinds)
     told = _figures(answers).reshape(7, many, kinds)
     with np.errstate(invalid="ignore"):
         both = np.stack([told.mean(axis=2), np.abs(told).max(axis=2)], axis=-1)
     return (each.mean(axis=1) + each.max(axis=1)) / 2, np.moveaxis(both, 0, 1)
+
+
+def _under(rig: Rig, many: int) -> Conditions:
+    """Return all conditions, one after the other, so many times."""
+    charge, grip, mass, noise, side = (
+        np.tile(CONDITIONS[n], many) for n in ("charge", "grip", "mass", "noise", "side")
+    )
+    left = {w.name for w in rig.chassis.wheels if w.y_m > 1e-6}
+    strength = {name: side for name, motor in rig.motors.items() if left & set(motor.wheels)}
+    return Conditions(mass=mass, grip=grip, noise=noise, charge=charge, strength=strength)
 
 
 def _figures(a: Answers) -> Floats:
@@ -158,7 +188,7 @@ def _figures(a: Answers) -> Floats:
     return np.array([np.nan_to_num(r, nan=NEVER_S) for r in rows])
 
 
-def _scored(a: Answers, loop: Loop, goal: str) -> Floats:
+def _scored(a: Answers, goal: str) -> Floats:
     """Give the score of each answer in s; less is better."""
     f = a.figures
     step = np.maximum(np.abs(a.target[:, -1]), 1e-9)
@@ -179,6 +209,9 @@ def _scored(a: Answers, loop: Loop, goal: str) -> Floats:
 
 def _best(tried: list[Floats], scores: list[Floats], figures: list[Floats], done: int) -> Found:
     rows, worth, told = np.concatenate(tried), np.concatenate(scores), np.concatenate(figures)
-    k = int(np.argmin(worth))
+    return _found(rows, worth, told, int(np.argmin(worth)), done)
+
+
+def _found(rows: Floats, worth: Floats, told: Floats, k: int, done: int) -> Found:
     pairs = [(float(told[k, n, 0]), float(told[k, n, 1])) for n in range(7)]
     return Found(Gains(*(float(v) for v in rows[k])), float(worth[k]), done, *pairs)

@@ -7,7 +7,17 @@ from pivrex.kernels.subset import kernel
 from pivrex.sim.body.settings import GRAVITY_M_S2, BodySettings
 from pivrex.sim.body.state import BodyScratch, BodyState
 
-__all__ = ["add_frame", "add_lean", "begin_lean", "end_lean", "inertia_upright", "lean_way", "loads_of", "passes_stop", "sensed_speed"]
+__all__ = [
+    "add_frame",
+    "add_lean",
+    "begin_lean",
+    "end_lean",
+    "inertia_upright",
+    "lean_way",
+    "loads_of",
+    "passes_stop",
+    "sensed_speed",
+]
 
 HAND_RAD_S = 2.0
 """How fast a hand turns a robot that it holds."""

@@ -213,14 +213,21 @@ class RealBody(Fitted):
             stride=np.floor(chance[..., 2] * (TABLE // 2)) * 2 + 1,
             tips=s.balances,
             held=s.balances,
-            tilt_bias=s.tilt_bias * (2.0 * draw(seeds if seeds is not None else np.zeros(batch, np.uint64), 2, 3) - 1.0),
+            tilt_bias=s.tilt_bias
+            * (2.0 * draw(seeds if seeds is not None else np.zeros(batch, np.uint64), 2, 3) - 1.0),
         )
         return made
 
     def placed(self, state: BodyState, pose: Floats, said_rad: Floats | None = None) -> BodyState:
         """Return the state at a pose, B + (3,). ``said_rad``, B, is what the gyro says there, the true heading if left out."""
         said = np.asarray(pose)[..., 2] if said_rad is None else np.asarray(said_rad)
-        up = {"lean": 0.0, "lean_rate": 0.0, "hand": 0.0, "tips": self.settings.balances, "held": self.settings.balances}
+        up = {
+            "lean": 0.0,
+            "lean_rate": 0.0,
+            "hand": 0.0,
+            "tips": self.settings.balances,
+            "held": self.settings.balances,
+        }
         return state._replace(pose=pose, heading=said[..., None], **up)
 
     def fits(self, state: object) -> bool:

@@ -33,21 +33,24 @@ class HeadData:
     past: str = ""
     warnings: int = 0
     watches: str = ""
+    upright: bool = False
 
 
-def state_word(live: bool, held: str, watches: str = "") -> tuple[str, str]:
+def state_word(live: bool, held: str, watches: str = "", upright: bool = False) -> tuple[str, str]:
     """Say in a word, and in which role, whether a robot may move: the same wherever it stands."""
     if watches == "unheard":  # it may drive all the same
         return " ! BOARD UNHEARD ", "alarm"
     if watches:
         return (" ! BOARD RESTS ", "alarm") if held else (" BOARD DRIVES ", "live")
+    if held and upright:  # one that balances is not without drive
+        return " ! STANDS STILL ", "alarm"
     return (" ! STOPPED ", "alarm") if held else (" LIVE ", "live") if live else (" safe ", "safe")
 
 
 def draw_head(data: HeadData, width: int) -> Picture:
     """Draw the head; parts that do not fit are left out, the least needed first. The state never is."""
     picture = Picture(width, 1)
-    state, named = state_word(data.live, data.held, data.watches)
+    state, named = state_word(data.live, data.held, data.watches, data.upright)
     minutes, seconds = divmod(max(0.0, data.clock_s), 60)
     parts = [
         (0, f" {data.rig} ", "title"),

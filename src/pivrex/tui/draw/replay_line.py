@@ -13,6 +13,7 @@ __all__ = ["HAPPENED", "ReplayLine", "draw_replay_line"]
 HAPPENED = {
     "stop": ("■", "alarm"),
     "lost": ("?", "alarm"),
+    "fall": ("▼", "alarm"),
     "bump": ("▲", "alarm"),
     "limit": ("!", "alarm"),
     "mark": ("◆", "chosen"),

@@ -7,7 +7,9 @@ from typing import NamedTuple
 
 from pivrex.rig import Rig
 from pivrex.tui.jobs.job import Job, Progress
-from pivrex.tuning import Gains, loop_named
+from pivrex.tuning import BalanceLoop, Gains, Loop, loop_named
+from pivrex.tuning.balancing import lqr_of
+from pivrex.tuning.loops import WHOLE
 from pivrex.tuning.placement import placements
 from pivrex.tuning.relay import gains_by, relay_on
 from pivrex.tuning.search import search
@@ -16,7 +18,7 @@ __all__ = ["Proposal", "ToFind", "gain_job", "propose"]
 
 
 class ToFind(NamedTuple):
-    """What a helper shall do: "relay", "search" or "placement", for a loop of a rig, with a goal."""
+    """What a helper does: "relay", "search", "placement" or "lqr", for a loop of a rig, with a goal."""
 
     kind: str
     rig: Rig
@@ -26,10 +28,11 @@ class ToFind(NamedTuple):
 
 
 class Proposal(NamedTuple):
-    """What a helper found: a sentence, and gains if it found any."""
+    """What a helper found: a sentence, gains if it found any, and what the rig says then if that is more than these gains."""
 
     text: str
     gains: Gains | None = None
+    changes: dict[str, object] | None = None
     failed: bool = False
 
 
@@ -42,27 +45,44 @@ def propose(job: ToFind, progress: Progress) -> Proposal:
         )
         return Proposal("gyro after 8 s: " + "; ".join(trials))
     loop = loop_named(job.loop)
+    if job.kind == "lqr":
+        return _lqr(job.rig, loop)
     if job.kind == "relay":
         found = relay_on(job.rig, loop)
         if found is None:
             return Proposal(
-                "the relay experiment did not swing evenly: friction holds it, or it has no limit", None, True
+                "the relay experiment did not swing evenly: friction holds it, or it has no limit", failed=True
             )
         said = f"relay: ultimate gain {found.gain:.3g}, period {found.period_s:.2f} s; {job.goal} gains from them"
-        return Proposal(said, gains_by(found, job.goal))
+        return Proposal(said, gains_by(found, job.goal, loop, job.rig))
 
     def given_up(done: int, whole: int) -> bool:
         return not progress(done / whole, f"{done} of {whole} candidates, each under 8 conditions")
 
     best = search(job.rig, loop, job.goal, job.candidates, progress=given_up)
     if best is None:
-        return Proposal("the search was stopped before it found anything", None, True)
-    scale = loop.scale
+        return Proposal("the search was stopped before it found anything", failed=True)
+    shown = WHOLE if isinstance(loop, BalanceLoop) else loop
+    scale = shown.scale
     said = (
         f"{job.goal}, {best.tried} tried: settles in {best.settle_s[0]:.2f} s (worst {best.settle_s[1]:.2f}), beyond "
         f"{best.beyond[0] * scale:.1f} (worst {best.beyond[1] * scale:.1f}) {loop.unit.partition(' ')[0]}"
     )
+    if best.push_Ns is not None:
+        said += f"; survives a push of {best.push_Ns[1]:.2f} N·s at worst, {best.push_Ns[0]:.2f} on average"
     return Proposal(said, best.gains)
+
+
+def _lqr(rig: Rig, loop: Loop) -> Proposal:
+    """Return the gains of LQR for all loops of a robot that balances."""
+    found = lqr_of(rig)
+    gains = ", ".join(f"{key.split('.')[1]} P {value:g}" for key, value in found.changes.items())
+    slowest = -1.0 / found.poles.real.max()
+    feedback = ", ".join(f"{v:.3g}" for v in found.feedback)
+    said = f"LQR from the linear theory: drive = -({feedback}) · (place, speed, lean, rate), slowest {slowest:.2f} s: {gains}"
+    own = found.changes[f"balance.{loop.name}.p"]
+    assert isinstance(own, float)
+    return Proposal(said, Gains(own, loop.gains(rig).i, 0.0), found.changes)
 
 
 def gain_job() -> Job[ToFind, Proposal]:

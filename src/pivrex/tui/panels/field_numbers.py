@@ -90,6 +90,8 @@ _HELD: WeakKeyDictionary[Line, float] = WeakKeyDictionary()
 def disagreement_of(model: ScreenModel) -> Disagreement | None:
     """Return what wheels and gyro disagree about, if they do."""
     apart = [model.value("odometry", n) for n in ("apart_still", "apart_turning", "turned")]
+    if model.rig.balance is not None:  # its wheels never stand: the counts to and fro look like turns
+        apart[1:] = [0.0, 0.0]
     return disagreement(*apart) if model.rig.gyro is not None and all(map(isfinite, apart)) else None
 
 

@@ -11,7 +11,7 @@ from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.gain_help import ToFind, gain_job
 from pivrex.tui.jobs.responses import Question, response_job
 from pivrex.tui.panels.panel import Panel, View
-from pivrex.tuning import LOOPS, OPEN, Answers, Experiment, Gains, Loop, loops_of
+from pivrex.tuning import LOOPS, OPEN, Answers, BalanceLoop, Experiment, Gains, Loop, loops_of
 from pivrex.tuning.search import GOALS
 
 if TYPE_CHECKING:
@@ -41,6 +41,16 @@ SETTINGS: dict[str, tuple[tuple[str, str], ...]] = {"heading": (
     ("control.speed_filter", "speed filter"),
     ("control.compensate", "battery reckoned in"),
 )}  # fmt: skip
+SETTINGS.update({
+    "rate": (("balance.rate.p", "P"), ("balance.rate.i", "I"), ("balance.rate.output_limit", "output limit"), ("balance.back_emf", "back-EMF"),
+             ("tilt.blend", "tilt blend"), ("tilt.bias_time", "bias time")),
+    "lean": (("balance.lean.p", "P"), ("balance.lean.i", "I"), ("balance.lean.output_limit", "output limit"), ("tilt.blend", "tilt blend"),
+             ("tilt.bias_time", "bias time"), ("tilt.rest_lean", "rest lean"), ("balance.falls_at", "falls at")),
+    "speed": (("balance.speed.p", "P"), ("balance.speed.i", "I"), ("balance.speed.i_limit", "integral limit"),
+              ("balance.speed.output_limit", "output limit"), ("balance.speed.speed_filter", "speed filter"), ("tilt.blend", "tilt blend")),
+    "place": (("balance.place.p", "P"), ("balance.place.i", "I"), ("balance.place.output_limit", "output limit"), ("balance.reach", "reach"),
+              ("balance.turn.p", "turn P"), ("balance.turn.i", "turn I"), ("balance.turn.output_limit", "turn limit")),
+})  # fmt: skip
 STEERING = (("p", "P"), ("i", "I"), ("d", "D"), ("rate", "turns at most"))
 NO_CORRECTION = (("limits.fit", "too much"),)
 
@@ -64,19 +74,24 @@ class LoopTuning(Panel):
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
-        self.loop: Loop = LOOPS["heading"]
-        self.kind = "step"
+        self.loop, self.kind = self._first()
         self.goal = "quick"
         self.proposed: Gains | None = None
         self.help = gain_job()
         self.beside_p_alone = False
         self.kept: Gains | None = None
+        self._changes: dict[str, object] | None = None
+        """What a helper proposes for other loops too."""
         self._responses = response_job()
         self._asked: tuple[int, str, str, tuple[Gains, ...]] | None = None
         self._of = self.model.file.path
         self.names: tuple[str, ...] = ()
         self.answers: Answers | None = None
         self._named: dict[tuple[Gains, ...], tuple[str, ...]] = {}
+
+    def _first(self) -> tuple[Loop, str]:
+        """Return the loop and experiment that are shown first."""
+        return (LOOPS["lean"], "push") if self.model.rig.balance is not None else (LOOPS["heading"], "step")
 
     @property
     def corrects(self) -> bool:
@@ -135,6 +150,7 @@ class LoopTuning(Panel):
         if path != self._of:  # what was kept or proposed was another robot's
             self._of, self.kept, self.proposed, self.answers = path, None, None, None
             self._stop_helping()
+            self.loop, self.kind = self._first()
         if self.loop.of(self.model.rig) is None:
             self._choose(LOOPS["heading"])
         self._take_help()
@@ -154,7 +170,7 @@ class LoopTuning(Panel):
     def _take_help(self) -> None:
         """Take what the helper says."""
         for _, found in self.help.poll():
-            self.proposed = found.gains or self.proposed
+            self.proposed, self._changes = found.gains or self.proposed, found.changes
             self.model.say(found.text + ("; + takes them" if found.gains is not None else ""), alarm=found.failed)
         if self.help.problem:
             self.model.say(self.help.problem, alarm=True)
@@ -202,8 +218,8 @@ class LoopTuning(Panel):
     def _choose(self, loop: Loop) -> None:
         if loop is not self.loop:
             self._stop_helping()
-            self.loop, self.kind, self.answers = loop, "step", None
-            self.kept = self.proposed = None
+            self.loop, self.kind, self.answers = loop, loop.kinds[0], None
+            self.kept = self.proposed = self._changes = None
 
     def act_next_loop(self) -> None:
         loops = loops_of(self.model.rig) or [LOOPS["heading"]]
@@ -217,6 +233,14 @@ class LoopTuning(Panel):
 
     def act_relay(self) -> None:
         self._ask_help("relay")
+
+    def act_lqr(self) -> None:
+        if self.model.rig.balance is None:
+            self.model.say("LQR is for a robot that balances; this one has no table [balance]")
+        elif not isinstance(self.loop, BalanceLoop):
+            self.model.say("N goes on to a loop of the balance; LQR finds gains for all of them")
+        else:
+            self._ask_help("lqr")
 
     def act_placement(self) -> None:
         self._ask_help("placement")
@@ -236,14 +260,14 @@ class LoopTuning(Panel):
         if self.proposed is None:
             self.model.say("nothing is proposed: R makes the relay experiment, S searches")
             return
-        changes = self.loop.changes(self.model.rig, self.proposed)
+        changes = self._changes or self.loop.changes(self.model.rig, self.proposed)
 
         def put(document: TOMLDocument) -> None:
             for key, value in changes.items():
                 set_key(document, key, value)
 
         if self.model.edit(f"{self.loop.name} gains", put):
-            self.proposed = None
+            self.proposed = self._changes = None
 
     def act_next_experiment(self) -> None:
         kinds = self.loop.kinds

@@ -104,7 +104,7 @@ def lay_floor(
         _add_end(scene, told, track, named)
     rows, points = told.track[:, 0], place(told.track)
     for event in events:
-        if event.kind in ("stop", "bump", "limit", "mark", "lost") and len(rows):
+        if event.kind in ("fall", "stop", "bump", "limit", "mark", "lost") and len(rows):
             at = min(len(rows) - 1, int(np.searchsorted(rows, event.row)))
             scene.sign(points[at], *HAPPENED[event.kind])
     if parted is not None:

@@ -70,7 +70,8 @@ def draw_answers(shown: LoopTuning, picture: Picture) -> None:
     picture.place(print_scene(scene, width, height), 0, 0)
     for k, name in enumerate(shown.names):
         if a.unstable[k]:
-            picture.text(12, 1 + k, f"! {name}: unstable", "alarm")
+            fell = f"falls after {a.fell_s[k]:.1f} s" if np.isfinite(a.fell_s[k]) else "unstable"
+            picture.text(12, 1 + k, f"! {name}: {fell}", "alarm")
     if shown.help.goes_on:
         bar = int(shown.help.share * 24)
         text = f" {'█' * bar}{'░' * (24 - bar)} {shown.help.said or 'begins'}; S or Esc stops it "
@@ -109,8 +110,9 @@ def draw_figures(shown: LoopTuning, picture: Picture) -> None:
     looks = {name: role for name, role, _ in LOOKS}
     for row, (name, gains) in enumerate(sets, 2):
         picture.text(1, row, name, looks[name])
-        per = "" if shown.loop.name == "wheel" else " /s"
-        values = ["–"] * 3 if gains == OPEN else [f"{gains.p:.4g}{per}", f"{gains.i:.4g}", f"{gains.d:.3g}"]
+        values = (
+            ["–"] * 3 if gains == OPEN else [f"{gains.p:.4g}{shown.loop.p_unit}", f"{gains.i:.4g}", f"{gains.d:.3g}"]
+        )
         if a is not None and name in shown.names:
             values += _figures(shown, a, shown.names.index(name))
         for k, value in enumerate(values[: len(heads)]):
@@ -122,7 +124,7 @@ def _figures(shown: LoopTuning, a: Answers, k: int) -> list[str]:
     unit = loop.unit.partition(" ")[0]
     effort = f"{f.effort[k] * loop.gives_scale:.0f} {loop.gives.partition(' ')[0]}"
     if a.unstable[k]:
-        return ["! unstable", "", "", "", effort]
+        return ["! falls" if np.isfinite(a.fell_s[k]) else "! unstable", "", "", "", effort]
 
     def time(value: float) -> str:
         return f"{value:.2f} s" if np.isfinite(value) else "! never"

@@ -13,6 +13,7 @@ from pivrex.tui.panels.chassis_motion import MOTION, ChassisMotion, MotionBars
 from pivrex.tui.panels.motor_bench import bench_columns, bench_places
 from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.robot_from_above import RobotFromAbove, SpeedEnvelope
+from pivrex.tui.panels.robot_from_side import RobotFromSide, leans
 from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS, Settings, SettingsColumn
 from pivrex.tui.panels.wheel_bars import WheelBars, WheelStrips
 from pivrex.tui.panels.wheel_equations import WheelEquations, WheelFigures
@@ -58,6 +59,7 @@ class ChassisView(View):
         self._shakedown = ShakedownPanel(self)
         self.panels = (self._shakedown, self._wheels, self.settings, self._motion, self._figures)
         self._robot, self._rule = RobotFromAbove(self, self.chassis), Rule(self)
+        self._side = RobotFromSide(self)
         self._wheel = SettingsColumn(
             self.settings, 1, lambda: f"{'motor' if model.rig.is_bench else 'wheel'} {model.wheel_name}", sliders=False
         )
@@ -99,7 +101,10 @@ class ChassisView(View):
             yield from bench_places(parts, width, height)
             return
         left = min(height * 2, width // 2) if width >= 90 else width * 2 // 5
-        yield self._robot, Rect(0, 0, left, height)
+        side = height * 2 // 5 if leans(self.model) and height >= 24 else 0
+        yield self._robot, Rect(0, 0, left, height - side)
+        if side:
+            yield self._side, Rect(0, height - side, left, side)
         yield self._rule, Rect(left, 0, 1, height)
         x, w = left + 2, width - left - 3
         if self.guide is not None:

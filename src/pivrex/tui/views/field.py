@@ -16,6 +16,7 @@ from pivrex.tui.panels.field_map import FieldMap
 from pivrex.tui.panels.field_numbers import FieldNumbers
 from pivrex.tui.panels.panel import Place, Rect, View
 from pivrex.tui.panels.path_editor import PATH_COMMANDS, PathEditor
+from pivrex.tui.panels.robot_from_side import RobotFromSide, leans
 from pivrex.tui.panels.wheel_bars import WheelBars, WheelStrips
 
 __all__ = ["FIELD_COMMANDS", "FieldView", "field_bars", "field_exports"]
@@ -47,6 +48,7 @@ class FieldView(View):
         self._wheels, self._strips, self._sticks = WheelBars(self), WheelStrips(self), DrawnSticks(self)
         self._attachments, self._instruments = AttachmentBars(self), FieldInstruments(self)
         self._numbers, self._all_numbers = FieldNumbers(self), False
+        self._side = RobotFromSide(self)
         self.panels = (self.paths, self._map, self._wheels, self._sticks)
 
     def act_numbers(self) -> None:
@@ -74,7 +76,8 @@ class FieldView(View):
             yield self._instruments, Rect(x, y, w, shown)
             y += shown
             sticks = height - y >= STICKS_H + 4 and w >= STICKS_W
-            yield self._strips, Rect(x, y + 1, w, height - y - 1 - (STICKS_H + 1 if sticks else 0))
+            room = Rect(x, y + 1, w, height - y - 1 - (STICKS_H + 1 if sticks else 0))
+            yield self._side if leans(self.model) and room.height >= 8 else self._strips, room
             if sticks:
                 yield self._sticks, Rect(x, height - STICKS_H, w, STICKS_H)
 

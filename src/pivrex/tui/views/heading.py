@@ -12,8 +12,10 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.heading_live import HeadingNow, HeadingStrip
 from pivrex.tui.panels.loop_tuning import LoopTuning
 from pivrex.tui.panels.panel import Place, Rect, Rule, View
+from pivrex.tui.panels.robot_from_side import BalanceNow, LeanStrip
 from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS, Settings, SettingsColumn
 from pivrex.tui.panels.step_response import AnswerPanel, draw_answers, draw_figures, draw_terms, figure_rows
+from pivrex.tuning import BalanceLoop
 
 __all__ = ["HEADING_COMMANDS", "HeadingView", "heading_bars", "heading_exports"]
 
@@ -31,6 +33,8 @@ HEADING_COMMANDS = (
             ("R", "shift+r", "upper_r"), foot=6),
     Command("search", "search", "Searches gains on many stand-ins under several conditions; again stops it.",
             ("S", "shift+s", "upper_s"), foot=6),
+    Command("lqr", "LQR", "Finds gains for all loops of a robot that balances at once, from its linear theory.", ("Q", "shift+q", "upper_q"),
+            available=lambda m: m.rig.balance is not None),
     Command("placement", "placement trial", "Drives the same drive with the gyro firm, loose and by a motor: drift and noise.",
             ("T", "shift+t", "upper_t")),
     Command("goal", "goal", "Changes what gains shall be proposed for: quick, calm or sure.", ("G", "shift+g", "upper_g")),
@@ -62,6 +66,7 @@ class HeadingView(View):
         self._chart, self._figures = (AnswerPanel(self.tuning, drawn) for drawn in (draw_answers, draw_figures))
         self._terms = AnswerPanel(self.tuning, draw_terms)
         self._now, self._strip, self._rule = HeadingNow(self), HeadingStrip(self), Rule(self)
+        self._balance, self._lean = BalanceNow(self), LeanStrip(self)
         self._column = SettingsColumn(self.settings, 0)
 
     def places(self, width: int, height: int) -> Iterable[Place]:
@@ -82,9 +87,10 @@ class HeadingView(View):
             x, room = left + 1, side - 2
             live = min(17, height - rows - 1) if height - rows - 1 >= 4 else 0
             strip = height - rows - live - 1
-            yield self._now, Rect(x, 0, room, live)
+            balance = isinstance(self.tuning.loop, BalanceLoop)
+            yield self._balance if balance else self._now, Rect(x, 0, room, live)
             if strip >= 9:
-                yield self._strip, Rect(x, live, room, strip)
+                yield self._lean if balance else self._strip, Rect(x, live, room, strip)
             yield self._column, Rect(x, height - min(rows, height - live), room, min(rows, height - live))
 
 
