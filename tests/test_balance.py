@@ -77,15 +77,15 @@ class Pendulum:
         """Return how speed and rate change, for seven unknowns: both accelerations, that of the wheel, the force at the hinge forward
         and up, the torque on the wheel, and the friction of the floor.
         """
-        m, l, r, s, c = self.mass, self.high, self.radius, math.sin(lean), math.cos(lean)
+        m, h0, r, s, c = self.mass, self.high, self.radius, math.sin(lean), math.cos(lean)
         wheel = speed / r
         torque = self.stall * (drive - (wheel - rate) / self.free)
         a, b = np.zeros((7, 7)), np.zeros(7)
         ax, alpha, beta, h, v, t, f = range(7)
         # the body: forward, up, about its mass centre
-        a[0, ax], a[0, alpha], a[0, h], b[0] = m, m * l * c, -1.0, m * l * s * rate**2
-        a[1, alpha], a[1, v], b[1] = -m * l * s, -1.0, m * l * c * rate**2 - m * G
-        a[2, alpha], a[2, v], a[2, h], a[2, t] = self.inertia, -l * s, l * c, 1.0
+        a[0, ax], a[0, alpha], a[0, h], b[0] = m, m * h0 * c, -1.0, m * h0 * s * rate**2
+        a[1, alpha], a[1, v], b[1] = -m * h0 * s, -1.0, m * h0 * c * rate**2 - m * G
+        a[2, alpha], a[2, v], a[2, h], a[2, t] = self.inertia, -h0 * s, h0 * c, 1.0
         # what the motors turn is sped up against the body
         a[3, t], a[3, beta], a[3, alpha], b[3] = 1.0, self.turned, -self.turned, torque
         # the wheel has no mass of its own: about its axle, and forward

@@ -221,7 +221,7 @@ class Scope:
             return Typed(f"{'m' if value.kind == 'f' else 'i'}_abs({value.text})", value.kind)
         if name in ("max", "min") and len(node.args) == 2:
             return Typed(f"i_{name}({', '.join(self._of_kind(a, 'i') for a in node.args)})", "i")
-        if name in ("clear", "pack") and name in self.module.maths:
+        if name in ("clear", "pack", "repeat") and name in self.module.maths:
             return self._of_all(node, name)
         if name in _MATHS and name in self.module.maths:
             if len(node.args) != len(_MATHS[name]):
@@ -232,14 +232,16 @@ class Scope:
         return self._called(node, self.module.functions[name])
 
     def _of_all(self, node: ast.Call, name: str) -> Typed:
-        """Return what is done with all numbers of a record: they are cleared, or copied into a row."""
-        kinds = ["record", "row", "i"] if name == "pack" else ["record"]
+        """Return what is done with all numbers of a record: they are cleared, or copied into a row or another record."""
+        kinds = {"pack": ["record", "row", "i"], "repeat": ["record", "record"]}.get(name, ["record"])
         args = [self._typed(a) for a in node.args]
         if [a.kind for a in args] != kinds or (name == "pack" and args[1].of != "f"):
             raise self.fail(node, f"{name} takes {', '.join(KIND_WORDS[k] for k in kinds)}")
         record = args[0].text
         if name == "clear":
             return Typed(f"memset({record}->all, 0, {record}->size_of_all * sizeof(double))", "none")
+        if name == "repeat":
+            return Typed(f"memcpy({args[1].text}->all, {record}->all, {record}->size_of_all * sizeof(double))", "none")
         return Typed(
             f"memcpy({args[1].text} + {args[2].text}, {record}->all, {record}->size_of_all * sizeof(double))", "none"
         )

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 __all__ = [
-    "Flag", "Flags", "Form", "Number", "Numbers", "Record", "Whole", "Wholes", "address_of", "clear", "field", "pack", "part",
+    "Flag", "Flags", "Form", "Number", "Numbers", "Record", "Whole", "Wholes", "address_of", "clear", "field", "pack", "part", "repeat",
 ]  # fmt: skip
 
 Number = Any
@@ -213,6 +213,17 @@ class Form:
                 lines.append(f"    made.{name}[:] = nested([{zero}] * {prod(shape)}, {shape})")
         return self._written("def f(made):", lines, "    return None")
 
+    def overwrite(self, made: Any, by: Any) -> None:
+        """Let such an object have the numbers of another, in the lists that it has."""
+        for name, place in self.places.items():
+            if place.form is not None:
+                if not place.form.is_absent:
+                    place.form.overwrite(getattr(made, name), getattr(by, name))
+            elif place.shape:
+                getattr(made, name)[:] = getattr(by, name)
+            else:
+                setattr(made, name, getattr(by, name))
+
     def nothing(self) -> Any:
         """Return the plain object of a part that this rig does not have: no kernel reads its numbers."""
         made = self.plain()
@@ -237,6 +248,12 @@ class Form:
 def clear(record: Any) -> None:
     """Make all numbers of a record 0. For kernels."""
     record.own_form.clear(record)
+
+
+def repeat(record: Any, into: Any) -> None:
+    """Copy all numbers of a record into another of the same form. For kernels."""
+    form = record.own_form
+    form.overwrite(into, form.to_plain(form.from_plain(record)))
 
 
 def pack(record: Any, row: Any, at: int) -> None:

@@ -122,7 +122,7 @@ def _imported(module: Module, node: ast.ImportFrom, known: dict[str, Module]) ->
         module.maths |= {alias.name for alias in node.names}
         module.constants |= {n.name: _KNOWN[n.name] for n in node.names if n.name in _KNOWN}
     if node.module == "pivrex.kernels.records":
-        module.maths |= {alias.name for alias in node.names if alias.name in ("clear", "pack")}
+        module.maths |= {alias.name for alias in node.names if alias.name in ("clear", "pack", "repeat")}
     other = known.get(node.module or "")
     if other is None:
         return

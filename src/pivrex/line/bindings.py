@@ -192,7 +192,7 @@ class Bindings(Stage):
             sense=[-1.0 if p.binding is not None and p.binding.reversed else 1.0 for p in following],
             lamps=[channel for _, channel in self._lamps],
             lamp_column=[columns[f"{plain(n)}_share"] for n, _ in self._lamps],
-            dt=rig.dt_s,
+            dt=rig.ask_dt_s,
         )
         return made
 

@@ -281,8 +281,8 @@ class Following(Stage):
             bend_across=ACROSS_OF_TURNING * f.cross_track.p,
             bend_heading=f.heading.p,
             most_turn=turn,
-            follows=1.0 - exp(-rig.dt_s / rig.lag_s) if rig.lag_s > 0 else 1.0,
-            dt=rig.dt_s,
+            follows=1.0 - exp(-rig.ask_dt_s / rig.lag_s) if rig.lag_s > 0 else 1.0,
+            dt=rig.ask_dt_s,
         )
         self.form, self.memory = Form(FollowingColumns), Form(FollowingState)
         loops = tuple(

@@ -251,7 +251,7 @@ class Frame(Stage):
         count, parts = len(own.top), len(turns[0])
         self.settings: FrameSettings = Form(FrameSettings, points=len(points), parts=parts, limits=limits.form).of(
             field_first=plane.frame == "field",
-            straight=rig.dt_s if plane.straight == "on" else 0.0,
+            straight=rig.ask_dt_s if plane.straight == "on" else 0.0,
             lead=plane.lead_s,
             points=points,
             safe=(across.max(), spin.max()),

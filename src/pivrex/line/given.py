@@ -31,12 +31,15 @@ __all__ = [
 
 
 class ClockColumns(Record):
-    """Which tick it is, when, whether the robot must stand still, and of rigs with calibrations of sources whose counts."""
+    """Which tick it is, when, whether the robot must stand still, of rigs with calibrations of sources whose counts, and of those that
+    balance whether what is asked for is computed in this tick.
+    """
 
     tick: Number = field()
     t: Number = field(unit="s")
     stopped: Flag = field()
     source: Numbers = field("calibrations")
+    asks: Numbers = field("halves")
 
 
 class RawColumns(Record):
@@ -142,15 +145,16 @@ class Clock(Given):
 
     name = "clock"
 
-    def __init__(self, calibrated: bool) -> None:
+    def __init__(self, calibrated: bool, halves: bool) -> None:
         self.entry = 2
         """Where it stands whether a robot is stopped."""
-        self.columns = named("clock", ("tick", ""), ("t", "s"), ("stopped", ""), *([("source", "")] * calibrated))
-        self.form = Form(ClockColumns, calibrations=calibrated)
+        own = *([("source", "")] * calibrated), *([("asks", "")] * halves)
+        self.columns = named("clock", ("tick", ""), ("t", "s"), ("stopped", ""), *own)
+        self.form = Form(ClockColumns, calibrations=calibrated, halves=halves)
 
     @classmethod
     def of(cls, rig: Rig, inputs: Inputs) -> Clock:
-        return cls(bool(inputs.calibrated))
+        return cls(bool(inputs.calibrated), rig.asks_every > 1)
 
 
 class Sensed(Given):

@@ -17,7 +17,7 @@ from pivrex.line.motion import speeds_at
 from pivrex.line.order import ASKING, FOLLOWING
 from pivrex.line.outputs import Outputs
 from pivrex.line.stage import Floats, Stage
-from pivrex.line.tick import LineMemory, LineScratch, LineSettings, Tick, line_step
+from pivrex.line.tick import HeldColumns, LineMemory, LineScratch, LineSettings, Tick, line_step
 from pivrex.rig.rig import Rig
 
 __all__ = ["Line", "LineState"]
@@ -60,7 +60,10 @@ class Line:
             stage.place(self.layout)
         self.form = Form(Tick, **{name: stage.form for name, stage in self.stages.items()})
         assert self.form.size == len(self.layout), "a stage's columns are not those that its kernel knows"
-        self.memory = Form(LineMemory, **{n: s.memory for n, s in self.stages.items() if s.memory is not None})
+        held = {n: s.form for n, s in self.stages.items() if n in HeldColumns.fields} if rig.asks_every > 1 else None
+        self._held = Form(HeldColumns, **held) if held is not None else None
+        memories = {n: s.memory for n, s in self.stages.items() if s.memory is not None}
+        self.memory = Form(LineMemory, **memories, **({"held": self._held} if self._held is not None else {}))
         self.scratch = Form(LineScratch, **{n: s.scratch for n, s in self.stages.items() if s.scratch is not None})
         self.of_rig = {n: s.settings for n, s in self.stages.items() if s.settings is not None}
         self.settings = self._settings()
@@ -79,7 +82,8 @@ class Line:
         own = {n: s.settings for n, s in self.stages.items() if s.settings is not None}
         has = {f"has_{n}": 1.0 for n in self.stages if f"has_{n}" in LineSettings.fields}
         batch = np.broadcast_shapes(*(s.batch for s in own.values()))
-        made: LineSettings = Form(LineSettings, **{n: s.form for n, s in own.items()}).of(batch, **own, **has)
+        form = Form(LineSettings, **{n: s.form for n, s in own.items()})
+        made: LineSettings = form.of(batch, **own, **has, every=self.rig.asks_every)
         return made
 
     def put(self, name: str, settings: Record) -> None:
@@ -214,4 +218,6 @@ class Line:
             for name, stage in self.stages.items()
             if stage.memory is not None
         }
+        if self._held is not None and self._held is before._held:
+            kept["held"] = before.of(state, "held")
         return LineState(state.tick, self.memory.of(batch, **kept))

@@ -111,8 +111,8 @@ class Rate(Stage):
         pair = [axes.index("forward"), axes.index("sideways")] if rig.keeps_direction else []
         self.settings: RateSettings = Form(RateSettings, functions=len(functions), pair=len(pair)).of(
             unlimited=not any(s.slew_up_per_s or s.slew_down_per_s for s in each),
-            up=np.array([s.slew_up_per_s or NO_LIMIT for s in each]) * rig.dt_s,
-            down=np.array([s.slew_down_per_s or NO_LIMIT for s in each]) * rig.dt_s,
+            up=np.array([s.slew_up_per_s or NO_LIMIT for s in each]) * rig.ask_dt_s,
+            down=np.array([s.slew_down_per_s or NO_LIMIT for s in each]) * rig.ask_dt_s,
             pair=pair,
             brake=column_of(rig, inputs, "brake"),
         )

@@ -184,7 +184,7 @@ class Steering(Stage):
                 largest=np.minimum(top, [m.rate_rad_s if m.rate_rad_s is not None else np.inf for m in motors]),
             ),
             per_top=np.array([-1.0 if m.reversed else 1.0 for m in motors]) / top,
-            dt=rig.dt_s,
+            dt=rig.ask_dt_s,
             hold=column_of(rig, inputs, "hold"),
         )
         self.form, self.memory = Form(SteeringColumns, **sizes), Form(SteerState, **sizes)

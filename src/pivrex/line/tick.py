@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from pivrex.kernels.records import Flag, Record, field, part
+from pivrex.kernels.maths import mod
+from pivrex.kernels.records import Flag, Number, Record, field, part, repeat
 from pivrex.kernels.subset import kernel
 from pivrex.line.aim import AimColumns
 from pivrex.line.asked import RoutineColumns
@@ -36,7 +37,7 @@ from pivrex.line.steering import SteeringColumns, SteerSettings, SteerState, ste
 from pivrex.line.tilt import TiltColumns, TiltSettings, TiltState, tilt_step
 from pivrex.line.zeroing import ZeroingColumns, ZeroingSettings, ZeroingState, zeroing_step
 
-__all__ = ["LineMemory", "LineScratch", "LineSettings", "Tick", "line_step"]
+__all__ = ["HeldColumns", "LineMemory", "LineScratch", "LineSettings", "Tick", "line_step"]
 
 
 class LineSettings(Record):
@@ -44,6 +45,8 @@ class LineSettings(Record):
 
     is_settings = True
 
+    every: Number = field()
+    """In every how manieth tick what is asked for is computed; see `asks_now`."""
     has_zeroing: Flag = field()
     has_tilt: Flag = field()
     has_heading: Flag = field()
@@ -83,8 +86,29 @@ class LineSettings(Record):
     outputs: OutputSettings = part()
 
 
+class HeldColumns(Record):
+    """The columns of the stages that are not computed in every tick of a robot that balances, as they were when they were; nothing for others."""
+
+    axes: Fractions = part()
+    band: Fractions = part()
+    curve: Fractions = part()
+    scale: Fractions = part()
+    bindings: BindingsColumns = part()
+    rate: Fractions = part()
+    law: LawColumns = part()
+    frame: FrameColumns = part()
+    helping: HelpingColumns = part()
+    following: FollowingColumns = part()
+    correction: CorrectionColumns = part()
+    wheels: WheelsColumns = part()
+    limits: LimitsColumns = part()
+    steering: SteeringColumns = part()
+    motion: MotionColumns = part()
+    attachments: AttachmentsColumns = part()
+
+
 class LineMemory(Record):
-    """What a line remembers from one tick to the next: the states of its stages."""
+    """What a line remembers from one tick to the next: the states of its stages, and columns that are held."""
 
     zeroing: ZeroingState = part()
     tilt: TiltState = part()
@@ -102,6 +126,7 @@ class LineMemory(Record):
     balance: BalanceState = part()
     control: ControlState = part()
     attachments: AttachmentState = part()
+    held: HeldColumns = part()
 
 
 class LineScratch(Record):
@@ -154,6 +179,66 @@ class Tick(Record):
 
 
 @kernel
+def asks_now(s: LineSettings, t: Tick) -> bool:
+    """Return whether what is asked for is computed in this tick: always, but of a robot that balances at a lower rate than its loops."""
+    return s.every == 1.0 or mod(t.clock.tick, s.every) == 0.0
+
+
+@kernel
+def hold(t: Tick, held: HeldColumns) -> None:
+    """Hold what was asked for."""
+    repeat(t.axes, held.axes)
+    repeat(t.band, held.band)
+    repeat(t.curve, held.curve)
+    repeat(t.scale, held.scale)
+    repeat(t.bindings, held.bindings)
+    repeat(t.rate, held.rate)
+    repeat(t.law, held.law)
+    repeat(t.frame, held.frame)
+    repeat(t.helping, held.helping)
+    repeat(t.following, held.following)
+    repeat(t.correction, held.correction)
+    repeat(t.wheels, held.wheels)
+    repeat(t.limits, held.limits)
+    repeat(t.steering, held.steering)
+    repeat(t.motion, held.motion)
+    repeat(t.attachments, held.attachments)
+
+
+@kernel
+def recall(before: LineMemory, after: LineMemory, t: Tick) -> None:
+    """Let what was asked for go on, with all that its stages remember. A board has no need of this: there columns and memory stay as they
+    are.
+    """
+    held = before.held
+    repeat(held.axes, t.axes)
+    repeat(held.band, t.band)
+    repeat(held.curve, t.curve)
+    repeat(held.scale, t.scale)
+    repeat(held.bindings, t.bindings)
+    repeat(held.rate, t.rate)
+    repeat(held.law, t.law)
+    repeat(held.frame, t.frame)
+    repeat(held.helping, t.helping)
+    repeat(held.following, t.following)
+    repeat(held.correction, t.correction)
+    repeat(held.wheels, t.wheels)
+    repeat(held.limits, t.limits)
+    repeat(held.steering, t.steering)
+    repeat(held.motion, t.motion)
+    repeat(held.attachments, t.attachments)
+    repeat(before.bindings, after.bindings)
+    repeat(before.rate, after.rate)
+    repeat(before.law, after.law)
+    repeat(before.frame, after.frame)
+    repeat(before.helping, after.helping)
+    repeat(before.following, after.following)
+    repeat(before.correction, after.correction)
+    repeat(before.steering, after.steering)
+    repeat(before.attachments, after.attachments)
+
+
+@kernel
 def ask(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, t: Tick) -> None:
     """From readings to what is asked for: a twist and requests to attachments."""
     if s.has_zeroing:
@@ -170,6 +255,18 @@ def ask(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, 
     if s.has_pointing:
         pointing_step(s.pointing, before.pointing, after.pointing, t.sensed, t.pointing)
     odometry_step(s.odometry, before.odometry, after.odometry, t.sensed, t.heading, t.pointing, t.odometry)
+    now = asks_now(s, t)
+    for k in range(len(t.clock.asks)):
+        t.clock.asks[k] = 1.0 if now else 0.0
+    if now:
+        read_controls(s, w, before, after, t)
+    else:
+        recall(before, after, t)
+
+
+@kernel
+def read_controls(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, t: Tick) -> None:
+    """From the readings of controls to what they ask for."""
     axes_step(s.axes, t.clock, t.raw, t.axes)
     band_step(s.band, t.axes, t.band)
     curve_step(s.curve, t.band, t.curve)
@@ -199,8 +296,8 @@ def move_centre(s: LineSettings, w: LineScratch, before: LineMemory, after: Line
 
 
 @kernel
-def follow(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, t: Tick) -> None:
-    """From the twist and requests to what leaves for the robot."""
+def plan_wheels(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, t: Tick) -> None:
+    """From the twist and requests to wheel speeds, and what attachments do."""
     move_centre(s, w, before, after, t)
     twist = t.correction.twist if s.has_correction else t.following.twist
     wheels_step(s.wheels, twist, t.heading, t.routine, t.law.own, len(t.law.own), t.wheels)
@@ -212,14 +309,6 @@ def follow(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemor
         )
         speeds = t.steering.speed
     motion_step(s.motion, w.motion, speeds, t.pointing, t.heading, t.motion)
-    controlled = t.control.drive
-    if s.has_balance:
-        balance_step(s.balance, before.balance, after.balance, speeds, t.sensed, t.tilt, t.balance)
-        controlled = t.balance.drive
-    elif s.has_control:
-        control_step(s.control, before.control, after.control, t.clock, t.bindings, t.law, speeds, t.sensed, t.control)
-    is_controlled = s.has_balance or s.has_control
-    drive_step(s.drive, t.bindings, t.law, speeds, controlled, is_controlled, t.steering.drive, t.probe, t.drive)
     if s.has_attachments:
         attachments_step(
             s.attachments,
@@ -231,6 +320,26 @@ def follow(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemor
             t.routine,
             t.attachments,
         )
+
+
+@kernel
+def follow(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, t: Tick) -> None:
+    """From the twist and requests to what leaves for the robot."""
+    if asks_now(s, t):
+        plan_wheels(s, w, before, after, t)
+    if s.every != 1.0:
+        hold(t, after.held)
+    speeds = t.limits.limited
+    if s.has_steering:
+        speeds = t.steering.speed
+    controlled = t.control.drive
+    if s.has_balance:
+        balance_step(s.balance, before.balance, after.balance, speeds, t.sensed, t.tilt, t.balance)
+        controlled = t.balance.drive
+    elif s.has_control:
+        control_step(s.control, before.control, after.control, t.clock, t.bindings, t.law, speeds, t.sensed, t.control)
+    is_controlled = s.has_balance or s.has_control
+    drive_step(s.drive, t.bindings, t.law, speeds, controlled, is_controlled, t.steering.drive, t.probe, t.drive)
     outputs_step(s.outputs, w.outputs, t.bindings, t.law, t.drive, t.attachments, t.outputs)
     # a robot whose encoders say nothing is taken to have done what was commanded
     for i in range(3):

@@ -178,6 +178,12 @@ class Balance(Table):
     lean: LeanLoop = Field(default=LeanLoop(), description="The loop that keeps a lean.")
     rate: LeanRateLoop = Field(default=LeanRateLoop(), description="The innermost loop.")
     turn: TurnLoop = Field(default=TurnLoop(), description="The loop that turns.")
+    asking_rate_hz: Annotated[float, Quantity("frequency", at_least=20, at_most=200)] = Field(
+        default=50.0,
+        alias="asking_rate",
+        description="How often a second what the driver asks for is computed; the loops of the balance run at `rate`, a whole multiple of it.",
+        examples=["50 Hz"],
+    )
     back_emf: Annotated[float, Quantity("fraction", at_least=0, at_most=1.2, step="5 %")] = Field(
         default=0.9,
         description="How much of the drive that a motor needs only to keep its speed is added: then the loops ask for a torque, "

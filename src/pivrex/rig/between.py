@@ -226,6 +226,10 @@ def _balance_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     if balance is None:
         return []
     found = _balancing_body(rig, balance.falls_at_rad)
+    times = rig.rate_hz / balance.asking_rate_hz
+    if times < 1 or abs(times - round(times)) > 1e-9:
+        what = f"is {balance.asking_rate_hz:g} Hz, but the rate of {rig.rate_hz:g} Hz is no whole multiple of it"
+        found.append(("balance.asking_rate", what))
     if rig.tilt is None:
         found.append(("balance", "needs to know the lean, but the rig has no tilt sensor; add a table [tilt]"))
     blind = [name for name, motor in rig.motors.items() if not motor.counts_per_turn]

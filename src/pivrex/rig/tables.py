@@ -238,6 +238,16 @@ class RigTables(Table):
         """The time of one tick."""
         return 1.0 / self.rate_hz
 
+    @property
+    def asks_every(self) -> int:
+        """In every how manieth tick what is asked for is computed: 1 but for a robot that balances, whose loops run at `rate`."""
+        return round(self.rate_hz / self.balance.asking_rate_hz) if self.balance is not None else 1
+
+    @property
+    def ask_dt_s(self) -> float:
+        """The time between two ticks in which what is asked for is computed."""
+        return self.dt_s * self.asks_every
+
     def wheel_top_m_s(self, wheel_name: str) -> float:
         """The fastest that a wheel can roll."""
         motor = next(m for m in self.motors.values() if wheel_name in m.wheels)

@@ -19,9 +19,11 @@ def obey(session: Any, row: Floats, now_s: float) -> None:
     def says(name: str) -> int:
         return round(row[layout.at("bindings", name)]) if layout.has("bindings", name) else 0
 
+    _watch_balance(session, row)
+    if layout.has("clock", "asks") and not row[layout.at("clock", "asks")]:
+        return  # what buttons ask for is repeated until it is computed again
     if says("stop"):
         session.stop("a button said stop")
-    _watch_balance(session, row)
     if says("zero_gyro"):
         session._walk(session._correcting.zero(line, session._state))
     lies = session._correcting.watch(line, row)
