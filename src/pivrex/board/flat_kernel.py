@@ -23,6 +23,9 @@ COMPARED = {
     ast.Eq: operator.eq,
     ast.NotEq: operator.ne,
 }
+HELD_BY_ITSELF = ("hold", "recall")
+"""Kernels of a tick that a board does without: its row and its memory stay as they are until they are written."""
+
 COUNTED = {ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul}
 
 
@@ -79,6 +82,8 @@ class KernelWriter:
     def statement(self, node: ast.stmt) -> list[ast.stmt]:  # noqa: PLR0911 - a case for each statement
         match node:
             case ast.Expr(value=ast.Constant()) | ast.Pass():
+                return []
+            case ast.Expr(value=ast.Call(func=ast.Name(id=name))) if name in HELD_BY_ITSELF:
                 return []
             case ast.Expr(value=value):
                 return [ast.copy_location(ast.Expr(self.expr(value)), node)]
