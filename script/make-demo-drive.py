@@ -16,6 +16,7 @@ from pathlib import Path
 import numpy as np
 
 from pivrex.line import Line
+from pivrex.line.beginning import begun, start_of
 from pivrex.rig import read_rig, read_workspace_file
 from pivrex.sim import Rollout, stand_in_of
 
@@ -83,12 +84,18 @@ SWINGING = [
     Stop(4.55, 3.20, 0.4, heading=180), Stop(4.58, 1.00, heading=-90), Stop(4.40, 0.55, 0.4, "button_4", heading=180),
     Stop(2.60, 0.50, heading=90), Stop(0.80, 0.55, 0.4, "button_2", heading=90), Stop(0.80, 0.55, 1.0, "", heading=None),
 ]  # fmt: skip
+# long straights and soft turns: to speed up it must lean first
+BALANCING = plain(
+    (0.50, 1.60, 0, ""), (0.60, 2.00, 1.0, ""), (1.10, 2.00, 0, ""), (2.20, 2.00, 0.6, ""), (2.62, 1.40, 0, ""),
+    (3.00, 0.60, 0, ""), (4.20, 0.55, 1.0, ""), (4.55, 1.20, 0, ""), (4.10, 1.98, 0, ""), (3.30, 1.98, 0.8, ""),
+)  # fmt: skip
 DRIVES = {
     "plover": ("watering", WATERING),
     "coot": ("hauling", HAULING),
     "bittern": ("strafing", STRAFING),
     "dunlin": ("spinning", SPINNING),
     "avocet": ("swinging", SWINGING),
+    "stilt": ("balancing", BALANCING),
 }
 
 
@@ -97,19 +104,20 @@ def main() -> None:
         drive(name, *DRIVES[name])
 
 
-def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:  # noqa: C901 - one drive from its first stop to its last
+def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:  # noqa: C901, PLR0912, PLR0915 - one drive from its first stop to its last
     rig = read_rig(HOME / "rigs" / f"{rig_name}.toml")
     line = Line(rig)
-    rollout = Rollout(line, stand_in_of(rig, read_workspace_file(HOME / "workspace.toml").field))
+    field = read_workspace_file(HOME / "workspace.toml").field
+    rollout = Rollout(line, stand_in_of(rig, field), begun(line, start_of(field)))
     chance = random.Random(7)
     law = rig.law.kind
-    columns = COLUMNS if rig_name == "plover" else (*COLUMNS, *MORE)
+    columns = COLUMNS if rig_name in ("plover", "stilt") else (*COLUMNS, *MORE)
     hand = (
         {"left_x": 0.0, "left_y": 0.0}
         if law == "arcade"
         else {"left_x": 0.0, "left_y": 0.0, "right_x": 0.0, "right_y": 0.0}
     )
-    rows, route = [], list(stops)
+    rows, route, said = [], list(stops), line.rest()
     stay, pressed, quiet, turning = 0.8, ("button_8", 9) if law == "planar" else ("", 0), 1.0, 0.0
     while route or quiet > 0:
         x, y, heading = rollout.robot.pose.tolist()
@@ -144,8 +152,10 @@ def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:  # noqa: C9
             pressed = (pressed[0], pressed[1] - 1)
         # a gamepad's stick has steps
         raw = {c: round(max(-1.0, min(1.0, v)) * 127) / 127 for c, v in raw.items()}
-        rows.append((float(rollout.state.tick) * line.dt_s, *(raw[c] for c in columns)))
-        rollout.tick(np.array([round(raw.get(c, 0.0), 4) for c in line.channels]))
+        if float(rollout.state.tick) % rig.asks_every == 0:
+            rows.append((float(rollout.state.tick) * line.dt_s, *(raw[c] for c in columns)))
+            said = np.array([round(raw.get(c, 0.0), 4) for c in line.channels])
+        rollout.tick(said)
         if rollout.robot.blocked:
             raise SystemExit(f"{rig_name} ran into something at {x:.2f}, {y:.2f}, going for {route[:1]}")
         if len(rows) > 8000:

@@ -12,16 +12,26 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.cli.main import run
+from pivrex.diagnosis.moves import MotorMove
 from pivrex.errors import RigError
+from pivrex.formats.recording import Recording
 from pivrex.line import Line
 from pivrex.line.balance import EMPTY, FALLEN, STANDS, UNTRUSTED, WAITS
 from pivrex.line.beginning import begun
 from pivrex.line.tilt import DISAGREES, FROZEN, SILENT
-from pivrex.rig import Rig, read_rig, read_text
+from pivrex.rig import Rig, open_folder, read_rig, read_text
 from pivrex.rig.balance import LEAST_HZ
+from pivrex.rig.transports import Link
+from pivrex.routine import play
+from pivrex.routine.files import program_of
 from pivrex.routine.fleet import Fleet
 from pivrex.routine.means import Means
+from pivrex.runs.ticks import play_through
+from pivrex.session.core import Session
+from pivrex.session.messages import GoLive, GoOn, MoveStandIn, MoveSticks, Probe, Push, PutBack, SetUp, Stop
 from pivrex.sim.body import BodyState, Conditions, RealBody
+from pivrex.tui.draw.bar import state_word
+from pivrex.tui.editing import Editing
 from pivrex.tuning import LOOPS, Gains
 from pivrex.tuning.balancing import balance_worries, biggest_push, falls_after_s, lqr_of, plant_of
 from pivrex.tuning.relay import gains_by, relay_on
@@ -92,8 +102,8 @@ class Pendulum:
         a[4, t], a[4, f] = 1.0, -r
         a[5, f], a[5, h] = 1.0, -1.0
         a[6, ax], a[6, beta] = 1.0, -r  # it rolls
-        found = np.linalg.solve(a, b)
-        return found[[ax, alpha]]
+        found: Floats = np.asarray(np.linalg.solve(a, b)[[ax, alpha]], np.float64)
+        return found
 
     def fall(self, lean: float, seconds: float, steps: int = 4000) -> Floats:
         """Return time, way, speed, lean and rate of a fall without drive, (N, 5), by Runge and Kutta."""
@@ -479,6 +489,39 @@ class StandsTest(unittest.TestCase):
         self.assertIn(f"→ leans {math.degrees(rows[500, line.layout.at('tilt', 'lean')]):+.1f} deg", rungs["tilt"])
 
 
+class RoutineTest(unittest.TestCase):
+    def test_three_metres_straight_and_back(self) -> None:
+        text = (
+            "start at 0.6 m, 0.55 m facing 0 deg\ndrive ahead 3 m at 80 %\nwait 1 s\ndrive back 3 m at 80 %\nwait 2 s\n"
+        )
+        rig = stilt()
+        field = open_folder(DEMO).settings.field
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "there.txt"
+            path.write_text(text, encoding="utf-8")
+            program = program_of(path, rig)
+        for seed in range(4):
+            end = play(program, rig, field, 40.0, seed).poses[-1]
+            self.assertLess(math.hypot(end[0] - 0.6, end[1] - 0.55), 0.05, seed)
+
+    def test_what_ships(self) -> None:
+        """Its routine ends where it should, its path within a wheel of its end, and its recorded driver bumps into nothing."""
+        rig, home = stilt(), open_folder(DEMO)
+        field = home.settings.field
+        program = program_of(DEMO / "routines" / "greenhouse-stilt.txt", rig)
+        played = play(program, rig, field, 25.0, 0)
+        self.assertEqual(played.ended, "finished")
+        self.assertLess(math.hypot(played.poses[-1][0] - 0.5, played.poses[-1][1] - 0.55), 0.05)
+        played = play(program_of(DEMO / "routines" / "round.txt", rig), rig, field, 25.0, 0)
+        self.assertEqual(played.ended, "finished")
+        self.assertLess(math.hypot(played.poses[-1][0] - 1.70, played.poses[-1][1] - 2.05), 0.15)
+        line = Line(rig)
+        rows = np.array(list(play_through(rig, Recording(DEMO / "inputs" / "balancing.csv"), field, every_tick=True)))
+        self.assertEqual(set(rows[1:, line.layout.at("balance", "state")]), {STANDS})
+        self.assertEqual(rows[:, line.layout.at("truth", "blocked")].max(), 0.0)
+        self.assertGreater(np.abs(np.diff(rows[:, line.layout.at("truth", "x")])).sum(), 5.0)
+
+
 class DriveOffTest(unittest.TestCase):
     """Only a fall, a sensor that lies and an empty battery take the drive off; and it stays off until the robot is held still."""
 
@@ -542,6 +585,109 @@ class DriveOffTest(unittest.TestCase):
         self.assertEqual(self.states(rows)[-1], STANDS)  # a dip is none
         rows = self.run_for(1.0, battery=least - 0.1)
         self.assertIn(EMPTY, self.states(rows))
+
+
+class SessionTest(unittest.TestCase):
+    """A session with the simulated robot, without its process: every stop and loss ends in standing upright."""
+
+    def setUp(self) -> None:
+        self.now = 0.0
+        self.session = Session(SetUp(stilt(), None, source="sticks", gamepads=False))
+        self.addCleanup(lambda: self.session.close(self.now))
+
+    def pass_s(self, seconds: float, forward: float = 0.0) -> Floats:
+        rows = []
+        for _ in range(round(seconds * 200)):
+            if forward:
+                self.session.handle(MoveSticks({"left_y": -forward, "left_x": 0.0}), self.now)
+            rows.append(self.session.tick(self.now))
+            self.now += 0.005
+        return np.array(rows)
+
+    def of(self, rows: Floats, stage: str, name: str) -> Floats:
+        found: Floats = rows[:, self.session.line.layout.at(stage, name)]
+        return found
+
+    def test_it_stands_and_a_stop_leaves_it_upright(self) -> None:
+        self.pass_s(2.0)
+        self.assertTrue(self.session.status.upright)
+        self.pass_s(2.0, forward=0.8)
+        self.session.handle(Stop("Esc"), self.now)
+        rows = self.pass_s(4.0, forward=0.8)
+        self.assertEqual(self.session.status.held, "Esc")
+        self.assertEqual(self.session.status.stopped, "it stands upright and holds its place")
+        self.assertEqual(set(self.of(rows, "balance", "state")), {STANDS})
+        self.assertLess(np.ptp(self.of(rows, "truth", "x")[-200:]), 0.1)
+        self.assertEqual(state_word(False, "Esc", "", True)[0].strip(), "! STANDS STILL")
+
+    def test_an_exception_in_a_tick_does_not_topple_it(self) -> None:
+        self.pass_s(2.0)
+        self.session.fail(RuntimeError("a bug"))
+        rows = self.pass_s(3.0)
+        self.assertEqual(set(self.of(rows, "balance", "state")), {STANDS})
+
+    def test_a_fall_stops_it_until_it_is_set_up(self) -> None:
+        self.pass_s(2.0)
+        self.session.handle(Push(forward_Ns=4.0), self.now)
+        self.pass_s(3.0)
+        self.assertIn("fell", self.session.status.held)
+        self.assertFalse(self.session.status.upright)
+        self.session.handle(MoveStandIn("set up"), self.now)
+        self.pass_s(4.0)
+        self.assertTrue(self.session.status.upright)
+        self.assertIn("fell", self.session.status.held)  # upright, and still stopped
+        self.session.handle(GoOn(), self.now)
+        rows = self.pass_s(3.0, forward=0.8)
+        self.assertGreater(float(self.of(rows, "truth", "x")[-1] - self.of(rows, "truth", "x")[0]), 0.2)
+
+    def test_lying_down_and_back_at_the_start(self) -> None:
+        self.session.handle(MoveStandIn("lay down"), self.now)
+        rows = self.pass_s(1.0)
+        self.assertEqual(self.of(rows, "balance", "state")[-1], FALLEN)
+        self.session.handle(PutBack(), self.now)
+        rows = self.pass_s(2.0)
+        self.assertEqual(set(self.of(rows, "balance", "state")[5:]), {STANDS})
+
+    def test_single_motors_only_in_the_hand(self) -> None:
+        moves = (MotorMove(port=0, duty=0.2, seconds=0.5),)
+        self.session.handle(Probe(1, moves), self.now)
+        self.assertIn("lift it first", self.session.status.note)
+        self.session.handle(MoveStandIn("lift"), self.now)
+        self.session.handle(Probe(2, moves), self.now)
+        self.assertEqual(self.session.status.probing, 2)
+
+    def test_it_is_not_driven_over_a_link(self) -> None:
+        wire = {"kind": "udp", "port": 9, "host": "127.0.0.1"}
+        session = Session(
+            SetUp(stilt(), None, source="sticks", gamepads=False, link=Link.model_validate({"wire": wire}))
+        )
+        self.addCleanup(lambda: session.close(0.0))
+        session.tick(0.0)
+        session.handle(GoLive(), 0.0)
+        self.assertIn("cannot wait for a laptop", session.status.note)
+        self.assertFalse(session.status.live)
+
+    def test_gains_that_make_it_fall_are_said_before_they_are_taken(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "stilt.toml"
+            path.write_bytes(STILT.read_bytes())
+            open_rig = Editing(path)
+            open_rig.type_in("balance.rate.p", "0.01")
+            self.assertIn("falls after", open_rig.message)
+            self.assertEqual(open_rig.rig, stilt())
+            self.assertEqual(path.read_bytes(), STILT.read_bytes())
+            open_rig.type_in("balance.rate.p", "0.01")  # who insists
+            assert open_rig.rig.balance is not None
+            self.assertEqual(open_rig.rig.balance.rate.p, 0.01)
+
+    def test_both_rates_are_in_the_tick(self) -> None:
+        rows = self.pass_s(1.0, forward=0.5)
+        asks = self.of(rows, "clock", "asks")
+        self.assertEqual(asks.sum(), 50.0)
+        speed = self.of(rows, "law", "forward")
+        changes = np.flatnonzero(np.diff(speed)) + 1
+        self.assertEqual(set(asks[changes]), {1.0})
+        self.assertGreater(len(set(self.of(rows, "tilt", "lean"))), 190)
 
 
 class FoundTest(unittest.TestCase):
@@ -643,8 +789,8 @@ class BadRigTest(unittest.TestCase):
 
     def test_worries(self) -> None:
         self.assertEqual(balance_worries(stilt()), [])
-        slow_one = changed(('rate = "200 Hz"', 'rate = "60 Hz"'))
-        self.assertTrue(any(w.startswith("rate: 60 Hz") and f"{LEAST_HZ:g} Hz" in w for w in balance_worries(slow_one)))
+        slow_one = changed(('rate = "200 Hz"', 'rate = "50 Hz"'))
+        self.assertTrue(any(w.startswith("rate: 50 Hz") and f"{LEAST_HZ:g} Hz" in w for w in balance_worries(slow_one)))
         weak = changed(('stall = "15 mNm"', 'stall = "0.6 mNm"'))
         self.assertTrue(any(w.startswith("motors: are too weak") for w in balance_worries(weak)))
         loose = changed(("[balance.rate]\np = 0.5", "[balance.rate]\np = 0.02"))

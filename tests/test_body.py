@@ -220,12 +220,15 @@ class LoadTest(unittest.TestCase):
         np.testing.assert_allclose(to_left, [2 * G / 8, 2 * G * 3 / 8] * 2, rtol=1e-9)
 
     def test_a_hard_start_of_a_high_robot_lifts_its_front(self) -> None:
+        # what tips pushes itself up from the axle that is left, so that carries a little more than the weight
         rig = body_rig(FOUR, stall="40 Nm", grip=2.5)
         high = rig.model_copy(update={"body": rig.body.model_copy(update={"height_m": 0.15})})  # type: ignore[union-attr]
         model = RealBody(high)
         state = run(model, model.start(), told(rig, 1.0, 1.0, 1.0, 1.0), 0.05)
         self.assertEqual(state.load[:2].tolist(), [0.0, 0.0])
-        self.assertAlmostEqual(float(state.load.sum()), 2 * G, places=6)
+        self.assertGreater(float(state.lean_rate), -50.0)
+        self.assertLess(float(state.lean), 0.0)  # back, about its rear axle
+        self.assertGreater(float(state.load.sum()), 2 * G)
 
     def test_weight_over_the_caster_leaves_the_driven_wheels_spinning(self) -> None:
         def slip(centre: str) -> float:

@@ -192,7 +192,7 @@ class CommandTest(TempCase):
 
     def test_codes(self) -> None:
         self.assertEqual(Ran("describe").code, 2)
-        self.assertEqual(Ran("describe", "stilt").code, 1)
+        self.assertEqual(Ran("describe", "heron").code, 1)
         self.assertEqual(Ran("--nonsense").code, 2)
         self.assertEqual(Ran("--help").code, 0)
         self.assertEqual(Ran("demo", "--help").code, 0)

@@ -106,7 +106,7 @@ class RelayTest(unittest.TestCase):
             assert found is not None, loop.name
             self.assertTrue(0.05 < found.period_s < 1.0, loop.name)
             for goal in GOALS:
-                self.assertTrue(all(g >= 0 for g in gains_by(found, goal)))
+                self.assertTrue(all(g >= 0 for g in gains_by(found, goal, loop, rig)))
 
     def test_the_perfect_heading_has_the_limit_of_its_lag_and_ticks(self) -> None:
         # wheels with a lag of 100 ms at 60 Hz, a tick and a half of dead time, the switch's own band beside it

@@ -81,6 +81,8 @@ class Document(Generic[T]):
         self.steps: list[Step] = []
         self.at = self.mark = 0
         self.problem = self.news = ""
+        self.accepts: Callable[[T], None] = lambda content: None
+        """Raises a `PivrexError` for a change that is not taken, though it has no mistakes."""
         self._aside_path: Path | None = None
         self._began: str | None = None
         self._seen: str | None = None
@@ -131,15 +133,12 @@ class Document(Generic[T]):
         if text == self.text:
             return
         content, before, mark = self._understand(text, self.path), self.text, self.mark
-        self.accept(content)
+        self.accepts(content)
         done = self.steps[: self.at]
         if join and done and done[-1].what.partition(" = ")[0] == what.partition(" = ")[0]:
             before, mark = done[-1].before, done.pop().mark
         self._keep(done, Step(before, text, what, _now(), mark), content)
         self._save()
-
-    def accept(self, content: T) -> None:
-        """Raise a `PivrexError` for a change that must not be taken, though it has no mistakes."""
 
     def _keep(self, done: list[Step], step: Step, content: T) -> None:
         self.steps = [*done[-LONGEST_UNDO:], step]

@@ -79,7 +79,7 @@ class KernelWriter:
                 break
         return made
 
-    def statement(self, node: ast.stmt) -> list[ast.stmt]:  # noqa: PLR0911 - a case for each statement
+    def statement(self, node: ast.stmt) -> list[ast.stmt]:  # noqa: C901, PLR0911 - a case for each statement
         match node:
             case ast.Expr(value=ast.Constant()) | ast.Pass():
                 return []

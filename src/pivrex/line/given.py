@@ -71,7 +71,7 @@ class TruthRow(Record):
     blocked: Numbers = field(1)
     battery: Numbers = field("bodies", unit="V")
     restart: Numbers = field("bodies", unit="s")
-    lean: Numbers = field("bodies", unit="rad")
+    lean: Numbers = field("leaning", unit="rad")
     slip: Numbers = field("tyres", unit="m/s")
     load: Numbers = field("tyres", unit="N")
 
@@ -88,7 +88,12 @@ def sensed_form(rig: Rig) -> Form:
 
 def truth_form(rig: Rig) -> Form:
     """Return how the columns of what is true stand."""
-    return Form(TruthRow, bodies=rig.has_real_body, tyres=len(rig.chassis.wheels) if rig.has_real_body else 0)
+    return Form(
+        TruthRow,
+        bodies=rig.has_real_body,
+        leaning=rig.may_lean,
+        tyres=len(rig.chassis.wheels) if rig.has_real_body else 0,
+    )
 
 
 def sensed_columns(rig: Rig) -> tuple[Column, ...]:
@@ -127,13 +132,15 @@ TRUTH = (("x", "m"), ("y", "m"), ("heading", "rad"), ("blocked", ""))
 
 def truth_columns(rig: Rig) -> tuple[Column, ...]:
     """Give the columns of what is true of the stand-in: of one with a real body also its battery's voltage, for how long its
-    electronics still start again, how far it leans forward, how fast each tyre slides over the floor, and the load on each wheel.
+    electronics still start again, how far it leans forward if it can, how fast each tyre slides over the floor, and the load on each wheel.
     """
     if not rig.has_real_body:
         return named("truth", *TRUTH)
     wheels = [plain(w.name) for w in rig.chassis.wheels]
     slips, loads = ([(f"{w}_{what}", unit) for w in wheels] for what, unit in (("slip", "m/s"), ("load", "N")))
-    return named("truth", *TRUTH, ("battery", "V"), ("restart", "s"), ("lean", "rad"), *slips, *loads)
+    return named(
+        "truth", *TRUTH, ("battery", "V"), ("restart", "s"), *([("lean", "rad")] * rig.may_lean), *slips, *loads
+    )
 
 
 class Given(Stage):

@@ -87,7 +87,7 @@ class LineSettings(Record):
 
 
 class HeldColumns(Record):
-    """The columns of the stages that are not computed in every tick of a robot that balances, as they were when they were; nothing for others."""
+    """The columns of the stages that a robot that balances does not compute in every tick, as they were when it did; nothing for others."""
 
     axes: Fractions = part()
     band: Fractions = part()

@@ -36,16 +36,20 @@ STANDS_M_S = 0.004
 STILL_RAD_S = 0.1
 """A wheel that rolls faster, or a reading this far from the mean of those before, and the robot does not stand still."""
 
+SWAYS_M_S = 0.15
+"""The same of a robot that balances, whose wheels roll to and fro, both alike; the gyro tells whether it turns."""
+
 SURE = 12
 """After so many readings their mean says something."""
 
 
 class ZeroingSettings(Record):
-    """``ticks`` at rest that are measured, and a tick's length in s."""
+    """``ticks`` at rest that are measured, how fast wheels may roll meanwhile, and a tick's length in s."""
 
     is_settings = True
 
     ticks: Number = field()
+    stands: Number = field(unit="m/s")
     dt: Number = field(unit="s")
 
 
@@ -87,10 +91,10 @@ class ZeroingColumns(Record):
 
 
 @kernel
-def stands(before: ZeroingState, rate: float, sensed: SensedRow) -> bool:
+def stands(s: ZeroingSettings, before: ZeroingState, rate: float, sensed: SensedRow) -> bool:
     """Return whether the robot stands still, by its wheels and by how far the gyro is from the mean of its readings."""
     for k in range(len(sensed.speed)):
-        if not abs(sensed.speed[k]) < STANDS_M_S:
+        if not abs(sensed.speed[k]) < s.stands:
             return False
     mean = div(before.first, larger(before.readings, 1.0))
     return not (before.readings >= SURE and abs(rate - mean) > STILL_RAD_S)
@@ -101,7 +105,7 @@ def measure_bias(
     s: ZeroingSettings, before: ZeroingState, after: ZeroingState, known: bool, rate: float, sensed: SensedRow
 ) -> None:
     """Take in a reading of a robot that must stand: the bias is the mean of those at rest, and the noise their standard deviation."""
-    if not (known and stands(before, rate, sensed)):
+    if not (known and stands(s, before, rate, sensed)):
         after.status = MOVED if before.readings > 0.0 or before.status == MOVED else WAITS
         after.readings, after.first, after.second = 0.0, 0.0, 0.0
         return
@@ -144,7 +148,9 @@ class Zeroing(Stage):
     def __init__(self, rig: Rig) -> None:
         assert rig.gyro is not None
         self.settings: ZeroingSettings = Form(ZeroingSettings).of(
-            ticks=max(2.0, round(rig.gyro.zero_for_s * rig.rate_hz)), dt=rig.dt_s
+            ticks=max(2.0, round(rig.gyro.zero_for_s * rig.rate_hz)),
+            stands=STANDS_M_S if rig.balance is None else SWAYS_M_S,
+            dt=rig.dt_s,
         )
         self.form, self.memory = Form(ZeroingColumns), Form(ZeroingState)
         self.columns = named(

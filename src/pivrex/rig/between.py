@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from pivrex.rig.balance_mistakes import balance_mistakes
 from pivrex.rig.channels import CHANNELS, is_one_sided
 from pivrex.rig.controls import ON_BENCH, same_stick
 from pivrex.rig.geometry import impossible_motion
@@ -29,7 +30,7 @@ def table_mistakes(rig: RigTables) -> list[tuple[str, str]]:
         *([] if rig.is_bench or rig.law.kind == "each" else _law_mistakes(rig)),
         *_correction_mistakes(rig),
         *_control_mistakes(rig),
-        *_balance_mistakes(rig),
+        *balance_mistakes(rig),
         *_pin_mistakes(rig),
         *_encoder_mistakes(rig),
         *_alone_mistakes(rig),
@@ -218,61 +219,6 @@ def _control_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     if not blind:
         return []
     return [("control.wheels", f'is "pid", which needs encoders, but {_listed(blind)} has none (counts_per_turn is 0)')]
-
-
-def _balance_mistakes(rig: RigTables) -> list[tuple[str, str]]:
-    """Return what keeps a robot from balancing, whatever its gains."""
-    balance = rig.balance
-    if balance is None:
-        return []
-    found = _balancing_body(rig, balance.falls_at_rad)
-    times = rig.rate_hz / balance.asking_rate_hz
-    if times < 1 or abs(times - round(times)) > 1e-9:
-        what = f"is {balance.asking_rate_hz:g} Hz, but the rate of {rig.rate_hz:g} Hz is no whole multiple of it"
-        found.append(("balance.asking_rate", what))
-    if rig.tilt is None:
-        found.append(("balance", "needs to know the lean, but the rig has no tilt sensor; add a table [tilt]"))
-    blind = [name for name, motor in rig.motors.items() if not motor.counts_per_turn]
-    if blind:
-        found.append(("balance", f"needs encoders, but {_listed(blind)} has none (counts_per_turn is 0)"))
-    if balance.speed.output_limit_rad >= balance.falls_at_rad:
-        found.append(("balance.speed.output_limit", "asks for a lean at which the robot has fallen (balance.falls_at)"))
-    if rig.control is not None and rig.control.wheels != "open":
-        what = f'is "{rig.control.wheels}", but [balance] makes the drive of each wheel; leave [control] out'
-        found.append(("control.wheels", what))
-    found += [
-        (f"bindings.{k}.does", f'is "{b.does}", but without drive a robot that balances falls; a stop makes it stand')
-        for k, b in enumerate(rig.bindings)
-        if b.does.strip() in ("brake", "coast")
-    ]
-    if rig.link is not None and rig.board.mode != "alone":
-        what = (
-            'is "obeys", but drive that comes over a link is 20 to 50 ms late, and by then the robot falls; say "alone"'
-        )
-        found.append(("board.mode", what))
-    return found
-
-
-def _balancing_body(rig: RigTables, falls_at: float) -> list[tuple[str, str]]:
-    """Return what keeps a body from balancing: another axle, no mass, a weight that hangs, a frame that lies before it has fallen."""
-    chassis, body, found = rig.chassis, rig.body, []
-    if chassis.casters or chassis.shape != "two-sided" or len({w.x_m for w in chassis.wheels}) > 1:
-        what = "must be plain wheels on one axle and nothing else: a robot that balances stands on two sides only"
-        found.append(("chassis.casters" if chassis.casters else "chassis.wheels", what))
-    if rig.upside_down is not None:
-        found.append(("upside_down", "is given, but a robot that balances has one side that is up; leave it out"))
-    if body is None or body.kind != "real":
-        key, what = ("body.kind", 'is "perfect"') if body is not None else ("body", "is missing")
-        found.append((key, f'{what}; a robot that balances has a mass that falls: say kind = "real"'))
-        return found
-    high, axle = body.high_m(chassis), max(w.radius_m for w in chassis.wheels)
-    if high <= axle:
-        what = f"is {high * 1000:.0f} mm, but the axle is at {axle * 1000:.0f} mm: a weight below its axle hangs and stands by itself"
-        found.append(("body.height", f"{what}; leave out [balance], or raise the weight"))
-    if falls_at >= min(body.lies_rad(True)):
-        what = "is not less than the lean at which the robot lies (body.lies_forward, lies_back)"
-        found.append(("balance.falls_at", what))
-    return found
 
 
 def _direction_mistakes(rig: RigTables) -> list[tuple[str, str]]:

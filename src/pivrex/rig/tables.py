@@ -227,6 +227,15 @@ class RigTables(Table):
         """Whether the stand-in has mass, motors, a battery and tyres."""
         return self.body is not None and self.body.kind == "real"
 
+    @property
+    def may_lean(self) -> bool:
+        """Whether its body leans in what it does: it balances, or tyres that hold turn it over before they slide."""
+        if not self.has_real_body or self.body is None:
+            return False
+        places = [w.x_m for w in self.chassis.wheels] + [c.x_m for c in self.chassis.casters]
+        near = min(max(places) - self.chassis.mass_centre.x_m, self.chassis.mass_centre.x_m - min(places))
+        return self.balance is not None or 0.0 < near < self.body.grip * self.body.high_m(self.chassis)
+
     def with_body(self, kind: str) -> Self:
         """Return this rig with a ``"real"`` or a ``"perfect"`` body; a robot that balances keeps the real one."""
         kind = "real" if self.balance is not None else kind  # a robot without mass cannot balance

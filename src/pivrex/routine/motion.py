@@ -12,7 +12,18 @@ from pivrex.kernels.records import Form
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats
 from pivrex.rig.motors import Motor
-from pivrex.routine.profile import ProfileSettings, ProfileState
+from pivrex.routine.profile import (
+    ANY_M_S,
+    NEAR_M,
+    PATIENCE_S,
+    PULL_PER_S,
+    SWAYING_PATIENCE_S,
+    SWAYING_PULL_PER_S,
+    SWAYS_M_S,
+    SWAYS_NEAR_M,
+    ProfileSettings,
+    ProfileState,
+)
 from pivrex.routine.robot import RobotWords
 
 __all__ = ["Motion", "begin", "begin_plan", "end", "profile_settings", "rest", "straight_of", "turn_of", "wrapped"]
@@ -81,6 +92,7 @@ def profile_settings(line: Line, words: RobotWords) -> ProfileSettings:
     rig, dt, lag, c = line.rig, line.dt_s, line.rig.lag_s, line.rig.correction
     decay = exp(-dt / lag) if lag > 0 else 0.0
     smallest = max((_least(m) for m in rig.motors.values()), default=0.0)
+    sways = rig.balance is not None  # it leans before it drives, and never quite stands; its loops overcome friction
     made: ProfileSettings = Form(ProfileSettings, wheels=len(line.wheels)).of(
         dt=dt,
         lag=lag,
@@ -88,10 +100,14 @@ def profile_settings(line: Line, words: RobotWords) -> ProfileSettings:
         memory=lag * (1 - decay),
         tolerance=c.tolerance_rad if c is not None else 0.02,
         within=c.within_s if c is not None else 0.1,
-        creep=CREEP * smallest * float(line.top_m_s.min()),
+        creep=CREEP * smallest * float(line.top_m_s.min()) * (0.1 if sways else 1.0),
         turns=words.metres_per_radian,
         tops=line.top_m_s,
         controlled=rig.control is not None and rig.control.wheels != "open",
+        pull=SWAYING_PULL_PER_S if sways else PULL_PER_S,
+        near=SWAYS_NEAR_M if sways else NEAR_M,
+        patience=SWAYING_PATIENCE_S if sways else PATIENCE_S,
+        still=SWAYS_M_S if sways else ANY_M_S,
     )
     return made
 

@@ -8,8 +8,15 @@ from pivrex.kernels.records import field as of_size
 from pivrex.kernels.subset import kernel
 
 __all__ = [
+    "ANY_M_S",
+    "NEAR_M",
+    "PATIENCE_S",
     "PULL_PER_S",
     "STEADY_S",
+    "SWAYING_PATIENCE_S",
+    "SWAYING_PULL_PER_S",
+    "SWAYS_M_S",
+    "SWAYS_NEAR_M",
     "Command",
     "Felt",
     "ProfileSettings",
@@ -21,8 +28,8 @@ __all__ = [
     "stand_still",
 ]
 
-PULL_PER_S = 4.0
-"""What is missing of the way is made up for at this rate."""
+PULL_PER_S, SWAYING_PULL_PER_S = 4.0, 1.0
+"""What is missing of the way is made up for at this rate; the latter by a robot that must lean first."""
 
 ASIDE_PER_S = 4.0
 """So is what the robot stands beside the line that it shall drive, where it can move sideways."""
@@ -31,10 +38,13 @@ MOST_PULL_M_S, MOST_PULL_RAD_S = 0.2, 0.6
 WAITS_M, WAITS_RAD = 0.12, 0.5
 """A target waits for a robot that is this far behind it."""
 
-NEAR_M = 0.003
+NEAR_M, SWAYS_NEAR_M = 0.003, 0.02
 STEADY_S = 0.1
-SOON_S, PATIENCE_S = 0.5, 1.2
+SOON_S, PATIENCE_S, SWAYING_PATIENCE_S = 0.5, 1.2, 5.0
 """At the end of a motion the robot stands at most so long until it is where it should be."""
+
+ANY_M_S, SWAYS_M_S = 1e9, 0.04
+"""A robot that balances must be slower than this there; of others it is enough that their target has come to its end."""
 
 DUST = 1e-9
 """Less is rounding, of ways and times: whether a sum of ticks has come to a time must not depend on it."""
@@ -78,6 +88,9 @@ class ProfileSettings(Record):
         The top speed of each wheel.
     controlled : flag
         Whether their control drives against a speed that is too much.
+    pull, near, patience, still : float
+        At which rate what is missing of the way is made up for, in 1/s; how near a robot has come, in m, how slowly it goes then, in m/s, and
+        how long it stands at most until that is so, in s.
     """
 
     is_settings = True
@@ -92,6 +105,10 @@ class ProfileSettings(Record):
     turns: Number = of_size(unit="m")
     tops: Numbers = of_size("wheels", unit="m/s")
     controlled: Flag = of_size()
+    pull: Number = of_size(unit="1/s")
+    near: Number = of_size(unit="m")
+    patience: Number = of_size(unit="s")
+    still: Number = of_size(unit="m/s")
 
 
 class ProfileState(Record):
@@ -179,11 +196,13 @@ def has_come(s: ProfileSettings, v: ProfileState, felt: Felt) -> bool:
         return False
     missing = abs(v.whole - v.way)
     apart = larger(missing, abs(v.aside))
+    if not abs(felt.forward) < s.still * s.dt:
+        return False
     if v.spins:
         apart = 0.0 if v.held else missing
-    if not apart < (fine if v.spins else NEAR_M) or not abs(v.speed) * s.lag < (0.004 if v.spins else 0.0006):
+    if not apart < (fine if v.spins else s.near) or not abs(v.speed) * s.lag < (0.004 if v.spins else 0.0006):
         return False
-    return not (v.arc and v.held) or abs(v.forward * smaller(v.whole, 1e6) - v.rolled) < NEAR_M
+    return not (v.arc and v.held) or abs(v.forward * smaller(v.whole, 1e6) - v.rolled) < s.near
 
 
 @kernel
@@ -200,7 +219,7 @@ def feel_motion(s: ProfileSettings, felt: Felt, v: ProfileState) -> bool:
         return False
     ended = abs(v.whole - v.target) < DUST
     right = ended and has_come(s, v, felt)
-    over = is_over(v, ended, right, s.dt, s.within if v.spins else STEADY_S, PATIENCE_S)
+    over = is_over(v, ended, right, s.dt, s.within if v.spins else STEADY_S, s.patience)
     return over or v.t > v.time_s - 0.5 * s.dt
 
 
@@ -226,9 +245,9 @@ def target_rate(s: ProfileSettings, v: ProfileState, missing: float, pulled: boo
 def last_bit(s: ProfileSettings, v: ProfileState, felt: Felt) -> float:
     """Return what brings a robot that must stand the last bit: no less than what turns a wheel, and in time none of it."""
     missing = v.whole - v.way - div(gone(v, felt), s.dt) * (s.lag + s.dt)
-    if not abs(missing) > (s.tolerance / 10.0 if v.spins else NEAR_M / 3.0):
+    if not abs(missing) > (s.tolerance / 10.0 if v.spins else s.near / 3.0):
         return 0.0
-    asked = larger(abs(PULL_PER_S * missing), div(s.creep, s.turns) if v.spins else s.creep)
+    asked = larger(abs(s.pull * missing), div(s.creep, s.turns) if v.spins else s.creep)
     return -asked if missing < 0.0 else asked
 
 
@@ -236,10 +255,10 @@ def last_bit(s: ProfileSettings, v: ProfileState, felt: Felt) -> float:
 def along_arc(s: ProfileSettings, v: ProfileState) -> float:
     """Return what brings a robot on along its arc, in m/s; at its end no less than what turns a wheel, and in time none of it."""
     missing = v.forward * v.way - v.rolled
-    pull = clamp(PULL_PER_S * missing, -MOST_PULL_M_S, MOST_PULL_M_S)
+    pull = clamp(s.pull * missing, -MOST_PULL_M_S, MOST_PULL_M_S)
     if v.whole > v.target:
         return pull
-    if not abs(missing) > NEAR_M / 3.0:
+    if not abs(missing) > s.near / 3.0:
         return 0.0
     least = larger(abs(pull), s.creep)
     return -least if missing < 0.0 else least
@@ -294,7 +313,7 @@ def command_motion(s: ProfileSettings, felt: Felt, v: ProfileState, out: Command
         asked = last_bit(s, v, felt)
     elif pulled and v.whole < inf:
         most = MOST_PULL_RAD_S if v.spins else MOST_PULL_M_S
-        asked += clamp(PULL_PER_S * missing, -most, most)
+        asked += clamp(s.pull * missing, -most, most)
     forward, left = v.forward * asked, v.left * asked
     if v.arc and v.held and v.whole < inf:
         forward += along_arc(s, v)

@@ -6,7 +6,7 @@ from pivrex.kernels.maths import div, inf, larger
 from pivrex.kernels.records import Flags, Number, Numbers, Record
 from pivrex.kernels.records import field as of_size
 from pivrex.kernels.subset import kernel
-from pivrex.routine.profile import PATIENCE_S, ProfileSettings, ProfileState
+from pivrex.routine.profile import ProfileSettings, ProfileState
 
 __all__ = ["WheelWays", "feel_wheels", "give_wheels"]
 
@@ -119,4 +119,4 @@ def feel_wheels(s: ProfileSettings, travel: Numbers, speed: Numbers, v: ProfileS
     if not (v.active and v.raw and counts):
         return False
     w.stands = w.stands + s.dt if last or not rolls else 0.0
-    return (over and not rolls) or w.stands > PATIENCE_S
+    return (over and not rolls) or w.stands > s.patience

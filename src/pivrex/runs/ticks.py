@@ -18,7 +18,6 @@ from pivrex.line.stage import Floats
 from pivrex.rig import Field, Rig
 from pivrex.sim.driving import drive_through
 from pivrex.sim.model import AnyStandIn, stand_in_of
-from pivrex.sim.stand_in import StandIn
 
 __all__ = ["as_played", "blocks_of_ticks", "play_through"]
 
@@ -77,7 +76,7 @@ def blocks_of_ticks(
     first = line.layout.stage("sensed").start
     places = {t: i - first for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}
     steps = _steps(recording.readings(), line.dt_s, every_tick)
-    model = stand_in_of(rig, field) if own_body else StandIn(rig, field)
+    model = stand_in_of(rig, field)
     yield from _in_chunks(
         line, model, begun(line, start_of(field)), steps, places, driving, recording.columns_for(line)
     )

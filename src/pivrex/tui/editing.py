@@ -6,15 +6,17 @@ import time
 from collections import deque
 from collections.abc import Callable
 from datetime import datetime
+from math import isfinite
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from pivrex.errors import PivrexError, RigError, SaveError
+from pivrex.errors import Mistake, PivrexError, RigError, SaveError
 from pivrex.line import Line
 from pivrex.rig import Rig, RigFile
 from pivrex.rig.base import place_of
 from pivrex.rig.nudge import Setting, setting_at
 from pivrex.rig.place import find_places
+from pivrex.tuning.balancing import falls_after_s
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
@@ -56,6 +58,9 @@ class Editing:
 
     def __init__(self, rig_path: Path) -> None:
         self.file = RigFile(rig_path)
+        self.file.accepts = self._stands_with
+        self._insists: Rig | None = None
+        """The rig that was not taken, because its robot would fall: it is if it is asked for again."""
         self.line = Line(self.rig)
         self.before: Line | None = None
         self.message = ""
@@ -70,6 +75,19 @@ class Editing:
     def rig(self) -> Rig:
         """The rig in use."""
         return self.file.rig
+
+    def _stands_with(self, rig: Rig) -> None:
+        """Raise `RigError` for gains with which a robot that balances falls by itself, the first time that they are asked for."""
+        before = self.rig
+        if rig.balance is None or (rig.balance, rig.tilt) == (before.balance, before.tilt) or rig == self._insists:
+            return
+        fell = falls_after_s(rig)
+        if isfinite(fell):
+            self._insists = rig
+            what = (
+                f"with this it falls after {fell:.1f} s, with no one near it; the same once more takes it all the same"
+            )
+            raise RigError(self.file.path, [Mistake(0, "balance", what)])
 
     @property
     def serial(self) -> int:

@@ -143,7 +143,9 @@ def truth_of_body(state: BodyState, true: TruthRow) -> None:
     copy(state.pose, true.pose, 3)
     true.blocked[0] = 1.0 if state.blocked else 0.0
     for k in range(len(true.battery)):
-        true.battery[k], true.restart[k], true.lean[k] = state.volts, state.restart, state.lean
+        true.battery[k], true.restart[k] = state.volts, state.restart
+    for k in range(len(true.lean)):
+        true.lean[k] = state.lean
     copy(state.slip, true.slip, len(true.slip))
     copy(state.load, true.load, len(true.load))
 
