@@ -13,6 +13,8 @@ from numpy.typing import NDArray
 
 from pivrex.cli.main import run
 from pivrex.diagnosis.moves import MotorMove
+from pivrex.diagnosis.practice import practise
+from pivrex.diagnosis.shakedown import Shakedown
 from pivrex.errors import RigError
 from pivrex.formats.recording import Recording
 from pivrex.line import Line
@@ -21,6 +23,7 @@ from pivrex.line.beginning import begun
 from pivrex.line.tilt import DISAGREES, FROZEN, SILENT
 from pivrex.rig import Rig, open_folder, read_rig, read_text
 from pivrex.rig.balance import LEAST_HZ
+from pivrex.rig.changes import Change
 from pivrex.rig.transports import Link
 from pivrex.routine import play
 from pivrex.routine.files import program_of
@@ -29,9 +32,12 @@ from pivrex.routine.means import Means
 from pivrex.runs.ticks import play_through
 from pivrex.session.core import Session
 from pivrex.session.messages import GoLive, GoOn, MoveStandIn, MoveSticks, Probe, Push, PutBack, SetUp, Stop
+from pivrex.session.status import Status
 from pivrex.sim.body import BodyState, Conditions, RealBody
+from pivrex.sim.wiring import faulty
 from pivrex.tui.draw.bar import state_word
 from pivrex.tui.editing import Editing
+from pivrex.tui.guides.shakedown_guide import ShakedownGuide
 from pivrex.tuning import LOOPS, Gains
 from pivrex.tuning.balancing import balance_worries, biggest_push, falls_after_s, lqr_of, plant_of
 from pivrex.tuning.relay import gains_by, relay_on
@@ -653,6 +659,10 @@ class SessionTest(unittest.TestCase):
         self.session.handle(Probe(1, moves), self.now)
         self.assertIn("lift it first", self.session.status.note)
         self.session.handle(MoveStandIn("lift"), self.now)
+        rows = self.pass_s(2.0)
+        self.assertEqual(
+            np.abs(rows[1:, self.session.line.layout.stage("drive")]).max(), 0.0
+        )  # its wheels turn in no one's hand
         self.session.handle(Probe(2, moves), self.now)
         self.assertEqual(self.session.status.probing, 2)
 
@@ -688,6 +698,80 @@ class SessionTest(unittest.TestCase):
         changes = np.flatnonzero(np.diff(speed)) + 1
         self.assertEqual(set(asks[changes]), {1.0})
         self.assertGreater(len(set(self.of(rows, "tilt", "lean"))), 190)
+
+
+class ShakedownTest(unittest.TestCase):
+    def test_crossed_wires_and_sensors_that_sit_the_other_way_are_found_in_the_hand(self) -> None:
+        text = STILT.read_text(encoding="utf-8")
+        for seed in range(6):
+            wiring = faulty(stilt(), "random", seed)
+            report = practise(stilt(), text, STILT, wiring, "up", "sensors")
+            self.assertTrue(report.correct, (seed, report.steps))
+            self.assertLessEqual(report.human_answers, 2)  # which way each wheel rolls, in the air no sensor tells
+        said = " ".join(practise(stilt(), text, STILT, faulty(stilt(), "tilt"), "up", "sensors").steps)
+        self.assertIn("tipped forward, the tilt sensor says back: it is mounted the other way", said)
+
+    def test_a_sensor_that_feels_nothing_is_asked_again(self) -> None:
+        down = Shakedown(stilt(), "up")
+        self.assertEqual(down.next().kind, "tip")  # before anything drives
+        flat = np.zeros(len(Line(stilt()).stages["sensed"].columns))
+        self.assertIn("is it plugged in", down.tip(flat))
+        self.assertEqual(down.next().kind, "tip")
+
+    def test_on_the_screen_it_is_done_in_the_hand(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "stilt.toml"
+            path.write_bytes(STILT.read_bytes())
+            self.assertEqual([c.key for c in self.shaken(path)], ["tilt.reversed"])
+
+    def shaken(self, path: Path) -> list[Change]:
+        """Do a shakedown with the guide of the screen, whose session has a tilt sensor that is mounted the other way."""
+        session = Session(SetUp(read_rig(path), None, source="sticks", gamepads=False, fault="tilt"))
+        model = GuideModel(path, session)
+        guide = ShakedownGuide(model)  # type: ignore[arg-type]
+        self.assertEqual(len(guide.choices()), 2)  # nothing on the floor
+        for _ in range(4000):
+            model.tick()
+            guide.update()
+            if not guide.number and not guide._wait:
+                if guide.changes:
+                    break
+                # what eyes see of the simulated robot is the right answer
+                probed = session.status.probed
+                seen = probed.eyes.replace("rolls", "rolled") if probed is not None else ""
+                right = [k for k, c in enumerate(guide.choices()) if guide.runs and c in seen]
+                guide.at = right[0] if right else guide.at
+                guide.take_key("enter")
+        session.close(0.0)
+        return guide.changes
+
+
+class GuideModel(Editing):
+    """What the guide needs of the screen's model, with a session of this process."""
+
+    replay = practice = None
+
+    def __init__(self, path: Path, session: Session) -> None:
+        super().__init__(path)
+        self.session, self.now, self._number = session, 0.0, 0
+        self.row: Floats | None = None
+
+    def tick(self) -> None:
+        for _ in range(7):
+            self.row = self.session.tick(self.now)
+            self.now += 0.005
+
+    @property
+    def status(self) -> Status:
+        return self.session.status
+
+    def ask(self, request: object) -> None:
+        self.session.handle(request, self.now)  # type: ignore[arg-type]
+
+    def probe(self, moves: tuple[MotorMove, ...]) -> int:
+        self._number += 1
+        self.ask(Probe(self._number, moves))
+        return self._number
 
 
 class FoundTest(unittest.TestCase):

@@ -208,7 +208,7 @@ def _by_relay(rig: Any, loop: str, goal: str) -> dict[str, Any]:
 
 def _by_search(rig: Any, loop: str, goal: str, candidates: int, seed: int) -> dict[str, Any]:
     from pivrex.tuning import LOOPS
-    from pivrex.tuning.loops import WHOLE
+    from pivrex.tuning.balance_loops import WHOLE
     from pivrex.tuning.search import search
 
     kind = LOOPS[loop]

@@ -7,15 +7,13 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.sim.body.robot import in_hand
 from pivrex.sim.model import AnyStandIn
 from pivrex.sim.spread import Drawn, placed_by
 
 __all__ = ["Robot", "StandInRobot"]
 
 Floats = NDArray[np.float64]
-
-TIPPED_RAD = 0.35
-"""How far a hand tips a robot forward to see what its tilt sensor says."""
 
 
 class Robot(Protocol):
@@ -81,28 +79,17 @@ class StandInRobot:
         self.state = self._model.pushed(self.state, np.array([forward_Ns, left_Ns, turn_Nms]))
 
     def lift(self, up: bool) -> None:
-        """Put it on a block, wheels up, or back on the floor; one that balances is held by a hand."""
+        """Put it on a block, wheels up, or back on the floor."""
         self.state = self.state._replace(lifted=np.array(float(up)))
-        if self.balances:
-            self.state = self.state._replace(hand=0.0, held=1.0)
 
     @property
     def balances(self) -> bool:
         """Whether it is one that balances."""
         return bool(getattr(getattr(self._model, "settings", None), "balances", 0.0))
 
-    def set_up(self) -> None:
-        """Set one that balances upright on the floor; a hand holds it until its motors get a drive."""
-        self.state = self.state._replace(hand=0.0, held=1.0, lifted=0.0)
-
-    def lay_down(self) -> None:
-        """Lay it on the front of its frame."""
-        lies = self._model.settings.lies[0]
-        self.state = self.state._replace(lean=lies, hand=lies, held=0.0, lifted=0.0, lean_rate=0.0)
-
-    def tip(self) -> None:
-        """Tip it forward in the hand."""
-        self.state = self.state._replace(lifted=1.0, held=1.0, hand=TIPPED_RAD)
+    def take(self, what: str) -> None:
+        """Take one that balances in hand; see `pivrex.sim.body.robot.in_hand`."""
+        self.state = in_hand(self._model, self.state, what)
 
     def turn_over(self) -> None:
         """Turn it on its back, or back on its wheels."""

@@ -57,6 +57,8 @@ def corrections(shakedown: Shakedown) -> list[Change]:  # noqa: C901 - a case fo
                     change(f"{keys[k]}.sensor.offset", in_degrees(sensor.offset_rad), in_degrees(offsets[wheel]))
     if rig.upside_down is not None and shakedown.upright:
         change("upside_down.reversed", rig.upside_down.reversed, shakedown.upright < 0)
+    if rig.tilt is not None and shakedown.tilt:
+        change("tilt.reversed", rig.tilt.reversed, shakedown.tilt < 0)
     if rig.gyro is not None:
         change("gyro.reversed", rig.gyro.reversed, solution.gyro < 0)
     changes.sort(key=lambda c: keys.index(next((k for k in keys if c.key.startswith(k + ".")), keys[-1])))
@@ -88,4 +90,5 @@ def is_right(rig: Rig, wiring: Wiring) -> bool:
     same_signs = {**said.encoders} == {**wiring.encoders} and {**said.senses} == {**wiring.senses}
     gyro = rig.gyro is None or said.gyro == wiring.gyro
     upright = rig.upside_down is None or said.up == wiring.up
-    return {**said.plugs} == {**wiring.plugs} and same_signs and gyro and upright and offsets
+    tilt = rig.tilt is None or said.tilt == wiring.tilt
+    return {**said.plugs} == {**wiring.plugs} and same_signs and gyro and upright and tilt and offsets

@@ -17,6 +17,9 @@ from pivrex.diagnosis.steps import Step
 from pivrex.line.outputs import encode, settings_of
 from pivrex.rig.changes import Change
 from pivrex.rig.rig import Rig
+from pivrex.sim.body import RealBody
+from pivrex.sim.body.robot import in_hand
+from pivrex.sim.model import AnyStandIn
 from pivrex.sim.stand_in import StandIn
 from pivrex.sim.wiring import Wiring, ports_of
 
@@ -71,18 +74,28 @@ class _Bench:
     """
 
     def __init__(self, rig: Rig, wiring: Wiring) -> None:
-        self._model = StandIn(rig, None, wiring)
+        self._model: AnyStandIn = StandIn(rig, None, wiring) if rig.balance is None else RealBody(rig, None, wiring)
         self._outputs = settings_of(rig)
-        self.state = self._model.start()
+        self.state: Any = self._model.start()
 
     def put(self, lifted: bool) -> None:
         self.state = self.state._replace(lifted=np.array(float(lifted)))
+
+    def tip(self) -> None:
+        """Let a hand tip it forward."""
+        self.state = in_hand(self._model, self.state, "tip")
+        self._tell(0, 0.0)
+
+    def turn(self) -> None:
+        """Let a hand turn it to the left."""
+        self.state = in_hand(self._model, self.state, "turn left")
 
     def point_ahead(self) -> None:
         self.state = self._model.point_ahead(self.state)
 
     def sensed(self) -> Floats:
-        return self._model.sense(self.state)
+        sensed: Floats = self._model.sense(self.state)
+        return sensed
 
     def run(self, moves: tuple[MotorMove, ...]) -> list[Run]:
         """Carry moves out."""
@@ -143,6 +156,13 @@ def practise(
         if step.kind == "ahead":
             bench.point_ahead()
             shakedown.ahead(bench.sensed())
+        elif step.kind == "tip":
+            bench.tip()
+            said.append(shakedown.tip(bench.sensed()))
+        elif step.kind == "turn":
+            before = bench.sensed()
+            bench.turn()
+            said.append(shakedown.turn(before, bench.sensed()))
         elif step.kind == "floor":
             bench.put(lifted=False)
             shakedown.on_floor()

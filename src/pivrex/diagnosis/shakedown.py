@@ -13,6 +13,7 @@ from pivrex.diagnosis.hypotheses import SIGNS, Answer, Assignment, Wire, WiringH
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.diagnosis.probes import Bench, Seen
 from pivrex.diagnosis.steps import Known, Option, Step
+from pivrex.line.given import sensed_columns
 from pivrex.rig.rig import Rig
 
 __all__ = ["Shakedown"]
@@ -29,6 +30,9 @@ DUTY, SECONDS = 0.25, 0.5
 
 QUARTER = pi / 2
 
+TIPPED_G, TURNED_RAD = 0.12, 0.35
+"""A hand tips and turns a robot by more than this, 7 and 20 degrees."""
+
 
 BITS = 1e-9
 
@@ -44,6 +48,7 @@ class _Record:
     offsets: dict[int, float] = field(default_factory=dict)
     agree: dict[int, int] = field(default_factory=dict)
     upright: int = 0
+    tilt: int = 0
 
 
 class Shakedown:
@@ -67,6 +72,9 @@ class Shakedown:
         self._pointed = not any(
             rig.steering.wheels[w].sensor is not None for w in rig.steered if rig.steering is not None
         )
+        self._tipped, self._turned = rig.tilt is None, False
+        names = [c.name for c in sensed_columns(rig)]
+        self._tilt_at, self._gyro_at = (names.index(n) if n in names else -1 for n in ("accel_forward", "gyro"))
         self._unread: dict[tuple[int, bool], int] = {}
         self._record = _Record()
         self._at_first = self.hypotheses.size()
@@ -122,6 +130,11 @@ class Shakedown:
         """The sign that the side sensor read, the robot standing upright; 0 without one, or before the first probe."""
         return self._record.upright
 
+    @property
+    def tilt(self) -> int:
+        """1 if the tilt sensor counts as it should, -1 if it is mounted the other way; 0 without one, or before it was tipped."""
+        return self._record.tilt
+
     # --- the next step ---
 
     def next(self) -> Step:
@@ -133,19 +146,25 @@ class Shakedown:
             return Step(
                 "ahead", "Point all steered wheels straight ahead, as they stand when the robot drives forward."
             )
+        if not self._tipped:
+            return Step("tip", "Hold the robot in your hands and tip it forward, its front down, by about 20 degrees.")
         if self.left == 1:
             return Step("done", "Everything is known.")
         step = self._by_sensors() if self.by == "sensors" else None
-        if step is None and self.by == "sensors" and self.place == "up" and self.bench.has_gyro:
-            return Step(
-                "floor", "Put the robot on the floor with half a metre free around it: the gyro must see it turn."
-            )
-        step = step or self._by_person()
-        if step is None and self.place == "up" and self.bench.has_gyro:
-            return Step(
-                "floor", "Put the robot on the floor with half a metre free around it: the gyro must see it turn."
-            )
+        by_turning = self._by_turning() if step is None else None
+        if self.by == "sensors":
+            step = step or by_turning
+        step = step or self._by_person() or by_turning
         return step or Step("done", f"{self.left} explanations are left that nothing can tell apart.")
+
+    def _by_turning(self) -> Step | None:
+        """Return the step in which the gyro sees the robot turn; one that balances would fall while its motors are tried on the floor."""
+        if self.place == "floor" or not self.bench.has_gyro:
+            return None
+        if self.rig.balance is not None:
+            text = "Hold the robot in your hands and turn it to the left, by about a quarter."
+            return None if self._turned else Step("turn", text)
+        return Step("floor", "Put the robot on the floor with half a metre free around it: the gyro must see it turn.")
 
     def _by_sensors(self) -> Step | None:
         best, most = -1, BITS
@@ -285,6 +304,24 @@ class Shakedown:
         for i, wheel in enumerate(self.rig.steered):
             if self.rig.steering is not None and self.rig.steering.wheels[wheel].sensor is not None:
                 self._record.offsets[i] = self.bench.absolute(i, sensed)
+
+    def tip(self, sensed: Floats) -> str:
+        """Take what the tilt sensor says of a robot that a person has tipped forward; returns it in words."""
+        felt = float(sensed[self._tilt_at])
+        if not abs(felt) > TIPPED_G:
+            return "the tilt sensor feels no lean: is it plugged in? Tip the robot farther"
+        self._tipped, self._record.tilt = True, 1 if felt < 0 else -1
+        return f"tipped forward, the tilt sensor says {'forward' if felt < 0 else 'back: it is mounted the other way'}"
+
+    def turn(self, before: Floats, after: Floats) -> str:
+        """Take what the gyro says of a robot that a person has turned to the left; returns it in words."""
+        turned = float(after[self._gyro_at] - before[self._gyro_at])
+        if not abs(turned) > TURNED_RAD:
+            return "the gyro saw no turn: is it plugged in? Turn the robot farther"
+        self._turned = True
+        said = f"turned to the left, the heading {'rises' if turned > 0 else 'falls'}"
+        self.hypotheses.take(Answer(0, said, self.hypotheses.allowed(lambda w: w.gyro, 1 if turned > 0 else -1), False))
+        return said
 
     def on_floor(self) -> None:
         """Go on with the robot on the floor."""

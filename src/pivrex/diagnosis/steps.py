@@ -28,7 +28,8 @@ class Step:
     Attributes
     ----------
     kind : str
-        "ahead": the person points the steered wheels straight ahead. "floor": the person puts the robot on the floor.
+        "ahead": the person points the steered wheels straight ahead. "tip", "turn": the person tips the robot forward, or turns it to the
+        left, in the hand. "floor": the person puts the robot on the floor.
         "probe": the moves are carried out, then sensors or the person say what was seen. "contradiction": answers
         exclude each other. "done": nothing more can be told.
     text : str

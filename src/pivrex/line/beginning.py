@@ -10,7 +10,7 @@ from pivrex.line.odometry import Odometry
 from pivrex.line.stage import Floats
 from pivrex.rig import Field
 
-__all__ = ["begun", "known_at", "set_up", "start_of"]
+__all__ = ["begun", "known_at", "set_up", "start_of", "taken_in_hand"]
 
 
 def start_of(field: Field | None) -> Floats:
@@ -34,6 +34,13 @@ def set_up(line: Line, state: LineState) -> LineState:
     batch = state.tick.shape
     state = line.changed(state, "tilt", line.stages["tilt"].start(batch))
     return line.changed(state, "balance", line.stages["balance"].start(batch)._replace(state=STANDS))
+
+
+def taken_in_hand(line: Line, state: LineState) -> LineState:
+    """Return the state of a line whose robots are in the hand: one that balances has its drive off, and waits to be set up."""
+    if "balance" not in line.stages:
+        return state
+    return line.changed(state, "balance", line.stages["balance"].start(state.tick.shape))
 
 
 def known_at(line: Line, state: LineState, pose: Floats) -> LineState:

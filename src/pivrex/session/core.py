@@ -11,7 +11,7 @@ import numpy as np
 from pivrex.devices.source import Playing, Source
 from pivrex.line import Entry, Line, LineState
 from pivrex.line.balance import STANDS
-from pivrex.line.beginning import begun, known_at, set_up, start_of
+from pivrex.line.beginning import begun, known_at, set_up, start_of, taken_in_hand
 from pivrex.line.layout import Floats
 from pivrex.session import messages as ask
 from pivrex.session.answers import ANSWERS, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
@@ -148,6 +148,8 @@ class Session:
         stop = stop or match.rests
         entry = entry or self.moves.entry(line, self._row, not stop)
         self._state = self.moves.before(match.before(self._state))
+        if self.status.lifted:
+            self._state = taken_in_hand(line, self._state)
         self._state, row = line.step(self._state, raw, sensed, float(stop), driving, truth, entry)
         self._row = row
         told = self._finite(row)

@@ -141,7 +141,7 @@ class EndMove:
 @dataclass(frozen=True)
 class MoveStandIn:
     """Take the stand-in in hand: "lift" it onto a block, "lower" it, "turn over", "point ahead" its steered wheels; one that
-    balances "set up" on the floor, "lay down" on its frame, "tip" forward in the hand.
+    balances "set up" on the floor, "lay down" on its frame, "tip" forward or "turn left" in the hand.
     """
 
     what: str

@@ -194,14 +194,14 @@ class Robots:
         """Take the stand-in in hand; see `pivrex.session.messages.MoveStandIn`."""
         if self.link is not None:
             return  # a real robot is handled by hand
-        if what in ("lift", "lower"):
+        if self.stand_in.balances:
+            self.stand_in.take(what)
+        elif what in ("lift", "lower"):
             self.stand_in.lift(what == "lift")
         elif what == "turn over":
             self.stand_in.turn_over()
         elif what == "point ahead":
             self.stand_in.point_ahead()
-        elif self.stand_in.balances:
-            {"set up": self.stand_in.set_up, "lay down": self.stand_in.lay_down, "tip": self.stand_in.tip}[what]()
         state = self.stand_in.state
         self._board.set(lifted=bool(state.lifted), upside_down=bool(state.upside_down))
 

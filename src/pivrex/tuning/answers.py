@@ -18,7 +18,7 @@ from pivrex.routine.means import Means
 from pivrex.sim.body import Conditions, RealBody
 from pivrex.sim.stand_in import StandIn
 from pivrex.tuning.figures import Figures, figures_of
-from pivrex.tuning.loops import Experiment, Gains, Loop
+from pivrex.tuning.loop import Experiment, Gains, Loop
 
 __all__ = ["Answers", "Bench", "answers_to"]
 

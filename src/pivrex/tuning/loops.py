@@ -1,11 +1,9 @@
-"""The loops of a line that have gains: heading, wheel speed, the angle of a steered wheel. One set of tools for all of them."""
+"""The loops of a line that have gains: heading, wheel speed, the angle of a steered wheel, those of a balance. One set of tools for all."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from math import cos, degrees, pi, radians, sin
-from typing import NamedTuple
 
 import numpy as np
 
@@ -16,147 +14,11 @@ from pivrex.rig import Rig
 from pivrex.rig.correction import Correction as CorrectionTable
 from pivrex.rig.wheel_control import WheelControl
 from pivrex.routine.motion import Motion, straight_of, turn_of
+from pivrex.tuning.balance_loops import BALANCE
+from pivrex.tuning.loop import AT_ONCE, OPEN, Experiment, Gains, Loop, rounded
 from pivrex.units import format_quantity
 
-__all__ = [
-    "LOOPS",
-    "OPEN",
-    "WHOLE",
-    "BalanceLoop",
-    "Experiment",
-    "Gains",
-    "Heading",
-    "Loop",
-    "SteeringLoop",
-    "WheelLoop",
-    "loop_named",
-    "loops_of",
-]
-
-KNOCK_AT_S = {"push": 0.3, "both": 1.1}
-"""When a knock comes: once the heading is held, or once a step has settled."""
-
-
-class Gains(NamedTuple):
-    """Gains of a loop; floats, or arrays of a batch's shape. Their units are the loop's."""
-
-    p: float | Floats
-    i: float | Floats
-    d: float | Floats
-
-
-@dataclass(frozen=True)
-class Experiment:
-    """What is tried with a loop.
-
-    Attributes
-    ----------
-    kind : str
-        "step" of the target, "push" from outside, "both" one after the other, "turn" (a profiled one), "straight".
-    amount : float
-        In the loop's unit; of a push N·s, of a straight drive m.
-    seconds : float
-        For how long it is watched.
-    knock : float
-        Of "both": N·s.
-    title : str
-        What it is, in words.
-    begins_s : float
-        When its motion begins.
-    knocked_s : float
-        When it is knocked; 0 for the usual time.
-    """
-
-    kind: str
-    amount: float
-    seconds: float
-    knock: float = 0.0
-    title: str = ""
-    begins_s: float = 0.0
-    knocked_s: float = 0.0
-
-    @property
-    def knock_at_s(self) -> float:
-        """When it is knocked; below 0 for never."""
-        return self.knocked_s or KNOCK_AT_S.get(self.kind, -1.0)
-
-
-AT_ONCE = 1e6
-"""The rise of what is asked for at once, in m/s²."""
-
-
-OPEN = Gains(-1.0, 0.0, 0.0)
-"""Of a wheel: neither a loop nor feedforward, only the share of top speed."""
-
-
-class Loop:
-    """A loop of a line. What stands in the Tick of it, and how it is tried and changed.
-
-    Attributes
-    ----------
-    name : str
-    unit : str
-        Of what it controls, for people; ``scale`` times SI is in it. ``p_unit`` is that of P, with a space before it.
-    gives : str
-        The unit of what it gives, with ``gives_scale``.
-    kinds : tuple of str
-        The experiments that mean something here.
-    least : float
-        The narrowest band, in SI, within which it counts as settled.
-    """
-
-    name = ""
-    unit, scale = "", 1.0
-    p_unit = " /s"
-    gives, gives_scale = "", 1.0
-    kinds: tuple[str, ...] = ("step",)
-    least = 0.0
-    ranges = ((1.0, 30.0), (0.0, 60.0), (0.0, 1.0))
-    """Between which P, I and D are searched."""
-    from_start = True
-    """Whether its value counts from where it began."""
-    follows = False
-    """Whether it ends at what its target is then, whatever the experiment's size."""
-
-    def of(self, rig: Rig) -> Rig | None:
-        """Give the rig as this loop is tried on it; None if it has no such loop."""
-        raise NotImplementedError
-
-    def gains(self, rig: Rig) -> Gains:
-        """Give a rig's own gains."""
-        raise NotImplementedError
-
-    def without_gains(self, rig: Rig) -> Rig:
-        """Give a rig as if it had no gains of its own here: what is the same for all gain sets."""
-        return rig
-
-    def put(self, line: Line, gains: Gains) -> None:
-        """Let a line go on with other gains than its rig says; arrays count robot by robot of a batch."""
-        raise NotImplementedError
-
-    def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
-        """Give where value, target and parts stand in the row."""
-        raise NotImplementedError
-
-    def experiment(self, rig: Rig, kind: str) -> Experiment:
-        """Give an experiment of a size that suits a rig."""
-        raise NotImplementedError
-
-    def move(self, line: Line, experiment: Experiment) -> Motion:
-        """Give what makes it on a line, but for a knock."""
-        raise NotImplementedError
-
-    def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
-        """Give the knock, (3,): forward and left in N·s, turning in N·m·s about the mass centre."""
-        return np.zeros(3)
-
-    def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
-        """Give what a rig file must say for it to have these gains, by dotted key."""
-        raise NotImplementedError
-
-
-def _rounded(value: float) -> float:
-    return float(f"{value:.3g}")
+__all__ = ["LOOPS", "Heading", "SteeringLoop", "WheelLoop", "loop_named", "loops_of"]
 
 
 class Heading(Loop):
@@ -228,9 +90,9 @@ class Heading(Loop):
 
     def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
         return {
-            "correction.p": format_quantity(_rounded(float(gains.p)), "rate", "/s"),
-            "correction.i": _rounded(float(gains.i)),
-            "correction.d": _rounded(float(gains.d)),
+            "correction.p": format_quantity(rounded(float(gains.p)), "rate", "/s"),
+            "correction.i": rounded(float(gains.i)),
+            "correction.d": rounded(float(gains.d)),
         }
 
 
@@ -291,7 +153,7 @@ class WheelLoop(Loop):
     def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
         return {
             "control.wheels": "pid",
-            **{f"control.{n}": _rounded(float(v)) for n, v in zip(("p", "i", "d"), gains, strict=True)},
+            **{f"control.{n}": rounded(float(v)) for n, v in zip(("p", "i", "d"), gains, strict=True)},
         }
 
 
@@ -337,112 +199,11 @@ class SteeringLoop(Loop):
         found: dict[str, object] = {}
         for wheel in rig.steered:
             key = f"steering.wheels.{wheel}"
-            found[f"{key}.p"] = format_quantity(_rounded(float(gains.p)), "rate", "/s")
-            found[f"{key}.i"] = _rounded(float(gains.i))
-            found[f"{key}.d"] = _rounded(float(gains.d))
+            found[f"{key}.p"] = format_quantity(rounded(float(gains.p)), "rate", "/s")
+            found[f"{key}.i"] = rounded(float(gains.i))
+            found[f"{key}.d"] = rounded(float(gains.d))
         return found
 
-
-class BalanceLoop(Loop):
-    """A loop of the cascade with which a robot balances. All are tried alike: a step of the speed, or a push.
-
-    Parameters
-    ----------
-    name : str
-        "place", "speed", "lean" or "rate".
-    units : (str, float, str, float)
-        Of what it controls and of what it gives, each with its scale.
-    least : float
-    p, i : (float, float)
-        Between which they are searched.
-    """
-
-    kinds = ("push", "step")
-    from_start, follows = False, True
-
-    def __init__(
-        self,
-        name: str,
-        units: tuple[str, float, str, float],
-        least: float,
-        p: tuple[float, float],
-        i: tuple[float, float],
-    ) -> None:
-        self.name, self.least, self.ranges = name, least, (p, i, (0.0, 0.0))
-        self.unit, self.scale, self.gives, self.gives_scale = units
-        self.p_unit = " /s" if name in ("lean", "place") else ""
-        self.gain_unit = radians(1.0) if name == "speed" else 1.0
-        """One of its gains in SI."""
-
-    def of(self, rig: Rig) -> Rig | None:
-        return rig if rig.balance is not None else None
-
-    def gains(self, rig: Rig) -> Gains:
-        own = getattr(rig.balance, self.name)
-        return Gains(own.p, own.i, 0.0)
-
-    def without_gains(self, rig: Rig) -> Rig:
-        return self.with_gains(rig, Gains(0.0, 0.0, 0.0))
-
-    def with_gains(self, rig: Rig, gains: Gains) -> Rig:
-        """Return a rig that has these gains."""
-        assert rig.balance is not None
-        table = getattr(rig.balance, self.name).model_copy(update={"p": gains.p, "i": gains.i})
-        return rig.model_copy(update={"balance": rig.balance.model_copy(update={self.name: table})})
-
-    def put(self, line: Line, gains: Gains) -> None:
-        own, unit = line.of_rig["balance"], self.gain_unit
-        loop = getattr(own, self.name)._replace(p=gains.p * unit, i=gains.i * unit)
-        line.put("balance", own._replace(**{self.name: loop}))
-
-    def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
-        parts = {
-            n: line.layout.at("balance", f"{self.name}_{'output' if n == 'given' else n}") for n in ("p", "i", "given")
-        }
-        value, target = (line.layout.at("balance", f"{self.name}_{n}") for n in ("measured", "setpoint"))
-        return value, target, parts
-
-    def experiment(self, rig: Rig, kind: str) -> Experiment:
-        body = rig.with_body("real").body
-        assert body is not None
-        knock, speed = round(body.weighs_kg(rig.chassis) * 0.4, 2), round(0.4 * rig.full_forward_m_s, 2)
-        if kind == "step":
-            return Experiment("step", speed, 3.0, title=f"to {speed:.2f} m/s at once", begins_s=0.25)
-        if kind == "both":
-            return Experiment("both", speed, 5.0, knock, f"to {speed:.2f} m/s at once, then a push", 0.25, 2.5)
-        return Experiment("push", knock, 4.0, knock, f"a push of {knock:.2f} N·s forward")
-
-    def move(self, line: Line, experiment: Experiment) -> Motion:
-        most = experiment.amount if experiment.kind in ("step", "both") else 0.0
-        return Motion(forward=1.0, most=most, rise=AT_ONCE, held=False)
-
-    def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
-        return np.array([experiment.knock, 0.0, 0.0])
-
-    def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
-        key = f"balance.{self.name}"
-        return {f"{key}.p": _rounded(float(gains.p)), f"{key}.i": _rounded(float(gains.i))}
-
-
-class WholeBalance(BalanceLoop):
-    """What all loops of a cascade come to together: the speed of the robot, and the drive that keeps it. By this each of them is judged."""
-
-    def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
-        value, target, _ = super().places(line)
-        return value, target, {"given": line.layout.at("balance", "upright")}
-
-
-DEG, DEG_S = ("deg", degrees(1)), ("deg/s", degrees(1))
-
-BALANCE = (
-    BalanceLoop("rate", (*DEG_S, "% drive", -100.0), radians(5.0), (0.1, 1.5), (0.0, 2.0)),
-    BalanceLoop("lean", (*DEG, *DEG_S), radians(0.7), (2.0, 25.0), (0.0, 20.0)),
-    BalanceLoop("speed", ("m/s", 1.0, *DEG), 0.03, (4.0, 40.0), (0.0, 30.0)),
-    BalanceLoop("place", ("cm", 100.0, "m/s", 1.0), 0.02, (0.2, 4.0), (0.0, 0.5)),
-)
-"""From the inside out, which is the order in which they are tuned."""
-
-WHOLE = WholeBalance("speed", ("m/s", 1.0, "% drive", 100.0), 0.03, (0.0, 0.0), (0.0, 0.0))
 
 LOOPS: Mapping[str, Loop] = {loop.name: loop for loop in (*BALANCE, Heading(), WheelLoop(), SteeringLoop())}
 """Every loop, in the order in which they are walked."""

@@ -15,7 +15,8 @@ from pivrex.line.stage import Floats
 from pivrex.rig import Rig
 from pivrex.sim.rollout import Rollout
 from pivrex.tuning.answers import Bench
-from pivrex.tuning.loops import BalanceLoop, Gains, Loop
+from pivrex.tuning.balance_loops import BalanceLoop
+from pivrex.tuning.loop import Gains, Loop
 
 __all__ = ["Relay", "gains_by", "relay", "relay_on"]
 

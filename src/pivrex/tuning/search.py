@@ -12,8 +12,9 @@ from pivrex.line.stage import Floats
 from pivrex.rig import Rig
 from pivrex.sim.body import Conditions
 from pivrex.tuning.answers import Answers, Bench
+from pivrex.tuning.balance_loops import WHOLE, BalanceLoop
 from pivrex.tuning.balancing import biggest_push
-from pivrex.tuning.loops import WHOLE, BalanceLoop, Gains, Loop
+from pivrex.tuning.loop import Gains, Loop
 
 __all__ = ["CONDITIONS", "GOALS", "Found", "search"]
 

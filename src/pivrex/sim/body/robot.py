@@ -37,7 +37,7 @@ from pivrex.sim.fitted import (
 )  # fmt: skip
 from pivrex.sim.wiring import Wiring
 
-__all__ = ["LONGEST_STEP_S", "RealBody", "RealRobot", "body_tick", "sense_body", "truth_of_body"]
+__all__ = ["LONGEST_STEP_S", "RealBody", "RealRobot", "body_tick", "in_hand", "sense_body", "truth_of_body"]
 
 LONGEST_STEP_S = 1 / 120
 """A tick is cut into equal steps no longer than this. Friction, tyres and walls are solved for together with the speeds, so
@@ -153,6 +153,28 @@ def truth_of_body(state: BodyState, true: TruthRow) -> None:
 _TICK = Call(body_tick, ("after",))
 _TRUTH = Call(truth_of_body, ("true",))
 _SENSE = Call(sense_body, ("sensed",))
+
+
+TIPPED_RAD, TURNED_RAD = 0.35, 1.2
+"""How far a hand tips a robot forward, and turns it to the left, to see what its sensors say."""
+
+
+def in_hand(model: RealBody, state: BodyState, what: str) -> BodyState:
+    """Return the state of a robot that balances in the hand of a person: see `pivrex.session.messages.MoveStandIn`."""
+    match what:
+        case "lift":
+            return state._replace(lifted=1.0, held=1.0, hand=0.0)
+        case "lower" | "set up":
+            return state._replace(lifted=0.0, held=1.0, hand=0.0)
+        case "lay down":
+            lies = model.settings.lies[..., 0]
+            return state._replace(lean=lies, hand=lies, held=0.0, lifted=0.0, lean_rate=0.0)
+        case "tip":
+            return state._replace(lifted=1.0, held=1.0, hand=TIPPED_RAD)
+        case "turn left":
+            pose = state.pose + np.array([0.0, 0.0, TURNED_RAD])
+            return state._replace(lifted=1.0, held=1.0, hand=0.0, pose=pose, heading=state.heading + TURNED_RAD)
+    return state
 
 
 class RealBody(Fitted):

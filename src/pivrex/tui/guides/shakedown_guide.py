@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Literal
 
+import numpy as np
+
 from pivrex.diagnosis.correction import corrections
 from pivrex.diagnosis.hypotheses import Answer
 from pivrex.diagnosis.moves import MotorMove, Run
@@ -11,6 +13,7 @@ from pivrex.diagnosis.shakedown import Place, Shakedown
 from pivrex.diagnosis.smallest import Sweep
 from pivrex.diagnosis.steps import Option, Step
 from pivrex.errors import PivrexError
+from pivrex.line.layout import Floats
 from pivrex.rig.changes import Change, put_changes
 from pivrex.session.messages import EndMove, MoveStandIn, PutBack, Stop
 from pivrex.tui.model import ScreenModel
@@ -75,6 +78,8 @@ class ShakedownGuide:
         self._goes_on = False
         self._wait = 0
         self._after_wait = ""
+        self._before: Floats = np.zeros(0)
+        """What was sensed before a hand turned the robot."""
         self.heard: list[str] = []
         self.changes: list[Change] = []
         self.problem = ""
@@ -115,6 +120,11 @@ class ShakedownGuide:
         if self.down is not None and row is not None and self._after_wait == "ahead":
             self.down.ahead(row[self.model.line.layout.stage("sensed")])
             self.heard.append("the steered wheels' sensors were read straight ahead")
+        if self.down is not None and row is not None and self._after_wait in ("tip", "turn"):
+            sensed = row[self.model.line.layout.stage("sensed")]
+            tips = self._after_wait == "tip"
+            self.heard.append(self.down.tip(sensed) if tips else self.down.turn(self._before, sensed))
+            self.model.ask(MoveStandIn("lift"))
         self._after_wait = ""
         self._look_further()
 
@@ -181,6 +191,8 @@ class ShakedownGuide:
         return []
 
     def _beginnings(self) -> tuple[tuple[str, Place, Literal["sensors", "person"]], ...]:
+        if self._rig.balance is not None:  # on the floor it would fall while its motors are tried
+            return tuple(each for each in BEGINNINGS if each[1] == "up")
         return ON_BENCH if self._rig.is_bench else BEGINNINGS
 
     def click(self, choice: int | None) -> None:
@@ -219,6 +231,10 @@ class ShakedownGuide:
         if step.kind == "ahead":
             self.model.ask(MoveStandIn("point ahead"))
             self._wait, self._after_wait = WAIT_FRAMES, "ahead"
+        elif step.kind in ("tip", "turn") and self.model.row is not None:
+            self._before = self.model.row[self.model.line.layout.stage("sensed")].copy()
+            self.model.ask(MoveStandIn("tip" if step.kind == "tip" else "turn left"))
+            self._wait, self._after_wait = 2 * WAIT_FRAMES, step.kind
         elif step.kind == "floor":
             self.model.ask(MoveStandIn("lower"))
             self.down.on_floor()
@@ -267,6 +283,9 @@ class ShakedownGuide:
     # --- the smallest duty ---
 
     def _begin_sweep(self) -> None:
+        if self._rig.balance is not None:
+            self.problem = "the smallest duties are measured on the floor, where it would fall"
+            return
         self.sweep, self.sweep_place, self.written = Sweep(self.model.rig), "up", ""
         self._rig, self.changes = self.model.rig, []
 

@@ -8,8 +8,8 @@ from typing import NamedTuple
 from pivrex.rig import Rig
 from pivrex.tui.jobs.job import Job, Progress
 from pivrex.tuning import BalanceLoop, Gains, Loop, loop_named
+from pivrex.tuning.balance_loops import WHOLE
 from pivrex.tuning.balancing import lqr_of
-from pivrex.tuning.loops import WHOLE
 from pivrex.tuning.placement import placements
 from pivrex.tuning.relay import gains_by, relay_on
 from pivrex.tuning.search import search
