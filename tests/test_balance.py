@@ -3,6 +3,7 @@
 import io
 import json
 import math
+import shutil
 import tempfile
 import unittest
 from contextlib import redirect_stdout
@@ -42,7 +43,8 @@ from pivrex.tuning import LOOPS, Gains
 from pivrex.tuning.balancing import balance_worries, biggest_push, falls_after_s, lqr_of, plant_of
 from pivrex.tuning.relay import gains_by, relay_on
 from pivrex.tuning.search import search
-from tests.support import DEMO, slow
+from tests.support import DEMO, slow, wait_for
+from tests.test_terminal import TerminalCase
 
 Floats = NDArray[np.float64]
 STILT = DEMO / "rigs" / "stilt.toml"
@@ -772,6 +774,41 @@ class GuideModel(Editing):
         self._number += 1
         self.ask(Probe(self._number, moves))
         return self._number
+
+
+@slow
+class WholeTest(TerminalCase):
+    def test_stand_be_pushed_fall_and_be_set_up(self) -> None:
+        home = self.folder / "demo"
+        shutil.copytree(DEMO, home)
+        terminal = self.open("open", str(home), "--rig", "stilt", "--view", "heading")
+        terminal.wait("from the side")
+        terminal.wait("a push of 0.44 N·s forward")
+        terminal.keys("Q")
+        terminal.wait("LQR from the linear theory")
+        terminal.keys("Right")  # P of the lean
+        wait_for(lambda: "before" in terminal.screen(), 20, terminal.screen)
+        terminal.keys("Escape")
+        terminal.wait("! STANDS STILL")
+        terminal.wait("it stands upright and holds its place: Esc")
+        terminal.keys("5")
+        terminal.wait("from the side")
+
+        def fell() -> bool:
+            terminal.keys("F")
+            return "it fell" in terminal.screen()
+
+        wait_for(fell, 30, terminal.screen)
+        terminal.wait("! it fell: its drive is off")
+        terminal.keys("I")
+        terminal.wait("! STANDS STILL", 20)
+        terminal.keys("g")
+        terminal.wait(" safe ")
+        terminal.keys("Enter")
+        terminal.wait("accelerometers")
+        terminal.resize(80, 24)
+        terminal.wait("Stilt")
+        terminal.keys("C-q")
 
 
 class FoundTest(unittest.TestCase):

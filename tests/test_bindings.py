@@ -101,6 +101,51 @@ class DeedTest(unittest.TestCase):
                 read_action(text, ("boom",), ("creep",))
 
 
+THROTTLE = [
+    ('[law]\nkind = "arcade"\n', '[law]\nkind = "split arcade"\nforward = "right_trigger"\nturn = "left_x"\n'),
+    ("[shaping.forward]\n", '[shaping.forward]\nslew_up = "2 /s"\nslew_down = "4 /s"\n'),
+]
+"""A throttle that goes one way only, and a stick that turns; from rest to full in half a second, to rest in a quarter."""
+
+
+class ReverseTest(unittest.TestCase):
+    def throttle(self, *parts: str) -> Ticker:
+        text = PLAIN
+        for old, new in THROTTLE:
+            assert old in text, old
+            text = text.replace(old, new)
+        ticker = Ticker.__new__(Ticker)
+        ticker.use(read_text(text + "".join(parts), Path("test.toml"), Rig))
+        return ticker
+
+    def test_a_throttle_that_goes_one_way_drives_back_while_its_button_is_held(self) -> None:
+        t = self.throttle(bound("button_3", "reverse"))
+        t.tick(60, right_trigger=0.5)
+        self.assertAlmostEqual(t.get("law", "forward"), 0.5)
+        t.tick(1, right_trigger=0.5, button_3=1)  # it slows down first, at 4 /s
+        self.assertAlmostEqual(t.get("law", "forward"), 0.5 - 4 / 60)
+        t.tick(60, right_trigger=0.5, button_3=1)
+        self.assertAlmostEqual(t.get("law", "forward"), -0.5)
+        self.assertAlmostEqual(t.get("scale", "forward"), 0.5)  # the stick says what it says
+        self.assertIn("reversed", sentence(t.line, t.row, "left"))
+        self.assertIn("reversed", next(r.text for r in ladder(t.line, t.row, "left") if r.stage == "rate"))
+        t.tick(60, right_trigger=0.5, left_x=0.4, button_3=1)  # turning stays turning
+        self.assertAlmostEqual(t.get("law", "turn"), -0.4 * t.line.rig.full_turn_rad_s)
+
+    def test_by_one_press_and_back_by_the_next(self) -> None:
+        t = self.throttle(bound("button_3", "reverse", when="toggle"))
+        t.tick(1, button_3=1)
+        t.tick(120, right_trigger=1)
+        self.assertAlmostEqual(t.get("law", "forward"), -1.0)
+        t.tick(1, button_3=1)
+        t.tick(120, right_trigger=1)
+        self.assertAlmostEqual(t.get("law", "forward"), 1.0)
+
+    def test_a_throttle_without_the_button_is_refused(self) -> None:
+        with self.assertRaisesRegex(RigError, 'goes only one way; it needs a stick, or a button that does "reverse"'):
+            self.throttle()
+
+
 class ButtonTest(unittest.TestCase):
     def test_steering_by_buttons_ramps_springs_and_starts_from_zero(self) -> None:
         t = Ticker(

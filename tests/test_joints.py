@@ -22,7 +22,7 @@ from pivrex.session.moving import Moving, State
 from pivrex.sim import Rollout, StandIn
 from pivrex.sim.body import RealBody
 from pivrex.sim.wiring import faulty
-from pivrex.tuning import LOOPS
+from pivrex.tuning import LOOPS, loops_of
 from tests.chassis import MECANUM, PLANAR, STEERED, Wheel, demo_path, rig_of
 from tests.support import PLAIN
 from tests.test_lost_sources import RemoteCase
@@ -562,13 +562,19 @@ class GainsTest(unittest.TestCase):
             "control": (rig.control or WheelControl()).model_copy(update={"wheels": "pid", **own}),
             "steering": rig.steering.model_copy(update={"wheels": motors}),
         })  # fmt: skip
-        found = {loop.name: tuple(loop.gains(rig)) for loop in LOOPS.values()}
+        found = {loop.name: tuple(loop.gains(rig)) for loop in loops_of(rig)}
         self.assertEqual(found, {"heading": (6.0, 0.4, 0.2), "wheel": (3.0, 0.5, 0.25), "steering": (9.0, 0.7, 0.3)})
+        upright = read_rig(demo_path("stilt"))
+        self.assertEqual(
+            {loop.name: loop.gains(upright).p for loop in loops_of(upright)},
+            {"rate": 0.5, "lean": 10.5, "speed": 19.0, "place": 0.9, "heading": 4.0},
+        )
         for loop in LOOPS.values():
-            line = Line(rig)
-            stage = line.stages[{"heading": "correction", "wheel": "control"}.get(loop.name, loop.name)]
+            line = Line(rig if loop.of(rig) is not None else upright)
+            names = {"heading": "correction", "wheel": "control", "steering": "steering"}
+            stage = line.stages[names.get(loop.name, "balance")]
             before = stage.settings.data.tobytes()
-            loop.put(line, loop.gains(rig))
+            loop.put(line, loop.gains(line.rig))
             self.assertEqual(stage.settings.data.tobytes(), before)
 
 

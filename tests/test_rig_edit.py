@@ -325,7 +325,7 @@ class WorkspaceTest(TempCase):
         self.assertEqual(folder.settings.name, "Greenhouse Round")
         self.assertEqual(find_rig(str(path), Path("/"))[1].path, home)
         with self.assertRaisesRegex(RigError, 'no rig of this workspace .rigs/ holds "avocet", .*"plover"'):
-            find_rig("stilt", home)
+            find_rig("heron", home)
 
     def test_empty_and_wrong_workspaces(self) -> None:
         with self.assertRaisesRegex(RigError, "holds no rig"):
@@ -333,8 +333,8 @@ class WorkspaceTest(TempCase):
         with self.assertRaisesRegex(RigError, "is no folder"):
             open_folder(self.folder / "nowhere")
         home = self.demo()
-        (home / "workspace.toml").write_text('rig = "stilt"\n')
-        with self.assertRaisesRegex(RigError, 'is "stilt", but rigs/ holds "avocet", .*"plover"'):
+        (home / "workspace.toml").write_text('rig = "heron"\n')
+        with self.assertRaisesRegex(RigError, 'is "heron", but rigs/ holds "avocet", .*"plover"'):
             open_folder(home).first_rig()
 
 

@@ -40,7 +40,7 @@ from pivrex.rig.rig import Rig
 __all__ = ["Bindings", "BindingsColumns", "bindings_step", "column_of", "moves_of"]
 
 EVENTS = ("stop", "shut down", "record", "holding", "zero gyro")
-LASTING = ("brake", "coast", "hold")
+LASTING = ("brake", "coast", "hold", "reverse")
 
 
 class BindingsColumns(Record):
@@ -239,7 +239,7 @@ class Bindings(Stage):
                 return NOTHING, 0, 0.0, False
             case "slow":
                 return LOWER, columns["slow"], action.value, True
-            case "brake" | "coast" | "hold":
+            case "brake" | "coast" | "hold" | "reverse":
                 return PUT, columns[action.verb], 1.0, True
             case "stop" | "shut down" | "record" | "holding" | "zero gyro":
                 return PUT, columns[action.verb.replace(" ", "_")], 1.0, False

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from pivrex.kernels.maths import clamp, copysign, div, smaller
-from pivrex.kernels.records import Flag, Form, Numbers, Record, Whole, Wholes, field
+from pivrex.kernels.records import Flag, Flags, Form, Numbers, Record, Whole, Wholes, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.bindings import BindingsColumns, column_of
 from pivrex.line.given import ClockColumns
@@ -15,6 +15,9 @@ from pivrex.line.told import Told
 from pivrex.rig.rig import Rig
 
 __all__ = ["Rate", "RateSettings", "RateState", "rate_step"]
+
+DRIVES = ("forward", "ahead", "back", "left", "right")
+"""The functions of laws that drive a robot ahead and back."""
 
 NO_LIMIT = 1e9
 """A rate in 1/s that limits nothing: from -1 to 1 in 2 ns. Finite, so that no formula meets inf - inf."""
@@ -31,8 +34,10 @@ class RateSettings(Record):
         How far a value may go in one tick, away from zero and towards it; `NO_LIMIT` per second for none.
     pair : (0,) or (2,)
         Two channels that go to where they are wanted on one straight line.
-    brake : int
-        The column of the bindings that brakes, -1 for none.
+    drives : (C,) flags
+        Whether a channel drives ahead and back, and so is reversed by a button.
+    brake, reverse : int
+        The columns of the bindings, -1 for none.
     """
 
     is_settings = True
@@ -41,7 +46,9 @@ class RateSettings(Record):
     up: Numbers = field("functions")
     down: Numbers = field("functions")
     pair: Wholes = field("pair")
+    drives: Flags = field("functions")
     brake: Whole = field()
+    reverse: Whole = field()
 
 
 class RateState(Record):
@@ -69,6 +76,14 @@ def rate_limited(up: float, down: float, before: float, wanted: float) -> float:
 
 
 @kernel
+def wanted_of(s: RateSettings, k: int, scale: Fractions, bindings: BindingsColumns) -> float:
+    """Return what a function is to become: a throttle that goes one way only drives back while a button reverses it."""
+    if s.reverse >= 0 and s.drives[k] and bindings.value[max(s.reverse, 0)] != 0.0:
+        return -scale.value[k]
+    return scale.value[k]
+
+
+@kernel
 def rate_step(
     s: RateSettings, before: RateState, after: RateState, clock: ClockColumns, scale: Fractions, bindings: BindingsColumns,
     out: Fractions,
@@ -77,20 +92,20 @@ def rate_step(
     straight line to where they are wanted. Stopping and braking go round it.
     """
     for k in range(len(out.value)):
-        out.value[k] = scale.value[k]
+        out.value[k] = wanted_of(s, k, scale, bindings)
         if not s.unlimited:
-            out.value[k] = rate_limited(s.up[k], s.down[k], before.last[k], scale.value[k])
+            out.value[k] = rate_limited(s.up[k], s.down[k], before.last[k], out.value[k])
     if len(s.pair) > 0 and not s.unlimited:
         share = 1.0
         for i in range(2):
             k = s.pair[i]
-            distance = scale.value[k] - before.last[k]
+            distance = wanted_of(s, k, scale, bindings) - before.last[k]
             if distance != 0.0:
                 share = smaller(share, div(out.value[k] - before.last[k], distance))
         for i in range(2):
             k = s.pair[i]
-            distance = scale.value[k] - before.last[k]
-            out.value[k] = scale.value[k] if share >= 1.0 else before.last[k] + distance * share
+            wanted = wanted_of(s, k, scale, bindings)
+            out.value[k] = wanted if share >= 1.0 else before.last[k] + (wanted - before.last[k]) * share
     if clock.stopped or (s.brake >= 0 and bindings.value[s.brake] != 0.0):
         for k in range(len(out.value)):
             out.value[k] = 0.0
@@ -114,7 +129,9 @@ class Rate(Stage):
             up=np.array([s.slew_up_per_s or NO_LIMIT for s in each]) * rig.ask_dt_s,
             down=np.array([s.slew_down_per_s or NO_LIMIT for s in each]) * rig.ask_dt_s,
             pair=pair,
+            drives=[role in DRIVES and not rig.is_bench for role in axes],
             brake=column_of(rig, inputs, "brake"),
+            reverse=column_of(rig, inputs, "reverse"),
         )
         self.form = Form(Fractions, functions=len(functions))
         self.memory = Form(RateState, functions=len(functions))
@@ -128,7 +145,14 @@ class Rate(Stage):
     def phrases(self, told: Told) -> list[str]:
         if not told.by_stick or abs(told("rate", told.main) - told("scale", told.main)) <= 0.005:
             return []
+        if self._reversed(told, told.main):
+            return [f"reversed {told.of_function('rate')[0]:.2f}"]
         return [f"rate {told.of_function('rate')[0]:.2f}"]
+
+    def _reversed(self, told: Told, function: str) -> bool:
+        """Return whether a button reverses a function."""
+        drives = self.settings.drives[self.functions.index(function)]
+        return bool(drives) and bool(told.get("bindings", "reverse"))
 
     def rungs(self, told: Told) -> list[Rung]:
         found = []
@@ -142,11 +166,12 @@ class Rate(Stage):
                 if rate
             )
             note = "! stopped" if stopped else "! brake" if braked else ""
-            slowed = abs(after - before) > 0.0005 and not note
+            turned = self._reversed(told, function)
+            slowed = abs(after - (-before if turned else before)) > 0.0005 and not note
             found.append(
                 Rung(
                     "rate",
-                    f"{function}: {before:+.3f}, {limits or 'no limit'} → {after:+.3f}",
+                    f"{function}: {before:+.3f}, {'reversed, ' * turned}{limits or 'no limit'} → {after:+.3f}",
                     f"{self._shaping.key(function)}.slew_up",
                     "still on its way" if slowed else note if before else "",
                 )

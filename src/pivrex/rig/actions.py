@@ -1,7 +1,7 @@
 """Actions: what a button, a letter or a bit does, in the words of a rig file.
 
 Motions: forward 60 %, back 40 %, slide left 50 %, turn right 30 %, pivot left 50 %, brake, coast.
-Speed: slow 40 %, level creep, faster level, slower level.
+Speed: slow 40 %, level creep, faster level, slower level, reverse (what drives forward drives back).
 Frame: field frame, robot frame, other frame, set heading, next point.
 Steered wheels: hold the wheels.
 Robot: stop, shut down, record.
@@ -27,7 +27,7 @@ SNAP, FACE, LINE, POSE = "snap", "face", "line", "pose"
 EVERYTHING = "everything"
 """The group of what ends whatever lasts."""
 
-HELD = ("motion", "brake", "coast", "slow", "hold", "speed", "follow", "on", "help")
+HELD = ("motion", "brake", "coast", "slow", "hold", "reverse", "speed", "follow", "on", "help")
 """Actions that last while something is held; the others are done once."""
 
 _PLAIN = {
@@ -41,6 +41,7 @@ _PLAIN = {
     "set heading": ("heading", ""),
     "next point": ("point", ""),
     "hold the wheels": ("hold", ""),
+    "reverse": ("reverse", ""),
     "stop": ("stop", ""),
     "shut down": ("shut down", ""),
     "record": ("record", ""),
@@ -76,8 +77,8 @@ class Action:
     Attributes
     ----------
     verb : str
-        motion, brake, coast, slow, level, walk, frame, heading, point, hold, stop, shut down, record, holding, zero gyro, routine, do, help; of
-        an attachment follow, speed, to, by, on, off, toggle.
+        motion, brake, coast, slow, reverse, level, walk, frame, heading, point, hold, stop, shut down, record, holding, zero gyro, routine,
+        do, help; of an attachment follow, speed, to, by, on, off, toggle.
     target : str
         The attachment, the level's name, "up" or "down", or the frame.
     value : float

@@ -15,6 +15,8 @@ from pivrex.rig.tables import RigTables
 
 __all__ = ["table_mistakes"]
 
+AHEAD_ONLY = ', or a button that does "reverse"'
+
 REST_MAY_READ = 0.05
 """What a resting trigger may read at most; a calibration by which it reads more drives by itself."""
 
@@ -280,8 +282,14 @@ def _reading_mistakes(rig: RigTables) -> list[tuple[str, str]]:
         one_sided = is_one_sided(rig.channel(name))
         if role in ("ahead", "back") and not one_sided and not rig.is_bench:
             found.append((f"law.{role}", f'reads "{name}", a stick; it needs a trigger or a button'))
-        if role not in ("ahead", "back") and one_sided and not rig.is_bench:
-            found.append((f"law.{role}", f'reads "{name}", which goes only one way; it needs a stick'))
+        reversed_by = role == "forward" and any(b.does.strip() == "reverse" for b in rig.bindings)
+        if role not in ("ahead", "back") and one_sided and not rig.is_bench and not reversed_by:
+            found.append(
+                (
+                    f"law.{role}",
+                    f'reads "{name}", which goes only one way; it needs a stick{AHEAD_ONLY * (role == "forward")}',
+                )
+            )
     axes = rig.law.axes()
     channels: dict[str, str] = {}
     for role, name in axes.items():

@@ -19,7 +19,7 @@ class Binding(Table):
         description="The button, trigger or stick; one of the source's channels.", examples=["button_2"]
     )
     does: str = Field(
-        description="What it does: a motion such as forward 60 % or turn left 40 %, brake, coast, slow 40 %, level creep, "
+        description="What it does: a motion such as forward 60 % or turn left 40 %, brake, coast, slow 40 %, reverse, level creep, "
         "field frame, set heading, stop, shut down, record; a help while it is held: "
         "snap every 45 deg, snap to 0 deg, 120 deg, face 2.65 m, 1.98 m, keep the line, drive to 1.2 m, 0.8 m facing 90 deg; "
         "of an attachment follows, a speed, to or by an angle, on, "

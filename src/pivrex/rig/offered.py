@@ -29,6 +29,7 @@ _ALWAYS = (
     ("slide left 50 %", "aside, without turning"), ("slide right 50 %", "aside, without turning"),
     ("other frame", "between field's and robot's"), ("set heading", "what is ahead now is the field's forward"),
     ("next point", "the next turning point"), ("hold the wheels", "steered wheels inwards"),
+    ("reverse", "a throttle that goes one way drives back"),
     ("hold heading", "the gyro holds it, or no more"), ("zero the gyro", "its bias is measured"),
     ("snap every 45 deg", "turns to the nearest while it is held"), ("keep the line", "drives on along it while it is held"),
     ("next routine", "chooses the next, before a match"), ("previous routine", "chooses the one before"),
