@@ -197,7 +197,7 @@ class ListTest(RunsCase):
         async with self.running(view="runs"):
             await self.until(lambda: "2 kept" in self.text("runs"))
             self.assertIn("always kept: the last 2 min, the newest 3", self.text("runs"))
-            self.assertIn("2 min here: 60 Hz, 160 columns", self.text("runs"))
+            self.assertIn("2 min here: 60 Hz, 161 columns", self.text("runs"))
             client = self.model.client
             assert isinstance(client, LocalClient) and client.session is not None
             self.assertEqual(
