@@ -371,7 +371,7 @@ class Balance(Stage):
             return [STATES[state]]
         lean, wanted = (degrees(told("balance", f"lean_{what}")) for what in ("measured", "setpoint"))
         return [
-            f"leans {lean:+.1f} deg, wants {wanted:+.1f}: drive {told('balance', f'{self._of(told)}_drive') * 100:+.0f} %"
+            f"lean {lean:+.1f} deg, target {wanted:+.1f}: drive {told('balance', f'{self._of(told)}_drive') * 100:+.0f} %"
         ]
 
     def rungs(self, told: Told) -> list[Rung]:

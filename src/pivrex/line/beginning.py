@@ -13,6 +13,9 @@ from pivrex.rig import Field
 __all__ = ["begun", "known_at", "set_up", "start_of", "taken_in_hand"]
 
 
+BY_EYE = 50.0
+
+
 def start_of(field: Field | None) -> Floats:
     """Give where a robot stands that was put onto a field, (3,)."""
     return np.array([field.start.x_m, field.start.y_m, field.start.heading_rad]) if field is not None else np.zeros(3)
@@ -32,14 +35,20 @@ def set_up(line: Line, state: LineState) -> LineState:
     if "balance" not in line.stages:
         return state
     batch = state.tick.shape
-    state = line.changed(state, "tilt", line.stages["tilt"].start(batch))
+    # a person sets it up by eye, which is worth so many readings of accelerometers
+    upright = line.stages["tilt"].start(batch)._replace(lean=0.0, age=BY_EYE)
+    state = line.changed(state, "tilt", upright)
     return line.changed(state, "balance", line.stages["balance"].start(batch)._replace(state=STANDS))
 
 
-def taken_in_hand(line: Line, state: LineState) -> LineState:
-    """Return the state of a line whose robots are in the hand: one that balances has its drive off, and waits to be set up."""
+def taken_in_hand(line: Line, state: LineState, moved: bool = False) -> LineState:
+    """Return the state of a line whose robots are in the hand: one that balances has its drive off, and waits to be set up. ``moved``: faster
+    than its tilt sensor could follow, so that the filter begins again.
+    """
     if "balance" not in line.stages:
         return state
+    if moved:
+        state = line.changed(state, "tilt", line.stages["tilt"].start(state.tick.shape))
     return line.changed(state, "balance", line.stages["balance"].start(state.tick.shape))
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from math import degrees
 from types import MappingProxyType
 
-from pivrex.kernels.maths import atan2, is_nan, nan, sqrt
+from pivrex.kernels.maths import atan2, div, is_nan, larger, nan, sqrt
 from pivrex.kernels.records import Form, Number, Numbers, Record, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
@@ -64,11 +64,12 @@ class TiltSettings(Record):
 
 
 class TiltState(Record):
-    """What is remembered: the lean, NaN before the first reading, the gyro's bias, the three readings of the tick before, how long the sensor
-    has been silent and frozen, in s, and how far both leans are apart, averaged.
+    """What is remembered: the lean, NaN before the first reading, how many readings it has taken in, the gyro's bias, the three readings of
+    the tick before, how long the sensor has been silent and frozen, in s, and how far both leans are apart, averaged.
     """
 
     lean: Number = field(unit="rad")
+    age: Number = field()
     bias: Number = field(unit="rad/s")
     reading: Numbers = field(3)
     silent: Number = field(unit="s")
@@ -128,7 +129,7 @@ def tilt_step(s: TiltSettings, before: TiltState, after: TiltState, tilt: Number
     by_weight = atan2(-ahead, up) - s.rest
     weight = sqrt(ahead * ahead + up * up)
     first = is_nan(before.lean)
-    after.lean, after.bias = before.lean, before.bias
+    after.lean, after.bias, after.age = before.lean, before.bias, before.age
     apart = 0.0
     if first and not silent:
         after.lean = by_weight
@@ -137,7 +138,9 @@ def tilt_step(s: TiltSettings, before: TiltState, after: TiltState, tilt: Number
         if not silent:
             apart = by_weight - after.lean
             if weight > WEIGHT_LOW_G and weight < WEIGHT_HIGH_G:
-                after.lean += s.pull * apart
+                # at first the mean of all readings: a single one has too much noise to begin with
+                after.age = before.age + 1.0
+                after.lean += larger(s.pull, div(1.0, after.age + 1.0)) * apart
                 after.bias = before.bias - s.learn * apart
     out.fault = judged(s, before, after, tilt, apart)
     out.lean = 0.0 if is_nan(after.lean) else after.lean
@@ -177,6 +180,6 @@ class Tilt(Stage):
         lean, rate, by_weight, bias, fault = (told("tilt", c.name) for c in self.columns)
         text = (
             f"gyro {degrees(rate):+.1f} deg/s (bias {degrees(bias):+.2f}), accelerometers {degrees(by_weight):+.1f} deg, blended over "
-            f"{self._blend_s:g} s → leans {degrees(lean):+.1f} deg"
+            f"{self._blend_s:g} s → lean {degrees(lean):+.1f} deg"
         )
         return [Rung("tilt", text, "tilt.blend", f"! the tilt sensor is not trusted: {LIES[fault]}" if fault else "")]

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from pivrex.line.beginning import known_at
+from pivrex.line.beginning import known_at, taken_in_hand
 from pivrex.session import messages as ask
 from pivrex.session.marking import take_mark
 from pivrex.session.periods import Period
@@ -61,6 +61,12 @@ def _start(session: Any, request: ask.StartPeriod) -> None:
         session.board.note(refusal)
 
 
+def _by_hand(session: Any, what: str) -> None:
+    session.robots.move_by_hand(what)
+    if what == "lay down":
+        session._walk(taken_in_hand(session._line, session._state, moved=True))
+
+
 ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
     ask.Stop: lambda session, request, _: _stop(session, request.reason),
     ask.GoOn: lambda session, _request, _now: _go_on(session),
@@ -82,7 +88,7 @@ ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
     ask.AttachPads: lambda session, _request, _now: session._want_pads(),
     ask.Probe: lambda session, request, _: session._begin_probe(request),
     ask.EndMove: lambda session, _request, _now: session._probing.end_move(),
-    ask.MoveStandIn: lambda session, request, _: session.robots.move_by_hand(request.what),
+    ask.MoveStandIn: lambda session, request, _: _by_hand(session, request.what),
     ask.Record: lambda session, _request, now: session._recordings.toggle(session.line, now),
     ask.WatchSources: lambda session, request, _: session._watching.turn(request.on),
     ask.MeasureAnew: lambda session, request, _: session._watching.measure_anew(request.source),

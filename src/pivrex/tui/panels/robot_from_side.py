@@ -6,7 +6,7 @@ from math import degrees, isfinite
 
 import numpy as np
 
-from pivrex.line.balance import NAMES, STANDS, STATES
+from pivrex.line.balance import EMPTY, FALLEN, NAMES, STANDS, UNTRUSTED, WAITS
 from pivrex.line.layout import Floats, plain
 from pivrex.line.tilt import LIES
 from pivrex.scene.chart import Series, chart
@@ -22,6 +22,17 @@ __all__ = ["BalanceNow", "LeanStrip", "RobotFromSide", "leans"]
 
 LEANS_RAD = 0.02
 """A robot that stands on more than one axle is drawn from the side while it leans by more than this."""
+
+SHORT = {
+    WAITS: "hold it upright and still",
+    FALLEN: "it fell: drive off; I sets it up",
+    UNTRUSTED: "the tilt sensor lies: drive off",
+    EMPTY: "battery empty: drive off",
+}
+"""Why a robot that balances does not stand, and what helps."""
+
+WIDE = 52
+"""Where it is narrower the drawing has no title."""
 
 SECONDS, MEAN_S = 8.0, 0.4
 
@@ -63,14 +74,14 @@ class RobotFromSide(Panel):
         data = _side_data(model)
         picture = Picture(width, height)
         picture.place(print_scene(side_scene(model.rig, data), width, height), 0, 0)
-        at = picture.text(1, 0, "from the side", "title")
+        at = picture.text(1, 0, "from the side", "title") + 1 if width >= WIDE else 0
         lean = degrees(data.lean)
-        picture.text(at + 2, 0, f"leans {number(lean, 1)} deg", "measured", width - at - 2)
+        picture.text(at + 1, 0, f"lean {number(lean, 1)} deg", "measured", width - at - 1)
         if isfinite(data.wanted):
-            picture.right(width - 1, 0, f"wants {number(degrees(data.wanted), 1)}", "target")
+            picture.right(width - 1, 0, f"target {number(degrees(data.wanted), 1)} deg", "target")
         state, fault = model.value("balance", "state"), model.value("tilt", "fault")
-        if state in STATES and state != STANDS:
-            said = f"the tilt sensor lies: {LIES[fault]}" if fault in LIES else f"it {STATES[state]}"
+        if state in SHORT and state != STANDS:
+            said = f"the tilt sensor lies: {LIES[fault]}" if fault in LIES else SHORT[state]
             picture.text(1, height - 1, f"! {said}", "alarm", width - 2)
         elif model.rig.balance is None:
             picture.text(1, height - 1, f"! it tips {'forward' if lean > 0 else 'back'}", "alarm", width - 2)
@@ -78,7 +89,7 @@ class RobotFromSide(Panel):
 
 
 class BalanceNow(Panel):
-    """The robot from the side, and below it each loop of the cascade: setpoint, measured, and what it gives."""
+    """The robot from the side, and below it each loop of the cascade: setpoint, measured value and output."""
 
     def draw(self, width: int, height: int) -> Picture:
         model = self.model
@@ -88,7 +99,7 @@ class BalanceNow(Panel):
         if above >= 6:
             picture.place(RobotFromSide(self.view).draw(width, above), 0, 0)
         y = above if above >= 6 else 0
-        for x, head in ((20, "setpoint"), (32, "measured"), (47, "gives")):
+        for x, head in ((20, "setpoint"), (32, "measured"), (47, "output")):
             if x <= width - 2:
                 picture.right(x, y, head, "dim")
         y += 1
@@ -124,7 +135,7 @@ class BalanceNow(Panel):
 
 
 class LeanStrip(Panel):
-    """The lean over the last seconds: what the filter says, what is wanted, and what the accelerometers say by themselves."""
+    """The lean over the last seconds: what the filter says, its target, and what the accelerometers say by themselves."""
 
     def depends(self) -> tuple[object, ...]:
         return strip_depends(self.model)
@@ -148,12 +159,12 @@ class LeanStrip(Panel):
         mean = (summed[1:] - summed[first]) / (np.arange(1, len(weight) + 1) - first)
         lines = [
             Series("by weight", mean, "ghost"),
-            Series("wanted", of("balance", "lean_setpoint"), "target", 0.9),
+            Series("target", of("balance", "lean_setpoint"), "target", 0.9),
             Series("lean", of("tilt", "lean"), "measured"),
         ]
         most = max(float(np.nanmax(np.abs(s.values))) for s in lines[1:])
         edge = next(e for e in (3.0, 6.0, 12.0, 24.0, 48.0, 100.0) if most <= e or e == 100.0)
-        scene = chart("last seconds", ago, lines, (-edge, edge), ("deg", "s"), (width, height), ("lean", "wanted"),
+        scene = chart("last seconds", ago, lines, (-edge, edge), ("deg", "s"), (width, height), ("lean", "target"),
                       (-SECONDS, 0.0))  # fmt: skip
         picture.place(print_scene(scene, width, height), 0, 0)
         return picture
