@@ -21,7 +21,7 @@ from pivrex.board.avr import timers_of
 from pivrex.board.chips import CHIPS, pin_of
 from pivrex.board.folder import board_files
 from pivrex.board.parts import part
-from pivrex.board.pins_used import BoardWiring
+from pivrex.board.pins_used import TILTS, BoardWiring
 from pivrex.board.steps import Task
 from pivrex.board.transmitter import transmitter_files
 from pivrex.devices.robot_end import LONGEST_GAP_S, PHYSICS_S
@@ -242,6 +242,8 @@ class EmulatedRobot:
                 before, self._gyro_rad = self._gyro_rad, at[column]
                 rate = (at[column] - before) / PHYSICS_S if before is not None else 0.0
                 numbers.append(round(self._wiring.rig.board.supply_V * 500 + rate * factor))
+            elif column in TILTS:
+                numbers.append(round(self._wiring.rig.board.supply_V * 500 + at[column] * factor))
             else:
                 numbers.append(0 if math.isnan(at[column]) else round(at[column] * factor))
         for column, factor in self._feeds("range"):

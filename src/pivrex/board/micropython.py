@@ -122,6 +122,7 @@ class _Printer:
         yield from ("", "# --- it drives by itself ---", "")
         yield f"PERIOD_US = {round(line.dt_s * 1e6)}  # of a tick"
         yield f"DT = {line.dt_s!r}  # the same, in s"
+        yield f"ASKS_EVERY = {line.rig.asks_every}  # ticks from one in which what is asked for is computed to the next"
         yield f"READS = {as_tuple(list(alone.reads))}  # which of what is said each reading is; -1 none, -2 ready, -3 linked"
         yield f"REST_READINGS = {as_tuple(line.rest().tolist())}"
         yield f"IS_BUTTON = {as_tuple([not self.c.is_stick(k) for k in range(len(alone.reads))])}"

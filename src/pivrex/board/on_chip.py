@@ -25,9 +25,6 @@ __all__ = ["SEALED_STACK", "STACK", "OnChip", "run_on_chip", "sizes_of"]
 STACK, SEALED_STACK = 200, 400
 """Bytes of memory that a program's stack needs; with a key. The deepest that were measured are 164 and 360."""
 
-GIVEN = ("clock", "sensed", "raw")
-"""The stages whose columns go in."""
-
 
 @dataclass(frozen=True)
 class OnChip:
@@ -102,7 +99,7 @@ def run_on_chip(line: Line, ticks: Ticks, floats: NDArray[np.float64]) -> OnChip
             str(folder / "line.elf"), board.chip, f"{board.clock_Hz:.0f}", "memory", str(at["due"]), str(at["_end"]),
             f"in:{at['row']}:{row.size}", f"in:{at['kept']}:{kept.size}", f"out:{at['row']}:{row.size}",
         ]  # fmt: skip
-        sent = b"".join(row.packed(r, GIVEN) + kept.packed(m) for r, m in zip(ticks.rows, ticks.memories, strict=True))
+        sent = b"".join(row.packed(r) + kept.packed(m) for r, m in zip(ticks.fed(line), ticks.memories, strict=True))
         emulator = built_emulator()
         ran = subprocess.run([str(emulator), *words], input=sent, capture_output=True, check=False).stdout
     each = 8 + row.size

@@ -120,12 +120,11 @@ def prove_in_micropython(line: Line, ticks: Ticks) -> OnMicroPython:
     files = {"line.py": line_module(parts.program, parts.start), "maths.py": maths_module()}
     was_compiled = compiled(files)
     row, kept = Packed(parts.program, "row").fields, Packed(parts.program, "kept").fields
-    given = [g for g in row if g.name.split(".")[1] in ("clock", "sensed", "raw") and 0 not in g.shape]
     kept, told = [g for g in kept if 0 not in g.shape], [g for g in row if 0 not in g.shape]
-    numbers = np.hstack((_these(ticks.rows, given), _these(ticks.memories, kept)))
+    numbers = np.hstack((_these(ticks.fed(line), told), _these(ticks.memories, kept)))
     with TemporaryDirectory(prefix="pivrex-micropython-") as made_here:
         folder = Path(made_here)
-        for name, text in {**files, "prove.py": _script([*given, *kept], told, len(numbers))}.items():
+        for name, text in {**files, "prove.py": _script([*told, *kept], told, len(numbers))}.items():
             (folder / name).write_text(text, encoding="utf-8")
         (folder / "ticks").write_bytes(numbers.astype("<f8").tobytes())
         said = ran_in_micropython(folder, "prove.py")

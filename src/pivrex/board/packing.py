@@ -32,13 +32,12 @@ class Packed:
         self.fields = [g for own in structures(program, root).values() for g in own]
         self.size = sum(max(1, prod(g.shape)) * SIZES[g.kind][1] for g in self.fields)
 
-    def packed(self, numbers: Floats, only: tuple[str, ...] = ()) -> bytes:
-        """Return the bytes of numbers that stand where the line has them, (N,); all others than those of the stages ``only`` are 0."""
+    def packed(self, numbers: Floats) -> bytes:
+        """Return the bytes of numbers that stand where the line has them, (N,)."""
         made = b""
         for g in self.fields:
             many = max(1, prod(g.shape))
-            given = not only or g.name.split(".")[1] in only
-            values = numbers[g.at : g.at + many].tolist() if given and 0 not in g.shape else [0.0] * many
+            values = numbers[g.at : g.at + many].tolist() if 0 not in g.shape else [0.0] * many
             code = SIZES[g.kind][0]
             values = np.array(values, np.float32).tolist()
             made += struct.pack(f"<{many}{code}", *(v if code == "f" else int(v) for v in values))

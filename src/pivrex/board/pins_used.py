@@ -21,7 +21,7 @@ from pivrex.rig.sources import NumbersSource, PacketsSource, PinsSource, RigSour
 from pivrex.rig.steering import VoltageSensor, steering_name
 from pivrex.rig.transports import SerialTransport
 
-__all__ = ["START", "Back", "BoardWiring", "Given", "Place", "Sensed", "transmitting", "wired", "word_of"]
+__all__ = ["START", "TILTS", "Back", "BoardWiring", "Given", "Place", "Sensed", "transmitting", "wired", "word_of"]
 
 ROLES = {
     "duty": ("pwm", ("pin", "enable_pin")),
@@ -279,6 +279,10 @@ def _of_encoder(made: BoardWiring, uses: dict[str, list[PinUse]], owner: str, sh
     return Sensed(column.title, f"(real)board_count({name}) * {number_in_c(share)}", counter=name, share=share)
 
 
+TILTS = {"lean_rate": "tilt rate", "accel_forward": "tilt forward", "accel_up": "tilt up"}
+"""The pins of a tilt sensor, by what it says; each says nothing at half of the supply."""
+
+
 def _of_sensor(  # noqa: PLR0911 - a case for each sensor
     made: BoardWiring, uses: dict[str, list[PinUse]], column: str
 ) -> tuple[str, bool]:
@@ -298,6 +302,10 @@ def _of_sensor(  # noqa: PLR0911 - a case for each sensor
     if column == "gyro" and "gyro" in uses and rig.gyro is not None:
         _analogue(made, uses["gyro"][0], column, 1000.0 / rig.gyro.per_V_rad_s)
         return "gyro_rad", True
+    if column in TILTS and rig.tilt is not None and TILTS[column] in uses:
+        per_volt = rig.tilt.per_V_rad_s if column == "lean_rate" else rig.tilt.g_per_V
+        place = _analogue(made, uses[TILTS[column]][0], column, 1000.0 / per_volt)
+        return f"((real)board_sensor({place}) / ANALOGUE_FULL - R(0.5)) * R({rig.board.supply_V * per_volt!r})", True
     if column == "battery" and "battery" in uses:
         share = rig.battery.r2_ohm / (rig.battery.r1_ohm + rig.battery.r2_ohm)
         place = _analogue(made, uses["battery"][0], column, 1000.0 * share)

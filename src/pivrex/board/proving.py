@@ -43,6 +43,9 @@ FLAGS = ("-std=c99", "-O0", "-ffp-contract=off", "-fno-builtin", "-Wall", "-Wext
 """Every sum and product as it is written, as the desktop's own kernels are built: so the same text has the same bits."""
 
 LONGEST_S = 120.0
+GIVEN = ("clock", "sensed", "raw")
+"""The stages whose columns go in."""
+
 DIGITS = 1e-4
 """Of a value that is no whole number a step is this share of its full range: no motor driver tells less apart."""
 
@@ -55,6 +58,24 @@ class Ticks:
     memories: Floats
     routine: BoardRoutine | None = None
     at: Floats | None = None
+
+    def fed(self, line: Line) -> Floats:
+        """Return what stands in the board's row before each of its ticks: what goes in, and all else 0, or where nothing is asked for in
+        this tick as it was after the one before.
+        """
+        given = np.concatenate([np.arange(len(line.layout))[line.layout.stage(name)] for name in GIVEN])
+        fed = np.zeros_like(self.rows)
+        held = np.flatnonzero(self.repeats(line))
+        fed[held] = self.rows[held - 1]
+        fed[:, given] = self.rows[:, given]
+        return fed
+
+    def repeats(self, line: Line) -> NDArray[np.bool_]:
+        """Return in which ticks, (N,), what was asked for goes on; never in the first."""
+        found = np.zeros(len(self.rows), bool)
+        if line.layout.has("clock", "asks"):
+            found[1:] = self.rows[1:, line.layout.at("clock", "asks")] == 0.0
+        return found
 
     def parts(self, line: Line) -> LineParts:
         """Return what a board needs to make them."""
@@ -253,7 +274,7 @@ def _run(folder: Path, parts: LineParts, real: str, traced: bool, ticks: Ticks, 
         if made.returncode:
             raise PivrexError(f"the C compiler refuses what was written: {made.stderr.strip().splitlines()[0]}")
         ran = subprocess.run(
-            [str(own / "prove")], input=b"".join(_sent(ticks, free)), capture_output=True, timeout=LONGEST_S, check=True
+            [str(own / "prove")], input=b"".join(_sent(line, ticks, free)), capture_output=True, timeout=LONGEST_S, check=True
         ).stdout  # fmt: skip
     except (OSError, subprocess.SubprocessError) as problem:
         raise PivrexError(f"the program that was compiled does not run: {problem}") from None
@@ -268,10 +289,11 @@ def _run(folder: Path, parts: LineParts, real: str, traced: bool, ticks: Ticks, 
     return _Ran(np.array(rows).reshape(-1, width), ways, np.array(memories).reshape(-1, keeps))
 
 
-def _sent(ticks: Ticks, free: bool) -> Iterator[bytes]:
-    for k, (row, memory) in enumerate(zip(ticks.rows, ticks.memories, strict=True)):
+def _sent(line: Line, ticks: Ticks, free: bool) -> Iterator[bytes]:
+    """Yield how a tick is made (0: from what goes in, 1: from what was remembered too, 2: and with all that stood in the row), and that."""
+    for k, (row, memory, goes_on) in enumerate(zip(ticks.fed(line), ticks.memories, ticks.repeats(line), strict=True)):
         given = not free or (k == 0 and ticks.routine is not None)  # something tells a routine to begin
-        yield b"\1" if given else b"\0"
+        yield bytes([1 if given else 2 if goes_on else 0])
         yield row.tobytes()
         if given:
             yield memory.tobytes()
@@ -330,11 +352,11 @@ int main(void) {{
     int how;
     line_begin();
     while ((how = getchar()) != EOF) {{
-        if (fread(row_in, sizeof row_in, 1, stdin) != 1 || (how && fread(memory, sizeof memory, 1, stdin) != 1)) return 1;
+        if (fread(row_in, sizeof row_in, 1, stdin) != 1 || (how == 1 && fread(memory, sizeof memory, 1, stdin) != 1)) return 1;
         for (int k = 0; k < {width}; k++) row_out[k] = NAN;
-        memset(&row, 0, sizeof row);
-        for (const struct field *f = rows; f->at; f++) if (f->goes_in) put(f, row_in);
-        if (how) for (const struct field *f = kepts; f->at; f++) put(f, memory);
+        if (how != 2) memset(&row, 0, sizeof row);
+        for (const struct field *f = rows; f->at; f++) if (f->goes_in || how == 1) put(f, row_in);
+        if (how == 1) for (const struct field *f = kepts; f->at; f++) put(f, memory);
         for (int k = 0; k < {memory}; k++) memory[k] = NAN;
         for (const struct field *f = kepts; f->at; f++) get(f, memory);
         seen_many = 0;

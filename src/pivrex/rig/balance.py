@@ -9,6 +9,7 @@ from pydantic import Field
 
 from pivrex.rig.base import Table
 from pivrex.rig.chassis import LARGEST_M
+from pivrex.rig.outputs import Pin
 from pivrex.rig.quantities import Quantity
 
 __all__ = ["LEAST_HZ", "Balance", "BalanceLoop", "Tilt"]
@@ -37,6 +38,28 @@ class Tilt(Table):
         description="How high above the floor it sits. At the axle, where it sits if this is left out, it feels least of what the "
         "lean does.",
         examples=["60 mm"],
+    )
+    rate_pin: Pin = Field(
+        default="",
+        description="The analogue pin of the board at which the gyro says the rate of the lean, for `pivrex board`. At half of the supply "
+        "it says none.",
+        examples=["A2"],
+    )
+    forward_pin: Pin = Field(
+        default="", description="The same for the accelerometer that points forward.", examples=["A4"]
+    )
+    up_pin: Pin = Field(default="", description="The same for the accelerometer that points up.", examples=["A5"])
+    per_V_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1000)] = Field(  # noqa: N815 - volts
+        default=radians(150),
+        alias="per_volt",
+        description="By how much the rate grows while that voltage rises by 1 V.",
+        examples=["150 deg/s"],
+    )
+    g_per_V: Annotated[float, Quantity("number", above=0, at_most=100)] = Field(  # noqa: N815 - volts
+        default=1.0,
+        alias="g_per_volt",
+        description="By how many g an acceleration grows while its voltage rises by 1 V.",
+        examples=[1.0],
     )
     blend_s: Annotated[float, Quantity("time", above=0, at_most=60, step="50 ms")] = Field(
         default=1.0,

@@ -43,6 +43,9 @@ def _sensing(rig: RigTables) -> list[PinUse]:
                 found.append(PinUse(f"sensors.{name}.{role}", name, role.removesuffix("_pin"), getattr(sensor, role)))
     if rig.gyro is not None and rig.gyro.pin != "":
         found.append(PinUse("gyro.pin", "gyro", "gyro", rig.gyro.pin))
+    if rig.tilt is not None:
+        pins = {"rate": rig.tilt.rate_pin, "forward": rig.tilt.forward_pin, "up": rig.tilt.up_pin}
+        found += [PinUse(f"tilt.{n}_pin", f"tilt {n}", f"tilt {n}", pin) for n, pin in pins.items() if pin != ""]
     if rig.battery.pin != "":
         found.append(PinUse("battery.pin", "battery", "battery divider", rig.battery.pin))
     if rig.board.start_pin != "":
