@@ -6,13 +6,20 @@ import math
 import shutil
 import tempfile
 import unittest
+from collections.abc import Callable
 from contextlib import redirect_stdout
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
+from pivrex.board.emulated import EmulatedRobot
+from pivrex.board.hand import Hand
+from pivrex.board.on_chip import run_on_chip
+from pivrex.board.proving import own_ticks, prove
 from pivrex.cli.main import run
+from pivrex.devices.sentence import frame
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.diagnosis.practice import practise
 from pivrex.diagnosis.shakedown import Shakedown
@@ -43,7 +50,8 @@ from pivrex.tuning import LOOPS, Gains
 from pivrex.tuning.balancing import balance_worries, biggest_push, falls_after_s, lqr_of, plant_of
 from pivrex.tuning.relay import gains_by, relay_on
 from pivrex.tuning.search import search
-from tests.support import DEMO, slow, wait_for
+from tests.support import DEMO, often, slow, wait_for
+from tests.test_board import WITH_CHIP
 from tests.test_terminal import TerminalCase
 
 Floats = NDArray[np.float64]
@@ -781,6 +789,126 @@ class GuideModel(Editing):
         self._number += 1
         self.ask(Probe(self._number, moves))
         return self._number
+
+
+RADIO = """
+[sources.radio]
+kind = "packets"
+sender = "green"
+columns = ["left_x", "left_y"]
+silent_after = "200 ms"
+wire = { kind = "serial", port = "/tmp/none", baud = 57600 }
+
+# --- motors ---"""
+
+
+@WITH_CHIP
+class BoardTest(unittest.TestCase):
+    """Its own program, in the emulated chip with the body at its pins."""
+
+    def test_both_rates_are_proved(self) -> None:
+        line = Line(stilt())
+        ticks = own_ticks(line, often(1500, 500), seed=2)
+        self.assertEqual(float(ticks.rows[:, line.layout.at("clock", "asks")].mean()), 0.25)
+        self.assertIn(STANDS, ticks.rows[:, line.layout.at("balance", "state")])
+        proof, floats = prove(line, ticks)
+        self.assertTrue(proof.holds, proof)
+        chip = run_on_chip(line, ticks, floats)
+        self.assertEqual(chip.differ, 0)
+        self.assertLess(chip.us_most, 1e6 / 200)
+
+    def stand(self, rig: Rig) -> tuple[EmulatedRobot, Hand]:
+        robot = EmulatedRobot(rig, None, 0.0)
+        self.addCleanup(robot.close)
+        hand = Hand(rig, robot)
+        hand.pass_time(0.9)
+        self.assertEqual(float(robot.body.held), 1.0)  # it waits until it has been held still
+        hand.pass_time(1.1)
+        self.assertEqual(float(robot.body.held), 0.0)
+        return robot, hand
+
+    def upright_after(self, robot: EmulatedRobot, hand: Hand, lose: Callable[[], None]) -> None:
+        """Drive, lose what drives, and hold the robot to standing where it was."""
+        hand.readings = {"left_y": -0.6, "left_x": 0.2}
+        hand.pass_time(1.2)
+        lose()
+        at = robot.body.pose[:2].copy()
+        for _ in range(5):
+            hand.pass_time(0.5)
+            self.assertLess(abs(float(robot.body.lean)), 0.35)
+        self.assertLess(abs(float(robot.body.lean)), 0.08)
+        self.assertLess(float(np.hypot(*(robot.body.pose[:2] - at))), 0.3)
+        self.assertFalse(robot.resting)  # it does not lie, and is not let go
+
+    def test_a_stick_that_breaks_off(self) -> None:
+        robot, hand = self.stand(stilt())
+        for k in range(often(30, 2)):
+            self.upright_after(robot, hand, partial(hand.readings.update, left_y=3.0 if k % 2 else -3.0))
+            hand.readings = {"left_y": 0.0, "left_x": 0.0}
+            hand.pass_time(0.3)
+            self.assertGreater(self.driven(robot, hand), 0.05)  # it drives again, from rest
+
+    def driven(self, robot: EmulatedRobot, hand: Hand) -> float:
+        hand.readings = {"left_y": -0.6, "left_x": 0.0}
+        at = robot.body.pose[:2].copy()
+        hand.pass_time(1.2)
+        way = float(np.hypot(*(robot.body.pose[:2] - at)))
+        hand.readings = {"left_y": 0.0, "left_x": 0.0}
+        hand.pass_time(1.5)
+        return way
+
+    def test_a_laptop_that_stops_it_dies_in_a_sentence_or_floods_its_line(self) -> None:
+        robot, hand = self.stand(stilt())
+        greeting = next(
+            h for h in hand.pass_time(1.2).decode("ascii", "replace").split("\r\n") if h.startswith("$PIVHEY,")
+        )
+        rig_hash = greeting.split(",")[2]
+
+        def says(data: bytes) -> Callable[[], None]:
+            return lambda: robot.take(data, "", hand.now_s)
+
+        stop = frame(f"PIVBID,1,0,{rig_hash},stop")
+        self.upright_after(robot, hand, says(stop))
+        self.assertLess(self.driven(robot, hand), 0.1)  # the stick does nothing until a laptop lets it go on
+        says(stop[:20])()
+        hand.pass_time(0.3)
+        says(bytes(range(256)) * 20)()
+        hand.pass_time(1.0)
+        self.assertLess(abs(float(robot.body.lean)), 0.1)
+
+    def test_a_radio_that_dies_freezes_or_says_nonsense(self) -> None:
+        robot, hand = self.stand(changed(('source = "stick"', 'source = "radio"'), ("# --- motors ---", RADIO)))
+        packet = hand.packet
+
+        def frozen() -> None:
+            same = packet()
+            hand.packet = lambda: same  # type: ignore[method-assign]
+
+        def damaged() -> None:
+            hand.packet = lambda: packet().replace(b"PIVDRV", b"PIVDRW")  # type: ignore[method-assign]
+
+        def cut_off() -> None:
+            hand.packet = lambda: packet()[:9]  # type: ignore[method-assign]
+
+        def dies() -> None:
+            hand.silent = True
+
+        for k in range(often(70, 4)):
+            self.upright_after(robot, hand, (dies, frozen, damaged, cut_off)[k % 4])
+            hand.silent, hand.packet = False, packet  # type: ignore[method-assign]
+            hand.readings = {"left_y": 0.0, "left_x": 0.0}
+            hand.pass_time(0.5)
+
+    def test_a_fall_takes_its_drive_off_until_it_is_set_up(self) -> None:
+        robot, hand = self.stand(stilt())
+        robot.body = robot.body._replace(velocity=np.array([3.0, 0.0, 0.0]))
+        hand.pass_time(2.0)
+        self.assertAlmostEqual(abs(math.degrees(float(robot.body.lean))), 65.0, delta=1.0)
+        self.assertTrue(robot.resting)
+        robot.body = robot.body._replace(held=1.0, hand=0.0)
+        hand.pass_time(3.5)
+        self.assertFalse(robot.resting)
+        self.assertLess(abs(float(robot.body.lean)), 0.1)
 
 
 @slow
