@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from pivrex.diagnosis.hypotheses import SIGNS, Answer, Assignment, Wire, WiringHypotheses
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.diagnosis.probes import Bench, Seen
-from pivrex.diagnosis.steps import Known, Option, Step
+from pivrex.diagnosis.steps import Known, Option, Step, clash_said
 from pivrex.line.given import sensed_columns
 from pivrex.rig.rig import Rig
 
@@ -141,7 +141,7 @@ class Shakedown:
         """Choose what to do next: the probe that is expected to tell the most."""
         clash = self.hypotheses.contradiction()
         if clash:
-            return Step("contradiction", _clash(clash))
+            return Step("contradiction", clash_said(clash))
         if not self._pointed:
             return Step(
                 "ahead", "Point all steered wheels straight ahead, as they stand when the robot drives forward."
@@ -398,12 +398,3 @@ class Shakedown:
 
 def _motion(wire: Wire) -> tuple[int, int]:
     return wire.motor, wire.sign
-
-
-def _clash(answers: list[Answer]) -> str:
-    if len(answers) == 1:
-        return f"This cannot be true: {answers[0].said}. Is a plug out, or a motor dead? Take it back, and look again."
-    count = {2: "two", 3: "three", 4: "four"}.get(len(answers), str(len(answers)))
-    return f"These {count} cannot {'both' if len(answers) == 2 else 'all'} be true: " + "; ".join(
-        a.said for a in answers
-    )

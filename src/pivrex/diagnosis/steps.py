@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass
 
-from pivrex.diagnosis.hypotheses import Wire
+from pivrex.diagnosis.hypotheses import Answer, Wire
 from pivrex.diagnosis.moves import MotorMove
 
-__all__ = ["Known", "Option", "Step"]
+__all__ = ["Known", "Option", "Step", "clash_said"]
 
 
 @dataclass(frozen=True)
@@ -66,3 +66,13 @@ class Known:
     motor: str | None
     sign: int | None
     encoder: int | None
+
+
+def clash_said(answers: list[Answer]) -> str:
+    """Say that answers exclude each other."""
+    if len(answers) == 1:
+        return f"This cannot be true: {answers[0].said}. Is a plug out, or a motor dead? Take it back, and look again."
+    count = {2: "two", 3: "three", 4: "four"}.get(len(answers), str(len(answers)))
+    return f"These {count} cannot {'both' if len(answers) == 2 else 'all'} be true: " + "; ".join(
+        a.said for a in answers
+    )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from math import cos, sin, sqrt
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
@@ -15,6 +15,7 @@ from pivrex.rig.balance import Tilt
 from pivrex.rig.body import Body
 from pivrex.rig.plane import Gyro as GyroTable
 from pivrex.rig.rig import Rig
+from pivrex.sim.body.contacts import Contact, contacts_of, loads_of
 from pivrex.sim.fitted import STEER_LAG
 
 __all__ = ["BodySettings", "Conditions", "settings_of"]
@@ -194,20 +195,6 @@ class BodySettings(Record):
     tilt_bias: Numbers = of_size(3, unit="rad/s, m/s^2, m/s^2")
 
 
-class Contact(NamedTuple):
-    """A wheel, a caster or a skid on the floor, as `BodySettings` has it."""
-
-    x: float
-    y: float
-    first: tuple[float, float, float]
-    second: tuple[float, float, float]
-    rolls: tuple[float, float]
-    turn: int
-    motor: int
-    grip: tuple[float, float]
-    is_plain: bool
-
-
 def settings_of(
     rig: Rig, smallest: dict[str, tuple[float, float]], under: Conditions, tick_s: float | None = None
 ) -> BodySettings:
@@ -238,7 +225,7 @@ def settings_of(
     ]
     order = list(rig.motors)
     motor_of = {w: order.index(n) for n, m in rig.motors.items() for w in m.wheels}
-    sides = [_contacts(rig, body, motor_of, back) for back in (False, True)]
+    sides = [contacts_of(rig, body, motor_of, back) for back in (False, True)]
     contacts = sides[0]
     # rollers and casters hold by themselves, whatever the floor
     by_floor = np.array([(c.motor >= 0, c.is_plain) for c in contacts])
@@ -265,7 +252,8 @@ def settings_of(
         squares=squares,
         soft=most * (SOFT_M_S * SOFT_M_S),
         loose=2.0 * np.sqrt(most) * SOFT_M_S,  # twice the slip at which 70 % of the grip is there
-        loads=[_loads([(c.x, c.y) for c in side], body.high_m(chassis)) for side in sides] + leaning.pop("loads"),
+        loads=[loads_of([(c.x, c.y) for c in side], body.high_m(chassis), GRAVITY_M_S2) for side in sides]
+        + leaning.pop("loads"),
         **leaning,
         **{name: np.stack(np.broadcast_arrays(*(m[name] for m in motors)), axis=-1) for name in motors[0]},
         wheel_motor=[motor_of[w.name] for w in chassis.wheels],
@@ -340,7 +328,7 @@ def _leaning(rig: Rig, body: Body, mass: Floats, noise: Any, contacts: list[Cont
     for edge, lean in ((max(at), lies[0]), (min(at), -lies[1])):
         on = [k for k, x in enumerate(at) if abs(x - edge) <= SAME_AXLE_M]
         loads = np.zeros((len(contacts), 3))
-        loads[on] = _loads([(0.0, contacts[k].y) for k in on], high)
+        loads[on] = loads_of([(0.0, contacts[k].y) for k in on], high, GRAVITY_M_S2)
         found["loads"].append(loads)
         found["axle_x"].append(edge + centre)
         found["axle_z"].append(radius := max(radii[k] for k in on))
@@ -363,73 +351,3 @@ def _leaning(rig: Rig, body: Body, mass: Floats, noise: Any, contacts: list[Cont
         "tilt_noise": np.multiply.outer(np.asarray(noise, float), noises),
         "tilt_bias": np.multiply.outer(np.asarray(noise, float), errors),
     }
-
-
-def _contacts(rig: Rig, body: Body, motor_of: dict[str, int], back: bool) -> list[Contact]:
-    """Give the contacts of wheels, then of casters; those of a robot on its back as `pivrex.rig.geometry` has them."""
-    side = -1.0 if back else 1.0
-    cx, cy = rig.chassis.mass_centre.x_m, rig.chassis.mass_centre.y_m
-    steered = list(rig.steered)
-    found = []
-    along, across = body.grip, body.across
-    for wheel in rig.chassis.wheels:
-        x, y, drive = wheel.x_m - cx, wheel.y_m - cy, wheel.drive_rad
-        plain = wheel.rollers_rad is None
-        # along the axis of a roller it grips, square to it the roller rolls
-        angle = drive if wheel.rollers_rad is None else drive + side * wheel.rollers_rad
-        first, second = (cos(angle), sin(angle)), (-sin(angle), cos(angle))
-        way = (cos(drive), sin(drive))
-        rolls = tuple(side * wheel.radius_m * (way[0] * e[0] + way[1] * e[1]) for e in (first, second))
-        found.append(
-            Contact(
-                x=x,
-                y=side * y,
-                first=_passing(first, x, y, side),
-                second=_passing(second, x, y, side),
-                turn=steered.index(wheel.name) if wheel.name in steered else -1,
-                rolls=(rolls[0], rolls[1]),
-                motor=motor_of[wheel.name],
-                grip=(along, across if plain else body.rollers),
-                is_plain=plain,
-            )
-        )
-    for caster in rig.chassis.casters:
-        x, y = caster.x_m - cx, caster.y_m - cy
-        found.append(
-            Contact(
-                x=x,
-                y=side * y,
-                first=_passing((1.0, 0.0), x, y, side),
-                second=_passing((0.0, 1.0), x, y, side),
-                turn=-1,
-                rolls=(0.0, 0.0),
-                motor=-1,
-                grip=(body.casters, body.casters),
-                is_plain=False,
-            )
-        )
-    return found
-
-
-def _passing(way: tuple[float, float], x: float, y: float, side: float) -> tuple[float, float, float]:
-    """How fast a point passes along a direction for each unit of a twist, with left and turning mirrored on the back."""
-    return way[0], side * way[1], side * (x * way[1] - y * way[0])
-
-
-def _loads(places: list[tuple[float, float]], height: float) -> Floats:
-    """Give the load on each support for each kg: at rest, and for each m/s² of acceleration forward and left, (C, 3).
-
-    Notes
-    -----
-    The loads carry the weight and its moment about the mass centre, Σ N = m·g, Σ N·x = -m·a_x·h, Σ N·y = -m·a_y·h. More
-    than three supports would leave this open; a stiff frame on equal springs has N = α + β·x + γ·y, the solution of least
-    squares.
-    """
-    where = np.array([(1.0, x, y) for x, y in places])
-    # lengths of a robot's size, so that a line of supports counts as a line
-    size = max(1e-3, sqrt(float((where[:, 1:] ** 2).sum(axis=1).max())))
-    scaled = where / np.array([1.0, size, size])
-    spread: Floats = scaled @ np.linalg.pinv(scaled.T @ scaled, rcond=1e-9, hermitian=True)
-    wanted = np.array([[GRAVITY_M_S2, 0.0, 0.0], [0.0, -height / size, 0.0], [0.0, 0.0, -height / size]])
-    loads: Floats = spread @ wanted
-    return loads
