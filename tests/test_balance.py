@@ -39,7 +39,7 @@ from pivrex.routine.fleet import Fleet
 from pivrex.routine.means import Means
 from pivrex.runs.ticks import play_through
 from pivrex.session.core import Session
-from pivrex.session.messages import GoLive, GoOn, MoveStandIn, MoveSticks, Probe, Push, PutBack, SetUp, Stop
+from pivrex.session.messages import GoLive, GoOn, KeyDown, MoveStandIn, MoveSticks, Probe, Push, PutBack, SetUp, Stop
 from pivrex.session.status import Status
 from pivrex.sim.body import BodyState, Conditions, RealBody
 from pivrex.sim.wiring import faulty
@@ -601,6 +601,14 @@ class DriveOffTest(unittest.TestCase):
         self.assertEqual(self.states(rows)[-1], UNTRUSTED)
         self.assertEqual(self.drives(rows[-10:]).max(), 0.0)
 
+    def test_an_encoder_that_falls_silent_topples_nothing(self) -> None:
+        self.run_for(3.0)
+        rows = self.run_for(3.0, left_travel=math.nan, left_speed=math.nan)
+        self.assertEqual(set(self.states(rows)), {STANDS})
+        self.assertTrue(np.isfinite(rows[:, self.line.layout.stage("outputs")]).all())
+        rows = self.run_for(3.0)
+        self.assertEqual(set(self.states(rows)), {STANDS})
+
     def test_a_battery_that_is_empty(self) -> None:
         self.run_for(3.0)
         least = self.line.rig.battery.restarts_below_V
@@ -685,9 +693,8 @@ class SessionTest(unittest.TestCase):
 
     def test_it_is_not_driven_over_a_link(self) -> None:
         wire = {"kind": "udp", "port": 9, "host": "127.0.0.1"}
-        session = Session(
-            SetUp(stilt(), None, source="sticks", gamepads=False, link=Link.model_validate({"wire": wire}))
-        )
+        rig = changed(('mode = "alone"', 'mode = "obeys"'))
+        session = Session(SetUp(rig, None, source="sticks", gamepads=False, link=Link.model_validate({"wire": wire})))
         self.addCleanup(lambda: session.close(0.0))
         session.tick(0.0)
         session.handle(GoLive(), 0.0)
@@ -706,6 +713,19 @@ class SessionTest(unittest.TestCase):
             open_rig.type_in("balance.rate.p", "0.01")  # who insists
             assert open_rig.rig.balance is not None
             self.assertEqual(open_rig.rig.balance.rate.p, 0.01)
+
+    def test_a_button_is_obeyed_once_though_its_column_is_repeated(self) -> None:
+        rig = changed(("[law]", '[[bindings]]\nchannel = "button_0"\ndoes = "record"\n\n[law]'))
+        with tempfile.TemporaryDirectory() as folder:
+            session = Session(SetUp(rig, None, source="keys", gamepads=False, inputs=Path(folder)))
+            now = 0.0
+            for k in range(200):
+                if k == 103:  # between two ticks in which it is asked what the driver wants
+                    session.handle(KeyDown("button_0"), now)
+                session.tick(now)
+                now += 0.005
+            self.assertTrue(session.status.recording)  # four times would have ended it again
+            session.close(now)
 
     def test_both_rates_are_in_the_tick(self) -> None:
         rows = self.pass_s(1.0, forward=0.5)
@@ -1039,7 +1059,7 @@ class BadRigTest(unittest.TestCase):
             "drive of each wheel", self.refused("control.wheels", ("[law]", '[control]\nwheels = "pid"\n\n[law]'))
         )
         link = ("[law]", '[link]\nwire = { kind = "udp", port = 7000 }\n\n[law]')
-        self.assertIn("late", self.refused("board.mode", link))
+        self.assertIn("late", self.refused("board.mode", link, ('mode = "alone"', 'mode = "obeys"')))
 
     def test_no_sensor(self) -> None:
         text = STILT.read_text(encoding="utf-8")

@@ -186,14 +186,16 @@ def state_after(
 @kernel
 def measure(s: BalanceSettings, before: BalanceState, after: BalanceState, sensed: SensedRow, lean: float) -> None:
     """Take in how far the wheels have rolled. An encoder counts against the body, which leans: what the wheels have rolled on the floor
-    is by radius · lean more.
+    is by radius · lean more. While one says nothing it stands by the lean alone, and its wheels are taken to stand.
     """
     many = len(s.share)
     rolled = 0.0
     for k in range(len(after.at)):
         after.at[k] = sensed.travel[k]
+        if is_nan(after.at[k]):
+            after.at[k] = before.at[k]
     for k in range(many):
-        rolled += div(row_sum(s.share[k], sensed.travel, len(after.at)) * s.top, 1.0 * many)
+        rolled += div(row_sum(s.share[k], after.at, len(after.at)) * s.top, 1.0 * many)
     after.travel = rolled + s.radius * lean
     after.forward = before.forward
     if not is_nan(before.travel):
@@ -202,7 +204,7 @@ def measure(s: BalanceSettings, before: BalanceState, after: BalanceState, sense
         mean = 0.0
         for k in range(many):
             after.turning[k] = div(
-                row_sum(s.share[k], sensed.travel, len(after.at)) - row_sum(s.share[k], before.at, len(after.at)), s.dt
+                row_sum(s.share[k], after.at, len(after.at)) - row_sum(s.share[k], before.at, len(after.at)), s.dt
             )
             mean += div(after.turning[k], 1.0 * many)
         for k in range(many):
