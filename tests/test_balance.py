@@ -944,7 +944,7 @@ class WholeTest(TerminalCase):
         terminal = self.open("open", str(home), "--rig", "stilt", "--view", "heading")
         terminal.wait("from the side")
         terminal.wait("a push of 0.44 N·s forward")
-        terminal.keys("Q")
+        terminal.keys("%")
         terminal.wait("LQR from the linear theory")
         terminal.keys("Right")  # P of the lean
         wait_for(lambda: "before" in terminal.screen(), 20, terminal.screen)

@@ -33,7 +33,7 @@ HEADING_COMMANDS = (
             ("R", "shift+r", "upper_r"), foot=6),
     Command("search", "search", "Searches gains on many stand-ins under several conditions; again stops it.",
             ("S", "shift+s", "upper_s"), foot=6),
-    Command("lqr", "LQR", "Finds gains for all loops of a robot that balances at once, from its linear theory.", ("Q", "shift+q", "upper_q"),
+    Command("lqr", "LQR", "Finds gains for all loops of a robot that balances at once, from its linear theory.", ("percent_sign", "%"), "%",
             available=lambda m: m.rig.balance is not None),
     Command("placement", "placement trial", "Drives the same drive with the gyro firm, loose and by a motor: drift and noise.",
             ("T", "shift+t", "upper_t")),
