@@ -3,8 +3,11 @@
 import io
 import json
 import math
+import os
+import pty
 import shutil
 import tempfile
+import tty
 import unittest
 from collections.abc import Callable
 from contextlib import redirect_stdout
@@ -19,6 +22,7 @@ from pivrex.board.hand import Hand
 from pivrex.board.on_chip import run_on_chip
 from pivrex.board.proving import own_ticks, prove
 from pivrex.cli.main import run
+from pivrex.devices.encode import frame_of
 from pivrex.devices.sentence import frame
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.diagnosis.practice import practise
@@ -32,6 +36,7 @@ from pivrex.line.tilt import DISAGREES, FROZEN, SILENT
 from pivrex.rig import Rig, open_folder, read_rig, read_text
 from pivrex.rig.balance import LEAST_HZ
 from pivrex.rig.changes import Change
+from pivrex.rig.sources import FramesSource
 from pivrex.rig.transports import Link
 from pivrex.routine import play
 from pivrex.routine.files import program_of
@@ -678,6 +683,51 @@ class SessionTest(unittest.TestCase):
         self.session.handle(PutBack(), self.now)
         rows = self.pass_s(2.0)
         self.assertEqual(set(self.of(rows, "balance", "state")[5:]), {STANDS})
+
+    def test_a_throttle_that_goes_one_way_flags_of_two_handsets_and_silence(self) -> None:
+        self.session.close(self.now)
+        far, near = pty.openpty()
+        tty.setraw(near)
+        self.addCleanup(os.close, far)
+        rig = changed(('"/tmp/pivrex-handsets"', f'"{os.ttyname(near)}"'))
+        os.close(near)
+        spec = rig.sources["handsets"]
+        assert isinstance(spec, FramesSource)
+        self.assertEqual(frame_of(spec, {"left_y": -1.0, "button_0": 1.0, "button_3": 1.0})[2:5].hex(), "ff8084")
+        self.session = Session(SetUp(rig, None, source="handsets", gamepads=False))
+        wire = self.session.inputs.remotes["handsets"].wire
+        wait_for(lambda: len(self.pass_s(0.02)) and wire.is_open)  # a port is opened beside the ticks
+
+        def drive(seconds: float, **readings: float) -> Floats:
+            rows = []
+            for _ in range(round(seconds * 20)):
+                os.write(far, frame_of(spec, readings))
+                rows.append(self.pass_s(0.05))
+            return np.concatenate(rows)
+
+        self.assertIn("nobody has spoken", self.session.status.lost)
+        drive(2.0)
+        self.assertEqual(self.session.status.lost, "")
+
+        def speed(seconds: float, **readings: float) -> float:
+            """Drive, and give the mean speed of the last half second, in m/s."""
+            x = self.of(drive(seconds, **readings), "truth", "x")
+            return float(x[-1] - x[-101]) / 0.5
+
+        full = speed(2.5, left_y=-0.8)
+        self.assertGreater(full, 0.2)
+        self.assertLess(speed(4.0, left_y=-0.8, button_0=1), -0.2)
+        self.assertGreater(speed(4.0, left_y=-0.8), 0.2)
+        self.assertAlmostEqual(speed(4.0, left_y=-0.8, button_2=1), 0.4 * full, delta=0.1 * full)  # the other handset
+        drive(2.0, left_y=-0.8)
+        rows = self.pass_s(4.0)  # not a word more
+        self.assertEqual(self.session.status.lost, "handsets: silent for 300 ms")
+        self.assertEqual(set(self.of(rows, "balance", "state")), {STANDS})
+        self.assertLess(np.ptp(self.of(rows, "truth", "x")[-200:]), 0.1)
+        drive(1.0)
+        drive(0.2, button_3=1)
+        self.assertNotEqual(self.session.status.held, "")
+        self.assertTrue(self.session.status.upright)
 
     def test_single_motors_only_in_the_hand(self) -> None:
         moves = (MotorMove(port=0, duty=0.2, seconds=0.5),)
