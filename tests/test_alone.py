@@ -192,8 +192,12 @@ class AloneCase(unittest.TestCase):
     """Of the routine that the board has; empty for none."""
     PERIOD_S = 3.0
 
+    def rig_of(self) -> Rig:
+        """Return the rig that is driven."""
+        return alone(self.MORE, *self.PAIRS, key=self.KEY)
+
     def setUp(self) -> None:
-        self.rig = alone(self.MORE, *self.PAIRS, key=self.KEY)
+        self.rig = self.rig_of()
         self.line = Line(self.rig)
         self.task = Task(program(self.TEXT, self.rig), self.PERIOD_S) if self.TEXT else None
         self.robot = EmulatedRobot(self.rig, self.FIELD, 0.0, task=self.task)

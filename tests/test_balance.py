@@ -11,6 +11,7 @@ import tty
 import unittest
 from collections.abc import Callable
 from contextlib import redirect_stdout
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -20,7 +21,9 @@ from numpy.typing import NDArray
 from pivrex.board.emulated import EmulatedRobot
 from pivrex.board.hand import Hand
 from pivrex.board.on_chip import run_on_chip
-from pivrex.board.proving import own_ticks, prove
+from pivrex.board.proving import own_ticks, played_ticks, prove, ran_in_double
+from pivrex.board.steps import Task
+from pivrex.board.watching import BY_ROUTINE, DRIVES, NOT_AT_REST
 from pivrex.cli.main import run
 from pivrex.devices.encode import frame_of
 from pivrex.devices.sentence import frame
@@ -56,7 +59,9 @@ from pivrex.tuning.balancing import balance_worries, biggest_push, falls_after_s
 from pivrex.tuning.relay import gains_by, relay_on
 from pivrex.tuning.search import search
 from tests.support import DEMO, often, slow, wait_for
+from tests.test_alone import AloneCase
 from tests.test_board import WITH_CHIP
+from tests.test_board_routines import program
 from tests.test_terminal import TerminalCase
 
 Floats = NDArray[np.float64]
@@ -872,6 +877,42 @@ wire = { kind = "serial", port = "/tmp/none", baud = 57600 }
 # --- motors ---"""
 
 
+START = (
+    ('chip = "atmega328p"', 'chip = "atmega328p"\nstart_pin = 12'),
+    ('sensed = true\npin = "A3"\n', ""),
+    ("[gyro]\n", '[gyro]\npin = "A3"\n'),
+)
+"""A button that begins a routine, and a gyro on a pin."""
+
+
+@WITH_CHIP
+class WatchedTest(AloneCase):
+    """A laptop makes the ticks of a board that balances again, to the bit. Its serial line must be quick: it has what the line's ticks leave of the time."""
+
+    TEXT = "drive ahead 0.3 m\n"
+
+    def rig_of(self) -> Rig:
+        link = '[link]\nwire = { kind = "serial", port = "/tmp/none", baud = 250000 }\n\n# --- motors'
+        return changed(*START, ('rate = "200 Hz"', 'rate = "100 Hz"'), ("# --- motors", link))
+
+    def test_it_stands_drives_its_routine_and_obeys_its_stick(self) -> None:
+        self.go(3.0)
+        self.robot.sticks["start"] = 1.0
+        self.go(0.1)
+        self.robot.sticks["start"] = 0.0
+        self.go(2.5)
+        self.go(1.0, left_y=-0.6)
+        self.assertTrue(all(t.same for t in self.ticks))
+        self.assertEqual(list(dict.fromkeys(t.why for t in self.ticks))[-3:], [DRIVES, BY_ROUTINE, NOT_AT_REST])
+        rows = np.array([t.row for t in self.ticks])
+        layout = self.line.layout
+        self.assertEqual(set(rows[150:, layout.at("balance", "state")]), {STANDS})
+        self.assertLess(abs(float(self.robot.body.lean)), 0.35)
+        place = rows[:, layout.at("balance", "place_measured")]
+        rolled = rows[:, layout.at("sensed", "left_travel")] + 0.04 * rows[:, layout.at("tilt", "lean")]
+        np.testing.assert_allclose(np.diff(place)[1:], np.diff(rolled)[1:], atol=3e-3)
+
+
 @WITH_CHIP
 class BoardTest(unittest.TestCase):
     """Its own program, in the emulated chip with the body at its pins."""
@@ -887,8 +928,8 @@ class BoardTest(unittest.TestCase):
         self.assertEqual(chip.differ, 0)
         self.assertLess(chip.us_most, 1e6 / 200)
 
-    def stand(self, rig: Rig) -> tuple[EmulatedRobot, Hand]:
-        robot = EmulatedRobot(rig, None, 0.0)
+    def stand(self, rig: Rig, task: Task | None = None) -> tuple[EmulatedRobot, Hand]:
+        robot = EmulatedRobot(rig, None, 0.0, task=task)
         self.addCleanup(robot.close)
         hand = Hand(rig, robot)
         hand.pass_time(0.9)
@@ -909,6 +950,29 @@ class BoardTest(unittest.TestCase):
         self.assertLess(abs(float(robot.body.lean)), 0.08)
         self.assertLess(float(np.hypot(*(robot.body.pose[:2] - at))), 0.3)
         self.assertFalse(robot.resting)  # it does not lie, and is not let go
+
+    def test_a_routine_begins_while_it_stands(self) -> None:
+        rig = changed(*START)
+        robot, hand = self.stand(rig, Task(program("drive ahead 0.5 m\n", rig), 8.0))
+        hand.pass_time(1.0)
+        at = float(robot.body.pose[0])
+        hand.begin_routine()
+        leans = []
+        for _ in range(40):
+            hand.pass_time(0.125)
+            leans.append(abs(float(robot.body.lean)))
+        self.assertLess(max(leans), 0.35)
+        self.assertLess(leans[-1], 0.08)
+        self.assertAlmostEqual(float(robot.body.pose[0]) - at, 0.5, delta=0.1)
+        self.assertGreater(self.driven(robot, hand), 0.05)  # then the stick drives again
+
+    def test_its_routine_is_proved(self) -> None:
+        rig = changed(*START)
+        line = Line(rig)
+        ticks = played_ticks(line, Task(program("drive ahead 0.3 m\n", rig), 4.0), None)
+        self.assertEqual(set(ticks.rows[:, line.layout.at("balance", "state")]), {STANDS})
+        proof, _ = prove(line, replace(ticks, memories=ran_in_double(line, ticks)[1]))
+        self.assertTrue(proof.holds, proof)
 
     def test_a_stick_that_breaks_off(self) -> None:
         robot, hand = self.stand(stilt())

@@ -25,6 +25,9 @@ from pivrex.rig.sources import NumbersSource, PacketsSource
 
 __all__ = ["NOT_READ", "SAYS_LINKED", "SAYS_READY", "Alone", "Told", "part_length"]
 
+WAYS = ("kept.odometry.travels", "kept.balance.at")
+"""What remembers the ways of encoders."""
+
 TICK_HEAD = len("$PIVTIC,4294967295,0,0000,") + len("*hh\r\n")
 STATE_HEAD = len("$PIVALL,4294967295,9999,") + len("*hh\r\n")
 
@@ -207,9 +210,7 @@ class Alone:
         ways = [s for s in self.wiring.sensed if s.title.endswith(f"_travel_{self.wiring.rig.way_unit}")]
         if not all(s.counter for s in ways):
             return []
-        return [
-            g for g in self.parts.program.globals.values() if g.name == "kept.odometry.travels" and 0 not in g.shape
-        ]
+        return [g for g in self.parts.program.globals.values() if g.name in WAYS and 0 not in g.shape]
 
     @property
     def zeroed(self) -> dict[int, float]:

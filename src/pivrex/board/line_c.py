@@ -16,7 +16,10 @@ from pivrex.board.printing import WORDS, BoardPrinter, c_name, number_in_c
 from pivrex.kernels.expressions import own_name
 from pivrex.kernels.sources import read
 
-__all__ = ["line_header", "line_source", "single_functions", "structures"]
+__all__ = ["GOES_ON", "line_header", "line_source", "single_functions", "structures"]
+
+GOES_ON = ("tilt", "balance")
+"""Stages that do not begin again as a routine begins: a robot that balances stands on them."""
 
 ABOUT = {
     "row": "What a tick says, stage by stage: what goes in, then what each stage makes of it.",
@@ -83,6 +86,7 @@ def line_header(program: FlatProgram, real: str) -> str:
         "} kept;",
         "",
         "void line_begin(void); /* before the first tick */",
+        "void line_begin_again(void); /* as a routine begins; one that balances goes on standing */",
         "void line_tick(void);",
         "#endif",
         "",
@@ -144,8 +148,21 @@ def line_source(program: FlatProgram, start: np.ndarray[Any, Any], traced: bool 
         "}",
         "",
     ]
+    lines += _begin_again(program)
     lines += ["void line_tick(void)", "{", *(f"    {f}();" for f in program.order), "}", ""]
     return "\n".join(lines)
+
+
+def _begin_again(program: FlatProgram) -> list[str]:
+    """Return what begins the line again without letting a robot that balances fall."""
+    goes_on = [own_name(s) for s in structures(program, "kept") if s in GOES_ON]
+    return [
+        "void line_begin_again(void)", "{",
+        *(f"    struct {s}_state {s} = kept.{s};" for s in goes_on),
+        "    line_begin();",
+        *(f"    kept.{s} = {s};" for s in goes_on),
+        "}", "",
+    ]  # fmt: skip
 
 
 def _with_needs(names: Iterable[str]) -> list[str]:

@@ -14,9 +14,10 @@ from typing import Any
 import numpy as np
 
 from pivrex.board.flat_program import FlatFunction, FlatProgram, Global
-from pivrex.board.line_c import ABOUT, structures
+from pivrex.board.line_c import ABOUT, GOES_ON, structures
 from pivrex.board.single_line import ROOTS, python_function
 from pivrex.kernels import maths
+from pivrex.kernels.expressions import own_name
 
 __all__ = ["line_module", "maths_module"]
 
@@ -134,6 +135,16 @@ def _begin(program: FlatProgram, start: np.ndarray[Any, Any]) -> Iterator[str]:
             values = start[one.at : one.at + prod(one.shape)]
             given = values.reshape(one.shape).tolist() if one.shape else values[0]
             yield f"{INDENT}{one.name} = {_value(one, given, stays=False)}"
+    goes_on = [f"kept.{own_name(s)}" for s in structures(program, "kept") if s in GOES_ON]
+    yield from (
+        "",
+        "",
+        "def begin_again():",
+        f'{INDENT}"""As a routine begins; a robot that balances goes on standing."""',
+    )
+    yield from (f"{INDENT}was_{k} = copied({part})" for k, part in enumerate(goes_on))
+    yield f"{INDENT}begin()"
+    yield from (f"{INDENT}{part} = was_{k}" for k, part in enumerate(goes_on))
 
 
 def _clear(program: FlatProgram) -> Iterator[str]:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import prod
 from typing import Any
 
 import numpy as np
 
 from pivrex.board.flat import flat_line
 from pivrex.board.flat_program import FlatProgram
-from pivrex.board.line_c import line_header, line_source
+from pivrex.board.line_c import GOES_ON, line_header, line_source, structures
 from pivrex.board.needed import needed
 from pivrex.board.steps.routine import BoardRoutine
 from pivrex.line.beginning import known_at
@@ -28,6 +29,15 @@ class LineParts:
 
     program: FlatProgram
     start: np.ndarray[Any, Any]
+
+    def again(self, memory: Floats) -> Floats:
+        """Return what is remembered as a routine begins, where ``memory`` was before: one that balances goes on standing."""
+        found = self.start.copy()
+        for stage, own in structures(self.program, "kept").items():
+            for one in own if stage in GOES_ON else ():
+                part = slice(one.at, one.at + prod(one.shape))
+                found[part] = memory[part]
+        return found
 
     def header(self, real: str) -> str:
         """Return `line.h`; ``real``: double or float."""

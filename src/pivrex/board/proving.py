@@ -19,6 +19,7 @@ from pivrex.board.printing import c_name
 from pivrex.board.steps import BoardRoutine, Task
 from pivrex.errors import PivrexError
 from pivrex.kernels.building import compiler
+from pivrex.line.beginning import begun
 from pivrex.line.line import Line
 from pivrex.rig.field import Field
 from pivrex.routine.playing import play, start_pose
@@ -151,7 +152,7 @@ def played_ticks(line: Line, task: Task, field: Field | None) -> Ticks:
     routine, at = BoardRoutine.of(task, line), start_pose(task.program, field)
     played = play(task.program, line.rig, field, task.period_s)
     rows, parts = played.rows[: round(played.time_s / line.dt_s)], line_parts(line, at, routine)
-    begins = parts.start.copy()
+    begins = parts.again(begun(line, at).memory.data)
     begins[parts.program.globals["kept.thoughts.on"].at] = 1.0
     return Ticks(rows, np.broadcast_to(begins, (len(rows), len(begins))), routine, at)
 

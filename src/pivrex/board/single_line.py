@@ -180,7 +180,7 @@ class SingleLine:
         found: Callable[..., Any] = self._names[name]
         return found
 
-    def tick(self, row: Floats, memory: Floats) -> tuple[Floats, Floats]:
+    def tick(self, row: Floats, memory: Floats, goes_on: Floats | None = None) -> tuple[Floats, Floats]:
         """Make a tick.
 
         Parameters
@@ -189,15 +189,17 @@ class SingleLine:
             Its clock, sensed and raw columns are what goes in.
         memory : (M,) float64
             What was remembered before it, as `Line.memory` orders it.
+        goes_on : (K,) float64, optional
+            The row of the tick before, where this one does not compute what is asked for.
 
         Returns
         -------
         (K,), (M,) float64
             The row, and what is remembered after it; NaN where a board keeps nothing.
         """
+        rest = np.zeros(len(row)) if goes_on is None else goes_on
         for one in self.row.fields:
-            own = row[one.at : one.at + prod(one.shape)] if one in self._given else np.zeros(prod(one.shape))
-            self._put(one, own)
+            self._put(one, (row if one in self._given else rest)[one.at : one.at + prod(one.shape)])
         for one in self.kept.fields:
             self._put(one, memory[one.at : one.at + prod(one.shape)])
         with np.errstate(all="ignore"):

@@ -104,6 +104,8 @@ class Rebuilder:
         self._memory: Floats = parts.start.copy()
         self._rest_raw = line.rest().astype(np.float32).astype(float)
         self._rebased = [g.at + k for g in self.alone.rebased for k in range(g.shape[0])]
+        self._exact: Floats | None = None
+        """The row of the tick before, in single precision."""
         self._recent: deque[_Said] = deque(maxlen=RECENT)
         self._state, self._state_of = b"", -1
         self.synced = False
@@ -165,7 +167,7 @@ class Rebuilder:
         made, before = [], None
         for said in self._recent:
             if said.number == number and self._rebased:
-                self._memory[self._rebased] = self._sensed(said)[self._ways]
+                self._memory[self._rebased] = np.resize(self._sensed(said)[self._ways], len(self._rebased))
             if said.number > number:
                 made.append(self._make(said, before))
             before = said
@@ -217,7 +219,9 @@ class Rebuilder:
         row = line.begin(np.array(float(said.number)), said.raw, self._sensed(said), stopped, self._driving, NOWHERE)
         remembered = self._memory.copy()
         remembered[self._rebased] = 0.0
-        exact, kept = self._single.tick(self._as_board(row, said, before), remembered)
+        goes_on = self._exact if said.number % line.rig.asks_every else None
+        exact, kept = self._single.tick(self._as_board(row, said, before), remembered, goes_on)
+        self._exact = exact.copy()
         same = crc_hqx(self._single.row.packed(exact), 0xFFFF) == said.check
         old, new = line.memory.start(), line.memory.start()
         old.data[:] = self._memory[:many]
@@ -244,7 +248,7 @@ class Rebuilder:
             return ""
         told = ""
         if said.why == BY_ROUTINE and was != BY_ROUTINE:
-            self._memory = self.alone.parts.start.copy()
+            self._memory = self.alone.parts.again(self._memory)
             told = f"the board drives its routine {routine.task.program.name}"
         elif was == BY_ROUTINE and said.why != BY_ROUTINE:
             told = routine.ended_in(self._memory) or "the routine was cut off"

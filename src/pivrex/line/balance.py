@@ -116,7 +116,9 @@ class BalanceState(Record):
     still, empty : float
         For how long it has been held upright and still, and its battery has been empty, in s.
     travel : float
-        How far both sides have rolled in the tick before, the lean taken out, in m; NaN before the first.
+        How far both sides have rolled since the first tick, the lean taken out, in m; NaN before that.
+    tilted : float
+        The lean in the tick before, in rad.
     forward : float
         Its speed, averaged, in m/s.
     turning : (D,)
@@ -135,6 +137,7 @@ class BalanceState(Record):
     still: Number = field(unit="s")
     empty: Number = field(unit="s")
     travel: Number = field(unit="m")
+    tilted: Number = field(unit="rad")
     forward: Number = field(unit="m/s")
     turning: Numbers = field("motors")
     at: Numbers = field("wheels", unit="m")
@@ -189,24 +192,21 @@ def measure(s: BalanceSettings, before: BalanceState, after: BalanceState, sense
     is by radius · lean more. While one says nothing it stands by the lean alone, and its wheels are taken to stand.
     """
     many = len(s.share)
-    rolled = 0.0
     for k in range(len(after.at)):
         after.at[k] = sensed.travel[k]
         if is_nan(after.at[k]):
             after.at[k] = before.at[k]
-    for k in range(many):
-        rolled += div(row_sum(s.share[k], after.at, len(after.at)) * s.top, 1.0 * many)
-    after.travel = rolled + s.radius * lean
-    after.forward = before.forward
+    after.tilted, after.travel, after.forward = lean, 0.0, before.forward
     if not is_nan(before.travel):
-        moved = div(after.travel - before.travel, s.dt)
-        after.forward = before.forward + (moved - before.forward) * s.smooth
         mean = 0.0
         for k in range(many):
             after.turning[k] = div(
                 row_sum(s.share[k], after.at, len(after.at)) - row_sum(s.share[k], before.at, len(after.at)), s.dt
             )
             mean += div(after.turning[k], 1.0 * many)
+        moved = mean * s.top * s.dt + s.radius * (lean - before.tilted)
+        after.travel = before.travel + moved
+        after.forward = before.forward + (div(moved, s.dt) - before.forward) * s.smooth
         for k in range(many):
             after.turning[k] = before.turning[k] + (after.turning[k] - mean - before.turning[k]) * s.smooth
 

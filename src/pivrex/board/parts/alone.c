@@ -98,16 +98,18 @@ static void speak(void) {
 static uint32_t left;                          /* ticks until it is cut off */
 static uint8_t told;                           /* whether it must begin */
 
-/* The line knows nothing then, and the robot stands where the routine begins. */
+/* The line knows nothing then, and the robot stands where the routine begins: in a tick that asks, as the desktop's play does. */
 static void begin_routine(void) {
     static uint8_t pressed = 1;                /* a button that is pressed from the start counts once it was let go of */
     if (start_pressed() && !pressed) told = 1;
     pressed = start_pressed();
-    if (told && why < STOPPED && routine_may()) {
-        line_begin();
-        why = BY_ROUTINE, left = ROUTINE;
+    if (told && ticks % ASKS_EVERY == 0) {
+        if (why < STOPPED && routine_may()) {
+            line_begin_again();
+            why = BY_ROUTINE, left = ROUTINE;
+        }
+        told = 0;
     }
-    told = 0;
     kept.thoughts.on = why == BY_ROUTINE;
 }
 
@@ -167,7 +169,7 @@ static void make_tick(uint32_t now) {
     row_bytes(check_bytes);
     telling->check = crc;
     tells++;
-    if (state_at < 0 && (int32_t)(ticks - state_due) >= 0) {
+    if (state_at < 0 && ticks % ASKS_EVERY == 0 && (int32_t)(ticks - state_due) >= 0) { /* the next tick asks */
         copied = 0;
         kept_bytes(copy_bytes);
         state_tick = telling->tick, state_at = 0, state_due = ticks + TICKS_A_SECOND;
