@@ -61,7 +61,7 @@ from pivrex.tuning.search import search
 from tests.support import DEMO, often, slow, wait_for
 from tests.test_alone import AloneCase
 from tests.test_board import WITH_CHIP
-from tests.test_board_routines import program
+from tests.test_routine_running import program
 from tests.test_terminal import TerminalCase
 
 Floats = NDArray[np.float64]
@@ -887,7 +887,7 @@ START = (
 
 @WITH_CHIP
 class WatchedTest(AloneCase):
-    """A laptop makes the ticks of a board that balances again, to the bit. Its serial line must be quick: it has what the line's ticks leave of the time."""
+    """A laptop makes the ticks of a board that balances again, to the bit. Its serial line has only the time that ticks leave."""
 
     TEXT = "drive ahead 0.3 m\n"
 
