@@ -227,7 +227,7 @@ def _by_search(rig: Any, loop: str, goal: str, candidates: int, seed: int) -> di
     def both(pair: tuple[float, float], scale: float = 1.0) -> dict[str, float]:
         return {"mean": round(pair[0] * scale, 4), "worst": round(pair[1] * scale, 4)}
 
-    shown = WHOLE if rig.balance is not None and loop != "heading" else kind  # whose overshoot is told
+    shown = WHOLE if rig.balance is not None and loop != "heading" else kind  # whose overshoot is printed
     unit = {"% of top speed": "percent", "m/s": "m_s"}.get(shown.unit, shown.unit)
     return {
         "gains": {n: float(f"{v:.3g}") for n, v in found.gains._asdict().items()},

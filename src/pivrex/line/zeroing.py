@@ -37,7 +37,7 @@ STILL_RAD_S = 0.1
 """A wheel that rolls faster, or a reading this far from the mean of those before, and the robot does not stand still."""
 
 SWAYS_M_S = 0.15
-"""The same of a robot that balances, whose wheels roll to and fro, both alike; the gyro tells whether it turns."""
+"""The same of a robot that balances, whose wheels roll to and fro, both alike; the gyro shows if it turns."""
 
 SURE = 12
 """After so many readings their mean says something."""

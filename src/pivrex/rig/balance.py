@@ -216,7 +216,7 @@ class Balance(Table):
     reach_m: Annotated[float, Quantity("length", above=0, at_most=10, step="5 cm")] = Field(
         default=0.5,
         alias="reach",
-        description="How far a push may move it before it holds the place where it is then.",
+        description="How far a push may take the robot from its place. After a bigger push it holds a nearer place.",
         examples=["50 cm"],
     )
     falls_at_rad: _Lean = Field(

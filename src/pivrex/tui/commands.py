@@ -153,7 +153,7 @@ COMMON = (
 
 
 PUSHES = (
-    Command("push_left", "knock", "Knocks the stand-in's front to the left, as somebody who runs into it does; one that balances forward.",
+    Command("push_left", "knock", "Knocks the stand-in's front to the left, as a robot that hits it does; one that balances forward.",
             ("f",),
             available=lambda m: m.rig.has_real_body),
     Command("push_right", "knock to the right", "Knocks the stand-in's front to the right; one that balances back.", ("F", "shift+f", "upper_f"),

@@ -30,7 +30,7 @@ WEAK_RAD = 0.12
 PUSHED_S, WATCHED_S = 0.5, 4.0
 LEVELS = 40
 LARGEST_M_S = 2.5
-"""Pushes are tried up to one that gives the whole robot this speed."""
+"""The largest push tried is the whole robot's mass times this speed."""
 
 
 class Plant(NamedTuple):

@@ -100,7 +100,7 @@ class Loop:
     """Whether it ends at what its target is then, whatever the experiment's size."""
 
     def of(self, rig: Rig) -> Rig | None:
-        """Give the rig as this loop is tried on it; None if it has no such loop."""
+        """Return the rig on which this loop is tried; None if it has no such loop."""
         raise NotImplementedError
 
     def gains(self, rig: Rig) -> Gains:
@@ -128,7 +128,7 @@ class Loop:
         raise NotImplementedError
 
     def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
-        """Give the knock, (3,): forward and left in N·s, turning in N·m·s about the mass centre."""
+        """Return the knock, (3,): forward and left in N·s, turning in N·m·s about the mass centre."""
         return np.zeros(3)
 
     def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:

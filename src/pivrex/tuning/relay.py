@@ -172,7 +172,7 @@ def _balancing(rollout: Rollout, loop: BalanceLoop, seconds: float) -> Relay | N
     rows = np.array([rollout.tick(raw) for _ in range(round(seconds / line.dt_s))])
     if (rows[1:, line.layout.at("balance", "state")] != STANDS).any():
         return None
-    rows = rows[len(rows) // 2 :]  # at first it may tremble about the switch before it swings
+    rows = rows[len(rows) // 2 :]  # at first it may chatter about the switch before it swings
     gave = rows[:, parts["given"]]
     up = np.flatnonzero((gave[1:] > 0) & (gave[:-1] <= 0)) + 1
     # noise switches twice near zero: of two that follow each other at once the first counts

@@ -29,7 +29,7 @@ class Contact(NamedTuple):
 
 
 def contacts_of(rig: Rig, body: Body, motor_of: dict[str, int], back: bool) -> list[Contact]:
-    """Give the contacts of wheels, then of casters; those of a robot on its back as `pivrex.rig.geometry` has them."""
+    """Return the contacts of wheels, then of casters; those of a robot on its back as `pivrex.rig.geometry` has them."""
     side = -1.0 if back else 1.0
     cx, cy = rig.chassis.mass_centre.x_m, rig.chassis.mass_centre.y_m
     steered = list(rig.steered)

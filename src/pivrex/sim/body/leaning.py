@@ -58,7 +58,7 @@ def inertia_upright(s: BodySettings, lean: float) -> float:
 
 @kernel
 def begin_lean(s: BodySettings, w: BodyScratch, m: BodyState, h: float) -> None:
-    """Begin a step: a hand that holds the body turns it; one that nobody holds leans about its axle, if it has one."""
+    """Begin a step: a hand that holds the body turns it; a free one leans about its axle, if it has one."""
     for k in range(len(m.spin)):
         if w.duty[k] != 0.0 and not m.lifted:
             m.held = False
