@@ -26,7 +26,18 @@ from pivrex.board.single_line import SingleLine
 from pivrex.board.steps import Task
 from pivrex.board.transmitter import transmitter_files
 from pivrex.board.watched import WatchedBoard
-from pivrex.board.watching import BY_BUTTON, DRIVES, LOST, NOT_AT_REST, RAMPS, STOPPED, BoardTick, Rebuilder
+from pivrex.board.watching import (
+    BY_BUTTON,
+    BY_LAPTOP,
+    DRIVES,
+    LAPTOP_NOT_AT_REST,
+    LOST,
+    NOT_AT_REST,
+    RAMPS,
+    STOPPED,
+    BoardTick,
+    Rebuilder,
+)
 from pivrex.devices.decode.readers import reader_of
 from pivrex.devices.remote import remotes_of
 from pivrex.devices.seal import Seal, sealed
@@ -235,6 +246,13 @@ class AloneCase(unittest.TestCase):
             body = sealed(other.get("key", self.KEY), body, self.session())
         self.robot.take(frame(body), "", 0.0)
 
+    def stick(self, seconds: float, **readings: float) -> None:
+        """Be its stick for a while, as a laptop is."""
+        values = ",".join(f"{1000 * readings.get(c, 0.0):.0f}" for c in self.rebuilder.alone.channels)
+        for _ in range(round(seconds / 0.02)):
+            self.bid(f"stick,{values}")
+            self.go(0.02)
+
     def session(self) -> int:
         greeting = next(h for h in reversed(self.heard) if h.startswith("PIVHEY"))
         return Seal(self.KEY).open(greeting)[1]
@@ -291,6 +309,51 @@ class AloneTest(AloneCase):
         self.assertAlmostEqual(
             float(row[self.line.layout.at("odometry", "x")]), float(rows[-1][self.line.layout.at("odometry", "x")]), 3
         )
+
+    def test_a_laptop_stands_in_for_its_stick_and_forgets_nothing(self) -> None:
+        self.go(1.3)
+        self.stick(0.3, left_y=-0.7)
+        self.assertFalse(self.moves)
+        self.assertEqual(self.ticks[-1].why, LAPTOP_NOT_AT_REST)
+        self.stick(0.1)
+        self.go(0.0, left_y=0.7)  # its own stick says nothing meanwhile
+        self.stick(0.5, left_y=-0.7, left_x=0.2)
+        self.assertTrue(self.moves)
+        self.assertEqual(self.ticks[-1].why, BY_LAPTOP)
+        raw = self.ticks[-1].row[self.line.layout.stage("raw")]
+        self.assertAlmostEqual(float(raw[0]), -0.7, 6)
+        self.assert_rests()  # silence; and its own stick is not at rest
+        self.assertEqual(self.ticks[-1].why, NOT_AT_REST)
+        self.go(0.2, left_y=0.0)
+        self.go(0.4, left_y=-0.7)
+        self.assertTrue(self.moves)
+        self.assertEqual([t.number for t in self.ticks if not t.same], [])
+        self.assertEqual(self.rebuilder.missed, 0)
+
+    def test_what_is_no_stick_of_a_laptop(self) -> None:
+        self.go(1.3)
+        many = len(self.rebuilder.alone.channels)
+        zeros = ",0" * many
+        for what in (
+            "stick",
+            f"stick{zeros[2:]}",
+            f"stick{zeros},0",
+            f"stick{zeros[:-1]}x",
+            f"stick,1001{zeros[2:]}",
+            f"stick,-{zeros[2:]}",
+        ):
+            self.bid(what)
+            self.go(0.1)
+            self.assertEqual(self.ticks[-1].why, DRIVES, what)
+        self.bid(f"stick{zeros}", seen=max(0, self.ticks[-1].number - 60))  # a second old
+        self.go(0.1)
+        self.assertEqual(self.ticks[-1].why, DRIVES)
+        self.stick(0.2)
+        self.bid("stop")
+        self.stick(0.4)
+        self.assertEqual(self.ticks[-1].why, STOPPED)  # g alone ends that
+        self.stick(0.2, left_y=-0.7)
+        self.assertFalse(self.moves)
 
     def test_it_does_not_start_before_its_controls_are_at_rest(self) -> None:
         self.go(1.0, left_y=-0.7)
@@ -416,6 +479,16 @@ class ButtonsTest(AloneCase):
             ("button_1", "button_5", "record"),
         )
     )
+
+    def test_its_own_buttons_count_while_a_laptop_stands_in_for_its_stick(self) -> None:
+        self.go(1.3)
+        self.stick(0.2)
+        self.stick(0.3, left_y=-0.7)
+        self.assertTrue(self.moves)
+        self.go(0.0, button_0=1.0)
+        self.stick(0.2, left_y=-0.7, button_1=1.0)  # one button of each
+        self.assertFalse(self.moves)
+        self.assertEqual(self.ticks[-1].why, BY_BUTTON)
 
     def test_a_button_stops_it_until_a_laptop_lets_it_go_on(self) -> None:
         self.reach_driving()
@@ -663,6 +736,12 @@ class SealedStickTest(AloneCase):
         self.assertTrue(self.moves)
         self.bid("stop")
         self.assert_rests()
+        self.bid("go")
+        self.go(0.3, left_y=0.0)
+        self.stick(0.2)
+        self.stick(0.4, left_y=-0.7)  # unsealed it would not count, and sealed it is not too long
+        self.assertTrue(self.moves)
+        self.assertEqual(self.ticks[-1].why, BY_LAPTOP)
 
 
 class HereCase(TempCase):
@@ -711,6 +790,18 @@ class HereTest(HereCase):
         wait_for(self.watch, 10, lambda: self.board.why(time.perf_counter()))
         self.sense(b"sensor 1 100\n")
         wait_for(lambda: self.watch() and self.reads("left_y") < -0.7, 10)
+        self.assertFalse(self.board.notes)
+        self.sense(b"sensor 1 512\n")
+        wait_for(self.watch, 10)
+
+        def stand_in(left_y: float) -> bool:
+            self.board.stand_in([left_y if c == "left_y" else 0.0 for c in self.board.channels])
+            time.sleep(0.01)
+            return self.watch() and self.board.obeys
+
+        wait_for(lambda: stand_in(0.0), 10)
+        wait_for(lambda: stand_in(-0.6) and abs(self.reads("left_y") + 0.6) < 1e-6, 10)
+        wait_for(lambda: self.watch() and not self.board.obeys, 10)  # silence: its own stick drives again
         self.assertFalse(self.board.notes)
         self.assertEqual(self.board.ask("stop"), "")
         wait_for(lambda: self.watch() or self.board.is_stopped, 10)
@@ -1042,8 +1133,8 @@ class WatchingSessionCase(unittest.TestCase):
         for _ in range(20):
             self.session.robots.link._asked_s = float("-inf")  # type: ignore[union-attr]
             advance(self.session, time.perf_counter())
-            what = unframe(self.there.recvfrom(400)[0].strip()).rpartition(",")[2]
-            if what != "all":
+            what = unframe(self.there.recvfrom(400)[0].strip()).split(",")[4]
+            if what not in ("all", "stick"):
                 return what
         return ""
 
@@ -1066,9 +1157,85 @@ class WatchingSessionTest(WatchingSessionCase):
         self.assertEqual(self.asked(), "go")
         self.tell(self.tick(7, NOT_AT_REST))
         self.assertEqual(status.status.lost, "let go of its sticks and buttons first")
-        self.session.handle(ask.GoLive(), 0.0)
+        self.session.handle(ask.BeginMotion("spin", "spin"), 0.0)
         self.assertEqual(status.status.note, "the board drives by itself, and this computer only watches")
-        self.assertFalse(status.status.live)
+
+    def said(self) -> list[float]:
+        """Return the newest stick that the board was told; empty if none was since this was asked last."""
+        newest: list[float] = []
+        for _ in range(3):
+            time.sleep(0.02)
+            advance(self.session, time.perf_counter())
+        while select.select([self.there], [], [], 0)[0]:
+            words = unframe(self.there.recvfrom(400)[0].strip()).split(",")
+            newest = [float(w) / 1000 for w in words[5:]] if words[4] == "stick" else newest
+        return newest
+
+    def test_live_it_is_the_boards_stick(self) -> None:
+        status, channels = self.session.board, list(self.alone.channels)
+        self.session.handle(ask.GoLive(), 0.0)
+        self.assertEqual(status.status.note, "not live: no board is heard")
+        self.tell(self.tick(5, STOPPED))
+        self.session.handle(ask.GoLive(), 0.0)
+        self.assertEqual(status.status.note, "not live: the board is stopped: g lets it move again")
+        self.tell(self.tick(6, DRIVES))
+        self.assertEqual(self.said(), [])
+        self.session.handle(ask.KeyDown("w"), time.perf_counter())
+        self.assertEqual(status.status.note, "the board drives by itself, and this computer only watches")
+        self.session.handle(ask.GoLive(), 0.0)
+        self.assertEqual(self.said(), [0.0] * len(channels))
+        self.assertEqual((status.status.moving.state, status.status.source), (State.LIVE_LOST, "keys"))
+        self.assertIn("has not taken over", status.status.lost)
+        self.tell(self.tick(7, LAPTOP_NOT_AT_REST))
+        self.assertEqual(status.status.lost, "let go of the sticks and buttons here first")
+        self.tell(self.tick(8, BY_LAPTOP))
+        self.assertEqual(status.status.moving, Moving(State.LIVE))
+        self.session.handle(ask.SetKeysMode("latched"), 0.0)
+        self.session.handle(ask.KeyDown("w"), time.perf_counter())
+        self.assertLess(self.said()[channels.index("left_y")], 0.0)
+        self.session.handle(ask.Stop("Esc"), 0.0)
+        self.assertEqual(self.said(), [])
+        self.tell(self.tick(9, STOPPED))
+        self.assertEqual((status.status.moving.state, status.status.source), (State.STOPPED, "stick"))
+
+    def go_live(self) -> None:
+        self.tell(self.tick(5, DRIVES))
+        self.session.handle(ask.GoLive(), 0.0)
+        self.tell(self.tick(6, BY_LAPTOP))
+        self.assertTrue(self.session.status.live)
+        self.assertTrue(self.session.robots.drives_a_real_one)
+
+    def test_what_ends_it(self) -> None:
+        self.go_live()
+        self.tell(self.tick(7, BY_BUTTON))  # a button of its own
+        self.assertFalse(self.session.status.live)
+        self.tell(self.tick(8, DRIVES))
+        self.assertFalse(self.session.status.live)  # and not by itself again
+        self.go_live()
+        self.session.handle(ask.MoveSticks({"left_y": -0.5}), 0.0)  # keys drive
+        self.assertFalse(self.session.robots.drives_a_real_one)
+        self.assertEqual(self.asked(), "stop")
+        self.tell(self.tick(9, STOPPED))
+        self.tell(self.tick(10, DRIVES))
+        self.go_live()
+        self.session.fail(RuntimeError("a bug"))
+        self.said()  # what was on its way
+        self.assertEqual(self.said(), [])
+        self.go_live()
+        advance(self.session, time.perf_counter() + 1.0)  # the link is silent
+        self.assertFalse(self.session.status.live)
+        self.assertIn("goes on by itself: the board is silent", self.session.status.note)
+        self.assertEqual(self.session.status.source, "stick")
+
+    def test_another_source_is_its_stick(self) -> None:
+        self.tell(self.tick(5, DRIVES))
+        self.session.handle(ask.ChooseSource("sticks"), 0.0)
+        self.assertEqual(self.session.status.note, "sticks is the board's stick once it is live: Ctrl+L")
+        self.assertEqual(self.session.status.source, "stick")
+        self.session.handle(ask.GoLive(), 0.0)
+        self.session.handle(ask.MoveSticks({"left_y": -0.5}), 0.0)
+        self.assertEqual(self.said()[self.alone.channels.index("left_y")], -0.5)
+        self.assertEqual(self.session.status.source, "sticks")
 
     def test_a_changed_rig(self) -> None:
         self.tell(self.tick(5, DRIVES))

@@ -23,7 +23,7 @@ from pivrex.board.hand import Hand
 from pivrex.board.on_chip import run_on_chip
 from pivrex.board.proving import own_ticks, played_ticks, prove, ran_in_double
 from pivrex.board.steps import Task
-from pivrex.board.watching import BY_ROUTINE, DRIVES, NOT_AT_REST
+from pivrex.board.watching import BY_LAPTOP, BY_ROUTINE, DRIVES, NOT_AT_REST
 from pivrex.cli.main import run
 from pivrex.devices.encode import frame_of
 from pivrex.devices.sentence import frame
@@ -894,6 +894,20 @@ class WatchedTest(AloneCase):
     def rig_of(self) -> Rig:
         link = '[link]\nwire = { kind = "serial", port = "/tmp/none", baud = 250000 }\n\n# --- motors'
         return changed(*START, ('rate = "200 Hz"', 'rate = "100 Hz"'), ("# --- motors", link))
+
+    def test_a_laptop_is_its_stick(self) -> None:
+        self.go(2.5)
+        self.stick(0.3)
+        at = float(self.robot.body.pose[0])
+        self.stick(1.5, left_y=-0.6)
+        self.assertGreater(float(self.robot.body.pose[0]) - at, 0.2)
+        self.assertEqual(self.ticks[-1].why, BY_LAPTOP)
+        self.assertTrue(all(t.same for t in self.ticks))
+        at = float(self.robot.body.pose[0])
+        self.go(2.5)  # it falls silent
+        self.assertLess(abs(float(self.robot.body.pose[0]) - at), 0.3)
+        self.assertLess(abs(float(self.robot.body.lean)), 0.08)
+        self.assertEqual(self.ticks[-1].why, DRIVES)
 
     def test_it_stands_drives_its_routine_and_obeys_its_stick(self) -> None:
         self.go(3.0)

@@ -37,6 +37,7 @@ class AlonePrinter:
         wiring, line = self.wiring, self.wiring.line
         spec, radio = wiring.source, wiring.radio
         seal = SEAL_BYTES if wiring.rig.secret else 0
+        sticks = len(",-1000") * len(self.alone.channels)
         greeting = len(f"$PIVHEY,{wiring.rig.name},{self.alone.hash},alone*hh\r\n") + seal
         hears = int(not wiring.shares_port)
         idle = {"lost": "IDLE_LOST", "no change": "IDLE_SAME", "neutral": "IDLE_REST"}[spec.idle if spec else "lost"]
@@ -53,14 +54,14 @@ class AlonePrinter:
             f"#define STATE {self.alone.sizes()[1].size} /* bytes that stages remember */",
             f"#define STATE_EACH {self.alone.each} /* of them in a sentence; 0: the serial line is too slow for a laptop that watches */",
             f"#define STATE_EVERY {max(1, self.alone.every)}UL /* ticks between two such sentences */",
-            f"#define LONGEST_BACK {max(greeting, self.told.longest if self.alone.each else 0, part_length(self.alone.each))}",
+            f"#define LONGEST_BACK {max(greeting, self.told.longest, part_length(self.alone.each))}",
             f"#define RAMP_MS {round(spec.ramp_s * 1e3) if spec and spec.when_lost == 'ramp' else 0}UL",
             f"#define SILENT_MS {round((spec.silent_s or 0) * 1e3) if spec else 0}UL",
             "enum { IDLE_LOST, IDLE_SAME, IDLE_REST };",
             f"#define IDLE {idle}",
             *self._routine_header(),
             f"#define HEARS_LAPTOP {hears} /* 0: the radio has the one serial line */",
-            f"#define LONGEST_BID {len(f'$PIVBID,4294967295,4294967295,{self.alone.hash},stop*hh') + seal}",
+            f"#define LONGEST_BID {len(f'$PIVBID,4294967295,4294967295,{self.alone.hash},stick*hh') + sticks + seal}",
         ]  # fmt: skip
         if radio is not None:
             lines += ["#define RADIO", f"#define LONGEST_RADIO {self._longest_packet(radio) + seal}"]
@@ -166,9 +167,9 @@ class AlonePrinter:
             lines.append("static int32_t counts[COUNT_MANY];             /* as encoders count in this tick */")
         if self.alone.rebased:
             lines.append("static int32_t counted[COUNT_MANY];            /* in the tick before */")
-        lines += ["", "void line_inputs(uint32_t tick, uint8_t stopped) {"]
+        lines += ["", "void line_inputs(uint32_t tick, uint8_t stopped, uint8_t laptop) {"]
         clock = {"tick": "(real)tick", "t": "(real)tick * DT", "stopped": "stopped",
-                 "source": number_in_c(float(line.source_number(self.wiring.rig.board.source)))}  # fmt: skip
+                 "source": f"laptop ? 0 : {number_in_c(line.source_number(self.wiring.rig.board.source))}"}  # fmt: skip
         for one in self.own("clock"):
             own = one.name.rpartition(".")[2]
             lines.append(f"    {c_name(one.name)}{'[0]' if one.shape else ''} = {clock[own]};")
@@ -187,7 +188,7 @@ class AlonePrinter:
             )
         if self.alone.rebased:
             lines.append("    memcpy(counted, counts, sizeof counted);")
-        return [*lines, "    (void)tick, (void)stopped;", "}", ""]
+        return [*lines, "    (void)tick, (void)stopped, (void)laptop;", "}", ""]
 
     def _sensed_into(self, place: str, n: int, from_before: bool) -> list[str]:
         """Return what puts a sensed column where the line reads it; ``from_before``: a way from where it was in the tick before."""

@@ -17,6 +17,9 @@ __all__ = ["FLAGS", "avr_files", "avr_makefile", "timers_of"]
 FLAGS = (
     "-std=gnu99",
     "-Os",
+    "-mrelax",  # this and the next two: 900 bytes smaller, and as quick
+    "-mcall-prologues",
+    "-fno-tree-loop-optimize",
     "-Wall",
     "-Wextra",
     "-Werror",

@@ -1,12 +1,13 @@
-"""The link to a board that drives by itself: this computer watches, and may stop it."""
+"""The link to a board that drives by itself: this computer watches, may stop it, and may be its stick."""
 
 from __future__ import annotations
 
 import time
 from collections import deque
+from collections.abc import Sequence
 
 from pivrex.board.steps import Task
-from pivrex.board.watching import BY_BUTTON, BY_ROUTINE, STOPPED, WHY, BoardTick, Rebuilder
+from pivrex.board.watching import BY_BUTTON, BY_LAPTOP, BY_ROUTINE, STOPPED, WHY, BoardTick, Rebuilder
 from pivrex.devices.decode.message import Message
 from pivrex.devices.decode.sentences import SentenceError, opened
 from pivrex.devices.health import Said
@@ -16,10 +17,13 @@ from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 from pivrex.rig.transports import Link
 
-__all__ = ["WatchedBoard"]
+__all__ = ["ONLY_LISTENS", "WatchedBoard"]
 
 AGAIN_S = 0.1
 """What a board has not done yet is said again after so long."""
+
+STICK_S = 0.019
+"""The sticks here are said at most so often."""
 
 BEGINS_S = 1.5
 """A routine that has not begun after so long does not."""
@@ -30,11 +34,18 @@ UNSEALED = (b"$PIVTIC,", b"$PIVALL,")
 """A board has no time to seal what it tells of its ticks; it moves nothing here."""
 
 
+ONLY_LISTENS = (
+    "the radio has the board's one serial line, so this computer only listens: stop it with its stick or its switch"
+)
+
+
 class WatchedBoard(RobotLink):
     """A board that drives by itself, behind a link. ``at`` is where it stands at the beginning, (3,), ``task`` the routine that it has.
 
     Attributes
     ----------
+    channels : tuple of str
+        What a stick of this board reads, in the order in which it is told.
     only_listens : bool
         Whether its radio has the one serial line, so that nothing can be said to it.
     notes : deque of str
@@ -46,11 +57,12 @@ class WatchedBoard(RobotLink):
         self._line = line
         self._rebuilder = Rebuilder(line, at, task)
         self.hash = self._rebuilder.hash
+        self.channels = self._rebuilder.alone.channels
         self.only_listens = self._rebuilder.alone.wiring.shares_port
         self.title = f"board, alone, {self.title.partition(', ')[2]}"
         if self.only_listens:
             self._seal = None  # its greeting is for whoever listens
-        self.notes: deque[str] = deque(maxlen=20)
+        self.notes: deque[str] = deque(filter(None, [self._rebuilder.alone.watched]), maxlen=20)
         self._made: deque[BoardTick] = deque(maxlen=1200)
         self._why = -1
         self._newest = 0
@@ -58,7 +70,8 @@ class WatchedBoard(RobotLink):
         self._asked_s = self._first_asked_s = float("-inf")
         self._differs = 0
         self._obeys = False
-        self._seq = int(time.time() * 10) % NUMBERS  # above those of a session before
+        self._seq = int(time.time() * 100) % NUMBERS  # above those of a session before
+        self._stick_s = float("-inf")
 
     # --- what it tells ---
 
@@ -132,7 +145,6 @@ class WatchedBoard(RobotLink):
             self.wire.problem: not self.wire.is_open,
             'the robot\'s program obeys a laptop, but the rig says mode = "alone"; write it again with pivrex board': self._obeys,
             f"the board has an older rig ({self.greeted}, here {self.hash}): write its program again": self._is_other,
-            self._rebuilder.alone.watched: bool(self._rebuilder.alone.watched),
             f"the board is silent for {longest * 1e3:.0f} ms": silent > longest and self._heard_s > 0,
             f"what the board says is damaged: {bad}" if bad else "no board is heard": silent > longest,
             "the board has not greeted yet": not self.greeted,
@@ -161,16 +173,22 @@ class WatchedBoard(RobotLink):
         """How many of its ticks never came."""
         return self._rebuilder.missed
 
+    @property
+    def obeys(self) -> bool:
+        """Whether the sticks here drive it."""
+        return self._why == BY_LAPTOP
+
     # --- what it is asked ---
 
     def ask(self, what: str) -> str:
         """Ask it to "stop", to "go" on, or to "run" its routine. Return why that cannot be; empty if it can."""
         if self.only_listens:
-            return "the radio has the board's one serial line, so this computer only listens: stop it with its stick or its switch"
+            return ONLY_LISTENS
         if what == "run" and self._rebuilder.alone.routine is None:
             return "the board has no routine: name one in the rig's [board] routine, and write its program again"
         if what == "run" and self.is_stopped:
             return "the board is stopped: g lets it move again"
+        self.drives &= what == "go"
         self._asks, self._asked_s, self._first_asked_s = what, float("-inf"), time.perf_counter()
         return ""
 
@@ -182,7 +200,7 @@ class WatchedBoard(RobotLink):
             True,
         ):
             self._asks = ""
-        asks = self._asks or ("" if self._rebuilder.synced else "all")
+        asks = self._asks or ("" if self._rebuilder.synced or not self._rebuilder.alone.each else "all")
         now = time.perf_counter()
         if asks == "run" and now - self._first_asked_s > BEGINS_S:
             self._asks = asks = ""
@@ -190,12 +208,26 @@ class WatchedBoard(RobotLink):
         if not asks or self.only_listens or now - self._asked_s < AGAIN_S:
             return
         self._asked_s = now
+        self._say(asks, now)
+
+    def stand_in(self, readings: Sequence[float]) -> None:
+        """Tell it what its stick reads here, as if that were its own: ``readings`` of `channels`, in [-1, 1]. It forgets them after 0.25 s.
+
+        While something is asked of it that goes first.
+        """
+        now = time.perf_counter()
+        if self._asks or now - self._stick_s < STICK_S:
+            return
+        self._stick_s = now
+        self._say(",".join(["stick", *(str(round(1000 * min(1.0, max(-1.0, v)))) for v in readings)]), now)
+
+    def _say(self, asks: str, now_s: float) -> None:
         self._seq = (self._seq + 1) % NUMBERS
         # a board with an older rig is stopped too: it knows its own hash only
         body = f"PIVBID,{self._seq},{self._newest},{self.greeted or self.hash},{asks}"
         sign = self._sign
         if self.wire.send(frame(sign(body) if sign is not None else body), asks == "stop"):
-            self.sent = Said(now, body, out=True)
+            self.sent = Said(now_s, body, out=True)
 
     def goes_on(self, line: Line, link: Link | None) -> bool:
         return False  # another line remembers other things

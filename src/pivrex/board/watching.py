@@ -20,11 +20,11 @@ from pivrex.line.given import NOWHERE
 from pivrex.line.line import Line
 from pivrex.line.tick import LineMemory
 
-__all__ = ["BY_BUTTON", "BY_ROUTINE", "STOPPED", "WHY", "BoardTick", "Rebuilder"]
+__all__ = ["BY_BUTTON", "BY_LAPTOP", "BY_ROUTINE", "STOPPED", "WHY", "BoardTick", "Rebuilder"]
 
 Floats = NDArray[np.float64]
 
-DRIVES, LOST, NOT_AT_REST, STOPPED, RAMPS, BY_BUTTON, BY_ROUTINE = range(7)
+DRIVES, LOST, NOT_AT_REST, STOPPED, RAMPS, BY_BUTTON, BY_ROUTINE, BY_LAPTOP, LAPTOP_NOT_AT_REST = range(9)
 WHY = {
     DRIVES: "",
     LOST: "{source} is lost",
@@ -33,6 +33,8 @@ WHY = {
     RAMPS: "{source} is lost: it rolls out",
     BY_BUTTON: "a button stopped it; g here lets it move again, or switching it off and on",
     BY_ROUTINE: "",
+    BY_LAPTOP: "",
+    LAPTOP_NOT_AT_REST: "let go of the sticks and buttons here first",
 }
 """What a board says of why it rests; ``source`` is what drives it."""
 
@@ -214,9 +216,10 @@ class Rebuilder:
 
     def _make(self, said: _Said, before: _Said | None) -> BoardTick:
         line, many = self._line, self._line.memory.size
-        stopped = float(said.why not in (DRIVES, RAMPS, BY_ROUTINE))
+        stopped = float(said.why not in (DRIVES, RAMPS, BY_ROUTINE, BY_LAPTOP))
+        driving = 0.0 if said.why in (BY_LAPTOP, LAPTOP_NOT_AT_REST) else self._driving
         routine = self._begin_routine(said, before)
-        row = line.begin(np.array(float(said.number)), said.raw, self._sensed(said), stopped, self._driving, NOWHERE)
+        row = line.begin(np.array(float(said.number)), said.raw, self._sensed(said), stopped, driving, NOWHERE)
         remembered = self._memory.copy()
         remembered[self._rebased] = 0.0
         goes_on = self._exact if said.number % line.rig.asks_every else None

@@ -122,6 +122,15 @@ class Axes(Stage):
             return self._rig.sources[source].axes[channel], f"sources.{source}.axes.{channel}"
         return axis, f"axes.{name}" if name in self._rig.axes else ""
 
+    def uncalibrated(self, k: int, driver: int, raw: float) -> float:
+        """Return the reading of function k that is, by the plain calibration, what ``raw`` is by that of a driver."""
+        s = self.settings.plain
+        fraction = fraction_of(s, driver, k, raw)
+        for rest, per, gives in zip(s.rest[0], s.per[0], s.gives[0], strict=True):
+            if fraction * gives[k] > 0.0 and per[k] != 0.0:
+                return float(rest[k] + abs(fraction) / per[k])
+        return float(s.rest[0][0][k])
+
     def phrases(self, told: Told) -> list[str]:
         if not told.by_stick:
             return []

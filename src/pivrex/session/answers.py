@@ -10,9 +10,10 @@ import numpy as np
 from pivrex.line.beginning import known_at, taken_in_hand
 from pivrex.session import messages as ask
 from pivrex.session.marking import take_mark
+from pivrex.session.on_board import go_live
 from pivrex.session.periods import Period
 
-__all__ = ["ANSWERS", "OF_THE_RIG", "ORDERED", "WATCHES", "WHILE_WATCHING"]
+__all__ = ["ANSWERS", "AS_STICK", "OF_THE_RIG", "ORDERED", "WATCHES", "WHILE_WATCHING"]
 
 OF_THE_RIG = (
     ask.ChooseSource, ask.PutBack, ask.Believe, ask.TakeMark, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMotion, ask.ZeroGyro,
@@ -23,9 +24,12 @@ OF_THE_RIG = (
 
 WHILE_WATCHING = (
     ask.Stop, ask.GoOn, ask.KeyUp, ask.LetGo, ask.UseRig, ask.LayOut, ask.UseMoves, ask.ChooseRoutine, ask.WatchSources, ask.MeasureAnew,
-    ask.UseRobot, ask.SetKeysMode, ask.StartPeriod,
+    ask.UseRobot, ask.SetKeysMode, ask.StartPeriod, ask.GoLive, ask.ChooseSource, ask.AttachPads,
 )  # fmt: skip
 """What counts while a board drives by itself."""
+
+AS_STICK = (*WHILE_WATCHING, ask.KeyDown, ask.MoveSticks)
+"""And while this computer is its stick."""
 
 WATCHES = "the board drives by itself, and this computer only watches"
 
@@ -52,6 +56,23 @@ def _go_on(session: Any) -> None:
         session.board.note(refusal)
 
 
+def _go_live(session: Any, now_s: float) -> None:
+    watched = session.robots.watched
+    if watched is None:
+        session._go_live()
+    else:
+        go_live(session, watched, now_s)
+
+
+def _choose(session: Any, name: str) -> None:
+    inputs, watched = session.inputs, session.robots.watched
+    if watched is None or watched.drives:
+        session.stop_if_live(inputs.choose(name))
+    elif inputs.on_board is None or name != inputs.on_board.name:
+        inputs.hands = name
+        session.board.note(f"{name} is the board's stick once it is live: Ctrl+L")
+
+
 def _start(session: Any, request: ask.StartPeriod) -> None:
     """Start a period; a board that drives by itself begins its routine on command."""
     watched, period = session.robots.watched, Period(request.period)
@@ -70,13 +91,13 @@ def _by_hand(session: Any, what: str) -> None:
 ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
     ask.Stop: lambda session, request, _: _stop(session, request.reason),
     ask.GoOn: lambda session, _request, _now: _go_on(session),
-    ask.GoLive: lambda session, _request, _now: session._go_live(),
+    ask.GoLive: lambda session, _request, now: _go_live(session, now),
     ask.KeyDown: lambda session, request, now: session._press(request, now),
     ask.KeyUp: lambda session, request, _: session.inputs.keys.release(request.key),
     ask.SetKeysMode: lambda session, request, _: _set_keys_mode(session, request),
     ask.MoveSticks: lambda session, request, _: session._move_sticks(request),
     ask.LetGo: lambda session, _request, _now: session.inputs.rest_hands(),
-    ask.ChooseSource: lambda session, request, _: session.stop_if_live(session.inputs.choose(request.name)),
+    ask.ChooseSource: lambda session, request, _: _choose(session, request.name),
     ask.StepLevel: lambda session, request, _: session._walk(session._line.choose_level(session._state, request.steps)),
     ask.PutBack: lambda session, _request, _now: session._put_back(),
     ask.Believe: lambda session, request, _: session._walk(

@@ -14,7 +14,7 @@ from pivrex.line.balance import STANDS
 from pivrex.line.beginning import begun, known_at, set_up, start_of, taken_in_hand
 from pivrex.line.layout import Floats
 from pivrex.session import messages as ask
-from pivrex.session.answers import ANSWERS, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
+from pivrex.session.answers import ANSWERS, AS_STICK, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
 from pivrex.session.board import Board
 from pivrex.session.building import AtOnce, Builder, Built, build
 from pivrex.session.correcting import Correcting
@@ -233,6 +233,9 @@ class Session:
 
     def stop(self, reason: str) -> None:
         """Stop whatever moves, until the person goes on."""
+        watched = self.robots.watched
+        if watched is not None and watched.drives:
+            self.board.note(watched.ask("stop") or reason)
         self._probing.stop()
         self._correcting.end()
         self.moves.end()
@@ -288,7 +291,8 @@ class Session:
             self._waiting.append(request)
             return
         answer = ANSWERS.get(type(request))
-        if self.robots.watched is not None and type(request) not in WHILE_WATCHING:
+        watched = self.robots.watched
+        if watched is not None and type(request) not in (AS_STICK if watched.drives else WHILE_WATCHING):
             self.board.note(WATCHES)
         elif answer is not None:
             answer(self, request, now_s)

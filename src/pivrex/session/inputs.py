@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +17,7 @@ from pivrex.devices.source import Playing, Source
 from pivrex.devices.sticks import DrawnSticks
 from pivrex.errors import RecordingError
 from pivrex.formats.recording import Recording
+from pivrex.line.axes import Axes
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 from pivrex.line.questions.neutral import not_at_rest
@@ -55,6 +56,8 @@ class SessionInputs:
         What the line heard last.
     on_board : OnBoard or None
         What drives a board that is watched.
+    hands : str
+        The source that is the stick of such a board once it is live.
     """
 
     def __init__(self, board: Board, line: Line, recordings: tuple[Path, ...], memory: Path | None = None) -> None:
@@ -67,6 +70,7 @@ class SessionInputs:
         self.lost = ""
         self.raw: Floats | None = None
         self.on_board: OnBoard | None = None
+        self.hands = KEYS
         self._away: set[str] = set()
         """Gamepads that are lost."""
         self._recordings = list(recordings)
@@ -338,6 +342,18 @@ class SessionInputs:
             raw[i] = value
         self.raw = raw
         return raw
+
+    def as_stick(self, channels: Sequence[str], now_s: float) -> list[float]:
+        """Return what the source that drives reads, as the channels of another source that has no calibration of its own."""
+        line, said, pressed = self._line, self.readings[self.driver.name], self.keys.buttons(now_s)
+        found = {c: 1.0 if c in pressed else said.get(c, 0.0) for c in channels}
+        axes, driver = line.stages["axes"], int(line.source_number(self.driver_name))
+        assert isinstance(axes, Axes)
+        for k in range(len(axes.functions)):
+            source, channel = line.inputs.wanted[k]
+            if driver and source == "chosen" and channel in found:
+                found[channel] = axes.uncalibrated(k, driver, found[channel])
+        return list(found.values())
 
     def not_at_rest(self) -> str:
         """Say what is not at rest in the newest readings, or lost; empty if the robot may begin to move."""

@@ -8,7 +8,7 @@ from pivrex.line.balance import FALLEN, STANDS, STATES, WAITS
 from pivrex.line.bindings import Bindings, moves_of
 from pivrex.line.layout import Floats
 
-__all__ = ["obey"]
+__all__ = ["obey", "watch_balance"]
 
 
 def obey(session: Any, row: Floats, now_s: float) -> None:
@@ -19,7 +19,7 @@ def obey(session: Any, row: Floats, now_s: float) -> None:
     def says(name: str) -> int:
         return round(row[layout.at("bindings", name)]) if layout.has("bindings", name) else 0
 
-    _watch_balance(session, row)
+    watch_balance(session, row)
     if layout.has("clock", "asks") and not row[layout.at("clock", "asks")]:
         return  # what buttons ask for is repeated until it is computed again
     if says("stop"):
@@ -42,7 +42,7 @@ def obey(session: Any, row: Floats, now_s: float) -> None:
         _begin_move(session, moves_of(stage.actions)[says("do") - 1], row)
 
 
-def _watch_balance(session: Any, row: Floats) -> None:
+def watch_balance(session: Any, row: Floats) -> None:
     """Say what became of a robot that balances; one whose drive is off is stopped as well, until a person goes on."""
     layout = session.line.layout
     state = float(row[layout.at("balance", "state")]) if layout.has("balance", "state") else STANDS
@@ -52,10 +52,11 @@ def _watch_balance(session: Any, row: Floats) -> None:
         session.board.set(upright=stands)
     if state == before or (before == WAITS and state != STANDS):
         return
-    if state == STANDS:
-        session.board.note("it stands by itself now")
+    watched, what = session.robots.watched, f"the robot {STATES[state]}" if state == FALLEN else STATES[state]
+    if state == STANDS or (watched is not None and not watched.drives):
+        session.board.note("it stands by itself now" if state == STANDS else what)
     else:
-        session.stop(f"the robot {STATES[state]}" if state == FALLEN else STATES[state])
+        session.stop(what)
 
 
 def _begin_move(session: Any, text: str, row: Floats) -> None:

@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from pivrex.board.watched import WatchedBoard
+from pivrex.board.watched import ONLY_LISTENS, WatchedBoard
 from pivrex.devices.source import PLAYS
 from pivrex.line.layout import Floats
 from pivrex.rig.sources import RigSource
 from pivrex.session.moving import Moving, State
+from pivrex.session.obeying import watch_balance
 
-__all__ = ["OnBoard", "advance"]
+__all__ = ["OnBoard", "advance", "go_live"]
+
+NOT_TAKEN = "the board has not taken over the sticks here yet"
 
 
 class OnBoard:
@@ -47,8 +50,12 @@ def advance(session: Any, now_s: float) -> list[Floats]:
     session._poll(now_s)
     if session.robots.watched is not watched:
         return []  # another rig has another link
+    if watched.drives:
+        _be_its_stick(session, watched, now_s)
     rows = _taken(session, watched, now_s)
-    session._row = rows[-1] if rows else session._row
+    if rows:
+        session._row = rows[-1]
+        watch_balance(session, rows[-1])
     session._watching.follow(session.inputs, watched, session.line.rig, now_s)
     return rows
 
@@ -57,20 +64,62 @@ def _taken(session: Any, watched: WatchedBoard, now_s: float) -> list[Floats]:
     """Take the Ticks that a board has made, and tell the screen what it says; return their rows."""
     inputs, line, board = session.inputs, session.line, session.board
     rows = watched.take()
-    session.robots.command(session.robots.neutral, drives=False)
+    watched.drives &= not watched.is_stopped
+    session.robots.command(session.robots.neutral, watched.drives)
     while watched.notes:
         board.note(watched.notes.popleft())
-    why = watched.why(now_s)
-    moving = (
-        Moving(State.STOPPED, held=why) if watched.is_stopped else Moving(State.LOST, lost=why) if why else Moving()
-    )
+    moving = _moving(watched, now_s)
     if moving != board.status.moving:
         board.set(moving=moving)
     name = line.rig.board.source
     on_board = inputs.on_board
-    if on_board is None or board.status.source != name:  # a changed rig may have taken its place
+    if on_board is None or (
+        board.status.source != name and not watched.drives
+    ):  # a changed rig may have taken its place
         on_board = inputs.watch(name)
     if rows:
         raw = rows[-1][line.layout.stage("raw")].tolist()
         on_board.take({channel: value for (_, channel), value in zip(line.inputs.wanted, raw, strict=True)})
     return rows
+
+
+def _moving(watched: WatchedBoard, now_s: float) -> Moving:
+    """Return where the machine stands, by what the board says."""
+    why = watched.why(now_s)
+    if watched.is_stopped:
+        return Moving(State.STOPPED, held=why)
+    if watched.drives:
+        return Moving(State.LIVE) if watched.obeys and not why else Moving(State.LIVE_LOST, lost=why or NOT_TAKEN)
+    return Moving(State.LOST, lost=why) if why else Moving()
+
+
+def go_live(session: Any, watched: WatchedBoard, now_s: float) -> None:
+    """Let what drives here be the board's stick, where it can hear it."""
+    inputs = session.inputs
+    problem = ONLY_LISTENS if watched.only_listens else watched.problem(now_s)
+    if not problem and watched.is_stopped:
+        problem = "the board is stopped: g lets it move again"
+    if problem:
+        session.board.note(f"not live: {problem}")
+        return
+    hands = inputs.sources.get(inputs.hands, inputs.keys)
+    if not hands.can.live:
+        session.board.note(f"not live: {hands.title} cannot drive live; choose another source first")
+        return
+    inputs.choose(hands.name)
+    session.board.note(
+        f"{inputs.driver.title} drives in place of the board's own stick: its line and its motors stay on the board"
+    )
+    watched.drives = True
+
+
+def _be_its_stick(session: Any, watched: WatchedBoard, now_s: float) -> None:
+    """Tell the board what the source that drives here reads; where that is lost, or the board not heard, it is told nothing more."""
+    inputs = session.inputs
+    inputs.listen(now_s)
+    problem = inputs.lost or watched.problem(now_s)
+    if problem:
+        watched.drives = False
+        session.board.note(f"no longer live, the board goes on by itself: {problem}")
+    else:
+        watched.stand_in(inputs.as_stick(watched.channels, now_s))

@@ -163,9 +163,9 @@ class Status:
     @property
     def stopped(self) -> str:
         """What to call it that nothing is driven from here."""
-        return {"heard": "the board rests", "unheard": "what the board does is not known"}.get(
-            self.watches, "it stands upright and holds its place" if self.upright else "stopped"
-        )
+        if self.upright and self.watches != "unheard":
+            return "it stands upright and holds its place"
+        return {"heard": "the board rests", "unheard": "what the board does is not known"}.get(self.watches, "stopped")
 
     @property
     def live(self) -> bool:

@@ -1,14 +1,17 @@
 /* The robot drives itself: a stick or a radio, the line, the motors, at the rig's rate. A laptop may watch: docs/wire.md says how. */
 #include "robot.h"
 
-enum { DRIVES = 0, LOST = 1, NOT_AT_REST = 2, STOPPED = 3, RAMPS = 4, BY_BUTTON = 5, BY_ROUTINE = 6 };
+enum { DRIVES = 0, LOST = 1, NOT_AT_REST = 2, STOPPED = 3, RAMPS = 4, BY_BUTTON = 5, BY_ROUTINE = 6, BY_LAPTOP = 7, LAPTOP_NOT_AT_REST = 8 };
 enum { GREET_MS = 1000, FRESH_MS = 250 };
 
 static uint8_t why = LOST;                     /* why it rests; DRIVES if it does not */
 static uint32_t ticks;                         /* made until now */
 static real given[OUT];
 
-static uint8_t goes(void) { return why == DRIVES || why == BY_ROUTINE; }
+static real laptop_said[CHANNELS];             /* while its sticks stand in for the robot's own */
+static uint32_t laptop_heard;                  /* when, in ms */
+
+static uint8_t goes(void) { return why == DRIVES || why == BY_ROUTINE || why == BY_LAPTOP; }
 uint8_t robot_state(void) { return goes() ? 1 : 2; }
 
 /* --- what is said --- */
@@ -131,8 +134,11 @@ static void make_tick(uint32_t now) {
     static real last[INPUTS];
 #endif
     int source = source_take(now);
+    uint8_t laptop;                            /* whether its sticks stand in */
+    if (why >= BY_LAPTOP && now - laptop_heard > FRESH_MS) why = LOST;
     if (source == 1 && why < STOPPED && why != LOST) ramps = RAMP_MS && why == DRIVES, lost = now, why = LOST;
     if (source != 1 && why == LOST) why = NOT_AT_REST;
+    laptop = why >= BY_LAPTOP;
     begin_routine();
     if (why != LOST || (int32_t)(now - lost) >= (int32_t)RAMP_MS) ramps = 0;
 #if RAMP_MS > 0
@@ -142,12 +148,13 @@ static void make_tick(uint32_t now) {
     telling = waiting + tells;
     telling->why = ramps ? RAMPS : why;
     if (ticks % ASKS_EVERY == 0) memset(&row, 0, sizeof row); /* else what was asked for goes on */
-    line_inputs(ticks, !goes() && !ramps);
+    line_inputs(ticks, !goes() && !ramps, laptop);
     for (int k = 0; k < INPUTS; k++) {
         int c = READS[k];
         real v = REST_READINGS[k];
         if (c == SAYS_READY) v = goes();
-        else if (c == SAYS_LINKED) v = source != 1;
+        else if (c == SAYS_LINKED) v = source != 1 || laptop;
+        else if (c >= 0 && laptop && !(IS_BUTTON[k] && source == 0 && said[c] > laptop_said[c])) v = laptop_said[c];
         else if (c >= 0 && source == 0 && (why != BY_ROUTINE || IS_BUTTON[k])) v = said[c];
 #if RAMP_MS > 0
         else if (c >= 0 && ramps && !IS_BUTTON[k]) v = last[k] * share;
@@ -161,14 +168,15 @@ static void make_tick(uint32_t now) {
     take_outputs(given);
     give(given);
     if (why == NOT_AT_REST && at_rest()) why = DRIVES;
+    if (why == LAPTOP_NOT_AT_REST && at_rest()) why = BY_LAPTOP;
     end_routine();
     if (buttons_ask() && why != STOPPED) why = BY_BUTTON;
     telling->tick = ticks++;
-    if (!STATE_EACH) return;
+    tells++;
+    if (!STATE_EACH) return;                   /* a laptop hears how it goes now and then, and cannot compute it again */
     crc = 0xFFFF;
     row_bytes(check_bytes);
     telling->check = crc;
-    tells++;
     if (state_at < 0 && ticks % ASKS_EVERY == 0 && (int32_t)(ticks - state_due) >= 0) { /* the next tick asks */
         copied = 0;
         kept_bytes(copy_bytes);
@@ -181,6 +189,23 @@ static void make_tick(uint32_t now) {
 #if HEARS_LAPTOP
 static char in[LONGEST_BID + 1];
 static int got;                                /* -1: a line that is too long, until it ends */
+
+/* Sticks of a laptop, in thousandths, which stand in for the robot's own until it is silent. */
+static void take_sticks(char *from) {
+    real axes[CHANNELS];
+    uint32_t many;
+    for (int k = 0; k < CHANNELS; k++) {
+        int minus = *from == ',' && from[1] == '-';
+        if (*from++ != ',') return;
+        from += minus;
+        if (read_whole(&from, &many, ",") != 1 || many > 1000) return;
+        axes[k] = (real)(minus ? -(int)many : (int)many) / R(1000.0);
+    }
+    if (*from) return;
+    memcpy(laptop_said, axes, sizeof axes);
+    laptop_heard = board_ms();
+    if (why < STOPPED) why = LAPTOP_NOT_AT_REST;
+}
 
 static void on_line(int size) {
     static uint32_t newest;
@@ -203,7 +228,8 @@ static void on_line(int size) {
 #ifdef ROUTINE
     if (!strcmp(at, "run") && (ticks - seen) * (PERIOD_US / 1000) <= FRESH_MS) told = 1;
 #endif
-    if (!strcmp(at, "go") && !goes() && why >= STOPPED && (ticks - seen) * (PERIOD_US / 1000) <= FRESH_MS) why = LOST;
+    if (!strncmp(at, "stick", 5) && (ticks - seen) * (PERIOD_US / 1000) <= FRESH_MS) take_sticks(at + 5);
+    if (!strcmp(at, "go") && (why == STOPPED || why == BY_BUTTON) && (ticks - seen) * (PERIOD_US / 1000) <= FRESH_MS) why = LOST;
     if (!strcmp(at, "all")) state_due = ticks;
 }
 

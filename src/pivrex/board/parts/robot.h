@@ -43,7 +43,7 @@ extern CONSTANT int8_t READS[INPUTS];          /* which of what is said each rea
 extern CONSTANT real REST_READINGS[INPUTS];
 extern CONSTANT uint8_t IS_BUTTON[INPUTS];
 extern real said[CHANNELS];
-void line_inputs(uint32_t tick, uint8_t stopped);
+void line_inputs(uint32_t tick, uint8_t stopped, uint8_t laptop);
 void tell_inputs(void);
 void take_outputs(real *value);
 uint8_t at_rest(void);

@@ -40,10 +40,10 @@ def state_word(live: bool, held: str, watches: str = "", upright: bool = False) 
     """Say in a word, and in which role, whether a robot may move: the same wherever it stands."""
     if watches == "unheard":  # it may drive all the same
         return " ! BOARD UNHEARD ", "alarm"
-    if watches:
-        return (" ! BOARD RESTS ", "alarm") if held else (" BOARD DRIVES ", "live")
     if held and upright:  # one that balances is not without drive
         return " ! STANDS STILL ", "alarm"
+    if watches and not live:
+        return (" ! BOARD RESTS ", "alarm") if held else (" BOARD DRIVES ", "live")
     return (" ! STOPPED ", "alarm") if held else (" LIVE ", "live") if live else (" safe ", "safe")
 
 
