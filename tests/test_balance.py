@@ -26,7 +26,7 @@ from pivrex.board.steps import Task
 from pivrex.board.watching import BY_LAPTOP, BY_ROUTINE, DRIVES, NOT_AT_REST
 from pivrex.cli.main import run
 from pivrex.devices.encode import frame_of
-from pivrex.devices.sentence import frame
+from pivrex.devices.sentence import frame, unframe
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.diagnosis.practice import practise
 from pivrex.diagnosis.shakedown import Shakedown
@@ -927,6 +927,42 @@ class WatchedTest(AloneCase):
         np.testing.assert_allclose(np.diff(place)[1:], np.diff(rolled)[1:], atol=3e-3)
 
 
+class Laptop:
+    """A laptop on the link that is the stick of a board in the emulator, fifty times a second.
+
+    Attributes
+    ----------
+    newest : int
+        The board's newest tick.
+    said : list of bytes
+        What it has told.
+    """
+
+    def __init__(self, robot: EmulatedRobot, hand: Hand) -> None:
+        self.robot, self.hand, self.newest, self.rig = robot, hand, 0, ""
+        self.said: list[bytes] = []
+        self.heard = b""
+        self.hear(1.2)  # a board greets once a second
+
+    def hear(self, seconds: float) -> None:
+        *lines, self.heard = (self.heard + self.hand.pass_time(seconds)).split(b"\r\n")
+        for words in (line.decode("ascii", "replace").split(",") for line in lines):
+            if words[0] == "$PIVTIC":
+                self.newest = int(words[1])
+            elif words[0] == "$PIVHEY":
+                self.rig = words[2]
+
+    def drive(
+        self, seconds: float, left_y: float, left_x: float, spoiled: Callable[[bytes], bytes] | None = None
+    ) -> None:
+        for _ in range(round(seconds / 0.02)):
+            body = f"PIVBID,{len(self.said) + 1},{self.newest},{self.rig},stick,{1000 * left_y:.0f},{1000 * left_x:.0f}"
+            said = frame(body)
+            self.said.append(said)
+            self.robot.take(spoiled(said) if spoiled is not None else said, "", self.hand.now_s)
+            self.hear(0.02)
+
+
 @WITH_CHIP
 class BoardTest(unittest.TestCase):
     """Its own program, in the emulated chip with the body at its pins."""
@@ -990,7 +1026,7 @@ class BoardTest(unittest.TestCase):
 
     def test_a_stick_that_breaks_off(self) -> None:
         robot, hand = self.stand(stilt())
-        for k in range(often(30, 2)):
+        for k in range(often(10, 2)):
             self.upright_after(robot, hand, partial(self.breaks_off, hand, 3.0 if k % 2 else -3.0))
             hand.readings = {"left_y": 0.0, "left_x": 0.0}
             hand.pass_time(0.3)
@@ -1046,11 +1082,37 @@ class BoardTest(unittest.TestCase):
         def dies() -> None:
             hand.silent = True
 
-        for k in range(often(70, 4)):
+        for k in range(often(20, 4)):
             self.upright_after(robot, hand, (dies, frozen, damaged, cut_off)[k % 4])
             hand.silent, hand.packet = False, packet  # type: ignore[method-assign]
             hand.readings = {"left_y": 0.0, "left_x": 0.0}
             hand.pass_time(0.5)
+
+    def test_a_laptop_that_drives_it_is_killed_or_freezes_or_its_link_is_cut(self) -> None:
+        robot, hand = self.stand(stilt())
+        laptop = Laptop(robot, hand)
+        losses: dict[str, Callable[[bytes], bytes]] = {
+            "killed": lambda _: b"",
+            "cut": lambda said: said[:20],
+            "damaged": lambda said: said.replace(b"stick", b"stock"),  # its check is wrong then
+            "frozen": lambda _: laptop.said[0],
+            "too late": lambda said: frame(unframe(said).replace(f",{laptop.newest},", f",{laptop.newest - 60},")),
+            "floods": lambda _: bytes(range(256)),
+        }
+        for k in range(often(70, 6)):
+            name, spoiled = list(losses.items())[k % 6]
+            with self.subTest(k=k, name=name):
+                laptop.drive(0.3, 0.0, 0.0)
+                at = robot.body.pose[:2].copy()
+                laptop.drive(1.2, -0.6, 0.2)
+                self.assertGreater(float(np.hypot(*(robot.body.pose[:2] - at))), 0.05)
+                at = robot.body.pose[:2].copy()
+                for _ in range(5):
+                    laptop.drive(0.5, -0.6, 0.2, spoiled)
+                    self.assertLess(abs(float(robot.body.lean)), 0.35)
+                self.assertLess(abs(float(robot.body.lean)), 0.08)
+                self.assertLess(float(np.hypot(*(robot.body.pose[:2] - at))), 0.3)
+                self.assertFalse(robot.resting)
 
     def test_a_fall_takes_its_drive_off_until_it_is_set_up(self) -> None:
         robot, hand = self.stand(stilt())

@@ -34,6 +34,9 @@ STATE_HEAD = len("$PIVALL,4294967295,9999,") + len("*hh\r\n")
 LEAST_PART, MOST_PART = 24, 150
 """Bytes of the state in a sentence."""
 
+MOST_TOLD_HZ = 100.0
+"""A small chip needs 2 ms to tell a tick: at more than this rate it tells twenty of them a second."""
+
 LINE_SHARE = 0.95
 """Of the serial line a board's sentences take so much at most."""
 
@@ -95,7 +98,7 @@ class Alone:
     hash : str
         Which line and which inputs these are: a CRC-32 in eight hexadecimal digits.
     each, every : int
-        So many bytes of the state go into a sentence, one for so many ticks; 0 if the serial line is too slow for a laptop that watches.
+        So many bytes of the state go into a sentence, one for so many ticks; 0 if the serial line or the board is too slow to tell each tick.
     routine : BoardRoutine or None
         What it drives on command.
     """
@@ -175,18 +178,25 @@ class Alone:
             what = "is missing: the radio has the one serial line, so only a button can begin the routine"
             raise RigError(Path("rig"), [Mistake(0, "board.start_pin", what)])
         text = "\n".join([parts.source(), parts.header("float"), *map(str, (reads, told, channels))])
-        room = wiring.baud / BITS_A_BYTE * line.dt_s * LINE_SHARE - told.longest
+        room = wiring.baud / BITS_A_BYTE * line.dt_s * LINE_SHARE - told.longest if rig.rate_hz <= MOST_TOLD_HZ else 0.0
         each = min(MOST_PART, max(LEAST_PART, int((room - STATE_HEAD) * 6 / 8))) if room > 0 else 0
         every = ceil(part_length(each) / room) if each else 0
         return cls(wiring, parts, channels, reads, told, f"{zlib.crc32(text.encode()):08X}", each, every, routine)
 
     @property
     def watched(self) -> str:
-        """Why no laptop can watch; empty if one can."""
+        """Why a laptop that watches does not see each tick; empty if it does."""
         if self.each:
             return ""
-        needs = self.told.longest / LINE_SHARE / self.wiring.line.dt_s * BITS_A_BYTE
-        return f"a laptop cannot watch: {self.wiring.baud} baud are too slow for what a tick tells, which needs {needs:.0f}"
+        rate_hz = self.wiring.rig.rate_hz
+        needs = self.told.longest / LINE_SHARE * min(rate_hz, MOST_TOLD_HZ) * BITS_A_BYTE
+        slow = (
+            f"{self.wiring.baud} baud are too slow for what a tick tells, which needs {needs:.0f}"
+            if self.wiring.baud < needs
+            else ""
+        )
+        fast = f"the board has no time to tell each tick at {rate_hz:g} Hz, only at {MOST_TOLD_HZ:g} Hz or less"
+        return f"a laptop can stop this board and be its stick, but shows nothing of its ticks: {fast if rate_hz > MOST_TOLD_HZ else slow}"
 
     @property
     def lacks(self) -> list[str]:

@@ -52,7 +52,7 @@ class AlonePrinter:
             f"#define CHANNELS {len(self.alone.channels)} /* what {wiring.rig.board.source} says */",
             f"#define TOLD {self.told.size} /* bytes that a tick tells */",
             f"#define STATE {self.alone.sizes()[1].size} /* bytes that stages remember */",
-            f"#define STATE_EACH {self.alone.each} /* of them in a sentence; 0: the serial line is too slow for a laptop that watches */",
+            f"#define STATE_EACH {self.alone.each} /* of them in a sentence; 0: only now and then a tick is told */",
             f"#define STATE_EVERY {max(1, self.alone.every)}UL /* ticks between two such sentences */",
             f"#define LONGEST_BACK {max(greeting, self.told.longest, part_length(self.alone.each))}",
             f"#define RAMP_MS {round(spec.ramp_s * 1e3) if spec and spec.when_lost == 'ramp' else 0}UL",

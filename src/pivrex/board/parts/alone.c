@@ -133,9 +133,10 @@ static void make_tick(uint32_t now) {
     real share = 0;
     static real last[INPUTS];
 #endif
-    int source = source_take(now);
+    static int source = 1;
     uint8_t laptop;                            /* whether its sticks stand in */
-    if (why >= BY_LAPTOP && now - laptop_heard > FRESH_MS) why = LOST;
+    if (ticks % ASKS_EVERY == 0) source = source_take(now);
+    if (why >= BY_LAPTOP && (int32_t)(now - laptop_heard) > FRESH_MS) why = LOST; /* it may be heard after `now` */
     if (source == 1 && why < STOPPED && why != LOST) ramps = RAMP_MS && why == DRIVES, lost = now, why = LOST;
     if (source != 1 && why == LOST) why = NOT_AT_REST;
     laptop = why >= BY_LAPTOP;
@@ -172,8 +173,11 @@ static void make_tick(uint32_t now) {
     end_routine();
     if (buttons_ask() && why != STOPPED) why = BY_BUTTON;
     telling->tick = ticks++;
+    if (!STATE_EACH) {                         /* a laptop hears now and then how it goes, and cannot compute it again */
+        tells = ticks % (TICKS_A_SECOND / 20) == 0;
+        return;
+    }
     tells++;
-    if (!STATE_EACH) return;                   /* a laptop hears how it goes now and then, and cannot compute it again */
     crc = 0xFFFF;
     row_bytes(check_bytes);
     telling->check = crc;

@@ -130,6 +130,6 @@ void board_begin(void) {
 #endif
     set_sleep_mode(SLEEP_MODE_IDLE);
     sleep_enable();
-    ADCSRA = 1 << ADEN | 1 << ADPS2 | 1 << ADPS1 | 1 << ADPS0;
+    ADCSRA = 1 << ADEN | 1 << ADPS2 | 1 << ADPS1;  /* clock / 64: a conversion takes 52 us at 16 MHz */
     sei();
 }

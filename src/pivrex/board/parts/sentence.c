@@ -88,7 +88,7 @@ int read_whole(char **at, uint32_t *value, const char *ends) {
     *value = 0;
     for (; **at >= '0' && **at <= '9'; ++*at) {
         uint32_t digit = (uint32_t)(**at - '0');
-        if (++digits > 10 || *value > (0xFFFFFFFFu - digit) / 10) return -1;
+        if (++digits > 10 || *value > 429496729u || (*value == 429496729u && digit > 5)) return -1;
         *value = *value * 10 + digit;
     }
     return !strchr(ends, **at) ? -1 : digits > 0;
