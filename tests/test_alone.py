@@ -11,6 +11,7 @@ import socket
 import subprocess
 import time
 import unittest
+from collections.abc import Callable
 from shutil import which
 from typing import Any
 
@@ -233,9 +234,10 @@ class AloneCase(unittest.TestCase):
             if words[0] == "PIVTIC" and self.drops:
                 self.drops -= 1
             elif words[0] == "PIVTIC":
-                self.ticks += self.rebuilder.take_tick(words)
+                self.rebuilder.take_tick(words)
             elif words[0] == "PIVALL":
-                self.ticks += self.rebuilder.take_state(words)
+                self.rebuilder.take_state(words)
+        self.ticks += self.rebuilder.make()
 
     def bid(self, what: str, **other: Any) -> None:
         """Say what a laptop says."""
@@ -451,7 +453,8 @@ class AloneTest(AloneCase):
         for body in self.heard:
             words = body.split(",")
             if words[0] in ("PIVTIC", "PIVALL"):
-                made += (other.take_tick if words[0] == "PIVTIC" else other.take_state)(words)
+                (other.take_tick if words[0] == "PIVTIC" else other.take_state)(words)
+                made += other.make()
         pushed = [t for t in made if t.row[self.line.layout.at("raw", "left_y")] < -0.5]
         self.assertGreater(len(pushed), 20)
         self.assertFalse(any(t.same for t in pushed))
@@ -1157,7 +1160,7 @@ class WatchingSessionTest(WatchingSessionCase):
         self.assertEqual(self.asked(), "go")
         self.tell(self.tick(7, NOT_AT_REST))
         self.assertEqual(status.status.lost, "let go of its sticks and buttons first")
-        self.session.handle(ask.BeginMotion("spin", "spin"), 0.0)
+        self.session.handle(ask.PutBack(), 0.0)
         self.assertEqual(status.status.note, "the board drives by itself, and this computer only watches")
 
     def said(self) -> list[float]:
@@ -1274,6 +1277,23 @@ class WatchedProgramTest(TempCase):
         os.kill(robot.process.pid, signal.SIGCONT)
         wait_for(lambda: "UNHEARD" not in terminal.row(0), 20, terminal.screen)
 
+    def drive_by_keys(self, robot: Robot, terminal: Terminal) -> None:
+        """Be the board's stick, from the first try on or a later one: a computer that is too busy stops it at once."""
+
+        def drives() -> bool:
+            if "BOARD RESTS" in terminal.row(0):
+                terminal.keys("g")
+                terminal.wait("BOARD DRIVES")
+            if "BOARD DRIVES" in terminal.row(0):
+                terminal.keys("C-l")
+                wait_for(lambda: "BOARD DRIVES" not in terminal.row(0), 10, terminal.screen)
+            terminal.keys("w")
+            time.sleep(0.3)
+            return robot.drives and "LIVE" in terminal.row(0)
+
+        wait_for(drives, 60, terminal.screen)
+        terminal.wait("keys, latched")
+
     def drive_a_routine(self, robot: Robot, terminal: Terminal) -> None:
         """Let the board begin its routine, which the view shows with the line that is done, and stop it."""
         terminal.keys("6")
@@ -1313,6 +1333,16 @@ class WatchedProgramTest(TempCase):
             "open", str(home), "--rig", "plover", "--view", "driver", "--link", f"serial:{self.folder / 'robot'}:115200"
         )
         self.addCleanup(terminal.close)
+        self.watch(robot, terminal, type_in)
+        terminal.close()
+        kept = [r for r in Shelf(home / "runs").runs() if r.facts is not None and r.facts.kept == "live"]
+        lowest = 0.0
+        for run in (Run(one.folder) for one in kept):
+            at = run.line(run.first).layout.at("raw", "left_y")
+            lowest = min(lowest, *(float(row[at]) for row in run.rows(run.first, run.end)))
+        self.assertLess(lowest, -0.45)
+
+    def watch(self, robot: Robot, terminal: Terminal, type_in: Callable[..., None]) -> None:
         terminal.wait("BOARD DRIVES")
         type_in("left_y -0.6")
         wait_for(lambda: robot.drives, 10, terminal.screen)
@@ -1322,12 +1352,18 @@ class WatchedProgramTest(TempCase):
         terminal.keys("Escape")
         terminal.wait("BOARD RESTS")
         wait_for(lambda: not robot.drives, 5, terminal.screen)
-        terminal.wait("the board rests: this computer stopped it")
+        terminal.wait("the board rests: this computer stopped it (Esc)")
         terminal.keys("C-l")
-        terminal.wait("this computer only watches")
+        terminal.wait("the board is stopped: g lets it move again")
         terminal.keys("g")
         terminal.wait("let go of its sticks")
         type_in("rest")
+        terminal.wait("BOARD DRIVES")
+        self.drive_by_keys(robot, terminal)
+        terminal.keys("Escape")
+        terminal.wait("BOARD RESTS")
+        wait_for(lambda: not robot.drives, 5, terminal.screen)
+        terminal.keys("g")
         terminal.wait("BOARD DRIVES")
         self.drive_a_routine(robot, terminal)
         type_in("left_y -0.5")
@@ -1339,12 +1375,13 @@ class WatchedProgramTest(TempCase):
         self.assertNotIn("BOARD", terminal.row(0))
         self.assertIn("keys", terminal.row(0))
         self.assertTrue(robot.drives)  # it needs no laptop
-        terminal.close()
-        kept = [r for r in Shelf(home / "runs").runs() if r.facts is not None and r.facts.kept == "live"]
-        self.assertTrue(kept)
-        run = Run(kept[0].folder)
-        raw = np.array([row[run.line(run.first).layout.at("raw", "left_y")] for row in run.rows(run.first, run.end)])
-        self.assertLess(raw.min(), -0.45)
+        type_in("rest")
+        terminal.keys("h")
+        terminal.wait("BOARD DRIVES")
+        self.drive_by_keys(robot, terminal)
+        for pid in terminal.pids():
+            os.kill(pid, signal.SIGKILL)
+        wait_for(lambda: not robot.drives, 5)
 
 
 class RefusedAloneTest(TempCase):

@@ -22,6 +22,9 @@ __all__ = ["ONLY_LISTENS", "WatchedBoard"]
 AGAIN_S = 0.1
 """What a board has not done yet is said again after so long."""
 
+LEAST_S = 0.005
+"""So much time at least goes into the ticks of a board each time, else this computer would fall behind."""
+
 STICK_S = 0.019
 """The sticks here are said at most so often."""
 
@@ -59,7 +62,9 @@ class WatchedBoard(RobotLink):
         self.hash = self._rebuilder.hash
         self.channels = self._rebuilder.alone.channels
         self.only_listens = self._rebuilder.alone.wiring.shares_port
-        self.title = f"board, alone, {self.title.partition(', ')[2]}"
+        self.title = (
+            f"board, alone,{'' if self._rebuilder.alone.each else ' ticks not shown,'} {self.title.partition(', ')[2]}"
+        )
         if self.only_listens:
             self._seal = None  # its greeting is for whoever listens
         self.notes: deque[str] = deque(filter(None, [self._rebuilder.alone.watched]), maxlen=20)
@@ -72,6 +77,7 @@ class WatchedBoard(RobotLink):
         self._obeys = False
         self._seq = int(time.time() * 100) % NUMBERS  # above those of a session before
         self._stick_s = float("-inf")
+        self._stopped_for = ""
 
     # --- what it tells ---
 
@@ -83,6 +89,7 @@ class WatchedBoard(RobotLink):
                 message = self._read(line, too_long, chunk.at_s)
                 if message is not None:
                     self.tally.add(message, chunk.at_s)
+        self._take(self._rebuilder.make(max(budget_s, LEAST_S)))
 
     def _look_at_session(self, body: str, session: int, at_s: float) -> None:
         if body.startswith("PIVHEY,"):
@@ -107,11 +114,11 @@ class WatchedBoard(RobotLink):
             if len(words) != 5:
                 raise ValueError("a tick without its five fields")
             if self.greeted == self.hash:
-                self._take(self._rebuilder.take_tick(words))
+                self._rebuilder.take_tick(words)
             self._newest, self._why, self._heard_s = int(words[1]), int(words[2]), at_s
         elif words[0] == "PIVALL":
             if self.greeted == self.hash:
-                self._take(self._rebuilder.take_state(words))
+                self._rebuilder.take_state(words)
         else:
             return super()._understand(line, words, at_s)
         return Message(line, {})
@@ -164,8 +171,15 @@ class WatchedBoard(RobotLink):
 
     def why(self, now_s: float) -> str:
         """Say why it rests, or why that is not known; empty while it drives."""
-        return self.problem(now_s) or WHY.get(self._why, "nothing has come from it yet").format(
-            source=self._line.rig.board.source
+        stopped_for = (
+            f"this computer stopped it ({self._stopped_for}); g lets it move again"
+            if self._why == STOPPED and self._stopped_for
+            else ""
+        )
+        return (
+            self.problem(now_s)
+            or stopped_for
+            or WHY.get(self._why, "nothing has come from it yet").format(source=self._line.rig.board.source)
         )
 
     @property
@@ -180,8 +194,8 @@ class WatchedBoard(RobotLink):
 
     # --- what it is asked ---
 
-    def ask(self, what: str) -> str:
-        """Ask it to "stop", to "go" on, or to "run" its routine. Return why that cannot be; empty if it can."""
+    def ask(self, what: str, reason: str = "") -> str:
+        """Ask it to "stop" for a reason, to "go" on, or to "run" its routine. Return why that cannot be; empty if it can."""
         if self.only_listens:
             return ONLY_LISTENS
         if what == "run" and self._rebuilder.alone.routine is None:
@@ -189,6 +203,7 @@ class WatchedBoard(RobotLink):
         if what == "run" and self.is_stopped:
             return "the board is stopped: g lets it move again"
         self.drives &= what == "go"
+        self._stopped_for = reason if what == "stop" else ""
         self._asks, self._asked_s, self._first_asked_s = what, float("-inf"), time.perf_counter()
         return ""
 

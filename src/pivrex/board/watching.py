@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import base64
 import struct
+import time
 from binascii import Error, crc_hqx
 from collections import deque
-from math import ceil, prod
+from math import ceil, inf, prod
 from typing import NamedTuple
 
 import numpy as np
@@ -110,6 +111,8 @@ class Rebuilder:
         """The row of the tick before, in single precision."""
         self._recent: deque[_Said] = deque(maxlen=RECENT)
         self._state, self._state_of = b"", -1
+        self._waiting: deque[tuple[_Said, _Said | None] | Floats] = deque()
+        """Ticks that are not computed yet, each with the one before, and states from which they go on."""
         self.synced = False
         self.missed = 0
         self._driving = line.source_number(line.rig.board.source)
@@ -125,13 +128,13 @@ class Rebuilder:
 
     # --- what is heard ---
 
-    def take_tick(self, words: list[str]) -> list[BoardTick]:
-        """Take the words of a sentence PIVTIC; return the Ticks that it lets be made. Raises `ValueError` with what is wrong."""
+    def take_tick(self, words: list[str]) -> None:
+        """Take the words of a sentence PIVTIC. Raises `ValueError` with what is wrong."""
         said = self._read_tick(words)
         if self._recent and said.number <= self._recent[-1].number:
             # the board was switched on again
             self._recent.clear()
-            self._memory = self.alone.parts.start.copy()
+            self._waiting.append(self.alone.parts.start.copy())
             self.synced = False
         if self._recent and said.number != self._recent[-1].number + 1:
             self.missed += said.number - self._recent[-1].number - 1
@@ -139,41 +142,57 @@ class Rebuilder:
             self.synced = False
         before = self._recent[-1] if self._recent else None
         self._recent.append(said)
-        return [self._make(said, before)] if self.synced else []
+        if self.synced:
+            self._waiting.append((said, before))
+        if len(self._waiting) > RECENT // 2:  # this computer is too slow: it goes on from the next state
+            self._waiting.clear()
+            self.synced = False
 
-    def take_state(self, words: list[str]) -> list[BoardTick]:
-        """Take the words of a sentence PIVALL, a part of the state; return the Ticks that it lets be made. Raises `ValueError`."""
+    def take_state(self, words: list[str]) -> None:
+        """Take the words of a sentence PIVALL, a part of the state. Raises `ValueError` with what is wrong."""
         if len(words) != 4:
             raise ValueError("a state without its four fields")
         number, at, data = _whole(words[1]), _whole(words[2]), _bytes(words[3])
         if at == 0:
             self._state, self._state_of = b"", number
         if number != self._state_of or at != len(self._state):
-            return []  # a part before it is missing
+            return  # a part before it is missing
         self._state += data
         if len(self._state) < self._single.kept.size:
-            return []
+            return
         if len(self._state) > self._single.kept.size:
             raise ValueError(f"a state of {len(self._state)} bytes, but this line remembers {self._single.kept.size}")
         self._state_of = -1
-        return [] if self.synced else self._follow_up(number, self._state)
+        if not self.synced:
+            self._follow_up(number, self._state)
 
-    def _follow_up(self, number: int, state: bytes) -> list[BoardTick]:
-        """Make all ticks after the one whose state this is."""
+    def make(self, budget_s: float = inf) -> list[BoardTick]:
+        """Return the Ticks that may be made of what has come, as many as there is time for, in s; one at least."""
+        made: list[BoardTick] = []
+        until_s = time.perf_counter() + budget_s
+        while self._waiting and (not made or time.perf_counter() < until_s):
+            one = self._waiting.popleft()
+            if isinstance(one, np.ndarray):
+                self._memory = self._known(one, self._memory)
+            else:
+                made.append(self._make(*one))
+        return made
+
+    def _follow_up(self, number: int, state: bytes) -> None:
+        """Let all ticks be made after the one whose state this is."""
         least = number if self._rebased or self._routine is not None else number + 1
         if not self._recent or self._recent[0].number > least or self._recent[-1].number < number:
-            return []
-        kept = self._single.kept.unpacked(state, len(self._memory))
-        self._memory = self._known(kept, self._memory)
+            return
+        memory = self._single.kept.unpacked(state, len(self._memory))
+        self._waiting.append(memory)
         self.synced = True
-        made, before = [], None
+        before = None
         for said in self._recent:
             if said.number == number and self._rebased:
-                self._memory[self._rebased] = np.resize(self._sensed(said)[self._ways], len(self._rebased))
+                memory[self._rebased] = np.resize(self._sensed(said)[self._ways], len(self._rebased))
             if said.number > number:
-                made.append(self._make(said, before))
+                self._waiting.append((said, before))
             before = said
-        return made
 
     def _read_tick(self, words: list[str]) -> _Said:
         told = self.alone.told

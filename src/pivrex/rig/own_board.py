@@ -25,7 +25,7 @@ class Board(Table):
     mode: Literal["obeys", "alone"] = Field(
         default="obeys",
         description="obeys: a laptop runs the line, and the board outputs what it says. alone: the board reads its source and runs the line "
-        "itself; a laptop on the link only watches.",
+        "itself; a laptop on the link watches, and may be its stick.",
         examples=["alone"],
     )
     source: str = Field(

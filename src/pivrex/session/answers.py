@@ -44,7 +44,7 @@ def _stop(session: Any, reason: str) -> None:
     watched = session.robots.watched
     if watched is None:
         session.stop(reason)
-    elif refusal := watched.ask("stop"):
+    elif refusal := watched.ask("stop", reason):
         session.board.note(refusal)
 
 

@@ -235,7 +235,7 @@ class Session:
         """Stop whatever moves, until the person goes on."""
         watched = self.robots.watched
         if watched is not None and watched.drives:
-            self.board.note(watched.ask("stop") or reason)
+            watched.ask("stop", reason)
         self._probing.stop()
         self._correcting.end()
         self.moves.end()

@@ -199,7 +199,7 @@ class SessionInputs:
         """List what drives a board that is watched, as the one that drives here."""
         self.on_board = OnBoard(name, self._line.rig.sources[name])
         self.sources[name] = self.on_board
-        self._board.set(source=name)
+        self._board.set(source=name, upright=False)
         self.tell()
         return self.on_board
 

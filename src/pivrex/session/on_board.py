@@ -107,9 +107,7 @@ def go_live(session: Any, watched: WatchedBoard, now_s: float) -> None:
         session.board.note(f"not live: {hands.title} cannot drive live; choose another source first")
         return
     inputs.choose(hands.name)
-    session.board.note(
-        f"{inputs.driver.title} drives in place of the board's own stick: its line and its motors stay on the board"
-    )
+    session.board.note(f"{inputs.driver.title}: this is the board's stick now; the board still computes the line")
     watched.drives = True
 
 
