@@ -189,7 +189,7 @@ class AloneRigTest(unittest.TestCase):
         slow_radio = RADIO.replace("57600", "9600")
         missing = board_files(alone(slow_radio), "avr")[1].missing
         self.assertIn(
-            "a laptop cannot watch: 9600 baud are too slow for what a tick tells, which needs", " ".join(missing)
+            "shows nothing of its ticks: 9600 baud are too slow for what a tick tells, which needs", " ".join(missing)
         )
 
 

@@ -877,12 +877,8 @@ wire = { kind = "serial", port = "/tmp/none", baud = 57600 }
 # --- motors ---"""
 
 
-START = (
-    ('chip = "atmega328p"', 'chip = "atmega328p"\nstart_pin = 12'),
-    ('sensed = true\npin = "A3"\n', ""),
-    ("[gyro]\n", '[gyro]\npin = "A3"\n'),
-)
-"""A button that begins a routine, and a gyro on a pin."""
+START = (('chip = "atmega328p"', 'chip = "atmega328p"\nstart_pin = 12'),)
+"""A button that begins a routine."""
 
 
 @WITH_CHIP

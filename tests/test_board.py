@@ -259,6 +259,11 @@ class RefusedTest(unittest.TestCase):
     def test_pins(self) -> None:
         for old, new, said in (
             (
+                "encoder_pins = [8, 9]",
+                'encoder_pins = [8, "A6"]',
+                "pin A6 of the atmega328p measures a voltage, and can do nothing else",
+            ),
+            (
                 "pin = 5\n",
                 "pin = 4\n",
                 "motors.left.output.pin: pin 4 of the atmega328p makes no PWM; 3, 5, 6, 9 to 11 do",
@@ -319,6 +324,7 @@ class RefusedTest(unittest.TestCase):
         self.assertEqual([k for k in range(54) if large[str(k)].pwm], [*range(2, 14), 44, 45, 46])
         self.assertEqual([k for k in range(54) if large[str(k)].edge.startswith("INT")], [2, 3, 18, 19, 20, 21])
         self.assertEqual((small["A5"].name, large["A15"].name, large["53"].name), ("PC5", "PK7", "PB0"))
+        self.assertEqual((small["A7"].name, small["A7"].analogue), ("ADC7", 7))
         self.assertEqual(CHIPS["atmega2560"].timer_addresses(large["46"]), (0x120, 7, 0x128))
 
 

@@ -19,7 +19,7 @@ class Pin:
     Attributes
     ----------
     port, bit : str, int
-        Its port and place there: PD5 is ("D", 5).
+        Its port and place there: PD5 is ("D", 5). A pin that only measures a voltage has no port.
     pwm : str
         The timer's output on it, as OC0B; empty for none.
     edge : str
@@ -39,7 +39,7 @@ class Pin:
 
     @property
     def name(self) -> str:
-        return f"P{self.port}{self.bit}"
+        return f"P{self.port}{self.bit}" if self.port else f"ADC{self.bit}"
 
     @property
     def timer(self) -> int:
@@ -111,6 +111,7 @@ def _small() -> dict[str, Pin]:
             pins[f"P{port}{bit}"] = Pin(port, bit, pwm.get(f"{port}{bit}", ""), edge, bit, bit if port == "C" else -1)
     pins |= {str(k): pins[f"P{name}"] for k, name in enumerate(printed)}
     pins |= {str(14 + k): pins[f"PC{k}"] for k in range(6)}
+    pins |= {f"A{k}": Pin("", k, analogue=k) for k in (6, 7)}  # where the chip is a flat one
     pins |= {f"A{k}": pins[f"PC{k}"] for k in range(6)}
     return pins
 

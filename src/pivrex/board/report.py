@@ -185,9 +185,11 @@ def _timed(rig: Rig, fit: Fit, chip: Chip, task: Task | None) -> Fit:
     if not busy.never_used:
         return replace(fit, refused=True, said=f"{fit.said}; but its stack has reached all of the rest")
     if busy.share > MOST_BUSY:
-        slower = rig.rate_hz * MOST_BUSY / min(1.0, busy.share)
+        slower = 0.9 * rig.rate_hz * MOST_BUSY / min(1.0, busy.share)
+        if rig.balance is not None:  # a whole multiple
+            slower -= slower % rig.balance.asking_rate_hz
         return replace(
-            fit, busy=busy.share, refused=True, said=f'it is too slow: {said}; rate = "{slower * 0.9:.0f} Hz" may do'
+            fit, busy=busy.share, refused=True, said=f'it is too slow: {said}; rate = "{slower:.0f} Hz" may do'
         )
     return replace(fit, busy=busy.share, said=f"{fit.said}; {said}")
 
@@ -210,7 +212,7 @@ def _pins(rig: Rig, chip: Chip, alone: bool) -> list[tuple[str, str]]:
     uses = {chip.pins[str(u.pin).upper()].name: f"{u.owner} {_role(u)}".strip() for u in known}
     uses |= dict(zip(chip.serial, ("link in", "link out"), strict=True))
     all_pins = [(name, uses.get(pin.name, "")) for name, pin in printed_pins(chip).items()]
-    return all_pins if len(all_pins) <= 20 else [p for p in all_pins if p[1]]
+    return all_pins if len(all_pins) <= 22 else [p for p in all_pins if p[1]]
 
 
 def _role(use: PinUse) -> str:

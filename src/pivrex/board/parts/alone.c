@@ -63,10 +63,13 @@ static void put_bytes(const uint8_t *data, int size) {
 static void tell_tick(void) {
     open_sentence("PIVTIC,");
     put_unsigned(waiting->tick);
-    put(','), put((char)('0' + waiting->why)), put(',');
-    for (int k = 12; k >= 0; k -= 4) put(hex_digit(waiting->check >> k));
-    put(',');
-    put_bytes(waiting->data, TOLD);
+    put(','), put((char)('0' + waiting->why));
+    if (STATE_EACH) {
+        put(',');
+        for (int k = 12; k >= 0; k -= 4) put(hex_digit(waiting->check >> k));
+        put(',');
+        put_bytes(waiting->data, TOLD);
+    }
     say_sentence(0);
     waiting[0] = waiting[1];
     tells--;
@@ -91,7 +94,7 @@ static void speak(void) {
         greets = 0;
         open_sentence("PIVHEY," RIG_NAME "," LINE_HASH ",alone");
         say_sentence(HEARS_LAPTOP);
-    } else if (state_at >= 0 && ticks - state_said >= STATE_EVERY) state_said = ticks, tell_state();
+    } else if (STATE_EACH && state_at >= 0 && ticks - state_said >= STATE_EVERY) state_said = ticks, tell_state();
     else if (tells) tell_tick();
 }
 
@@ -164,7 +167,7 @@ static void make_tick(uint32_t now) {
         row.raw.reading[k] = v;
     }
     at = 0;
-    tell_inputs();
+    if (STATE_EACH) tell_inputs();
     line_tick();
     take_outputs(given);
     give(given);
@@ -173,7 +176,7 @@ static void make_tick(uint32_t now) {
     end_routine();
     if (buttons_ask() && why != STOPPED) why = BY_BUTTON;
     telling->tick = ticks++;
-    if (!STATE_EACH) {                         /* a laptop hears now and then how it goes, and cannot compute it again */
+    if (!STATE_EACH) {                         /* a laptop hears now and then how it goes, and no more */
         tells = ticks % (TICKS_A_SECOND / 20) == 0;
         return;
     }
