@@ -47,6 +47,7 @@ from pivrex.devices.sentence import frame, unframe
 from pivrex.devices.worries import warnings_in
 from pivrex.errors import RigError
 from pivrex.export.wiring import wiring_rows
+from pivrex.line.axes import Axes, fraction_of
 from pivrex.line.beginning import start_of
 from pivrex.line.line import Line
 from pivrex.line.why import sentence
@@ -468,6 +469,43 @@ class AloneTest(AloneCase):
             self.assertAlmostEqual(float(self.ticks[-1].row[travel + k]), float(self.robot._sensed[k]), delta=0.001)
             self.assertGreater(float(self.robot._sensed[k]), 0.5)
         self.assertGreater(self.robot.never_used, 200)
+
+
+@WITH_CHIP
+class CalibratedTest(AloneCase):
+    """With a stick that has a calibration of its own, and a box that has another."""
+
+    MORE = (
+        "[sources.stick.axes.left_y]\nminimum = -0.5\nmaximum = 0.5\n"
+        '[sources.box]\nkind = "numbers"\ncolumns = ["left_y", "left_x"]\nwire = { kind = "udp", port = 1 }\nsilent_after = "1 s"\n'
+        "[sources.box.axes.left_y]\nminimum = -0.8\ncentre = [0.1, 0.2]\nmaximum = 0.9\nreversed = true\n"
+    )
+
+    def rig_of(self) -> Rig:
+        path = demo_path("plover")
+        text = path.read_text("utf-8").replace('source = "stick"  ', 'mode = "alone"\nsource = "stick"\n')
+        return read_text(text + self.MORE, path, Rig)
+
+    def forward(self) -> float:
+        return float(self.ticks[-1].row[self.line.layout.at("axes", "forward")])
+
+    def test_the_boards_calibration_is_for_its_own_stick(self) -> None:
+        self.go(1.3)
+        self.go(0.2, left_y=-0.25)
+        self.assertAlmostEqual(self.forward(), 0.5, delta=0.01)
+        self.go(0.2, left_y=0.0)
+        self.stick(0.2)
+        self.stick(0.2, left_y=-0.25)
+        self.assertAlmostEqual(self.forward(), (0.25 - 0.02) / (0.98 - 0.02), 5)  # the plain calibration of left_y
+        self.assertTrue(all(t.same for t in self.ticks))
+
+    def test_what_another_source_reads_is_said_without_its_calibration(self) -> None:
+        axes = self.line.stages["axes"]
+        assert isinstance(axes, Axes)
+        plain = axes.settings.plain
+        for raw, forward in ((-0.8, -1.0), (-0.35, -0.5), (0.15, 0.0), (0.55, 0.5), (0.9, 1.0), (2.0, 1.0)):
+            said = axes.uncalibrated(0, int(self.line.source_number("box")), raw)
+            self.assertAlmostEqual(fraction_of(plain, 0, 0, said), forward, 9)
 
 
 @WITH_CHIP
