@@ -384,11 +384,11 @@ class KeyFileTest(AppCase):
     def test_a_file_of_keys(self) -> None:
         commands = Commands(VIEWS)
         self.assertEqual(read_keys(self.folder / "none.toml", commands.all), {})
-        path = self.write("settings.toml", '[keys]\ngo_live = "Ctrl+G"\nundo = ["Q", "ctrl+z"]\nstop = "f1"\n')
+        path = self.write("settings.toml", '[keys]\ngo_live = "Ctrl+G"\nundo = ["semicolon", "ctrl+z"]\nstop = "f1"\n')
         keys = read_keys(path, commands.all)
-        self.assertEqual(keys, {"go_live": ("ctrl+g",), "undo": ("Q", "ctrl+z"), "stop": ("escape", "f1")})
+        self.assertEqual(keys, {"go_live": ("ctrl+g",), "undo": ("semicolon", "ctrl+z"), "stop": ("escape", "f1")})
         changed = Commands(VIEWS, keys)
-        for key, name in (("ctrl+g", "go_live"), ("Q", "undo"), ("f1", "stop"), ("escape", "stop")):
+        for key, name in (("ctrl+g", "go_live"), ("semicolon", "undo"), ("f1", "stop"), ("escape", "stop")):
             found = changed.of_key(key, "field")
             self.assertEqual(found.name if found else "", name)
         self.assertIsNone(changed.of_key("ctrl+l", "field"))

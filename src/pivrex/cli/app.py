@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from difflib import get_close_matches
 from typing import Annotated, Any
 
 import typer
@@ -70,6 +71,24 @@ def reference() -> None:
     print(write_reference(DrivenPath), end="")
 
 
+def glossary(term: Annotated[str, typer.Argument(help="The term; all of them if left out.")] = "") -> None:
+    """Explain a term of the screen and the files."""
+    from pivrex.errors import PivrexError
+    from pivrex.glossary import TERMS, glossary_text
+
+    known = {name.lower(): one for name, one in TERMS.items()}
+    if not term:
+        print(glossary_text(), end="")
+        return
+    found = known.get(term.lower())
+    if found is None:
+        near = get_close_matches(term.lower(), known, 1)
+        raise PivrexError(f'"{term}" is not in the glossary{f"; there is {known[near[0]].name}" if near else ""}')
+    print(f"{found.name}: {found.says}")
+    rows = {"unit": found.unit, "formula": found.formula, "too small": found.small, "too large": found.large}
+    print("\n".join(f"  {word}: {text}" for word, text in (rows | {"more": f"docs/{found.more}"}).items() if text))
+
+
 def _views(incomplete: str) -> list[str]:
     return [
         v for v in ("driver", "shaping", "chassis", "heading", "field", "routine", "runs") if v.startswith(incomplete)
@@ -125,6 +144,7 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("tune", loops.tune),
     ("gyro", loops.gyro),
     ("sums", rigs.sums),
+    ("glossary", glossary),
     ("runs", kept.runs),
     ("replay", kept.replay),
     ("compare", kept.compare),

@@ -45,6 +45,7 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
         ("pivrex sums divider sensor=5V pin=3.3V", "two resistors that can be bought"),
         ("pivrex sums gear gear=20 --rig coot", "top speed and push"),
     ),
+    "glossary": (("pivrex glossary overshoot", "what a word of the screen means"),),
     "runs": (
         ("pivrex runs", "what was kept, the newest first"),
         ("pivrex runs --season plover", "the figures of all its runs over time"),

@@ -32,6 +32,7 @@ COMMANDS = (
     "tune",
     "gyro",
     "sums",
+    "glossary",
     "runs",
     "replay",
     "compare",

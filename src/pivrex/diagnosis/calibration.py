@@ -19,7 +19,7 @@ LEAST_WAY = 0.6
 """A stick that moves over less than this much of -1 to 1 was not rolled all round, or not a stick."""
 
 LEAST_DEAD_BAND, NOISES = 0.02, 3.0
-"""The dead band is three times what the resting stick trembles, and at least 2 %."""
+"""The dead band is three times the noise of the resting stick, and at least 2 %."""
 
 LARGEST_REST = 0.5
 """A stick that stands farther from the middle than this share of half its way is being held."""
@@ -205,7 +205,7 @@ class Calibration:
         half = min(rest[0] - low, high - rest[1])
         share = noise / half
         dead_band = max(LEAST_DEAD_BAND, math.ceil(NOISES * share * 100 - 1e-9) / 100)
-        reason = f"at rest it trembles by {noise:.4f}, {share * 100:.1f} % of half its way: "
+        reason = f"its noise at rest is {noise:.4f}, {share * 100:.1f} % of half its way: "
         reason += (
             f"three times that is {dead_band:.0%}"
             if dead_band > LEAST_DEAD_BAND

@@ -65,7 +65,9 @@ def write_response(rig: Rig, path: Path, loop_name: str = "heading") -> None:
         page.scene(scene, 2 + k * COLUMNS, 4, COLUMNS, ROWS)
         f = a.figures
         settled = f"settled in {f.settle_s[0]:.2f} s" if np.isfinite(f.settle_s[0]) else "does not settle"
-        page.text(10 + k * COLUMNS, ROWS + 5, f"{settled}, {f.final[0] * loop.scale:+.2f} {loop.unit} left over")
+        page.text(
+            10 + k * COLUMNS, ROWS + 5, f"{settled}, {f.final[0] * loop.scale:+.2f} {loop.unit} steady-state error"
+        )
     assert parts is not None
     series = [Series(n, v[0] * loop.gives_scale, LOOKS.get(n, "ghost")) for n, v in parts.parts.items()]
     title = "what each part gave to the first"

@@ -273,7 +273,7 @@ class Limits(Stage):
             told("limits", f"{told.column}_lost"),
         )
         rule = self._rig.limits
-        first = "" if rule.first == "both" else f", {rule.first} gives way first"
+        first = "" if rule.first == "both" else f", {rule.first} is reduced first"
         asks, has, top = (
             told.speed(asked, 3, "+"),
             told.speed(given, 3, "+"),

@@ -302,7 +302,7 @@ class Limits(Table):
     )
     first: Literal["both", "turning", "moving"] = Field(
         default="both",
-        description="What gives way when moving and turning do not fit together: both alike, turning first (the path "
+        description="What is reduced first when moving and turning do not fit together: both alike, turning first (the path "
         "keeps its speed), or moving first (the turn keeps its rate).",
         examples=["turning"],
     )

@@ -149,7 +149,7 @@ class Keep(Table):
     )
     megabytes: Annotated[float, Quantity("number", at_least=1, at_most=1e6)] = Described(
         default=500.0,
-        description="Beyond this the oldest runs without a note lose their ticks; figures and track stay.",
+        description="Above this, details of the oldest runs without a note are deleted; figures and track stay.",
         examples=[500],
     )
 

@@ -39,7 +39,7 @@ class Ranger(_Placed):
         default=0.02, alias="shortest", description="What is nearer than this reads as this.", examples=["20 mm"]
     )
     longest_m: Annotated[float, Quantity("length", above=0, at_most=100, step="10 cm")] = Field(
-        default=3.0, alias="longest", description="Beyond this there is no echo.", examples=["3 m"]
+        default=3.0, alias="longest", description="Farther away there is no echo.", examples=["3 m"]
     )
     trigger_pin: Pin = Field(
         default="", description="The pin of the board that lets it send a sound, for `pivrex board`.", examples=[12]

@@ -91,7 +91,7 @@ class RigTables(Table):
         description="What the sticks mean. On a bench it may be left out: each motor has a channel of its own."
     )
     plane: Plane = Field(default=Plane(), description="How the law planar is meant.")
-    limits: Limits = Field(default=Limits(), description="What gives way when it is too much.")
+    limits: Limits = Field(default=Limits(), description="What is reduced when a wheel would be too fast.")
     speed_levels: SpeedLevels = Field(default=SpeedLevels(), description="Speed levels chosen while driving.")
     sources: dict[Name, RigSource] = Field(
         default_factory=dict,

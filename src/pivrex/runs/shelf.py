@@ -86,8 +86,8 @@ class Shelf:
         """Say by which rule old runs make room."""
         s = self._settings
         return (
-            f"always kept: the last {s.last_s / 60:g} min, the newest {s.newest:g} unmarked runs; beyond {s.megabytes:g} MB the oldest "
-            "without a note lose their ticks"
+            f"always kept: the last {s.last_s / 60:g} min, the newest {s.newest:g} unmarked runs; above {s.megabytes:g} MB details of the "
+            "oldest without a note are deleted"
         )
 
     def remove(self, folder: Path) -> None:

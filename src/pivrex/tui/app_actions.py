@@ -153,6 +153,12 @@ class AppActions(_Base):
         commands = self.commands.acting(self._open)
         self._lay_over(help_sheet(self._open, self.view.help_lines(), commands, self._key_of("help")))
 
+    def act_glossary(self) -> None:
+        from pivrex.tui.overlays.glossary_sheet import glossary_sheet  # the first screen need not wait for it
+
+        key = self.why.setting if self.why.open else self.view.chosen_key()
+        self._lay_over(glossary_sheet(self.model, key, self._key_of("glossary")))
+
     def _key_of(self, name: str) -> str:
         """The key that a command has now."""
         return next((c.keys[0] for c in self.commands.all if c.name == name and c.keys), "")

@@ -147,6 +147,8 @@ COMMON = (
     Command("new_robot", "a robot of your own", "Makes a robot: wheels, law, outputs and sources chosen from drawings.", ()),
     Command("theme", "theme", "Changes between dusk, noon and plain.", ("t",)),
     Command("help", "help", "Explains the open view, on that view.", ("question_mark", "?"), foot=16),
+    Command("glossary", "what is this?", "Explains the selected setting with this robot's numbers, and lists all terms.",
+            ("Q", "shift+q", "upper_q"), foot=15),
     Command("palette", "palette", "Finds any command by its name.", ("ctrl+p",)),
     Command("quit", "quit", "Stops the robot and leaves.", ("ctrl+q",), foot=17),
 )  # fmt: skip

@@ -65,7 +65,7 @@ def propose(job: ToFind, progress: Progress) -> Proposal:
     shown = WHOLE if isinstance(loop, BalanceLoop) else loop
     scale = shown.scale
     said = (
-        f"{job.goal}, {best.tried} tried: settles in {best.settle_s[0]:.2f} s (worst {best.settle_s[1]:.2f}), beyond "
+        f"{job.goal}, {best.tried} tried: settles in {best.settle_s[0]:.2f} s (worst {best.settle_s[1]:.2f}), overshoot "
         f"{best.beyond[0] * scale:.1f} (worst {best.beyond[1] * scale:.1f}) {loop.unit.partition(' ')[0]}"
     )
     if best.push_Ns is not None:

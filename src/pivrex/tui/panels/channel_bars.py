@@ -56,7 +56,7 @@ class ChannelBars(Panel):
         numbers = 16
         bar = width - names - numbers - 5
         if width > 44:
-            picture.right(width - 1, 0, "now    trembles", "dim")
+            picture.right(width - 1, 0, "now       noise", "dim")
         step = 2 if height > 2 * len(channels) + 3 else 1
         self.rows = {}
         for i, channel in enumerate(channels):

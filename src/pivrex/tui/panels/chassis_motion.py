@@ -8,6 +8,7 @@ from math import degrees, isfinite, radians
 import numpy as np
 
 from pivrex.errors import UnitError
+from pivrex.glossary import label_of
 from pivrex.line.layout import Floats
 from pivrex.line.questions.ask import can_do
 from pivrex.line.questions.envelope import Envelope
@@ -21,7 +22,7 @@ from pivrex.units import parse, split
 
 __all__ = ["MOTION", "TWICE", "ChassisMotion", "MotionBars", "Shown", "motion_bars"]
 
-MOTION = (("motion.forward", "forward"), ("motion.left", "left"), ("motion.turn", "turn"))
+MOTION = ("motion.forward", "motion.left", "motion.turn")
 
 STEPS = (0.02, 0.02, radians(5))
 """A fine nudge of the motion, in m/s and rad/s."""
@@ -138,7 +139,7 @@ class ChassisMotion:
 
     def settings(self) -> dict[str, OwnSetting]:
         """Return what is selected and changed here as settings are."""
-        return {key: self._part(i, name) for i, (key, name) in enumerate(MOTION)} | {
+        return {key: self._part(i, label_of(key)) for i, key in enumerate(MOTION)} | {
             "figure.angle": OwnSetting(
                 lambda: f"{self.angle_deg:g} deg", self._nudge_angle, self._type_angle, "left is +"
             )
@@ -210,8 +211,8 @@ class MotionBars(Panel):
         full, bar = chassis.full(), max(0, width - 34)
         bar -= 1 - bar % 2
         self._bars = []
-        for row, ((key, name), value, top) in enumerate(zip(MOTION, twist.tolist(), full.tolist(), strict=True), 1):
-            here = key == self._settings.chosen
+        for row, (key, value, top) in enumerate(zip(MOTION, twist.tolist(), full.tolist(), strict=True), 1):
+            name, here = label_of(key), key == self._settings.chosen
             picture.spot(0, row, width, "setting", key)
             picture.text(0, row, "▸" if here else " ", "commanded")
             picture.text(2, row, f"{name:<8}", "title" if here else "dim")
@@ -236,7 +237,7 @@ class MotionBars(Panel):
         if bar is None or phase == "release":
             return
         _, _, start, width = bar
-        part = [k for k, _ in MOTION].index(self._dragged)
+        part = MOTION.index(self._dragged)
         share = min(max(2 * (x - start) / max(1, width - 1) - 1, -1.0), 1.0)
         self._chassis.set_part(part, (share if part == 0 else -share) * float(self._chassis.full()[part]))
 

@@ -19,40 +19,22 @@ if TYPE_CHECKING:
 
 __all__ = ["LoopTuning"]
 
-SETTINGS: dict[str, tuple[tuple[str, str], ...]] = {"heading": (
-    ("correction.hold", "hold at the start"),
-    ("correction.p", "P"),
-    ("correction.i", "I"),
-    ("correction.d", "D"),
-    ("correction.i_limit", "integral limit"),
-    ("correction.i_leak_time", "integral leak"),
-    ("correction.output_limit", "output limit"),
-    ("correction.rate_filter", "rate filter"),
-    ("correction.capture_below", "capture below"),
-    ("correction.rate.p", "inner loop P"),
-    ("correction.rate.i", "inner loop I"),
-    ("control.wheels", "wheels by"),
-), "wheel": (
-    ("control.wheels", "wheels by"),
-    ("control.p", "P"),
-    ("control.i", "I"),
-    ("control.d", "D"),
-    ("control.i_limit", "integral limit"),
-    ("control.speed_filter", "speed filter"),
-    ("control.compensate", "battery reckoned in"),
-)}  # fmt: skip
-SETTINGS.update({
-    "rate": (("balance.rate.p", "P"), ("balance.rate.i", "I"), ("balance.rate.output_limit", "output limit"), ("balance.back_emf", "back-EMF"),
-             ("tilt.blend", "tilt blend"), ("tilt.bias_time", "bias time")),
-    "lean": (("balance.lean.p", "P"), ("balance.lean.i", "I"), ("balance.lean.output_limit", "output limit"), ("tilt.blend", "tilt blend"),
-             ("tilt.bias_time", "bias time"), ("tilt.rest_lean", "rest lean"), ("balance.falls_at", "falls at")),
-    "speed": (("balance.speed.p", "P"), ("balance.speed.i", "I"), ("balance.speed.i_limit", "integral limit"),
-              ("balance.speed.output_limit", "output limit"), ("balance.speed.speed_filter", "speed filter"), ("tilt.blend", "tilt blend")),
-    "place": (("balance.place.p", "P"), ("balance.place.i", "I"), ("balance.place.output_limit", "output limit"), ("balance.reach", "reach"),
-              ("balance.turn.p", "turn P"), ("balance.turn.i", "turn I"), ("balance.turn.output_limit", "turn limit")),
-})  # fmt: skip
-STEERING = (("p", "P"), ("i", "I"), ("d", "D"), ("rate", "turns at most"))
-NO_CORRECTION = (("limits.fit", "too much"),)
+SETTINGS: dict[str, tuple[str, ...]] = {
+    "heading": (
+        *(f"correction.{key}" for key in ("hold", "p", "i", "d", "i_limit", "i_leak_time", "output_limit", "rate_filter", "capture_below")),
+        "correction.rate.p", "correction.rate.i", "control.wheels",
+    ),
+    "wheel": tuple(f"control.{key}" for key in ("wheels", "p", "i", "d", "i_limit", "speed_filter", "compensate")),
+    "rate": ("balance.rate.p", "balance.rate.i", "balance.rate.output_limit", "balance.back_emf", "tilt.blend", "tilt.bias_time"),
+    "lean": ("balance.lean.p", "balance.lean.i", "balance.lean.output_limit", "tilt.blend", "tilt.bias_time", "tilt.rest_lean",
+             "balance.falls_at"),
+    "speed": ("balance.speed.p", "balance.speed.i", "balance.speed.i_limit", "balance.speed.output_limit", "balance.speed.speed_filter",
+              "tilt.blend"),
+    "place": ("balance.place.p", "balance.place.i", "balance.place.output_limit", "balance.reach", "balance.turn.p", "balance.turn.i",
+              "balance.turn.output_limit"),
+}  # fmt: skip
+STEERING = ("p", "i", "d", "rate")
+NO_CORRECTION = ("limits.fit",)
 
 
 class LoopTuning(Panel):
@@ -101,21 +83,15 @@ class LoopTuning(Panel):
             return "correction" in self.model.line.stages
         return self.loop.of(rig) is not None and (self.loop.name != "wheel" or rig.control is not None)
 
-    def columns(self) -> list[list[tuple[str, str]]]:
+    def columns(self) -> list[list[str]]:
         if not self.corrects:
             return [list(NO_CORRECTION)]
         if self.loop.name == "steering":
             steered = self.model.rig.steered
             wheel = self.model.wheel_name if self.model.wheel_name in steered else steered[0]
-            return [
-                [
-                    (f"steering.wheels.{wheel}.{key}", name)
-                    for key, name in STEERING
-                    if key != "rate" or self._limited(wheel)
-                ]
-            ]
+            return [[f"steering.wheels.{wheel}.{key}" for key in STEERING if key != "rate" or self._limited(wheel)]]
         control = self.model.rig.control is not None
-        return [[s for s in SETTINGS[self.loop.name] if s[0] != "control.wheels" or control]]
+        return [[s for s in SETTINGS[self.loop.name] if s != "control.wheels" or control]]
 
     def _limited(self, wheel: str) -> bool:
         steering = self.model.rig.steering

@@ -15,12 +15,12 @@ __all__ = ["bench_columns", "bench_places"]
 Parts = tuple[WheelBars, WheelStrips, Rule, Panel | None, SettingsColumn, SettingsColumn, AttachmentBars]
 
 
-def bench_columns(model: ScreenModel) -> list[list[tuple[str, str]]]:
+def bench_columns(model: ScreenModel) -> list[list[str]]:
     """Return the settings of each column: none of a motion, those of the selected motor, those of all."""
     keys = ("top_speed", "gear", "counts_per_turn", "smallest", "reversed", "encoder_reversed")
-    motor = [(f"motors.{model.wheel_name}.{key}", key.replace("_", " ")) for key in keys]
-    loop = [(f"control.{key}", f"loop {key}") for key in ("wheels", "p", "i", "d")]
-    return [[], motor, [("limits.fit", "too much"), *(loop if model.rig.control is not None else [])]]
+    motor = [f"motors.{model.wheel_name}.{key}" for key in keys]
+    loop = [f"control.{key}" for key in ("wheels", "p", "i", "d")]
+    return [[], motor, ["limits.fit", *(loop if model.rig.control is not None else [])]]
 
 
 def bench_places(parts: Parts, width: int, height: int) -> Iterable[Place]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
+from pivrex.glossary import label_of
 from pivrex.rig.nudge import COARSE
 from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import slider as draw_slider
@@ -26,8 +27,8 @@ SETTINGS_COMMANDS = (
 )
 """What every view with settings in place can do."""
 
-Columns = list[list[tuple[str, str]]]
-"""Settings, (key, name), in columns and in the order in which they are walked."""
+Columns = list[list[str]]
+"""The keys of settings, in columns and in the order in which they are walked; the glossary has their labels."""
 
 
 @dataclass(frozen=True)
@@ -61,7 +62,7 @@ class Settings(Panel):
     @property
     def chosen(self) -> str:
         """The key of the selected setting."""
-        keys = [key for column in self.columns() for key, _ in column]
+        keys = [key for column in self.columns() for key in column]
         if self._chosen not in keys:
             self._chosen = keys[0]
         return self._chosen
@@ -73,7 +74,7 @@ class Settings(Panel):
         return [f"{self.chosen} = {self.shown(self.chosen)}"]
 
     def has(self, key: str) -> bool:
-        return any(key == k for column in self.columns() for k, _ in column)
+        return any(key in column for column in self.columns())
 
     def select(self, key: str) -> None:
         if self.has(key):
@@ -113,7 +114,7 @@ class Settings(Panel):
             self.model.nudge(self.chosen, steps)
 
     def _walk(self, steps: int) -> None:
-        keys = [key for column in self.columns() for key, _ in column]
+        keys = [key for column in self.columns() for key in column]
         self._chosen = keys[(keys.index(self.chosen) + steps) % len(keys)]
 
     def act_previous_setting(self) -> None:
@@ -179,7 +180,7 @@ class SettingsColumn(Panel):
 
     def depends(self) -> tuple[object, ...]:
         settings, column = self._settings, self._settings.columns()[self._number]
-        own = tuple(settings.shown(key) for key, _ in column if key in settings.own)
+        own = tuple(settings.shown(key) for key in column if key in settings.own)
         return self.model.serial, settings.chosen, tuple(column), own, self._title() if self._title is not None else ""
 
     def draw(self, width: int, height: int) -> Picture:
@@ -187,8 +188,9 @@ class SettingsColumn(Panel):
         settings, top = self._settings.columns()[self._number], int(self._title is not None)
         if self._title is not None:
             picture.text(0, 0, self._title(), "title", width)
-        names = max(len(name) for _, name in settings)
-        for y, (key, name) in enumerate(settings[: height - top], top):
+        labels = self._labels(settings)
+        names = max(map(len, labels))
+        for y, (key, name) in enumerate(zip(settings[: height - top], labels, strict=False), top):
             here = key == self._settings.chosen
             picture.spot(0, y, width, "setting", key)
             picture.text(1, y, "▸" if here else " ", "commanded")
@@ -196,6 +198,16 @@ class SettingsColumn(Panel):
             picture.text(3, y, name, "title" if here else "dim", width - VALUES - 1 if tight else None)
             self._value(picture, key, names + 3 + self._has_sliders, y, here)
         return picture
+
+    def _labels(self, keys: list[str]) -> list[str]:
+        """Return what the glossary calls settings; those of a speed level have its name before them."""
+        levels = self.model.rig.speed_levels.levels
+        return [
+            f"{levels[int(key.split('.')[2])].name}: {label_of(key)}"
+            if key.startswith("speed_levels.levels.")
+            else label_of(key)
+            for key in keys
+        ]
 
     def _value(self, picture: Picture, key: str, x: int, y: int, here: bool) -> None:
         width, model, choices = picture.width, self.model, self._settings.choices(key)

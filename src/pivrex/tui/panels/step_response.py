@@ -1,4 +1,4 @@
-"""The answers of gain sets as a picture: laid over each other, with figures, and what each part gave."""
+"""The step responses of gain sets as a picture: laid over each other, with figures, and what each part gave."""
 
 from __future__ import annotations
 
@@ -21,6 +21,15 @@ LOOKS = (("now", "measured", 0.0), ("before", "ghost", 0.9), ("P alone", "rest",
 """The gain sets: what each is called, its role, and the length of its dashes."""
 
 
+GAINS, GAIN_W = ("P", "I", "D"), 7
+FIGURES = {
+    "push": ("peak time", "peak", "settling time", "steady-state error", "control effort"),
+    "straight": ("time", "cross-track error", "settling time", "steady-state error", "control effort"),
+}
+"""What the figures of an experiment are called."""
+STEP_FIGURES = ("rise time", "overshoot", "settling time", "steady-state error", "control effort")
+
+
 class AnswerPanel(Panel):
     """Draws a loop that is tuned by one of the functions below; what these draw depends on the same things."""
 
@@ -38,7 +47,7 @@ class AnswerPanel(Panel):
 
 
 def draw_answers(shown: LoopTuning, picture: Picture) -> None:
-    """Draw the answers laid over each other."""
+    """Draw the responses laid over each other."""
     width, height = picture.width, picture.height
     experiment = shown.experiment
     body = "real body" if shown.model.rig.has_real_body else "perfect body"
@@ -59,7 +68,7 @@ def draw_answers(shown: LoopTuning, picture: Picture) -> None:
         return np.concatenate(([first], values))
 
     if shown.kind == "straight":
-        unit, scale, values = "cm aside, left up", 100.0, a.aside_m
+        unit, scale, values = "cm cross-track error, left up", 100.0, a.aside_m
     else:
         unit, scale, values = shown.loop.unit, shown.loop.scale, a.value
     series = [Series(n, whole(values[k]) * scale, *looks[n]) for k, n in reversed(list(enumerate(shown.names)))]
@@ -80,35 +89,29 @@ def draw_answers(shown: LoopTuning, picture: Picture) -> None:
 
 def figure_rows(shown: LoopTuning) -> int:
     """Return how many rows `draw_figures` needs."""
-    return 2 + len(shown.sets())
+    return 3 + len(shown.sets())
 
 
 def draw_figures(shown: LoopTuning, picture: Picture) -> None:
     """Draw the figures of each set, one below the other."""
     width = picture.width
-    knock = shown.kind == "push"
-    heads: tuple[str, ...] = (
-        "P",
-        "I",
-        "D",
-        "farthest" if knock else "rise",
-        "turned" if knock else "beyond",
-        "settled",
-        "left over",
-        "effort",
-    )
-    if shown.kind == "straight":
-        heads = ("P", "I", "D", "time", "aside", "settled", "left over", "effort")
+    heads: tuple[str, ...] = (*GAINS, *FIGURES.get(shown.kind, STEP_FIGURES))
     name_w = 12
-    each = max(8, (width - name_w - 2) // len(heads))
-    heads = heads[: (width - name_w - 2) // each]
+    each = max(9, (width - name_w - len(GAINS) * GAIN_W - 2) // (len(heads) - len(GAINS)))
+    ends = [
+        name_w + (k + 1) * GAIN_W if k < len(GAINS) else name_w + len(GAINS) * GAIN_W + (k + 1 - len(GAINS)) * each
+        for k in range(len(heads))
+    ]
+    heads = tuple(head for head, end in zip(heads, ends, strict=True) if end < width)
     picture.across(0, 0, width, "─")
-    picture.text(1, 0, f" answers, goal {shown.goal} ", "title")
-    for k, head in enumerate(heads):
-        picture.right(name_w + (k + 1) * each, 1, head, "dim")
+    picture.text(1, 0, f" step responses, goal {shown.goal} ", "title")
+    for head, end in zip(heads, ends, strict=False):
+        first, sign, last = head.partition("-") if "-" in head else head.rpartition(" ")
+        for row, word in enumerate((first + sign.strip(), last), 1):
+            picture.right(end, row, word, "dim")
     a, sets = shown.answers, shown.sets()
     looks = {name: role for name, role, _ in LOOKS}
-    for row, (name, gains) in enumerate(sets, 2):
+    for row, (name, gains) in enumerate(sets, 3):
         picture.text(1, row, name, looks[name])
         values = (
             ["–"] * 3 if gains == OPEN else [f"{gains.p:.4g}{shown.loop.p_unit}", f"{gains.i:.4g}", f"{gains.d:.3g}"]
@@ -116,7 +119,7 @@ def draw_figures(shown: LoopTuning, picture: Picture) -> None:
         if a is not None and name in shown.names:
             values += _figures(shown, a, shown.names.index(name))
         for k, value in enumerate(values[: len(heads)]):
-            picture.right(name_w + (k + 1) * each, row, value, "alarm" if value.startswith("!") else "rest")
+            picture.right(ends[k], row, value, "alarm" if value.startswith("!") else "rest")
 
 
 def _figures(shown: LoopTuning, a: Answers, k: int) -> list[str]:
@@ -146,8 +149,8 @@ def draw_terms(shown: LoopTuning, picture: Picture) -> None:
     t = a.t_s
     looks = {"p": ("P", "target", 0.0), "i": ("I", "other", 0.0), "d": ("D", "rest", 0.9), "rate_p": ("rate P", "ghost", 0.0),
              "rate_i": ("rate I", "ghost", 0.9), "static": ("friction", "ghost", 0.0), "speed": ("speed", "measured", 0.9),
-             "acceleration": ("rise", "ghost", 0.9), "given": ("given", "commanded", 0.0)}  # fmt: skip
+             "acceleration": ("acceleration", "ghost", 0.9), "given": ("output", "commanded", 0.0)}  # fmt: skip
     scale = shown.loop.gives_scale
     series = [Series(looks[n][0], v[0] * scale, looks[n][1], looks[n][2]) for n, v in a.parts.items()]
-    scene = chart("what each part gave", t, series, span_of(series, 10.0), (shown.loop.gives, "s"), (width, height))
+    scene = chart("parts of the output", t, series, span_of(series, 10.0), (shown.loop.gives, "s"), (width, height))
     picture.place(print_scene(scene, width, height), 0, 0)

@@ -50,6 +50,12 @@ class WhyLadder:
             return [f"{r.stage}: {r.text}" + (f"  ({r.setting})" if r.setting else "") for r in self._rungs()]
         return [sentence(model.line, model.row, model.wheel_name)]
 
+    @property
+    def setting(self) -> str:
+        """The rig's setting that the chosen rung has; empty for none, and while it is closed."""
+        rungs = self._rungs() if self.open else []
+        return rungs[self._rung].setting or "" if rungs else ""
+
     def walk(self, by: int) -> None:
         """Choose another rung."""
         self._rung = max(0, self._rung + by)
@@ -61,6 +67,6 @@ class WhyLadder:
 
     def toggle(self) -> str:
         """Open it, or close it; closed, the key of the rig's setting that the chosen rung has is given."""
-        rungs = self._rungs() if self.open else []
+        setting = self.setting
         self.open = not self.open
-        return rungs[self._rung].setting or "" if rungs else ""
+        return setting

@@ -72,26 +72,25 @@ class ChassisView(View):
         """The shakedown that goes on."""
         return self._shakedown.guide
 
-    def _columns(self) -> list[list[tuple[str, str]]]:
+    def _columns(self) -> list[list[str]]:
         rig, i = self.model.rig, self.chassis.wheel
         if rig.is_bench:
             return bench_columns(self.model)
         wheel, here = rig.chassis.wheels[i], f"chassis.wheels.{i}"
-        wheels = [("wheel.kind", "kind"), (f"{here}.x", "x"), (f"{here}.y", "y")]
+        wheels = ["wheel.kind", f"{here}.x", f"{here}.y"]
         if not wheel.steered:
-            wheels.append((f"{here}.drive", "drives"))
+            wheels.append(f"{here}.drive")
         if wheel.rollers_rad is not None:
-            wheels.append((f"{here}.rollers", "rollers"))
-        wheels.append((f"{here}.radius", "radius"))
+            wheels.append(f"{here}.rollers")
+        wheels.append(f"{here}.radius")
         if wheel.steered:
-            motor = f"steering.wheels.{wheel.name}"
-            wheels += [(f"{motor}.p", "loop p"), (f"{motor}.i", "loop i"), (f"{motor}.d", "loop d")]
-        rules = [("limits.fit", "too much"), ("limits.first", "gives way"), ("law.move_and_turn", "sticks do")]
+            wheels += [f"steering.wheels.{wheel.name}.{gain}" for gain in "pid"]
+        rules = ["limits.fit", "limits.first", "law.move_and_turn"]
         if rig.law.kind == "planar":
-            rules += [("plane.straight", "straight"), ("plane.lead", "lead")]
+            rules += ["plane.straight", "plane.lead"]
         if rig.steering is not None:
-            rules += [("steering.cosine", "cosine"), ("steering.threshold", "threshold")]
-        rules.append(("figure.angle", "to turn"))
+            rules += ["steering.cosine", "steering.threshold"]
+        rules.append("figure.angle")
         return [list(MOTION), wheels, rules]
 
     def places(self, width: int, height: int) -> Iterable[Place]:

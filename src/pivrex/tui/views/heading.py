@@ -43,15 +43,15 @@ HEADING_COMMANDS = (
 
 
 class HeadingView(View):
-    """Answers at the left, what happens now at the right."""
+    """Step responses at the left, what happens now at the right."""
 
     NEEDS_CHASSIS = True
     HELP = """
-    ━ now      what the present gains answer on the stand-in; ╍ before your last change, kept, or P alone
-    target     the heading that is asked for, dashed; of a straight drive the line is 0
-    beyond     how far past the target it swings; settled: it stays within 5 % from then on
-    left over  what is missing at the end; effort: how much turn the loop gave, root mean square
-    P I D      P answers the error, I what stays of it, D brakes on the difference of the rates
+    ━ now      the response with the present gains, simulated; ╍ before your last change, kept, or P alone
+    target     the setpoint, dashed; of a straight drive the line is 0
+    overshoot  how far it goes past the target; settling time: from then on it stays within 5 % of the step
+    error      steady-state error: what is missing at the end; control effort: root mean square of the output
+    P I D      P acts on the error, I on what stays of it, D damps
     compass    arrow: the gyro; dashed: the target; mark on the rim: what is true, on the stand-in
     z          holds the heading while you do not turn; touching the turn lets it go
     R S        helpers: the relay experiment, and a search under charge, grip, load and noise; + takes what they propose

@@ -14,20 +14,8 @@ from pivrex.tui.panels.wheel_bars import StickStrip
 
 __all__ = ["ShapingView", "shaping_bars"]
 
-PER_FUNCTION = (
-    ("dead_band", "dead band"),
-    ("curve", "curve"),
-    ("scale", "scale"),
-    ("slew_up", "slew up"),
-    ("slew_down", "slew down"),
-)
-OVERALL = (
-    ("law.kind", "law"),
-    ("shaping.measure", "band measures"),
-    ("shaping.after_dead_band", "after dead band"),
-    ("shaping.overall", "overall scale"),
-    ("limits.fit", "too much"),
-)
+PER_FUNCTION = ("dead_band", "curve", "scale", "slew_up", "slew_down")
+OVERALL = ("law.kind", "shaping.measure", "shaping.after_dead_band", "shaping.overall", "limits.fit")
 
 
 class ShapingView(View):
@@ -53,20 +41,17 @@ class ShapingView(View):
         self._gate, self._strip, self._rule = StickGate(self), StickStrip(self), Rule(self)
         self._of_functions: list[tuple[Panel, Panel]] = []
 
-    def _columns(self) -> list[list[tuple[str, str]]]:
+    def _columns(self) -> list[list[str]]:
         """Give the settings of each column: one for each function, then what counts for all."""
         model = self.model
-        columns = [
-            [(f"{model.rig.shaping.key(f)}.{key}", label) for key, label in PER_FUNCTION] for f in model.line.functions
-        ]
+        columns = [[f"{model.rig.shaping.key(f)}.{key}" for key in PER_FUNCTION] for f in model.line.functions]
         rest = list(OVERALL)
         if model.rig.law.kind == "planar":
-            rest.insert(3, ("shaping.direction", "direction"))
+            rest.insert(3, "shaping.direction")
         level = level_of(model)
         here = f"speed_levels.levels.{level}"
         if model.file.get(here) is not None:
-            name = model.rig.speed_levels.levels[level].name
-            rest += [(f"{here}.moving", f"{name}: moving"), (f"{here}.turning", f"{name}: turning")]
+            rest += [f"{here}.moving", f"{here}.turning"]
         return [*columns, rest]
 
     def places(self, width: int, height: int) -> Iterable[Place]:

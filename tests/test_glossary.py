@@ -1,0 +1,165 @@
+"""The glossary: every label of a setting has a term, and the key that explains it shows this robot's numbers."""
+
+import ast
+import re
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+import pivrex.tui
+from pivrex.glossary import KEYS, TERMS, glossary_text, label_of, term_of
+from pivrex.line.line import Line
+from pivrex.line.why import ladder
+from pivrex.rig import read_rig
+from pivrex.tui.panels.loop_tuning import LoopTuning
+from pivrex.tui.panels.settings_list import Settings
+from pivrex.tui.panels.step_response import FIGURES, GAINS, STEP_FIGURES
+from pivrex.tuning import loops_of
+from tests.support import DEMO, ROOT, slow
+from tests.test_app import AppCase, in_loop
+from tests.test_cli import Ran
+from tests.test_terminal import TerminalCase
+
+STIFF = re.compile(
+    r"\b(anew|beside|reckon\w*|mend\w*|nobody|somebody|no more|hang on|shall|trembles|left over|settled|takes away|so long|so often|beyond)\b",
+    re.IGNORECASE,
+)
+"""Words that the glossary does without: the trade, or plain English, has others."""
+
+
+class TermsTest(unittest.TestCase):
+    def test_each_is_a_plain_sentence(self) -> None:
+        for term in TERMS.values():
+            with self.subTest(term=term.name):
+                self.assertTrue(term.says.endswith("."), term.says)
+                self.assertLess(len(term.says), 140)
+                for text in (term.name, term.says, term.small, term.large):
+                    self.assertIsNone(STIFF.search(text), text)
+                self.assertTrue((ROOT / "docs" / term.more).is_file(), term.more)
+
+    def test_each_key_has_a_term_that_there_is(self) -> None:
+        self.assertEqual({name for name in KEYS.values() if name not in TERMS}, set())
+        self.assertEqual(label_of("shaping.turn.dead_band"), "dead band")
+        self.assertEqual(label_of("balance.turn.p"), "turn P")
+        self.assertEqual(term_of("balance.lean.p").name, "P")
+        with self.assertRaisesRegex(KeyError, "chassis.colour has no term"):
+            term_of("chassis.colour")
+
+    def test_the_page_is_as_it_is_printed(self) -> None:
+        self.assertEqual((ROOT / "docs" / "glossary.md").read_text("utf-8"), glossary_text())
+
+    def test_figures_of_a_response(self) -> None:
+        for name in (*STEP_FIGURES, *(name for names in FIGURES.values() for name in names), *GAINS):
+            self.assertIn(name, TERMS)
+
+    def test_the_numbers_of_a_robot(self) -> None:
+        """Against sums by hand."""
+        for name, value, said in (
+            ("dead band", 0.06, "(0.53 - 0.06) / (1 - 0.06) = 0.50"),
+            ("curve", 0.4, "0.60 · 0.5 + 0.40 · 0.125 = 0.35"),
+            ("slew up", 2.5, "0.40 s"),
+            ("slew up", 0.0, "no limit"),
+            ("heading P", 4.0, "= 40 deg"),
+            ("integral leak time", 2.0, "after 2 s 37% of an old error is left"),
+            ("radius", 0.04, "= 251 mm"),
+        ):
+            worked = TERMS[name].worked
+            assert worked is not None
+            self.assertIn(said, worked(value))
+
+    def test_each_rung_of_a_ladder_leads_to_a_term(self) -> None:
+        found = set()
+        for path in sorted((DEMO / "rigs").glob("*.toml")):
+            line = Line(read_rig(path))
+            state, raw = line.start(), line.rest()
+            raw[: len(line.functions)] = -0.6
+            for _ in range(100):
+                state, row = line.step(state, raw, np.zeros(len(line.stages["sensed"].columns)))
+            found |= {rung.setting for wheel in line.wheels for rung in ladder(line, row, wheel) if rung.setting}
+        self.assertGreater(len(found), 40)
+        for key in found:
+            self.assertIn(label_of(key), TERMS)
+
+    def test_no_view_has_a_label_of_its_own(self) -> None:
+        """A pair of a rig's key and words is a label that the glossary does not know."""
+        here = Path(pivrex.tui.__file__).parent
+        found = []
+        for path in (*(here / "views").glob("*.py"), *(here / "panels").glob("*.py")):
+            for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+                if not isinstance(node, ast.Tuple) or len(node.elts) != 2:
+                    continue
+                first, second = (e.value if isinstance(e, ast.Constant) else None for e in node.elts)
+                if isinstance(first, str) and isinstance(second, str) and re.fullmatch(r"[a-z_]+(\.[a-z_]+)+", first):
+                    found.append((path.name, first, second))
+        self.assertEqual(found, [])
+
+
+class LabelsTest(AppCase):
+    @in_loop
+    async def test_each_setting_of_each_robot_has_a_term(self) -> None:
+        async with self.running(view="shaping"):
+            model = self.app.model
+            seen = set()
+            for name in [path.stem for path in sorted((self.home / "rigs").glob("*.toml"))]:
+                self.assertTrue(model.open_rig(self.home / "rigs" / f"{name}.toml"), name)
+                await self.frames(2)
+                for view in self.app.views.values():
+                    for panel in view.panels:
+                        if isinstance(panel, LoopTuning):
+                            for loop in loops_of(model.rig):
+                                panel.loop = loop
+                                seen |= {k for column in panel.columns() for k in column}
+                        elif isinstance(panel, Settings):
+                            seen |= {k for column in panel.columns() for k in column}
+            self.assertGreater(len(seen), 80)
+            for key in seen:
+                self.assertIn(label_of(key), TERMS, key)
+
+    @in_loop
+    async def test_the_key_explains_the_selected_setting(self) -> None:
+        async with self.running(view="shaping"):
+            await self.press("Q")
+            await self.until(lambda: "what is this?" in self.over())
+            for said in ("dead band", "too small", "a released stick still makes the robot creep", "(0.53 - 0.06) / (1 - 0.06) = 0.50",
+                         "shaping.forward.dead_band = 6 %", "docs/guide.md", "overshoot"):  # fmt: skip
+                self.assertIn(said, self.over())
+            await self.press("Q")
+            await self.press("1", "Q")  # a binding is no setting
+            await self.until(lambda: "glossary" in self.over())
+            self.assertNotIn("in the rig", self.over())
+
+    @in_loop
+    async def test_the_key_explains_the_rung_that_is_chosen(self) -> None:
+        async with self.running(view="field"):
+            await self.press("enter", "down", "down")
+            await self.until(lambda: self.app.why.setting)
+            await self.press("Q")
+            await self.until(lambda: "a released stick still makes the robot creep" in self.over())
+
+
+class CommandTest(unittest.TestCase):
+    def test_a_term_is_told_in_the_shell(self) -> None:
+        said = Ran("glossary", "Overshoot")
+        self.assertEqual(said.code, 0)
+        self.assertIn("overshoot: How far the response goes past its target.", said.out)
+        self.assertIn("more: docs/guide.md", said.out)
+        self.assertEqual(Ran("glossary").out, glossary_text())
+
+    def test_one_that_there_is_not(self) -> None:
+        said = Ran("glossary", "overshot")
+        self.assertEqual(said.code, 1)
+        self.assertIn('"overshot" is not in the glossary; there is overshoot', said.err)
+
+
+@slow
+class OnScreenTest(TerminalCase):
+    def test_a_setting_is_explained_where_it_stands(self) -> None:
+        terminal = self.open_demo("--view", "heading")
+        terminal.wait("step responses")
+        terminal.keys("Down", "Q")
+        terminal.wait("what is this?")
+        terminal.wait("Proportional gain of the heading loop")
+        terminal.wait("in the end it swings")
+        terminal.keys("Q")
+        terminal.wait("state error")
