@@ -75,7 +75,7 @@ def tick_us(name: str) -> dict[str, float]:
 
 
 def whole_ticks(name: str) -> dict[str, float]:
-    """A tick of line and stand-in together, for one robot, and robot ticks a second for ten thousand at once."""
+    """A tick of line and simulated robot together, for one robot, and robot ticks a second for ten thousand at once."""
     rig = read_rig(DEMO / "rigs" / f"{name}.toml")
     line, model = Line(rig), StandIn(rig, open_folder(DEMO).settings.field)
     chance, found = np.random.default_rng(1), {}

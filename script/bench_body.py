@@ -1,4 +1,4 @@
-"""How quick the stand-in with a real body is, alone and by the thousand, and what is tuned on it."""
+"""How quick the simulated robot with a real body is, alone and by the thousand, and what is tuned on it."""
 
 from __future__ import annotations
 

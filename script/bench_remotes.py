@@ -225,7 +225,7 @@ class _Session:
             assert time.perf_counter() < end, "the session makes no Ticks"
 
     def watch(self, for_s: float) -> list[Row]:
-        """Give the Ticks of a time."""
+        """Return the Ticks of a time."""
         self.client.rows()
         found: list[Row] = []
         end = time.perf_counter() + for_s

@@ -45,7 +45,7 @@ def check_ms() -> dict[str, float]:
 
 
 def preview_ms() -> dict[str, float]:
-    """The demo's routine of Avocet played anew, and after a change in its last third."""
+    """The demo's routine of Avocet played again, and after a change in its last third."""
     rig, field = read_rig(DEMO / "rigs" / "avocet.toml"), open_folder(DEMO).settings.field
     text = ROUTINE.read_text()
     whole, last = [], []

@@ -40,7 +40,7 @@ def scene_ms(folder: Path) -> dict[str, dict[str, float]]:
     shutil.copytree(DEMO, home)
     model = local_model(home, "recording watering")
     found = {}
-    for row in VIEWS[:5]:  # what Routine and Runs show stands still until it is asked for anew
+    for row in VIEWS[:5]:  # what Routine and Runs show stands still until it is asked for again
         view = row.view(model, row.name)
         view.opened()
         draws, ticks = [], []

@@ -94,7 +94,7 @@ def local_model(home: Path, source: str = "keys") -> ScreenModel:
 
 
 def where(view: View, panel: Panel) -> Rect:
-    """Give where a panel of a view stood when it was drawn last."""
+    """Return where a panel of a view stood when it was drawn last."""
     return next(at for one, at in view._stand if one is panel)
 
 

@@ -50,7 +50,7 @@ int main(int count, char **words) {
 
 
 def block(begins: str) -> str:
-    """Give the program on the page that begins so."""
+    """Return the program on the page that begins so."""
     blocks: list[str] = re.findall(r"```c\n(.*?)```", PAGE, re.DOTALL)
     return next(b for b in blocks if b.startswith(begins))
 
@@ -84,7 +84,7 @@ def replaced(code: str, *pairs: tuple[str, str]) -> str:
 
 
 def seals(key: bytes, session: int) -> str:
-    """Give the page's programs that seal, with a key and a session."""
+    """Return the page's programs that seal, with a key and a session."""
     digits = ", ".join(f"0x{b:02x}" for b in key)
     ours = ("KEY[16] = {0}", f"KEY[16] = {{{digits}}}"), ("session = 1;", f"session = {session}UL;")
     return replaced(block("static const unsigned char KEY"), *ours)
@@ -145,7 +145,7 @@ def robot_program(folder: Path, rig: Rig, *more: str) -> Path:
 
 
 def radio_code(key: bytes = b"", session: int = 1) -> str:
-    """Give the radio in ten lines, with a key as the page says how."""
+    """Return the radio in ten lines, with a key as the page says how."""
     code = block("void packet")
     if not key:
         return code

@@ -37,7 +37,7 @@ def slow(test: T) -> T:
 
 
 def often(count: int, share: int) -> int:
-    """Give how often something random is tried: ``count`` times with `script/test --long`, else the first ``share`` of these."""
+    """Return how often something random is tried: ``count`` times with `script/test --long`, else the first ``share`` of these."""
     return count if os.environ.get("PIVREX_TESTS_LONG") else share
 
 
@@ -192,7 +192,7 @@ class Terminal:
             self._tmux("send-keys", "-t", "main", "-H", *(f"{byte:x}" for byte in report.encode("ascii")))
 
     def screen(self) -> str:
-        """Give what is on the screen, ten times a second at most: to look at it is work for the machine too."""
+        """Return what is on the screen, ten times a second at most: to look at it is work for the machine too."""
         time.sleep(max(0.0, self._looked_s + 0.1 - time.monotonic()))
         self._looked_s = time.monotonic()
         return self._tmux("capture-pane", "-p", "-t", "main")
@@ -202,7 +202,7 @@ class Terminal:
         return self._tmux("display-message", "-p", "-t", "main", "#{alternate_on} #{mouse_any_flag}").strip()
 
     def row(self, y: int) -> str:
-        """Give a row of the screen, counted from the bottom if negative."""
+        """Return a row of the screen, counted from the bottom if negative."""
         rows = self.screen().split("\n")[:-1]
         return rows[y] if -len(rows) <= y < len(rows) else ""
 
@@ -236,7 +236,7 @@ class Terminal:
         self._tmux("resize-window", "-t", "main", "-x", str(width), "-y", str(height))
 
     def pids(self) -> list[int]:
-        """Give the processes of the program: screen first, then its children."""
+        """Return the processes of the program: screen first, then its children."""
         pane = self._tmux("list-panes", "-t", "main", "-F", "#{pane_pid}").strip()
         rows = processes()
         family, more = {int(pane)}, True

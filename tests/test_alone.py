@@ -95,7 +95,7 @@ STICK = ""
 
 
 def alone(more: str = STICK, *pairs: tuple[str, str], key: bytes = b"") -> Rig:
-    """Give Plover with a board that drives by itself; ``more`` is another source than its stick."""
+    """Return Plover with a board that drives by itself; ``more`` is another source than its stick."""
     path, found = demo_path("plover"), re.search(r"\[sources.(\w+)\]", more)
     text = path.read_text("utf-8").replace(
         'source = "stick"  ', f'mode = "alone"\nsource = "{found[1] if found else "stick"}"\n'

@@ -256,7 +256,9 @@ class DrivingTest(AppCase):
             assert isinstance(client, LocalClient)
             client.alive = False
             await self.frames()
-            self.assertIn("the session no longer answers; the stand-in went with it. Ctrl+Q leaves", self.text("foot"))
+            self.assertIn(
+                "the session no longer answers; the simulated robot went with it. Ctrl+Q leaves", self.text("foot")
+            )
 
     @in_loop
     async def test_the_tour_closes_with_the_first_key_which_acts_all_the_same(self) -> None:
@@ -408,7 +410,7 @@ class WholeTest(AppCase):
             self.assertIn("field: what is to be seen", shown)
             self.assertIn("commanded above, in amber", shown)
             titles = [c.title for c in self.app.get_system_commands(self.app.screen)]
-            self.assertTrue(any(t.startswith("stand-in gamepad") for t in titles))
+            self.assertTrue(any(t.startswith("simulated gamepad") for t in titles))
             await self.press("question_mark")
             self.assertEqual(self.over(), "")
 

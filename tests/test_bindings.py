@@ -201,7 +201,7 @@ class ButtonTest(unittest.TestCase):
 
         self.assertEqual([press(10), press(10), press(10)], [0, 0, 1])
         again = [press(10), press(40), press(10), press(10), press(10)]
-        self.assertEqual(again, [0, 0, 0, 0, 1])  # the pause began it anew
+        self.assertEqual(again, [0, 0, 0, 0, 1])  # the pause began it again
 
     def test_a_button_that_is_held_from_the_start_is_not_a_press(self) -> None:
         t = Ticker(bound("button_8", "record"))

@@ -131,7 +131,7 @@ class PrintedLineTest(unittest.TestCase):
         self.assertIn("SMALL(1e-300)", text)
 
     def test_what_a_drive_kept_is_made_again(self) -> None:
-        """The rows of a drive on the stand-in come out of the inputs alone: what is proven is that drive."""
+        """The rows of a drive on the simulated robot come out of the inputs alone: what is proven is that drive."""
         line = Line(plover())
         ticks = own_ticks(line, 200)
         again = ticks_of(line, ticks.rows)

@@ -99,7 +99,7 @@ class RobotCase(AppCase):
         self.rig_file = self.home / "rigs" / f"{self.robot}.toml"
 
     def wire(self, words: str, seed: int = 0) -> Wiring:
-        """Give the stand-in faults behind the screen's back."""
+        """Return the simulated robot faults behind the screen's back."""
         session: Any = self.model.client.session  # type: ignore[union-attr]
         session._wiring = faulty(self.model.rig, words, seed)
         session.handle(UseRig(self.model.rig, self.model.serial), 0.0)
@@ -465,7 +465,7 @@ class GuideTest(RobotCase):
             await self.press("c", "enter")
             self.model.nudge("motors.left.smallest", 1)
             await self.frames(2)
-            self.assertIn("begins anew", self.text("chassis"))
+            self.assertIn("begins again", self.text("chassis"))
 
 
 if __name__ == "__main__":

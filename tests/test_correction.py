@@ -1,4 +1,4 @@
-"""The heading loop, wheel control and the moves of a line: by hand, and on the stand-in with a real body over many seeds."""
+"""The heading loop, wheel control and the moves of a line: by hand, and on the simulated robot with a real body over many seeds."""
 
 import math
 import unittest

@@ -99,7 +99,7 @@ class RowTest(unittest.TestCase):
 
 
 class FrameDrawingTest(unittest.TestCase):
-    head = HeadData("Plover", "arcade", 75.3, False, "", "keys, latched", "stand-in", 0.21, 3, "cruise", "")
+    head = HeadData("Plover", "arcade", 75.3, False, "", "keys, latched", "simulator", 0.21, 3, "cruise", "")
 
     def test_the_state_is_told_in_words_too(self) -> None:
         from dataclasses import replace

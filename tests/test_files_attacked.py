@@ -70,13 +70,13 @@ class NoRigTest(TempCase):
     def test_commands_on_names_that_cannot_be(self) -> None:
         home = self.demo()
         put_bad_ones(home)
-        for command in ("describe", "wire", "wheels", "shakedown", "key", "map", "stand-in"):
+        for command in ("describe", "wire", "wheels", "shakedown", "key", "map", "simulator"):
             for name in (str(home / "rigs" / "x loop.toml"), "y" * 5000, str(home / "rigs" / "x pipe.toml"), "a\x00b"):
                 words = (command, name, "none.csv") if command == "map" else (command, name)
                 ran = Ran(*words)
                 self.assertEqual(ran.code, 1, (command, name[:30], ran.err[:200]))
                 self.assertNotIn("Traceback", ran.err)
-        ran = Ran("stand-in", str(PLOVER), "--udp", "0", "--fault", "é")
+        ran = Ran("simulator", str(PLOVER), "--udp", "0", "--fault", "é")
         self.assertEqual((ran.code, "plain characters" in ran.err), (2, True))
 
     def test_a_recording_of_twenty_thousand_columns(self) -> None:

@@ -334,7 +334,7 @@ _KEPT: list[Any] = []
 
 
 def _address(data: bytes) -> int:
-    """Give where a piece of memory is, for the system."""
+    """Return where a piece of memory is, for the system."""
     import ctypes
 
     _KEPT.append(ctypes.create_string_buffer(data))

@@ -33,20 +33,20 @@ TUI = ROOT / "src" / "pivrex" / "tui"
 
 
 class Odometer(Panel):
-    """How far the robot went, in m; a click begins anew."""
+    """How far the robot went, in m; a click begins again."""
 
     begins_m = 0.0
 
     def draw(self, width: int, height: int) -> Picture:
         picture = Picture(width, height)
         picture.text(1, 0, f"{self.model.value('sensed', 'left_travel') - self.begins_m:.2f} m", "measured")
-        picture.spot(0, 0, width, "anew")
+        picture.spot(0, 0, width, "again")
         return picture
 
     def press(self, what: str, value: str) -> bool:
-        if what == "anew":
+        if what == "again":
             self.act_anew()
-        return what == "anew"
+        return what == "again"
 
     def act_anew(self) -> None:
         self.begins_m = self.model.value("sensed", "left_travel")
@@ -65,7 +65,7 @@ class OdometerView(View):
 
 ODOMETER = ViewRow("odometer", "8", "how far", "Opens the odometer.", OdometerView,
                    lambda m: (("went", 0.5, f"{m.value('sensed', 'left_travel'):.2f} m", "measured"),),
-                   commands=(Command("anew", "begin anew", "Begins anew.", ("A",), foot=1),))  # fmt: skip
+                   commands=(Command("again", "begin again", "Begins again.", ("A",), foot=1),))  # fmt: skip
 
 
 # --- a panel in a view that is there ---
@@ -120,7 +120,7 @@ class AddedTest(AppCase):
             await self.pilot.click("#line", offset=(150, 1))
             view: Any = self.app.view
             self.assertEqual(view.view_name, "odometer")
-            self.assertIn("A begin anew", self.text("foot"))
+            self.assertIn("A begin again", self.text("foot"))
             await self.press("A")
             before = view.panels[0].begins_m
             self.assertGreater(before, 0.05)
@@ -130,7 +130,7 @@ class AddedTest(AppCase):
             await self.press("x")
             self.assertEqual(self.model.message, "there is nothing of odometer to export")
             await self.press("question_mark")
-            self.assertIn("begin anew: Begins anew.", self.over())
+            self.assertIn("begin again: Begins again.", self.over())
             titles = [c.title for c in self.app.get_system_commands(self.app.screen)]
             self.assertIn("odometer  (8)", titles)
 

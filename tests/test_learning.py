@@ -1,4 +1,4 @@
-"""A robot is learnt from a drive: what was spoiled in a stand-in comes back, within its interval as often as that claims."""
+"""A robot is learnt from a drive: what was spoiled in a simulated robot comes back, within its interval as often as that claims."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ SEEDS = (1, 2)[: often(2, 1)]
 
 
 def fewest(count: int, share: float = 0.95, level: float = 0.001) -> int:
-    """Give the fewest hits of so many tries that are less rare than ``level``, each with the chance ``share``: exact, from the binomial."""
+    """Return the fewest hits of so many tries that are less rare than ``level``, each with the chance ``share``: exact, from the binomial."""
     below, hits = 0.0, 0
     while hits < count:
         below += comb(count, hits) * share**hits * (1 - share) ** (count - hits)
@@ -94,9 +94,9 @@ def drive_asked(line: Line) -> np.ndarray:
 
 
 def spoiled_drives(seed: int) -> list[dict[str, Any]]:
-    """Drive a batch of spoiled stand-ins with the commands of the rig as it is written; gives rows, and what is true of each.
+    """Drive a batch of spoiled simulated robots with the commands of the rig as it is written; gives rows, and what is true of each.
 
-    What is true is taken from the stand-in's own equations, not from anything that learns: torque = stall·(s·u - ω/ω0) - friction.
+    What is true is taken from the simulated robot's own equations, not from anything that learns: torque = stall·(s·u - ω/ω0) - friction.
     """
     chance = np.random.default_rng(seed)
     plain = spoiled_text(rig_text(PLOVER), battery__sensed=True)
@@ -264,7 +264,7 @@ class SpoiledRobotsTest(TempCase):
         self.assertGreater(width[1], 3 * width[0])
 
     def test_written_into_the_rig_its_stand_in_is_that_robot(self) -> None:
-        """The learnt rig's own stand-in, asked by hand, has the top speed that the spoiled one has."""
+        """The learnt rig's own simulated robot, asked by hand, has the top speed that the spoiled one has."""
         drive, found = all_learnt()[3]
         changes = {c.key: c.after for c in found.changes}
         self.assertRegex(changes["lag"], r"^\d+(\.\d+)? ms$")

@@ -1,4 +1,4 @@
-"""The board's program in MicroPython, run in MicroPython itself: under node, with a stand-in for the module machine."""
+"""The board's program in MicroPython, run in MicroPython itself: under node, with a simulated robot for the module machine."""
 
 from __future__ import annotations
 

@@ -379,7 +379,7 @@ class ToldTest(unittest.TestCase):
         self.session.handle(UseRig(plain_rig(), 1), 0.1)
         self.session.tick(0.2)
         self.assertEqual(self.session.status.held, "the rig's link is another now")
-        self.assertEqual((self.session.status.robot, self.session.status.linked), ("stand-in", "off"))
+        self.assertEqual((self.session.status.robot, self.session.status.linked), ("simulator", "off"))
 
     def test_what_was_shut_down_is_forgotten_with_another_robot(self) -> None:
         self.session.robots.shut_down()

@@ -647,7 +647,7 @@ class OwnRobotTest(TerminalCase):
         self.stick = stick
 
     def move(self, *lines: str) -> None:
-        """Say to the stick's stand-in where its axes go."""
+        """Say to the stick's simulated robot where its axes go."""
         assert self.stick.stdin is not None
         self.stick.stdin.write("".join(f"{line}\n" for line in lines))
         self.stick.stdin.flush()
@@ -744,7 +744,7 @@ class OwnRobotTest(TerminalCase):
         return [row.partition("│")[2] for row in screen.splitlines()[5:40]]
 
     def answer(self, shown: str) -> None:
-        """Say what eyes see: the guide tells it of the stand-in."""
+        """Say what eyes see: the guide tells it of the simulated robot."""
         rows = shown.splitlines()
         if "What did the numbers do?" in shown:
             said = " ".join(self.said(shown)).partition("counted:")[2]

@@ -1,4 +1,4 @@
-"""Where the robot believes to be: exactly right on the perfect stand-in, as wrong as it says on a real one, and put right at will."""
+"""Where the robot believes to be: exactly right on the perfect simulated robot, as wrong as it says on a real one, and put right at will."""
 
 import unittest
 from math import pi, radians

@@ -65,7 +65,7 @@ sys.exit(run(["remote", "coot", "bare stick"]))
         self.assertIn("no pseudo-terminals; use udp instead", done.stderr)
 
     def test_the_session_is_spawned_and_drives_without_them(self) -> None:
-        """The process is started anew, as on every system, and ticks."""
+        """The process is started again, as on every system, and ticks."""
         done = self.run_lacking("""
 import time
 from pathlib import Path

@@ -182,7 +182,7 @@ _job = PathEditor._job
 
 class PathCase(AppCase):
     tries = False
-    """Whether what is drawn is tried on the stand-in, in a process of its own."""
+    """Whether what is drawn is tried on the simulated robot, in a process of its own."""
 
     def setUp(self) -> None:
         super().setUp()
@@ -291,7 +291,7 @@ class PathViewTest(PathCase):
         self.tries = True
         async with self.open() as paths:
             await self.until(lambda: paths.trying.now is not None, 240)
-            self.assertRegex(self.text("field"), r"the stand-in ends \d\.\d cm and \d\.\d deg off")
+            self.assertRegex(self.text("field"), r"the simulated robot ends \d\.\d cm and \d\.\d deg off")
             self.assertIn("errors", self.text("field"))
             await self.press("C")
             await self.until(lambda: paths.trying.before is not None, 60)

@@ -1,4 +1,4 @@
-"""Steered wheels, frames, turning points and lying on its back: stages by themselves, and whole drives on the stand-in."""
+"""Steered wheels, frames, turning points and lying on its back: stages by themselves, and whole drives on the simulated robot."""
 
 import math
 import unittest
@@ -120,7 +120,7 @@ class SteeringTest(unittest.TestCase):
         # from then on the encoders' changes count, whatever the sensors say, and nothing jumps at half a turn
         seen = self.measured(line, seen, np.full(4, 5.0 + 4.0), np.zeros(4))
         np.testing.assert_allclose(np.degrees(seen.angle), np.array(wanted) + math.degrees(4.0), atol=1e-9)
-        # whole: the stand-in is switched on with its wheels anyhow, and the line knows where they point
+        # whole: the simulated robot is switched on with its wheels anyhow, and the line knows where they point
         robot = StandIn(rig)
         _, row = line.step(line.start(), line.rest(), robot.sense(robot.start()))
         found = [row[line.layout.at("pointing", f"{w.replace(' ', '_')}_angle")] for w in line.wheels]
@@ -178,7 +178,7 @@ class FrameTest(unittest.TestCase):
 
 
 class Drive:
-    """A rig on the stand-in, driven by sticks and buttons."""
+    """A rig on the simulated robot, driven by sticks and buttons."""
 
     def __init__(self, rig: Rig, words: str = "none") -> None:
         self.rig, self.line = rig, Line(rig)

@@ -149,7 +149,7 @@ class TurningPointTest(unittest.TestCase):
 
 
 class StraightTest(unittest.TestCase):
-    """At the limits the path keeps its direction: what is reckoned in is the turn that is given."""
+    """At the limits the path keeps its direction: what is counted in is the turn that is given."""
 
     def aside_deg(self, name: str, sticks: dict[str, float]) -> float:
         """A body that does at once what the limits leave, driven for a second; how far its path points aside."""

@@ -1,6 +1,6 @@
 """A robot in a process of its own at the other end of a link: what it is told, and that it rests whatever is cut.
 
-Times are those of the robot's own log. What the machine itself stood still, which that log shows too, is not reckoned.
+Times are those of the robot's own log. What the machine itself stood still, which that log shows too, is not computed.
 """
 
 import contextlib
@@ -416,13 +416,13 @@ class Relay:
 
 
 class Robot:
-    """`pivrex stand-in` in a process of its own, with its log."""
+    """`pivrex simulator` in a process of its own, with its log."""
 
     def __init__(self, rig: Path, log: Path, *words: str) -> None:
         self.log = log
         env = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
         self.process = subprocess.Popen(
-            [*RUN, "stand-in", str(rig), "--log", str(log), *words], stdout=subprocess.PIPE, text=True, env=env
+            [*RUN, "simulator", str(rig), "--log", str(log), *words], stdout=subprocess.PIPE, text=True, env=env
         )
         assert self.process.stdout is not None
         self.said = self.process.stdout.readline()

@@ -46,7 +46,7 @@ def stage_width(line: Line, stage: str) -> int:
 
 
 class GeometryTest(unittest.TestCase):
-    """On the perfect stand-in, from the origin looking along x: to 1 mm and 0.1 degrees."""
+    """On the perfect simulated robot, from the origin looking along x: to 1 mm and 0.1 degrees."""
 
     def ends(
         self, name: str, text: str, x: float, y: float, heading: float, believed: tuple[float, float] | None = None
@@ -486,7 +486,7 @@ turn right 20 deg
                 self.assertEqual(np.array(many)[:, k].tobytes(), alone.tobytes(), f"{name} {k}")
 
     def run_it(self, made: Program, rig: Rig, start: Floats, seed: int, ticks: int) -> Floats:
-        """The poses of one robot tick by tick, as a session makes them: its line apart from its stand-in."""
+        """The poses of one robot tick by tick, as a session makes them: its line apart from its simulated robot."""
         line, model = Line(rig), stand_in_of(rig, FIELD)
         runner, robot, state = Runner(made, line, start), model.placed(model.start((), seed), start), line.start()
         raw, row, poses = line.rest(), None, []

@@ -29,7 +29,7 @@ def read(text: str, rig: Rig, name: str = "r") -> Program:
 
 
 class BackwardsTest(unittest.TestCase):
-    """On the perfect stand-in, in the open: what is undone ends where it began."""
+    """On the perfect simulated robot, in the open: what is undone ends where it began."""
 
     def check(self, rig: Rig, text: str, lines: list[str]) -> None:
         program = read("start at 2 m, 2 m facing 30 deg\n" + text, rig)

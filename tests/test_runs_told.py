@@ -29,7 +29,7 @@ from pivrex.runs.season import season_of
 from pivrex.runs.shelf import Shelf
 from pivrex.sim import Rollout
 from pivrex.sim.body import RealBody
-from pivrex.sums import SUMS, reckoned
+from pivrex.sums import SUMS, computed
 from pivrex.sums.sums import E24, nearest_pair
 from tests.kept import BEGAN, SECOND, keep_two, kept_drives
 from tests.support import DEMO, PLOVER, TempCase
@@ -186,11 +186,11 @@ class SeasonTest(TempCase):
 
 
 class SumsTest(unittest.TestCase):
-    """Against numbers that were reckoned by hand or stand in tables."""
+    """Against numbers that were computed by hand or stand in tables."""
 
     def of(self, name: str, **said: str) -> dict[str, float]:
         one = next(s for s in SUMS if s.name == name)
-        return {r.key: r.value for r in reckoned(one, read_rig(PLOVER), said)[1]}
+        return {r.key: r.value for r in computed(one, read_rig(PLOVER), said)[1]}
 
     def test_a_divider_of_resistors_that_can_be_bought(self) -> None:
         found = self.of("divider", sensor="5 V", pin="3.3 V", whole="30000 ohm", tolerance="0 %")
@@ -225,7 +225,7 @@ class SumsTest(unittest.TestCase):
         self.assertAlmostEqual(found["lowest"], 5 * 19 / 29.5, places=3)
         one = next(s for s in SUMS if s.name == "divider")
         said = {"sensor": "5 V", "pin": "3.4 V", "r1": "10 kohm", "r2": "20 kohm", "tolerance": "5 %"}
-        wrong = {r.key for r in reckoned(one, read_rig(PLOVER), said)[1] if r.wrong}
+        wrong = {r.key for r in computed(one, read_rig(PLOVER), said)[1] if r.wrong}
         self.assertEqual(wrong, {"highest"})
         # a load of 20 k beside the 20 k makes 10 k of them: half
         found = self.of("divider", sensor="5 V", pin="3.4 V", r1="10 kohm", r2="20 kohm", load="20 kohm")
@@ -256,7 +256,7 @@ class SumsTest(unittest.TestCase):
         turn = next(s for s in SUMS if s.name == "turn")
         for name in ("plover", "coot", "bittern", "dunlin", "avocet"):
             path = DEMO / "rigs" / f"{name}.toml"
-            found = {r.key: r.value for r in reckoned(turn, read_rig(path), {"angle": "90 deg", "scrub": "1"})[1]}
+            found = {r.key: r.value for r in computed(turn, read_rig(path), {"angle": "90 deg", "scrub": "1"})[1]}
             said = re.findall(
                 r"(\d+) counts/m.*\+90 deg: [+-]([0-9.]+) mm", Ran("describe", str(path), "--turn", "90").out
             )
@@ -273,7 +273,7 @@ class SumsTest(unittest.TestCase):
         gear = next(s for s in SUMS if s.name == "gear")
         for name in ("plover", "bittern", "dunlin"):
             rig = read_rig(DEMO / "rigs" / f"{name}.toml").with_body("real").model_copy(update={"control": None})
-            found = {r.key: r.value for r in reckoned(gear, rig, {})[1]}
+            found = {r.key: r.value for r in computed(gear, rig, {})[1]}
             rollout = Rollout(Line(rig), RealBody(rig))
             entry = Entry(twist=np.array([9.0, 0.0, 0.0]))
             x = [rollout.tick(rollout.line.rest(), entry=entry)[rollout.line.layout.at("truth", "x")] for _ in range(9)]

@@ -233,7 +233,7 @@ class WheelTest(TempCase):
             check=True,
             capture_output=True,
         )
-        # the libraries that were tested, by a path file: fetching them anew would test the network
+        # the libraries that were tested, by a path file: fetching them again would test the network
         site = next((self.folder / "venv" / "lib").glob("python*")) / "site-packages"
         (site / "here.pth").write_text(sysconfig.get_paths()["purelib"])
         env = {k: v for k, v in os.environ.items() if k != "PYTHONPATH"}

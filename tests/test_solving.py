@@ -74,7 +74,7 @@ class GoalsTest(unittest.TestCase):
 
 
 class SolveTest(unittest.TestCase):
-    """On the perfect stand-in the answers are those of geometry."""
+    """On the perfect simulated robot the answers are those of geometry."""
 
     def setUp(self) -> None:
         self.plover = ideal("plover")

@@ -177,7 +177,7 @@ class PathJourneyTest(TerminalCase):
         terminal.wait("why left:")
         terminal.keys("P")
         terminal.wait("path round")
-        wait_for(lambda: "the stand-in ends" in terminal.screen(), 40, terminal.screen)
+        wait_for(lambda: "the simulated robot ends" in terminal.screen(), 40, terminal.screen)
         terminal.keys(".", ".", "Up", "y")
         terminal.wait("point 3 =")
         terminal.keys(*("Space" if c == " " else c for c in "2.40 m, 0.90 m"), "Enter")

@@ -135,7 +135,7 @@ class SameNumbersTest(unittest.TestCase):
                 np.testing.assert_allclose(rows[:, titles.index(now)], table[title], rtol=0, atol=1e-9, err_msg=title)
 
     def test_the_robot(self) -> None:
-        """The commands of then through the stand-in of today, which works on arrays."""
+        """The commands of then through the simulated robot of today, which works on arrays."""
         for name in ALL:
             table, rig = Table(name), rig_of_then(name)
             model = StandIn(rig)

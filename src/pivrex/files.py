@@ -48,7 +48,7 @@ def write_atomically(path: Path, data: str | bytes) -> None:
 
 @contextlib.contextmanager
 def writing(path: Path, private: bool = False) -> Iterator[BinaryIO]:
-    """Give a stream beside ``path``; when the block ends well it is flushed to the disk and renamed into place.
+    """Return a stream beside ``path``; when the block ends well it is flushed to the disk and renamed into place.
 
     A symbolic link is followed, so that the link survives; a file that was there keeps its rights, a new one may be read by
     all, or if it is ``private`` by its owner only. What is no regular
@@ -96,7 +96,7 @@ def _resolved(path: Path) -> Path:
 
 
 def resolved(path: Path) -> Path:
-    """Give where a path leads; one whose links lead nowhere stays as it is."""
+    """Return where a path leads; one whose links lead nowhere stays as it is."""
     try:
         return _resolved(path)
     except OSError:
@@ -104,7 +104,7 @@ def resolved(path: Path) -> Path:
 
 
 def is_file(path: Path) -> bool:
-    """Tell whether a regular file is there; a name that no file can have is none."""
+    """Return whether a regular file is there; a name that no file can have is none."""
     try:
         return path.is_file()
     except OSError:
@@ -206,7 +206,7 @@ def _size(count: int) -> str:
 
 
 def free_name(folder: Path, stem: str, suffix: str) -> Path:
-    """Give a path in ``folder`` that nothing has yet: ``stem.csv``, ``stem-2.csv``, ..."""
+    """Return a path in ``folder`` that nothing has yet: ``stem.csv``, ``stem-2.csv``, ..."""
     count = 1
     while True:
         path = folder / f"{stem}{'' if count == 1 else f'-{count}'}{suffix}"

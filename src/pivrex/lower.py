@@ -33,7 +33,7 @@ def reason(problem: BaseException) -> str:
 
 
 def as_ours(problem: BaseException) -> PivrexError | None:
-    """Give an error of what lies below as one of the family, with where it was if it says so; None for one that is a fault
+    """Return an error of what lies below as one of the family, with where it was if it says so; None for one that is a fault
     of the program itself.
     """
     if isinstance(problem, PivrexError):

@@ -212,7 +212,7 @@ class _Cut:
 
 
 class _Calls(ast.NodeTransformer):
-    """Gives calls in an expression only the arguments that are needed."""
+    """Return calls in an expression only the arguments that are needed."""
 
     def __init__(self, cut: _Cut) -> None:
         self.cut = cut

@@ -255,7 +255,7 @@ def _come_back(made: BoardWiring, uses: dict[str, list[PinUse]]) -> None:
             made.missing.append(lack)
     places = {c.name: k for k, c in enumerate(made.line.stages["sensed"].columns)}
     for one in back_columns(made.line):
-        known = one.stage == "sensed"  # the others are true of a stand-in only
+        known = one.stage == "sensed"  # the others are true of a simulated robot only
         made.back.append(Back(one.title, places[one.name] if known else -1, one.unit == "counts"))
 
 

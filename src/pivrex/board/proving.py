@@ -145,7 +145,7 @@ def ticks_of(line: Line, rows: Floats) -> Ticks:
 
 
 def played_ticks(line: Line, task: Task, field: Field | None) -> Ticks:
-    """Play a routine on the stand-in. ``memories`` are those of a board whose routine begins, in each tick.
+    """Play a routine on the simulated robot. ``memories`` are those of a board whose routine begins, in each tick.
 
     Raises `RoutineError` for what a board cannot do.
     """
@@ -168,13 +168,13 @@ def ran_in_double(line: Line, ticks: Ticks) -> tuple[Floats, Floats]:
 
 
 def ticks_of_routine(line: Line, task: Task, field: Field | None) -> Ticks:
-    """Play a routine on the stand-in, and let a board's program remember what it makes of the same ticks; see both functions above."""
+    """Play a routine on the simulated robot, and let a board's program remember what it makes of the same ticks; see both functions above."""
     ticks = played_ticks(line, task, field)
     return replace(ticks, memories=ran_in_double(line, ticks)[1])
 
 
 def own_ticks(line: Line, many: int = 1500, seed: int = 1) -> Ticks:
-    """Make ticks of a drive of no recording: sticks, buttons, readings that are missing, stops, on the stand-in."""
+    """Make ticks of a drive of no recording: sticks, buttons, readings that are missing, stops, on the simulated robot."""
     chance = np.random.default_rng(seed)
     rollout, rows = Rollout(line, stand_in_of(line.rig, None)), []
     sticks, buttons = len(line.functions), len(line.channels) - len(line.functions)

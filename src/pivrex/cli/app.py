@@ -151,7 +151,7 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("learn", kept.learn),
     ("report", kept.report),
     ("remote", ends.remote),
-    ("stand-in", ends.stand_in),
+    ("simulator", ends.stand_in),
     ("here", here.here),
     ("completion", completing.completion),
     ("manual", print_manual),
@@ -182,7 +182,7 @@ app.add_typer(path, name="path")
 
 
 def commands() -> list[tuple[str, Any]]:
-    """Give every command that is shown, by its words, with the library's own description of it."""
+    """Return every command that is shown, by its words, with the library's own description of it."""
     found: list[tuple[str, Any]] = []
     for name, one in typer.main.get_command(app).commands.items():  # type: ignore[attr-defined]
         if not one.hidden:

@@ -46,7 +46,7 @@ def board(
             "--routine",
             metavar="NAME",
             help="A routine that the board which is alone drives on command; as the rig's [board] says if left out. With --prove: "
-            "what it drives on the stand-in, on the board too.",
+            "what it drives on the simulated robot, on the board too.",
             autocompletion=completing.routines,
         ),
     ] = "",

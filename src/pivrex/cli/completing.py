@@ -16,28 +16,28 @@ SHELLS = ("bash", "zsh", "fish")
 
 
 def rigs(incomplete: str) -> list[str]:
-    """Give the rigs whose names begin so."""
+    """Return the rigs whose names begin so."""
     return _of("rigs", ".toml", incomplete)
 
 
 def routines(incomplete: str) -> list[str]:
-    """Give the routines whose names begin so."""
+    """Return the routines whose names begin so."""
     return _of("routines", ".txt", incomplete)
 
 
 def runs(incomplete: str) -> list[str]:
-    """Give the runs whose names begin so."""
+    """Return the runs whose names begin so."""
     names = [p.name for p in sorted(Path("runs").glob("*")) if p.is_dir()]
     return [n for n in (*names, "last") if n.startswith(incomplete)]
 
 
 def paths(incomplete: str) -> list[str]:
-    """Give the paths whose names begin so."""
+    """Return the paths whose names begin so."""
     return _of("paths", ".toml", incomplete)
 
 
 def recordings(incomplete: str) -> list[str]:
-    """Give the files of recordings that begin so."""
+    """Return the files of recordings that begin so."""
     found = sorted(Path("inputs").glob("*.csv"))
     return [p.as_posix() for p in found if p.as_posix().startswith(incomplete)] or _files(incomplete, ".csv")
 

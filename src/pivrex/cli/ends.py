@@ -29,7 +29,7 @@ def remote(
     script: Annotated[Path | None, typer.Option(help="Do what a file says, line by line.")] = None,
     keys: Annotated[bool, typer.Option("--keys", help="Drive by single keys.")] = False,
 ) -> None:
-    """Be a stand-in for a remote: of a rig's source (letters, packets, bits, a bare stick), with --pad a gamepad, with --match the desk
+    """Simulate a remote: of a rig's source (letters, packets, bits, a bare stick), with --pad a gamepad, with --match the desk
     that starts a match.
 
     Without --play, --script or --keys it does what is typed, such as "left_y -0.6".
@@ -57,7 +57,7 @@ def stand_in(
         bool, typer.Option("--board", help="Its program is the one that pivrex board writes, in an emulated chip.")
     ] = False,
 ) -> int:
-    """Be a robot at the other end of a link, with the stand-in's physics; it speaks as docs/wire.md says."""
+    """Be a robot at the other end of a link, with the simulated robot's physics; it speaks as docs/wire.md says."""
     from pivrex.board.steps import Task
     from pivrex.cli.stand_in import be_a_robot
     from pivrex.rig import find_rig, read_rig

@@ -29,13 +29,15 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
     ),
     "map": (("pivrex map plover inputs/watering.csv -o ticks.csv", "a row of every stage's values for each reading"),),
     "shakedown": (
-        ("pivrex shakedown bittern --fault random --seed 3", "faults for the stand-in, found and corrected"),
+        ("pivrex shakedown bittern --fault random --seed 3", "faults for the simulated robot, found and corrected"),
     ),
     "play": (("pivrex play greenhouse-plover --json", "where it ends, when each step began"),),
     "rehearse": (
         ("pivrex rehearse greenhouse-plover --times 500", "how often it gets there, and what the misses follow"),
     ),
-    "solve": (('pivrex solve practice --line 5 --for "driven 1 m"', "a number of a routine, found on the stand-in"),),
+    "solve": (
+        ('pivrex solve practice --line 5 --for "driven 1 m"', "a number of a routine, found on the simulated robot"),
+    ),
     "back": (("pivrex back practice -o routines/home.txt", "the routine that goes back"),),
     "heading": (("pivrex heading plover --turn 90", "how well the gyro turns it"),),
     "tune": (("pivrex tune plover --loop heading --goal calm", "gains, with what to expect of them"),),
@@ -61,12 +63,12 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
     ),
     "report": (("pivrex report last -o drive.pdf", "two pages for the notebook"),),
     "remote": (
-        ('pivrex remote coot "green radio" --script drive.txt', "a stand-in for any of a rig's remotes"),
+        ('pivrex remote coot "green radio" --script drive.txt', "simulates any of a rig's remotes"),
         ("pivrex remote --pad", "a gamepad for a Pivrex that runs with --pad"),
     ),
-    "stand-in": (
-        ("pivrex stand-in coot --log robot.csv", "a robot at the other end of the link"),
-        ("pivrex stand-in plover --board --serial robot", "its board's own program, in an emulated chip"),
+    "simulator": (
+        ("pivrex simulator coot --log robot.csv", "a robot at the other end of the link"),
+        ("pivrex simulator plover --board --serial robot", "its board's own program, in an emulated chip"),
     ),
     "export": (
         ("pivrex export chassis bittern -o chassis.svg -o chassis.pdf", "also curve, envelope, plan, wiring ..."),

@@ -151,7 +151,7 @@ def compare(
     ] = None,
     by: Annotated[str, typer.Option(help='Line them up by start, motion, bump, "step N" (a routine\'s line), or a place "X,Y" in m.')] = "start",
     rig: Annotated[
-        str, typer.Option("--through", help="Drive the same driver through this rig on the stand-in, and compare with that.",
+        str, typer.Option("--through", help="Drive the same driver through this rig on the simulated robot, and compare with that.",
                           autocompletion=completing.rigs)
     ] = "",
     as_json: Json = False,
@@ -178,7 +178,7 @@ def compare(
         return
     path, _ = find_rig(rig, Path())
     with tempfile.TemporaryDirectory() as folder:
-        # what was driven by a real robot is driven by the stand-in first: only then the rigs alone differ
+        # what was driven by a real robot is driven by the simulated robot first: only then the rigs alone differ
         first = through(one, one.rig_file(one.first), Path(folder) / f"{one.name} as it was")
         second = through(one, path, Path(folder) / f"{one.name} through {path.stem}")
         _tell(compared(first, second, by), as_json)

@@ -1,4 +1,4 @@
-"""Commands that try a loop of the line on the stand-in, and that find gains for it."""
+"""Commands that try a loop of the line on the simulated robot, and that find gains for it."""
 
 from __future__ import annotations
 
@@ -31,11 +31,13 @@ def heading(
     p: Gain = None,
     i: Gain = None,
     d: Gain = None,
-    seed: Annotated[int, seed_option("Of the stand-in's chance.")] = 0,
-    body: Annotated[str, typer.Option(help="The stand-in's body: real or perfect; the rig's own if left out.")] = "",
+    seed: Annotated[int, seed_option("Of the simulated robot's chance.")] = 0,
+    body: Annotated[
+        str, typer.Option(help="The simulated robot's body: real or perfect; the rig's own if left out.")
+    ] = "",
     as_json: Json = False,
 ) -> None:
-    """Let the gyro turn, drive straight or hold on the stand-in, and say how well it did."""
+    """Let the gyro turn, drive straight or hold on the simulated robot, and say how well it did."""
     from pivrex.rig import find_rig, read_rig
 
     asked = [("turn", turn), ("straight", straight), ("push", push)]
@@ -151,7 +153,7 @@ def tune(
     ] = "search",
     as_json: Json = False,
 ) -> None:
-    """Find gains for a loop on the stand-in, under several charges, grips, loads and noises."""
+    """Find gains for a loop on the simulated robot, under several charges, grips, loads and noises."""
     from pivrex.rig import find_rig, read_rig
     from pivrex.tuning import LOOPS
     from pivrex.tuning.search import GOALS

@@ -40,12 +40,15 @@ COMMANDS = (
     "report",
     "export",
     "remote",
-    "stand-in",
+    "simulator",
     "here",
     "completion",
     "manual",
     "reference",
 )
+
+RENAMED = {"stand-in": "simulator"}
+"""Commands that had another name in the version before."""
 
 OF_ALL = ("-h", "--help", "--version")
 """Options that are no command's."""
@@ -57,6 +60,12 @@ def run(arguments: Sequence[str] | None = None) -> int:  # noqa: PLR0911 - an ex
     """Run a command line and give its exit code: 0 done, 1 wrong file or input, 2 wrong use, 130 interrupted."""
     words = list(sys.argv[1:] if arguments is None else arguments)
     asks = "_PIVREX_COMPLETE" in os.environ  # a shell asks what a word may become
+    if words and words[0] in RENAMED:
+        print(
+            f"pivrex {words[0]} is called pivrex {RENAMED[words[0]]} now; the old name goes in the next version",
+            file=sys.stderr,
+        )
+        words[0] = RENAMED[words[0]]
     # `pivrex [DIR]` opens a workspace
     if not asks and (not words or words[0] not in (*COMMANDS, *OF_ALL)):
         words.insert(0, "open")

@@ -58,7 +58,7 @@ what was chosen in each workspace, beside it
 
 
 def write_manual(commands: Iterable[tuple[str, Any]]) -> str:
-    """Give the page as text for man(1), of commands with their names."""
+    """Return the page as text for man(1), of commands with their names."""
     parts = [_HEAD, ".SH COMMANDS"]
     for name, command in commands:
         parts += _command(name, command)

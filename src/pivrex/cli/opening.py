@@ -39,8 +39,8 @@ WORDS = {
     "rig": "the rig to open, by name or path",
     "view": "driver, shaping, chassis, heading, field, routine or runs",
     "theme": "the colours: dusk, noon or plain",
-    "pad": "listen for stand-in gamepads",
-    "fault": "faults of the stand-in's wiring to practise on: random, swap A/B, reverse A, encoder A, gyro",
+    "pad": "listen for simulated gamepads",
+    "fault": "faults of the simulated robot's wiring to practise on: random, swap A/B, reverse A, encoder A, gyro",
     "seed": "for random faults",
     "link": "command the robot behind the rig's link, or behind this wire: udp:HOST:PORT, serial:PORT",
 }
@@ -106,7 +106,7 @@ def open_by_words(words: Sequence[str]) -> int:
 
 
 def _asked_for(words: str | None, rig: str) -> tuple[Path, str]:
-    """Give the workspace that is meant, and the rig."""
+    """Return the workspace that is meant, and the rig."""
     from pivrex.rig import find_rig
     from pivrex.session.remembered import last_workspace
 
@@ -282,7 +282,7 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
 
 
 def _link(words: str, rig_path: Path) -> Link | None:
-    """Give the link that was asked for: the rig's own, or one over another wire."""
+    """Return the link that was asked for: the rig's own, or one over another wire."""
     from pivrex.rig import read_rig
     from pivrex.rig.transports import Link, TcpTransport, read_transport
 

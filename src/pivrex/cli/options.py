@@ -119,7 +119,7 @@ Output = Annotated[
 
 
 def here_or_demo(rig: str) -> Path:
-    """Find a rig here, or else among the demo's: its stand-ins work in any folder."""
+    """Find a rig here, or else among the demo's: its simulated robots work in any folder."""
     from pivrex.rig import find_rig
 
     try:

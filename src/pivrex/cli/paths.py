@@ -14,7 +14,7 @@ __all__ = ["check", "planned", "time"]
 
 
 def planned(name: str, rig: str) -> tuple[Any, Any, Any, Path]:
-    """Give the plan, the rig, the field and the file. Raises `RigError`, `ReadError`."""
+    """Return the plan, the rig, the field and the file. Raises `RigError`, `ReadError`."""
     from pivrex.errors import Mistake, RigError
     from pivrex.files import resolved
     from pivrex.path.files import find_path, read_path

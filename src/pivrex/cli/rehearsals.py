@@ -105,7 +105,7 @@ def _against(against: str, name: str, work: Any, found: Any, how: How, folder: A
 
 
 def pose_of(pose: Any) -> dict[str, float]:
-    """Give a pose as it is printed."""
+    """Return a pose as it is printed."""
     from pivrex.units import wrap_deg
 
     x, y, heading = (float(v) for v in pose)

@@ -1,4 +1,4 @@
-"""`pivrex remote`: a stand-in for every kind of remote, worked by typed lines, by keys, by a script or by a recording."""
+"""`pivrex remote`: it simulates every kind of remote, worked by typed lines, by keys, by a script or by a recording."""
 
 from __future__ import annotations
 
@@ -72,7 +72,7 @@ class Remote(Protocol):
         ...
 
     def obey(self, words: list[str]) -> bool:
-        """Do what only this remote can; tells whether the words are such."""
+        """Do what only this remote can; returns whether the words are such."""
         ...
 
     def unplug(self) -> None:
@@ -90,10 +90,10 @@ def be_a_pad(port: int, play: Path | None, script: Path | None = None, keys: boo
         pad = PadRemote(port or listens_at, token)
     except OSError as problem:
         raise PivrexError(
-            f"no Pivrex listens for stand-in gamepads on port {port or 'it left'}: {reason(problem)}; start it with --pad"
+            f"no Pivrex listens for simulated gamepads on port {port or 'it left'}: {reason(problem)}; start it with --pad"
         ) from None
     if sys.stdin.isatty():
-        print("a stand-in gamepad, plugged in.")
+        print("a simulated gamepad, plugged in.")
     _work(_Pad(pad), play, script, keys)
 
 
@@ -112,7 +112,7 @@ def be_a_remote(
         known = ", ".join(f'"{n}"' for n in rig.sources) or "none"
         raise PivrexError(f'{rig.name} has no source "{name}"; it has {known}')
     if isinstance(spec, GamepadSource):
-        raise PivrexError(f"{name} is a gamepad; for a stand-in of one say pivrex remote --pad")
+        raise PivrexError(f"{name} is a gamepad; to simulate one say pivrex remote --pad")
     if isinstance(spec, PinsSource):
         spec = stick_as_numbers(rig, name)
     end = far_end(spec.wire, at)
@@ -122,7 +122,7 @@ def be_a_remote(
 
 
 def be_a_desk(settings: Match, rig: Rig | None, at: Path | None, script: Path | None) -> None:
-    """Give the orders of a match into the wire that a workspace names; those of a ``rig`` with a key are sealed.
+    """Return the orders of a match into the wire that a workspace names; those of a ``rig`` with a key are sealed.
 
     Raises
     ------
@@ -265,7 +265,7 @@ def _wait(remote: Remote, seconds: float) -> None:
 
 
 def _typed(remote: Remote) -> Iterator[tuple[int, str]]:
-    """Give lines as they are typed, while the remote goes on talking."""
+    """Return lines as they are typed, while the remote goes on talking."""
     lines: queue.Queue[str | None] = queue.Queue()
 
     def read() -> None:
@@ -338,7 +338,7 @@ def _by_keys(remote: Remote) -> None:
 
 
 def _obey(remote: Remote, words: list[str], number: int) -> bool:
-    """Do one line; tells whether to go on."""
+    """Do one line; returns whether to go on."""
     if remote.obey(words):
         return True
     match words:

@@ -1,4 +1,4 @@
-"""The desk that starts a match: a stand-in for whoever gives the orders from outside."""
+"""The desk that starts a match: it simulates whoever gives the orders from outside."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ TIMES = 3
 
 
 class Desk:
-    """Gives orders into a wire. ``key`` is that of the rig, empty for none."""
+    """Return orders into a wire. ``key`` is that of the rig, empty for none."""
 
     def __init__(self, end: FarEnd, key: bytes) -> None:
         self._end = end
@@ -40,7 +40,7 @@ class Desk:
         """It says something only when somebody orders."""
 
     def obey(self, words: list[str]) -> bool:
-        """Do what was typed; tells whether it was understood."""
+        """Do what was typed; returns whether it was understood."""
         match words:
             case [order] if order in ORDERS:
                 self._number += 1

@@ -265,7 +265,7 @@ def sums(
     """Bench sums: divider, echo, counts, gear, PWM, battery, turn, filled from the rig where it knows."""
     from pivrex.errors import UsageError
     from pivrex.rig import find_rig, open_folder, read_rig
-    from pivrex.sums import SUMS, reckoned
+    from pivrex.sums import SUMS, computed
 
     read = read_rig(here_or_demo(rig) if rig else _first_or_demo(open_folder, find_rig))
     one = next((s for s in SUMS if s.name == name), None)
@@ -281,7 +281,7 @@ def sums(
     pairs = [word.partition("=") for word in given or []]
     if any(not mark for _, mark, _ in pairs):
         raise UsageError("what goes in is said as KEY=VALUE, such as pin=3.3V")
-    values, results = reckoned(one, read, {key: text for key, _, text in pairs})
+    values, results = computed(one, read, {key: text for key, _, text in pairs})
     if as_json:
         print_json({
             "sum": one.name, "rig": read.name, "given": values,

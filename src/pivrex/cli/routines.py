@@ -1,4 +1,4 @@
-"""Commands for routines: played on the stand-in, without a screen."""
+"""Commands for routines: played on the simulated robot, without a screen."""
 
 from __future__ import annotations
 
@@ -21,12 +21,14 @@ __all__ = ["back", "play", "solve"]
 def play(
     routine: RoutineName,
     rig: RigOfRoutine = "",
-    seed: Annotated[int, seed_option("Of the stand-in's chance.")] = 0,
+    seed: Annotated[int, seed_option("Of the simulated robot's chance.")] = 0,
     limit: Annotated[float, real("The clock in s; the workspace's alone if 0.", least=0, most=3600)] = 0.0,
-    body: Annotated[str, typer.Option(help="The stand-in's body: real or perfect; the rig's own if left out.")] = "",
+    body: Annotated[
+        str, typer.Option(help="The simulated robot's body: real or perfect; the rig's own if left out.")
+    ] = "",
     as_json: Json = False,
 ) -> None:
-    """Play a routine on the stand-in until it ends or the clock ends it, and say where the robot is then."""
+    """Play a routine on the simulated robot until it ends or the clock ends it, and say where the robot is then."""
     from pivrex.rig import read_rig
     from pivrex.routine import play as played
     from pivrex.routine.files import field_of, program_of
@@ -102,7 +104,7 @@ def solve(
     write: Annotated[bool, typer.Option("--write", help="Write what was found into the routine.")] = False,
     as_json: Json = False,
 ) -> None:
-    """Find a number in a routine on the stand-in, so that what you say comes true, and how sure it is.
+    """Find a number in a routine on the simulated robot, so that what you say comes true, and how sure it is.
 
     pivrex solve --text "turn left for 1 s" --for "turned 180 deg" --rig plover says what turns 180 degrees.
     """

@@ -44,7 +44,7 @@ def shakedown(
     place: Annotated[str, typer.Option("--on", help="Where the robot stands: floor or up.")] = "floor",
     as_json: Json = False,
 ) -> None:
-    """Practise: give the stand-in faults, and let the shakedown find and correct every one of them."""
+    """Practise: give the simulated robot faults, and let the shakedown find and correct every one of them."""
     from pivrex.diagnosis.practice import practise
     from pivrex.rig import find_rig, read_rig
     from pivrex.rig.read import rig_text

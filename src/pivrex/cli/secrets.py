@@ -49,7 +49,7 @@ def key(
 
 
 def _named(path: Path) -> str:
-    """Give the name of the key in a rig's file, whether that key can be read or not."""
+    """Return the name of the key in a rig's file, whether that key can be read or not."""
     import tomllib
 
     from pivrex.rig.read import rig_text

@@ -1,4 +1,4 @@
-"""`pivrex stand-in`: a robot at the other end of a link, with the stand-in's physics."""
+"""`pivrex simulator`: a robot at the other end of a link, with the simulated robot's physics."""
 
 from __future__ import annotations
 

@@ -89,7 +89,7 @@ class Keyboard:
             self._buttons.pop(key, None)
 
     def buttons(self, now_s: float) -> Mapping[str, float]:
-        """Give the buttons that are pressed by keys: while they are held where releases are seen, else for `TIMED_S`, which
+        """Return the buttons that are pressed by keys: while they are held where releases are seen, else for `TIMED_S`, which
         repeats prolong. They act beside whatever drives.
         """
         return {b: 1.0 for b, since in self._buttons.items() if self.mode == "held" or now_s - since < TIMED_S}
@@ -101,7 +101,7 @@ class Keyboard:
         self._latched.clear()
 
     def read(self, now_s: float) -> Mapping[str, float]:
-        """Give every channel; opposite keys cancel."""
+        """Return every channel; opposite keys cancel."""
         readings = dict.fromkeys(CHANNELS, 0.0)
         readings.update(self._latched)
         for key, since in self._down.items():

@@ -137,7 +137,7 @@ class RobotLink:
         return Message(line, {})
 
     def _look_at_session(self, body: str, session: int, at_s: float) -> None:
-        """With a key: a robot that is not heard may say by its greeting that it was switched on anew; else what was sealed
+        """With a key: a robot that is not heard may say by its greeting that it was switched on again; else what was sealed
         for another start of it says nothing.
         """
         if self._seal is None or not body.startswith("PIV"):
@@ -200,15 +200,15 @@ class RobotLink:
         return self._seal is not None
 
     def alone_for(self, now_s: float) -> float:
-        """Give for how long it has been told to drive, in s."""
+        """Return for how long it has been told to drive, in s."""
         return now_s - self._drives_s
 
     def sense(self) -> Floats:
-        """Give the newest sensed values; before the first, and where the robot says nothing, 0."""
+        """Return the newest sensed values; before the first, and where the robot says nothing, 0."""
         return self._sensed
 
     def truth(self) -> Floats:
-        """Give what the robot says is true of it; NaN where it does not know, as hardly any robot does."""
+        """Return what the robot says is true of it; NaN where it does not know, as hardly any robot does."""
         return self._truth
 
     def command(self, told: Floats, dt_s: float) -> None:
@@ -226,7 +226,7 @@ class RobotLink:
         left = [self.wire.send(message, first) for message in messages]
         if not all(left):
             return
-        # reckoned with long values, also of the robot's answer: what is shorter leaves the line some room
+        # computed with long values, also of the robot's answer: what is shorter leaves the line some room
         self._next_s = now + self._speed.period_s - dt_s / 2 if self._speed.period_s > dt_s else now
         self._last_drove = self.drives
         self._sent[self._seq] = now, self.drives

@@ -59,7 +59,7 @@ class MatchWire:
         self._seal = seal
 
     def poll(self, now_s: float, budget_s: float) -> list[str]:
-        """Give the orders that have come, each once. When more comes than there is time to read, the newest count."""
+        """Return the orders that have come, each once. When more comes than there is time to read, the newest count."""
         found: list[str] = []
         chunks = self._wire.poll(now_s, budget_s / 2)
         pace, left = self._pace, self._pace.most(budget_s / 2)
@@ -99,7 +99,7 @@ class MatchWire:
         self._newest.pop(sender, None)
 
     def _read(self, line: bytes, sender: str) -> str:
-        """Give the order of a sentence; empty for one that does not count."""
+        """Return the order of a sentence; empty for one that does not count."""
         try:
             body, session = unframe(line), 0
             if self._seal is not None:

@@ -33,5 +33,5 @@ class Pace:
             self._cost_s += LEARNING * ((time.perf_counter() - self._began) / count - self._cost_s)
 
     def over(self, budget_s: float) -> bool:
-        """Tell whether twice the time is gone: these messages cost more than those before."""
+        """Return whether twice the time is gone: these messages cost more than those before."""
         return time.perf_counter() - self._began > 2 * budget_s

@@ -1,4 +1,4 @@
-"""A stand-in gamepad: a virtual one in this process, moved from outside over a local socket.
+"""A simulated gamepad: a virtual one in this process, moved from outside over a local socket.
 
 Each connection is one gamepad; closing it unplugs the gamepad. The first sentence is ``$PIVTOK,`` and the token that a running
 Pivrex leaves, with the port, in a file that only its owner may read. The others are ``$PIVPAD,`` and then the six axes
@@ -104,7 +104,7 @@ class PadServer:
                 self._wires.remove(wire)
 
     def _knows_token(self, connection: socket.socket) -> bool | None:
-        """Tell whether a connection gives the token first; None while it has said too little."""
+        """Return whether a connection gives the token first; None while it has said too little."""
         try:
             seen = connection.recv(LONGEST_LINE, socket.MSG_PEEK)
         except BlockingIOError:
@@ -187,7 +187,7 @@ class _Wire:
 
 
 class PadRemote:
-    """The other end: moves a stand-in gamepad of a running Pivrex. Raises `OSError` where none listens."""
+    """The other end: moves a simulated gamepad of a running Pivrex. Raises `OSError` where none listens."""
 
     def __init__(self, port: int, token: str) -> None:
         self._socket = socket.create_connection(("127.0.0.1", port), timeout=3)
@@ -205,13 +205,13 @@ class PadRemote:
 
 
 def write_port_file(runtime: Path, port: int, token: str) -> None:
-    """Leave where stand-in gamepads may connect, for this user only; raises `SaveError`."""
+    """Leave where simulated gamepads may connect, for this user only; raises `SaveError`."""
     with writing(runtime / "pad-port", private=True) as stream:
         stream.write(f"{port} {token}\n".encode("ascii"))
 
 
 def read_port_file(runtime: Path) -> tuple[int, str]:
-    """Read where a running Pivrex listens for stand-in gamepads, and its token.
+    """Read where a running Pivrex listens for simulated gamepads, and its token.
 
     Raises
     ------

@@ -73,11 +73,11 @@ class Pad:
         )
 
     def channels(self) -> frozenset[str]:
-        """Give the channels that the device has; buttons that it lacks count as never pressed."""
+        """Return the channels that the device has; buttons that it lacks count as never pressed."""
         return frozenset(c for _, c in self._axes) | frozenset(c for c in (*PAD_BUTTONS, "button_16"))
 
     def read(self, now_s: float) -> Mapping[str, float]:
-        """Give the readings of this instant."""
+        """Return the readings of this instant."""
         sdl = self._sdl
         readings: dict[str, float] = {}
         if self._controller:
@@ -152,7 +152,7 @@ class Pads:
         return next(found for n in range(1, 99) if (found := make if n == 1 else f"{make} #{n}") not in used)
 
     def _name_of(self, identity: str) -> str:
-        """Give the name of the rig, or the one that it had before, or a new one."""
+        """Return the name of the rig, or the one that it had before, or a new one."""
         if identity in self.names:
             return self.names[identity]
         used = {pad.name for pad in self._pads.values()} | set(self._given.values())

@@ -28,15 +28,15 @@ class RecordedDriver:
         self._columns: tuple[Line | None, tuple[str, ...]] = (None, ())
 
     def channels(self) -> frozenset[str]:
-        """Give the channels that the recording has."""
+        """Return the channels that the recording has."""
         return self._recording.channels()
 
     def driven_by(self, line: Line) -> str:
-        """Give the source of the line's rig whose readings these are; empty if they are those of none."""
+        """Return the source of the line's rig whose readings these are; empty if they are those of none."""
         return self._recording.driving_source(line)
 
     def columns_for(self, line: Line) -> tuple[str, ...]:
-        """Give the column of each of the line's inputs, empty where there is none."""
+        """Return the column of each of the line's inputs, empty where there is none."""
         if self._columns[0] is not line:
             self._columns = (line, self._recording.columns_for(line))
         return self._columns[1]
@@ -58,5 +58,5 @@ class RecordedDriver:
             self.lost = str(problem)
 
     def read(self, now_s: float) -> Mapping[str, float]:
-        """Give the reading of this tick."""
+        """Return the reading of this tick."""
         return self._player.reading.raw

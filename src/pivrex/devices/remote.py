@@ -118,7 +118,7 @@ class RemoteSource:
         return bool(self.secret) and (isinstance(self.spec, PacketsSource) or getattr(self.spec, "framed", False))
 
     def channels(self) -> frozenset[str]:
-        """Give the channels that it has."""
+        """Return the channels that it has."""
         return frozenset(self.spec.channels())
 
     def poll(self, now_s: float, budget_s: float = BUDGET_S) -> None:
@@ -194,7 +194,7 @@ class RemoteSource:
         pace.end(count)
 
     def _newest(self, sender: str, chunks: list[Chunk], most: int) -> list[Chunk]:
-        """Give the newest of what a sender has said, ``most`` messages; the others are counted and dropped."""
+        """Return the newest of what a sender has said, ``most`` messages; the others are counted and dropped."""
         reader, left, kept = self._reader, most, 0
         for chunk in reversed(chunks):
             if left <= 0:
@@ -348,7 +348,7 @@ class RemoteSource:
             self._last_s = float("-inf")
 
     def read(self, now_s: float) -> Mapping[str, float]:
-        """Give the readings of this instant; none while it is lost, or silent where silence means neutral."""
+        """Return the readings of this instant; none while it is lost, or silent where silence means neutral."""
         if self.lost:
             return {}
         spec = self.spec

@@ -17,16 +17,16 @@ Floats = NDArray[np.float64]
 
 
 class Robot(Protocol):
-    """A robot behind a link, or the stand-in."""
+    """A robot behind a link, or the simulated robot."""
 
     title: str
 
     def sense(self) -> Floats:
-        """Give the newest sensed values, (S,), as `pivrex.line.given.sensed_columns` orders them."""
+        """Return the newest sensed values, (S,), as `pivrex.line.given.sensed_columns` orders them."""
         ...
 
     def truth(self) -> Floats:
-        """Give what is true of it, (T,), as `pivrex.line.given.truth_columns` orders it. NaN where nobody knows."""
+        """Return what is true of it, (T,), as `pivrex.line.given.truth_columns` orders it. NaN where nobody knows."""
         ...
 
     def command(self, told: Floats, dt_s: float) -> None:
@@ -39,9 +39,9 @@ class Robot(Protocol):
 
 
 class StandInRobot:
-    """The stand-in robot behind the session's protocol. Time passes for it with each command."""
+    """The simulated robot behind the session's protocol. Time passes for it with each command."""
 
-    title = "stand-in"
+    title = "simulator"
 
     def __init__(self, model: AnyStandIn, state: Any = None) -> None:
         self._model = model

@@ -1,4 +1,4 @@
-"""The robot's own end of a link, as a program of its own: the stand-in's physics behind the sentences of docs/wire.md."""
+"""The robot's own end of a link, as a program of its own: the simulated robot's physics behind the sentences of docs/wire.md."""
 
 from __future__ import annotations
 
@@ -86,7 +86,7 @@ class RobotEnd:
         self._seal = Seal(rig.secret) if rig.secret else None
         self._key = rig.secret
         self.session = secrets.randbelow(HIGHEST) + 1
-        """Chosen anew at each start: what was sealed for an earlier one does nothing."""
+        """Chosen again at each start: what was sealed for an earlier one does nothing."""
         self._lines: dict[str, Lines] = {}
         self._parts: dict[str, Parts] = {}
         self._newest: int | None = None
@@ -127,7 +127,7 @@ class RobotEnd:
                 self._obey(*found, sender, now_s)
 
     def _opened(self, line: bytes, sender: str, now_s: float) -> list[str]:
-        """Give the words of a sentence whose check and, with a key, whose seal are right."""
+        """Return the words of a sentence whose check and, with a key, whose seal are right."""
         body = unframe(line)
         session = self.session
         if self._seal is not None:
@@ -153,7 +153,7 @@ class RobotEnd:
         return now_s - self.last_good_s > WATCHDOG_S
 
     def _is_new(self, seq: int, alone: bool) -> bool:
-        """Tell whether a number is a new one. Sealed ones never begin anew while the robot is on."""
+        """Return whether a number is a new one. Sealed ones never begin again while the robot is on."""
         if self._newest is None:
             return True
         if self._seal is not None:

@@ -78,7 +78,7 @@ MOST_PARTS = 99
 
 
 def wire_hash(line: Line) -> str:
-    """Give what a rig's robot must agree on, in eight hexadecimal digits: the CRC-32 of the names and units of the values
+    """Return what a rig's robot must agree on, in eight hexadecimal digits: the CRC-32 of the names and units of the values
     that leave and come back, in order, with a line end behind each (ISO-HDLC, as zlib computes it).
     """
     names = [f"{v.motor} {v.name} {v.unit}" for v in line.outputs.values]
@@ -87,7 +87,7 @@ def wire_hash(line: Line) -> str:
 
 
 def back_columns(line: Line) -> list[Column]:
-    """Give the columns of the values that come back: what is sensed, then what is true of it, should somebody know."""
+    """Return the columns of the values that come back: what is sensed, then what is true of it, should somebody know."""
     return [*SensedWire(line).columns, *line.stages["truth"].columns[: len(TRUTH)]]
 
 
@@ -293,10 +293,10 @@ def _is_number(word: str, highest: int) -> bool:
 
 
 def stamp_of(now_s: float) -> int:
-    """Give a robot's clock as it stamps its sentences: ms, from 0 to 65535 and round again."""
+    """Return a robot's clock as it stamps its sentences: ms, from 0 to 65535 and round again."""
     return int(now_s * 1e3) % STAMPS
 
 
 def age_of(stamp: int, now_s: float) -> float:
-    """Give how long ago a robot stamped something, in s, by its own clock."""
+    """Return how long ago a robot stamped something, in s, by its own clock."""
     return (stamp_of(now_s) - stamp) % STAMPS / 1e3

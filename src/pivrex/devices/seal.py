@@ -20,7 +20,7 @@ SEAL_BYTES = len(",4294967295,") + 2 * TAG_BYTES
 
 
 def tag(key: bytes, text: str) -> str:
-    """Give the shortened HMAC-SHA256 of a text, in hexadecimal digits."""
+    """Return the shortened HMAC-SHA256 of a text, in hexadecimal digits."""
     return hmac.digest(key, text.encode("ascii"), sha256)[:TAG_BYTES].hex().upper()
 
 
@@ -44,7 +44,7 @@ class Seal:
         self.newest = (-1, -1)
 
     def open(self, body: str) -> tuple[str, int]:
-        """Give what a sealed body says, and its session number.
+        """Return what a sealed body says, and its session number.
 
         Raises
         ------

@@ -41,7 +41,7 @@ class SealBook:
                 self.problem = str(problem)
 
     def seal(self, key: bytes, source: str) -> Seal:
-        """Give the seal of a source of a rig: where it was heard before it goes on."""
+        """Return the seal of a source of a rig: where it was heard before it goes on."""
         who = sha256(key + source.encode("utf-8")).hexdigest()[:32]  # tells nobody the key
         if who not in self._seals:
             self._seals[who] = Seal(key)

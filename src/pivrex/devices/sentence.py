@@ -12,7 +12,7 @@ def frame(body: str) -> bytes:
 
 
 def unframe(line: bytes) -> str:
-    """Give the body of a framed line; raises `ValueError` with what is wrong with it."""
+    """Return the body of a framed line; raises `ValueError` with what is wrong with it."""
     line = line.strip()
     if line[:1] != b"$" or line[-3:-2] != b"*":
         raise ValueError("no frame $...*hh" if line.isascii() else "not ASCII")
@@ -27,7 +27,7 @@ def unframe(line: bytes) -> str:
 
 
 def _check(body: bytes) -> int:
-    """Give the exclusive-or of all bytes: of one large number whose halves are laid over each other."""
+    """Return the exclusive-or of all bytes: of one large number whose halves are laid over each other."""
     number, width = int.from_bytes(body, "big"), 8
     while width < 8 * len(body):
         width *= 2

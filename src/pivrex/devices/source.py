@@ -74,11 +74,11 @@ class Source(Protocol):
     def can(self) -> Abilities: ...
 
     def channels(self) -> frozenset[str]:
-        """Give the channels that it has."""
+        """Return the channels that it has."""
         ...
 
     def read(self, now_s: float) -> Mapping[str, float]:
-        """Give the readings of this instant; ``now_s`` is a clock that only goes forward."""
+        """Return the readings of this instant; ``now_s`` is a clock that only goes forward."""
         ...
 
 
@@ -100,9 +100,9 @@ class Playing(Protocol):
         ...
 
     def driven_by(self, line: Line) -> str:
-        """Give the source of the line's rig whose readings these are; empty if they are those of none."""
+        """Return the source of the line's rig whose readings these are; empty if they are those of none."""
         ...
 
     def columns_for(self, line: Line) -> tuple[str, ...]:
-        """Give the name, among its readings, of each of the line's inputs; empty where there is none."""
+        """Return the name, among its readings, of each of the line's inputs; empty where there is none."""
         ...

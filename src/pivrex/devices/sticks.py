@@ -37,5 +37,5 @@ class DrawnSticks:
         self._at.clear()
 
     def read(self, now_s: float) -> Mapping[str, float]:
-        """Give every channel."""
+        """Return every channel."""
         return {**dict.fromkeys(CHANNELS, 0.0), **self._at}

@@ -26,7 +26,7 @@ __all__ = ["warnings_in"]
 
 
 def warnings_in(rig: Rig, path: Path) -> list[Mistake]:
-    """Give the warnings about a rig that was read from ``path``, each with its line."""
+    """Return the warnings about a rig that was read from ``path``, each with its line."""
     found: list[tuple[tuple[str | int, ...], str]] = [
         *_network(rig),
         *_key(rig, path),
@@ -84,9 +84,9 @@ def _blind(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
     """What is left of knowing where the robot is."""
     blind = next((n for n, m in rig.motors.items() if not m.counts_per_turn), "")
     if rig.odometry.turn == "gyro" and rig.gyro is None and "odometry" in rig.model_fields_set:
-        return [(("odometry", "turn"), "there is no gyro: turns are reckoned by the wheels alone, which tyres falsify")]
+        return [(("odometry", "turn"), "there is no gyro: turns are computed by the wheels alone, which tyres falsify")]
     if blind and "odometry" in rig.model_fields_set:
-        what = f"{blind} has no encoder (counts_per_turn): where the robot is, is reckoned from what it was told, good to about 15 %"
+        what = f"{blind} has no encoder (counts_per_turn): where the robot is, is computed from what it was told, good to about 15 %"
         return [(("odometry",), what)]
     return []
 

@@ -230,7 +230,7 @@ class Calibration:
 
 
 def changes_of(rig: Rig, source: str, proposals: list[Proposal]) -> list[tuple[str, object]]:
-    """Give the keys of the rig and their new values. A source of the rig gets a calibration of its own, others share
+    """Return the keys of the rig and their new values. A source of the rig gets a calibration of its own, others share
     [axes].
     """
     found: list[tuple[str, object]] = []

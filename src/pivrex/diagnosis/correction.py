@@ -18,7 +18,7 @@ __all__ = ["correct_text", "corrections", "is_right"]
 
 
 def corrections(shakedown: Shakedown) -> list[Change]:  # noqa: C901 - a case for each part of a rig that may be wired wrongly
-    """Give what must change in the rig.
+    """Return what must change in the rig.
 
     Raises
     ------
@@ -84,7 +84,7 @@ def _parsed(text: str) -> bytes:
 
 
 def is_right(rig: Rig, wiring: Wiring) -> bool:
-    """Tell whether a rig says what a wiring is."""
+    """Return whether a rig says what a wiring is."""
     said = wiring_of(rig)
     offsets = all(abs(wrap_rad(said.offsets[w] - wiring.offsets[w])) <= SAME_RAD for w in said.offsets)
     same_signs = {**said.encoders} == {**wiring.encoders} and {**said.senses} == {**wiring.senses}

@@ -95,7 +95,7 @@ class WiringHypotheses:
         self.answers = [a for a in self.answers if a is not answer]
 
     def open(self, answers: list[Answer] | None = None) -> Bools:
-        """Give which wires each port still allows, (K, K, 2, 2, 2): port, motor, sign, encoder, gyro."""
+        """Return which wires each port still allows, (K, K, 2, 2, 2): port, motor, sign, encoder, gyro."""
         found = np.repeat(self._free[None], self.count, axis=0)
         for answer in self.answers if answers is None else answers:
             found[answer.port] &= answer.allows
@@ -117,7 +117,7 @@ class WiringHypotheses:
                 yield Assignment(tuple(k for k, _, _ in chosen), tuple(signs), tuple(encoders), SIGNS[g])
 
     def possible(self) -> Bools:
-        """Give which wires take part in at least one assignment that is left; shape as `open`."""
+        """Return which wires take part in at least one assignment that is left; shape as `open`."""
         wires = self.open()
         for g in range(2):
             numbers = _numbers(wires, g)
@@ -144,20 +144,20 @@ class WiringHypotheses:
         return found
 
     def tells(self, port: int, outcome: Callable[[Wire], Hashable]) -> float:
-        """Give how much a probe of a port is expected to tell, in bits: the entropy of its outcomes."""
+        """Return how much a probe of a port is expected to tell, in bits: the entropy of its outcomes."""
         counts = self.outcomes(port, outcome).values()
         total = sum(counts)
         return sum(c / total * log2(total / c) for c in counts) if total else 0.0
 
     def allowed(self, outcome: Callable[[Wire], Hashable], seen: Hashable) -> Bools:
-        """Give which wires, (K, 2, 2, 2), would have led to what was seen."""
+        """Return which wires, (K, 2, 2, 2), would have led to what was seen."""
         found = np.zeros((self.count, 2, 2, 2), bool)
         for k, m, e, g in np.ndindex(*found.shape):
             found[k, m, e, g] = outcome(Wire(k, SIGNS[m], SIGNS[e], SIGNS[g])) == seen
         return found
 
     def contradiction(self) -> list[Answer]:
-        """Give the fewest answers that cannot all be true together, the newest among them; empty if there are none.
+        """Return the fewest answers that cannot all be true together, the newest among them; empty if there are none.
 
         Pairs are looked for first, then larger sets; each answer of the set given is needed for it.
         """

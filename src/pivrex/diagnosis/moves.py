@@ -45,7 +45,7 @@ class MotorMove:
 
 @dataclass(frozen=True)
 class Run:
-    """A move that was carried out: what was sensed before and after it, with what is true of a stand-in behind it where
+    """A move that was carried out: what was sensed before and after it, with what is true of a simulated robot behind it where
     that is known, and the duty at its end.
     """
 

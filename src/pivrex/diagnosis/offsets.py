@@ -16,7 +16,7 @@ LEAST_RAD = 0.002
 
 
 def offset_changes(rig: Rig, sensed: NDArray[np.float64]) -> list[Change]:
-    """Give the offsets that must change, from what is sensed, (S,) as `sensed_columns` has it."""
+    """Return the offsets that must change, from what is sensed, (S,) as `sensed_columns` has it."""
     bench, found = Bench(rig), []
     for i, wheel in enumerate(rig.steered):
         sensor = rig.steering.wheels[wheel].sensor if rig.steering is not None else None

@@ -1,4 +1,4 @@
-"""A whole shakedown against the stand-in, with a person who tells the truth: for practice, scripts and tests."""
+"""A whole shakedown against the simulated robot, with a person who tells the truth: for practice, scripts and tests."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ __all__ = ["Report", "practise", "true_wires"]
 Floats = NDArray[np.float64]
 
 TICK_S = 0.25
-"""The stand-in's motion is solved exactly over a tick, so practice needs no finer ones."""
+"""The simulated robot's motion is solved exactly over a tick, so practice needs no finer ones."""
 
 MOST_STEPS = 200
 
@@ -57,7 +57,7 @@ class Report:
     changes: list[Change]
 
     def as_json(self) -> dict[str, Any]:
-        """Give it ready for JSON."""
+        """Return it ready for JSON."""
         return {
             "correct": self.correct,
             "probes": self.probes,
@@ -69,7 +69,7 @@ class Report:
 
 
 class _Bench:
-    """The perfect stand-in, driven port by port: with a real body braked wheels are dragged along, and a person is asked
+    """The perfect simulated robot, driven port by port: with a real body braked wheels are dragged along, and a person is asked
     more often which of them drives.
     """
 
@@ -111,7 +111,7 @@ class _Bench:
 
 
 def true_wires(rig: Rig, wiring: Wiring) -> list[Wire]:
-    """Give the truth about each port, in the order of the rig's ports."""
+    """Return the truth about each port, in the order of the rig's ports."""
     names = rig.motor_names
     found = []
     for port in ports_of(rig):
@@ -134,7 +134,7 @@ def practise(
     place: Place = "floor",
     by: Literal["sensors", "person"] = "sensors",
 ) -> Report:
-    """Shake a stand-in with a wiring down until all is known, and correct the rig.
+    """Shake a simulated robot with a wiring down until all is known, and correct the rig.
 
     Parameters
     ----------
@@ -144,7 +144,7 @@ def practise(
     path : Path
         For messages only.
     wiring : Wiring
-        How the stand-in is really wired.
+        How the simulated robot is really wired.
     place, by
         As in `Shakedown`.
     """

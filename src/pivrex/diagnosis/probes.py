@@ -99,22 +99,22 @@ class Bench:
         return found
 
     def steers(self, motor: int) -> bool:
-        """Tell whether a motor steers."""
+        """Return whether a motor steers."""
         return motor >= self.drives
 
     def steering_of(self, motor: int) -> int:
-        """Give the steering motor of a driving motor's wheel; -1 if it is not steered."""
+        """Return the steering motor of a driving motor's wheel; -1 if it is not steered."""
         wheel = self.wheels[motor][0]
         return self.drives + self.rig.steered.index(wheel) if wheel in self.rig.steered else -1
 
     def watch(self, motor: int) -> tuple[int, float]:
-        """Give the sensed value that shows a motor's movement, and how far it must go."""
+        """Return the sensed value that shows a motor's movement, and how far it must go."""
         if not self.steers(motor):
             return self._travel[motor], ROLLED_M
         return self._turned[motor - self.drives], TURNED_RAD
 
     def changes(self, before: Floats, after: Floats) -> Floats:
-        """Give how far each motor's sensor moved, (K,), in m or rad, in the sensor's own sense."""
+        """Return how far each motor's sensor moved, (K,), in m or rad, in the sensor's own sense."""
         found = [after[i] - before[i] for i in self._travel]
         for i, (turned, absolute) in enumerate(zip(self._turned, self._absolute, strict=True)):
             if self._by_sensor[i]:
@@ -130,20 +130,20 @@ class Bench:
         return np.array(found) * signs
 
     def absolute_change(self, wheel: int, before: Floats, after: Floats) -> float:
-        """Give how far a steered wheel's absolute sensor moved, in rad, in its own sense."""
+        """Return how far a steered wheel's absolute sensor moved, in rad, in its own sense."""
         at = self._absolute[wheel]
         return float((((after[at] - before[at]) / self._full[wheel] + 0.5) % 1.0 - 0.5) * 2 * pi)
 
     def absolute(self, wheel: int, sensed: Floats) -> float:
-        """Give what a steered wheel's absolute sensor reads, as an angle in rad."""
+        """Return what a steered wheel's absolute sensor reads, as an angle in rad."""
         return float(sensed[self._absolute[wheel]] / self._full[wheel] * 2 * pi)
 
     def heading_change(self, before: Floats, after: Floats) -> float:
-        """Give how far the gyro's heading went, in rad; 0 without one."""
+        """Return how far the gyro's heading went, in rad; 0 without one."""
         return float(after[self._gyro] - before[self._gyro]) if self._gyro >= 0 else 0.0
 
     def upright(self, sensed: Floats) -> int:
-        """Give the sign that the side sensor reads while the robot stands on its wheels or a block; 0 without one."""
+        """Return the sign that the side sensor reads while the robot stands on its wheels or a block; 0 without one."""
         return 0 if self._up < 0 else 1 if sensed[self._up] > 0 else -1
 
     def look(self, before: Floats, after: Floats, on_floor: bool) -> Seen | None:
@@ -164,7 +164,7 @@ class Bench:
         return Seen(first, 1 if sizes[first] > 0 else -1, heading)
 
     def shows(self, wire: Wire, on_floor: bool) -> Seen:
-        """Give what the sensors would see of a positive probe if a port were wired so."""
+        """Return what the sensors would see of a positive probe if a port were wired so."""
         k = wire.motor
         moved = self.has_encoder[k]
         heading = 0
@@ -173,7 +173,7 @@ class Bench:
         return Seen(k if moved else -1, wire.sign * wire.encoder if moved else 0, heading)
 
     def shows_across(self, wire: Wire, driven: Wire, angle_read: float) -> int:
-        """Give what the gyro would see of a driven wheel whose steering encoder reads an angle, in rad.
+        """Return what the gyro would see of a driven wheel whose steering encoder reads an angle, in rad.
 
         ``wire`` is the steering motor's, ``driven`` the driving motor's. What the encoder reads is the true angle times
         its sign.

@@ -114,11 +114,11 @@ class Shakedown:
         return found
 
     def solution(self) -> Assignment | None:
-        """Give the one assignment that is left; None while there are more, or none."""
+        """Return the one assignment that is left; None while there are more, or none."""
         return next(self.hypotheses.assignments()) if self.left == 1 else None
 
     def sensor_facts(self) -> tuple[dict[str, float], dict[str, int]]:
-        """Give the offsets of the absolute sensors in rad, and whether each agrees (1) with its wheel's encoder."""
+        """Return the offsets of the absolute sensors in rad, and whether each agrees (1) with its wheel's encoder."""
         names = self.rig.steered
         return (
             {names[i]: v for i, v in self._record.offsets.items()},

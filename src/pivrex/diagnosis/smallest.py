@@ -34,7 +34,7 @@ class Sweep:
         self.found: dict[tuple[str, str], float | None] = {}
 
     def next(self, place: Literal["up", "floor"]) -> tuple[str, tuple[MotorMove, ...]] | None:
-        """Give the next motor at a place, and its ramp; None when all have been there."""
+        """Return the next motor at a place, and its ramp; None when all have been there."""
         if place == "floor" and self.rig.is_bench:
             return None
         for k, name in enumerate(self.bench.names):
@@ -51,7 +51,7 @@ class Sweep:
         self.found[motor, place] = None if duty >= MOST - 1e-9 else duty
 
     def changes(self) -> list[Change]:
-        """Give what must change in the rig: the loaded value where there is one."""
+        """Return what must change in the rig: the loaded value where there is one."""
         found = []
         for name, (key, motor) in zip(self.bench.names, self.rig.all_motors().items(), strict=True):
             duty = self.found.get((name, "floor"))

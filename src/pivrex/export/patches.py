@@ -15,7 +15,7 @@ HEADER = ("source", "channel", "where", "does", "how")
 
 
 def patch_rows(rig: Rig) -> list[tuple[str, ...]]:
-    """Give a row for each patch: source, channel, where that is, what it does and how."""
+    """Return a row for each patch: source, channel, where that is, what it does and how."""
     rows: list[tuple[str, ...]] = []
     for p in patches_of(rig):
         source = "the one that drives" if p.source == "chosen" else p.source

@@ -18,7 +18,7 @@ HEADER = ("motor", "port", "pin", "signal", "drives", "polarity", "PWM in Hz", "
 
 
 def wiring_rows(rig: Rig) -> list[tuple[str, ...]]:
-    """Give a row for each pin, or one for what names none: the motors that drive, those that steer, the attachments, then
+    """Return a row for each pin, or one for what names none: the motors that drive, those that steer, the attachments, then
     encoders, sensors and sticks; last those of transmitters, which have boards of their own.
     """
     rows: list[tuple[str, ...]] = []
@@ -48,7 +48,7 @@ def wiring_rows(rig: Rig) -> list[tuple[str, ...]]:
 def _of(
     name: str, output: Output | PulseOutput | SwitchOutput, drives: str, turned: bool | None, counts: float
 ) -> list[tuple[str, ...]]:
-    """Give the rows of one output. ``counts`` are those of the wheel or the attachment, 0 without an encoder."""
+    """Return the rows of one output. ``counts`` are those of the wheel or the attachment, 0 without an encoder."""
     pulsed = getattr(output, "pwm_hz", None)
     shared = (
         drives,

@@ -13,7 +13,7 @@ EARLY = 0.25
 
 
 def due_tick(t_s: float, dt_s: float) -> int:
-    """Give the first tick that sees a reading of time ``t_s``."""
+    """Return the first tick that sees a reading of time ``t_s``."""
     return max(0, math.ceil(t_s / dt_s - EARLY))
 
 
@@ -37,7 +37,7 @@ class Player:
         return self._next is None and self._tick > due_tick(self.reading.t_s, self._dt_s)
 
     def advance(self) -> Reading:
-        """Give the reading of the next tick."""
+        """Return the reading of the next tick."""
         while self._next is not None and due_tick(self._next.t_s, self._dt_s) <= self._tick:
             self.reading, self._next = self._next, next(self._readings, None)
         self._tick += 1

@@ -45,7 +45,7 @@ class Reading(NamedTuple):
 
 
 def _is_reading(column: str) -> bool:
-    """Tell whether a column is a reading: a channel, or a channel with its source before it."""
+    """Return whether a column is a reading: a channel, or a channel with its source before it."""
     source, dot, channel = column.partition(".")
     return column in CHANNELS or bool(dot and channel and source not in STAGES)
 
@@ -99,7 +99,7 @@ class Recording:
             )
 
     def driven_by(self, inputs: tuple[tuple[str, str], ...]) -> str:
-        """Give the source whose readings drove when this was recorded; empty if the columns do not say."""
+        """Return the source whose readings drove when this was recorded; empty if the columns do not say."""
         for source, channel in inputs:
             if source == "chosen" and channel not in self.columns:
                 found = [c.rpartition(".")[0] for c in self.columns if c.endswith(f".{channel}")]
@@ -108,12 +108,12 @@ class Recording:
         return ""
 
     def driving_source(self, line: Line) -> str:
-        """Give the source of the line's rig whose readings these are; empty if they are those of none."""
+        """Return the source of the line's rig whose readings these are; empty if they are those of none."""
         by = self.driven_by(line.inputs.wanted)
         return next((name for name in line.rig.sources if plain(name) == by), "") if by else ""
 
     def columns_for(self, line: Line) -> tuple[str, ...]:
-        """Give the column of each of the line's inputs, empty where there is none."""
+        """Return the column of each of the line's inputs, empty where there is none."""
         by = self.driven_by(line.inputs.wanted)
         found = []
         for (source, channel), column in zip(line.inputs.wanted, line.inputs.names, strict=True):
@@ -122,7 +122,7 @@ class Recording:
         return tuple(found)
 
     def channels(self) -> frozenset[str]:
-        """Give the channels that it has; buttons it lacks count as never pressed."""
+        """Return the channels that it has; buttons it lacks count as never pressed."""
         there = {c for c in self.columns if _is_reading(c)}
         there |= {c.rpartition(".")[2] for c in there}
         return frozenset(there | {c for c in BUTTONS if c.startswith("button_")})
@@ -164,7 +164,7 @@ class Recording:
             raise RecordingError(self.path, 1, "has a header but no reading")
 
     def _rows(self) -> Iterator[tuple[int, list[str]]]:
-        """Give the lines below the header that say anything, each with its number."""
+        """Return the lines below the header that say anything, each with its number."""
         with self._open() as stream:
             rows = csv.reader(stream)
             next(rows, None)

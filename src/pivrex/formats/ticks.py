@@ -39,7 +39,7 @@ def present_title(title: str) -> str:
 
 
 def tick_header(line: Line) -> str:
-    """Give the first line of a table of Ticks."""
+    """Return the first line of a table of Ticks."""
     return ",".join(line.layout.titles) + "\n"
 
 

@@ -38,7 +38,7 @@ def same_bits(library: Any, ticks: int = TICKS) -> str:
 
 
 def equal_bits(a: Any, b: Any) -> bool:
-    """Tell whether two arrays have the same bits; one NaN is as good as another."""
+    """Return whether two arrays have the same bits; one NaN is as good as another."""
     one, other = (np.where(np.isnan(x), nan, x).view(np.int64) for x in (np.asarray(a, float), np.asarray(b, float)))
     return bool(np.array_equal(one, other))
 

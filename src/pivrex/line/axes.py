@@ -115,7 +115,7 @@ class Axes(Stage):
         return cls(rig, inputs)
 
     def axis(self, name: str, driving: str) -> tuple[Axis, str]:
-        """Give the calibration of an axis while a source drives, and its key in the rig."""
+        """Return the calibration of an axis while a source drives, and its key in the rig."""
         axis, channel = self._rig.axis(name), self._rig.channel(name)
         source = driving if axis.source == "chosen" else axis.source
         if source in self._rig.sources and channel in self._rig.sources[source].axes:

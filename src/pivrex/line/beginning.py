@@ -17,7 +17,7 @@ BY_EYE = 50.0
 
 
 def start_of(field: Field | None) -> Floats:
-    """Give where a robot stands that was put onto a field, (3,)."""
+    """Return where a robot stands that was put onto a field, (3,)."""
     return np.array([field.start.x_m, field.start.y_m, field.start.heading_rad]) if field is not None else np.zeros(3)
 
 
@@ -53,7 +53,7 @@ def taken_in_hand(line: Line, state: LineState, moved: bool = False) -> LineStat
 
 
 def known_at(line: Line, state: LineState, pose: Floats) -> LineState:
-    """Give the state of a line whose robots are known to be at a pose, B + (3,)."""
+    """Return the state of a line whose robots are known to be at a pose, B + (3,)."""
     stage = line.stages["odometry"]
     assert isinstance(stage, Odometry)
     return line.changed(state, "odometry", stage.put(line.of(state, "odometry"), pose))

@@ -36,7 +36,7 @@ FAULTS = (
     "",
     "the gyro counts the other way than the robot turns: the correction would turn it in circles; gyro.reversed mends it",
     "nothing is heard of the gyro",
-    "the gyro's heading jumped: the heading is caught anew",
+    "the gyro's heading jumped: the heading is recaptured",
 )
 """What may be wrong with the gyro, by the number in the Tick. The first two put an end to the correction."""
 
@@ -330,7 +330,7 @@ class Correction(Stage):
     # --- what it tells ---
 
     def corrects(self, told: Told) -> bool:
-        """Tell whether it changes the turn."""
+        """Return whether it changes the turn."""
         return abs(told("correction", "output")) > NOTHING
 
     def phrases(self, told: Told) -> list[str]:

@@ -311,7 +311,7 @@ class Following(Stage):
     # --- what it tells ---
 
     def follows(self, told: Told) -> bool:
-        """Tell whether a plan is followed."""
+        """Return whether a plan is followed."""
         return told("following", "mode") > 0
 
     def phrases(self, told: Told) -> list[str]:

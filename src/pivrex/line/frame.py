@@ -31,7 +31,7 @@ DUST_RAD_S = 1e-9
 """Less than this is rounding."""
 
 PASSES = 4
-"""How often the turn that the limits leave is reckoned again. Each pass leaves at most a quarter of the error before it;
+"""How often the turn that the limits leave is computed again. Each pass leaves at most a quarter of the error before it;
 after four the direction of a path at the limits is right to 0.05 degrees on every robot of the demo.
 """
 
@@ -296,7 +296,7 @@ class Frame(Stage):
         return f"forward {forward} left {left} m/s, turn {turning(float(np.degrees(told('frame', 'turn'))))}"
 
     def turns(self, told: Told) -> bool:
-        """Tell whether the motion of the centre is another than the law's."""
+        """Return whether the motion of the centre is another than the law's."""
         return any(abs(told("law", n) - told("frame", n)) > NOTHING for n in ("forward", "left", "turn"))
 
     def phrases(self, told: Told) -> list[str]:

@@ -65,7 +65,7 @@ class SensedRow(Record):
 
 
 class TruthRow(Record):
-    """The columns of what is true of a stand-in; see `truth_columns`. Behind the pose they have size 0 for a perfect one."""
+    """The columns of what is true of a simulated robot; see `truth_columns`. Behind the pose they have size 0 for a perfect one."""
 
     pose: Numbers = field(3, unit="m, m, rad")
     blocked: Numbers = field(1)
@@ -97,7 +97,7 @@ def truth_form(rig: Rig) -> Form:
 
 
 def sensed_columns(rig: Rig) -> tuple[Column, ...]:
-    """Give the columns of what comes back from the robot's sensors, in the signs that the rig says.
+    """Return the columns of what comes back from the robot's sensors, in the signs that the rig says.
 
     Each wheel's travel and speed; of a steered one how far it has turned since the robot was switched on, and what its
     absolute sensor reads; the gyro's own heading and the upward acceleration where the rig has such sensors; where
@@ -127,11 +127,11 @@ TILT = (("lean_rate", "rad/s"), ("accel_forward", "g"), ("accel_up", "g"))
 """What a tilt sensor says: how fast the robot leans forward, and what holds it up, along its own axes."""
 
 TRUTH = (("x", "m"), ("y", "m"), ("heading", "rad"), ("blocked", ""))
-"""What is true of every stand-in, whatever its sensors say: its pose, and whether it touches something."""
+"""What is true of every simulated robot, whatever its sensors say: its pose, and whether it touches something."""
 
 
 def truth_columns(rig: Rig) -> tuple[Column, ...]:
-    """Give the columns of what is true of the stand-in: of one with a real body also its battery's voltage, for how long its
+    """Return the columns of what is true of the simulated robot: of one with a real body also its battery's voltage, for how long its
     electronics still start again, how far it leans forward if it can, how fast each tyre slides over the floor, and the load on each wheel.
     """
     if not rig.has_real_body:
@@ -178,7 +178,7 @@ class Sensed(Given):
 
 
 class Truth(Given):
-    """What is true of the stand-in; no stage reads it. NaN where nobody knows."""
+    """What is true of the simulated robot; no stage reads it. NaN where nobody knows."""
 
     name = "truth"
 

@@ -261,7 +261,7 @@ class Helping(Stage):
     # --- what it tells ---
 
     def helps(self, told: Told) -> Help | None:
-        """Give the help that is given."""
+        """Return the help that is given."""
         which = int(told("helping", "which"))
         return self.offered[which - 1] if which else None
 

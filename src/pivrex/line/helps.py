@@ -17,5 +17,5 @@ class Help(NamedTuple):
 
 
 def helps_of(actions: list[Action]) -> tuple[Help, ...]:
-    """Give the helps that actions ask for, each once, in their order."""
+    """Return the helps that actions ask for, each once, in their order."""
     return tuple(dict.fromkeys(Help(a.target, a.numbers) for a in actions if a.verb == "help"))

@@ -45,5 +45,5 @@ class Inputs:
         self.asked: tuple[str, ...] | None = None
 
     def at(self, source: str, channel: str) -> int:
-        """Give the place of a reading."""
+        """Return the place of a reading."""
         return self.wanted.index((source, channel))

@@ -128,7 +128,7 @@ def kinematics_of(chassis: Chassis, upside_down: bool = False) -> Kinematics:
 
 
 def wheel_speeds(kinematics: Kinematics, twist: Floats) -> Floats:
-    """Give the wheel surface speeds, B + (W,) in m/s, that a twist, B + (3,), needs of wheels that are not steered.
+    """Return the wheel surface speeds, B + (W,) in m/s, that a twist, B + (3,), needs of wheels that are not steered.
 
     s = H·twist, by einsum: a matrix product gives other bits for one robot than for many.
     """
@@ -136,13 +136,13 @@ def wheel_speeds(kinematics: Kinematics, twist: Floats) -> Floats:
 
 
 def hub_velocities(kinematics: Kinematics, twist: Floats) -> Floats:
-    """Give the velocity vectors, B + (W, 2) in m/s forward and left, that a twist, B + (3,), needs of the wheels."""
+    """Return the velocity vectors, B + (W, 2) in m/s forward and left, that a twist, B + (3,), needs of the wheels."""
     assert kinematics.hubs is not None
     return np.einsum("wdk,...k->...wd", kinematics.hubs, twist)
 
 
 def vectors(speeds: Floats, angles_rad: Floats) -> Floats:
-    """Give velocity vectors, B + (W·2,), of wheels that roll at ``speeds`` and point along ``angles_rad``, B + (W,)."""
+    """Return velocity vectors, B + (W·2,), of wheels that roll at ``speeds`` and point along ``angles_rad``, B + (W,)."""
     found = np.empty((*speeds.shape[:-1], 2 * speeds.shape[-1]))
     found[..., 0::2] = speeds * np.cos(angles_rad)
     found[..., 1::2] = speeds * np.sin(angles_rad)
@@ -150,19 +150,19 @@ def vectors(speeds: Floats, angles_rad: Floats) -> Floats:
 
 
 def twist_of(kinematics: Kinematics, wheels: Floats) -> Floats:
-    """Give the twist, B + (3,), that wheels achieve: surface speeds, or `vectors` where wheels are steered, B + (W·D,)."""
+    """Return the twist, B + (3,), that wheels achieve: surface speeds, or `vectors` where wheels are steered, B + (W·D,)."""
     return np.einsum("kw,...w->...k", kinematics.forward, wheels)
 
 
 def motion_of(kinematics: Kinematics, wheels: Floats) -> Motion:
-    """Give all that wheels achieve, from the same argument as `twist_of`."""
+    """Return all that wheels achieve, from the same argument as `twist_of`."""
     found = np.einsum("kw,...w->...k", kinematics.all_of, wheels)
     rest = 3 + len(kinematics.disagree)
     return Motion(found[..., :3], misfit(found[..., 3:rest], kinematics.hubs is not None), found[..., rest:])
 
 
 def misfit(left_over: Floats, vectors: bool) -> Floats:
-    """Give how far wheels disagree, B + (W,) in m/s, from what `Kinematics.disagree` leaves of them, B + (W·D,)."""
+    """Return how far wheels disagree, B + (W,) in m/s, from what `Kinematics.disagree` leaves of them, B + (W·D,)."""
     if not vectors:
         return left_over
     return np.hypot(left_over[..., 0::2], left_over[..., 1::2])

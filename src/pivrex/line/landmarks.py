@@ -78,7 +78,7 @@ def _seeing(rig: Rig, field: Field | None) -> Seeing:
 
 
 def wall_mark(rig: Rig, field: Field | None, pose: Floats, side: str) -> Mark:
-    """Give what a wall, or a block's side, says that is touched squarely with a side of the robot.
+    """Return what a wall, or a block's side, says that is touched squarely with a side of the robot.
 
     Parameters
     ----------
@@ -130,7 +130,7 @@ def wall_mark(rig: Rig, field: Field | None, pose: Floats, side: str) -> Mark:
 
 
 def range_mark(rig: Rig, field: Field | None, pose: Floats, name: str, reading_m: float) -> Mark:
-    """Give what a ranger's reading says, against what it would read where the robot believes to be.
+    """Return what a ranger's reading says, against what it would read where the robot believes to be.
 
     Raises
     ------
@@ -164,7 +164,7 @@ def range_mark(rig: Rig, field: Field | None, pose: Floats, name: str, reading_m
 
 
 def touched(rig: Rig, field: Field | None, pose: Floats, within_m: float) -> str:
-    """Give the side with which a robot believes to touch a wall squarely, empty for none: the nearest within a distance."""
+    """Return the side with which a robot believes to touch a wall squarely, empty for none: the nearest within a distance."""
     best, nearest = "", within_m
     for side in SIDES:
         try:
@@ -208,7 +208,7 @@ def take(stage: Odometry, own: OdometryState, mark: Mark) -> tuple[OdometryState
 
 
 def nearest_mark(rig: Rig, field: Field | None, pose: Floats, readings: dict[str, float]) -> Mark:
-    """Give the mark that is at hand: a wall that it touches, else what a ranger says.
+    """Return the mark that is at hand: a wall that it touches, else what a ranger says.
 
     Raises
     ------

@@ -255,7 +255,7 @@ class Law(Stage):
     # --- what it tells ---
 
     def terms(self, told: Told) -> dict[str, float]:
-        """Give what each function adds to a wheel's speed, in m/s: the law and the wheel matrix are linear. Of wheels beside
+        """Return what each function adds to a wheel's speed, in m/s: the law and the wheel matrix are linear. Of wheels beside
         steered ones it is the length of what it adds to the hub's velocity.
         """
         if self._rig.is_bench:
@@ -273,7 +273,7 @@ class Law(Stage):
         return float(parts[0]) if len(parts) == 1 else float(np.hypot(parts[0], parts[1]))
 
     def from_elsewhere(self, told: Told) -> bool:
-        """Tell whether the motion is a button's, or one that entered here, or none because it is braked."""
+        """Return whether the motion is a button's, or one that entered here, or none because it is braked."""
         if told("law", "entered"):
             return True
         if any(abs(v) >= NOTHING for v in told.terms.values()):

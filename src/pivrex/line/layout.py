@@ -60,19 +60,19 @@ class Layout:
         return len(self.columns)
 
     def at(self, stage: str, name: str) -> int:
-        """Give the place of a column in the row; raises `KeyError` for one that is not there."""
+        """Return the place of a column in the row; raises `KeyError` for one that is not there."""
         return self._places[stage, name]
 
     def has(self, stage: str, name: str) -> bool:
-        """Tell whether there is such a column."""
+        """Return whether there is such a column."""
         return (stage, name) in self._places
 
     def stage(self, stage: str) -> slice:
-        """Give the places of a whole stage; empty if there is no such stage."""
+        """Return the places of a whole stage; empty if there is no such stage."""
         return self._slices.get(stage, slice(0, 0))
 
     def these(self, stage: str, names: Iterable[str]) -> slice:
-        """Give the places of columns that stand next to each other; raises `ValueError` if they do not."""
+        """Return the places of columns that stand next to each other; raises `ValueError` if they do not."""
         at = [self.at(stage, name) for name in names]
         if not at:
             return slice(0, 0)

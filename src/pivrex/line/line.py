@@ -97,7 +97,7 @@ class Line:
         return LineState(np.zeros(batch), self.memory.of(batch, **states))
 
     def rest(self, batch: tuple[int, ...] = ()) -> Floats:
-        """Give the raw readings, B + (R,), of controls that nobody touches."""
+        """Return the raw readings, B + (R,), of controls that nobody touches."""
         resting = np.zeros((*batch, len(self.inputs.names)))
         axes = self.stages["axes"].settings
         resting[..., : len(self.functions)] = axes.rest[0].mean(axis=0)
@@ -127,7 +127,7 @@ class Line:
         driving : B float64
             The source that drives, for those with a calibration of their own; see `source_number`.
         truth : B + (T,) float64
-            What is true of a stand-in, as `pivrex.line.given.truth_columns` says; it is only recorded.
+            What is true of a simulated robot, as `pivrex.line.given.truth_columns` says; it is only recorded.
         entry : Entry, optional
             What somebody else asks for.
 
@@ -174,7 +174,7 @@ class Line:
     def begin(
         self, tick: Floats, raw: Floats, sensed: Floats, stop: Floats | float, driving: Floats | float, truth: Floats
     ) -> Floats:
-        """Give a row, B + (K,), with what goes in, all else 0."""
+        """Return a row, B + (K,), with what goes in, all else 0."""
         row = np.zeros((*raw.shape[:-1], len(self.layout)))
         row[..., 0], row[..., 1], row[..., 2] = tick, tick * self.dt_s, stop
         if self.inputs.calibrated:
@@ -183,7 +183,7 @@ class Line:
         return row
 
     def source_number(self, name: str) -> float:
-        """Give the number of the source that drives, where it has a calibration of its own; else 0."""
+        """Return the number of the source that drives, where it has a calibration of its own; else 0."""
         return 1.0 + self.inputs.calibrated.index(name) if name in self.inputs.calibrated else 0.0
 
     def told(self, row: Floats) -> Floats:
@@ -191,13 +191,13 @@ class Line:
         return row[..., self.outputs.told]
 
     def resting(self) -> Floats:
-        """Give what the robot is told to rest, (V,): motors without drive, attachments in their safe state."""
+        """Return what the robot is told to rest, (V,): motors without drive, attachments in their safe state."""
         return self.told(
             self.step(self.start(), self.rest(), np.zeros(len(self.stages["sensed"].columns)), 1.0)[1]
         ).copy()
 
     def choose_level(self, state: LineState, steps: int) -> LineState:
-        """Give the state with the speed level walked by ``steps``, as a key on the screen does."""
+        """Return the state with the speed level walked by ``steps``, as a key on the screen does."""
         return self.changed(state, "law", self.law.choose(self.of(state, "law"), steps))
 
     def of(self, state: LineState, stage: str) -> Any:

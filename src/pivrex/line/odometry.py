@@ -246,7 +246,7 @@ class Odometry(Stage):
     # --- its state ---
 
     def put(self, state: OdometryState, pose: Floats, deviations: Floats | None = None) -> OdometryState:
-        """Give the state of robots that are known to be at a pose, B + (3,).
+        """Return the state of robots that are known to be at a pose, B + (3,).
 
         ``deviations``, (3,): how sure that is, one sigma of x, y and heading; entirely if left out.
         """
@@ -255,7 +255,7 @@ class Odometry(Stage):
         return state._replace(pose=pose, covariance=known, apart=0.0)
 
     def moved(self, state: OdometryState, was: Floats, now: Floats) -> OdometryState:
-        """Give the state of robots that believed to be at one pose some ticks ago, (3,), and were at another: all that they
+        """Return the state of robots that believed to be at one pose some ticks ago, (3,), and were at another: all that they
         believe since is moved along. They are as sure as somebody who said so.
         """
         turn = now[2] - was[2]

@@ -1,4 +1,4 @@
-"""Outputs: drives to what each motor driver and attachment wants to be told, and back (for the stand-in)."""
+"""Outputs: drives to what each motor driver and attachment wants to be told, and back (for the simulated robot)."""
 
 from __future__ import annotations
 
@@ -225,7 +225,7 @@ def _wiring(rig: Rig) -> list[tuple[str, list[_Wired]]]:
 
 
 def _slopes(forward: Floats, backward: Floats) -> tuple[Floats, Floats]:
-    """Give how values are read back. Above or below its rest, a value speaks for the drive whose slope goes there. A
+    """Return how values are read back. Above or below its rest, a value speaks for the drive whose slope goes there. A
     magnitude goes up for both drives and is read as ahead; its direction pin turns it round.
     """
     above, below = np.zeros(len(forward)), np.zeros(len(forward))

@@ -95,7 +95,7 @@ def straightened(turn: float) -> tuple[float, float]:
 
 
 def straighten(turn_rad: Floats) -> tuple[Floats, Floats]:
-    """Give the angle and the factor by which a velocity is turned and stretched so that a body that turns by
+    """Return the angle and the factor by which a velocity is turned and stretched so that a body that turns by
     ``turn_rad``, B, meanwhile is displaced along the direction that was asked for.
 
     Notes
@@ -107,7 +107,7 @@ def straighten(turn_rad: Floats) -> tuple[Floats, Floats]:
 
 
 def shift(twist: Floats, x_m: Floats | float, y_m: Floats | float) -> Floats:
-    """Give the centre's twist, B + (3,), from that of a point (x, y in m, B): v_centre = v_point - ω × r."""
+    """Return the centre's twist, B + (3,), from that of a point (x, y in m, B): v_centre = v_point - ω × r."""
     moved = np.array(twist, np.float64)
     moved[..., 0] += twist[..., 2] * y_m
     moved[..., 1] -= twist[..., 2] * x_m

@@ -57,12 +57,12 @@ class Told:
         self.by_stick = not line.law.from_elsewhere(self)
 
     def __call__(self, stage: str, name: str) -> float:
-        """Give a number of the Tick; what would be written as -0.000 is 0."""
+        """Return a number of the Tick; what would be written as -0.000 is 0."""
         value = float(self.row[self.line.layout.at(stage, name)])
         return 0.0 if abs(value) < NOTHING else value
 
     def get(self, stage: str, name: str, otherwise: float = 0.0) -> float:
-        """Give a number of the Tick that not every rig has."""
+        """Return a number of the Tick that not every rig has."""
         return self(stage, name) if self.line.layout.has(stage, name) else otherwise
 
     def speed(self, speed: float, digits: int = 2, sign: str = "") -> str:
@@ -94,7 +94,7 @@ class Told:
         return f"{self.main} {'trigger' if is_one_sided(channel) else 'stick'}"
 
     def of_function(self, stage: str) -> tuple[float, str]:
-        """Give the main function's value at a stage; a turn is told as left or right, without a sign beside it."""
+        """Return the main function's value at a stage; a turn is told as left or right, without a sign beside it."""
         value = self(stage, self.main)
         if self.main != "turn":
             return value, ""

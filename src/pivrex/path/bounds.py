@@ -57,7 +57,7 @@ def most_turn(path: Path, rig: Rig) -> float:
 
 
 def twist_along(curve: Curve, looks: Looking) -> tuple[Floats, Floats]:
-    """Give the robot's twist for each m/s along the path, (N, 3), and how that changes with the way.
+    """Return the robot's twist for each m/s along the path, (N, 3), and how that changes with the way.
 
     Notes
     -----
@@ -69,7 +69,7 @@ def twist_along(curve: Curve, looks: Looking) -> tuple[Floats, Floats]:
 
 
 def bounds_of(path: Path, rig: Rig, curve: Curve, looks: Looking) -> Bounds:
-    """Give what bounds the speed of a rig on a path.
+    """Return what bounds the speed of a rig on a path.
 
     Notes
     -----

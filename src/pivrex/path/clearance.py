@@ -32,7 +32,7 @@ class Clearance(NamedTuple):
 
 
 def clearance(field: Field | None, length_m: float, width_m: float, pose: Floats) -> Clearance:
-    """Give how far a rectangular outline keeps from everything on a field.
+    """Return how far a rectangular outline keeps from everything on a field.
 
     Parameters
     ----------
@@ -72,7 +72,7 @@ def clearance(field: Field | None, length_m: float, width_m: float, pose: Floats
 
 
 def _outside(x: Floats, y: Floats, half_x: float, half_y: float) -> Floats:
-    """Give how far points lie outside a rectangle about the origin; within it, below 0, how deep."""
+    """Return how far points lie outside a rectangle about the origin; within it, below 0, how deep."""
     ox, oy = np.abs(x) - half_x, np.abs(y) - half_y
     return np.hypot(np.maximum(ox, 0.0), np.maximum(oy, 0.0)) + np.minimum(np.maximum(ox, oy), 0.0)
 

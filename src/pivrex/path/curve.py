@@ -46,7 +46,7 @@ class Spline(NamedTuple):
     parts: Floats
 
     def at(self, piece: np.ndarray, u: Floats, order: int = 0) -> Floats:
-        """Give the ``order``-th derivative at u, M each, as (M, D)."""
+        """Return the ``order``-th derivative at u, M each, as (M, D)."""
         powers = np.arange(6)
         factor = np.ones(6)
         for k in range(order):
@@ -77,7 +77,7 @@ def _unit() -> tuple[Floats, Floats]:
 
 
 def spline_through(points: Floats, spans: Floats, directions: Floats | None = None) -> Spline:
-    """Give the smooth spline through points.
+    """Return the smooth spline through points.
 
     Parameters
     ----------

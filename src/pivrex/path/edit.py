@@ -13,14 +13,14 @@ __all__ = ["added", "changed", "looking_so", "mirrored", "removed", "reversed_",
 
 
 def changed(path: Path, k: int, **changes: object) -> Path:
-    """Give the path with point ``k`` changed."""
+    """Return the path with point ``k`` changed."""
     points = list(path.points)
     points[k] = points[k].model_copy(update=changes)
     return path.model_copy(update={"points": tuple(points)})
 
 
 def added(path: Path, behind: int, x_m: float, y_m: float) -> Path:
-    """Give the path with a point more, behind point ``behind``; -1 for before the first."""
+    """Return the path with a point more, behind point ``behind``; -1 for before the first."""
     point = PathPoint.model_construct(x_m=x_m, y_m=y_m)
     if path.heading == "points" and behind in (-1, len(path.points) - 1):
         # an end of a path whose points say headings must have one
@@ -31,7 +31,7 @@ def added(path: Path, behind: int, x_m: float, y_m: float) -> Path:
 
 
 def removed(path: Path, k: int) -> Path:
-    """Give the path without point ``k``."""
+    """Return the path without point ``k``."""
     return path.model_copy(update={"points": path.points[:k] + path.points[k + 1 :]})
 
 
@@ -40,13 +40,13 @@ def _turned(angle: float | None, by: float, sign: float = 1.0) -> float | None:
 
 
 def reversed_(path: Path) -> Path:
-    """Give the path run the other way: its directions turned about, its headings as they are."""
+    """Return the path run the other way: its directions turned about, its headings as they are."""
     points = tuple(p.model_copy(update={"direction_rad": _turned(p.direction_rad, pi)}) for p in reversed(path.points))
     return path.model_copy(update={"points": points})
 
 
 def mirrored(path: Path, field: Field, to: str) -> Path:
-    """Give the path on the other side of the floor: ``to`` is "end" for the other end of its length, "side" across it."""
+    """Return the path on the other side of the floor: ``to`` is "end" for the other end of its length, "side" across it."""
     if to == "end":
 
         def place(x: float, y: float) -> tuple[float, float]:
@@ -88,7 +88,7 @@ def mirrored(path: Path, field: Field, to: str) -> Path:
 
 
 def looking_so(path: Path, heading: str, start_rad: float, end_rad: float, field: Field) -> Path:
-    """Give the path on which a robot looks another way: along it, always as at its start, towards the floor's middle, or turning; ends
+    """Return the path on which a robot looks another way: along it, always as at its start, towards the floor's middle, or turning; ends
     that need a heading and have none get that of the curve there.
     """
     changes: dict[str, object] = {"heading": heading}
@@ -108,7 +108,7 @@ def looking_so(path: Path, heading: str, start_rad: float, end_rad: float, field
 
 
 def segment_near(path: Path, x_m: float, y_m: float) -> tuple[int, float]:
-    """Give between which point and its next a place lies nearest, and how far away that is, in m, by straight lines."""
+    """Return between which point and its next a place lies nearest, and how far away that is, in m, by straight lines."""
     best, away = 0, np.inf
     for k in range(len(path.points) - 1):
         a, b = path.points[k], path.points[k + 1]

@@ -61,7 +61,7 @@ def _say(document: tomlkit.TOMLDocument, path: Path) -> None:
 
 
 def path_text(path: Path, before: str = "") -> str:
-    """Give a path as TOML. All but its points stays as it was ``before``, comments too; so do points that are the same."""
+    """Return a path as TOML. All but its points stays as it was ``before``, comments too; so do points that are the same."""
     document = tomlkit.parse(before)
     old = document.get("points")
     rows = {}

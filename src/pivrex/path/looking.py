@@ -30,7 +30,7 @@ class Looking(NamedTuple):
 
 
 def looking(path: Path, curve: Curve) -> Looking:
-    """Give the headings of a path.
+    """Return the headings of a path.
 
     Notes
     -----

@@ -100,7 +100,7 @@ class Plan:
         return found
 
     def at(self, t: Floats | float) -> Moment:
-        """Give where the plan is at times from its beginning, B in s: before it at its start, after it at its end, at rest.
+        """Return where the plan is at times from its beginning, B in s: before it at its start, after it at its end, at rest.
 
         Between two places the path acceleration is constant, so the way is s + v·τ + a·τ²/2.
         """
@@ -119,16 +119,16 @@ class Plan:
         return Moment(x, y, heading, angle, along * speed, left * speed, turn * speed, s, speed)
 
     def names(self) -> tuple[str, ...]:
-        """Give what each number of the time law's ``by`` is."""
+        """Return what each number of the time law's ``by`` is."""
         return (*self.bounds.cap_names, *self.bounds.rise_names)
 
     def held_by(self) -> list[Stretch]:
-        """Give which bound holds it where, from the start to the end."""
+        """Return which bound holds it where, from the start to the end."""
         names = (*self.names(), "nothing")
         return _stretches(self.curve.s, [names[k] for k in self.law.by])
 
     def clearance(self, rig: Rig, field: Field | None) -> Clearance:
-        """Give how far a rig's outline keeps from everything."""
+        """Return how far a rig's outline keeps from everything."""
         return clearance(field, rig.chassis.length_m, rig.chassis.width_m, self.poses)
 
 
@@ -141,7 +141,7 @@ def _stretches(s: Floats, whats: Sequence[str]) -> list[Stretch]:
 
 
 def plan_of(path: Path, rig: Rig) -> Plan:
-    """Give the plan of a path for a rig.
+    """Return the plan of a path for a rig.
 
     Parameters
     ----------
@@ -163,7 +163,7 @@ def plan_of(path: Path, rig: Rig) -> Plan:
 
 
 def troubles(plan: Plan, rig: Rig, field: Field | None, floor: str = "") -> list[tuple[bool, str]]:
-    """Give what is wrong with a plan: whether it keeps it from being driven, and a sentence with the place.
+    """Return what is wrong with a plan: whether it keeps it from being driven, and a sentence with the place.
 
     ``floor`` is the name of the field, to be held to the one that the path is for.
     """

@@ -141,7 +141,7 @@ def time_law(s: Floats, bounds: Bounds) -> TimeLaw:
 
 
 def _by(bounds: Bounds, square: Floats, rise: Floats) -> np.ndarray:
-    """Give which bound is the nearest to being passed at each place, -1 where none is near."""
+    """Return which bound is the nearest to being passed at each place, -1 where none is near."""
     caps = np.where(np.isfinite(bounds.caps), square / np.maximum(bounds.caps, STILL), 0.0)
     caps = np.where(bounds.caps == 0.0, 1.0, caps)
     last = np.concatenate((rise[:1], rise[:-1]))

@@ -17,7 +17,7 @@ class Table(BaseModel):
     )  # fmt: skip
 
     def mistakes(self) -> list[tuple[str, str]]:
-        """Give pairs of a key in this table (dotted, may be empty) and what is wrong there."""
+        """Return pairs of a key in this table (dotted, may be empty) and what is wrong there."""
         return []
 
     @model_validator(mode="after")
@@ -37,7 +37,7 @@ class Table(BaseModel):
 
 
 def place_of(table: Table, key: str) -> tuple[str | int, ...]:
-    """Give where a dotted key stands in a table: what counts in a list is a number, and a name may hold digits and dots of its own."""
+    """Return where a dotted key stands in a table: what counts in a list is a number, and a name may hold digits and dots of its own."""
     at: object = table
     found: list[str | int] = []
     parts = key.split(".") if key else []

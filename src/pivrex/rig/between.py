@@ -22,7 +22,7 @@ REST_MAY_READ = 0.05
 
 
 def table_mistakes(rig: RigTables) -> list[tuple[str, str]]:
-    """Give pairs of a dotted key and what is wrong there."""
+    """Return pairs of a dotted key and what is wrong there."""
     return [
         *(_bench_mistakes(rig) if rig.is_bench else _motor_mistakes(rig)),
         *_steering_mistakes(rig),
@@ -126,7 +126,7 @@ def _bench_mistakes(rig: RigTables) -> list[tuple[str, str]]:
 
 
 def _alike(rig: RigTables, wheels: list[str]) -> bool:
-    """Tell whether wheels that are not steered run at one speed in every motion."""
+    """Return whether wheels that are not steered run at one speed in every motion."""
     names = [w.name for w in rig.chassis.wheels]
     geometry = rig.chassis.geometry
     rows = [geometry.rows[geometry.of_wheel == names.index(w)] for w in wheels]

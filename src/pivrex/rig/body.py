@@ -1,4 +1,4 @@
-"""The stand-in's body: what it weighs, how it grips, and the battery that feeds it. Nothing in the line reads these."""
+"""The simulated robot's body: what it weighs, how it grips, and the battery that feeds it. Nothing in the line reads these."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _Grip = Annotated[float, Quantity("number", at_least=0, at_most=3, step="0.05")]
 
 
 class Body(Table):
-    """How the stand-in moves. ``real``: motors that must push a mass over a floor that gives way; ``perfect``: wheels that
+    """How the simulated robot moves. ``real``: motors that must push a mass over a floor that gives way; ``perfect``: wheels that
     follow with `lag`, no slip, sensors without a fault.
     """
 
@@ -132,7 +132,7 @@ class Body(Table):
 
 
 class Battery(Table):
-    """What feeds the stand-in's motors. All sag together when they pull."""
+    """What feeds the simulated robot's motors. All sag together when they pull."""
 
     volts: Annotated[float, Quantity("voltage", above=0, at_most=1000, step="0.1 V")] = Field(
         default=7.4, description="Its nominal voltage, at which the motors' `top_speed` holds.", examples=["7.4 V"]

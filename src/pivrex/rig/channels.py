@@ -36,7 +36,7 @@ CHANNELS = (*STICKS, *BUTTONS)
 
 
 def is_one_sided(channel: str) -> bool:
-    """Tell whether a channel rests at one end of its range, as triggers and buttons do."""
+    """Return whether a channel rests at one end of its range, as triggers and buttons do."""
     return channel in BUTTONS
 
 

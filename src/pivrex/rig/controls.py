@@ -67,7 +67,7 @@ class Axis(Table):
     reversed: bool = Field(default=False, description="True if the device reads the other way round.", examples=[False])
 
     def of_channel(self, channel: str) -> Axis:
-        """Give the calibration as it counts for a channel: one that does not say where a trigger or button begins begins
+        """Return the calibration as it counts for a channel: one that does not say where a trigger or button begins begins
         at 0, where these rest.
         """
         if not is_one_sided(channel) or "minimum" in self.model_fields_set:
@@ -357,7 +357,7 @@ class SpeedLevels(Table):
 
 
 def same_stick(first: str, second: str) -> bool:
-    """Tell whether two channels are the two directions of one stick."""
+    """Return whether two channels are the two directions of one stick."""
     return stick_of(first) == stick_of(second) and not is_one_sided(first)
 
 

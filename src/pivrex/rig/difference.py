@@ -40,7 +40,7 @@ class Change:
 
 
 def differences(before: str, after: str) -> list[Change]:
-    """Give what is another in the second of two TOML texts; in the order of the first, then of the second. Raises
+    """Return what is another in the second of two TOML texts; in the order of the first, then of the second. Raises
     `tomllib.TOMLDecodeError`.
     """
     one, other = dict(_flat(tomllib.loads(before), ())), dict(_flat(tomllib.loads(after), ()))
@@ -52,7 +52,7 @@ def differences(before: str, after: str) -> list[Change]:
 
 
 def applied(text: str, change: Change) -> dict[str, Any]:
-    """Give what a TOML text holds with one change alone made; what has no place there stays out."""
+    """Return what a TOML text holds with one change alone made; what has no place there stays out."""
     data = tomllib.loads(text)
     at: Any = data
     for part, following in zip(change.place, change.place[1:], strict=False):

@@ -40,7 +40,7 @@ class RigFile(Document[Rig]):
         self._data = tomllib.loads(text)
 
     def get(self, key: str) -> object:
-        """Give what the file holds at a dotted key, as it is written; None if the file leaves it out."""
+        """Return what the file holds at a dotted key, as it is written; None if the file leaves it out."""
         at: object = self._data
         for part in key.split("."):
             if isinstance(at, list):
@@ -88,10 +88,10 @@ class RigFile(Document[Rig]):
             self.change(self._with(change), what, join)
 
     def _with(self, change: Callable[[TOMLDocument], None]) -> str:
-        """Give the text as a change leaves it, comments and order kept.
+        """Return the text as a change leaves it, comments and order kept.
 
         Parsing with comments takes 20 ms, so the document is kept for the next change; one that turns out to be a
-        mistake is never the text in use, and is parsed anew.
+        mistake is never the text in use, and is parsed again.
         """
         import tomlkit  # loaded with the first change: the first screen need not wait for it
 
@@ -106,7 +106,7 @@ class RigFile(Document[Rig]):
 
 
 def _rename(at: Any, key: str, name: str) -> None:
-    """Give an old key of a table its new name."""
+    """Return an old key of a table its new name."""
     before = old_key(key)
     if before in at and name not in at:
         at[name] = at.pop(before)

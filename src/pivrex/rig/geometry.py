@@ -80,7 +80,7 @@ class Geometry:
     forward_upside_down: Floats
 
     def followed(self, twist: Floats) -> Floats:
-        """Give what the chassis makes of a twist, B + (3,), without dragging a tyre: forward after inverse, F·(H·twist)."""
+        """Return what the chassis makes of a twist, B + (3,), without dragging a tyre: forward after inverse, F·(H·twist)."""
         return np.einsum("kj,...j->...k", self.follow, twist)
 
     @property
@@ -94,7 +94,7 @@ class Geometry:
         return not np.array_equal(self.clean, np.eye(3))
 
     def can(self, motion: Floats) -> bool:
-        """Tell whether the chassis can follow a twist, to a millionth."""
+        """Return whether the chassis can follow a twist, to a millionth."""
         wanted = np.asarray(motion, float)
         return bool(
             np.allclose(self.followed(wanted), wanted, rtol=0, atol=1e-6 * max(1.0, float(np.abs(wanted).max())))
@@ -107,7 +107,7 @@ class Geometry:
 
 
 def wheel_matrix(places: Floats, drive: Floats, roller_axis: Floats | None = None) -> Floats:
-    """Give H with wheel surface speeds s = H·twist.
+    """Return H with wheel surface speeds s = H·twist.
 
     Parameters
     ----------
@@ -181,7 +181,7 @@ def geometry_of(contacts: tuple[Contact, ...]) -> Geometry:
 
 
 def _rows(contacts: tuple[Contact, ...], side: float) -> tuple[Floats, NDArray[np.intp], Floats, NDArray[np.intp]]:
-    """Give rows, their wheels, side rows and theirs; ``side`` is -1 for rollers on the upper side of the wheel."""
+    """Return rows, their wheels, side rows and theirs; ``side`` is -1 for rollers on the upper side of the wheel."""
     rows: list[Floats] = []
     of_wheel: list[int] = []
     slip: list[Floats] = []
@@ -206,7 +206,7 @@ def _rows(contacts: tuple[Contact, ...], side: float) -> tuple[Floats, NDArray[n
 
 
 def _without_dragging(slip: Floats) -> Floats:
-    """Give the map of a twist to what of it drags no plain wheel; see `Geometry`.
+    """Return the map of a twist to what of it drags no plain wheel; see `Geometry`.
 
     Notes
     -----
@@ -232,7 +232,7 @@ def _unit(angle_rad: float) -> Floats:
 
 
 def _invert(rows: Floats, slip: Floats, scale: Floats) -> tuple[Floats, Floats, Floats, Floats]:
-    """Give the forward matrix, the loose motions, and the sizes and directions of the motions that wheels drive."""
+    """Return the forward matrix, the loose motions, and the sizes and directions of the motions that wheels drive."""
     if not rows.size:
         return np.zeros((3, 0)), np.eye(3), np.zeros(0), np.zeros((0, 3))
     even, even_slip = rows * scale, slip * scale

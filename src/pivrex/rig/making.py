@@ -16,7 +16,7 @@ __all__ = ["begin", "check_name", "copied", "file_of"]
 
 
 def check_name(name: str) -> str:
-    """Give a robot's name as it may stand in a file; raises `UnitError`."""
+    """Return a robot's name as it may stand in a file; raises `UnitError`."""
     clean = " ".join(name.split())
     if not re.fullmatch(r"[A-Za-z][A-Za-z0-9 _-]{0,23}", clean):
         raise UnitError(
@@ -26,7 +26,7 @@ def check_name(name: str) -> str:
 
 
 def file_of(name: str, folder: Path) -> Path:
-    """Give the file in the folder ``rigs`` that a robot of this name gets. Raises `RigError` if it is there."""
+    """Return the file in the folder ``rigs`` that a robot of this name gets. Raises `RigError` if it is there."""
     path = folder / f"{name.lower().replace(' ', '-')}.toml"
     if path.exists():
         raise RigError(path, [Mistake(0, "", "is there already; give the robot another name")])
@@ -62,7 +62,7 @@ def begin(folder: Path, wishes: Wishes, copy: Path | None = None) -> Path:
 
 
 def copied(path: Path, name: str) -> str:
-    """Give a rig's text under another name; a key that it shares with a robot is left out. Raises `RigError` if the rig has
+    """Return a rig's text under another name; a key that it shares with a robot is left out. Raises `RigError` if the rig has
     mistakes.
     """
     import tomlkit

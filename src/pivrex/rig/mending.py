@@ -14,7 +14,7 @@ __all__ = ["follows", "mend"]
 
 
 def follows(loc: Loc, tainted: set[Loc]) -> bool:
-    """Tell whether a mistake may come only of an example that was put in: it is about a key of the same table, or about
+    """Return whether a mistake may come only of an example that was put in: it is about a key of the same table, or about
     wheels of which one is made up.
     """
     if loc in tainted or loc[:-1] in tainted:

@@ -48,7 +48,7 @@ class Motor(Table):
     strength: Annotated[float, Quantity("fraction", at_least=0, at_most=2, step="1 %")] = Field(
         default=1.0,
         description="What this motor is worth beside a good one, in torque and in speed: 92 % is 8 % weaker. Only the "
-        "stand-in's real body feels it.",
+        "simulated robot's real body feels it.",
         examples=["92 %"],
     )
     stall_Nm: Annotated[float, Quantity("torque", above=0, at_most=1e4)] | None = Field(  # noqa: N815 - newton metres

@@ -42,7 +42,7 @@ class Setting:
         self.description = field.description or ""
 
     def value(self, rig: Rig) -> Any:
-        """Give what a rig has there, in SI units."""
+        """Return what a rig has there, in SI units."""
         at: Any = rig
         for part in self.key.split("."):
             if isinstance(at, tuple):
@@ -66,7 +66,7 @@ class Setting:
         return choice == "yes" if self._is_flag else choice
 
     def stepped(self, rig: Rig, written: object, steps: int) -> object:
-        """Give what shall stand in the file after some fine steps.
+        """Return what shall stand in the file after some fine steps.
 
         Parameters
         ----------
@@ -96,7 +96,7 @@ class Setting:
         return self._written(self._bounded(moved), kind, unit)
 
     def at_share(self, rig: Rig, written: object, share: float, largest: float) -> object:
-        """Give what shall stand in the file for a slider at ``share`` of 0 to ``largest`` (SI), on the grid."""
+        """Return what shall stand in the file for a slider at ``share`` of 0 to ``largest`` (SI), on the grid."""
         if self.choices:
             return self.chosen(self.choices[min(len(self.choices) - 1, int(share * len(self.choices)))])
         assert self.quantity is not None
@@ -126,7 +126,7 @@ class Setting:
         return self._written(si, self.quantity.kind, unit)
 
     def largest(self) -> float:
-        """Give the SI value at the right end of a slider."""
+        """Return the SI value at the right end of a slider."""
         if self.quantity is None:
             return 1.0
         return self.quantity.at_most if self.quantity.at_most is not None else 100 * self._step
@@ -184,7 +184,7 @@ def marks_of(field: FieldInfo) -> list[Any]:
 
 @cache
 def setting_at(key: str) -> Setting:
-    """Give the setting of a rig at a dotted key; raises `KeyError` if there is none."""
+    """Return the setting of a rig at a dotted key; raises `KeyError` if there is none."""
     path = tuple(int(p) if p.isdigit() else p for p in key.split("."))
     field = field_at(Rig, path)
     if field is None:

@@ -38,7 +38,7 @@ _ALWAYS = (
 
 
 def offered(rig: RigTables) -> list[tuple[str, str]]:
-    """Give what a button of this rig may do, in the words of its file, and what that means: attachments first."""
+    """Return what a button of this rig may do, in the words of its file, and what that means: attachments first."""
     found: list[tuple[str, str]] = []
     for name, a in rig.attachments.items():
         if a.kind == "switch" and a.shows:
@@ -60,7 +60,7 @@ def _fits(rig: RigTables, text: str, levels: list[str]) -> bool:
 
 
 def times_of(action: Action) -> list[tuple[str, str]]:
-    """Give when an action may be done, as a file says it ("" for left out), and what that means; the usual first."""
+    """Return when an action may be done, as a file says it ("" for left out), and what that means; the usual first."""
     if action.verb == "follow":
         return [("", "as far as it is pushed")]
     if action.lasts:

@@ -54,7 +54,7 @@ class Ported(Table):
     """What it can be commanded besides a drive: "brake" and "coast"; else the driver does what it does at 0."""
 
     def pins(self) -> dict[str, int | str]:
-        """Give the pins in use, by their role."""
+        """Return the pins in use, by their role."""
         return {role: getattr(self, role) for role in self.PINS if getattr(self, role) != ""}
 
 

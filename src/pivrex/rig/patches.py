@@ -113,7 +113,7 @@ def patches_of(rig: RigTables) -> list[Patch]:
 
 
 def source_channels(rig: RigTables, source: str) -> tuple[str, ...] | None:
-    """Give the channels of a source; None if the rig knows no such source."""
+    """Return the channels of a source; None if the rig knows no such source."""
     if source in rig.sources:
         return rig.sources[source].channels()
     if source == "session":

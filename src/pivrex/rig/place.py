@@ -22,7 +22,7 @@ Place = tuple[str | int, ...]
 
 
 def find_places(text: str) -> dict[Place, int]:
-    r"""Give the line, from 1, of every table and key of ``text``, keyed by its path; entries of arrays by index.
+    r"""Return the line, from 1, of every table and key of ``text``, keyed by its path; entries of arrays by index.
 
     Examples
     --------

@@ -47,7 +47,7 @@ class Plane(Table):
     straight: Literal["on", "off"] = Field(
         default="on",
         description="on: a robot that turns while it crosses the field keeps a straight path, because the turn of each "
-        "tick is reckoned in (the logarithm on SE(2)). off: it drifts sideways.",
+        "tick is counted in (the logarithm on SE(2)). off: it drifts sideways.",
         examples=["on"],
     )
     lead_s: Annotated[float, Quantity("time", at_least=-0.2, at_most=1, step="5 ms")] = Field(
@@ -80,7 +80,7 @@ class Plane(Table):
 
 
 class Gyro(Table):
-    """The gyro that says how far the robot has turned. All but ``reversed`` are faults of the stand-in's."""
+    """The gyro that says how far the robot has turned. All but ``reversed`` are faults of the simulated robot's."""
 
     reversed: bool = Field(
         default=False, description="True if its heading falls while the robot turns to the left.", examples=[False]
@@ -106,7 +106,7 @@ class Gyro(Table):
     bias_rad_s: Annotated[float, Quantity("turn rate", at_least=-10, at_most=10, step="0.01 deg/s")] = Field(
         default=radians(0.03),
         alias="bias",
-        description="The rate that the stand-in's gyro says while it stands, unless it is zeroed; drawn for each seed up to "
+        description="The rate that the simulated robot's gyro says while it stands, unless it is zeroed; drawn for each seed up to "
         "this, either way. Only the real body has it, as all that follows.",
         examples=["0.03 deg/s"],
     )

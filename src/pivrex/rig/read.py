@@ -110,7 +110,7 @@ def _checked(data: dict[str, Any], model: type[T]) -> tuple[T | None, dict[Loc, 
 
 
 def rig_text(path: Path) -> str:
-    """Give the text of a rig or workspace file; raises `RigError` if it cannot be read."""
+    """Return the text of a rig or workspace file; raises `RigError` if it cannot be read."""
     try:
         return read_persons(path, LARGEST_FILE)
     except ReadError as problem:
@@ -138,13 +138,13 @@ def _parsed(text: str, path: Path) -> dict[str, Any]:
 
 
 def _deepest(text: str) -> int:
-    """Give the first line that goes deeper than a rig may; 0 if that is done in many lines."""
+    """Return the first line that goes deeper than a rig may; 0 if that is done in many lines."""
     rows = enumerate(text.splitlines(), 1)
     return next((i for i, row in rows if max(row.count("."), row.count("["), row.count("{")) >= DEEPEST), 0)
 
 
 def _walk_data(data: dict[str, Any]) -> Iterator[tuple[Loc, Any]]:
-    """Give every value with where it stands, without going deeper than a rig may."""
+    """Return every value with where it stands, without going deeper than a rig may."""
     waiting: list[tuple[Loc, Any]] = [((), data)]
     while waiting:
         loc, value = waiting.pop()

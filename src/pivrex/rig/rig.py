@@ -22,7 +22,7 @@ class Rig(RigTables):
         return self._secret
 
     def with_secret(self, secret: bytes) -> Rig:
-        """Give this rig with the key that its file names."""
+        """Return this rig with the key that its file names."""
         found = self.model_copy()
         found._secret = secret
         return found

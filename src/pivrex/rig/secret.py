@@ -51,7 +51,7 @@ def key_mistake(problem: str, name: str) -> str:
 
 
 def others_may_read(path: Path) -> bool:
-    """Tell whether others than its owner may read a file, where the system says so."""
+    """Return whether others than its owner may read a file, where the system says so."""
     try:
         return os.name == "posix" and bool(path.stat().st_mode & 0o077)
     except OSError:
@@ -59,7 +59,7 @@ def others_may_read(path: Path) -> bool:
 
 
 def without_key(text: str) -> str:
-    """Give a rig's text without the name of its key: it is not copied, so the rig is read without it."""
+    """Return a rig's text without the name of its key: it is not copied, so the rig is read without it."""
     if "key" not in text:
         return text
     try:

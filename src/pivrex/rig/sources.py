@@ -66,7 +66,7 @@ class _Source(Table):
         return "lost"
 
     def channels(self) -> tuple[str, ...]:
-        """Give the channels that it has."""
+        """Return the channels that it has."""
         raise NotImplementedError
 
     def problems(self) -> list[tuple[str, str]]:
@@ -325,7 +325,7 @@ class FrameField(Table):
 
     channel: Name | str = Field(description="The channel that they are.", examples=["left_y"])
     bit: Annotated[int, Field(ge=0, le=511)] = Field(
-        description="The first bit, counted from 0 at the first byte's highest bit, the mark not reckoned in.",
+        description="The first bit, counted from 0 at the first byte's highest bit, the mark not counted in.",
         examples=[8],
     )
     width: Annotated[int, Field(ge=1, le=32)] = Field(default=1, description="How many bits.", examples=[8])

@@ -1,4 +1,4 @@
-"""How much one drive of a robot differs from another: what a rehearsal draws anew for each."""
+"""How much one drive of a robot differs from another: what a rehearsal draws again for each."""
 
 from __future__ import annotations
 

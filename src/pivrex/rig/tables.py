@@ -53,18 +53,18 @@ class RigTables(Table):
     lag_s: Annotated[float, Quantity("time", at_least=0, at_most=5)] = Field(
         default=0.1,
         alias="lag",
-        description="How long the wheels take to follow (time constant), for the stand-in. A steering motor, which pushes no "
+        description="How long the wheels take to follow (time constant), for the simulated robot. A steering motor, which pushes no "
         "robot, takes a quarter of it; a robot that coasts eight times as long.",
         examples=["100 ms"],
     )
     chassis: Chassis = Field(
         description="The body and its wheels. Left out on a bench: then each motor is driven by a channel of its own."
     )
-    body: Body | None = Field(default=None, description="How the stand-in moves; without it, perfectly.")
+    body: Body | None = Field(default=None, description="How the simulated robot moves; without it, perfectly.")
     spread: Spread = Field(
-        default=Spread(), description="How much one drive of the stand-in differs from another, for rehearsals."
+        default=Spread(), description="How much one drive of the simulated robot differs from another, for rehearsals."
     )
-    battery: Battery = Field(default=Battery(), description="The battery of a stand-in with a real body.")
+    battery: Battery = Field(default=Battery(), description="The battery of a simulated robot with a real body.")
     motors: dict[Name, Motor] = Field(description="The motors that drive the wheels, by name.")
     steering: Steering | None = Field(default=None, description="The steered wheels, if there are any.")
     gyro: Gyro | None = Field(default=None, description="The gyro, if the robot has one.")
@@ -111,7 +111,7 @@ class RigTables(Table):
     )
     board: Board = Field(default=Board(), description="The board on the robot, for `pivrex board`.")
     link: Link | None = Field(
-        default=None, description="Where the real robot is; without it there is only the stand-in."
+        default=None, description="Where the real robot is; without it there is only the simulated robot."
     )
 
     @model_validator(mode="before")
@@ -158,7 +158,7 @@ class RigTables(Table):
         return {name: axis.of_channel(axis.channel or name) for name, axis in axes.items()}
 
     def all_motors(self) -> dict[str, Motor | SteeringMotor]:
-        """Give every motor by its key in the file, those that drive before those that steer."""
+        """Return every motor by its key in the file, those that drive before those that steer."""
         found: dict[str, Motor | SteeringMotor] = {f"motors.{name}": motor for name, motor in self.motors.items()}
         for wheel in self.steered:
             found[f"steering.wheels.{wheel}"] = self.steering.wheels[wheel]  # type: ignore[union-attr]
@@ -170,7 +170,7 @@ class RigTables(Table):
         return (*self.motors, *(steering_name(w) for w in self.steered))
 
     def outputs(self) -> dict[str, Output]:
-        """Give every output by the key of its motor, in the order of `all_motors`."""
+        """Return every output by the key of its motor, in the order of `all_motors`."""
         return {key: motor.output for key, motor in self.all_motors().items()}
 
     def coasts_at_zero(self, output: Output) -> bool:
@@ -178,7 +178,7 @@ class RigTables(Table):
         return output.kind == "three pins" or getattr(self.body, "at_zero", "brake") == "coast"
 
     def buttons(self) -> dict[str, str]:
-        """Give the buttons in use beside the law's axes, by the key that names them."""
+        """Return the buttons in use beside the law's axes, by the key that names them."""
         keys = {
             "speed_levels.up": self.speed_levels.up,
             "speed_levels.down": self.speed_levels.down,
@@ -196,13 +196,13 @@ class RigTables(Table):
         return tuple(w.name for w in self.chassis.wheels if w.steered and w.name in motors)
 
     def axis(self, name: str) -> Axis:
-        """Give the calibration of an axis; the plain one if the file has none for it."""
+        """Return the calibration of an axis; the plain one if the file has none for it."""
         if name in self.axes:
             return self.axes[name]
         return Axis.model_validate({"minimum": 0.0} if is_one_sided(name) else {})
 
     def axis_of(self, source: str, channel: str) -> Axis:
-        """Give the calibration of a source's channel; of a source without its own the one that [axes] has."""
+        """Return the calibration of a source's channel; of a source without its own the one that [axes] has."""
         if source in self.sources:
             found = self.sources[source].axes.get(channel)
             if found is not None:
@@ -213,7 +213,7 @@ class RigTables(Table):
         return Axis.model_validate({"minimum": 0.0} if is_one_sided(channel) else {})
 
     def channel(self, axis_name: str) -> str:
-        """Give the channel that an axis reads."""
+        """Return the channel that an axis reads."""
         axis = self.axes.get(axis_name)
         return axis.channel if axis is not None and axis.channel else axis_name
 
@@ -224,7 +224,7 @@ class RigTables(Table):
 
     @property
     def has_real_body(self) -> bool:
-        """Whether the stand-in has mass, motors, a battery and tyres."""
+        """Whether the simulated robot has mass, motors, a battery and tyres."""
         return self.body is not None and self.body.kind == "real"
 
     @property
@@ -264,7 +264,7 @@ class RigTables(Table):
         return motor.wheel_top_rad_s * radius
 
     def fastest(self, motion: tuple[float, float, float]) -> float:
-        """Give how many times a twist the slowest wheel allows, with nothing else asked for; 0 if none of it."""
+        """Return how many times a twist the slowest wheel allows, with nothing else asked for; 0 if none of it."""
         geometry = self.chassis.geometry
         needed = np.zeros(len(self.chassis.wheels))
         clean = geometry.clean if geometry.drags else np.eye(3)

@@ -116,7 +116,7 @@ class Link(Table):
 
 
 def is_this_machine(host: str) -> bool:
-    """Tell whether an address is one that only programs on this machine reach."""
+    """Return whether an address is one that only programs on this machine reach."""
     return host in ("localhost", "::1") or host.startswith("127.")
 
 

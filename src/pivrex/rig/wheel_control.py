@@ -21,7 +21,7 @@ class WheelControl(Table):
     wheels: Literal["open", "feedforward", "pid"] = Field(
         default="open",
         description="open: drive is the share of top speed. feedforward: what friction, speed and acceleration need is "
-        "reckoned. pid: that, and a loop on the encoder gives what is still missing.",
+        "computed. pid: that, and a loop on the encoder gives what is still missing.",
         examples=["feedforward"],
     )
     static: _Share | None = Field(

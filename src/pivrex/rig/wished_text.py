@@ -113,7 +113,7 @@ def _chassis(w: Wishes) -> str:
 
 def _body(w: Wishes) -> str:
     lines = [
-        '[body]                    # how the stand-in moves; kind = "perfect" takes every fault away',
+        '[body]                    # how the simulated robot moves; kind = "perfect" takes every fault away',
         'kind = "real"',
         'mass = "2 kg"             # (measure)',
         "",

@@ -81,7 +81,7 @@ ROBOT_LINE = "robot on USB"
 
 
 def laws_of(wheels: str) -> dict[str, str]:
-    """Give the laws that a chassis can follow, and what they mean; the likeliest first."""
+    """Return the laws that a chassis can follow, and what they mean; the likeliest first."""
     if wheels == BENCH:
         return {"each": LAWS["each"]}
     along = {law: what for law, what in LAWS.items() if law not in ("planar", "each")}

@@ -25,27 +25,27 @@ class Folder:
     settings: Workspace
 
     def rigs(self) -> list[Path]:
-        """Give its rig files by name; what was set aside while one had mistakes is none."""
+        """Return its rig files by name; what was set aside while one had mistakes is none."""
         return sorted(p for p in (self.path / "rigs").glob("*.toml") if SET_ASIDE not in p.name)
 
     def recordings(self) -> list[Path]:
-        """Give its recorded driving by name."""
+        """Return its recorded driving by name."""
         return sorted((self.path / "inputs").glob("*.csv"))
 
     def routines(self) -> list[Path]:
-        """Give its routines by name; files of own moves are among them."""
+        """Return its routines by name; files of own moves are among them."""
         return sorted((self.path / "routines").glob("*.txt"))
 
     def paths(self) -> dict[str, Path]:
-        """Give the files of its paths by name."""
+        """Return the files of its paths by name."""
         return {p.stem: p for p in sorted((self.path / "paths").glob("*.toml"))}
 
     def floors(self) -> dict[str, Path]:
-        """Give the files of its other floors by name."""
+        """Return the files of its other floors by name."""
         return {p.stem: p for p in sorted((self.path / "floors").glob("*.toml"))}
 
     def floor(self, name: str) -> Field:
-        """Give a floor by name, its own field for an empty one. Raises `RigError`."""
+        """Return a floor by name, its own field for an empty one. Raises `RigError`."""
         if not name:
             return self.settings.field
         found = self.floors()
@@ -65,7 +65,7 @@ class Folder:
                     path.unlink()
 
     def first_rig(self) -> Path:
-        """Give the rig that opens first; raises `RigError` if there is none."""
+        """Return the rig that opens first; raises `RigError` if there is none."""
         rigs = self.rigs()
         wanted = self.settings.rig
         for rig in rigs:
@@ -78,7 +78,7 @@ class Folder:
         raise RigError(self.path, [Mistake(0, "", "holds no rig; put one into its folder rigs/, or try `pivrex demo`")])
 
     def demo_recording(self, rig: Path) -> Path | None:
-        """Give the recording that the workspace names for a rig, or None."""
+        """Return the recording that the workspace names for a rig, or None."""
         name = self.settings.drivers.get(rig.stem, self.settings.recording)
         path = self.path / "inputs" / f"{name}.csv"
         return path if name and path.is_file() else None
@@ -89,7 +89,7 @@ _RECORDED = re.compile(r".+-\d{8}-\d{6}(-\d+)?\.csv")
 
 
 def _says_nothing(path: Path) -> bool:
-    """Tell whether a recording has at most its header."""
+    """Return whether a recording has at most its header."""
     try:
         with open_persons(path) as stream:
             return not stream.readline(100_000).endswith(b"\n") or not stream.read(1)

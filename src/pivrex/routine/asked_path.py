@@ -13,7 +13,7 @@ __all__ = ["asked_path"]
 
 
 def asked_path(line: Line, rows: Floats, start: Floats) -> Floats:
-    """Give the poses that Ticks, (N, K), ask for from a start, (3,): before the first and after each, (N + 1, 3).
+    """Return the poses that Ticks, (N, K), ask for from a start, (3,): before the first and after each, (N + 1, 3).
 
     Notes
     -----

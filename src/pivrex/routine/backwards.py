@@ -26,14 +26,14 @@ _SETTINGS = ("from now on drive", "from now on turn", "from now on with")
 
 
 def backwards(program: Program, rig: Rig, play: Play) -> str:
-    """Give the text of a routine that goes back by the ways that a play went.
+    """Return the text of a routine that goes back by the ways that a play went.
 
     Parameters
     ----------
     program : Program
     rig : Rig
     play : Play
-        Of that program, on a stand-in of that rig.
+        Of that program, on a simulated robot of that rig.
 
     Notes
     -----
@@ -49,7 +49,7 @@ def backwards(program: Program, rig: Rig, play: Play) -> str:
 
 
 def there_and_back(program: Program, rig: Rig, play: Play) -> str:
-    """Give the text of a routine, and behind it the ways back."""
+    """Return the text of a routine, and behind it the ways back."""
     return (
         "\n".join([program.text.rstrip("\n"), "# and back", *_settings(program.text), *_steps(program, rig, play)])
         + "\n"
@@ -57,7 +57,7 @@ def there_and_back(program: Program, rig: Rig, play: Play) -> str:
 
 
 def _settings(text: str) -> list[str]:
-    """Give what counts from the beginning on."""
+    """Return what counts from the beginning on."""
     return [row for row in text.split("\n") if row.startswith(_SETTINGS)]
 
 
@@ -78,7 +78,7 @@ class _Maker:
         self._layout = Line(rig).layout
 
     def back(self, motion: MotionStep, begin: int, end: int) -> list[str]:
-        """Give the lines that undo one step."""
+        """Return the lines that undo one step."""
         believed = self._play.believed
         last = len(believed) - 1
         before, after = believed[min(begin, last)], believed[min(end, last)]

@@ -1,4 +1,4 @@
-"""Robots on stand-ins that drive a routine, each with an interpreter of its own."""
+"""Robots on simulated robots that drive a routine, each with an interpreter of its own."""
 
 from __future__ import annotations
 

@@ -68,7 +68,7 @@ class _Beside:
 
 
 def shared_beside(path: Path) -> Beside:
-    """Give what reads files of own moves, and paths, beside a routine."""
+    """Return what reads files of own moves, and paths, beside a routine."""
     return _Beside(path)
 
 
@@ -93,7 +93,7 @@ def find_routine(name: str, folder: Folder) -> Path:
 
 
 def rig_said(text: str) -> str:
-    """Give the rig that a text says it is for; empty if it says none."""
+    """Return the rig that a text says it is for; empty if it says none."""
     for line in read_lines(text)[0]:
         if line.node is not None and line.node.form == "for_rig" and not line.skipped:
             return str(line.node["name"][0])
@@ -101,7 +101,7 @@ def rig_said(text: str) -> str:
 
 
 def wanted_rig(path: Path) -> tuple[Path, Folder]:
-    """Give the rig that a routine is for, else the first of its workspace. Raises `RigError`, `ReadError`."""
+    """Return the rig that a routine is for, else the first of its workspace. Raises `RigError`, `ReadError`."""
     home = home_of(path)
     name = rig_said(read_persons(path, LARGEST_FILE))
     if name:
@@ -111,13 +111,13 @@ def wanted_rig(path: Path) -> tuple[Path, Folder]:
 
 
 def floors_beside(path: Path) -> frozenset[str]:
-    """Give the floors of the workspace that a routine's file lies in."""
+    """Return the floors of the workspace that a routine's file lies in."""
     home = home_of(path)
     return frozenset(p.stem for p in (home / "floors").glob("*.toml"))
 
 
 def field_of(program: Program, folder: Folder) -> Field | None:
-    """Give the field that a routine drives on; None in a folder that says nothing of one. Raises `RigError`."""
+    """Return the field that a routine drives on; None in a folder that says nothing of one. Raises `RigError`."""
     if not program.floor and not (folder.path / "workspace.toml").exists():
         return None
     return folder.floor(program.floor)
@@ -130,7 +130,7 @@ def check_file(path: Path, rig: Rig, limit_s: float = inf) -> Checked:
 
 
 def program_of(path: Path, rig: Rig) -> Program:
-    """Give the program of a routine's file. Raises `ReadError`, or `RoutineError` with every mistake."""
+    """Return the program of a routine's file. Raises `ReadError`, or `RoutineError` with every mistake."""
     checked = check_file(path, rig)
     if checked.program is None:
         raise RoutineError(path, as_mistakes(checked.wrong))

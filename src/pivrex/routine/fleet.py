@@ -1,4 +1,4 @@
-"""Robots on stand-ins, each by its own clock: all their ticks are kernels, until one of them must be thought for."""
+"""Robots on simulated robots, each by its own clock: all their ticks are kernels, until one of them must be thought for."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class Fleet:
     model : StandIn or RealBody
     begin : LineState
         Of all of them, (N,).
-    robots : state of N stand-ins
+    robots : state of N simulated robots
     pose : (3,) or (N, 3) float64
         Where each believes to begin.
     rests : float
@@ -83,7 +83,7 @@ class Fleet:
         return self.state.tick
 
     def robot(self, before: bool = False) -> Any:
-        """Return the state of the stand-ins, (N,); that ``before`` the tick that was made last."""
+        """Return the state of the simulated robots, (N,); that ``before`` the tick that was made last."""
         odd = (self.state.odd > 0) != before
         one, other = self._robots
         return type(one)(one.form, np.where(odd[:, None], other.data, one.data))

@@ -46,7 +46,7 @@ FORMS: tuple[Form, ...] = (
     Form(START, "on floor NAME", 'on floor "greenhouse"', "Says on which floor of the workspace's folder floors/ it drives; the "
          "workspace's own field if left out."),
     Form(START, "start at X, Y [facing ANGLE]", "start at 0.50 m, 0.50 m facing 90 deg",
-         "Says where the robot is put: on the stand-in it stands there, a real one is believed to."),
+         "Says where the robot is put: on the simulated robot it stands there, a real one is believed to."),
     Form(START, "use moves from FILE", 'use moves from "greenhouse-moves"', "Takes the own moves of another file beside this one."),
     Form(DRIVING, "drive ahead|back|left|right AMOUNT [OPTIONS]", "drive ahead 0.8 m at 40 %",
          "Drives straight; left and right only where the wheels can. AMOUNT is a length, a time, encoder counts or wheel turns."),
@@ -225,7 +225,7 @@ LATER_WORDS = frozenset(["say", "show"])
 
 
 def example_of(text: str) -> str:
-    """Give the example of the form that a line comes nearest to; empty if it begins like none."""
+    """Return the example of the form that a line comes nearest to; empty if it begins like none."""
     words = text.split()
     best, most = "", 0
     for form in FORMS:

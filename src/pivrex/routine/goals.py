@@ -145,7 +145,7 @@ class Drive:
 
 
 def drive_of(line: Line, rows: Floats, poses: Floats, steps: list[StepRecord], text_line: int) -> Drive | None:
-    """Give a drive, seen at a line of its text; None if it does not come to that line."""
+    """Return a drive, seen at a line of its text; None if it does not come to that line."""
     own = [s for s in steps if s.line == text_line]
     if not own:
         return None
@@ -157,7 +157,7 @@ def drive_of(line: Line, rows: Floats, poses: Floats, steps: list[StepRecord], t
 
 
 def is_past(program: Program, steps: list[StepRecord], text_line: int) -> bool:
-    """Tell whether a line has been done and is not come to again: the goal can be seen then."""
+    """Return whether a line has been done and is not come to again: the goal can be seen then."""
     own = [s for s in steps if s.line == text_line]
     if not own or any(s.end < 0 for s in own) or own[-1] is steps[-1]:
         return False
@@ -170,7 +170,7 @@ def is_past(program: Program, steps: list[StepRecord], text_line: int) -> bool:
 
 
 def missing(goal: Goal, drive: Drive) -> Floats:
-    """Give how far a drive is from a goal, (1,) or (2,), signed, in m, rad or s."""
+    """Return how far a drive is from a goal, (1,) or (2,), signed, in m, rad or s."""
     begin, end = drive.poses[drive.begin], drive.poses[-1 if goal.last else drive.end]
     match goal.kind:
         case "at":
@@ -187,7 +187,7 @@ def missing(goal: Goal, drive: Drive) -> Floats:
 
 
 def _arrival_s(name: str, drive: Drive) -> float:
-    """Give when an attachment arrives where the newest step before the line's end sent it, in s of the routine."""
+    """Return when an attachment arrives where the newest step before the line's end sent it, in s of the routine."""
     layout = drive.line.layout
     own = [s for s in drive.steps if s.lane == name and s.begin <= drive.end]
     if not own:

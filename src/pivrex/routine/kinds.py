@@ -68,12 +68,12 @@ _SAID = {
 
 
 def times(a: Kind, b: Kind) -> Kind:
-    """Give the kind of a product."""
+    """Return the kind of a product."""
     return Kind(*(x + y for x, y in zip(a, b, strict=True)))
 
 
 def divided(a: Kind, b: Kind) -> Kind:
-    """Give the kind of a quotient."""
+    """Return the kind of a quotient."""
     return Kind(*(x - y for x, y in zip(a, b, strict=True)))
 
 
@@ -85,7 +85,7 @@ def named(kind: Kind) -> str:
 
 
 def unit_of(kind: Kind) -> str:
-    """Give the unit in which a value is shown; empty for a plain number."""
+    """Return the unit in which a value is shown; empty for a plain number."""
     if kind in _SAID or kind == NUMBER:
         return _SAID.get(kind, "")
     words = ("m", "s", "rad", "V", "counts", "wheel turns")
@@ -96,7 +96,7 @@ def unit_of(kind: Kind) -> str:
 
 
 def in_unit(value: float, kind: Kind) -> float:
-    """Give a value in SI in the unit in which it is shown."""
+    """Return a value in SI in the unit in which it is shown."""
     return value / _DEG if kind in (ANGLE, TURN_RATE) else value
 
 

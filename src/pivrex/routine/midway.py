@@ -34,7 +34,7 @@ class Midway:
     pose : (3,) of float
         Where the robot is, x and y in m, heading in rad.
     attached : tuple of float
-        Where the attachments with an encoder are, in rad, as the stand-in has them.
+        Where the attachments with an encoder are, in rad, as the simulated robot has them.
     memory : Memory
     """
 
@@ -47,7 +47,7 @@ class Midway:
 
 
 def line_after(program: Program, line: int) -> int:
-    """Give the first line, from this one on, on which something is done; 0 if there is none."""
+    """Return the first line, from this one on, on which something is done; 0 if there is none."""
     lines = sorted({s.where.line for code in program.codes.values() for s in code if not s.where.file})
     k = bisect_left(lines, line)
     return lines[k] if k < len(lines) else 0
@@ -56,7 +56,7 @@ def line_after(program: Program, line: int) -> int:
 def before_line(
     program: Program, rig: Rig, field: Field | None, line: int, limit_s: float = ALONE_S
 ) -> tuple[Midway | None, str]:
-    """Play a routine on the stand-in up to a line. Gives how things stand before it, or why that cannot be said."""
+    """Play a routine on the simulated robot up to a line. Returns how things stand before it, or why that cannot be said."""
     played, model = Line(rig), stand_in_of(rig, field)
     start = start_pose(program, field)
     robots = model.placed(model.start((1,)), start)

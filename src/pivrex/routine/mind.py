@@ -80,7 +80,7 @@ class Mind:
     # --- what may go on ---
 
     def line(self) -> int:
-        """Give the line of the routine that is being done: the motion's, if there is one."""
+        """Return the line of the routine that is being done: the motion's, if there is one."""
         records = [
             self.records[t.blocked.record]
             for t in self.threads.values()
@@ -124,7 +124,7 @@ class Mind:
             world.end_motion(whole=False)
 
     def copied(self) -> Mind:
-        """Give a copy that goes its own way."""
+        """Return a copy that goes its own way."""
         made = Mind(self._dt)
         made.ended, made.why, made._next, made.touched = self.ended, self.why, self._next, dict(self.touched)
         made.records = [replace(r, marks=list(r.marks)) for r in self.records]
@@ -160,13 +160,13 @@ class Mind:
         self._finish(STOPPED, f"line {self._line_of(thread, step)}: {why}", n, world)
 
     def _line_of(self, thread: Thread, step: Instruction) -> int:
-        """Give the line of the routine's own text."""
+        """Return the line of the routine's own text."""
         return thread.frames[-1].line if step.where.file else step.where.line
 
     # --- waiting ---
 
     def _over(self, program: Program, thread: Thread, n: int, world: World, moved: bool) -> bool:  # noqa: C901, PLR0912 - a case for each way to be over
-        """Tell whether what a thread waits for has come; then it waits no more."""
+        """Return whether what a thread waits for has come; then it waits no more."""
         b = thread.blocked
         assert b is not None
         if b.kind == "join":
@@ -201,7 +201,7 @@ class Mind:
         return True
 
     def _joined(self, b: Blocked, thread: Thread, n: int, world: World) -> bool:
-        """Tell whether what went on at once has ended; what has not by then is ended."""
+        """Return whether what went on at once has ended; what has not by then is ended."""
         ends = [self.threads[c].ended for c in b.children]
         if not (any(ends) if b.mode == "one" else all(ends)):
             return False

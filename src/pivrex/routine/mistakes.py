@@ -36,13 +36,13 @@ class TextMistake:
     warning: bool = False
 
     def caret(self, text: str) -> tuple[str, str]:
-        """Give the line of the text that it is about, and one with carets below the place."""
+        """Return the line of the text that it is about, and one with carets below the place."""
         shown = text.replace("\t", " ")
         return shown, " " * (self.column - 1) + "^" * max(1, min(self.length, max(1, len(shown) - self.column + 1)))
 
 
 def as_mistakes(found: Iterable[TextMistake]) -> list[Mistake]:
-    """Give them as those of any file."""
+    """Return them as those of any file."""
     return [Mistake(m.line, f"column {m.column}", m.what) for m in found]
 
 

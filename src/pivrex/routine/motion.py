@@ -169,11 +169,11 @@ def straight_of(line: Line, distance_m: float, held: bool = True, speed_m_s: flo
 
 
 def _least(motor: Motor) -> float:
-    """Give the smallest drive that does something."""
+    """Return the smallest drive that does something."""
     bits = getattr(motor.output, "bits", 0)
     return max(motor.smallest, 1 / (2**bits - 1) if bits else 0.0)
 
 
 def wrapped(angle: float) -> float:
-    """Give an angle within (-π, π]."""
+    """Return an angle within (-π, π]."""
     return pi - (pi - angle) % (2 * pi)

@@ -21,7 +21,7 @@ class Span:
     end: int
 
     def to(self, other: Span) -> Span:
-        """Give the span from here to the end of another."""
+        """Return the span from here to the end of another."""
         return Span(self.begin, other.end)
 
 

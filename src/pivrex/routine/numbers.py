@@ -62,7 +62,7 @@ class TextNumber:
 
 
 def numbers_in(text: str, line: int) -> list[TextNumber]:
-    """Give the numbers of a line, from 1, of a text; none for a line that is not there."""
+    """Return the numbers of a line, from 1, of a text; none for a line that is not there."""
     lines = text.split("\n")
     if not 1 <= line <= len(lines):
         return []
@@ -87,7 +87,7 @@ def numbers_in(text: str, line: int) -> list[TextNumber]:
 
 
 def replaced(text: str, number: TextNumber, value: float) -> str:
-    """Give a text with another value in the place of a number."""
+    """Return a text with another value in the place of a number."""
     lines = text.split("\n")
     row = lines[number.line - 1]
     lines[number.line - 1] = row[: number.begin] + number.written(value) + row[number.end :]

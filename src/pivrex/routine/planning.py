@@ -50,7 +50,7 @@ class Standing:
 
 
 def number(value: object, seen: Seen, what: str) -> float:
-    """Give a value that must be there. Raises `FaultError`."""
+    """Return a value that must be there. Raises `FaultError`."""
     found = value_of(value, seen)  # type: ignore[arg-type]
     if not isfinite(found):
         raise FaultError(f"{what} has no value: nothing was sensed")
@@ -71,7 +71,7 @@ class Planner:
         self._plans: dict[Path, Plan] = {}
 
     def plan_path(self, step: FollowStep, seen: Seen, at: Standing) -> Plan:
-        """Give the plan of a path that is followed: the same for all that follow it. Raises `FaultError`."""
+        """Return the plan of a path that is followed: the same for all that follow it. Raises `FaultError`."""
         path = step.path
         if path is None:
             places = [(number(x, seen, "x"), number(y, seen, "y")) for x, y in step.places]
@@ -88,11 +88,11 @@ class Planner:
         return self._plans[path]
 
     def most_way(self, step: MotionStep, seen: Seen) -> float:
-        """Give how far a step goes at most, in m; infinite if it does not say."""
+        """Return how far a step goes at most, in m; infinite if it does not say."""
         return self._amount(step, seen)[0]
 
     def plan(self, step: MotionStep, seen: Seen, at: Standing) -> Motion:
-        """Give the motion of a step. Raises `FaultError`."""
+        """Return the motion of a step. Raises `FaultError`."""
         held = at.gyro if step.gyro is None else step.gyro
         whole, seconds = self._amount(step, seen)
         if step.shape == "wheels":
@@ -118,13 +118,13 @@ class Planner:
         return max(found * full if step.speed_kind == NUMBER else found, 1e-4)
 
     def _by_wheels(self, step: MotionStep, seen: Seen, at: Standing, way_m: float) -> Motion:
-        """Give a turn on the spot that ends by how far the wheels roll: those that roll farthest, so far."""
+        """Return a turn on the spot that ends by how far the wheels roll: those that roll farthest, so far."""
         rolls = kinematics_of(self._line.rig.chassis).inverse[:, 2] * step.spin
         shares = rolls * self._speed(step, seen, at.turn, self.full_turn) / self._line.top_m_s
         return Motion(held=False, shares=np.clip(shares, -1, 1), far=way_m * np.abs(rolls) / np.abs(rolls).max())
 
     def _spin(self, step: MotionStep, seen: Seen, at: Standing, plain: Motion) -> Motion:
-        """Give a turn, a pivot or a bend: its way is measured in rad."""
+        """Return a turn, a pivot or a bend: its way is measured in rad."""
         spin, whole, forward = step.spin, plain.whole, 0.0
         rise, most = self.turn_rise, 0.0
         if step.shape == "bend":
@@ -142,7 +142,7 @@ class Planner:
         return replace(plain, spins=True, forward=forward, turn=float(spin), whole=whole, most=most, rise=rise, arc=arc)
 
     def _across(self, step: MotionStep, seen: Seen, at: Standing, plain: Motion) -> Motion:
-        """Give the motion along a direction of the field, or to a place."""
+        """Return the motion along a direction of the field, or to a place."""
         if step.shape == "along":
             angle = number(step.values["direction"], seen, "the direction")
             return replace(plain, forward=cos(angle), left=sin(angle), field=True)
@@ -160,14 +160,14 @@ class Planner:
 
     @staticmethod
     def _angle_to(step: MotionStep, seen: Seen, at: Standing) -> float:
-        """Give how far to turn, the shorter way."""
+        """Return how far to turn, the shorter way."""
         if step.shape == "turn to":
             return wrapped(number(step.values["angle"], seen, "where it looks") - at.looks)
         dx, dy = (number(step.values[n], seen, n) - v for n, v in (("x", at.x), ("y", at.y)))
         return wrapped(atan2(dy, dx) - at.looks) if hypot(dx, dy) > 1e-3 else 0.0
 
     def _amount(self, step: MotionStep, seen: Seen) -> tuple[float, float]:
-        """Give the way in m or rad, and the time; infinite where it has none."""
+        """Return the way in m or rad, and the time; infinite where it has none."""
         limit, whole = step.limit, inf
         if limit.most is not None and limit.kind != TIME:
             whole = max(0.0, number(limit.most, seen, "the limit"))
@@ -179,7 +179,7 @@ class Planner:
         return min(whole, self._in_si(step, seen, amount, step.kind), FAR_M), inf
 
     def _in_si(self, step: MotionStep, seen: Seen, amount: float, kind: Kind) -> float:
-        """Give an amount that encoders count in m, or in rad of the turn that such wheels make."""
+        """Return an amount that encoders count in m, or in rad of the turn that such wheels make."""
         words = self._words
         if kind not in (COUNTS, TURNS):
             return amount
@@ -195,7 +195,7 @@ class Planner:
 
 
 def time_of(motion: Motion) -> float:
-    """Give how long a trapezoid takes, in s."""
+    """Return how long a trapezoid takes, in s."""
     if motion.time_s < inf:
         return motion.time_s
     if motion.shares is not None:
@@ -208,7 +208,7 @@ def time_of(motion: Motion) -> float:
 
 
 def slower(motion: Motion, seconds: float) -> Motion:
-    """Give a motion that takes so long: with a lower top of its trapezoid, v = (a·T - √(a²T² - 4·a·way))/2."""
+    """Return a motion that takes so long: with a lower top of its trapezoid, v = (a·T - √(a²T² - 4·a·way))/2."""
     if motion.time_s < inf:
         return replace(motion, time_s=max(motion.time_s, seconds))
     a, t = motion.rise, seconds

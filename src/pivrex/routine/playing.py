@@ -1,4 +1,4 @@
-"""A routine on the stand-in, from its start to its end or until the clock ends it: every Tick, and every step."""
+"""A routine on the simulated robot, from its start to its end or until the clock ends it: every Tick, and every step."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ REST_S = 0.5
 
 
 def start_pose(program: Program, field: Field | None) -> Floats:
-    """Give where a routine begins, (3,): where it says, else the field's start."""
+    """Return where a routine begins, (3,): where it says, else the field's start."""
     return np.array(program.start) if program.start is not None else start_of(field)
 
 
@@ -98,7 +98,7 @@ class Player:
     rig : Rig
     field : Field or None
     seed : int
-        Of the stand-in's chance, and of how it differs from the rig; 0 for the robot as the rig says.
+        Of the simulated robot's chance, and of how it differs from the rig; 0 for the robot as the rig says.
     """
 
     def __init__(self, rig: Rig, field: Field | None, seed: int = 0) -> None:
@@ -164,7 +164,7 @@ class Player:
         return Play(table, ended, why, n * line.dt_s, mind.records, poses, believes, line.dt_s, names, tuple(mind.told))
 
     def _begin(self, program: Program) -> _Mark:
-        """Give the latest moment up to which the program does what the one before did."""
+        """Return the latest moment up to which the program does what the one before did."""
         before = self._program
         alike = before is not None and before.start == program.start
         while self._marks and not (
@@ -213,7 +213,7 @@ class Player:
 
 
 def _same_so_far(before: Program, now: Program, touched: dict[str, int]) -> bool:
-    """Tell whether two programs are alike as far as one has been done."""
+    """Return whether two programs are alike as far as one has been done."""
     for code, upto in touched.items():
         mine, theirs = before.codes.get(code, ()), now.codes.get(code, ())
         if mine[:upto] != theirs[:upto] or min(len(mine), upto) > len(theirs):

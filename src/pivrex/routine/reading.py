@@ -67,16 +67,16 @@ class Line:
     block: list[Line] = field(default_factory=list)
 
     def mistake(self, begin: int, length: int, what: str, warning: bool = False) -> TextMistake:
-        """Give a mistake at a place of this line, counted from 0 within its text."""
+        """Return a mistake at a place of this line, counted from 0 within its text."""
         return TextMistake(self.number, self.column + begin + 1, max(1, length), what, warning)
 
     def whole(self, what: str, warning: bool = False) -> TextMistake:
-        """Give a mistake that the whole line is."""
+        """Return a mistake that the whole line is."""
         return self.mistake(0, len(self.text), what, warning)
 
 
 def split_lines(text: str) -> list[str]:
-    """Give the lines of a text, whatever its line ends; a byte-order mark is left out."""
+    """Return the lines of a text, whatever its line ends; a byte-order mark is left out."""
     return re.split(r"\r\n|\n|\r", text.removeprefix("\ufeff"))
 
 

@@ -218,13 +218,13 @@ def together(parts: Sequence[Rehearsed]) -> Rehearsed:
 
 
 def reached(found: Rehearsed, field: Field) -> dict[str, float]:
-    """Give for each zone of a field the share of drives that ended in it."""
+    """Return for each zone of a field the share of drives that ended in it."""
     x, y = found.poses[:, 0], found.poses[:, 1]
     return {z.name: float((np.hypot(x - z.x_m, y - z.y_m) <= z.radius_m).mean()) for z in field.zones}
 
 
 def follows(found: Rehearsed) -> list[Follows]:
-    """Give how much the end follows each thing that differs, the most first.
+    """Return how much the end follows each thing that differs, the most first.
 
     Notes
     -----

@@ -51,7 +51,7 @@ class RobotWords:
         assert set(_OWN) == set(READINGS)
 
     def wheels_of(self, side: str) -> tuple[int, ...]:
-        """Give the places of the driven wheels of a side of a two-sided chassis."""
+        """Return the places of the driven wheels of a side of a two-sided chassis."""
         sign = 1 if side == "left" else -1
         return tuple(i for i, w in enumerate(self.rig.chassis.wheels) if w.y_m * sign > 0)
 

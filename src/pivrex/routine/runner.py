@@ -117,7 +117,7 @@ class Runner(Knowing):
     def resumed(cls, program: Program, line: Line, memory: Memory, told: bool, field: Field | None = None) -> Runner:
         """Begin where a memory is of, standing where it believes to be. What attachments were asked for is asked for again.
 
-        ``told``: the attachments are where the memory says, whatever their encoders call it; so of a stand-in.
+        ``told``: the attachments are where the memory says, whatever their encoders call it; so of a simulated robot.
         """
         made = cls(program, line, np.array(memory.believed), field)
         made._seen.set(n=memory.n)

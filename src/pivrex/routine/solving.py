@@ -1,4 +1,4 @@
-"""A number in a routine, found on the stand-in: so that what is asked for comes true, and how sure that is."""
+"""A number in a routine, found on the simulated robot: so that what is asked for comes true, and how sure that is."""
 
 from __future__ import annotations
 
@@ -118,7 +118,7 @@ class _Search:
         self.player = Player(self.rig, self.field_)
 
     def drive(self, value: float) -> tuple[Drive | None, Program | None, str]:
-        """Play with a number; gives why it cannot be, if it cannot."""
+        """Play with a number; returns why it cannot be, if it cannot."""
         text = replaced(self.text, self.number, value)
         checked = check_text(text, self.rig, shared=self.shared)
         if checked.program is None:
@@ -149,7 +149,7 @@ class _Search:
         return says
 
     def off(self, value: float) -> tuple[Floats, Program] | None:
-        """Give how far a number is from the goal; None where it cannot be played."""
+        """Return how far a number is from the goal; None where it cannot be played."""
         said = self.number.written(value)
         if said not in self.known:
             drive, program, _ = self.drive(value)
@@ -219,7 +219,7 @@ def _size(off: Floats) -> float:
 
 
 def _bounds(number: TextNumber, rig: Rig) -> tuple[float, float]:
-    """Give between what a number may lie."""
+    """Return between what a number may lie."""
     finest = FINEST.get(number.kind, 1e-4)
     if number.kind == ANGLE:
         return -7.0, 7.0
@@ -233,7 +233,7 @@ def _bounds(number: TextNumber, rig: Rig) -> tuple[float, float]:
 
 
 def _nearest(search: _Search) -> tuple[float, float]:
-    """Give the number that brings the goal nearest, and how much the goal follows it there."""
+    """Return the number that brings the goal nearest, and how much the goal follows it there."""
     number, goal = search.number, search.goal
     low, high = _bounds(number, search.rig)
     finest = _finest(search)
@@ -270,7 +270,7 @@ def _finest(search: _Search) -> float:
 
 
 def _slope(search: _Search, value: float, off: Floats, low: float, high: float) -> Floats | None:
-    """Give how the goal changes with the number; None if it does not."""
+    """Return how the goal changes with the number; None if it does not."""
     by = max(0.02 * abs(value), 4 * _finest(search))
     for _ in range(4):
         for other in (value + by, value - by):
@@ -296,7 +296,7 @@ def _step(
 
 
 def _finely(search: _Search, value: float, finest: float) -> float:
-    """Give the best of the numbers beside one: what is written is rounded, and ticks are steps."""
+    """Return the best of the numbers beside one: what is written is rounded, and ticks are steps."""
     scored = []
     for k in (0, -1, 1, -2, 2):
         there = search.off(value + k * finest)
@@ -309,7 +309,7 @@ def _finely(search: _Search, value: float, finest: float) -> float:
 
 
 def _fastest(search: _Search) -> float:
-    """Give the highest speed at which no tyre slides."""
+    """Return the highest speed at which no tyre slides."""
     number = search.number
     if number.kind not in (SPEED, TURN_RATE, NUMBER) or (number.kind == NUMBER and number.unit != "%"):
         raise PivrexError(f"{number.text} is no speed; put the cursor on one, such as 60 %")

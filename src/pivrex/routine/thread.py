@@ -145,7 +145,7 @@ class Thread:
 
 
 def copied(threads: dict[int, Thread]) -> dict[int, Thread]:
-    """Give copies that go their own way; branches share the names of what began them."""
+    """Return copies that go their own way; branches share the names of what began them."""
     names: dict[int, dict[str, float]] = {}
 
     def frame(one: Frame) -> Frame:

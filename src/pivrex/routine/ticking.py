@@ -1,5 +1,5 @@
 """A tick of a robot in the middle of a routine, as kernels: what it feels, whether the interpreter must go on, what it asks for; and
-the ticks of its line and its stand-in, until the interpreter must go on.
+the ticks of its line and its simulated robot, until the interpreter must go on.
 """
 
 from __future__ import annotations
@@ -49,7 +49,7 @@ class RoutineSettings(Record):
     keeps : so many Ticks are kept at most; 0 for none
     picks : the columns of them that are; all, and where it believed to be, if there are none
     raw : the readings of controls that nobody touches
-    given : what is sensed otherwise than the stand-in says it: nothing, NaN
+    given : what is sensed otherwise than the simulated robot says it: nothing, NaN
     """
 
     is_settings = True

@@ -1,4 +1,4 @@
-"""A path driven on the stand-in, for itself: what its robot made of it."""
+"""A path driven on the simulated robot, for itself: what its robot made of it."""
 
 from __future__ import annotations
 

@@ -25,7 +25,7 @@ class Seen:
 
 
 def value_of(value: Expression, seen: Seen) -> float:  # noqa: PLR0911 - a case for each sign
-    """Give the value in SI; NaN where nothing was sensed. Raises `FaultError`."""
+    """Return the value in SI; NaN where nothing was sensed. Raises `FaultError`."""
     match value:
         case Quantity():
             return value.value
@@ -68,7 +68,7 @@ def _called(call: Call, args: list[float]) -> float:
 
 
 def holds(cond: Condition, seen: Seen) -> bool:
-    """Tell whether a condition is true; one about nothing sensed is not. Raises `FaultError`."""
+    """Return whether a condition is true; one about nothing sensed is not. Raises `FaultError`."""
     match cond:
         case Not():
             return not holds(cond.of, seen)

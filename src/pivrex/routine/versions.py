@@ -105,7 +105,7 @@ class Compared:
 
 
 def _line_at(steps: list[StepRecord], n: int) -> int:
-    """Give the line that is done at a tick: the motion's, else any other."""
+    """Return the line that is done at a tick: the motion's, else any other."""
     there = [s for s in steps if s.begin <= n < max(s.end, s.begin + 1)]
     there = [s for s in there if s.lane == "motion"] or there or [s for s in steps if s.begin <= n][-1:]
     return there[0].line if there else 0

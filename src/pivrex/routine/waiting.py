@@ -33,7 +33,7 @@ def has_come(b: Blocked, n: int, world: World, moved: bool) -> bool:  # noqa: PL
 
 
 def limit_tick(limit: Limit, seen: Seen, n: int, dt_s: float) -> float:
-    """Give the tick at which a limit in time is reached; infinite for one that is no time."""
+    """Return the tick at which a limit in time is reached; infinite for one that is no time."""
     if limit.most is None or limit.kind.second != 1:
         return inf
     return n + max(0, round(number(limit.most, seen, "the limit") / dt_s))

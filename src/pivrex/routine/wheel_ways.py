@@ -93,7 +93,7 @@ def missing_share(s: ProfileSettings, w: WheelWays, k: int) -> float:
 
 @kernel
 def give_wheels(s: ProfileSettings, w: WheelWays, raw: bool) -> None:
-    """Give each wheel its share in this tick."""
+    """Return each wheel its share in this tick."""
     for k in range(len(w.share)):
         if not raw:
             w.given[k] = 0.0

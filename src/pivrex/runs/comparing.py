@@ -75,7 +75,7 @@ class Compared(Differences):
         return tuple(e.change for e in self.effects)
 
     def as_json(self) -> dict[str, Any]:
-        """Give it for `pivrex compare --json`."""
+        """Return it for `pivrex compare --json`."""
         p = self.parting
         parts = None
         if p is not None:
@@ -149,7 +149,7 @@ def _changes(one: Run, other: Run, zero: tuple[int, int]) -> list[Change]:
 
 
 def _routines(one: Run, other: Run, zero: tuple[int, int]) -> list[str]:
-    """Give the lines of the routine that are another."""
+    """Return the lines of the routine that are another."""
     texts = []
     for run, row in ((one, zero[0]), (other, zero[1])):
         path = run.routine_file(max(row, run.end))
@@ -162,7 +162,7 @@ def _routines(one: Run, other: Run, zero: tuple[int, int]) -> list[str]:
 
 
 def figures_of(run: Run) -> dict[str, float]:
-    """Give a run's figures: as they were kept, or added up now where the program was killed."""
+    """Return a run's figures: as they were kept, or added up now where the program was killed."""
     if run.facts.figures or not len(run):
         return run.facts.figures
     figures: Figures | None = None

@@ -108,7 +108,7 @@ def _again(line: Line, changed: Line, rows: list[Floats], run: Run) -> Iterator[
 
 
 def cause_of(parting: Parting, effects: list[Effect]) -> Change | None:
-    """Give the one change that by itself does at the parting what the second run's line did there; of a robot or floor that is another
+    """Return the one change that by itself does at the parting what the second run's line did there; of a robot or floor that is another
     the one change that the line does not feel.
     """
     if parting.stage in GIVEN:
@@ -136,7 +136,7 @@ def _entered(line: Line, changed: Line, tick: Floats) -> Entry:
 
 
 def _taken(line: Line, changed: Line, stage: str) -> tuple[Any, Any]:
-    """Give where the columns of a stage stand in the row of another layout, and which of them are there."""
+    """Return where the columns of a stage stand in the row of another layout, and which of them are there."""
     places = {t: i for i, t in enumerate(line.layout.titles)}
     found = [places.get(t, -1) for t in changed.layout.titles[changed.layout.stage(stage)]]
     return np.array(found, int), np.array(found, int) >= 0

@@ -130,7 +130,7 @@ def _check(path: Path, data: dict[str, Any]) -> None:
 
 
 def _others(data: dict[str, Any]) -> dict[str, Any]:
-    """Give what else there is; what an older version left out, or a hand spoiled, has no say in how the run is read."""
+    """Return what else there is; what an older version left out, or a hand spoiled, has no say in how the run is read."""
     plain = {"kept": str, "routine": str, "note": str, "ticks": int, "lost": int, "thinned": bool}
     found: dict[str, Any] = {key: data[key] for key, kind in plain.items() if isinstance(data.get(key), kind)}
     if isinstance(data.get("ended"), datetime):

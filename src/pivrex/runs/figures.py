@@ -185,7 +185,7 @@ class Figures:
         self._carried = both[-lags:].copy()  # not a window on all of it
 
     def values(self) -> dict[str, float]:
-        """Give those that can be said by now, by their keys in the order of `FIGURES`."""
+        """Return those that can be said by now, by their keys in the order of `FIGURES`."""
         found = dict(self._sums) | self._tops | self._lows | self._ends
         for name, (total, count) in self._means.items():
             if count:

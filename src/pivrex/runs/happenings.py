@@ -48,7 +48,7 @@ def event_line(event: Event) -> str:
 
 
 def read_events(text: str) -> list[Event]:
-    """Read ``events.csv``; what is cut off or was spoiled by hand is passed over: events are for looking, not for reckoning."""
+    """Read ``events.csv``; what is cut off or was spoiled by hand is passed over: events are for looking, not for computing."""
     found = []
     for cells in csv.reader(io.StringIO(text), strict=False):
         try:

@@ -23,13 +23,13 @@ NEAR_M = 0.3
 
 
 def place_said(by: str) -> tuple[float, float] | None:
-    """Give the place that words such as ``1.2,0.8`` mean, in m; None if they mean none."""
+    """Return the place that words such as ``1.2,0.8`` mean, in m; None if they mean none."""
     found = re.fullmatch(r"\s*([-+]?\d*\.?\d+)\s*,\s*([-+]?\d*\.?\d+)\s*", by)
     return (float(found[1]), float(found[2])) if found else None
 
 
 def row_by(run: Run, by: str) -> int:
-    """Give the row of a run that counts as its 0.
+    """Return the row of a run that counts as its 0.
 
     Raises
     ------

@@ -152,7 +152,7 @@ class Partings:
 
 
 def _first_run(flags: Any, length: int) -> int:
-    """Give where the first run of at least ``length`` flags begins; -1 for none."""
+    """Return where the first run of at least ``length`` flags begins; -1 for none."""
     if length == 1:
         return int(np.argmax(flags)) if flags.any() else -1
     long = np.convolve(flags, np.ones(length), "valid") >= length
@@ -160,7 +160,7 @@ def _first_run(flags: Any, length: int) -> int:
 
 
 def _blocks(one: Run, other: Run, zero: tuple[int, int], overlap: int) -> Iterator[_Block]:
-    """Give rows that stand beside each other, as far as both pieces of them reach."""
+    """Return rows that stand beside each other, as far as both pieces of them reach."""
     at = 0
     while at < overlap:
         alike = one.alike(zero[0] + at, other, zero[1] + at)
@@ -178,7 +178,7 @@ def _blocks(one: Run, other: Run, zero: tuple[int, int], overlap: int) -> Iterat
 
 
 def is_exact(one: Run, other: Run, zero: tuple[int, int]) -> bool:
-    """Tell whether both are drives of stand-ins that begin alike: then every bit can be held against the other."""
+    """Return whether both are drives of simulated robots that begin alike: then every bit can be held against the other."""
     a, b = one.line(zero[0]), other.line(zero[1])
     first = one.row(zero[0]), other.row(zero[1])
     true = [row[line.layout.stage("truth")][:3] for row, line in zip(first, (a, b), strict=True)]

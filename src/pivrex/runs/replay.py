@@ -62,7 +62,7 @@ class Replay:
         return range(before + 1, self.at + 1)
 
     def play(self, on: bool) -> None:
-        """Play, or pause; at the end it begins anew."""
+        """Play, or pause; at the end it begins again."""
         self.playing, self._due = on, 0.0
         if on and self.at == self.last:
             self.at = self.run.first
@@ -82,7 +82,7 @@ class Replay:
         self.speed = SPEEDS[min(max(0, at), len(SPEEDS) - 1)]
 
     def next_event(self, way: int, kinds: Collection[str] = WORTH_A_JUMP) -> Event | None:
-        """Give the next event of some kinds, or with ``way`` -1 the one before; None if there is none."""
+        """Return the next event of some kinds, or with ``way`` -1 the one before; None if there is none."""
         found = [
             e for e in self.run.events if e.kind in kinds and (e.row - self.at) * way > 0 and e.row >= self.run.first
         ]

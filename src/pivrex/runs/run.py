@@ -108,7 +108,7 @@ class Run:
     # --- Ticks ---
 
     def piece(self, row: int) -> Piece:
-        """Give the piece that has a row; the nearest for one that is not there. Raises `RunError` if there is none."""
+        """Return the piece that has a row; the nearest for one that is not there. Raises `RunError` if there is none."""
         if not self._files:
             what = (
                 "made room for others: only its figures and its track are left" if self.facts.thinned else "has no tick"
@@ -118,7 +118,7 @@ class Run:
         return self._read(at)
 
     def alike(self, row: int, other: Run, others: int) -> int:
-        """Give how many Ticks from a row on are those of another run from one of its rows on, where that can be told without reading them:
+        """Return how many Ticks from a row on are those of another run from one of its rows on, where that can be told without reading them:
         where the files that begin there hold the same bytes. 0 where it cannot.
         """
         mine, theirs = ({f.first: (f, n) for f, n in zip(r._files, r._files[1:], strict=False)} for r in (self, other))
@@ -134,14 +134,14 @@ class Run:
             return 0
 
     def row(self, row: int) -> Floats:
-        """Give one Tick, (K,); the nearest for one that is not there."""
+        """Return one Tick, (K,); the nearest for one that is not there."""
         piece = self.piece(row)
         if not len(piece.rows):
             raise RunError(self.folder, 0, "has no tick")
         return piece.rows[min(max(0, row - piece.first), len(piece.rows) - 1)]
 
     def rows(self, first: int, end: int) -> list[Floats]:
-        """Give the Ticks from a row up to another, without it: each is (K,) of its own layout."""
+        """Return the Ticks from a row up to another, without it: each is (K,) of its own layout."""
         found: list[Floats] = []
         first = max(first, self.first)
         while first < end:
@@ -154,7 +154,7 @@ class Run:
         return found
 
     def pieces(self) -> Iterator[Piece]:
-        """Give all pieces, in their order."""
+        """Return all pieces, in their order."""
         for at in range(len(self._files)):
             piece = self._read(at)
             if len(piece.rows):
@@ -243,11 +243,11 @@ class Run:
         return there or [(0, self.folder / "rig.toml")]
 
     def rig_file(self, row: int) -> Path:
-        """Give the file of the rig that made a row."""
+        """Return the file of the rig that made a row."""
         return self._of(self.rigs, row)
 
     def routine_file(self, row: int) -> Path | None:
-        """Give the file of the routine that was chosen at a row; None for none."""
+        """Return the file of the routine that was chosen at a row; None for none."""
         found = [(at, self.folder / str(one["routine"])) for at, one in self.told if "routine" in one and at <= row]
         return found[-1][1] if found and found[-1][1].is_file() else None
 
@@ -257,7 +257,7 @@ class Run:
         return found[max(0, at)][1]
 
     def line(self, row: int) -> Line:
-        """Give the line that made a row; where a changed rig cannot be read that of the one before, and it is warned of.
+        """Return the line that made a row; where a changed rig cannot be read that of the one before, and it is warned of.
         Raises `RunError` if the first cannot.
         """
         path = self.rig_file(row)
@@ -302,7 +302,7 @@ class Run:
 
 
 def _files(folder: Path, kind: str) -> list[_File]:
-    """Give the pieces of a kind by their first row; where one is there compressed and plain, the compressed one is whole."""
+    """Return the pieces of a kind by their first row; where one is there compressed and plain, the compressed one is whole."""
     found: dict[int, Path] = {}
     for path in sorted(folder.glob(f"{kind}-*.csv*")):
         digits, _, suffix = path.name.removeprefix(f"{kind}-").partition(".")

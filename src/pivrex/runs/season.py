@@ -64,7 +64,7 @@ def kind_of(facts: Facts) -> str:
 
 
 def season_of(runs: Sequence[Shelved], rig: str, kind: str | None = None) -> list[Course]:
-    """Give the course of every figure that at least two runs of a rig have.
+    """Return the course of every figure that at least two runs of a rig have.
 
     Parameters
     ----------

@@ -54,7 +54,7 @@ class Shelved:
 
 
 class Shelf:
-    """The folder ``runs`` of a workspace. What it lists is read anew only where something changed."""
+    """The folder ``runs`` of a workspace. What it lists is read again only where something changed."""
 
     def __init__(self, folder: Path, settings: Keep | None = None) -> None:
         self.folder, self._settings = folder, settings or Keep()
@@ -62,7 +62,7 @@ class Shelf:
         self._sizes: dict[str, tuple[int, int]] = {}
 
     def runs(self) -> list[Shelved]:
-        """Give all, the newest first; one that cannot be read says why."""
+        """Return all, the newest first; one that cannot be read says why."""
         found: list[Shelved] = []
         for folder in self._folders():
             try:
@@ -138,7 +138,7 @@ class Shelf:
         return problems
 
     def size(self, run: Shelved) -> int:
-        """Give how many bytes a run takes on the disk."""
+        """Return how many bytes a run takes on the disk."""
         return self._size(run)
 
     def _size(self, run: Shelved) -> int:

@@ -1,4 +1,4 @@
-"""What is driven again on the stand-in and kept as a run: the same driver through another rig, or any Ticks that were made."""
+"""What is driven again on the simulated robot and kept as a run: the same driver through another rig, or any Ticks that were made."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class RunRecording(Recording):
         object.__setattr__(self, "columns", columns)
 
     def readings(self) -> Iterator[Reading]:
-        """Give what was read in every tick; what a changed rig no longer reads keeps its last value."""
+        """Return what was read in every tick; what a changed rig no longer reads keeps its last value."""
         run: Run = self.run  # type: ignore[attr-defined]
         held: dict[str, float] = dict.fromkeys(self.columns[1:], 0.0)
         for piece in run.pieces():
@@ -55,12 +55,12 @@ class RunRecording(Recording):
 
 
 def through(run: Run, rig_path: Path, folder: Path, own_body: bool = True) -> Run:
-    """Drive what a run's driver did through a rig, on the stand-in, and keep it as a run in ``folder``.
+    """Drive what a run's driver did through a rig, on the simulated robot, and keep it as a run in ``folder``.
 
     Parameters
     ----------
     own_body : bool
-        Whether the stand-in has the body that the rig says, or a perfect one.
+        Whether the simulated robot has the body that the rig says, or a perfect one.
 
     Raises
     ------

@@ -26,7 +26,7 @@ CHUNK = 512
 
 
 def as_played(rig: Rig) -> Rig:
-    """Give a rig as recordings are played through it: with a perfect body, and nobody who asks the gyro to hold a heading
+    """Return a rig as recordings are played through it: with a perfect body, and nobody who asks the gyro to hold a heading
     unless a binding of the rig does. What the sticks mean is asked for there, not how a floor slips.
     """
     rig = rig.with_body("perfect") if rig.has_real_body else rig
@@ -45,14 +45,14 @@ def play_through(
 def blocks_of_ticks(
     rig: Rig, recording: Recording, field: Field | None, every_tick: bool = False, own_body: bool = False
 ) -> Iterator[Floats]:
-    """Play a recording through a rig's line with the stand-in robot, as the interface does.
+    """Play a recording through a rig's line with the simulated robot, as the interface does.
 
     Parameters
     ----------
     rig : Rig
     recording : Recording
     field : Field or None
-        Where the stand-in drives; None is an open floor.
+        Where the simulated robot drives; None is an open floor.
     every_tick : bool
         Whether to give every tick, or (False) one row for each reading: the tick that it first counts for. A reading
         that a later one overtakes within the same tick gets the row that it would have made.

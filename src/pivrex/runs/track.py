@@ -46,7 +46,7 @@ class Track:
         self._lost = [layout.at("limits", f"{plain(w)}_lost") for w in line.wheels]
 
     def lines(self, rows: Floats, first: int) -> bytes:
-        """Give the lines of Ticks, (N, K), the first of which is row ``first`` of the run."""
+        """Return the lines of Ticks, (N, K), the first of which is row ``first`` of the run."""
         chosen = np.arange((-first) % self._every, len(rows), self._every)
         if not len(chosen):
             return b""

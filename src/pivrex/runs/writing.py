@@ -49,7 +49,7 @@ LARGE = 200_000
 
 
 def piece_name(kind: str, row: int) -> str:
-    """Give the name of a piece that begins with a row, without its end."""
+    """Return the name of a piece that begins with a row, without its end."""
     return f"{kind}-{row:07d}"
 
 

@@ -1,4 +1,4 @@
-"""A changed rig becomes a line and a stand-in, beside the clock: it takes longer than a tick."""
+"""A changed rig becomes a line and a simulated robot, beside the clock: it takes longer than a tick."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ __all__ = ["AtOnce", "Beside", "Builder", "Built", "build"]
 
 
 class Built(NamedTuple):
-    """What a rig becomes: its line, its stand-in and how that differs from it, what its robot is told to rest; ``serial`` marks
+    """What a rig becomes: its line, its simulated robot and how that differs from it, what its robot is told to rest; ``serial`` marks
     its rows.
     """
 
@@ -39,9 +39,9 @@ class Built(NamedTuple):
 def build(
     rig: Rig, field: Field | None, wiring: Wiring | None, serial: int, seed: int = 0, task: Task | None = None
 ) -> Built:
-    """Make a rig's line and stand-in, and let each make a tick: what is loaded or computed once is then behind them.
+    """Make a rig's line and simulated robot, and let each make a tick: what is loaded or computed once is then behind them.
 
-    ``seed`` draws how the stand-in differs from the rig, see `pivrex.sim.spread`.
+    ``seed`` draws how the simulated robot differs from the rig, see `pivrex.sim.spread`.
     """
     line, found = Line(rig), drawn(rig, np.array(seed, np.uint64))
     model = stand_in_under(rig, field, found, wiring)
@@ -59,7 +59,7 @@ class Builder(Protocol):
         ...
 
     def take(self) -> Built | None:
-        """Give what has been made since the last call, once; None if nothing has. Raises what went wrong."""
+        """Return what has been made since the last call, once; None if nothing has. Raises what went wrong."""
         ...
 
 

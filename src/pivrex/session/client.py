@@ -113,7 +113,7 @@ class SessionClient:
             self._wire.send(request)
 
     def poll(self) -> bool:
-        """Take new statuses; tells whether `status` changed."""
+        """Take new statuses; returns whether `status` changed."""
         from pivrex.session.report import Report
 
         changed = False
@@ -129,7 +129,7 @@ class SessionClient:
         return changed
 
     def rows(self) -> list[Row]:
-        """Give the Ticks since the last call, oldest first."""
+        """Return the Ticks since the last call, oldest first."""
         self._seen, rows = self._ring.since(self._seen)
         return rows
 

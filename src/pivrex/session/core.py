@@ -112,13 +112,13 @@ class Session:
 
     @property
     def wants_pads(self) -> bool:
-        """Whether stand-in gamepads were asked for."""
+        """Whether simulated gamepads were asked for."""
         return self._pads_wanted
 
     def tell_pad_port(self, port: int) -> None:
-        """Take the port where stand-in gamepads may connect."""
+        """Take the port where simulated gamepads may connect."""
         self.board.set(pad_port=port)
-        self.board.note(f"stand-in gamepads may connect: pivrex remote --pad --port {port}")
+        self.board.note(f"simulated gamepads may connect: pivrex remote --pad --port {port}")
 
     def pads_are(self, pads: Mapping[str, Source]) -> None:
         """Take the gamepads that are there now."""
@@ -127,7 +127,7 @@ class Session:
     # --- a tick ---
 
     def tick(self, now_s: float) -> Floats:
-        """Make one tick: sense, read, run the line, tell the robot. Gives the Tick's row."""
+        """Make one tick: sense, read, run the line, tell the robot. Returns the Tick's row."""
         self._take_rig(now_s)
         self._poll(now_s)
         for order in self._rounds.ordered(now_s, READING_SHARE * self.dt_s):
@@ -209,12 +209,12 @@ class Session:
             self._state, self._row = begun(self._line, stands_at), None
 
     def _put_back(self) -> None:
-        """Put the stand-in back at its start, where the belief is then too."""
+        """Put the simulated robot back at its start, where the belief is then too."""
         self.robots.put_back()
         self._walk(set_up(self._line, known_at(self._line, self._state, start_of(self._rounds.field))))
 
     def _probe(self, seen: Floats) -> Entry | None:
-        """Give what a probe asks for in this tick, if one goes on."""
+        """Return what a probe asks for in this tick, if one goes on."""
         if not self._probing.goes_on:
             return None
         entry = self._probing.entry(seen, "" if self.robots.link is not None else self.robots.stand_in.seen())
@@ -249,7 +249,7 @@ class Session:
             self.stop(reason)
 
     def _move(self, event: Event, reason: str = "") -> bool:
-        """Let something happen; tells whether it counts, and says why if it does not."""
+        """Let something happen; returns whether it counts, and says why if it does not."""
         moving = self.status.moving
         refusal = moving.refusal(event)
         if refusal:

@@ -41,7 +41,7 @@ class Correcting:
             self._board.note(f"{title}: {why}")
 
     def entry(self, line: Line, row: Floats | None, drives: bool) -> Entry | None:
-        """Give what the move asks for in this tick, from the Tick before; None without one. A stick that is touched ends it."""
+        """Return what the move asks for in this tick, from the Tick before; None without one. A stick that is touched ends it."""
         mover = self._mover
         if mover is None or row is None:
             return None
@@ -60,7 +60,7 @@ class Correcting:
         return entry
 
     def hold(self, line: Line, state: LineState, on: bool) -> LineState:
-        """Give the line's state in which headings are held, or no more."""
+        """Return the line's state in which headings are held, or no more."""
         stage = line.stages.get("correction")
         if not isinstance(stage, Correction):
             self._board.note("this rig has no gyro with a correction; nothing can hold its heading")
@@ -68,7 +68,7 @@ class Correcting:
         return line.changed(state, "correction", stage.hold(line.of(state, "correction"), on))
 
     def zero(self, line: Line, state: LineState) -> LineState:
-        """Give the line's state in which the gyro's bias is measured as soon as the robot stands."""
+        """Return the line's state in which the gyro's bias is measured as soon as the robot stands."""
         stage = line.stages.get("zeroing")
         if not isinstance(stage, Zeroing):
             self._board.note("this rig has no gyro with a correction; there is nothing to zero")
@@ -90,7 +90,7 @@ class Correcting:
             self._board.note("the gyro is zeroed as soon as it says something and the robot stands")
 
     def watch(self, line: Line, row: Floats) -> str:
-        """Tell the screen whether headings are held; gives why the robot must stop, for a gyro that lies."""
+        """Tell the screen whether headings are held; returns why the robot must stop, for a gyro that lies."""
         if "correction" not in line.stages:
             return ""
         if "zeroing" in line.stages:

@@ -91,14 +91,14 @@ class SessionInputs:
         return driver.driven_by(self._line) if isinstance(driver, Playing) else driver.name
 
     def seal(self, name: str) -> Seal | None:
-        """Give the seal of somebody who speaks with the rig's key; None for a rig that has none."""
+        """Return the seal of somebody who speaks with the rig's key; None for a rig that has none."""
         secret = self._line.rig.secret
         return self._book.seal(secret, name) if secret else None
 
     # --- which there are ---
 
     def use(self, line: Line) -> str:
-        """Go on with a changed rig's line; gives why the robot must stop for it, empty if it need not."""
+        """Go on with a changed rig's line; returns why the robot must stop for it, empty if it need not."""
         other_rate = line.dt_s != self._line.dt_s
         self._line, self.raw = line, None
         self._open_remotes()
@@ -214,7 +214,7 @@ class SessionInputs:
     # --- which of them drives ---
 
     def choose(self, name: str) -> str:
-        """Let a source drive, if it can; gives why a live robot must stop for it, empty if none drives that did not."""
+        """Let a source drive, if it can; returns why a live robot must stop for it, empty if none drives that did not."""
         source = self.sources.get(name)
         if source is None:
             self._board.note(f"there is no source {name} any more")
@@ -303,7 +303,7 @@ class SessionInputs:
             self.tell()
 
     def _moves(self, source: Source) -> bool:
-        """Tell whether the robot must stop without this source: it drives, or a function of the law is always its own.
+        """Return whether the robot must stop without this source: it drives, or a function of the law is always its own.
 
         Of one that only has buttons or letters beside it is enough that these come to rest.
         """

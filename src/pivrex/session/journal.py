@@ -25,7 +25,7 @@ def _kinds() -> dict[str, TypeAdapter[Any]]:
 
 
 def changes(before: Status | None, after: Status) -> dict[str, Any]:
-    """Give what of a status is another than before, as JSON can hold it; all of it where there was none."""
+    """Return what of a status is another than before, as JSON can hold it; all of it where there was none."""
     return {
         name: kind.dump_python(getattr(after, name), mode="json")
         for name, kind in _kinds().items()
@@ -34,7 +34,7 @@ def changes(before: Status | None, after: Status) -> dict[str, Any]:
 
 
 def rebuilt(before: Status, changed: Mapping[str, Any]) -> Status:
-    """Give the status after changes; what an older or newer version wrote and this one cannot read stays as it was."""
+    """Return the status after changes; what an older or newer version wrote and this one cannot read stays as it was."""
     found = {}
     for name, kind in _kinds().items():
         if name in changed:

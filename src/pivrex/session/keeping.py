@@ -45,7 +45,7 @@ TRY_AGAIN_S = 20.0
 """A disk that was full is tried again after so long."""
 
 LONGEST_UNMARKED_S = 3600.0
-"""A run that only keeps the last minutes begins anew after this, so that its events do not grow for ever."""
+"""A run that only keeps the last minutes begins again after this, so that its events do not grow for ever."""
 
 SHORTEST_S = 2.0
 """A run that nobody marked and that is shorter than this, or in which nothing moved, is not kept."""
@@ -196,7 +196,7 @@ class _Writes:
         while self._waiting:
             one = self._waiting.popleft()
             if isinstance(one, np.ndarray):
-                # a clock that went back: the robot begins anew, and so does its run
+                # a clock that went back: the robot begins again, and so does its run
                 if self._rig is not None and one[self._rig.line.layout.at("clock", "t")] < self._t:
                     self._put(rows)
                     rows = []
@@ -352,7 +352,7 @@ class _Writes:
         return True
 
     def _end_what_may_end(self) -> None:
-        """End a run that nothing marks now: the robot begins anew."""
+        """End a run that nothing marks now: the robot begins again."""
         if self._writer is not None and not _marked_by(self._status):
             self._end()
 

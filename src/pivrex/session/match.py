@@ -177,7 +177,7 @@ class Match:
         return self._runner.before(state) if self.alone and self._runner is not None else state
 
     def entry(self, line: Line, row: Floats | None) -> Entry | None:
-        """Give what the routine asks for in this tick; None where none drives."""
+        """Return what the routine asks for in this tick; None where none drives."""
         runner = self._runner
         if not self.alone or runner is None:
             return None

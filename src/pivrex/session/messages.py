@@ -108,7 +108,7 @@ class KeepRun:
 
 @dataclass(frozen=True)
 class LayOut:
-    """Put the stand-in onto another floor; it stays where it is."""
+    """Put the simulated robot onto another floor; it stays where it is."""
 
     field: Field | None
 
@@ -140,7 +140,7 @@ class EndMove:
 
 @dataclass(frozen=True)
 class MoveStandIn:
-    """Take the stand-in in hand: "lift" it onto a block, "lower" it, "turn over", "point ahead" its steered wheels; one that
+    """Take the simulated robot in hand: "lift" it onto a block, "lower" it, "turn over", "point ahead" its steered wheels; one that
     balances "set up" on the floor, "lay down" on its frame, "tip" forward or "turn left" in the hand.
     """
 
@@ -149,7 +149,7 @@ class MoveStandIn:
 
 @dataclass(frozen=True)
 class Push:
-    """Knock the stand-in: an impulse on its mass centre, in its own directions."""
+    """Knock the simulated robot: an impulse on its mass centre, in its own directions."""
 
     forward_Ns: float = 0.0  # noqa: N815 - newton seconds
     left_Ns: float = 0.0  # noqa: N815
@@ -192,7 +192,7 @@ class UseMoves:
 
 @dataclass(frozen=True)
 class MakeReady:
-    """Put the stand-in where the routine starts, or where it is before one of its lines; nothing moves until a period is started."""
+    """Put the simulated robot where the routine starts, or where it is before one of its lines; nothing moves until a period is started."""
 
     midway: Midway | None = None
 
@@ -281,7 +281,7 @@ class Stop:
 
 @dataclass(frozen=True)
 class GoOn:
-    """Let the stand-in drive again after a stop."""
+    """Let the simulated robot drive again after a stop."""
 
 
 @dataclass(frozen=True)
@@ -310,7 +310,7 @@ class MeasureAnew:
 
 @dataclass(frozen=True)
 class UseRobot:
-    """Command the robot behind the link, or the stand-in."""
+    """Command the robot behind the link, or the simulated robot."""
 
     on_link: bool
 
@@ -322,7 +322,7 @@ class PutBack:
 
 @dataclass(frozen=True)
 class AttachPads:
-    """Listen for stand-in gamepads."""
+    """Listen for simulated gamepads."""
 
 
 @dataclass(frozen=True)

@@ -12,13 +12,13 @@ class State(StrEnum):
     """What may move now."""
 
     SAFE = "safe"
-    """The line drives the stand-in; a robot on a link rests."""
+    """The line drives the simulated robot; a robot on a link rests."""
     LOST = "safe, lost"
     """Like safe, but nothing moves until a source that is lost is heard again and let go."""
     STOPPED = "stopped"
     """Nothing moves until the person goes on."""
     PROBING = "probing"
-    """Only a probe moves the stand-in."""
+    """Only a probe moves the simulated robot."""
     LIVE = "live"
     """The line drives whatever robot is commanded."""
     LIVE_LOST = "live, lost"
@@ -43,7 +43,7 @@ class Event(StrEnum):
     FIND = "find"
     """It is heard again and let go."""
     PROBE = "probe"
-    """A probe of the stand-in begins."""
+    """A probe of the simulated robot begins."""
     PROBE_ROBOT = "probe the robot"
     """A probe of the robot on the link begins."""
     PROBED = "probed"
@@ -152,7 +152,7 @@ class Moving:
         return effect.why if isinstance(effect, Refused) else ""
 
     def after(self, event: Event, reason: str = "") -> Moving:
-        """Give where the machine stands after an event; ``reason`` is why, of a stop, a probe or a loss."""
+        """Return where the machine stands after an event; ``reason`` is why, of a stop, a probe or a loss."""
         effect = EFFECTS[self.state][event]
         if isinstance(effect, Refused) or (event is Event.STOP and self.state is State.STOPPED):
             return self  # the first reason of a stop stands

@@ -69,7 +69,7 @@ class OwnMoves:
             self._board.note(f"{self._title}: {why}")
 
     def entry(self, line: Line, row: Floats | None, drives: bool) -> Entry | None:
-        """Give what it asks for in this tick, from the Tick before; None without one."""
+        """Return what it asks for in this tick, from the Tick before; None without one."""
         runner = self._runner
         if runner is None or row is None:
             return None

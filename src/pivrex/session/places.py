@@ -12,13 +12,13 @@ __all__ = ["config_folder", "log_file", "runtime_folder"]
 
 
 def config_folder() -> Path:
-    """Give the folder of the program's settings; ``PIVREX_HOME`` moves all of these, for tests."""
+    """Return the folder of the program's settings; ``PIVREX_HOME`` moves all of these, for tests."""
     home = os.environ.get("PIVREX_HOME")
     return Path(home) / "config" if home else user_config_path("pivrex")
 
 
 def log_file() -> Path:
-    """Give the log file, its folder made."""
+    """Return the log file, its folder made."""
     home = os.environ.get("PIVREX_HOME")
     folder = Path(home) / "log" if home else user_log_path("pivrex")
     folder.mkdir(parents=True, exist_ok=True)
@@ -26,7 +26,7 @@ def log_file() -> Path:
 
 
 def runtime_folder() -> Path:
-    """Give the folder for what lasts only while the program runs, made."""
+    """Return the folder for what lasts only while the program runs, made."""
     home = os.environ.get("PIVREX_HOME")
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # a system without such a folder: another will do

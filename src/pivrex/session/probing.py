@@ -30,7 +30,7 @@ class Probing:
         return self._runner is not None
 
     def begin(self, number: int, moves: tuple[MotorMove, ...], line: Line) -> str:
-        """Begin a probe; gives why it cannot be, empty if it does."""
+        """Begin a probe; returns why it cannot be, empty if it does."""
         if any(move.port >= len(line.outputs.motors) for move in moves):
             return "the rig has changed; this probe means another motor now"
         self._runner, self._eyes = Runner(moves, line.dt_s), ""
@@ -38,7 +38,7 @@ class Probing:
         return ""
 
     def entry(self, seen: Floats, eyes: str) -> Entry | None:
-        """Give what the probe asks for in this tick; None once it is over.
+        """Return what the probe asks for in this tick; None once it is over.
 
         ``seen`` is what was sensed, with what is true behind it; ``eyes`` what a person beside the robot sees move.
         """
@@ -61,7 +61,7 @@ class Probing:
             self._runner.end_move()
 
     def stop(self) -> None:
-        """Give the probe up."""
+        """Return the probe up."""
         if self._runner is not None:
             self._runner = None
             self._board.set(probing=0)

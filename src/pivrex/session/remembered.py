@@ -31,17 +31,17 @@ class Chosen(NamedTuple):
 
 
 def memory_file() -> Path:
-    """Give the file."""
+    """Return the file."""
     return config_folder() / "workspaces.toml"
 
 
 def recall(folder: Path) -> Chosen:
-    """Give what was chosen in a workspace. A file that cannot be read is as good as none."""
+    """Return what was chosen in a workspace. A file that cannot be read is as good as none."""
     return _read().get(str(resolved(folder)), Chosen())
 
 
 def last_workspace() -> Path | None:
-    """Give the workspace that was open last, if it is still there."""
+    """Return the workspace that was open last, if it is still there."""
     there = [Path(name) for name in _read() if (Path(name) / "rigs").is_dir()]
     return there[-1] if there else None
 

@@ -77,7 +77,7 @@ class ReplayClient:
             self.live.send(request)
 
     def poll(self) -> bool:
-        """Let time pass; tells whether `status` changed."""
+        """Let time pass; returns whether `status` changed."""
         self.live.poll()
         self.live.rows()
         now = self._clock()
@@ -101,14 +101,14 @@ class ReplayClient:
         return self._fresh or over or not self._given <= at <= self._given + BEFORE
 
     def rows(self) -> list[Row]:
-        """Give the Ticks since the last call, oldest first; after a jump those before it too."""
+        """Return the Ticks since the last call, oldest first; after a jump those before it too."""
         first = self._begins()
         self._given, self._fresh = self.replay.at, False
         rows = self.run.rows(first, self.replay.at + 1)
         return [Row(SERIAL, self.times_put_back(first + i), 0.0, 0.0, row) for i, row in enumerate(rows)]
 
     def times_put_back(self, row: int) -> int:
-        """Give how often the robot had been put back at its start before a row."""
+        """Return how often the robot had been put back at its start before a row."""
         return sum(e.kind == "put back" and e.row <= row for e in self.run.events)
 
     @property
@@ -117,14 +117,14 @@ class ReplayClient:
         return self._begins()
 
     def _begins(self) -> int:
-        """Give the first row that is given next: of what another rig made nothing is shown beside what this one makes."""
+        """Return the first row that is given next: of what another rig made nothing is shown beside what this one makes."""
         if not self.jumped:
             return self._given + 1
         at = self.replay.at
         return max([self.run.first, at - BEFORE + 1, *(row for row, _ in self.run.rigs if row <= at)])
 
     def trail(self) -> list[tuple[float, float]]:
-        """Give where the robot went before what `rows` gives next, since it was put at its start: x and y in m."""
+        """Return where the robot went before what `rows` gives next, since it was put at its start: x and y in m."""
         until = self._begins()
         since = max([self.run.first, *(e.row for e in self.run.events if e.kind == "put back" and e.row <= until)])
         track = self.run.track

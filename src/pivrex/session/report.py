@@ -22,7 +22,7 @@ NOISE_READINGS = 45
 
 @dataclass(frozen=True)
 class Travel:
-    """Where a channel has been since it was last asked from anew.
+    """Where a channel has been since it was last asked from again.
 
     Attributes
     ----------

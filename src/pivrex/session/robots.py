@@ -1,4 +1,4 @@
-"""The robot that is commanded: the stand-in, or the one behind a link."""
+"""The robot that is commanded: the simulated robot, or the one behind a link."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Robots:
     ----------
     stand_in : StandInRobot
     link : RobotLink or None
-        None while the stand-in is commanded.
+        None while the simulated robot is commanded.
     neutral : (V,) float64
         What tells a robot of this rig to rest.
     """
@@ -68,7 +68,7 @@ class Robots:
     # --- each tick ---
 
     def poll(self, now_s: float, expected: bool, budget_s: float) -> str:
-        """Take what the robot says, as far as there is time. ``expected``: it is live. Gives why that must end, empty if it
+        """Take what the robot says, as far as there is time. ``expected``: it is live. Returns why that must end, empty if it
         need not.
         """
         link, board = self.link, self._board
@@ -100,7 +100,7 @@ class Robots:
     # --- which one ---
 
     def use(self, built: Built) -> str:
-        """Go on with a changed rig; the stand-in stays where it is. Gives why a live robot must stop for it."""
+        """Go on with a changed rig; the simulated robot stays where it is. Returns why a live robot must stop for it."""
         self._line, self.neutral, self._at = built.line, built.neutral, built.at
         self._task = built.task
         self.stand_in, self._found = StandInRobot(built.model, self.stand_in.state), built.found
@@ -112,7 +112,7 @@ class Robots:
         return "the rig's link is another now"
 
     def change(self, on_link: bool) -> str:
-        """Command the robot behind the rig's link, or the stand-in. Gives why a live robot must stop for it."""
+        """Command the robot behind the rig's link, or the simulated robot. Returns why a live robot must stop for it."""
         where = self._asked or self._line.rig.link
         if on_link and where is None:
             self._board.note("this rig has no link; add a table [link] to it, or start with --link")
@@ -147,7 +147,7 @@ class Robots:
             self._shut_down = True
 
     def open_again(self) -> bool:
-        """After a shut-down, open the link again; tells whether that was needed."""
+        """After a shut-down, open the link again; returns whether that was needed."""
         if not self._shut_down:
             return False
         self.link = None
@@ -178,20 +178,20 @@ class Robots:
     # --- by hand ---
 
     def put_at(self, pose: Floats, seed: int, attached: tuple[float, ...] | None = None) -> None:
-        """Put the stand-in somewhere, x and y in m, heading in rad; a real robot is put there by hand."""
+        """Put the simulated robot somewhere, x and y in m, heading in rad; a real robot is put there by hand."""
         if self.link is None:
             self.stand_in.put_at(pose, seed, self._found, attached)
             self._board.set(runs=self._board.status.runs + 1, lifted=False, upside_down=False)
 
     def put_back(self) -> None:
-        """Put the stand-in back at its start."""
+        """Put the simulated robot back at its start."""
         if self.link is not None:
             self._board.note("a real robot is put back by hand")
         self.stand_in.put_back()
         self._board.set(runs=self._board.status.runs + 1, lifted=False, upside_down=False)
 
     def move_by_hand(self, what: str) -> None:
-        """Take the stand-in in hand; see `pivrex.session.messages.MoveStandIn`."""
+        """Take the simulated robot in hand; see `pivrex.session.messages.MoveStandIn`."""
         if self.link is not None:
             return  # a real robot is handled by hand
         if self.stand_in.balances:
@@ -206,7 +206,7 @@ class Robots:
         self._board.set(lifted=bool(state.lifted), upside_down=bool(state.upside_down))
 
     def push(self, forward_Ns: float, left_Ns: float, turn_Nms: float) -> None:  # noqa: N803 - newton seconds
-        """Knock the stand-in; a real robot is knocked by hand."""
+        """Knock the simulated robot; a real robot is knocked by hand."""
         if self.link is not None:
             self._board.note("a real robot is pushed by hand")
         elif not self._line.rig.has_real_body:

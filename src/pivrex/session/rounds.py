@@ -41,7 +41,7 @@ class Rounds:
         self._damaged = 0
 
     def ordered(self, now_s: float, budget_s: float) -> list[str]:
-        """Give what was ordered from outside since the last tick; see `pivrex.devices.match_wire.ORDERS`."""
+        """Return what was ordered from outside since the last tick; see `pivrex.devices.match_wire.ORDERS`."""
         wire = self._wire
         if wire is None:
             return []
@@ -66,8 +66,8 @@ class Rounds:
         return self.ready() if self.match.status.period is not Period.OFF else None
 
     def ready(self, midway: Midway | None = None) -> Floats | None:
-        """Put the stand-in where the routine starts, or where it is before one of its lines; nothing moves. Gives where the robot
-        believes to be then, (3,), with which the line must begin anew; None if nothing has changed.
+        """Put the simulated robot where the routine starts, or where it is before one of its lines; nothing moves. Returns where the robot
+        believes to be then, (3,), with which the line must begin again; None if nothing has changed.
         """
         match = self.match
         if midway is not None and (match.program is None or match.program.text != midway.text):

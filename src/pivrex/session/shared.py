@@ -111,7 +111,7 @@ class Ring:
         self._head[0] = count + 1
 
     def since(self, count: int) -> tuple[int, list[Row]]:
-        """Give the count now and the rows after ``count``, oldest first, at most what the ring still holds."""
+        """Return the count now and the rows after ``count``, oldest first, at most what the ring still holds."""
         now = int(self._head[0])
         first = max(count, now - SLOTS + 1)
         copies = []

@@ -18,7 +18,7 @@ __all__ = ["Probed", "Shown", "SourceInfo", "Status", "shown_of"]
 
 @dataclass(frozen=True)
 class Probed:
-    """What came of a probe; ``eyes`` is what a person beside the stand-in saw of its first move, in words."""
+    """What came of a probe; ``eyes`` is what a person beside the simulated robot saw of its first move, in words."""
 
     number: int
     runs: tuple[Run, ...]
@@ -80,7 +80,7 @@ class Status:
     recording : str
         The file that is being recorded; empty for none.
     linked : str
-        "off" where the stand-in is commanded; "heard" or what is wrong where a robot behind a link is.
+        "off" where the simulated robot is commanded; "heard" or what is wrong where a robot behind a link is.
     source : str
         The name of the chosen source.
     sources : tuple of SourceInfo
@@ -98,7 +98,7 @@ class Status:
     shown : tuple of Shown
         What the routine showed last at each of its lines.
     pad_port : int
-        Where stand-in gamepads may connect; 0 if nowhere.
+        Where simulated gamepads may connect; 0 if nowhere.
     runs : int
         Counts how often the robot was put back at its start.
     probing : int
@@ -106,7 +106,7 @@ class Status:
     probed : Probed or None
         The last one that is over.
     lifted, upside_down : bool
-        Whether the stand-in stands on a block, and whether it lies on its back.
+        Whether the simulated robot stands on a block, and whether it lies on its back.
     upright : bool
         Whether it is a robot that balances, and stands by itself.
     holding : bool
@@ -130,7 +130,7 @@ class Status:
     sources: tuple[SourceInfo, ...] = ()
     keys_mode: KeysMode = "latched"
     serial: int = 0
-    robot: str = "stand-in"
+    robot: str = "simulator"
     watching: bool = False
     note: str = ""
     notes: int = 0

@@ -30,7 +30,7 @@ class Watching:
         self.report: Report | None = None
 
     def turn(self, on: bool) -> None:
-        """Begin to look, anew, or end it."""
+        """Begin to look, again, or end it."""
         self._on = on
         self._watches.clear()
 

@@ -1,4 +1,4 @@
-"""The stand-in robot: what moves when there is no real one."""
+"""The simulated robot: what moves when there is no real one."""
 
 from pivrex.sim.model import stand_in_of
 from pivrex.sim.rollout import Rollout

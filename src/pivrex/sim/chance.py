@@ -15,7 +15,7 @@ _STEP, _FIRST, _SECOND = (np.uint64(n) for n in (0x9E3779B97F4A7C15, 0xBF58476D1
 
 
 def draw(seed: Counts | int, count: Counts | int, many: int) -> Floats:
-    """Give numbers evenly spread over [0, 1).
+    """Return numbers evenly spread over [0, 1).
 
     Parameters
     ----------

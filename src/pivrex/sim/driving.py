@@ -128,7 +128,7 @@ def drive_through(
     rows : (N, K) float64
         With what goes in, as `Line.begin` gives it; the rest is written.
     given : (N, S) float64
-        What was sensed, where that is known; NaN where the sensors of the stand-in say it.
+        What was sensed, where that is known; NaN where the sensors of the simulated robot say it.
     counts : sequence of N bool
         A tick that does not count leaves no trace: its row is what it would have been.
 

@@ -1,4 +1,4 @@
-"""What every stand-in is fitted with, however it moves: motors on ports, encoders, absolute sensors, arms."""
+"""What every simulated robot is fitted with, however it moves: motors on ports, encoders, absolute sensors, arms."""
 
 from __future__ import annotations
 
@@ -201,7 +201,7 @@ def sense_fitted(
 
 
 def carried_over(state: object, fresh: Standing) -> Standing:
-    """Return `fresh`, a robot's state at rest, where another stand-in's `state` is: what both know, if its shape is the same."""
+    """Return `fresh`, a robot's state at rest, where another simulated robot's `state` is: what both know, if its shape is the same."""
     return fresh._replace(**{
         n: v for n in CARRIED_OVER if (v := getattr(state, n, None)) is not None and v.shape == getattr(fresh, n).shape
     })  # fmt: skip

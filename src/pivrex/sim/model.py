@@ -1,4 +1,4 @@
-"""Which stand-in a rig has: a perfect one, or one with a real body."""
+"""Which simulated robot a rig has: a perfect one, or one with a real body."""
 
 from __future__ import annotations
 
@@ -19,5 +19,5 @@ AnyStandIn = Any
 def stand_in_of(
     rig: Rig, field: Field | None = None, wiring: Wiring | None = None, tick_s: float | None = None
 ) -> AnyStandIn:
-    """Return the stand-in of a rig, as its ``[body]`` says. ``tick_s`` is how long its ticks are, the rig's own if left out."""
+    """Return the simulated robot of a rig, as its ``[body]`` says. ``tick_s`` is how long its ticks are, the rig's own if left out."""
     return RealBody(rig, field, wiring, tick_s=tick_s) if rig.has_real_body else StandIn(rig, field, wiring)

@@ -18,7 +18,7 @@ __all__ = ["Rollout"]
 
 
 class Rollout:
-    """A line and a stand-in, ticked together; both for a batch of shape B.
+    """A line and a simulated robot, ticked together; both for a batch of shape B.
 
     Attributes
     ----------
@@ -39,7 +39,7 @@ class Rollout:
     ) -> Floats:  # fmt: skip
         """Make one tick; returns its row, B + (K,).
 
-        ``sensed`` counts instead of what the stand-in senses. A tick that does not count leaves no trace: its row is
+        ``sensed`` counts instead of what the simulated robot senses. A tick that does not count leaves no trace: its row is
         what it would have been.
         """
         line, model, state = self.line, self.model, self.state

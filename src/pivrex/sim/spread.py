@@ -79,14 +79,14 @@ def drawn(rig: Rig, seeds: Seeds) -> Drawn:
 
 
 def stand_in_under(rig: Rig, field: Field | None, found: Drawn, wiring: Wiring | None = None) -> Any:
-    """Give the stand-in of a rig under what was drawn; a perfect one has nothing that could differ."""
+    """Return the simulated robot of a rig under what was drawn; a perfect one has nothing that could differ."""
     if rig.has_real_body:
         return RealBody(rig, field, wiring, under=found.under)
     return StandIn(rig, field, wiring)
 
 
 def placed_by(model: Any, seeds: Seeds, pose: Floats, found: Drawn) -> Any:
-    """Give the state of robots that were put down where a routine starts, (3,), as near as somebody does by hand."""
+    """Return the state of robots that were put down where a routine starts, (3,), as near as somebody does by hand."""
     return model.placed(
         model.start(seeds.shape, seeds), pose + found.offset, np.broadcast_to(pose[..., 2], seeds.shape)
     )

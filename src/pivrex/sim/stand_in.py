@@ -1,4 +1,4 @@
-"""The perfect stand-in: wheels that follow with a lag, exact motion, and a field that stops it. For one robot or a batch."""
+"""The perfect simulated robot: wheels that follow with a lag, exact motion, and a field that stops it. For one robot or a batch."""
 
 from __future__ import annotations
 
@@ -78,7 +78,7 @@ class StandInSettings(Record):
 
 
 class StandInState(Record):
-    """Where B stand-ins are and how their W wheels turn, S of them steered.
+    """Where B simulated robots are and how their W wheels turn, S of them steered.
 
     Attributes
     ----------
@@ -299,7 +299,7 @@ class StandIn(Fitted):
         return made
 
     def adopt(self, state: object) -> StandInState:
-        """Return a state at rest where another stand-in of this robot is."""
+        """Return a state at rest where another simulated robot of this robot is."""
         after = carried_over(state, self.start())
         return after._replace(gyro=after.pose[..., 2])
 

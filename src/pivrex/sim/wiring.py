@@ -59,7 +59,7 @@ def _port(motor: str, output: Output) -> str:
 
 
 def wiring_of(rig: Rig) -> Wiring:
-    """Give the wiring that a rig describes."""
+    """Return the wiring that a rig describes."""
     motors, names = list(rig.all_motors().values()), rig.motor_names
     signs = {name: -1.0 if m.reversed else 1.0 for name, m in zip(names, motors, strict=True)}
     sensors = {w: rig.steering.wheels[w].sensor for w in rig.steered if rig.steering is not None}
@@ -76,7 +76,7 @@ def wiring_of(rig: Rig) -> Wiring:
 
 
 def faulty(rig: Rig, words: str, seed: int = 0) -> Wiring:
-    """Give a wiring with faults.
+    """Return a wiring with faults.
 
     Parameters
     ----------

@@ -1,6 +1,6 @@
 """Bench sums: the small calculations of a workbench, each with its formula, filled from the rig where it knows."""
 
 from pivrex.sums.sums import SUMS
-from pivrex.sums.what import Given, Result, Sum, reckoned
+from pivrex.sums.what import Given, Result, Sum, computed
 
-__all__ = ["SUMS", "Given", "Result", "Sum", "reckoned"]
+__all__ = ["SUMS", "Given", "Result", "Sum", "computed"]

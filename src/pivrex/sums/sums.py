@@ -68,7 +68,7 @@ def _motor_of(rig: Rig, wheel: int) -> Motor:
 
 
 def nearest_pair(given: float, wanted: float, whole: float) -> tuple[float, float]:
-    """Give the two standard resistors, in ohm, of about ``whole`` together, whose divider comes nearest to ``wanted`` volts from
+    """Return the two standard resistors, in ohm, of about ``whole`` together, whose divider comes nearest to ``wanted`` volts from
     ``given`` without being above it.
     """
     decades = [v * 10.0**d for d in range(1, 7) for v in E24]
@@ -131,7 +131,7 @@ def _divider(v: Values) -> list[Result]:
 
 
 def sound_m_s(celsius: float) -> float:
-    """Give the speed of sound in dry air, in m/s: 331.3·√(1 + T/273.15). (Kinsler & Frey, Fundamentals of Acoustics.)"""
+    """Return the speed of sound in dry air, in m/s: 331.3·√(1 + T/273.15). (Kinsler & Frey, Fundamentals of Acoustics.)"""
     return 331.3 * sqrt(1 + celsius / 273.15)
 
 

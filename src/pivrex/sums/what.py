@@ -10,7 +10,7 @@ from pivrex.errors import UnitError
 from pivrex.rig.rig import Rig
 from pivrex.units import KINDS, format_quantity, parse
 
-__all__ = ["Given", "Result", "Sum", "Values", "reckoned"]
+__all__ = ["Given", "Result", "Sum", "Values", "computed"]
 
 Values = Mapping[str, float]
 
@@ -63,7 +63,7 @@ class Given:
         return value
 
     def nudged(self, value: float, steps: float) -> float:
-        """Give the value after some steps, within its bounds."""
+        """Return the value after some steps, within its bounds."""
         return min(max(self.low, round((value + steps * self.step) / self.step) * self.step), self.high)
 
 
@@ -110,11 +110,11 @@ class Sum:
     writes: Callable[[Rig, Values], list[tuple[str, object]]] = field(default=lambda _rig, _values: [])
 
     def filled(self, rig: Rig) -> dict[str, float]:
-        """Give what the rig knows, and what is usual where it does not."""
+        """Return what the rig knows, and what is usual where it does not."""
         return {g.key: min(max(g.low, g.default(rig)), g.high) for g in self.given}
 
 
-def reckoned(one: Sum, rig: Rig, said: Mapping[str, str]) -> tuple[dict[str, float], list[Result]]:
+def computed(one: Sum, rig: Rig, said: Mapping[str, str]) -> tuple[dict[str, float], list[Result]]:
     """Reckon a sum with some values as a person wrote them; the others are filled from the rig.
 
     Raises

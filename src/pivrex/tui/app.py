@@ -177,7 +177,11 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
         model.pull()
         model.fade(self._gone or model.stands)
         if not model.client.alive and not self._gone:
-            rests = "the robot's own watchdog rests it" if model.status.linked != "off" else "the stand-in went with it"
+            rests = (
+                "the robot's own watchdog rests it"
+                if model.status.linked != "off"
+                else "the simulated robot went with it"
+            )
             self._gone = f"the session no longer answers; {rests}. Ctrl+Q leaves"
             model.say(self._gone, alarm=True)
         self.follow_match()
@@ -373,7 +377,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
         self.exit(1, return_code=1, message=f"{said} {log_file()} has more.")
 
     def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
-        """Give the palette's entries: the same rows as the keys."""
+        """Return the palette's entries: the same rows as the keys."""
         for command, view in self.commands.everywhere(self._open):
             if command.name != "palette":
                 key = f"  ({command.key})" if command.key else ""

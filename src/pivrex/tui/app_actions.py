@@ -107,8 +107,8 @@ class AppActions(_Base):
 
         def pads() -> str:
             port = self.model.status.pad_port
-            return "stand-in gamepads: " + (
-                f"pivrex remote --pad --port {port}" if port else "Ctrl+P, then stand-in gamepad"
+            return "simulated gamepads: " + (
+                f"pivrex remote --pad --port {port}" if port else "Ctrl+P, then simulated gamepad"
             )
 
         def take(name: str | None) -> None:
@@ -231,7 +231,7 @@ class AppActions(_Base):
             self.model.edit("a real body", lambda d: d.update({"body": {"kind": kind}}))
         else:
             self.model.choose("body.kind", kind)
-        self.model.say(f"the stand-in has a {kind} body now")
+        self.model.say(f"the simulated robot has a {kind} body now")
 
     def act_match(self) -> None:
         self.clock.ready()

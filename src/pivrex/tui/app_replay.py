@@ -22,7 +22,7 @@ else:
 __all__ = ["REPLAY_COMMANDS", "ReplayActs"]
 
 REPLAY_COMMANDS = (
-    Command("replay_play", "play", "The run plays, or pauses; at its end it begins anew.", ("space",), "Space", foot=1),
+    Command("replay_play", "play", "The run plays, or pauses; at its end it begins again.", ("space",), "Space", foot=1),
     Command("replay_back", "a tick back", "Goes a tick back, and pauses.", ("left",)),
     Command("replay_on", "tick", "Goes on by a tick, and pauses.", ("right",), "← →", foot=2),
     Command("replay_far_back", "a second back", "Goes a second back.", ("shift+left",)),

@@ -114,14 +114,14 @@ class Canvas(Widget):
             self.refresh(*regions)
 
     def render_lines(self, crop: Region) -> list[Strip]:
-        """Give the rows of a region. There is no border or padding that Textual's own way would have to add."""
+        """Return the rows of a region. There is no border or padding that Textual's own way would have to add."""
         rows = [self.render_line(y) for y in range(crop.y, crop.bottom)]
         if crop.x == 0 and crop.width == self.size.width:
             return rows
         return [row.crop(crop.x, crop.right) for row in rows]
 
     def render_line(self, y: int) -> Strip:
-        """Give a row as Textual wants it."""
+        """Return a row as Textual wants it."""
         theme = self.app.theme
         if theme != self._styles_of:
             self._styles_of = theme

@@ -81,7 +81,7 @@ class Owner(Protocol):
 
 COMMON = (
     Command("stop", "stop", "Stops the robot from anywhere, at once.", ("escape",), foot=1, asks=ask.Stop("Esc")),
-    Command("go_on", "go on", "Lets the stand-in drive again after a stop, once the sticks are let go.", ("g",), foot=2,
+    Command("go_on", "go on", "Lets the simulated robot drive again after a stop, once the sticks are let go.", ("g",), foot=2,
             available=lambda m: bool(m.status.held), asks=ask.GoOn()),
     Command("go_live", "go live", "Lets a robot on a link move. Needs sticks at rest; any key without a meaning then stops it.",
             ("ctrl+l",), foot=12, available=lambda m: not m.status.live, asks=ask.GoLive()),
@@ -97,12 +97,12 @@ COMMON = (
             available=lambda m: m.file.can_redo),
     Command("changes", "list of changes", "Lists what was changed of the rig, or of the routine or path that is open, and goes to any of "
             "them.", ("ctrl+u",)),
-    Command("put_back", "back to start", "Puts the stand-in back at its start; the trail stays as a ghost.", ("r",), foot=11,
+    Command("put_back", "back to start", "Puts the simulated robot back at its start; the trail stays as a ghost.", ("r",), foot=11,
             asks=ask.PutBack()),
     Command("hold_heading", "hold heading", "Lets the gyro hold the heading while nobody turns it, or no more.", ("Y", "shift+y", "upper_y"),
             foot=7,
             available=lambda m: m.rig.gyro is not None),
-    Command("body", "body", "Changes the stand-in's body between real, with mass, slip and faults, and perfect.",
+    Command("body", "body", "Changes the simulated robot's body between real, with mass, slip and faults, and perfect.",
             ("B", "shift+b", "upper_b")),
     Command("zero_gyro", "zero the gyro", "Measures the gyro's bias while the robot stands, and takes it off.",
             ("Z", "shift+z", "upper_z"), available=lambda m: m.rig.correction is not None, asks=ask.ZeroGyro()),
@@ -123,16 +123,16 @@ COMMON = (
             asks=ask.Record()),
     Command("keep_run", "keep", "Keeps what was driven in the last minutes as a run; where a run stays anyhow, marks this moment.",
             ("asterisk", "*"), "*", foot=12, asks=ask.KeepRun()),
-    Command("robot", "robot on the link", "Changes between the stand-in and the robot behind the link.", ("h",), foot=13,
+    Command("robot", "robot on the link", "Changes between the simulated robot and the robot behind the link.", ("h",), foot=13,
             available=lambda m: m.rig.link is not None or m.status.linked != "off"),
     Command("export", "export", "Saves the drawing of this view as SVG and PDF into the workspace's exports.", ("x",), foot=15),
-    Command("turn_over", "turn it over", "Turns the stand-in on its back, or back on its wheels, to test which side it thinks is up.",
+    Command("turn_over", "turn it over", "Turns the simulated robot on its back, or back on its wheels, to test which side it thinks is up.",
             (), available=lambda m: m.rig.upside_down is not None, asks=ask.MoveStandIn("turn over")),
     Command("set_up", "set it up", "Sets a robot that balances upright; a hand holds it until it stands by itself.", ("I", "shift+i", "upper_i"),
             foot=3, available=lambda m: m.rig.balance is not None and not m.status.upright, asks=ask.MoveStandIn("set up")),
     Command("lay_down", "lay it down", "Lays the simulated robot that balances on its frame.", (),
             available=lambda m: m.rig.balance is not None, asks=ask.MoveStandIn("lay down")),
-    Command("attach_pads", "stand-in gamepad", "Listens for stand-in gamepads, moved by pivrex remote --pad.", (), asks=ask.AttachPads()),
+    Command("attach_pads", "simulated gamepad", "Listens for simulated gamepads, moved by pivrex remote --pad.", (), asks=ask.AttachPads()),
     Command("messages", "what was said", "Lists what was said, whole and with its time, and what the open rig is warned of.",
             ("exclamation_mark", "!"), foot=16),
     Command("edit_file", "edit the rig's file", "Opens the rig in your own editor (VISUAL or EDITOR), at the line of what is selected; "
@@ -155,10 +155,11 @@ COMMON = (
 
 
 PUSHES = (
-    Command("push_left", "knock", "Knocks the stand-in's front to the left, as a robot that hits it does; one that balances forward.",
+    Command("push_left", "knock", "Knocks the simulated robot's front to the left, as a robot that hits it does; one that balances forward.",
             ("f",),
             available=lambda m: m.rig.has_real_body),
-    Command("push_right", "knock to the right", "Knocks the stand-in's front to the right; one that balances back.", ("F", "shift+f", "upper_f"),
+    Command("push_right", "knock to the right", "Knocks the simulated robot's front to the right; one that balances back.",
+            ("F", "shift+f", "upper_f"),
             available=lambda m: m.rig.has_real_body),
 )  # fmt: skip
 """In the views that show what comes of a knock."""
@@ -193,7 +194,7 @@ class Commands:
         """Where those count: the names of all others that mean something beside them."""
 
     def acting(self, view: str) -> list[Command]:
-        """Give those that act in a view."""
+        """Return those that act in a view."""
         taken = {key for c in self.before for key in c.keys}
         others = [c for c in self.all if c.view in ("", view) and not taken & set(c.keys)]
         return [
@@ -202,12 +203,12 @@ class Commands:
         ]
 
     def everywhere(self, view: str) -> list[tuple[Command, str]]:
-        """Give all: first those that act in the open view, then those of the others, each with its view to be opened."""
+        """Return all: first those that act in the open view, then those of the others, each with its view to be opened."""
         others = [(c, c.view) for c in self.all if c.view not in ("", view) and not self.before]
         return [(c, "") for c in self.acting(view)] + others
 
     def named(self, name: str, view: str = "") -> Command:
-        """Give a command by its name, of a view if it has one there."""
+        """Return a command by its name, of a view if it has one there."""
         found = [c for c in (*self.before, *self.all) if c.name == name]
         return next((c for c in found if c.view in ("", view)), found[0])
 
@@ -216,7 +217,7 @@ class Commands:
         return next((c for c in self.acting(view) if key in c.keys), None)
 
     def foot(self, view: str, model: ScreenModel) -> list[tuple[str, str, str]]:
-        """Give name, key and title of those that matter now."""
+        """Return name, key and title of those that matter now."""
         off = model.rig.is_bench and view in self.needs_chassis
         acting = (c for c in self.acting(view) if c.foot and c.available(model) and not (off and c.view == view))
         ranked = sorted(acting, key=lambda c: c.foot)

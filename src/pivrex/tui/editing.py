@@ -113,13 +113,13 @@ class Editing:
     # --- its settings ---
 
     def line_of(self, key: str) -> int:
-        """Give the line of the file at which a setting stands, from 1: the nearest table's where the file leaves it out."""
+        """Return the line of the file at which a setting stands, from 1: the nearest table's where the file leaves it out."""
         places = find_places(self.file.text)
         loc = place_of(self.rig, key)
         return next((places[loc[:n]] for n in range(len(loc), 0, -1) if loc[:n] in places), 1)
 
     def setting(self, key: str) -> Setting:
-        """Give a setting by its key."""
+        """Return a setting by its key."""
         return setting_at(key)
 
     def shown(self, key: str) -> str:
@@ -155,7 +155,7 @@ class Editing:
         self._change(key, self.setting(key).chosen(choice))
 
     def edit(self, what: str, change: Callable[[TOMLDocument], None], join: bool = False) -> bool:
-        """Change several things of the rig as one step; tells whether the rig is another now."""
+        """Change several things of the rig as one step; returns whether the rig is another now."""
         return self._changed_by(what, lambda: self.file.edit(what, change, join), say=not join)
 
     def undo(self) -> None:

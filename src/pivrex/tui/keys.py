@@ -53,7 +53,7 @@ KEYS = tuple(f"f{i}" for i in range(1, 13))
 
 
 def keys_of_buttons(rig: Rig, own: Mapping[str, str], taken: Collection[str] = ()) -> dict[str, str]:
-    """Give the button of each key: F1 to F12 for those that the rig uses, in the order of the layout.
+    """Return the button of each key: F1 to F12 for those that the rig uses, in the order of the layout.
 
     Parameters
     ----------
@@ -139,7 +139,7 @@ def _text(path: Path) -> str:
 
 
 def wants_pictures(path: Path) -> bool:
-    """Tell whether drawings may be shown in pixels: yes, unless the file says ``pixels = false`` in its table ``[screen]``.
+    """Return whether drawings may be shown in pixels: yes, unless the file says ``pixels = false`` in its table ``[screen]``.
 
     Raises
     ------

@@ -36,11 +36,11 @@ class KeysInOrder(_Base):
         raise NotImplementedError
 
     def views_have_keys(self) -> bool:
-        """Tell whether a key is the views' now."""
+        """Return whether a key is the views' now."""
         raise NotImplementedError
 
     def closes_by(self, key: str) -> bool:
-        """Tell whether what lies over may close by this key, so that the next one must wait."""
+        """Return whether what lies over may close by this key, so that the next one must wait."""
         raise NotImplementedError
 
     def hold_keys(self, holder: object) -> None:

@@ -100,7 +100,7 @@ class ScreenModel(Editing):
         """Keys that mean something already."""
         self._buttons_of, self._button_keys = -1, dict[str, str]()
         self.practice = ""
-        """Whose copy is open to practise on, with faults in the stand-in's wiring; empty for no copy."""
+        """Whose copy is open to practise on, with faults in the simulated robot's wiring; empty for no copy."""
         self._chosen: Document[Any] | None = None
         """What the session has as its routine."""
         self._began: list[Document[Any]] = []
@@ -215,7 +215,7 @@ class ScreenModel(Editing):
             self.ask(LayOut(field))
 
     def is_of_another(self, source: SourceInfo) -> bool:
-        """Tell whether a source is a recording of another robot: named as its driver, begun with its name, or without the
+        """Return whether a source is a recording of another robot: named as its driver, begun with its name, or without the
         channels that this one's law reads.
         """
         if not source.can.plays:
@@ -265,21 +265,21 @@ class ScreenModel(Editing):
         return self.line.wheels[self.wheel % len(self.line.wheels)]
 
     def value(self, stage: str, name: str) -> float:
-        """Give a value of the newest Tick; NaN before the first, and where this rig has no such value."""
+        """Return a value of the newest Tick; NaN before the first, and where this rig has no such value."""
         row, layout = self.row, self.line.layout
         return float(row[layout.at(stage, name)]) if row is not None and layout.has(stage, name) else float("nan")
 
     def degrees(self, stage: str, name: str) -> float:
-        """Give an angle, or a rate of turn, of the newest Tick in degrees."""
+        """Return an angle, or a rate of turn, of the newest Tick in degrees."""
         return degrees(self.value(stage, name))
 
     def number(self, stage: str, name: str, unknown: int = 0) -> int:
-        """Give a whole number of the newest Tick; ``unknown`` before the first, and where it is not told."""
+        """Return a whole number of the newest Tick; ``unknown`` before the first, and where it is not told."""
         value = self.value(stage, name)
         return int(value) if isfinite(value) else unknown
 
     def commanded(self, wheel: str) -> float:
-        """Give the surface speed that a wheel is given in the newest Tick, in m/s; NaN before the first."""
+        """Return the surface speed that a wheel is given in the newest Tick, in m/s; NaN before the first."""
         row, line = self.row, self.line
         return float(row[line.speeds.start + line.wheels.index(wheel)]) if row is not None else float("nan")
 
@@ -299,7 +299,7 @@ class ScreenModel(Editing):
         return NOT_NOW if self.replay is not None else ""
 
     def pull(self) -> bool:
-        """Take what the session made since the last call; tells whether anything is new."""
+        """Take what the session made since the last call; returns whether anything is new."""
         news = self.client.poll()
         if self.status.notes != self._notes:
             new, self._notes = self.status.notes_since(self._notes), self.status.notes
@@ -336,7 +336,7 @@ class ScreenModel(Editing):
         return self.replay.run.facts.rig if self.replay is not None else self.file.path.stem
 
     def open_rig(self, path: Path) -> bool:
-        """Open another rig of the workspace, whatever run was open; tells whether it could be read."""
+        """Open another rig of the workspace, whatever run was open; returns whether it could be read."""
         self.run.leave()
         try:
             file = RigFile(path)
@@ -376,7 +376,7 @@ class ScreenModel(Editing):
         return path
 
     def export_name(self, what: str, suffix: str) -> Path:
-        """Give a dated path in the workspace's ``exports`` that nothing has yet, its folder made."""
+        """Return a dated path in the workspace's ``exports`` that nothing has yet, its folder made."""
         from pivrex.files import free_name
 
         folder = self.folder.path / "exports"

@@ -21,7 +21,7 @@ _AT_LINE = {
 
 
 def editor_words(path: Path, line: int, env: Mapping[str, str] | None = None) -> list[str]:
-    """Give the command that opens a file at a line (counted from 1); empty if no editor is there.
+    """Return the command that opens a file at a line (counted from 1); empty if no editor is there.
 
     ``VISUAL`` comes before ``EDITOR``, and these before those that are usually there.
     """

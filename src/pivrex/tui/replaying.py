@@ -67,7 +67,7 @@ class OpenRun:
         """How many of the run's warnings were said."""
 
     def open(self, path: Path) -> bool:
-        """Open a run, at its first Tick; the robot is stopped meanwhile. Tells whether it could be read."""
+        """Open a run, at its first Tick; the robot is stopped meanwhile. Returns whether it could be read."""
         try:
             run = Run(path)
             run.row(run.first)

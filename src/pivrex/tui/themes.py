@@ -152,6 +152,6 @@ THEMES = (
 
 
 def next_theme(name: str) -> str:
-    """Give the theme after this one."""
+    """Return the theme after this one."""
     names = ("dusk", "noon", "plain")
     return names[(names.index(name) + 1) % len(names)]

@@ -88,7 +88,7 @@ class Trace:
         """Counts the Ticks that were taken."""
 
     def begin(self, run: int, trail: list[tuple[float, float]]) -> None:
-        """Begin anew with a trail; the Ticks that are kept stay."""
+        """Begin again with a trail; the Ticks that are kept stay."""
         self.trail, self.ghost, self._run, self._since = trail, [], run, 0
 
     def add(self, rows: list[Row], layout: Layout) -> None:

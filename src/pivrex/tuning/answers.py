@@ -1,4 +1,4 @@
-"""What a loop answers to an experiment, for many gain sets and conditions at once, on the stand-in."""
+"""What a loop answers to an experiment, for many gain sets and conditions at once, on the simulated robot."""
 
 from __future__ import annotations
 
@@ -91,7 +91,7 @@ class Answers:
 def answers_to(
     rig: Rig, loop: Loop, experiment: Experiment, sets: Sequence[Gains], under: Conditions | None = None, seed: int = 0
 ) -> Answers:
-    """Give what a few gain sets answer, each on a stand-in of the rig that has the same chance. A few are sooner done one
+    """Return what a few gain sets answer, each on a simulated robot of the rig that has the same chance. A few are sooner done one
     after the other than as a batch.
     """
     bench = Bench(rig, loop, under)
@@ -99,7 +99,7 @@ def answers_to(
 
 
 class Bench:
-    """A rig's line and stand-in on an open floor, to try experiments with one of its loops.
+    """A rig's line and simulated robot on an open floor, to try experiments with one of its loops.
 
     Parameters
     ----------
@@ -238,7 +238,7 @@ class Bench:
         return turned._replace(rise_s=went.rise_s, settle_s=np.maximum(turned.settle_s, went.settle_s)), swings | strays
 
     def _watched(self, experiment: Experiment, ticks: int) -> tuple[int, int]:
-        """Give the ticks from which and up to which an answer's figures count."""
+        """Return the ticks from which and up to which an answer's figures count."""
         knock = round(experiment.knock_at_s / self.line.dt_s)
         if experiment.kind == "push":
             return knock, ticks

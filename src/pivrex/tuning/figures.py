@@ -44,7 +44,7 @@ class Figures(NamedTuple):
 
 
 def figures_of(t_s: Floats, value: Floats, begin: Floats, end: Floats, effort: Floats, least: float = 0.0) -> Figures:
-    """Give the figures of answers.
+    """Return the figures of answers.
 
     Parameters
     ----------

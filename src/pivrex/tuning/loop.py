@@ -104,11 +104,11 @@ class Loop:
         raise NotImplementedError
 
     def gains(self, rig: Rig) -> Gains:
-        """Give a rig's own gains."""
+        """Return a rig's own gains."""
         raise NotImplementedError
 
     def without_gains(self, rig: Rig) -> Rig:
-        """Give a rig as if it had no gains of its own here: what is the same for all gain sets."""
+        """Return a rig as if it had no gains of its own here: what is the same for all gain sets."""
         return rig
 
     def put(self, line: Line, gains: Gains) -> None:
@@ -116,15 +116,15 @@ class Loop:
         raise NotImplementedError
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
-        """Give where value, target and parts stand in the row."""
+        """Return where value, target and parts stand in the row."""
         raise NotImplementedError
 
     def experiment(self, rig: Rig, kind: str) -> Experiment:
-        """Give an experiment of a size that suits a rig."""
+        """Return an experiment of a size that suits a rig."""
         raise NotImplementedError
 
     def move(self, line: Line, experiment: Experiment) -> Motion:
-        """Give what makes it on a line, but for a knock."""
+        """Return what makes it on a line, but for a knock."""
         raise NotImplementedError
 
     def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
@@ -132,7 +132,7 @@ class Loop:
         return np.zeros(3)
 
     def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
-        """Give what a rig file must say for it to have these gains, by dotted key."""
+        """Return what a rig file must say for it to have these gains, by dotted key."""
         raise NotImplementedError
 
 

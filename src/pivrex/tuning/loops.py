@@ -210,10 +210,10 @@ LOOPS: Mapping[str, Loop] = {loop.name: loop for loop in (*BALANCE, Heading(), W
 
 
 def loops_of(rig: Rig) -> list[Loop]:
-    """Give the loops that a rig has."""
+    """Return the loops that a rig has."""
     return [loop for loop in LOOPS.values() if loop.of(rig) is not None]
 
 
 def loop_named(name: str) -> Loop:
-    """Give a loop by its name; raises `KeyError`."""
+    """Return a loop by its name; raises `KeyError`."""
     return LOOPS[name]

@@ -38,7 +38,7 @@ class Placed:
 
 
 def placements(rig: Rig, seconds: float = 8.0, robots: int = ROBOTS) -> list[Placed]:
-    """Drive the same drive with each mounting, on stand-ins with a real body.
+    """Drive the same drive with each mounting, on simulated robots with a real body.
 
     Parameters
     ----------

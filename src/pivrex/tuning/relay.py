@@ -109,7 +109,7 @@ def _swing(seen: Floats, gave: Floats, switched: Sequence[int], size: float, ban
 
 
 def relay_on(rig: Rig, loop: Loop, seconds: float = 8.0) -> Relay | None:
-    """Make the relay experiment with a loop of a rig on its stand-in. None if it does not swing, or not evenly.
+    """Make the relay experiment with a loop of a rig on its simulated robot. None if it does not swing, or not evenly.
 
     Of the heading it switches the turn, of a wheel's speed the drive, of a steered wheel the rate of its turning: what each
     loop gives, with its own gains left out.

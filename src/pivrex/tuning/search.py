@@ -1,4 +1,4 @@
-"""A search over gains against a goal, on many stand-ins under several conditions: what is good on one run alone is not."""
+"""A search over gains against a goal, on many simulated robots under several conditions: what is good on one run alone is not."""
 
 from __future__ import annotations
 
@@ -151,7 +151,7 @@ def _surest(
 
 
 def _near(chance: np.random.Generator, tried: Floats, scores: Floats, many: int, low: Floats, high: Floats) -> Floats:
-    """Give candidates near the best eight, nearer the better they are."""
+    """Return candidates near the best eight, nearer the better they are."""
     best = tried[np.argsort(scores)[:8]]
     around = best[chance.integers(0, len(best), many)]
     spread = (high - low) * chance.choice([0.02, 0.06, 0.15], (many, 1))
@@ -159,7 +159,7 @@ def _near(chance: np.random.Generator, tried: Floats, scores: Floats, many: int,
 
 
 def _worth(rig: Rig, loop: Loop, goal: str, rows: Floats) -> tuple[Floats, Floats]:
-    """Give the score of each candidate, (N,), and its figures, (N, 7, 2): mean and worst over the conditions."""
+    """Return the score of each candidate, (N,), and its figures, (N, 7, 2): mean and worst over the conditions."""
     many, kinds = len(rows), len(CONDITIONS["charge"])
     gains = Gains(*(np.repeat(column, kinds) for column in rows.T))
     judged = WHOLE if isinstance(loop, BalanceLoop) else loop
@@ -190,7 +190,7 @@ def _figures(a: Answers) -> Floats:
 
 
 def _scored(a: Answers, goal: str) -> Floats:
-    """Give the score of each answer in s; less is better."""
+    """Return the score of each answer in s; less is better."""
     f = a.figures
     step = np.maximum(np.abs(a.target[:, -1]), 1e-9)
     settle, back = (np.nan_to_num(v, nan=NEVER_S) for v in (f.settle_s, f.back_s))

@@ -31,7 +31,7 @@ class Compared:
 def compare_straight(rig: Rig) -> Compared | None:
     """Cross the field at half speed while spinning at half rate; how far the path gets aside of its straight line.
 
-    With ``plane.straight`` on and off, and no lag, so that what is left is the reckoning's alone. None where the law is
+    With ``plane.straight`` on and off, and no lag, so that what is left is the computing's alone. None where the law is
     not planar or there is no gyro.
     """
     if rig.law.kind != "planar" or rig.gyro is None:
@@ -41,7 +41,7 @@ def compare_straight(rig: Rig) -> Compared | None:
 
 
 def compare_lead(rig: Rig) -> Compared | None:
-    """The same with the stand-in's lag: with the rig's ``plane.lead`` and with none."""
+    """The same with the simulated robot's lag: with the rig's ``plane.lead`` and with none."""
     if rig.law.kind != "planar" or rig.gyro is None:
         return None
     return Compared(*(_crossing(_changed(rig, "plane", lead_s=s)) for s in (rig.plane.lead_s, 0.0)))

@@ -95,7 +95,7 @@ def _field(field: FrameField, body: bytes) -> float:
 
 
 def check_byte(kind: str, body: bytes) -> int | None:
-    """Give the check of a frame's bytes; None for frames without one."""
+    """Return the check of a frame's bytes; None for frames without one."""
     match kind:
         case "sum":
             return sum(body) & 0xFF
@@ -112,7 +112,7 @@ def check_byte(kind: str, body: bytes) -> int | None:
 
 
 def crc8(data: bytes) -> int:
-    """Give the CRC with the polynomial x⁸ + x² + x + 1 (0x07), from 0, highest bit first. (ITU-T I.432.1, without its final 0x55.)"""
+    """Return the CRC with the polynomial x⁸ + x² + x + 1 (0x07), from 0, highest bit first. (ITU-T I.432.1, without its final 0x55.)"""
     found = 0
     for byte in data:
         found ^= byte

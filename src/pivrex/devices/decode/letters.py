@@ -64,7 +64,7 @@ class LettersReader:
                 yield self.letter(chr(byte), at_s)
 
     def _is_answer(self, byte: int, at_s: float) -> bool:
-        """Tell whether a byte belongs to a line that this program has answered: a loop on the line, or a device that repeats all."""
+        """Return whether a byte belongs to a line that this program has answered: a loop on the line, or a device that repeats all."""
         goes_on = at_s < self._answer_until
         if byte in ANSWER:
             self._answer_until = at_s + ANSWER_S
@@ -107,7 +107,7 @@ class LettersReader:
         self.groups = dict(groups)
 
     def knows(self, char: str) -> bool:
-        """Tell whether a character is a letter of the rig."""
+        """Return whether a character is a letter of the rig."""
         return self.find(char) is not None
 
     def channel(self, char: str) -> str:

@@ -19,7 +19,7 @@ class Lines:
         self._skipping = False
 
     def feed(self, data: bytes) -> Iterator[tuple[bytes, bool]]:
-        """Give each whole line, and whether it was too long."""
+        """Return each whole line, and whether it was too long."""
         *lines, rest = re.split(rb"\r\n|\n|\r", self._rest + data)
         for line in lines:
             if self._skipping:
@@ -38,7 +38,7 @@ class Lines:
         return max(data.count(b"\n"), data.count(b"\r"))
 
     def newest(self, data: bytes, most: int) -> bytes:
-        """Give the last ``most`` lines of these bytes, and what stands behind them; what came before is forgotten."""
+        """Return the last ``most`` lines of these bytes, and what stands behind them; what came before is forgotten."""
         kept = data.rsplit(b"\n" if b"\n" in data else b"\r", most + 1)
         if len(kept) <= most + 1:
             return data

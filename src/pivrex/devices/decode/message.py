@@ -71,7 +71,7 @@ class Reader(Protocol):
         ...
 
     def newest(self, data: bytes, most: int) -> bytes:
-        """Give the last bytes of these, about ``most`` messages; what came before is forgotten."""
+        """Return the last bytes of these, about ``most`` messages; what came before is forgotten."""
         ...
 
     def left_out(self, count: int) -> None:
@@ -79,11 +79,11 @@ class Reader(Protocol):
         ...
 
     def current(self, now_s: float) -> Mapping[str, float]:
-        """Give what holds now."""
+        """Return what holds now."""
         ...
 
     def forget(self) -> None:
-        """Begin anew: another sender, or the same one after it was lost."""
+        """Begin again: another sender, or the same one after it was lost."""
         ...
 
 

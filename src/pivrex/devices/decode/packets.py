@@ -63,5 +63,5 @@ class PacketsReader(SentenceReader):
 
 @lru_cache(maxsize=1024)
 def _buttons(bits: int) -> Mapping[str, float]:
-    """Give the buttons of a packet by channel: bit n is button n."""
+    """Return the buttons of a packet by channel: bit n is button n."""
     return {f"button_{n}": float(bits >> n & 1) for n in range(17) if n not in (6, 7)}

@@ -86,7 +86,7 @@ class SentenceReader:
 
 
 def opened(line: bytes, too_long: bool, seal: Seal | None, ours: str) -> tuple[str, int]:
-    """Give the body of a line and the session that it was sealed for, 0 without a key; raises `SentenceError`.
+    """Return the body of a line and the session that it was sealed for, 0 without a key; raises `SentenceError`.
 
     What does not begin with ``ours`` need not be sealed: it says nothing here.
     """
@@ -105,7 +105,7 @@ def opened(line: bytes, too_long: bool, seal: Seal | None, ours: str) -> tuple[s
 
 
 def words_from(body: str, kind: str, sender: str, most: int = -1) -> list[str]:
-    """Give the words of a body, at most ``most`` commas cut, if it is of the kind and of the sender; raises `SentenceError`."""
+    """Return the words of a body, at most ``most`` commas cut, if it is of the kind and of the sender; raises `SentenceError`."""
     words = body.split(",", most)
     if words[0] != kind:
         raise SentenceError("unknown", f"a sentence {words[0][:12]}, but {kind} is awaited")

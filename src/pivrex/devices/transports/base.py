@@ -83,7 +83,7 @@ class OpenTransport:
         """Hang up on a sender that is connected."""
 
     def poll(self, now_s: float, budget_s: float = BUDGET_S) -> list[Chunk]:
-        """Give what has come since the last poll, as much as can be taken in ``budget_s`` s; opens what is not open when
+        """Return what has come since the last poll, as much as can be taken in ``budget_s`` s; opens what is not open when
         its time has come.
         """
         if self.problem and now_s >= self._try_at:
@@ -107,7 +107,7 @@ class OpenTransport:
             return []
 
     def send(self, data: bytes, first: bool = False) -> bool:
-        """Send, at once or not at all; tells whether it left. ``first``: whatever is still on its way out gives way to it."""
+        """Send, at once or not at all; returns whether it left. ``first``: whatever is still on its way out gives way to it."""
         if self.problem:
             return False
         try:

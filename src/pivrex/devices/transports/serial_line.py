@@ -106,7 +106,7 @@ class Serial(OpenTransport):
         return not self._cut
 
     def _waiting(self) -> int:
-        """Give how many bytes still wait in the system, where it says so."""
+        """Return how many bytes still wait in the system, where it says so."""
         with contextlib.suppress(OSError, AttributeError):
             return int(self._port.out_waiting)
         return 0
@@ -119,7 +119,7 @@ class Serial(OpenTransport):
 
 
 def _is_worked_in(port: str) -> bool:
-    """Tell whether a pseudo-terminal is the controlling terminal of some program; only Linux says so."""
+    """Return whether a pseudo-terminal is the controlling terminal of some program; only Linux says so."""
     try:
         device = os.stat(port).st_rdev  # noqa: PTH116 - the port may be no path elsewhere
         major, minor = os.major(device), os.minor(device)

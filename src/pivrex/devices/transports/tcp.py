@@ -127,7 +127,7 @@ class Tcp(OpenTransport):
 
 
 def _received(end: socket.socket, until_s: float) -> tuple[bytes, bool]:
-    """Give what has come, and whether the other end is gone."""
+    """Return what has come, and whether the other end is gone."""
     pieces: list[bytes] = []
     size = 0
     while size < MOST_BYTES:

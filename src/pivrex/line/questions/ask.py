@@ -96,7 +96,7 @@ def ask_wheels(
 def _aimed(
     rig: Rig, settings: steering.SteerSettings, given: Floats, steer_deg: Sequence[float] | None
 ) -> tuple[Floats, Floats]:
-    """Give surface speeds and angles of all wheels by the short way from where they point, cosines left out."""
+    """Return surface speeds and angles of all wheels by the short way from where they point, cosines left out."""
     present = np.array([w.drive_rad for w in rig.chassis.wheels])
     if steer_deg is not None:
         if len(steer_deg) != len(rig.steered):

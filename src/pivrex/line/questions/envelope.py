@@ -44,7 +44,7 @@ class Envelope:
         self.fastest_turn_rad_s = float(self._reach(np.array([0.0, 0.0, 1.0]), np.zeros(3))[1])
 
     def _reach(self, way: Floats, start: Floats) -> tuple[Floats, Floats]:
-        """Give the least and the most r, B, for which start + r·way, B + (3,), is within every wheel's limit; NaN if none.
+        """Return the least and the most r, B, for which start + r·way, B + (3,), is within every wheel's limit; NaN if none.
 
         Notes
         -----
@@ -74,7 +74,7 @@ class Envelope:
         return twist if self.planar else np.einsum("kj,...j->...k", self._follow, twist)
 
     def speed(self, direction_rad: Floats, turn_rad_s: float | Floats = 0.0) -> Floats:
-        """Give the greatest speed in m/s in directions, B in rad counter-clockwise from straight ahead.
+        """Return the greatest speed in m/s in directions, B in rad counter-clockwise from straight ahead.
 
         ``turn_rad_s`` is the rate of turn meanwhile, B or one for all. NaN where the turn leaves no such motion, 0 where
         the chassis cannot move that way at all.
@@ -92,7 +92,7 @@ class Envelope:
         return np.where(can, found, 0.0)
 
     def outline(self, turn_rad_s: float = 0.0, count: int = 144) -> Floats:
-        """Give points (forward, left) in m/s on the edge at a rate of turn, (N, 2), closed; empty if nothing is left.
+        """Return points (forward, left) in m/s on the edge at a rate of turn, (N, 2), closed; empty if nothing is left.
 
         Directions are even, with every corner of a straight-sided region among them, so that the lines between the
         points are the edge itself there; a chassis with steered wheels has an edge of arcs.
@@ -121,7 +121,7 @@ class Envelope:
         return np.array(found)
 
     def speed_and_turn(self) -> Floats:
-        """Give the corners (forward m/s, turn rad/s) of what a chassis that does not move in the plane can do, (N, 2)."""
+        """Return the corners (forward m/s, turn rad/s) of what a chassis that does not move in the plane can do, (N, 2)."""
         rows = self._followed(np.eye(3))  # how a forward and a turn fraction are followed
         forward, turn = self._needs @ rows[0], self._needs @ rows[2]
         if forward.shape[1] > 1:

@@ -39,7 +39,7 @@ class WheelFigures:
 
 
 def wheel_figures(rig: Rig) -> list[WheelFigures]:
-    """Give the figures of every wheel, in the order of the chassis.
+    """Return the figures of every wheel, in the order of the chassis.
 
     Notes
     -----
@@ -57,7 +57,7 @@ def wheel_figures(rig: Rig) -> list[WheelFigures]:
 
 
 def travel_for(rig: Rig, turn_rad: float, about: tuple[float, float] = (0.0, 0.0)) -> Floats:
-    """Give how far each wheel rolls, (W,) in m, while the robot turns by an angle about a point of itself.
+    """Return how far each wheel rolls, (W,) in m, while the robot turns by an angle about a point of itself.
 
     ``about`` is in m: the centre for a turn on the spot, the middle of a side's wheels for a pivot about that side. A
     steered wheel is taken to stand across the line to that point, rolling ahead or to the left.
@@ -75,7 +75,7 @@ def travel_for(rig: Rig, turn_rad: float, about: tuple[float, float] = (0.0, 0.0
 
 
 def side(rig: Rig, left: bool) -> tuple[float, float]:
-    """Give the middle of the wheels of a side, in m."""
+    """Return the middle of the wheels of a side, in m."""
     wheels = [w for w in rig.chassis.wheels if (w.y_m > 1e-9 if left else w.y_m < -1e-9)]
     if not wheels:
         return 0.0, 0.0

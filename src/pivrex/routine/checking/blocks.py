@@ -156,7 +156,7 @@ class BlockChecks(MotionChecks):
         return self._chosen(where, value, blocks), stops
 
     def _case(self, node: Node, kind: Kind | None, scope: Scope, before: list[float | None]) -> float | None:
-        """Give the value of a "when", None of an "otherwise"."""
+        """Return the value of a "when", None of an "otherwise"."""
         if node.form == "otherwise":
             if None in before:
                 self._wrong('there is an "otherwise" already')
@@ -279,7 +279,7 @@ class BlockChecks(MotionChecks):
 
 
 def _ends(block: list[Line]) -> bool:
-    """Tell whether a block surely ends what it stands in."""
+    """Return whether a block surely ends what it stands in."""
     active = [line for line in block if not line.skipped and line.node is not None]
     return bool(active) and active[-1].node is not None and active[-1].node.form in ("stop", "give")
 

@@ -18,10 +18,10 @@ from pivrex.routine.robot import RobotWords
 __all__ = ["Beside", "Finder", "OwnMove", "Paths", "Reader", "Scope", "all_lines"]
 
 Reader = Callable[[str], str | None]
-"""Gives the text of a shared file by its name, None if there is none."""
+"""Return the text of a shared file by its name, None if there is none."""
 
 Paths = Callable[[str], tuple[Path | None, str]]
-"""Gives a path by its name, or None and why there is none."""
+"""Return a path by its name, or None and why there is none."""
 
 
 @runtime_checkable
@@ -92,7 +92,7 @@ class Finder:
 
 
 def all_lines(lines: Iterable[Line]) -> list[Line]:
-    """Give lines with all that stand in their blocks."""
+    """Return lines with all that stand in their blocks."""
     found = []
     for line in lines:
         found += [line, *all_lines(line.block)]

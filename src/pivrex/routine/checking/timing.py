@@ -32,7 +32,7 @@ class Timing:
         self._drive = rig.full_forward_m_s / 2
 
     def passes(self, lines: list[Line], limit_s: float) -> tuple[Line, float] | None:
-        """Give the first line of a routine after which a time is surely over, and how long it takes by then; None if none is."""
+        """Return the first line of a routine after which a time is surely over, and how long it takes by then; None if none is."""
         spent = 0.0
         for line, seconds in self._each(lines, {}, 0):
             spent += seconds
@@ -116,7 +116,7 @@ class Timing:
 
     @staticmethod
     def _value(value: Expression | None, names: Names) -> Quantity | None:
-        """Give a value that is known before anything is sensed; of names only parameters."""
+        """Return a value that is known before anything is sensed; of names only parameters."""
         if isinstance(value, Quantity):
             return value
         return names.get(value.name) if isinstance(value, Variable) else None

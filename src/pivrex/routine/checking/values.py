@@ -19,7 +19,7 @@ class ValueChecks(Finder):
     """Checks expressions and conditions."""
 
     def _must_be(self, value: Expression, scope: Scope, wanted: Kind | tuple[Kind, ...], what: str) -> Kind:
-        """Give the kind of a value, which must be one of those."""
+        """Return the kind of a value, which must be one of those."""
         kinds = wanted if isinstance(wanted, tuple) and not isinstance(wanted, Kind) else (wanted,)
         kind = self._kind(value, scope)
         if kind is None:
@@ -31,7 +31,7 @@ class ValueChecks(Finder):
         return kind
 
     def _kind(self, value: Expression, scope: Scope) -> Kind | None:  # noqa: PLR0911 - a case for each sign
-        """Give the kind of a value; None once something in it is wrong, which has been said then."""
+        """Return the kind of a value; None once something in it is wrong, which has been said then."""
         match value:
             case Quantity():
                 return value.kind

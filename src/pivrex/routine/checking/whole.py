@@ -207,7 +207,7 @@ class _Checker(BlockChecks):
             move.result = self._result_kind(move, move.line.block)
 
     def _result_kind(self, move: OwnMove, lines: list[Line]) -> Kind | None:
-        """Give the kind of the first value that it gives; its own mistakes are found later."""
+        """Return the kind of the first value that it gives; its own mistakes are found later."""
         kept, found = list(self._found), None
         scope = Scope(dict(move.kinds), move)
         for line in all_lines(lines):

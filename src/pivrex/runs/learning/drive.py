@@ -35,7 +35,7 @@ class Drive:
     gyro : (N,) float64 or None
         The heading that the gyro said, in rad.
     volts : (N,) float64
-        The battery's voltage; where it is not sensed, reckoned from what its motors take.
+        The battery's voltage; where it is not sensed, computed from what its motors take.
     senses_volts : bool
     stopped : (N,) bool
     motor_of : (W,) int
@@ -45,7 +45,7 @@ class Drive:
     turns : (W,) float64 or None
         How much turn the chassis makes of each metre of travel, in rad/m; None of steered chassis.
     told : (N, V) float64
-        What the robot was told, as its stand-in takes it.
+        What the robot was told, as its simulated robot takes it.
     """
 
     dt_s: float
@@ -64,7 +64,7 @@ class Drive:
         return len(self.drive)
 
     def part(self, begin: int, end: int) -> Drive:
-        """Give the ticks from one up to another."""
+        """Return the ticks from one up to another."""
         some = slice(begin, end)
         return Drive(
             self.dt_s, self.drive[some], self.travel[some], self.gyro[some] if self.gyro is not None else None,
@@ -135,7 +135,7 @@ def _reckoned(rig: Rig, drive: Floats, travel: Floats, motor_of: Floats, dt_s: f
 
     Notes
     -----
-    As the stand-in has it: `pivrex.sim.body.feed.sagged`.
+    As the simulated robot has it: `pivrex.sim.body.feed.sagged`.
     """
     smallest = {name: (m.smallest, m.smallest) for name, m in rig.motors.items()}
     body = settings_of(rig, smallest, Conditions())

@@ -23,7 +23,7 @@ FULL, NEARLY = 1.06, 0.95
 
 
 class HeldOut(NamedTuple):
-    """How far the stand-in's wheels are off those of the robot, root mean square in m/s, over so many seconds: with the rig as it was,
+    """How far the simulated robot's wheels are off those of the robot, root mean square in m/s, over so many seconds: with the rig as it was,
     and as it was learnt.
     """
 
@@ -33,7 +33,7 @@ class HeldOut(NamedTuple):
 
 
 def held_out(run: Run, drive: Drive, rig: Rig, learnt_text: str, begin: int) -> HeldOut | None:
-    """Give the robot's commands of a part of the drive to both stand-ins; None if that part is too short.
+    """Return the robot's commands of a part of the drive to both simulated robots; None if that part is too short.
 
     ``begin`` is its first tick; it begins when the robot stands, if it does.
     """
@@ -57,7 +57,7 @@ def _where_it_stands(drive: Drive, begin: int) -> int:
 
 
 def _off(rig: Rig, part: Drive) -> float:
-    """Say how far the wheels' speeds of a rig's stand-in are off, root mean square in m/s."""
+    """Say how far the wheels' speeds of a rig's simulated robot are off, root mean square in m/s."""
     under = Conditions()
     if part.senses_volts:
         # as full as the highest voltage says: that is the one with the least load

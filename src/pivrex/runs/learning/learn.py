@@ -32,7 +32,7 @@ LEARNT_FROM = 0.75
 
 OFF_STATIC, OFF_SPEED, OFF_RISE = 0.0012, 0.0012, 0.015
 """What no residual shows, one sigma: tyres that give way, casters, a battery that sags between its readings. Of the static drive as
-it is, of the others as a share. Found by learning stand-ins whose values are known.
+it is, of the others as a share. Found by learning simulated robots whose values are known.
 """
 
 OFF_STRENGTH, OFF_SCRUB = 0.0015, 0.002
@@ -97,7 +97,7 @@ class Learning:
     held_out: HeldOut | None
 
     def as_json(self) -> dict[str, Any]:
-        """Give it for `pivrex learn --json`."""
+        """Return it for `pivrex learn --json`."""
         held = self.held_out
         return {
             "run": self.run,

@@ -21,7 +21,7 @@ SPEEDS = (20, 35, 50, 65, 80, 30, 45, 70)
 
 
 def room_ahead(rig: Rig, field: Field) -> float:
-    """Give how far the robot can drive ahead from the field's start before its outline comes near anything, in m."""
+    """Return how far the robot can drive ahead from the field's start before its outline comes near anything, in m."""
     reach = float(np.hypot(rig.chassis.length_m, rig.chassis.width_m)) / 2 + 0.05
     start = field.start
     for way in np.arange(0.0, LONGEST_M + 0.05, 0.05):

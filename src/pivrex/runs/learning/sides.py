@@ -1,4 +1,4 @@
-"""What a drive tells of each motor by itself: the body that they move together is reckoned in, so that what is left is the motor."""
+"""What a drive tells of each motor by itself: the body that they move together is counted in, so that what is left is the motor."""
 
 from __future__ import annotations
 

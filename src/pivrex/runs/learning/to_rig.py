@@ -1,4 +1,4 @@
-"""What was learnt, as changes of the rig: in the units in which its file is written, so that its stand-in behaves like the robot."""
+"""What was learnt, as changes of the rig: in the units in which its file is written, so that its simulated robot behaves like the robot."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ DIGITS = 4
 
 
 def changes_for(rig: Rig, text: str, values: Mapping[str, float]) -> list[Change]:
-    """Give the changes that learnt values mean for a rig; those that change nothing are left out.
+    """Return the changes that learnt values mean for a rig; those that change nothing are left out.
 
     Parameters
     ----------
@@ -30,7 +30,7 @@ def changes_for(rig: Rig, text: str, values: Mapping[str, float]) -> list[Change
 
     Notes
     -----
-    The stand-in takes its torque from the lag unless the rig says a stall torque; then that is scaled as the lag asks. Its friction is
+    The simulated robot takes its torque from the lag unless the rig says a stall torque; then that is scaled as the lag asks. Its friction is
     what is left of the static drive beside what rolling and casters take.
     """
     data = tomllib.loads(text)
@@ -129,7 +129,7 @@ def _written(value: float, kind: str, unit: str) -> Any:
 
 
 def put_into(text: str, changes: Sequence[Change]) -> str:
-    """Give a rig's text with changes made; comments and order stay."""
+    """Return a rig's text with changes made; comments and order stay."""
     document = tomlkit.parse(text)
     put_changes(document, changes)
     return tomlkit.dumps(document)

@@ -32,7 +32,7 @@ class Value(NamedTuple):
 
 
 def _standing(drive: Drive) -> list[tuple[int, int]]:
-    """Give the stretches in which the robot stands: from which tick to which."""
+    """Return the stretches in which the robot stands: from which tick to which."""
     moves = (np.abs(np.diff(drive.travel, axis=0)) > STANDS_M).any(axis=1) | (np.abs(drive.drive[:-1]) > 0).any(axis=1)
     edges = np.flatnonzero(np.diff(np.concatenate(([True], moves, [True])).astype(int)))
     settles = round(SETTLES_S / drive.dt_s)

@@ -1,4 +1,4 @@
-"""The stand-in's real body: motors, battery, tyres, load, contact and the faults of its sensors."""
+"""The simulated robot's real body: motors, battery, tyres, load, contact and the faults of its sensors."""
 
 from pivrex.sim.body.robot import RealBody
 from pivrex.sim.body.settings import Conditions

@@ -323,6 +323,6 @@ class RealBody(Fitted):
         return whole
 
     def adopt(self, state: object) -> BodyState:
-        """Return a state at rest where another stand-in of this robot is."""
+        """Return a state at rest where another simulated robot of this robot is."""
         after = carried_over(state, self.start())
         return after._replace(heading=after.pose[..., 2])

@@ -20,7 +20,7 @@ TILT = 200
 """Which of a tick's numbers are the tilt sensor's; rangers and lamps have those before."""
 
 SMOOTH_S = 0.03
-"""Over how long the stand-in's encoders average their speeds."""
+"""Over how long the simulated robot's encoders average their speeds."""
 
 
 class Chance(Record):

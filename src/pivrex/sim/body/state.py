@@ -8,7 +8,7 @@ __all__ = ["BodyScratch", "BodyState"]
 
 
 class BodyState(Record):
-    """Where B stand-ins with a real body are and how they move; M driving motors, C contacts with the floor.
+    """Where B simulated robots with a real body are and how they move; M driving motors, C contacts with the floor.
 
     Attributes
     ----------

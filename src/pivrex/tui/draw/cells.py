@@ -130,7 +130,7 @@ def _print(scene: Scene, width: int, height: int) -> Printed:
     raster = _drawn(scene, placing, below.raster if below is not None else None)
     cells, written = Picture(columns, rows), Picture(width, height)
     labels = [_ready(m, placing) for m in scene.marks if isinstance(m, Label)]
-    # a cell that is as it was in the last frame, or in what lies below, is not fitted anew
+    # a cell that is as it was in the last frame, or in what lies below, is not fitted again
     key = id(scene.below), width, height
     before = (_LAST.get(key) or below) if scene.below is not None else None
     words = raster.view(np.uint64).reshape(rows, HIGH, columns)

@@ -69,11 +69,11 @@ class Picture:
             self.spots.append(Spot(x, y, width, height, what, value))
 
     def spot_at(self, x: int, y: int) -> Spot | None:
-        """Give what can be clicked at a cell."""
+        """Return what can be clicked at a cell."""
         return next((s for s in reversed(self.spots) if 0 <= x - s.x < s.width and 0 <= y - s.y < s.height), None)
 
     def text(self, x: int, y: int, text: str, named: str = "rest", width: int | None = None) -> int:
-        """Write text from column x; what does not fit is cut, with … if ``width`` cuts it. Gives the column after it."""
+        """Write text from column x; what does not fit is cut, with … if ``width`` cuts it. Returns the column after it."""
         if width is not None and len(text) > width:
             text = text[: max(0, width - 1)] + "…" if width > 0 else ""
         end = x + len(text)
@@ -118,11 +118,11 @@ class Picture:
             self.scenes += (s._replace(x=s.x + x, y=s.y + y) for s in other.scenes)
 
     def row(self, y: int) -> str:
-        """Give a row as text."""
+        """Return a row as text."""
         return self.chars[y].tobytes().decode("utf-32")
 
     def rows(self) -> list[str]:
-        """Give all rows as text."""
+        """Return all rows as text."""
         return [self.row(y) for y in range(self.height)]
 
 

@@ -27,7 +27,7 @@ SETTLE_FRAMES = 12
 
 
 class CalibrationGuide:
-    """One calibration on the screen. Enter goes on; Backspace begins the step anew; c ends it."""
+    """One calibration on the screen. Enter goes on; Backspace begins the step again; c ends it."""
 
     def __init__(self, model: ScreenModel, source: SourceReport) -> None:
         self._model, self.source = model, source.name
@@ -65,7 +65,7 @@ class CalibrationGuide:
         self._anew()
 
     def key(self, key: str, source: SourceReport | None) -> bool:
-        """Take a key; tells whether it meant something."""
+        """Take a key; returns whether it meant something."""
         if key == "c":
             self.done = True
         elif key == "backspace":
@@ -121,7 +121,7 @@ class CalibrationGuide:
             picture.text(2, y, "that will do: Enter goes on", "measured", width - 3)
         if source is None or not source.readings:
             picture.text(2, y + 2, f"! {self.source} says nothing", "alarm", width - 3)
-        picture.text(1, height - 1, "Enter goes on  Backspace this step anew  c ends", "dim", width - 2)
+        picture.text(1, height - 1, "Enter goes on  Backspace this step again  c ends", "dim", width - 2)
         return picture
 
     def _draw_proposals(self, picture: Picture) -> None:

@@ -94,7 +94,7 @@ class ShakedownGuide:
         """Take what came of a probe, once a frame, and send the next where nobody has to look."""
         if self._rig is not self.model.rig and not self.written:
             self.__init__(self.model)  # type: ignore[misc]
-            self.problem = "the rig was changed, so the shakedown begins anew"
+            self.problem = "the rig was changed, so the shakedown begins again"
             return
         if self.sweep is not None and not self.written and self.sweep.next(self.sweep_place) is None:
             self.changes = self.sweep.changes()
@@ -164,7 +164,7 @@ class ShakedownGuide:
     # --- keys ---
 
     def take_key(self, key: str) -> bool:
-        """Take a key that the guide knows; tells whether it did."""
+        """Take a key that the guide knows; returns whether it did."""
         if key in ("up", "down"):
             count = len(self.choices())
             if count:
@@ -180,7 +180,7 @@ class ShakedownGuide:
         return False
 
     def choices(self) -> list[str]:
-        """Give what may be selected now."""
+        """Return what may be selected now."""
         if self.down is None and self.sweep is None:
             return [text for text, _, _ in self._beginnings()]
         if self.sweep is None and self.step is not None:
@@ -222,7 +222,7 @@ class ShakedownGuide:
         _, place, by = self._beginnings()[self.at]
         self.down = Shakedown(self.model.rig, place, by)
         self.model.ask(Stop(HELD))
-        self.model.ask(PutBack())  # the stand-in may have driven against something meanwhile
+        self.model.ask(PutBack())  # the simulated robot may have driven against something meanwhile
         self.model.ask(MoveStandIn("lift" if place == "up" else "lower"))
         self._look_further()
 

@@ -209,7 +209,7 @@ def _draw_step(guide: ShakedownGuide, picture: Picture, step: Step, y: int) -> i
 
 
 def _hint(guide: ShakedownGuide, step: Step) -> str:
-    """On the stand-in, what eyes would have seen; for the numbers, what they did."""
+    """On the simulated robot, what eyes would have seen; for the numbers, what they did."""
     probed = guide.model.status.probed
     if guide.down is None or probed is None:
         return ""
@@ -228,7 +228,7 @@ def _hint(guide: ShakedownGuide, step: Step) -> str:
 
 
 def _swung(guide: ShakedownGuide, step: Step) -> str:
-    """Which way the body turned, as the stand-in's true pose has it."""
+    """Which way the body turned, as the simulated robot's true pose has it."""
     assert guide.down is not None
     run = guide.runs[step.seen_in]
     layout = guide.model.line.layout

@@ -102,7 +102,7 @@ class Job(Generic[Q, A]):
         return bool(self._waiting)
 
     def awaits(self, kind: object) -> bool:
-        """Tell whether an answer of a kind is awaited."""
+        """Return whether an answer of a kind is awaited."""
         return any(key[1] == kind for key in self._waiting)
 
     def ask(self, question: Q) -> None:
@@ -243,5 +243,5 @@ class _Asked:
         return True
 
     def newer(self, kind: Key) -> bool:
-        """Tell whether something newer of a kind was asked, or nobody waits for an answer any more."""
+        """Return whether something newer of a kind was asked, or nobody waits for an answer any more."""
         return kind in self.waiting or (not self._heard.empty() and (not self.hear() or kind in self.waiting))

@@ -1,4 +1,4 @@
-"""A path tried on the stand-in beside the screen, a moment after the last change, and the run before to hold it against."""
+"""A path tried on the simulated robot beside the screen, a moment after the last change, and the run before to hold it against."""
 
 from __future__ import annotations
 
@@ -81,7 +81,7 @@ class PathTrial:
             self._wanted, self._since = job, time.monotonic()
 
     def poll(self) -> bool:
-        """Take what has come, and begin what is wanted; tells whether something new is there."""
+        """Take what has come, and begin what is wanted; returns whether something new is there."""
         answers = self._job.poll()
         for _, found in answers:
             self._take(found)

@@ -15,7 +15,7 @@ __all__ = ["MakerApp"]
 
 
 class MakerApp(App[Path | None]):
-    """Gives the file of the robot that was made, or None."""
+    """Return the file of the robot that was made, or None."""
 
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("escape", "leave", priority=True, show=False),

@@ -17,7 +17,7 @@ __all__ = ["Maker"]
 
 
 class Maker(LiesOver, ModalScreen[Path | None]):
-    """Gives the file of the robot that was made, or None.
+    """Return the file of the robot that was made, or None.
 
     Parameters
     ----------

@@ -239,7 +239,9 @@ def _draw_robot(making: Making, picture: Picture, x: int, width: int, height: in
         rows.append("sources " + ", ".join(rig.sources))
     if rig.attachments:
         rows.append(("attachments " if rig.is_bench else "beside its wheels ") + ", ".join(rig.attachments))
-    rows.append("real robot " + (rig.link.wire.kind if rig.link is not None else "none yet; there is the stand-in"))
+    rows.append(
+        "real robot " + (rig.link.wire.kind if rig.link is not None else "none yet; there is the simulated robot")
+    )
     for text in rows:
         for line in wrapped(text, width - 1):
             if y < height:

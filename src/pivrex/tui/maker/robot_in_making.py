@@ -58,7 +58,7 @@ class Making:
     # --- what there is ---
 
     def steps(self) -> list[str]:
-        """Give the steps that there are now."""
+        """Return the steps that there are now."""
         if self.copy:
             return ["name", "begin", "write"]
         found = ["name", "begin", "wheels", "law", "output", "extras", "sources"]
@@ -79,7 +79,7 @@ class Making:
         return self.step in ("extras", "sources")
 
     def options(self) -> list[Option]:
-        """Give what may be chosen in this step."""
+        """Return what may be chosen in this step."""
         w = self.wishes
         if self.step == "begin":
             others = Folder(self.folder, Workspace()).rigs()
@@ -155,7 +155,7 @@ class Making:
         self.wishes = replace(self.wishes, extras=chosen) if field == "extras" else replace(self.wishes, sources=chosen)
 
     def go(self, steps: int) -> bool:
-        """Go on or back; tells whether that could be done."""
+        """Go on or back; returns whether that could be done."""
         if steps > 0 and not self._take_typed():
             return False
         order = self.steps()
@@ -210,13 +210,13 @@ class Making:
     # --- what comes of it ---
 
     def text(self) -> str:
-        """Give the rig as it would be written."""
+        """Return the rig as it would be written."""
         if self.copy:
             return copied(self.folder / "rigs" / f"{self.copy}.toml", self.wishes.name)
         return written(self.wishes)
 
     def rig(self) -> Rig | None:
-        """Give the rig that comes of it; None, and `problem`, if it has mistakes."""
+        """Return the rig that comes of it; None, and `problem`, if it has mistakes."""
         key = (self.wishes, self.copy)
         if self._made is None or self._made[0] != key:
             try:

@@ -97,7 +97,7 @@ class Bench(LiesOver, ModalScreen[None]):
         self.show()
 
     def entry(self) -> tuple[str, str, str]:
-        """Give the value that is typed."""
+        """Return the value that is typed."""
         one = self.sum.given[self._input]
         return one.title, one.shown(self.values[one.key]), f"{one.shown(one.low)} to {one.shown(one.high)}"
 

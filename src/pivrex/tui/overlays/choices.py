@@ -41,7 +41,7 @@ class _List(OptionList):
 
 
 class Choices(LiesOver, ModalScreen[str | None]):
-    """Gives the value that was chosen, or None.
+    """Return the value that was chosen, or None.
 
     Parameters
     ----------

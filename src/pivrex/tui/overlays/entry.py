@@ -24,7 +24,7 @@ class Typed(Protocol):
     """A view in which something can be typed."""
 
     def entry(self) -> tuple[str, str, str]:
-        """Give the key that is typed, its value as shown, and what is allowed."""
+        """Return the key that is typed, its value as shown, and what is allowed."""
         ...
 
     def type_in(self, text: str) -> None:

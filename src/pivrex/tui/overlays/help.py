@@ -14,7 +14,7 @@ SIGNS = 12
 
 
 def help_sheet(view: str, signs: list[tuple[str, str]], commands: list[Command], key: str) -> Sheet:
-    """Give what lies over the view that it explains."""
+    """Return what lies over the view that it explains."""
 
     def drawn(width: int) -> Picture:
         return draw_help(signs, commands, min(width, WIDEST))

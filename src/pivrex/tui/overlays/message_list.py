@@ -15,7 +15,7 @@ TIMES = 10
 
 
 def message_sheet(told: Callable[[], list[Told]], warnings: Callable[[], list[str]], key: str) -> Sheet:
-    """Give what lies over the view, and goes on as more is said."""
+    """Return what lies over the view, and goes on as more is said."""
     return Sheet("what was said", key, lambda width: draw_messages(told(), warnings(), width), goes_on=True)
 
 

@@ -51,14 +51,15 @@ class FieldMap(Panel):
         """Where on the field the robot was taken hold of, to be pushed."""
 
     def act_believe(self) -> None:
-        """Say where the robot is: the stand-in where it truly is, a real one at the field's start."""
+        """Say where the robot is: the simulated robot where it truly is, a real one at the field's start."""
         pose = tuple(self.model.value("truth", n) for n in ("x", "y", "heading"))
         known = all(map(isfinite, pose))
         if not known:
             pose = tuple(start_of(self.model.folder.settings.field).tolist())
         self.model.ask(Believe((pose[0], pose[1], pose[2])))
         self.model.say(
-            "the belief begins anew " + ("where the robot is" if known else "at the field's start: put the robot there")
+            "the belief begins again "
+            + ("where the robot is" if known else "at the field's start: put the robot there")
         )
 
     def draw(self, width: int, height: int) -> Picture:
@@ -93,7 +94,7 @@ class FieldMap(Panel):
         return length / NEAR_LETTERS * placing.rows * placing.line / placing.letter
 
     def _surroundings(self, high_m: float, width: int, height: int) -> Box:
-        """Return a window round the robot; it moves in steps, so that what stands still is not drawn anew in every frame."""
+        """Return a window round the robot; it moves in steps, so that what stands still is not drawn again in every frame."""
         believed = believed_of(self.model)
         x, y = (self.model.value("truth", n) for n in ("x", "y"))
         if not isfinite(x + y):

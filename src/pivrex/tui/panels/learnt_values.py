@@ -18,7 +18,7 @@ def draw_learnt(learnt: Learning, width: int, height: int) -> Picture:
     picture.text(1, 0, f"learnt of {learnt.rig.name} from {learnt.run}", "title", width - 2)
     held, y = learnt.held_out, 2
     if held is not None:
-        said = f"held out {held.seconds:.0f} s: the stand-in's wheels are off by {held.before:.3f} m/s with the rig as it is"
+        said = f"held out {held.seconds:.0f} s: the simulated robot's wheels are off by {held.before:.3f} m/s with the rig as it is"
         picture.text(1, 1, f"{said}, by {held.after:.3f} m/s as learnt", "rest", width - 2)
     bar = max(0, min(34, width - 78))
     for p in learnt.learned:

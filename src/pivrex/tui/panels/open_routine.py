@@ -223,7 +223,7 @@ class OpenRoutine(Panel):
         self._show_text()
 
     def _show_text(self) -> None:
-        """Show what lies on the desk from its beginning; it is played anew on the stand-in."""
+        """Show what lies on the desk from its beginning; it is played again on the simulated robot."""
         self.seen, self.t = None, 0.0
         self.editor.load_text(self.desk.text)
         self._show_mistakes()

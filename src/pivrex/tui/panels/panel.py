@@ -31,7 +31,7 @@ class Rect(NamedTuple):
     height: int
 
     def holds(self, x: int, y: int) -> bool:
-        """Tell whether a cell lies in it."""
+        """Return whether a cell lies in it."""
         return self.x <= x < self.x + self.width and self.y <= y < self.y + self.height
 
 
@@ -89,7 +89,7 @@ class Panel:
     # --- settings of the rig ---
 
     def has(self, key: str) -> bool:
-        """Tell whether it shows a setting of the rig."""
+        """Return whether it shows a setting of the rig."""
         return False
 
     def select(self, key: str) -> None:
@@ -315,7 +315,7 @@ class View:
         return next((panel for panel in self._at_work if isinstance(panel, Typed)), None)
 
     def has(self, key: str) -> bool:
-        """Tell whether this view shows a setting of the rig."""
+        """Return whether this view shows a setting of the rig."""
         return any(panel.has(key) for panel in self._at_work)
 
     def select(self, key: str) -> None:
@@ -333,7 +333,7 @@ class View:
 
 
 def _same(before: object, now: object) -> bool:
-    """Tell whether two are the same thing, equal numbers or texts, or tuples of such."""
+    """Return whether two are the same thing, equal numbers or texts, or tuples of such."""
     if isinstance(before, tuple) and isinstance(now, tuple):
         return len(before) == len(now) and all(map(_same, before, now))
     return before is now or (isinstance(before, int | float | str) and before == now)

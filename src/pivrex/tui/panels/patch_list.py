@@ -278,14 +278,14 @@ def _add(document: TOMLDocument, channel: str, action: str, source: str) -> None
 
 
 def listens(patch: Patch, source: SourceReport, model: ScreenModel) -> bool:
-    """Tell whether a patch listens to this source now."""
+    """Return whether a patch listens to this source now."""
     return patch.source in (source.name, source.kind) or (
         patch.source == "chosen" and source.name == model.status.source
     )
 
 
 def acts(patch: Patch, source: SourceReport, model: ScreenModel) -> bool:
-    """Tell whether what is patched acts now."""
+    """Return whether what is patched acts now."""
     if patch.key.startswith("law.") and model.row is not None:
         return model.value("band", patch.function) != 0
     if not listens(patch, source, model):

@@ -63,7 +63,7 @@ class PathDrawn:
 
     @property
     def ran(self) -> Ran | None:
-        """What is shown: the robot that follows it now, else what the stand-in made of it."""
+        """What is shown: the robot that follows it now, else what the simulated robot made of it."""
         return self._live() or self.trying.now
 
     def draw_on(self, scene: Scene) -> None:
@@ -141,13 +141,16 @@ class PathDrawn:
             return [(f"{now}, {ran.said}" if ran.said else now, "measured")]
         ran = self.trying.now
         if ran is None:
-            return [("tried on the stand-in ..." if self.trying.goes_on else "", "dim")]
+            return [("tried on the simulated robot ..." if self.trying.goes_on else "", "dim")]
         if ran.why:
             said = [(f"! {f'{ran.said}: ' if ran.said else ''}{ran.why.removeprefix('line 1: ')}", "alarm")]
         else:
             how = f" {ran.said}" if ran.said else ""
             said = [
-                (f"the stand-in{how} ends {ran.off_m * 100:.1f} cm and {degrees(ran.off_rad):.1f} deg off", "measured")
+                (
+                    f"the simulated robot{how} ends {ran.off_m * 100:.1f} cm and {degrees(ran.off_rad):.1f} deg off",
+                    "measured",
+                )
             ]
         if before is not None:
             what = before.why.removeprefix("line 1: ") or f"{before.off_m * 100:.1f} cm off"

@@ -86,7 +86,7 @@ class RunsDesk:
         self._job.ask(question)
 
     def waits_for(self, word: str) -> bool:
-        """Tell whether an answer of a kind is still to come."""
+        """Return whether an answer of a kind is still to come."""
         return self._job.awaits(word)
 
     def _take(self, question: tuple[Any, ...], answer: object) -> None:
@@ -155,7 +155,7 @@ class RunsDesk:
         return f"{name} is the first: select another to lay it over"
 
     def _unmark(self, name: str) -> bool:
-        """Take a run out of those that lie over each other; tells whether it was one of them."""
+        """Take a run out of those that lie over each other; returns whether it was one of them."""
         if name in self.also:
             self.also.remove(name)
         elif name and name == self.marked:

@@ -103,7 +103,7 @@ def since_started(model: ScreenModel) -> tuple[Floats, Floats]:
 
 
 def strip_depends(model: ScreenModel) -> tuple[object, ...]:
-    """Return what a strip depends on: it is drawn anew from moment to moment, which are shorter than a column is wide."""
+    """Return what a strip depends on: it is drawn again from moment to moment, which are shorter than a column is wide."""
     return model.serial, model.line, model.trace, model.wheel_name, moment_of(model)
 
 

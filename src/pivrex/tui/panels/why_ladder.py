@@ -61,7 +61,7 @@ class WhyLadder:
         self._rung = max(0, self._rung + by)
 
     def choose(self, rung: int) -> bool:
-        """Choose a rung; tells whether it was chosen already."""
+        """Choose a rung; returns whether it was chosen already."""
         before, self._rung = self._rung, rung
         return before == rung
 

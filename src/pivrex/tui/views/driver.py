@@ -68,7 +68,7 @@ class DriverView(View):
         self.panels = (self._calibration, self.patches, PatchChoices(sources, self.patches), sources)
 
     def source(self) -> SourceReport | None:
-        """Give the selected source."""
+        """Return the selected source."""
         return self._sources.source()
 
     def places(self, width: int, height: int) -> Iterable[Place]:

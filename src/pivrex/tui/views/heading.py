@@ -31,7 +31,7 @@ HEADING_COMMANDS = (
     Command("next_loop", "loop", "Goes on to the next loop: heading, wheel speed, steered wheel.", ("N", "shift+n", "upper_n"), foot=5),
     Command("relay", "relay experiment", "Makes the loop swing by a switch, and proposes gains from its gain and period at the limit.",
             ("R", "shift+r", "upper_r"), foot=6),
-    Command("search", "search", "Searches gains on many stand-ins under several conditions; again stops it.",
+    Command("search", "search", "Searches gains on many simulated robots under several conditions; again stops it.",
             ("S", "shift+s", "upper_s"), foot=6),
     Command("lqr", "LQR", "Finds gains for all loops of a robot that balances at once, from its linear theory.", ("percent_sign", "%"), "%",
             available=lambda m: m.rig.balance is not None),
@@ -52,10 +52,10 @@ class HeadingView(View):
     overshoot  how far it goes past the target; settling time: from then on it stays within 5 % of the step
     error      steady-state error: what is missing at the end; control effort: root mean square of the output
     P I D      P acts on the error, I on what stays of it, D damps
-    compass    arrow: the gyro; dashed: the target; mark on the rim: what is true, on the stand-in
+    compass    arrow: the gyro; dashed: the target; mark on the rim: what is true, on the simulated robot
     z          holds the heading while you do not turn; touching the turn lets it go
     R S        helpers: the relay experiment, and a search under charge, grip, load and noise; + takes what they propose
-    f F        knock the stand-in from the right, or from the left
+    f F        knock the simulated robot from the right, or from the left
     """
 
     def __init__(self, model: ScreenModel, name: str) -> None:

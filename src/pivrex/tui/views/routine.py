@@ -62,7 +62,7 @@ class RoutineView(View):
     NEEDS_CHASSIS = True
     HELP = """
     ━  where the robot is asked to be
-    ·  where it gets to, on the stand-in
+    ·  where it gets to, on the simulated robot
     ▼  the cursor: the line, the moment and the place are one; drag it along the timeline
     !  a step that was held back, slid, bumped, waited to its limit or was cut off
     ┃  in the timeline: where the clock cuts the routine off, and where it is now
@@ -96,7 +96,7 @@ class RoutineView(View):
             styles.offset, styles.width, styles.height = (at.x, at.y), at.width, at.height
 
     def _split(self, width: int, height: int) -> tuple[int, int]:
-        """Give the width of the text and the height of the timeline."""
+        """Return the width of the text and the height of the timeline."""
         left = min(84, max(34, int(width * 0.48))) if width >= SMALL else width
         return left, self._timeline.data(max(2, height // 4)).lines
 

@@ -49,7 +49,7 @@ RUNS_COMMANDS = (
     Command("type_value", "note", "Types a note beside the selected run; then it stays.", ("equals_sign", "="), foot=4),
     Command("find", "find", "Finds runs by words of their robot, driver, day or note.", ("slash",), foot=4),
     Command("stay", "stays", "Lets the selected run stay, or make room again.", ("S", "shift+s", "upper_s"), foot=6),
-    Command("through", "through this rig", "Drives the same driver through the open rig on the stand-in, and lays both over each other.",
+    Command("through", "through this rig", "Drives the same driver through the open rig on the simulated robot, and lays both over each other.",
             ("O", "shift+o", "upper_o"), foot=7),
     Command("learning_drive", "learning drive", "Writes the routine that tells most of a robot, and lets it drive.",
             ("G", "shift+g", "upper_g"), foot=8),

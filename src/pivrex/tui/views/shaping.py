@@ -42,7 +42,7 @@ class ShapingView(View):
         self._of_functions: list[tuple[Panel, Panel]] = []
 
     def _columns(self) -> list[list[str]]:
-        """Give the settings of each column: one for each function, then what counts for all."""
+        """Return the settings of each column: one for each function, then what counts for all."""
         model = self.model
         columns = [[f"{model.rig.shaping.key(f)}.{key}" for key in PER_FUNCTION] for f in model.line.functions]
         rest = list(OVERALL)
@@ -80,7 +80,7 @@ def shaping_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
 
 
 def _shaped(model: ScreenModel, function: str) -> tuple[float, str]:
-    """Give a function's bar and its numbers; left and right are told in words, and their bars go that way."""
+    """Return a function's bar and its numbers; left and right are told in words, and their bars go that way."""
     before, after = model.value("axes", function), model.value("rate", function)
     whole = len(model.line.functions) < 3  # where there are more, what comes out of shaping must do
     if function in MIRRORED:

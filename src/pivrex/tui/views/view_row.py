@@ -55,6 +55,6 @@ class ViewRow:
         return self.view.NEEDS_CHASSIS
 
     def cell(self, model: ScreenModel, is_open: bool) -> Cell:
-        """Give its cell of the line."""
+        """Return its cell of the line."""
         off = self.needs_chassis and model.rig.is_bench
         return Cell(self.digit, self.name, is_open, (("no robot", 0.0, "", "dim"),) if off else self.bars(model))
