@@ -114,7 +114,7 @@ def work_in_threads() -> AbstractContextManager[object]:
 
 
 ALONE = Progress(lambda _share, _said: None, lambda: False)
-"""Of work to which nobody listens."""
+"""Of work to which no one listens."""
 
 _KNOWN: dict[bytes, Any] = {}
 

@@ -151,7 +151,7 @@ class Pendulum:
 
 
 def let_go(model: RealBody, lean: float = 0.0, speed: float = 0.0, rate: float = 0.0) -> BodyState:
-    """Return a robot that nobody holds, whose wheels roll."""
+    """Return a robot that no one holds, whose wheels roll."""
     s = model.settings
     high, radius = float(s.mass_z - s.axle_z[0]), float(s.axle_z[0])
     velocity = np.array([speed + rate * high * math.cos(lean), 0.0, 0.0])
@@ -444,7 +444,7 @@ class StandsTest(unittest.TestCase):
             ride.until(60.0 * (minute + 1))
             ride.push(0.6 * (-1.0) ** minute)
         self.assertEqual(set(ride.seen[:, 1:, 0].ravel()), {STANDS})
-        self.assertLess(np.abs(ride.seen[..., 1]).max(), 0.5)  # nobody goes away
+        self.assertLess(np.abs(ride.seen[..., 1]).max(), 0.5)  # no one goes away
         volts = ride.fleet.rows[:, ride.line.layout.at("truth", "battery")]
         self.assertLess(volts.max(), 0.97 * rig.battery.volts)  # it did sag
 

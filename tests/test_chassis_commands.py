@@ -143,7 +143,7 @@ class ChassisCommandTest(TempCase):
             layout = line.layout
             rows = np.array(_played(line, Recording(DEMO / "inputs" / f"{recording}.csv"), field))
             self.assertFalse(rows[:, layout.at("truth", "blocked")].any(), name)
-            # of attachments NaN says that they shall go nowhere new
+            # of attachments NaN says that they should go nowhere new
             known = [i for i, t in enumerate(layout.titles) if not t.startswith("bindings.")]
             self.assertTrue(
                 np.isfinite(rows[:, [k for k in known if layout.titles[k] != "correction.target_rad"]]).all()

@@ -445,7 +445,7 @@ class GuideTest(RobotCase):
             for _ in range(2):
                 await self.press("enter")
                 await self.until_there("What moved?")
-                await self.press("enter")  # the Enter that sent it shall not answer it
+                await self.press("enter")  # the Enter that sent it should not answer it
                 self.assertIn("choose what you saw first", self.text("chassis"))
                 view: Any = self.app.views["chassis"]
                 options = [o.text for o in view.guide.step.options]

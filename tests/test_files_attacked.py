@@ -199,7 +199,7 @@ class TwoProgramsTest(TempCase):
         self.assertIn("edited outside; taken in", one.news)
         rig = read_rig(self.path)
         self.assertEqual((rig.shaping.forward.dead_band, rig.shaping.turn.dead_band), (0.22, 0.13))
-        # an undo does not take back unseen what somebody else has just done
+        # an undo does not take back unseen what someone else has just done
         two.put("law.full_forward", "0.5 m/s")
         with self.assertRaisesRegex(ChangedOutside, "do it again to undo that"):
             one.undo()

@@ -185,7 +185,7 @@ class EntryTest(unittest.TestCase):
             row[line.layout.these("motion", ("forward", "left", "turn"))], [0.2, -0.1, 0.5], atol=1e-12
         )
         self.assertEqual(row[line.layout.at("law", "entered")], 1.0)
-        # a robot that is stopped obeys nobody
+        # a robot that is stopped obeys no one
         _, row = line.step(state, raw, sensed, 1.0, entry=Entry(twist=np.array([0.2, -0.1, 0.5])))
         np.testing.assert_array_equal(line.told(row), 0.0)
 

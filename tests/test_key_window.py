@@ -195,7 +195,7 @@ class ScreenTest(AppCase):
 
 @contextmanager
 def display() -> Iterator[str]:
-    """A display that nobody sees."""
+    """A display that no one sees."""
     if not (shutil.which("Xvfb") and shutil.which("xdotool")):
         raise unittest.SkipTest("needs Xvfb and xdotool")
     read, write = os.pipe()

@@ -169,7 +169,7 @@ def learnt_of(drive: dict[str, Any], folder: Path, turned: bool = True) -> Learn
     rig = read_text(drive["text"], PLOVER, Rig)
     run = keep_rows(folder, Facts("Plover", "plover", BEGAN, 60.0), Line(rig), drive["text"], None, list(drive["rows"]))
     found = learn(run, rig, drive["text"], drive["turned"] if turned else 0.0, np.radians(0.5))
-    if turned:  # the same with turns that nobody can have seen: what they tell of turning
+    if turned:  # the same with turns that no one can have seen: what they tell of turning
         with mock.patch("pivrex.runs.learning.learn._motors", return_value=None):
             drive["useless"] = [
                 learn(run, rig, drive["text"], seen, np.radians(0.5))

@@ -231,7 +231,7 @@ class RateTest(unittest.TestCase):
         settings_ = shaped(f'dead_band = 0\nslew_up = "{up} /s"\nslew_down = "{down} /s"')
         new = self.run_ticks(settings_, before, wanted, 1)[0]
         low, high = sorted((before, wanted))
-        self.assertTrue(low - 1e-12 <= new <= high + 1e-12)  # between where it was and where it shall be
+        self.assertTrue(low - 1e-12 <= new <= high + 1e-12)  # between where it was and where it should be
         self.assertLessEqual(abs(new - before), max(up, down) / 60 + 1e-12)
         mirrored = self.run_ticks(settings_, -before, -wanted, 1)[0]
         self.assertAlmostEqual(mirrored, -new, places=12)

@@ -70,7 +70,7 @@ class Sender:
 
     def say(self, left_x: float = 0.0, left_y: float = 0.0, buttons: int = 0, sender: str = "green") -> None:
         self.seq += 1
-        with contextlib.suppress(ConnectionRefusedError):  # nobody listens yet
+        with contextlib.suppress(ConnectionRefusedError):  # no one listens yet
             self.socket.send(frame(f"PIVDRV,{sender},{self.seq},{left_x},{left_y},0,0,0,0,{buttons:X}"))
 
 
@@ -128,7 +128,7 @@ class RadioTest(RemoteCase):
 
     def test_it_waits_for_its_radio_and_only_neutral_brings_it_back(self) -> None:
         self.begin(radio(self.port))
-        self.assertEqual(self.session.status.lost, "radio: nobody has spoken yet")
+        self.assertEqual(self.session.status.lost, "radio: no one has spoken yet")
         # it comes up with the stick pushed: it must not start
         self.assertEqual(self.say(20, left_y=-0.5), 0.0)
         self.assertEqual(self.session.status.lost, "radio is heard again; let go first: forward reads +0.50")
@@ -533,7 +533,7 @@ class AnswerTest(RemoteCase):
         self.assertEqual(self.log()[-2:], ["> an answer came back; it moves nothing"] * 2)
         os.write(far, b"F")
         self.until(lambda: self.forward() > 0)
-        # a sign of an answer that is noise, with no line end behind it, makes nobody deaf
+        # a sign of an answer that is noise, with no line end behind it, makes no one deaf
         self.tick(90)
         os.write(far, b">")
         self.tick(2)
@@ -671,7 +671,7 @@ class SerialTest(RemoteCase):
         wait_for(lambda: str(stdin.readlink()).startswith("/dev/pts/"))
         (self.folder / "stick").symlink_to(stdin.readlink())
         self.begin(self.STICK.format(port=self.folder / "stick"), source="stick")
-        self.until(lambda: "is a terminal that somebody works in" in self.session.status.lost)
+        self.until(lambda: "is a terminal that someone works in" in self.session.status.lost)
 
     def test_a_usb_device_is_found_in_any_port_and_told_from_its_twin(self) -> None:
         far = self.plug()
@@ -695,7 +695,7 @@ class SerialTest(RemoteCase):
         self.begin(self.STICK.format(port=self.folder / "stick"), source="stick")
         self.until(lambda: self.session.inputs.remotes["stick"].wire.is_open)
         self.tick(30)
-        self.assertEqual(self.session.status.lost, "stick: nobody has spoken yet")
+        self.assertEqual(self.session.status.lost, "stick: no one has spoken yet")
         self.ask(Stop("Esc"), GoOn())
         self.assertNotEqual(self.session.status.held, "")
 

@@ -305,7 +305,7 @@ class ToldTest(unittest.TestCase):
         self.assertEqual(self.session.status.moving.state, State.LIVE_WAITING)
         self.assertFalse(self.link.drove[-1])
         first = self.link.drove.index(True)
-        # in the very tick in which the probe is over nobody is told to drive any more
+        # in the very tick in which the probe is over no one is told to drive any more
         self.assertEqual(self.link.drove[first:], sorted(self.link.drove[first:], reverse=True))
         self.assertEqual(self.session.status.probed.number if self.session.status.probed else 0, 4)
 
@@ -350,7 +350,7 @@ class ToldTest(unittest.TestCase):
     def test_what_a_robot_says_ends_live_only_where_it_matters(self) -> None:
         with mock.patch.object(self.link, "problem", lambda _now: "it is silent"):
             self.session.tick(0.1)
-            self.assertEqual(self.session.status.held, "")  # nobody has gone live: nothing to end
+            self.assertEqual(self.session.status.held, "")  # no one has gone live: nothing to end
             self.be(State.LIVE)
             self.session.tick(0.2)
             self.assertEqual(self.session.status.held, "it is silent")

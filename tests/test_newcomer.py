@@ -624,7 +624,7 @@ class OwnRobotTest(TerminalCase):
         terminal.keys("Down", "Down", "Space")
         terminal.wait("■ arm")
         terminal.keys("Enter")
-        terminal.wait("Who shall drive it")
+        terminal.wait("Who should drive it")
         terminal.keys("Space")
         terminal.wait("■ stick on a serial line")
         terminal.keys("Enter")

@@ -51,7 +51,7 @@ def perfect(name: str) -> Rig:
 def drive(
     rig: Rig, seed: int, ticks: int = 400, batch: tuple[int, ...] = (), seeds: Floats | None = None
 ) -> tuple[Line, Floats]:
-    """Drive by sticks that somebody throws about; gives the Ticks."""
+    """Drive by sticks that someone throws about; gives the Ticks."""
     line, model = Line(rig), stand_in_of(rig, None)
     chance = np.random.default_rng(seed)
     robot = model.placed(model.start(batch, seeds), START)

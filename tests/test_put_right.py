@@ -161,7 +161,7 @@ class StraightTest(unittest.TestCase):
         path = []
         for k in range(150):
             t.sense("gyro", pose[2])
-            if name == "avocet":  # its wheels are where they shall point
+            if name == "avocet":  # its wheels are where they should point
                 for wheel in ("front left", "front right", "rear left", "rear right"):
                     at = wheel.replace(" ", "_")
                     target = t.get("steering", f"{at}_target")

@@ -240,7 +240,7 @@ class PacketsTest(unittest.TestCase):
                 tally.add(message, seq * 0.02)
         self.assertEqual(tally.faults, {"damaged": damaged})
         self.assertEqual(tally.good, 2000 - damaged)
-        self.assertLessEqual(abs(tally.missed - damaged), 5)  # those damaged at the very end are missed by nobody
+        self.assertLessEqual(abs(tally.missed - damaged), 5)  # those damaged at the very end are missed by no one
 
 
 class FramesTest(unittest.TestCase):

@@ -175,7 +175,7 @@ class MistakeTest(unittest.TestCase):
             ("zero fan", 6, 'has no attachment "fan"'),
             ("let x be 1 m", 5, "something of the robot"),
             ("let stop be 1 m", 5, "is a word of the language"),
-            ("let a be 1 m + 2 s", 14, "a length and a time: nobody can add these"),
+            ("let a be 1 m + 2 s", 14, "a length and a time: no one can add these"),
             ("let a be b", 10, 'nothing is called "b"'),
             ("let a be 3 / 0", 14, "divides by 0"),
             ("let a be root(3 m)", 10, "nobody can take the root of a length"),

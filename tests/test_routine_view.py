@@ -281,7 +281,7 @@ class MadeOfItTest(RoutineCase):
             self.assertEqual(view.desk.path.name, "practice-back.txt")
             self.assertRegex(self.model.message, r"^practice-back: there and back takes \d+\.\d s and ends \d\.\d cm")
             self.assertRegex(view.editor.text, "(?s)for plover\n.*drive back .*turn left .*drive back ")
-            # made again it takes the same file, but not somebody's own
+            # made again it takes the same file, but not someone's own
             for text, name in ((None, "practice-back.txt"), ("# my own\n", "practice-back-2.txt")):
                 if text is not None:
                     (self.file.parent / "practice-back.txt").write_text(text)

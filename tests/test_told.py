@@ -172,7 +172,7 @@ class PinTest(unittest.TestCase):
         for text, what in (
             ("x + limits.left_lots", 'column 5: nothing is called "limits.left_lots", nearest is "limits.left_lost"'),
             ("x +", "column 4: ends too soon where a name or a number should stand"),
-            ("x + heading", "column 3: a length and an angle: nobody can add these"),
+            ("x + heading", "column 3: a length and an angle: no one can add these"),
             ("x / 0", "column 5: divides by 0"),
             ("pump", 'column 1: "pump" is a switch, it has no value'),
             ("zzz", 'column 1: nothing is called "zzz"; readings are heading,'),

@@ -264,7 +264,7 @@ class CommandTest(TempCase):
             self.assertTrue({"rise_s", "overshoot_deg", "settle_s", "drift_m", "ticks"} <= answer.keys())
 
     def test_a_straight_is_judged_by_its_way_and_its_line(self) -> None:
-        """A straight's heading shall not change: its noise is no swing, and its rise is that of its way."""
+        """A straight's heading should not change: its noise is no swing, and its rise is that of its way."""
         for name in ("plover", "coot", "bittern", "dunlin", "avocet"):
             rig = read_rig(demo_path(name))
             experiment = HEADING.experiment(rig, "straight")

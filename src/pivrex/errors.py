@@ -12,7 +12,7 @@
      ├─ MotionError          a motion that this chassis cannot follow
      ├─ ReadError            a person's file that cannot be read at all
      ├─ SaveError            a file that could not be written; the old one is whole
-     │   └─ ChangedOutside   ... because somebody else has just changed the same thing
+     │   └─ ChangedOutside   ... because someone else has just changed the same thing
      ├─ ExportError          something that cannot be drawn or written as asked
      ├─ UsageError           a command that is used wrongly
      ├─ KernelError          arithmetic that cannot be printed as C: a fault of the program's own text
@@ -159,7 +159,7 @@ class SaveError(PivrexError):
 
 
 class ChangedOutside(SaveError):  # noqa: N818 - it says what happened; nothing went wrong
-    """A change that was not made, because somebody else has just changed the same thing. Theirs counts now; the person is
+    """A change that was not made, because someone else has just changed the same thing. Theirs counts now; the person is
     asked, and may make the change again.
     """
 

@@ -22,7 +22,7 @@ def remote(
     ] = False,
     port: Annotated[int, whole("Of --pad: where Pivrex listens; found by itself if left out.", most=65535)] = 0,
     at: Annotated[
-        Path | None, typer.Option(help="Where the serial line shall be; what the rig says if left out.")
+        Path | None, typer.Option(help="Where the serial line should be; what the rig says if left out.")
     ] = None,
     rate: Annotated[float, real("How often a second a stream talks, in Hz.", least=1, most=2000)] = 50.0,
     play: Annotated[Path | None, typer.Option(help="Move as a recording says.")] = None,
@@ -50,7 +50,7 @@ def remote(
 def stand_in(
     rig: RigName,
     udp: Annotated[str, typer.Option(help="The UDP port it listens on, HOST:PORT or PORT.")] = "",
-    serial: Annotated[Path | None, typer.Option(help="Instead: where its serial line shall be.")] = None,
+    serial: Annotated[Path | None, typer.Option(help="Instead: where its serial line should be.")] = None,
     log: Annotated[Path | None, typer.Option(help="A CSV of what its motors were given, by its own clock.")] = None,
     fault: Annotated[str, typer.Option(help="A fault that its motor driver complains of.")] = "",
     board: Annotated[

@@ -1,4 +1,4 @@
-"""What works on this machine and in this terminal, and how to mend what does not."""
+"""What works on this machine and in this terminal, and how to fix what does not."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _FLAGS, _MODE = re.compile(r"\x1b\[\?\d+u"), re.compile(r"\x1b\[\?(\d+);(\d)\$y"
 
 
 class Found(NamedTuple):
-    """One thing: whether it works (None: not known), what was found, and how to mend it."""
+    """One thing: whether it works (None: not known), what was found, and how to fix it."""
 
     what: str
     works: bool | None
@@ -36,7 +36,7 @@ class Found(NamedTuple):
 
 
 def here(as_json: Json = False) -> int:
-    """Say what works here of keys held, focus, colours, mouse, gamepads, serial lines and dates, and how to mend what does not."""
+    """Say what works here of keys held, focus, colours, mouse, gamepads, serial lines and dates, and how to fix what does not."""
     found = list(_all())
     if as_json:
         print_json({f.what: {"works": f.works, "said": f.said, "mend": f.mend} for f in found})
@@ -81,7 +81,7 @@ def _engine() -> Found:
 
 def _terminal() -> Iterator[Found]:
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
-        yield Found("terminal", None, "this is none; ask again on the screen where Pivrex shall run")
+        yield Found("terminal", None, "this is none; ask again on the screen where Pivrex should run")
         return
     size = os.get_terminal_size()
     yield Found(

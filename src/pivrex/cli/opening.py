@@ -127,7 +127,7 @@ def _asked_for(words: str | None, rig: str) -> tuple[Path, str]:
 
 
 def show_maker(folder: Path) -> Path | None:
-    """Let somebody choose a robot of their own on the screen; gives its file, None if they left."""
+    """Let someone choose a robot of their own on the screen; gives its file, None if they left."""
     from pivrex.tui.start import make
 
     return make(folder)

@@ -105,7 +105,7 @@ def be_a_remote(
     Raises
     ------
     PivrexError
-        If the rig has no such source, or nobody is at the other end.
+        If the rig has no such source, or no one is at the other end.
     """
     spec = rig.sources.get(name)
     if spec is None:
@@ -127,7 +127,7 @@ def be_a_desk(settings: Match, rig: Rig | None, at: Path | None, script: Path | 
     Raises
     ------
     PivrexError
-        If it names none, or nobody is at the other end.
+        If it names none, or no one is at the other end.
     """
     if settings.wire is None:
         raise PivrexError("workspace.toml: [match] has no wire; say where orders come from, such as wire = "

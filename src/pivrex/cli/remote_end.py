@@ -99,7 +99,7 @@ def far_end(wire: SerialTransport | UdpTransport | TcpTransport, at: Path | None
         case SerialTransport():
             if at is None and not wire.port:
                 raise PivrexError(
-                    f"the wire is known by its USB identity {wire.usb}; say with --at where the serial line shall be"
+                    f"the wire is known by its USB identity {wire.usb}; say with --at where the serial line should be"
                 )
             return _Serial(at or Path(wire.port))
         case UdpTransport():

@@ -37,7 +37,7 @@ class Desk:
         """A desk has no sticks."""
 
     def tick(self) -> None:
-        """It says something only when somebody orders."""
+        """It says something only when someone orders."""
 
     def obey(self, words: list[str]) -> bool:
         """Do what was typed; returns whether it was understood."""

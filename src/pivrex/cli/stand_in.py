@@ -207,7 +207,7 @@ class _Pty:
         try:
             return [(os.read(self._far, 1 << 15), "")]
         except (BlockingIOError, OSError):
-            time.sleep(seconds)  # nobody has opened the near end
+            time.sleep(seconds)  # no one has opened the near end
             return []
 
     def has_room(self) -> bool:
@@ -239,7 +239,7 @@ def open_pty(path: Path) -> tuple[int, Path, str]:
         path.symlink_to(os.ttyname(near))
     except OSError as problem:
         raise PivrexError(f"{path}: the serial line cannot be put there: {reason(problem)}") from None
-    # the near end stays open here too, so that bytes do not get lost while nobody else has opened it
+    # the near end stays open here too, so that bytes do not get lost while no one else has opened it
     return far, path, f"serial {path}"
 
 

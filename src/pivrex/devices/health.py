@@ -95,7 +95,7 @@ class Tally:
         self._said.append((at_s, message))
 
     def add_unread(self, fault: str, count: int, at_s: float, example: Message | None = None) -> None:
-        """Count messages that nobody has read, and keep one of them as an example."""
+        """Count messages that no one has read, and keep one of them as an example."""
         self.faults[fault] += count
         if example is not None:
             self._bad.append((at_s, example))

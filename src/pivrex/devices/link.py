@@ -148,7 +148,7 @@ class RobotLink:
             raise SentenceError("foreign", "sealed before the robot was switched on last")
 
     def _take_sensed(self, line: bytes, words: list[str], at_s: float) -> Message:
-        """Take what the robot senses, if it answers what was sent here: else nobody knows whether it hears."""
+        """Take what the robot senses, if it answers what was sent here: else no one knows whether it hears."""
         count = len(self._back.columns)
         back, values = read_sensed(words, count + len(TRUTH), self._numbers - 1)
         self._echo = back.stamp  # the answer to it tells the robot how old it is

@@ -53,7 +53,7 @@ class RemoteSource:
     Attributes
     ----------
     lost : str
-        Why it cannot be read any more; empty while it can. Before the first message it is lost too: nobody has spoken.
+        Why it cannot be read any more; empty while it can. Before the first message it is lost too: no one has spoken.
     """
 
     def __init__(self, rig: Rig, name: str, book: SealBook) -> None:
@@ -222,7 +222,7 @@ class RemoteSource:
         return sender == self._sender and (self._spoke or self.wire.senders is not None or not self.wire.whole_messages)
 
     def _listen(self, chunk: Chunk) -> int:
-        """Read what somebody says who is heard or may take the place; gives how many messages that was."""
+        """Read what someone says who is heard or may take the place; gives how many messages that was."""
         if self._is_heard(chunk.sender):
             return self._hear(chunk)
         if self._free:
@@ -322,7 +322,7 @@ class RemoteSource:
         silent_s, senders = spec.silent_s, self.wire.senders
         event = spec.NATURE == "event" and not self.wire.whole_messages
         if event:
-            silent = now_s - max(self._last_s, self._since_s)  # a connection is somebody, also before the first letter
+            silent = now_s - max(self._last_s, self._since_s)  # a connection is someone, also before the first letter
         self._quiet = silent > max(silent_s or 0.0, OTHER_SILENT_S)
         if not self.wire.is_open:
             self.lost = self.wire.problem

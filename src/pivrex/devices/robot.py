@@ -26,7 +26,7 @@ class Robot(Protocol):
         ...
 
     def truth(self) -> Floats:
-        """Return what is true of it, (T,), as `pivrex.line.given.truth_columns` orders it. NaN where nobody knows."""
+        """Return what is true of it, (T,), as `pivrex.line.given.truth_columns` orders it. NaN where no one knows."""
         ...
 
     def command(self, told: Floats, dt_s: float) -> None:
@@ -71,7 +71,7 @@ class StandInRobot:
 
     @property
     def restarts(self) -> bool:
-        """Whether its electronics start again, because the battery sagged: meanwhile nobody answers."""
+        """Whether its electronics start again, because the battery sagged: meanwhile no one answers."""
         return bool(getattr(self.state, "restart", 0.0) > 0)
 
     def push(self, forward_Ns: float, left_Ns: float, turn_Nms: float) -> None:  # noqa: N803 - newton seconds

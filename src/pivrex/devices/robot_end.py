@@ -81,7 +81,7 @@ class RobotEnd:
         self.good = 0
         self.last_good_s = float("-inf")
         self.partner = ""
-        """Who is answered: who is obeyed, or while nobody is, who last spoke as a head does."""
+        """Who is answered: who is obeyed, or while no one is, who last spoke as a head does."""
         self._note = note or (lambda _t, _what: None)
         self._seal = Seal(rig.secret) if rig.secret else None
         self._key = rig.secret

@@ -48,7 +48,7 @@ SPEED_OVER_MS, LONGEST_AGO_MS = 30, 1000
 """Over how long at least, and at most, a speed comes from counts: stamps are whole ms."""
 
 STALE_S = 0.25
-"""An echo that is older says that what comes was on its way for too long, or that nobody hears the robot."""
+"""An echo that is older says that what comes was on its way for too long, or that no one hears the robot."""
 
 Sign = Callable[[str], str]
 """Seals a body."""
@@ -87,7 +87,7 @@ def wire_hash(line: Line) -> str:
 
 
 def back_columns(line: Line) -> list[Column]:
-    """Return the columns of the values that come back: what is sensed, then what is true of it, should somebody know."""
+    """Return the columns of the values that come back: what is sensed, then what is true of it, should someone know."""
     return [*SensedWire(line).columns, *line.stages["truth"].columns[: len(TRUTH)]]
 
 
@@ -243,7 +243,7 @@ class Parts:
 
 def read_out(words: list[str], rig_hash: str, count: int, highest: int = STAMPS - 1) -> tuple[Out, list[float]]:
     """Read the words of an output sentence; of a rest the values do not matter. Of a part that says rest it gives the rest:
-    nobody waits for the others. ``highest`` is the highest sequence number.
+    no one waits for the others. ``highest`` is the highest sequence number.
 
     Raises
     ------

@@ -21,7 +21,7 @@ class Abilities:
         Whether it may drive a robot on a link.
     plays : bool
         Whether it goes on by itself from tick to tick: no hands need be at rest for it, none is lost with it, it gives way
-        to a hand, it is not recorded, and nobody listens to it unless it drives.
+        to a hand, it is not recorded, and no one listens to it unless it drives.
     takes_over : bool
         Whether a pressed button of it takes over from one that plays.
     calibrates : bool

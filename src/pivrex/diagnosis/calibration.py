@@ -157,7 +157,7 @@ class Calibration:
         low, high = self._ends.get(c, (-1.0, 1.0))
         share = (travel.mean - low) / max(high - low, 1e-9) * 2 - 1
         if abs(share) > LARGEST_REST:
-            own = "" if c in self._ends else "; if nobody touches it, the range of its readings is described wrongly"
+            own = "" if c in self._ends else "; if no one touches it, the range of its readings is described wrongly"
             return f"{c} reads {travel.mean:+.2f}: let go of it{own}"
         if travel.noise > LARGEST_TREMBLE:
             return f"{c} is moving: let go of it"

@@ -62,7 +62,7 @@ class Track(NamedTuple):
         return column
 
     def place(self) -> Floats:
-        """Return where it was, (N, 2): truly, or where nobody knows that, as it was believed."""
+        """Return where it was, (N, 2): truly, or where no one knows that, as it was believed."""
         names = ("x_m", "y_m") if np.isfinite(self.of("x_m")).any() else ("believed_x_m", "believed_y_m")
         return np.stack([self.of(name) for name in names], axis=1)
 
@@ -121,7 +121,7 @@ def _title(page: Page, runs: Sequence[Run], compared: Compared | None, wide: int
     page.text(SIDE, 3, f"{facts[0].robot}: {' and '.join(run.name for run in runs)}", "title", 1.9)
     row = 5.2
     for run, fact in zip(runs, facts, strict=True):
-        said = f"{fact.began:%d %B %Y, %H:%M}, {len(run) * run.dt_s:.1f} s, driven by {', '.join(fact.drivers) or 'nobody'}; kept: {fact.kept}"
+        said = f"{fact.began:%d %B %Y, %H:%M}, {len(run) * run.dt_s:.1f} s, driven by {', '.join(fact.drivers) or 'no one'}; kept: {fact.kept}"
         lines = [said + (f"; routine {fact.routine}" if fact.routine else "")] + (
             [f"note: {fact.note}"] if fact.note else []
         )

@@ -212,7 +212,7 @@ class Scope:
         if name == "len" and len(node.args) == 1:
             row = self._typed(node.args[0])
             if row.kind != "row" or not row.shape:
-                raise self.fail(node, f"how long {ast.unparse(node.args[0])} is, nobody says here")
+                raise self.fail(node, f"how long {ast.unparse(node.args[0])} is, no one says here")
             return Typed(row.shape[0], "i")
         if name == "abs" and len(node.args) == 1:
             value = self._typed(node.args[0])

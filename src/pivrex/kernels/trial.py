@@ -46,7 +46,7 @@ class TrialSettings(Record):
 
 
 class TrialState(Record):
-    """What it remembers: numbers that hang on all before, and what comes of each function for whatever is in ``special``."""
+    """What it remembers: numbers that depend on all before, and what comes of each function for whatever is in ``special``."""
 
     x: Numbers = field("n")
     square: Numbers = field(2, 2)

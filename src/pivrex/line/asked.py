@@ -1,4 +1,4 @@
-"""Routine: what somebody who works through steps asks for beside a motion: of which step it is, whose forward counts, and shares
+"""Routine: what someone who works through steps asks for beside a motion: of which step it is, whose forward counts, and shares
 of single wheels.
 """
 

@@ -24,10 +24,10 @@ from pivrex.rig.wheel_control import WheelControl
 __all__ = ["Control", "ControlColumns", "ControlSettings", "ControlState", "control_step"]
 
 CREEPS = 0.01
-"""A wheel that shall turn slower than this share of its top speed gets its share of what friction takes."""
+"""A wheel that should turn slower than this share of its top speed gets its share of what friction takes."""
 
 FADES = 0.7
-"""What is left in a tick of the part of I while a wheel shall stand."""
+"""What is left in a tick of the part of I while a wheel should stand."""
 
 SMOOTH_V_S = 0.2
 """Over so long the battery's voltage is averaged before drive is raised for it."""

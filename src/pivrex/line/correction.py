@@ -27,14 +27,14 @@ __all__ = [
 ]  # fmt: skip
 
 NEVER = "never"
-"""In the place of ``hold`` for a line in which nobody can ask for it: what leaves then hangs on no sensor."""
+"""In the place of ``hold`` for a line in which no one can ask for it: what leaves then depends on no sensor."""
 
 TOUCHES = 1e-6
 """A turn above this, in rad/s, is the driver's: the heading is let go."""
 
 FAULTS = (
     "",
-    "the gyro counts the other way than the robot turns: the correction would turn it in circles; gyro.reversed mends it",
+    "the gyro counts the other way than the robot turns: the correction would turn it in circles; gyro.reversed fixes it",
     "nothing is heard of the gyro",
     "the gyro's heading jumped: the heading is recaptured",
 )

@@ -1,4 +1,4 @@
-"""Entry: what somebody else than the controls asks for, between the two halves of the line."""
+"""Entry: what someone else than the controls asks for, between the two halves of the line."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ __all__ = ["Entry", "enter", "entered"]
 
 
 class Entry(NamedTuple):
-    """What is asked for by somebody else than the controls: a routine, a comparison, a shakedown.
+    """What is asked for by someone else than the controls: a routine, a comparison, a shakedown.
 
     Attributes
     ----------
@@ -24,7 +24,7 @@ class Entry(NamedTuple):
     probe : B + (2,) float64 or None
         Which motor alone is told something, from 1, and its duty; see `pivrex.line.probe`.
     aim : B float64 or None
-        The heading that the correction shall keep in this tick, in rad, unwrapped; NaN for none.
+        The heading that the correction should keep in this tick, in rad, unwrapped; NaN for none.
     moves : B float64 or None
         The rate at which that target moves, in rad/s; the twist's turn if left out.
     plan : B + (11,) float64 or None

@@ -44,7 +44,7 @@ def sum_of(row: np.ndarray) -> str:
 
 
 def point_equation(row: np.ndarray, forward: float, left: float, turn: float) -> str:
-    """Write the same sum with a motion's numbers in it: "0.30 − 0.10 − 0.06", in m/s; "?" for one that nobody knows."""
+    """Write the same sum with a motion's numbers in it: "0.30 − 0.10 − 0.06", in m/s; "?" for one that no one knows."""
     terms = [float(f * v) for f, v in zip(row, (forward, left, turn), strict=True) if abs(f) >= 0.0005]
     text = ""
     for term in terms:

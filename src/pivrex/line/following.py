@@ -33,7 +33,7 @@ ASKED = (
     ("mode", ""), ("feeds_forward", ""), ("feeds_back", ""), ("waits", ""), ("x", "m"), ("y", "m"), ("heading", "rad"),
     ("angle", "rad"), ("plan_forward", "m/s"), ("plan_left", "m/s"), ("plan_turn", "rad/s"),
 )  # fmt: skip
-"""What somebody who follows a plan asks for in a tick: its mode, 0 for none; whether the planned motion, and the corrections, count;
+"""What someone who follows a plan asks for in a tick: its mode, 0 for none; whether the planned motion, and the corrections, count;
 whether the plan waits for the robot; where the robot should be by now, the path's direction there; and the planned motion of a robot
 that looks as planned.
 """
@@ -255,9 +255,9 @@ def following_step(
 
 
 class Following(Stage):
-    """For every rig; idle unless somebody enters a plan.
+    """For every rig; idle unless someone enters a plan.
 
-    Its loops go by the odometry of the same tick. That hangs on sensors, so whoever enters a plan must make ticks one at a time.
+    Its loops go by the odometry of the same tick. That depends on sensors, so whoever enters a plan must make ticks one at a time.
     """
 
     name = "following"

@@ -178,7 +178,7 @@ class Sensed(Given):
 
 
 class Truth(Given):
-    """What is true of the simulated robot; no stage reads it. NaN where nobody knows."""
+    """What is true of the simulated robot; no stage reads it. NaN where no one knows."""
 
     name = "truth"
 
@@ -205,4 +205,4 @@ class Raw(Given):
 
 
 NOWHERE = np.array(np.nan)
-"""The truth of a robot of which nobody knows where it is, in every column."""
+"""The truth of a robot of which no one knows where it is, in every column."""

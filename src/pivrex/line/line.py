@@ -97,7 +97,7 @@ class Line:
         return LineState(np.zeros(batch), self.memory.of(batch, **states))
 
     def rest(self, batch: tuple[int, ...] = ()) -> Floats:
-        """Return the raw readings, B + (R,), of controls that nobody touches."""
+        """Return the raw readings, B + (R,), of controls that no one touches."""
         resting = np.zeros((*batch, len(self.inputs.names)))
         axes = self.stages["axes"].settings
         resting[..., : len(self.functions)] = axes.rest[0].mean(axis=0)
@@ -129,7 +129,7 @@ class Line:
         truth : B + (T,) float64
             What is true of a simulated robot, as `pivrex.line.given.truth_columns` says; it is only recorded.
         entry : Entry, optional
-            What somebody else asks for.
+            What someone else asks for.
 
         Returns
         -------

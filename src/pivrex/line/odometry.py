@@ -256,7 +256,7 @@ class Odometry(Stage):
 
     def moved(self, state: OdometryState, was: Floats, now: Floats) -> OdometryState:
         """Return the state of robots that believed to be at one pose some ticks ago, (3,), and were at another: all that they
-        believe since is moved along. They are as sure as somebody who said so.
+        believe since is moved along. They are as sure as someone who said so.
         """
         turn = now[2] - was[2]
         c, s = np.cos(turn), np.sin(turn)
@@ -299,7 +299,7 @@ class Odometry(Stage):
 
     def rungs(self, told: Told) -> list[Rung]:
         if not told("following", "mode"):
-            return []  # nothing that is asked for hangs on it
+            return []  # nothing that is asked for depends on it
         x, y = told("odometry", "x"), told("odometry", "y")
         xx, yy = (
             float(told.row[told.line.layout.at("odometry", n)]) for n in ("xx", "yy")

@@ -21,7 +21,7 @@ class ProbeColumns(Record):
 
 
 class Probe(Given):
-    """Which motor is probed, and its duty: none, unless somebody enters and says so."""
+    """Which motor is probed, and its duty: none, unless someone enters and says so."""
 
     name = "probe"
     columns = named("probe", ("motor", ""), ("duty", ""))

@@ -1,4 +1,4 @@
-"""Steering: which way each steered wheel shall point, how fast it may roll meanwhile, and the loop that turns it there."""
+"""Steering: which way each steered wheel should point, how fast it may roll meanwhile, and the loop that turns it there."""
 
 from __future__ import annotations
 
@@ -226,7 +226,7 @@ class Steering(Stage):
         return [
             Rung(
                 "steer",
-                f"{told('limits', f'{told.column}_limited'):+.3f} m/s, points {angle:+.1f} deg, shall {target:+.1f} deg, "
+                f"{told('limits', f'{told.column}_limited'):+.3f} m/s, points {angle:+.1f} deg, should {target:+.1f} deg, "
                 f"share {told('steering', f'{told.column}_share'):.2f} → {told('steering', f'{told.column}_speed'):+.3f} m/s",
                 f"steering.wheels.{told.wheel}.p",
                 "still turning" if missing > 2 else "",

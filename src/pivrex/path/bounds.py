@@ -30,7 +30,7 @@ class Bounds:
         The most that the square of the speed may be, in m²/s²; infinite where it is free.
     cap_names : (C,) of str
     by_rise, by_square : (R, N) float64
-        Of each number whose change is bounded: how it hangs on the path acceleration a, and on the square of the speed z.
+        Of each number whose change is bounded: how it depends on the path acceleration a, and on the square of the speed z.
     most : (R,) float64
         |by_rise·a + by_square·z| ≤ most.
     rise_names : (R,) of str

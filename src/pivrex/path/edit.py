@@ -1,4 +1,4 @@
-"""Changes of a path, each a new path: what somebody who draws one does."""
+"""Changes of a path, each a new path: what someone who draws one does."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A plan: where a robot shall be at each moment of a path, and how fast; what is wrong with it, and what bounds it where."""
+"""A plan: where a robot should be at each moment of a path, and how fast; what is wrong with it, and what bounds it where."""
 
 from __future__ import annotations
 

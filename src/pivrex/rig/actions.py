@@ -90,7 +90,7 @@ class Action:
     text : str
         As it is written.
     numbers : tuple of float
-        Of a help, in m and rad. snap: the step, or 0 and the headings; face: x, y; pose: x, y and, if it shall have one, the heading.
+        Of a help, in m and rad. snap: the step, or 0 and the headings; face: x, y; pose: x, y and, if it should have one, the heading.
     """
 
     verb: str

@@ -15,7 +15,7 @@ from pivrex.rig.quantities import Quantity
 __all__ = ["Battery", "Body"]
 
 PER_AREA_KG_M2 = 25.0
-"""What a robot weighs for each square metre that it covers, if nobody has weighed it."""
+"""What a robot weighs for each square metre that it covers, if no one has weighed it."""
 
 _Share = Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")]
 _Grip = Annotated[float, Quantity("number", at_least=0, at_most=3, step="0.05")]
@@ -171,7 +171,7 @@ class Battery(Table):
     least_V: Annotated[float, Quantity("voltage", at_least=0, at_most=1000, step="0.1 V")] | None = Field(  # noqa: N815 - volts
         default=None,
         alias="least",
-        description="Below this the electronics restart: outputs rest and nobody answers for a second. If left out 60 % of "
+        description="Below this the electronics restart: outputs rest and no one answers for a second. If left out 60 % of "
         "the nominal voltage.",
         examples=["4.5 V"],
     )

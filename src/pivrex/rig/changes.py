@@ -21,7 +21,7 @@ SAME_RAD = 0.02
 
 @dataclass(frozen=True)
 class Change:
-    """One key of the rig, as it was and as it shall be; None where it is left out."""
+    """One key of the rig, as it was and as it should be; None where it is left out."""
 
     key: str
     before: Any

@@ -57,7 +57,7 @@ class RigFile(Document[Rig]):
         key : str
             Such as ``shaping.forward.dead_band``; tables that are missing are made.
         value : object
-            As it shall stand in the file, such as ``"7 %"``.
+            As it should stand in the file, such as ``"7 %"``.
         join : bool
             Whether it goes on with the last change (a drag), so that one undo takes both back.
 

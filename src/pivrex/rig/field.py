@@ -43,7 +43,7 @@ class Round(Table):
 
 
 class Zone(Table):
-    """A place on the floor that a robot shall reach: its centre within the circle."""
+    """A place on the floor that a robot should reach: its centre within the circle."""
 
     name: str = Described(description="What it is.", examples=["bench A"])
     x_m: _Along = Described(alias="x", description="Its middle, from the field's corner.", examples=["1.7 m"])
@@ -74,7 +74,7 @@ class Field(Table):
     start: Start = Described(default=Start(), description="Where the robot starts.")
     blocks: tuple[Block, ...] = Described(default=(), description="Rectangular things that stand on it.")
     rounds: tuple[Round, ...] = Described(default=(), description="Round things that stand on it.")
-    zones: tuple[Zone, ...] = Described(default=(), description="Places that a robot shall reach; they stop nothing.")
+    zones: tuple[Zone, ...] = Described(default=(), description="Places that a robot should reach; they stop nothing.")
 
     def mistakes(self) -> list[tuple[str, str]]:
         inside = 0 <= self.start.x_m <= self.length_m and 0 <= self.start.y_m <= self.width_m

@@ -66,7 +66,7 @@ class Setting:
         return choice == "yes" if self._is_flag else choice
 
     def stepped(self, rig: Rig, written: object, steps: int) -> object:
-        """Return what shall stand in the file after some fine steps.
+        """Return what should stand in the file after some fine steps.
 
         Parameters
         ----------
@@ -96,7 +96,7 @@ class Setting:
         return self._written(self._bounded(moved), kind, unit)
 
     def at_share(self, rig: Rig, written: object, share: float, largest: float) -> object:
-        """Return what shall stand in the file for a slider at ``share`` of 0 to ``largest`` (SI), on the grid."""
+        """Return what should stand in the file for a slider at ``share`` of 0 to ``largest`` (SI), on the grid."""
         if self.choices:
             return self.chosen(self.choices[min(len(self.choices) - 1, int(share * len(self.choices)))])
         assert self.quantity is not None

@@ -119,7 +119,7 @@ class SteeringMotor(Table):
 
     def mistakes(self) -> list[tuple[str, str]]:
         if not self.counts_per_turn and self.sensor is None:
-            return [("counts_per_turn", "is 0 and there is no sensor, so nobody would know where the wheel points")]
+            return [("counts_per_turn", "is 0 and there is no sensor, so no one would know where the wheel points")]
         return []
 
     @property
@@ -145,7 +145,7 @@ class Steering(Table):
     )
     hold: str = Field(
         default="",
-        description="The button that turns all wheels inwards, so that nobody pushes the robot away.",
+        description="The button that turns all wheels inwards, so that no one pushes the robot away.",
         examples=["button_2"],
     )
     wheels: dict[Name, SteeringMotor] = Field(

@@ -90,7 +90,7 @@ def laws_of(wheels: str) -> dict[str, str]:
 
 @dataclass(frozen=True)
 class Wishes:
-    """What somebody wants of a robot.
+    """What someone wants of a robot.
 
     Attributes
     ----------

@@ -1,4 +1,4 @@
-"""A rehearsal on a cluster: one batch a task, whoever does it; what comes of them does not hang on how they were split."""
+"""A rehearsal on a cluster: one batch a task, whoever does it; what comes of them does not depend on how they were split."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ def rehearse_on(
     Raises
     ------
     PivrexError
-        If dask is missing, nobody answers, there are no workers, or one of them fails.
+        If dask is missing, no one answers, there are no workers, or one of them fails.
     """
     try:
         from distributed import Client, as_completed

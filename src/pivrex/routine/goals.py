@@ -40,7 +40,7 @@ TOLERANCES = {"at": 0.03, "facing": radians(2), "turned": radians(2), "driven": 
 """So near, in m or rad, a drive fulfils it."""
 
 LATE_S = 0.05
-"""An attachment shall be there so long before the line ends."""
+"""An attachment should be there so long before the line ends."""
 
 
 @dataclass(frozen=True)

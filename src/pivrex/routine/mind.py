@@ -146,7 +146,7 @@ class Mind:
             step.marks.append(UNKNOWN)
 
     def close(self, n: int, mark: str = "") -> None:
-        """End what goes on, when the clock or somebody ends the routine."""
+        """End what goes on, when the clock or someone ends the routine."""
         for record in self.records:
             if record.end < 0:
                 record.end = n

@@ -34,7 +34,7 @@ class Standing:
     ----------
     x, y, heading : float
     looks : float
-        The direction of the field that it shall look in; its heading where it holds none.
+        The direction of the field that it should look in; its heading where it holds none.
     drive, turn : float
         How fast it goes where a step says nothing, m/s and rad/s.
     gyro : bool

@@ -48,7 +48,7 @@ class RoutineSettings(Record):
     stuck_within : how far one that is driven against its stop may come in a tick
     keeps : so many Ticks are kept at most; 0 for none
     picks : the columns of them that are; all, and where it believed to be, if there are none
-    raw : the readings of controls that nobody touches
+    raw : the readings of controls that no one touches
     given : what is sensed otherwise than the simulated robot says it: nothing, NaN
     """
 

@@ -47,7 +47,7 @@ class Differences:
     figures : tuple of (Figure, float, float)
         Side by side; NaN where one run has none.
     apart_m, apart_at_s : float
-        How far apart the robots were at most, and when; NaN where nobody knows.
+        How far apart the robots were at most, and when; NaN where no one knows.
     """
 
     by: str

@@ -96,7 +96,7 @@ def _effect(
 
 
 def _again(line: Line, changed: Line, rows: list[Floats], run: Run) -> Iterator[Floats]:
-    """Put the readings of Ticks, and what somebody else asked for in them, through another line."""
+    """Put the readings of Ticks, and what someone else asked for in them, through another line."""
     state = begun(changed, start_of(run.floor))
     taken = {stage: _taken(line, changed, stage) for stage in ("raw", "sensed", "truth")}
     for tick in rows:

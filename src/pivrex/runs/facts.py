@@ -20,7 +20,7 @@ VERSION = 1
 """Of what a run's folder looks like."""
 
 UNMARKED = "the last minutes"
-"""Why a run is there that nobody and nothing has marked: it makes room for others."""
+"""Why a run is there that no one and nothing has marked: it makes room for others."""
 
 LARGEST = 1_000_000
 

@@ -57,7 +57,7 @@ FIGURES = (
 
 
 class Figures:
-    """Adds up Ticks of a line; another line may go on where one ended. ``floor`` has the places that a robot shall reach."""
+    """Adds up Ticks of a line; another line may go on where one ended. ``floor`` has the places that a robot should reach."""
 
     def __init__(self, line: Line, floor: Field | None = None) -> None:
         self._zones = np.array([(z.x_m, z.y_m) for z in floor.zones] if floor is not None else []).reshape(-1, 2)
@@ -154,7 +154,7 @@ class Figures:
         self._means[name] = total + float(values.sum()), count + len(values)
 
     def _end(self, row: Floats) -> None:
-        """How far what the robot believes is from what is true at the newest Tick, and how far it is from a place that it shall reach."""
+        """How far what the robot believes is from what is true at the newest Tick, and how far it is from a place that it should reach."""
         layout = self._line.layout
         true = row[layout.these("truth", ("x", "y", "heading"))]
         believed = (

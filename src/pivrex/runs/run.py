@@ -171,7 +171,7 @@ class Run:
             except RunError as problem:
                 if not at:
                     raise
-                self._warn(f"{file.path.name} {problem.what}: nobody knows what was there")
+                self._warn(f"{file.path.name} {problem.what}: no one knows what was there")
                 known = Piece(file.first, np.full((most, len(line.layout)), np.nan))
             self._pieces[at] = known
             while len(self._pieces) > KEPT_PIECES:

@@ -26,7 +26,7 @@ CHUNK = 512
 
 
 def as_played(rig: Rig) -> Rig:
-    """Return a rig as recordings are played through it: with a perfect body, and nobody who asks the gyro to hold a heading
+    """Return a rig as recordings are played through it: with a perfect body, and no one who asks the gyro to hold a heading
     unless a binding of the rig does. What the sticks mean is asked for there, not how a floor slips.
     """
     rig = rig.with_body("perfect") if rig.has_real_body else rig

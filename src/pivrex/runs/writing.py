@@ -258,7 +258,7 @@ class RunWriter:
             raise SaveError(path, reason(problem)) from problem
 
     def _drop_old(self) -> None:
-        """Let pieces go that are older than what shall be kept of the last minutes."""
+        """Let pieces go that are older than what should be kept of the last minutes."""
         while len(self._pieces) > 2 and (self.rows - self._pieces[1]) * self._line.dt_s >= self.longest_s:
             row = self._pieces.pop(0)
             for name in (

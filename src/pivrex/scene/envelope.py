@@ -102,7 +102,7 @@ def motion_scene(told: Floats, does: Floats) -> Scene:
 
 
 def compass_scene(heading: float, target: float, true: float) -> Scene:
-    """Draw headings in rad as seen from above, 0 up and left counter-clockwise; NaN for one that nobody knows.
+    """Draw headings in rad as seen from above, 0 up and left counter-clockwise; NaN for one that no one knows.
 
     The target is a dashed ray, what the gyro says an arrow; a mark on the rim shows what is true.
     """

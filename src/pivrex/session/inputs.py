@@ -91,7 +91,7 @@ class SessionInputs:
         return driver.driven_by(self._line) if isinstance(driver, Playing) else driver.name
 
     def seal(self, name: str) -> Seal | None:
-        """Return the seal of somebody who speaks with the rig's key; None for a rig that has none."""
+        """Return the seal of someone who speaks with the rig's key; None for a rig that has none."""
         secret = self._line.rig.secret
         return self._book.seal(secret, name) if secret else None
 
@@ -281,7 +281,7 @@ class SessionInputs:
         return stopped
 
     def listen(self, now_s: float) -> None:
-        """Read every source that somebody listens to. What is lost or not at rest yet counts for nothing."""
+        """Read every source that someone listens to. What is lost or not at rest yet counts for nothing."""
         line, chosen = self._line, self._board.status.source
         heard = {chosen, *self.remotes} | {s for s, _ in line.inputs.wanted}
         self.readings, self.lost, changed = {}, "", False

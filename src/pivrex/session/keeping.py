@@ -48,7 +48,7 @@ LONGEST_UNMARKED_S = 3600.0
 """A run that only keeps the last minutes begins again after this, so that its events do not grow for ever."""
 
 SHORTEST_S = 2.0
-"""A run that nobody marked and that is shorter than this, or in which nothing moved, is not kept."""
+"""A run that no one marked and that is shorter than this, or in which nothing moved, is not kept."""
 
 
 TAIL_S = 2.0
@@ -112,7 +112,7 @@ class Keeping:
             self._waiting.append(request)
 
     def add(self, row: Floats) -> None:
-        """Take a tick's row, which nobody writes into any more, and say what the thread has to say."""
+        """Take a tick's row, which no one writes into any more, and say what the thread has to say."""
         writes = self._writes
         if writes is None:
             return

@@ -1,4 +1,4 @@
-"""Knowing where the robot is by a mark, when somebody asks for it."""
+"""Knowing where the robot is by a mark, when someone asks for it."""
 
 from __future__ import annotations
 

@@ -83,7 +83,7 @@ class Match:
         self._say(routine=program.name if program is not None else "", from_line=0, start=start)
 
     def ready(self, midway: Midway | None, start: Pose) -> None:
-        """Stand at the start, or before a line: nothing moves until somebody starts a period."""
+        """Stand at the start, or before a line: nothing moves until someone starts a period."""
         self._runner, self.midway = None, midway
         self._say(
             period=Period.READY, left_s=self._periods.alone_s, ended="", why="", paused=False, waits="", only=False, start=start,

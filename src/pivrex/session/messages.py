@@ -122,7 +122,7 @@ class Believe:
 
 @dataclass(frozen=True)
 class TakeMark:
-    """The robot shall know where it is by what is at hand: a wall that it touches, or a ranger that looks at one."""
+    """The robot should know where it is by what is at hand: a wall that it touches, or a ranger that looks at one."""
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ class Period(StrEnum):
     OFF = "no match"
     """Nobody counts: the robot may be driven."""
     READY = "ready"
-    """Everything is chosen; nothing moves until somebody starts."""
+    """Everything is chosen; nothing moves until someone starts."""
     ALONE = "alone"
     """The routine drives."""
     BETWEEN = "between"

@@ -14,7 +14,7 @@ from pivrex.session.building import Built
 
 __all__ = ["Robots"]
 
-RESTARTS = "the battery sagged too far: the robot's electronics start again, and for a second nobody answers"
+RESTARTS = "the battery sagged too far: the robot's electronics start again, and for a second no one answers"
 
 TOO_LATE = (
     "a robot that balances cannot wait for a laptop: drive comes over a link 20 to 50 ms late, and by then it falls. Its own board drives "

@@ -15,7 +15,7 @@ REPORT_EVERY = 4
 
 
 class Watching:
-    """Follows the sources while somebody looks.
+    """Follows the sources while someone looks.
 
     Attributes
     ----------

@@ -86,7 +86,7 @@ def stand_in_under(rig: Rig, field: Field | None, found: Drawn, wiring: Wiring |
 
 
 def placed_by(model: Any, seeds: Seeds, pose: Floats, found: Drawn) -> Any:
-    """Return the state of robots that were put down where a routine starts, (3,), as near as somebody does by hand."""
+    """Return the state of robots that were put down where a routine starts, (3,), as near as someone does by hand."""
     return model.placed(
         model.start(seeds.shape, seeds), pose + found.offset, np.broadcast_to(pose[..., 2], seeds.shape)
     )

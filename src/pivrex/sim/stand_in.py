@@ -351,7 +351,7 @@ class StandIn(Fitted):
 
     def truth(self, state: StandInState) -> Floats:
         """Return what is true of the robots, B + (T,), as `pivrex.line.given.truth_columns` orders it. In the line of a rig with
-        a real body the battery is as it should be, nothing slips, and nobody knows the loads.
+        a real body the battery is as it should be, nothing slips, and no one knows the loads.
         """
         true: TruthRow = self._truth.start(state.batch)
         self._tell(state.batch, state, true)

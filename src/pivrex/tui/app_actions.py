@@ -51,7 +51,7 @@ NEW = "+"
 """Chosen instead of a robot: a new one."""
 
 EDIT = "edit "
-"""Before a robot that shall be opened in the person's editor."""
+"""Before a robot that should be opened in the person's editor."""
 
 
 class AppActions(_Base):

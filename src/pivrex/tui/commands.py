@@ -99,7 +99,7 @@ COMMON = (
             "them.", ("ctrl+u",)),
     Command("put_back", "back to start", "Puts the simulated robot back at its start; the trail stays as a ghost.", ("r",), foot=11,
             asks=ask.PutBack()),
-    Command("hold_heading", "hold heading", "Lets the gyro hold the heading while nobody turns it, or no more.", ("Y", "shift+y", "upper_y"),
+    Command("hold_heading", "hold heading", "Lets the gyro hold the heading while no one turns it, or no more.", ("Y", "shift+y", "upper_y"),
             foot=7,
             available=lambda m: m.rig.gyro is not None),
     Command("body", "body", "Changes the simulated robot's body between real, with mass, slip and faults, and perfect.",

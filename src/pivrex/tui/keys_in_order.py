@@ -22,7 +22,7 @@ LONGEST_S = 2.0
 
 
 class KeysInOrder(_Base):
-    """For the application. While nothing lies over the views and nobody types, a key is obeyed at once, before the next is
+    """For the application. While nothing lies over the views and no one types, a key is obeyed at once, before the next is
     looked at. What is about to take keys (a value entry that opens, one that is being closed) asks to `hold_keys`; they wait
     until it says `give_keys`. Esc never waits, and what waited is forgotten with it.
     """

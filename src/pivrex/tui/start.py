@@ -81,7 +81,7 @@ def _is_unicode() -> bool:
 
 
 def make(folder: Path) -> Path | None:
-    """Let somebody choose a robot of their own on the screen; gives its file, None if they left without one."""
+    """Let someone choose a robot of their own on the screen; gives its file, None if they left without one."""
     from pivrex.tui.canvas import Canvas
     from pivrex.tui.maker.maker_app import MakerApp
 

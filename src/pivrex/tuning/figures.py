@@ -51,7 +51,7 @@ def figures_of(t_s: Floats, value: Floats, begin: Floats, end: Floats, effort: F
     t_s : (N,) float64
     value : (G, N) float64
     begin, end : (G,) float64
-        Where it starts and where it shall end. If both are the same, the answer is one to a disturbance.
+        Where it starts and where it should end. If both are the same, the answer is one to a disturbance.
     effort : (G, N) float64
     least : float
         The narrowest band that counts as settled.

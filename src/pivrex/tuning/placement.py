@@ -51,7 +51,7 @@ def placements(rig: Rig, seconds: float = 8.0, robots: int = ROBOTS) -> list[Pla
     Notes
     -----
     The drive starts and stops hard and turns both ways, as one in a match does; every mounting has the same seeds. Delay, which
-    does not hang on the place, is left out.
+    does not depend on the place, is left out.
     """
     found = []
     for mounting in get_args(Mounting):

@@ -5,7 +5,7 @@
 real said[CHANNELS];
 static char in[LONGEST_RADIO + 1], newest[LONGEST_RADIO + 1];
 static int got;                                /* -1: a line that is too long, until it ends */
-static uint8_t waits, any;                     /* a line that nobody has read yet; whether one has come good since it was lost */
+static uint8_t waits, any;                     /* a line that no one has read yet; whether one has come good since it was lost */
 static uint32_t heard;                         /* when, in ms */
 
 /* Many lines may come in a tick: the newest counts. */

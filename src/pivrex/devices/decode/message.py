@@ -55,7 +55,7 @@ class Message(NamedTuple):
 
     @property
     def text(self) -> str:
-        """Its bytes in printable characters. Written when somebody looks: few of many messages are looked at."""
+        """Its bytes in printable characters. Written when someone looks: few of many messages are looked at."""
         return hexadecimal(self.data) if self.in_hex else shown(self.data)
 
 

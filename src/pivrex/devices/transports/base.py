@@ -23,7 +23,7 @@ MOST_BYTES = 1 << 20
 """Bytes taken at one poll of a stream: what is left waits for the next."""
 
 BUDGET_S = 0.002
-"""Time for reading at one poll, where nobody says otherwise."""
+"""Time for reading at one poll, where no one says otherwise."""
 
 
 class Chunk(NamedTuple):
@@ -71,7 +71,7 @@ class OpenTransport:
 
     @property
     def connected(self) -> bool:
-        """Whether somebody is at the other end, as far as the wire can tell."""
+        """Whether someone is at the other end, as far as the wire can tell."""
         return self.is_open
 
     @property

@@ -79,7 +79,7 @@ class Udp(OpenTransport):
             except BlockingIOError:
                 break
             except ConnectionRefusedError:
-                continue  # nobody listens there yet
+                continue  # no one listens there yet
             at = now_s
             for level, kind, stamp in extra:
                 if level == socket.SOL_SOCKET and kind == _STAMP and len(stamp) >= 16:
@@ -104,7 +104,7 @@ class Udp(OpenTransport):
         try:
             return self._socket.send(data) == len(data)
         except ConnectionRefusedError:
-            return False  # nobody listens there yet
+            return False  # no one listens there yet
 
     def _shut(self) -> None:
         if self._socket is not None:

@@ -47,7 +47,7 @@ def ask_wheels(
         "scale" or "clip"; the rig's own if empty.
     steer_deg : sequence of float, optional
         Where the steered wheels point now; straight ahead if left out. They decide which way is the short one. The
-        speeds are those once the wheels have got where they shall point.
+        speeds are those once the wheels have got where they should point.
 
     Returns
     -------

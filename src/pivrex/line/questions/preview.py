@@ -73,7 +73,7 @@ class Doing:
     angles : (W,) float64
         Where the wheels point, in rad.
     targets : (W,) float64
-        Where they shall point.
+        Where they should point.
     asked, given, measured : (W,) float64
         Surface speeds in m/s.
     commanded, achieved : (3,) float64

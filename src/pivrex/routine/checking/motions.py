@@ -103,7 +103,7 @@ class MotionChecks(StepChecks):
         facing = values.get("facing")
         if self._words.by_field:
             return self._motion(node, scope, "to", False, None, True, values=values)
-        # turns to it, drives there, turns as it shall look; the options are the drive's
+        # turns to it, drives there, turns as it should look; the options are the drive's
         place = {"x": values["x"], "y": values["y"]}
         where, gyro = self._where(), node.options.gyro
         first = MotionStep(where, "toward", place, gyro=gyro)

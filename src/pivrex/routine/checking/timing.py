@@ -21,7 +21,7 @@ Names = Mapping[str, Quantity]
 
 
 class Timing:
-    """The least time of blocks. What hangs on anything sensed takes no time at least."""
+    """The least time of blocks. What depends on anything sensed takes no time at least."""
 
     def __init__(self, rig: Rig, moves: Mapping[str, OwnMove]) -> None:
         self._rig, self._moves, self._words = rig, moves, RobotWords(rig)

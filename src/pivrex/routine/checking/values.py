@@ -47,7 +47,7 @@ class ValueChecks(Finder):
         if value.sign in ("+", "-"):
             if a != b:
                 verb = "add" if value.sign == "+" else "take away"
-                self._wrong(f"{named(a)} and {named(b)}: nobody can {verb} these", value.at)
+                self._wrong(f"{named(a)} and {named(b)}: no one can {verb} these", value.at)
                 return None
             return a
         if value.sign == "*":

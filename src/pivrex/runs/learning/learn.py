@@ -38,10 +38,10 @@ it is, of the others as a share. Found by learning simulated robots whose values
 OFF_STRENGTH, OFF_SCRUB = 0.0015, 0.002
 
 OFF_VOLTS = 0.02
-"""How far a battery is off whose voltage nobody measures, one sigma."""
+"""How far a battery is off whose voltage no one measures, one sigma."""
 
 OFF_SCALE = 0.01
-"""How far a gyro's scale is off that nobody has measured, one sigma: makers of small ones promise two or three times that at most."""
+"""How far a gyro's scale is off that no one has measured, one sigma: makers of small ones promise two or three times that at most."""
 
 
 @dataclass(frozen=True)
@@ -126,8 +126,8 @@ def learn(run: Run, rig: Rig, text: str, turned_rad: float = 0.0, within_rad: fl
     text : str
         Its file, for the units in which its keys are written.
     turned_rad, within_rad : float
-        How far the robot truly turned from the first time it stood to the last, where somebody has seen it, and how exactly (one
-        sigma); 0 where nobody has.
+        How far the robot truly turned from the first time it stood to the last, where someone has seen it, and how exactly (one
+        sigma); 0 where no one has.
 
     Raises
     ------

@@ -1,4 +1,4 @@
-"""What a drive tells of turning: the track as it acts, the gyro's bias, and with a turn that somebody has seen its scale."""
+"""What a drive tells of turning: the track as it acts, the gyro's bias, and with a turn that someone has seen its scale."""
 
 from __future__ import annotations
 
@@ -104,7 +104,7 @@ def scrub_of(drive: Drive, bias: float, scale: float) -> Value:
 
 
 def scale_of(drive: Drive, bias: Value, turned_rad: float, within_rad: float) -> Value:
-    """Find the gyro's scale error: how much too much it says of a turn, from a whole turn that somebody has seen.
+    """Find the gyro's scale error: how much too much it says of a turn, from a whole turn that someone has seen.
 
     Parameters
     ----------

@@ -106,13 +106,13 @@ class PathDocument(Document[DrivenPath]):
         return self.put(self.content) if self.content is not None and self.held else ""
 
     def typed(self, text: str) -> DrivenPath:
-        """Return the path with the chosen point as somebody types it: X, Y [, DIRECTION] [facing HEADING]. Raises `UnitError`."""
+        """Return the path with the chosen point as someone types it: X, Y [, DIRECTION] [facing HEADING]. Raises `UnitError`."""
         assert self.content is not None
         place, _, facing = text.partition(" facing ")
         words = [w.strip() for w in place.split(",")]
         if len(words) not in (2, 3):
             raise UnitError(
-                "write a place such as 1.20 m, 0.75 m, with a direction behind it if it shall have one: , 90 deg"
+                "write a place such as 1.20 m, 0.75 m, with a direction behind it if it should have one: , 90 deg"
             )
         x, y = (parse(w, "length") for w in words[:2])
         angle = parse(words[2], "angle") if len(words) == 3 else None

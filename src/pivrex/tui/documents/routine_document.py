@@ -20,7 +20,7 @@ __all__ = ["RoutineDocument", "Saver"]
 
 
 class Saver:
-    """Saves the newest text beside the screen, at once and one after another; never over what somebody else has written."""
+    """Saves the newest text beside the screen, at once and one after another; never over what someone else has written."""
 
     def __init__(self) -> None:
         self._change = threading.Condition()
@@ -78,7 +78,7 @@ _SERIALS = count(1)
 
 
 class RoutineDocument(Document[Checked]):
-    """The open routine; its text always counts, also with mistakes, and is saved beside the screen while somebody types.
+    """The open routine; its text always counts, also with mistakes, and is saved beside the screen while someone types.
 
     Attributes
     ----------
@@ -176,7 +176,7 @@ class RoutineDocument(Document[Checked]):
         self._use(self.text, self._checked(self.text, self.path))
 
     def outside(self) -> str:
-        """Look whether somebody else has changed the file: "same", "changed" while ours was saved, or "both"."""
+        """Look whether someone else has changed the file: "same", "changed" while ours was saved, or "both"."""
         if not self.is_open:
             return "same"
         if self.saver.conflict:

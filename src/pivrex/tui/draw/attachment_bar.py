@@ -25,11 +25,11 @@ class Standing(NamedTuple):
     ----------
     name, kind : str
     asked, reached : str
-        With their units; empty for what nobody knows.
+        With their units; empty for what no one knows.
     low, high : str
         As far as it goes.
     at, by_sensor : float
-        Where it is told to be and where it is, as shares of its range from 0 to 1; NaN where nobody knows.
+        Where it is told to be and where it is, as shares of its range from 0 to 1; NaN where no one knows.
     safe : str
         What it does when the robot is stopped.
     by : str

@@ -91,7 +91,7 @@ class ShakedownGuide:
     # --- what goes on between frames ---
 
     def update(self) -> None:
-        """Take what came of a probe, once a frame, and send the next where nobody has to look."""
+        """Take what came of a probe, once a frame, and send the next where no one has to look."""
         if self._rig is not self.model.rig and not self.written:
             self.__init__(self.model)  # type: ignore[misc]
             self.problem = "the rig was changed, so the shakedown begins again"
@@ -246,7 +246,7 @@ class ShakedownGuide:
             self.heard.append(f"taken back: {taken.said}")
             self._look_further()
         elif step.kind == "probe" and self.runs and step.asks != "sensors":
-            if self.at < 0:  # the Enter that sent the probe shall not answer it too
+            if self.at < 0:  # the Enter that sent the probe should not answer it too
                 self.problem = "choose what you saw first, with ↑ or ↓ or a click"
                 return
             self.problem = ""

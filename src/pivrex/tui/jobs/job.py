@@ -243,5 +243,5 @@ class _Asked:
         return True
 
     def newer(self, kind: Key) -> bool:
-        """Return whether something newer of a kind was asked, or nobody waits for an answer any more."""
+        """Return whether something newer of a kind was asked, or no one waits for an answer any more."""
         return kind in self.waiting or (not self._heard.empty() and (not self.hear() or kind in self.waiting))

@@ -23,7 +23,7 @@ Floats = NDArray[np.float64]
 
 
 class ToPlay(NamedTuple):
-    """What shall be previewed. ``values`` are the numbers that a post may show, for decisions side by side."""
+    """What should be previewed. ``values`` are the numbers that a post may show, for decisions side by side."""
 
     serial: int
     rig: Rig

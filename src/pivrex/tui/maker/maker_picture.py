@@ -29,7 +29,7 @@ _QUESTIONS = {
     "law": "What do the sticks mean?",
     "output": "What do its motor drivers want to be told?",
     "extras": "What else is there? Space takes in and out.",
-    "sources": "Who shall drive it, beside keys, drawn sticks and gamepads? Space takes in and out.",
+    "sources": "Who should drive it, beside keys, drawn sticks and gamepads? Space takes in and out.",
     "port": "On which port is that serial line?",
     "robot port": "On which port is the robot?",
     "write": "Enter writes it. Every number can be changed afterwards, on the screen or in the file.",

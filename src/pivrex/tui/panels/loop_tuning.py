@@ -46,7 +46,7 @@ class LoopTuning(Panel):
     kind : str
         The experiment.
     goal : str
-        What gains shall be proposed for.
+        What gains should be proposed for.
     kept, proposed : Gains or None
     names, answers
         The gain sets that were answered, and what.

@@ -338,7 +338,7 @@ class OpenRoutine(Panel):
         if there or before:
             self.editor.to_line((there or before[-1:])[0].line)
 
-    # --- changed by somebody else meanwhile ---
+    # --- changed by someone else meanwhile ---
 
     def _look_outside(self) -> None:
         desk = self.desk

@@ -201,7 +201,7 @@ class PatchChoices(Panel):
     # --- new ones, and away with them ---
 
     def act_add_binding(self) -> None:
-        """Choose what shall be done, and then the control or the letter that does it."""
+        """Choose what should be done, and then the control or the letter that does it."""
         source = self._sources.source()
         if source is not None and source.kind == "letters":
             self._pick_action(
@@ -212,7 +212,7 @@ class PatchChoices(Panel):
         def take(text: str) -> None:
             self._read(text)
             self._patches.learn(text)
-            self.model.say(f"press the control that shall do: {text}, or F1 to F12. Backspace leaves it")
+            self.model.say(f"press the control that does: {text}, or F1 to F12. Backspace leaves it")
 
         self._pick_action("a new binding does", "", take)
 

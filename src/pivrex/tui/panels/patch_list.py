@@ -31,7 +31,7 @@ MOVED = 0.5
 
 
 class PatchList(Panel):
-    """What controls do, one selected; and the wait for the control that shall do it.
+    """What controls do, one selected; and the wait for the control that does it.
 
     Attributes
     ----------
@@ -47,7 +47,7 @@ class PatchList(Panel):
         """The patches, and of which rig and source."""
         self._learning: dict[tuple[str, str], float] | None = None
         self._action = ""
-        """What a new binding shall do that waits for its control."""
+        """What a new binding should do that waits for its control."""
         self.rows: dict[int, int] = {}
 
     def patches(self) -> list[Patch]:
@@ -80,7 +80,7 @@ class PatchList(Panel):
             return
         self.learn()
         self.model.say(
-            f"move the control that shall do: {patch.function}, or press F1 to F12. Backspace leaves it as it is"
+            f"move the control that does: {patch.function}, or press F1 to F12. Backspace leaves it as it is"
         )
 
     def learn(self, action: str = "") -> None:
@@ -93,7 +93,7 @@ class PatchList(Panel):
             self._learn()
 
     def _learn(self) -> None:
-        """Wait for the control that shall do the selected function."""
+        """Wait for the control that does the selected function."""
         assert self._learning is not None
         for source in self._sources.sources():
             for channel, value in source.readings.items():

@@ -47,7 +47,7 @@ class PathDrawn:
             return rows[:, [layout.at(stage, n) for n in names]]
 
         truth, believed = these("truth", "x", "y", "heading"), these("odometry", "x", "y", "heading")
-        truth = truth if np.isfinite(truth).all() else believed  # of a real robot nobody knows more
+        truth = truth if np.isfinite(truth).all() else believed  # of a real robot no one knows more
         feeds = (
             bool(rows[-1, layout.at("following", "feeds_forward")]),
             bool(rows[-1, layout.at("following", "feeds_back")]),

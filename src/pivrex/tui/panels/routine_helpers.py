@@ -129,7 +129,7 @@ class RoutineHelpers(Panel):
         file = path.with_name(f"{path.stem}-back.txt")
         try:
             if is_file(file) and not read_persons(file, LARGEST_FILE).startswith(made.text.split("\n")[0]):
-                file = free_name(path.parent, f"{path.stem}-back", ".txt")  # somebody's own text stays
+                file = free_name(path.parent, f"{path.stem}-back", ".txt")  # someone's own text stays
             write_atomically(file, made.text)
         except PivrexError as problem:
             self.model.say(str(problem), alarm=True)

@@ -84,7 +84,7 @@ class NotedDocument(WrappedDocument):
 
 
 class RoutineText(TextArea):
-    """The editor. It takes the focus only while somebody types; the view says when."""
+    """The editor. It takes the focus only while someone types; the view says when."""
 
     DEFAULT_CSS = """
     RoutineText, RoutineText:focus { border: none; padding: 0; background: $background; color: $foreground; }
@@ -289,7 +289,7 @@ class RoutineText(TextArea):
             self.insert(alike[len(word[0]) :] or (known[0][len(word[0]) :] if len(known) == 1 else ""))
 
     def action_find(self) -> None:
-        """Ask for what shall be found."""
+        """Ask for what should be found."""
         self._ask_find()
 
     def find(self, what: str) -> bool:

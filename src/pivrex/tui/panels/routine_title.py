@@ -11,7 +11,7 @@ __all__ = ["RoutineTitle"]
 
 
 class RoutineTitle(Panel):
-    """The routine's name, whether somebody types, and how many mistakes there are."""
+    """The routine's name, whether someone types, and how many mistakes there are."""
 
     def __init__(self, routine: OpenRoutine) -> None:
         super().__init__(routine.view)

@@ -41,7 +41,7 @@ class RunSheet(Panel):
     sheet : str
         One of `SHEETS`.
     turned_rad : float
-        How far the robot truly turned in the selected run, as somebody said; 0 if nobody did.
+        How far the robot truly turned in the selected run, as someone said; 0 if no one did.
     """
 
     def __init__(self, view: View, desk: RunsDesk) -> None:

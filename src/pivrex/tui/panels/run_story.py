@@ -37,7 +37,7 @@ def draw_told(told: Told, width: int, height: int) -> Picture:
     picture.text(
         1,
         1,
-        f"{when}; {', '.join(f.drivers) or 'nobody'} drove" + (f"; {f.routine}" if f.routine else ""),
+        f"{when}; {', '.join(f.drivers) or 'no one'} drove" + (f"; {f.routine}" if f.routine else ""),
         "rest",
         width - 2,
     )

@@ -31,7 +31,7 @@ class WheelEquations(Panel):
         super().__init__(view)
         self._chassis = chassis
         self._pointing = False
-        """Whether somebody is pointing the steered wheels straight ahead."""
+        """Whether someone is pointing the steered wheels straight ahead."""
 
     def rows(self, roomy: bool, width: int) -> int:
         """Return how high it is: with the present numbers below each wheel where there is room."""
@@ -70,7 +70,7 @@ class WheelEquations(Panel):
             if two and shown is not None:
                 if wheel.steered:
                     angle, target = (number(wrap_deg(degrees(v[i])), 0, 4) for v in (shown.angles, shown.targets))
-                    picture.text(names + 1, y, f"points {angle} deg, shall {target} deg", "target")
+                    picture.text(names + 1, y, f"points {angle} deg, should {target} deg", "target")
                 else:
                     picture.text(names + 1, y, f"= {self._numbers(i)} m/s", "dim")
                 y += 1

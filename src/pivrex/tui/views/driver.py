@@ -28,13 +28,13 @@ WIDE = 128
 DRIVER_COMMANDS = (
     Command("previous_source", "source", "Selects the source before.", ("left",), "←→", foot=7),
     Command("next_source", "next source", "Selects the next source.", ("right",)),
-    Command("patch", "patch", "Waits for the control that shall do the selected function, and writes it into the rig.",
+    Command("patch", "patch", "Waits for the control that does the selected function, and writes it into the rig.",
             ("v",), foot=4),
     Command("calibrate", "calibrate", "Calibrates the selected source by doing: let go, roll, press, push.", ("c",), foot=4),
     Command("drive", "let it drive", "Lets the selected source drive.", ("y",), foot=5),
     Command("type_value", "choose", "Chooses what the selected control does, when, with which other, and which control it is.",
             ("equals_sign", "="), foot=4),
-    Command("add_binding", "add a binding", "Chooses what shall be done, such as slow 40 %, and then the control or letter that does it.",
+    Command("add_binding", "add a binding", "Chooses what should be done, such as slow 40 %, and then the control or letter that does it.",
             ("plus", "+"), foot=6),
     Command("remove_binding", "remove the binding", "Takes the selected binding away.", ("backspace", "delete")),
 )  # fmt: skip

@@ -37,7 +37,7 @@ HEADING_COMMANDS = (
             available=lambda m: m.rig.balance is not None),
     Command("placement", "placement trial", "Drives the same drive with the gyro firm, loose and by a motor: drift and noise.",
             ("T", "shift+t", "upper_t")),
-    Command("goal", "goal", "Changes what gains shall be proposed for: quick, calm or sure.", ("G", "shift+g", "upper_g")),
+    Command("goal", "goal", "Changes what gains are proposed for: quick, calm or sure.", ("G", "shift+g", "upper_g")),
     Command("take_proposal", "take the proposal", "Writes the proposed gains to the rig.", ("plus", "+"), "+", foot=6),
 )  # fmt: skip
 

@@ -66,7 +66,7 @@ class RoutineView(View):
     ▼  the cursor: the line, the moment and the place are one; drag it along the timeline
     !  a step that was held back, slid, bumped, waited to its limit or was cut off
     ┃  in the timeline: where the clock cuts the routine off, and where it is now
-    ·  in lilac: where it ended in each drive of a rehearsal, and dashed the zones that it shall reach
+    ·  in lilac: where it ended in each drive of a rehearsal, and dashed the zones that it should reach
     ^  below a line: what is wrong there, and what would be right
     """
 
