@@ -25,7 +25,7 @@ def demo_path(name: str) -> Path:
 
 
 def bare(rig: Rig) -> Rig:
-    """A rig without what it has beside its wheels: no attachments, no sensors, and no buttons for them."""
+    """A rig without what it has in addition to its wheels: no attachments, no sensors, and no buttons for them."""
     kept = tuple(b for b in rig.bindings if not any(b.does.startswith(name) for name in rig.attachments))
     return rig.model_copy(update={"attachments": {}, "sensors": {}, "bindings": kept})
 

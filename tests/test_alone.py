@@ -238,7 +238,7 @@ class AloneCase(unittest.TestCase):
                 self.rebuilder.take_tick(words)
             elif words[0] == "PIVALL":
                 self.rebuilder.take_state(words)
-        self.ticks += self.rebuilder.make()
+            self.ticks += self.rebuilder.make()
 
     def bid(self, what: str, **other: Any) -> None:
         """Say what a laptop says."""

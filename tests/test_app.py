@@ -172,7 +172,7 @@ class DrivingTest(AppCase):
             self.app.post_message(events.AppBlur())
             await self.frames()
             self.assertEqual(self.model.status.held, "the window lost the focus")
-            self.assertNotIn("focus not reported", self.text("head"))
+            self.assertNotIn("this terminal cannot tell when you leave its window", self.text("head"))
 
     @in_loop
     async def test_escape_stops_from_anywhere(self) -> None:
@@ -208,6 +208,15 @@ class DrivingTest(AppCase):
             self.assertIn("keys, timed", self.text("head"))
             await self.press("m", "w", "space")
             self.assertEqual(self.model.value("axes", "forward"), 0.0)
+
+    @in_loop
+    async def test_long_names_of_channels_do_not_run_into_their_readings(self) -> None:
+        async with self.running(view="field"):
+            self.assertTrue(self.model.open_rig(self.home / "rigs" / "stilt.toml"))
+            await self.frames(4)
+            text = self.text("field")
+            for n in range(4):
+                self.assertRegex(text, rf"(handsets\.|…[a-z.]*)button_{n} +0\.000")
 
     @in_loop
     async def test_sticks_are_dragged_and_spring_back(self) -> None:

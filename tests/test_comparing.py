@@ -1,4 +1,4 @@
-"""Two runs over each other: where they part, by which stage, and which changed setting makes it so."""
+"""Two runs over each other: where they part, by which stage, and caused by which changed setting."""
 
 from __future__ import annotations
 
@@ -132,7 +132,7 @@ class PartingTest(MadeCase):
         self.assertTrue(np.isnan(times["band"]))
         self.assertEqual(list(times), [s for s in times if s != "clock"])
         self.assertRegex(
-            sentence_of(found), r"^at 3\.33 s the same went in, and curve gave another thing: forward 0 and 0\.2"
+            sentence_of(found), r"^at 3\.33 s same inputs, first difference after curve: forward 0 and 0\.2"
         )
 
     def test_noise_of_a_real_robot_is_no_parting(self) -> None:
@@ -301,4 +301,4 @@ class ThroughTest(TempCase):
         self.assertEqual((setting["stage"], setting["acts_s"]), ("curve", said["parts"]["t_s"]))
         figures = {f["figure"]: f["values"] for f in said["figures"]}
         self.assertGreater(figures["distance_m"][0], figures["distance_m"][1])
-        self.assertIn("shaping.forward.curve: 35 % → 60 % makes it so", said["said"])
+        self.assertIn("shaping.forward.curve: 35 % → 60 %", said["said"])

@@ -141,6 +141,20 @@ class FrameDrawingTest(unittest.TestCase):
         at = [spot.value if (spot := picture.spot_at(x, 0)) else "" for x in range(24)]
         self.assertEqual(at, [""] + ["stop"] * 8 + [""] * 2 + ["sources"] * 8 + [""] * 5)
 
+    def test_help_and_quit_stand_in_every_foot(self) -> None:
+        keys = [
+            ("stop", "Esc", "stop"),
+            ("sources", "o", "source"),
+            ("next_wheel", "n", "next wheel"),
+            ("help", "?", "help"),
+            ("quit", "Ctrl+Q", "quit"),
+        ]
+        self.assertEqual(draw_foot(keys, "", False, 42).row(0).strip(), "Esc stop  o source  ? help  Ctrl+Q quit")
+        self.assertEqual(draw_foot(keys, "", False, 33).row(0).strip(), "Esc stop  ? help  Ctrl+Q quit")
+        said = draw_foot(keys, "a message that is far too long for the row that it is given here", True, 80).row(0)
+        self.assertIn("? help  Ctrl+Q quit", said)
+        self.assertIn("! a message that is far too long", said)
+
     def test_the_ladder(self) -> None:
         line = Line(bare(read_rig(PLOVER)))
         _, row = line.step(line.start(), np.array([-0.9, 0.2, 0, 0]), nothing_sensed(line))

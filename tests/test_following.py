@@ -178,17 +178,17 @@ class StageTest(unittest.TestCase):
             for n in ("along_track", "cross_track", "heading_error", "correction_forward", "forward", "turn")
         }
         self.assertIn(
-            f"{found['along_track'] * 100:.1f} cm behind its plan, {found['cross_track'] * 100:.1f} cm aside, "
+            f"{found['along_track'] * 100:.1f} cm behind its plan, {found['cross_track'] * 100:.1f} cm cross-track, "
             f"{abs(degrees(found['heading_error'])):.1f} deg off",
             sentence(line, row, "left"),
         )
         rung = next(r for r in ladder(line, row, "left") if r.stage == "follow")
         self.assertIn(f"→ forward {found['forward']:+.3f} m/s, turn {degrees(found['turn']):+.1f} deg/s", rung.text)
         self.assertIn(f"back forward {found['correction_forward']:+.3f}", rung.text)
-        belief = next(r for r in ladder(line, row, "left") if r.stage == "belief")
+        belief = next(r for r in ladder(line, row, "left") if r.stage == "estimate")
         self.assertIn("at 0.90 m, 0.95 m, 6 deg by wheels and gyro, ± 0.0 cm", belief.text)
         _, row = line.step(state, line.rest(), sensed)
-        self.assertNotIn("belief", [r.stage for r in ladder(line, row, "left")])
+        self.assertNotIn("estimate", [r.stage for r in ladder(line, row, "left")])
 
     def test_many_at_once_are_each_as_one_alone(self) -> None:
         for name in ("plover", "avocet"):

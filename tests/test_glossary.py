@@ -22,7 +22,7 @@ from tests.test_cli import Ran
 from tests.test_terminal import TerminalCase
 
 STIFF = re.compile(
-    r"\b(again|beside|reckon\w*|mend\w*|nobody|somebody|no more|hang on|shall|trembles|left over|settled|takes away|so long|so often|beyond)\b",
+    r"\b(anew|beside|reckon\w*|mend\w*|nobody|somebody|no more|hang on|shall|trembles|left over|settled|takes away|so long|so often|beyond)\b",
     re.IGNORECASE,
 )
 """Words that the glossary does without: the trade, or plain English, has others."""
@@ -136,6 +136,22 @@ class LabelsTest(AppCase):
             await self.until(lambda: self.app.why.setting)
             await self.press("Q")
             await self.until(lambda: "a released stick still makes the robot creep" in self.over())
+
+    @in_loop
+    async def test_the_palette_finds_settings_and_everyday_words(self) -> None:
+        async with self.running(view="field"):
+            entries = {e.title: e for e in self.app.get_system_commands(self.app.screen)}
+            for word in ("size", "width", "practise", "fault", "dead band", "overall scale"):
+                self.assertTrue([t for t in entries if word in t], word)
+            entries["curve  (shaping.turn.curve), in Shaping"].callback()
+            await self.frames(2)
+            view = self.app.view
+            self.assertEqual((view.view_name, view.chosen_key()), ("shaping", "shaping.turn.curve"))
+            entries["size, length, width, wheels of the robot"].callback()
+            await self.frames(2)
+            self.assertEqual(self.app.view.view_name, "chassis")
+            next(e for t, e in entries.items() if t.startswith("practise")).callback()
+            await self.until(lambda: getattr(self.app.view, "guide", None) is not None)
 
 
 class CommandTest(unittest.TestCase):

@@ -47,8 +47,8 @@ class HeadingViewTest(HeadingCase):
         async with self.running(view="heading"):
             await self.frames(3)
             text = self.text("heading")
-            for word in ("target jumps 30 deg, real body", "━ now", "rise", "overshoot", "settling", "steady-", "state error", "effort",
-                         "parts of the output", "unwrapped", "gyro off by"):  # fmt: skip
+            for word in ("target jumps 30 deg, realistic physics", "━ now", "rise", "overshoot", "settling", "steady-", "state error", "effort",
+                         "parts of the output", "unwrapped", "gyro error"):  # fmt: skip
                 self.assertIn(word, text)
             assert self.view.tuning.answers is not None
             rise = self.view.tuning.answers.figures.rise_s[0]

@@ -45,10 +45,10 @@ class Odometer(Panel):
 
     def press(self, what: str, value: str) -> bool:
         if what == "again":
-            self.act_anew()
+            self.act_again()
         return what == "again"
 
-    def act_anew(self) -> None:
+    def act_again(self) -> None:
         self.begins_m = self.model.value("sensed", "left_travel")
 
 

@@ -150,7 +150,7 @@ class RangeTest(unittest.TestCase):
         self.assertEqual(touched(PLOVER, FIELD, at_wall, 0.1), "ahead")
         self.assertEqual(nearest_mark(PLOVER, FIELD, at_wall, {RANGER: 0.02}).by, "the wall ahead")
         self.assertEqual(nearest_mark(PLOVER, FIELD, np.array([2.0, 1.5, 0.0]), {RANGER: 1.9}).by, RANGER)
-        with self.assertRaisesRegex(NoMarkError, "no wall is believed within reach"):
+        with self.assertRaisesRegex(NoMarkError, "no wall is within reach of the estimated pose"):
             nearest_mark(PLOVER, FIELD, np.array([2.0, 1.5, 0.0]), {})
 
 
@@ -212,7 +212,7 @@ class SessionTest(unittest.TestCase):
         s.ask(ask.TakeMark())
         row = s.ticks(2)[-1]
         self.assertAlmostEqual(row[s.line.layout.at("odometry", "x")], 4.0 - HALF, delta=0.002)
-        self.assertRegex(core.status.note, r"known by the wall ahead: x \d\.\d{3} m, believed .*gain 0\.9\d; heading")
+        self.assertRegex(core.status.note, r"known by the wall ahead: x \d\.\d{3} m, estimated .*gain 0\.9\d; heading")
         core._state = begun(core._line, np.array([2.0, 1.5, radians(30)]))
         s.ask(ask.TakeMark())
         s.ticks(2)

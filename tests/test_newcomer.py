@@ -511,7 +511,7 @@ class ChoosingTest(AppCase):
             await self.frames(4)
             shown = self.text("driver")
             for part in (
-                "beside its wheels",
+                "attachments",
                 "boom",
                 "110 deg",
                 "stopped: held",

@@ -209,7 +209,7 @@ class SolvingTest(RoutineCase):
         async with self.open() as view:
             view.editor.to_line(4)
             await self.press("N")
-            self.assertIn("90 deg: what must come true", self.over())
+            self.assertIn("which result should 90 deg give?", self.over())
             await self.press("ctrl+u", *"turned 1 m", "enter")
             self.assertIn("stands where an angle such as 90 deg should", self.over())
             await self.press("ctrl+u", *"turned 45 deg", "enter")

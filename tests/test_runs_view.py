@@ -224,7 +224,7 @@ class OverEachOtherTest(RunsCase):
             await self.until(lambda: "they part at" in self.text("runs"))
             shown = self.text("runs")
             self.assertIn("shaping.forward.curve: 35 % → 70 %", shown)
-            self.assertIn("makes it so", re.sub(r"\s+", " ", shown))
+            self.assertIn("caused by", re.sub(r"\s+", " ", shown))
             self.assertRegex(shown, r"× curve +forward +0\.\d\d s")
             self.assertIn("lined up by start", shown)
             self.assertEqual(self.model.report_words, (

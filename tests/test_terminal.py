@@ -142,7 +142,7 @@ class JourneyTest(TerminalCase):
 
     def test_the_gyro_holds_a_heading(self) -> None:
         terminal = self.open("open", str(self.demo()), "--rig", "plover", "--view", "heading")
-        terminal.wait("target jumps 30 deg, real body")
+        terminal.wait("target jumps 30 deg, realistic physics")
         wait_for(lambda: "deg/s" in terminal.screen() and "now" in terminal.screen(), 40, terminal.screen)
         terminal.wait("none held")
         terminal.keys("Y")

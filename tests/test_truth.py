@@ -397,7 +397,7 @@ class TruthTest(unittest.TestCase):
                 (up,) = re.findall(rf"up ({N}) g", before)
                 t.same(up, t.get("sensed", "up"), "up")
                 self.assertEqual("back" in after, t.get("heading", "upside_down") == 1, t.where)
-            elif rung.stage == "belief":
+            elif rung.stage == "estimate":
                 x, y, heading, sigma = re.findall(r"at (\S+) m, (\S+) m, (\S+) deg .* ± (\S+) cm", rung.text)[0]
                 t.same(x, t.get("odometry", "x"), "x")
                 t.same(y, t.get("odometry", "y"), "y")

@@ -22,7 +22,7 @@ def new(
     law: Annotated[str, typer.Option(help="What the sticks mean, such as tank.")] = "",
     output: Annotated[str, typer.Option(help="What its motor drivers want, such as two pins.")] = "",
     source: Annotated[
-        list[str] | None, typer.Option(help="Who drives it beside keys and gamepads, such as letters.")
+        list[str] | None, typer.Option(help="Who drives it in addition to keys and gamepads, such as letters.")
     ] = None,
     extra: Annotated[list[str] | None, typer.Option(help="What else there is, such as arm.")] = None,
     port: Annotated[str, typer.Option(help="The serial port of such a source.")] = "",

@@ -156,7 +156,7 @@ def compare(
     ] = "",
     as_json: Json = False,
 ) -> None:  # fmt: skip
-    """Lay two runs over each other: where they first part, by which stage of the line, and which changed setting makes it so."""
+    """Lay two runs over each other: where they first part, by which stage of the line, and caused by which changed setting."""
     import tempfile
 
     from pivrex.rig import find_rig
@@ -190,7 +190,7 @@ def _tell(found: Any, as_json: bool) -> None:
     if as_json:
         print_json(found.as_json())
         return
-    print(f"{found.runs[0].name} beside {found.runs[1].name}:")
+    print(f"{found.runs[0].name} compared with {found.runs[1].name}:")
     print(sentence_of(found))
     for effect in found.effects:
         print(f"  {effect.said}")

@@ -217,7 +217,7 @@ def _print_told(line: Line, folder: Folder, as_json: bool) -> None:
 def wheels(
     rig: RigName,
     forward: Annotated[float, real("m/s")] = 0.0,
-    left: Annotated[float | None, real("m/s; left out, what moves aside does not matter")] = None,
+    left: Annotated[float | None, real("m/s; left out, what moves sideways does not matter")] = None,
     turn: Annotated[float, real("deg/s, counter-clockwise")] = 0.0,
     field: Annotated[bool, typer.Option("--field", help="Take forward and left along the field.")] = False,
     heading: Annotated[float, real("The robot's heading in deg, with --field.")] = 0.0,

@@ -112,7 +112,7 @@ def write_following(path: DrivenPath, name: str, rig: Rig, field: Field, seed: i
     for said, named in (
         ("planned", "commanded"),
         ("driven without corrections", "ghost"),
-        ("believed", "target"),
+        ("estimated", "target"),
         ("driven", "measured"),
     ):
         page.text(column, rows + 5, f"━ {said}", named)

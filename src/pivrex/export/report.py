@@ -100,7 +100,7 @@ def _drives(runs: Sequence[Run], compared: Compared | None, columns: int, rows: 
     tracks = [_track(run, zero) for run, zero in zip(runs, zeros, strict=False)]
     room = rows - row - 3
     charts = (("ahead", "m/s", ("asked_m_s", "felt_m_s"), ("asked", "measured"), 0.40),
-              ("heading", "deg", ("believed_heading_rad", "heading_rad"), ("believed", "true"), 0.34),
+              ("heading", "deg", ("believed_heading_rad", "heading_rad"), ("estimated", "true"), 0.34),
               ("battery", "V", ("", "battery_V"), ("", ""), 0.26))  # fmt: skip
     field = runs[0].floor
     high = min(round(wide * LETTER * field.width_m / field.length_m / LINE) + 2, round(room * 0.56))

@@ -324,7 +324,7 @@ class Following(Stage):
         if abs(back[0]) + abs(back[1]) < NOTHING and abs(turn) < NOTHING:
             return []
         return [
-            f"{abs(along) * 100:.1f} cm {'behind' if along >= 0 else 'ahead of'} its plan, {abs(across) * 100:.1f} cm aside, "
+            f"{abs(along) * 100:.1f} cm {'behind' if along >= 0 else 'ahead of'} its plan, {abs(across) * 100:.1f} cm cross-track, "
             f"{abs(off):.1f} deg off: forward {back[0]:+.2f} m/s, left {back[1]:+.2f} m/s, {turning(turn)}"
         ]
 

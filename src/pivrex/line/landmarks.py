@@ -100,7 +100,7 @@ def wall_mark(rig: Rig, field: Field | None, pose: Floats, side: str) -> Mark:
     askew = looks - square
     if abs(askew) > SQUARE_RAD:
         raise NoMarkError(
-            f"it believes to stand {abs(np.degrees(askew)):.0f} deg askew: no wall is touched squarely {side}"
+            f"its estimated heading is {abs(np.degrees(askew)):.0f} deg off square: no wall is touched squarely {side}"
         )
     c, s = round(cos(square)), round(sin(square))
     assert field is not None
@@ -116,7 +116,7 @@ def wall_mark(rig: Rig, field: Field | None, pose: Floats, side: str) -> Mark:
     half = (rig.chassis.length_m if side in ("ahead", "behind") else rig.chassis.width_m) / 2
     if way - half > REACH_M:
         far = f"{way - half:.2f} m away" if way < FAR_M / 2 else "nowhere"
-        raise NoMarkError(f"the nearest wall {side} is believed {far}: it is not the one that is touched")
+        raise NoMarkError(f"by the estimated pose the nearest wall {side} is {far}: it is not the one that is touched")
     across = np.zeros((2, 3))
     across[0, along], across[1, 2] = 1.0, 1.0
     return Mark(
@@ -154,7 +154,7 @@ def range_mark(rig: Rig, field: Field | None, pose: Floats, name: str, reading_m
         steps[1 + 2 * j, j], steps[2 + 2 * j, j] = step, -step
     ways = seeing.sense(pose + steps)[:, k]
     if not (ways > 0).all():
-        raise NoMarkError(f"where it believes to be, {name} would hear nothing")
+        raise NoMarkError(f"at the estimated pose {name} would hear nothing")
     across = np.array([(ways[1 + 2 * j] - ways[2 + 2 * j]) / (2 * steps[1 + 2 * j, j]) for j in range(3)])
     if hypot(across[0], across[1]) > 2.5 or abs(across[2]) > EDGE:
         raise NoMarkError(f"{name} looks at an edge: its range says nothing sure")
@@ -197,12 +197,12 @@ def take(stage: Odometry, own: OdometryState, mark: Mark) -> tuple[OdometryState
         digits = 1 if unit == "deg" else 3
         if abs(off) > FITS * np.sqrt(expected) + (0.1 if unit == "deg" else 0.15):
             raise NoMarkError(
-                f"{mark.by} does not fit: {what} {shown[0]:.{digits}f} {unit} measured, {shown[1]:.{digits}f} {unit} believed; "
+                f"{mark.by} does not fit: {what} {shown[0]:.{digits}f} {unit} measured, {shown[1]:.{digits}f} {unit} estimated; "
                 "say where it is first"
             )
         taken = float(mark.across[k] @ gain)
         said.append(
-            f"{what} {shown[0]:.{digits}f} {unit}, believed {shown[1]:.{digits}f} {unit}, gain {abs(taken):.2f}"
+            f"{what} {shown[0]:.{digits}f} {unit}, estimated {shown[1]:.{digits}f} {unit}, gain {abs(taken):.2f}"
         )
     return own, f"known by {mark.by}: " + "; ".join(said)
 
@@ -218,10 +218,10 @@ def nearest_mark(rig: Rig, field: Field | None, pose: Floats, readings: dict[str
     side = touched(rig, field, pose, AT_HAND_M)
     if side:
         return wall_mark(rig, field, pose, side)
-    why = "no wall is believed within reach, and no ranger looks at one"
+    why = "no wall is within reach of the estimated pose, and no ranger looks at one"
     for name, reading in readings.items():
         try:
             return range_mark(rig, field, pose, name, reading)
         except NoMarkError as no:
-            why = f"no wall is believed within reach; {no}"
+            why = f"no wall is within reach of the estimated pose; {no}"
     raise NoMarkError(why)

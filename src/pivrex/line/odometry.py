@@ -308,7 +308,7 @@ class Odometry(Stage):
         heading = float(np.degrees(told("odometry", "heading")))
         return [
             Rung(
-                "belief",
+                "estimate",
                 f"at {x:.2f} m, {y:.2f} m, {heading:.0f} deg by {self.basis}, ± {sigma * 100:.1f} cm",
                 "odometry.turn",
             )

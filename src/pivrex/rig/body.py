@@ -150,7 +150,7 @@ class Battery(Table):
         default=0.12, alias="resistance", description="Inside it and in the wires to it.", examples=["120 mohm"]
     )
     electronics_A: Annotated[float, Quantity("current", at_least=0, at_most=100, step="10 mA")] = Field(  # noqa: N815 - amperes
-        default=0.3, alias="electronics", description="What all beside the motors draws.", examples=["300 mA"]
+        default=0.3, alias="electronics", description="The current of everything but the motors.", examples=["300 mA"]
     )
     sensed: bool = Field(
         default=False,

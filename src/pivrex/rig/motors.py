@@ -47,7 +47,7 @@ class Motor(Table):
     )
     strength: Annotated[float, Quantity("fraction", at_least=0, at_most=2, step="1 %")] = Field(
         default=1.0,
-        description="What this motor is worth beside a good one, in torque and in speed: 92 % is 8 % weaker. Only the "
+        description="What this motor is worth compared with a good one, in torque and in speed: 92 % is 8 % weaker. Only the "
         "simulated robot's real body feels it.",
         examples=["92 %"],
     )

@@ -46,7 +46,7 @@ class RigTables(Table):
     key: str = Field(
         default="",
         pattern=r"^$|^[\w][\w .-]{0,60}$",
-        description="The file beside this one that holds the rig's key; `pivrex key RIG` makes both. With it packets, framed "
+        description="The file next to this one that holds the rig's key; `pivrex key RIG` makes both. With it packets, framed "
         "letters, outputs and sensed values count only if they are sealed with it.",
         examples=["plover.key"],
     )
@@ -81,7 +81,9 @@ class RigTables(Table):
     upside_down: UpsideDown | None = Field(
         default=None, description="For a robot that also runs lying on its back, and senses it."
     )
-    sensors: dict[Name, Sensor] = Field(default_factory=dict, description="Sensors beside encoders and gyro, by name.")
+    sensors: dict[Name, Sensor] = Field(
+        default_factory=dict, description="Sensors other than encoders and gyro, by name."
+    )
     axes: dict[Name, Axis] = Field(
         default_factory=dict,
         description="Calibration of each axis; one that is left out reads -1 to 1 (a trigger 0 to 1).",
@@ -95,13 +97,13 @@ class RigTables(Table):
     speed_levels: SpeedLevels = Field(default=SpeedLevels(), description="Speed levels chosen while driving.")
     sources: dict[Name, RigSource] = Field(
         default_factory=dict,
-        description="Sources beside keys, drawn sticks and gamepads: what the team has built or found.",
+        description="Sources other than keys, drawn sticks and gamepads: what the team has built or found.",
     )
     attachments: dict[Name, Attachment] = Field(
-        default_factory=dict, description="What the robot has beside its wheels."
+        default_factory=dict, description="What the robot has in addition to its wheels."
     )
     bindings: tuple[Binding, ...] = Field(
-        default=(), description="What buttons, triggers, sticks and bits do beside the law."
+        default=(), description="What buttons, triggers, sticks and bits do in addition to the law."
     )
     moves: str = Field(
         default="",

@@ -31,7 +31,7 @@ class WheelControl(Table):
     )
     speed: _Share | None = Field(
         default=None,
-        description="The drive for top speed beside that; what `static` leaves if left out.",
+        description="The drive for top speed in addition to that; what `static` leaves if left out.",
         examples=["96 %"],
     )
     acceleration_s: Annotated[float, Quantity("time", at_least=0, at_most=5, step="5 ms")] | None = Field(

@@ -282,7 +282,7 @@ def _beside(w: Wishes) -> str:
         lines += ["[attachments.pump]", 'kind = "switch"', f"output = {{ pin = {pin} }}", ""]
         bound += [("button_1", "pump on")]
     if lines:
-        beside = "what else stands there" if w.wheels == BENCH else "what it has beside its wheels"
+        beside = "what else stands there" if w.wheels == BENCH else "what it has in addition to its wheels"
         lines = [f"# --- {beside}; v and + in Driver bind other buttons " + "-" * (56 - len(beside)), "", *lines]
     for channel, does in bound:
         lines += ["[[bindings]]", f"channel = {quoted(channel)}", f"does = {quoted(does)}", ""]

@@ -32,7 +32,7 @@ TWO_SIDED = ("two and a caster", "four on two sides")
 
 LAWS = {
     "tank": "a stick for each side",
-    "arcade": "one stick: away moves, aside turns",
+    "arcade": "one stick: forward and back moves, left and right turns",
     "split arcade": "one stick moves, the other turns",
     "triggers": "one trigger moves ahead, one back, a stick turns",
     "planar": "one stick moves any way, the other turns",

@@ -46,8 +46,8 @@ FORMS: tuple[Form, ...] = (
     Form(START, "on floor NAME", 'on floor "greenhouse"', "Says on which floor of the workspace's folder floors/ it drives; the "
          "workspace's own field if left out."),
     Form(START, "start at X, Y [facing ANGLE]", "start at 0.50 m, 0.50 m facing 90 deg",
-         "Says where the robot is put: on the simulated robot it stands there, a real one is believed to."),
-    Form(START, "use moves from FILE", 'use moves from "greenhouse-moves"', "Takes the own moves of another file beside this one."),
+         "Says where the robot is put: on the simulated robot it stands there, of a real one its estimated pose is there."),
+    Form(START, "use moves from FILE", 'use moves from "greenhouse-moves"', "Uses the own moves of another file in the same folder."),
     Form(DRIVING, "drive ahead|back|left|right AMOUNT [OPTIONS]", "drive ahead 0.8 m at 40 %",
          "Drives straight; left and right only where the wheels can. AMOUNT is a length, a time, encoder counts or wheel turns."),
     Form(DRIVING, "drive along ANGLE for AMOUNT [OPTIONS]", "drive along 45 deg for 60 cm",
@@ -119,13 +119,13 @@ FORMS: tuple[Form, ...] = (
     Form(SETTING, "stop", "stop", "Ends the routine here: everything off."),
     Form(TELLING, 'say "TEXT"', 'say "looking for the post"', "Says a sentence: among the messages, in play, and in the run that is kept."),
     Form(TELLING, "show VALUE", "show front - 30 cm",
-         "Shows a value as it is now, with its time: beside the line, as a curve over time, among the messages, and in the run that is kept."),
+         "Shows a value as it is now, with its time: next to the line, as a curve over time, among the messages, and in the run that is kept."),
 )  # fmt: skip
 
 READINGS = {
     "heading": "where the robot looks on the field, in deg from -180 to 180",
-    "x": "where it believes to be, along the field's length",
-    "y": "where it believes to be, along the field's width",
+    "x": "its estimated place along the field's length",
+    "y": "its estimated place along the field's width",
     "time": "how long the routine has run",
     "battery": "the battery's voltage, where the rig senses it",
 }

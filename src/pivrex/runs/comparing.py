@@ -215,9 +215,9 @@ def sentence_of(found: Compared) -> str:
     values = " and ".join("nothing" if np.isnan(v) else f"{v:.4g}{unit}" for v in p.values)
     name = p.column.partition(".")[2]
     where = {
-        "raw": "the sticks said other things",
-        "sensed": "the same was told, and the robot did another thing",
-        "truth": "the same was told, and the robot did another thing",
-    }.get(p.stage, f"the same went in, and {p.stage} gave another thing")
+        "raw": "different stick readings",
+        "sensed": "same commands, and the robot moved differently",
+        "truth": "same commands, and the robot moved differently",
+    }.get(p.stage, f"same inputs, first difference after {p.stage}")
     said = f"at {p.t_s:.2f} s {where}: {name} {values}"
-    return f"{said}; {p.change} makes it so" if p.change is not None else said
+    return f"{said}; caused by {p.change}" if p.change is not None else said

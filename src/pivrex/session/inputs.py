@@ -221,7 +221,7 @@ class SessionInputs:
             return ""
         lacks = self.lacks(source)
         if lacks and source.can.beside:
-            self._board.note(f"{name} need not be chosen: what it says acts already, beside whatever drives")
+            self._board.note(f"{name} need not be chosen: it already acts together with what drives")
             return ""
         if lacks:
             law = self._line.rig.law.kind

@@ -185,8 +185,8 @@ class _Writes:
                 self._take_all()
                 self._safely(self._end)
         except Exception:  # a fault of the keeper must never reach who drives
-            log.exception("runs are kept no more")
-            self.news.append(("runs are kept no more: the log has why", {"keeping": ""}))
+            log.exception("runs are no longer kept")
+            self.news.append(("runs are no longer kept: the log has why", {"keeping": ""}))
 
     def _take_all(self) -> None:
         if self.lost and not self._said_lost:

@@ -66,11 +66,9 @@ class ScreenWatch:
             longest = BY_HAND_S if by_hand else BY_OTHERS_S
             self._paused_at_s = None
             if silent > PROCESS_S:
-                return Verdict(
-                    f"the screen said nothing for {PROCESS_S:g} s: it stands still, or this computer was too busy"
-                )
+                return Verdict(f"no sign of life from the screen for {PROCESS_S:g} s: this computer was too busy")
             if unhandled > longest:
-                return Verdict(f"the screen took no keys for {longest:g} s: this computer was too busy")
+                return Verdict(f"this computer was too busy for {longest:g} s: the screen took no keys")
             return Verdict()
         if only_simulated and max(silent, unhandled) > PAUSES_S:
             if self._paused_at_s is None:

@@ -32,7 +32,7 @@ from pivrex.tui.keys_in_order import KeysInOrder
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choices
 from pivrex.tui.overlays.entry import ValueEntry
-from pivrex.tui.overlays.palette import Palette
+from pivrex.tui.overlays.palette import Palette, more_entries
 from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.panels.panel import View
 from pivrex.tui.panels.pin_strip import PinStrip
@@ -201,7 +201,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
         if small:
             parts["small"].show(chrome.small_screen(model, width, height))
             return
-        parts["head"].show(chrome.head(model, width, "" if self._reports_focus else "focus not reported"))
+        parts["head"].show(chrome.head(model, width, self._reports_focus))
         self.show_replay()
         self._draw_pins(width, height)
         parts["line"].show(chrome.line(model, list(self.rows.values()), self._open, width))
@@ -387,6 +387,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
                     command.help,
                     lambda name=command.name, view=view: self.act_in(view, name),
                 )
+        yield from more_entries(self.act_in, self.show_view, self.views, self._go_to)
 
     def act_in(self, view: str, name: str) -> None:
         """Do a command of a view, which opens for it; an empty one stands for the open view."""

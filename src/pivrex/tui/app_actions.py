@@ -98,7 +98,7 @@ class AppActions(_Base):
                     s.name,
                     s.title,
                     _said(s.lacks, s.waits)
-                    or ("drives" if s.name == now.source else "acts beside the driver" if s.can.beside else ""),
+                    or ("drives" if s.name == now.source else "acts together with the driver" if s.can.beside else ""),
                     bool(s.lacks or s.waits),
                 )
                 for s in now.sources
@@ -208,7 +208,7 @@ class AppActions(_Base):
             return
         on = not model.status.holding
         model.ask(Hold(on))
-        model.say("the heading is held while you do not turn" if on else "the heading is held no more")
+        model.say("the heading is held while you do not turn" if on else "the heading is no longer held")
 
     def act_push_left(self) -> None:
         self._push(1.0)
@@ -298,10 +298,10 @@ class AppActions(_Base):
             if not after and not name:
                 return
             try:
-                model.documents.pin(model.rig_name, after, f"pinned {new}" if text else f"{name} is pinned no more")
+                model.documents.pin(model.rig_name, after, f"pinned {new}" if text else f"{name} is no longer pinned")
             except PivrexError as problem:
                 raise UnitError(str(problem)) from None
-            model.say(f"{new} is pinned" if text else f"{name} is pinned no more")
+            model.say(f"{new} is pinned" if text else f"{name} is no longer pinned")
 
         shown = "" if not name else pins[name] if name == pins[name] else f"{name} = {pins[name]}"
         allowed = "front, limits.left_lost, or gap = front - 30 cm" + ("; empty takes it away" if name else "")

@@ -15,8 +15,8 @@ from pivrex.tui.views.view_row import ViewRow
 __all__ = ["head", "line", "small_screen"]
 
 
-def head(model: ScreenModel, width: int, focus: str) -> Picture:
-    """Draw the head."""
+def head(model: ScreenModel, width: int, reports_focus: bool) -> Picture:
+    """Draw the head. ``reports_focus``: the terminal tells when its window loses the focus."""
     status = model.status
     title = next((s.title for s in status.sources if s.name == status.source), status.source)
     clock = model.value("clock", "t")
@@ -36,7 +36,7 @@ def head(model: ScreenModel, width: int, focus: str) -> Picture:
             tick_ms=model.work_s * 1e3,
             skipped=model.skipped,
             level=level if len(levels) > 1 else "",
-            focus=focus,
+            focus="" if reports_focus else "this terminal cannot tell when you leave its window",
             frame=_frame(model),
             recording=status.recording,
             match=match_head(model),

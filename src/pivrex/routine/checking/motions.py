@@ -130,7 +130,7 @@ class MotionChecks(StepChecks):
         self, node: Node, scope: Scope, path: Path | None, places: tuple[tuple[Expression, Expression], ...], here: bool
     ) -> list[Instruction]:
         if node.options.gyro is not None:
-            self._wrong("a path is followed by what the odometry believes; leave out the gyro")
+            self._wrong("a path is followed by the estimated pose; leave out the gyro")
         made = self._motion(node, scope, "follow", False, None, True, values={})
         if not made:
             return made

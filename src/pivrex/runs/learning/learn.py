@@ -195,7 +195,7 @@ def _motors(drive: Drive, line: Line, learned: list[Learned], refused: list[tupl
     learned += [
         _row("motors.*.top_speed", "top speed of the wheels", top, s_top, "m/s"),
         _row("control.static", "drive for friction", static, s_static, ""),
-        _row("control.speed", "drive for top speed beside that", 1 - static, s_static, ""),
+        _row("control.speed", "drive for top speed in addition", 1 - static, s_static, ""),
         _row("control.acceleration", "drive for acceleration", quick, s_quick, "s"),
         _row("lag", "lag of the wheels", quick, s_quick, "s"),
     ]
@@ -215,7 +215,7 @@ def _sides(drive: Drive, windows: Windows, rig: Rig, learned: list[Learned], ref
         strength = float(best.values[1] / one.values[1])
         own = [float(f.sigma[1] / f.values[1]) for f in (best, one)] if one is not best else [0.0]
         sigma = strength * float(np.linalg.norm([*own, OFF_STRENGTH]))
-        learned.append(_row(f"motors.{name}.strength", f"{name} motor beside the best", strength, sigma, ""))
+        learned.append(_row(f"motors.{name}.strength", f"{name} motor compared with the best", strength, sigma, ""))
 
 
 def _turning(
@@ -255,7 +255,9 @@ def _turning(
     try:
         scrub = scrub_of(drive, bias.value, scale)
         sigma = float(np.hypot(scrub.sigma, off * scrub.value))
-        learned.append(_row("odometry.scrub", "track as it acts beside the track", scrub.value, sigma, ""))
+        learned.append(
+            _row("odometry.scrub", "effective track, compared with the measured one", scrub.value, sigma, "")
+        )
         if off == OFF_SCALE:
             notes.append("the track is right as far as the gyro's scale is")
     except LearnError as problem:

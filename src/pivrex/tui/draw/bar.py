@@ -204,10 +204,13 @@ def draw_ladder(rungs: list[Rung], chosen: int, wheel: str, width: int, height: 
     return picture
 
 
+ALWAYS = ("help", "quit")
+
+
 def draw_foot(keys: list[tuple[str, str, str]], message: str, alarm: bool, width: int) -> Picture:
     """Draw the keys that matter here, as many as fit beside the message.
 
-    ``keys`` are the name of a command, its key and its title.
+    ``keys`` are the name of a command, its key and its title. Help and quit are always among them.
     """
     picture = Picture(width, 1)
     room = width
@@ -216,8 +219,16 @@ def draw_foot(keys: list[tuple[str, str, str]], message: str, alarm: bool, width
         shown = min(len(text), max(width // 2, width - 40))
         picture.text(width - shown - 1, 0, text, "alarm" if alarm else "target", shown)
         room = width - shown - 3
+    always = [k for k in keys if k[0] in ALWAYS]
+    left = room - sum(len(key) + len(title) + 3 for _, key, title in always)
+    fit, x = [], 1
+    for command, key, title in (k for k in keys if k[0] not in ALWAYS):
+        x += len(key) + len(title) + 3
+        if x - 2 > left:
+            break
+        fit.append((command, key, title))
     x = 1
-    for command, key, title in keys:
+    for command, key, title in (*fit, *always):
         if x + len(key) + len(title) + 1 > room:
             break
         picture.spot(x, 0, len(key) + len(title) + 1, "command", command)

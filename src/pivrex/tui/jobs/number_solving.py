@@ -37,7 +37,7 @@ class Asking:
         if word in ("move", "wait") and self._names:
             first = f"{next((n for n in self._names if n in self._row), self._names[0])} there"
         allowed = f"at X, Y; facing A; turned A; driven L; {self._names[0] if self._names else 'NAME'} there; fastest"
-        return f"{self._number.text}: what must come true", first, allowed
+        return f"which result should {self._number.text} give?", first, allowed
 
     def type_in(self, text: str) -> None:
         try:

@@ -29,7 +29,7 @@ _QUESTIONS = {
     "law": "What do the sticks mean?",
     "output": "What do its motor drivers want to be told?",
     "extras": "What else is there? Space takes in and out.",
-    "sources": "Who should drive it, beside keys, drawn sticks and gamepads? Space takes in and out.",
+    "sources": "Who should drive it, in addition to keys, drawn sticks and gamepads? Space takes in and out.",
     "port": "On which port is that serial line?",
     "robot port": "On which port is the robot?",
     "write": "Enter writes it. Every number can be changed afterwards, on the screen or in the file.",
@@ -225,7 +225,7 @@ def _draw_robot(making: Making, picture: Picture, x: int, width: int, height: in
     drawing = max(6, min(height - 13, width // 2 + 2))
     picture.place(_robot_drawn(rig, width, drawing), x, 1)
     y = drawing + 2
-    aside = f", aside {rig.full_left_m_s:.2f} m/s" if rig.law.kind == "planar" else ""
+    aside = f", sideways {rig.full_left_m_s:.2f} m/s" if rig.law.kind == "planar" else ""
     motion = [
         f"full ahead {rig.full_forward_m_s:.2f} m/s{aside}",
         f"full turn {degrees(rig.full_turn_rad_s):.0f} deg/s",
@@ -238,7 +238,7 @@ def _draw_robot(making: Making, picture: Picture, x: int, width: int, height: in
     if rig.sources:
         rows.append("sources " + ", ".join(rig.sources))
     if rig.attachments:
-        rows.append(("attachments " if rig.is_bench else "beside its wheels ") + ", ".join(rig.attachments))
+        rows.append("attachments " + ", ".join(rig.attachments))
     rows.append(
         "real robot " + (rig.link.wire.kind if rig.link is not None else "none yet; there is the simulated robot")
     )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
@@ -9,7 +11,6 @@ from pivrex.tui.overlays.sheet import Sheet
 
 __all__ = ["draw_help", "help_sheet"]
 
-WIDEST = 132
 SIGNS = 12
 
 
@@ -17,14 +18,19 @@ def help_sheet(view: str, signs: list[tuple[str, str]], commands: list[Command],
     """Return what lies over the view that it explains."""
 
     def drawn(width: int) -> Picture:
-        return draw_help(signs, commands, min(width, WIDEST))
+        own = [c for c in commands if c.view == view]
+        return draw_help(signs, [c for c in commands if c.view != view], width, own)
 
     return Sheet(f"{view}: what is to be seen, and the keys", key, drawn)
 
 
-def draw_help(signs: list[tuple[str, str]], commands: list[Command], width: int) -> Picture:
-    """Draw all of it, as high as it is; sentences that are too long go on in the next row."""
-    lines = [(sign, text, "measured") for sign, text in signs]
+def draw_help(
+    signs: list[tuple[str, str]], commands: list[Command], width: int, own: Sequence[Command] = ()
+) -> Picture:
+    """Draw all of it, as high as it is: a view's own keys first; sentences that are too long go on in the next row."""
+    lines = [(c.key, f"{c.title}: {c.help}", "key") for c in own if c.keys]
+    lines += [("", "", "rest")] * bool(lines)
+    lines += [(sign, text, "measured") for sign, text in signs]
     lines.append(("", "", "rest"))
     lines += [(c.key, f"{c.title}: {c.help}", "key") for c in commands if c.keys]
     lines.append(("F1 to F12", "press the buttons that the rig uses; Driver shows which", "key"))

@@ -2,19 +2,58 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
+from functools import partial
+from typing import Any
 
 from textual import work
+from textual.app import SystemCommand
 from textual.command import CommandList, CommandPalette
 from textual.css.query import NoMatches
 from textual.widgets.option_list import Option
 
+from pivrex.glossary import label_of, term_of
 from pivrex.tui.overlays.closing import LiesOver
+from pivrex.tui.panels.settings_list import Settings
 
-__all__ = ["Palette"]
+__all__ = ["Palette", "more_entries"]
+
+EVERYDAY = (
+    ("size, length, width, wheels of the robot", "Opens Chassis, where wheels are placed.", "chassis", ""),
+    (
+        "practise: find faults of the wiring",
+        "Opens the shakedown; pivrex shakedown RIG --fault random makes faults.",
+        "chassis",
+        "shakedown",
+    ),
+    ("fault, error, warning", "Lists what was said, and what the rig is warned of.", "", "messages"),
+    ("slow, gentle, sensitive", "Opens Shaping: curve, scale and slew rates.", "shaping", ""),
+    ("save, picture, print", "Saves the drawing of this view.", "", "export"),
+    ("connect, real robot, cable", "Changes to the robot on the link.", "", "robot"),
+)
+"""Words that someone types who does not know ours: what is found, its help, the view and the command."""
 
 SAY_S = 0.3
 """How long nothing is found before that is said."""
+
+
+def more_entries(
+    do: Callable[[str, str], Any], show: Callable[[str], Any], views: Mapping[str, Any], go_to: Callable[[str], Any]
+) -> Iterable[SystemCommand]:
+    """Return entries for everyday words, and one for each setting that a view has.
+
+    ``do`` does a command of a view, ``show`` opens a view, ``go_to`` goes to a setting.
+    """
+    for title, said, view, command in EVERYDAY:
+        yield SystemCommand(title, said, partial(do, view, command) if command else partial(show, view))
+
+    for name, view in views.items():
+        for panel in view.panels:
+            if isinstance(panel, Settings):
+                for key in (key for column in panel.columns() for key in column):
+                    title = f"{label_of(key)}  ({key}), in {name.capitalize()}"
+                    yield SystemCommand(title, term_of(key).says, partial(go_to, key))
 
 
 class Palette(LiesOver, CommandPalette):

@@ -16,7 +16,7 @@ class AttachmentRows(Panel):
     def draw(self, width: int, height: int) -> Picture:
         picture, standings = Picture(width, height), standing_of(self.model)
         picture.across(0, 0, width)
-        at = picture.text(1, 0, " attachments " if self.model.rig.is_bench else " beside its wheels ", "title")
+        at = picture.text(1, 0, " attachments ", "title")
         picture.text(at + 1, 0, " ● asked  ○ reached ", "dim", max(0, width - at - 2))
         two = height >= 2 + 2 * len(standings)
         y = 1

@@ -286,7 +286,7 @@ def motion_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
         )
     bars = [("forward", forward / rig.full_forward_m_s, f"{number(forward, 2, 5)} m/s", "commanded")]
     if rig.law.kind == "planar":
-        bars.append(("aside", -left / rig.full_left_m_s, turning(left, 2, "m/s", 4, steady=True), "commanded"))
+        bars.append(("sideways", -left / rig.full_left_m_s, turning(left, 2, "m/s", 4, steady=True), "commanded"))
     deg_s = degrees(turn) if isfinite(turn) else turn
     bars.append(("turn", -turn / rig.full_turn_rad_s, turning(deg_s, 0, "deg/s", 3, steady=True), "commanded"))
     return tuple(bars)

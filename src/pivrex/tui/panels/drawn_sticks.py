@@ -15,6 +15,9 @@ STICK_W = 15
 STICKS_H, STICKS_W = STICK_H + 2, 2 * STICK_W + 2
 """What both need, in cells."""
 
+NUMBER, LEAST_NAME = 7, 9
+"""What a reading needs next to its name, and what a name needs at least."""
+
 
 class DrawnSticks(Panel):
     """They drive while they are held, and spring back."""
@@ -42,12 +45,16 @@ class DrawnSticks(Panel):
             used = any(f"{side}_{a}" in model.line.channels for a in "xy")
             picture.place(draw_stick(at["x"], at["y"], STICK_W, STICK_H, used, side), left, 1)
             self._places[side] = (left, 1)
-        text = 2 * (STICK_W + 3)
-        for row, channel in enumerate(model.line.channels):
-            if row < STICK_H and text + 20 <= width:
-                shown = number(model.value("raw", channel), 3, 7)
-                picture.text(text, 1 + row, f"{channel:<13}", "dim")
-                picture.text(text + 13, 1 + row, shown, "rest")
+        text, channels = 2 * (STICK_W + 3), model.line.channels
+        names = min(max(map(len, channels), default=0) + 1, width - text - NUMBER)
+        if names < LEAST_NAME:
+            return picture
+        shown = channels if len(channels) <= STICK_H else [*channels[: STICK_H - 1], ""]
+        for row, channel in enumerate(shown, 1):
+            name = channel if len(channel) < names else f"…{channel[2 - names :]}"
+            picture.text(text, row, name if channel else f"{len(channels) - STICK_H + 1} more: Driver (1)", "dim")
+            if channel:
+                picture.text(text + names, row, number(model.value("raw", channel), 3, NUMBER), "rest")
         return picture
 
     def point(self, x: int, y: int, phase: str) -> None:

@@ -126,7 +126,7 @@ class FieldInstruments(Panel):
         ]
         if believed is not None:
             sigma, off = belief_off(model, believed)
-            rows.append(("belief", f"± {sigma * 100:4.1f} cm", "target"))
+            rows.append(("estimate", f"± {sigma * 100:4.1f} cm", "target"))
             if isfinite(off):
                 rows.append(("off by", f"{off * 100:6.1f} cm", "alarm" if off > 3 * sigma + 0.02 else "rest"))
         return rows

@@ -58,8 +58,8 @@ class FieldMap(Panel):
             pose = tuple(start_of(self.model.folder.settings.field).tolist())
         self.model.ask(Believe((pose[0], pose[1], pose[2])))
         self.model.say(
-            "the belief begins again "
-            + ("where the robot is" if known else "at the field's start: put the robot there")
+            "the estimated pose is set "
+            + ("to where the robot is" if known else "to the field's start: put the robot there")
         )
 
     def draw(self, width: int, height: int) -> Picture:

@@ -138,7 +138,7 @@ class FieldNumbers(Panel):
         ]  # fmt: skip
         if isfinite(off):
             said.append((f"off {off * 100:.1f} cm", "alarm" if off > 3 * sigma + 0.02 else "rest"))
-        rows = [("belief", said)]
+        rows = [("estimate", said)]
         stage = model.line.stages["odometry"]
         if isinstance(stage, Odometry) and stage.basis != "wheels and gyro":
             rows.append(("", [(f"by {stage.basis}", "dim")]))
@@ -168,9 +168,9 @@ class FieldNumbers(Panel):
         forward, left = float(c * moved[0] + s * moved[1]), float(c * moved[1] - s * moved[0])
         felt = _felt(model.line, model.row)
         volts = model.value("truth", "battery")
-        aside = [(f"aside {turning(left, 2, 'm/s', steady=True)}", "rest")] if model.rig.law.kind == "planar" else []
+        aside = [(f"sideways {turning(left, 2, 'm/s', steady=True)}", "rest")] if model.rig.law.kind == "planar" else []
         found = [
-            ("felt", [(f"forward {number(float(felt[0]))} m/s", "measured"),
+            ("measured", [(f"forward {number(float(felt[0]))} m/s", "measured"),
                       (f"turn {turning(float(np.degrees(felt[2])), 0, 'deg/s', 3, True)}", "measured")]),
             ("true", [(f"forward {number(forward)} m/s", "rest"), *aside,
                       (f"turn {turning(float(np.degrees(moved[2])), 0, 'deg/s', 3, True)}", "rest")]),
@@ -195,7 +195,7 @@ class FieldNumbers(Panel):
         if self.model.rig.law.kind != "planar":
             return []
         left = self.model.value("motion", "left")
-        return [(f"aside {turning(left, 2, 'm/s', steady=True)}", "commanded")]
+        return [(f"sideways {turning(left, 2, 'm/s', steady=True)}", "commanded")]
 
     def _rows(self) -> list[Row]:
         model, line = self.model, self.model.line

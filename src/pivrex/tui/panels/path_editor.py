@@ -60,7 +60,7 @@ PATH_COMMANDS = (
     Command("path_remove", "remove", "Takes the chosen point away.", ("minus", "-"), "-", foot=2, available=_drawing),
     Command("path_type", "type it", "Asks for the chosen point's place and direction, such as 1.20 m, 0.75 m, 90 deg.", ("y",), foot=2,
             available=_drawing),
-    Command("path_stop", "stop there", "Lets the robot come to rest at the chosen point, or no more.", ("T", "shift+t", "upper_t"),
+    Command("path_stop", "stop there", "Turns a stop at the chosen point on or off.", ("T", "shift+t", "upper_t"),
             available=_drawing),
     Command("path_reverse", "the other way", "Runs the path the other way.", ("v",), available=_drawing),
     Command("path_look", "look", "Asks which way the robot looks along the path.", ("G", "shift+g", "upper_g"), available=_drawing),

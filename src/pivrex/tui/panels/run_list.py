@@ -155,7 +155,7 @@ class RunList(Panel):
         run = self.desk.run(self.desk.selected)
         if run is not None:
             note = run.facts.note if run.facts is not None else ""
-            self.view.ask("note", note, "stands beside the run, and lets it stay", take)
+            self.view.ask("note", note, "is kept with the run, and lets it stay", take)
 
     def _safely(self, do: Callable[[], str]) -> None:
         try:

@@ -147,7 +147,7 @@ class RunsDesk:
         """Make the selected run the first of those that lie over each other, or one more of them; again takes it out. Says which."""
         name = self.selected
         if self._unmark(name):
-            return f"{name} lies there no more"
+            return f"{name} is no longer there"
         if self.marked:
             self.also.append(name)
             return f"{name} lies there too"

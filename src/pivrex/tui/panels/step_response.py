@@ -50,7 +50,7 @@ def draw_answers(shown: LoopTuning, picture: Picture) -> None:
     """Draw the responses laid over each other."""
     width, height = picture.width, picture.height
     experiment = shown.experiment
-    body = "real body" if shown.model.rig.has_real_body else "perfect body"
+    body = "realistic physics" if shown.model.rig.has_real_body else "ideal physics"
     title = (
         f"{shown.loop.name}: {experiment.title}, {body}"
         if shown.loop.name != "heading"

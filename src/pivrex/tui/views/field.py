@@ -33,7 +33,7 @@ class FieldView(View):
     wedge   the amber end of the robot is its front
     dials   the motion, ahead is up, its turn an arc; and the compass: a mark on the rim shows what is true. N shows all numbers
     !       a wheel was asked for more than it can; the why says how much is lost
-    belief  dashed teal: where it believes to be by wheels and gyro; lilac: how sure it is of that, 2 sigma. H sets it again, J by a wall
+    dashed  teal: the estimated pose, by wheels and gyro; lilac: its standard deviation, twice. H sets it, J corrects it by a wall
     coral   wheels that slide, and a robot that stands against something
     4.3 N   the load on each wheel of a real body; f and F knock it, so does dragging it with the mouse
     path ◆  P opens a path: amber where it runs, coral where the robot touches something, teal where the simulated robot went on it, grey the run
@@ -84,12 +84,12 @@ class FieldView(View):
 
 FIELD_COMMANDS = (
     Command("zoom", "nearer", "Walks between the whole floor and windows of 2 m and 1 m that follow the robot.", ("z",), foot=6),
-    Command("numbers", "all numbers", "Shows all numbers where the instruments are: pose, belief, what the body does, raw sensors.",
+    Command("numbers", "all numbers", "Shows all numbers where the instruments are: pose, estimate, what the body does, raw sensors.",
             ("N", "shift+n", "upper_n"), foot=7),
     Command("believe", "here", "Sets the estimated pose: of the simulated robot where it truly is, of a real one to the field's start.",
             ("H", "shift+h", "upper_h"), foot=9),
     Command("mark", "by a mark", "The robot knows where it is by a wall that it touches squarely, or by how far its ranger sees one: what "
-            "was measured, what was believed, and how far the belief went over to it (the gain).", ("J", "shift+j", "upper_j"), foot=12,
+            "was measured, what was estimated, and how far the estimate went over to it (the gain).", ("J", "shift+j", "upper_j"), foot=12,
             asks=TakeMark()),
     *PATH_COMMANDS,
     *PUSHES,

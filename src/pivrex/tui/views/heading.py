@@ -22,7 +22,7 @@ __all__ = ["HEADING_COMMANDS", "HeadingView", "heading_bars", "heading_exports"]
 HEADING_COMMANDS = (
     *SETTINGS_COMMANDS,
     Command("next_experiment", "experiment", "Goes on to the next experiment: step, knock, turn, straight.", ("v",), foot=4),
-    Command("p_alone", "P alone", "Lays what P alone answers beside it, of a wheel feedforward alone and neither; again takes them away.",
+    Command("p_alone", "P alone", "Adds the response with P alone, of a wheel feedforward alone and neither; again hides them.",
         ("y",), foot=4),
     Command("keep_answer", "keep this answer", "Keeps the answer of the present gains to compare with; again lets it go.",
             ("full_stop", "."), ".", foot=5),

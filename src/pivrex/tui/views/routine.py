@@ -46,7 +46,7 @@ ROUTINE_COMMANDS = (
             "it, and it is proven to do the same.", ("W", "shift+w", "upper_w"), foot=8),
     Command("back", "way back", "Makes a routine that goes back by the same ways, opens it, and says how near there and back comes to "
             "the start.", ("T", "shift+t", "upper_t")),
-    Command("against", "beside", "Holds another routine, or this one as it was opened, against it: where they part, which is faster, "
+    Command("against", "compare", "Holds another routine, or this one as it was opened, against it: where they part, which is faster, "
             "which surer; again takes it away.", ("A", "shift+a", "upper_a"), foot=7),
     Command("values", "each value", "Shows side by side what comes of each number that the post may show; again shows one.", ("v",), foot=5),
     Command("earlier", "time", "Walks the cursor back in time.", ("left",), "← →", foot=6),

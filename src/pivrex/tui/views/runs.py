@@ -46,7 +46,7 @@ RUNS_COMMANDS = (
     Command("by", "lined up by", "Lines the two up by their start, their first motion or their first bump.", ("v",), foot=5),
     Command("by_said", "lined up by ...", "Types what they are lined up by, such as a line or a place.", ("V", "shift+v", "upper_v")),
     Command("sheet", "learn, season", "Walks from the run to what it tells of its robot, and to all runs like it.", ("y",), foot=3),
-    Command("type_value", "note", "Types a note beside the selected run; then it stays.", ("equals_sign", "="), foot=4),
+    Command("type_value", "note", "Types a note for the selected run; then it stays.", ("equals_sign", "="), foot=4),
     Command("find", "find", "Finds runs by words of their robot, driver, day or note.", ("slash",), foot=4),
     Command("stay", "stays", "Lets the selected run stay, or make room again.", ("S", "shift+s", "upper_s"), foot=6),
     Command("through", "through this rig", "Drives the same driver through the open rig on the simulated robot, and lays both over each other.",
@@ -59,7 +59,7 @@ RUNS_COMMANDS = (
             ("W", "shift+w", "upper_w"), foot=5),
     Command("look", "report", "Shows the report of the selected run, or of the two that lie over each other, as x would write it.",
             (LOOK_KEY, "shift+r", "upper_r"), foot=4),
-    Command("take_away", "take away", "Takes the selected run away.", ("delete",), foot=10),
+    Command("take_away", "delete", "Deletes the selected run.", ("delete",), foot=10),
     Command("bring_back", "bring back", "Brings back the run that was taken away last.", ("backspace",)),
 )  # fmt: skip
 
