@@ -21,6 +21,7 @@ from pivrex.tui import app as app_module
 from pivrex.tui.app import PivrexApp
 from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Commands
+from pivrex.tui.overlays.closing import moves
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.releases import FocusReported, KeyReleased, ReleaseParser, ReleasesReported
 from pivrex.tui.views.field import FieldView
@@ -175,14 +176,33 @@ class DrivingTest(AppCase):
             self.assertNotIn("this terminal cannot tell when you leave its window", self.text("head"))
 
     @in_loop
-    async def test_escape_stops_from_anywhere(self) -> None:
+    async def test_escape_closes_what_lies_on_top_where_nothing_moves(self) -> None:
         async with self.running(view="shaping"):
-            for opener in ("question_mark", "o", "equals_sign", "ctrl+p"):
+            for opener in ("question_mark", "o", "equals_sign", "ctrl+p", "Q"):
                 with self.subTest(opener):
                     await self.press(opener)
                     self.asked.clear()
                     await self.press("escape")
+                    self.assertNotIn(Stop("Esc"), self.asked)
+                    self.assertEqual(len(self.app.screen_stack), 1)
+            await self.press("question_mark", "ctrl+c")
+            self.assertIn(Stop("Ctrl+C"), self.asked)
+
+    @in_loop
+    async def test_escape_stops_from_anywhere(self) -> None:
+        async with self.running(view="shaping"):
+            await self.press("escape")
+            self.assertIn(Stop("Esc"), self.asked)  # nothing lies over: it stops, also what rests
+            await self.press("g")
+            for opener in ("question_mark", "o", "equals_sign", "ctrl+p"):
+                with self.subTest(opener):
+                    await self.press("w")
+                    await self.until(lambda: moves(self.model))
+                    await self.press(opener)
+                    self.asked.clear()
+                    await self.press("escape")
                     self.assertIn(Stop("Esc"), self.asked)
+                    await self.press("g")
                     self.assertEqual(len(self.app.screen_stack), 1)
                     self.assertIn("curve", self.text("shaping"))
 

@@ -8,12 +8,11 @@ from pathlib import Path
 import numpy as np
 
 import pivrex.tui
-from pivrex.glossary import KEYS, TERMS, glossary_text, label_of, term_of
+from pivrex.glossary import KEYS, TERMS, glossary_text, label_of, term_of, title_of
 from pivrex.line.line import Line
 from pivrex.line.why import ladder
 from pivrex.rig import read_rig
 from pivrex.tui.panels.loop_tuning import LoopTuning
-from pivrex.tui.panels.settings_list import Settings
 from pivrex.tui.panels.step_response import FIGURES, GAINS, STEP_FIGURES
 from pivrex.tuning import loops_of
 from tests.support import DEMO, ROOT, slow
@@ -43,6 +42,10 @@ class TermsTest(unittest.TestCase):
         self.assertEqual(label_of("shaping.turn.dead_band"), "dead band")
         self.assertEqual(label_of("balance.turn.p"), "turn P")
         self.assertEqual(term_of("balance.lean.p").name, "P")
+        self.assertEqual(title_of("shaping.turn.dead_band"), "turn: dead band")
+        self.assertEqual(title_of("chassis.wheels.2.x"), "wheels: x")
+        self.assertEqual(title_of("law.kind"), "law")
+        self.assertEqual(title_of("plane.colour"), "plane.colour")
         with self.assertRaisesRegex(KeyError, "chassis.colour has no term"):
             term_of("chassis.colour")
 
@@ -106,12 +109,11 @@ class LabelsTest(AppCase):
                 await self.frames(2)
                 for view in self.app.views.values():
                     for panel in view.panels:
-                        if isinstance(panel, LoopTuning):
+                        if isinstance(panel, LoopTuning):  # each of its loops
                             for loop in loops_of(model.rig):
                                 panel.loop = loop
                                 seen |= {k for column in panel.columns() for k in column}
-                        elif isinstance(panel, Settings):
-                            seen |= {k for column in panel.columns() for k in column}
+                    seen |= set(view.setting_keys())
             self.assertGreater(len(seen), 80)
             for key in seen:
                 self.assertIn(label_of(key), TERMS, key)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
-__all__ = ["KEYS", "TERMS", "Term", "glossary_text", "label_of", "term_of"]
+__all__ = ["KEYS", "TERMS", "Term", "glossary_text", "label_of", "term_of", "title_of"]
 
 
 @dataclass(frozen=True)
@@ -253,6 +253,16 @@ def label_of(key: str) -> str:
     """Return what the screen calls a key of a rig."""
     term = term_of(key)
     return term.label or term.name
+
+
+def title_of(key: str) -> str:
+    """Return what a key of a rig is called away from its place: "turn: dead band"; the key itself where there is no term."""
+    try:
+        label = label_of(key)
+    except KeyError:
+        return key
+    whose = [part for part in key.split(".")[1:-1] if not part.isdigit()]
+    return f"{' '.join(whose)}: {label}" if whose else label
 
 
 def glossary_text() -> str:

@@ -10,6 +10,7 @@ import numpy as np
 
 from pivrex.errors import RigError, RunError
 from pivrex.export.paper import Page
+from pivrex.glossary import title_of
 from pivrex.line.why import ladder
 from pivrex.rig.base import counted
 from pivrex.rig.difference import differences
@@ -128,7 +129,7 @@ def _setting_rows(run: Run, most: int) -> tuple[list[str], list[list[str]]]:
             at = _at(data, key)
             if not isinstance(at, dict | list):
                 shown = "left out" if at is None else str(at).lower() if isinstance(at, bool) else str(at)
-                rows.append([counted(key), shown])
+                rows.append([title_of(counted(key)), shown])
     except (RunError, RigError):
         pass
     return ["key", "is"], rows or [["it never moved", ""]]

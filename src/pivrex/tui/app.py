@@ -31,6 +31,7 @@ from pivrex.tui.keys import key_name
 from pivrex.tui.keys_in_order import KeysInOrder
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choices
+from pivrex.tui.overlays.closing import moves
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.overlays.palette import Palette, more_entries
 from pivrex.tui.overlays.tour import draw_tour
@@ -162,8 +163,6 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
     def view(self) -> View:
         """The open view."""
         return self.views[self._open]
-
-    # --- frames ---
 
     def frame(self) -> None:
         """Take what is new and draw it."""
@@ -314,10 +313,11 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
             self.view.point(message.x, message.y, message.phase)
         self.draw()
 
-    # --- what lies over the views, and the why ---
-
     def action_stop_first(self, key: str = "Esc") -> None:
-        """Esc: stop before anything else, then close what lies over the view."""
+        """Esc: stop before anything else, then close what lies over the view; where nothing moves, only close what lies on top."""
+        if key == "Esc" and len(self.screen_stack) > 1 and not moves(self.model):
+            self.pop_screen()
+            return
         self.model.ask(Stop(key))
         self.view.cancel()
         self._tour = False
@@ -360,9 +360,8 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
         if not isinstance(self.screen, Palette):
             self.push_screen(Palette())  # without an id: one that is closing may still be there
 
-    def action_command_palette(self) -> None:
-        """Textual's own key for the palette leads here too."""
-        self.act_palette()
+    action_command_palette = act_palette
+    """Textual's own key for the palette leads there too."""
 
     def act_quit(self) -> None:
         self.exit(0)

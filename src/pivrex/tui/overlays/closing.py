@@ -1,26 +1,37 @@
-"""What lies over the screen for a moment closes only itself, and only once."""
+"""What lies over the screen for a moment closes only itself, and only once; Esc closes it where nothing moves."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+import numpy as np
 from textual import events
 from textual.await_complete import AwaitComplete
 from textual.screen import Screen
+
+from pivrex.tui.model import ScreenModel
 
 if TYPE_CHECKING:
     _Base = Screen[object]
 else:
     _Base = object
 
-__all__ = ["LiesOver"]
+__all__ = ["LiesOver", "moves"]
+
+
+def moves(model: ScreenModel) -> bool:
+    """Return whether a robot moves, or may: it is live, or is told another thing than to rest."""
+    if model.status.live or model.row is None:
+        return True
+    line = model.line
+    return not np.allclose(line.told(model.row), line.resting(), equal_nan=True)
 
 
 class LiesOver(_Base):
     """For a screen over another. It closes only itself: by the time it wants to, Esc or a second Enter may have closed it
     already, and the screen below must stay. What is looked at for a moment has a key of its own, which closes it as a click
     beside it does. A key that means nothing here is the app's to judge, as everywhere: while live it stops the robot. Esc is
-    the app's, whatever lies over.
+    the app's, whatever lies over: it stops what moves, and closes this.
 
     Attributes
     ----------

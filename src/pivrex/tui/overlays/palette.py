@@ -15,7 +15,6 @@ from textual.widgets.option_list import Option
 
 from pivrex.glossary import label_of, term_of
 from pivrex.tui.overlays.closing import LiesOver
-from pivrex.tui.panels.settings_list import Settings
 
 __all__ = ["Palette", "more_entries"]
 
@@ -49,11 +48,9 @@ def more_entries(
         yield SystemCommand(title, said, partial(do, view, command) if command else partial(show, view))
 
     for name, view in views.items():
-        for panel in view.panels:
-            if isinstance(panel, Settings):
-                for key in (key for column in panel.columns() for key in column):
-                    title = f"{label_of(key)}  ({key}), in {name.capitalize()}"
-                    yield SystemCommand(title, term_of(key).says, partial(go_to, key))
+        for key in view.setting_keys():
+            title = f"{label_of(key)}  ({key}), in {name.capitalize()}"
+            yield SystemCommand(title, term_of(key).says, partial(go_to, key))
 
 
 class Palette(LiesOver, CommandPalette):

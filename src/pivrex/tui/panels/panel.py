@@ -95,6 +95,10 @@ class Panel:
     def select(self, key: str) -> None:
         """Select a setting that it has."""
 
+    def setting_keys(self) -> list[str]:
+        """Return the keys of the settings that it shows."""
+        return []
+
     def chosen_key(self) -> str:
         """Return the key of the rig at which what is selected here stands; empty if nothing of the rig is."""
         return ""
@@ -322,6 +326,10 @@ class View:
         """Select a setting of the rig, if this view has it."""
         for panel in self.panels:
             panel.select(key)
+
+    def setting_keys(self) -> list[str]:
+        """Return the keys of the settings that its panels show."""
+        return [key for panel in self.panels for key in panel.setting_keys()]
 
     def chosen_key(self) -> str:
         """Return the key of the rig at which what is selected here stands; empty if nothing of the rig is."""

@@ -70,6 +70,9 @@ class Settings(Panel):
     def chosen_key(self) -> str:
         return self.chosen
 
+    def setting_keys(self) -> list[str]:
+        return [key for column in self.columns() for key in column]
+
     def copied(self) -> list[str]:
         return [f"{self.chosen} = {self.shown(self.chosen)}"]
 
