@@ -101,7 +101,7 @@ class WallTest(unittest.TestCase):
     def test_what_says_nothing(self) -> None:
         for field, pose, why in (
             (None, (1.0, 1.0, 0.0), "no field"),
-            (FIELD, (3.9, 1.0, radians(40)), "askew"),
+            (FIELD, (3.9, 1.0, radians(40)), "off square"),
             (FIELD, (2.0, 1.0, 0.0), "not the one that is touched"),
             (FIELD.model_copy(update={"walls": False}), (3.9, 1.0, 0.0), "nowhere"),
         ):

@@ -174,7 +174,7 @@ class ClickTest(AppCase):
         async with self.running():
             await self.press("b")
             (self.home / "rigs" / "stray.toml").write_text("x = 1\n")
-            await self.press("escape")
+            await self.press("escape", "escape")  # the list, then the robot
             await self.until(lambda: self.model.held_before)  # "stopped: Esc" is said, and does not come between later
             await self.press("b")
             self.assertIn("stray", self.over())

@@ -9,6 +9,7 @@ from textual import events
 from textual.await_complete import AwaitComplete
 from textual.screen import Screen
 
+from pivrex.session.periods import Period
 from pivrex.tui.model import ScreenModel
 
 if TYPE_CHECKING:
@@ -20,8 +21,10 @@ __all__ = ["LiesOver", "moves"]
 
 
 def moves(model: ScreenModel) -> bool:
-    """Return whether a robot moves, or may: it is live, or is told another thing than to rest."""
-    if model.status.live or model.row is None:
+    """Return whether a robot moves, or may: it is live, something plays or runs, or it is told another thing than to rest."""
+    status = model.status
+    plays = any(s.name == status.source and s.can.plays for s in status.sources) and not status.held
+    if status.live or plays or status.probing or status.match.period is not Period.OFF or model.row is None:
         return True
     line = model.line
     return not np.allclose(line.told(model.row), line.resting(), equal_nan=True)

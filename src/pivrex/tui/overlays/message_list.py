@@ -16,7 +16,7 @@ TIMES = 10
 
 def message_sheet(told: Callable[[], list[Told]], warnings: Callable[[], list[str]], key: str) -> Sheet:
     """Return what lies over the view, and goes on as more is said."""
-    return Sheet("what was said", key, lambda width: draw_messages(told(), warnings(), width), goes_on=True)
+    return Sheet("messages", key, lambda width: draw_messages(told(), warnings(), width), goes_on=True)
 
 
 def draw_messages(told: list[Told], warnings: list[str], width: int) -> Picture:

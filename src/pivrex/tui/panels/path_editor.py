@@ -48,29 +48,29 @@ def _drawing(model: ScreenModel) -> bool:
 
 
 PATH_COMMANDS = (
-    Command("path", "path", "Opens a path on the field, to be drawn, looked at and driven; again closes it.", ("P", "shift+p", "upper_p"),
+    Command("path", "path", "Opens a path on the field, to draw, check and drive it; again closes it.", ("P", "shift+p", "upper_p"),
             foot=4),
     Command("path_choose", "which path", "Lists the paths of this workspace, and begins a new one.", ("c",), foot=2, available=_drawing),
     Command("path_next", "next point", "Chooses the path's next point.", ("full_stop", "."), ". ,", foot=2, available=_drawing),
-    Command("path_previous", "point before", "Chooses the path's point before.", ("comma", ","), ",", available=_drawing),
+    Command("path_previous", "point before", "Chooses the path's previous point.", ("comma", ","), ",", available=_drawing),
     Command("path_move", "move", "Moves the chosen point by 5 cm, with shift by 1 cm; so does dragging it. The other keys of a list "
             "are the path's too while it is open.", (), "←↑↓→", foot=2, available=_drawing),
     Command("path_add", "add", "Adds a point half way to the next; a click on the floor adds one there.", ("plus", "+"), "+", foot=2,
             available=_drawing),
-    Command("path_remove", "remove", "Takes the chosen point away.", ("minus", "-"), "-", foot=2, available=_drawing),
-    Command("path_type", "type it", "Asks for the chosen point's place and direction, such as 1.20 m, 0.75 m, 90 deg.", ("y",), foot=2,
+    Command("path_remove", "remove", "Deletes the chosen point.", ("minus", "-"), "-", foot=2, available=_drawing),
+    Command("path_type", "type it", "Types the chosen point's place and direction, such as 1.20 m, 0.75 m, 90 deg.", ("y",), foot=2,
             available=_drawing),
     Command("path_stop", "stop there", "Turns a stop at the chosen point on or off.", ("T", "shift+t", "upper_t"),
             available=_drawing),
-    Command("path_reverse", "the other way", "Runs the path the other way.", ("v",), available=_drawing),
-    Command("path_look", "look", "Asks which way the robot looks along the path.", ("G", "shift+g", "upper_g"), available=_drawing),
+    Command("path_reverse", "the other way", "Reverses the path.", ("v",), available=_drawing),
+    Command("path_look", "look", "Chooses which way the robot faces along the path.", ("G", "shift+g", "upper_g"), available=_drawing),
     Command("path_mirror", "mirror", "Mirrors the path, for the other side of the floor.", ("V", "shift+v", "upper_v"), foot=2,
             available=_drawing),
-    Command("path_corrections", "corrections off", "Tries it without the corrections, or with them again; the run before stays as a ghost.",
+    Command("path_corrections", "corrections off", "Simulates it without the corrections, or with them; the previous run stays as a ghost.",
             ("C", "shift+c", "upper_c"), foot=2, available=_drawing),
-    Command("path_planned", "planned off", "Tries it without the planned motion, by corrections alone, or with it again.",
+    Command("path_planned", "planned off", "Simulates it without the planned motion, by corrections alone, or with it.",
             ("O", "shift+o", "upper_o"), available=_drawing),
-    Command("path_drive", "drive it", "Lets the robot drive the path, alone, by the clock.", ("D", "shift+d", "upper_d"), foot=2,
+    Command("path_drive", "drive it", "Lets the robot drive the path alone.", ("D", "shift+d", "upper_d"), foot=2,
             available=_drawing),
 )  # fmt: skip
 

@@ -17,10 +17,10 @@ __all__ = ["SETTINGS_COMMANDS", "OwnSetting", "Settings", "SettingsColumn"]
 VALUES = 12
 
 SETTINGS_COMMANDS = (
-    Command("nudge_down", "nudge", "Makes the selected setting a fine step less.", ("left",), "←→", foot=7),
-    Command("nudge_up", "nudge up", "Makes the selected setting a fine step more.", ("right",)),
-    Command("nudge_down_coarse", "nudge down far", "Makes it five steps less.", ("shift+left",)),
-    Command("nudge_up_coarse", "nudge up far", "Makes it five steps more.", ("shift+right",)),
+    Command("nudge_down", "nudge", "Decreases the selected setting by a fine step.", ("left",), "←→", foot=7),
+    Command("nudge_up", "nudge up", "Increases the selected setting by a fine step.", ("right",)),
+    Command("nudge_down_coarse", "nudge down far", "Decreases it by five steps.", ("shift+left",)),
+    Command("nudge_up_coarse", "nudge up far", "Increases it by five steps.", ("shift+right",)),
     Command(
         "type_value", "type", "Types a number with its unit for the selected setting.", ("equals_sign", "="), foot=8
     ),

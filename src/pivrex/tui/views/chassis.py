@@ -22,12 +22,12 @@ __all__ = ["CHASSIS_COMMANDS", "ChassisView", "chassis_exports"]
 
 CHASSIS_COMMANDS = (
     *SETTINGS_COMMANDS,
-    Command("follow", "your motion", "Changes between the robot's motion and one of your own, to see what it asks of the wheels.",
+    Command("follow", "your motion", "Changes between the robot's motion and a test motion of your own, to see the wheel speeds that it needs.",
             ("v",), foot=8),
     Command("still", "no motion", "Brings your own motion to rest.", ("0",)),
     Command("shakedown", "shakedown", "Opens the guide that finds crossed wires, and closes it.", ("c",), foot=4),
     Command("add_wheel", "add a wheel", "Adds a wheel like the selected one, with a motor of its own.", ("plus", "+")),
-    Command("remove_wheel", "remove the wheel", "Takes the selected wheel away, with its motor.", ("backspace", "delete")),
+    Command("remove_wheel", "remove the wheel", "Deletes the selected wheel and its motor.", ("backspace", "delete")),
     Command("calibrate_steering", "set the steering",
             "Asks you to point all steered wheels straight ahead; again reads their sensors and writes the offsets.",
             ("f",), available=lambda m: m.rig.steering is not None),
@@ -40,13 +40,13 @@ class ChassisView(View):
     HELP = """
     ━ ·       arrows: commanded amber, outside; measured teal, inside; for each wheel and the body. Arcs are turns, coral is too fast
     ╱         rollers where they touch the ground; a circle: a steered wheel, lilac where it is commanded to point
-    ⊕ ×       where the weight sits; other points to turn about
-    motion    select forward, left or turn and nudge: the wheels show what that asks of them; v follows the robot again
+    ⊕ ×       the centre of mass; other points to turn about
+    motion    select forward, left or turn and nudge it: the wheels show the speeds that it needs; v shows the robot's motion again
     =         each wheel's equation; x, y and turn are the robot's own, turn in rad/s
-    wheel     n goes to the next wheel; its kind and place are changed in place, + adds one, Backspace removes it
+    wheel     n selects the next wheel; change its kind and place here, + adds a wheel, Backspace deletes it
     envelope  how fast it goes in every direction, ┄ while it turns as now; ● commanded, ○ measured, thin: before
-    figures   what is else found by trial: mm and counts for a turn, how far the wheel rolls for a turn of the robot
-    c         the shakedown: finds swapped plugs, reversed motors, encoders and gyro, and puts the rig right
+    figures   mm and counts for a turn of the wheel, and how far it rolls for a turn of the robot
+    c         the shakedown: finds swapped plugs, reversed motors, encoders and gyro, and corrects the rig
     """
 
     def __init__(self, model: ScreenModel, name: str) -> None:

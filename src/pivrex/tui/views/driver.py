@@ -26,17 +26,18 @@ WIDE = 128
 
 
 DRIVER_COMMANDS = (
-    Command("previous_source", "source", "Selects the source before.", ("left",), "←→", foot=7),
+    Command("previous_source", "source", "Selects the previous source.", ("left",), "←→", foot=7),
     Command("next_source", "next source", "Selects the next source.", ("right",)),
-    Command("patch", "patch", "Waits for the control that does the selected function, and writes it into the rig.",
+    Command("patch", "patch", "Waits until you move a control, and binds it to the selected function.",
             ("v",), foot=4),
-    Command("calibrate", "calibrate", "Calibrates the selected source by doing: let go, roll, press, push.", ("c",), foot=4),
+    Command("calibrate", "calibrate", "Calibrates the selected source step by step: let go, roll the sticks, press the buttons.",
+            ("c",), foot=4),
     Command("drive", "let it drive", "Lets the selected source drive.", ("y",), foot=5),
-    Command("type_value", "choose", "Chooses what the selected control does, when, with which other, and which control it is.",
+    Command("type_value", "choose", "Chooses what the selected control does, when, and together with which other control.",
             ("equals_sign", "="), foot=4),
-    Command("add_binding", "add a binding", "Chooses what should be done, such as slow 40 %, and then the control or letter that does it.",
+    Command("add_binding", "add a binding", "Adds a binding: choose an action, such as slow 40 %, then move its control.",
             ("plus", "+"), foot=6),
-    Command("remove_binding", "remove the binding", "Takes the selected binding away.", ("backspace", "delete")),
+    Command("remove_binding", "remove the binding", "Deletes the selected binding.", ("backspace", "delete")),
 )  # fmt: skip
 
 
@@ -46,14 +47,14 @@ class DriverView(View):
     HELP = """
     ▸       the selected source (← →), and the selected function (↑ ↓)
     ●       where a control is now, as the device says it
-    ━       how far it has travelled since it was last measured
-    ├ ╎╎ ┤  its calibration: the ends, and the range in which it may rest
-    ±       how much it trembled in the last second
+    ━       how far it has moved since the measurement began
+    ├ ╎╎ ┤  its calibration: both ends, and the range in which it rests
+    ±       its noise in the last second
     lines   which channel does what; solid where it acts now
-    !       a message that moved nothing, with the reason; none of them stops the clock
-    stream  lost after a time of silence; event: lost when its connection is
+    !       a message that was refused, with the reason
+    stream  a source that sends all the time: lost when it is silent; event: lost when its connection is
     lost    the robot rests until it is heard again and let go
-    age     since the last good message; jitter: how unevenly they come
+    age     of the last good message; jitter: how unevenly messages come
     """
 
     def __init__(self, model: ScreenModel, name: str) -> None:

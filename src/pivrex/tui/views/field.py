@@ -27,17 +27,17 @@ class FieldView(View):
 
     NEEDS_CHASSIS = True
     HELP = """
-    ▀ ▄     for each wheel commanded above, in amber, and measured below, in teal; in the strips the area between is the gap
-    trail   where the robot went, fainter the longer ago; dashed grey the time before (r puts it back). Amber: where it would be had it
-            done what it was told in the last 3 seconds
+    ▀ ▄     each wheel's commanded speed in amber, above, and its measured speed in teal; in the strips the area between is the difference
+    trail   where the robot went, the older the fainter; dashed grey: the drive before. Amber: where the commands of the last
+            3 seconds would have taken it
     wedge   the amber end of the robot is its front
-    dials   the motion, ahead is up, its turn an arc; and the compass: a mark on the rim shows what is true. N shows all numbers
-    !       a wheel was asked for more than it can; the why says how much is lost
+    dials   the motion: forward is up, a turn is an arc; and the compass, whose mark on the rim is the true heading. N shows all numbers
+    !       a wheel is above its limit; the why says how much is lost
     dashed  teal: the estimated pose, by wheels and gyro; lilac: its standard deviation, twice. H sets it, J corrects it by a wall
-    coral   wheels that slide, and a robot that stands against something
-    4.3 N   the load on each wheel of a real body; f and F knock it, so does dragging it with the mouse
-    path ◆  P opens a path: amber where it runs, coral where the robot touches something, teal where the simulated robot went on it, grey the run
-            before. Letters say what holds its speed there, and stand for the words beside it
+    coral   wheels that slip, and a robot that touches something
+    4.3 N   the load on each wheel, with realistic physics; f and F push the robot, and so does the mouse
+    path ◆  P opens a path: amber, coral where the robot would touch something; teal: where the simulated robot went, grey: the run
+            before. Letters say what limits the speed there; the words stand next to it
     sticks  drag one with the mouse: it drives while you hold it and springs back
     """
 
@@ -83,13 +83,13 @@ class FieldView(View):
 
 
 FIELD_COMMANDS = (
-    Command("zoom", "nearer", "Walks between the whole floor and windows of 2 m and 1 m that follow the robot.", ("z",), foot=6),
+    Command("zoom", "nearer", "Zooms: the whole field, or a window of 2 m or 1 m that follows the robot.", ("z",), foot=6),
     Command("numbers", "all numbers", "Shows all numbers where the instruments are: pose, estimate, what the body does, raw sensors.",
             ("N", "shift+n", "upper_n"), foot=7),
     Command("believe", "here", "Sets the estimated pose: of the simulated robot where it truly is, of a real one to the field's start.",
             ("H", "shift+h", "upper_h"), foot=9),
-    Command("mark", "by a mark", "The robot knows where it is by a wall that it touches squarely, or by how far its ranger sees one: what "
-            "was measured, what was estimated, and how far the estimate went over to it (the gain).", ("J", "shift+j", "upper_j"), foot=12,
+    Command("mark", "by a mark", "Corrects the estimated pose by a wall that the robot touches squarely, or by a range to one; shows the "
+            "measured value, the estimated value and the gain.", ("J", "shift+j", "upper_j"), foot=12,
             asks=TakeMark()),
     *PATH_COMMANDS,
     *PUSHES,

@@ -21,21 +21,21 @@ __all__ = ["HEADING_COMMANDS", "HeadingView", "heading_bars", "heading_exports"]
 
 HEADING_COMMANDS = (
     *SETTINGS_COMMANDS,
-    Command("next_experiment", "experiment", "Goes on to the next experiment: step, knock, turn, straight.", ("v",), foot=4),
+    Command("next_experiment", "experiment", "Shows the next experiment: step, push, turn, straight drive.", ("v",), foot=4),
     Command("p_alone", "P alone", "Adds the response with P alone, of a wheel feedforward alone and neither; again hides them.",
         ("y",), foot=4),
-    Command("keep_answer", "keep this answer", "Keeps the answer of the present gains to compare with; again lets it go.",
+    Command("keep_answer", "keep this response", "Keeps this step response to compare with; again forgets it.",
             ("full_stop", "."), ".", foot=5),
-    Command("carry_out", "carry out", "Makes the experiment now, with the robot that is commanded; a stick that is touched ends it.",
+    Command("carry_out", "carry out", "Runs the experiment on the robot now; touch a stick to end it.",
             ("c",), foot=4),
-    Command("next_loop", "loop", "Goes on to the next loop: heading, wheel speed, steered wheel.", ("N", "shift+n", "upper_n"), foot=5),
-    Command("relay", "relay experiment", "Makes the loop swing by a switch, and proposes gains from its gain and period at the limit.",
+    Command("next_loop", "loop", "Shows the next loop: heading, wheel speed, steered wheel.", ("N", "shift+n", "upper_n"), foot=5),
+    Command("relay", "relay experiment", "Makes the loop oscillate with a relay, and proposes gains from the ultimate gain and period.",
             ("R", "shift+r", "upper_r"), foot=6),
     Command("search", "search", "Searches gains on many simulated robots under several conditions; again stops it.",
             ("S", "shift+s", "upper_s"), foot=6),
     Command("lqr", "LQR", "Finds gains for all loops of a robot that balances at once, from its linear theory.", ("percent_sign", "%"), "%",
             available=lambda m: m.rig.balance is not None),
-    Command("placement", "placement trial", "Drives the same drive with the gyro firm, loose and by a motor: drift and noise.",
+    Command("placement", "placement trial", "Compares the gyro mounted firmly, loosely and next to a motor: drift and noise.",
             ("T", "shift+t", "upper_t")),
     Command("goal", "goal", "Changes what gains are proposed for: quick, calm or sure.", ("G", "shift+g", "upper_g")),
     Command("take_proposal", "take the proposal", "Writes the proposed gains to the rig.", ("plus", "+"), "+", foot=6),
@@ -52,10 +52,10 @@ class HeadingView(View):
     overshoot  how far it goes past the target; settling time: from then on it stays within 5 % of the step
     error      steady-state error: what is missing at the end; control effort: root mean square of the output
     P I D      P acts on the error, I on what stays of it, D damps
-    compass    arrow: the gyro; dashed: the target; mark on the rim: what is true, on the simulated robot
-    z          holds the heading while you do not turn; touching the turn lets it go
-    R S        helpers: the relay experiment, and a search under charge, grip, load and noise; + takes what they propose
-    f F        knock the simulated robot from the right, or from the left
+    compass    arrow: the gyro; dashed: the target; mark on the rim: the true heading of the simulated robot
+    Y          holds the heading while you do not turn
+    R S        find gains: the relay experiment, and a search over battery, grip, load and noise; + takes the proposal
+    f F        push the simulated robot from the right, or from the left
     """
 
     def __init__(self, model: ScreenModel, name: str) -> None:

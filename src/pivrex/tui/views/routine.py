@@ -27,32 +27,32 @@ SMALL = 78
 ROUTINE_COMMANDS = (
     Command("edit_text", "type", "Lets you type in the text; Esc leaves it.", ("y",), foot=2),
     Command("choose_routine", "routine", "Lists the routines of this workspace, and opens another.", ("c",), foot=3),
-    Command("alone", "play", "Plays the routine now through the session, for the period alone.", ("G", "shift+g", "upper_g"), foot=2),
-    Command("from_here", "from here", "Makes ready at the cursor's line, with the pose and the memory that it would have had there; "
-            "G plays on from it, M with the rest of the match.", ("H", "shift+h", "upper_h"), foot=6),
+    Command("alone", "play", "Runs the routine now, for the period alone.", ("G", "shift+g", "upper_g"), foot=2),
+    Command("from_here", "from here", "Gets ready at the cursor's line, with the pose and the variables that it would have there; "
+            "G runs on from it, M runs the rest of the match.", ("H", "shift+h", "upper_h"), foot=6),
     Command("one_step", "one step", "Plays on until another step begins, then pauses.", ("S", "shift+s", "upper_s"), foot=5),
-    Command("pause", "pause", "Lets clock and routine stand, or go on.", ("P", "shift+p", "upper_p"), foot=4,
+    Command("pause", "pause", "Pauses the clock and the routine, or goes on.", ("P", "shift+p", "upper_p"), foot=4,
             available=lambda m: m.status.match.period in COUNTED),
     Command("driven", "driven", "Starts the driven period alone.", ("D", "shift+d", "upper_d"),
             asks=StartPeriod(Period.DRIVEN, only=True)),
-    Command("skip_line", "skip line", "Leaves the line at the cursor out without deleting it; again takes it back in.",
+    Command("skip_line", "skip line", "Skips the line at the cursor without deleting it; again includes it.",
             ("full_stop", "."), ".", foot=5),
     Command("rehearse", "rehearse", "Plays it 200 times, each drive a little different, and shows where it ends; again stops it.",
             ("R", "shift+r", "upper_r"), foot=4),
-    Command("solve", "solve number", "Looks for the number at the cursor, so that what you then say comes true; again gives it up.",
+    Command("solve", "solve number", "Finds the number at the cursor that gives the result that you type; again cancels.",
             ("N", "shift+n", "upper_n"), foot=6),
     Command("write_number", "write it", "Writes the number that was found into the text.", ("K", "shift+k", "upper_k")),
-    Command("make_move", "own move", "Makes an own move of the selected lines: numbers become parameters, every passage like these a call of "
-            "it, and it is proven to do the same.", ("W", "shift+w", "upper_w"), foot=8),
-    Command("back", "way back", "Makes a routine that goes back by the same ways, opens it, and says how near there and back comes to "
-            "the start.", ("T", "shift+t", "upper_t")),
-    Command("against", "compare", "Holds another routine, or this one as it was opened, against it: where they part, which is faster, "
-            "which surer; again takes it away.", ("A", "shift+a", "upper_a"), foot=7),
-    Command("values", "each value", "Shows side by side what comes of each number that the post may show; again shows one.", ("v",), foot=5),
-    Command("earlier", "time", "Walks the cursor back in time.", ("left",), "← →", foot=6),
-    Command("later", "later", "Walks the cursor on in time.", ("right",)),
-    Command("much_earlier", "a second back", "Walks the cursor back by a second.", ("shift+left",)),
-    Command("much_later", "a second on", "Walks the cursor on by a second.", ("shift+right",)),
+    Command("make_move", "own move", "Makes an own move of the selected lines: numbers become parameters, similar lines become calls of "
+            "it, and Pivrex proves that the routine does the same.", ("W", "shift+w", "upper_w"), foot=8),
+    Command("back", "way back", "Makes a routine that drives back the same way, opens it, and says how near it comes to the start.",
+            ("T", "shift+t", "upper_t")),
+    Command("against", "compare", "Compares it with another routine, or with this one as you opened it: where they differ, which is "
+            "faster, which is more reliable; again ends it.", ("A", "shift+a", "upper_a"), foot=7),
+    Command("values", "each value", "Shows the drive for each number that the post can show; again shows one.", ("v",), foot=5),
+    Command("earlier", "time", "Moves the cursor back in time.", ("left",), "← →", foot=6),
+    Command("later", "later", "Moves the cursor forward in time.", ("right",)),
+    Command("much_earlier", "a second back", "Moves the cursor back by a second.", ("shift+left",)),
+    Command("much_later", "a second on", "Moves the cursor forward by a second.", ("shift+right",)),
 )  # fmt: skip
 
 
@@ -61,13 +61,13 @@ class RoutineView(View):
 
     NEEDS_CHASSIS = True
     HELP = """
-    ━  where the robot is asked to be
-    ·  where it gets to, on the simulated robot
-    ▼  the cursor: the line, the moment and the place are one; drag it along the timeline
-    !  a step that was held back, slid, bumped, waited to its limit or was cut off
+    ━  where the robot is commanded to be
+    ·  where the simulated robot gets to
+    ▼  the cursor: one line, its time and its place; drag it along the timeline
+    !  a step that was limited, slipped, bumped, waited too long or was cut off
     ┃  in the timeline: where the clock cuts the routine off, and where it is now
     ·  in lilac: where it ended in each drive of a rehearsal, and dashed the zones that it should reach
-    ^  below a line: what is wrong there, and what would be right
+    ^  below a line: what is wrong there, and how to fix it
     """
 
     def __init__(self, model: ScreenModel, name: str) -> None:

@@ -18,12 +18,12 @@ class RunsView(View):
     """What was kept of every drive. ↑ ↓ select, c plays, + lays another beside."""
 
     HELP = """
-    ▌        the selected run: c or a second click plays it again in every view, with a time line below
-    +        makes the selected run the first: the next that is selected is laid over it, × where they part; more lie grey below
-    ━ ╍      the first solid teal, the second dashed amber; stage by stage when the line parted, and what each changed setting does
-    usual    the median of the runs before that were driven alike; ! where this one is worse than they differ among themselves
-    v        what the run tells of its robot, each value with the interval that holds it 95 times in 100; W writes it into the rig
-    thinned  its ticks made room for newer runs; figures and track are there still
+    ▌        the selected run: c or a second click replays it in every view, with a time line below
+    +        selects the first of two runs: the next one is compared with it, × where they first differ; others are grey
+    ━ ╍      the first solid teal, the second dashed amber; when each stage first differs, and what each changed setting does
+    usual    the median of similar runs before; ! where this run is worse than these differ from each other
+    y        what the run teaches about its robot, each value with its 95 % interval; W writes it into the rig
+    thinned  its ticks were deleted to make space; figures and track are still there
     """
 
     def __init__(self, model: ScreenModel, name: str) -> None:
@@ -41,26 +41,28 @@ class RunsView(View):
 
 
 RUNS_COMMANDS = (
-    Command("open_run", "play again", "Plays the selected run again: every view shows it, with a time line.", ("c",), foot=1),
-    Command("mark_run", "lay over", "Makes the selected run the first of two; again takes that back.", ("plus", "+"), foot=2),
-    Command("by", "lined up by", "Lines the two up by their start, their first motion or their first bump.", ("v",), foot=5),
-    Command("by_said", "lined up by ...", "Types what they are lined up by, such as a line or a place.", ("V", "shift+v", "upper_v")),
-    Command("sheet", "learn, season", "Walks from the run to what it tells of its robot, and to all runs like it.", ("y",), foot=3),
-    Command("type_value", "note", "Types a note for the selected run; then it stays.", ("equals_sign", "="), foot=4),
+    Command("open_run", "play again", "Replays the selected run: every view shows it, with a time line.", ("c",), foot=1),
+    Command("mark_run", "lay over", "Selects the first of two runs to compare; again deselects it.", ("plus", "+"), foot=2),
+    Command("by", "lined up by", "Aligns the two runs by their start, their first motion or their first bump.", ("v",), foot=5),
+    Command("by_said", "lined up by ...", "Types what the runs are aligned by, such as a line or a place.", ("V", "shift+v", "upper_v")),
+    Command("sheet", "learn, season", "Shows what the run teaches about its robot, then all similar runs.", ("y",), foot=3),
+    Command("type_value", "note", "Types a note for the selected run; a run with a note is never deleted by itself.",
+            ("equals_sign", "="), foot=4),
     Command("find", "find", "Finds runs by words of their robot, driver, day or note.", ("slash",), foot=4),
-    Command("stay", "stays", "Lets the selected run stay, or make room again.", ("S", "shift+s", "upper_s"), foot=6),
-    Command("through", "through this rig", "Drives the same driver through the open rig on the simulated robot, and lays both over each other.",
+    Command("stay", "stays", "Keeps the selected run for ever, or lets it be deleted when space is needed.",
+            ("S", "shift+s", "upper_s"), foot=6),
+    Command("through", "through this rig", "Simulates the same driver with the open rig, and compares both.",
             ("O", "shift+o", "upper_o"), foot=7),
-    Command("learning_drive", "learning drive", "Writes the routine that tells most of a robot, and lets it drive.",
+    Command("learning_drive", "learning drive", "Writes the routine from which most can be learned about a robot, and runs it.",
             ("G", "shift+g", "upper_g"), foot=8),
-    Command("turned", "it turned", "Types how far the robot truly turned in the selected run: that tells the gyro's scale.",
+    Command("turned", "it turned", "Types how far the robot really turned in the selected run, to find the gyro's scale.",
             ("T", "shift+t", "upper_t"), foot=9),
-    Command("write_learnt", "write into the rig", "Writes what was learnt into the open rig, as one step that undo takes back.",
+    Command("write_learnt", "write into the rig", "Writes what was learned into the open rig, as one step that you can undo.",
             ("W", "shift+w", "upper_w"), foot=5),
-    Command("look", "report", "Shows the report of the selected run, or of the two that lie over each other, as x would write it.",
+    Command("look", "report", "Shows the report of the selected run, or of the two that are compared, as x would save it.",
             (LOOK_KEY, "shift+r", "upper_r"), foot=4),
     Command("take_away", "delete", "Deletes the selected run.", ("delete",), foot=10),
-    Command("bring_back", "bring back", "Brings back the run that was taken away last.", ("backspace",)),
+    Command("bring_back", "bring back", "Restores the run that you deleted last.", ("backspace",)),
 )  # fmt: skip
 
 

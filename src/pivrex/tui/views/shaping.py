@@ -22,16 +22,16 @@ class ShapingView(View):
     """Curves, gate and settings. What the keys act on is marked by ▸."""
 
     HELP = """
-    ━          the response: stick across, what is asked for up; 1 is the speed beside the title
+    ━          the response curve: the stick to the right, the requested motion up; 1 is the speed next to the title
     ╌          thin: the response before your last change
-    ○ ●        where the stick is on the curve, and where the rate limit lets it be by now
-    ┆          the dead band; in the gate its outline as it is measured
+    ○ ●        where the stick is on the curve, and what the slew rate lets through now
+    ┆          the dead band; at the right its outline, for both axes of the stick
     dead band  inside it nothing happens; outside, motion begins from zero or with a jump
     curve      0 % is straight, 100 % is the cube: gentle near the centre
     scale      what is left at full stick: only this function slower
     slew up    how fast it may grow: 2.5 /s is full speed in 0.4 s; slew down: how fast it may shrink
-    overall    everything slower alike
-    level      [ and ] walk the speed levels; each has its share for moving and for turning
+    overall    makes every motion slower
+    level      [ and ] choose the speed level; each has a share for moving and one for turning
     """
 
     def __init__(self, model: ScreenModel, name: str) -> None:

@@ -19,11 +19,11 @@ __all__ = ["VIEWS"]
 
 VIEWS = (
     ViewRow(
-        "driver", "1", "the driver's end", "Opens Driver: sources, each channel live, what is patched to what.",
+        "driver", "1", "the driver's end", "Opens Driver: sources, live channels, and what each channel does.",
         DriverView, driver_bars, lambda m: [["patches", str(m.file.path)]], DRIVER_COMMANDS,
     ),
     ViewRow(
-        "shaping", "2", "from the stick to a motion", "Opens Shaping: what happens to the stick before it means a motion.",
+        "shaping", "2", "from the stick to a motion", "Opens Shaping: how stick readings become a motion.",
         ShapingView, shaping_bars, lambda m: [["curve", str(m.file.path)]], SETTINGS_COMMANDS,
     ),
     ViewRow(
@@ -33,7 +33,7 @@ VIEWS = (
     ),
     ViewRow(
         "heading", "4", "the gyro's correction",
-        "Opens Heading: what the heading loop answers, what it gives now, its gains.",
+        "Opens Heading: step responses of the loops, their output now, their gains.",
         HeadingView, heading_bars, heading_exports, (*HEADING_COMMANDS, *PUSHES),
     ),
     ViewRow(
@@ -47,7 +47,7 @@ VIEWS = (
     ),
     ViewRow(
         "runs", "7", "what was kept of every drive",
-        "Opens Runs: every drive that was kept, laid over another, learnt from, told.",
+        "Opens Runs: every drive that was kept; compare two, learn from them, print a report.",
         RunsView, runs_bars, runs_exports, RUNS_COMMANDS,
     ),
 )  # fmt: skip
