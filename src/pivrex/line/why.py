@@ -16,6 +16,9 @@ ARROW = " → "
 UNKNOWN = re.compile(r"(?<!\w)[+-]?nan(?!\w)")
 """How a number reads that a Tick does not have: a run of an older version may lack columns."""
 
+MINUS = re.compile(r"(?<!\w)-|-(?=\d)")
+"""A minus sign, which is no hyphen of a word."""
+
 
 def sentence(line: Line, row: Floats, wheel: str) -> str:
     """Derive a wheel's output in one sentence: every stage gives its part; what the Tick does not have is "?"."""
@@ -26,7 +29,7 @@ def sentence(line: Line, row: Floats, wheel: str) -> str:
             parts += stage.phrases(told)
         except ValueError:  # a whole number is not told
             parts.append(f"{stage.name} ?")
-    return f"why {wheel}: " + UNKNOWN.sub("?", ARROW.join(parts)).replace("-", "−")
+    return f"why {wheel}: " + MINUS.sub("−", UNKNOWN.sub("?", ARROW.join(parts)))
 
 
 def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
