@@ -355,9 +355,9 @@ class CheckTest(unittest.TestCase):
         for parts, said in (
             (
                 (bound("button_0", "stop"), bound("button_0", "record")),
-                'bindings.2.channel: is "button_0", which bindings.1 reads',
+                'bindings.2.channel: is "button_0", which already does "stop" (bindings.1); choose another',
             ),
-            ((ARM, bound("left_y", "boom follows")), "which law.forward reads already"),
+            ((ARM, bound("left_y", "boom follows")), "which already is law.forward; choose another"),
             ((radio,), "sources.radio.silent_after: is missing; a stream that stops talking"),
             ((bound("button_99", "stop"),), 'is "button_99", which is no channel of that source; did you mean'),
             ((bound("button_0", "stop", source="radoi"),), 'bindings.1.source: is "radoi", but the sources are'),

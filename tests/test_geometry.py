@@ -190,7 +190,7 @@ class RefusedTest(unittest.TestCase):
     def test_a_button_does_one_thing(self) -> None:
         self.refused(
             MECANUM,
-            'is "button_9", which plane.switch reads already',
+            'is "button_9", which is plane.switch already; choose another',
             PLANAR + '[plane]\nswitch = "button_9"\nforward = "button_9"\n',
         )
         self.refused(MECANUM, "no points to go on to", PLANAR + '[plane]\nnext_point = "button_9"\n')

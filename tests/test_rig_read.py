@@ -132,7 +132,7 @@ class ReadTest(unittest.TestCase):
             (('kind = "arcade"', 'kind = "arcade"\nahead = "left_y"'), "is not a function of the law arcade"),
             (('kind = "arcade"', 'kind = "tank"\nleft = "right_trigger"'), "goes only one way"),
             (('kind = "arcade"', 'kind = "triggers"\nahead = "left_y"'), "needs a trigger"),
-            (('kind = "arcade"', 'kind = "arcade"\nturn = "left_y"'), "reads already"),
+            (('kind = "arcade"', 'kind = "arcade"\nturn = "left_y"'), "already; choose another"),
             (('kind = "arcade"', 'kind = "arcade"\nturn = "knob"'), "neither an axis of this rig"),
             (("[law]", "[axes.knob]\n[law]"), "names no channel"),
             (("[law]", '[axes.left_y]\nchannel = "left_yy"\n[law]'), 'did you mean "left_y"'),

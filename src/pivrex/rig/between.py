@@ -160,7 +160,7 @@ def _button_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     found = []
     for key, button in rig.buttons().items():
         if button in used:
-            found.append((key, f'is "{button}", which {used[button]} reads already'))
+            found.append((key, f'is "{button}", which is {used[button]} already; choose another'))
         used.setdefault(button, key)
     return found
 
@@ -298,7 +298,7 @@ def _reading_mistakes(rig: RigTables) -> list[tuple[str, str]]:
             found.append(
                 (
                     rig.law.key(role),
-                    f'reads the channel "{rig.channel(name)}", which {rig.law.key(other)} reads already',
+                    f'reads the channel "{rig.channel(name)}", which is {rig.law.key(other)} already; choose another',
                 )
             )
     if rig.law.kind in ("arcade", "split arcade") and not found:

@@ -276,7 +276,7 @@ class Law(Table):
         for i, (role, axis) in enumerate(axes.items()):
             if axis in values[:i]:
                 place = f"motors.{role}" if self.kind == "each" else role
-                found.append((place, f'reads "{axis}", which another function of this law reads already'))
+                found.append((place, f'reads "{axis}", which is another function of this law already; choose another'))
         return found
 
 

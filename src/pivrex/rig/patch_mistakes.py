@@ -67,7 +67,8 @@ def patch_mistakes(rig: RigTables) -> list[tuple[str, str]]:
             and patch.source != "session"
             and patch.key not in BUTTON_ACTIONS
         ):
-            found.append((patch.place, f'is "{patch.channel}", which {counted(other.key)} reads already'))
+            does = f'does "{other.action.text}" ({counted(other.key)})' if other.action is not None else f"is {counted(other.key)}"
+            found.append((patch.place, f'is "{patch.channel}", which already {does}; choose another'))
     return found
 
 
