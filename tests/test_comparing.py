@@ -135,6 +135,15 @@ class PartingTest(MadeCase):
             sentence_of(found), r"^at 3\.33 s same inputs, first difference after curve: forward 0 and 0\.2"
         )
 
+    def test_what_is_too_small_to_matter_is_no_parting(self) -> None:
+        one = self.made("a")
+        tiny = compare(one, self.made("b", at=0, odometry__heading=9e-7, truth__y=0.0))
+        self.assertTrue(tiny.exact)
+        self.assertIsNone(tiny.parting)
+        small = compare(one, self.made("c", at=200, odometry__heading=3e-5, truth__y=0.0)).parting
+        assert small is not None
+        self.assertEqual((small.column, small.rows), ("odometry.heading", (200, 200)))
+
     def test_noise_of_a_real_robot_is_no_parting(self) -> None:
         one = self.made("a", truth__x=np.nan, sensed__left_speed=0.5, odometry__xx=1e-4, outputs__left_fraction=200.0)
         other = self.made(

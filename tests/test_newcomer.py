@@ -170,7 +170,9 @@ class CheckTest(TempCase):
         )
         ran = Ran("check", str(self.write("rigs/two.toml", rig)))
         self.assertEqual((ran.code, ran.err), (1, ""))
-        self.assertIn('bindings.2.channel: is "button_0", which already does "stop" (bindings.1); choose another', ran.out)
+        self.assertIn(
+            'bindings.2.channel: is "button_0", which already does "stop" (bindings.1); choose another', ran.out
+        )
 
     def test_an_attachment_that_nothing_moves_is_a_warning_in_check_and_on_the_screen(self) -> None:
         path = self.write(

@@ -67,7 +67,11 @@ def patch_mistakes(rig: RigTables) -> list[tuple[str, str]]:
             and patch.source != "session"
             and patch.key not in BUTTON_ACTIONS
         ):
-            does = f'does "{other.action.text}" ({counted(other.key)})' if other.action is not None else f"is {counted(other.key)}"
+            does = (
+                f'does "{other.action.text}" ({counted(other.key)})'
+                if other.action is not None
+                else f"is {counted(other.key)}"
+            )
             found.append((patch.place, f'is "{patch.channel}", which already {does}; choose another'))
     return found
 

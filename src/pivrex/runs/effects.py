@@ -17,7 +17,7 @@ from pivrex.line.layout import Floats
 from pivrex.rig import Rig
 from pivrex.rig.difference import Change, applied
 from pivrex.rig.read import read_text, rig_text
-from pivrex.runs.parting import EXACT, GIVEN, Parting
+from pivrex.runs.parting import GIVEN, Parting, exact_floors
 from pivrex.runs.run import Run
 
 __all__ = ["Effect", "cause_of", "effects_of"]
@@ -83,10 +83,11 @@ def _effect(
         if t in places and line.layout.columns[i].stage not in GIVEN
     ]
     mine, theirs = np.array([i for i, _ in both]), np.array([j for _, j in both])
+    columns = [line.layout.columns[i] for i, _ in both]
     for n, (a, b) in enumerate(zip(plain, other, strict=True)):
         x, y = a[mine], b[theirs]
         with np.errstate(invalid="ignore"):
-            apart = (np.abs(x - y) > EXACT * np.maximum(1.0, np.abs(x))) | (np.isnan(x) != np.isnan(y))
+            apart = (np.abs(x - y) > exact_floors(x, columns)) | (np.isnan(x) != np.isnan(y))
         if apart.any():
             k = int(np.argmax(apart))
             return Effect(

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import numpy as np
 
 from pivrex.line import Line
-from pivrex.line.layout import Floats
+from pivrex.line.layout import Column, Floats
 from pivrex.line.order import STAGES
 from pivrex.rig.difference import Change
 from pivrex.runs.run import Run
 
-__all__ = ["EXACT", "GIVEN", "Parting", "Partings", "StageParting", "is_exact"]
+__all__ = ["GIVEN", "Parting", "Partings", "StageParting", "exact_floors", "is_exact"]
 
 GIVEN = ("clock", "sensed", "truth")
 """What comes from outside the line: a difference there is the world's, or follows from one before."""
@@ -25,14 +25,21 @@ TOLERANCES = {"m": 0.01, "m/s": 0.03, "rad": 0.02, "rad/s": 0.06, "V": 0.3, "us"
 OF_THE_LARGEST = 0.04
 """And at least so much of the largest value nearby: counts of outputs, covariances."""
 
-EXACT = 1e-9
-"""A difference that is no rounding, as a share; where both runs are exact."""
+EXACT, SMALL = 1e-9, 1e-3
+"""Where both runs are exact a difference counts that is no rounding, as a share, and more than so much of `TOLERANCES`."""
 
 HOLDS_S = 0.1
 """A difference within noise must last so long to count."""
 
 LOOK_ON_S = 10.0
 """So long after the first parting it is looked for when the other stages part."""
+
+
+def exact_floors(values: Floats, columns: Sequence[Column]) -> Floats:
+    """Return by how much values, (..., K), of so many columns must differ where both runs are exact."""
+    small = SMALL * np.array([TOLERANCES.get(c.unit, 0.0) for c in columns])
+    floors: Floats = np.maximum(EXACT * np.maximum(1.0, np.abs(values)), small)
+    return floors
 
 
 @dataclass(frozen=True)
@@ -111,7 +118,7 @@ class Partings:
         self._stages |= {c.stage for c in columns}
         with np.errstate(invalid="ignore"):
             if self._exact:
-                floors = EXACT * np.maximum(1.0, np.abs(mine))
+                floors = exact_floors(mine, columns)
             else:
                 largest = np.nan_to_num(np.abs(mine)).max(axis=0, initial=0.0)
                 floors = np.maximum([TOLERANCES.get(c.unit, 0.0) for c in columns], OF_THE_LARGEST * largest)
