@@ -142,7 +142,7 @@ class PartingTest(MadeCase):
         self.assertIsNone(tiny.parting)
         small = compare(one, self.made("c", at=200, odometry__heading=3e-5, truth__y=0.0)).parting
         assert small is not None
-        self.assertEqual((small.column, small.rows), ("odometry.heading", (200, 200)))
+        self.assertEqual((small.column, small.rows), ("odometry.heading_rad", (200, 200)))
 
     def test_noise_of_a_real_robot_is_no_parting(self) -> None:
         one = self.made("a", truth__x=np.nan, sensed__left_speed=0.5, odometry__xx=1e-4, outputs__left_fraction=200.0)
