@@ -710,7 +710,7 @@ class SessionTest(unittest.TestCase):
                 rows.append(self.pass_s(0.05))
             return np.concatenate(rows)
 
-        self.assertIn("nobody has spoken", self.session.status.lost)
+        self.assertIn("no one has spoken", self.session.status.lost)
         drive(2.0)
         self.assertEqual(self.session.status.lost, "")
 

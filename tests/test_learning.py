@@ -34,6 +34,7 @@ from pivrex.runs.learning.to_rig import changes_for, put_into
 from pivrex.runs.run import Run
 from pivrex.runs.through import keep_rows
 from pivrex.sim.body import Conditions, RealBody
+from pivrex.tui.panels.learnt_values import draw_learnt
 from tests.kept import FIRST, kept_drives
 from tests.support import DEMO, PLOVER, TempCase, often, slow
 from tests.test_board import GYRO_PIN
@@ -203,7 +204,7 @@ class GapTest(TempCase):
         travel = drive_of(run, line).travel
         there = np.r_[0:120, 180:300]
         np.testing.assert_array_equal(travel[:, 0], rows[there, line.layout.at("sensed", "left_travel")])
-        self.assertIn("nobody knows what was there", run.warnings[0])
+        self.assertIn("no one knows what was there", run.warnings[0])
 
 
 @slow
@@ -307,6 +308,9 @@ class RefusalTest(TempCase):
         self.assertIn("Drive straight, slowly and fast, both ways", why["motors.*.top_speed"])
         self.assertIn("turn it on the spot", why["odometry.scrub"])
         self.assertIsNone(found.held_out)
+        self.assertIn("G in Runs drives it", "\n".join(draw_learnt(found, 120, 40).rows()))
+        told = learn(*self.driven([(1, 0), (0.3, 0), (-1, 0), (-0.3, 0)] * 8))
+        self.assertEqual("G in Runs" in "\n".join(draw_learnt(told, 120, 40).rows()), bool(told.refused))
 
     def test_one_speed_cannot_tell_friction_from_speed(self) -> None:
         found = learn(*self.driven([(0.5, 0), (0.5, 0), (-0.5, 0), (-0.5, 0)] * 6))

@@ -159,7 +159,7 @@ class RadioTest(RemoteCase):
         self.begin(radio(self.port))
         self.ask(GoLive())
         self.assertFalse(self.session.status.live)
-        self.assertIn("nobody has spoken yet", self.session.status.note)
+        self.assertIn("no one has spoken yet", self.session.status.note)
 
     def test_it_may_ramp_down_within_a_set_time(self) -> None:
         self.begin(radio(self.port, 'when_lost = "ramp"\nramp = "500 ms"\n'))

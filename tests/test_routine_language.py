@@ -178,7 +178,7 @@ class MistakeTest(unittest.TestCase):
             ("let a be 1 m + 2 s", 14, "a length and a time: no one can add these"),
             ("let a be b", 10, 'nothing is called "b"'),
             ("let a be 3 / 0", 14, "divides by 0"),
-            ("let a be root(3 m)", 10, "nobody can take the root of a length"),
+            ("let a be root(3 m)", 10, "no one can take the root of a length"),
             ("let a be sin(3)", 10, 'there is no "sin( )"'),
             ("let a be least(3 m, 2 s)", 10, "measure different things"),
             ("do pour", 4, 'there is no own move "pour"'),

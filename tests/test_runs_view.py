@@ -87,7 +87,7 @@ class ListTest(RunsCase):
             self.assertEqual([r.name for r in self.view.desk.shown()], [FIRST])
             self.assertIn("find: plover 04", self.text("runs"))
             await self.press("slash")
-            await self.typed("nobody of this name")
+            await self.typed("no one of this name")
             self.assertIn("nothing is found", self.text("runs"))
             await self.press("slash")
             await self.typed("")

@@ -76,7 +76,7 @@ class LanguageTest(unittest.TestCase):
             ('say ""', 5, "says nothing"),
             ("say hello", 5, 'has "hello" where'),
             ("show frontt", 6, 'nothing is called "frontt", nearest is "front"'),
-            ("show 1 m + 1 s", 10, "nobody can add these"),
+            ("show 1 m + 1 s", 10, "no one can add these"),
             ("show 1 m / 0", 12, "divides by 0"),
         ):
             found = check_text(text, rig).wrong

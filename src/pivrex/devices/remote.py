@@ -68,7 +68,7 @@ class RemoteSource:
         self.secret = rig.secret
         self._seal = book.seal(rig.secret, name) if rig.secret else None
         self.tally = Tally()
-        self.lost = "nobody has spoken yet"
+        self.lost = "no one has spoken yet"
         self.heard = False
         """Whether it was ever heard."""
         self.said = 0
@@ -327,7 +327,7 @@ class RemoteSource:
         if not self.wire.is_open:
             self.lost = self.wire.problem
         elif senders is not None and self._sender not in senders:
-            self.lost = "the connection is gone" if self._sender else "nobody has connected yet"
+            self.lost = "the connection is gone" if self._sender else "no one has connected yet"
         elif self._changed:
             self.lost = "another sender is heard now"
         elif event and now_s - self._since_s < SETTLE_S:
@@ -335,7 +335,7 @@ class RemoteSource:
             self.lost = SETTLING
         elif silent == float("inf"):
             # what was lost comes back by speaking, not by an open wire
-            self.lost = before if before and self.heard else "nobody has spoken yet"
+            self.lost = before if before and self.heard else "no one has spoken yet"
         elif silent_s is not None and silent > silent_s and spec.idle == "lost":
             self.lost = f"silent for {silent_s * 1e3:.0f} ms"
         else:

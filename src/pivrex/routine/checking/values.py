@@ -95,7 +95,7 @@ class ValueChecks(Finder):
             return None
         if value.name == "root":
             if any(p % 2 for p in first):
-                self._wrong(f"nobody can take the root of {named(first)}", value.span)
+                self._wrong(f"no one can take the root of {named(first)}", value.span)
                 return None
             return Kind(*(p // 2 for p in first))
         return first

@@ -19,7 +19,9 @@ from pivrex.runs.learning.to_rig import Change, changes_for, put_into
 from pivrex.runs.learning.turning import Value, bias_of, scale_of, scrub_of
 from pivrex.runs.run import Run
 
-__all__ = ["Learned", "Learning", "learn"]
+__all__ = ["LEARNING_DRIVE", "Learned", "Learning", "learn"]
+
+LEARNING_DRIVE = "A learning drive tells more: G in Runs drives it, pivrex learn RIG --drive writes it"
 
 SHARE = 0.95
 """How often an interval holds the true value, at least."""
@@ -157,7 +159,7 @@ def learn(run: Run, rig: Rig, text: str, turned_rad: float = 0.0, within_rad: fl
     bias = _turning(drive, rig, (turned_rad, within_rad), learned, refused, notes)
     del bias
     if not learned:
-        raise LearnError("; ".join(why for _, why in refused))
+        raise LearnError(f"{'; '.join(why for _, why in refused)}. {LEARNING_DRIVE}")
     changes = changes_for(rig, text, {p.key: p.value for p in learned})
     held = held_out(run, drive, rig, put_into(text, changes), begin) if motors is not None and changes else None
     return Learning(run.name, rig, tuple(learned), tuple(refused), tuple(notes), tuple(changes), held)

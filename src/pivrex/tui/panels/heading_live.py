@@ -55,7 +55,7 @@ class HeadingNow(Panel):
             ("target", f"{number(wrap_deg(float(np.degrees(target))), 1, 7)} deg" if held else "none held", "target"),
             ("error", f"{number(model.degrees('correction', 'error'), 2, 7)} deg", "alarm" if _far(model) else "rest"),
             ("turns at", turning(model.degrees("correction", "rate"), 1, "deg/s", 7), "measured"),
-            ("gyro error", f"{number(drift, 2, 7)} deg" if np.isfinite(drift) else "nobody knows", "rest"),
+            ("gyro error", f"{number(drift, 2, 7)} deg" if np.isfinite(drift) else "no one knows", "rest"),
         ]
         rows += _zeroed(model)
         for k, (name, text, role) in enumerate(rows):

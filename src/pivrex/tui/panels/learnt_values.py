@@ -7,6 +7,7 @@ from textwrap import wrap
 import numpy as np
 
 from pivrex.runs.learning import Learning
+from pivrex.runs.learning.learn import LEARNING_DRIVE
 from pivrex.tui.draw.picture import Picture
 
 __all__ = ["draw_learnt"]
@@ -41,6 +42,9 @@ def _not_told(picture: Picture, y: int, width: int, learnt: Learning) -> None:
         for k, line in enumerate(wrap(f"{key}: {why}", max(20, width - 5))):
             picture.text(1 if k == 0 else 3, y, ("? " if k == 0 else "") + line, "dim", width - 2)
             y += 1
+    if learnt.refused:
+        picture.text(1, y, LEARNING_DRIVE, "key", width - 2)
+        y += 1
     for line in [row for note in learnt.notes for row in wrap(note, max(20, width - 3))]:
         picture.text(1, y, line, "dim", width - 2)
         y += 1
