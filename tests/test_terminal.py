@@ -220,6 +220,7 @@ class RoughTest(TerminalCase):
             terminal.keys(
                 *"qwe25asd?o=xu", "Enter", "Up", "Down", "Left", "Right", "Tab", "F1", "Home", "PPage", "C-p", "Escape"
             )
+        terminal.keys("Escape", "Escape")  # what may lie over the view, then the robot
         terminal.wait("STOPPED")
         self.assertNotIn("Traceback", terminal.screen())
         terminal.keys("C-q")
