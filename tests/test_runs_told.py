@@ -160,7 +160,7 @@ class SeasonTest(TempCase):
         courses = {c.figure.key: c for c in season_of(Shelf(self.folder / "runs").runs(), "plover", "go")}
         self.assertEqual((courses["end_off_m"].usual, courses["end_off_m"].stands_out), (0.0225, True))
         self.assertIn(
-            "estimated pose off at the end is 0.110 m in go6; it was about 0.022 m before", courses["end_off_m"].said
+            "pose error at the end is 0.110 m in go6; it was about 0.022 m before", courses["end_off_m"].said
         )
         self.assertFalse(courses["distance_m"].stands_out)  # more is neither better nor worse
 

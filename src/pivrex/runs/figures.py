@@ -50,7 +50,7 @@ FIGURES = (
     Figure("battery_mean_V", "battery", "V", 2, False),
     Figure("held_deg", "heading held to", "deg", 2, True),
     Figure("end_zone_m", "off the nearest place", "m", 3, True),
-    Figure("end_off_m", "estimated pose off at the end", "m", 3, True),
+    Figure("end_off_m", "pose error at the end", "m", 3, True),
     Figure("end_off_deg", "heading off at the end", "deg", 1, True),
 )
 """All of them, a row each, in the order in which they are told. One that cannot be said of a run is left out of it."""
