@@ -87,7 +87,7 @@ _TERMS = (
     Term("rehearsal", "Many plays of a routine with sampled errors, to see how often it succeeds."),
     Term("run", "A drive that is kept, tick by tick.", more="runs.md"),
     Term("simulated robot", "The robot that Pivrex computes in place of a real one.", more="body.md"),
-    Term("live", "A real robot may move. It begins with Ctrl+L and ends with any stop.", more="safety.md"),
+    Term("live", "The state in which a real robot may drive: from Ctrl+L to the next stop.", more="safety.md"),
     Term("link", "The serial line or the network between this computer and the robot.", more="wire.md"),
     Term("source", "What a driver holds: keys, drawn sticks, a gamepad, a radio."),
     Term("channel", "One stick axis, trigger or button of a source."),

@@ -21,7 +21,8 @@ LOOKS = (("now", "measured", 0.0), ("before", "ghost", 0.9), ("P alone", "rest",
 """The gain sets: what each is called, its role, and the length of its dashes."""
 
 
-GAINS, GAIN_W = ("P", "I", "D"), 7
+GAIN_WIDTH = 7
+GAINS = ("P", "I", "D")
 FIGURES = {
     "push": ("peak time", "peak", "settling time", "steady-state error", "control effort"),
     "straight": ("time", "cross-track error", "settling time", "steady-state error", "control effort"),
@@ -97,9 +98,11 @@ def draw_figures(shown: LoopTuning, picture: Picture) -> None:
     width = picture.width
     heads: tuple[str, ...] = (*GAINS, *FIGURES.get(shown.kind, STEP_FIGURES))
     name_w = 12
-    each = max(9, (width - name_w - len(GAINS) * GAIN_W - 2) // (len(heads) - len(GAINS)))
+    each = max(9, (width - name_w - len(GAINS) * GAIN_WIDTH - 2) // (len(heads) - len(GAINS)))
     ends = [
-        name_w + (k + 1) * GAIN_W if k < len(GAINS) else name_w + len(GAINS) * GAIN_W + (k + 1 - len(GAINS)) * each
+        name_w + (k + 1) * GAIN_WIDTH
+        if k < len(GAINS)
+        else name_w + len(GAINS) * GAIN_WIDTH + (k + 1 - len(GAINS)) * each
         for k in range(len(heads))
     ]
     heads = tuple(head for head, end in zip(heads, ends, strict=True) if end < width)
