@@ -35,7 +35,7 @@ SLOW_S = 25.0
 """What a class may take that has not been run here before: the costly ones are to be begun first."""
 
 MOST_AGAIN = 4
-"""So many slow tests may run again; more than that are no accident."""
+"""How many slow tests may run again; more than that are no accident."""
 
 SLOW = "slow"
 """Classes and methods with this attribute are left out by ``--quick``; see `tests.support.slow`."""

@@ -30,7 +30,7 @@ from pivrex.rig.transports import Link
 from pivrex.session.core import Session
 from pivrex.session.messages import GoLive, GoOn, SetUp, UseRig
 from pivrex.session.periods import Period
-from tests.support import PLAIN, TempCase, plain_rig, wait_for
+from tests.support import PLAIN, TempCase, plain_rig, slow, wait_for
 from tests.test_lost_sources import RemoteCase, Sender, free_port, radio
 
 KEY, OTHER_KEY = bytes(range(16)), bytes(range(40, 56))
@@ -118,6 +118,7 @@ class TakeoverTest(RemoteCase):
         self.one.say(left_y=-0.5)
         self.assertEqual(self.forward(), 0.5)
 
+    @slow  # a flood against the time of a tick: while other tests run there may be none
     def test_a_flood_from_elsewhere_does_not_crowd_it_out(self) -> None:
         self.begin(radio(self.port))
         self.rest()

@@ -75,7 +75,7 @@ class CommandsTest(KeptCase):
         self.assertEqual((ran.code, "no run of this workspace" in ran.err), (1, True))
 
     def test_replay_of_the_last_minutes(self) -> None:
-        """Times count from the first tick that is there still, and what happened before is told no more."""
+        """Times count from the first tick that is there still, and what happened before is no longer told."""
         shutil.rmtree(self.place / "runs")
         with mock.patch("pivrex.runs.writing.PIECE_S", 1.0):
             keep_two(self.place, Event(3.0, 180, "bump", "the wall"))

@@ -31,7 +31,7 @@ __all__ = [
 STALE_S = 60.0
 
 LONGEST_WAIT_S = 1.0
-"""So long a save waits for another program's."""
+"""How long a save waits for another program's."""
 
 
 def write_atomically(path: Path, data: str | bytes) -> None:

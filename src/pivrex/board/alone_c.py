@@ -23,7 +23,7 @@ __all__ = ["AlonePrinter"]
 
 
 GYRO_MS = 1000
-"""So long a gyro on an analogue pin measures what it says at rest, see `rig_c.py`."""
+"""How long a gyro on an analogue pin measures what it says at rest, see `rig_c.py`."""
 
 
 class AlonePrinter:

@@ -23,7 +23,7 @@ AGAIN_S = 0.1
 """What a board has not done yet is said again after so long."""
 
 LEAST_S = 0.005
-"""So much time at least goes into the ticks of a board each time, else this computer would fall behind."""
+"""How much time at least goes into the ticks of a board each time, else this computer would fall behind."""
 
 STICK_S = 0.019
 """The sticks here are said at most so often."""

@@ -40,7 +40,7 @@ WHY = {
 """What a board says of why it rests; ``source`` is what drives it."""
 
 RECENT = 600
-"""So many ticks a state may be old and is still followed up."""
+"""How many ticks a state may be old and is still followed up."""
 
 COLUMNS = ("clock", "sensed", "truth", "raw")
 """The stages whose columns go in; what the board computed from them stands in the others."""

@@ -9,7 +9,7 @@ __all__ = ["Pace"]
 FIRST_GUESS_S = 2e-5
 LEARNING = 0.2
 FEWEST = 8
-"""So many messages are read whatever they cost."""
+"""How many messages are read whatever they cost."""
 
 
 class Pace:
@@ -28,7 +28,7 @@ class Pace:
         self._began = time.perf_counter()
 
     def end(self, count: int) -> None:
-        """So many have been read since."""
+        """How many have been read since."""
         if count:
             self._cost_s += LEARNING * ((time.perf_counter() - self._began) / count - self._cost_s)
 

@@ -33,7 +33,7 @@ MOST_SENTENCES = 16
 
 MOST_WAITING = 8
 WAIT_S = 3.0
-"""So long a connection may take to give its token."""
+"""How long a connection may take to give its token."""
 
 
 def pad_sentence(readings: Mapping[str, float]) -> bytes:

@@ -40,7 +40,7 @@ IDLE_S = 10.0
 MOST_CANDIDATES = 16
 
 MOST_ANSWERS = 16
-"""So many answers wait for a slow line; then the oldest is left out."""
+"""How many answers wait for a slow line; then the oldest is left out."""
 
 
 class RemoteSource:

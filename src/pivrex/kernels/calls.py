@@ -25,7 +25,7 @@ Index = Mapping[str, NDArray[np.int64]]
 """For an argument's name which of its records each robot has."""
 
 TOGETHER = 64
-"""So many robots in one thread, of which each makes a tick."""
+"""How many robots in one thread, of which each makes a tick."""
 
 
 class KernelLoop:

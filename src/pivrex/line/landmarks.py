@@ -36,7 +36,7 @@ WALL_M = 0.005
 """How well a wall's own place is known to a ranger, one sigma."""
 
 FITS = 4.0
-"""So many sigma a reading may be off; beyond it means something else."""
+"""How many sigma a reading may be off; beyond it means something else."""
 
 STEP_M, STEP_RAD = 0.002, 0.003
 EDGE = 40.0

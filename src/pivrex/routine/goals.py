@@ -66,7 +66,7 @@ class Goal:
 
     @property
     def tolerance(self) -> float:
-        """So near is near enough, in m, rad or s."""
+        """How near is near enough, in m, rad or s."""
         return TOLERANCES[self.kind]
 
     @property

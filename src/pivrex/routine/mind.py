@@ -39,10 +39,10 @@ __all__ = ["FINISHED", "RUNS", "STOPPED", "Mind"]
 RUNS, FINISHED, STOPPED = "", "finished", "stopped"
 
 MOST_AT_ONCE = 2000
-"""So many instructions that take no time are done in one tick; what goes on for ever goes on in the next."""
+"""How many instructions that take no time are done in one tick; what goes on for ever goes on in the next."""
 
 DEEPEST = 60
-"""So many own moves may be in each other."""
+"""How many own moves may be in each other."""
 
 MOST_RECORDS = 2000
 MOST_TOLD = 20000

@@ -31,7 +31,7 @@ KEPT = 64
 """How many Ticks are made at once."""
 
 REST_S = 0.5
-"""So long a robot that has ended is watched coming to rest."""
+"""How long a robot that has ended is watched coming to rest."""
 
 
 def start_pose(program: Program, field: Field | None) -> Floats:

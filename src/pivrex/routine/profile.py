@@ -51,7 +51,7 @@ DUST = 1e-9
 
 CATCHES_RAD_S = 0.05
 BLIND_TICKS = 2
-"""So many ticks after its beginning nothing has been felt of a motion yet."""
+"""How many ticks after its beginning nothing has been felt of a motion yet."""
 
 
 class Felt(Record):

@@ -23,7 +23,7 @@ from pivrex.sim.spread import Drawn, drawn, placed_by, stand_in_under
 __all__ = ["Follows", "Rehearsed", "Watched", "follows", "reached", "rehearse", "split", "together", "watch"]
 
 AT_ONCE = 500
-"""So many robots are one batch: larger ones win little, and must be waited for."""
+"""How many robots are one batch: larger ones win little, and must be waited for."""
 
 STRETCH = 64
 """After this many ticks the caller is asked whether to go on."""

@@ -78,7 +78,7 @@ class Runner(Knowing):
         """What the line is to be told in this tick: where the robot is."""
         self._zeroes, self._zero_asked = False, 0
         self._settles = 3 * line.rig.lag_s + 0.15
-        """So long a motion takes to come to rest after its target has."""
+        """How long a motion takes to come to rest after its target has."""
 
     def _look_at(self, state: RoutineState) -> None:
         self.state = state

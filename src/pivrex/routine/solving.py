@@ -24,14 +24,14 @@ from pivrex.routine.thread import StepRecord
 __all__ = ["DRIVES", "Solved", "solve"]
 
 DRIVES = 40
-"""So many drives that differ say how sure a number is."""
+"""How many drives that differ say how sure a number is."""
 
 ROUNDS = 10
 HALVINGS = 5
 BISECTIONS = 9
 
 LATEST_S = 3.0
-"""So long after its line an attachment is still waited for."""
+"""How long after its line an attachment is still waited for."""
 
 Tell = Callable[[str], bool]
 

@@ -34,7 +34,7 @@ from pivrex.sim.stand_in import PerfectRobot, StandInScratch, StandInState
 __all__ = ["ASK", "BELIEVED", "BODY", "FEEL", "LOOK", "STAND_IN", "RoutineScratch", "RoutineSettings", "RoutineState"]
 
 BELIEVED = 3
-"""So many numbers stand behind each Tick that is kept: where the robot believed to be before it."""
+"""How many numbers stand behind each Tick that is kept: where the robot believed to be before it."""
 
 
 class RoutineSettings(Record):

@@ -19,10 +19,10 @@ __all__ = [
 ]  # fmt: skip
 
 LONGEST, DEEPEST = 32, 10
-"""So many steps has a condition at most, and so many values that wait for their sign; a longer one is computed by the interpreter."""
+"""How many steps has a condition at most, and so many values that wait for their sign; a longer one is computed by the interpreter."""
 
 STEADY_TICKS = 6
-"""So many ticks in a row a robot must rest."""
+"""How many ticks in a row a robot must rest."""
 
 STUCK_TICKS, STUCK_SHARE = 15, 1 / 35
 """What is driven against its stop is there once it has come no farther than this share of its `Reach.near` for so long; the way to

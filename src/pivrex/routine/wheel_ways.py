@@ -11,7 +11,7 @@ from pivrex.routine.profile import ProfileSettings, ProfileState
 __all__ = ["WheelWays", "feel_wheels", "give_wheels"]
 
 BIT_M = 0.0015
-"""So near a wheel is where it must roll to."""
+"""How near a wheel is where it must roll to."""
 
 ROLLS_M_S, LEAST_M_S = 0.08, 0.03
 """A wheel that rolls faster rolls out; what brings it the last bit is no slower than this."""

@@ -32,7 +32,7 @@ HOLDS_S = 0.1
 """A difference within noise must last so long to count."""
 
 LOOK_ON_S = 10.0
-"""So long after the first parting it is looked for when the other stages part."""
+"""How long after the first parting it is looked for when the other stages part."""
 
 
 def exact_floors(values: Floats, columns: Sequence[Column]) -> Floats:

@@ -27,7 +27,7 @@ from pivrex.runs.track import TRACK
 __all__ = ["KEPT_PIECES", "Piece", "Run"]
 
 KEPT_PIECES = 6
-"""So many pieces stay in memory once they were read."""
+"""How many pieces stay in memory once they were read."""
 
 LARGEST_PIECE = 400_000_000
 LARGEST_TEXT = 200_000_000

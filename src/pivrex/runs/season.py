@@ -15,7 +15,7 @@ from pivrex.runs.shelf import Shelved
 __all__ = ["Course", "kind_of", "season_of"]
 
 LEAST_BEFORE = 5
-"""So many runs must lie before one that is said to stand out."""
+"""How many runs must lie before one that is said to stand out."""
 
 STANDS_OUT = 4.0
 """Robust sigma off the median of those before."""

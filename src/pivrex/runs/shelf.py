@@ -28,7 +28,7 @@ FORGOTTEN_S = 86400.0
 """What was taken away by a program that was killed goes for good after this."""
 
 ALWAYS_STAY = 5
-"""So many of the newest runs keep their Ticks, however large."""
+"""How many of the newest runs keep their Ticks, however large."""
 
 
 @dataclass(frozen=True)

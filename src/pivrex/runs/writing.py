@@ -42,7 +42,7 @@ from pivrex.runs.track import TRACK_HEADER, Track
 __all__ = ["LARGE", "PIECE_S", "RunWriter", "piece_name"]
 
 PIECE_S = 30.0
-"""So much of a drive stands in one file."""
+"""How much of a drive stands in one file."""
 
 LARGE = 200_000
 """A finished piece of more bytes than this is compressed."""

@@ -59,12 +59,12 @@ class Timeline(NamedTuple):
 
     @property
     def lines(self) -> int:
-        """So many lines high it is drawn, with the one above for the times."""
+        """How many lines high it is drawn, with the one above for the times."""
         return 1 + len(self.lanes) + CURVE * len(self.curves)
 
     @property
     def whole_s(self) -> float:
-        """So long is what is drawn."""
+        """How long is what is drawn."""
         return max(self.limit_s, self.end_s, 1.0)
 
 

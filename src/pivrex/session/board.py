@@ -11,7 +11,7 @@ from pivrex.session.status import Status, shown_of
 __all__ = ["Board"]
 
 NOTES_BEFORE = 15
-"""So many notes may be made between two looks of the screen, and none is lost."""
+"""How many notes may be made between two looks of the screen, and none is lost."""
 
 
 class Board:

@@ -39,7 +39,7 @@ log = logging.getLogger(__name__)
 WRITE_EVERY_S = 0.25
 
 MOST_WAITING_S = 30.0
-"""So much of a drive waits in memory for a slow disk; what comes then is lost and counted."""
+"""How much of a drive waits in memory for a slow disk; what comes then is lost and counted."""
 
 TRY_AGAIN_S = 20.0
 """A disk that was full is tried again after so long."""

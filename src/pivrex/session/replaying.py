@@ -24,7 +24,7 @@ SERIAL = 1 << 40
 """Of all its rows: the screen has the line that made them already."""
 
 BEFORE = 1200
-"""So many Ticks before the one that is jumped to are shown with it."""
+"""How many Ticks before the one that is jumped to are shown with it."""
 
 NOISE_READINGS = 45
 REPORT_EVERY_S = 0.1

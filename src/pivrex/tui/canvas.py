@@ -53,7 +53,7 @@ class Canvas(Widget):
     ALLOW_SELECT = False
 
     ascii_only = False
-    """Set once for the program: the terminal knows no more than ASCII."""
+    """Set once for the program: the terminal knows ASCII only."""
 
     def __init__(
         self,

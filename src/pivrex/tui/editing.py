@@ -27,7 +27,7 @@ SHORT_S, LONG_S = 8.0, 20.0
 """How long a message stands, and one about a mistake."""
 
 MOST_SAID = 400
-"""So many messages are kept."""
+"""How many messages are kept."""
 
 ONE_GO_S = 5.0
 """Nudges of one setting with less than this between them are one go."""

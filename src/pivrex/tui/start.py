@@ -19,7 +19,7 @@ from pivrex.session.places import config_folder, log_file
 __all__ = ["make", "show"]
 
 PICTURES_WAIT_S = 0.25
-"""So long a terminal has to say what pictures it can show."""
+"""How long a terminal has to say what pictures it can show."""
 
 
 def show(

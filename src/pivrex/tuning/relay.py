@@ -28,7 +28,7 @@ SETTLED_S = 6.0
 """How long such a robot stands first, until its filter knows the bias of its gyro."""
 
 SETTLES = 2
-"""So many swings at the beginning do not count."""
+"""How many swings at the beginning do not count."""
 
 
 @dataclass(frozen=True)

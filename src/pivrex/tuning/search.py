@@ -35,7 +35,7 @@ GOALS = {
     "sure": "no overshoot under any condition, and back soon after a knock",
 }
 FINALISTS = 6
-"""So many of the best are pushed harder and harder where being sure is the goal."""
+"""How many of the best are pushed harder and harder where being sure is the goal."""
 
 AT_ONCE = 125
 """Candidates that are tried together, each under all conditions."""

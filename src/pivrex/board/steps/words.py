@@ -22,7 +22,7 @@ DRIVE, TURN, GYRO, MOTION, WHEEL, WHEELS, HERE, ZERO, ATTACH, SWITCH, RUN, CALLE
 )  # fmt: skip
 
 STEPS = 74
-"""So many steps there are."""
+"""How many steps there are."""
 
 WAIT_WORDS = 6
 """WAIT, what for, an attachment, where it goes on, and where once its limit is reached; and whether a condition stands behind it."""
@@ -45,7 +45,7 @@ RETURNS_TO, BASE_BEFORE, RESULT_INTO, HEADER = 0, 1, 2, 3
 """What a frame begins with; its names and counts stand behind."""
 
 AT_ONCE = 40
-"""So many steps that take no time are done in one tick; what goes on for ever goes on in the next."""
+"""How many steps that take no time are done in one tick; what goes on for ever goes on in the next."""
 
 
 class StepTable(Record):

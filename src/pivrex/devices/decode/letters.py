@@ -41,7 +41,7 @@ class LettersReader:
         self._alone = not isinstance(spec.wire, SerialTransport)
         self._but, self._but_all = "", False
         self._answer_until = float("-inf")
-        """So long what comes is an answer of this program that came back, unless its line ends before."""
+        """How long what comes is an answer of this program that came back, unless its line ends before."""
         self._commands = b"".join(c.encode("utf-8") for c in spec.letters) + BETWEEN
         if spec.either_case:
             self._commands += self._commands.swapcase()

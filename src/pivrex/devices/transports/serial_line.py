@@ -19,7 +19,7 @@ BITS_A_BYTE = 10
 """A start bit, eight of the byte, a stop bit."""
 
 WAITING_BYTES = 8
-"""So few bytes may still wait in the system when more are sent."""
+"""How few bytes may still wait in the system when more are sent."""
 
 
 class Serial(OpenTransport):

@@ -11,10 +11,10 @@ from pivrex.line.layout import Floats
 __all__ = ["Fit", "fit"]
 
 OUTLIER = 4.0
-"""So many sigma off, and a window is left out: the robot was held, or slid."""
+"""How many sigma off, and a window is left out: the robot was held, or slid."""
 
 TOGETHER = 3
-"""So many windows that follow each other may be off in one way."""
+"""How many windows that follow each other may be off in one way."""
 
 
 class Fit(NamedTuple):

@@ -33,7 +33,7 @@ LEAST_SHARE = 0.3
 """A wheel that hardly rolls while the robot drives ahead tells nothing of it."""
 
 STRAIGHT = 0.15
-"""So much of its speed, and a little more, may the sides differ where it is said to drive straight."""
+"""How much of its speed, and a little more, may the sides differ where it is said to drive straight."""
 
 
 class Windows(NamedTuple):

@@ -17,7 +17,7 @@ from pivrex.units import KINDS, format_quantity, split
 __all__ = ["Change", "changes_for", "put_into"]
 
 DIGITS = 4
-"""So many digits are written: more would say that more is known."""
+"""How many digits are written: more would say that more is known."""
 
 
 def changes_for(rig: Rig, text: str, values: Mapping[str, float]) -> list[Change]:

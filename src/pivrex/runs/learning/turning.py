@@ -16,7 +16,7 @@ STANDS_M = 1e-4
 """A wheel that moves less in a tick stands."""
 
 SETTLES_S, STANDS_S = 0.5, 1.0
-"""So long after it came to rest it counts as standing, and so long it must stand then."""
+"""How long after it came to rest it counts as standing, and so long it must stand then."""
 
 WINDOW_S = 0.5
 TURNS_RAD_S = 0.4

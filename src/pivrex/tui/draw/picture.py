@@ -144,6 +144,6 @@ _ASCII = _ascii_table()
 
 
 def to_ascii(text: str) -> str:
-    """Write text for a terminal that knows no more than ASCII, each character by one."""
+    """Write text for a terminal that knows ASCII only, each character by one."""
     plain = text.translate(_ASCII)
     return plain if plain.isascii() else plain.encode("ascii", "replace").decode("ascii")

@@ -29,7 +29,7 @@ THINNER = 0.7
 """Lines are thinner than on cells by this."""
 
 CHUNK = 4096
-"""So many letters a piece of a picture has at most, by the kitty graphics protocol."""
+"""How many letters a piece of a picture has at most, by the kitty graphics protocol."""
 
 COLOURS = 16
 """Every terminal with sixels has so many colours at once."""

@@ -15,7 +15,7 @@ from pivrex.tui.jobs.previews import ToPlay
 __all__ = ["TIMES", "rehearsal_job", "rehearsal_rows", "rehearsal_words", "zone_of"]
 
 TIMES = 200
-"""So many drives: enough for a share to a few per cent, and a few seconds' work."""
+"""How many drives: enough for a share to a few per cent, and a few seconds' work."""
 
 
 def rehearsal_job() -> Job[ToPlay, Rehearsed]:

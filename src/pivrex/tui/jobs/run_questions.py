@@ -34,10 +34,10 @@ Pins = tuple[tuple[str, str], ...]
 """Names, and what is pinned under them."""
 
 MOST_POINTS = 2000
-"""So many points of a run are enough for a chart."""
+"""How many points of a run are enough for a chart."""
 
 SMALL = 90
-"""So many points of a track are enough for a small picture."""
+"""How many points of a track are enough for a small picture."""
 
 
 @dataclass(frozen=True)

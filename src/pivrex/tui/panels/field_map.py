@@ -27,11 +27,11 @@ LEAST_LETTERS = 3.5
 """A robot that would be drawn shorter than this on the whole floor is shown in its surroundings, the whole floor in a corner."""
 
 NEAR_LETTERS = 12.0
-"""So long it is drawn then."""
+"""How long it is drawn then."""
 
 CORNER_W, CORNER_H = 22, 9
 AHEAD_S = 3.0
-"""So long ago begins the way that was commanded."""
+"""How long ago begins the way that was commanded."""
 
 WAYS = "→↗↑↖←↙↓↘"
 PUSH_NS_PER_M = 0.6

@@ -32,7 +32,7 @@ Row = tuple[str, list[tuple[str, str]]]
 """A name, and what is said of it in parts, each with its role."""
 
 WORDS = 42
-"""So long may a part of a row be."""
+"""How long may a part of a row be."""
 
 
 def believed_of(model: ScreenModel) -> Believed | None:

@@ -23,7 +23,7 @@ from pivrex.units import wrap_deg
 __all__ = ["RoutineMap"]
 
 CLOSE, ROOMY = 11, 24
-"""So many rows the close-up of a rehearsal has, where there are so many."""
+"""How many rows the close-up of a rehearsal has, where there are so many."""
 
 
 class RoutineMap(Panel):
