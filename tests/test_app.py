@@ -7,6 +7,7 @@ import time
 import unittest
 from collections.abc import Callable, Coroutine, Iterator, Sequence
 from contextlib import asynccontextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -187,6 +188,11 @@ class DrivingTest(AppCase):
                     self.assertEqual(len(self.app.screen_stack), 1)
             await self.press("question_mark", "ctrl+c")
             self.assertIn(Stop("Ctrl+C"), self.asked)
+            self.assertFalse(moves(self.model))
+            with mock.patch.object(self.model.client, "status", replace(self.model.status, watching=True)):
+                self.assertTrue(
+                    moves(self.model)
+                )  # a board that drives by itself may move, whatever the last tick says
 
     @in_loop
     async def test_escape_stops_from_anywhere(self) -> None:

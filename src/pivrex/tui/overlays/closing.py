@@ -21,10 +21,17 @@ __all__ = ["LiesOver", "moves"]
 
 
 def moves(model: ScreenModel) -> bool:
-    """Return whether a robot moves, or may: it is live, something plays or runs, or it is told another thing than to rest."""
+    """Return whether a robot moves, or may: it is live, its board drives, something plays or runs, or it is not commanded to rest."""
     status = model.status
     plays = any(s.name == status.source and s.can.plays for s in status.sources) and not status.held
-    if status.live or plays or status.probing or status.match.period is not Period.OFF or model.row is None:
+    if (
+        status.live
+        or status.watching
+        or plays
+        or status.probing
+        or status.match.period is not Period.OFF
+        or model.row is None
+    ):
         return True
     line = model.line
     return not np.allclose(line.told(model.row), line.resting(), equal_nan=True)
