@@ -265,7 +265,7 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
         source,
         view=options.view or chosen.view or "field",
         theme=options.theme or chosen.theme,
-        tour=demo,
+        newcomer=demo,
         pads=options.pad,
         fault=options.fault,
         practice=practice,

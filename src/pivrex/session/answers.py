@@ -82,6 +82,11 @@ def _start(session: Any, request: ask.StartPeriod) -> None:
         session.board.note(refusal)
 
 
+def _rewire(session: Any, words: str) -> None:
+    session._wired.be(session._rig_asked, words)
+    session._build()
+
+
 def _by_hand(session: Any, what: str) -> None:
     session.robots.move_by_hand(what)
     if what == "lay down":
@@ -106,6 +111,7 @@ ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
     ask.TakeMark: lambda session, _request, _now: take_mark(session),
     ask.UseRig: lambda session, request, _: session._ask_for_rig(request),
     ask.LayOut: lambda session, request, _: session._lay_out(request),
+    ask.Rewire: lambda session, request, _: _rewire(session, request.fault),
     ask.AttachPads: lambda session, _request, _now: session._want_pads(),
     ask.Probe: lambda session, request, _: session._begin_probe(request),
     ask.EndMove: lambda session, _request, _now: session._probing.end_move(),

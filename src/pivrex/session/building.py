@@ -15,9 +15,9 @@ from pivrex.line.line import Line
 from pivrex.rig import Field, Rig
 from pivrex.sim.model import AnyStandIn
 from pivrex.sim.spread import Drawn, drawn, stand_in_under
-from pivrex.sim.wiring import Wiring
+from pivrex.sim.wiring import Wiring, faulty
 
-__all__ = ["AtOnce", "Beside", "Builder", "Built", "build"]
+__all__ = ["AtOnce", "Beside", "Builder", "Built", "Wired", "build"]
 
 
 class Built(NamedTuple):
@@ -49,6 +49,34 @@ def build(
     _, row = line.step(line.start(), line.rest(), model.sense(start), 0.0, truth=model.truth(start))
     model.step(start, line.told(row), line.dt_s)
     return Built(line, model, found, line.resting(), serial, start_of(field), task)
+
+
+class Wired:
+    """The faults of a simulated robot's wiring, to practise on. They stay while its rig is corrected, and go with it.
+
+    Parameters
+    ----------
+    rig : Rig
+    name : str
+        Its file's name.
+    words : str
+        See `pivrex.sim.wiring.faulty`; empty for none.
+    seed : int
+    """
+
+    def __init__(self, rig: Rig, name: str, words: str, seed: int) -> None:
+        self._name, self._seed = name, seed
+        self.wiring: Wiring | None = None
+        self.be(rig, words)
+
+    def be(self, rig: Rig, words: str) -> None:
+        """Have these faults now."""
+        self.wiring = faulty(rig, words, self._seed) if words else None
+
+    def open(self, name: str) -> None:
+        """Go on with the rig of a file: another robot has plugs of its own."""
+        if name and name != self._name:
+            self._name, self.wiring = name, None
 
 
 class Builder(Protocol):

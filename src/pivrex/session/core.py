@@ -16,7 +16,7 @@ from pivrex.line.layout import Floats
 from pivrex.session import messages as ask
 from pivrex.session.answers import ANSWERS, AS_STICK, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
 from pivrex.session.board import Board
-from pivrex.session.building import AtOnce, Builder, Built, build
+from pivrex.session.building import AtOnce, Builder, Built, Wired, build
 from pivrex.session.correcting import Correcting
 from pivrex.session.inputs import SessionInputs
 from pivrex.session.moving import Event
@@ -29,7 +29,6 @@ from pivrex.session.robots import Robots
 from pivrex.session.rounds import Rounds
 from pivrex.session.status import Status
 from pivrex.session.watching import Watching
-from pivrex.sim.wiring import faulty
 
 __all__ = ["Session"]
 
@@ -52,8 +51,8 @@ class Session:
         self._setup, self._rig_asked, self._task = setup, setup.rig, setup.task
         self._builder: Builder = builder or AtOnce()
         self.board = Board(Status())
-        self._wiring = faulty(setup.rig, setup.fault, setup.seed) if setup.fault else None
-        built = build(setup.rig, setup.field, self._wiring, 0, setup.seed, setup.task)
+        self._wired = Wired(setup.rig, setup.rig_name, setup.fault, setup.seed)
+        built = build(setup.rig, setup.field, self._wired.wiring, 0, setup.seed, setup.task)
         self._line = built.line
         self._state = begun(self._line, start_of(setup.field))
         self.inputs = SessionInputs(self.board, self._line, setup.recordings, setup.memory)
@@ -365,10 +364,11 @@ class Session:
         if self._probing.goes_on:
             self.stop("the rig was changed in the middle of a probe")
         self._asked_serial, self._rig_asked, self._task = request.serial, request.rig, request.task
+        self._wired.open(request.name)
         self._build()
 
     def _build(self) -> None:
-        wiring, serial, seed = self._wiring, self._asked_serial, self._setup.seed
+        wiring, serial, seed = self._wired.wiring, self._asked_serial, self._setup.seed
         self._builder.ask(partial(build, self._rig_asked, self._rounds.field, wiring, serial, seed, self._task))
 
     def _lay_out(self, request: ask.LayOut) -> None:

@@ -44,6 +44,7 @@ __all__ = [
     "PutBack",
     "Record",
     "Request",
+    "Rewire",
     "SetKeysMode",
     "SetUp",
     "StartPeriod",
@@ -97,6 +98,13 @@ class UseRig:
     name: str = ""
     text: str = ""
     task: Task | None = None
+
+
+@dataclass(frozen=True)
+class Rewire:
+    """Plug the simulated robot of the open rig wrongly, to practise on; see `pivrex.sim.wiring.faulty`. Empty for as the rig says."""
+
+    fault: str = ""
 
 
 @dataclass(frozen=True)
@@ -357,6 +365,7 @@ Request = (
     | StartPeriod
     | LayOut
     | LeaveMatch
+    | Rewire
     | PauseRoutine
     | StepRoutine
     | EndMove

@@ -26,6 +26,7 @@ from pivrex.tui.canvas import Canvas
 from pivrex.tui.commands import Commands
 from pivrex.tui.draw.bar import draw_foot
 from pivrex.tui.draw.cells import draws_dots
+from pivrex.tui.first_hour import FirstHour, FirstHourActs
 from pivrex.tui.jobs.paper import paper_job
 from pivrex.tui.keys import key_name
 from pivrex.tui.keys_in_order import KeysInOrder
@@ -34,7 +35,6 @@ from pivrex.tui.overlays.choices import Choices
 from pivrex.tui.overlays.closing import moves
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.overlays.palette import Palette, more_entries
-from pivrex.tui.overlays.tour import draw_tour
 from pivrex.tui.panels.panel import View
 from pivrex.tui.panels.pin_strip import PinStrip
 from pivrex.tui.panels.why_ladder import WhyLadder
@@ -56,7 +56,7 @@ SMALLEST = (60, 16)
 log = logging.getLogger(__name__)
 
 
-class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, App[int]):
+class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs, AppActions, App[int]):
     """One workspace on the screen.
 
     Parameters
@@ -64,8 +64,8 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
     model : ScreenModel
     view : str
         The view that is open at first.
-    tour : bool
-        Whether the tour lies over it.
+    newcomer : bool
+        Whether the first hour is offered.
     theme : str
     views : sequence of ViewRow
     keys : mapping
@@ -84,7 +84,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
     #ladder { height: 15; display: none; }
     #why, #foot { height: 1; }
     #replay { height: 3; display: none; }
-    #pins { height: 1; display: none; }
+    #pins, #task { height: 1; display: none; }
     #small { display: none; }
     .small Canvas, .small ContentSwitcher { display: none; }
     .small #small { display: block; height: 1fr; }
@@ -98,7 +98,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
         self,
         model: ScreenModel,
         view: str = "field",
-        tour: bool = False,
+        newcomer: bool = False,
         theme: str = "dusk",
         views: Sequence[ViewRow] = VIEWS,
         keys: Mapping[str, tuple[str, ...]] | None = None,
@@ -119,10 +119,11 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
         model.keys_of_commands = {key for c in self.commands.all for key in c.keys}
         self._early = []
         self._parts = {
-            name: Canvas(id=name) for name in ("head", "line", "pins", "replay", "ladder", "why", "foot", "small")
+            name: Canvas(id=name)
+            for name in ("head", "line", "task", "pins", "replay", "ladder", "why", "foot", "small")
         }
         self._open = view
-        self._tour = tour and view == "field"
+        self.newcomer, self.hour = newcomer, FirstHour(model)
         self.why = WhyLadder(model)
         self.pins = PinStrip(model)
         self._gone = ""
@@ -134,7 +135,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
         yield self._parts["line"]
         with ContentSwitcher(initial=self._open):
             yield from (view.canvas for view in self.views.values())
-        for name in ("pins", "replay", "ladder", "why", "foot", "small"):
+        for name in ("task", "pins", "replay", "ladder", "why", "foot", "small"):
             yield self._parts[name]
 
     def on_mount(self) -> None:
@@ -185,6 +186,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
             model.say(self._gone, alarm=True)
         self.follow_match()
         self.view.update()
+        self.follow_hour()
         self.tend_window()
         self.take_exports()
 
@@ -203,6 +205,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
         parts["head"].show(chrome.head(model, width, self._reports_focus))
         self.show_replay()
         self._draw_pins(width, height)
+        self.show_hour(width, height)
         parts["line"].show(chrome.line(model, list(self.rows.values()), self._open, width))
         self._draw_view()
         if self.why.open:
@@ -222,12 +225,8 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
         if not view.size.width or not view.size.height:  # one that has just been opened has no place yet
             return
         picture = view.draw(*view.size)
-        if self._tour:
-            tour = draw_tour(picture.width)
-            picture.place(tour, 2, max(0, picture.height - tour.height - 2))
         view.canvas.show(picture)
-        free = len(self.screen_stack) == 1 and not self._tour
-        self._stills.look(view.canvas, self.theme, free, time.monotonic())
+        self._stills.look(view.canvas, self.theme, len(self.screen_stack) == 1, time.monotonic())
 
     # --- keys and mouse ---
 
@@ -246,7 +245,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
 
     def obey(self, event: events.Key) -> None:
         """Hand a key to its command. While live, a key that means nothing here stops the robot."""
-        key, self._tour = event.key, False
+        key, self.newcomer = event.key, False
         if any(key in c.keys for c in self.commands.before):
             self.act(self.commands.of_key(key, self._open).name)  # type: ignore[union-attr]
             return
@@ -296,7 +295,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
     def on_canvas_pointed(self, message: Canvas.Pointed) -> None:
         """Hand the mouse to what it points at: a command, a rung, or the open view."""
         message.stop()
-        canvas, self._tour = message.canvas, False
+        canvas, self.newcomer = message.canvas, False
         spot = canvas.picture.spot_at(message.x, message.y) if message.phase == "press" else None
         if spot is not None and spot.what == "command":
             # what is shown may be a frame older than the view that is open
@@ -320,7 +319,6 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, AppActions, Ap
             return
         self.model.ask(Stop(key))
         self.view.cancel()
-        self._tour = False
         while len(self.screen_stack) > 1:
             self.pop_screen()
 

@@ -146,6 +146,8 @@ COMMON = (
             ("at", "@"), "@"),
     Command("new_robot", "a robot of your own", "Makes a robot: wheels, law, outputs and sources chosen from drawings.", ()),
     Command("theme", "theme", "Changes between dusk, noon and plain.", ("t",)),
+    Command("first_hour", "first hour", "Lists nine short tasks to learn with; begins one, shows its hint or its answer, or leaves it.",
+            ("ctrl+t",), foot=17),
     Command("help", "help", "Explains the open view and its keys.", ("question_mark", "?"), foot=16),
     Command("glossary", "what is this?", "Explains the selected setting with this robot's numbers, and lists all terms.",
             ("Q", "shift+q", "upper_q"), foot=15),

@@ -225,7 +225,7 @@ class ScreenModel(Editing):
         if settings.drivers.get(mine, settings.recording) == name:
             return False
         others = [p.stem for p in self.folder.rigs() if p.stem != mine]
-        named = any(settings.drivers.get(other) == name for other in others)
+        named = name in settings.drivers.values()
         return bool(source.lacks) or named or any(name.startswith(f"{other}-") for other in others)
 
     @property

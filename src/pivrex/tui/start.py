@@ -30,7 +30,7 @@ def show(
     *,
     view: str = "field",
     theme: str = "",
-    tour: bool = False,
+    newcomer: bool = False,
     pads: bool = False,
     fault: str = "",
     practice: str = "",
@@ -65,7 +65,7 @@ def show(
     gc.freeze()
     gc.enable()
     chosen = _theme(theme)
-    return int(PivrexApp(model, view=view, tour=tour, theme=chosen, keys=keys, pictures=pictures).run() or 0)
+    return int(PivrexApp(model, view=view, newcomer=newcomer, theme=chosen, keys=keys, pictures=pictures).run() or 0)
 
 
 def _is_unicode() -> bool:

@@ -86,6 +86,8 @@ class Trace:
         self._run = self._since = 0
         self.newest = 0
         """Counts the Ticks that were taken."""
+        self.serial = self.alike = 0
+        """Which rig made the newest Tick, and how many of the newest it made in a row."""
 
     def begin(self, run: int, trail: list[tuple[float, float]]) -> None:
         """Begin again with a trail; the Ticks that are kept stay."""
@@ -95,6 +97,8 @@ class Trace:
         """Take new Ticks, oldest first."""
         x, y = layout.at("truth", "x"), layout.at("truth", "y")
         for row in rows:
+            self.alike = self.alike + 1 if row.serial == self.serial else 1
+            self.serial = row.serial
             if row.run != self._run:
                 self._run = row.run
                 self.ghost, self.trail = self.trail, []
