@@ -295,17 +295,6 @@ class DrivingTest(AppCase):
                 "the session no longer answers; the simulated robot went with it. Ctrl+Q leaves", self.text("foot")
             )
 
-    @in_loop
-    async def test_the_tour_closes_with_the_first_key_which_acts_all_the_same(self) -> None:
-        self.model = local_model(self.home, "recording watering")
-        self.app = PivrexApp(self.model, tour=True)
-        async with self.app.run_test(size=(160, 47)) as self.pilot:
-            await self.frames()
-            self.assertIn("what to try", self.text("field"))
-            await self.press("w")
-            self.assertNotIn("what to try", self.text("field"))
-            self.assertEqual(self.model.status.source, "keys")
-
 
 class ShapingTest(AppCase):
     @in_loop

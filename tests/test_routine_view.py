@@ -240,7 +240,7 @@ class SolvingTest(RoutineCase):
             await self.press("escape", "K")
             self.assertIn("40 cm0", view.editor.text)
             await self.press("N")
-            self.assertIn("mend the mistakes first", self.model.message)
+            self.assertIn("fix the mistakes first", self.model.message)
             await self.press("u")
             await self.settle()
             view.editor.to_line(1)

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from pivrex.line.beginning import known_at, taken_in_hand
+from pivrex.line.beginning import begun, known_at, start_of, taken_in_hand
 from pivrex.session import messages as ask
 from pivrex.session.marking import take_mark
 from pivrex.session.on_board import go_live
@@ -83,6 +83,10 @@ def _start(session: Any, request: ask.StartPeriod) -> None:
 
 
 def _rewire(session: Any, words: str) -> None:
+    """Plug the simulated robot of the open rig differently; its line begins again. A robot on the link notices nothing of it."""
+    if session.robots.link is not None:
+        return
+    session._walk(begun(session._line, start_of(session._rounds.field)))
     session._wired.be(session._rig_asked, words)
     session._build()
 

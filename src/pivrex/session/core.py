@@ -193,7 +193,7 @@ class Session:
         if driver.ended:
             driver.rewind()
             self.robots.put_back()
-            self._state = begun(self._line, start_of(self._rounds.field))
+            self._state = self._correcting.held_again(self._line, begun(self._line, start_of(self._rounds.field)))
         driver.advance()
         lost = self.inputs.driver.lost
         if lost:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -72,6 +73,8 @@ class FirstHour:
         self._goal = 0
         """How many of its goals were reached."""
         self._judged_s = 0.0
+        self._unheard = 0
+        """How many Ticks there were when no robot on a link was heard last."""
         self.done = _read()
 
     @property
@@ -132,6 +135,8 @@ class FirstHour:
     def update(self, rehearsed: Rehearsed | None) -> None:
         """Judge the newest Ticks, or the newest rehearsal."""
         task, model, now = self.task, self._model, time.monotonic()
+        if model.status.linked != "heard":
+            self._unheard = model.trace.newest
         if task is None or model.replay is not None or now - self._judged_s < JUDGED_EVERY_S:
             return
         self._judged_s = now
@@ -140,9 +145,8 @@ class FirstHour:
             return
         if self._goal >= max(1, len(task.goals)):
             return
-        verdict = self._judge(task, rehearsed)
-        self.verdict = verdict
-        if verdict.reached:
+        self.verdict = self._judge(task, rehearsed)
+        if self.verdict.reached:
             self._goal += 1
             if self._goal >= len(task.goals):
                 self._reach()
@@ -154,10 +158,13 @@ class FirstHour:
             if rehearsed is None or floor is None:
                 return Verdict(False, "waits for a rehearsal of the routine")
             return bench_reached(rehearsed, floor)
-        rows = model.history[-trace.alike :] if trace.serial == model.serial else model.history[:0]
-        if len(rows) < 2:
-            return Verdict(False, "waits for the robot")
-        return task.goals[self._goal](model.line, rows)
+        count = min(trace.alike, trace.newest - self._unheard if task.linked else trace.alike, len(model.history))
+        rows = model.history[len(model.history) - count :]
+        if len(rows) < 2 or trace.serial != model.serial:
+            return Verdict(False, "waits for a robot on the link" if task.linked else "waits for the robot")
+        verdict = task.goals[self._goal](model.line, rows)
+        stands = model.status.held and verdict.waits
+        return replace(verdict, says=f"{verdict.says}; the robot is stopped, g lets it go on") if stands else verdict
 
     def _reach(self) -> None:
         self.helps = "answer"
@@ -182,7 +189,7 @@ class FirstHour:
         rows = [
             (name if k == 0 else "", text, role)
             for name, said, role in lines
-            for k, text in enumerate(wrapped(said, width - 15) or [""])
+            for k, text in enumerate(wrapped(said, width - 16) or [""])
         ]
         picture = Picture(width, len(rows) + 1)
         picture.across(0, 0, width, "─", "frame")
@@ -192,7 +199,7 @@ class FirstHour:
         picture.right(width - 2, 0, keys, "dim")
         for y, (name, text, role) in enumerate(rows, 1):
             picture.text(1, y, name, "dim")
-            picture.text(13, y, ("✓ " if done and name == "done" else "") + text, role, width - 13)
+            picture.text(14, y, ("✓ " if done and name == "done" else "") + text, role, width - 14)
         return picture
 
 
@@ -242,6 +249,8 @@ class FirstHourActs(_Base):
                 view = hour.begin(int(number), word == "again")
                 if view:
                     self.show_view(view)
+                    for key in self.views[view].setting_keys()[:1]:
+                        self.views[view].select(key)
 
         keys = {"n": "again {}", "h": "hint", "a": "answer", "l": "leave"}
         self._lay_over(

@@ -134,7 +134,7 @@ class MatchClock(Panel):
         program = self._routine.desk.program
         line = line_after(program, self._routine.line) if program is not None else 0
         if program is None or not line:
-            self.model.say("nothing is done on this line or below it" if program else "mend the mistakes first")
+            self.model.say("nothing is done on this line or below it" if program else "fix the mistakes first")
             return
         self._routine.begin_from(program, line)
 

@@ -60,7 +60,7 @@ class RoutineHelpers(Panel):
     def act_back(self) -> None:
         """Make the way back."""
         if self._routine.desk.program is None or not self._routine.desk.is_open:
-            self.model.say("mend the mistakes first")
+            self.model.say("fix the mistakes first")
         else:
             self.made.ask(ToReturn(self._routine.job(self._routine.desk.program), self._routine.desk.path))
 
@@ -72,7 +72,7 @@ class RoutineHelpers(Panel):
             self.made.stop()
             return
         if desk.program is None or not desk.is_open:
-            self.model.say("mend the mistakes first")
+            self.model.say("fix the mistakes first")
             return
         program, here = desk.program, desk.path
 
@@ -141,7 +141,7 @@ class RoutineHelpers(Panel):
         """Ask for a name and parameters, and make an own move of the selected lines."""
         desk, editor = self._routine.desk, self._routine.editor
         if desk.program is None or not desk.is_open:
-            self.model.say("mend the mistakes first")
+            self.model.say("fix the mistakes first")
             return
         (begin, _), (end, column) = sorted(editor.selection)
         first, last = begin + 1, end + (column > 0 or end == begin)
@@ -179,7 +179,7 @@ class RoutineHelpers(Panel):
         if desk.program is None or not desk.is_open or number is None:
             wrong = desk.is_open and desk.program is None
             self.model.say(
-                "mend the mistakes first" if wrong else "no number stands on this line; put the cursor on one"
+                "fix the mistakes first" if wrong else "no number stands on this line; put the cursor on one"
             )
             return
         program, text, path = desk.program, desk.text, desk.path

@@ -87,7 +87,7 @@ class RoutineMap(Panel):
         preview = self._routine.preview
         if preview is None:
             said = (
-                "not played: mend the mistakes first"
+                "not played: fix the mistakes first"
                 if self._routine.desk.content is not None and self._routine.desk.program is None
                 else "playing"
             )
