@@ -262,7 +262,7 @@ class FirstHourActs(_Base):
 
 
 def _keys() -> str:
-    return "Enter begins, n begins again from its start, h hint, a answer, l leaves the task"
+    return "Enter begins, n from its start, h hint, a answer, l leaves the task"
 
 
 def _offer(width: int) -> Picture:

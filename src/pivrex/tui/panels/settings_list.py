@@ -198,7 +198,8 @@ class SettingsColumn(Panel):
             picture.spot(0, y, width, "setting", key)
             picture.text(1, y, "▸" if here else " ", "commanded")
             tight = width < names + VALUES + 3
-            picture.text(3, y, name, "title" if here else "dim", width - VALUES - 1 if tight else None)
+            room = width - 3 - max(len(self._settings.shown(key)) + 2, 6) if tight else None
+            picture.text(3, y, name, "title" if here else "dim", room)
             self._value(picture, key, names + 3 + self._has_sliders, y, here)
         return picture
 

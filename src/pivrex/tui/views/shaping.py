@@ -18,6 +18,10 @@ PER_FUNCTION = ("dead_band", "curve", "scale", "slew_up", "slew_down")
 OVERALL = ("law.kind", "shaping.measure", "shaping.after_dead_band", "shaping.overall", "limits.fit")
 
 
+LOWEST = 5
+"""Rows: a curve that is lower says nothing."""
+
+
 class ShapingView(View):
     """Curves, gate and settings. What the keys act on is marked by ▸."""
 
@@ -63,7 +67,7 @@ class ShapingView(View):
         for i, (curve, settings) in enumerate(self._of_functions[: len(columns)]):
             last, x = i == len(columns) - 1, i * panel
             w = width - x if last else panel - 1
-            if upper >= 7:
+            if upper >= LOWEST:
                 gate = self._strip if self.model.rig.is_bench else self._gate  # motors on a bench share no stick
                 yield (
                     (gate if last else curve),
