@@ -147,7 +147,7 @@ class DriverViewTest(AppCase):
             await self.frames(4)
             await self.press("down", "v")
             self.assertIn("now its control", self.text("driver"))
-            self.assertEqual(self.model.status.held, "a control is being patched")
+            self.assertIn("waits for the control of turn", self.model.status.held)
             pad.has = frozenset({"left_x", "left_y", "right_x"})
             await self.frames(3)
             pad.at["right_x"] = 0.8

@@ -503,7 +503,7 @@ class ChoosingTest(AppCase):
             before = len([r for r in self.asked if isinstance(r, KeyDown)])
             key, button = next((k, b) for k, b in self.model.button_keys.items() if b != channel)
             await self.press("v", key)
-            self.assertIn(f'is "{button}", which', self.model.message)
+            self.assertIn(f'({button}) already does', self.model.message)
             self.assertEqual(len([r for r in self.asked if isinstance(r, KeyDown)]), before)
 
     @in_loop
@@ -703,8 +703,9 @@ class OwnRobotTest(TerminalCase):
         terminal, move = self.terminal, self.move
         terminal.keys("g")
         wait_for(lambda: "STOPPED" not in terminal.row(0), 20, terminal.screen)
-        arm = next(k for k, b in keys_of_buttons(read_rig(self.path), {}).items() if b == "button_12")
-        terminal.keys(arm.upper())
+        arm = re.search(r"moved by button_12 \((F\d+)\)", terminal.screen())
+        assert arm is not None
+        terminal.keys(arm.group(1))
         terminal.wait("+60 %")
         move("left_y -0.8 right_y -0.8")
         terminal.keys("5")

@@ -281,6 +281,8 @@ class PathViewTest(PathCase):
             self.assertEqual(read_path(self.file).heading, "fixed")
             self.assertIn("cannot move sideways", self.text("field"))
             await self.press("u", "c", "down", "enter")
+            await self.frames(3)
+            await self.press("enter")
             await self.frames(2)
             self.assertEqual(paths.desk.path.name, "path.toml")
             self.assertEqual(len(paths.desk.content.points), 2)

@@ -52,7 +52,9 @@ async def do_bound(widget: Widget, event: events.Key) -> None:
 KEYS = tuple(f"f{i}" for i in range(1, 13))
 
 
-def keys_of_buttons(rig: Rig, own: Mapping[str, str], taken: Collection[str] = ()) -> dict[str, str]:
+def keys_of_buttons(
+    rig: Rig, own: Mapping[str, str], taken: Collection[str] = (), before: Mapping[str, str] = {}
+) -> dict[str, str]:
     """Return the button of each key: F1 to F12 for those that the rig uses, in the order of the layout.
 
     Parameters
@@ -62,6 +64,8 @@ def keys_of_buttons(rig: Rig, own: Mapping[str, str], taken: Collection[str] = (
         Keys that the person gave to buttons, by button; these go before.
     taken : collection of str
         Keys that mean something else.
+    before : mapping of str to str
+        What this returned for the rig before its last change: keys keep their buttons.
     """
     used = set()
     for patch in patches_of(rig):
@@ -69,8 +73,9 @@ def keys_of_buttons(rig: Rig, own: Mapping[str, str], taken: Collection[str] = (
             used |= {patch.channel, patch.binding.with_ if patch.binding is not None else ""}
     buttons = [c for c in CHANNELS if c in used and c.startswith("button_")]
     found = {own[b]: b for b in buttons if b in own}
-    free = [k for k in KEYS if k not in own.values() and k not in taken]
-    return found | dict(zip(free, (b for b in buttons if b not in own), strict=False))
+    found |= {k: b for k, b in before.items() if b in buttons and b not in own and k not in found}
+    free = [k for k in KEYS if k not in found and k not in own.values() and k not in taken]
+    return found | dict(zip(free, (b for b in buttons if b not in found.values()), strict=False))
 
 
 # --- a person's own keys ---

@@ -98,7 +98,7 @@ class ScreenModel(Editing):
         """Keys that the person gave to buttons."""
         self.keys_of_commands: set[str] = set()
         """Keys that mean something already."""
-        self._buttons_of, self._button_keys = -1, dict[str, str]()
+        self._buttons_of, self._button_keys = (Path(), -1), dict[str, str]()
         self.practice = ""
         """Whose copy is open to practise on, with faults in the simulated robot's wiring; empty for no copy."""
         self._chosen: Document[Any] | None = None
@@ -231,12 +231,16 @@ class ScreenModel(Editing):
     @property
     def button_keys(self) -> dict[str, str]:
         """Which key presses which button: F1 the first button that the rig uses, and so on; a person's own keys go before."""
-        if self._buttons_of != self.serial:
-            self._buttons_of, self._button_keys = (
-                self.serial,
-                keys_of_buttons(self.rig, self.keys_of_buttons, self.keys_of_commands),
-            )
+        now = self.file.path, self.serial
+        if self._buttons_of != now:
+            before = self._button_keys if self._buttons_of[0] == now[0] else {}
+            found = keys_of_buttons(self.rig, self.keys_of_buttons, self.keys_of_commands, before)
+            self._buttons_of, self._button_keys = now, found
         return self._button_keys
+
+    def gives_key(self, key: str, button: str) -> None:
+        """Let a key press a button that the rig is about to use."""
+        self._button_keys[key] = button
 
     @property
     def replay(self) -> ReplayClient | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from pivrex.board.steps import Task
 from pivrex.document import Document
@@ -14,6 +15,9 @@ from pivrex.rig.field import Workspace
 from pivrex.rig.read import rig_text
 from pivrex.routine.files import SUFFIX, bound_moves
 from pivrex.routine.program import Program
+
+if TYPE_CHECKING:
+    from tomlkit import TOMLDocument
 
 __all__ = ["WorkspaceDocuments"]
 
@@ -59,18 +63,38 @@ class WorkspaceDocuments:
         """Let these be pinned for a rig, and save. Raises `PivrexError`."""
         import tomlkit
 
-        path = self._folder.path / "workspace.toml"
-        if not path.exists():
-            write_atomically(path, "")
-        if not self.workspace.is_open:
-            self.workspace.open(path)
-        document = tomlkit.parse(self.workspace.text)
+        document = self._parsed()
         all_pins = document.setdefault("pins", tomlkit.table(True))
         if pins:
             all_pins[rig] = pins
         else:
             all_pins.pop(rig, None)
         self.workspace.change(tomlkit.dumps(document), what)
+
+    def rename_routine(self, before: str, name: str) -> None:
+        """Let the workspace name a routine by its new name. Raises `PivrexError`."""
+        import tomlkit
+
+        document = self._parsed()
+        chosen, listed = document.get("routines", {}), document.get("match", {}).get("routines", [])
+        for rig in [rig for rig, routine in chosen.items() if routine == before]:
+            chosen[rig] = name
+        for at in [at for at, routine in enumerate(listed) if routine == before]:
+            listed[at] = name
+        text = tomlkit.dumps(document)
+        if text != self.workspace.text:
+            self.workspace.change(text, f"{before} is {name} now")
+
+    def _parsed(self) -> TOMLDocument:
+        """Return the workspace's file, made if there is none, to be changed."""
+        import tomlkit
+
+        path = self._folder.path / "workspace.toml"
+        if not path.exists():
+            write_atomically(path, "")
+        if not self.workspace.is_open:
+            self.workspace.open(path)
+        return tomlkit.parse(self.workspace.text)
 
     def moves(self, rig: Rig, path: Path) -> dict[str, Program | str] | None:
         """Return the own moves that buttons of a rig may do, where they are others than at the last look; else None."""

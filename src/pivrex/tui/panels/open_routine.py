@@ -155,16 +155,6 @@ class OpenRoutine(Panel):
         self._follow_floor()
         self.model.choose_routine(self.desk.program, self.desk)
 
-    def act_choose_routine(self) -> None:
-        paths = self.model.folder.routines()
-        here = str(self.desk.path)
-
-        def choices() -> list[Choice]:
-            return [Choice(str(p), p.stem, "open" if str(p) == here else "") for p in paths]
-
-        if paths:
-            self.view.choose("which routine?", choices, here, "c", lambda path: self.open(Path(path)))
-
     def playable(self) -> list[Path]:
         """Return the routines that a button chooses from: those of the workspace's match, else all that the robot can play."""
         there = self.model.folder.routines()

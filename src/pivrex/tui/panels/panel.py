@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from textwrap import dedent
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, cast
 
@@ -212,15 +212,16 @@ class View:
         self.lay_over(ValueEntry(Asked(what, shown, allowed, take)))
 
     def choose(
-        self, title: str, choices: Callable[[], list[Choice]], chosen: str, key: str, take: Callable[[str], object]
-    ) -> None:
-        """Let one of several be chosen from a list, which the ``key`` that led here closes again."""
+        self, title: str, choices: Callable[[], list[Choice]], chosen: str, key: str, take: Callable[[str], object],
+        hint: Callable[[], str] = str, keys: Mapping[str, str] | None = None,
+    ) -> None:  # fmt: skip
+        """Let one of several be chosen from a list, which the ``key`` that led here closes again; see `Choices`."""
 
         def taken(value: str | None) -> None:
             if value is not None:
                 take(value)
 
-        self.lay_over(Choices(title, choices, chosen, key), taken)
+        self.lay_over(Choices(title, choices, chosen, key, hint, keys), taken)
 
     # --- what all panels do ---
 

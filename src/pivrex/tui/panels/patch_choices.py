@@ -45,7 +45,7 @@ class PatchChoices(Panel):
             {
                 "does": self._choose_what, "when": self._choose_when, "with": self._choose_with, "channel": self._patches.act_patch,
                 "law": self._choose_law, "lasts": self._choose_lasts, "remove": self.act_remove_binding,
-                "add": self.act_add_binding,
+                "add": self.act_add_binding, "duplicate": self._duplicate,
             }[row]()  # fmt: skip
 
         where = counted(patch.key)
@@ -68,7 +68,7 @@ class PatchChoices(Panel):
             rows.append(Choice("does", f"what: {patch.function}", "from a list, or typed"))
             rows.append(Choice("lasts", f"how long: {lasts}"))
             rows.append(Choice("channel", f"letter: {patch.key.rpartition('.')[2]}", "type another"))
-            rows.append(Choice("remove", "take the letter away"))
+            rows.append(Choice("remove", "delete the letter"))
         else:
             if patch.binding is not None and patch.action is not None:
                 when = patch.binding.when or times_of(patch.action)[0][1].partition(":")[0]
@@ -79,7 +79,8 @@ class PatchChoices(Panel):
                 )
             of = "whatever drives" if patch.source == "chosen" else patch.source
             rows.append(Choice("channel", f"control: {patch.channel} of {of}", "take another, or F1 to F12"))
-            rows.append(Choice("remove", "take it away"))
+            rows.append(Choice("duplicate", "duplicate it", "the same, by another control"))
+            rows.append(Choice("remove", "delete it"))
         source = self._sources.source()
         letters = source is not None and source.kind == "letters"
         rows.append(Choice("add", "a new letter ..." if letters else "a new binding ..."))
@@ -211,10 +212,16 @@ class PatchChoices(Panel):
 
         def take(text: str) -> None:
             self._read(text)
-            self._patches.learn(text)
-            self.model.say(f"press the control that does: {text}, or F1 to F12. Backspace leaves it")
+            self._learn(text)
 
         self._pick_action("a new binding does", "", take)
+
+    def _duplicate(self) -> None:
+        self._learn(self._patches.chosen().function)
+
+    def _learn(self, action: str) -> None:
+        self._patches.learn(action)
+        self.model.say(f"press the control for {action}, or F1 to F12. Backspace cancels")
 
     def _add_letter(self, source: str, text: str) -> None:
         self._read(split_time(text)[0])

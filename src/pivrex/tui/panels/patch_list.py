@@ -79,13 +79,13 @@ class PatchList(Panel):
             self.view.ask("letter", patch.key.rpartition(".")[2], "one letter, digit or sign", self._take_letter)
             return
         self.learn()
-        self.model.say(
-            f"move the control that does: {patch.function}, or press F1 to F12. Backspace leaves it as it is"
-        )
+        self.model.say(f"move the control for {patch.function}, or press F1 to F12. Backspace cancels")
 
     def learn(self, action: str = "") -> None:
         """Wait for the control of the selected function, or of a new binding that does an action; the robot is stopped meanwhile."""
-        self.model.ask(Stop("a control is being patched"))
+        self.model.ask(
+            Stop(f"waits for the control of {action or self.chosen().function}, or F1 to F12; Backspace cancels")
+        )
         self._learning, self._action = {}, action
 
     def update(self) -> None:
@@ -99,9 +99,33 @@ class PatchList(Panel):
             for channel, value in source.readings.items():
                 before = self._learning.setdefault((source.name, channel), value)
                 if abs(value - before) >= MOVED and not channel.startswith("letter "):
-                    self._learning = None
-                    self._put(self.chosen(), source, channel)
+                    self._heard(source, channel)
                     return
+
+    def _heard(self, source: SourceReport, channel: str, key: str = "", beside: bool = False) -> None:
+        """Bind the control that was moved; one that already does something is said, and the wait goes on."""
+        taken = self._does_already(source, channel, beside)
+        if taken:
+            named = f"{key_name(key)} ({channel})" if key else channel
+            self.model.say(f'{named} already does "{taken}"; choose another control. Backspace cancels', alarm=True)
+            self._learning = {}
+            return
+        self._learning = None
+        if key:
+            self.model.gives_key(key, channel)
+        self._put(self.chosen(), source, channel, beside)
+
+    def _does_already(self, source: SourceReport, channel: str, beside: bool) -> str:
+        """Return what a control of a source does already, if a binding may not share it; empty for nothing."""
+        mine = "" if self._action else self.chosen().key
+        if not self._action and self.chosen().key.startswith("law."):
+            return ""  # functions of the law change places
+        for patch in self.patches():
+            same = patch.source in ("chosen", source.name, source.kind) or beside
+            alone = patch.binding is None or not patch.binding.with_
+            if patch.channel == channel and same and alone and patch.key != mine and patch.action is not None:
+                return patch.function
+        return ""
 
     def take_key(self, key: str) -> bool:
         """Take a key while a control is waited for: Backspace leaves all as it is, F1 to F12 stand for a button."""
@@ -109,16 +133,15 @@ class PatchList(Panel):
             return False
         if key in ("backspace", "v"):
             self.cancel()
-            self.model.say("the patch stays as it is")
+            self.model.say("nothing is changed")
             return True
         source = self._sources.source()
         if key[:1] == "f" and key[1:].isdecimal() and source is not None:
             used = {p.channel for p in patches_of(self.model.rig)}
             free = (c for c in CHANNELS if c.startswith("button_") and c not in used)
             channel = self.model.button_keys.get(key) or next(free, "button_0")
-            self._learning = None
             keys = next((s for s in self._sources.sources() if s.name == "keys"), source)
-            self._put(self.chosen(), keys, channel, beside=True)
+            self._heard(keys, channel, key, beside=True)
             return True
         return False
 
@@ -154,29 +177,21 @@ class PatchList(Panel):
             if width >= len(hint) + 17:
                 picture.right(width - 1, 0, hint, "dim")
                 break
-        rows = height - 2
+        rows, new = height - 2, self._action if self._learning is not None else ""
         keys = {button: key_name(key) for key, button in model.button_keys.items()}
-        first = max(0, min(self._patch - rows // 2, len(patches) - rows))
-        step = 2 if rows > 2 * len(patches) else 1
+        at_work = len(patches) if new else self._patch
+        first = max(0, min(at_work - rows // 2, len(patches) + bool(new) - rows))
+        step = 2 if rows > 2 * (len(patches) + bool(new)) else 1
         self.rows = {}
         for i, patch in enumerate(patches[first : first + rows], first):
             row = 2 + (i - first) * step
-            here = i == self._patch
+            here = i == at_work
             self.rows[i] = row
             picture.spot(0, row, width, "patch", str(i))
             picture.text(0, row, "▸" if here else " ", "commanded")
             active = acts(patch, source, model)
             named = "chosen" if here else "commanded" if active else "rest"
-            words = (
-                patch.function
-                if patch.action is not None or not patch.key.startswith("law.")
-                else f"{patch.function} (law {model.rig.law.kind})"
-            )
-            binding = patch.binding
-            if binding is not None and binding.when not in ("", "held"):
-                words += f", {binding.when}"
-            if binding is not None and binding.with_:
-                words += f", with {binding.with_}"
+            words = self._words(patch)
             at = picture.text(2, row, f"{words} ", named, width - 3)
             key = keys.get(patch.channel, "") if patch.action is not None and patch.source in ("chosen", "keys") else ""
             if key:
@@ -186,7 +201,19 @@ class PatchList(Panel):
             elif not listens(patch, source, model):
                 who = patch.source if patch.source != "chosen" else model.status.source
                 picture.text(at + 1, row, f"{patch.channel} of {who}", "dim", max(0, width - at - 3 - len(key)))
+        if new:  # it has a row of its own while it waits for its control
+            row = 2 + (len(patches) - first) * step
+            picture.text(0, row, "▸", "commanded")
+            at = picture.text(2, row, f"{new} ", "chosen", width - 3)
+            picture.text(at + 1, row, "now its control ...", "target", max(0, width - at - 2))
         return picture
+
+    def _words(self, patch: Patch) -> str:
+        """Say what a patch does, when, and with what."""
+        if patch.action is None and patch.key.startswith("law."):
+            return f"{patch.function} (law {self.model.rig.law.kind})"
+        when, with_ = (patch.binding.when, patch.binding.with_) if patch.binding is not None else ("", "")
+        return patch.function + (f", {when}" if when not in ("", "held") else "") + (f", with {with_}" if with_ else "")
 
     def _put(self, patch: Patch, source: SourceReport, channel: str, beside: bool = False) -> None:
         model = self.model

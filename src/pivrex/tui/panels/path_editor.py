@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from math import hypot
+from pathlib import Path as FilePath
 
 import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.errors import PivrexError, UnitError
-from pivrex.files import free_name, write_atomically
 from pivrex.path.edit import added, changed, looking_so, mirrored, removed, reversed_, segment_near
 from pivrex.path.files import path_text
 from pivrex.routine.trial import program_following
@@ -22,6 +22,7 @@ from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.path_trial import PathTrial, ToTry
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice
+from pivrex.tui.panels.file_list import FileList, Kind
 from pivrex.tui.panels.panel import Changes, Panel, View
 from pivrex.tui.panels.path_drawn import PathDrawn
 
@@ -31,7 +32,6 @@ Floats = NDArray[np.float64]
 
 STEP_M, FINE_M = 0.05, 0.01
 REACH_CELLS = 2
-NEW = "a new path"
 ARROWS = {"left": (-1, 0), "right": (1, 0), "up": (0, 1), "down": (0, -1)}
 SEED = 1
 LOOKS = {
@@ -50,7 +50,8 @@ def _drawing(model: ScreenModel) -> bool:
 PATH_COMMANDS = (
     Command("path", "path", "Opens a path on the field, to draw, check and drive it; again closes it.", ("P", "shift+p", "upper_p"),
             foot=4),
-    Command("path_choose", "which path", "Lists the paths of this workspace, and begins a new one.", ("c",), foot=2, available=_drawing),
+    Command("path_choose", "which path", "Lists the paths of this workspace: opens, makes, renames, duplicates or deletes one.",
+            ("c",), foot=2, available=_drawing),
     Command("path_next", "next point", "Chooses the path's next point.", ("full_stop", "."), ". ,", foot=2, available=_drawing),
     Command("path_previous", "point before", "Chooses the path's previous point.", ("comma", ","), ",", available=_drawing),
     Command("path_move", "move", "Moves the chosen point by 5 cm, with shift by 1 cm; so does dragging it. The other keys of a list "
@@ -95,6 +96,8 @@ class PathEditor(Panel):
         self.open = False
         self.feeds = (True, True)
         self._held = False
+        kind = Kind("path", "paths", ".toml", lambda _: path_text(first_path(self.model.folder.settings.field)))
+        self.files = FileList(view, kind, self._open)
 
     def depends(self) -> tuple[object, ...] | None:
         if self.model.drives_alone:
@@ -126,7 +129,7 @@ class PathEditor(Panel):
             if paths:
                 self.desk.open(next(iter(paths.values())))
             else:
-                self.new()
+                self.files.ask_new()
         self._tell()
 
     def _tell(self) -> None:
@@ -137,31 +140,11 @@ class PathEditor(Panel):
 
     def act_path_choose(self) -> None:
         """Ask which path."""
-        paths = self.model.folder.paths()
-        choices = [Choice(n, n) for n in paths] + [Choice(NEW, NEW, "two points, to be drawn on from")]
-        here = self.desk.path.stem if self.desk.is_open else ""
+        self.files.choose(self.desk.path if self.desk.is_open else None, "c")
 
-        def take(chosen: str) -> None:
-            if chosen == NEW:
-                self.new()
-            else:
-                self.desk.open(paths[chosen])
-                self._say_wrong()
-
-        self.view.choose("which path?", lambda: choices, here, "c", take)
-
-    def new(self) -> None:
-        """Begin another path in a file of its own."""
-        folder = self.model.folder.path / "paths"
-        try:
-            folder.mkdir(exist_ok=True)
-            file = free_name(folder, "path", ".toml")
-            write_atomically(file, path_text(first_path(self.model.folder.settings.field)))
-        except OSError as problem:
-            self.model.say(f"{folder}: {problem.strerror or problem}", alarm=True)
-            return
-        self.desk.open(file)
-        self.model.say(f"a new path: paths/{file.name}")
+    def _open(self, path: FilePath) -> None:
+        self.desk.open(path)
+        self._say_wrong()
 
     def _say_wrong(self) -> None:
         if self.desk.problem:

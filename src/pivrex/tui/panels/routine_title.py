@@ -2,12 +2,29 @@
 
 from __future__ import annotations
 
+from math import degrees
+
+from pivrex.errors import PivrexError
+from pivrex.routine.files import SUFFIX
 from pivrex.routine.reading import SKIP
 from pivrex.tui.draw.picture import Picture
+from pivrex.tui.panels.file_list import FileList, Kind
 from pivrex.tui.panels.open_routine import OpenRoutine
 from pivrex.tui.panels.panel import Panel
 
 __all__ = ["RoutineTitle"]
+
+
+EXAMPLE = """\
+# What {robot} does alone. The view plays it as you type; G runs it.
+for "{robot}"
+start at {start}
+
+drive ahead 0.5 m
+turn left 90 deg
+wait 0.5 s
+drive back 0.2 m
+"""
 
 
 class RoutineTitle(Panel):
@@ -16,14 +33,15 @@ class RoutineTitle(Panel):
     def __init__(self, routine: OpenRoutine) -> None:
         super().__init__(routine.view)
         self._routine = routine
+        self.files = FileList(
+            routine.view, Kind("routine", "routines", SUFFIX, self._example), routine.open, self._renamed
+        )
 
     def draw(self, width: int, height: int) -> Picture:
         picture, desk, left = Picture(width, height), self._routine.desk, width
         past = self.model.replay is not None
         if not desk.is_open:
-            said = (
-                desk.title or "this run had no routine" if past else "no routine in this workspace's folder routines/"
-            )
+            said = desk.title or "this run had no routine" if past else "no routine yet: Enter makes one"
             picture.text(1, 0, said, "dim", left)
             return picture
         wrong = [m for m in desk.content.mistakes if not m.warning] if desk.content is not None else []
@@ -37,9 +55,26 @@ class RoutineTitle(Panel):
             picture.right(left - 1, 0, said, "alarm" if wrong else "dim")
         return picture
 
+    def act_choose_routine(self) -> None:
+        desk = self._routine.desk
+        desk.saver.wait()
+        self.files.choose(desk.path if desk.is_open else None, "c")
+
+    def _example(self, _name: str) -> str:
+        """Return a routine to begin with, for the robot and the floor that are here."""
+        rig, start = self.model.rig, self.model.folder.settings.field.start
+        at = f"{start.x_m:.2f} m, {start.y_m:.2f} m facing {degrees(start.heading_rad):.0f} deg"
+        return EXAMPLE.format(robot=rig.name, start=at)
+
+    def _renamed(self, before: str, name: str) -> None:
+        try:
+            self.model.documents.rename_routine(before, name)
+        except PivrexError as problem:
+            self.model.say(str(problem), alarm=True)
+
     def act_edit_text(self) -> None:
         if not self._routine.desk.is_open:
-            self.model.say("this workspace has no routine yet; put one into its folder routines/")
+            self.model.say("this workspace has no routine yet: Enter makes one")
             return
         self.view.typing = True
         self._routine.editor.can_focus = True
@@ -66,7 +101,10 @@ class RoutineTitle(Panel):
             self._routine.editor.replace(f"{SKIP} ", (row, indent), (row, indent))
 
     def take_key(self, key: str) -> bool:
-        """Take u and U: here they mean the text, not the rig."""
+        """Take u and U: here they mean the text, not the rig; and Enter where there is no routine yet: it makes one."""
+        if not self._routine.desk.is_open and self.model.replay is None and key == "enter":
+            self.files.ask_new(self.model.file.path.stem)
+            return True
         if key == "u":
             self._routine.editor.undo()
         elif key in ("U", "shift+u", "upper_u"):

@@ -10,6 +10,7 @@ from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import number
 from pivrex.tui.guides.calibration_guide import CalibrationPanel
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.panels.attachment_list import AttachmentList
 from pivrex.tui.panels.attachment_rows import AttachmentRows
 from pivrex.tui.panels.channel_bars import ChannelBars
 from pivrex.tui.panels.message_log import MessageLog
@@ -37,6 +38,8 @@ DRIVER_COMMANDS = (
             ("equals_sign", "="), foot=4),
     Command("add_binding", "add a binding", "Adds a binding: choose an action, such as slow 40 %, then move its control.",
             ("plus", "+"), foot=6),
+    Command("attachments", "attachments", "Lists what the robot carries: makes, renames, duplicates or deletes one.",
+            ("A", "shift+a", "upper_a"), foot=8),
     Command("remove_binding", "remove the binding", "Deletes the selected binding.", ("backspace", "delete")),
 )  # fmt: skip
 
@@ -66,7 +69,13 @@ class DriverView(View):
         self._lines = PatchLines(sources, self._channels, self.patches)
         self._attachments, self._messages, self._rule = AttachmentRows(self), MessageLog(sources), Rule(self)
         self._strip, self._bars = StickStrip(self), WheelBars(self)
-        self.panels = (self._calibration, self.patches, PatchChoices(sources, self.patches), sources)
+        self.panels = (
+            self._calibration,
+            self.patches,
+            PatchChoices(sources, self.patches),
+            AttachmentList(self),
+            sources,
+        )
 
     def source(self) -> SourceReport | None:
         """Return the selected source."""

@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from pathlib import Path
 
+from pivrex.errors import RigError
 from pivrex.line.layout import plain
+from pivrex.rig.written import written
 from pivrex.session.messages import TakeMark
 from pivrex.tui.commands import PUSHES, Command
 from pivrex.tui.draw.parts import number
 from pivrex.tui.model import ScreenModel
+from pivrex.tui.overlays.choices import Choice
 from pivrex.tui.panels.attachment_rows import AttachmentBars
 from pivrex.tui.panels.drawn_sticks import STICKS_H, STICKS_W, DrawnSticks
 from pivrex.tui.panels.field_instruments import FieldInstruments
 from pivrex.tui.panels.field_map import FieldMap
 from pivrex.tui.panels.field_numbers import FieldNumbers
+from pivrex.tui.panels.file_list import FileList, Kind
 from pivrex.tui.panels.panel import Place, Rect, View
 from pivrex.tui.panels.path_editor import PATH_COMMANDS, PathEditor
 from pivrex.tui.panels.robot_from_side import RobotFromSide, leans
@@ -49,7 +54,22 @@ class FieldView(View):
         self._attachments, self._instruments = AttachmentBars(self), FieldInstruments(self)
         self._numbers, self._all_numbers = FieldNumbers(self), False
         self._side = RobotFromSide(self)
+        kind = Kind("floor", "floors", ".toml", lambda _: written(model.folder.settings.field))
+        self.floors = FileList(self, kind, self._lay_out)
         self.panels = (self.paths, self._map, self._wheels, self._sticks)
+
+    def act_floors(self) -> None:
+        """List the floors of the workspace; the chosen one is laid out."""
+        model = self.model
+        here = model.folder.path / "floors" / f"{model.floor}.toml" if model.floor else None
+        own = Choice("own", f"{model.folder.settings.name or 'the workspace'}: its own field", "" if here else "open")
+        self.floors.choose(here, "K", own, lambda: model.lay_out(""))
+
+    def _lay_out(self, path: Path) -> None:
+        try:
+            self.model.lay_out(path.stem)
+        except RigError as problem:
+            self.model.say(str(problem), alarm=True)
 
     def act_numbers(self) -> None:
         """Show all numbers where the instruments are, or these again."""
@@ -92,6 +112,8 @@ FIELD_COMMANDS = (
             "measured value, the estimated value and the gain.", ("J", "shift+j", "upper_j"), foot=12,
             asks=TakeMark()),
     *PATH_COMMANDS,
+    Command("floors", "floor", "Lists the floors of this workspace: lays out, makes, renames, duplicates or deletes one.",
+            ("K", "shift+k", "upper_k"), foot=12),
     *PUSHES,
 )  # fmt: skip
 

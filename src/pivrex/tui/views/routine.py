@@ -26,7 +26,8 @@ SMALL = 78
 
 ROUTINE_COMMANDS = (
     Command("edit_text", "type", "Lets you type in the text; Esc leaves it.", ("y",), foot=2),
-    Command("choose_routine", "routine", "Lists the routines of this workspace, and opens another.", ("c",), foot=3),
+    Command("choose_routine", "routine", "Lists the routines of this workspace: opens, makes, renames, duplicates or deletes one.",
+            ("c",), foot=3),
     Command("alone", "play", "Runs the routine now, for the period alone.", ("G", "shift+g", "upper_g"), foot=2),
     Command("from_here", "from here", "Gets ready at the cursor's line, with the pose and the variables that it would have there; "
             "G runs on from it, M runs the rest of the match.", ("H", "shift+h", "upper_h"), foot=6),
