@@ -9,7 +9,7 @@ from collections.abc import Callable, Coroutine, Iterator, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 from unittest import mock
 
 from textual import _wait, events
@@ -294,6 +294,39 @@ class DrivingTest(AppCase):
             self.assertIn(
                 "the session no longer answers; the simulated robot went with it. Ctrl+Q leaves", self.text("foot")
             )
+
+
+class StartingTest(AppCase):
+    @in_loop
+    async def test_keys_before_the_first_picture_are_dropped(self) -> None:
+        self.model = local_model(self.home, "keys")
+        client = cast(LocalClient, self.model.client)
+        client.ticks = 0
+        self.app = PivrexApp(self.model)
+        async with self.app.run_test(size=(160, 47)) as self.pilot:
+            await self.frames()
+            self.assertIn("starting …", self.text("field"))
+            await self.pilot.press("w", "2")
+            self.assertFalse([r for r in client.asked if isinstance(r, KeyDown)])
+            client.ticks = 3
+            await self.until(lambda: "greenhouse" in self.text("field"))
+            self.assertEqual(self.app.view.view_name, "field")
+            await self.press("w")
+            self.assertTrue([r for r in client.asked if isinstance(r, KeyDown)])
+
+
+class UndoneTest(AppCase):
+    @in_loop
+    async def test_what_is_there_again_is_named(self) -> None:
+        async with self.running(view="driver"):
+            self.model.type_in("shaping.forward.dead_band", "9 %")
+            self.model.undo()
+            self.assertEqual(self.model.message, "undone: forward: dead band is 6 % again")
+            self.model.redo()
+            self.assertEqual(self.model.message, "done again: forward: dead band is 9 % again")
+            self.model.edit("pump on removed", lambda document: document["bindings"].pop(2))
+            self.model.undo()
+            self.assertEqual(self.model.message, "undone: pump on is there again")
 
 
 class ShapingTest(AppCase):

@@ -4,17 +4,22 @@ import math
 import multiprocessing
 import unittest
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 
 from pivrex.rig import read_rig
 from pivrex.rig.rig import Rig
 from pivrex.routine.motion import Motion
+from pivrex.scene.marks import ROLES
 from pivrex.session.core import Session
 from pivrex.session.messages import BeginMotion, ChooseSource, GoOn, Hold, KeyDown, Push, SetUp, Stop, UseRig, ZeroGyro
 from pivrex.session.robots import RESTARTS
+from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.gain_help import ToFind, gain_job, propose
 from pivrex.tui.jobs.responses import Question, Responses, response_job
+from pivrex.tui.panels.loop_tuning import LoopTuning
+from pivrex.tui.panels.step_response import draw_answers, draw_figures
 from pivrex.tui.views.heading import HeadingView
 from pivrex.tuning import LOOPS, Experiment, Gains
 from tests.chassis import demo_path
@@ -39,6 +44,29 @@ class HeadingCase(AppCase):
         view = self.app.views["heading"]
         assert isinstance(view, HeadingView)
         return view
+
+
+class StaleTest(HeadingCase):
+    @in_loop
+    async def test_figures_of_old_gains_are_greyed_while_new_ones_are_computed(self) -> None:
+        async with self.running(view="heading"):
+            tuning = self.app.view.panels[0]
+            assert isinstance(tuning, LoopTuning)
+            await self.until(lambda: tuning.answers is not None and not tuning.stale)
+            shown = {}
+            for stale in (False, True):
+                with patch.object(LoopTuning, "stale", stale):
+                    figures, curves = Picture(100, 6), Picture(80, 20)
+                    draw_figures(tuning, figures)
+                    draw_answers(tuning, curves)
+                row = figures.row(3)
+                at = row.index("%") if "%" in row else row.rindex("s")
+                shown[stale] = ROLES[figures.roles[3, at]], "computing the new ones" in "".join(curves.rows())
+            self.assertEqual(shown, {False: ("rest", False), True: ("dim", True)})
+            self.model.nudge("correction.p", 1)
+            await self.frames(1)
+            self.assertTrue(tuning.stale or tuning.answers is not None)
+            await self.until(lambda: not tuning.stale)
 
 
 class HeadingViewTest(HeadingCase):

@@ -265,7 +265,7 @@ class KeptTest(KeepCase):
         self.assertEqual([p.first for p in run.pieces()], [0, 50, 100])
         self.assertEqual([round(1 / run.line(row).dt_s) for row in (49, 50, 100)], [60, 50, 50])
         self.assertGreater(len(run.track), 10)
-        for row, t, x, felt in run.track[:, [TRACK.index(n) for n in ("row", "t_s", "x_m", "felt_m_s")]].tolist():
+        for row, t, x, felt in run.track[:, [TRACK.index(n) for n in ("row", "t_s", "x_m", "measured_m_s")]].tolist():
             made, layout, dt_s = self.made[int(row)], run.line(int(row)).layout, run.line(int(row)).dt_s
             self.assertAlmostEqual(x, made[layout.at("truth", "x")], places=5)
             self.assertAlmostEqual(t, made[layout.at("clock", "t")], places=5)

@@ -92,17 +92,46 @@ class ToldTest(KeepCase):
         run = self.kept("by key")
         layout = run.line(0).layout
         places = [layout.at(stage, name) for stage, name in (("truth", "x"), ("truth", "y"), ("odometry", "heading"))]
-        columns = [TRACK.index(name) for name in ("x_m", "y_m", "believed_heading_rad")]
+        columns = [TRACK.index(name) for name in ("x_m", "y_m", "estimated_heading_rad")]
         np.testing.assert_array_equal(run.track[:, 0], np.arange(0, 420, 10))
         made = np.array(self.made)[0:420:10]
         np.testing.assert_allclose(run.track[:, columns], made[:, places], atol=1e-5)
         for name, place, dt in (
-            ("asked_m_s", ("motion", "forward"), 1.0), ("felt_m_s", ("odometry", "forward"), 1 / 60),
-            ("asked_turn_rad_s", ("motion", "turn"), 1.0), ("felt_turn_rad_s", ("odometry", "turn"), 1 / 60),
+            ("commanded_m_s", ("motion", "forward"), 1.0), ("measured_m_s", ("odometry", "forward"), 1 / 60),
+            ("commanded_turn_rad_s", ("motion", "turn"), 1.0), ("measured_turn_rad_s", ("odometry", "turn"), 1 / 60),
         ):  # fmt: skip
             got = run.track[:, TRACK.index(name)]
             self.assertGreater(np.abs(got).max(), 0.0, name)
             np.testing.assert_allclose(got, made[:, layout.at(*place)] / dt, atol=1e-5, err_msg=name)
+
+    def test_the_battery_of_a_track_is_the_lowest_since_the_line_before(self) -> None:
+        self.begin("keys")
+        self.ask(ask.SetKeysMode("latched"), ask.KeyDown("w"), ask.KeyDown("w"))
+        self.tick(90)
+        self.ask(ask.KeepRun())
+        self.tick(1)
+        run = self.kept("by key")
+        layout = run.line(0).layout
+        volts = np.array(self.made)[:, layout.at("truth", "battery")]
+        wanted = [volts[max(0, k - 9) : k + 1].min() for k in range(0, len(run.track) * 10, 10)]
+        np.testing.assert_allclose(run.track[:, TRACK.index("battery_V")], wanted, atol=1e-5)
+        self.assertAlmostEqual(run.track[:, TRACK.index("battery_V")].min(), run.facts.figures["battery_low_V"], 1)
+
+    def test_a_track_of_before_is_read(self) -> None:
+        self.begin("keys")
+        self.tick(60)
+        self.ask(ask.KeepRun())
+        self.tick(1)
+        run = self.kept("by key")
+        file = next(iter(run.folder.glob("track-*.csv")))
+        said = (
+            file.read_text("utf-8")
+            .replace("estimated_", "believed_")
+            .replace("commanded_", "asked_")
+            .replace("measured_", "felt_")
+        )
+        file.write_text(said, "utf-8")
+        np.testing.assert_array_equal(Run(run.folder).track, run.track)
 
     def test_a_note_that_is_typed_while_it_goes_on_stays(self) -> None:
         self.begin("keys")

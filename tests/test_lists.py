@@ -2,6 +2,7 @@
 
 import unittest
 
+from pivrex.path.files import read_path
 from pivrex.rig import open_folder, read_rig
 from pivrex.rig.rig import Rig
 from pivrex.routine.files import check_file
@@ -179,6 +180,86 @@ class BindingsTest(ListCase):
             await self.press("f11")
             await self.frames(3)
             self.assertEqual([b.does for b in self.rig.bindings[count:]], ["pump on"])
+
+
+class LevelsTest(ListCase):
+    def levels(self) -> list[tuple[str, float, float]]:
+        return [(v.name, v.moving, v.turning) for v in self.rig.speed_levels.levels]
+
+    @in_loop
+    async def test_one_is_made_changed_renamed_and_deleted(self) -> None:
+        async with self.running(view="shaping"):
+            await self.pick("v", "plus")
+            await self.typed("walk")
+            await self.typed("45 %, 50 %")
+            self.assertEqual(
+                self.levels(), [("creep", 0.3, 0.4), ("walk", 0.45, 0.5), ("cruise", 0.65, 0.75), ("dash", 1, 1)]
+            )
+            await self.pick("v", "down", "enter")
+            await self.typed("40 %, 55 %")
+            self.assertEqual(self.levels()[1], ("walk", 0.4, 0.55))
+            await self.pick("v", "down", "down", "f2")
+            await self.typed("trot")
+            self.assertEqual((self.levels()[2][0], self.rig.speed_levels.start), ("trot", "trot"))
+            await self.pick("v", "D")
+            await self.typed("slow")
+            await self.press("enter")
+            await self.frames(3)
+            self.assertIn(("slow", 0.3, 0.4), self.levels())
+            await self.pick("v", "delete")
+            self.assertEqual(len(self.levels()), 4)
+
+    @in_loop
+    async def test_a_share_that_cannot_be_stays_in_the_entry(self) -> None:
+        async with self.running(view="shaping"):
+            await self.pick("v", "enter")
+            await self.typed("140 %, 50 %")
+            self.assertIn("at most 100 %", str(self.app.screen.query_one("#what").render()))
+            self.assertEqual(self.levels()[0], ("creep", 0.3, 0.4))
+
+    @in_loop
+    async def test_a_rig_without_levels_gets_one_more(self) -> None:
+        async with self.running(view="shaping"):
+            self.model.open_rig(self.home / "rigs" / "stilt.toml")
+            self.model.edit("none", lambda document: document.pop("speed_levels", None))
+            await self.frames(3)
+            await self.pick("v", "plus")
+            await self.typed("slow")
+            await self.typed("40 %, 50 %")
+            levels = read_rig(self.home / "rigs" / "stilt.toml").speed_levels.levels
+            self.assertEqual([v.name for v in levels], ["slow", "full"])
+
+
+class PathLimitsTest(ListCase):
+    @in_loop
+    async def test_limits_and_slow_zones(self) -> None:
+        async with self.running(view="field"):
+            await self.press("P")
+            file = self.home / "paths" / "round.toml"
+            await self.pick("A", "enter")
+            await self.typed("0.4 m/s")
+            self.assertEqual(read_path(file).speed_m_s, 0.4)
+            plan = self.app.view.paths.desk.plan(self.model.rig)  # type: ignore[attr-defined]
+            self.assertLessEqual(plan.law.speed.max(), 0.4 + 1e-9)
+            await self.pick("A", "end", "enter")
+            await self.press("enter")
+            await self.frames(3)
+            zone = read_path(file).slow[-1]
+            self.assertEqual((zone.x_m, zone.y_m, zone.radius_m, zone.speed_m_s), (0.5, 0.5, 0.4, 0.2))
+            await self.pick("A", "end", "up", "enter")
+            await self.typed("1.00 m, 0.50 m, 0.30 m, 0.1 m/s")
+            self.assertEqual(read_path(file).slow[-1].speed_m_s, 0.1)
+            await self.pick("A", "end", "up", "enter")
+            await self.typed("1.00 m, 0.50 m, 0.30 m, 0 m/s")
+            self.assertIn("more than", str(self.app.screen.query_one("#what").render()))
+            await self.press("escape")
+            await self.frames(3)
+            await self.pick("A", "end", "up", "delete")
+            self.assertEqual(len(read_path(file).slow), 1)
+            await self.pick("A", "enter")
+            await self.press("delete", "enter")
+            await self.frames(3)
+            self.assertIsNone(read_path(file).speed_m_s)
 
 
 class FunctionKeysTest(unittest.TestCase):

@@ -503,7 +503,7 @@ class ChoosingTest(AppCase):
             before = len([r for r in self.asked if isinstance(r, KeyDown)])
             key, button = next((k, b) for k, b in self.model.button_keys.items() if b != channel)
             await self.press("v", key)
-            self.assertIn(f'({button}) already does', self.model.message)
+            self.assertIn(f"({button}) already does", self.model.message)
             self.assertEqual(len([r for r in self.asked if isinstance(r, KeyDown)]), before)
 
     @in_loop

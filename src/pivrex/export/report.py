@@ -63,7 +63,7 @@ class Track(NamedTuple):
 
     def place(self) -> Floats:
         """Return where it was, (N, 2): truly, or where no one knows that, as it was believed."""
-        names = ("x_m", "y_m") if np.isfinite(self.of("x_m")).any() else ("believed_x_m", "believed_y_m")
+        names = ("x_m", "y_m") if np.isfinite(self.of("x_m")).any() else ("estimated_x_m", "estimated_y_m")
         return np.stack([self.of(name) for name in names], axis=1)
 
 
@@ -99,8 +99,8 @@ def _drives(runs: Sequence[Run], compared: Compared | None, columns: int, rows: 
     zeros = compared.zero if compared is not None else (runs[0].first,)
     tracks = [_track(run, zero) for run, zero in zip(runs, zeros, strict=False)]
     room = rows - row - 3
-    charts = (("ahead", "m/s", ("asked_m_s", "felt_m_s"), ("asked", "measured"), 0.40),
-              ("heading", "deg", ("believed_heading_rad", "heading_rad"), ("estimated", "true"), 0.34),
+    charts = (("ahead", "m/s", ("commanded_m_s", "measured_m_s"), ("commanded", "measured"), 0.40),
+              ("heading", "deg", ("estimated_heading_rad", "heading_rad"), ("estimated", "true"), 0.34),
               ("battery", "V", ("", "battery_V"), ("", ""), 0.26))  # fmt: skip
     field = runs[0].floor
     high = min(round(wide * LETTER * field.width_m / field.length_m / LINE) + 2, round(room * 0.56))
@@ -191,7 +191,7 @@ def _over_time(
     compared: Compared | None, size: tuple[int, int],
 ) -> Scene:  # fmt: skip
     """Draw a pair of columns over time, or of two runs the second of the pair of each; and what happened."""
-    asked, felt = names
+    commanded, measured = names
     end = max([float(t.t[-1]) for t in tracks if len(t.t)] or [1.0])
     begin = min([float(t.t[0]) for t in tracks if len(t.t)] or [0.0])
 
@@ -202,11 +202,11 @@ def _over_time(
     t = np.linspace(begin, end, max(2, 4 * size[0])) if compared is not None else tracks[0].t
     if compared is not None:
         series = [
-            Series(run.name, np.interp(t, track.t, values(track, felt), np.nan, np.nan), named, dash)
+            Series(run.name, np.interp(t, track.t, values(track, measured), np.nan, np.nan), named, dash)
             for run, track, (named, dash) in zip(runs, tracks, LOOKS, strict=False)
         ][::-1]
     else:
-        pairs = ((felt, "measured", words[1], 0.0), (asked, "commanded", words[0], 0.0))
+        pairs = ((measured, "measured", words[1], 0.0), (commanded, "commanded", words[0], 0.0))
         series = [Series(word, values(tracks[0], name), named, dash) for name, named, word, dash in pairs if name]
     known = np.concatenate([one.values[np.isfinite(one.values)] for one in series] or [np.zeros(0)])
     if unit == "V" and len(known):  # a battery is never near 0

@@ -149,7 +149,7 @@ def _change_rows(runs: Sequence[Run], compared: Compared | None, most: int) -> t
     if compared is not None:
         changes = list(compared.changes)
         title = "what differs"
-        rows = [[c.key, str(c.before), str(c.after)] for c in changes]
+        rows = [[title_of(c.key), *c.words] for c in changes]
         rows += [["routine", "", line] for line in compared.routine]
     else:
         before = _before(runs[0])
@@ -160,7 +160,7 @@ def _change_rows(runs: Sequence[Run], compared: Compared | None, most: int) -> t
                 changes = differences(
                     rig_text(before.rig_file(before.first)), rig_text(runs[0].rig_file(runs[0].first))
                 )
-                rows = [[c.key, str(c.before), str(c.after)] for c in changes]
+                rows = [[title_of(c.key), *c.words] for c in changes]
             except (RigError, ValueError):
                 rows = []
     if len(rows) > most:

@@ -35,8 +35,13 @@ class Change:
         return counted(".".join(map(str, self.place)))
 
     def __str__(self) -> str:
+        return f"{self.key}: {self.words[0]} → {self.words[1]}"
+
+    @property
+    def words(self) -> tuple[str, str]:
+        """Both values, for people."""
         was, now = ("left out" if v is None else quoted(v).strip('"') for v in (self.before, self.after))
-        return f"{self.key}: {was} → {now}"
+        return was, now
 
 
 def differences(before: str, after: str) -> list[Change]:

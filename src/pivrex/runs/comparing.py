@@ -186,7 +186,7 @@ def _apart(one: Run, other: Run, zero: tuple[int, int]) -> tuple[float, float]:
     tracks = []
     for run, row in zip((one, other), zero, strict=True):
         track: Floats = run.track
-        column = TRACK.index("x_m") if np.isfinite(track[:, TRACK.index("x_m")]).any() else TRACK.index("believed_x_m")
+        column = TRACK.index("x_m") if np.isfinite(track[:, TRACK.index("x_m")]).any() else TRACK.index("estimated_x_m")
         track = track[track[:, 0] >= row]
         tracks.append(((track[:, 0] - row) * run.dt_s, track[:, column], track[:, column + 1]))
     (t, x, y), (u, p, q) = tracks

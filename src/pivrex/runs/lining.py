@@ -73,7 +73,7 @@ def _nearest(run: Run, x: float, y: float) -> int:
     track = run.track
     columns = [TRACK.index("x_m"), TRACK.index("y_m")]
     if not np.isfinite(track[:, columns]).any():  # no one knows where a real robot truly is
-        columns = [TRACK.index("believed_x_m"), TRACK.index("believed_y_m")]
+        columns = [TRACK.index("estimated_x_m"), TRACK.index("estimated_y_m")]
     away = np.hypot(track[:, columns[0]] - x, track[:, columns[1]] - y)
     if not np.isfinite(away).any() or np.nanmin(away) > NEAR_M:
         raise RunError(run.folder, 0, f"never comes near {x:g} m, {y:g} m")

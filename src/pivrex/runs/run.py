@@ -22,7 +22,7 @@ from pivrex.rig import Field, read_rig
 from pivrex.rig.read import read_floor
 from pivrex.runs.facts import Facts, read_facts
 from pivrex.runs.happenings import Event, read_events
-from pivrex.runs.track import TRACK
+from pivrex.runs.track import OLD_TRACK, TRACK
 
 __all__ = ["KEPT_PIECES", "Piece", "Run"]
 
@@ -289,7 +289,7 @@ class Run:
         found = []
         for file in _files(self.folder, "track"):
             titles, rows = self._parsed(file.path)
-            if tuple(titles) == TRACK:
+            if tuple(titles) in (TRACK, OLD_TRACK):
                 found.append(rows)
         return np.concatenate(found) if found else np.empty((0, len(TRACK)))
 

@@ -122,7 +122,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
             name: Canvas(id=name)
             for name in ("head", "line", "task", "pins", "replay", "ladder", "why", "foot", "small")
         }
-        self._open = view
+        self._open, self._started = view, False
         self.newcomer, self.hour = newcomer, FirstHour(model)
         self.why = WhyLadder(model)
         self.pins = PinStrip(model)
@@ -222,9 +222,10 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
 
     def _draw_view(self) -> None:
         view = self.view
-        if not view.size.width or not view.size.height:  # one that has just been opened has no place yet
+        if not all(view.size):  # one that has just been opened has no place yet
             return
-        picture = view.draw(*view.size)
+        self._started |= self.model.row is not None or not self.model.client.alive
+        picture = view.draw(*view.size) if self._started else chrome.starting(*view.size)
         view.canvas.show(picture)
         self._stills.look(view.canvas, self.theme, len(self.screen_stack) == 1, time.monotonic())
 
@@ -245,7 +246,9 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
 
     def obey(self, event: events.Key) -> None:
         """Hand a key to its command. While live, a key that means nothing here stops the robot."""
-        key, self.newcomer = event.key, False
+        key, self.newcomer = event.key, self.newcomer and not self._started
+        if not self._started and key != "ctrl+q":
+            return  # it was typed before there was anything to see
         if any(key in c.keys for c in self.commands.before):
             self.act(self.commands.of_key(key, self._open).name)  # type: ignore[union-attr]
             return

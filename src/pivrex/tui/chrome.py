@@ -12,7 +12,7 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.match_clock import match_head
 from pivrex.tui.views.view_row import ViewRow
 
-__all__ = ["head", "line", "small_screen"]
+__all__ = ["head", "line", "small_screen", "starting"]
 
 
 def head(model: ScreenModel, width: int, reports_focus: bool) -> Picture:
@@ -78,6 +78,13 @@ def _frame(model: ScreenModel) -> str:
 def line(model: ScreenModel, views: Sequence[ViewRow], open_view: str, width: int) -> Picture:
     """Draw the line: a cell for each view, with what stands there now."""
     return draw_line([v.cell(model, v.name == open_view) for v in views], width)
+
+
+def starting(width: int, height: int) -> Picture:
+    """Draw what stands in the place of the view until the session has made its first tick."""
+    picture = Picture(width, height)
+    picture.text(max(0, width // 2 - 5), height // 2, "starting …", "dim")
+    return picture
 
 
 def small_screen(model: ScreenModel, width: int, height: int) -> Picture:

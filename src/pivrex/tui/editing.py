@@ -10,7 +10,8 @@ from math import isfinite
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from pivrex.errors import Mistake, PivrexError, RigError, SaveError
+from pivrex.errors import Mistake, PivrexError, RigError, SaveError, UnitError
+from pivrex.glossary import title_of
 from pivrex.line import Line
 from pivrex.rig import Rig, RigFile
 from pivrex.rig.base import place_of
@@ -236,7 +237,25 @@ class Editing:
         self.before, self._changed = before, ("", 0.0)
         self.use_rig()
         if what:
-            self.say(f"{word}: {what}")
+            self.say(f"{word}: {self._there_again(str(what), word)}")
+
+    def _there_again(self, what: str, word: str) -> str:
+        """Say what a step back or forward has brought back."""
+        key, is_value, _ = what.partition(" = ")
+        if is_value and self.file.get(key) is not None and (said := self._value_now(key)):
+            return said
+        if word == "undone":
+            for end, now in ((" deleted, with its bindings", "and its bindings are there again"), (" deleted", "is there again"),
+                             (" removed", "is there again"), (" added", "is gone again")):  # fmt: skip
+                if what.endswith(end):
+                    return f"{what.removesuffix(end)} {now}"
+        return what
+
+    def _value_now(self, key: str) -> str:
+        try:
+            return f"{title_of(key)} is {self.shown(key)} again"
+        except (KeyError, ValueError, UnitError):
+            return ""
 
     def refuses(self) -> str:
         """Say why nothing of the rig changes now; empty where it may."""

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from math import degrees
 from pathlib import Path
+
+import tomlkit
+from tomlkit import TOMLDocument
 
 from pivrex.document import Document
 from pivrex.errors import PivrexError, UnitError
@@ -90,6 +94,19 @@ class PathDocument(Document[DrivenPath]):
             return f"{wrong}"
         self._use(self.text, self._understand(self.text, self.path))  # as it stands in the file
         self.mark = min(max(self.mark if at is None else at, 0), len(path.points) - 1)
+        return self.problem
+
+    def edit(self, what: str, change: Callable[[TOMLDocument], None]) -> str:
+        """Change the text of its file as one step; returns what is wrong, empty if nothing is: then nothing has changed."""
+        if self.content is None:
+            return "there is no path"
+        document = tomlkit.parse(self.text)
+        change(document)
+        try:
+            self.change(tomlkit.dumps(document), what)
+        except PivrexError as wrong:
+            mistakes = getattr(wrong, "mistakes", ())
+            return "; ".join(str(m) for m in mistakes) or f"{wrong}"
         return self.problem
 
     def drag(self, x_m: float, y_m: float) -> None:

@@ -108,7 +108,7 @@ def place(track: Floats) -> Floats:
     """Return where a track went, (N, 2): truly, or where no one knows that as it was believed."""
     x = TRACK.index("x_m")
     if not np.isfinite(track[:, x]).any():
-        x = TRACK.index("believed_x_m")
+        x = TRACK.index("estimated_x_m")
     return track[:, x : x + 2]
 
 

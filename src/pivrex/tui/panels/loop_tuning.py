@@ -49,7 +49,7 @@ class LoopTuning(Panel):
         What gains should be proposed for.
     kept, proposed : Gains or None
     names, answers
-        The gain sets that were answered, and what.
+        The gain sets that were answered, and what. While ``stale``, they are of the gains before.
     help : Job
         Finds gains.
     """
@@ -143,6 +143,11 @@ class LoopTuning(Panel):
             if question.sets in self._named and question.loop == self.loop.name:
                 self.answers, self.names = answers, self._named[question.sets]
 
+    @property
+    def stale(self) -> bool:
+        """Whether the answers are older than what is shown: new ones are being computed."""
+        return self._responses.goes_on
+
     def _take_help(self) -> None:
         """Take what the helper says."""
         for _, found in self.help.poll():
@@ -166,7 +171,15 @@ class LoopTuning(Panel):
 
     def depends(self) -> tuple[object, ...]:
         shown = self.kind, self.goal, self.kept, self.proposed, self.beside_p_alone, self.names, self.answers, self.loop
-        return *shown, self.model.serial, self.model.before, self.help.goes_on, self.help.share, self.help.said
+        return (
+            *shown,
+            self.stale,
+            self.model.serial,
+            self.model.before,
+            self.help.goes_on,
+            self.help.share,
+            self.help.said,
+        )
 
     def draw(self, width: int, height: int) -> Picture:
         picture = Picture(width, height)

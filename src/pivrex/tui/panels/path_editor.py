@@ -61,6 +61,8 @@ PATH_COMMANDS = (
     Command("path_remove", "remove", "Deletes the chosen point.", ("minus", "-"), "-", foot=2, available=_drawing),
     Command("path_type", "type it", "Types the chosen point's place and direction, such as 1.20 m, 0.75 m, 90 deg.", ("y",), foot=2,
             available=_drawing),
+    Command("path_limits", "limits", "Lists the top speed, acceleration and turn of the path, and its slow zones, to change them.",
+            ("A", "shift+a", "upper_a"), foot=2, available=_drawing),
     Command("path_stop", "stop there", "Turns a stop at the chosen point on or off.", ("T", "shift+t", "upper_t"),
             available=_drawing),
     Command("path_reverse", "the other way", "Reverses the path.", ("v",), available=_drawing),

@@ -125,7 +125,7 @@ def _two_speeds(found: Beside, one: Told, other: Told, width: int, height: int) 
         tracks, ("measured", "commanded"), (0.0, 0.9), ("first", "second"), strict=True
     ):
         values = (
-            np.interp(t, times, column_of(told.track, "felt_m_s"), np.nan, np.nan)
+            np.interp(t, times, column_of(told.track, "measured_m_s"), np.nan, np.nan)
             if len(times)
             else np.full_like(t, np.nan)
         )

@@ -116,7 +116,7 @@ def _add_end(scene: Scene, told: Told, track: Floats, named: str) -> None:
     points, headings = place(track), track[:, TRACK.index("heading_rad")]
     if told.rig is None or not len(track):
         return
-    heading = headings[-1] if np.isfinite(headings[-1]) else track[-1, TRACK.index("believed_heading_rad")]
+    heading = headings[-1] if np.isfinite(headings[-1]) else track[-1, TRACK.index("estimated_heading_rad")]
     pose = (float(points[-1, 0]), float(points[-1, 1]), float(heading))
     if named == "measured":
         add_robot(scene, told.rig, pose)
@@ -161,8 +161,8 @@ def _speeds(told: Told, width: int, height: int) -> Picture:
     track = told.track
     t = (track[:, 0] - told.first) * told.dt_s
     series = [
-        Series("asked", column_of(track, "asked_m_s"), "commanded"),
-        Series("measured", column_of(track, "felt_m_s"), "measured"),
+        Series("commanded", column_of(track, "commanded_m_s"), "commanded"),
+        Series("measured", column_of(track, "measured_m_s"), "measured"),
     ]
     scene = chart("ahead", t, series, span_of(series, 0.2), ("m/s", "s"), (width, height), ("commanded", "measured"))
     return print_scene(scene, width, height)

@@ -72,7 +72,10 @@ def draw_answers(shown: LoopTuning, picture: Picture) -> None:
         unit, scale, values = "cm cross-track error, left up", 100.0, a.aside_m
     else:
         unit, scale, values = shown.loop.unit, shown.loop.scale, a.value
-    series = [Series(n, whole(values[k]) * scale, *looks[n]) for k, n in reversed(list(enumerate(shown.names)))]
+    roles = {n: "ghost" if shown.stale else looks[n][0] for n in shown.names}
+    series = [
+        Series(n, whole(values[k]) * scale, roles[n], looks[n][1]) for k, n in reversed(list(enumerate(shown.names)))
+    ]
     target = Series("target", whole(a.target[0], np.nan) * scale, "target", 0.9)
     if shown.kind != "straight":
         series.insert(0, target)
@@ -82,6 +85,8 @@ def draw_answers(shown: LoopTuning, picture: Picture) -> None:
         if a.unstable[k]:
             fell = f"falls after {a.fell_s[k]:.1f} s" if np.isfinite(a.fell_s[k]) else "unstable"
             picture.text(12, 1 + k, f"! {name}: {fell}", "alarm")
+    if shown.stale:
+        picture.right(width - 1, 1, "computing the new ones … ", "dim")
     if shown.help.goes_on:
         bar = int(shown.help.share * 24)
         text = f" {'█' * bar}{'░' * (24 - bar)} {shown.help.said or 'begins'}; S or Esc stops it "
@@ -122,7 +127,8 @@ def draw_figures(shown: LoopTuning, picture: Picture) -> None:
         if a is not None and name in shown.names:
             values += _figures(shown, a, shown.names.index(name))
         for k, value in enumerate(values[: len(heads)]):
-            picture.right(ends[k], row, value, "alarm" if value.startswith("!") else "rest")
+            old = shown.stale and k >= len(GAINS)
+            picture.right(ends[k], row, value, "dim" if old else "alarm" if value.startswith("!") else "rest")
 
 
 def _figures(shown: LoopTuning, a: Answers, k: int) -> list[str]:

@@ -21,6 +21,7 @@ from pivrex.tui.panels.field_numbers import FieldNumbers
 from pivrex.tui.panels.file_list import FileList, Kind
 from pivrex.tui.panels.panel import Place, Rect, View
 from pivrex.tui.panels.path_editor import PATH_COMMANDS, PathEditor
+from pivrex.tui.panels.path_limits import PathLimits
 from pivrex.tui.panels.robot_from_side import RobotFromSide, leans
 from pivrex.tui.panels.wheel_bars import WheelBars, WheelStrips
 
@@ -56,7 +57,7 @@ class FieldView(View):
         self._side = RobotFromSide(self)
         kind = Kind("floor", "floors", ".toml", lambda _: written(model.folder.settings.field))
         self.floors = FileList(self, kind, self._lay_out)
-        self.panels = (self.paths, self._map, self._wheels, self._sticks)
+        self.panels = (self.paths, PathLimits(self.paths), self._map, self._wheels, self._sticks)
 
     def act_floors(self) -> None:
         """List the floors of the workspace; the chosen one is laid out."""

@@ -4,15 +4,28 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from pivrex.tui.commands import Command
 from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Panel, Place, Rect, Rule, View
 from pivrex.tui.panels.response_curve import MIRRORED, ResponseCurve, level_of
-from pivrex.tui.panels.settings_list import Settings, SettingsColumn
+from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS, Settings, SettingsColumn
+from pivrex.tui.panels.speed_level_list import SpeedLevelList
 from pivrex.tui.panels.stick_gate import StickGate
 from pivrex.tui.panels.wheel_bars import StickStrip
 
-__all__ = ["ShapingView", "shaping_bars"]
+__all__ = ["SHAPING_COMMANDS", "ShapingView", "shaping_bars"]
+
+SHAPING_COMMANDS = (
+    *SETTINGS_COMMANDS,
+    Command(
+        "speed_levels",
+        "speed levels",
+        "Lists the speed levels: changes, makes, renames, duplicates or deletes one.",
+        ("v",),
+        foot=6,
+    ),
+)
 
 PER_FUNCTION = ("dead_band", "curve", "scale", "slew_up", "slew_down")
 OVERALL = ("law.kind", "shaping.measure", "shaping.after_dead_band", "shaping.overall", "limits.fit")
@@ -41,7 +54,7 @@ class ShapingView(View):
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
         self.settings = Settings(self, self._columns)
-        self.panels = (self.settings,)
+        self.panels = (self.settings, SpeedLevelList(self))
         self._gate, self._strip, self._rule = StickGate(self), StickStrip(self), Rule(self)
         self._of_functions: list[tuple[Panel, Panel]] = []
 

@@ -5,14 +5,13 @@ from __future__ import annotations
 from pivrex.tui.commands import PUSHES
 from pivrex.tui.panels.chassis_motion import motion_bars
 from pivrex.tui.panels.match_clock import routine_bars, routine_exports
-from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS
 from pivrex.tui.views.chassis import CHASSIS_COMMANDS, ChassisView, chassis_exports
 from pivrex.tui.views.driver import DRIVER_COMMANDS, DriverView, driver_bars
 from pivrex.tui.views.field import FIELD_COMMANDS, FieldView, field_bars, field_exports
 from pivrex.tui.views.heading import HEADING_COMMANDS, HeadingView, heading_bars, heading_exports
 from pivrex.tui.views.routine import ROUTINE_COMMANDS, RoutineView
 from pivrex.tui.views.runs import RUNS_COMMANDS, RunsView, runs_bars, runs_exports
-from pivrex.tui.views.shaping import ShapingView, shaping_bars
+from pivrex.tui.views.shaping import SHAPING_COMMANDS, ShapingView, shaping_bars
 from pivrex.tui.views.view_row import ViewRow
 
 __all__ = ["VIEWS"]
@@ -24,7 +23,7 @@ VIEWS = (
     ),
     ViewRow(
         "shaping", "2", "from the stick to a motion", "Opens Shaping: how stick readings become a motion.",
-        ShapingView, shaping_bars, lambda m: [["curve", str(m.file.path)]], SETTINGS_COMMANDS,
+        ShapingView, shaping_bars, lambda m: [["curve", str(m.file.path)]], SHAPING_COMMANDS,
     ),
     ViewRow(
         "chassis", "3", "from a motion to the wheels",
