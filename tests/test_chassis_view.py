@@ -101,9 +101,9 @@ class RobotCase(AppCase):
     def wire(self, words: str, seed: int = 0) -> Wiring:
         """Return the simulated robot faults behind the screen's back."""
         session: Any = self.model.client.session  # type: ignore[union-attr]
-        session._wiring = faulty(self.model.rig, words, seed)
+        session._wired.wiring = faulty(self.model.rig, words, seed)
         session.handle(UseRig(self.model.rig, self.model.serial), 0.0)
-        return session._wiring
+        return session._wired.wiring
 
     async def until_there(self, text: str) -> None:
         """Let simulated time pass until a text is there."""
@@ -283,6 +283,34 @@ class ChassisViewTest(RobotCase):
 
 
 @slow
+class SizesTest(RobotCase):
+    robot = "coot"
+
+    @in_loop
+    async def test_the_body_is_changed_here_and_mirrored_wheels_together(self) -> None:
+        async with self.running(view="chassis"):
+            self.assertIn("body length", self.text("chassis"))
+            self.model.type_in("chassis.length", "310 mm")
+            self.assertEqual(read_rig(self.rig_file).chassis.length_m, 0.31)
+            self.model.type_in("chassis.wheels.0.y", "101 mm")
+            self.model.type_in("chassis.wheels.0.x", "93 mm")
+            wheels = read_rig(self.rig_file).chassis.wheels
+            self.assertEqual(
+                [(w.x_m, w.y_m) for w in wheels], [(0.093, 0.101), (0.093, -0.101), (-0.09, 0.095), (-0.09, -0.095)]
+            )
+            self.model.undo()
+            self.assertEqual(read_rig(self.rig_file).chassis.wheels[1].x_m, 0.09)
+
+    @in_loop
+    async def test_a_wheel_far_outside_is_questioned(self) -> None:
+        async with self.running(view="chassis"):
+            self.model.type_in("chassis.wheels.0.y", "9 m")
+            self.assertIn("wheel front left would be 9.00 m from the centre", self.model.message)
+            self.assertEqual(read_rig(self.rig_file).chassis.wheels[0].y_m, 0.095)
+            self.model.type_in("chassis.wheels.0.y", "9 m")
+            self.assertEqual(read_rig(self.rig_file).chassis.wheels[0].y_m, 9.0)
+
+
 class SteeringViewTest(RobotCase):
     robot = "avocet"
 

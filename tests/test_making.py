@@ -54,7 +54,11 @@ class WrittenTest(TempCase):
     def test_each_extra_and_source_is_what_its_name_says(self) -> None:
         rig = self.read(extras=tuple(e for e in EXTRAS if e != "robot by radio"))
         kinds = {n: a.kind for n, a in rig.attachments.items()}
-        self.assertEqual(kinds, {"arm": "motor", "boom": "position", "lift": "lift", "tip": "servo", "pump": "switch"})
+        self.assertEqual(
+            kinds,
+            {"arm": "motor", "boom": "position", "lift": "lift", "tip": "servo", "pump": "switch", "lamp": "switch"},
+        )
+        self.assertEqual(list(rig.sensors), ["front"])
         self.assertIsNotNone(rig.gyro)
         self.assertTrue(all(m.counts_per_turn for m in rig.motors.values()))
         self.assertEqual(rig.link.wire.kind if rig.link else "", "serial")
@@ -149,6 +153,38 @@ class CommandTest(TempCase):
         self.assertEqual(Ran("new", str(home), "--name", "Other", "--copy", "coot").code, 0)
         self.assertEqual(read_rig(home / "rigs" / "other.toml").name, "Other")
 
+    def test_sizes_and_names_are_said(self) -> None:
+        home = self.folder / "team"
+        ran = Ran(
+            "new", str(home), "--name", "Digger", "--wheels", "four on two sides", "--sizes", "30 cm, 250 mm, 80 mm, 210 mm",
+            "--extra", "arm", "--extra", "servo", "--names", "arm, claw",
+        )  # fmt: skip
+        self.assertEqual((ran.code, ran.err), (0, ""))
+        path = home / "rigs" / "digger.toml"
+        self.assertIn(f"{path}: made", ran.out)
+        rig = read_rig(path)
+        self.assertEqual((rig.chassis.length_m, rig.chassis.width_m), (0.3, 0.25))
+        self.assertEqual({(abs(w.y_m), w.radius_m) for w in rig.chassis.wheels}, {(0.105, 0.04)})
+        self.assertEqual({name: one.kind for name, one in rig.attachments.items()}, {"arm": "motor", "claw": "servo"})
+        self.assertIn("claw to 60 deg", [b.does for b in rig.bindings])
+        for more, said in (
+            (("--sizes", "300, 250"), "with commas between"), (("--sizes", "300 mm, 250 mm, 80 mm, 9 m"), "the track should be between"),
+            (("--names", "arm, claw"), "write 0 names"),
+        ):  # fmt: skip
+            wrong = Ran("new", str(home), "--name", "Other", *more)
+            self.assertEqual(wrong.code, 2, more)
+            self.assertIn(said, " ".join(wrong.err.replace("│", " ").split()))
+
+    def test_a_folder_with_other_things_is_asked_about(self) -> None:
+        home = self.folder / "papers"
+        self.write("papers/letter.txt", "dear")
+        ran = Ran("new", str(home), "--name", "Mine")
+        self.assertEqual(ran.code, 1)
+        self.assertIn("is not empty and holds no workspace (it has letter.txt); --yes writes into it", ran.err)
+        self.assertFalse((home / "rigs").exists())
+        self.assertEqual(Ran("new", str(home), "--name", "Mine", "--yes").code, 0)
+        self.assertEqual(Ran("new", str(home), "--name", "Second").code, 0)  # it is a workspace now
+
     def test_a_folder_that_cannot_be_made_is_a_sentence(self) -> None:
         file = self.write("file", "")
         ran = Ran("new", str(file / "below"), "--name", "Mine")
@@ -177,6 +213,36 @@ class MakingTest(TempCase):
         self.assertEqual((making.copy, making.steps()), ("dunlin", ["name", "begin", "write"]))
         rig = making.rig()
         self.assertEqual(len(rig.chassis.wheels) if rig else 0, 3)
+
+    def test_sizes_and_names_are_typed(self) -> None:
+        making = Making(self.folder)
+        self.write("letter.txt", "dear")
+        making.go_to("wheels")
+        making.look_at(1)
+        making.go(1)
+        self.assertEqual((making.step, making.typed), ("sizes", "260 mm, 240 mm, 70 mm, 200 mm"))
+        for char in "9 m":
+            making.type(char)
+        self.assertFalse(making.go(1))
+        self.assertIn("with commas between", making.problem)
+        making.typed = "300 mm, 250 mm, 80 mm, 210 mm"
+        self.assertTrue(making.go(1))
+        making.go_to("extras")
+        making.at = list(EXTRAS).index("servo")
+        making.mark()
+        making.go(1)
+        self.assertEqual((making.step, making.typed), ("names", "tip"))
+        making.typed = "claw"
+        self.assertTrue(making.go(1))
+        rig = making.rig()
+        assert rig is not None
+        self.assertEqual((rig.chassis.length_m, list(rig.attachments)), (0.3, ["claw"]))
+        making.go_to("write")
+        self.assertIsNone(making.write())
+        self.assertIn("Enter again writes into it", making.problem)
+        made = making.write()
+        assert made is not None
+        self.assertEqual(str(made.resolve()), making.path_shown())
 
     def test_a_robot_that_cannot_be_copied_says_why(self) -> None:
         home = self.demo()
@@ -219,6 +285,7 @@ class ScreenTest(AppCase):
             self.assertIsInstance(self.app.screen, Maker)
             await self.press(*"Heron", "enter", "enter")
             await self.press("down", "enter")  # four wheels on two sides
+            await self.press(*"300mm", "comma", *"250mm", "comma", *"80mm", "comma", *"210mm", "enter")
             maker = self.app.screen
             assert isinstance(maker, Maker)
             shown = "\n".join(maker.canvas.picture.rows())
@@ -235,6 +302,7 @@ class ScreenTest(AppCase):
             self.assertEqual(self.model.rig.name, "Heron")
             self.assertEqual(self.model.rig.law.kind, "tank")
             self.assertIn("rigs/heron.toml", str(self.model.file.path))
+            self.assertEqual([w.y_m for w in self.model.rig.chassis.wheels], [0.105, -0.105, 0.105, -0.105])
 
     @in_loop
     async def test_it_can_be_clicked_and_left(self) -> None:

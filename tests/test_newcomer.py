@@ -7,6 +7,8 @@ import shutil
 import subprocess
 import sys
 import unittest
+from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 from typing import ClassVar
 from unittest import mock
@@ -15,12 +17,18 @@ from pivrex.diagnosis.calibration import Calibration
 from pivrex.errors import RigError, UnitError
 from pivrex.line import Line
 from pivrex.line.why import sentence
+from pivrex.path.files import read_path
 from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.actions import read_action
 from pivrex.rig.base import counted
 from pivrex.rig.nudge import setting_at
 from pivrex.rig.offered import offered, times_of
 from pivrex.rig.workspace import open_folder
+from pivrex.routine import check_text
+from pivrex.routine.playing import play
+from pivrex.runs.facts import Facts
+from pivrex.runs.learning.routine import LASTS_S
+from pivrex.runs.through import keep_rows
 from pivrex.session.messages import ChooseSource, GoOn, KeyDown, Stop
 from pivrex.tui.keys import keys_of_buttons
 from pivrex.tui.overlays.entry import ValueEntry
@@ -597,6 +605,112 @@ class SetUpTest(TempCase):
 
 
 @slow
+class FirstRobotTest(TerminalCase):
+    """A newcomer's first robot, without opening a file: four wheels, an arm and a claw, and all that makes it drive."""
+
+    def test_made_bound_slowed_programmed_and_learned(self) -> None:
+        self.home_folder = self.folder / "team"
+        self.path = self.home_folder / "rigs" / "digger.toml"
+        self.terminal = self.open("new", str(self.home_folder))
+        self.make()
+        self.bind_and_slow()
+        self.program()
+        self.learn()
+
+    def typed(self, text: str) -> None:
+        self.terminal.keys(*("Space" if c == " " else c for c in text))
+
+    def sets(self, text: str = "") -> None:
+        """Type into an entry; nothing takes what is suggested."""
+        self.terminal.wait("Enter sets it")
+        if text:
+            self.typed(text)
+            self.terminal.wait(text)
+        self.terminal.keys("Enter")
+
+    def rig_has(self, what: Callable[[Rig], object]) -> None:
+        wait_for(lambda: what(read_rig(self.path)), 20, self.terminal.screen)
+
+    def make(self) -> None:
+        terminal = self.terminal
+        for question, keys in (
+            ("What is the robot called?", [*"Digger"]), ("or copy a robot", []), ("What does it stand on?", ["Down"]),
+            ("How large is it?", ["Space" if c == " " else c for c in "300 mm, 250 mm, 80 mm, 210 mm"]), ("What do the sticks mean?", []),
+            ("motor drivers want", []), ("What else is there?", ["Down", "Down", "Space", "Down", "Down", "Down", "Space"]),
+            ("What are the attachments called?", ["Space" if c == " " else c for c in "arm, claw"]), ("Who should drive it", []),
+        ):  # fmt: skip
+            terminal.wait(question)
+            terminal.keys(*keys, "Enter")
+        terminal.wait(f"{self.path}, ")
+        terminal.keys("Enter")
+        terminal.wait("why front left:")
+        rig = read_rig(self.path)
+        self.assertEqual(
+            (len(rig.chassis.wheels), list(rig.attachments), rig.chassis.length_m), (4, ["arm", "claw"], 0.3)
+        )
+
+    def bind_and_slow(self) -> None:
+        terminal = self.terminal
+        terminal.keys("1", "+")
+        terminal.wait("a new binding does")
+        terminal.keys("Enter")
+        self.sets("claw to 45 deg")
+        terminal.wait("now its control")
+        terminal.keys("F8")
+        self.rig_has(lambda rig: any(b.does == "claw to 45 deg" for b in rig.bindings))
+        terminal.keys("g", "F8", "2")
+        terminal.wait("▸ dead band")
+        terminal.keys("v")
+        terminal.wait("a new speed level")
+        terminal.keys("+")
+        self.sets("careful")
+        terminal.wait("speed level careful")
+        self.sets("20 %, 25 %")
+        self.rig_has(lambda rig: [v.name for v in rig.speed_levels.levels] == ["careful", "creep", "cruise", "dash"])
+
+    def program(self) -> None:
+        terminal = self.terminal
+        terminal.keys("6")
+        terminal.wait("Enter makes one")
+        terminal.keys("Enter")
+        self.sets()
+        terminal.wait("no mistakes")
+        self.assertTrue((self.home_folder / "routines" / "digger.txt").is_file())
+        terminal.keys("5", "P")
+        self.sets("there")
+        terminal.wait("path there")
+        terminal.keys("A")
+        terminal.wait("a new slow zone")
+        terminal.keys("End", "Enter")
+        self.sets("1.10 m, 0.60 m, 0.30 m, 0.2 m/s")
+        file = self.home_folder / "paths" / "there.toml"
+        wait_for(lambda: [z.speed_m_s for z in read_path(file).slow] == [0.2], 20, terminal.screen)
+        wait_for(lambda: "the simulated robot ends" in terminal.screen(), 40, terminal.screen)
+        terminal.keys("P")
+
+    def learn(self) -> None:
+        """The learning drive begins on the screen; what it comes to in four minutes is played here at full speed."""
+        terminal = self.terminal
+        terminal.keys("7", "G")
+        terminal.wait("the learning drive begins")
+        terminal.wait("alone 2")
+        terminal.keys("Escape")
+        terminal.wait("STOPPED")
+        rig, text = read_rig(self.path), (self.home_folder / "routines" / "learning-digger.txt").read_text("utf-8")
+        program, field = check_text(text, rig).program, open_folder(self.home_folder).settings.field
+        assert program is not None
+        made, line = play(program, rig, field, LASTS_S, 5), Line(rig)
+        facts = Facts("Digger", "digger", datetime.now().astimezone(), 1 / line.dt_s, note="all of the drive")
+        name = f"{datetime.now():%Y%m%d-%H%M%S}-learning"
+        keep_rows(self.home_folder / "runs" / name, facts, line, self.path.read_text("utf-8"), field, list(made.rows))
+        terminal.wait("all of the drive")
+        terminal.keys(*["Up"] * 4, "y")
+        terminal.wait("W writes")
+        terminal.keys("W")
+        terminal.wait("values are in digger.toml now")
+
+
+@slow
 class OwnRobotTest(TerminalCase):
     """A rig of one's own, only on the screen: made, calibrated, bound, driven, shaken down."""
 
@@ -618,6 +732,8 @@ class OwnRobotTest(TerminalCase):
         terminal.keys("Enter")
         terminal.wait("What does it stand on?")
         terminal.keys("Down", "Enter")  # four wheels, two a side
+        terminal.wait("How large is it?")
+        terminal.keys("Enter")
         terminal.wait("What do the sticks mean?")
         terminal.keys("Enter")  # tank is the first
         terminal.wait("What do its motor drivers want")
@@ -626,13 +742,15 @@ class OwnRobotTest(TerminalCase):
         terminal.keys("Down", "Down", "Space")
         terminal.wait("■ arm")
         terminal.keys("Enter")
+        terminal.wait("What are the attachments called?")
+        terminal.keys("Enter")
         terminal.wait("Who should drive it")
         terminal.keys("Space")
         terminal.wait("■ stick on a serial line")
         terminal.keys("Enter")
         terminal.wait("On which port")
         terminal.keys(*str(self.folder / "stick"), "Enter")
-        terminal.wait("rigs/digger.toml,")
+        terminal.wait("digger.toml, ")
         terminal.keys("Enter")
         terminal.wait("why front left:")
         rig = read_rig(self.path)

@@ -25,16 +25,27 @@ def new(
         list[str] | None, typer.Option(help="Who drives it in addition to keys and gamepads, such as letters.")
     ] = None,
     extra: Annotated[list[str] | None, typer.Option(help="What else there is, such as arm.")] = None,
+    sizes: Annotated[
+        str,
+        typer.Option(help="Body length, body width, wheel diameter, track, such as '260 mm, 240 mm, 70 mm, 180 mm'."),
+    ] = "",
+    names: Annotated[
+        str, typer.Option(help="Names of the attachments, with commas between, such as 'arm, claw'.")
+    ] = "",
+    yes: Annotated[bool, typer.Option("--yes", help="Write into a folder that holds other things too.")] = False,
     port: Annotated[str, typer.Option(help="The serial port of such a source.")] = "",
     copy: Annotated[str, typer.Option(help="Instead: copy this rig.", autocompletion=completing.rigs)] = "",
 ) -> int:
     """Begin a workspace, or another robot in one: choose on the screen, or say it here."""
-    from pivrex.rig.making import check_name
-    from pivrex.rig.wishes import Wishes
+    from dataclasses import replace
+
+    from pivrex.files import resolved
+    from pivrex.rig.making import check_name, foreign
+    from pivrex.rig.wishes import Wishes, read_names, read_sizes
 
     if not folder.strip():
         raise typer.BadParameter("DIR is empty; leave it out for this folder")
-    said = any((name, wheels, law, output, source, extra, port, copy))
+    said = any((name, wheels, law, output, source, extra, sizes, names, port, copy))
     try:
         called = check_name(name) if name is not None else ""
     except UnitError as problem:
@@ -53,7 +64,15 @@ def new(
         extras=tuple(extra) if extra is not None else Wishes.extras,
         port=port or Wishes.port,
     )
-    path = _made(Path(folder), wished, copy)
+    try:
+        wished = replace(wished, sizes=read_sizes(sizes)) if sizes else wished
+        wished = replace(wished, names=read_names(names, wished)) if names else wished
+    except UnitError as problem:
+        raise typer.BadParameter(str(problem)) from None
+    question = "" if yes else foreign(Path(folder))
+    if question and not (sys.stdin.isatty() and typer.confirm(f"{question}. Write into it?")):
+        raise PivrexError(f"{question}; --yes writes into it")
+    path = resolved(_made(Path(folder), wished, copy))
     print(f"{path}: made; pivrex {path} opens it")
     return 0
 

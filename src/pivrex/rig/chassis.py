@@ -113,12 +113,12 @@ class Chassis(Table):
         "steered: all are steered. any: whatever the wheels make.",
         examples=["two-sided"],
     )
-    length_m: Annotated[float, Quantity("length", at_least=0.01, at_most=LARGEST_M)] = Field(
+    length_m: Annotated[float, Quantity("length", at_least=0.01, at_most=LARGEST_M, step="5 mm")] = Field(
         alias="length",
         description="The body from front to back, for the drawing and for bumping into things.",
         examples=["220 mm"],
     )
-    width_m: Annotated[float, Quantity("length", at_least=0.01, at_most=LARGEST_M)] = Field(
+    width_m: Annotated[float, Quantity("length", at_least=0.01, at_most=LARGEST_M, step="5 mm")] = Field(
         alias="width", description="The body from side to side.", examples=["190 mm"]
     )
     mass_centre: Spot = Field(default=Spot(x=0, y=0), description="Where the weight sits, seen from above.")

@@ -33,6 +33,18 @@ def file_of(name: str, folder: Path) -> Path:
     return path
 
 
+def foreign(folder: Path) -> str:
+    """Return what is odd about making a workspace in a folder that holds other things; empty for an empty one or a workspace."""
+    if not folder.is_dir() or (folder / "workspace.toml").exists() or (folder / "rigs").is_dir():
+        return ""
+    there = [path.name for path in folder.iterdir() if not path.name.startswith(".")]
+    return (
+        f"{resolved(folder)} is not empty and holds no workspace (it has {', '.join(sorted(there)[:3])})"
+        if there
+        else ""
+    )
+
+
 def begin(folder: Path, wishes: Wishes, copy: Path | None = None) -> Path:
     """Make a workspace if there is none, and in it the robot that is wished for, or a copy of another under its name.
 

@@ -56,6 +56,8 @@ def _head(w: Wishes) -> str:
 
 def _wheels(w: Wishes) -> list[tuple[str, list[str]]]:
     """Each wheel with what its table says beside its name and radius."""
+    length, _, _, track = w.all_sizes
+    base = 190 * length / 260  # wheels a little inside of the body
     corners = [("front left", 1, 1), ("front right", 1, -1), ("rear left", -1, 1), ("rear right", -1, -1)]
     if w.wheels == BENCH:
         return [("first", []), ("second", [])]
@@ -65,15 +67,15 @@ def _wheels(w: Wishes) -> list[tuple[str, list[str]]]:
                 "left",
                 [
                     'x = "0 mm"                # forward of the middle (measure)',
-                    'y = "90 mm"               # left of it',
+                    f"{f'y = {quoted(_mm(track / 2))}':<26}# left of it",
                 ],
             ),
-            ("right", ['x = "0 mm"', 'y = "-90 mm"']),
+            ("right", ['x = "0 mm"', f"y = {quoted(_mm(-track / 2))}"]),
         ]
     if w.wheels == "three omni":
         found = []
         for name, degrees in (("left", 60), ("rear", 180), ("right", -60)):
-            x, y = 115 * cos(degrees * pi / 180), 115 * sin(degrees * pi / 180)
+            x, y = track / 2 * cos(degrees * pi / 180), track / 2 * sin(degrees * pi / 180)
             drive = (degrees + 90 + 180) % 360 - 180
             found.append((name, [
                 f'x = "{x:.2f} mm"', f'y = "{y + 0.0:.2f} mm"',
@@ -83,12 +85,9 @@ def _wheels(w: Wishes) -> list[tuple[str, list[str]]]:
         return found
     found = []
     for name, x, y in corners:
-        rows = [f'x = "{95 * x} mm"', f'y = "{100 * y} mm"']
+        rows = [f"x = {quoted(_mm(base / 2 * x))}", f"y = {quoted(_mm(track / 2 * y))}"]
         if (x, y) == (1, 1):
-            rows = [
-                'x = "95 mm"               # forward of the middle (measure)',
-                'y = "100 mm"              # left of it',
-            ]
+            rows = [f"{rows[0]:<26}# forward of the middle (measure)", f"{rows[1]:<26}# left of it"]
         if w.wheels == "four mecanum":
             rows.append(
                 f'rollers = "{-45 * x * y} deg"      # from the drive direction to the axis of the roller on the ground'
@@ -99,15 +98,27 @@ def _wheels(w: Wishes) -> list[tuple[str, list[str]]]:
     return found
 
 
+def _mm(value: float) -> str:
+    return f"{round(value, 2) + 0.0:g} mm"
+
+
+def _measure(w: Wishes) -> str:
+    """Say that a size is still to be measured, where no one has said it."""
+    return "" if w.sizes else " (measure)"
+
+
 def _chassis(w: Wishes) -> str:
-    lines = ["[chassis]", 'length = "260 mm"         # of the body (measure)', 'width = "240 mm"', ""]
+    length, width, wheel, _ = w.all_sizes
+    size = f"length = {quoted(_mm(length))}"
+    lines = ["[chassis]", f"{size:<26}# of the body{_measure(w)}", f"width = {quoted(_mm(width))}", ""]
     first = True
     for name, rows in _wheels(w):
-        radius = 'radius = "35 mm"          # from the axle to the ground (measure)' if first else 'radius = "35 mm"'
+        radius = f"radius = {quoted(_mm(wheel / 2))}"
+        radius = f"{radius:<26}# from the axle to the ground{_measure(w)}" if first else radius
         lines += ["[[chassis.wheels]]", f"name = {quoted(name)}", *rows, radius, ""]
         first = False
     if w.wheels == "two and a caster":
-        lines += ["[[chassis.casters]]", 'x = "-90 mm"', 'y = "0 mm"', ""]
+        lines += ["[[chassis.casters]]", f"x = {quoted(_mm(-90 * length / 260))}", 'y = "0 mm"', ""]
     return "\n".join(lines)
 
 
@@ -128,6 +139,9 @@ def _body(w: Wishes) -> str:
             'hold = "off"',
             "",
         ]
+    if "ranger" in w.extras:
+        lines += ["[sensors.front]           # how far the next thing ahead is", 'kind = "ranger"',
+                  f"x = {quoted(_mm(w.all_sizes[0] / 2))}", 'cone = "20 deg"', 'longest = "2 m"', ""]  # fmt: skip
     return "\n".join(lines)
 
 
@@ -251,6 +265,20 @@ def _driver(w: Wishes) -> str:
     return "\n".join(lines).replace('up = "button_5"            #', 'up = "button_5"           #')
 
 
+_CARRIED: dict[str, tuple[tuple[str, ...], bool, tuple[tuple[str, str], ...]]] = {
+    "arm": (('kind = "motor"',), True, (("button_12", "60 %"), ("button_13", "-60 %"))),
+    "arm to angles": (('kind = "position"', "counts_per_turn = 1440", 'minimum = "0 deg"', 'maximum = "90 deg"', 'top_speed = "90 deg/s"',
+                       'safe = "hold"'), True, (("button_3", "to 80 deg"), ("button_2", "to 0 deg"))),
+    "lift": (('kind = "lift"', 'drum_radius = "12 mm"    # a turn of the drum winds 2π of it', "counts_per_turn = 1440", 'minimum = "0 mm"',
+              'maximum = "300 mm"', 'top_speed = "150 mm/s"', 'safe = "hold"'), True,
+             (("button_15", "to 250 mm"), ("button_11", "to 0 mm"))),
+    "servo": (('kind = "servo"', 'minimum = "0 deg"', 'maximum = "90 deg"', 'safe = "0 deg"'), False,
+              (("button_0", "to 60 deg"), ("button_14", "to 0 deg"))),
+    "pump": (('kind = "switch"',), False, (("button_1", "on"),)),
+    "lamp": (('kind = "switch"', 'shows = "linked"         # lit while the robot is heard'), False, ()),
+}  # fmt: skip
+"""What each attachment says of itself, whether a motor driver moves it, and what its buttons do."""
+
 _LETTERS = {"F": "forward 50 %", "B": "back 50 %", "L": "turn left 40 %", "R": "turn right 40 %", "S": "brake"}
 
 
@@ -258,29 +286,16 @@ def _beside(w: Wishes) -> str:
     lines: list[str] = []
     pin = 30
     bound: list[tuple[str, str]] = []
-    if "arm" in w.extras:
-        lines += ["[attachments.arm]", 'kind = "motor"', "", "[attachments.arm.output]", *_output("duty", pin), ""]
-        bound += [("button_12", "arm 60 %"), ("button_13", "arm -60 %")]
+    for extra in w.carried:
+        rows, motor, buttons = _CARRIED[extra]
+        name = w.called(extra)
+        lines += [f"[attachments.{_key(name)}]", *rows]
+        if motor:
+            lines += ["", f"[attachments.{_key(name)}.output]", *_output("duty", pin), ""]
+        else:
+            lines += [f"output = {{ pin = {pin} }}", ""]
+        bound += [(channel, f"{name} {what}") for channel, what in buttons]
         pin += 1
-    if "arm to angles" in w.extras:
-        lines += ["[attachments.boom]", 'kind = "position"', "counts_per_turn = 1440", 'minimum = "0 deg"', 'maximum = "90 deg"',
-                  'top_speed = "90 deg/s"', 'safe = "hold"', "", "[attachments.boom.output]", *_output("duty", pin), ""]  # fmt: skip
-        bound += [("button_3", "boom to 80 deg"), ("button_2", "boom to 0 deg")]
-        pin += 1
-    if "lift" in w.extras:
-        lines += ["[attachments.lift]", 'kind = "lift"', 'drum_radius = "12 mm"    # a turn of the drum winds 2π of it',
-                  "counts_per_turn = 1440", 'minimum = "0 mm"', 'maximum = "300 mm"', 'top_speed = "150 mm/s"', 'safe = "hold"', "",
-                  "[attachments.lift.output]", *_output("duty", pin), ""]  # fmt: skip
-        bound += [("button_15", "lift to 250 mm"), ("button_11", "lift to 0 mm")]
-        pin += 1
-    if "servo" in w.extras:
-        lines += ["[attachments.tip]", 'kind = "servo"', 'minimum = "0 deg"', 'maximum = "90 deg"', 'safe = "0 deg"',
-                  f"output = {{ pin = {pin} }}", ""]  # fmt: skip
-        bound += [("button_0", "tip to 60 deg"), ("button_14", "tip to 0 deg")]
-        pin += 1
-    if "pump" in w.extras:
-        lines += ["[attachments.pump]", 'kind = "switch"', f"output = {{ pin = {pin} }}", ""]
-        bound += [("button_1", "pump on")]
     if lines:
         beside = "what else stands there" if w.wheels == BENCH else "what it has in addition to its wheels"
         lines = [f"# --- {beside}; v and + in Driver bind other buttons " + "-" * (56 - len(beside)), "", *lines]
@@ -308,9 +323,10 @@ def _sources(w: Wishes) -> list[str]:
     if "radio" in w.sources:
         lines += ['[sources."my radio"]       # sentences as docs/wire.md says; pivrex key seals them', 'kind = "packets"',
                   'sender = "mine"', 'wire = { kind = "udp", host = "127.0.0.1", port = 5800 }', 'silent_after = "200 ms"', ""]  # fmt: skip
+    fast = 250000 if "ranger" in w.extras else 115200
     if ROBOT_LINE in w.extras:
         lines += ["[link]                    # the real robot; h in any view goes over to it",
-                  f'wire = {{ kind = "serial", port = {quoted(w.robot_port)}, baud = 115200 }}', ""]  # fmt: skip
+                  f'wire = {{ kind = "serial", port = {quoted(w.robot_port)}, baud = {fast} }}', ""]  # fmt: skip
     elif "robot by radio" in w.extras:
         lines += ["[link]                    # the real robot; h in any view goes over to it",
                   'wire = { kind = "udp", host = "127.0.0.1", port = 5810 }', ""]  # fmt: skip

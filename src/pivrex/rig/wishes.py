@@ -2,20 +2,28 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
+from pivrex.errors import UnitError
+from pivrex.units import parse
+
 __all__ = [
+    "ATTACHMENTS",
     "BENCH",
     "EXTRAS",
     "LAWS",
     "LINES",
     "OUTPUTS",
     "ROBOT_LINE",
+    "SIZES",
     "SOURCES",
     "TWO_SIDED",
     "WHEELS",
     "Wishes",
     "laws_of",
+    "read_names",
+    "read_sizes",
 ]
 
 WHEELS = {
@@ -69,10 +77,18 @@ EXTRAS = {
     "lift": "a motor with an encoder and a drum that goes to a height",
     "servo": "something that tips between two angles",
     "pump": "something that is on or off: a pump, a lamp, a relay",
+    "lamp": "lit while the robot is heard",
+    "ranger": "a distance sensor at its front",
     "robot on USB": "the real robot on a serial line, speaking as docs/wire.md says",
     "robot by radio": "the real robot over UDP",
 }
 """What else there may be."""
+
+ATTACHMENTS = {"arm": "arm", "arm to angles": "boom", "lift": "lift", "servo": "tip", "pump": "pump", "lamp": "lamp"}
+"""Which of these are attachments, and what they are called where no one says otherwise."""
+
+SIZES = ("body length", "body width", "wheel diameter", "track")
+"""What is asked of a robot's size, in the order in which it is typed."""
 
 LINES = ("stick on a serial line", "letters on a serial line")
 """Sources that need a serial port."""
@@ -99,6 +115,11 @@ class Wishes:
         Of `WHEELS`, `laws_of` of these, and `OUTPUTS`.
     sources, extras : tuple of str
         Of `SOURCES` and `EXTRAS`.
+    sizes : tuple of float
+        Length and width of the body, diameter of a wheel, and track (from the left wheels to the right ones; of three wheels the
+        diameter of their circle), in mm; empty for the usual ones of these wheels.
+    names : tuple of str
+        What the attachments among ``extras`` are called, in the order of `ATTACHMENTS`; empty for their usual names.
     port : str
         The serial port of a source on a serial line.
     robot_port : str
@@ -111,5 +132,48 @@ class Wishes:
     output: str = "duty"
     sources: tuple[str, ...] = ()
     extras: tuple[str, ...] = ("gyro", "encoders")
+    sizes: tuple[float, ...] = ()
+    names: tuple[str, ...] = ()
     port: str = "/dev/ttyUSB0"
     robot_port: str = "/dev/ttyACM0"
+
+    @property
+    def all_sizes(self) -> tuple[float, ...]:
+        """The sizes, the usual ones where none were said."""
+        track = 180.0 if self.wheels == "two and a caster" else 230.0 if self.wheels == "three omni" else 200.0
+        return self.sizes or (260.0, 240.0, 70.0, track)
+
+    @property
+    def carried(self) -> list[str]:
+        """The attachments among the extras, in their order."""
+        return [extra for extra in ATTACHMENTS if extra in self.extras]
+
+    def called(self, extra: str) -> str:
+        """Return what an attachment is called."""
+        at = self.carried.index(extra) if extra in self.carried else -1
+        return self.names[at] if 0 <= at < len(self.names) else ATTACHMENTS[extra]
+
+
+def read_sizes(text: str) -> tuple[float, ...]:
+    """Read sizes as they are typed, such as 260 mm, 240 mm, 70 mm, 180 mm; returns them in mm. Raises `UnitError`."""
+    words = [word.strip() for word in text.split(",")]
+    if len(words) != len(SIZES):
+        raise UnitError(f"write {', '.join(SIZES)} with commas between: 260 mm, 240 mm, 70 mm, 180 mm")
+    found = tuple(parse(word, "length") * 1e3 for word in words)
+    wrong = next((name for name, mm in zip(SIZES, found, strict=True) if not 10 <= mm <= 3000), "")
+    if wrong:
+        raise UnitError(f"the {wrong} should be between 10 mm and 3 m")
+    return found
+
+
+def read_names(text: str, wishes: Wishes) -> tuple[str, ...]:
+    """Read the names of the attachments as they are typed: one for each, with commas between. Raises `UnitError`."""
+    names = tuple(word.strip() for word in text.split(","))
+    if len(names) != len(wishes.carried):
+        raise UnitError(f"write {len(wishes.carried)} names with commas between, for {', '.join(wishes.carried)}")
+    for k, name in enumerate(names):
+        if not re.fullmatch(r"[A-Za-z][A-Za-z0-9 _-]*", name):
+            raise UnitError(f'"{name}" is no name: it begins with a letter, and has letters, digits and spaces')
+        if name in names[:k]:
+            raise UnitError(f'"{name}" is there twice; each attachment has a name of its own')
+    return names

@@ -15,6 +15,8 @@ from pivrex.glossary import title_of
 from pivrex.line import Line
 from pivrex.rig import Rig, RigFile
 from pivrex.rig.base import place_of
+from pivrex.rig.edit import set_key
+from pivrex.rig.mirrored import far_wheel, mirrored_key
 from pivrex.rig.nudge import Setting, setting_at
 from pivrex.rig.place import find_places
 from pivrex.tuning.balancing import falls_after_s
@@ -78,9 +80,19 @@ class Editing:
         return self.file.rig
 
     def _stands_with(self, rig: Rig) -> None:
-        """Raise `RigError` for gains with which a robot that balances falls by itself, the first time that they are asked for."""
+        """Raise `RigError` for what is likely a slip, the first time that it is asked for: gains with which a robot that balances falls
+        by itself, and a wheel far outside of its body.
+        """
         before = self.rig
-        if rig.balance is None or (rig.balance, rig.tilt) == (before.balance, before.tilt) or rig == self._insists:
+        if rig == self._insists:
+            return
+        far = "" if rig.chassis == before.chassis else far_wheel(rig)
+        if far:
+            self._insists = rig
+            raise RigError(
+                self.file.path, [Mistake(0, "chassis.wheels", f"{far}; the same once more takes it all the same")]
+            )
+        if rig.balance is None or (rig.balance, rig.tilt) == (before.balance, before.tilt):
             return
         fell = falls_after_s(rig)
         if isfinite(fell):
@@ -191,7 +203,15 @@ class Editing:
         return time.monotonic() - self._changed[1] < 1.0
 
     def _change(self, key: str, value: object, join: bool = False) -> bool:
-        return self._changed_by(key, lambda: self.file.put(key, value, join))
+        mirrored = mirrored_key(self.rig, key, value)
+        if mirrored is None:
+            return self._changed_by(key, lambda: self.file.put(key, value, join))
+
+        def both(document: TOMLDocument) -> None:
+            set_key(document, key, value)
+            set_key(document, *mirrored)
+
+        return self._changed_by(key, lambda: self.file.edit(f"{key} = {value}", both, join))
 
     def _changed_by(self, key: str, change: Callable[[], None], say: bool = False) -> bool:
         if self.refuses():

@@ -26,9 +26,11 @@ _QUESTIONS = {
     "name": "What is the robot called?",
     "begin": "Choose everything here, or copy a robot that is there already?",
     "wheels": "What does it stand on?",
+    "sizes": "How large is it? Body length, body width, wheel diameter, track (from the left wheels to the right ones).",
     "law": "What do the sticks mean?",
     "output": "What do its motor drivers want to be told?",
     "extras": "What else is there? Space takes in and out.",
+    "names": "What are the attachments called? One name for each, with commas between.",
     "sources": "Who should drive it, in addition to keys, drawn sticks and gamepads? Space takes in and out.",
     "port": "On which port is that serial line?",
     "robot port": "On which port is the robot?",
@@ -89,7 +91,7 @@ def _draw_step(making: Making, picture: Picture, x: int, width: int, height: int
         end = picture.text(x + 2, y, f" {making.typed} ", "chosen", width - 4)
         picture.text(end, y, "▏", "commanded")
         y += 2
-        if making.step != "name":
+        if making.step in ("port", "robot port"):
             y = _draw_ports(picture, x + 2, y, width - 3)
     elif making.step == "write":
         y = _draw_text(making, picture, x, y, width, height - 3)
@@ -221,7 +223,9 @@ def _draw_robot(making: Making, picture: Picture, x: int, width: int, height: in
             picture.text(x, y, line, "alarm")
         return
     picture.text(x, 0, rig.name, "title")
-    picture.text(x + len(rig.name) + 2, 0, making.path_shown(), "dim", max(0, width - len(rig.name) - 2))
+    picture.text(
+        x + len(rig.name) + 2, 0, f"rigs/{Path(making.path_shown()).name}", "dim", max(0, width - len(rig.name) - 2)
+    )
     drawing = max(6, min(height - 13, width // 2 + 2))
     picture.place(_robot_drawn(rig, width, drawing), x, 1)
     y = drawing + 2
@@ -256,7 +260,9 @@ def _draw_text(making: Making, picture: Picture, x: int, y: int, width: int, bot
             y += 1
         return y
     lines = making.text().splitlines()
-    picture.text(x, y, f"{making.path_shown()}, {len(lines)} lines", "dim", width)
+    for row in wrapped(f"{making.path_shown()}, {len(lines)} lines", width - 1):
+        picture.text(x, y, row, "target")
+        y += 1
     for line in lines[: max(0, bottom - y - 2)]:
         y += 1
         before, sign, comment = line.partition("#")

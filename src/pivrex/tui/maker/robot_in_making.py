@@ -7,11 +7,24 @@ from pathlib import Path
 from typing import NamedTuple
 
 from pivrex.errors import PivrexError, RigError, UnitError
+from pivrex.files import resolved
 from pivrex.rig import Folder, Rig, read_text
 from pivrex.rig.field import Workspace
-from pivrex.rig.making import begin, check_name, copied, file_of
+from pivrex.rig.making import begin, check_name, copied, file_of, foreign
 from pivrex.rig.wished_text import written
-from pivrex.rig.wishes import EXTRAS, LINES, OUTPUTS, ROBOT_LINE, SOURCES, WHEELS, Wishes, laws_of
+from pivrex.rig.wishes import (
+    BENCH,
+    EXTRAS,
+    LINES,
+    OUTPUTS,
+    ROBOT_LINE,
+    SOURCES,
+    WHEELS,
+    Wishes,
+    laws_of,
+    read_names,
+    read_sizes,
+)
 
 __all__ = ["Making", "Option"]
 
@@ -51,6 +64,8 @@ class Making:
         self.typed = ""
         self.problem = ""
         self._law_was_chosen = False
+        self.agreed = False
+        """Whether the person wants to write into a folder that holds other things."""
         self._fresh = True
         """Whether the next sign takes the place of what stands there."""
         self._made: tuple[tuple[Wishes, str], Rig | None, str] | None = None
@@ -61,7 +76,16 @@ class Making:
         """Return the steps that there are now."""
         if self.copy:
             return ["name", "begin", "write"]
-        found = ["name", "begin", "wheels", "law", "output", "extras", "sources"]
+        found = [
+            "name",
+            "begin",
+            "wheels",
+            *(["sizes"] if self.wishes.wheels != BENCH else []),
+            "law",
+            "output",
+            "extras",
+        ]
+        found += [*(["names"] if self.wishes.carried else []), "sources"]
         if any(s in self.wishes.sources for s in LINES):
             found.append("port")
         if ROBOT_LINE in self.wishes.extras:
@@ -71,7 +95,7 @@ class Making:
     @property
     def types(self) -> bool:
         """Whether something is typed in this step."""
-        return self.step in ("name", "port", "robot port")
+        return self.step in ("name", "sizes", "names", "port", "robot port")
 
     @property
     def several(self) -> bool:
@@ -99,6 +123,8 @@ class Making:
             "name": w.name,
             "begin": f"a copy of {self.copy}" if self.copy else OWN,
             "wheels": w.wheels,
+            "sizes": ", ".join(f"{mm:g} mm" for mm in w.all_sizes),
+            "names": ", ".join(w.called(extra) for extra in w.carried),
             "law": w.law,
             "output": w.output,
             "extras": ", ".join(w.extras) or "nothing",
@@ -114,8 +140,8 @@ class Making:
         return self._made[2] if self._made is not None else ""
 
     def path_shown(self) -> str:
-        """Name the file that will be written."""
-        return f"rigs/{self.wishes.name.lower().replace(' ', '-')}.toml"
+        """Return the whole path of the file that will be written."""
+        return str(resolved(self.folder) / "rigs" / f"{self.wishes.name.lower().replace(' ', '-')}.toml")
 
     # --- choosing ---
 
@@ -133,7 +159,7 @@ class Making:
                 self.copy = "" if self.at == 0 else name
             case "wheels":
                 law = w.law if w.law in laws_of(name) and self._law_was_chosen else next(iter(laws_of(name)))
-                self.wishes = replace(w, wheels=name, law=law)
+                self.wishes = replace(w, wheels=name, law=law, sizes=())
             case "law":
                 self.wishes, self._law_was_chosen = replace(w, law=name), True
             case "output":
@@ -152,7 +178,9 @@ class Making:
             if name in (one, other) and name in now:  # they would be at the same place
                 now = [n for n in now if n == name or n not in (one, other)]
         chosen = tuple(now)
-        self.wishes = replace(self.wishes, extras=chosen) if field == "extras" else replace(self.wishes, sources=chosen)
+        self.wishes = (
+            replace(self.wishes, extras=chosen, names=()) if field == "extras" else replace(self.wishes, sources=chosen)
+        )
 
     def go(self, steps: int) -> bool:
         """Go on or back; returns whether that could be done."""
@@ -192,6 +220,12 @@ class Making:
                 name = check_name(self.typed or self.wishes.name)
                 file_of(name, self.folder / "rigs")
                 self.wishes = replace(self.wishes, name=name)
+            elif self.step == "sizes":
+                typed = self.typed.strip()
+                usual = not typed or typed == self.answer("sizes")
+                self.wishes = self.wishes if usual else replace(self.wishes, sizes=read_sizes(typed))
+            elif self.step == "names":
+                self.wishes = replace(self.wishes, names=read_names(self.typed or self.answer("names"), self.wishes))
             else:
                 typed, w = self.typed.strip(), self.wishes
                 self.wishes = (
@@ -200,7 +234,7 @@ class Making:
                     else replace(w, robot_port=typed or w.robot_port)
                 )
         except UnitError as problem:
-            self.problem = f"the name {problem}"
+            self.problem = f"the name {problem}" if self.step == "name" else str(problem)
             return False
         except RigError as problem:
             self.problem = f"{problem.path.name} {problem.mistakes[0].what}"
@@ -226,7 +260,10 @@ class Making:
         return self._made[1]
 
     def write(self) -> Path | None:
-        """Write it; gives its file, None and `problem` if it cannot be."""
+        """Write it; gives its file, None and `problem` if it cannot be, or if the folder holds other things and no one has agreed."""
+        if not self.agreed and (question := foreign(self.folder)):
+            self.agreed, self.problem = True, f"{question}: Enter again writes into it"
+            return None
         copy = self.folder / "rigs" / f"{self.copy}.toml" if self.copy else None
         try:
             return begin(self.folder, self.wishes, copy)

@@ -125,13 +125,13 @@ class PathEditor(Panel):
 
     def act_path(self) -> None:
         """Open it, with the first path of the workspace, or close it."""
+        paths = self.model.folder.paths()
+        if not self.open and not self.desk.is_open and not paths:
+            self.files.ask_new()  # it opens once it is there
+            return
         self.open = not self.open
         if self.open and not self.desk.is_open:
-            paths = self.model.folder.paths()
-            if paths:
-                self.desk.open(next(iter(paths.values())))
-            else:
-                self.files.ask_new()
+            self.desk.open(next(iter(paths.values())))
         self._tell()
 
     def _tell(self) -> None:
@@ -146,6 +146,8 @@ class PathEditor(Panel):
 
     def _open(self, path: FilePath) -> None:
         self.desk.open(path)
+        self.open = True
+        self._tell()
         self._say_wrong()
 
     def _say_wrong(self) -> None:

@@ -85,7 +85,7 @@ class ChassisView(View):
         wheels.append(f"{here}.radius")
         if wheel.steered:
             wheels += [f"steering.wheels.{wheel.name}.{gain}" for gain in "pid"]
-        rules = ["limits.fit", "limits.first", "law.move_and_turn"]
+        rules = ["chassis.length", "chassis.width", "limits.fit", "limits.first", "law.move_and_turn"]
         if rig.law.kind == "planar":
             rules += ["plane.straight", "plane.lead"]
         if rig.steering is not None:
