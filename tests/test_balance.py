@@ -1236,7 +1236,7 @@ class BadRigTest(unittest.TestCase):
         )
         self.assertIn("one axle", self.refused("chassis.casters", casters))
         self.assertIn("stands by itself", self.refused("body.height", ('height = "125 mm"', 'height = "30 mm"')))
-        self.assertIn("real", self.refused("body.kind", ('kind = "real"', 'kind = "perfect"')))
+        self.assertIn("realistic", self.refused("body.kind", ('kind = "realistic"', 'kind = "ideal"')))
         self.assertIn("encoders", self.refused("balance", ("counts_per_turn = 48", "counts_per_turn = 0")))
         self.assertIn("lies", self.refused("balance.falls_at", ('falls_at = "40 deg"', 'falls_at = "70 deg"')))
         brake = ("[law]", '[[bindings]]\nchannel = "button_0"\ndoes = "brake"\n\n[law]')
@@ -1273,7 +1273,7 @@ class BadRigTest(unittest.TestCase):
             self.assertRegex(out.getvalue(), r"loose.toml:\d+: warning: balance: with these gains it falls after \d")
 
     def test_its_body_stays_real(self) -> None:
-        self.assertTrue(stilt().with_body("perfect").has_real_body)
+        self.assertTrue(stilt().with_body("ideal").has_real_body)
 
     def test_gains_do_what_they_are_asked(self) -> None:
         line = Line(stilt())

@@ -96,7 +96,7 @@ class PrintedLineTest(unittest.TestCase):
             rig = rig_of(wheels, extra)
         except RigError:
             assume(False)
-        line = Line(rig.with_body("real" if seed % 2 else "perfect"))
+        line = Line(rig.with_body("realistic" if seed % 2 else "ideal"))
         proof, _ = prove(line, own_ticks(line, 120, seed))
         self.assertEqual(proof.differ, 0)
         self.assertLessEqual(proof.steps, 1.0)

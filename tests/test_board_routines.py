@@ -449,7 +449,7 @@ class EndsTest(AloneCase):
     """On the perfect body a board's routine ends where the desktop's play ends."""
 
     TEXT = "drive ahead 40 cm\nturn right 45 deg\ndrive ahead 20 cm at 40 %\nbend left 60 deg with radius 30 cm"
-    PAIRS = (('kind = "real"', 'kind = "perfect"'),)
+    PAIRS = (('kind = "realistic"', 'kind = "ideal"'),)
     PERIOD_S = 12.0
 
     def test_it_ends_there_within_the_motion_of_a_tick(self) -> None:

@@ -285,7 +285,7 @@ class ThroughTest(TempCase):
         self.assertIn("one driven through plover.toml", again.facts.note)
 
     def test_with_a_perfect_body(self) -> None:
-        other = through(self.run_, self.rig, self.folder / "perfect", own_body=False)
+        other = through(self.run_, self.rig, self.folder / "ideal", own_body=False)
         self.assertNotIn("battery_low_V", other.facts.figures)
         self.assertAlmostEqual(other.facts.figures["distance_m"], self.run_.facts.figures["distance_m"], delta=0.5)
 

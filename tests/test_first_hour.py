@@ -130,7 +130,7 @@ class GoalsTest(unittest.TestCase):
         self.check(5, [{"correction.hold": "on"}], [
             {"correction.hold": "on", "correction.p": "1 /s", "correction.i": 0}, {"control.wheels": "feedforward"},
         ])  # fmt: skip
-        self.assertFalse(judged(5, {"correction.hold": "on", "body.kind": "perfect"}).reached)
+        self.assertFalse(judged(5, {"correction.hold": "on", "body.kind": "ideal"}).reached)
 
     def test_too_much_p_and_the_cure(self) -> None:
         task, loop = TASKS[5], LOOPS["heading"]

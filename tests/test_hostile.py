@@ -531,7 +531,7 @@ class HalfALinkTest(TempCase):
 
     def test_a_robot_that_drives_though_it_was_told_to_rest(self) -> None:
         self.assertEqual(
-            self.talk("PIVSEN,1,{seq},1,0,0,0,0,,,,"), "the robot says that it drives, but was told to rest"
+            self.talk("PIVSEN,1,{seq},1,0,0,0,0,,,,"), "the robot says that it drives, but it is commanded to rest"
         )
 
 

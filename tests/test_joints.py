@@ -495,7 +495,7 @@ class BodyJointTest(unittest.TestCase):
     """The simulated robot with mass and slip."""
 
     def rig(self, extra: str, wheels: list[Wheel] = TWO) -> Rig:
-        return rig_of(wheels, extra).with_body("real")
+        return rig_of(wheels, extra).with_body("realistic")
 
     def test_on_its_back_the_gyro_counts_the_other_way(self) -> None:
         model = RealBody(self.rig("[gyro]\n[upside_down]\n" + PLAIN_LAW))

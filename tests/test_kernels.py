@@ -518,7 +518,7 @@ class SameBitsTest(unittest.TestCase):
         for name in ALL:
             rig = read_rig(demo_path(name))
             self.same(rig, 1, often(600, 120))
-            self.same(rig.with_body("perfect"), 2, often(600, 60))
+            self.same(rig.with_body("ideal"), 2, often(600, 60))
 
     @given(any_wheels(), st.integers(0, 10_000), st.booleans())
     @settings(max_examples=often(200, 10), deadline=None, suppress_health_check=[HealthCheck.filter_too_much])
@@ -527,7 +527,7 @@ class SameBitsTest(unittest.TestCase):
             rig = rig_of(wheels, '[gyro]\n[correction]\nhold = "on"\n' if seed % 2 else "")
         except RigError:
             assume(False)
-        self.same(rig.with_body("real" if real else "perfect"), seed, often(600, 40))
+        self.same(rig.with_body("realistic" if real else "ideal"), seed, often(600, 40))
 
     @slow
     def test_nan_and_infinity_through_line_and_body(self) -> None:
@@ -580,7 +580,7 @@ here is 1 m, 1 m
     def test_a_routine(self) -> None:
         """Plans, motions, attachments, watches: every Tick, of one robot alone, and of it among others."""
         c_engine()
-        for name, body in (("avocet", "real"), ("bittern", "perfect")):
+        for name, body in (("avocet", "realistic"), ("bittern", "ideal")):
             rig = read_rig(demo_path(name)).with_body(body)
             checked = check_text(self.TEXT if "stir" in rig.attachments else re.sub("run.*", "", self.TEXT), rig)
             assert checked.program is not None, checked.wrong

@@ -198,7 +198,7 @@ class FileTest(TempCase):
             ("[shaping.motors.roller]", "[shaping.motors.wheel]", "shaping.motors.wheel", "is no motor"),
             ('does = "claw to 60 deg"', 'does = "forward 50 %"', "bindings.1.does", "there is no robot that moves"),
             ("[attachments.claw]", "[gyro]\n[attachments.claw]", "gyro", "needs wheels on the floor"),
-            ("[attachments.claw]", '[body]\nkind = "real"\n[attachments.claw]', "body", "needs wheels on the floor"),
+            ("[attachments.claw]", '[body]\nkind = "realistic"\n[attachments.claw]', "body", "needs wheels on the floor"),
         ):  # fmt: skip
             with self.subTest(new), self.assertRaises(RigError) as caught:
                 bench((old, new))

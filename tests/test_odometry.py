@@ -34,7 +34,7 @@ START = np.array([0.5, 0.7, 1.0])
 
 def perfect(name: str) -> Rig:
     """A demo robot on the perfect body, whose absolute sensors round nothing."""
-    rig = read_rig(demo_path(name)).with_body("perfect")
+    rig = read_rig(demo_path(name)).with_body("ideal")
     if rig.steering is None:
         return rig
     wheels = {}
@@ -258,7 +258,7 @@ class BlindTest(unittest.TestCase):
         self.assertGreater(np.sqrt(xx + yy), 0.14 * gone)
         stage = line.stages["odometry"]
         assert isinstance(stage, Odometry)
-        self.assertEqual(stage.basis, "what the wheels were told (no encoders) alone (no gyro)")
+        self.assertEqual(stage.basis, "the commands of the wheels (no encoders) alone (no gyro)")
 
     def test_what_it_goes_by_in_words(self) -> None:
         rig = perfect("plover")

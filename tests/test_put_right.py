@@ -375,7 +375,7 @@ class CarTest(unittest.TestCase):
         self.assertIn("it moves the way its plain wheels roll (w0, w1), and turns about the point x +0 mm", can_do(rig))
         with self.assertRaisesRegex(MotionError, r"cannot do \+0.3 m/s to the left; .* aside they would be dragged"):
             ask_wheels(rig, 0.1, 0.3, 0.0)
-        self.assertIn("its plain wheels would be dragged aside", mistakes(CAR, PLANAR))
+        self.assertIn("its plain wheels would be dragged sideways", mistakes(CAR, PLANAR))
 
     def test_it_steers_about_its_axle(self) -> None:
         # 0.5 m/s and 60 deg/s about the axle's middle: the steered wheel 0.3 m ahead goes left at 0.3·π/3

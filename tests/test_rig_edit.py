@@ -147,6 +147,18 @@ class RigFileTest(TempCase):
         changed = [line for line in path.read_text().splitlines() if line not in old.splitlines()]
         self.assertEqual(sorted(changed), ['after_dead_band = "from zero"', 'dead_band = "12 %"', 'slew_up = "4.5 /s"'])
 
+    def test_old_values_are_read_with_a_warning(self) -> None:
+        now = PLOVER.read_text("utf-8")
+        for new, old in (("realistic", "real"), ("ideal", "perfect")):
+            text = now.replace('kind = "realistic"', f'kind = "{new}"')
+            path = self.write("old.toml", text.replace(f'kind = "{new}"', f'kind = "{old}"'))
+            rig = read_rig(self.write("now.toml", text))
+            self.assertEqual(read_rig(path), rig)
+            said = [str(w) for w in warnings_in(read_rig(path), path) if "is called" in str(w)]
+            wanted = f'body.kind: is called "{new}" now; write that, for the next version will not know "{old}"'
+            self.assertEqual(said, [wanted])
+            self.assertEqual([str(w) for w in warnings_in(rig, self.folder / "now.toml") if "is called" in str(w)], [])
+
     def test_a_mistake_under_an_old_key_is_named_with_its_line_and_both_names_are_too_many(self) -> None:
         for was, then, line in (('"30 deg/s"', '"30 m"', 'clamp = "30 m"'), ("p = 2.5", "p = -1", "p = -1")):
             text = OLD_RIG.replace(was, then)

@@ -272,7 +272,7 @@ class SumsTest(unittest.TestCase):
         # and the others as their simulated bodies start at full drive
         gear = next(s for s in SUMS if s.name == "gear")
         for name in ("plover", "bittern", "dunlin"):
-            rig = read_rig(DEMO / "rigs" / f"{name}.toml").with_body("real").model_copy(update={"control": None})
+            rig = read_rig(DEMO / "rigs" / f"{name}.toml").with_body("realistic").model_copy(update={"control": None})
             found = {r.key: r.value for r in computed(gear, rig, {})[1]}
             rollout = Rollout(Line(rig), RealBody(rig))
             entry = Entry(twist=np.array([9.0, 0.0, 0.0]))

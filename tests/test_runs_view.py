@@ -113,7 +113,7 @@ class ListTest(RunsCase):
             await self.until(lambda: "2 kept" in self.text("runs"))
             self.assertTrue((self.home / "runs" / SECOND / "run.toml").exists())
             await self.press("backspace")
-            self.assertIn("nothing was taken away", self.model.message)
+            self.assertIn("nothing was deleted", self.model.message)
 
     @in_loop
     async def test_what_was_just_driven_is_selected_rather_than_the_minutes_that_have_begun_since(self) -> None:
@@ -163,7 +163,7 @@ class ListTest(RunsCase):
                 run.folder.rename(gone)
                 return np.empty((0, len(TRACK)))
 
-            refused = self.assertRaisesRegex(PivrexError, "was taken away while it was read")
+            refused = self.assertRaisesRegex(PivrexError, "was deleted while it was read")
             with mock.patch.object(Run, "track", property(taken_away)), refused:
                 reader((word, folder), ALONE)
             gone.rename(folder)

@@ -210,7 +210,7 @@ class CommandTest(RoutineCase):
         (self.home / "routines" / "practice.txt").write_text(
             "for plover\nstart at 1 m, 1 m\nturn left 15 cm\nwheels left 40 %, right -40 % for 15 cm\n"
         )
-        words = [sys.executable, "-m", "pivrex", "play", "practice", "--rig", "plover", "--body", "perfect", "--json"]
+        words = [sys.executable, "-m", "pivrex", "play", "practice", "--rig", "plover", "--body", "ideal", "--json"]
         found = json.loads(subprocess.run(words, capture_output=True, text=True, cwd=self.home, check=True).stdout)
         self.assertEqual((found["ended"], len(found["steps"])), ("finished", 2))
         self.assertAlmostEqual(found["pose"]["heading_deg"], 0, delta=2)  # there and back
@@ -223,7 +223,7 @@ class CommandTest(RoutineCase):
 
     def test_play_tells_it_in_its_place(self) -> None:
         (self.home / "routines" / "practice.txt").write_text(TEXT)
-        words = [sys.executable, "-m", "pivrex", "play", "practice", "--rig", "plover", "--body", "perfect"]
+        words = [sys.executable, "-m", "pivrex", "play", "practice", "--rig", "plover", "--body", "ideal"]
         plain = subprocess.run(words, capture_output=True, text=True, cwd=self.home, check=True).stdout.splitlines()
         said = [" ".join(row.split()) for row in plain]
         self.assertEqual(said[0], "0.00 s line 3 off: # is no comment")

@@ -303,7 +303,7 @@ class CommandTest(TempCase):
         self.assertEqual(drift(), drift())
         self.assertNotEqual(drift(), drift("--seed", "3"))
         self.assertNotEqual(drift(), drift("--p", "3"))
-        self.assertAlmostEqual(drift("--body", "perfect"), 0.0, places=3)
+        self.assertAlmostEqual(drift("--body", "ideal"), 0.0, places=3)
         push = json.loads(self.ran("heading", rig, "--push", "0.3", "--json")[1])
         self.assertGreater(push["overshoot_deg"], 3.0)
 
@@ -313,7 +313,7 @@ class CommandTest(TempCase):
             (("heading", rig), "say one of --turn"),
             (("heading", rig, "--turn", "90", "--push", "1"), "say one of --turn"),
             (("heading", rig, "--turn", "nan"), "should be a number"),
-            (("heading", rig, "--turn", "9", "--body", "soft"), "real or perfect"),
+            (("heading", rig, "--turn", "9", "--body", "soft"), "realistic or ideal"),
             (("tune", rig, "--loop", "arm"), "heading, wheel, steering"),
             (("tune", rig, "--goal", "best"), "quick, calm, sure"),
         ):
@@ -386,7 +386,7 @@ class HostileRigTest(TempCase):
 
     def test_what_cannot_be_is_said_with_its_place(self) -> None:
         self.assertIn('body.mass: is "0 kg", but must be more than', self.mistakes('mass = "1.2 kg"', 'mass = "0 kg"'))
-        self.assertIn("grip", self.mistakes('kind = "real"', 'kind = "real"\ngrip = -1'))
+        self.assertIn("grip", self.mistakes('kind = "realistic"', 'kind = "realistic"\ngrip = -1'))
         self.assertIn("correction", self.mistakes("[gyro]", '[sensors.x]\nkind = "lamp"'))
         blind = demo_path("plover").read_text().replace('wheels = "feedforward"', 'wheels = "pid"')
         path = self.write("blind.toml", blind.replace("counts_per_turn = 12", "counts_per_turn = 0"))

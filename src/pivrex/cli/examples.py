@@ -59,7 +59,7 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
     ),
     "learn": (
         ("pivrex learn plover --drive > routines/learning.txt", "the drive that tells most"),
-        ('pivrex learn plover last --turned "3 turns" --write', "what it told goes into the rig"),
+        ('pivrex learn plover last --turned "3 turns" --write', "write what it tells into the rig"),
     ),
     "report": (("pivrex report last -o drive.pdf", "two pages for the notebook"),),
     "remote": (

@@ -33,7 +33,7 @@ def heading(
     d: Gain = None,
     seed: Annotated[int, seed_option("Of the simulated robot's chance.")] = 0,
     body: Annotated[
-        str, typer.Option(help="The simulated robot's body: real or perfect; the rig's own if left out.")
+        str, typer.Option(help="The simulated robot's physics: realistic or ideal; the rig's own if left out.")
     ] = "",
     as_json: Json = False,
 ) -> None:
@@ -44,8 +44,9 @@ def heading(
     given = [(n, v) for n, v in asked if v is not None]
     if len(given) != 1:
         raise typer.BadParameter("say one of --turn DEG, --straight M and --push NS")
-    if body not in ("", "real", "perfect"):
-        raise typer.BadParameter("--body is real or perfect")
+    if body not in ("", "realistic", "ideal", "real", "perfect"):
+        raise typer.BadParameter("--body is realistic or ideal")
+    body = {"real": "realistic", "perfect": "ideal"}.get(body, body)  # as they were called, for one version
     kind, amount = given[0]
     if abs(amount) > MOST:
         raise typer.BadParameter(f"--{kind} {amount:g} is no amount that a robot could do")

@@ -24,7 +24,7 @@ def play(
     seed: Annotated[int, seed_option("Of the simulated robot's chance.")] = 0,
     limit: Annotated[float, real("The clock in s; the workspace's alone if 0.", least=0, most=3600)] = 0.0,
     body: Annotated[
-        str, typer.Option(help="The simulated robot's body: real or perfect; the rig's own if left out.")
+        str, typer.Option(help="The simulated robot's physics: realistic or ideal; the rig's own if left out.")
     ] = "",
     as_json: Json = False,
 ) -> None:
@@ -35,8 +35,9 @@ def play(
     from pivrex.routine.kinds import unit_of
     from pivrex.units import wrap_deg
 
-    if body not in ("", "real", "perfect"):
-        raise typer.BadParameter("--body is real or perfect")
+    if body not in ("", "realistic", "ideal", "real", "perfect"):
+        raise typer.BadParameter("--body is realistic or ideal")
+    body = {"real": "realistic", "perfect": "ideal"}.get(body, body)  # as they were called, for one version
     path, rig_path, folder = found_routine(routine, rig)
     read = read_rig(rig_path)
     read = read.with_body(body) if body else read

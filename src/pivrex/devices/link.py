@@ -191,7 +191,7 @@ class RobotLink:
         if self._acked is not None and time.perf_counter() - self._acked[0] > longest + 2 * self._speed.period_s:
             return f"link lost: no answer for {longest * 1e3:.0f} ms"
         if self._acked is not None and not self._acked[1] and self.state == 1:
-            return "the robot says that it drives, but was told to rest"
+            return "the robot says that it drives, but it is commanded to rest"
         return ""
 
     @property

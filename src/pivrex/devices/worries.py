@@ -86,7 +86,7 @@ def _blind(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
     if rig.odometry.turn == "gyro" and rig.gyro is None and "odometry" in rig.model_fields_set:
         return [(("odometry", "turn"), "there is no gyro: turns are computed by the wheels alone, which tyres falsify")]
     if blind and "odometry" in rig.model_fields_set:
-        what = f"{blind} has no encoder (counts_per_turn): where the robot is, is computed from what it was told, good to about 15 %"
+        what = f"{blind} has no encoder (counts_per_turn): the pose is estimated from its commands, to about 15 %"
         return [(("odometry",), what)]
     return []
 

@@ -149,7 +149,7 @@ class Calibration:
             if moved == "":
                 return "nothing has moved far enough"
             if moved != phase.channel:
-                return f"it is {moved} that moves; {phase.channel} was asked for"
+                return f"{moved} moves; move {phase.channel} instead"
         return ""
 
     def _held(self, c: str, travel: Measured) -> str:

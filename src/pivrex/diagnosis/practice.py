@@ -69,7 +69,7 @@ class Report:
 
 
 class _Bench:
-    """The perfect simulated robot, driven port by port: with a real body braked wheels are dragged along, and a person is asked
+    """The perfect simulated robot, driven port by port: with realistic physics braked wheels are dragged along, and a person is asked
     more often which of them drives.
     """
 

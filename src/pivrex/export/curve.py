@@ -66,10 +66,10 @@ def _curve(rig: Rig, line: Line, name: str) -> Scene:
     per_one, unit = line.law.full_of(name, rig.speed_levels.start_index)
     top = float(max(np.abs(y).max(), 1.0) * per_one) * 1.05
     dead_band = 100 * rig.shaping.of(name).dead_band
-    series = [Series("as it is", x * per_one, "ghost", 0.9), Series("asked for", y * per_one, "commanded")]
+    series = [Series("as it is", x * per_one, "ghost", 0.9), Series("requested", y * per_one, "commanded")]
     positive = "" if one_sided else ", left +" if name == "turn" else ", away +"
     scene = chart(f"{name}: stick in %{positive}", x * 100, series, (0.0 if one_sided else -top, top),
-                  (f"asked for in {unit}", "%"), (COLUMNS, ROWS))  # fmt: skip
+                  (f"requested, in {unit}", "%"), (COLUMNS, ROWS))  # fmt: skip
     for sign in (1,) if one_sided else (-1, 1):
         scene.line([(sign * dead_band, -top), (sign * dead_band, top)], "target", 0.3, 0.8)
     scene.label(

@@ -47,7 +47,7 @@ def write_response(rig: Rig, path: Path, loop_name: str = "heading") -> None:
     own = loop.gains(tried)
     kinds = [k for k in loop.kinds if k in ("step", "push")]
     page = Page(4 + COLUMNS * (len(kinds) + 1), ROWS + 8)
-    body = "real body" if rig.has_real_body else "perfect body"
+    body = "realistic physics" if rig.has_real_body else "ideal physics"
     page.text(4, 2, f"{rig.name}: {loop.name}, P {own.p:g}, I {own.i:g}, D {own.d:g}, {body}", "title", 1.25)
     parts = None
     for k, kind in enumerate(kinds):

@@ -131,7 +131,7 @@ TRUTH = (("x", "m"), ("y", "m"), ("heading", "rad"), ("blocked", ""))
 
 
 def truth_columns(rig: Rig) -> tuple[Column, ...]:
-    """Return the columns of what is true of the simulated robot: of one with a real body also its battery's voltage, for how long its
+    """Return the columns of what is true of the simulated robot: of one with realistic physics also its battery's voltage, for how long its
     electronics still start again, how far it leans forward if it can, how fast each tyre slides over the floor, and the load on each wheel.
     """
     if not rig.has_real_body:

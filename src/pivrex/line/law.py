@@ -335,4 +335,4 @@ class Law(Stage):
 def _asker(told: Told) -> str:
     """Say who asks for a motion that entered here."""
     line = int(told("routine", "line"))
-    return f"line {line} of the routine asks" if line else "asked for, not by the sticks"
+    return f"line {line} of the routine asks" if line else "commanded by a move, not by the sticks"

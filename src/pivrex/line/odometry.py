@@ -211,7 +211,7 @@ class Odometry(Stage):
             steered=steered,
             by_gyro=by_gyro,
             # a simulated robot that is said to be perfect drags no wheel
-            pivot=0.0 if rig.body is not None and rig.body.kind == "perfect" else o.pivot_m or 0.0,
+            pivot=0.0 if rig.body is not None and rig.body.kind == "ideal" else o.pivot_m or 0.0,
             doubts=doubts.of(
                 way=(max(o.way, BLIND) if blind else o.way) ** 2,
                 turning=(max(o.turning, BLIND) if blind and not by_gyro else o.turning) ** 2,
@@ -227,7 +227,7 @@ class Odometry(Stage):
         self.memory = Form(
             OdometryState, wheels=wheels_count, pointing=wheels_count if steered else 0, covariance=Form(Covariance)
         )
-        wheels = "what the wheels were told (no encoders)" if blind else "wheels"
+        wheels = "the commands of the wheels (no encoders)" if blind else "wheels"
         alone = " alone" if rig.gyro is not None else " alone (no gyro)"
         self.basis = f"{wheels} and gyro" if by_gyro else wheels + alone
         """By what it reckons, in words."""

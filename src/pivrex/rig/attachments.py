@@ -94,7 +94,7 @@ class MotorAttachment(Placed):
     """A motor that runs at a speed: an arm on a stick, a roller. With an encoder a loop may hold the speed."""
 
     kind: Literal["motor"]
-    output: Output = Field(description="What the motor driver wants to be told.")
+    output: Output = Field(description="What the motor driver expects.")
     reversed: bool = Field(
         default=False, description="True if a positive output turns it the wrong way.", examples=[False]
     )
@@ -140,7 +140,7 @@ class MotorAttachment(Placed):
 class Encoded(Placed):
     """A motor that moves to a position of its encoder and stays there."""
 
-    output: Output = Field(description="What the motor driver wants to be told.")
+    output: Output = Field(description="What the motor driver expects.")
     reversed: bool = Field(
         default=False, description="True if a positive output turns it the wrong way.", examples=[False]
     )

@@ -150,7 +150,7 @@ class SpeedLoop(BalanceLoop):
     output_limit_rad: _Lean = Field(
         default=radians(12),
         alias="output_limit",
-        description="The largest lean that is asked for.",
+        description="The largest lean that is commanded.",
         examples=["12 deg"],
     )
     speed_filter_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(

@@ -48,13 +48,13 @@ def _balancing_body(rig: RigTables, falls_at: float) -> list[tuple[str, str]]:
         found.append(("chassis.casters" if chassis.casters else "chassis.wheels", what))
     if rig.upside_down is not None:
         found.append(("upside_down", "is given, but a robot that balances has one side that is up; leave it out"))
-    if body is None or body.kind != "real":
-        key, what = ("body.kind", 'is "perfect"') if body is not None else ("body", "is missing")
-        found.append((key, f'{what}; a robot that balances has a mass that falls: say kind = "real"'))
+    if body is None or body.kind != "realistic":
+        key, what = ("body.kind", 'is "ideal"') if body is not None else ("body", "is missing")
+        found.append((key, f'{what}; a robot that balances has a mass that falls: say kind = "realistic"'))
         return found
     high, axle = body.high_m(chassis), max(w.radius_m for w in chassis.wheels)
     if high <= axle:
-        what = f"is {high * 1000:.0f} mm, but the axle is at {axle * 1000:.0f} mm: a weight below its axle hangs and stands by itself"
+        what = f"is {high * 1000:.0f} mm, but the axle is at {axle * 1000:.0f} mm: a weight below its axle keeps it upright by itself"
         found.append(("body.height", f"{what}; leave out [balance], or raise the weight"))
     if falls_at >= min(body.lies_rad(True)):
         what = "is not less than the lean at which the robot lies (body.lies_forward, lies_back)"

@@ -181,7 +181,7 @@ def _law_mistakes(rig: RigTables) -> list[tuple[str, str]]:
             reason = (
                 "its wheels only roll straight ahead"
                 if rig.chassis.shape == "two-sided"
-                else "its plain wheels would be dragged aside"
+                else "its plain wheels would be dragged sideways"
                 if geometry.drags
                 else "no wheel of it drives that way"
             )

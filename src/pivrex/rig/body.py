@@ -22,15 +22,15 @@ _Grip = Annotated[float, Quantity("number", at_least=0, at_most=3, step="0.05")]
 
 
 class Body(Table):
-    """How the simulated robot moves. ``real``: motors that must push a mass over a floor that gives way; ``perfect``: wheels that
+    """How the simulated robot moves. ``realistic``: motors that must push a mass over a floor that gives way; ``ideal``: wheels that
     follow with `lag`, no slip, sensors without a fault.
     """
 
-    kind: Literal["real", "perfect"] = Field(
-        default="real",
-        description="real: mass, motors, battery, tyres, load and sensors as below. perfect: the wheels follow with `lag` and "
-        "never slip, and sensors say what is true. A rig without [body] is perfect.",
-        examples=["real"],
+    kind: Literal["realistic", "ideal"] = Field(
+        default="realistic",
+        description="realistic: mass, motors, battery, tyres, load and sensors as below. ideal: the wheels follow with `lag` and "
+        "never slip, and sensors say what is true. A rig without [body] is ideal.",
+        examples=["realistic"],
     )
     mass_kg: Annotated[float, Quantity("mass", above=0, at_most=1000, step="50 g")] | None = Field(
         default=None,
@@ -154,7 +154,7 @@ class Battery(Table):
     )
     sensed: bool = Field(
         default=False,
-        description="Whether the robot measures its battery's voltage and says it; then wheel control may reckon it in.",
+        description="Whether the robot measures its battery's voltage and reports it; then wheel control may compensate for it.",
         examples=[True],
     )
     pin: Pin = Field(

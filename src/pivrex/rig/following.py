@@ -69,7 +69,7 @@ class Following(Table):
     )
     heading: Loop = Field(
         default=Loop(p=4.0, i=8.0),
-        description="Looking aside. Of a two-sided robot p is for each metre driven, and i and d are on the rate of turn that is missing: "
+        description="Cross-track error. Of a two-sided robot p is for each metre driven, and i and d are on the rate of turn that is missing: "
         "tyres that are dragged turn it slower than its wheels say.",
     )
     lost_m: Annotated[float, Quantity("length", above=0, at_most=100, step="5 cm")] = Field(

@@ -48,7 +48,7 @@ class Motor(Table):
     strength: Annotated[float, Quantity("fraction", at_least=0, at_most=2, step="1 %")] = Field(
         default=1.0,
         description="What this motor is worth compared with a good one, in torque and in speed: 92 % is 8 % weaker. Only the "
-        "simulated robot's real body feels it.",
+        "simulated robot with realistic physics feels it.",
         examples=["92 %"],
     )
     stall_Nm: Annotated[float, Quantity("torque", above=0, at_most=1e4)] | None = Field(  # noqa: N815 - newton metres
@@ -73,7 +73,7 @@ class Motor(Table):
         "sixth of the robot's mass that rests on it.",
         examples=["3 g cm2"],
     )
-    output: Output = Field(description="What the motor driver wants to be told.")
+    output: Output = Field(description="What the motor driver expects.")
 
     @property
     def wheel_top_rad_s(self) -> float:

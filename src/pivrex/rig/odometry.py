@@ -34,7 +34,7 @@ class Odometry(Table):
     pivot_m: Annotated[float, Quantity("length", at_least=-10, at_most=10, step="1 mm")] | None = Field(
         default=None,
         alias="pivot",
-        description="How far ahead of its centre the point lies about which it turns, if its wheels are dragged aside while it turns: "
+        description="How far ahead of its centre the point lies about which it turns, if its wheels are dragged sideways while it turns: "
         "towards the heavier axle. Turn it on the spot, and look which point stays; 0 if left out.",
         examples=["-40 mm"],
     )

@@ -107,7 +107,7 @@ class Gyro(Table):
         default=radians(0.03),
         alias="bias",
         description="The rate that the simulated robot's gyro says while it stands, unless it is zeroed; drawn for each seed up to "
-        "this, either way. Only the real body has it, as all that follows.",
+        "this, either way. Only realistic physics have it, as all that follows.",
         examples=["0.03 deg/s"],
     )
     drift_rad_s2: Annotated[float, Quantity("turn rate drift", at_least=0, at_most=1, step="0.01 deg/s/min")] = Field(

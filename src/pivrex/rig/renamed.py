@@ -29,6 +29,9 @@ _RENAMED = {
 _VALUES = {"after_dead_band": {"rescaled": "from zero", "cut": "with a jump"}}
 """Values that have new names too."""
 
+_OF_KEYS = {"body.kind": {"real": "realistic", "perfect": "ideal"}}
+"""Values that have new names while their key keeps its own."""
+
 Loc = tuple[Any, ...]
 
 
@@ -38,7 +41,9 @@ def with_new_keys(data: dict[str, Any]) -> dict[str, Any]:
     made = deepcopy(data) if found else data
     for loc, old, new in found:
         table = _at(made, loc)
-        if new not in table:
+        if new == old:
+            table[old] = _new_value(".".join((*map(str, loc), old)), table[old])
+        elif new not in table:
             entries = [(key, value) if key != old else (new, _new_value(new, value)) for key, value in table.items()]
             table.clear()
             table.update(entries)
@@ -60,6 +65,10 @@ def old_keys(data: Mapping[str, Any]) -> Iterator[tuple[Loc, str]]:
     """Return where a rig file has old keys, and what is to be said of each."""
     for loc, old, new in _found(data):
         value = _at(data, loc)[old]
+        if new == old:
+            now = _new_value(".".join((*map(str, loc), old)), value)
+            yield (*loc, old), f'is called "{now}" now; write that, for the next version will not know "{value}"'
+            continue
         now = _new_value(new, value)
         written = new if now == value else f'{new} = "{now}"'
         yield (*loc, old), f"is called {written} now; write that, for the next version will not know {old}"
@@ -85,7 +94,8 @@ def _new_name(loc: Loc) -> str:
 
 
 def _new_value(new: str, value: Any) -> Any:
-    return _VALUES.get(new, {}).get(value, value) if isinstance(value, str) else value
+    known = _VALUES.get(new) or _OF_KEYS.get(new) or {}
+    return known.get(value, value) if isinstance(value, str) else value
 
 
 def _at(data: Any, loc: Loc) -> Any:
@@ -101,5 +111,7 @@ def _found(data: Any, loc: Loc = ()) -> Iterator[tuple[Loc, str, str]]:
         new = _new_name((*loc, key))
         if new:
             yield loc, str(key), new
+        elif value != _new_value(".".join(map(str, (*loc, key))), value):
+            yield loc, str(key), str(key)
         if len(loc) < 2:
             yield from _found(value, (*loc, key))

@@ -52,11 +52,13 @@ class Ranger(_Placed):
     noise_m: Annotated[float, Quantity("length", at_least=0, at_most=10, step="1 mm")] = Field(
         default=0.004,
         alias="noise",
-        description="Noise of each reading (one sigma), in the simulated robot's real body.",
+        description="Noise of each reading (one sigma), in the simulated robot's realistic physics.",
         examples=["4 mm"],
     )
     missed: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")] = Field(
-        default=0.02, description="How many echoes are missed, in the simulated robot's real body.", examples=["2 %"]
+        default=0.02,
+        description="How many echoes are missed, in the simulated robot's realistic physics.",
+        examples=["2 %"],
     )
 
     def mistakes(self) -> list[tuple[str, str]]:

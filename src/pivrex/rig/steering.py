@@ -107,7 +107,7 @@ class SteeringMotor(Table):
     rate_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1e5, step="10 deg/s")] | None = Field(
         default=None,
         alias="rate",
-        description="It is never asked to turn faster than this; what the motor can if left out.",
+        description="It is never commanded to turn faster than this; what the motor can if left out.",
         examples=["360 deg/s"],
     )
     sensor: Sensor | None = Field(
@@ -115,7 +115,7 @@ class SteeringMotor(Table):
         description="The absolute angle sensor. Without one the wheel must point straight ahead when the robot is "
         "switched on.",
     )
-    output: Output = Field(description="What the motor driver wants to be told.")
+    output: Output = Field(description="What the motor driver expects.")
 
     def mistakes(self) -> list[tuple[str, str]]:
         if not self.counts_per_turn and self.sensor is None:
@@ -140,7 +140,7 @@ class Steering(Table):
     cosine: Literal["on", "off"] = Field(
         default="on",
         description="on: a wheel that does not yet point the right way drives only with the cosine of the angle still "
-        "missing. off: it drives at full speed meanwhile, and pushes the robot aside.",
+        "missing. off: it drives at full speed meanwhile, and pushes the robot to one side.",
         examples=["on"],
     )
     hold: str = Field(

@@ -60,11 +60,11 @@ class RigTables(Table):
     chassis: Chassis = Field(
         description="The body and its wheels. Left out on a bench: then each motor is driven by a channel of its own."
     )
-    body: Body | None = Field(default=None, description="How the simulated robot moves; without it, perfectly.")
+    body: Body | None = Field(default=None, description="How the simulated robot moves; without it, as an ideal one.")
     spread: Spread = Field(
         default=Spread(), description="How much one drive of the simulated robot differs from another, for rehearsals."
     )
-    battery: Battery = Field(default=Battery(), description="The battery of a simulated robot with a real body.")
+    battery: Battery = Field(default=Battery(), description="The battery of a simulated robot with realistic physics.")
     motors: dict[Name, Motor] = Field(description="The motors that drive the wheels, by name.")
     steering: Steering | None = Field(default=None, description="The steered wheels, if there are any.")
     gyro: Gyro | None = Field(default=None, description="The gyro, if the robot has one.")
@@ -72,7 +72,7 @@ class RigTables(Table):
         default=None, description="How the gyro corrects the heading; without it nothing does."
     )
     following: Following = Field(default=Following(), description="How paths are driven.")
-    odometry: Odometry = Field(default=Odometry(), description="By what the robot reckons where it is.")
+    odometry: Odometry = Field(default=Odometry(), description="How the robot estimates where it is.")
     control: WheelControl | None = Field(
         default=None, description="How wheel speeds become drive; without it drive is the share of top speed."
     )
@@ -227,7 +227,7 @@ class RigTables(Table):
     @property
     def has_real_body(self) -> bool:
         """Whether the simulated robot has mass, motors, a battery and tyres."""
-        return self.body is not None and self.body.kind == "real"
+        return self.body is not None and self.body.kind == "realistic"
 
     @property
     def may_lean(self) -> bool:
@@ -239,8 +239,8 @@ class RigTables(Table):
         return self.balance is not None or 0.0 < near < self.body.grip * self.body.high_m(self.chassis)
 
     def with_body(self, kind: str) -> Self:
-        """Return this rig with a ``"real"`` or a ``"perfect"`` body; a robot that balances keeps the real one."""
-        kind = "real" if self.balance is not None else kind  # a robot without mass cannot balance
+        """Return this rig with ``"realistic"`` or ``"ideal"`` physics; a robot that balances keeps the realistic ones."""
+        kind = "realistic" if self.balance is not None else kind  # a robot without mass cannot balance
         body = (self.body or Body()).model_copy(update={"kind": kind})
         return self.model_copy(update={"body": body})
 

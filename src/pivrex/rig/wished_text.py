@@ -124,8 +124,8 @@ def _chassis(w: Wishes) -> str:
 
 def _body(w: Wishes) -> str:
     lines = [
-        '[body]                    # how the simulated robot moves; kind = "perfect" takes every fault away',
-        'kind = "real"',
+        '[body]                    # how the simulated robot moves; kind = "ideal" takes every fault away',
+        'kind = "realistic"',
         'mass = "2 kg"             # (measure)',
         "",
     ]

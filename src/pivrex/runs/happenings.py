@@ -95,7 +95,7 @@ class Watcher:
         for i in np.flatnonzero((lost > LOSES_M_S).any(axis=1)):
             if not 0 <= t[i] - self._limited_s < APART_S:
                 worst = int(lost[i].argmax())
-                text = f"{self._wheels[worst]} wheel: {lost[i, worst]:.2f} m/s more was asked than it can"
+                text = f"{self._wheels[worst]} wheel: {lost[i, worst]:.2f} m/s more was requested than it can drive"
                 found.append(Event(float(t[i]), first + int(i), "limit", text))
             self._limited_s = float(t[i])
         if self._line_of is not None:

@@ -26,10 +26,10 @@ CHUNK = 512
 
 
 def as_played(rig: Rig) -> Rig:
-    """Return a rig as recordings are played through it: with a perfect body, and no one who asks the gyro to hold a heading
+    """Return a rig as recordings are played through it: with ideal physics, and no one who asks the gyro to hold a heading
     unless a binding of the rig does. What the sticks mean is asked for there, not how a floor slips.
     """
-    rig = rig.with_body("perfect") if rig.has_real_body else rig
+    rig = rig.with_body("ideal") if rig.has_real_body else rig
     if rig.correction is None or rig.correction.hold == "on":
         return rig
     return rig.model_copy(update={"correction": rig.correction.model_copy(update={"hold": NEVER})})

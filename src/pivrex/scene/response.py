@@ -63,7 +63,7 @@ def curve_ground(data: CurveData) -> Scene:
     scene = Scene(Box(low, low, 1.0, 1.0), equal=False, margins=Margins(8, 1, 2, 2))
     scene.caption(data.full, "dim", "top right")
     scene.caption(data.title, "title")
-    scene.caption("○ asked ● now", "dim")
+    scene.caption("○ requested ● now", "dim")
     left = 0.0 if data.one_sided else -data.dead_band
     scene.area([(left, low), (data.dead_band, low), (data.dead_band, 1.0), (left, 1.0)], "band")
     scene.line([(low, 0.0), (1.0, 0.0)], "frame", 0.2)

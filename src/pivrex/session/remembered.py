@@ -17,7 +17,7 @@ LARGEST_FILE = 200_000
 MOST = 100
 """Workspaces; the one that was open longest ago is forgotten first."""
 
-HEAD = "# What was chosen in each workspace, newest last. Pivrex writes this; whatever is taken away is forgotten.\n"
+HEAD = "# What was chosen in each workspace, newest last. Pivrex writes this; whatever you delete is forgotten.\n"
 
 
 class Chosen(NamedTuple):

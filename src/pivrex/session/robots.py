@@ -210,7 +210,7 @@ class Robots:
         if self.link is not None:
             self._board.note("a real robot is pushed by hand")
         elif not self._line.rig.has_real_body:
-            self._board.note("a perfect body has no mass: it cannot be pushed; v gives it a real one")
+            self._board.note("ideal physics have no mass: the robot cannot be pushed; B changes to realistic ones")
         else:
             self.stand_in.push(forward_Ns, left_Ns, turn_Nms)
 

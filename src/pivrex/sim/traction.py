@@ -84,7 +84,7 @@ def standing_of(rig: Rig) -> Standing:
     """
     wheels, ahead = rig.chassis.wheels, _ahead(rig)
     presses = ahead * np.array([abs(cos(w.rollers_rad or 0.0)) for w in wheels])
-    loads = RealBody(rig.with_body("real")).settings.loads[0][: len(wheels)]
+    loads = RealBody(rig.with_body("realistic")).settings.loads[0][: len(wheels)]
     motors = sum(_mean(rig, ahead, m.wheels) for m in rig.motors.values())
     share, shift = (float((presses * loads[:, k]).sum()) for k in (0, 1))
     return Standing(share / GRAVITY_M_S2, round(-shift, 9) + 0.0, motors)
@@ -115,7 +115,7 @@ def pushed_start(push: float, mass: float, drag: float, share: float, shift: flo
 
 def traction_of(rig: Rig) -> Traction:
     """Return what the tyres of a rig's robot hold, and what its motors push."""
-    body, standing, settings = rig.body or Body(), standing_of(rig), RealBody(rig.with_body("real")).settings
+    body, standing, settings = rig.body or Body(), standing_of(rig), RealBody(rig.with_body("realistic")).settings
     drag = body.casters if rig.chassis.casters else 0.0
     ahead, radius = _ahead(rig), {w.name: w.radius_m for w in rig.chassis.wheels}
     push = sum(

@@ -95,7 +95,7 @@ def _divider(v: Values) -> list[Result]:
                 )
         upper, lower = v["r1"], v["r2"]
     elif v["pin"] >= v["sensor"]:
-        raise UnitError("the sensor gives no more than the pin may have: nothing must be divided")
+        raise UnitError("the sensor never gives more than the pin allows: no divider is needed")
     else:
         # as much less as the tolerance may make it more
         ratio = v["pin"] / (v["sensor"] - v["pin"]) * (1 - v["tolerance"]) / (1 + v["tolerance"])

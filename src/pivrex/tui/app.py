@@ -373,7 +373,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
             super()._handle_exception(error)
             return
         log.critical("the screen had to close", exc_info=error)
-        said = f"Pivrex had to close ({type(error).__name__}: {error}). The robot was told to rest."
+        said = f"Pivrex had to close ({type(error).__name__}: {error}). The robot is commanded to rest."
         self.exit(1, return_code=1, message=f"{said} {log_file()} has more.")
 
     def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:

@@ -223,15 +223,15 @@ class AppActions(_Base):
         self.model.ask(Push(*impulse.tolist()))
 
     def act_body(self) -> None:
-        kind = "perfect" if self.model.rig.has_real_body else "real"
+        kind = "ideal" if self.model.rig.has_real_body else "realistic"
         if self.model.rig.balance is not None:
-            self.model.say("a robot that balances has a mass that falls: its body stays real")
+            self.model.say("a robot that balances has a mass that falls: its physics stay realistic")
             return
         if self.model.rig.body is None:
-            self.model.edit("a real body", lambda d: d.update({"body": {"kind": kind}}))
+            self.model.edit("realistic physics", lambda d: d.update({"body": {"kind": kind}}))
         else:
             self.model.choose("body.kind", kind)
-        self.model.say(f"the simulated robot has a {kind} body now")
+        self.model.say(f"the physics of the simulated robot are {kind} now")
 
     def act_match(self) -> None:
         self.clock.ready()

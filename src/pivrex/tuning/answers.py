@@ -104,7 +104,7 @@ class Bench:
     Parameters
     ----------
     rig : Rig
-        One with a perfect body is tried with that.
+        One with ideal physics is tried with that.
     loop : Loop
     under : Conditions, optional
         Factors of a batch's shape, or floats.

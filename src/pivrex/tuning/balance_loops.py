@@ -75,7 +75,7 @@ class BalanceLoop(Loop):
         return value, target, parts
 
     def experiment(self, rig: Rig, kind: str) -> Experiment:
-        body = rig.with_body("real").body
+        body = rig.with_body("realistic").body
         assert body is not None
         knock, speed = round(body.weighs_kg(rig.chassis) * 0.4, 2), round(0.4 * rig.full_forward_m_s, 2)
         if kind == "step":

@@ -200,7 +200,7 @@ def balance_worries(rig: Rig) -> list[str]:
         )
     if plant.catches_rad < WEAK_RAD:
         found.append(
-            f"motors: are too weak: full drive turns back a lean of {degrees(plant.catches_rad):.1f} deg, and no more; use more torque, a "
+            f"motors: are too weak: full drive turns back a lean of {degrees(plant.catches_rad):.1f} deg; use more torque, a "
             "larger gear ratio or a lower weight"
         )
     fell = falls_after_s(rig)

@@ -54,7 +54,7 @@ class Heading(Loop):
         return line.layout.at("truth", "heading"), line.layout.at("correction", "target"), parts
 
     def experiment(self, rig: Rig, kind: str) -> Experiment:
-        body = rig.with_body("real").body
+        body = rig.with_body("realistic").body
         assert body is not None
         lever = rig.chassis.length_m / 2 - rig.chassis.mass_centre.x_m
         # one that turns a free robot at about 250 deg/s
@@ -134,7 +134,7 @@ class WheelLoop(Loop):
         return line.layout.at("control", f"{motor}_measured"), line.layout.at("control", f"{motor}_setpoint"), parts
 
     def experiment(self, rig: Rig, kind: str) -> Experiment:
-        body = rig.with_body("real").body
+        body = rig.with_body("realistic").body
         assert body is not None
         knock = round(body.weighs_kg(rig.chassis) * 0.25 * rig.full_forward_m_s, 2)
         match kind:

@@ -38,7 +38,7 @@ class Placed:
 
 
 def placements(rig: Rig, seconds: float = 8.0, robots: int = ROBOTS) -> list[Placed]:
-    """Drive the same drive with each mounting, on simulated robots with a real body.
+    """Drive the same drive with each mounting, on simulated robots with realistic physics.
 
     Parameters
     ----------
@@ -56,7 +56,7 @@ def placements(rig: Rig, seconds: float = 8.0, robots: int = ROBOTS) -> list[Pla
     found = []
     for mounting in get_args(Mounting):
         assert rig.gyro is not None
-        placed = rig.with_body("real").model_copy(
+        placed = rig.with_body("realistic").model_copy(
             update={"gyro": rig.gyro.model_copy(update={"mounting": mounting, "delay_s": 0.0})}
         )
         line, model = Line(placed), RealBody(placed)

@@ -22,14 +22,14 @@ TURN_S = 1.0
 
 @dataclass(frozen=True)
 class Compared:
-    """How far a robot gets aside of where it should go, in m, with a setting on and off."""
+    """How far a robot sideways loss of where it should go, in m, with a setting on and off."""
 
     on_m: float
     off_m: float
 
 
 def compare_straight(rig: Rig) -> Compared | None:
-    """Cross the field at half speed while spinning at half rate; how far the path gets aside of its straight line.
+    """Cross the field at half speed while spinning at half rate; how far the path sideways loss of its straight line.
 
     With ``plane.straight`` on and off, and no lag, so that what is left is the computing's alone. None where the law is
     not planar or there is no gyro.
@@ -48,7 +48,7 @@ def compare_lead(rig: Rig) -> Compared | None:
 
 
 def compare_cosine(rig: Rig) -> Compared | None:
-    """Drive ahead, then at once 70 degrees to the left; how far the path gets aside of the new line.
+    """Drive ahead, then at once 70 degrees to the left; how far the path sideways loss of the new line.
 
     With ``steering.cosine`` on and off. None without steered wheels.
     """

@@ -168,7 +168,7 @@ def can_do(rig: Rig) -> str:
         ahead, left = float(-about[1]) + 0.0, float(about[0]) + 0.0
         return (
             f"it moves the way its plain {'wheels roll' if len(rolling) > 1 else 'wheel rolls'} ({', '.join(rolling)}), and "
-            f"turns about the point x {ahead * 1000:+.0f} mm, y {left * 1000:+.0f} mm; aside they would be dragged"
+            f"turns about the point x {ahead * 1000:+.0f} mm, y {left * 1000:+.0f} mm; any farther to the side they would be dragged"
         )
     if rig.chassis.shape == "two-sided":
         x = {round(w.x_m, 9) for w in rig.chassis.wheels}

@@ -117,7 +117,7 @@ class _Checker(BlockChecks):
         name, span = line.node["name"]
         text = self._shared(name) if self._shared is not None else None
         if text is None:
-            self._wrong(f'there is no file "{name}" of own moves beside this routine', span)
+            self._wrong(f'there is no file "{name}" of own moves next to this routine', span)
             return
         lines, found = read_lines(text)
         for mistake in found:

@@ -96,7 +96,7 @@ def drive_of(run: Run, line: Line) -> Drive:
             lacks
             or made.outputs.told.stop - made.outputs.told.start != line.outputs.told.stop - line.outputs.told.start
         ):
-            what = f"it has no {lacks[0]}" if lacks else "it is told other things"
+            what = f"it has no {lacks[0]}" if lacks else "its commands are others"
             raise LearnError(f"{run.name} is of another robot than {rig.name}: {what}")
         for name, title in names.items():
             column = piece.rows[:, places[title]] if title in places else np.full(len(piece.rows), np.nan)

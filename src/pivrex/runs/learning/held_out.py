@@ -63,7 +63,7 @@ def _off(rig: Rig, part: Drive) -> float:
         # as full as the highest voltage says: that is the one with the least load
         share = float(part.volts.max()) / rig.battery.volts
         under = Conditions(charge=float(np.clip(0.1 + 0.9 * (share - NEARLY) / (FULL - NEARLY), 0.1, 1.0)))
-    body = RealBody(rig if rig.has_real_body else rig.with_body("real"), None, under=under)
+    body = RealBody(rig if rig.has_real_body else rig.with_body("realistic"), None, under=under)
     state = body.start()
     told: Floats = part.told
     rolled = np.empty_like(part.travel)

@@ -43,7 +43,7 @@ def each_of(windows: Windows, drive: Drive, chassis: Chassis) -> list[Fit]:
     """
     rows = chassis.geometry.rows
     if any(w.steered for w in chassis.wheels) or len(rows) != len(windows.drive[0]):
-        raise LearnError("wheels that are steered, or share a motor, are not told apart")
+        raise LearnError("wheels that are steered, or share a motor, cannot be separated")
     if np.linalg.matrix_rank(rows, 1e-6) < len(rows):
         raise LearnError(
             "it has more wheels than ways to move: they push each other through the floor, so one looks like another"

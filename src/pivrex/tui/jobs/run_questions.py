@@ -207,9 +207,9 @@ def _pinned(run: Run, name: str, text: str) -> PinCurve:
 
 
 def _there_still(folder: Path) -> None:
-    """Refuse a run that was taken away while it was read: half of it would be shown as the whole."""
+    """Refuse a run that was deleted while it was read: half of it would be shown as the whole."""
     if not folder.is_dir():
-        raise RunError(folder, 0, "was taken away while it was read")
+        raise RunError(folder, 0, "was deleted while it was read")
 
 
 def _kind(question: tuple[Any, ...]) -> tuple[int, object]:

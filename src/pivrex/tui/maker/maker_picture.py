@@ -28,7 +28,7 @@ _QUESTIONS = {
     "wheels": "What does it stand on?",
     "sizes": "How large is it? Body length, body width, wheel diameter, track (from the left wheels to the right ones).",
     "law": "What do the sticks mean?",
-    "output": "What do its motor drivers want to be told?",
+    "output": "What do its motor drivers expect?",
     "extras": "What else is there? Space takes in and out.",
     "names": "What are the attachments called? One name for each, with commas between.",
     "sources": "Who should drive it, in addition to keys, drawn sticks and gamepads? Space takes in and out.",

@@ -17,7 +17,7 @@ class AttachmentRows(Panel):
         picture, standings = Picture(width, height), standing_of(self.model)
         picture.across(0, 0, width)
         at = picture.text(1, 0, " attachments ", "title")
-        picture.text(at + 1, 0, " ● asked  ○ reached ", "dim", max(0, width - at - 2))
+        picture.text(at + 1, 0, " ● target  ○ reached ", "dim", max(0, width - at - 2))
         two = height >= 2 + 2 * len(standings)
         y = 1
         for one in standings:

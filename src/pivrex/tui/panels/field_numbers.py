@@ -44,7 +44,7 @@ def believed_of(model: ScreenModel) -> Believed | None:
 
 
 def of_wheels(model: ScreenModel, what: str) -> list[float]:
-    """Return what is true of each wheel of a real body; NaN of others."""
+    """Return what is true of each wheel with realistic physics; NaN of others."""
     return [model.value("truth", f"{plain(w)}_{what}") for w in model.line.wheels]
 
 

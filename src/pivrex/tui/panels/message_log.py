@@ -37,7 +37,7 @@ class MessageLog(Panel):
         if half == width and refused:
             said = [*said[-(rows - 1) :], refused[-1]] if rows > 1 else [refused[-1]]
         if not said:
-            words = "nothing yet" if others or source.health is not None else "nobody: no remote has been heard yet"
+            words = "nothing yet" if others or source.health is not None else "no one yet: no remote was heard"
             picture.text(2, 1, words, "dim")
         for i, message in enumerate(said[-rows:]):
             _message(picture, 1, 1 + i, half - 2, message, now)

@@ -144,7 +144,7 @@ class SpeedEnvelope(Panel):
             data = EnvelopeData(
                 full, now, ghost, commanded[part], achieved[part] if achieved is not None else None,
                 np.full(2, max(float(np.nanmax(np.abs(full))), 1e-6)) * 1.06, ("m/s", "m/s"), ("ahead", "left", "right"),
-                f"┄ left while turning {turning(degrees(turn), 0, 'deg/s')}" if len(now) else "─ nothing else asked for",
+                f"┄ left while turning {turning(degrees(turn), 0, 'deg/s')}" if len(now) else "─ nothing else commanded",
             )  # fmt: skip
         else:
             scale = np.array([1.0, degrees(1.0)])

@@ -98,10 +98,10 @@ class RoutineMap(Panel):
         at = picture.text(x, y, text, named, width)
         if stale and at + 14 < x + width:
             picture.text(at + 2, y, "of the text before" if self._routine.desk.program is None else "...", "dim")
-        legend = "━ asked  · got"
+        legend = "━ commanded  · reached"
         if at + len(legend) + 16 < x + width:
             picture.right(x + width, y, "· got", "measured")
-            picture.right(x + width - 7, y, "━ asked", "commanded")
+            picture.right(x + width - 7, y, "━ commanded", "commanded")
 
     def _zone(self, preview: Preview) -> str:
         px, py = preview.poses[-1][:2]

@@ -126,14 +126,14 @@ class RunList(Panel):
     def act_take_away(self) -> None:
         def take() -> str:
             name = self.desk.take_away()
-            return f"{name} is taken away; Backspace brings it back" if name else ""
+            return f"{name} is deleted; Backspace brings it back" if name else ""
 
         self._safely(take)
 
     def act_bring_back(self) -> None:
         def back() -> str:
             name = self.desk.bring_back()
-            return f"{name} is back" if name else "nothing was taken away"
+            return f"{name} is back" if name else "nothing was deleted"
 
         self._safely(back)
 
@@ -191,7 +191,7 @@ def _entry(picture: Picture, y: int, width: int, run: Shelved, desk: RunsDesk) -
         return
     name = f"{facts.robot}  {facts.began.astimezone():%d %b %H:%M:%S}"
     picture.text(x, y, ("+ " if marked else "") + name, "chosen" if here else "title", room)
-    who = ", ".join(facts.drivers) or "nobody"
+    who = ", ".join(facts.drivers) or "no one"
     said = f"{facts.ticks / facts.rate_hz:.0f} s, {who}" if facts.ended is not None else "is being kept, or was cut off"
     bumps = facts.figures.get("bumps", 0)
     picture.text(x, y + 1, said, "rest", room - 6 if bumps else room)

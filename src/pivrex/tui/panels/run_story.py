@@ -182,7 +182,7 @@ def draw_season(told: Told, width: int, height: int) -> Picture:
         picture.text(1, 0, "no other run was driven like this one yet", "rest", width - 2)
         return picture
     count = len(courses[0].values)
-    who = ", ".join(told.facts.drivers) or "nobody"
+    who = ", ".join(told.facts.drivers) or "no one"
     picture.text(1, 0, f"{told.facts.robot} over {count} runs, driven by {who}", "title", width - 2)
     columns = 2 if width >= 80 else 1
     each, high = width // columns, 9

@@ -192,7 +192,7 @@ class RunsDesk:
         try:
             (self.folder / name).rename(gone_folder(self.folder) / name)
         except OSError as problem:
-            raise PivrexError(f"{name} cannot be taken away: {problem.strerror}") from None
+            raise PivrexError(f"{name} cannot be deleted: {problem.strerror}") from None
         self.walk(1)
         if self.selected == name:
             self.walk(-1)

@@ -196,7 +196,7 @@ class WheelFigures(Panel):
         ]
         lines += [("slew up that holds", f"{traction.slew:.2g} /s", "rest")] if traction.spins else []
         if self._worth.of_rig.get("straight") or self._worth.of_rig.get("cosine"):
-            lines.append(("gets aside", "on      off", "title"))
+            lines.append(("sideways loss", "on      off", "title"))
         for name, words in (("straight", "spinning across"), ("lead", "same, with lag"), ("cosine", "at a sharp bend")):
             compared = self._worth.of_rig.get(name)
             if compared is not None:

@@ -63,7 +63,7 @@ class RoutineView(View):
     NEEDS_CHASSIS = True
     HELP = """
     ━  where the robot is commanded to be
-    ·  where the simulated robot gets to
+    ·  where the simulated robot drives
     ▼  the cursor: one line, its time and its place; drag it along the timeline
     !  a step that was limited, slipped, bumped, waited too long or was cut off
     ┃  in the timeline: where the clock cuts the routine off, and where it is now
