@@ -1,4 +1,4 @@
-"""`python -m tests`: see `tests.runner`, which the processes beside each other load under its own name."""
+"""`python -m tests`: see `tests.runner`, which the processes next to each other load under its own name."""
 
 import sys
 

@@ -1,8 +1,8 @@
-"""Runs the tests in several processes beside each other: `python -m tests [--quick | --long] [NAME...]`.
+"""Runs the tests in several processes next to each other: `python -m tests [--quick | --long] [NAME...]`.
 
 A class of tests is one piece of work. Each process takes the next piece when it is done with one, so the costly ones are
 begun first. What a piece found comes back as unittest tells it; a process that dies in a piece is a failure of that piece.
-Tests marked slow drive whole programs in real time. The few that fail beside other work run once more, alone, and are named.
+Tests marked slow drive whole programs in real time. The few that fail next to other work run once more, alone, and are named.
 """
 
 from __future__ import annotations
@@ -140,7 +140,7 @@ def _worker() -> _Worker:
 
 
 def run_all(todo: list[tuple[str, list[str]]], beside: int) -> list[Found]:
-    """Run all pieces in ``beside`` processes."""
+    """Run all pieces in ``next to`` processes."""
     waiting = list(reversed(todo))
     longest = LONGEST_S if engine().library is not None else LONGEST_S * SLOWER
     workers = [_worker() for _ in range(min(beside, len(todo)))]
@@ -183,7 +183,7 @@ def main(words: list[str]) -> int:
     began = time.perf_counter()
     quick = "--quick" in words
     if "--long" in words:
-        os.environ["PIVREX_TESTS_LONG"] = "1"  # see `tests.support.often`; the processes beside this one read it
+        os.environ["PIVREX_TESTS_LONG"] = "1"  # see `tests.support.often`; the processes next to this one read it
     grouped = pieces([w for w in words if not w.startswith("-")], quick)
     try:
         times = json.loads(TIMES.read_text("ascii"))

@@ -701,7 +701,7 @@ class SessionTest(unittest.TestCase):
         self.assertEqual(frame_of(spec, {"left_y": -1.0, "button_0": 1.0, "button_3": 1.0})[2:5].hex(), "ff8084")
         self.session = Session(SetUp(rig, None, source="handsets", gamepads=False))
         wire = self.session.inputs.remotes["handsets"].wire
-        wait_for(lambda: len(self.pass_s(0.02)) and wire.is_open)  # a port is opened beside the ticks
+        wait_for(lambda: len(self.pass_s(0.02)) and wire.is_open)  # a port is opened next to the ticks
 
         def drive(seconds: float, **readings: float) -> Floats:
             rows = []

@@ -144,7 +144,7 @@ class ChassisViewTest(RobotCase):
             await self.press("equals_sign", *"1.5 m/s", "enter")
             self.assertIn("! 4 of 4 wheels too fast: scale leaves 1.26 m/s ahead", self.text("chassis"))
             await self.press("equals_sign", *"99 m/s", "enter")
-            self.assertGreater(len(self.app.screen_stack), 1)  # the typing stays, with the sentence beside it
+            self.assertGreater(len(self.app.screen_stack), 1)  # the typing stays, with the sentence next to it
             await self.press("escape", "0")
             self.assertNotIn("too fast", self.text("chassis"))
 

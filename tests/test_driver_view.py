@@ -46,7 +46,7 @@ class CalibrationTest(unittest.TestCase):
         one.take(travel(left_x=(-0.02, 0.0, 0.0), left_y=(0.1, 0.88, 0.0)))  # pushed away it rises: reversed
         across, along = one.proposals()
         self.assertEqual((across.reversed, along.reversed), (False, True))
-        # the ends taken in by 1 % of 1.6; the centre over both rests with half the tremble beside it
+        # the ends taken in by 1 % of 1.6; the centre over both rests with half the tremble next to it
         self.assertEqual((along.minimum, along.maximum, along.centre), (-0.684, 0.884, (0.08, 0.14)))
         # the shorter half is 0.884 - 0.14 = 0.744; 0.02/0.744 = 2.7 %, three times that is 8.06 %, so 9 %
         self.assertEqual(along.dead_band, 0.09)

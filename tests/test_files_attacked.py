@@ -44,7 +44,7 @@ BROKEN = {
 
 
 def put_bad_ones(folder: Path) -> list[Path]:
-    """Put what is no rig beside the rigs; gives the paths."""
+    """Put what is no rig next to the rigs; gives the paths."""
     rigs = folder / "rigs"
     for name, data in BROKEN.items():
         (rigs / f"x {name}.toml").write_bytes(data)
@@ -91,7 +91,7 @@ class NoRigTest(TempCase):
 
 
 class OpenRigTest(AppCase):
-    """The open rig is saved outside as what is no rig: the one in use stays, and what is changed here goes beside it."""
+    """The open rig is saved outside as what is no rig: the one in use stays, and what is changed here goes next to it."""
 
     @in_loop
     async def test_saved_outside_as_something_else(self) -> None:
@@ -355,7 +355,7 @@ class MashCase(AppCase):
     def setUp(self) -> None:
         super().setUp()
         for name in ("pivrex-answers", "pivrex-helper", "pivrex-preview"):
-            self.enterContext(answered(name, never=True))  # what works beside the screen is tried elsewhere
+            self.enterContext(answered(name, never=True))  # what works in the background is tried elsewhere
 
     async def type(self, keys: list[str]) -> None:
         """Send keys as fast as they come, as a terminal does."""

@@ -1,4 +1,4 @@
-"""Floors of a workspace beside its field, and the practice floors of the demo: each can be done, by a routine that is shown here."""
+"""Floors of a workspace next to its field, and the practice floors of the demo: each can be done, by a routine that is shown here."""
 
 import json
 import os

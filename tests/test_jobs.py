@@ -1,4 +1,4 @@
-"""Work beside the screen: a process of its own, progress, the newest question, the last answer."""
+"""Work in the background: a process of its own, progress, the newest question, the last answer."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is kept beside the Ticks: what the screen was told, the floor, rigs without their keys, events with their times."""
+"""What is kept in addition to the Ticks: what the screen was told, the floor, rigs without their keys, events with their times."""
 
 from __future__ import annotations
 

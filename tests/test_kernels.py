@@ -144,7 +144,7 @@ class SubsetTest(TempCase):
 
     @slow
     def test_what_is_printed_does_what_python_does(self) -> None:
-        """A kernel of a file beside, printed, compiled and called: loops, chained comparisons, tuples and steps backwards."""
+        """A kernel of a file next to, printed, compiled and called: loops, chained comparisons, tuples and steps backwards."""
         c_engine()
         folder = Path(tempfile.mkdtemp(dir=self.folder))
         source, made = folder / "k.c", folder / "k.so"

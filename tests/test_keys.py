@@ -1,4 +1,4 @@
-"""`pivrex key`, and the warnings that `pivrex check` gives beside mistakes."""
+"""`pivrex key`, and the warnings that `pivrex check` gives next to mistakes."""
 
 import os
 import shutil

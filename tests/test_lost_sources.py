@@ -103,7 +103,7 @@ class RemoteCase(TempCase):
         return round(self.get(row, "outputs", "left_fraction"), 6)
 
     def until(self, done: object, seconds: float = 5.0) -> None:
-        """Tick until something beside the clock has happened, such as a port that opens in a thread."""
+        """Tick until something in the background has happened, such as a port that opens in a thread."""
         end = time.monotonic() + seconds
         while not done():  # type: ignore[operator]
             self.assertLess(time.monotonic(), end, self.session.status)
@@ -336,7 +336,7 @@ class RadioTest(RemoteCase):
 
 
 class BoxCase(RemoteCase):
-    """A gamepad that drives, and a box that sends letters beside it."""
+    """A gamepad that drives, and a box that sends letters next to it."""
 
     BOX = (
         '[attachments.boom]\nkind = "motor"\noutput = {{ kind = "percent" }}\n[sources.box]\nkind = "letters"\n'

@@ -147,7 +147,7 @@ class PairTest(unittest.TestCase):
 
 
 class BuilderTest(unittest.TestCase):
-    """A rig that is changed is built beside the clock."""
+    """A rig that is changed is built in the background."""
 
     def test_ticks_go_on_with_the_rig_before_until_the_new_one_is_there(self) -> None:
         builder, go = Beside(), threading.Event()
@@ -440,7 +440,7 @@ class ToldTest(unittest.TestCase):
         self.assertIn("no one has spoken", session.inputs.guards["box"].reason)
         self.assertEqual(session.status.lost, "")
         session.inputs.readings = {"box": {"button_0": 1.0}, "keys": {}}
-        self.assertEqual(session.inputs.pressed(), "")  # it is listened to beside the driver
+        self.assertEqual(session.inputs.pressed(), "")  # it is listened to next to the driver
         session.handle(ChooseSource("keys"), 0.2)
         session.tick(0.3)
         self.assertIn("no one has spoken", session.status.lost)  # by hand its axis is missed

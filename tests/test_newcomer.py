@@ -164,7 +164,7 @@ class CheckTest(TempCase):
                 self.assertLessEqual(set(pair), self.keys(*pair))
 
     def test_all_of_them_at_once(self) -> None:
-        names = [n for n in self.WRONG if n != "bindings.5.channel"]  # it is a second one only beside "boom 60 %"
+        names = [n for n in self.WRONG if n != "bindings.5.channel"]  # it is a second one only next to "boom 60 %"
         found = self.keys(*names)
         self.assertLessEqual(set(names), found)
         self.assertLessEqual(len(found), len(names) + 1)  # and nothing that only follows from them
@@ -191,7 +191,7 @@ class CheckTest(TempCase):
         self.assertRegex(ran.out, r"idle.toml:\d+: warning: attachments.arm: has no binding")
 
     def test_what_was_set_aside_is_no_robot(self) -> None:
-        """A9: changes that went beside a broken file counted as another rig."""
+        """A9: changes that went next to a broken file counted as another rig."""
         home = self.demo()
         shutil.copy(home / "rigs" / "plover.toml", home / "rigs" / "plover.yours-20261127-101500.toml")
         self.assertNotIn("yours", " ".join(p.name for p in open_folder(home).rigs()))
@@ -278,7 +278,7 @@ class SaidTest(AppCase):
             await self.frames(2)
             self.assertIsInstance(self.app.screen, Sheet)
             await self.press("exclamation_mark")
-            # what is put right while it is open is a warning no more
+            # what is put right while it is open is a warning no longer
             self.model.edit("the pump by a button", lambda d: d["bindings"][-1].update({"does": "pump on"}))
             self.model._changed = ("", 0.0)
             self.model.look_outside()

@@ -134,7 +134,7 @@ class MadeTest(unittest.TestCase):
 
 
 class ButtonTest(TempCase):
-    """A rig whose buttons do own moves of a file beside it."""
+    """A rig whose buttons do own moves of a file next to it."""
 
     MOVES = 'own move nod with way 30 cm\n    drive ahead way at 60 %\n    move spout to 30 deg and wait\n    say "nodded"\n'
 

@@ -1,4 +1,4 @@
-"""What the line and its figures once got wrong, each with the number that is right, worked by hand beside it."""
+"""What the line and its figures once got wrong, each with the number that is right, worked by hand next to it."""
 
 import json
 import math

@@ -157,7 +157,7 @@ class ScreenCase(AppCase):
             view.update()
             picture = view.draw(150, 38)
             found[name] = (picture.rows(), picture.roles.copy(), picture.grounds.copy())
-        # the rest of that view is computed beside the screen, whatever is driven
+        # the rest of that view is computed in the background, whatever is driven
         for name, live in (("heading", HeadingNow), ("heading strip", HeadingStrip)):
             picture = live(self.app.views["heading"]).draw(60, 20)
             found[name] = (picture.rows(), picture.roles.copy(), picture.grounds.copy())

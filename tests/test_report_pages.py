@@ -1,4 +1,4 @@
-"""What stands on the pages of a report: at its time, at its place, beside the right run."""
+"""What stands on the pages of a report: at its time, at its place, next to the right run."""
 
 from __future__ import annotations
 

@@ -227,7 +227,7 @@ class SumsTest(unittest.TestCase):
         said = {"sensor": "5 V", "pin": "3.4 V", "r1": "10 kohm", "r2": "20 kohm", "tolerance": "5 %"}
         wrong = {r.key for r in computed(one, read_rig(PLOVER), said)[1] if r.wrong}
         self.assertEqual(wrong, {"highest"})
-        # a load of 20 k beside the 20 k makes 10 k of them: half
+        # a load of 20 k next to the 20 k makes 10 k of them: half
         found = self.of("divider", sensor="5 V", pin="3.4 V", r1="10 kohm", r2="20 kohm", load="20 kohm")
         self.assertAlmostEqual(found["out"], 2.5)
         self.assertAlmostEqual(found["loaded"], (10 / 3 - 2.5) * 1e3)

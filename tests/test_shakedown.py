@@ -158,7 +158,7 @@ class PersonFaults(Faults):
 
 
 for _robot, _kind in itertools.product(ALL, (SensorFaults, PersonFaults)):
-    # a class each, so that they run beside each other
+    # a class each, so that they run next to each other
     _name = f"{_robot.capitalize()}{_kind.__name__}Test"
     globals()[_name] = slow(type(_name, (_kind, unittest.TestCase), {"robot": _robot, "__module__": __name__}))
 

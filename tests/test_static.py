@@ -1,4 +1,4 @@
-"""Types and import contracts: checked beside the other tests, for they take as long as some of them."""
+"""Types and import contracts: checked next to the other tests, for they take as long as some of them."""
 
 from __future__ import annotations
 

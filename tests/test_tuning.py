@@ -109,7 +109,7 @@ class RelayTest(unittest.TestCase):
                 self.assertTrue(all(g >= 0 for g in gains_by(found, goal, loop, rig)))
 
     def test_the_perfect_heading_has_the_limit_of_its_lag_and_ticks(self) -> None:
-        # wheels with a lag of 100 ms at 60 Hz, a tick and a half of dead time, the switch's own band beside it
+        # wheels with a lag of 100 ms at 60 Hz, a tick and a half of dead time, the switch's own band next to it
         rig = plain_rig(('lag = "0 s"', 'lag = "100 ms"'), ("[law]", "[gyro]\n[law]"))
         found = relay_on(rig.model_copy(update={"correction": CorrectionTable()}), HEADING)
         assert found is not None
@@ -215,7 +215,7 @@ class SearchTest(unittest.TestCase):
         assert first is not None and again is not None
         self.assertEqual(first, again)
         self.assertEqual((steps[0], steps[-1]), ((0, 48), (48, 48)))
-        own = search(rig, HEADING, "sure", 2)  # the rig's own gains, and one beside them
+        own = search(rig, HEADING, "sure", 2)  # the rig's own gains, and one next to them
         assert own is not None
         self.assertLessEqual(first.score, own.score)
 

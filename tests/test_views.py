@@ -165,7 +165,7 @@ class ClickTest(AppCase):
             await self.frames()
             self.assertEqual((self.model.status.source, self.over()), ("sticks", ""))
             await self.press("b")
-            await self.pilot.click(offset=(120, 40))  # beside it
+            await self.pilot.click(offset=(120, 40))  # next to it
             await self.frames()
             self.assertEqual((self.model.rig.name, self.over()), ("Plover", ""))
 

@@ -18,7 +18,7 @@ T = TypeVar("T")
 LARGEST_FILE = 4_000_000
 LONGEST_UNDO = 500
 SET_ASIDE = ".yours-"
-"""In the name of what was saved beside a file that another program broke."""
+"""In the name of what was saved next to a file that another program broke."""
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ class Document(Generic[T]):
     """A text file that is open, and what its text means.
 
     Every change is checked before it counts, then saved at once. What another program writes is taken in where it has no
-    mistakes, and can be taken back; while it has some, what is in use stays and is saved beside it.
+    mistakes, and can be taken back; while it has some, what is in use stays and is saved next to it.
 
     Parameters
     ----------
@@ -190,7 +190,7 @@ class Document(Generic[T]):
         -------
         str
             What was found, in a sentence; empty when nothing changed. A file with mistakes is left alone: what is in use
-            stays, and saves go beside it until it is mended (see ``problem``).
+            stays, and saves go next to it until it is mended (see ``problem``).
         """
         path = self.path
         try:

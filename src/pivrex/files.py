@@ -48,7 +48,7 @@ def write_atomically(path: Path, data: str | bytes) -> None:
 
 @contextlib.contextmanager
 def writing(path: Path, private: bool = False) -> Iterator[BinaryIO]:
-    """Return a stream beside ``path``; when the block ends well it is flushed to the disk and renamed into place.
+    """Return a stream next to ``path``; when the block ends well it is flushed to the disk and renamed into place.
 
     A symbolic link is followed, so that the link survives; a file that was there keeps its rights, a new one may be read by
     all, or if it is ``private`` by its owner only. What is no regular
@@ -58,7 +58,7 @@ def writing(path: Path, private: bool = False) -> Iterator[BinaryIO]:
     ------
     SaveError
         With the reason, for any `OSError` within the block too. After this or any other exception whatever stood at
-        ``path`` is untouched, and nothing is left beside it.
+        ``path`` is untouched, and nothing is left next to it.
     """
     beside: Path | None = None
     try:

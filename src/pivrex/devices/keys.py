@@ -90,7 +90,7 @@ class Keyboard:
 
     def buttons(self, now_s: float) -> Mapping[str, float]:
         """Return the buttons that are pressed by keys: while they are held where releases are seen, else for `TIMED_S`, which
-        repeats prolong. They act beside whatever drives.
+        repeats prolong. They act in addition to whatever drives.
         """
         return {b: 1.0 for b, since in self._buttons.items() if self.mode == "held" or now_s - since < TIMED_S}
 

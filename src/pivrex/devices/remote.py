@@ -300,7 +300,7 @@ class RemoteSource:
             self.wire.holder = sender
 
     def _look_at_connections(self, now_s: float) -> None:
-        """The first that is connected has the place until another speaks; who says nothing beside it is hung up."""
+        """The first that is connected has the place until another speaks; who says nothing meanwhile is hung up."""
         senders = self.wire.senders
         if senders is None:
             return

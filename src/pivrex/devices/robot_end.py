@@ -188,7 +188,7 @@ class RobotEnd:
             self._note(now_s, "drive")
 
     def _watch(self, now_s: float) -> None:
-        """The watchdog: whoever was silent, or has not heard this robot for too long, drives it no more."""
+        """The watchdog: whoever was silent, or has not heard this robot for too long, drives it no longer."""
         stale = self.state == DRIVING and now_s - self._fresh_s > STALE_S
         if self.state != ALONE and (self._alone(now_s) or stale):
             self.state, self.told = ALONE, list(self._rest)

@@ -55,7 +55,7 @@ Sign = Callable[[str], str]
 
 
 class Out(NamedTuple):
-    """What an output sentence says beside its values: its number, the stamp of the newest sensed sentence that was heard
+    """What an output sentence says in addition to its values: its number, the stamp of the newest sensed sentence that was heard
     (None before the first), and whether to drive.
     """
 
@@ -65,7 +65,7 @@ class Out(NamedTuple):
 
 
 class Back(NamedTuple):
-    """What a sensed sentence says beside its values: the robot's clock, the number that was obeyed last (None before the
+    """What a sensed sentence says in addition to its values: the robot's clock, the number that was obeyed last (None before the
     first), and its state.
     """
 

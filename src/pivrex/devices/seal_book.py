@@ -49,7 +49,7 @@ class SealBook:
         return self._seals[who]
 
     def keep(self, now_s: float) -> None:
-        """Write what is new, now and then, beside the clock."""
+        """Write what is new, now and then, in the background."""
         if self._path is None or now_s < self._next_s or (self._saving is not None and not self._saving.done):
             return
         self._next_s = now_s + EVERY_S

@@ -27,7 +27,7 @@ class Abilities:
     calibrates : bool
         Whether it has sticks or triggers of its own whose ends and rest can be measured.
     beside : bool
-        Whether what it says acts beside whatever drives: it need not be chosen.
+        Whether what it says acts in addition to whatever drives: it need not be chosen.
     """
 
     live: bool = True
@@ -84,7 +84,7 @@ class Source(Protocol):
 
 @runtime_checkable
 class Playing(Protocol):
-    """What a source that plays has beside that."""
+    """What a source that plays has in addition to that."""
 
     @property
     def ended(self) -> bool:

@@ -1,4 +1,4 @@
-"""What every control does: a sheet to hang beside the pit table."""
+"""What every control does: a sheet to hang next to the pit table."""
 
 from __future__ import annotations
 

@@ -83,7 +83,7 @@ def write_plan(path: DrivenPath, name: str, rig: Rig, field: Field, file: Path) 
 
 def write_following(path: DrivenPath, name: str, rig: Rig, field: Field, seed: int, file: Path) -> None:
     """Draw how the simulated robot follows a path: where it goes, its three errors over time, what planned motion and corrections gave;
-    beside it the same without corrections.
+    next to it the same without corrections.
 
     Raises
     ------

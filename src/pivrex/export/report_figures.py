@@ -1,4 +1,4 @@
-"""The second page of a report: figures beside the usual ones, what happened, the settings that mattered, what changed, the season."""
+"""The second page of a report: figures next to the usual ones, what happened, the settings that mattered, what changed, the season."""
 
 from __future__ import annotations
 
@@ -77,7 +77,7 @@ def _draw_course(page: Page, course: Course, column: int, row: float, wide: int)
 
 
 def _figure_rows(runs: Sequence[Run], courses: Sequence[Course]) -> tuple[list[str], list[list[str]], list[int]]:
-    """Return the figures, beside the last alike and the usual ones, or of two runs; and which of the rows deviate."""
+    """Return the figures, next to the last alike and the usual ones, or of two runs; and which of the rows deviate."""
     values, heads = [figures_of(run) for run in runs], ["", "first", "second"]
     usual, out = {c.figure.key: c.usual for c in courses}, {c.figure.key for c in courses if c.stands_out}
     if len(runs) == 1:

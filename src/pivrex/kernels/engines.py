@@ -117,7 +117,7 @@ def cache_folder() -> Path:
 
 
 def _build(folder: Path) -> None:
-    """Build a library beside the running program, in a process of its own: no tick waits for it."""
+    """Build a library next to the running program, in a process of its own: no tick waits for it."""
     global _now, _building  # noqa: PLW0603
     made = subprocess.run(
         [sys.executable, "-m", "pivrex.kernels.building", str(folder)],

@@ -21,7 +21,7 @@ class AimColumns(Record):
 
 
 class Aim(Given):
-    """The heading that someone beside the driver asks for, and how fast it moves: none, unless one enters and says so."""
+    """The heading that someone next to the driver asks for, and how fast it moves: none, unless one enters and says so."""
 
     name = "aim"
     columns = named("aim", ("heading", "rad"), ("rate", "rad/s"), ("entered", ""))

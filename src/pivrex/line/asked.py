@@ -1,4 +1,4 @@
-"""Routine: what someone who works through steps asks for beside a motion: of which step it is, whose forward counts, and shares
+"""Routine: what someone who works through steps asks for in addition to a motion: of which step it is, whose forward counts, and shares
 of single wheels.
 """
 
@@ -20,7 +20,7 @@ OF_ROBOT, OF_FIELD = 1.0, 2.0
 
 
 class RoutineColumns(Record):
-    """What a routine asks for next to a motion; see `Routine`."""
+    """What a routine asks for in addition to a motion; see `Routine`."""
 
     line: Number = field()
     frame: Number = field()

@@ -1,4 +1,4 @@
-"""Attachments: motors by speed, motors to a position, servos and switches, beside the wheels. They obey requests."""
+"""Attachments: motors by speed, motors to a position, servos and switches, in addition to the wheels. They obey requests."""
 
 from __future__ import annotations
 

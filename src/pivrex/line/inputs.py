@@ -1,4 +1,4 @@
-"""What goes into a line: which readings it wants, by which functions they are used, and what listens to a channel beside the law."""
+"""What goes into a line: which readings it wants, by which functions they are used, and what listens to a channel in addition to the law."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ class Inputs:
     names : tuple of str
         Their names in a Tick and in recordings: the channel, with the source before it if that is not the chosen one.
     patches : tuple of Patch
-        All that listens to a channel beside the law.
+        All that listens to a channel in addition to the law.
     calibrated : tuple of str
         The sources with a calibration of their own, in the order of the rig's sources.
     asked : tuple of str or None

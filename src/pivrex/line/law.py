@@ -255,7 +255,7 @@ class Law(Stage):
     # --- what it tells ---
 
     def terms(self, told: Told) -> dict[str, float]:
-        """Return what each function adds to a wheel's speed, in m/s: the law and the wheel matrix are linear. Of wheels beside
+        """Return what each function adds to a wheel's speed, in m/s: the law and the wheel matrix are linear. Of wheels next to
         steered ones it is the length of what it adds to the hub's velocity.
         """
         if self._rig.is_bench:
@@ -300,7 +300,7 @@ class Law(Stage):
             return [f"{self._shares(told)}{self._motion(told, 2)}"]
         main = told.terms[told.main]
         others = [(f, v) for f, v in told.terms.items() if f != told.main]
-        # what a button asks for beside the sticks, where these are at rest
+        # what a button asks for in addition to the sticks, where these are at rest
         twist = np.array([told("law", n) for n, _ in TWIST])
         others.append(("button", self._along(told, twist) - sum(told.terms.values())))
         others = [(f, v) for f, v in others if abs(v) >= SHOWN]

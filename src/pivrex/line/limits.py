@@ -241,7 +241,7 @@ def asked_and_given(settings: LimitSettings, twist: Floats) -> tuple[Floats, Flo
 
 
 class Limits(Stage):
-    """What the wheels are given of what is asked, and what is lost. Steered wheels keep their vectors beside it."""
+    """What the wheels are given of what is asked, and what is lost. Steered wheels keep their vectors too."""
 
     name = "limits"
 

@@ -25,7 +25,7 @@ from pivrex.units import wrap_deg
 __all__ = ["SteerSettings", "SteerState", "Steering", "SteeringColumns", "short_ways", "steering_step"]
 
 NEARLY = 1e-9
-"""What counts as nothing beside 1."""
+"""What counts as nothing compared with 1."""
 
 DUST = 1e-8
 """A drive below this is rounding: none."""

@@ -94,7 +94,7 @@ class Told:
         return f"{self.main} {'trigger' if is_one_sided(channel) else 'stick'}"
 
     def of_function(self, stage: str) -> tuple[float, str]:
-        """Return the main function's value at a stage; a turn is told as left or right, without a sign beside it."""
+        """Return the main function's value at a stage; a turn is told as left or right, without a sign."""
         value = self(stage, self.main)
         if self.main != "turn":
             return value, ""

@@ -13,7 +13,7 @@ from pivrex.line.stage import Floats
 __all__ = ["Curve", "Spline", "curve_of", "spline_through"]
 
 STIFF = 1 / 16
-"""How much a change of the bend counts beside the bend itself, for segments of length 1: a little rounder than a thin lath."""
+"""How much a change of the bend counts compared with the bend itself, for segments of length 1: a little rounder than a thin lath."""
 
 STEP_M = 0.01
 MOST_SAMPLES = 1000

@@ -48,7 +48,7 @@ def _row(point: PathPoint) -> tomlkit.items.Table:
 
 
 def _say(document: tomlkit.TOMLDocument, path: Path) -> None:
-    """Put what the screen can change beside the points into a document, where it says otherwise."""
+    """Put what the screen can change in addition to the points into a document, where it says otherwise."""
     said: dict[str, object] = {"floor": path.floor, "heading": path.heading, "backwards": path.backwards}
     if path.heading == "fixed":
         said["looks"] = f"{degrees(path.looks_rad):.2f} deg"
@@ -86,7 +86,7 @@ def path_text(path: Path, before: str = "") -> str:
 
 
 def save_path(path: Path, file: FilePath) -> None:
-    """Save a path, whole or not at all; what its file said beside the points stays. Raises `SaveError`."""
+    """Save a path, whole or not at all; what its file said in addition to the points stays. Raises `SaveError`."""
     before = rig_text(file) if file.exists() else ""
     if len(path.points) > MOST_POINTS:
         raise RigError(file, [Mistake(0, "points", f"has more than {MOST_POINTS} entries")])

@@ -15,7 +15,7 @@ __all__ = ["Contact", "Geometry", "geometry_of", "impossible_motion", "wheel_mat
 Floats = NDArray[np.float64]
 
 RANK = 1e-9
-"""Motions weaker than this beside the strongest are none: rounding, not geometry."""
+"""Motions weaker than this compared with the strongest are none: rounding, not geometry."""
 
 
 class Contact(NamedTuple):

@@ -61,7 +61,7 @@ def read_floor(path: Path) -> Field:
 
 
 def read_text(text: str, path: Path, model: type[T]) -> T:
-    """Read TOML ``text`` as ``model``; ``path`` is for messages, and beside it stands a rig's key. Raises `RigError` like
+    """Read TOML ``text`` as ``model``; ``path`` is for messages, and next to it stands a rig's key. Raises `RigError` like
     `read_rig`.
     """
     data = _parsed(text, path)

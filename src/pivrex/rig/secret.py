@@ -1,4 +1,4 @@
-"""The key of a rig: a file beside it that only its owner may read."""
+"""The key of a rig: a file next to it that only its owner may read."""
 
 from __future__ import annotations
 

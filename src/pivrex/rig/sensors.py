@@ -1,4 +1,4 @@
-"""Sensors beside encoders and gyro: what measures a range, and what reads the number that something on the field shows."""
+"""Sensors in addition to encoders and gyro: what measures a range, and what reads the number that something on the field shows."""
 
 from __future__ import annotations
 

@@ -180,7 +180,7 @@ class RigTables(Table):
         return output.kind == "three pins" or getattr(self.body, "at_zero", "brake") == "coast"
 
     def buttons(self) -> dict[str, str]:
-        """Return the buttons in use beside the law's axes, by the key that names them."""
+        """Return the buttons in use in addition to the law's axes, by the key that names them."""
         keys = {
             "speed_levels.up": self.speed_levels.up,
             "speed_levels.down": self.speed_levels.down,

@@ -55,7 +55,7 @@ def _head(w: Wishes) -> str:
 
 
 def _wheels(w: Wishes) -> list[tuple[str, list[str]]]:
-    """Each wheel with what its table says beside its name and radius."""
+    """Each wheel with what its table says in addition to its name and radius."""
     length, _, _, track = w.all_sizes
     base = 190 * length / 260  # wheels a little inside of the body
     corners = [("front left", 1, 1), ("front right", 1, -1), ("rear left", -1, 1), ("rear right", -1, -1)]

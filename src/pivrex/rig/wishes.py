@@ -67,7 +67,7 @@ SOURCES = {
     "letters on a serial line": "the same over a serial line, as radio modules make one",
     "radio": "packets of a radio of one's own, over UDP",
 }
-"""Sources beside keys, drawn sticks and gamepads, which are always there."""
+"""Sources in addition to keys, drawn sticks and gamepads, which are always there."""
 
 EXTRAS = {
     "gyro": "it knows its heading: straight lines, exact turns, the field's directions",

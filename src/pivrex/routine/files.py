@@ -32,7 +32,7 @@ PLAIN = r"[\w -]+"
 
 
 class _Beside:
-    """Reads what lies beside a routine; only by plain names, so that none leads elsewhere."""
+    """Reads what lies next to a routine; only by plain names, so that none leads elsewhere."""
 
     def __init__(self, path: Path) -> None:
         self._path = path
@@ -68,7 +68,7 @@ class _Beside:
 
 
 def shared_beside(path: Path) -> Beside:
-    """Return what reads files of own moves, and paths, beside a routine."""
+    """Return what reads files of own moves, and paths, next to a routine."""
     return _Beside(path)
 
 

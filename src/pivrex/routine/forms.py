@@ -129,7 +129,7 @@ READINGS = {
     "time": "how long the routine has run",
     "battery": "the battery's voltage, where the rig senses it",
 }
-"""What every routine may ask for beside the rig's own sensors and attachments."""
+"""What every routine may ask for in addition to the rig's own sensors and attachments."""
 
 FUNCTIONS = {"least": "the least of its values", "most": "the largest of its values", "size": "a value without its sign",
              "root": "the square root"}  # fmt: skip

@@ -136,7 +136,7 @@ class Hands:
         return int(self._get(name, "stuck"))
 
     def homed(self, name: str, found: bool, at: float) -> None:
-        """Drive one no more; the place ``at`` which its stop was ``found`` is called as was said."""
+        """Drive one no longer; the place ``at`` which its stop was ``found`` is called as was said."""
         if self._get(name, "homes"):
             self._set(name, homes=0.0, goal=at)
             if found:

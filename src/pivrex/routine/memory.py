@@ -1,4 +1,4 @@
-"""What one robot knows in the middle of a routine, beside where its threads stand."""
+"""What one robot knows in the middle of a routine, in addition to where its threads stand."""
 
 from __future__ import annotations
 

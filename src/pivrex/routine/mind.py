@@ -166,7 +166,7 @@ class Mind:
     # --- waiting ---
 
     def _over(self, program: Program, thread: Thread, n: int, world: World, moved: bool) -> bool:  # noqa: C901, PLR0912 - a case for each way to be over
-        """Return whether what a thread waits for has come; then it waits no more."""
+        """Return whether what a thread waits for has come; then it waits no longer."""
         b = thread.blocked
         assert b is not None
         if b.kind == "join":

@@ -24,7 +24,7 @@ __all__ = ["DIVIDES", "MOST_PINS", "Pin", "named_pin", "read_pin"]
 MOST_PINS = 8
 DIVIDES = "divides by 0"
 _SHOW = "show "
-"""A pin is what stands behind this word in a routine, and columns beside."""
+"""A pin is what stands behind this word in a routine, and columns next to."""
 
 
 @dataclass(frozen=True)

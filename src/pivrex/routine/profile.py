@@ -32,7 +32,7 @@ PULL_PER_S, SWAYING_PULL_PER_S = 4.0, 1.0
 """What is missing of the way is made up for at this rate; the latter by a robot that must lean first."""
 
 ASIDE_PER_S = 4.0
-"""So is what the robot stands beside the line that it should drive, where it can move sideways."""
+"""So is what the robot stands next to the line that it should drive, where it can move sideways."""
 
 MOST_PULL_M_S, MOST_PULL_RAD_S = 0.2, 0.6
 WAITS_M, WAITS_RAD = 0.12, 0.5

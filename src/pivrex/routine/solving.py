@@ -158,7 +158,7 @@ class _Search:
 
 
 class GivenUpError(Exception):
-    """Somebody wants it no more."""
+    """Somebody wants it no longer."""
 
 
 def _ended(how: str) -> str:
@@ -296,7 +296,7 @@ def _step(
 
 
 def _finely(search: _Search, value: float, finest: float) -> float:
-    """Return the best of the numbers beside one: what is written is rounded, and ticks are steps."""
+    """Return the best of the numbers next to one: what is written is rounded, and ticks are steps."""
     scored = []
     for k in (0, -1, 1, -2, 2):
         there = search.off(value + k * finest)

@@ -77,7 +77,7 @@ class RoutineState(Record):
     tick, until : of the line, and the tick before which it waits
     odd : whether its states stand in the second of their two places
     kept : how many Ticks are kept
-    begun, ended : whether the routine has, and no more
+    begun, ended : whether the routine has, and no longer
     looked, woken : whether this tick was looked at, and the interpreter must go on
     came : whether its motion or plan is over
     line : the line of the routine's text that is done

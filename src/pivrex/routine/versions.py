@@ -1,4 +1,4 @@
-"""Two versions of a routine beside each other: where they part, which is faster, which is surer."""
+"""Two versions of a routine next to each other: where they part, which is faster, which is surer."""
 
 from __future__ import annotations
 

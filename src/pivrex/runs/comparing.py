@@ -34,7 +34,7 @@ class Differences:
     zero : (int, int)
         Which row of each is lined up.
     overlap_s : float
-        How long they run beside each other from there.
+        How long they run next to each other from there.
     exact : bool
         Whether every bit was held against the other; else differences within the noise of real robots are passed over.
     parting : Parting or None

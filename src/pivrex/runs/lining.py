@@ -1,4 +1,4 @@
-"""Two runs lined up: which row of one stands beside which row of the other."""
+"""Two runs lined up: which row of one stands next to which row of the other."""
 
 from __future__ import annotations
 

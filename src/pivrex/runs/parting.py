@@ -78,7 +78,7 @@ class Parting:
 
 
 class _Block(NamedTuple):
-    """Rows of both that stand beside each other, and the lines that made them; ``at`` is how many rows behind the zero."""
+    """Rows of both that stand next to each other, and the lines that made them; ``at`` is how many rows behind the zero."""
 
     at: int
     one: Floats
@@ -167,7 +167,7 @@ def _first_run(flags: Any, length: int) -> int:
 
 
 def _blocks(one: Run, other: Run, zero: tuple[int, int], overlap: int) -> Iterator[_Block]:
-    """Return rows that stand beside each other, as far as both pieces of them reach."""
+    """Return rows that stand next to each other, as far as both pieces of them reach."""
     at = 0
     while at < overlap:
         alike = one.alike(zero[0] + at, other, zero[1] + at)

@@ -216,11 +216,11 @@ class Run:
         if what not in self.warnings:
             self.warnings.append(what)
 
-    # --- what stood beside them ---
+    # --- what stood next to them ---
 
     @cached_property
     def told(self) -> list[tuple[int, Mapping[str, Any]]]:
-        """What the screen was told beside the Ticks: from which row on, and what changed."""
+        """What the screen was told in addition to the Ticks: from which row on, and what changed."""
         found = []
         for line in self._text("status.jsonl").split(b"\n"):
             try:

@@ -5,7 +5,7 @@
 - floor.toml: the floor
 - routine.txt, routine-2.txt, ...: the routines that were chosen
 - events.csv: what was said, stops, bumps, limits, lines of a routine
-- status.jsonl: what the screen was told beside the Ticks, for replaying
+- status.jsonl: what the screen was told in addition to the Ticks, for replaying
 - ticks-0000000.csv, ...: the Ticks, a piece for each half minute, called by its first row; compressed when it is large
 - track-0000000.csv, ...: a few columns of every few Ticks, for small pictures and for what shows the whole of it
 """
@@ -161,7 +161,7 @@ class RunWriter:
         self._write(self._events, event_line(event).encode())
 
     def told(self, changed: Mapping[str, object]) -> None:
-        """Take what the screen is told beside the Ticks, from the next one on: what changed of it."""
+        """Take what the screen is told in addition to the Ticks, from the next one on: what changed of it."""
         self._write(self._status, orjson.dumps({"row": self.rows, **changed}) + b"\n")
 
     def use(self, line: Line, rig_text: str) -> None:

@@ -25,7 +25,7 @@ class Scene:
     equal : bool
         Whether a unit is as long up as across: a place, not a chart. More than the box is shown then where there is room.
     margins : Margins
-        Room for what stands beside the box.
+        Room for what stands next to the box.
     below : Scene, optional
         What is drawn first, and seldom changes: a printer may keep it. It has the same box and margins.
     """

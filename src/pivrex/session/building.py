@@ -1,4 +1,4 @@
-"""A changed rig becomes a line and a simulated robot, beside the clock: it takes longer than a tick."""
+"""A changed rig becomes a line and a simulated robot, in the background: it takes longer than a tick."""
 
 from __future__ import annotations
 

@@ -327,7 +327,7 @@ class Session:
             self.inputs.choose(source.name)
 
     def _press(self, request: ask.KeyDown, now_s: float) -> None:
-        if not request.key.startswith("button_"):  # these act beside whatever drives
+        if not request.key.startswith("button_"):  # these act in addition to whatever drives
             self._take_over(self.inputs.keys)
         self.inputs.keys.press(request.key, now_s)
 

@@ -62,7 +62,7 @@ class Correcting:
         return entry
 
     def hold(self, line: Line, state: LineState, on: bool) -> LineState:
-        """Return the line's state in which headings are held, or no more."""
+        """Return the line's state in which headings are held, or no longer."""
         stage = line.stages.get("correction")
         if not isinstance(stage, Correction):
             self._board.note("this rig has no gyro with a correction; nothing can hold its heading")

@@ -252,7 +252,7 @@ class SessionInputs:
 
     def pressed(self) -> str:
         """Name a source one of whose buttons is pressed and that may take over so; empty if none is. One that the rig
-        listens to beside the driver does not count.
+        listens to next to the driver does not count.
         """
         for name, readings in self.readings.items():
             beside = any(s == name for s, _ in self._line.inputs.wanted)
@@ -305,7 +305,7 @@ class SessionInputs:
     def _moves(self, source: Source) -> bool:
         """Return whether the robot must stop without this source: it drives, or a function of the law is always its own.
 
-        Of one that only has buttons or letters beside it is enough that these come to rest.
+        Of one that only has buttons or letters next to it is enough that these come to rest.
         """
         driver, line = self.driver, self._line
         if driver.can.plays:

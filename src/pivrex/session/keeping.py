@@ -1,4 +1,4 @@
-"""Keeping runs: what the session ticks goes to the disk, beside the clock. A tick only lays its row down; all else is a thread's."""
+"""Keeping runs: what the session ticks goes to the disk, in the background. A tick only lays its row down; all else is a thread's."""
 
 from __future__ import annotations
 

@@ -26,7 +26,7 @@ LET_GO = "let go of the sticks first"
 
 
 class Match:
-    """The clock, and what drives while the robot is alone. What may move beside it is said by `pivrex.session.moving`."""
+    """The clock, and what drives while the robot is alone. What may move next to it is said by `pivrex.session.moving`."""
 
     def __init__(self, board: Board, periods: Periods) -> None:
         self._board, self._periods = board, periods
@@ -92,7 +92,7 @@ class Match:
         self._speak(Period.READY)
 
     def leave(self) -> None:
-        """Count no more: the robot may be driven, once the sticks are let go."""
+        """Count no longer: the robot may be driven, once the sticks are let go."""
         if self.status.period is Period.OFF:
             return
         self.end("left")

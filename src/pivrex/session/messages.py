@@ -166,7 +166,7 @@ class Push:
 
 @dataclass(frozen=True)
 class Hold:
-    """Let the gyro hold the heading while the driver does not turn, or no more."""
+    """Let the gyro hold the heading while the driver does not turn, or no longer."""
 
     on: bool
 
@@ -218,7 +218,7 @@ class StartPeriod:
 
 @dataclass(frozen=True)
 class LeaveMatch:
-    """Count no more: the robot may be driven."""
+    """Count no longer: the robot may be driven."""
 
 
 @dataclass(frozen=True)
@@ -304,7 +304,7 @@ class Record:
 
 @dataclass(frozen=True)
 class WatchSources:
-    """Send reports of all sources, or no more."""
+    """Send reports of all sources, or no longer."""
 
     on: bool
 

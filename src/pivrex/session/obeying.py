@@ -1,4 +1,4 @@
-"""What buttons and letters ask of the session, beside all that the line makes of them."""
+"""What buttons and letters ask of the session, next to all that the line makes of them."""
 
 from __future__ import annotations
 

@@ -40,7 +40,7 @@ class Probing:
     def entry(self, seen: Floats, eyes: str) -> Entry | None:
         """Return what the probe asks for in this tick; None once it is over.
 
-        ``seen`` is what was sensed, with what is true behind it; ``eyes`` what a person beside the robot sees move.
+        ``seen`` is what was sensed, with what is true behind it; ``eyes`` what a person next to the robot sees move.
         """
         runner = self._runner
         if runner is None:

@@ -38,7 +38,7 @@ __all__ = ["run"]
 AFTER_START_S = 0.5
 
 SWITCH_S = 0.0005
-"""What works beside the clock gives way to it after so long."""
+"""What works in the background gives way to it after so long."""
 
 FROZEN_S = 0.15
 """A program that stood still for longer was left alone by its robot too, whose watchdog has this time."""
@@ -225,7 +225,7 @@ class _Loop:
 
 
 class _PadsLoader:
-    """Loads SDL beside the running clock: it takes a fifth of a second, and nothing needs it for the first screen."""
+    """Loads SDL next to the running clock: it takes a fifth of a second, and nothing needs it for the first screen."""
 
     def __init__(self) -> None:
         self._thread = threading.Thread(target=self._load, daemon=True)

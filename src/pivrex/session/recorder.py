@@ -25,7 +25,7 @@ LONGEST_WAIT_S = 3.0
 
 
 class Recorder:
-    """Takes readings tick by tick and keeps those that changed. A thread beside the clock writes them, every bit of them:
+    """Takes readings tick by tick and keeps those that changed. A thread in the background writes them, every bit of them:
     whole lines reach the disk four times a second, so that a kill leaves a file that can be read.
 
     Raises ``OSError`` if the file cannot be begun.
@@ -40,7 +40,7 @@ class Recorder:
     """
 
     def __init__(self, folder: Path, source: Source, line: Line, now_s: float) -> None:
-        # all channels of the source that drives, and what the line hears of others beside it
+        # all channels of the source that drives, and what the line hears of others next to it
         own = f"{source.name}." if source.name in line.rig.sources else ""
         there = source.channels()
         order = [c for c in CHANNELS if c in there] + sorted(there - set(CHANNELS))
@@ -102,7 +102,7 @@ class Recorder:
         """Wait until it is done."""
         self._thread.join(LONGEST_WAIT_S)
 
-    # --- beside the clock ---
+    # --- in the background ---
 
     def _write(self) -> None:
         try:

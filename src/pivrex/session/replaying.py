@@ -117,7 +117,7 @@ class ReplayClient:
         return self._begins()
 
     def _begins(self) -> int:
-        """Return the first row that is given next: of what another rig made nothing is shown beside what this one makes."""
+        """Return the first row that is given next: of what another rig made nothing is shown next to what this one makes."""
         if not self.jumped:
             return self._given + 1
         at = self.replay.at

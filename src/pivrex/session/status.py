@@ -1,4 +1,4 @@
-"""What the session tells the screen beside the Ticks. Plain records that pickle."""
+"""What the session tells the screen in addition to the Ticks. Plain records that pickle."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ __all__ = ["Probed", "Shown", "SourceInfo", "Status", "shown_of"]
 
 @dataclass(frozen=True)
 class Probed:
-    """What came of a probe; ``eyes`` is what a person beside the simulated robot saw of its first move, in words."""
+    """What came of a probe; ``eyes`` is what a person next to the simulated robot saw of its first move, in words."""
 
     number: int
     runs: tuple[Run, ...]
@@ -71,7 +71,7 @@ def shown_of(told: Told, dt_s: float) -> Shown:
 
 @dataclass(frozen=True)
 class Status:
-    """All that the screen must know beside the Ticks. Sent whenever something in it changes.
+    """All that the screen must know in addition to the Ticks. Sent whenever something in it changes.
 
     Attributes
     ----------

@@ -34,7 +34,7 @@ class Drawn(NamedTuple):
         By how much, in m, rad, or as a factor; of the charge how full.
     under : Conditions
     offset : B + (3,) float64
-        How the robot is put down beside where it should be, x and y in m, heading in rad.
+        How the robot is put down next to where it should be, x and y in m, heading in rad.
     """
 
     names: tuple[str, ...]

@@ -66,7 +66,7 @@ class Canvas(Widget):
         self._inner, self._heard = inner, heard
         self._picture = Picture(0, 0)
         self.row_by_row = False
-        """Whether of each row only what changed is written: there may be pixels beside it."""
+        """Whether of each row only what changed is written: there may be pixels next to it."""
         self._strips: dict[int, Strip] = {}
         self._styles_of = ""
 

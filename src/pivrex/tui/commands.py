@@ -193,7 +193,7 @@ class Commands:
         self.before: tuple[Command, ...] = ()
         """Those that count now before all others of the same keys: what is open in the place of a robot has its own."""
         self.only: frozenset[str] = frozenset()
-        """Where those count: the names of all others that mean something beside them."""
+        """Where those count: the names of all others that mean something next to them."""
 
     def acting(self, view: str) -> list[Command]:
         """Return those that act in a view."""

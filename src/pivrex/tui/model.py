@@ -370,7 +370,7 @@ class ScreenModel(Editing):
         return self._probes
 
     def save_path(self) -> Path:
-        """Keep where the robot has been as a CSV beside the exports; raises `SaveError`."""
+        """Keep where the robot has been as a CSV next to the exports; raises `SaveError`."""
         from pivrex.files import write_atomically
 
         dt_s = self.line.dt_s * TRAIL_EVERY

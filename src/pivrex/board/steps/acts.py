@@ -162,7 +162,7 @@ def begin_homing(v: RoutineState, a: int, share: float, name: float) -> None:
 
 @kernel
 def end_homing(v: RoutineState, t: Tick, a: int, found: bool) -> None:
-    """Drive an attachment no more; the place at which its stop was found is called as was said."""
+    """Drive an attachment no longer; the place at which its stop was found is called as was said."""
     if v.attached.homes[a]:
         v.attached.homes[a], v.attached.goal[a] = False, attached_at(v, t, a)
         if found:

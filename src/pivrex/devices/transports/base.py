@@ -1,6 +1,6 @@
 """What all transports share: when to try again, what went wrong, and bytes in and out without waiting.
 
-A transport is polled once a tick. Opening a serial line or connecting may take long, so it is done beside the clock.
+A transport is polled once a tick. Opening a serial line or connecting may take long, so it is done in the background.
 """
 
 from __future__ import annotations

@@ -26,7 +26,7 @@ Paths = Callable[[str], tuple[Path | None, str]]
 
 @runtime_checkable
 class Beside(Protocol):
-    """A reader of what lies beside a routine: files of own moves, and paths."""
+    """A reader of what lies next to a routine: files of own moves, and paths."""
 
     def __call__(self, name: str) -> str | None: ...
     def path(self, name: str) -> tuple[Path | None, str]: ...

@@ -19,7 +19,7 @@ __all__ = ["HeldOut", "held_out"]
 LEAST_S, MOST_S = 5.0, 20.0
 WINDOW_S = 0.25
 FULL, NEARLY = 1.06, 0.95
-"""A battery's voltage beside its nominal one when it is full, and at a tenth."""
+"""A battery's voltage next to its nominal one when it is full, and at a tenth."""
 
 
 class HeldOut(NamedTuple):

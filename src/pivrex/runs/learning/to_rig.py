@@ -31,7 +31,7 @@ def changes_for(rig: Rig, text: str, values: Mapping[str, float]) -> list[Change
     Notes
     -----
     The simulated robot takes its torque from the lag unless the rig says a stall torque; then that is scaled as the lag asks. Its friction is
-    what is left of the static drive beside what rolling and casters take.
+    what is left of the static drive next to what rolling and casters take.
     """
     data = tomllib.loads(text)
     found: list[Change] = []

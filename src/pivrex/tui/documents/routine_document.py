@@ -20,7 +20,7 @@ __all__ = ["RoutineDocument", "Saver"]
 
 
 class Saver:
-    """Saves the newest text beside the screen, at once and one after another; never over what someone else has written."""
+    """Saves the newest text in the background, at once and one after another; never over what someone else has written."""
 
     def __init__(self) -> None:
         self._change = threading.Condition()
@@ -78,7 +78,7 @@ _SERIALS = count(1)
 
 
 class RoutineDocument(Document[Checked]):
-    """The open routine; its text always counts, also with mistakes, and is saved beside the screen while someone types.
+    """The open routine; its text always counts, also with mistakes, and is saved in the background while someone types.
 
     Attributes
     ----------
@@ -126,7 +126,7 @@ class RoutineDocument(Document[Checked]):
     def lay(self, path: Path, rig: Rig, home: Path | None = None) -> None:
         """Open another one. Raises `ReadError`; what was open stays so then.
 
-        ``home`` is where it lay when it lies elsewhere now: what it takes from files beside it is looked for there.
+        ``home`` is where it lay when it lies elsewhere now: what it takes from files next to it is looked for there.
         """
         raw = read_persons(path, LARGEST_FILE)
         self.saver.wait()
@@ -191,7 +191,7 @@ class RoutineDocument(Document[Checked]):
         return "changed" if self.saver.written == self.raw() else "both"
 
     def take_theirs(self, aside: bool = True) -> Path | None:
-        """Take the file's text; ours goes into a file beside it, which is given. Raises `PivrexError`."""
+        """Take the file's text; ours goes into a file next to it, which is given. Raises `PivrexError`."""
         raw = read_persons(self.path, LARGEST_FILE)
         beside = self._put_aside("mine", self.raw()) if aside else None
         self._take(raw)
@@ -199,7 +199,7 @@ class RoutineDocument(Document[Checked]):
         return beside
 
     def keep_ours(self) -> Path:
-        """Save ours; theirs goes into a file beside it, which is given. Raises `PivrexError`."""
+        """Save ours; theirs goes into a file next to it, which is given. Raises `PivrexError`."""
         beside = self._put_aside("theirs", read_persons(self.path, LARGEST_FILE))
         write_atomically(self.path, self.raw())
         self._take(self.raw())

@@ -23,7 +23,7 @@ __all__ = ["WorkspaceDocuments"]
 
 
 class WorkspaceDocuments:
-    """The documents beside rig and routine.
+    """The documents next to rig and routine.
 
     Attributes
     ----------

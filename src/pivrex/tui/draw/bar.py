@@ -208,7 +208,7 @@ ALWAYS = ("help", "quit")
 
 
 def draw_foot(keys: list[tuple[str, str, str]], message: str, alarm: bool, width: int) -> Picture:
-    """Draw the keys that matter here, as many as fit beside the message.
+    """Draw the keys that matter here, as many as fit next to the message.
 
     ``keys`` are the name of a command, its key and its title. Help and quit are always among them.
     """

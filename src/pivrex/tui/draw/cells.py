@@ -123,7 +123,7 @@ def draw_pages(pages: Sequence[Page], width: int) -> Picture:
 
 
 def _print(scene: Scene, width: int, height: int) -> Printed:
-    """Print a scene: its cells, and beside them what is written and marked."""
+    """Print a scene: its cells, and next to them what is written and marked."""
     placing = placing_of(scene, width, height)
     columns, rows = placing.columns, placing.rows
     below = _kept(scene.below, width, height) if scene.below is not None else None

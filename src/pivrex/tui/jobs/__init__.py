@@ -1,4 +1,4 @@
-"""Jobs: what takes too long for a frame, done in processes beside the screen."""
+"""Jobs: what takes too long for a frame, done in processes in the background."""
 
 from typing import TYPE_CHECKING
 

@@ -1,4 +1,4 @@
-"""A number of the text that is looked for beside the screen: what must come true is typed, what was found is written on a key."""
+"""A number of the text that is looked for in the background: what must come true is typed, what was found is written on a key."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A path tried on the simulated robot beside the screen, a moment after the last change, and the run before to hold it against."""
+"""A path tried on the simulated robot in the background, a moment after the last change, and the run before to hold it against."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is made of a routine beside the screen, once: the way back, and another version held against it."""
+"""What is made of a routine in the background, once: the way back, and another version held against it."""
 
 from __future__ import annotations
 

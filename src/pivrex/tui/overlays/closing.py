@@ -40,7 +40,7 @@ def moves(model: ScreenModel) -> bool:
 class LiesOver(_Base):
     """For a screen over another. It closes only itself: by the time it wants to, Esc or a second Enter may have closed it
     already, and the screen below must stay. What is looked at for a moment has a key of its own, which closes it as a click
-    beside it does. A key that means nothing here is the app's to judge, as everywhere: while live it stops the robot. Esc is
+    next to it does. A key that means nothing here is the app's to judge, as everywhere: while live it stops the robot. Esc is
     the app's, whatever lies over: it stops what moves, and closes this.
 
     Attributes

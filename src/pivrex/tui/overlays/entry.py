@@ -59,7 +59,7 @@ class _Ready(Input):
 
 
 class ValueEntry(LiesOver, ModalScreen[None]):
-    """Asks for one value; a mistake is said beside it and the typing stays."""
+    """Asks for one value; a mistake is said next to it and the typing stays."""
 
     DEFAULT_CSS = """
     ValueEntry { align: left bottom; }

@@ -1,4 +1,4 @@
-"""What the robot has beside its wheels: asked, reached, limits, safe state, and who moves it."""
+"""What the robot has next to its wheels: asked, reached, limits, safe state, and who moves it."""
 
 from __future__ import annotations
 

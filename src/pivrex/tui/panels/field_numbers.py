@@ -149,7 +149,7 @@ class FieldNumbers(Panel):
         return rows
 
     def _floor(self) -> list[Row]:
-        """What a real body does: how it moves over the floor beside what the wheels feel, slip, battery."""
+        """What a real body does: how it moves over the floor next to what the wheels feel, slip, battery."""
         model = self.model
         rows = model.history
         if (

@@ -55,7 +55,7 @@ def _not_told(picture: Picture, y: int, width: int, learnt: Learning) -> None:
 
 
 def _interval(picture: Picture, x: int, y: int, width: int, value: float, low: float, high: float) -> None:
-    """Draw how wide an interval is beside its value: the whole bar is a tenth of it either way."""
+    """Draw how wide an interval is next to its value: the whole bar is a tenth of it either way."""
     picture.across(y, x, x + width, "╌", "frame")
     span = 0.1 * abs(value) or max(abs(high), abs(low), 1e-9)
 

@@ -147,5 +147,5 @@ class MatchClock(Panel):
         self.model.ask(StepRoutine())
 
     def leave(self) -> None:
-        """Count no more."""
+        """Count no longer."""
         self.model.ask(LeaveMatch())

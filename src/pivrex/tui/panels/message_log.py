@@ -11,7 +11,7 @@ __all__ = ["MessageLog"]
 
 
 class MessageLog(Panel):
-    """Below each other, or where there is room what was refused beside it."""
+    """Below each other, or where there is room what was refused next to it."""
 
     def __init__(self, sources: SourceList) -> None:
         super().__init__(sources.view)

@@ -352,7 +352,7 @@ class OpenRoutine(Panel):
         self._ask_whose()
 
     def _ask_whose(self) -> None:
-        """Both were changed: ask which to keep; the other goes into a file beside it."""
+        """Both were changed: ask which to keep; the other goes into a file next to it."""
         desk = self.desk
         name = desk.path.name
 

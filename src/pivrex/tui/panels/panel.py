@@ -49,7 +49,7 @@ class Panel:
         return Picture(width, height)
 
     def depends(self) -> tuple[object, ...] | None:
-        """Return all that its picture depends on beside its size, where that is less work than to draw it: the last picture stays
+        """Return all that its picture depends on next to its size, where that is less work than to draw it: the last picture stays
         while each of these is the same thing, or an equal number or text. None draws it in every frame.
         """
         return None
@@ -80,7 +80,7 @@ class Panel:
         """Return up what is waited for: the robot was stopped."""
 
     def close(self) -> None:
-        """Let go of what works beside the screen: it ends."""
+        """Let go of what works in the background: it ends."""
 
     def changes(self) -> Changes | None:
         """Return the document that is changed here, if it is not the rig, and what goes to how it was after so many steps."""
@@ -305,7 +305,7 @@ class View:
             panel.cancel()
 
     def close(self) -> None:
-        """Let go of what works beside the screen."""
+        """Let go of what works in the background."""
         for panel in self.panels:
             panel.close()
 

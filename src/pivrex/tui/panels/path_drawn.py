@@ -1,4 +1,4 @@
-"""How a path looks: on the field, and what stands beside it."""
+"""How a path looks: on the field, and what stands next to it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A path in the Field view: what its keys and the mouse do to it, and what stands beside it."""
+"""A path in the Field view: what its keys and the mouse do to it, and what stands next to it."""
 
 from __future__ import annotations
 
@@ -79,7 +79,7 @@ PATH_COMMANDS = (
 
 
 class PathEditor(Panel):
-    """A path of the workspace, drawn on the field and told beside it. Open or not, it keeps its path.
+    """A path of the workspace, drawn on the field and told next to it. Open or not, it keeps its path.
 
     Attributes
     ----------

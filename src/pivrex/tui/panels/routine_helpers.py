@@ -1,4 +1,4 @@
-"""What is made of the open routine in the Routine view: rehearsals, the way back, another version beside it, a number."""
+"""What is made of the open routine in the Routine view: rehearsals, the way back, another version next to it, a number."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ AS_OPENED = "as opened"
 
 
 class RoutineHelpers(Panel):
-    """Makes things of the routine beside the screen, and takes what comes of them.
+    """Makes things of the routine in the background, and takes what comes of them.
 
     Attributes
     ----------

@@ -251,7 +251,7 @@ class RoutineText(TextArea):
             self.refresh()
 
     def _with_value(self, strip: Strip, at: int) -> Strip:
-        """Write what a line showed at its end, where there is room beside its text."""
+        """Write what a line showed at its end, where there is room next to its text."""
         line, section = self._noted._offset_to_line_info[at]
         said, width = self.values.get(line + 1, ""), self.scrollable_content_region.width
         end = self.gutter_width + len(self.document.get_line(line).expandtabs(4)) + 1
@@ -264,7 +264,7 @@ class RoutineText(TextArea):
     # --- keys ---
 
     def names(self, words: set[str]) -> None:
-        """Take the names that may be completed beside the language's words."""
+        """Take the names that may be completed next to the language's words."""
         self._own = {"names": words}
 
     async def on_key(self, event: events.Key) -> None:
@@ -323,7 +323,7 @@ class RoutineText(TextArea):
 
 
 def _rows(m: TextMistake, width: int) -> list[str]:
-    """Write a mistake below its line: carets, and beside or below them what is wrong."""
+    """Write a mistake below its line: carets, and next to or below them what is wrong."""
     sign = "! " if not m.warning else "· "
     carets = "^" * max(1, min(m.length, width - m.column + 1))
     beside = " " * (m.column - 1) + carets + " " + sign + m.what

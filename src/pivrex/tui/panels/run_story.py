@@ -57,7 +57,7 @@ def draw_told(told: Told, width: int, height: int) -> Picture:
 
 
 def place_strips(picture: Picture, draws: Sequence[Callable[[int, int], Picture]], height: int) -> None:
-    """Draw charts beside each other at the foot of a picture, as many as have room."""
+    """Draw charts next to each other at the foot of a picture, as many as have room."""
     room = max(1, min(len(draws), picture.width // NARROWEST_STRIP))
     each = picture.width // room
     for k, draw in enumerate(draws[:room]):

@@ -1,4 +1,4 @@
-"""What the view Runs knows: the list, what is selected and laid beside it, and the answers that have come."""
+"""What the view Runs knows: the list, what is selected and laid next to it, and the answers that have come."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ LOOK_EVERY_S = 1.0
 
 
 class RunsDesk:
-    """The runs of a workspace, and the process beside the screen that reads them.
+    """The runs of a workspace, and the process in the background that reads them.
 
     Attributes
     ----------
@@ -32,7 +32,7 @@ class RunsDesk:
         None before the first answer.
     went : dict of str to Went
         For small pictures.
-    told, beside, learnt, report : the newest answers
+    told, next to, learnt, report : the newest answers
     selected, marked : str
         Names of runs; empty for none. ``marked`` is the first of those that lie over each other.
     also : list of str
@@ -167,13 +167,13 @@ class RunsDesk:
     # --- what is changed of a run ---
 
     def note(self, text: str) -> None:
-        """Write a note beside the selected run. Raises `PivrexError`."""
+        """Write a note next to the selected run. Raises `PivrexError`."""
         folder = self.folder / self.selected
         write_facts(folder, replace(read_facts(folder), note=" ".join(text.split())))
         self._looked_s = -LOOK_EVERY_S
 
     def stay(self) -> str:
-        """Let the selected run stay, or no more if only a key let it; says which. Raises `PivrexError`."""
+        """Let the selected run stay, or no longer if only a key let it; says which. Raises `PivrexError`."""
         folder = self.folder / self.selected
         facts = read_facts(folder)
         stays = {UNMARKED: BY_KEY, BY_KEY: UNMARKED}.get(facts.kept, facts.kept)
@@ -215,7 +215,7 @@ class RunsDesk:
         return name
 
     def close(self) -> None:
-        """End the process beside, and let go of what was taken away."""
+        """End the process next to, and let go of what was taken away."""
         self._job.close()
         if self._gone:
             with contextlib.suppress(OSError, SaveError):

@@ -1,4 +1,4 @@
-"""The wheels with their equations, commanded beside measured; and what is else found by trial: what a turn of a wheel is,
+"""The wheels with their equations, commanded next to measured; and what is else found by trial: what a turn of a wheel is,
 how far it rolls for a turn of the robot, what settings are worth.
 """
 

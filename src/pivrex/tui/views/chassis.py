@@ -63,7 +63,7 @@ class ChassisView(View):
         self._wheel = SettingsColumn(
             self.settings, 1, lambda: f"{'motor' if model.rig.is_bench else 'wheel'} {model.wheel_name}", sliders=False
         )
-        self._rules = SettingsColumn(self.settings, 2, lambda: "rules", sliders=False)
+        self._rules = SettingsColumn(self.settings, 2, lambda: "body and rules", sliders=False)
         self._envelope = SpeedEnvelope(self, self.chassis)
         self._strips, self._bars, self._attachments = WheelStrips(self), WheelBars(self), AttachmentBars(self)
 

@@ -1,4 +1,4 @@
-"""Field: the greenhouse from above, commanded beside measured for each wheel, pose, sensors and the last seconds."""
+"""Field: the greenhouse from above, commanded next to measured for each wheel, pose, sensors and the last seconds."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Heading: what several gain sets answer, laid over each other; below it figures and gains, beside it what happens now."""
+"""Heading: what several gain sets answer, laid over each other; below it figures and gains, next to it what happens now."""
 
 from __future__ import annotations
 
