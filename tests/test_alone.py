@@ -1030,9 +1030,9 @@ class WireTest(TempCase):
         self.assertEqual(said["hash"], Rebuilder(Line(alone())).hash)
         names = ["left_y", "left_x", "button_5", "button_0", "button_1"]
         names += ["left_travel", "right_travel", "left_speed", "right_speed", "gyro", "front", "post"]
-        self.assertEqual([one["name"] for one in said["told"]], names)
+        self.assertEqual([one["name"] for one in said["values"]], names)
         self.assertEqual(
-            [one["as"] for one in said["told"]], ["number"] * 2 + ["bit"] * 3 + ["count"] * 2 + ["number"] * 5
+            [one["as"] for one in said["values"]], ["number"] * 2 + ["bit"] * 3 + ["count"] * 2 + ["number"] * 5
         )
         self.assertEqual(said["bytes"], 2 * 4 + 1 + 7 * 4)
         self.assertIn("told 6: left_travel, a count", Ran("wire", str(rig)).out)

@@ -1,6 +1,7 @@
 """The glossary: every label of a setting has a term, and the key that explains it shows this robot's numbers."""
 
 import ast
+import json
 import re
 import unittest
 from pathlib import Path
@@ -169,6 +170,18 @@ class CommandTest(unittest.TestCase):
         self.assertEqual(said.code, 1)
         self.assertIn("pivrex stand-in is called pivrex simulator now", said.err)
         self.assertIn("nowhere.toml", said.err)
+
+    def test_old_json_keys_count_for_one_version(self) -> None:
+        found = json.loads(Ran("sums", "--json").out)
+        self.assertEqual(found["renamed"], {"given": "inputs"})
+        for one in found["sums"]:
+            self.assertEqual(one["given"], one["inputs"])
+        found = json.loads(
+            Ran(
+                "play", str(DEMO / "routines" / "practice.txt"), "--rig", str(DEMO / "rigs" / "plover.toml"), "--json"
+            ).out
+        )
+        self.assertEqual((found["renamed"], found["told"]), ({"told": "messages"}, found["messages"]))
 
     def test_one_that_there_is_not(self) -> None:
         said = Ran("glossary", "overshot")

@@ -170,7 +170,20 @@ class RehearseCommandTest(TempCase):
         told = json.loads(ran.out)
         self.assertEqual((told["times"], told["reached"]["bench A"], told["ended"]), (4, 1.0, {"finished": 4}))
         self.assertEqual(
-            set(told), {"times", "reached", "ended", "time_s", "mean", "spread", "covariance", "worst", "follows"}
+            set(told),
+            {
+                "times",
+                "reached",
+                "ended",
+                "time_s",
+                "mean",
+                "standard_deviation",
+                "spread",
+                "renamed",
+                "covariance",
+                "worst",
+                "follows",
+            },
         )
         seed = told["worst"]["seed"]
         alone = json.loads(Ran("play", str(path), "--rig", "plover", "--seed", str(seed), "--json").out)

@@ -174,8 +174,8 @@ class CommandTest(TempCase):
         self.assertEqual(ran.code, 0, ran.err)
         told = json.loads(ran.out)
         self.assertEqual(Path("routines/home.txt").read_text(), told["text"])
-        self.assertLess(told["off_m"], 0.05)
-        self.assertGreaterEqual(told["worst_off_m"], told["mean_off_m"])
+        self.assertLess(told["error_m"], 0.05)
+        self.assertGreaterEqual(told["max_error_m"], told["mean_error_m"])
         alone = json.loads(Ran("play", "home", "--json").out)
         self.assertAlmostEqual(alone["pose"]["y_m"], 0.5, delta=0.05)
 

@@ -232,11 +232,11 @@ class CommandTest(RoutineCase):
         found = json.loads(
             subprocess.run([*words, "--json"], capture_output=True, text=True, cwd=self.home, check=True).stdout
         )
-        self.assertEqual([t["line"] for t in found["told"]], [3, 6, 7, 6, 7, 8, 9])
-        self.assertEqual(found["told"][-2] | {"t_s": 0},
+        self.assertEqual([t["line"] for t in found["messages"]], [3, 6, 7, 6, 7, 8, 9])
+        self.assertEqual(found["messages"][-2] | {"t_s": 0},
                          {"t_s": 0, "line": 8, "text": "post * time: nothing", "shows": "post * time", "value": None,
                           "unit": "s"})  # fmt: skip
-        self.assertAlmostEqual(found["told"][3]["value"], 0.4, delta=0.006)
+        self.assertAlmostEqual(found["messages"][3]["value"], 0.4, delta=0.006)
 
 
 class SessionTest(unittest.TestCase):

@@ -53,7 +53,7 @@ def heading(
     read = read_rig(find_rig(rig, Path())[0]).must_drive()
     answer = _tried(read.with_body(body) if body else read, kind, amount, (p, i, d), seed)
     if as_json:
-        print_json(answer)
+        print_json(answer, way_m="distance_m")
         return
     print(f"{read.name}: {kind} {amount:g}")
     for name, value in answer.items():
@@ -98,7 +98,7 @@ def _tried(rig: Any, kind: str, amount: float, gains: tuple[float | None, ...], 
         "settle_s": number(f.settle_s[0]),
         "final_error_deg": number(math.degrees(f.final[0])),
         "drift_m": number(a.aside_m[0, end]),
-        "way_m": number(a.way_m[0, end]),
+        "distance_m": number(a.way_m[0, end]),
         **({"end_error_m": number(amount - a.way_m[0, end])} if kind == "straight" else {}),
         "effort_deg_s": number(math.degrees(f.effort[0])),
         "unstable": bool(a.unstable[0]),

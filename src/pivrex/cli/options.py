@@ -131,6 +131,19 @@ def here_or_demo(rig: str) -> Path:
         return find_rig(rig, demo)[0]
 
 
-def print_json(answer: object) -> None:
-    """Print one JSON object."""
+def print_json(answer: object, **renamed: str) -> None:
+    """Print one JSON object. ``renamed`` are keys as they were called before, with their new names: for one version they stand there
+    too, and the object says so under "renamed".
+    """
+    if renamed and isinstance(answer, dict):
+        answer = {**_with_old_names(answer, renamed), "renamed": renamed}
     print(json.dumps(answer, indent=2, allow_nan=False))
+
+
+def _with_old_names(value: Any, renamed: dict[str, str]) -> Any:
+    if isinstance(value, list):
+        return [_with_old_names(one, renamed) for one in value]
+    if not isinstance(value, dict):
+        return value
+    found = {key: _with_old_names(one, renamed) for key, one in value.items()}
+    return found | {old: found[new] for old, new in renamed.items() if new in found and old not in found}

@@ -55,7 +55,7 @@ def rehearse(
         "ended": {how: found.ended.count(how) for how in sorted(set(found.ended))},
         "time_s": {"mean": round(float(found.times_s.mean()), 3), "worst": round(float(found.times_s.max()), 3)},
         "mean": pose_of(found.mean),
-        "spread": {
+        "standard_deviation": {
             "x_m": round(sigma[0], 5),
             "y_m": round(sigma[1], 5),
             "heading_deg": round(math.degrees(sigma[2]), 3),
@@ -67,14 +67,14 @@ def rehearse(
     if other is not None:
         answer["against"] = other[0]
     if as_json:
-        print_json(answer)
+        print_json(answer, spread="standard_deviation", scatter_m="standard_deviation_m", surer="more_reliable")
         return
     print(f"{path.stem} with {read.name}, {times} times")
     for name, share in answer["reached"].items():
         print(f"  {name:<16} {share * 100:5.1f} %")
     ended = ", ".join(f"{how} {count}" for how, count in answer["ended"].items())
     print(f"  ended: {ended}, after {answer['time_s']['mean']:.1f} s, at worst {answer['time_s']['worst']:.1f} s")
-    p, s = answer["mean"], answer["spread"]
+    p, s = answer["mean"], answer["standard_deviation"]
     print(f"  at x {p['x_m']:.3f} ± {s['x_m']:.3f} m, y {p['y_m']:.3f} ± {s['y_m']:.3f} m, "
           f"heading {p['heading_deg']:.1f} ± {s['heading_deg']:.1f} deg (one sigma)")  # fmt: skip
     print(f"  worst: seed {answer['worst']['seed']}; pivrex play {path.stem} --seed {answer['worst']['seed']} plays it")
@@ -96,12 +96,17 @@ def _against(against: str, name: str, work: Any, found: Any, how: How, folder: A
     plays = played(program, rig, field, limit), played(theirs, rig, field, limit)
     made = compared((name, path.stem), plays, (found, rehearsed((theirs, rig, field, limit), how)), field)
     versions = [
-        {"name": v.name, "time_s": round(v.time_s, 3), "scatter_m": round(v.scatter_m, 5), "zone": v.zone, "share": round(v.share, 4),
+        {"name": v.name, "time_s": round(v.time_s, 3), "standard_deviation_m": round(v.scatter_m, 5), "zone": v.zone, "share": round(v.share, 4),
          "line": v.line, "pose": pose_of(v.pose)}
         for v in (made.a, made.b)
     ]  # fmt: skip
     parts = None if math.isnan(made.at_s) else round(made.at_s, 4)
-    return {"parts_s": parts, "faster": made.faster, "surer": made.surer, "versions": versions}, made.sentences()
+    return {
+        "parts_s": parts,
+        "faster": made.faster,
+        "more_reliable": made.surer,
+        "versions": versions,
+    }, made.sentences()
 
 
 def pose_of(pose: Any) -> dict[str, float]:

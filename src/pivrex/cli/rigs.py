@@ -207,7 +207,10 @@ def _print_told(line: Line, folder: Folder, as_json: bool) -> None:
         {"name": sensed[k].name, "as": "count" if k in alone.told.counted else "number"} for k in alone.told.sensed
     ]
     if as_json:
-        print_json({"hash": alone.hash, "told": told, "bytes": alone.told.size, "state_bytes": alone.sizes()[1].size})
+        print_json(
+            {"hash": alone.hash, "values": told, "bytes": alone.told.size, "state_bytes": alone.sizes()[1].size},
+            told="values",
+        )
         return
     print(f"hash {alone.hash}; a tick tells {alone.told.size} bytes, the state is {alone.sizes()[1].size}")
     for i, value in enumerate(told, 1):
@@ -271,7 +274,10 @@ def sums(
     one = next((s for s in SUMS if s.name == name), None)
     if not name:
         if as_json:
-            print_json({"sums": [{"name": s.name, "title": s.title, "given": [g.key for g in s.given]} for s in SUMS]})
+            print_json(
+                {"sums": [{"name": s.name, "title": s.title, "inputs": [g.key for g in s.given]} for s in SUMS]},
+                given="inputs",
+            )
         else:
             for s in SUMS:
                 print(f"{s.name:<10}{s.title}; takes {', '.join(g.key for g in s.given)}")
@@ -284,10 +290,10 @@ def sums(
     values, results = computed(one, read, {key: text for key, _, text in pairs})
     if as_json:
         print_json({
-            "sum": one.name, "rig": read.name, "given": values,
+            "sum": one.name, "rig": read.name, "inputs": values,
             "results": [{"key": r.key, "value": r.value, "unit": r.unit, "wrong": r.wrong or None} for r in results],
             "rig_keys": dict(one.writes(read, values)),
-        })  # fmt: skip
+        }, given="inputs")  # fmt: skip
         return
     for g in one.given:
         print(f"  {g.title:<42}{g.shown(values[g.key]):>14}")

@@ -60,18 +60,20 @@ def play(
             }
             for s in made.steps
         ],
-        "told": [
+        "messages": [
             {"t_s": round(t.n * made.dt_s, 4), "line": t.line, "text": t.text}
             | ({"shows": t.label, "value": _or_none(t.shown), "unit": unit_of(t.kind)} if t.label else {})
             for t in made.told
         ],
     }
     if as_json:
-        print_json(answer)
+        print_json(answer, told="messages")
         return
     rows = [((s["start_s"], 1), f"{s['start_s']:6.2f} to {s['end_s']:6.2f} s  line {s['line']:>3}  {s['text']}"
              + "".join(f"  ! {m}" for m in s["marks"])) for s in answer["steps"]]  # fmt: skip
-    rows += [((t["t_s"], 0), f"{'':10}{t['t_s']:6.2f} s  line {t['line']:>3}    {t['text']}") for t in answer["told"]]
+    rows += [
+        ((t["t_s"], 0), f"{'':10}{t['t_s']:6.2f} s  line {t['line']:>3}    {t['text']}") for t in answer["messages"]
+    ]
     for _, row in sorted(rows, key=lambda r: r[0]):
         print(f"  {row}")
     why = f", {made.why}" if made.why else ""
@@ -211,18 +213,19 @@ def back(
     own = home.pose - there.poses[0]
     answer: dict[str, Any] = {
         "text": text, "ended": home.ended, "time_s": round(home.time_s, 3), "times": times,
-        "off_m": round(float(np.hypot(own[0], own[1])), 5), "off_deg": round(abs(math.degrees(wrap_rad(float(own[2])))), 3),
-        "mean_off_m": round(float(away.mean()), 5), "worst_off_m": round(float(away.max()), 5),
-        "mean_off_deg": round(math.degrees(float(turned.mean())), 3),
+        "error_m": round(float(np.hypot(own[0], own[1])), 5), "error_deg": round(abs(math.degrees(wrap_rad(float(own[2])))), 3),
+        "mean_error_m": round(float(away.mean()), 5), "max_error_m": round(float(away.max()), 5),
+        "mean_error_deg": round(math.degrees(float(turned.mean())), 3),
     }  # fmt: skip
     if output is not None:
         write_atomically(output, text)
     if as_json:
-        print_json(answer)
+        print_json(answer, off_m="error_m", off_deg="error_deg", mean_off_m="mean_error_m", worst_off_m="max_error_m",
+                   mean_off_deg="mean_error_deg")  # fmt: skip
         return
     print(text if output is None else f"{output}")
-    print(f"there and back takes {home.time_s:.1f} s ({home.ended}) and ends {answer['off_m'] * 100:.1f} cm and "
-          f"{answer['off_deg']:.1f} deg off its start")  # fmt: skip
+    print(f"there and back takes {home.time_s:.1f} s ({home.ended}) and ends {answer['error_m'] * 100:.1f} cm and "
+          f"{answer['error_deg']:.1f} deg off its start")  # fmt: skip
     if times:
-        print(f"in {times} drives that differ {away.mean() * 100:.1f} cm and {answer['mean_off_deg']:.1f} deg on average, "
+        print(f"in {times} drives that differ {away.mean() * 100:.1f} cm and {answer['mean_error_deg']:.1f} deg on average, "
               f"{away.max() * 100:.1f} cm at worst")  # fmt: skip
