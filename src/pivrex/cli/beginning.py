@@ -18,13 +18,13 @@ __all__ = ["new"]
 def new(
     folder: Annotated[str, typer.Argument(metavar="DIR", help="The workspace; this folder if left out.")] = ".",
     name: Annotated[str | None, typer.Option(help="What the robot is called.")] = None,
-    wheels: Annotated[str, typer.Option(help="What it stands on, such as four mecanum.")] = "",
+    wheels: Annotated[str, typer.Option(help="The wheels, such as four mecanum.")] = "",
     law: Annotated[str, typer.Option(help="What the sticks mean, such as tank.")] = "",
-    output: Annotated[str, typer.Option(help="What its motor drivers want, such as two pins.")] = "",
+    output: Annotated[str, typer.Option(help="The output of its motors, such as two pins.")] = "",
     source: Annotated[
-        list[str] | None, typer.Option(help="Who drives it in addition to keys and gamepads, such as letters.")
+        list[str] | None, typer.Option(help="A source in addition to keys and gamepads, such as letters.")
     ] = None,
-    extra: Annotated[list[str] | None, typer.Option(help="What else there is, such as arm.")] = None,
+    extra: Annotated[list[str] | None, typer.Option(help="Other parts, such as arm.")] = None,
     sizes: Annotated[
         str,
         typer.Option(help="Body length, body width, wheel diameter, track, such as '260 mm, 240 mm, 70 mm, 180 mm'."),
@@ -34,7 +34,7 @@ def new(
     ] = "",
     yes: Annotated[bool, typer.Option("--yes", help="Write into a folder that holds other things too.")] = False,
     port: Annotated[str, typer.Option(help="The serial port of such a source.")] = "",
-    copy: Annotated[str, typer.Option(help="Instead: copy this rig.", autocompletion=completing.rigs)] = "",
+    copy: Annotated[str, typer.Option(help="Copy this rig instead.", autocompletion=completing.rigs)] = "",
 ) -> int:
     """Begin a workspace, or another robot in one: choose on the screen, or say it here."""
     from dataclasses import replace

@@ -55,7 +55,7 @@ def board(
         typer.Option(
             "--source",
             metavar="NAME",
-            help="Instead: the program of a transmitter that sends this source of the rig, from its pins.",
+            help="Write the program of a transmitter that sends this source of the rig, from its pins.",
         ),
     ] = "",
     prove: Annotated[

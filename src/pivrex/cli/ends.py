@@ -20,13 +20,13 @@ def remote(
     match: Annotated[
         bool, typer.Option("--match", help="Be the desk that starts a match, on the wire of this workspace.")
     ] = False,
-    port: Annotated[int, whole("Of --pad: where Pivrex listens; found by itself if left out.", most=65535)] = 0,
-    at: Annotated[
-        Path | None, typer.Option(help="Where the serial line should be; what the rig says if left out.")
-    ] = None,
-    rate: Annotated[float, real("How often a second a stream talks, in Hz.", least=1, most=2000)] = 50.0,
-    play: Annotated[Path | None, typer.Option(help="Move as a recording says.")] = None,
-    script: Annotated[Path | None, typer.Option(help="Do what a file says, line by line.")] = None,
+    port: Annotated[
+        int, whole("With --pad: the port where Pivrex listens; found automatically if left out.", most=65535)
+    ] = 0,
+    at: Annotated[Path | None, typer.Option(help="The path of the serial line; the rig's own if left out.")] = None,
+    rate: Annotated[float, real("How many packets a stream sends each second, in Hz.", least=1, most=2000)] = 50.0,
+    play: Annotated[Path | None, typer.Option(help="Replay a recording.")] = None,
+    script: Annotated[Path | None, typer.Option(help="Run a script, line by line.")] = None,
     keys: Annotated[bool, typer.Option("--keys", help="Drive by single keys.")] = False,
 ) -> None:
     """Simulate a remote: of a rig's source (letters, packets, bits, a bare stick), with --pad a gamepad, with --match the desk
@@ -50,11 +50,13 @@ def remote(
 def stand_in(
     rig: RigName,
     udp: Annotated[str, typer.Option(help="The UDP port it listens on, HOST:PORT or PORT.")] = "",
-    serial: Annotated[Path | None, typer.Option(help="Instead: where its serial line should be.")] = None,
-    log: Annotated[Path | None, typer.Option(help="A CSV of what its motors were given, by its own clock.")] = None,
-    fault: Annotated[str, typer.Option(help="A fault that its motor driver complains of.")] = "",
+    serial: Annotated[Path | None, typer.Option(help="Use a serial line at this path instead.")] = None,
+    log: Annotated[
+        Path | None, typer.Option(help="Write the motor commands to this CSV file, with the robot's own clock.")
+    ] = None,
+    fault: Annotated[str, typer.Option(help="A fault that its motor driver reports.")] = "",
     board: Annotated[
-        bool, typer.Option("--board", help="Its program is the one that pivrex board writes, in an emulated chip.")
+        bool, typer.Option("--board", help="Run the program that pivrex board writes, in an emulated chip.")
     ] = False,
 ) -> int:
     """Be a robot at the other end of a link, with the simulated robot's physics; it speaks as docs/wire.md says."""

@@ -70,7 +70,7 @@ def export_following(
     path: PathName,
     output: Output,
     rig: RigOfAll = "",
-    seed: Annotated[int, seed_option("Of how the simulated robot differs from its rig.")] = 1,
+    seed: Annotated[int, seed_option("The seed of how the simulated robot differs from its rig.")] = 1,
 ) -> None:
     """How the simulated robot follows a path: where it goes, its errors over time, and the same without corrections."""
     from pivrex.cli.paths import planned

@@ -25,12 +25,12 @@ RunName = Annotated[
 
 
 def runs(
-    season: Annotated[str, typer.Option(metavar="RIG", help="Tell the figures of all runs of a rig over time.")] = "",
+    season: Annotated[str, typer.Option(metavar="RIG", help="Show the figures of all runs of a rig over time.")] = "",
     of: Annotated[
         str, typer.Option(metavar="DRIVER", help="With --season: only runs that this driver or routine drove.")
     ] = "",
     thin: Annotated[
-        bool, typer.Option("--thin", help="Let old runs make room now, by the rule that is shown.")
+        bool, typer.Option("--thin", help="Delete details of old runs now, by the rule that is shown.")
     ] = False,
     as_json: Json = False,
 ) -> None:
@@ -100,7 +100,7 @@ def _season(found: list[Any], rig: str, kind: str | None, as_json: bool) -> None
 
 def replay(
     run: RunName,
-    at: Annotated[float | None, real("Tell of the tick at this time, in s from the run's beginning.")] = None,
+    at: Annotated[float | None, real("Explain the tick at this time, in s from the run's beginning.")] = None,
     wheel: Annotated[str, typer.Option(help="The wheel that the why is about; the first if left out.")] = "",
     as_json: Json = False,
 ) -> None:
@@ -206,12 +206,12 @@ def _tell(found: Any, as_json: bool) -> None:
 def learn(
     rig: RigName,
     run: Annotated[str, typer.Argument(metavar="[RUN]", help="The run; left out with --drive.", autocompletion=completing.runs)] = "",
-    drive: Annotated[bool, typer.Option("--drive", help="Print the learning drive, a routine that tells most, and learn nothing.")] = False,
+    drive: Annotated[bool, typer.Option("--drive", help="Print the learning drive: the routine from which most can be learned.")] = False,
     turned: Annotated[
-        str | None, typer.Option(help='How far it truly turned from standing to standing, such as "3 turns": tells the gyro\'s scale.')
+        str | None, typer.Option(help='How far it really turned from rest to rest, such as "3 turns", to find the gyro\'s scale.')
     ] = None,
-    within: Annotated[str, typer.Option(help="How exactly that is known.")] = "3 deg",
-    write: Annotated[bool, typer.Option("--write", help="Write what was learnt into the rig.")] = False,
+    within: Annotated[str, typer.Option(help="How exactly you know that.")] = "3 deg",
+    write: Annotated[bool, typer.Option("--write", help="Write the learned values into the rig.")] = False,
     as_json: Json = False,
 ) -> None:  # fmt: skip
     """Learn a robot from a drive: each parameter with its interval, and what to drive for what the drive cannot tell."""
@@ -283,7 +283,8 @@ def report(
         str, typer.Argument(metavar="[RUN]", help="A run to lay over it.", autocompletion=completing.runs)
     ] = "",
     output: Annotated[
-        list[Path] | None, typer.Option("--output", "-o", help="Where to: .pdf, or .svg for a file each page.")
+        list[Path] | None,
+        typer.Option("--output", "-o", help="The file to write: .pdf, or .svg with a file for each page."),
     ] = None,
     by: Annotated[str, typer.Option(help="What two are lined up by; see compare.")] = "start",
     paper: Annotated[str, typer.Option(help="The size of the pages: A4 or letter.")] = "A4",
@@ -296,7 +297,7 @@ def report(
     from pivrex.runs.shelf import find_run
 
     if not output:
-        raise UsageError("say where to with -o FILE.pdf")
+        raise UsageError("say the file with -o FILE.pdf")
     if paper not in PAPERS:
         raise UsageError(f"there is no paper {paper!r}; there is {' and '.join(PAPERS)}")
     for file in output:
@@ -314,7 +315,8 @@ def report(
 def export_run(
     run: RunName,
     output: Annotated[
-        list[Path], typer.Option("--output", "-o", help="Where to: .csv for the table of all its ticks, .svg or .pdf.")
+        list[Path],
+        typer.Option("--output", "-o", help="The file to write: .csv for the table of all its ticks, .svg or .pdf."),
     ],
 ) -> None:
     """A run: the table of all its ticks as CSV, or its report."""
@@ -344,7 +346,7 @@ def export_comparison(
     other: Annotated[
         str, typer.Argument(metavar="RUN", help="The run to lay over it.", autocompletion=completing.runs)
     ],
-    output: Annotated[list[Path], typer.Option("--output", "-o", help="Where to: .svg or .pdf.")],
+    output: Annotated[list[Path], typer.Option("--output", "-o", help="The file to write: .svg or .pdf.")],
     by: Annotated[str, typer.Option(help="What they are lined up by; see compare.")] = "start",
 ) -> None:
     """Two runs over each other, in two pages."""

@@ -24,14 +24,14 @@ MOST = 1e4
 def heading(
     rig: RigName,
     turn: Annotated[float | None, real("Turn by this angle, in deg; left is +.")] = None,
-    straight: Annotated[float | None, real("Drive straight on for this way, in m; back is -.")] = None,
+    straight: Annotated[float | None, real("Drive straight for this distance, in m; backward is -.")] = None,
     push: Annotated[
-        float | None, real("Hold, and be knocked at the front with this, in N·s; from the right is +.")
+        float | None, real("Hold the heading against this push at the front, in N·s; from the right is +.")
     ] = None,
     p: Gain = None,
     i: Gain = None,
     d: Gain = None,
-    seed: Annotated[int, seed_option("Of the simulated robot's chance.")] = 0,
+    seed: Annotated[int, seed_option("The seed of the simulated robot's noise.")] = 0,
     body: Annotated[
         str, typer.Option(help="The simulated robot's physics: realistic or ideal; the rig's own if left out.")
     ] = "",
@@ -112,7 +112,7 @@ def gyro(
     seconds: Annotated[float, real("How long the drive is.", least=1, most=600)] = 8.0,
     as_json: Json = False,
 ) -> None:
-    """Drive the same drive with the gyro mounted firm, loose and by a motor: drift and noise side by side."""
+    """Compare a gyro that is mounted firmly, loosely and next to a motor: drift and noise."""
     from pivrex.rig import find_rig, read_rig
     from pivrex.tuning.placement import placements
 
@@ -145,12 +145,10 @@ def tune(
     ] = "heading",
     goal: Annotated[str, typer.Option(help="quick, calm or sure.")] = "quick",
     candidates: Annotated[int, whole("How many gain sets are tried.", least=8, most=20000)] = 500,
-    seed: Annotated[int, seed_option("Of chance.")] = 0,
+    seed: Annotated[int, seed_option("The seed.")] = 0,
     by: Annotated[
         str,
-        typer.Option(
-            help="search; relay: from the gain and period at its limit; lqr: all loops of a robot that balances."
-        ),
+        typer.Option(help="search; relay: from the ultimate gain and period; lqr: all loops of a robot that balances."),
     ] = "search",
     as_json: Json = False,
 ) -> None:

@@ -114,7 +114,8 @@ Recorded = Annotated[
     ),
 ]
 Output = Annotated[
-    list[Path], typer.Option("--output", "-o", help="Where to; the suffix says what: .svg, .pdf or .csv.")
+    list[Path],
+    typer.Option("--output", "-o", help="The file to write; its suffix says the format: .svg, .pdf or .csv."),
 ]
 
 

@@ -28,10 +28,14 @@ def rehearse(
     routine: RoutineName,
     rig: RigOfRoutine = "",
     times: Annotated[int, whole("How many drives.", least=1, most=1000000)] = 100,
-    seed: Annotated[int, seed_option("Of the first drive; the others count on. 0 is the rig as it stands.")] = 1,
-    workers: Annotated[int, whole("Processes; as many as there are cores if 0.", least=0, most=256)] = 0,
-    on: Annotated[str, typer.Option(help="A dask scheduler whose workers do it, such as tcp://10.0.0.5:8786.")] = "",
-    against: Annotated[str, typer.Option(help="Another version, which is compared with it.")] = "",
+    seed: Annotated[
+        int, seed_option("The seed of the first drive; the others count up. 0 is the rig without differences.")
+    ] = 1,
+    workers: Annotated[int, whole("The number of processes; 0 for one per core.", least=0, most=256)] = 0,
+    on: Annotated[
+        str, typer.Option(help="A dask scheduler whose workers run the drives, such as tcp://10.0.0.5:8786.")
+    ] = "",
+    against: Annotated[str, typer.Option(help="Another version to compare with.")] = "",
     as_json: Json = False,
 ) -> None:
     """Play a routine many times, each drive a little different, and say how often it reaches each zone."""

@@ -258,9 +258,9 @@ def _angles(text: str) -> list[float] | None:
 
 
 def sums(
-    name: Annotated[str, typer.Argument(metavar="[NAME]", help="Which one; lists them if left out.")] = "",
+    name: Annotated[str, typer.Argument(metavar="[NAME]", help="The sum; all are listed if left out.")] = "",
     given: Annotated[
-        list[str] | None, typer.Argument(metavar="[KEY=VALUE ...]", help="What goes in; the rest is the rig's.")
+        list[str] | None, typer.Argument(metavar="[KEY=VALUE ...]", help="The inputs; the rest comes from the rig.")
     ] = None,
     rig: RigOfAll = "",
     as_json: Json = False,
@@ -286,7 +286,7 @@ def sums(
         raise UsageError(f'there is no bench sum "{name}"; there are {", ".join(s.name for s in SUMS)}')
     pairs = [word.partition("=") for word in given or []]
     if any(not mark for _, mark, _ in pairs):
-        raise UsageError("what goes in is said as KEY=VALUE, such as pin=3.3V")
+        raise UsageError("write inputs as KEY=VALUE, such as pin=3.3V")
     values, results = computed(one, read, {key: text for key, _, text in pairs})
     if as_json:
         print_json({

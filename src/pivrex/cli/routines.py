@@ -21,8 +21,8 @@ __all__ = ["back", "play", "solve"]
 def play(
     routine: RoutineName,
     rig: RigOfRoutine = "",
-    seed: Annotated[int, seed_option("Of the simulated robot's chance.")] = 0,
-    limit: Annotated[float, real("The clock in s; the workspace's alone if 0.", least=0, most=3600)] = 0.0,
+    seed: Annotated[int, seed_option("The seed of the simulated robot's noise.")] = 0,
+    limit: Annotated[float, real("The time limit in s; the workspace's period alone if 0.", least=0, most=3600)] = 0.0,
     body: Annotated[
         str, typer.Option(help="The simulated robot's physics: realistic or ideal; the rig's own if left out.")
     ] = "",
@@ -88,7 +88,7 @@ def solve(
         str,
         typer.Option(
             "--for",
-            help="What must come true: at X, Y; facing, turned ANGLE; driven LENGTH; "
+            help="The result to reach: at X, Y; facing, turned ANGLE; driven LENGTH; "
             "NAME there; fastest. At last... is for the routine's end.",
         ),
     ],
@@ -104,10 +104,10 @@ def solve(
     number: Annotated[int, whole("Which number of that line.", least=1)] = 1,
     text: Annotated[str, typer.Option(help='Instead of a routine: one line, such as "turn left for 1 s".')] = "",
     rig: RigOfRoutine = "",
-    write: Annotated[bool, typer.Option("--write", help="Write what was found into the routine.")] = False,
+    write: Annotated[bool, typer.Option("--write", help="Write the number into the routine.")] = False,
     as_json: Json = False,
 ) -> None:
-    """Find a number in a routine on the simulated robot, so that what you say comes true, and how sure it is.
+    """Find a number in a routine on the simulated robot, so that it gives the result that you want, and say how sure that is.
 
     pivrex solve --text "turn left for 1 s" --for "turned 180 deg" --rig plover says what turns 180 degrees.
     """
@@ -180,11 +180,11 @@ def back(
     output: Annotated[
         Path | None, typer.Option("--output", "-o", help="Write the routine that goes back into this file.")
     ] = None,
-    times: Annotated[int, whole("In how many drives that differ it is tried; 0 for none.", least=0, most=100000)] = 20,
-    seed: Annotated[int, seed_option("Of the first of them.")] = 1,
+    times: Annotated[int, whole("The number of drives that differ; 0 for none.", least=0, most=100000)] = 20,
+    seed: Annotated[int, seed_option("The seed of the first of them.")] = 1,
     as_json: Json = False,
 ) -> None:
-    """Make a routine that goes back by the ways of another, and say how near there and back comes to the start."""
+    """Make a routine that drives the way of another back, and say how near the start it ends."""
     import numpy as np
 
     from pivrex.files import write_atomically

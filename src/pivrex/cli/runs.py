@@ -17,7 +17,7 @@ def map_(
     rig: RigName,
     recording: Recorded,
     output: Annotated[
-        Path | None, typer.Option("--output", "-o", help="Where to; standard output if left out or -.")
+        Path | None, typer.Option("--output", "-o", help="The file to write; standard output if left out or -.")
     ] = None,
     every_tick: Annotated[
         bool, typer.Option("--every-tick", help="A row for every tick, not for every reading.")
@@ -39,7 +39,7 @@ def shakedown(
     fault: Annotated[
         str, typer.Option(help="random, none, or with commas: swap A/B, reverse A, encoder A, gyro.")
     ] = "random",
-    seed: Annotated[int, seed_option("For random faults; the same one gives the same faults.")] = 0,
+    seed: Annotated[int, seed_option("The seed of random faults; the same seed gives the same faults.")] = 0,
     by: Annotated[str, typer.Option(help="Who says what was seen: sensors or person.")] = "sensors",
     place: Annotated[str, typer.Option("--on", help="Where the robot stands: floor or up.")] = "floor",
     as_json: Json = False,
