@@ -302,6 +302,20 @@ class SizesTest(RobotCase):
             self.assertEqual(read_rig(self.rig_file).chassis.wheels[1].x_m, 0.09)
 
     @in_loop
+    async def test_in_a_small_window_the_selected_setting_is_seen_and_more_is_said(self) -> None:
+        async with self.running(view="chassis", size=(80, 24)):
+            for label in ("kind", "radius", "body length", "to turn"):
+                for _ in range(20):
+                    if f"▸ {label}" in self.text("chassis"):
+                        break
+                    await self.press("down")
+                self.assertIn(f"▸ {label}", self.text("chassis"))
+                self.assertIn("more: ", self.text("chassis"))
+            await self.press("1")
+            self.assertRegex(self.text("driver"), r"\d+ more: ↓")
+            self.assertRegex(self.text("driver"), r"channels of keys, \d+ of \d+")
+
+    @in_loop
     async def test_a_wheel_far_outside_is_questioned(self) -> None:
         async with self.running(view="chassis"):
             self.model.type_in("chassis.wheels.0.y", "9 m")

@@ -41,7 +41,7 @@ class CalibrationTest(unittest.TestCase):
         one = self.stick()
         self.assertEqual(one.phase.channel if one.phase else "", "left_x")
         wrong = travel(left_x=(-0.02, 0.01, 0.0), left_y=(0.1, 0.9, 0.1))
-        self.assertEqual(one.problem(wrong), "it is left_y that moves; left_x was asked for")
+        self.assertEqual(one.problem(wrong), "left_y moves; move left_x instead")
         one.take(travel(left_x=(-0.02, 0.8, 0.0), left_y=(0.1, 0.12, 0.0)))
         one.take(travel(left_x=(-0.02, 0.0, 0.0), left_y=(0.1, 0.88, 0.0)))  # pushed away it rises: reversed
         across, along = one.proposals()

@@ -31,6 +31,10 @@ def shown_channels(source: SourceReport, patches: list[Patch], drives: bool, roo
     return [c for c in there if c in wanted]
 
 
+MANY = 1000
+"""More rows than there are channels."""
+
+
 class ChannelBars(Panel):
     """The channels of the selected source.
 
@@ -50,8 +54,11 @@ class ChannelBars(Panel):
         if source is None:
             picture.text(2, 1, "listening to the sources ...", "dim")
             return picture
-        channels = shown_channels(source, self._patches.patches(), source.name == model.status.source, height - 1)
-        picture.text(1, 0, f"channels of {source.name}", "title", width - 2)
+        patches, drives = self._patches.patches(), source.name == model.status.source
+        channels = shown_channels(source, patches, drives, height - 1)
+        whole = len(shown_channels(source, patches, drives, MANY))
+        some = f", {len(channels)} of {whole}" if len(channels) < whole else ""
+        picture.text(1, 0, f"channels of {source.name}{some}", "title", width - 2)
         names = max([len(c) for c in channels] or [0])
         numbers = 16
         bar = width - names - numbers - 5

@@ -201,6 +201,9 @@ class PatchList(Panel):
             elif not listens(patch, source, model):
                 who = patch.source if patch.source != "chosen" else model.status.source
                 picture.text(at + 1, row, f"{patch.channel} of {who}", "dim", max(0, width - at - 3 - len(key)))
+        hidden = len(patches) - first - rows
+        if hidden > 0:
+            picture.right(width - 1, 1, f"{hidden} more: ↓", "dim")
         if new:  # it has a row of its own while it waits for its control
             row = 2 + (len(patches) - first) * step
             picture.text(0, row, "▸", "commanded")

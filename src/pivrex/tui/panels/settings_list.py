@@ -193,7 +193,11 @@ class SettingsColumn(Panel):
             picture.text(0, 0, self._title(), "title", width)
         labels = self._labels(settings)
         names = max(map(len, labels))
-        for y, (key, name) in enumerate(zip(settings[: height - top], labels, strict=False), top):
+        first, shown = self._window(settings, height - top)
+        if shown < len(settings):
+            arrows = ("↑" if first else "") + ("↓" if first + shown < len(settings) else "")
+            picture.text(3, height - 1, f"more: {arrows}", "dim")
+        for y, (key, name) in enumerate(list(zip(settings, labels, strict=True))[first : first + shown], top):
             here = key == self._settings.chosen
             picture.spot(0, y, width, "setting", key)
             picture.text(1, y, "▸" if here else " ", "commanded")
@@ -202,6 +206,14 @@ class SettingsColumn(Panel):
             picture.text(3, y, name, "title" if here else "dim", room)
             self._value(picture, key, names + 3 + self._has_sliders, y, here)
         return picture
+
+    def _window(self, settings: list[str], room: int) -> tuple[int, int]:
+        """Return the first setting that is shown, and how many are: the selected one is among them."""
+        if len(settings) <= room:
+            return 0, len(settings)
+        shown = max(0, room - 1)
+        at = settings.index(self._settings.chosen) if self._settings.chosen in settings else 0
+        return max(0, min(at - shown // 2, len(settings) - shown)), shown
 
     def _labels(self, keys: list[str]) -> list[str]:
         """Return what the glossary calls settings; those of a speed level have its name before them."""

@@ -34,6 +34,10 @@ CHASSIS_COMMANDS = (
 )  # fmt: skip
 
 
+LEAST = 3
+"""Rows: fewer show no setting and what else there is."""
+
+
 class ChassisView(View):
     """The robot at the left, motion, wheels, figures and envelope at the right; or the shakedown's guide."""
 
@@ -121,8 +125,10 @@ class ChassisView(View):
         wheels = max(0, min(self._wheels.rows(height >= 34, w), height - y))
         yield self._wheels, Rect(x, y, w, wheels)
         y += wheels + 1
-        if height - y >= rows:
-            yield self._wheel, Rect(x, y, half - 1, rows)
+        rows = min(rows, height - y)
+        if rows >= LEAST:
+            walks_rules = not beside and self.settings.chosen in self._columns()[2]
+            yield self._rules if walks_rules else self._wheel, Rect(x, y, half - 1, rows)
             if beside:
                 yield self._rules, Rect(x + half, y, w - half, rows)
             y += rows + 1
