@@ -440,7 +440,7 @@ class OnScreenTest(TerminalCase):
         terminal = self.terminal
         self.begin(8)
         terminal.wait("today: it rolls on")
-        self.untouched("commanded to rest after 1.00 s")
+        self.untouched("commanded to rest after")
         terminal.keys("+", "Down", "+")
         terminal.wait("caused by")
         terminal.wait("shaping.forward.slew_down: 0.8 /s")

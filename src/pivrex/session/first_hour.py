@@ -202,7 +202,8 @@ def _rolls_on(line: Line, rows: Floats) -> Verdict:
         return _waits("the recording first-hour-8: full speed ahead, then the stick is let go")
     a = let_go[-1]
     moves = fast[a : a + 60] > 0.01
-    seconds = float(moves.argmin() if not moves.all() else 60) * line.dt_s
+    t = _values(line, rows, "clock", "t")
+    seconds = float(t[a + (int(moves.argmin()) if not moves.all() else 60)] - t[a])
     says = f"at {fast[a - 1]:.2f} m/s; let go, it is commanded to rest after {seconds:.2f} s"
     return Verdict(bool(seconds <= 0.3 and fast[a - 1] >= 0.6), says)
 

@@ -220,13 +220,11 @@ class ScreenModel(Editing):
         """
         if not source.can.plays:
             return False
-        mine, name = self.file.path.stem, source.name.removeprefix("recording ")
-        settings = self.folder.settings
+        mine, name, settings = self.file.path.stem, source.name.removeprefix("recording "), self.folder.settings
         if settings.drivers.get(mine, settings.recording) == name:
             return False
-        others = [p.stem for p in self.folder.rigs() if p.stem != mine]
-        named = name in settings.drivers.values()
-        return bool(source.lacks) or named or any(name.startswith(f"{other}-") for other in others)
+        begun = any(name.startswith(f"{p.stem}-") for p in self.folder.rigs() if p.stem != mine)
+        return bool(source.lacks) or begun or name in settings.drivers.values()
 
     @property
     def button_keys(self) -> dict[str, str]:
@@ -319,9 +317,8 @@ class ScreenModel(Editing):
                 self.say("the robot may move again")
         if self.status.lost != self._lost:
             self._lost = self.status.lost
-            self.say(
-                f"{self.status.stopped}: {self._lost}" if self._lost else "it is heard again", alarm=bool(self._lost)
-            )
+            said = f"{self.status.stopped}: {self._lost}" if self._lost else "it is heard again"
+            self.say(said, alarm=bool(self._lost))
         now = time.monotonic()
         self._skips.append((now, self.client.skipped))
         while self._skips[0][0] < now - SKIPS_S:
@@ -357,9 +354,8 @@ class ScreenModel(Editing):
         if recording is not None and driving is not None and driving.can.plays:
             self.ask(ChooseSource(f"recording {recording.stem}"))
         self.look_for_warnings()
-        warned = (
-            f"; {len(self.warnings)} warning{'s' * (len(self.warnings) > 1)}, ! lists them" if self.warnings else ""
-        )
+        count = len(self.warnings)
+        warned = f"; {count} warning{'s' * (count > 1)}, ! lists them" if count else ""
         self.say(f"{self.rig.name}: {self.rig.about or self.rig.chassis.shape}{warned}")
         return True
 
