@@ -294,7 +294,7 @@ class SumsTest(unittest.TestCase):
 
     def test_what_makes_no_sense_is_said(self) -> None:
         for said, why in (
-            ({"pin": "6 V"}, "nothing must be divided"), ({"pin": "3 m"}, "pin: "), ({"volts": "3 V"}, "divider has no volts; it takes"),
+            ({"pin": "6 V"}, "no divider is needed"), ({"pin": "3 m"}, "pin: "), ({"volts": "3 V"}, "divider has no volts; it takes"),
             ({"sensor": "900 V"}, "sensor: must be 0.1 V to 60 V"), ({"r1": "0 ohm", "r2": "10 kohm"}, "r1: is 0 ohm, which divides nothing"),
             ({"r1": "1 kohm"}, "r2: is 0 ohm"), ({"load": "0 ohm"}, "load: must be"),
         ):  # fmt: skip
