@@ -346,7 +346,7 @@ class ControlTest(unittest.TestCase):
             self.assertEqual(row[at("outputs", "robot_coast")], 0.0)
             self.assertNotIn("no drive", sentence(line, row, line.wheels[0]))
 
-    def test_a_battery_that_sags_is_reckoned_in(self) -> None:
+    def test_a_battery_that_sags_is_compensated(self) -> None:
         rig = self.line(wheels="feedforward", static=0.0, speed=1.0, acceleration_s=0.0).rig
         rig = rig.model_copy(update={"battery": rig.battery.model_copy(update={"sensed": True, "volts": 8.0})})
         line = Line(rig)

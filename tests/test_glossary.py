@@ -13,6 +13,7 @@ from pivrex.glossary import KEYS, TERMS, glossary_text, label_of, term_of, title
 from pivrex.line.line import Line
 from pivrex.line.why import ladder
 from pivrex.rig import read_rig
+from pivrex.runs.figures import FIGURES as FIGURES_OF_RUNS
 from pivrex.tui.panels.loop_tuning import LoopTuning
 from pivrex.tui.panels.step_response import FIGURES, GAINS, STEP_FIGURES
 from pivrex.tuning import loops_of
@@ -56,6 +57,13 @@ class TermsTest(unittest.TestCase):
     def test_figures_of_a_response(self) -> None:
         for name in (*STEP_FIGURES, *(name for names in FIGURES.values() for name in names), *GAINS):
             self.assertIn(name, TERMS)
+
+    def test_figures_of_runs_and_stages_of_ticks(self) -> None:
+        for figure in FIGURES_OF_RUNS:
+            self.assertIn(figure.title, TERMS)
+        for path in sorted((DEMO / "rigs").glob("*.toml")):
+            for stage in Line(read_rig(path)).stages:
+                self.assertIn(f"{stage} (stage)", TERMS)
 
     def test_the_numbers_of_a_robot(self) -> None:
         """Against sums by hand."""

@@ -434,7 +434,7 @@ class FloodTest(RemoteCase):
 class SlowLineTest(TempCase):
     """A line that cannot carry what the rig's rate asks for: the newest goes, nothing waits, and a rest goes first."""
 
-    def test_reckoned_by_hand(self) -> None:
+    def test_computed_by_hand(self) -> None:
         line = Line(plain_rig())
         link = Link.model_validate({"wire": {"kind": "serial", "port": "/dev/x", "baud": 9600}})
         # $PIVOUT,65535,65535,1,XXXXXXXX,-0.123456,-0.123456*hh and a line end; $PIVSEN,65535,65535,1, four values, four empty

@@ -832,7 +832,7 @@ class MemoryTest(TempCase):
 class FiguresTest(unittest.TestCase):
     """Against a drive that was made by hand: 1 m/s for two seconds with three ticks of lag, then a wall."""
 
-    def test_reckoned_by_hand(self) -> None:
+    def test_computed_by_hand(self) -> None:
         line = Line(plain_rig())
         layout, dt = line.layout, line.dt_s
         rows = np.zeros((300, len(layout)))

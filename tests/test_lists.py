@@ -65,6 +65,7 @@ class RoutinesTest(ListCase):
             self.assertNotIn("copy", self.names("routines"))
             self.assertEqual((self.home / "routines" / ".deleted" / "copy.txt").read_text("utf-8"), texts[0])
             self.assertIn("routines/.deleted/copy.txt", self.model.message)
+            await self.until(lambda: sorted(self.names("routines"))[0] in self.text("routine"))  # another one is open
 
     @in_loop
     async def test_the_workspace_names_a_renamed_one_and_others_that_still_do_are_said(self) -> None:

@@ -80,7 +80,7 @@ class FormTest(unittest.TestCase):
         st.integers(1, 99).map(str),
         lambda inner: st.tuples(inner, st.sampled_from("+-*/"), inner).map(lambda t: f"({t[0]} {t[1]} {t[2]})"), max_leaves=8,
     ))  # fmt: skip
-    def test_numbers_are_reckoned_as_python_does(self, text: str) -> None:
+    def test_numbers_are_computed_as_python_does(self, text: str) -> None:
         try:
             expected = eval(text)
         except ZeroDivisionError:

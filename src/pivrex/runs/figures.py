@@ -36,22 +36,22 @@ class Figure:
 
 FIGURES = (
     Figure("driven_s", "driven", "s", 1),
-    Figure("distance_m", "way", "m", 2),
+    Figure("distance_m", "distance", "m", 2),
     Figure("top_speed_m_s", "top speed", "m/s", 2),
     Figure("lag_s", "lag of the wheels", "s", 3, True),
     Figure("limited_s", "at a limit", "s", 1, True),
     Figure("lost_m", "lost to limits", "m", 2, True),
     Figure("bumps", "bumps", "", 0, True),
-    Figure("blocked_s", "against something", "s", 1, True),
+    Figure("blocked_s", "in contact", "s", 1, True),
     Figure("slides_s", "tyres slide", "s", 1, True),
-    Figure("slipped_m", "way lost to slip", "m", 2, True),
+    Figure("slipped_m", "distance lost to slip", "m", 2, True),
     Figure("slip_top_m_s", "fastest slide", "m/s", 2, True),
     Figure("battery_low_V", "lowest battery", "V", 2, False),
     Figure("battery_mean_V", "battery", "V", 2, False),
-    Figure("held_deg", "heading held to", "deg", 2, True),
-    Figure("end_zone_m", "off the nearest place", "m", 3, True),
+    Figure("held_deg", "heading error while held", "deg", 2, True),
+    Figure("end_zone_m", "distance to the nearest zone", "m", 3, True),
     Figure("end_off_m", "pose error at the end", "m", 3, True),
-    Figure("end_off_deg", "heading off at the end", "deg", 1, True),
+    Figure("end_off_deg", "heading error at the end", "deg", 1, True),
 )
 """All of them, a row each, in the order in which they are told. One that cannot be said of a run is left out of it."""
 

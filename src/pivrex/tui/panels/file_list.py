@@ -65,6 +65,9 @@ class FileList:
     ) -> None:
         self._view, self._kind, self._open, self._renamed = view, kind, open_, renamed
 
+    _here = ""
+    """Which one was open when the list was."""
+
     @property
     def _folder(self) -> Path:
         return self._view.model.folder.path / self._kind.folder
@@ -77,7 +80,7 @@ class FileList:
         self, here: Path | None, key: str, first: Choice | None = None, take_first: Callable[[], object] = int
     ) -> None:
         """Lay the list over the view, with something else first if there is one."""
-        at = str(resolved(here)) if here is not None else ""
+        at = self._here = str(resolved(here)) if here is not None else ""
 
         def choices() -> list[Choice]:
             paths = [resolved(p) for p in self.there()]
@@ -164,6 +167,8 @@ class FileList:
         except OSError as problem:
             self._view.model.say(f"{path.name}: {reason(problem)}", alarm=True)
             return
+        if str(path) == self._here and self.there():
+            self._open(self.there()[0])
         still = self._named_in(path.stem)
         self._view.model.say(
             f"{path.stem} is deleted; it lies in {self._kind.folder}/{DELETED}/{target.name}"
