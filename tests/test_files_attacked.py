@@ -395,14 +395,14 @@ class MashCase(AppCase):
 class MashOneTest(MashCase):
     @in_loop
     async def test_thousands_of_keys(self) -> None:
-        await self.mash(20261126, often(10_000, 1_500))
+        await self.mash(20261126, often(10_000, 800))
 
 
 @slow
 class MashTwoTest(MashCase):
     @in_loop
     async def test_thousands_of_others(self) -> None:
-        await self.mash(4711, often(10_000, 1_500))
+        await self.mash(4711, often(10_000, 800))
 
 
 class QuickKeysTest(MashCase):

@@ -240,7 +240,7 @@ class HeldTest(TempCase):
         task = TASKS[4]
         session = session_of(task, rig_of(task, NOTHING))
         session.handle(ask.Hold(True), 0.0)
-        rows = ticks(session, 10.0)  # it lasts 4.7 s
+        rows = ticks(session, 10.0)  # it lasts 3.9 s
         self.assertTrue((rows[:, session.line.layout.at("correction", "on")] == 1).all())
         session.handle(ask.UseRig(rig_of(task, {"correction.hold": "on"}), 1), 0.0)
         session.handle(ask.Hold(False), 0.0)

@@ -636,7 +636,7 @@ class FirstRobotTest(TerminalCase):
         for question, keys in (
             ("What is the robot called?", [*"Digger"]), ("or copy a robot", []), ("What does it stand on?", ["Down"]),
             ("How large is it?", ["Space" if c == " " else c for c in "300 mm, 250 mm, 80 mm, 210 mm"]), ("What do the sticks mean?", []),
-            ("motor drivers want", []), ("What else is there?", ["Down", "Down", "Space", "Down", "Down", "Down", "Space"]),
+            ("motor drivers expect", []), ("What else is there?", ["Down", "Down", "Space", "Down", "Down", "Down", "Space"]),
             ("What are the attachments called?", ["Space" if c == " " else c for c in "arm, claw"]), ("Who should drive it", []),
         ):  # fmt: skip
             terminal.wait(question)
@@ -736,7 +736,7 @@ class OwnRobotTest(TerminalCase):
         terminal.keys("Enter")
         terminal.wait("What do the sticks mean?")
         terminal.keys("Enter")  # tank is the first
-        terminal.wait("What do its motor drivers want")
+        terminal.wait("What do its motor drivers expect")
         terminal.keys("Down", "Down", "Enter")  # two pins
         terminal.wait("What else is there?")
         terminal.keys("Down", "Down", "Space")
