@@ -1235,7 +1235,9 @@ class BadRigTest(unittest.TestCase):
             '[[chassis.casters]]\nx = "-60 mm"\ny = "0 mm"\n\n[[chassis.wheels]]\nname = "left"',
         )
         self.assertIn("one axle", self.refused("chassis.casters", casters))
-        self.assertIn("keeps it upright by itself", self.refused("body.height", ('height = "125 mm"', 'height = "30 mm"')))
+        self.assertIn(
+            "keeps it upright by itself", self.refused("body.height", ('height = "125 mm"', 'height = "30 mm"'))
+        )
         self.assertIn("realistic", self.refused("body.kind", ('kind = "realistic"', 'kind = "ideal"')))
         self.assertIn("encoders", self.refused("balance", ("counts_per_turn = 48", "counts_per_turn = 0")))
         self.assertIn("lies", self.refused("balance.falls_at", ('falls_at = "40 deg"', 'falls_at = "70 deg"')))

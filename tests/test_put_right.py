@@ -373,7 +373,9 @@ class CarTest(unittest.TestCase):
     def test_it_does_not_say_that_it_moves_any_way(self) -> None:
         rig = rig_of(CAR)
         self.assertIn("it moves the way its plain wheels roll (w0, w1), and turns about the point x +0 mm", can_do(rig))
-        with self.assertRaisesRegex(MotionError, r"cannot do \+0.3 m/s to the left; .* to the side they would be dragged"):
+        with self.assertRaisesRegex(
+            MotionError, r"cannot do \+0.3 m/s to the left; .* to the side they would be dragged"
+        ):
             ask_wheels(rig, 0.1, 0.3, 0.0)
         self.assertIn("its plain wheels would be dragged sideways", mistakes(CAR, PLANAR))
 

@@ -151,8 +151,8 @@ class ExportTest(TempCase):
         for word in (
             "Plover",
             "forward: stick in %",
-            "asked for in m/s",
-            "asked for in deg/s",
+            "requested, in m/s",
+            "requested, in deg/s",
             "dead band 6 %",
             "law arcade",
         ):
@@ -195,7 +195,15 @@ class ExportTest(TempCase):
         svg = self.folder / "r.svg"
         write_routine(program, rig, field, 3.0, svg)
         said = " ".join(self.svg_text(svg))
-        for word in ("asked", "got", "motion", "pump", "bench A", "routine, Plover: out of time after 3.0 s", "4!"):
+        for word in (
+            "commanded",
+            "reached",
+            "motion",
+            "pump",
+            "bench A",
+            "routine, Plover: out of time after 3.0 s",
+            "4!",
+        ):
             self.assertIn(word, said)
         write_routine(program, rig, field, 3.0, self.folder / "r.pdf")
         self.assertTrue((self.folder / "r.pdf").read_bytes().startswith(b"%PDF"))

@@ -66,7 +66,7 @@ def write_routine(program: Program, rig: Rig, field: Field, limit_s: float, path
     page.text(4, 2, f"{program.name}, {rig.name}: {made.ended} after {made.time_s:.1f} s", "title", 1.25)
     page.scene(scene, 2, 4, COLUMNS, rows)
     page.text(4, rows + 4.5, "━ commanded", "commanded")
-    page.text(14, rows + 4.5, "╍ got", "measured")
+    page.text(17, rows + 4.5, "╍ reached", "measured")
     page.scene(timeline_scene(data, COLUMNS), 2, rows + 6, COLUMNS, data.lines)
     said = "numbers are lines of the routine; ! was held back, slid, bumped, waited to its limit or was cut off"
     page.text(11, rows + data.lines + 7, said, "dim")

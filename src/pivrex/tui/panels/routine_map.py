@@ -100,8 +100,8 @@ class RoutineMap(Panel):
             picture.text(at + 2, y, "of the text before" if self._routine.desk.program is None else "...", "dim")
         legend = "━ commanded  · reached"
         if at + len(legend) + 16 < x + width:
-            picture.right(x + width, y, "· got", "measured")
-            picture.right(x + width - 7, y, "━ commanded", "commanded")
+            picture.right(x + width, y, "· reached", "measured")
+            picture.right(x + width - 11, y, "━ commanded", "commanded")
 
     def _zone(self, preview: Preview) -> str:
         px, py = preview.poses[-1][:2]
