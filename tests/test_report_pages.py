@@ -113,7 +113,7 @@ class PagesTest(TempCase):
         before = read_facts(self.place / "runs" / FIRST)
         write_facts(self.place / "runs" / FIRST, replace(before, figures={**before.figures, "distance_m": 55.0}))
         _, second = pages_of(self.run_of(SECOND))
-        way = next(row for row in said(second) if row[0] == "way")
+        way = next(row for row in said(second) if row[0] == "distance")
         self.assertEqual(way[2], "55.00 m")
         self.assertIn(f"changed since {between}", [one.text for one in second.texts])
 

@@ -303,7 +303,7 @@ class OverEachOtherTest(RunsCase):
             await self.listed()
             await self.press("y", "y")
             await self.until(lambda: "Plover over 2 runs, driven by recording watering" in self.text("runs"))
-            self.assertRegex(self.text("runs"), r"way \d\.\d\d")
+            self.assertRegex(self.text("runs"), r"distance \d\.\d\d")
 
     @in_loop
     async def test_the_same_driver_through_the_open_rig(self) -> None:

@@ -30,6 +30,7 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
 from pivrex.tui.panels.panel import View
 from pivrex.tui.views.routine import RoutineView
+from pivrex.tui.views.runs import RunsView
 
 if TYPE_CHECKING:
     from textual.app import App
@@ -249,6 +250,7 @@ class FirstHourActs(_Base):
                 view = hour.begin(int(number), word == "again")
                 if view:
                     self.show_view(view)
+                    self._select_today(TASKS[int(number) - 1])
                     for key in self.views[view].setting_keys()[:1]:
                         self.views[view].select(key)
 
@@ -259,6 +261,20 @@ class FirstHourActs(_Base):
             ),
             take,
         )
+
+    def _select_today(self, task: Task) -> None:
+        """Select today's run of a task that compares two: the drives that go on meanwhile are kept above it."""
+        from pivrex.runs.shelf import Shelf
+
+        runs = self.views["runs"]
+        if task.before and isinstance(runs, RunsView):
+            for run in reversed(Shelf(self.model.folder.path / "runs").runs()):
+                if (
+                    run.facts is not None
+                    and run.facts.rig == self.model.file.path.stem
+                    and run.facts.note.startswith("today")
+                ):
+                    runs.desk.selected = run.name
 
 
 def _keys() -> str:
