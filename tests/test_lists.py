@@ -171,6 +171,28 @@ class BindingsTest(ListCase):
             self.assertEqual(self.model.button_keys, {**keys, "f9": new.channel})
 
     @in_loop
+    async def test_a_control_may_be_shared_by_one_that_needs_another_held(self) -> None:
+        async with self.running(view="driver"):
+            view = self.app.view
+            self.assertTrue(self.model.edit("with", lambda d: d["bindings"][1].update({"with": "button_2"})))
+            await self.frames(2)
+            while view.patches.chosen().function != "spout to 0 deg":  # type: ignore[attr-defined]
+                await self.press("down")
+            key = next(key for key, button in self.model.button_keys.items() if button == "button_0")
+            await self.press("v", key)
+            await self.frames(3)
+            self.assertEqual((self.rig.bindings[1].channel, self.rig.bindings[1].with_), ("button_0", "button_2"))
+
+    @in_loop
+    async def test_a_deleted_file_whose_folder_is_in_the_way_is_a_sentence(self) -> None:
+        (self.home / "routines" / ".deleted").write_text("in the way")
+        async with self.running(view="routine"):
+            await self.until(lambda: "greenhouse-plover" in self.text("routine"))
+            await self.pick("c", "delete")
+            self.assertIn("greenhouse-plover.txt: ", self.model.message)
+            self.assertIn("greenhouse-plover", self.names("routines"))
+
+    @in_loop
     async def test_one_is_duplicated(self) -> None:
         async with self.running(view="driver"):
             view, count = self.app.view, len(self.rig.bindings)

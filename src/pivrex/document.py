@@ -190,7 +190,7 @@ class Document(Generic[T]):
         -------
         str
             What was found, in a sentence; empty when nothing changed. A file with mistakes is left alone: what is in use
-            stays, and saves go next to it until it is mended (see ``problem``).
+            stays, and saves go next to it until it is fixed (see ``problem``).
         """
         path = self.path
         try:

@@ -39,7 +39,9 @@ def here(as_json: Json = False) -> int:
     """Say what works here of keys held, focus, colours, mouse, gamepads, serial lines and dates, and how to fix what does not."""
     found = list(_all())
     if as_json:
-        print_json({f.what: {"works": f.works, "said": f.said, "remedy": f.mend} for f in found}, mend="remedy")
+        print_json(
+            {f.what: {"works": f.works, "said": f.said, "remedy": f.mend, "mend": f.mend} for f in found}
+        )  # mend: for one version
         return 0
     wide = max(len(f.what) for f in found)
     for f in found:

@@ -158,7 +158,7 @@ class _Search:
 
 
 class GivenUpError(Exception):
-    """Somebody wants it no longer."""
+    """No one wants it any longer."""
 
 
 def _ended(how: str) -> str:

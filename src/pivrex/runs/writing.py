@@ -161,7 +161,7 @@ class RunWriter:
         self._write(self._events, event_line(event).encode())
 
     def told(self, changed: Mapping[str, object]) -> None:
-        """Take what the screen is told in addition to the Ticks, from the next one on: what changed of it."""
+        """Take what the screen shows in addition to the Ticks, from the next one on: what changed of it."""
         self._write(self._status, orjson.dumps({"row": self.rows, **changed}) + b"\n")
 
     def use(self, line: Line, rig_text: str) -> None:

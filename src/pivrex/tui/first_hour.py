@@ -104,7 +104,7 @@ class FirstHour:
             return ""
         try:
             path = _made(model.folder, number, task, again)
-        except PivrexError as problem:
+        except (PivrexError, OSError) as problem:
             model.say(str(problem), alarm=True)
             return ""
         model.lay_out("")

@@ -161,8 +161,8 @@ class FileList:
         self._ask(f"new name of {path.stem}", path.stem, take)
 
     def _delete(self, path: Path) -> None:
-        target = free_name(self._gone(), path.stem, path.suffix)
         try:
+            target = free_name(self._gone(), path.stem, path.suffix)
             path.rename(target)
         except OSError as problem:
             self._view.model.say(f"{path.name}: {reason(problem)}", alarm=True)

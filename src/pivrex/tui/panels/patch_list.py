@@ -118,12 +118,19 @@ class PatchList(Panel):
     def _does_already(self, source: SourceReport, channel: str, beside: bool) -> str:
         """Return what a control of a source does already, if a binding may not share it; empty for nothing."""
         mine = "" if self._action else self.chosen().key
-        if not self._action and self.chosen().key.startswith("law."):
+        if mine.startswith("law."):
             return ""  # functions of the law change places
+        if mine and not _is_plain(self.chosen()):
+            return ""  # a control may be shared; whether by these two the rig says
         for patch in self.patches():
             same = patch.source in ("chosen", source.name, source.kind) or beside
-            alone = patch.binding is None or not patch.binding.with_
-            if patch.channel == channel and same and alone and patch.key != mine and patch.action is not None:
+            if (
+                patch.channel == channel
+                and same
+                and _is_plain(patch)
+                and patch.key != mine
+                and patch.action is not None
+            ):
                 return patch.function
         return ""
 
@@ -292,6 +299,11 @@ class PatchList(Panel):
                 set_key(document, key, value)
 
         return self.model.edit(what, put)
+
+
+def _is_plain(patch: Patch) -> bool:
+    """Return whether a patch acts whenever its control is pressed: alone, and not by a number of presses."""
+    return patch.binding is None or (not patch.binding.with_ and patch.binding.when in ("", "held"))
 
 
 def _add(document: TOMLDocument, channel: str, action: str, source: str) -> None:
