@@ -35,7 +35,7 @@ from pivrex.export.table import write_ticks
 from pivrex.formats.recording import Recording
 from pivrex.kernels.engines import wait_for_it
 from pivrex.line import Line
-from pivrex.line.given import sensed_columns
+from pivrex.line.input_stages import sensed_columns
 from pivrex.line.kinematics import hub_velocities, kinematics_of, wheel_speeds
 from pivrex.rig import open_folder, read_rig
 from pivrex.session.shared import Ring

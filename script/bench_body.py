@@ -10,7 +10,7 @@ import numpy as np
 
 from pivrex.kernels.engines import Engine, wait_for_it, with_engine
 from pivrex.line import Entry, Line
-from pivrex.line.given import NOWHERE
+from pivrex.line.input_stages import NOWHERE
 from pivrex.rig import RigFile, open_folder, read_rig
 from pivrex.scene.chart import Series, chart, span_of
 from pivrex.sim import Rollout

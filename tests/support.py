@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.line import Line
-from pivrex.line.given import sensed_columns
+from pivrex.line.input_stages import sensed_columns
 from pivrex.rig import Rig, read_text
 
 ROOT = Path(__file__).parent.parent

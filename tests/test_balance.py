@@ -321,7 +321,7 @@ class TippingTest(unittest.TestCase):
             self.assertGreater(most, 1.5)
 
     def test_who_tips_is_an_event_of_a_run(self) -> None:
-        from pivrex.runs.happenings import Watcher
+        from pivrex.runs.events import Watcher
 
         rig = read_text(TALL.replace("HIGH", "450"), Path("tall.toml"), Rig)
         line = Line(rig)

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from pivrex.kernels import Record
 from pivrex.kernels.trying import equal_bits
 from pivrex.line import Line
-from pivrex.line.given import NOWHERE
+from pivrex.line.input_stages import NOWHERE
 from pivrex.line.order import STAGES
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.runs import as_played

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from pivrex.devices.worries import warnings_in
 from pivrex.errors import RigError, UnitError
 from pivrex.line import Line
-from pivrex.line.given import sensed_columns
+from pivrex.line.input_stages import sensed_columns
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.actions import read_action

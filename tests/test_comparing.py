@@ -19,8 +19,8 @@ from pivrex.rig.difference import applied, differences
 from pivrex.rig.field import Field
 from pivrex.runs.comparing import Compared, compare, sentence_of
 from pivrex.runs.facts import Facts
-from pivrex.runs.happenings import Event
-from pivrex.runs.lining import row_by
+from pivrex.runs.events import Event
+from pivrex.runs.alignment import row_by
 from pivrex.runs.run import Run
 from pivrex.runs.through import keep_rows, through
 from pivrex.runs.ticks import play_through

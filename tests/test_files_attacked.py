@@ -20,7 +20,7 @@ from pivrex.files import alone
 from pivrex.formats.recording import Recording
 from pivrex.line import Line
 from pivrex.rig import RigFile, open_folder, read_rig
-from pivrex.runs.happenings import Event
+from pivrex.runs.events import Event
 from pivrex.session.client import SessionClient
 from pivrex.session.messages import SetUp
 from pivrex.session.recorder import Recorder

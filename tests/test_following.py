@@ -23,7 +23,7 @@ from pivrex.routine import check_text, play
 from pivrex.routine.drives import Drives
 from pivrex.routine.files import program_of, shared_beside
 from pivrex.routine.follows import Plans, PlanState, feel_plan
-from pivrex.routine.mind import Mind
+from pivrex.routine.interpreter import Mind
 from pivrex.routine.profile import ProfileState
 from pivrex.routine.program import MAIN, FollowStep, Program
 from pivrex.routine.rehearsal import rehearse

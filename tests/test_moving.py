@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
-from pivrex.session.answers import ANSWERS
+from pivrex.session.request_handlers import ANSWERS
 from pivrex.session.board import Board
 from pivrex.session.building import Beside, Built, build
 from pivrex.session.core import Session

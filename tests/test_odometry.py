@@ -22,7 +22,7 @@ from pivrex.session import messages as ask
 from pivrex.sim import Rollout
 from pivrex.sim.body import RealBody
 from pivrex.sim.model import stand_in_of
-from pivrex.sim.spread import drawn
+from pivrex.sim.sampled import drawn
 from tests.chassis import demo_path, ideal
 from tests.support import plain_rig, slow
 from tests.test_match import FIELD, SHORT, Played

@@ -14,7 +14,7 @@ from pivrex.rig import open_folder, read_rig
 from pivrex.routine import check_text, play
 from pivrex.routine.files import program_of, shared_beside
 from pivrex.routine.rehearsal import Rehearsed, follows, reached, rehearse, split, together
-from pivrex.sim.spread import drawn
+from pivrex.sim.sampled import drawn
 from tests.chassis import demo_path
 from tests.support import DEMO, TempCase, often, slow
 from tests.test_cli import Ran

@@ -14,7 +14,7 @@ from pivrex.line.following import HERE
 from pivrex.line.zeroing import DONE, MEASURES
 from pivrex.rig import Rig, read_rig
 from pivrex.routine import Program, Runner, play
-from pivrex.routine.asking import Mover
+from pivrex.routine.tick_requests import Mover
 from pivrex.routine.kinds import NUMBER
 from pivrex.routine.midway import before_line
 from pivrex.routine.motion import end, turn_of

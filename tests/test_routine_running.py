@@ -11,7 +11,7 @@ from pivrex.line import Line
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import Field, Rig, open_folder, read_rig
 from pivrex.routine import Play, Player, Program, Runner, check_text, play
-from pivrex.routine.asked_path import asked_path
+from pivrex.routine.commanded_path import asked_path
 from pivrex.routine.backwards import backwards, there_and_back
 from pivrex.routine.drives import Drives
 from pivrex.routine.playing import OUT_OF_TIME

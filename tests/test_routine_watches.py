@@ -17,7 +17,7 @@ from pivrex.routine import watching as w
 from pivrex.routine.files import program_of
 from pivrex.routine.kinds import NUMBER
 from pivrex.routine.means import Means
-from pivrex.routine.mind import Mind
+from pivrex.routine.interpreter import Mind
 from pivrex.routine.nodes import Binary, Call, Compare, Condition, Group, IsState, Not, Quantity, Span, Variable
 from pivrex.routine.playing import play
 from pivrex.routine.rehearsal import rehearse

@@ -16,7 +16,7 @@ from pivrex.rig import read_rig
 from pivrex.rig.changes import Change
 from pivrex.rig.field import Keep
 from pivrex.runs.facts import read_facts, write_facts
-from pivrex.runs.happenings import Event
+from pivrex.runs.events import Event
 from pivrex.runs.learning.learn import Learned, Learning
 from pivrex.runs.run import Run
 from pivrex.runs.shelf import Shelf

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from pivrex.formats.recording import Recording
 from pivrex.line import Line
-from pivrex.line.given import sensed_columns
+from pivrex.line.input_stages import sensed_columns
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.runs import play_through
 from pivrex.sim import StandIn

@@ -17,7 +17,7 @@ from pivrex.board.alone import Alone
 from pivrex.board.flat import ENTERS
 from pivrex.board.single_line import SingleLine
 from pivrex.board.steps import Task
-from pivrex.line.given import NOWHERE
+from pivrex.line.input_stages import NOWHERE
 from pivrex.line.line import Line
 from pivrex.line.tick import LineMemory
 

@@ -41,7 +41,7 @@ def new(
 
     from pivrex.files import resolved
     from pivrex.rig.making import check_name, foreign
-    from pivrex.rig.wishes import Wishes, read_names, read_sizes
+    from pivrex.rig.new_robot import Wishes, read_names, read_sizes
 
     if not folder.strip():
         raise typer.BadParameter("DIR is empty; leave it out for this folder")
@@ -82,7 +82,7 @@ def _made(folder: Path, wished: object, copy: str) -> Path:
 
     from pivrex.cli.options import here_or_demo
     from pivrex.rig.making import begin
-    from pivrex.rig.wishes import EXTRAS, OUTPUTS, SOURCES, WHEELS, Wishes, laws_of
+    from pivrex.rig.new_robot import EXTRAS, OUTPUTS, SOURCES, WHEELS, Wishes, laws_of
 
     assert isinstance(wished, Wishes)
     _one_of("--wheels", [wished.wheels], WHEELS)

@@ -19,7 +19,7 @@ from pivrex.devices.robot_sentences import STAMPS, Out, Parts, SensedWire, out_s
 from pivrex.devices.seal import HIGHEST, Seal, sealed
 from pivrex.devices.transports.base import BUDGET_S
 from pivrex.devices.transports.opening import open_transport
-from pivrex.line.given import TRUTH
+from pivrex.line.input_stages import TRUTH
 from pivrex.line.line import Line
 from pivrex.rig.transports import Link, transport_title
 

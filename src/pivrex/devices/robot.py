@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from pivrex.sim.body.robot import in_hand
 from pivrex.sim.model import AnyStandIn
-from pivrex.sim.spread import Drawn, placed_by
+from pivrex.sim.sampled import Drawn, placed_by
 
 __all__ = ["Robot", "StandInRobot"]
 
@@ -22,11 +22,11 @@ class Robot(Protocol):
     title: str
 
     def sense(self) -> Floats:
-        """Return the newest sensed values, (S,), as `pivrex.line.given.sensed_columns` orders them."""
+        """Return the newest sensed values, (S,), as `pivrex.line.input_stages.sensed_columns` orders them."""
         ...
 
     def truth(self) -> Floats:
-        """Return what is true of it, (T,), as `pivrex.line.given.truth_columns` orders it. NaN where no one knows."""
+        """Return what is true of it, (T,), as `pivrex.line.input_stages.truth_columns` orders it. NaN where no one knows."""
         ...
 
     def command(self, told: Floats, dt_s: float) -> None:

@@ -24,7 +24,7 @@ from pivrex.devices.robot_sentences import (
 )
 from pivrex.devices.seal import HIGHEST, Seal, sealed
 from pivrex.devices.sentence import frame, unframe
-from pivrex.line.given import TRUTH
+from pivrex.line.input_stages import TRUTH
 from pivrex.line.line import Line
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig

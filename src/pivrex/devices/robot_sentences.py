@@ -13,7 +13,7 @@ import numpy as np
 from pivrex.devices.decode.lines import LONGEST_LINE
 from pivrex.devices.seal import SEAL_BYTES
 from pivrex.devices.sentence import frame
-from pivrex.line.given import TRUTH
+from pivrex.line.input_stages import TRUTH
 from pivrex.line.layout import Column, Floats, plain
 from pivrex.line.line import Line
 from pivrex.rig.attachments import Encoded, MotorAttachment

@@ -7,7 +7,7 @@ from hashlib import sha256
 from pathlib import Path
 
 from pivrex.devices.seal import Seal
-from pivrex.devices.transports.beside import Beside
+from pivrex.devices.transports.background import Beside
 from pivrex.errors import PivrexError
 from pivrex.files import read_persons, write_atomically
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.diagnosis.hypotheses import Wire
-from pivrex.line.given import sensed_columns
+from pivrex.line.input_stages import sensed_columns
 from pivrex.line.layout import plain
 from pivrex.rig.rig import Rig
 from pivrex.sim.wiring import ports_of

@@ -13,7 +13,7 @@ from pivrex.diagnosis.hypotheses import SIGNS, Answer, Assignment, Wire, WiringH
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.diagnosis.probes import Bench, Seen
 from pivrex.diagnosis.steps import Known, Option, Step, clash_said
-from pivrex.line.given import sensed_columns
+from pivrex.line.input_stages import sensed_columns
 from pivrex.rig.rig import Rig
 
 __all__ = ["Shakedown"]

@@ -11,7 +11,7 @@ from pivrex.export.path import COLUMNS, floor_rows, floor_scene
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
 from pivrex.routine import Program, play
-from pivrex.routine.asked_path import asked_path
+from pivrex.routine.commanded_path import asked_path
 from pivrex.routine.playing import start_pose
 from pivrex.routine.thread import Told
 from pivrex.scene.route import Route, add_route

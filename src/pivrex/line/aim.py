@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pivrex.kernels.records import Form, Number, Record, field
-from pivrex.line.given import Given
+from pivrex.line.input_stages import Given
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout
 from pivrex.line.stage import named

@@ -7,9 +7,9 @@ import numpy as np
 from pivrex.kernels.maths import clamp, copysign, div, inf, is_nan, larger, nan
 from pivrex.kernels.records import Flags, Form, Number, Numbers, Record, Whole, Wholes, field
 from pivrex.kernels.subset import kernel
-from pivrex.line.asked import RoutineColumns
+from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.bindings import BindingsColumns, column_of
-from pivrex.line.given import ClockColumns, SensedRow
+from pivrex.line.input_stages import ClockColumns, SensedRow
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Stage, named
@@ -185,7 +185,7 @@ def obey(
     encoder : float
         Where a position is by its encoder, in rad, a lift in m.
     push, homed, called : float, bool, float
-        A position that is homed, see `pivrex.line.asked`: driven at a share whatever its limits, 0 for none; whether it is where
+        A position that is homed, see `pivrex.line.routine_stage`: driven at a share whatever its limits, 0 for none; whether it is where
         ``called`` says from now on.
 
     Notes

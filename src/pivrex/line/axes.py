@@ -9,10 +9,10 @@ import numpy as np
 from pivrex.kernels.maths import clamp, is_nan, whole
 from pivrex.kernels.records import Form, Numbers, Record, field
 from pivrex.kernels.subset import kernel
-from pivrex.line.given import ClockColumns, RawColumns
+from pivrex.line.input_stages import ClockColumns, RawColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Fractions, Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.channels import describe_channel, is_one_sided
 from pivrex.rig.controls import Axis
 from pivrex.rig.rig import Rig

@@ -10,14 +10,14 @@ import numpy as np
 from pivrex.kernels.maths import clamp, div, is_nan, nan
 from pivrex.kernels.records import Form, Number, Numbers, Record, field, part
 from pivrex.kernels.subset import kernel
-from pivrex.line.given import SensedRow
+from pivrex.line.input_stages import SensedRow
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import plain
 from pivrex.line.motion import row_sum
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.stage import Rung, Stage, named
 from pivrex.line.tilt import TiltColumns
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.balance import Balance as Table
 from pivrex.rig.rig import Rig
 

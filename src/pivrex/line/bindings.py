@@ -12,7 +12,7 @@ from pivrex.kernels.maths import clamp, larger, nan, smaller
 from pivrex.kernels.records import Form, Numbers, Record, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.axes import AxesSettings, calibration
-from pivrex.line.given import ClockColumns, RawColumns
+from pivrex.line.input_stages import ClockColumns, RawColumns
 from pivrex.line.helps import Help, helps_of
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import plain
@@ -31,7 +31,7 @@ from pivrex.line.presses import (
     way_of,
 )  # fmt: skip
 from pivrex.line.stage import PRESSED, Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.actions import Action
 from pivrex.rig.attachments import PLACES, reach_of
 from pivrex.rig.patches import Patch, target_of

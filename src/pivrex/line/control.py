@@ -10,14 +10,14 @@ from pivrex.kernels.maths import clamp, div, is_nan, larger, nan
 from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, field, part
 from pivrex.kernels.subset import kernel
 from pivrex.line.bindings import BindingsColumns, column_of
-from pivrex.line.given import ClockColumns, SensedRow
+from pivrex.line.input_stages import ClockColumns, SensedRow
 from pivrex.line.inputs import Inputs
 from pivrex.line.law import LawColumns, are_halted
 from pivrex.line.layout import plain
 from pivrex.line.motion import row_sum
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.rig import Rig
 from pivrex.rig.wheel_control import WheelControl
 

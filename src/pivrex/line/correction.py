@@ -11,13 +11,13 @@ from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, f
 from pivrex.kernels.subset import kernel
 from pivrex.line.aim import AimColumns
 from pivrex.line.bindings import BindingsColumns, column_of
-from pivrex.line.given import ClockColumns, SensedRow
+from pivrex.line.input_stages import ClockColumns, SensedRow
 from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.told import NOTHING, Told, turning
+from pivrex.line.wheel_tick import NOTHING, Told, turning
 from pivrex.rig.correction import Correction as CorrectionTable
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg

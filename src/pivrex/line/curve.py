@@ -9,7 +9,7 @@ from pivrex.kernels.records import Form, Numbers, Record, Wholes, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Fractions, Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.controls import ChannelShaping
 from pivrex.rig.rig import Rig
 

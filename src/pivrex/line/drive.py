@@ -13,7 +13,7 @@ from pivrex.line.layout import plain
 from pivrex.line.motion import row_sum
 from pivrex.line.probe import ProbeColumns
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.rig import Rig
 
 __all__ = ["Drive", "DriveColumns", "DriveSettings", "drive_step"]

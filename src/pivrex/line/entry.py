@@ -31,7 +31,7 @@ class Entry(NamedTuple):
         What is followed; see `pivrex.line.following.ASKED`.
     routine : B + (3 + W + 3·P,) float64 or None
         Of which line of a routine it is, whose forward counts, shares of wheels, and how positions are homed; see
-        `pivrex.line.asked`.
+        `pivrex.line.routine_stage`.
     """
 
     twist: Floats | None = None

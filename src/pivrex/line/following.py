@@ -16,7 +16,7 @@ from pivrex.line.odometry import OdometryColumns
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.se2 import displaced
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.told import NOTHING, Told, turning
+from pivrex.line.wheel_tick import NOTHING, Told, turning
 from pivrex.rig.following import Loop
 from pivrex.rig.rig import Rig
 

@@ -8,7 +8,7 @@ from pivrex.kernels.maths import cos, div, hypot, sin, whole
 from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, part
 from pivrex.kernels.records import field as of_size
 from pivrex.kernels.subset import kernel
-from pivrex.line.asked import OF_FIELD, RoutineColumns
+from pivrex.line.routine_stage import OF_FIELD, RoutineColumns
 from pivrex.line.bindings import BindingsColumns, column_of
 from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
@@ -18,7 +18,7 @@ from pivrex.line.limits import BOTH, LimitScratch, LimitSettings, fit_hubs, fit_
 from pivrex.line.limits import settings_of as limits_of
 from pivrex.line.se2 import straightened
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.told import NOTHING, Told, turning
+from pivrex.line.wheel_tick import NOTHING, Told, turning
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
 

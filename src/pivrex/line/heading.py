@@ -9,7 +9,7 @@ from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.rig import Rig
 
 __all__ = ["Heading", "HeadingColumns", "HeadingSettings", "HeadingState", "heading_step"]

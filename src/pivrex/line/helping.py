@@ -13,7 +13,7 @@ from pivrex.line.inputs import Inputs
 from pivrex.line.law import LawColumns
 from pivrex.line.odometry import OdometryColumns
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.told import NOTHING, Told, turning
+from pivrex.line.wheel_tick import NOTHING, Told, turning
 from pivrex.rig.actions import FACE, LINE, POSE, SNAP
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg

@@ -9,13 +9,13 @@ import numpy as np
 from pivrex.kernels.maths import hypot
 from pivrex.kernels.records import Flag, Form, Numbers, Record, field
 from pivrex.kernels.subset import kernel
-from pivrex.line.asked import RoutineColumns
+from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.equations import equation
 from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.chassis import Chassis
 from pivrex.rig.rig import Rig
 

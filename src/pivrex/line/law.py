@@ -13,7 +13,7 @@ from pivrex.line.kinematics import kinematics_of
 from pivrex.line.laws import LAWS, asked_by_law
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Fractions, Rung, Stage, named
-from pivrex.line.told import NOTHING, Told, turning
+from pivrex.line.wheel_tick import NOTHING, Told, turning
 from pivrex.rig.rig import Rig
 
 __all__ = ["HALTS", "Law", "LawColumns", "LawSettings", "LawState", "are_halted", "halts", "law_step"]

@@ -8,7 +8,7 @@ from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import clamp, div, hypot, larger, smaller, sqrt, whole
 from pivrex.kernels.records import Flag, Form, Numbers, Record, Whole, field, part
 from pivrex.kernels.subset import kernel
-from pivrex.line.asked import RoutineColumns
+from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import (
@@ -23,7 +23,7 @@ from pivrex.line.kinematics import (
 )
 from pivrex.line.layout import plain
 from pivrex.line.stage import Floats, Rung, Stage, named
-from pivrex.line.told import NOTHING, Told
+from pivrex.line.wheel_tick import NOTHING, Told
 from pivrex.rig.rig import Rig
 
 __all__ = [

@@ -9,7 +9,7 @@ import numpy as np
 from pivrex.kernels.engines import Call
 from pivrex.kernels.records import Form, Record
 from pivrex.line.entry import Entry, enter
-from pivrex.line.given import NOWHERE
+from pivrex.line.input_stages import NOWHERE
 from pivrex.line.inputs import Inputs
 from pivrex.line.law import Law
 from pivrex.line.layout import Layout, plain
@@ -121,13 +121,13 @@ class Line:
         raw : B + (R,) float64
             The readings of ``inputs``; NaN where there is none, which counts as rest.
         sensed : B + (S,) float64
-            What came back before this tick, as `pivrex.line.given.sensed_columns` says.
+            What came back before this tick, as `pivrex.line.input_stages.sensed_columns` says.
         stop : B float64
             1 where the robot must stand still: then every motor is told to rest, round all rate limits.
         driving : B float64
             The source that drives, for those with a calibration of their own; see `source_number`.
         truth : B + (T,) float64
-            What is true of a simulated robot, as `pivrex.line.given.truth_columns` says; it is only recorded.
+            What is true of a simulated robot, as `pivrex.line.input_stages.truth_columns` says; it is only recorded.
         entry : Entry, optional
             What someone else asks for.
 

@@ -12,7 +12,7 @@ from pivrex.kernels.maths import cos, hypot, is_nan, sin, wrap
 from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field, part
 from pivrex.kernels.subset import kernel
 from pivrex.line.covariance import Covariance, Doubts, grow, measured
-from pivrex.line.given import SensedRow
+from pivrex.line.input_stages import SensedRow
 from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
@@ -20,7 +20,7 @@ from pivrex.line.layout import plain
 from pivrex.line.pointing import PointingColumns
 from pivrex.line.se2 import displaced
 from pivrex.line.stage import Floats, Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.rig import Rig
 
 __all__ = ["Odometry", "OdometryColumns", "OdometrySettings", "OdometryState", "odometry_step"]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pivrex.line.aim import Aim
-from pivrex.line.asked import Routine
+from pivrex.line.routine_stage import Routine
 from pivrex.line.attachments import Attachments
 from pivrex.line.axes import Axes
 from pivrex.line.balance import Balance
@@ -15,7 +15,7 @@ from pivrex.line.curve import Curve
 from pivrex.line.drive import Drive
 from pivrex.line.following import Following
 from pivrex.line.frame import Frame
-from pivrex.line.given import Clock, Raw, Sensed, Truth
+from pivrex.line.input_stages import Clock, Raw, Sensed, Truth
 from pivrex.line.heading import Heading
 from pivrex.line.helping import Helping
 from pivrex.line.kinematics import Wheels

@@ -18,7 +18,7 @@ from pivrex.line.inputs import Inputs
 from pivrex.line.law import HALTS, LawColumns, are_halted
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.line.too_little import too_little
 from pivrex.rig.attachments import Encoded, MotorAttachment, ServoAttachment, SwitchAttachment
 from pivrex.rig.outputs import (

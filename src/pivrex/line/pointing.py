@@ -7,7 +7,7 @@ from types import MappingProxyType
 from pivrex.kernels.maths import div, is_nan, nan, pi, wrap
 from pivrex.kernels.records import Flags, Form, Numbers, Record, Wholes, field
 from pivrex.kernels.subset import kernel
-from pivrex.line.given import SensedRow
+from pivrex.line.input_stages import SensedRow
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import plain
 from pivrex.line.stage import Stage, named

@@ -7,7 +7,7 @@ from pivrex.kernels.records import Flags, Number, Numbers, Record, Whole, Wholes
 from pivrex.kernels.subset import kernel
 from pivrex.line.axes import AxesSettings, fraction_of
 from pivrex.line.band import rescaled
-from pivrex.line.given import ClockColumns, RawColumns
+from pivrex.line.input_stages import ClockColumns, RawColumns
 from pivrex.line.stage import PRESSED
 from pivrex.rig.patches import Patch
 

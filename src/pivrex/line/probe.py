@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from pivrex.kernels.records import Form, Number, Record, field
-from pivrex.line.given import Given
+from pivrex.line.input_stages import Given
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout
 from pivrex.line.stage import Rung, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.rig import Rig
 
 __all__ = ["Probe", "ProbeColumns"]

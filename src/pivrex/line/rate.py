@@ -8,10 +8,10 @@ from pivrex.kernels.maths import clamp, copysign, div, smaller
 from pivrex.kernels.records import Flag, Flags, Form, Numbers, Record, Whole, Wholes, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.bindings import BindingsColumns, column_of
-from pivrex.line.given import ClockColumns
+from pivrex.line.input_stages import ClockColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Fractions, Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.rig import Rig
 
 __all__ = ["Rate", "RateSettings", "RateState", "rate_step"]

@@ -7,7 +7,7 @@ from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
 from pivrex.line.laws import LAWS, one_at_a_time
 from pivrex.line.stage import Fractions, Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.controls import EITHER
 from pivrex.rig.rig import Rig
 

@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 from pivrex.kernels.records import Form, Numbers, Record, field
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Column, Floats, Layout
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.rig import Rig
 
 __all__ = ["PRESSED", "Floats", "Fractions", "Rung", "Stage", "named"]

@@ -10,7 +10,7 @@ from pivrex.kernels.maths import atan2, copysign, cos, div, hypot, is_nan, nan, 
 from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, Wholes, field, part
 from pivrex.kernels.subset import kernel
 from pivrex.line.bindings import BindingsColumns, column_of
-from pivrex.line.given import ClockColumns
+from pivrex.line.input_stages import ClockColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import without_dust
 from pivrex.line.layout import plain
@@ -18,7 +18,7 @@ from pivrex.line.limits import LimitsColumns
 from pivrex.line.pid import PidSettings, pid
 from pivrex.line.pointing import PointingColumns
 from pivrex.line.stage import Floats, Rung, Stage, named
-from pivrex.line.told import NOTHING, Told
+from pivrex.line.wheel_tick import NOTHING, Told
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
 

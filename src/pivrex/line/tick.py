@@ -6,7 +6,7 @@ from pivrex.kernels.maths import mod
 from pivrex.kernels.records import Flag, Number, Record, field, part, repeat
 from pivrex.kernels.subset import kernel
 from pivrex.line.aim import AimColumns
-from pivrex.line.asked import RoutineColumns
+from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.attachments import AttachmentsColumns, AttachmentSettings, AttachmentState, attachments_step
 from pivrex.line.axes import AxesSettings, axes_step
 from pivrex.line.balance import BalanceColumns, BalanceSettings, BalanceState, balance_step
@@ -18,7 +18,7 @@ from pivrex.line.curve import CurveSettings, curve_step
 from pivrex.line.drive import DriveColumns, DriveSettings, drive_step
 from pivrex.line.following import FollowingColumns, FollowingSettings, FollowingState, following_step
 from pivrex.line.frame import FrameColumns, FrameScratch, FrameSettings, FrameState, frame_step
-from pivrex.line.given import ClockColumns, RawColumns, SensedRow, TruthRow
+from pivrex.line.input_stages import ClockColumns, RawColumns, SensedRow, TruthRow
 from pivrex.line.heading import HeadingColumns, HeadingSettings, HeadingState, heading_step
 from pivrex.line.helping import HelpingColumns, HelpingSettings, HelpingState, helping_step
 from pivrex.line.kinematics import Needs, WheelsColumns, wheels_step

@@ -10,7 +10,7 @@ from pivrex.kernels.records import Form, Number, Numbers, Record, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.rig import Rig
 
 __all__ = ["DISAGREES", "FROZEN", "LIES", "SILENT", "Tilt", "TiltColumns", "TiltSettings", "TiltState", "tilt_step"]

@@ -9,7 +9,7 @@ import numpy as np
 from pivrex.line.control import Control
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.layout import Floats
-from pivrex.line.told import Telling
+from pivrex.line.wheel_tick import Telling
 
 __all__ = ["TooLittle", "too_little"]
 

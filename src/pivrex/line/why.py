@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats, Rung
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 
 __all__ = ["Rung", "ladder", "sentence"]
 

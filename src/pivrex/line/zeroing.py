@@ -9,10 +9,10 @@ import numpy as np
 from pivrex.kernels.maths import div, is_nan, larger, nan, sqrt
 from pivrex.kernels.records import Form, Number, Record, field
 from pivrex.kernels.subset import kernel
-from pivrex.line.given import SensedRow
+from pivrex.line.input_stages import SensedRow
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.rig import Rig
 
 __all__ = [

@@ -18,7 +18,7 @@ from pivrex.errors import Mistake, PivrexError, ReadError, RigError
 from pivrex.files import read_persons
 from pivrex.rig.base import Table
 from pivrex.rig.field import Field, Workspace
-from pivrex.rig.mending import follows, mend
+from pivrex.rig.recovery import follows, mend
 from pivrex.rig.place import find_places
 from pivrex.rig.quantities import quoted
 from pivrex.rig.renamed import with_new_keys, with_new_places

@@ -20,7 +20,7 @@ from pivrex.routine.profile import Command, Felt, ProfileState
 from pivrex.routine.robot import RobotWords
 from pivrex.routine.ticking import BELIEVED, RoutineScratch, RoutineSettings, RoutineState
 from pivrex.routine.watching import STUCK_SHARE, WATCH, WATCH_SCRATCH, Witnessed
-from pivrex.routine.wheel_ways import WheelWays
+from pivrex.routine.wheel_distances import WheelWays
 
 __all__ = ["Means"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from pivrex.routine.mind import Mind
+from pivrex.routine.interpreter import Mind
 
 __all__ = ["Habits", "Memory"]
 

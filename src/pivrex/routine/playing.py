@@ -14,11 +14,11 @@ from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.routine.drives import Drives
 from pivrex.routine.marks import mark_steps
-from pivrex.routine.mind import Mind
+from pivrex.routine.interpreter import Mind
 from pivrex.routine.program import Program
 from pivrex.routine.thread import StepRecord, Told
 from pivrex.sim.model import AnyStandIn
-from pivrex.sim.spread import drawn, placed_by, stand_in_under
+from pivrex.sim.sampled import drawn, placed_by, stand_in_under
 
 __all__ = ["ALONE_S", "OUT_OF_TIME", "Play", "Player", "play", "start_pose"]
 

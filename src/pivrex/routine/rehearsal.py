@@ -18,7 +18,7 @@ from pivrex.routine.drives import Drives
 from pivrex.routine.playing import ALONE_S, OUT_OF_TIME, REST_S, start_pose
 from pivrex.routine.program import Program
 from pivrex.routine.thread import StepRecord
-from pivrex.sim.spread import Drawn, drawn, placed_by, stand_in_under
+from pivrex.sim.sampled import Drawn, drawn, placed_by, stand_in_under
 
 __all__ = ["Follows", "Rehearsed", "Watched", "follows", "reached", "rehearse", "split", "together", "watch"]
 

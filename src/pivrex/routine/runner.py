@@ -21,14 +21,14 @@ from pivrex.line.zeroing import Zeroing
 from pivrex.path.plan import Plan
 from pivrex.rig.attachments import ENCODED
 from pivrex.rig.field import Field
-from pivrex.routine.asking import Asker
-from pivrex.routine.belief import known_by, moved_to
+from pivrex.routine.tick_requests import Asker
+from pivrex.routine.estimate import known_by, moved_to
 from pivrex.routine.hands import Hands
 from pivrex.routine.kinds import NUMBER, Kind
 from pivrex.routine.knowing import Knowing
 from pivrex.routine.means import Means
 from pivrex.routine.memory import Habits, Memory
-from pivrex.routine.mind import Mind
+from pivrex.routine.interpreter import Mind
 from pivrex.routine.motion import begin, begin_plan, end, wrapped
 from pivrex.routine.planning import Standing, number, slower, time_of
 from pivrex.routine.program import AttachStep, FollowStep, Instruction, MotionStep, Program, RunStep, WaitStep

@@ -8,9 +8,9 @@ from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import whole
 from pivrex.kernels.records import Flag, Number, Numbers, Record, Whole, Wholes, clear, field, pack, part
 from pivrex.kernels.subset import kernel
-from pivrex.line.given import SensedRow
+from pivrex.line.input_stages import SensedRow
 from pivrex.line.tick import LineMemory, LineScratch, LineSettings, Tick
-from pivrex.routine.belief import feel_tick
+from pivrex.routine.estimate import feel_tick
 from pivrex.routine.follows import PlanSettings, PlanState, PlanTable, ask_plan, feel_plan
 from pivrex.routine.hands import AttachedState, ask_attachments
 from pivrex.routine.profile import (
@@ -24,7 +24,7 @@ from pivrex.routine.profile import (
     stand_still,
 )  # fmt: skip
 from pivrex.routine.watching import Watch, WatchScratch, Witnessed, look
-from pivrex.routine.wheel_ways import WheelWays, feel_wheels, give_wheels
+from pivrex.routine.wheel_distances import WheelWays, feel_wheels, give_wheels
 from pivrex.sim.body.robot import RealRobot
 from pivrex.sim.body.sensors import Chance
 from pivrex.sim.body.state import BodyScratch, BodyState

@@ -15,7 +15,7 @@ from pivrex.rig.difference import Change, differences
 from pivrex.rig.read import rig_text
 from pivrex.runs.effects import Effect, cause_of, effects_of
 from pivrex.runs.figures import FIGURES, Figure, Figures
-from pivrex.runs.lining import row_by
+from pivrex.runs.alignment import row_by
 from pivrex.runs.parting import Parting, Partings, StageParting, is_exact
 from pivrex.runs.run import Run
 from pivrex.runs.track import TRACK

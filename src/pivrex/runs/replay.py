@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from pivrex.runs.happenings import Event
+from pivrex.runs.events import Event
 from pivrex.runs.run import Run
 
 __all__ = ["SPEEDS", "WORTH_A_JUMP", "Replay"]

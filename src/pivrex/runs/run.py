@@ -21,7 +21,7 @@ from pivrex.line.layout import Floats
 from pivrex.rig import Field, read_rig
 from pivrex.rig.read import read_floor
 from pivrex.runs.facts import Facts, read_facts
-from pivrex.runs.happenings import Event, read_events
+from pivrex.runs.events import Event, read_events
 from pivrex.runs.track import OLD_TRACK, TRACK
 
 __all__ = ["KEPT_PIECES", "Piece", "Run"]

@@ -13,7 +13,7 @@ from pivrex.formats.recording import Reading, Recording
 from pivrex.line import Line, LineState
 from pivrex.line.beginning import begun, start_of
 from pivrex.line.correction import NEVER
-from pivrex.line.given import NOWHERE
+from pivrex.line.input_stages import NOWHERE
 from pivrex.line.stage import Floats
 from pivrex.rig import Field, Rig
 from pivrex.sim.driving import drive_through

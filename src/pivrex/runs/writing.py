@@ -35,7 +35,7 @@ from pivrex.rig import Field
 from pivrex.rig.written import written
 from pivrex.runs.facts import FACTS, Facts, read_facts, write_facts
 from pivrex.runs.figures import Figures
-from pivrex.runs.happenings import EVENTS_HEADER, Event, Watcher, event_line
+from pivrex.runs.events import EVENTS_HEADER, Event, Watcher, event_line
 from pivrex.runs.shelf import leads_out
 from pivrex.runs.track import TRACK_HEADER, Track
 

@@ -14,7 +14,7 @@ from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 from pivrex.rig import Field, Rig
 from pivrex.sim.model import AnyStandIn
-from pivrex.sim.spread import Drawn, drawn, stand_in_under
+from pivrex.sim.sampled import Drawn, drawn, stand_in_under
 from pivrex.sim.wiring import Wiring, faulty
 
 __all__ = ["AtOnce", "Beside", "Builder", "Built", "Wired", "build"]
@@ -41,7 +41,7 @@ def build(
 ) -> Built:
     """Make a rig's line and simulated robot, and let each make a tick: what is loaded or computed once is then behind them.
 
-    ``seed`` draws how the simulated robot differs from the rig, see `pivrex.sim.spread`.
+    ``seed`` draws how the simulated robot differs from the rig, see `pivrex.sim.sampled`.
     """
     line, found = Line(rig), drawn(rig, np.array(seed, np.uint64))
     model = stand_in_under(rig, field, found, wiring)

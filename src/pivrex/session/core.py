@@ -14,7 +14,7 @@ from pivrex.line.balance import STANDS
 from pivrex.line.beginning import begun, known_at, set_up, start_of, taken_in_hand
 from pivrex.line.layout import Floats
 from pivrex.session import messages as ask
-from pivrex.session.answers import ANSWERS, AS_STICK, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
+from pivrex.session.request_handlers import ANSWERS, AS_STICK, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
 from pivrex.session.board import Board
 from pivrex.session.building import AtOnce, Builder, Built, Wired, build
 from pivrex.session.correcting import Correcting

@@ -8,7 +8,7 @@ from pivrex.line import Entry, Line, LineState
 from pivrex.line.correction import FAULTS, JUMPED, Correction
 from pivrex.line.layout import Floats
 from pivrex.line.zeroing import DONE, MEASURES, MOVED, WAITS, Zeroing
-from pivrex.routine.asking import Mover
+from pivrex.routine.tick_requests import Mover
 from pivrex.routine.motion import Motion
 from pivrex.session.board import Board
 

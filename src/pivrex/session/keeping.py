@@ -22,7 +22,7 @@ from pivrex.lower import reason
 from pivrex.rig.field import Keep as KeepSettings
 from pivrex.rig.secret import without_key
 from pivrex.runs.facts import UNMARKED, Facts
-from pivrex.runs.happenings import Event
+from pivrex.runs.events import Event
 from pivrex.runs.shelf import Shelf
 from pivrex.runs.writing import RunWriter
 from pivrex.session.journal import changes, happened

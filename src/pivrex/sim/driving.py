@@ -12,7 +12,7 @@ from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import is_nan
 from pivrex.kernels.records import Numbers
 from pivrex.kernels.subset import kernel
-from pivrex.line.given import SensedRow
+from pivrex.line.input_stages import SensedRow
 from pivrex.line.line import Line, LineState
 from pivrex.line.outputs import OutputsColumns
 from pivrex.line.stage import Floats

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from pivrex.kernels.maths import clamp, mod, pi, rint
 from pivrex.kernels.records import Flags, Form, Number, Numbers, Record, Wholes, field
 from pivrex.kernels.subset import kernel
-from pivrex.line.given import SensedRow, sensed_form, truth_form
+from pivrex.line.input_stages import SensedRow, sensed_form, truth_form
 from pivrex.line.outputs import DIRECTION, FORWARD, NUMBER, settings_of
 from pivrex.line.seeing import Seeing
 from pivrex.line.stage import Floats

@@ -8,7 +8,7 @@ import numpy as np
 
 from pivrex.line import Entry, Line, LineState
 from pivrex.line.entry import enter
-from pivrex.line.given import NOWHERE, SensedRow
+from pivrex.line.input_stages import NOWHERE, SensedRow
 from pivrex.line.stage import Floats
 from pivrex.line.tick import Tick
 from pivrex.sim.driving import driven_by

@@ -9,7 +9,7 @@ from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import cos, div, exp, inf, nan, sin
 from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Wholes, field, part
 from pivrex.kernels.subset import kernel
-from pivrex.line.given import SensedRow, TruthRow
+from pivrex.line.input_stages import SensedRow, TruthRow
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.se2 import displaced
 from pivrex.line.seeing import Scenery, SensorSettings, sense_field
@@ -344,13 +344,13 @@ class StandIn(Fitted):
         return after
 
     def sense(self, state: StandInState) -> Floats:
-        """Return what the robots' sensors say, B + (S,) float64, as `pivrex.line.given.sensed_columns` orders it."""
+        """Return what the robots' sensors say, B + (S,) float64, as `pivrex.line.input_stages.sensed_columns` orders it."""
         sensed: SensedRow = self._sensed.start(state.batch)
         self._sense(state.batch, self.scratch.scratch, state, sensed)
         return sensed.data
 
     def truth(self, state: StandInState) -> Floats:
-        """Return what is true of the robots, B + (T,), as `pivrex.line.given.truth_columns` orders it. In the line of a rig with
+        """Return what is true of the robots, B + (T,), as `pivrex.line.input_stages.truth_columns` orders it. In the line of a rig with
         a real body the battery is as it should be, nothing slips, and no one knows the loads.
         """
         true: TruthRow = self._truth.start(state.batch)

@@ -1,6 +1,6 @@
 """Loops and how they are tuned: what they answer to steps and pushes, which gains suit, and how they are found."""
 
-from pivrex.tuning.answers import Answers, Bench, answers_to
+from pivrex.tuning.step_responses import Answers, Bench, answers_to
 from pivrex.tuning.balance_loops import BalanceLoop
 from pivrex.tuning.figures import Figures, figures_of
 from pivrex.tuning.loop import OPEN, Experiment, Gains, Loop

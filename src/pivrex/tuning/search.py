@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from pivrex.line.stage import Floats
 from pivrex.rig import Rig
 from pivrex.sim.body import Conditions
-from pivrex.tuning.answers import Answers, Bench
+from pivrex.tuning.step_responses import Answers, Bench
 from pivrex.tuning.balance_loops import WHOLE, BalanceLoop
 from pivrex.tuning.balancing import biggest_push
 from pivrex.tuning.loop import Gains, Loop

@@ -1,11 +1,11 @@
 """A routine on a board, as kernels: a table of steps, and what goes on with it from tick to tick.
 
-They do what `pivrex.routine.mind` does on the desktop, with numbers alone.
+They do what `pivrex.routine.interpreter` does on the desktop, with numbers alone.
 """
 
 from __future__ import annotations
 
-from pivrex.board.steps.acts import act, end_homing, end_motion, rest_motion
+from pivrex.board.steps.actions import act, end_homing, end_motion, rest_motion
 from pivrex.board.steps.values import evaluate, pop
 from pivrex.board.steps.words import (
     AT_ONCE,

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from pivrex.devices.transports.base import MOST_BYTES, PIECE, Chunk, OpenTransport
-from pivrex.devices.transports.beside import Beside
+from pivrex.devices.transports.background import Beside
 from pivrex.rig.transports import SerialTransport
 
 __all__ = ["Serial"]

@@ -11,7 +11,7 @@ from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import div, floor, whole
 from pivrex.kernels.records import Form, Numbers, Record, part
 from pivrex.kernels.subset import kernel
-from pivrex.line.given import SensedRow, TruthRow
+from pivrex.line.input_stages import SensedRow, TruthRow
 from pivrex.line.seeing import Scenery, SensorSettings, sense_field
 from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
@@ -295,13 +295,13 @@ class RealBody(Fitted):
         return state._replace(velocity=state.velocity + impulse / weight)
 
     def sense(self, state: BodyState) -> Floats:
-        """Return what the robots' sensors say, B + (S,), as `pivrex.line.given.sensed_columns` orders it."""
+        """Return what the robots' sensors say, B + (S,), as `pivrex.line.input_stages.sensed_columns` orders it."""
         sensed: SensedRow = self._sensed.start(state.batch)
         self._sense(state.batch, self.scratch.scratch, state, sensed)
         return sensed.data
 
     def truth(self, state: BodyState) -> Floats:
-        """Return what is true of the robots, B + (T,), as `pivrex.line.given.truth_columns` orders it."""
+        """Return what is true of the robots, B + (T,), as `pivrex.line.input_stages.truth_columns` orders it."""
         true: TruthRow = self._truth.start(state.batch)
         _TRUTH(state.batch, state, true)
         return true.data

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from pivrex.runs.happenings import KINDS, Event
+from pivrex.runs.events import KINDS, Event
 from pivrex.tui.draw.picture import Picture
 
 __all__ = ["HAPPENED", "ReplayLine", "draw_replay_line"]

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from pivrex.rig import Field, Rig
 from pivrex.routine import Play, Player, Program
-from pivrex.routine.asked_path import asked_path
+from pivrex.routine.commanded_path import asked_path
 from pivrex.routine.midway import Midway, before_line
 from pivrex.routine.playing import start_pose
 from pivrex.routine.thread import StepRecord, Told

@@ -6,7 +6,7 @@ import numpy as np
 
 from pivrex.rig import Field
 from pivrex.rig.field import Zone
-from pivrex.routine.mind import STOPPED
+from pivrex.routine.interpreter import STOPPED
 from pivrex.routine.playing import OUT_OF_TIME
 from pivrex.routine.rehearsal import Rehearsed, follows, reached, rehearse
 from pivrex.tui.jobs.job import Job, Progress

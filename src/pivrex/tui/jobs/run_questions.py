@@ -19,7 +19,7 @@ from pivrex.rig.read import rig_text
 from pivrex.routine.pins import read_pin
 from pivrex.runs.comparing import Differences, compare, figures_of, sentence_of
 from pivrex.runs.facts import Facts
-from pivrex.runs.happenings import Event
+from pivrex.runs.events import Event
 from pivrex.runs.learning import Learning, learn
 from pivrex.runs.run import Run
 from pivrex.runs.season import Course, season_of

@@ -11,8 +11,8 @@ from pivrex.files import resolved
 from pivrex.rig import Folder, Rig, read_text
 from pivrex.rig.field import Workspace
 from pivrex.rig.making import begin, check_name, copied, file_of, foreign
-from pivrex.rig.wished_text import written
-from pivrex.rig.wishes import (
+from pivrex.rig.new_robot_text import written
+from pivrex.rig.new_robot import (
     BENCH,
     EXTRAS,
     LINES,

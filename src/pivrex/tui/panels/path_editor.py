@@ -24,7 +24,7 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice
 from pivrex.tui.panels.file_list import FileList, Kind
 from pivrex.tui.panels.panel import Changes, Panel, View
-from pivrex.tui.panels.path_drawn import PathDrawn
+from pivrex.tui.panels.path_drawing import PathDrawn
 
 __all__ = ["PATH_COMMANDS", "PathEditor"]
 

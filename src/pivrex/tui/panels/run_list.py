@@ -15,7 +15,7 @@ from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.run_questions import Went
 from pivrex.tui.panels.panel import Panel, View
-from pivrex.tui.panels.runs_desk import RunsDesk
+from pivrex.tui.panels.run_selection import RunsDesk
 
 __all__ = ["RunList"]
 

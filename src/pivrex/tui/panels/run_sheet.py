@@ -20,7 +20,7 @@ from pivrex.tui.panels.learnt_values import draw_learnt
 from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.run_comparison import draw_beside
 from pivrex.tui.panels.run_story import draw_season, draw_told
-from pivrex.tui.panels.runs_desk import RunsDesk
+from pivrex.tui.panels.run_selection import RunsDesk
 from pivrex.units import parse
 
 __all__ = ["LOOK_KEY", "RunSheet"]

@@ -10,7 +10,7 @@ import numpy as np
 
 from pivrex.line.layout import Floats
 from pivrex.runs.figures import FIGURES
-from pivrex.runs.happenings import Event
+from pivrex.runs.events import Event
 from pivrex.runs.season import Course
 from pivrex.runs.track import TRACK
 from pivrex.scene.chart import Series, chart, span_of

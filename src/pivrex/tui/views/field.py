@@ -14,7 +14,7 @@ from pivrex.tui.draw.parts import number
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice
 from pivrex.tui.panels.attachment_rows import AttachmentBars
-from pivrex.tui.panels.drawn_sticks import STICKS_H, STICKS_W, DrawnSticks
+from pivrex.tui.panels.screen_sticks import STICKS_H, STICKS_W, DrawnSticks
 from pivrex.tui.panels.field_instruments import FieldInstruments
 from pivrex.tui.panels.field_map import FieldMap
 from pivrex.tui.panels.field_numbers import FieldNumbers

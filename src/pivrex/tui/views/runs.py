@@ -9,7 +9,7 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.run_list import RunList
 from pivrex.tui.panels.run_sheet import LOOK_KEY, RunSheet
-from pivrex.tui.panels.runs_desk import RunsDesk
+from pivrex.tui.panels.run_selection import RunsDesk
 
 __all__ = ["RUNS_COMMANDS", "RunsView", "runs_bars", "runs_exports"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from pivrex.line.asked import OF_FIELD
+from pivrex.line.routine_stage import OF_FIELD
 from pivrex.line.line import Line
 from pivrex.line.se2 import move_along, straighten
 from pivrex.line.stage import Floats

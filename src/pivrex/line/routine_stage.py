@@ -5,11 +5,11 @@ of single wheels.
 from __future__ import annotations
 
 from pivrex.kernels.records import Form, Number, Numbers, Record, field
-from pivrex.line.given import Given
+from pivrex.line.input_stages import Given
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Rung, named
-from pivrex.line.told import Told
+from pivrex.line.wheel_tick import Told
 from pivrex.rig.attachments import ENCODED, reach_of
 from pivrex.rig.rig import Rig
 

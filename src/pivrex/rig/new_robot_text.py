@@ -6,7 +6,7 @@ import re
 from math import cos, pi, sin
 
 from pivrex.rig.quantities import quoted
-from pivrex.rig.wishes import BENCH, LAWS, ROBOT_LINE, TWO_SIDED, WHEELS, Wishes
+from pivrex.rig.new_robot import BENCH, LAWS, ROBOT_LINE, TWO_SIDED, WHEELS, Wishes
 
 __all__ = ["workspace_text", "written"]
 
