@@ -12,8 +12,8 @@ from pivrex.formats.recording import Recording
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_text
 from pivrex.rig.rig import Rig
-from pivrex.runs.facts import Facts
 from pivrex.runs.events import Event
+from pivrex.runs.facts import Facts
 from pivrex.runs.ticks import play_through
 from pivrex.runs.writing import RunWriter
 from tests.support import DEMO, PLOVER

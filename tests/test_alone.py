@@ -22,7 +22,7 @@ from pivrex.board.folder import board_files, write_board
 from pivrex.board.hand import Hand, busy_alone
 from pivrex.board.line_parts import line_parts
 from pivrex.board.proving import own_ticks, prove
-from pivrex.board.report import told
+from pivrex.board.report import reported
 from pivrex.board.single_line import SingleLine
 from pivrex.board.steps import Task
 from pivrex.board.transmitter import transmitter_files
@@ -262,7 +262,7 @@ class AloneCase(unittest.TestCase):
 
     @property
     def moves(self) -> bool:
-        return bool(self.robot.told[0] or self.robot.told[2])
+        return bool(self.robot.commands[0] or self.robot.commands[2])
 
     def reach_driving(self) -> None:
         self.go(0.5)
@@ -288,7 +288,7 @@ class AloneTest(AloneCase):
         self.assertEqual([t.number for t in self.ticks], list(range(self.ticks[0].number, self.ticks[-1].number + 1)))
         self.assertEqual([t.number for t in self.ticks if not t.same], [])
         self.assertEqual(self.rebuilder.missed, 0)
-        self.assertTrue(any(self.line.told(t.row)[5] for t in self.ticks))  # the pump was on
+        self.assertTrue(any(self.line.commands(t.row)[5] for t in self.ticks))  # the pump was on
         levels = {float(t.row[self.line.layout.at("law", "level")]) for t in self.ticks}
         self.assertEqual(levels, {1.0, 2.0})
 
@@ -297,9 +297,9 @@ class AloneTest(AloneCase):
         self.go(0.6)
         row = self.ticks[-1].row
         np.testing.assert_allclose(
-            self.robot.told, self.line.told(row), atol=25.0
+            self.robot.commands, self.line.commands(row), atol=25.0
         )  # pulses are measured: other interrupts come first
-        self.assertEqual(self.robot.told[:4], self.line.told(row)[:4].tolist())
+        self.assertEqual(self.robot.commands[:4], self.line.commands(row)[:4].tolist())
         # the same tick, computed here from the readings that the board told
         state = self.line.start()
         rows = []
@@ -1035,7 +1035,7 @@ class WireTest(TempCase):
             [one["as"] for one in said["values"]], ["number"] * 2 + ["bit"] * 3 + ["count"] * 2 + ["number"] * 5
         )
         self.assertEqual(said["bytes"], 2 * 4 + 1 + 7 * 4)
-        self.assertIn("told 6: left_travel, a count", Ran("wire", str(rig)).out)
+        self.assertIn("value 6: left_travel, a count", Ran("wire", str(rig)).out)
 
 
 class WatchedTest(unittest.TestCase):
@@ -1105,7 +1105,7 @@ class WatchedTest(unittest.TestCase):
     def test_a_checksum_that_differs_is_said_at_once_and_once(self) -> None:
         self.say(f"PIVHEY,Plover,{self.board.hash},alone")
         alone_ = self.board._rebuilder.alone
-        data = base64.b64encode(bytes(alone_.told.size)).decode().rstrip("=")
+        data = base64.b64encode(bytes(alone_.telemetry.size)).decode().rstrip("=")
         state = SingleLine(alone_.parts).kept.packed(alone_.parts.start)
         parts = [(at, base64.b64encode(state[at : at + 90]).decode().rstrip("=")) for at in range(0, len(state), 90)]
         self.say(f"PIVTIC,7,0,0000,{data}", *(f"PIVALL,7,{at},{part}" for at, part in parts))
@@ -1167,7 +1167,7 @@ class WatchingSessionCase(unittest.TestCase):
         return self.there.recvfrom(400)[1] if select.select([self.there], [], [], 0)[0] else None
 
     def tick(self, number: int, why: int) -> str:
-        return f"PIVTIC,{number},{why},0000,{base64.b64encode(bytes(self.alone.told.size)).decode().rstrip('=')}"
+        return f"PIVTIC,{number},{why},0000,{base64.b64encode(bytes(self.alone.telemetry.size)).decode().rstrip('=')}"
 
     def asked(self) -> str:
         """Return what the board is asked next, but for its state."""
@@ -1429,7 +1429,7 @@ class RefusedAloneTest(TempCase):
     def test_a_chip_that_is_too_slow_is_refused_with_its_number(self) -> None:
         clock = ('mode = "alone"', 'mode = "alone"\nclock = "8000 kHz"')
         slower = ('pwm = "1 kHz"', 'pwm = "500 Hz"')
-        fit = told(
+        fit = reported(
             alone(RADIO, clock, ('rate = "60 Hz"', 'rate = "200 Hz"'), slower, slower, key=KEY),
             self.folder / "fast",
             "avr",

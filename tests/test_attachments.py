@@ -189,7 +189,7 @@ class ManyTest(TempCase):
             link.drives = not link.problem(now)
             sensed = link.sense()
             state, row = line.step(state, raw, sensed, entry=Entry(requests=asked))
-            link.command(line.told(row), 0.02)
+            link.command(line.commands(row), 0.02)
             try:
                 while True:
                     data, sender = robot.recvfrom(4096)

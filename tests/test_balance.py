@@ -494,7 +494,7 @@ class StandsTest(unittest.TestCase):
             raw[line.inputs.names.index("left_y")] = -forward if driving or (stop and k * line.dt_s >= 1.0) else 0.0
             stopped = float(stop and k * line.dt_s >= stop_at)
             state, row = line.step(state, raw, model.sense(robot), stopped, truth=model.truth(robot))
-            robot = model.step(robot, line.told(row), line.dt_s)
+            robot = model.step(robot, line.commands(row), line.dt_s)
             rows.append(row)
         return np.array(rows)
 
@@ -569,7 +569,7 @@ class DriveOffTest(unittest.TestCase):
             for name, value in sensed.items():
                 seen[columns.index(name)] = value
             self.state, row = self.line.step(self.state, self.line.rest(), seen, truth=self.model.truth(self.robot))
-            self.robot = self.model.step(self.robot, self.line.told(row), self.line.dt_s)
+            self.robot = self.model.step(self.robot, self.line.commands(row), self.line.dt_s)
             rows.append(row)
         return np.array(rows)
 

@@ -94,7 +94,7 @@ class BatchTest(unittest.TestCase):
             row = free.tick(raw)
             rows = both.tick(np.stack([raw, raw]), np.array([0.0, 1.0]))
         self.assertEqual(rows[0].tobytes(), row.tobytes())
-        np.testing.assert_array_equal(line.told(rows[1]), line.resting())
+        np.testing.assert_array_equal(line.commands(rows[1]), line.resting())
 
     def test_levels_of_a_batch_are_each_robots_own(self) -> None:
         line = Line(read_rig(PLOVER))

@@ -26,7 +26,7 @@ from pivrex.board.line_parts import LineParts, line_parts
 from pivrex.board.needed import needed
 from pivrex.board.on_chip import SEALED_STACK, STACK, run_on_chip, sizes_of
 from pivrex.board.proving import own_ticks, prove, ticks_of
-from pivrex.board.report import BoardReport, Fit, told
+from pivrex.board.report import BoardReport, Fit, reported
 from pivrex.devices.robot_sentences import Out, out_sentences, read_sensed, wire_hash
 from pivrex.devices.seal import Seal, sealed
 from pivrex.devices.sentence import frame, unframe
@@ -136,7 +136,7 @@ class PrintedLineTest(unittest.TestCase):
         ticks = own_ticks(line, 200)
         again = ticks_of(line, ticks.rows)
         np.testing.assert_array_equal(np.nan_to_num(again.rows), np.nan_to_num(ticks.rows))
-        self.assertGreater(np.abs(ticks.rows[:, line.outputs.told]).max(), 100)
+        self.assertGreater(np.abs(ticks.rows[:, line.outputs.commands]).max(), 100)
 
 
 class NeededTest(unittest.TestCase):
@@ -381,7 +381,7 @@ class ChipTest(TempCase):
         line = Line(plover())
         ticks = own_ticks(line, 60)
         floats = prove(line, ticks)[1].copy()
-        floats[30, line.outputs.told.start] += 1.0
+        floats[30, line.outputs.commands.start] += 1.0
         self.assertEqual(run_on_chip(line, ticks, floats).differ, 1)
 
     def test_plover_fits_into_the_smaller_chip_and_eight_wheels_into_the_larger(self) -> None:
@@ -393,7 +393,7 @@ class ChipTest(TempCase):
     def test_a_relative_folder(self) -> None:
         self.addCleanup(os.chdir, Path.cwd())
         os.chdir(self.folder)
-        fit = told(plover(), Path("mine"), "avr").fit
+        fit = reported(plover(), Path("mine"), "avr").fit
         assert fit is not None
         self.assertGreater(fit.flash, 5000, fit.said)
 
@@ -454,7 +454,7 @@ class EmulatedCase(unittest.TestCase):
         self.drive(0.2, *self.DRIVEN)
 
     def assert_told(self, values: tuple[float, ...]) -> None:
-        for got, wanted in zip(self.robot.told, values, strict=True):
+        for got, wanted in zip(self.robot.commands, values, strict=True):
             self.assertAlmostEqual(got, wanted, delta=3.0 if wanted in (1000.0, 1750.0) else 0.0)
 
     def assert_counted(self, least_m: float) -> None:
@@ -495,21 +495,21 @@ class EmulatedTest(EmulatedCase):
     def test_a_duty_beyond_what_its_pin_takes_is_the_most_of_it(self) -> None:
         self.reach_driving()
         self.drive(0.1, 1e20, 1.0, -5.0, 0.0, 99999.0, 1.0)
-        self.assertEqual((self.robot.told[0], self.robot.told[2]), (255.0, 0.0))
-        self.assertAlmostEqual(self.robot.told[4], 2500, delta=3)
+        self.assertEqual((self.robot.commands[0], self.robot.commands[2]), (255.0, 0.0))
+        self.assertAlmostEqual(self.robot.commands[4], 2500, delta=3)
 
     def test_rest_is_at_once_and_the_watchdog_within_0_3_s(self) -> None:
         self.reach_driving()
         self.say(False, *self.REST)
-        self.assertTrue(self.robot.told[0] == self.robot.told[2] == 0.0)
+        self.assertTrue(self.robot.commands[0] == self.robot.commands[2] == 0.0)
         self.drive(0.2, *self.DRIVEN)
         self.assert_told(self.DRIVEN)
         self.pass_time(0.1)
-        self.assertEqual(self.robot.told[0], 200.0)
+        self.assertEqual(self.robot.commands[0], 200.0)
         self.pass_time(0.1)
         self.assert_told(self.REST)
         self.drive(0.3, *self.DRIVEN)  # a robot that was left alone does not start again by itself
-        self.assertEqual(self.robot.told[0], 0.0)
+        self.assertEqual(self.robot.commands[0], 0.0)
         self.assertEqual(self.sensed[-1][0].state, 2)
         _, ram = sizes_of(self.robot.program)
         used = CHIPS["atmega328p"].ram - ram - self.robot.never_used
@@ -525,11 +525,11 @@ class EmulatedTest(EmulatedCase):
             body = f"PIVOUT,{self.seq + 1},{self.stamp},1,{self.hash},90,0,90,0,1000,0"
             self.robot.take(frame(body).replace(b"90,0,1", b"91,0,1"), "", self.now)  # forged: its check is wrong
             self.pass_time(0.005)
-            self.assertEqual(self.robot.told[0], 200.0)
+            self.assertEqual(self.robot.commands[0], 200.0)
             self.say(True, *self.DRIVEN)
         old = (self.stamp - 400) % 65536
         self.say(True, 90.0, 0.0, 90.0, 0.0, 1000.0, 0.0, echo=old)
-        self.assertEqual(self.robot.told[0], 200.0)
+        self.assertEqual(self.robot.commands[0], 200.0)
 
     def test_counts_at_top_speed_with_a_full_serial_line(self) -> None:
         self.reach_driving()
@@ -594,7 +594,7 @@ class FitTest(TempCase):
                 patch("pivrex.board.report.built_program"),
                 patch("pivrex.board.report.sizes_of", return_value=(9000, ram)),
             ):
-                report = told(plover().with_secret(key), self.folder / "board", "avr")
+                report = reported(plover().with_secret(key), self.folder / "board", "avr")
             self.assertEqual(report.refused, refused, report.fit)
             assert report.fit is not None
             self.assertEqual("the atmega2560 has more" in report.fit.said, refused)
@@ -636,9 +636,9 @@ class SealedTest(EmulatedCase):
             for line in lines:
                 body, session = Seal(self.KEY).open(unframe(line))
                 stamp = int(body.split(",")[1]) if body.startswith("PIVSEN") else stamp
-            told = self.DRIVEN if k > 20 else self.REST
+            reported = self.DRIVEN if k > 20 else self.REST
             sign = partial(sealed, self.KEY if k < 50 else bytes(16), session=session)
-            sentences = out_sentences(Out(k + 1, stamp, k > 20), self.hash, np.array(told), sign)
+            sentences = out_sentences(Out(k + 1, stamp, k > 20), self.hash, np.array(reported), sign)
             self.robot.take(b"".join(sentences), "", 0.04 * k)
             if k == 48:
                 self.assert_told(self.DRIVEN)

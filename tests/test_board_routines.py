@@ -175,8 +175,8 @@ class PlayedTest(unittest.TestCase):
             memories=np.vstack((ticks.memories, ticks.memories[-1:])),
         )
         rows, memories = ran_in_double(line, more)
-        told = line.outputs.told
-        self.assertEqual(rows[:-1, told].tolist(), (ticks.rows[:, told] + 0.0).tolist())
+        reported = line.outputs.commands
+        self.assertEqual(rows[:-1, reported].tolist(), (ticks.rows[:, reported] + 0.0).tolist())
         self.assertGreater(len(ticks.rows), least)
         lines = [routine.line_in(m) for m in memories[1:-1]]
         asked = ticks.rows[1:, line.layout.at("routine", "line")].tolist()
@@ -226,7 +226,7 @@ class PlayedTest(unittest.TestCase):
     def test_numbers_that_are_wrong_are_found(self) -> None:
         rig = plover_with()
         ticks = on_board("drive ahead 20 cm\nturn left 30 deg", rig)
-        ticks.rows[60:, Line(rig).outputs.told] += 1.0
+        ticks.rows[60:, Line(rig).outputs.commands] += 1.0
         with self.assertRaises(AssertionError):
             self.same(rig, ticks, 60)
 

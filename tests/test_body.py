@@ -381,7 +381,7 @@ class EnergyTest(unittest.TestCase):
                 twist = chance.uniform(-1, 1, 3) * [rig.full_forward_m_s, rig.full_left_m_s, rig.full_turn_rad_s]
             _, row = line.step(line.start(), line.rest(), model.sense(state), entry=Entry(twist=twist))
             before = float(state.charge)
-            state = model.step(state, line.told(row), 1 / 60)
+            state = model.step(state, line.commands(row), 1 / 60)
             drawn += (before - float(state.charge)) * rig.battery.capacity_As * rig.battery.volts * 1.06
             self.assertLess(float(model.energy(state)), drawn)
 

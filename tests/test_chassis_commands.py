@@ -220,7 +220,7 @@ class WhyTest(unittest.TestCase):
             raw[0], raw[1] = -0.7, -0.7
             for _ in range(40):
                 state, row = line.step(state, raw, robot.sense())
-                robot.command(line.told(row), line.dt_s)
+                robot.command(line.commands(row), line.dt_s)
             for wheel in line.wheels:
                 said = sentence(line, row, wheel)
                 self.assertTrue(said.startswith(f"why {wheel}: "), said)
@@ -243,7 +243,7 @@ class WhyTest(unittest.TestCase):
         driving[line.channels.index("left_y")] = -1.0
         for readings in [turning] * 60 + [driving] * 40:
             state, row = line.step(state, readings, robot.sense())
-            robot.command(line.told(row), line.dt_s)
+            robot.command(line.commands(row), line.dt_s)
         said = sentence(line, row, "front left")
         self.assertIn("heading", said)
         self.assertIn("forward − left − 0.21·turn =", said)

@@ -17,10 +17,10 @@ from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig
 from pivrex.rig.difference import applied, differences
 from pivrex.rig.field import Field
-from pivrex.runs.comparing import Compared, compare, sentence_of
-from pivrex.runs.facts import Facts
-from pivrex.runs.events import Event
 from pivrex.runs.alignment import row_by
+from pivrex.runs.comparing import Compared, compare, sentence_of
+from pivrex.runs.events import Event
+from pivrex.runs.facts import Facts
 from pivrex.runs.run import Run
 from pivrex.runs.through import keep_rows, through
 from pivrex.runs.ticks import play_through

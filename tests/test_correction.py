@@ -179,7 +179,7 @@ class StageTest(unittest.TestCase):
         t.tick(0.0)
         t.tick(5.0, stop=1.0)
         self.assertEqual(t.get("correction", "output"), 0.0)
-        self.assertEqual(t.line.told(t.row).tolist(), t.line.resting().tolist())
+        self.assertEqual(t.line.commands(t.row).tolist(), t.line.resting().tolist())
 
     def test_a_button_switches_it(self) -> None:
         rig = plain_rig(("[law]", '[[bindings]]\nchannel = "button_0"\ndoes = "hold heading"\n' + TURNS))
@@ -233,7 +233,7 @@ class StageTest(unittest.TestCase):
         self.assertEqual(
             (t.get("correction", "fault"), t.get("correction", "on"), t.get("correction", "output")), (2, 0, 0)
         )
-        self.assertTrue(np.isfinite(t.line.told(t.row)).all())
+        self.assertTrue(np.isfinite(t.line.commands(t.row)).all())
 
     def test_a_gyro_that_jumps_is_caught_anew(self) -> None:
         t = Ticks(corrected())
@@ -312,7 +312,7 @@ class ControlTest(unittest.TestCase):
     def test_rest_is_rest(self) -> None:
         line = self.line(wheels="pid")
         row = self.ticks(line, [0.5, 0.5, 0.0, 0.0, 0.0])
-        np.testing.assert_array_equal(line.told(row), line.resting())
+        np.testing.assert_array_equal(line.commands(row), line.resting())
 
     def test_brake_and_coast_take_the_loop_out(self) -> None:
         """After a full spin the loop would push against the motion for most of a second; nothing may leave while they count."""
@@ -334,7 +334,7 @@ class ControlTest(unittest.TestCase):
                 row = rollout.tick(raw)
                 self.assertEqual([row[at("drive", m)] for m in motors], [0.0] * len(motors))
                 # two pins for each motor: both low, or both high
-                np.testing.assert_array_equal(line.told(row)[:8], line.resting()[:8] + 255.0 * k)
+                np.testing.assert_array_equal(line.commands(row)[:8], line.resting()[:8] + 255.0 * k)
                 self.assertEqual(row[at("control", f"{motors[0]}_drive")], 0.0)
                 self.assertEqual(row[at("outputs", "robot_coast")], 1.0 - k)
             self.assertIn(f"{does}: no loop, no drive", sentence(line, row, line.wheels[0]))

@@ -307,7 +307,7 @@ class SessionTest(unittest.TestCase):
         session.handle(Stop("Esc"), self.now)
         row = self.ticks(session, 2)
         self.assertEqual(session.status.experiment, "")
-        np.testing.assert_array_equal(session.line.told(row), session.line.resting())
+        np.testing.assert_array_equal(session.line.commands(row), session.line.resting())
         session.handle(BeginMotion(Motion(forward=1.0, most=0.3), "on"), self.now)
         self.assertEqual(session.status.experiment, "")  # not while it is stopped
         session.handle(GoOn(), self.now)

@@ -49,7 +49,7 @@ class Driven:
                 self.state, raw, self.model.sense(self.robot), 0.0, 0.0, self.model.truth(self.robot)
             )
             rows.append(self.row)
-            self.robot = self.model.step(self.robot, self.line.told(self.row), self.line.dt_s)
+            self.robot = self.model.step(self.robot, self.line.commands(self.row), self.line.dt_s)
         return np.array(rows)
 
     def get(self, stage: str, name: str) -> float:
@@ -231,8 +231,8 @@ class WhyTest(unittest.TestCase):
                     state, rows = line.step(state, pressed, model.sense(robots), 0.0, 0.0, model.truth(robots))
                     one, row = line.step(one, pressed[0], model.sense(alone), 0.0, 0.0, model.truth(alone))
                     robots, alone = (
-                        model.step(robots, line.told(rows), line.dt_s),
-                        model.step(alone, line.told(row), line.dt_s),
+                        model.step(robots, line.commands(rows), line.dt_s),
+                        model.step(alone, line.commands(row), line.dt_s),
                     )
                 np.testing.assert_array_equal(rows[0], row)
                 self.assertEqual(rows[1, line.layout.at("helping", "which")], 0)

@@ -187,7 +187,7 @@ class EntryTest(unittest.TestCase):
         self.assertEqual(row[line.layout.at("law", "entered")], 1.0)
         # a robot that is stopped obeys no one
         _, row = line.step(state, raw, sensed, 1.0, entry=Entry(twist=np.array([0.2, -0.1, 0.5])))
-        np.testing.assert_array_equal(line.told(row), 0.0)
+        np.testing.assert_array_equal(line.commands(row), 0.0)
 
     def test_a_probe_tells_one_motor_and_no_other_also_while_stopped(self) -> None:
         line = Line(rig_of(STEERED, PLANAR))
@@ -195,7 +195,7 @@ class EntryTest(unittest.TestCase):
         for motor in range(8):
             asked = Entry(twist=np.array([0.5, 0.0, 1.0]), probe=np.array([motor + 1.0, -0.3]))
             _, row = line.step(line.start(), line.rest(), sensed, float(motor % 2), entry=asked)
-            told = line.told(row)
+            told = line.commands(row)
             self.assertEqual(told[motor], -0.3)
             self.assertEqual(np.count_nonzero(told), 1)
 
@@ -238,7 +238,7 @@ class GuardTest(RemoteCase):
 
         def step(*words: object, **more: object) -> object:
             state, row = poisoned(*words, **more)  # type: ignore[arg-type]
-            row[self.session.line.outputs.told.start] = np.nan
+            row[self.session.line.outputs.commands.start] = np.nan
             return state, row
 
         def keep(robot: StandInRobot, values: Floats, dt_s: float) -> None:
@@ -403,7 +403,7 @@ class BeliefTest(unittest.TestCase):
         for n in range(80):
             raw[line.channels.index("right_x")] = 0.5 if n > 40 else 0.0
             state, row = line.step(state, raw, model.sense(robot), 0.0, 0.0, model.truth(robot))
-            robot = model.step(robot, line.told(row), line.dt_s)
+            robot = model.step(robot, line.commands(row), line.dt_s)
         names = ("x", "y", "heading")
         truth = row[line.layout.these("truth", names)]
         self.assertGreater(float(np.abs(truth).min()), 0.01)
@@ -486,7 +486,7 @@ class CorrectionJointTest(unittest.TestCase):
         for n in range(150):
             entry = Entry(twist=np.zeros(3), aim=np.array(0.0 if n < 5 else 1.2))
             state, row = line.step(state, line.rest(), model.sense(robot), 0.0, 0.0, model.truth(robot), entry)
-            robot = model.step(robot, line.told(row), line.dt_s)
+            robot = model.step(robot, line.commands(row), line.dt_s)
             self.assertEqual(float(row[line.layout.at("correction", "fault")]), 0.0)
         self.assertAlmostEqual(float(row[line.layout.at("heading", "heading")]), 1.2, delta=0.05)
 
@@ -502,7 +502,7 @@ class BodyJointTest(unittest.TestCase):
         line = Line(model.rig)
         for back, sign in ((0.0, 1.0), (1.0, -1.0)):
             robot = model.start()._replace(upside_down=np.array(back))
-            told = np.zeros(line.outputs.told.stop - line.outputs.told.start)
+            told = np.zeros(line.outputs.commands.stop - line.outputs.commands.start)
             told[:2] = -0.6, 0.6
             for _ in range(40):
                 robot = model.step(robot, told, line.dt_s)
@@ -520,7 +520,7 @@ class BodyJointTest(unittest.TestCase):
         robot, hit = model.start(), 0
         for _ in range(120):
             _, row = line.step(line.start(), line.rest(), model.sense(robot))
-            told = line.told(row).copy()
+            told = line.commands(row).copy()
             told[:2] = 0.6
             robot = model.step(robot, told, line.dt_s)
             hit += int(robot.blocked)
@@ -544,7 +544,7 @@ class BodyJointTest(unittest.TestCase):
             one, there = robot._replace(restart=np.array(restart)), state
             for _ in range(10):
                 there, row = line.step(there, raw, model.sense(one), 0.0, 0.0, model.truth(one))
-                one = model.step(one, line.told(row), line.dt_s)
+                one = model.step(one, line.commands(row), line.dt_s)
             ways.append(float(np.abs(one.angle - robot.angle).max()))
         self.assertGreater(ways[0], 0.1)
         self.assertEqual(ways[1], 0.0)

@@ -27,9 +27,9 @@ from pivrex.rig import open_folder, read_rig
 from pivrex.rig.field import Field, Keep, Zone
 from pivrex.rig.secret import without_key
 from pivrex.routine.checking import check_text
+from pivrex.runs.events import Event
 from pivrex.runs.facts import UNMARKED, Facts, read_facts, write_facts
 from pivrex.runs.figures import FIGURES, Figures
-from pivrex.runs.events import Event
 from pivrex.runs.run import KEPT_PIECES, Run
 from pivrex.runs.shelf import Shelf, find_run
 from pivrex.runs.through import keep_rows

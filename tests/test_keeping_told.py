@@ -42,7 +42,7 @@ class ToldTest(KeepCase):
         self.ask(ask.LeaveMatch())
         self.tick(30)
         run = self.kept("a period")
-        told, status, at = run.told, Status(), 0
+        told, status, at = run.status_rows, Status(), 0
         for row in range(len(run)):
             while at < len(told) and told[at][0] <= row:
                 status, at = rebuilt(status, told[at][1]), at + 1

@@ -558,7 +558,9 @@ class SameBitsTest(unittest.TestCase):
             if k % 10 == 9:
                 state = line.start()  # a state that has become NaN throughout says nothing more
                 robot = model.start()
-            robot = model.step(robot, np.where(np.isnan(line.told(row)), 0.0, values(len(line.told(row)))), line.dt_s)
+            robot = model.step(
+                robot, np.where(np.isnan(line.commands(row)), 0.0, values(len(line.commands(row)))), line.dt_s
+            )
             yield np.concatenate((row, state.memory.data, robot.data, model.sense(robot)))
 
     TEXT = """start at 0.5 m, 0.5 m facing 0 deg

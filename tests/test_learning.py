@@ -122,7 +122,7 @@ def spoiled_drives(seed: int) -> list[dict[str, Any]]:
     for twist in asked:
         state, row = line.step(state, line.rest(), nothing, entry=Entry(twist=twist))
         made.append(row)
-    one, told = np.array(made), line.told(np.array(made))
+    one, told = np.array(made), line.commands(np.array(made))
     rows = np.repeat(one[:, None], ROBOTS, axis=1)
     sensed, truth = line.layout.stage("sensed"), line.layout.stage("truth")
     seeds = np.arange(1, ROBOTS + 1, dtype=np.uint64) + np.uint64(100 * seed)
@@ -297,7 +297,7 @@ class RefusalTest(TempCase):
                 state, row = line.step(
                     state, line.rest(), model.sense(robot), truth=model.truth(robot), entry=Entry(twist=twist)
                 )
-                robot = model.step(robot, line.told(row), line.dt_s)
+                robot = model.step(robot, line.commands(row), line.dt_s)
                 rows.append(row)
         return self.kept(f"r{len(list(self.folder.iterdir()))}", np.array(rows), text), rig, text
 
@@ -334,7 +334,7 @@ class RefusalTest(TempCase):
                 state, row = line.step(
                     state, line.rest(), model.sense(robot), truth=model.truth(robot), entry=Entry(twist=twist)
                 )
-                robot = model.step(robot, line.told(row), line.dt_s)
+                robot = model.step(robot, line.commands(row), line.dt_s)
                 rows.append(row)
         run = keep_rows(self.folder / "coot", Facts("Coot", "coot", BEGAN, 60.0), line, text, None, rows)
         found = learn(run, rig, text)

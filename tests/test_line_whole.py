@@ -70,7 +70,7 @@ class StepTest(unittest.TestCase):
         line = Line(bare(read_rig(PLOVER)))
         with np.errstate(over="ignore"):
             _, row = line.step(line.start(), np.array(raw), nothing_sensed(line))
-        told = line.told(row)
+        told = line.commands(row)
         self.assertTrue(np.isfinite(told).all())
         self.assertTrue((told >= 0).all() and (told <= 255).all())
 

@@ -12,8 +12,8 @@ from pivrex.errors import RigError, UnitError
 from pivrex.line import Line
 from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.making import begin, check_name, copied
-from pivrex.rig.new_robot_text import written
 from pivrex.rig.new_robot import EXTRAS, OUTPUTS, SOURCES, WHEELS, Wishes, laws_of
+from pivrex.rig.new_robot_text import written
 from pivrex.sim import Rollout
 from pivrex.sim.body import RealBody
 from pivrex.tui.maker.maker_overlay import Maker

@@ -343,7 +343,7 @@ class AloneTest(MicroPythonCase):
             if k > 1:
                 raw[:2] = -0.7, 0.3
             state, row = line.step(state, raw, np.zeros(len(line.stages["sensed"].columns)))
-        told = line.told(row)
+        told = line.commands(row)
         self.assertGreater(told[0], 20)
         self.assertLessEqual(np.abs(np.array(heard.duties(1490)) - told[[0, 2]]).max(), 1)
         self.assertEqual(heard.at(1490)[1], [int(told[1]), int(told[3]), 0])

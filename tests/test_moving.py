@@ -16,7 +16,6 @@ from hypothesis import strategies as st
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
-from pivrex.session.request_handlers import ANSWERS
 from pivrex.session.board import Board
 from pivrex.session.building import Beside, Built, build
 from pivrex.session.core import Session
@@ -40,6 +39,7 @@ from pivrex.session.messages import (
 )
 from pivrex.session.moving import EFFECTS, Event, Moving, Refused, State
 from pivrex.session.probing import Probing
+from pivrex.session.request_handlers import ANSWERS
 from pivrex.session.status import Status
 from tests.support import PLAIN, ROOT, WATERING, TempCase, plain_rig, wait_for
 from tests.test_lost_sources import free_port

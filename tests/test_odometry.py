@@ -63,7 +63,7 @@ def drive(
             raw[..., : len(line.functions)] = chance.uniform(-1, 1, (*batch, len(line.functions)))
         state, row = line.step(state, raw, model.sense(robot), 0.0, 0.0, model.truth(robot))
         rows.append(row)
-        robot = model.step(robot, line.told(row), line.dt_s)
+        robot = model.step(robot, line.commands(row), line.dt_s)
     return line, np.array(rows)
 
 
@@ -182,7 +182,7 @@ class SureTest(unittest.TestCase):
             sensed[:, travels] *= 1 + way[:, None]
             sensed[:, gyro] = (sensed[:, gyro] - START[2]) * (1 + turning) + drift * n * line.dt_s + START[2]
             state, row = line.step(state, raw, sensed, 0.0, 0.0, model.truth(robot))
-            robot = model.step(robot, line.told(row), line.dt_s)
+            robot = model.step(robot, line.commands(row), line.dt_s)
         off = columns(line, row, "odometry", "x", "y") - columns(line, row, "truth", "x", "y")
         spread = columns(line, row, "odometry", "xx", "xy", "xy", "yy").reshape(count, 2, 2)
         away = np.einsum("ij,ij->i", off, np.linalg.solve(spread, off[..., None])[..., 0])
@@ -355,7 +355,7 @@ class DisagreementTest(unittest.TestCase):
             sensed = model.sense(robot).copy()
             sensed[gyro] = sensed[gyro] * track + drift * n * line.dt_s
             state, row = line.step(state, raw, sensed, 0.0, 0.0, model.truth(robot))
-            robot = model.step(robot, line.told(row), line.dt_s)
+            robot = model.step(robot, line.commands(row), line.dt_s)
         still, turning, turned = columns(line, row, "odometry", "apart_still", "apart_turning", "turned")
         found = disagreement(float(still), float(turning), float(turned))
         return "" if found is None else ("! " * found.wrong + found.said)

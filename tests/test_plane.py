@@ -192,7 +192,7 @@ class Drive:
             raw[self.line.channels.index(channel)] = value
         for _ in range(round(seconds / self.line.dt_s)):
             self.state, self.row = self.line.step(self.state, raw, self.robot.sense())
-            self.robot.command(self.line.told(self.row), self.line.dt_s)
+            self.robot.command(self.line.commands(self.row), self.line.dt_s)
 
     def at(self, stage: str, name: str) -> float:
         return float(self.row[self.line.layout.at(stage, name)])
@@ -300,7 +300,7 @@ class WholeDriveTest(unittest.TestCase):
         line = Line(bare(read_rig(demo_path("avocet"))))
         robot = StandIn(line.rig)
         _, row = line.step(line.start(), line.rest() + 0.6, robot.sense(robot.start()), 1.0)
-        np.testing.assert_array_equal(line.told(row), 0)
+        np.testing.assert_array_equal(line.commands(row), 0)
 
     def test_a_wheel_that_points_wrong_by_its_offset_pushes_the_robot_aside(self) -> None:
         rig = read_rig(demo_path("avocet"))

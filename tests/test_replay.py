@@ -16,8 +16,8 @@ import numpy as np
 from pivrex.line import Line
 from pivrex.rig import read_rig
 from pivrex.rig.field import Field
-from pivrex.runs.facts import Facts
 from pivrex.runs.events import Event
+from pivrex.runs.facts import Facts
 from pivrex.runs.replay import SPEEDS, Replay
 from pivrex.runs.run import Run
 from pivrex.runs.shelf import Shelf

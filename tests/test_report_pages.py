@@ -14,8 +14,8 @@ from pivrex.export.paper import PAPERS, Page
 from pivrex.export.report import page_size, pages_of
 from pivrex.line.layout import Floats
 from pivrex.runs.comparing import compare
-from pivrex.runs.facts import read_facts, write_facts
 from pivrex.runs.events import Event
+from pivrex.runs.facts import read_facts, write_facts
 from pivrex.runs.run import Run
 from pivrex.scene.marks import Caption, Label, Line
 from pivrex.scene.scene import Scene

@@ -101,11 +101,11 @@ class EndTest(TempCase):
         self.assertEqual(self.say(1, True, 0.0), ALONE)
         self.assertEqual(self.say(2, False, 0.02), RESTING)
         self.assertEqual(self.say(3, True, 0.04), DRIVING)
-        self.assertEqual(self.end.told, [0.5, 0.5])
+        self.assertEqual(self.end.commands, [0.5, 0.5])
         self.end.step(0.18)
         self.assertEqual(self.end.state, DRIVING)
         self.end.step(0.20)
-        self.assertEqual((self.end.state, self.end.told), (ALONE, [0.0, 0.0]))
+        self.assertEqual((self.end.state, self.end.commands), (ALONE, [0.0, 0.0]))
         self.assertEqual(self.say(4, True, 0.5), ALONE)  # it does not start again by itself
         self.assertEqual(self.end.refused["drive before rest"], 2)
 
@@ -120,7 +120,7 @@ class EndTest(TempCase):
             self.end.step(now_s)
             drove = now_s if self.end.state == DRIVING else drove
         self.assertTrue(1.24 <= drove <= 1.27 + 1e-9, drove)
-        self.assertEqual((self.end.state, self.end.told), (ALONE, [0.0, 0.0]))
+        self.assertEqual((self.end.state, self.end.commands), (ALONE, [0.0, 0.0]))
         self.assertGreater(self.end.refused["a stale drive"], 20)
 
     def test_it_refuses_old_numbers_other_senders_and_other_rigs(self) -> None:
@@ -130,7 +130,7 @@ class EndTest(TempCase):
         self.say(9, True, 0.04, 1.0)
         self.say(12, True, 0.05, 1.0, sender="b")
         self.say(13, True, 0.06, 1.0, rig_hash="00000000")
-        self.assertEqual(self.end.told, [0.25, 0.25])
+        self.assertEqual(self.end.commands, [0.25, 0.25])
         self.assertEqual((self.end.refused["an old number"], self.end.refused["another sender"]), (2, 1))
         self.assertEqual(sum(self.end.refused.values()), 4)
 
@@ -185,10 +185,10 @@ class LongEndTest(TempCase):
         self.assertEqual((self.end.state, self.end.good), (RESTING, 1))
         self.end.take(drive[1], "a", 0.02)
         self.assertEqual((self.end.state, self.end.good), (DRIVING, 2))
-        self.assertEqual(self.end.told[:2], [0.123456, -0.654321])
+        self.assertEqual(self.end.commands[:2], [0.123456, -0.654321])
         self.end.take(self.parts(3, True)[0], "a", 0.04)  # its second part is lost
         self.end.take(self.parts(4, False)[0], "a", 0.06)  # and so is that of a rest
-        self.assertEqual((self.end.state, self.end.told), (RESTING, self.end._rest))
+        self.assertEqual((self.end.state, self.end.commands), (RESTING, self.end._rest))
 
     def test_half_a_sentence_feeds_no_watchdog(self) -> None:
         for sentence in (*self.parts(1, False), *self.parts(2, True)):
@@ -196,7 +196,7 @@ class LongEndTest(TempCase):
         for k in range(3, 13):
             self.end.take(self.parts(k, True)[0], "a", k * 0.02)
             self.end.step(k * 0.02)
-        self.assertEqual((self.end.state, self.end.told), (ALONE, self.end._rest))
+        self.assertEqual((self.end.state, self.end.commands), (ALONE, self.end._rest))
 
     def test_parts_and_what_follows_them_in_one_chunk(self) -> None:
         link = RobotLink(self.line, Link(wire=UdpTransport(kind="udp", host="127.0.0.1", port=9)))
@@ -215,7 +215,7 @@ class LongEndTest(TempCase):
         """Eight steered wheels are driven, and what they sense comes whole."""
         told = self.line.resting() + 0.5
         link, sensed = over_udp(self, self.line, self.end, told, lambda link: bool(link.sense().any()))
-        self.assertEqual(self.end.told, told.tolist())
+        self.assertEqual(self.end.commands, told.tolist())
         self.assertEqual((link.tally.faults, sum(self.end.refused.values())), ({}, 0))
         wait_for(lambda: link.poll(time.perf_counter()) or np.allclose(link.sense(), sensed(), rtol=1e-5, atol=1e-5))  # type: ignore[func-returns-value]
 

@@ -14,7 +14,6 @@ from pivrex.line.following import HERE
 from pivrex.line.zeroing import DONE, MEASURES
 from pivrex.rig import Rig, read_rig
 from pivrex.routine import Program, Runner, play
-from pivrex.routine.tick_requests import Mover
 from pivrex.routine.kinds import NUMBER
 from pivrex.routine.midway import before_line
 from pivrex.routine.motion import end, turn_of
@@ -22,6 +21,7 @@ from pivrex.routine.playing import Player
 from pivrex.routine.profile import ProfileState
 from pivrex.routine.program import MAIN, FollowStep
 from pivrex.routine.rehearsal import rehearse
+from pivrex.routine.tick_requests import Mover
 from pivrex.routine.trial import program_following
 from pivrex.session import messages as ask
 from pivrex.session.periods import Period

@@ -73,7 +73,7 @@ class MidwayTest(unittest.TestCase):
         found, why = before_line(made, self.rig, FIELD, 4)
         assert found is not None, why
         line = Line(self.rig)
-        runner = Runner.resumed(made, line, found.memory, told=True)
+        runner = Runner.resumed(made, line, found.memory, simulated=True)
         row = np.zeros(line.form.size)
         row[line.layout.at("sensed", "front")] = 1.0
         runner.feel(row)

@@ -11,8 +11,8 @@ from pivrex.line import Line
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import Field, Rig, open_folder, read_rig
 from pivrex.routine import Play, Player, Program, Runner, check_text, play
-from pivrex.routine.commanded_path import asked_path
 from pivrex.routine.backwards import backwards, there_and_back
+from pivrex.routine.commanded_path import asked_path
 from pivrex.routine.drives import Drives
 from pivrex.routine.playing import OUT_OF_TIME
 from pivrex.sim.model import stand_in_of
@@ -149,7 +149,7 @@ class GeometryTest(unittest.TestCase):
 
     def test_a_wheel_that_cannot_roll_so_far_waits_for_nothing(self) -> None:
         made = played('start at 1.5 m, 0 m\nwheels left 40 %, right 40 % for 3 m\nsay "on"', ideal("plover"), WALL)
-        self.assertEqual((made.ended, made.told[0].words), ("finished", "on"))
+        self.assertEqual((made.ended, made.messages[0].words), ("finished", "on"))
         self.assertLess(made.time_s, 5)
 
     def test_wheels_and_turns_by_length_back(self) -> None:
@@ -495,7 +495,7 @@ turn right 20 deg
             entry = None if runner.mind.ended else entry
             stop, state = float(bool(runner.mind.ended)), runner.before(state)
             state, row = line.step(state, raw, model.sense(robot), stop, 0.0, model.truth(robot), entry)
-            robot = model.step(robot, line.told(row), line.dt_s)
+            robot = model.step(robot, line.commands(row), line.dt_s)
             poses.append(robot.pose)
         return np.array(poses)
 

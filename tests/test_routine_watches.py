@@ -15,9 +15,9 @@ from pivrex.rig import read_rig
 from pivrex.routine import Program, check_text
 from pivrex.routine import watching as w
 from pivrex.routine.files import program_of
+from pivrex.routine.interpreter import Mind
 from pivrex.routine.kinds import NUMBER
 from pivrex.routine.means import Means
-from pivrex.routine.interpreter import Mind
 from pivrex.routine.nodes import Binary, Call, Compare, Condition, Group, IsState, Not, Quantity, Span, Variable
 from pivrex.routine.playing import play
 from pivrex.routine.rehearsal import rehearse

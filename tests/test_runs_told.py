@@ -23,8 +23,8 @@ from pivrex.line import Entry, Line
 from pivrex.rig import read_rig
 from pivrex.rig.difference import Change
 from pivrex.runs.comparing import compare
-from pivrex.runs.facts import Facts, write_facts
 from pivrex.runs.events import Event
+from pivrex.runs.facts import Facts, write_facts
 from pivrex.runs.run import Run
 from pivrex.runs.season import season_of
 from pivrex.runs.shelf import Shelf

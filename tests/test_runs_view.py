@@ -15,8 +15,8 @@ from pivrex.errors import PivrexError
 from pivrex.rig import read_rig
 from pivrex.rig.changes import Change
 from pivrex.rig.field import Keep
-from pivrex.runs.facts import read_facts, write_facts
 from pivrex.runs.events import Event
+from pivrex.runs.facts import read_facts, write_facts
 from pivrex.runs.learning.learn import Learned, Learning
 from pivrex.runs.run import Run
 from pivrex.runs.shelf import Shelf
@@ -26,7 +26,7 @@ from pivrex.session.messages import ChooseRoutine, StartPeriod
 from pivrex.sums import SUMS
 from pivrex.tui.draw.picture import TEXT
 from pivrex.tui.draw.sums import draw_sum
-from pivrex.tui.jobs.run_questions import RunReader, Told, Went
+from pivrex.tui.jobs.run_questions import OpenRun, RunReader, Went
 from pivrex.tui.overlays.bench import Bench
 from pivrex.tui.views.runs import RunsView
 from tests.kept import FIRST, SECOND, keep_two
@@ -51,7 +51,7 @@ class RunsCase(AppCase):
 
     async def listed(self) -> None:
         await self.until(
-            lambda: "2 kept" in self.text("runs") and "bump" not in self.view.desk.problem and self.view.desk.told
+            lambda: "2 kept" in self.text("runs") and "bump" not in self.view.desk.problem and self.view.desk.run_shown
         )
 
     async def typed(self, text: str) -> None:
@@ -120,7 +120,7 @@ class ListTest(RunsCase):
         begun = self.home / "runs" / SECOND
         write_facts(begun, replace(read_facts(begun), ended=None))
         async with self.running(view="runs"):
-            await self.until(lambda: self.view.desk.told)
+            await self.until(lambda: self.view.desk.run_shown)
             self.assertEqual([r.name for r in self.view.desk.shown()], [SECOND, FIRST])
             self.assertEqual(self.view.desk.selected, FIRST)
 
@@ -173,7 +173,7 @@ class ListTest(RunsCase):
         reader = RunReader(runs, Keep())
         for name, count in ((FIRST, 0), (SECOND, 2)):
             told = reader(("told", runs / name), ALONE)
-            assert isinstance(told, Told)
+            assert isinstance(told, OpenRun)
             self.assertEqual({len(c.values) for c in told.course}, {count} - {0})
         with mock.patch("pivrex.tui.jobs.run_questions.learn") as learn:
             reader(("learnt", runs / SECOND, self.rig_file, 6.28), ALONE)

@@ -51,16 +51,16 @@ class LanguageTest(unittest.TestCase):
         program = check_text(TEXT, rig).program
         assert program is not None
         made = play(program, rig, open_folder(DEMO).settings.field)
-        self.assertEqual([t.words for t in made.told if not t.label], ["off: # is no comment", "done"])
-        self.assertEqual((made.told[0].n, made.told[0].line), (0, 3))
-        along = [t for t in made.told if t.label == "y - 50 cm"]
+        self.assertEqual([t.words for t in made.messages if not t.label], ["off: # is no comment", "done"])
+        self.assertEqual((made.messages[0].n, made.messages[0].line), (0, 3))
+        along = [t for t in made.messages if t.label == "y - 50 cm"]
         # it begins at y = 0.5 m and drives 20 cm along y, twice
         np.testing.assert_allclose([t.value for t in along], (0.2, 0.4), atol=2e-3)
         ends = [s.end for s in made.steps if s.lane == "motion"]
         self.assertEqual([t.n for t in along], ends)
-        self.assertEqual([t.line for t in made.told if t.label], [6, 7, 6, 7, 8])
-        np.testing.assert_allclose([t.shown for t in made.told if t.label == "heading"], (90, 90), atol=0.2)
-        self.assertEqual(made.told[-2].text, "post * time: nothing")  # the ranger looks at no wall
+        self.assertEqual([t.line for t in made.messages if t.label], [6, 7, 6, 7, 8])
+        np.testing.assert_allclose([t.shown for t in made.messages if t.label == "heading"], (90, 90), atol=0.2)
+        self.assertEqual(made.messages[-2].text, "post * time: nothing")  # the ranger looks at no wall
 
     def test_units(self) -> None:
         self.assertEqual(shown(0.25, LENGTH), "0.25 m")
@@ -87,7 +87,7 @@ class LanguageTest(unittest.TestCase):
         rig = ideal("plover")
         program = check_text("let say be 2 m\nlet show be say + 1 m\nshow show", rig).program
         assert program is not None
-        self.assertEqual(play(program, rig, None).told[0].text, "show: 3 m")
+        self.assertEqual(play(program, rig, None).messages[0].text, "show: 3 m")
 
     def test_a_division_by_zero_that_only_shows_while_it_runs_stops_it_at_its_line(self) -> None:
         rig = ideal("plover")
@@ -106,7 +106,7 @@ class LanguageTest(unittest.TestCase):
             assert program is not None
             made = player.play(program)
             assert made is not None
-            self.assertEqual([t.line for t in made.told], [2 + len(more)])
+            self.assertEqual([t.line for t in made.messages], [2 + len(more)])
 
     def test_what_a_play_before_told_is_not_told_again(self) -> None:
         from pivrex.routine import Player
@@ -119,7 +119,7 @@ class LanguageTest(unittest.TestCase):
             assert program is not None
             made = player.play(program)
             assert made is not None
-            self.assertEqual([(t.words, t.line) for t in made.told], [(words[0], 1), (words[1], 3)])
+            self.assertEqual([(t.words, t.line) for t in made.messages], [(words[0], 1), (words[1], 3)])
 
 
 class PinTest(unittest.TestCase):
@@ -279,7 +279,7 @@ class KeptTest(KeepCase):
                          ["y - 50 cm", "heading", "y - 50 cm", "heading", "post * time"])  # fmt: skip
         # and what the screen was told of it comes back with the run
         status = Status()
-        for _, changed in Run(folder).told:
+        for _, changed in Run(folder).status_rows:
             status = rebuilt(status, changed)
         self.assertEqual([s.line for s in status.shown], [6, 7])
         self.assertRegex(status.shown[0].text, r"^y - 50 cm: 0\.\d+ m$")

@@ -8,13 +8,13 @@ if TYPE_CHECKING:
     from pivrex.board.emulated import EmulatedRobot
     from pivrex.board.folder import board_files, write_board
     from pivrex.board.proving import prove
-    from pivrex.board.report import BoardReport, written_and_told
+    from pivrex.board.report import BoardReport, written_and_reported
 
-__all__ = ["BoardReport", "EmulatedRobot", "board_files", "prove", "write_board", "written_and_told"]
+__all__ = ["BoardReport", "EmulatedRobot", "board_files", "prove", "write_board", "written_and_reported"]
 __getattr__ = showing(
     __name__,
     emulated="EmulatedRobot",
     folder="board_files write_board",
     proving="prove",
-    report="BoardReport written_and_told",
+    report="BoardReport written_and_reported",
 )

@@ -23,7 +23,7 @@ from pivrex.line.line import Line
 from pivrex.line.zeroing import Zeroing
 from pivrex.rig.sources import NumbersSource, PacketsSource
 
-__all__ = ["NOT_READ", "SAYS_LINKED", "SAYS_READY", "Alone", "Told", "part_length"]
+__all__ = ["NOT_READ", "SAYS_LINKED", "SAYS_READY", "Alone", "Telemetry", "part_length"]
 
 WAYS = ("kept.odometry.travels", "kept.balance.at")
 """What remembers the ways of encoders."""
@@ -34,7 +34,7 @@ STATE_HEAD = len("$PIVALL,4294967295,9999,") + len("*hh\r\n")
 LEAST_PART, MOST_PART = 24, 150
 """Bytes of the state in a sentence."""
 
-MOST_TOLD_HZ = 100.0
+MAX_TELEMETRY_HZ = 100.0
 """A small chip needs 2 ms to tell a tick: at more than this rate it tells twenty of them a second."""
 
 LINE_SHARE = 0.95
@@ -55,7 +55,7 @@ def part_length(each: int) -> int:
 
 
 @dataclass(frozen=True)
-class Told:
+class Telemetry:
     """What a board tells of a tick, in the order of its bytes: readings of sticks as numbers, buttons as bits, then what is sensed.
 
     Attributes
@@ -94,7 +94,7 @@ class Alone:
         What its source says, in this order.
     reads : tuple of int
         For each reading of the line which of them it is; or one of NOT_READ, SAYS_READY, SAYS_LINKED.
-    told : Told
+    telemetry : Told
     hash : str
         Which line and which inputs these are: a CRC-32 in eight hexadecimal digits.
     each, every : int
@@ -107,7 +107,7 @@ class Alone:
     parts: LineParts
     channels: tuple[str, ...]
     reads: tuple[int, ...]
-    told: Told
+    telemetry: Telemetry
     hash: str
     each: int
     every: int
@@ -162,14 +162,14 @@ class Alone:
             for s, c in wanted
         )  # fmt: skip
         pressed = tuple(k for k, (_, c) in enumerate(wanted) if c.startswith("button_") or reads[k] < NOT_READ)
-        told = Told(
+        telemetry = Telemetry(
             tuple(k for k, at in enumerate(reads) if at >= 0 and k not in pressed),
             tuple(k for k in pressed if reads[k] != NOT_READ),
             tuple(k for k, s in enumerate(wiring.sensed) if s.known),
             {k: s.share for k, s in enumerate(wiring.sensed) if s.counter},
         )
-        if told.longest > LONGEST_LINE:
-            what = f"a tick has {told.size} bytes of readings, more than a sentence of {LONGEST_LINE} bytes holds"
+        if telemetry.longest > LONGEST_LINE:
+            what = f"a tick has {telemetry.size} bytes of readings, more than a sentence of {LONGEST_LINE} bytes holds"
             raise RigError(Path("rig"), [Mistake(0, "board.mode", what)])
         routine = BoardRoutine.of(task, line, _no_places(wiring)) if task is not None else None
         begins = task.program.start if task is not None else None
@@ -177,11 +177,15 @@ class Alone:
         if routine is not None and wiring.shares_port and line.rig.board.start_pin == "":
             what = "is missing: the radio has the one serial line, so only a button can begin the routine"
             raise RigError(Path("rig"), [Mistake(0, "board.start_pin", what)])
-        text = "\n".join([parts.source(), parts.header("float"), *map(str, (reads, told, channels))])
-        room = wiring.baud / BITS_A_BYTE * line.dt_s * LINE_SHARE - told.longest if rig.rate_hz <= MOST_TOLD_HZ else 0.0
+        text = "\n".join([parts.source(), parts.header("float"), *map(str, (reads, telemetry, channels))])
+        room = (
+            wiring.baud / BITS_A_BYTE * line.dt_s * LINE_SHARE - telemetry.longest
+            if rig.rate_hz <= MAX_TELEMETRY_HZ
+            else 0.0
+        )
         each = min(MOST_PART, max(LEAST_PART, int((room - STATE_HEAD) * 6 / 8))) if room > 0 else 0
         every = ceil(part_length(each) / room) if each else 0
-        return cls(wiring, parts, channels, reads, told, f"{zlib.crc32(text.encode()):08X}", each, every, routine)
+        return cls(wiring, parts, channels, reads, telemetry, f"{zlib.crc32(text.encode()):08X}", each, every, routine)
 
     @property
     def watched(self) -> str:
@@ -189,14 +193,14 @@ class Alone:
         if self.each:
             return ""
         rate_hz = self.wiring.rig.rate_hz
-        needs = self.told.longest / LINE_SHARE * min(rate_hz, MOST_TOLD_HZ) * BITS_A_BYTE
+        needs = self.telemetry.longest / LINE_SHARE * min(rate_hz, MAX_TELEMETRY_HZ) * BITS_A_BYTE
         slow = (
             f"{self.wiring.baud} baud are too slow for what a tick tells, which needs {needs:.0f}"
             if self.wiring.baud < needs
             else ""
         )
-        fast = f"the board has no time to tell each tick at {rate_hz:g} Hz, only at {MOST_TOLD_HZ:g} Hz or less"
-        return f"a laptop can stop this board and be its stick, but shows nothing of its ticks: {fast if rate_hz > MOST_TOLD_HZ else slow}"
+        fast = f"the board has no time to tell each tick at {rate_hz:g} Hz, only at {MAX_TELEMETRY_HZ:g} Hz or less"
+        return f"a laptop can stop this board and be its stick, but shows nothing of its ticks: {fast if rate_hz > MAX_TELEMETRY_HZ else slow}"
 
     @property
     def lacks(self) -> list[str]:

@@ -30,7 +30,7 @@ class AlonePrinter:
     """Writes what `alone.c` and `radio.c` need of a rig: sizes into `rig.h`, what goes in and out into `rig.c`."""
 
     def __init__(self, alone: Alone) -> None:
-        self.alone, self.wiring, self.told = alone, alone.wiring, alone.told
+        self.alone, self.wiring, self.telemetry = alone, alone.wiring, alone.telemetry
 
     def header(self) -> list[str]:
         """Return the lines of `rig.h`."""
@@ -50,11 +50,11 @@ class AlonePrinter:
             f"#define TICKS_A_SECOND {round(1 / line.dt_s)}UL",
             f"#define INPUTS {len(self.alone.reads)} /* readings of the line */",
             f"#define CHANNELS {len(self.alone.channels)} /* what {wiring.rig.board.source} says */",
-            f"#define TOLD {self.told.size} /* bytes that a tick tells */",
+            f"#define TOLD {self.telemetry.size} /* bytes that a tick tells */",
             f"#define STATE {self.alone.sizes()[1].size} /* bytes that stages remember */",
             f"#define STATE_EACH {self.alone.each} /* of them in a sentence; 0: only now and then a tick is told */",
             f"#define STATE_EVERY {max(1, self.alone.every)}UL /* ticks between two such sentences */",
-            f"#define LONGEST_BACK {max(greeting, self.told.longest, part_length(self.alone.each))}",
+            f"#define LONGEST_BACK {max(greeting, self.telemetry.longest, part_length(self.alone.each))}",
             f"#define RAMP_MS {round(spec.ramp_s * 1e3) if spec and spec.when_lost == 'ramp' else 0}UL",
             f"#define SILENT_MS {round((spec.silent_s or 0) * 1e3) if spec else 0}UL",
             "enum { IDLE_LOST, IDLE_SAME, IDLE_REST };",
@@ -103,7 +103,7 @@ class AlonePrinter:
             f"CONSTANT int8_t READS[INPUTS] = {{{reads}}};",
             f"CONSTANT real REST_READINGS[INPUTS] = {{{', '.join(number_in_c(v) for v in rest)}}};",
             f"CONSTANT uint8_t IS_BUTTON[INPUTS] = {{{', '.join(str(int(not self.is_stick(k))) for k in range(len(self.alone.reads)))}}};",
-            "", *self._scaled(), *self._sticks(), *self._inputs(), *self._told(), *self._outputs(line.outputs.told), *self._at_rest(),
+            "", *self._scaled(), *self._sticks(), *self._inputs(), *self._told(), *self._outputs(line.outputs.commands), *self._at_rest(),
             *self._start(), *self._buttons(), *self._bytes(),
         ]  # fmt: skip
 
@@ -202,23 +202,23 @@ class AlonePrinter:
 
     def _told(self) -> list[str]:
         lines = ["void tell_inputs(void) {", "    uint8_t bits = 0;"]
-        lines += [f"    tell_real(row.raw.reading[{k}]);" for k in self.told.sticks]
-        for n, k in enumerate(self.told.buttons):
+        lines += [f"    tell_real(row.raw.reading[{k}]);" for k in self.telemetry.sticks]
+        for n, k in enumerate(self.telemetry.buttons):
             lines.append(f"    bits |= (uint8_t)((row.raw.reading[{k}] > R(0.5)) << {n % 8});")
-            if n % 8 == 7 or n == len(self.told.buttons) - 1:
+            if n % 8 == 7 or n == len(self.telemetry.buttons) - 1:
                 lines.append("    tell_byte(bits), bits = 0;")
         first = self.wiring.line.layout.stage("sensed").start
         at = {g.at - first + j: f"{c_name(g.name)}[{j}]" for g in self.own("sensed") for j in range(prod(g.shape))}
-        for k in self.told.sensed:
-            if k in self.told.counted:
+        for k in self.telemetry.sensed:
+            if k in self.telemetry.counted:
                 lines.append(f"    tell_count(counts[{self.wiring.sensed[k].counter}]);")
             else:
                 lines.append(f"    tell_real({at.get(k, f'sense({k})')});")
         return [*lines, "    (void)bits;", "}", ""]
 
-    def _outputs(self, told: Any) -> list[str]:
+    def _outputs(self, telemetry: Any) -> list[str]:
         lines = ["void take_outputs(real *value) {"]
-        for n, place in enumerate(np.arange(len(self.wiring.line.layout))[told].tolist()):
+        for n, place in enumerate(np.arange(len(self.wiring.line.layout))[telemetry].tolist()):
             one = next((g for g in self.own("outputs") if g.at <= place < g.at + max(1, prod(g.shape))), None)
             if one is None:
                 lines.append(f"    value[{n}] = 0;")

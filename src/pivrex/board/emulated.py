@@ -111,7 +111,7 @@ class EmulatedRobot:
 
     Attributes
     ----------
-    told : list of float
+    commands : list of float
         The values that the pins output now.
     partner : str
         Who spoke last.
@@ -161,7 +161,7 @@ class EmulatedRobot:
             shutil.rmtree(self._folder, ignore_errors=True)
             raise
         self._note = note or (lambda _t, _what: None)
-        self.told = list(self._rest)
+        self.commands = list(self._rest)
         self.partner, self.fault, self.good, self.never_used = "", "", 0, 0
         self.refused: Counter[str] = Counter()
         self._in = self._radio = b""
@@ -180,7 +180,7 @@ class EmulatedRobot:
     def resting(self) -> bool:
         """Whether the motors are given nothing. Pulses are measured, so they are a little off."""
         near = [NEAR_US if given.kind == "pulse" else 0.0 for given in self._wiring.given]
-        return all(abs(t - r) <= n for t, r, n in zip(self.told, self._rest, near, strict=True))
+        return all(abs(t - r) <= n for t, r, n in zip(self.commands, self._rest, near, strict=True))
 
     def take(self, data: bytes, sender: str, now_s: float) -> None:
         """Take bytes for the serial line."""
@@ -201,7 +201,7 @@ class EmulatedRobot:
         while self._physics_s + PHYSICS_S <= now_s:
             self._physics_s += PHYSICS_S
             said += self._run()
-            self.body = self._model.step(self.body, np.array(self.told), PHYSICS_S)
+            self.body = self._model.step(self.body, np.array(self.commands), PHYSICS_S)
             self._sensed = self._model.sense(self.body)
         return [said] if said else []
 
@@ -271,7 +271,7 @@ class EmulatedRobot:
             values[place.name] = round(value * place.full / top) if top else value
         if not self._wiring.given:
             return  # a transmitter has no motors
-        self.told = [
+        self.commands = [
             rest if g.place is None or (g.kind == "pulse" and not values[g.place.name]) else float(values[g.place.name])
             for g, rest in zip(self._wiring.given, self._rest, strict=True)
         ]

@@ -222,7 +222,7 @@ class RobotPrinter:
 
     def _outputs(self) -> Iterator[str]:
         yield from ("", "def known(x):", "    return x if x == x else 0.0", "", "", "def outputs():", "    return [")
-        for place in np.arange(len(self.wiring.line.layout))[self.wiring.line.outputs.told].tolist():
+        for place in np.arange(len(self.wiring.line.layout))[self.wiring.line.outputs.commands].tolist():
             one = next((g for g in self.own("outputs") if g.at <= place < g.at + max(1, prod(g.shape))), None)
             yield (
                 f"        line.{one.name}{f'[{place - one.at}]' if one.shape else ''},"

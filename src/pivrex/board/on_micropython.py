@@ -120,21 +120,21 @@ def prove_in_micropython(line: Line, ticks: Ticks) -> OnMicroPython:
     files = {"line.py": line_module(parts.program, parts.start), "maths.py": maths_module()}
     was_compiled = compiled(files)
     row, kept = Packed(parts.program, "row").fields, Packed(parts.program, "kept").fields
-    kept, told = [g for g in kept if 0 not in g.shape], [g for g in row if 0 not in g.shape]
-    numbers = np.hstack((_these(ticks.fed(line), told), _these(ticks.memories, kept)))
+    kept, commands = [g for g in kept if 0 not in g.shape], [g for g in row if 0 not in g.shape]
+    numbers = np.hstack((_these(ticks.fed(line), commands), _these(ticks.memories, kept)))
     with TemporaryDirectory(prefix="pivrex-micropython-") as made_here:
         folder = Path(made_here)
-        for name, text in {**files, "prove.py": _script([*told, *kept], told, len(numbers))}.items():
+        for name, text in {**files, "prove.py": _script([*commands, *kept], commands, len(numbers))}.items():
             (folder / name).write_text(text, encoding="utf-8")
         (folder / "ticks").write_bytes(numbers.astype("<f8").tobytes())
         said = ran_in_micropython(folder, "prove.py")
         made = np.frombuffer((folder / "out").read_bytes(), "<f8").reshape(len(ticks.rows), -1)
-    theirs = _these(ticks.rows, told)
+    theirs = _these(ticks.rows, commands)
     off = np.abs(made - theirs) / np.maximum(1.0, np.abs(theirs))
     off[(made == theirs) | (np.isnan(made) & np.isnan(theirs))] = 0.0
     worst = np.nan_to_num(off, nan=np.inf).max(axis=0)
     at = int(worst.argmax())
-    names = [line.layout.titles[g.at + k] for g in told for k in range(prod(g.shape))]
+    names = [line.layout.titles[g.at + k] for g in commands for k in range(prod(g.shape))]
     return OnMicroPython(len(made), float(worst[at]), names[at], float(said.split()[-1]), was_compiled)
 
 

@@ -206,10 +206,10 @@ def prove(line: Line, ticks: Ticks) -> tuple[Proof, Floats]:
         folder = Path(made_here)
         double = _run(folder, parts, "double", False, ticks, line, free=True)
         both = [_run(folder, parts, real, True, ticks, line, free=False) for real in ("double", "float")]
-    told = line.outputs.told
-    same = double.rows[:, told].view(np.int64) == (ticks.rows[:, told] + 0.0).view(np.int64)
+    commands = line.outputs.commands
+    same = double.rows[:, commands].view(np.int64) == (ticks.rows[:, commands] + 0.0).view(np.int64)
     stages = _worst(line, both[1].rows - ticks.rows)
-    steps = np.abs(both[1].rows[:, told] - ticks.rows[:, told]) / _steps(line)
+    steps = np.abs(both[1].rows[:, commands] - ticks.rows[:, commands]) / _steps(line)
     flips = np.array([a != b for a, b in zip(both[0].ways, both[1].ways, strict=True)], bool)
     proof = Proof(
         ticks=len(ticks.rows),

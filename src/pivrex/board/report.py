@@ -20,7 +20,7 @@ from pivrex.line.line import Line
 from pivrex.rig.pin_uses import PinUse, pins_of
 from pivrex.rig.rig import Rig
 
-__all__ = ["BoardReport", "Fit", "told", "written_and_told"]
+__all__ = ["BoardReport", "Fit", "reported", "written_and_reported"]
 
 
 MOST_BUSY = 0.92
@@ -102,7 +102,7 @@ class BoardReport:
         return bool(self.wrong) or (self.fit is not None and self.fit.refused)
 
 
-def written_and_told(
+def written_and_reported(
     rig: Rig, folder: Path, target: str, mode: str = "", at: Floats | None = None, sender: str = "", task: Task | None = None
 ) -> BoardReport:  # fmt: skip
     """Write the program of a rig's board, or of the transmitter of its source ``sender``, into a folder, build it where that can be done,
@@ -144,10 +144,10 @@ def written_and_told(
     return replace(made, chip=chip.name, fit=fit, pins=[] if sender else _pins(rig, chip, alone))
 
 
-def told(rig: Rig, folder: Path, target: str, at: Floats | None = None, task: Task | None = None) -> BoardReport:
+def reported(rig: Rig, folder: Path, target: str, at: Floats | None = None, task: Task | None = None) -> BoardReport:
     """Do the same, with everything that is wrong in the report."""
     try:
-        return written_and_told(rig, folder, target, "", at, task=task)
+        return written_and_reported(rig, folder, target, "", at, task=task)
     except RoutineError as problem:
         return BoardReport(rig.name, folder, rig.board.chip, wrong=problem.lines())
     except RigError as problem:

@@ -111,10 +111,10 @@ class WatchedBoard(RobotLink):
             self._obeys = words[3:4] != ["alone"]
             self.greeted = words[2][:16]
         elif words[0] == "PIVTIC":
-            told = self._rebuilder.alone.each > 0 and self.greeted == self.hash
-            if len(words) != 5 and (told or len(words) != 3):
+            telemetry = self._rebuilder.alone.each > 0 and self.greeted == self.hash
+            if len(words) != 5 and (telemetry or len(words) != 3):
                 raise ValueError("a tick without its fields")
-            if told:
+            if telemetry:
                 self._rebuilder.take_tick(words)
             self._newest, self._why, self._heard_s = int(words[1]), int(words[2]), at_s
         elif words[0] == "PIVALL":
@@ -208,7 +208,7 @@ class WatchedBoard(RobotLink):
         self._asks, self._asked_s, self._first_asked_s = what, float("-inf"), time.perf_counter()
         return ""
 
-    def command(self, told: Floats, dt_s: float) -> None:
+    def command(self, telemetry: Floats, dt_s: float) -> None:
         """Say what it is asked, again and again until it has done so; ask for its state while that is not known."""
         drives_routine = self._why == BY_ROUTINE
         if (self._asks, self.is_stopped) in (("stop", True), ("go", False)) or (self._asks, drives_routine) == (

@@ -78,7 +78,7 @@ class _Said(NamedTuple):
     check: int
     raw: Floats
     values: tuple[float, ...]
-    """What was sensed, in the order of `Told.sensed`: counts and numbers."""
+    """What was sensed, in the order of `Telemetry.sensed`: counts and numbers."""
 
 
 class Rebuilder:
@@ -195,23 +195,23 @@ class Rebuilder:
             before = said
 
     def _read_tick(self, words: list[str]) -> _Said:
-        told = self.alone.told
+        telemetry = self.alone.telemetry
         if len(words) != 5 or len(words[3]) != 4:
             raise ValueError("a tick without its five fields")
         data = _bytes(words[4])
-        if len(data) != told.size:
-            raise ValueError(f"a tick of {len(data)} bytes, but this line tells {told.size}")
-        sticks = struct.unpack_from(f"<{len(told.sticks)}f", data)
-        at = 4 * len(told.sticks)
-        bits = int.from_bytes(data[at : at + ceil(len(told.buttons) / 8)], "little")
-        at += ceil(len(told.buttons) / 8)
+        if len(data) != telemetry.size:
+            raise ValueError(f"a tick of {len(data)} bytes, but this line tells {telemetry.size}")
+        sticks = struct.unpack_from(f"<{len(telemetry.sticks)}f", data)
+        at = 4 * len(telemetry.sticks)
+        bits = int.from_bytes(data[at : at + ceil(len(telemetry.buttons) / 8)], "little")
+        at += ceil(len(telemetry.buttons) / 8)
         values = tuple(
-            struct.unpack_from("<i" if k in told.counted else "<f", data, at + 4 * n)[0]
-            for n, k in enumerate(told.sensed)
+            struct.unpack_from("<i" if k in telemetry.counted else "<f", data, at + 4 * n)[0]
+            for n, k in enumerate(telemetry.sensed)
         )
         raw = self._rest_raw.copy()
-        raw[list(told.sticks)] = sticks
-        raw[list(told.buttons)] = [bits >> n & 1 for n in range(len(told.buttons))]
+        raw[list(telemetry.sticks)] = sticks
+        raw[list(telemetry.buttons)] = [bits >> n & 1 for n in range(len(telemetry.buttons))]
         why = _whole(words[2])
         if why not in WHY:
             raise ValueError(f"a tick that says {why} of why it rests")
@@ -221,10 +221,10 @@ class Rebuilder:
 
     def _sensed(self, said: _Said) -> Floats:
         """Return what the robot sensed, (S,), as a link says it."""
-        told = self.alone.told
+        telemetry = self.alone.telemetry
         sensed = np.zeros(len(self._line.stages["sensed"].columns))
-        for k, value in zip(told.sensed, said.values, strict=True):
-            share = told.counted.get(k)
+        for k, value in zip(telemetry.sensed, said.values, strict=True):
+            share = telemetry.counted.get(k)
             if share is None:
                 sensed[k] = 0.0 if np.isnan(value) else value
             elif k in self._in_program and k not in self._ways:
@@ -268,14 +268,14 @@ class Rebuilder:
         routine, was = self._routine, before.why if before is not None else DRIVES
         if routine is None:
             return ""
-        told = ""
+        telemetry = ""
         if said.why == BY_ROUTINE and was != BY_ROUTINE:
             self._memory = self.alone.parts.again(self._memory)
-            told = f"the board drives its routine {routine.task.program.name}"
+            telemetry = f"the board drives its routine {routine.task.program.name}"
         elif was == BY_ROUTINE and said.why != BY_ROUTINE:
-            told = routine.ended_in(self._memory) or "the routine was cut off"
+            telemetry = routine.ended_in(self._memory) or "the routine was cut off"
         self._memory[self._on] = float(said.why == BY_ROUTINE)
-        return told
+        return telemetry
 
     def _pass_through(self, old: LineMemory, new: LineMemory, row: Floats, exact: Floats, said: _Said) -> None:
         """Let the line compute the rest of a row; of a routine's tick with what that asked for."""
@@ -297,11 +297,11 @@ class Rebuilder:
         """Return a row with what goes into the board's line: numbers of single precision, ways counted from the tick before."""
         own = row.copy()
         own[1] = np.float32(said.number) * np.float32(self._line.dt_s)
-        told = self.alone.told
-        for n, k in enumerate(told.sensed):
+        telemetry = self.alone.telemetry
+        for n, k in enumerate(telemetry.sensed):
             if k in self._ways:
                 moved = int(said.values[n]) - (int(before.values[n]) if before is not None else 0)
-                own[self._first_sensed + k] = np.float32(moved) * np.float32(told.counted[k])
+                own[self._first_sensed + k] = np.float32(moved) * np.float32(telemetry.counted[k])
         return own
 
 

@@ -83,7 +83,7 @@ def board(
         return _prove(read, recording, field, task, target == "micropython", as_json)
     if recording is not None:
         raise UsageError("a recording is for --prove; -o names the folder")
-    from pivrex.board.report import written_and_told
+    from pivrex.board.report import written_and_reported
     from pivrex.line.beginning import start_of
 
     alone = (mode or read.board.mode) == "alone" and not sender
@@ -91,7 +91,7 @@ def board(
         raise UsageError('--routine is for a board that drives by itself: mode = "alone" in [board], or --mode alone')
     task = Task.of(read, folder, routine) if alone else None
     try:
-        made = written_and_told(
+        made = written_and_reported(
             read,
             output or Path(f"{sender or path.stem}-board".replace(" ", "-")),
             target,

@@ -131,13 +131,13 @@ def rehearsed(work: Any, how: How) -> Any:
     from pivrex.routine.cluster import batch, rehearse_on
     from pivrex.routine.rehearsal import split, together
 
-    def told(done: int, whole: int) -> None:
+    def report(done: int, whole: int) -> None:
         if sys.stderr.isatty():
             print(f"\r  {done} of {whole} batches ", end="\n" * (done == whole), file=sys.stderr, flush=True)
 
     seeds = np.arange(how.seed, how.seed + how.times, dtype=np.uint64)
     if how.on:
-        return rehearse_on(how.on, work, seeds, told)
+        return rehearse_on(how.on, work, seeds, report)
     tasks = split(seeds, how.workers)
     if len(tasks) == 1:
         return batch(work, seeds)
@@ -146,7 +146,7 @@ def rehearsed(work: Any, how: How) -> Any:
         waiting = {pool.submit(batch, work, task): k for k, task in enumerate(tasks)}
         for future in as_completed(waiting):
             found[waiting[future]] = future.result()
-            told(len(found), len(tasks))
+            report(len(found), len(tasks))
     return together([found[k] for k in range(len(tasks))])
 
 

@@ -178,7 +178,7 @@ def wire(rig: RigName, as_json: Json = False) -> None:
     path, folder = find_rig(rig, Path())
     line = Line(read_rig(path))
     if line.rig.board.mode == "alone":
-        _print_told(line, folder, as_json)
+        _print_values(line, folder, as_json)
         return
     out = [{"of": v.motor, "name": v.name, "unit": v.unit} for v in line.outputs.values]
     sensed = [{"name": c.name, "unit": c.unit} for c in back_columns(line)]
@@ -192,7 +192,7 @@ def wire(rig: RigName, as_json: Json = False) -> None:
         print(f"  back {i}: {value['name']}{' in ' + value['unit'] if value['unit'] else ''}")
 
 
-def _print_told(line: Line, folder: Folder, as_json: bool) -> None:
+def _print_values(line: Line, folder: Folder, as_json: bool) -> None:
     """Print what a board that drives by itself tells of a tick, in the order of its bytes."""
     from pivrex.board.alone import Alone
     from pivrex.board.steps import Task
@@ -201,20 +201,21 @@ def _print_told(line: Line, folder: Folder, as_json: bool) -> None:
     field = folder.settings.field if (folder.path / "workspace.toml").exists() else None
     alone = Alone.of(line, start_of(field), Task.of(line.rig, folder))
     sensed = line.stages["sensed"].columns
-    told = [{"name": line.channels[k], "as": "number"} for k in alone.told.sticks]
-    told += [{"name": line.channels[k], "as": "bit"} for k in alone.told.buttons]
-    told += [
-        {"name": sensed[k].name, "as": "count" if k in alone.told.counted else "number"} for k in alone.told.sensed
+    values = [{"name": line.channels[k], "as": "number"} for k in alone.telemetry.sticks]
+    values += [{"name": line.channels[k], "as": "bit"} for k in alone.telemetry.buttons]
+    values += [
+        {"name": sensed[k].name, "as": "count" if k in alone.telemetry.counted else "number"}
+        for k in alone.telemetry.sensed
     ]
     if as_json:
         print_json(
-            {"hash": alone.hash, "values": told, "bytes": alone.told.size, "state_bytes": alone.sizes()[1].size},
+            {"hash": alone.hash, "values": values, "bytes": alone.telemetry.size, "state_bytes": alone.sizes()[1].size},
             told="values",
         )
         return
-    print(f"hash {alone.hash}; a tick tells {alone.told.size} bytes, the state is {alone.sizes()[1].size}")
-    for i, value in enumerate(told, 1):
-        print(f"  told {i}: {value['name']}, a {value['as']}")
+    print(f"hash {alone.hash}; a tick tells {alone.telemetry.size} bytes, the state is {alone.sizes()[1].size}")
+    for i, value in enumerate(values, 1):
+        print(f"  value {i}: {value['name']}, a {value['as']}")
 
 
 def wheels(
@@ -240,9 +241,9 @@ def wheels(
         print_json(answer)
         return
     for wheel in answer["wheels"]:
-        told = ", ".join(f"{k} {v:g}" for k, v in wheel["output"].items() if k != "kind")
+        values = ", ".join(f"{k} {v:g}" for k, v in wheel["output"].items() if k != "kind")
         points = "" if wheel["steer_deg"] is None else f"points {wheel['steer_deg']:+.1f} deg, "
-        print(f"  {wheel['name']}: {points}{wheel['speed_m_s']:+.3f} m/s, {wheel['speed_rad_s']:+.2f} rad/s, {told}")
+        print(f"  {wheel['name']}: {points}{wheel['speed_m_s']:+.3f} m/s, {wheel['speed_rad_s']:+.2f} rad/s, {values}")
     twist = answer["twist"]
     print(f"  achieves forward {twist['forward_m_s']:+.3f} m/s, left {twist['left_m_s']:+.3f} m/s, "
           f"turn {twist['turn_deg_s']:+.1f} deg/s" + ("  ! limited" if answer["limited"] else ""))  # fmt: skip

@@ -63,11 +63,11 @@ def play(
         "messages": [
             {"t_s": round(t.n * made.dt_s, 4), "line": t.line, "text": t.text}
             | ({"shows": t.label, "value": _or_none(t.shown), "unit": unit_of(t.kind)} if t.label else {})
-            for t in made.told
+            for t in made.messages
         ],
     }
     if as_json:
-        print_json(answer, told="messages")
+        print_json(answer, messages="messages")
         return
     rows = [((s["start_s"], 1), f"{s['start_s']:6.2f} to {s['end_s']:6.2f} s  line {s['line']:>3}  {s['text']}"
              + "".join(f"  ! {m}" for m in s["marks"])) for s in answer["steps"]]  # fmt: skip

@@ -149,7 +149,7 @@ class _Log:
 
     def _write(self, now_s: float, what: str) -> None:
         if self._stream is not None and self.robot is not None:
-            values = " ".join(f"{v:g}" for v in self.robot.told)
+            values = " ".join(f"{v:g}" for v in self.robot.commands)
             self._stream.write(f"{now_s:.4f},{what},{int(self.robot.resting)},{values}\n")
 
     def close(self) -> None:

@@ -211,7 +211,7 @@ class RobotLink:
         """Return what the robot says is true of it; NaN where it does not know, as hardly any robot does."""
         return self._truth
 
-    def command(self, told: Floats, dt_s: float) -> None:
+    def command(self, commands: Floats, dt_s: float) -> None:
         """Tell the robot; while it may not drive it is told to rest. What the line has no room for is never sent later."""
         now = time.perf_counter()
         if not self.drives:
@@ -221,7 +221,7 @@ class RobotLink:
             return
         self._seq = (self._seq + 1) % self._numbers
         out = Out(self._seq, self._echo, self.drives)
-        sentences = out_sentences(out, self.hash, told if self.drives else self._rest, self._sign)
+        sentences = out_sentences(out, self.hash, commands if self.drives else self._rest, self._sign)
         messages = sentences if self.wire.whole_messages else [b"".join(sentences)]
         left = [self.wire.send(message, first) for message in messages]
         if not all(left):

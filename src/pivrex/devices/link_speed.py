@@ -78,8 +78,8 @@ def _longest(line: Line) -> Floats:
     settings = line.of_rig["outputs"]
     ahead, back = (encode(settings, np.full(len(settings.smallest) + len(settings.sign), d)) for d in (1.0, -1.0))
     whole = np.where(np.abs(ahead) > np.abs(back), ahead, back)
-    told = np.where(settings.is_whole, whole, LONG_VALUE)
-    return np.concatenate((told, np.ones(len(line.outputs.values) - len(told))))  # and whether it coasts
+    commands = np.where(settings.is_whole, whole, LONG_VALUE)
+    return np.concatenate((commands, np.ones(len(line.outputs.values) - len(commands))))  # and whether it coasts
 
 
 def link_speed(line: Line, link: Link) -> LinkSpeed:
@@ -90,10 +90,10 @@ def link_speed(line: Line, link: Link) -> LinkSpeed:
 
     signed = sign if line.rig.secret else None
     number = HIGHEST if line.rig.secret else 65535
-    told = _longest(line)
+    commands = _longest(line)
     sensed = np.full(len(SensedWire(line).columns), LONG_VALUE)
     truth = np.full(len(line.stages["truth"].columns), np.nan)
-    out = out_sentences(Out(number, 65535, True), "0" * 8, told, signed)
+    out = out_sentences(Out(number, 65535, True), "0" * 8, commands, signed)
     back = sensed_sentences(Back(65535, number, 1), np.concatenate((sensed, truth)), signed)
     speed = link.wire.baud / BITS_A_BYTE if isinstance(link.wire, SerialTransport) else float("inf")
     return LinkSpeed(sum(map(len, out)), sum(map(len, back)), speed, 1.0 / line.dt_s)

@@ -41,8 +41,8 @@ class Pad:
             sdl.SDL_GameControllerGetJoystick(self._controller) if self._controller else sdl.SDL_JoystickOpen(index)
         )
         self.instance = int(sdl.SDL_JoystickInstanceID(self._joystick))
-        told = sdl.SDL_JoystickName(self._joystick) or b"gamepad"
-        self.title = f"{name}, {told.decode('utf-8', 'replace')[:24]}"
+        sdl_name = sdl.SDL_JoystickName(self._joystick) or b"gamepad"
+        self.title = f"{name}, {sdl_name.decode('utf-8', 'replace')[:24]}"
         self._axes, self._buttons = self._find_channels()
 
     def _find_channels(self) -> tuple[list[tuple[int, str]], list[tuple[int, str]]]:

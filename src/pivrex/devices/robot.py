@@ -29,7 +29,7 @@ class Robot(Protocol):
         """Return what is true of it, (T,), as `pivrex.line.input_stages.truth_columns` orders it. NaN where no one knows."""
         ...
 
-    def command(self, told: Floats, dt_s: float) -> None:
+    def command(self, commands: Floats, dt_s: float) -> None:
         """Tell the motor drivers these values, (V,), for the coming tick."""
         ...
 
@@ -55,8 +55,8 @@ class StandInRobot:
         true: Floats = self._model.truth(self.state)
         return true
 
-    def command(self, told: Floats, dt_s: float) -> None:
-        self.state = self._model.step(self.state, told, dt_s)
+    def command(self, commands: Floats, dt_s: float) -> None:
+        self.state = self._model.step(self.state, commands, dt_s)
 
     def put_at(self, pose: Floats, seed: int, found: Drawn, attached: tuple[float, ...] | None = None) -> None:
         """Put it somewhere, x and y in m, heading in rad, with the chance of a seed and as near as that one puts it. ``attached``

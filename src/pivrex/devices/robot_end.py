@@ -51,7 +51,7 @@ class RobotEnd:
     ----------
     state : int
         0 rests, 1 drives, 2 was left alone: then it rests until a sentence says rest.
-    told : list of float
+    commands : list of float
         What the motors are given now.
     refused : Counter
         Sentences that moved nothing, by the reason.
@@ -75,7 +75,7 @@ class RobotEnd:
         self._rest = line.resting().tolist()
         self._model = stand_in_of(rig, field, tick_s=PHYSICS_S)
         self.body = self._model.start()
-        self.told = list(self._rest)
+        self.commands = list(self._rest)
         self.state = ALONE
         self.refused: Counter[str] = Counter()
         self.good = 0
@@ -99,7 +99,7 @@ class RobotEnd:
     @property
     def resting(self) -> bool:
         """Whether the motors are given nothing."""
-        return self.told == self._rest
+        return self.commands == self._rest
 
     @property
     def restarts(self) -> bool:
@@ -177,21 +177,21 @@ class RobotEnd:
         self.last_good_s = now_s
         self.good += 1
         if not out.drive:
-            self.state, self.told = RESTING, list(self._rest)
+            self.state, self.commands = RESTING, list(self._rest)
             self._note(now_s, "rest")
             return
         self._fresh_s = now_s - age_of(out.echo or 0, now_s)
         if self.state == ALONE:
             self.refused["drive before rest"] += 1
         else:
-            self.state, self.told = DRIVING, values
+            self.state, self.commands = DRIVING, values
             self._note(now_s, "drive")
 
     def _watch(self, now_s: float) -> None:
         """The watchdog: whoever was silent, or has not heard this robot for too long, drives it no longer."""
         stale = self.state == DRIVING and now_s - self._fresh_s > STALE_S
         if self.state != ALONE and (self._alone(now_s) or stale):
-            self.state, self.told = ALONE, list(self._rest)
+            self.state, self.commands = ALONE, list(self._rest)
             self._note(now_s, "left alone")
 
     def step(self, now_s: float, room: bool = True) -> list[bytes]:
@@ -202,10 +202,10 @@ class RobotEnd:
         self._physics_s = max(self._physics_s, now_s - LONGEST_GAP_S)
         while self._physics_s + PHYSICS_S <= now_s:
             self._physics_s += PHYSICS_S
-            self.body = self._model.step(self.body, np.array(self.told), PHYSICS_S)
+            self.body = self._model.step(self.body, np.array(self.commands), PHYSICS_S)
         out: list[bytes] = []
         if self.restarts:
-            self.state, self.told, self._answer = ALONE, list(self._rest), False
+            self.state, self.commands, self._answer = ALONE, list(self._rest), False
             return out
         if not room:
             return out

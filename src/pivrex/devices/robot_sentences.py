@@ -167,10 +167,10 @@ def _told(value: float) -> str:
     return str(int(value)) if float(value).is_integer() and abs(value) < 1e9 else f"{value:.6g}"
 
 
-def out_sentences(out: Out, rig_hash: str, told: Floats, sign: Sign | None = None) -> list[bytes]:
+def out_sentences(out: Out, rig_hash: str, commands: Floats, sign: Sign | None = None) -> list[bytes]:
     """Write ``$PIVOUT,SEQ,ECHO,MODE,HASH,VALUES...*hh``, in parts if it is long; mode 1 drives, 0 rests."""
     echo = "" if out.echo is None else out.echo
-    return _cut("PIVOUT", out.seq, f"{echo},{int(out.drive)},{rig_hash}", told, sign)
+    return _cut("PIVOUT", out.seq, f"{echo},{int(out.drive)},{rig_hash}", commands, sign)
 
 
 def sensed_sentences(back: Back, sensed: Floats, sign: Sign | None = None) -> list[bytes]:

@@ -32,11 +32,11 @@ def pictures_of(answers: str | None, cell: tuple[int, int] = (0, 0)) -> Pictures
     """Say what a terminal's answers to `ASK_PICTURES` mean; ``cell`` is the size of its cells where it does not say that."""
     if answers is None:
         return Pictures("", (0, 0), "this system gives no way to ask the terminal")
-    told, who = _CELL.search(answers), _WHO.search(answers)
+    cell_size, who = _CELL.search(answers), _WHO.search(answers)
     kind = "kitty" if _KITTY.search(answers) else "sixel" if who and "4" in who[1].split(";")[1:] else ""
     if not kind:
         return Pictures("", (0, 0), "the terminal shows characters only: drawings are made of them")
-    size = (int(told[2]), int(told[1])) if told else cell
+    size = (int(cell_size[2]), int(cell_size[1])) if cell_size else cell
     if not (4 <= size[0] <= 100 and 4 <= size[1] <= 200):
         return Pictures("", (0, 0), f"{kind} graphics, but the terminal does not say how large its cells are")
     name = {"kitty": "the kitty graphics protocol", "sixel": "sixels"}[kind]

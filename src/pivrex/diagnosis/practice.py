@@ -100,8 +100,8 @@ class _Bench:
     def run(self, moves: tuple[MotorMove, ...]) -> list[Run]:
         """Carry moves out."""
         runner = Runner(moves, TICK_S)
-        while (told := runner.step(self.sensed())) is not None:
-            self._tell(*told)
+        while (commands := runner.step(self.sensed())) is not None:
+            self._tell(*commands)
         return runner.runs
 
     def _tell(self, port: int, duty: float) -> None:

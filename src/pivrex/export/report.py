@@ -14,8 +14,8 @@ from pivrex.export.path import floor_scene
 from pivrex.export.report_figures import figures_page
 from pivrex.line.layout import Floats
 from pivrex.runs.comparing import Compared, figures_of, sentence_of
-from pivrex.runs.figures import FIGURES
 from pivrex.runs.events import Event
+from pivrex.runs.figures import FIGURES
 from pivrex.runs.run import Run
 from pivrex.runs.track import TRACK
 from pivrex.scene.chart import Series, chart, span_of

@@ -13,7 +13,7 @@ from pivrex.rig import Field, Rig
 from pivrex.routine import Program, play
 from pivrex.routine.commanded_path import asked_path
 from pivrex.routine.playing import start_pose
-from pivrex.routine.thread import Told
+from pivrex.routine.thread import RoutineMessage
 from pivrex.scene.route import Route, add_route
 from pivrex.scene.timeline import Bar, Curve, Timeline, timeline_scene
 
@@ -53,10 +53,10 @@ def write_routine(program: Program, rig: Rig, field: Field, limit_s: float, path
         Bar(s.lane, s.begin * made.dt_s, s.end * made.dt_s, s.line, s.text, tuple(s.marks)) for s in made.steps
     )
     rows = floor_rows(field)
-    curves: dict[str, list[Told]] = {}
-    for told in made.told:
-        if told.label:
-            curves.setdefault(told.label, []).append(told)
+    curves: dict[str, list[RoutineMessage]] = {}
+    for messages in made.messages:
+        if messages.label:
+            curves.setdefault(messages.label, []).append(messages)
     drawn = tuple(
         Curve(label, tuple(u.n * made.dt_s for u in all_of), tuple(u.shown for u in all_of))
         for label, all_of in curves.items()

@@ -7,11 +7,11 @@ import numpy as np
 from pivrex.kernels.maths import clamp, copysign, div, inf, is_nan, larger, nan
 from pivrex.kernels.records import Flags, Form, Number, Numbers, Record, Whole, Wholes, field
 from pivrex.kernels.subset import kernel
-from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.bindings import BindingsColumns, column_of
 from pivrex.line.input_stages import ClockColumns, SensedRow
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
+from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.stage import Stage, named
 from pivrex.rig.attachments import (
     ENCODED,
@@ -99,7 +99,7 @@ class AttachmentState(Record):
     """
 
     goal: Numbers = field("attached")
-    told: Numbers = field("attached")
+    command: Numbers = field("attached")
     zero: Numbers = field("attached")
     shaft: Numbers = field("attached", unit="rad")
     integral: Numbers = field("attached")
@@ -145,11 +145,11 @@ def spin(
 
 
 @kernel
-def goal_of(s: AttachmentSettings, k: int, was: float, told: float, share: float, to: float, by: float) -> float:
+def goal_of(s: AttachmentSettings, k: int, was: float, command: float, share: float, to: float, by: float) -> float:
     """Return where an attachment must go: driven by a share of its speed, sent somewhere, moved by something, or turned over."""
     goal = was
     if (s.kind[k] == POSITION or s.kind[k] == SERVO) and share != 0.0:
-        goal = told + share * s.step[k]
+        goal = command + share * s.step[k]
     if not is_nan(to):
         goal = to
     if s.kind[k] == SWITCH:
@@ -160,13 +160,13 @@ def goal_of(s: AttachmentSettings, k: int, was: float, told: float, share: float
 
 
 @kernel
-def rest_of(s: AttachmentSettings, k: int, at: float, told: float, target: float) -> float:
+def rest_of(s: AttachmentSettings, k: int, at: float, command: float, target: float) -> float:
     """Return where an attachment rests while the robot is stopped."""
     placed = not is_nan(s.safe[k])
     if s.kind[k] == POSITION:
-        return told if s.holds[k] else clamp(at, s.low[k], s.high[k])
+        return command if s.holds[k] else clamp(at, s.low[k], s.high[k])
     if s.kind[k] == SERVO:
-        return target if placed else told
+        return target if placed else command
     return s.safe[k] if placed else target
 
 
@@ -193,25 +193,25 @@ def obey(
     To a position: drive = clip((target - position)/full_at, -largest, largest), a loop in proportion. A position that
     is not held may have sunk while the robot was stopped: it starts again from where it is. (Own rules.)
     """
-    goal_was, told, zero = before.goal[k], before.told[k], before.zero[k]
+    goal_was, command, zero = before.goal[k], before.command[k], before.zero[k]
     if homed:
         new = encoder - called
-        goal_was, told, zero = goal_was + zero - new, told + zero - new, new
+        goal_was, command, zero = goal_was + zero - new, command + zero - new, new
     at = encoder - zero
     pushed = s.kind[k] == POSITION and push != 0.0
     if pushed:  # it goes where it is driven, and stays there after that
-        goal_was, told = at, at
+        goal_was, command = at, at
     placed = not is_nan(s.safe[k])
-    goal = goal_of(s, k, goal_was, told, clamp(share, -1.0, 1.0), to, by)
+    goal = goal_of(s, k, goal_was, command, clamp(share, -1.0, 1.0), to, by)
     if stopped and placed:
         goal = s.safe[k]
     target = goal
     if s.kind[k] == SERVO and s.ease[k] < inf:
-        target = told + clamp(goal - told, -s.ease[k], s.ease[k])
+        target = command + clamp(goal - command, -s.ease[k], s.ease[k])
     if s.kind[k] == SWITCH:
         target = larger(goal, clamp(share, -1.0, 1.0))
     if stopped:
-        target = rest_of(s, k, at, told, target)
+        target = rest_of(s, k, at, command, target)
         if not (s.kind[k] == SERVO and placed) and (placed or s.kind[k] != SWITCH):
             goal = target
     missing = 0.0 if stopped and not s.holds[k] else target - at
@@ -220,7 +220,7 @@ def obey(
         drive = clamp(target, -s.largest[k], s.largest[k])
     if pushed and not stopped:
         goal, target, drive = at, at, clamp(push, -s.largest[k], s.largest[k])
-    after.goal[k], after.told[k], after.zero[k] = goal, target, zero
+    after.goal[k], after.command[k], after.zero[k] = goal, target, zero
     return at, drive
 
 
@@ -243,7 +243,7 @@ def attachments_step(
             s, k, before, after, bindings.value[at], bindings.value[at + 1], bindings.value[at + 2], encoder, clock.stopped,
             push, homed, called,
         )  # fmt: skip
-        out.target[k] = after.told[k]
+        out.target[k] = after.command[k]
         after.shaft[k], after.integral[k] = before.shaft[k], before.integral[k]
         if s.kind[k] == MOTOR:
             place = s.shaft[k]
@@ -334,7 +334,7 @@ class Attachments(Stage):
             AttachmentsColumns, attached=len(self._kinds), driven=len(self.driven), arms=arms, shafts=len(shafts)
         )
         self.memory = Form(AttachmentState, attached=len(self._kinds))
-        self.begins = {"goal": self.settings.begin, "told": self.settings.begin, "shaft": nan}
+        self.begins = {"goal": self.settings.begin, "command": self.settings.begin, "shaft": nan}
         self.columns = named(
             "attachments",
             *((f"{n}_target", units.get(n, "")) for n in self._kinds),

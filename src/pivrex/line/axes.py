@@ -12,7 +12,7 @@ from pivrex.kernels.subset import kernel
 from pivrex.line.input_stages import ClockColumns, RawColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Fractions, Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.channels import describe_channel, is_one_sided
 from pivrex.rig.controls import Axis
 from pivrex.rig.rig import Rig
@@ -131,14 +131,14 @@ class Axes(Stage):
                 return float(rest[k] + abs(fraction) / per[k])
         return float(s.rest[0][0][k])
 
-    def phrases(self, told: Told) -> list[str]:
-        if not told.by_stick:
+    def phrases(self, tick: WheelTick) -> list[str]:
+        if not tick.by_stick:
             return []
-        value, way = told.of_function("axes")
-        return [f"{told.control} {value:.2f}{way}"]
+        value, way = tick.of_function("axes")
+        return [f"{tick.control} {value:.2f}{way}"]
 
-    def rungs(self, told: Told) -> list[Rung]:
-        source = int(told("clock", "source")) if self._calibrated else 0
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        source = int(tick("clock", "source")) if self._calibrated else 0
         driving = self._calibrated[source - 1] if source else ""
         found = []
         for function, name, column in zip(self.functions, self._names, self._channels, strict=True):
@@ -148,8 +148,8 @@ class Axes(Stage):
             found.append(
                 Rung(
                     "trigger" if is_one_sided(channel) else "stick",
-                    f"{function}: {describe_channel(channel)} reads {told('raw', column):+.3f}, between {axis.minimum:g} "
-                    f"and {axis.maximum:g}{centre} → {told('axes', function):+.3f}",
+                    f"{function}: {describe_channel(channel)} reads {tick('raw', column):+.3f}, between {axis.minimum:g} "
+                    f"and {axis.maximum:g}{centre} → {tick('axes', function):+.3f}",
                     key,
                 )
             )

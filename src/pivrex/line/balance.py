@@ -17,7 +17,7 @@ from pivrex.line.motion import row_sum
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.stage import Rung, Stage, named
 from pivrex.line.tilt import TiltColumns
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.balance import Balance as Table
 from pivrex.rig.rig import Rig
 
@@ -364,20 +364,20 @@ class Balance(Stage):
 
     # --- what it tells ---
 
-    def _of(self, told: Told) -> str:
-        return plain(next(n for n, m in self._rig.motors.items() if told.wheel in m.wheels))
+    def _of(self, tick: WheelTick) -> str:
+        return plain(next(n for n, m in self._rig.motors.items() if tick.wheel in m.wheels))
 
-    def phrases(self, told: Told) -> list[str]:
-        state = told("balance", "state")
+    def phrases(self, tick: WheelTick) -> list[str]:
+        state = tick("balance", "state")
         if state != STANDS:
             return [STATES[state]]
-        lean, wanted = (degrees(told("balance", f"lean_{what}")) for what in ("measured", "setpoint"))
+        lean, wanted = (degrees(tick("balance", f"lean_{what}")) for what in ("measured", "setpoint"))
         return [
-            f"lean {lean:+.1f} deg, target {wanted:+.1f}: drive {told('balance', f'{self._of(told)}_drive') * 100:+.0f} %"
+            f"lean {lean:+.1f} deg, target {wanted:+.1f}: drive {tick('balance', f'{self._of(tick)}_drive') * 100:+.0f} %"
         ]
 
-    def rungs(self, told: Told) -> list[Rung]:
-        state, motor = told("balance", "state"), self._of(told)
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        state, motor = tick("balance", "state"), self._of(tick)
         if state != STANDS:
             return [Rung("balance", STATES[state], "balance.held_for", "! no drive")]
         found = []
@@ -385,13 +385,13 @@ class Balance(Stage):
             ("place", "m", "m/s", 1.0, 1.0), ("speed", "m/s", "deg", 1.0, degrees(1)), ("lean", "deg", "deg/s", degrees(1), degrees(1)),
             ("rate", "deg/s", "% of drive", degrees(1), -100.0),
         ):  # fmt: skip
-            setpoint, measured, p, i, output = (told("balance", f"{name}_{what}") for what in PARTS)
+            setpoint, measured, p, i, output = (tick("balance", f"{name}_{what}") for what in PARTS)
             missing = (setpoint - measured) * scale
             text = f"{missing:+.3g} {unit} missing: p {p * drives:+.3g}, i {i * drives:+.3g} → {output * drives:+.3g} {out}"
             found.append(Rung(name, text, f"balance.{name}.p"))
-        drive, turn = told("balance", f"{motor}_drive"), told("balance", f"{motor}_turn")
-        full = "! full drive: nothing is left to catch it" if abs(told("balance", "upright")) > 0.9995 else ""
-        upright = told("balance", "upright")
+        drive, turn = tick("balance", f"{motor}_drive"), tick("balance", f"{motor}_turn")
+        full = "! full drive: nothing is left to catch it" if abs(tick("balance", "upright")) > 0.9995 else ""
+        upright = tick("balance", "upright")
         found.append(
             Rung("balance", f"upright {upright:+.3f}, turn {turn:+.3f} → {drive:+.3f}", "balance.rate.p", full)
         )

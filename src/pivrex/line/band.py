@@ -9,7 +9,7 @@ from pivrex.kernels.records import Flag, Flags, Form, Numbers, Record, Whole, fi
 from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Fractions, Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.channels import is_one_sided, stick_of
 from pivrex.rig.rig import Rig
 
@@ -139,14 +139,14 @@ class Band(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Band:
         return cls(rig, inputs.functions)
 
-    def phrases(self, told: Told) -> list[str]:
-        return [f"band {told.of_function('band')[0]:.2f}"] if told.by_stick else []
+    def phrases(self, tick: WheelTick) -> list[str]:
+        return [f"band {tick.of_function('band')[0]:.2f}"] if tick.by_stick else []
 
-    def rungs(self, told: Told) -> list[Rung]:
+    def rungs(self, tick: WheelTick) -> list[Rung]:
         measured = {"axis": "by itself", "stick": "by the stick's distance", "sum": "by the sum of both axes"}
         found = []
         for function in self.functions:
-            before, after = told("axes", function), told("band", function)
+            before, after = tick("axes", function), tick("band", function)
             dead_band = self._shaping.of(function).dead_band
             found.append(
                 Rung(

@@ -12,8 +12,8 @@ from pivrex.kernels.maths import clamp, larger, nan, smaller
 from pivrex.kernels.records import Form, Numbers, Record, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.axes import AxesSettings, calibration
-from pivrex.line.input_stages import ClockColumns, RawColumns
 from pivrex.line.helps import Help, helps_of
+from pivrex.line.input_stages import ClockColumns, RawColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import plain
 from pivrex.line.presses import (
@@ -31,7 +31,7 @@ from pivrex.line.presses import (
     way_of,
 )  # fmt: skip
 from pivrex.line.stage import PRESSED, Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.actions import Action
 from pivrex.rig.attachments import PLACES, reach_of
 from pivrex.rig.patches import Patch, target_of
@@ -278,31 +278,31 @@ class Bindings(Stage):
 
     # --- what it tells ---
 
-    def moving(self, told: Told) -> list[str]:
+    def moving(self, tick: WheelTick) -> list[str]:
         """Say which buttons or letters move the robot; empty if none does."""
-        if not any(told.get("bindings", n) for n in ("forward", "left", "turn", "pivot")):
+        if not any(tick.get("bindings", n) for n in ("forward", "left", "turn", "pivot")):
             return []
-        names = told.line.inputs.names
+        names = tick.line.inputs.names
         held = [
             f"{p.channel} {d.text}"
             for p, d, at in zip(self.patches, self.actions, self.at_rest, strict=True)
-            if d.verb == "motion" and told("raw", names[at]) >= PRESSED
+            if d.verb == "motion" and tick("raw", names[at]) >= PRESSED
         ]
         return held or ["a button, falling back"]
 
-    def phrases(self, told: Told) -> list[str]:
-        halted = [n for n in ("brake", "coast") if told.get("bindings", n)]
-        return [] if told.by_stick or told("law", "entered") else [", ".join(halted or self.moving(told))]
+    def phrases(self, tick: WheelTick) -> list[str]:
+        halted = [n for n in ("brake", "coast") if tick.get("bindings", n)]
+        return [] if tick.by_stick or tick("law", "entered") else [", ".join(halted or self.moving(tick))]
 
-    def rungs(self, told: Told) -> list[Rung]:
-        moving = self.moving(told)
-        slow = told.get("bindings", "slow", 1.0)
-        halted = [n for n in ("brake", "coast") if told.get("bindings", n)]
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        moving = self.moving(tick)
+        slow = tick.get("bindings", "slow", 1.0)
+        halted = [n for n in ("brake", "coast") if tick.get("bindings", n)]
         words = [*moving, *([f"slow {slow * 100:g} %"] if slow != 1 else []), *halted]
         if not words:
             return []
         asked = ", ".join(
-            f"{n} {told('bindings', n):+.2f}" for n in ("forward", "left", "turn", "pivot") if told.get("bindings", n)
+            f"{n} {tick('bindings', n):+.2f}" for n in ("forward", "left", "turn", "pivot") if tick.get("bindings", n)
         )
         verbs = ("motion",) if moving else ("slow",) if slow != 1 else ("brake", "coast")
         key = next((p.key for p, d in zip(self.patches, self.actions, strict=True) if d.verb in verbs), "")

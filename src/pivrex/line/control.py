@@ -17,7 +17,7 @@ from pivrex.line.layout import plain
 from pivrex.line.motion import row_sum
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.rig import Rig
 from pivrex.rig.wheel_control import WheelControl
 
@@ -219,17 +219,17 @@ class Control(Stage):
 
     # --- what it tells ---
 
-    def _of(self, told: Told) -> str:
-        return plain(next(n for n, m in self._rig.motors.items() if told.wheel in m.wheels))
+    def _of(self, tick: WheelTick) -> str:
+        return plain(next(n for n, m in self._rig.motors.items() if tick.wheel in m.wheels))
 
-    def phrases(self, told: Told) -> list[str]:
-        motor = self._of(told)
-        wanted, drive = told("control", f"{motor}_setpoint"), told("control", f"{motor}_drive")
+    def phrases(self, tick: WheelTick) -> list[str]:
+        motor = self._of(tick)
+        wanted, drive = tick("control", f"{motor}_setpoint"), tick("control", f"{motor}_drive")
         return [f"{round(wanted * 100)} % of top speed: drive {round(drive * 100)} %"]
 
-    def rungs(self, told: Told) -> list[Rung]:
-        motor = self._of(told)
-        parts = ", ".join(f"{p} {told('control', f'{motor}_{p}'):+.3f}" for p in self.parts[1:])
-        text = f"{told('control', f'{motor}_setpoint'):+.3f} of top speed: {parts} → {told('control', f'{motor}_drive'):+.3f}"
-        full = abs(told("control", f"{motor}_drive")) >= 0.9995
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        motor = self._of(tick)
+        parts = ", ".join(f"{p} {tick('control', f'{motor}_{p}'):+.3f}" for p in self.parts[1:])
+        text = f"{tick('control', f'{motor}_setpoint'):+.3f} of top speed: {parts} → {tick('control', f'{motor}_drive'):+.3f}"
+        full = abs(tick("control", f"{motor}_drive")) >= 0.9995
         return [Rung("control", text, "control.wheels", "! full drive" if full else "")]

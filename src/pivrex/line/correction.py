@@ -11,13 +11,13 @@ from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, f
 from pivrex.kernels.subset import kernel
 from pivrex.line.aim import AimColumns
 from pivrex.line.bindings import BindingsColumns, column_of
-from pivrex.line.input_stages import ClockColumns, SensedRow
 from pivrex.line.heading import HeadingColumns
+from pivrex.line.input_stages import ClockColumns, SensedRow
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.wheel_tick import NOTHING, Told, turning
+from pivrex.line.wheel_tick import NOTHING, WheelTick, turning
 from pivrex.rig.correction import Correction as CorrectionTable
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
@@ -329,42 +329,42 @@ class Correction(Stage):
 
     # --- what it tells ---
 
-    def corrects(self, told: Told) -> bool:
+    def corrects(self, tick: WheelTick) -> bool:
         """Return whether it changes the turn."""
-        return abs(told("correction", "output")) > NOTHING
+        return abs(tick("correction", "output")) > NOTHING
 
-    def phrases(self, told: Told) -> list[str]:
-        if not self.corrects(told):
+    def phrases(self, tick: WheelTick) -> list[str]:
+        if not self.corrects(tick):
             return []
-        error, given = (float(np.degrees(told("correction", n))) for n in ("error", "output"))
+        error, given = (float(np.degrees(tick("correction", n))) for n in ("error", "output"))
         return [f"heading {abs(error):.1f} deg off: {turning(given)}"]
 
-    def rungs(self, told: Told) -> list[Rung]:
-        fault = int(told("correction", "fault"))
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        fault = int(tick("correction", "fault"))
         if fault:
             return [
                 Rung(
                     "correct",
-                    f"let go → turn {self._deg(told, 'turn'):+.1f} deg/s",
+                    f"let go → turn {self._deg(tick, 'turn'):+.1f} deg/s",
                     "gyro.reversed",
                     f"! {FAULTS[fault]}",
                 )
             ]
-        if not self.corrects(told):
+        if not self.corrects(tick):
             return []
         names = ("p", "i", "d", *(("rate_p", "rate_i") if self._cascade else ()))
-        parts = ", ".join(f"{n.replace('_', ' ')} {self._deg(told, n):+.1f}" for n in names)
-        target = wrap_deg(float(np.degrees(told("correction", "target"))))
+        parts = ", ".join(f"{n.replace('_', ' ')} {self._deg(tick, n):+.1f}" for n in names)
+        target = wrap_deg(float(np.degrees(tick("correction", "target"))))
         text = (
-            f"target {target:+.1f} deg, error {self._deg(told, 'error'):+.1f} deg, rate {self._deg(told, 'rate'):+.1f} deg/s: "
-            f"{parts} → {self._deg(told, 'output'):+.1f} deg/s"
+            f"target {target:+.1f} deg, error {self._deg(tick, 'error'):+.1f} deg, rate {self._deg(tick, 'rate'):+.1f} deg/s: "
+            f"{parts} → {self._deg(tick, 'output'):+.1f} deg/s"
         )
-        full = abs(told("correction", "output")) > 0.999 * self.settings.outer.largest
+        full = abs(tick("correction", "output")) > 0.999 * self.settings.outer.largest
         return [Rung("correct", text, "correction.p", "! at its largest" if full else "")]
 
     @staticmethod
-    def _deg(told: Told, name: str) -> float:
-        return float(np.degrees(told("correction", name)))
+    def _deg(tick: WheelTick, name: str) -> float:
+        return float(np.degrees(tick("correction", name)))
 
 
 def _felt_turn(rig: Rig) -> list[float]:

@@ -9,7 +9,7 @@ from pivrex.kernels.records import Form, Numbers, Record, Wholes, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Fractions, Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.controls import ChannelShaping
 from pivrex.rig.rig import Rig
 
@@ -121,16 +121,16 @@ class Curve(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Curve:
         return cls(rig, inputs.functions)
 
-    def phrases(self, told: Told) -> list[str]:
-        return [f"curve {told.of_function('curve')[0]:.2f}"] if told.by_stick else []
+    def phrases(self, tick: WheelTick) -> list[str]:
+        return [f"curve {tick.of_function('curve')[0]:.2f}"] if tick.by_stick else []
 
-    def rungs(self, told: Told) -> list[Rung]:
+    def rungs(self, tick: WheelTick) -> list[Rung]:
         found = []
         for function in self.functions:
             by = "forward" if function in self._paired else function
             how = describe_curve(self._shaping.of(by)) + (
                 " of the stick's distance" if function in self._paired else ""
             )
-            text = f"{function}: {told('band', function):+.3f}, {how} → {told('curve', function):+.3f}"
+            text = f"{function}: {tick('band', function):+.3f}, {how} → {tick('curve', function):+.3f}"
             found.append(Rung("curve", text, f"{self._shaping.key(by)}.curve"))
         return found

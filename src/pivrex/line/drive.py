@@ -13,7 +13,7 @@ from pivrex.line.layout import plain
 from pivrex.line.motion import row_sum
 from pivrex.line.probe import ProbeColumns
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.rig import Rig
 
 __all__ = ["Drive", "DriveColumns", "DriveSettings", "drive_step"]
@@ -93,18 +93,18 @@ class Drive(Stage):
 
     # --- what it tells ---
 
-    def _halted(self, told: Told) -> str:
+    def _halted(self, tick: WheelTick) -> str:
         """What leaves no drive: "brake", "coast" or both; empty if nothing does."""
-        if not halts(told.line.layout, told.row):
+        if not halts(tick.line.layout, tick.row):
             return ""
-        return " and ".join(n for n in HALTS if told.get("bindings", n))
+        return " and ".join(n for n in HALTS if tick.get("bindings", n))
 
-    def phrases(self, told: Told) -> list[str]:
-        halted = self._halted(told)
+    def phrases(self, tick: WheelTick) -> list[str]:
+        halted = self._halted(tick)
         return [f"{halted}: no loop, no drive"] if halted else []
 
-    def rungs(self, told: Told) -> list[Rung]:
-        halted = self._halted(told)
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        halted = self._halted(tick)
         return (
             [Rung("drive", f"{halted}: the wheels get no drive, whatever loops ask for", "", f"! {halted}")]
             if halted

@@ -16,7 +16,7 @@ from pivrex.line.odometry import OdometryColumns
 from pivrex.line.pid import LoopSettings, loop
 from pivrex.line.se2 import displaced
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.wheel_tick import NOTHING, Told, turning
+from pivrex.line.wheel_tick import NOTHING, WheelTick, turning
 from pivrex.rig.following import Loop
 from pivrex.rig.rig import Rig
 
@@ -310,17 +310,17 @@ class Following(Stage):
 
     # --- what it tells ---
 
-    def follows(self, told: Told) -> bool:
+    def follows(self, tick: WheelTick) -> bool:
         """Return whether a plan is followed."""
-        return told("following", "mode") > 0
+        return tick("following", "mode") > 0
 
-    def phrases(self, told: Told) -> list[str]:
-        if not self.follows(told):
+    def phrases(self, tick: WheelTick) -> list[str]:
+        if not self.follows(tick):
             return []
-        along, across = (told("following", n) for n in ("along_track", "cross_track"))
-        off = float(np.degrees(told("following", "heading_error")))
-        back = [told("following", f"correction_{n}") for n in ("forward", "left")]
-        turn = float(np.degrees(told("following", "correction_turn")))
+        along, across = (tick("following", n) for n in ("along_track", "cross_track"))
+        off = float(np.degrees(tick("following", "heading_error")))
+        back = [tick("following", f"correction_{n}") for n in ("forward", "left")]
+        turn = float(np.degrees(tick("following", "correction_turn")))
         if abs(back[0]) + abs(back[1]) < NOTHING and abs(turn) < NOTHING:
             return []
         return [
@@ -328,21 +328,21 @@ class Following(Stage):
             f"{abs(off):.1f} deg off: forward {back[0]:+.2f} m/s, left {back[1]:+.2f} m/s, {turning(turn)}"
         ]
 
-    def rungs(self, told: Told) -> list[Rung]:
-        if not self.follows(told):
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        if not self.follows(tick):
             return []
         n = {
-            name: told("following", name)
+            name: tick("following", name)
             for name in ("along_track", "cross_track", "correction_forward", "correction_left", "plan_forward")
         }
         off, plan_turn, back_turn, turn = (
-            float(np.degrees(told("following", name)))
+            float(np.degrees(tick("following", name)))
             for name in ("heading_error", "plan_turn", "correction_turn", "turn")
         )
         text = (
             f"planned forward {n['plan_forward']:+.3f} m/s, turn {plan_turn:+.1f} deg/s; along {n['along_track']:+.3f} m, "
             f"across {n['cross_track']:+.3f} m, heading {off:+.1f} deg: back forward {n['correction_forward']:+.3f}, "
             f"left {n['correction_left']:+.3f} m/s, turn {back_turn:+.1f} deg/s → "
-            f"forward {told('following', 'forward'):+.3f} m/s, turn {turn:+.1f} deg/s"
+            f"forward {tick('following', 'forward'):+.3f} m/s, turn {turn:+.1f} deg/s"
         )
         return [Rung("follow", text, "following.cross_track.p")]

@@ -8,7 +8,6 @@ from pivrex.kernels.maths import cos, div, hypot, sin, whole
 from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, Whole, part
 from pivrex.kernels.records import field as of_size
 from pivrex.kernels.subset import kernel
-from pivrex.line.routine_stage import OF_FIELD, RoutineColumns
 from pivrex.line.bindings import BindingsColumns, column_of
 from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
@@ -16,9 +15,10 @@ from pivrex.line.kinematics import WheelsColumns, kinematics_of, side_of, wheel_
 from pivrex.line.law import LawColumns
 from pivrex.line.limits import BOTH, LimitScratch, LimitSettings, fit_hubs, fit_speeds, turning_points
 from pivrex.line.limits import settings_of as limits_of
+from pivrex.line.routine_stage import OF_FIELD, RoutineColumns
 from pivrex.line.se2 import straightened
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.wheel_tick import NOTHING, Told, turning
+from pivrex.line.wheel_tick import NOTHING, WheelTick, turning
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
 
@@ -282,26 +282,26 @@ class Frame(Stage):
 
     # --- what it tells ---
 
-    def _words(self, told: Told) -> str:
-        heading = wrap_deg(float(np.degrees(told("frame", "heading"))))
-        words = [f"field, heading {heading:.0f} deg" if told("frame", "field") else "robot"]
-        point = int(told("frame", "point"))
+    def _words(self, tick: WheelTick) -> str:
+        heading = wrap_deg(float(np.degrees(tick("frame", "heading"))))
+        words = [f"field, heading {heading:.0f} deg" if tick("frame", "field") else "robot"]
+        point = int(tick("frame", "point"))
         words += [f"about {self._rig.plane.points[point - 1].name}"] if point else []
-        words += ["on its back"] if told.get("heading", "upside_down") else []
+        words += ["on its back"] if tick.get("heading", "upside_down") else []
         return ", ".join(words)
 
-    def _motion(self, told: Told, digits: int) -> str:
+    def _motion(self, tick: WheelTick, digits: int) -> str:
         sign = "+" if digits == 3 else ""
-        forward, left = (f"{told('frame', n):{sign}.{digits}f}" for n in ("forward", "left"))
-        return f"forward {forward} left {left} m/s, turn {turning(float(np.degrees(told('frame', 'turn'))))}"
+        forward, left = (f"{tick('frame', n):{sign}.{digits}f}" for n in ("forward", "left"))
+        return f"forward {forward} left {left} m/s, turn {turning(float(np.degrees(tick('frame', 'turn'))))}"
 
-    def turns(self, told: Told) -> bool:
+    def turns(self, tick: WheelTick) -> bool:
         """Return whether the motion of the centre is another than the law's."""
-        return any(abs(told("law", n) - told("frame", n)) > NOTHING for n in ("forward", "left", "turn"))
+        return any(abs(tick("law", n) - tick("frame", n)) > NOTHING for n in ("forward", "left", "turn"))
 
-    def phrases(self, told: Told) -> list[str]:
-        return [f"{self._words(told)}: {self._motion(told, 2)}"] if self.turns(told) else []
+    def phrases(self, tick: WheelTick) -> list[str]:
+        return [f"{self._words(tick)}: {self._motion(tick, 2)}"] if self.turns(tick) else []
 
-    def rungs(self, told: Told) -> list[Rung]:
-        before = f"forward {told('law', 'forward'):+.3f} left {told('law', 'left'):+.3f}"
-        return [Rung("frame", f"{before}, {self._words(told)} → {self._motion(told, 3)}", "plane.frame")]
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        before = f"forward {tick('law', 'forward'):+.3f} left {tick('law', 'left'):+.3f}"
+        return [Rung("frame", f"{before}, {self._words(tick)} → {self._motion(tick, 3)}", "plane.frame")]

@@ -9,7 +9,7 @@ from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.rig import Rig
 
 __all__ = ["Heading", "HeadingColumns", "HeadingSettings", "HeadingState", "heading_step"]
@@ -112,9 +112,9 @@ class Heading(Stage):
             )
         )
 
-    def rungs(self, told: Told) -> list[Rung]:
+    def rungs(self, tick: WheelTick) -> list[Rung]:
         if not self.settings.up_sign:
             return []
-        upside_down = told("heading", "upside_down")
-        text = f"up {told('sensed', 'up'):+.2f} g, threshold {self.settings.threshold:g} g → on its {'back' if upside_down else 'wheels'}"
+        upside_down = tick("heading", "upside_down")
+        text = f"up {tick('sensed', 'up'):+.2f} g, threshold {self.settings.threshold:g} g → on its {'back' if upside_down else 'wheels'}"
         return [Rung("side", text, "upside_down.threshold", "! on its back" if upside_down else "")]

@@ -13,7 +13,7 @@ from pivrex.line.inputs import Inputs
 from pivrex.line.law import LawColumns
 from pivrex.line.odometry import OdometryColumns
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.wheel_tick import NOTHING, Told, turning
+from pivrex.line.wheel_tick import NOTHING, WheelTick, turning
 from pivrex.rig.actions import FACE, LINE, POSE, SNAP
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
@@ -260,15 +260,15 @@ class Helping(Stage):
 
     # --- what it tells ---
 
-    def helps(self, told: Told) -> Help | None:
+    def helps(self, tick: WheelTick) -> Help | None:
         """Return the help that is given."""
-        which = int(told("helping", "which"))
+        which = int(tick("helping", "which"))
         return self.offered[which - 1] if which else None
 
-    def _words(self, told: Told, one: Help) -> str:
-        off = abs(float(np.degrees(told("helping", "heading_error"))))
-        away, across = told("helping", "distance"), told("helping", "cross_track")
-        target = wrap_deg(float(np.degrees(told("helping", "target")))) if one.kind != POSE else 0.0
+    def _words(self, tick: WheelTick, one: Help) -> str:
+        off = abs(float(np.degrees(tick("helping", "heading_error"))))
+        away, across = tick("helping", "distance"), tick("helping", "cross_track")
+        target = wrap_deg(float(np.degrees(tick("helping", "target")))) if one.kind != POSE else 0.0
         place = ", ".join(f"{v:.2f} m" for v in one.numbers[:2])
         return {
             SNAP: f"snaps to {target:.0f} deg, {off:.1f} deg off",
@@ -277,23 +277,23 @@ class Helping(Stage):
             POSE: f"drives to {place}, {away:.2f} m away",
         }[one.kind]
 
-    def _changes(self, told: Told) -> str:
-        forward, left = (told("helping", n) for n in ("forward", "left"))
-        turn = float(np.degrees(told("helping", "turn")))
+    def _changes(self, tick: WheelTick) -> str:
+        forward, left = (tick("helping", n) for n in ("forward", "left"))
+        turn = float(np.degrees(tick("helping", "turn")))
         return f"forward {forward:+.2f} m/s, left {left:+.2f} m/s, {turning(turn)}"
 
-    def phrases(self, told: Told) -> list[str]:
-        one = self.helps(told)
-        before = "frame" if told.line.layout.has("frame", "turn") else "law"
-        same = all(abs(told("helping", n) - told(before, n)) < NOTHING for n in ("forward", "left", "turn"))
-        return [] if one is None or same else [f"{self._words(told, one)}: {self._changes(told)}"]
+    def phrases(self, tick: WheelTick) -> list[str]:
+        one = self.helps(tick)
+        before = "frame" if tick.line.layout.has("frame", "turn") else "law"
+        same = all(abs(tick("helping", n) - tick(before, n)) < NOTHING for n in ("forward", "left", "turn"))
+        return [] if one is None or same else [f"{self._words(tick, one)}: {self._changes(tick)}"]
 
-    def rungs(self, told: Told) -> list[Rung]:
-        one = self.helps(told)
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        one = self.helps(tick)
         return (
             []
             if one is None
-            else [Rung("help", f"{self._words(told, one)} → {self._changes(told)}", "following.heading.p")]
+            else [Rung("help", f"{self._words(tick, one)} → {self._changes(tick)}", "following.heading.p")]
         )
 
 

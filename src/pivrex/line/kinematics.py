@@ -9,13 +9,13 @@ import numpy as np
 from pivrex.kernels.maths import hypot
 from pivrex.kernels.records import Flag, Form, Numbers, Record, field
 from pivrex.kernels.subset import kernel
-from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.equations import equation
 from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
+from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.stage import Floats, Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.chassis import Chassis
 from pivrex.rig.rig import Rig
 
@@ -287,26 +287,26 @@ class Wheels(Stage):
     def place(self, layout: Layout) -> None:
         self._stage = motion_stage(layout)
 
-    def _equation(self, told: Told) -> str:
-        return equation(self._rig.chassis, told.w, upside_down=bool(told.get("heading", "upside_down")))
+    def _equation(self, tick: WheelTick) -> str:
+        return equation(self._rig.chassis, tick.w, upside_down=bool(tick.get("heading", "upside_down")))
 
-    def phrases(self, told: Told) -> list[str]:
-        asked = told("wheels", f"{told.column}_requested")
-        if told.by_motion and not self._rig.is_bench:
-            wheel = self._rig.chassis.wheels[told.w]
+    def phrases(self, tick: WheelTick) -> list[str]:
+        asked = tick("wheels", f"{tick.column}_requested")
+        if tick.by_motion and not self._rig.is_bench:
+            wheel = self._rig.chassis.wheels[tick.w]
             if self.settings.steered and wheel.steered:
                 return [f"{asked:.2f} m/s"]
-            return [f"{self._equation(told)} = {asked:.2f} m/s"]
-        return [] if told.by_stick else [told.speed(asked)]
+            return [f"{self._equation(tick)} = {asked:.2f} m/s"]
+        return [] if tick.by_stick else [tick.speed(asked)]
 
-    def rungs(self, told: Told) -> list[Rung]:
+    def rungs(self, tick: WheelTick) -> list[Rung]:
         if self._rig.is_bench:
             return []
-        asked = told("wheels", f"{told.column}_requested")
-        forward, left, turn = (told(self._stage, n) for n in ("forward", "left", "turn"))
+        asked = tick("wheels", f"{tick.column}_requested")
+        forward, left, turn = (tick(self._stage, n) for n in ("forward", "left", "turn"))
         aside = f" left {left:+.3f}" if self._rig.law.kind == "planar" else ""
         text = (
-            f"{told.wheel} = {self._equation(told)} with forward {forward:+.3f}{aside} m/s, "
+            f"{tick.wheel} = {self._equation(tick)} with forward {forward:+.3f}{aside} m/s, "
             f"turn {turn:+.3f} rad/s → {asked:+.3f} m/s"
         )
-        return [Rung("wheel", text, f"chassis.wheels.{told.w}.x")]
+        return [Rung("wheel", text, f"chassis.wheels.{tick.w}.x")]

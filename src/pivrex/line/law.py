@@ -13,7 +13,7 @@ from pivrex.line.kinematics import kinematics_of
 from pivrex.line.laws import LAWS, asked_by_law
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Fractions, Rung, Stage, named
-from pivrex.line.wheel_tick import NOTHING, Told, turning
+from pivrex.line.wheel_tick import NOTHING, WheelTick, turning
 from pivrex.rig.rig import Rig
 
 __all__ = ["HALTS", "Law", "LawColumns", "LawSettings", "LawState", "are_halted", "halts", "law_step"]
@@ -254,85 +254,85 @@ class Law(Stage):
 
     # --- what it tells ---
 
-    def terms(self, told: Told) -> dict[str, float]:
+    def terms(self, tick: WheelTick) -> dict[str, float]:
         """Return what each function adds to a wheel's speed, in m/s: the law and the wheel matrix are linear. Of wheels next to
         steered ones it is the length of what it adds to the hub's velocity.
         """
         if self._rig.is_bench:
-            return {told.wheel: told("law", f"{told.column}_asked")}
-        full = np.array([told("law", f"full_{n}") for n, _ in TWIST])
+            return {tick.wheel: tick("law", f"{tick.column}_asked")}
+        full = np.array([tick("law", f"full_{n}") for n, _ in TWIST])
         found = {}
         for i, function in enumerate(self.functions):
             unit = np.zeros(len(self.functions))
-            unit[i] = told("rate", function)
-            found[function] = self._along(told, self.function(unit) * full)
+            unit[i] = tick("rate", function)
+            found[function] = self._along(tick, self.function(unit) * full)
         return found
 
-    def _along(self, told: Told, twist: Floats) -> float:
-        parts = (self._rows[told.w] * twist).sum(axis=-1)
+    def _along(self, tick: WheelTick, twist: Floats) -> float:
+        parts = (self._rows[tick.w] * twist).sum(axis=-1)
         return float(parts[0]) if len(parts) == 1 else float(np.hypot(parts[0], parts[1]))
 
-    def from_elsewhere(self, told: Told) -> bool:
+    def from_elsewhere(self, tick: WheelTick) -> bool:
         """Return whether the motion is a button's, or one that entered here, or none because it is braked."""
-        if told("law", "entered"):
+        if tick("law", "entered"):
             return True
-        if any(abs(v) >= NOTHING for v in told.terms.values()):
-            return any(told.get("bindings", n) for n in ("brake", "coast"))
-        asked = any(told.get("bindings", n) for n in ("forward", "left", "turn", "pivot", "brake", "coast"))
+        if any(abs(v) >= NOTHING for v in tick.terms.values()):
+            return any(tick.get("bindings", n) for n in ("brake", "coast"))
+        asked = any(tick.get("bindings", n) for n in ("forward", "left", "turn", "pivot", "brake", "coast"))
         return bool(asked)
 
-    def _shares(self, told: Told) -> str:
+    def _shares(self, tick: WheelTick) -> str:
         """Name what makes it slower than full: the level and a slow button."""
-        level = self._rig.speed_levels.levels[int(told("law", "level"))]
-        slow = told.get("bindings", "slow", 1.0)
+        level = self._rig.speed_levels.levels[int(tick("law", "level"))]
+        slow = tick.get("bindings", "slow", 1.0)
         words = [level.name] if min(level.moving, level.turning) != 1 else []
         words += [f"slow {slow * 100:g} %"] if slow != 1 else []
         return f"{', '.join(words)}: " if words else ""
 
-    def phrases(self, told: Told) -> list[str]:
-        if told("law", "entered"):
-            return [_asker(told)]
-        if not told.by_stick:
+    def phrases(self, tick: WheelTick) -> list[str]:
+        if tick("law", "entered"):
+            return [_asker(tick)]
+        if not tick.by_stick:
             return []
         if self._rig.is_bench:
-            return [f"{self._shares(told)}{told.speed(told('law', f'{told.column}_asked'))}"]
-        if told.by_motion:
-            return [f"{self._shares(told)}{self._motion(told, 2)}"]
-        main = told.terms[told.main]
-        others = [(f, v) for f, v in told.terms.items() if f != told.main]
+            return [f"{self._shares(tick)}{tick.speed(tick('law', f'{tick.column}_asked'))}"]
+        if tick.by_motion:
+            return [f"{self._shares(tick)}{self._motion(tick, 2)}"]
+        main = tick.terms[tick.main]
+        others = [(f, v) for f, v in tick.terms.items() if f != tick.main]
         # what a button asks for in addition to the sticks, where these are at rest
-        twist = np.array([told("law", n) for n, _ in TWIST])
-        others.append(("button", self._along(told, twist) - sum(told.terms.values())))
+        twist = np.array([tick("law", n) for n, _ in TWIST])
+        others.append(("button", self._along(tick, twist) - sum(tick.terms.values())))
         others = [(f, v) for f, v in others if abs(v) >= SHOWN]
-        asked = told("wheels", f"{told.column}_requested")
-        total = f"{self._shares(told)}{main + 0.0:.2f} m/s" + "".join(
+        asked = tick("wheels", f"{tick.column}_requested")
+        total = f"{self._shares(tick)}{main + 0.0:.2f} m/s" + "".join(
             f" {'+' if v > 0 else '-'} {f} {abs(v):.2f}" for f, v in others
         )
         return [total] + ([f"{asked:.2f} m/s"] if others or abs(asked - main) >= SHOWN else [])
 
-    def _motion(self, told: Told, digits: int) -> str:
+    def _motion(self, tick: WheelTick, digits: int) -> str:
         sign = "+" if digits == 3 else ""
-        left = f" left {told('law', 'left'):{sign}.{digits}f}" if self._rig.law.kind == "planar" else ""
-        turn = turning(float(np.degrees(told("law", "turn"))))
-        return f"forward {told('law', 'forward'):{sign}.{digits}f}{left} m/s, turn {turn}"
+        left = f" left {tick('law', 'left'):{sign}.{digits}f}" if self._rig.law.kind == "planar" else ""
+        turn = turning(float(np.degrees(tick("law", "turn"))))
+        return f"forward {tick('law', 'forward'):{sign}.{digits}f}{left} m/s, turn {turn}"
 
-    def rungs(self, told: Told) -> list[Rung]:
-        level = self._rig.speed_levels.levels[int(told("law", "level"))]
-        slow = told.get("bindings", "slow", 1.0)
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        level = self._rig.speed_levels.levels[int(tick("law", "level"))]
+        slow = tick.get("bindings", "slow", 1.0)
         shares = f"moving {level.moving * 100:g} %, turning {level.turning * 100:g} %"
         shares += f", slow {slow * 100:g} %" if slow != 1 else ""
-        if told("law", "entered"):
-            return [Rung("law", f"{_asker(told)} → {self._motion(told, 3)}")]
+        if tick("law", "entered"):
+            return [Rung("law", f"{_asker(tick)} → {self._motion(tick, 3)}")]
         if self._rig.is_bench:
-            speed = told.speed(told("law", f"{told.column}_asked"))
-            text = f"{told.wheel} {told('rate', told.wheel):+.3f}, level {level.name} ({shares}) → {speed}"
-            return [Rung("law", text, f"law.motors.{told.wheel}")]
-        values = ", ".join(f"{f} {told('rate', f):+.3f}" for f in self.functions)
-        text = f"{self._rig.law.kind}: {values}, level {level.name} ({shares}) → {self._motion(told, 3)}"
+            speed = tick.speed(tick("law", f"{tick.column}_asked"))
+            text = f"{tick.wheel} {tick('rate', tick.wheel):+.3f}, level {level.name} ({shares}) → {speed}"
+            return [Rung("law", text, f"law.motors.{tick.wheel}")]
+        values = ", ".join(f"{f} {tick('rate', f):+.3f}" for f in self.functions)
+        text = f"{self._rig.law.kind}: {values}, level {level.name} ({shares}) → {self._motion(tick, 3)}"
         return [Rung("law", text, "law.kind")]
 
 
-def _asker(told: Told) -> str:
+def _asker(tick: WheelTick) -> str:
     """Say who asks for a motion that entered here."""
-    line = int(told("routine", "line"))
+    line = int(tick("routine", "line"))
     return f"line {line} of the routine asks" if line else "commanded by a move, not by the sticks"

@@ -8,7 +8,6 @@ from pivrex.kernels.engines import Call
 from pivrex.kernels.maths import clamp, div, hypot, larger, smaller, sqrt, whole
 from pivrex.kernels.records import Flag, Form, Numbers, Record, Whole, field, part
 from pivrex.kernels.subset import kernel
-from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.heading import HeadingColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import (
@@ -22,8 +21,9 @@ from pivrex.line.kinematics import (
     without_dust,
 )
 from pivrex.line.layout import plain
+from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.stage import Floats, Rung, Stage, named
-from pivrex.line.wheel_tick import NOTHING, Told
+from pivrex.line.wheel_tick import NOTHING, WheelTick
 from pivrex.rig.rig import Rig
 
 __all__ = [
@@ -261,25 +261,25 @@ class Limits(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Limits:
         return cls(rig)
 
-    def phrases(self, told: Told) -> list[str]:
-        if abs(told("limits", f"{told.column}_lost")) < NOTHING:
+    def phrases(self, tick: WheelTick) -> list[str]:
+        if abs(tick("limits", f"{tick.column}_lost")) < NOTHING:
             return []
-        return [f"! limited to {told.speed(told('limits', f'{told.column}_limited'))}"]
+        return [f"! limited to {tick.speed(tick('limits', f'{tick.column}_limited'))}"]
 
-    def rungs(self, told: Told) -> list[Rung]:
+    def rungs(self, tick: WheelTick) -> list[Rung]:
         asked, given, lost = (
-            told("wheels", f"{told.column}_requested"),
-            told("limits", f"{told.column}_limited"),
-            told("limits", f"{told.column}_lost"),
+            tick("wheels", f"{tick.column}_requested"),
+            tick("limits", f"{tick.column}_limited"),
+            tick("limits", f"{tick.column}_lost"),
         )
         rule = self._rig.limits
         first = "" if rule.first == "both" else f", {rule.first} is reduced first"
         asks, has, top = (
-            told.speed(asked, 3, "+"),
-            told.speed(given, 3, "+"),
-            told.speed(self.settings.needs.top[told.w]),
+            tick.speed(asked, 3, "+"),
+            tick.speed(given, 3, "+"),
+            tick.speed(self.settings.needs.top[tick.w]),
         )
         text = f"{asks}, {rule.fit}{first}, top {top} → {has}"
         return [
-            Rung("limits", text, "limits.fit", f"! {told.speed(abs(lost), 3)} lost" if abs(lost) >= NOTHING else "")
+            Rung("limits", text, "limits.fit", f"! {tick.speed(abs(lost), 3)} lost" if abs(lost) >= NOTHING else "")
         ]

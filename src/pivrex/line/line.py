@@ -186,13 +186,13 @@ class Line:
         """Return the number of the source that drives, where it has a calibration of its own; else 0."""
         return 1.0 + self.inputs.calibrated.index(name) if name in self.inputs.calibrated else 0.0
 
-    def told(self, row: Floats) -> Floats:
+    def commands(self, row: Floats) -> Floats:
         """Take what the robot is told, B + (V,), out of a Tick."""
-        return row[..., self.outputs.told]
+        return row[..., self.outputs.commands]
 
     def resting(self) -> Floats:
         """Return what the robot is told to rest, (V,): motors without drive, attachments in their safe state."""
-        return self.told(
+        return self.commands(
             self.step(self.start(), self.rest(), np.zeros(len(self.stages["sensed"].columns)), 1.0)[1]
         ).copy()
 

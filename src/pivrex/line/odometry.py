@@ -12,15 +12,15 @@ from pivrex.kernels.maths import cos, hypot, is_nan, sin, wrap
 from pivrex.kernels.records import Flag, Form, Number, Numbers, Record, field, part
 from pivrex.kernels.subset import kernel
 from pivrex.line.covariance import Covariance, Doubts, grow, measured
-from pivrex.line.input_stages import SensedRow
 from pivrex.line.heading import HeadingColumns
+from pivrex.line.input_stages import SensedRow
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.layout import plain
 from pivrex.line.pointing import PointingColumns
 from pivrex.line.se2 import displaced
 from pivrex.line.stage import Floats, Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.rig import Rig
 
 __all__ = ["Odometry", "OdometryColumns", "OdometrySettings", "OdometryState", "odometry_step"]
@@ -297,15 +297,15 @@ class Odometry(Stage):
 
     # --- a tick ---
 
-    def rungs(self, told: Told) -> list[Rung]:
-        if not told("following", "mode"):
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        if not tick("following", "mode"):
             return []  # nothing that is asked for depends on it
-        x, y = told("odometry", "x"), told("odometry", "y")
+        x, y = tick("odometry", "x"), tick("odometry", "y")
         xx, yy = (
-            float(told.row[told.line.layout.at("odometry", n)]) for n in ("xx", "yy")
+            float(tick.row[tick.line.layout.at("odometry", n)]) for n in ("xx", "yy")
         )  # far below what is written
         sigma = float(np.sqrt(max(0.0, (xx + yy) / 2)))
-        heading = float(np.degrees(told("odometry", "heading")))
+        heading = float(np.degrees(tick("odometry", "heading")))
         return [
             Rung(
                 "estimate",

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pivrex.line.aim import Aim
-from pivrex.line.routine_stage import Routine
 from pivrex.line.attachments import Attachments
 from pivrex.line.axes import Axes
 from pivrex.line.balance import Balance
@@ -15,9 +14,9 @@ from pivrex.line.curve import Curve
 from pivrex.line.drive import Drive
 from pivrex.line.following import Following
 from pivrex.line.frame import Frame
-from pivrex.line.input_stages import Clock, Raw, Sensed, Truth
 from pivrex.line.heading import Heading
 from pivrex.line.helping import Helping
+from pivrex.line.input_stages import Clock, Raw, Sensed, Truth
 from pivrex.line.kinematics import Wheels
 from pivrex.line.law import Law
 from pivrex.line.limits import Limits
@@ -27,6 +26,7 @@ from pivrex.line.outputs import Outputs
 from pivrex.line.pointing import Pointing
 from pivrex.line.probe import Probe
 from pivrex.line.rate import Rate
+from pivrex.line.routine_stage import Routine
 from pivrex.line.scale import Scale
 from pivrex.line.stage import Stage
 from pivrex.line.steering import Steering

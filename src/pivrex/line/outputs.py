@@ -18,8 +18,8 @@ from pivrex.line.inputs import Inputs
 from pivrex.line.law import HALTS, LawColumns, are_halted
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Rung, Stage, named
-from pivrex.line.wheel_tick import Told
 from pivrex.line.too_little import too_little
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.attachments import Encoded, MotorAttachment, ServoAttachment, SwitchAttachment
 from pivrex.rig.outputs import (
     DutyOutput,
@@ -324,19 +324,19 @@ class Outputs(Stage):
 
     def place(self, layout: Layout) -> None:
         first = layout.stage("outputs").start
-        self.told = slice(first, first + len(self.values))
+        self.commands = slice(first, first + len(self.values))
 
     # --- what it tells ---
 
-    def _said(self, told: Told) -> tuple[str, str]:
+    def _said(self, tick: WheelTick) -> tuple[str, str]:
         """The motor of the wheel, and what its driver is told."""
         rig = self._rig
-        name, motor = next((n, m) for n, m in rig.motors.items() if told.wheel in m.wheels)
+        name, motor = next((n, m) for n, m in rig.motors.items() if tick.wheel in m.wheels)
         mine = [v for v in self.values if v.motor == name]
-        values = {v.name: told("outputs", f"{plain(name)}_{v.name}") for v in mine}
-        drive = told("drive", plain(name)) * (-1.0 if motor.reversed else 1.0)
-        way = "forward" if drive > 0 else "backward" if drive < 0 else self._rest(told)
-        hum = " (! only hums)" if told("outputs", f"{plain(name)}_hums") else ""
+        values = {v.name: tick("outputs", f"{plain(name)}_{v.name}") for v in mine}
+        drive = tick("drive", plain(name)) * (-1.0 if motor.reversed else 1.0)
+        way = "forward" if drive > 0 else "backward" if drive < 0 else self._rest(tick)
+        hum = " (! only hums)" if tick("outputs", f"{plain(name)}_hums") else ""
         match motor.output:
             case MagnitudeOutput():
                 pin = f"pin {motor.output.direction_pin}" if motor.output.direction_pin != "" else "direction pin"
@@ -359,27 +359,27 @@ class Outputs(Stage):
         return name, said + hum
 
     @staticmethod
-    def _rest(told: Told) -> str:
+    def _rest(tick: WheelTick) -> str:
         """Name what a motor does that gets no drive: "brake" or "coast" where that is asked for, else "rest"."""
-        asked = [verb for verb in HALTS if told.get("bindings", verb) and not told("law", "entered")]
+        asked = [verb for verb in HALTS if tick.get("bindings", verb) and not tick("law", "entered")]
         return asked[0] if asked else "rest"
 
-    def phrases(self, told: Told) -> list[str]:
-        return [self._said(told)[1]]
+    def phrases(self, tick: WheelTick) -> list[str]:
+        return [self._said(tick)[1]]
 
-    def rungs(self, told: Told) -> list[Rung]:
-        name, said = self._said(told)
-        stopped, humming = told("clock", "stopped"), told("outputs", f"{plain(name)}_hums")
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        name, said = self._said(tick)
+        stopped, humming = tick("clock", "stopped"), tick("outputs", f"{plain(name)}_hums")
         note = "! too little to turn it: it only hums" if humming else "! stopped" if stopped else ""
-        if humming and told.by_stick:
+        if humming and tick.by_stick:
             why = [
                 t
-                for t in too_little(told.line)
-                if (t.motor, t.level) == (name, told("law", "level")) and t.function == told.main
+                for t in too_little(tick.line)
+                if (t.motor, t.level) == (name, tick("law", "level")) and t.function == tick.main
             ]
             at = f" at level {why[0].level_name}" if why and why[0].level_name else ""
             note += f"; even a full stick gives it only {why[0].drive * 100:.0f} %{at}" if why else ""
         turned = ", reversed" if self._rig.motors[name].reversed else ""
-        drive = told("drive", plain(name))
+        drive = tick("drive", plain(name))
         text = f"motor {name}{turned}: drive {drive:+.3f} → {said}"
         return [Rung("output", text, f"motors.{name}.reversed", note)]

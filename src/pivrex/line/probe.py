@@ -7,7 +7,7 @@ from pivrex.line.input_stages import Given
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout
 from pivrex.line.stage import Rung, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.rig import Rig
 
 __all__ = ["Probe", "ProbeColumns"]
@@ -37,10 +37,10 @@ class Probe(Given):
     def place(self, layout: Layout) -> None:
         self.entry = layout.stage("probe")
 
-    def rungs(self, told: Told) -> list[Rung]:
-        motor = int(told("probe", "motor"))
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        motor = int(tick("probe", "motor"))
         if not motor:
             return []
         return [
-            Rung("probe", f"only motor {self._motors[motor - 1]} is told anything → duty {told('probe', 'duty'):+.3f}")
+            Rung("probe", f"only motor {self._motors[motor - 1]} is told anything → duty {tick('probe', 'duty'):+.3f}")
         ]

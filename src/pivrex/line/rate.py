@@ -11,7 +11,7 @@ from pivrex.line.bindings import BindingsColumns, column_of
 from pivrex.line.input_stages import ClockColumns
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Fractions, Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.rig import Rig
 
 __all__ = ["Rate", "RateSettings", "RateState", "rate_step"]
@@ -142,31 +142,31 @@ class Rate(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Rate:
         return cls(rig, inputs)
 
-    def phrases(self, told: Told) -> list[str]:
-        if not told.by_stick or abs(told("rate", told.main) - told("scale", told.main)) <= 0.005:
+    def phrases(self, tick: WheelTick) -> list[str]:
+        if not tick.by_stick or abs(tick("rate", tick.main) - tick("scale", tick.main)) <= 0.005:
             return []
-        if self._reversed(told, told.main):
-            return [f"reversed {told.of_function('rate')[0]:.2f}"]
-        return [f"rate {told.of_function('rate')[0]:.2f}"]
+        if self._reversed(tick, tick.main):
+            return [f"reversed {tick.of_function('rate')[0]:.2f}"]
+        return [f"rate {tick.of_function('rate')[0]:.2f}"]
 
-    def _reversed(self, told: Told, function: str) -> bool:
+    def _reversed(self, tick: WheelTick, function: str) -> bool:
         """Return whether a button reverses a function."""
         drives = self.settings.drives[self.functions.index(function)]
-        return bool(drives) and bool(told.get("bindings", "reverse"))
+        return bool(drives) and bool(tick.get("bindings", "reverse"))
 
-    def rungs(self, told: Told) -> list[Rung]:
+    def rungs(self, tick: WheelTick) -> list[Rung]:
         found = []
         for function in self.functions:
             s = self._shaping.of(function)
-            before, after = told("scale", function), told("rate", function)
-            stopped, braked = told("clock", "stopped"), told.get("bindings", "brake")
+            before, after = tick("scale", function), tick("rate", function)
+            stopped, braked = tick("clock", "stopped"), tick.get("bindings", "brake")
             limits = " and ".join(
                 f"{word} {rate:g} /s"
                 for word, rate in (("slew up", s.slew_up_per_s), ("slew down", s.slew_down_per_s))
                 if rate
             )
             note = "! stopped" if stopped else "! brake" if braked else ""
-            turned = self._reversed(told, function)
+            turned = self._reversed(tick, function)
             slowed = abs(after - (-before if turned else before)) > 0.0005 and not note
             found.append(
                 Rung(

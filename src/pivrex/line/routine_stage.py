@@ -9,7 +9,7 @@ from pivrex.line.input_stages import Given
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Rung, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.attachments import ENCODED, reach_of
 from pivrex.rig.rig import Rig
 
@@ -59,6 +59,6 @@ class Routine(Given):
     def place(self, layout: Layout) -> None:
         self.entry = layout.stage("routine")
 
-    def rungs(self, told: Told) -> list[Rung]:
-        line = int(told("routine", "line"))
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        line = int(tick("routine", "line"))
         return [Rung("routine", f"line {line} of the routine asks for this")] if line else []

@@ -7,7 +7,7 @@ from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
 from pivrex.line.laws import LAWS, one_at_a_time
 from pivrex.line.stage import Fractions, Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.controls import EITHER
 from pivrex.rig.rig import Rig
 
@@ -62,21 +62,21 @@ class Scale(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Scale:
         return cls(rig, inputs.functions)
 
-    def phrases(self, told: Told) -> list[str]:
-        if not told.by_stick or self.settings.scale[self.functions.index(told.main)] == 1:
+    def phrases(self, tick: WheelTick) -> list[str]:
+        if not tick.by_stick or self.settings.scale[self.functions.index(tick.main)] == 1:
             return []
-        return [f"scale {told.of_function('scale')[0]:.2f}"]
+        return [f"scale {tick.of_function('scale')[0]:.2f}"]
 
-    def rungs(self, told: Told) -> list[Rung]:
+    def rungs(self, tick: WheelTick) -> list[Rung]:
         found = []
         shaping = self._rig.shaping
         for function in self.functions:
             by = "forward" if self._rig.keeps_direction and function == "sideways" else function
             text = (
-                f"{function}: {told('curve', function):+.3f}, {shaping.of(by).scale * 100:g} % · overall "
-                f"{shaping.overall * 100:g} % → {told('scale', function):+.3f}"
+                f"{function}: {tick('curve', function):+.3f}, {shaping.of(by).scale * 100:g} % · overall "
+                f"{shaping.overall * 100:g} % → {tick('scale', function):+.3f}"
             )
-            rests = self.settings.one and told("curve", function) != 0 and told("scale", function) == 0
+            rests = self.settings.one and tick("curve", function) != 0 and tick("scale", function) == 0
             found.append(
                 Rung("scale", text, f"{shaping.key(by)}.scale", "rests: either moves or turns" if rests else "")
             )

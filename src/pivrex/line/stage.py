@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 from pivrex.kernels.records import Form, Numbers, Record, field
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Column, Floats, Layout
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.rig import Rig
 
 __all__ = ["PRESSED", "Floats", "Fractions", "Rung", "Stage", "named"]
@@ -102,11 +102,11 @@ class Stage:
 
     # --- what it tells ---
 
-    def phrases(self, told: Told) -> list[str]:
+    def phrases(self, tick: WheelTick) -> list[str]:
         """Return its parts of the sentence that derives a wheel's output."""
         return []
 
-    def rungs(self, told: Told) -> list[Rung]:
+    def rungs(self, tick: WheelTick) -> list[Rung]:
         """Return its rungs of the ladder."""
         return []
 

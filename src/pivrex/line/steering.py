@@ -18,7 +18,7 @@ from pivrex.line.limits import LimitsColumns
 from pivrex.line.pid import PidSettings, pid
 from pivrex.line.pointing import PointingColumns
 from pivrex.line.stage import Floats, Rung, Stage, named
-from pivrex.line.wheel_tick import NOTHING, Told
+from pivrex.line.wheel_tick import NOTHING, WheelTick
 from pivrex.rig.rig import Rig
 from pivrex.units import wrap_deg
 
@@ -201,34 +201,34 @@ class Steering(Stage):
 
     # --- what it tells ---
 
-    def phrases(self, told: Told) -> list[str]:
-        if not self._rig.chassis.wheels[told.w].steered:
+    def phrases(self, tick: WheelTick) -> list[str]:
+        if not self._rig.chassis.wheels[tick.w].steered:
             return []
-        target, angle = self._angles(told)
-        given, speed = told("limits", f"{told.column}_limited"), told("steering", f"{told.column}_speed")
+        target, angle = self._angles(tick)
+        given, speed = tick("limits", f"{tick.column}_limited"), tick("steering", f"{tick.column}_speed")
         parts = [f"to {target:.0f} deg, points {angle:.0f} deg"]
-        if told("steering", f"{told.column}_way") < 0:
+        if tick("steering", f"{tick.column}_way") < 0:
             parts[0] += ", reversed"
         if abs(abs(speed) - given) > NOTHING:
-            share = told("steering", f"{told.column}_share")
+            share = tick("steering", f"{tick.column}_share")
             parts[0] += f", cosine {share:.2f}" if share < 1 else ""
         return [f"{parts[0]}: {speed:.2f} m/s"]
 
-    def _angles(self, told: Told) -> tuple[float, float]:
-        target = np.degrees(told("steering", f"{told.column}_target"))
-        return wrap_deg(float(target)), wrap_deg(float(np.degrees(told("pointing", f"{told.column}_angle"))))
+    def _angles(self, tick: WheelTick) -> tuple[float, float]:
+        target = np.degrees(tick("steering", f"{tick.column}_target"))
+        return wrap_deg(float(target)), wrap_deg(float(np.degrees(tick("pointing", f"{tick.column}_angle"))))
 
-    def rungs(self, told: Told) -> list[Rung]:
-        if not self._rig.chassis.wheels[told.w].steered:
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        if not self._rig.chassis.wheels[tick.w].steered:
             return []
-        target, angle = self._angles(told)
-        missing = abs(np.degrees(told("steering", f"{told.column}_target") - told("pointing", f"{told.column}_angle")))
+        target, angle = self._angles(tick)
+        missing = abs(np.degrees(tick("steering", f"{tick.column}_target") - tick("pointing", f"{tick.column}_angle")))
         return [
             Rung(
                 "steer",
-                f"{told('limits', f'{told.column}_limited'):+.3f} m/s, points {angle:+.1f} deg, should {target:+.1f} deg, "
-                f"share {told('steering', f'{told.column}_share'):.2f} → {told('steering', f'{told.column}_speed'):+.3f} m/s",
-                f"steering.wheels.{told.wheel}.p",
+                f"{tick('limits', f'{tick.column}_limited'):+.3f} m/s, points {angle:+.1f} deg, should {target:+.1f} deg, "
+                f"share {tick('steering', f'{tick.column}_share'):.2f} → {tick('steering', f'{tick.column}_speed'):+.3f} m/s",
+                f"steering.wheels.{tick.wheel}.p",
                 "still turning" if missing > 2 else "",
             )
         ]

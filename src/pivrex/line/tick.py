@@ -6,7 +6,6 @@ from pivrex.kernels.maths import mod
 from pivrex.kernels.records import Flag, Number, Record, field, part, repeat
 from pivrex.kernels.subset import kernel
 from pivrex.line.aim import AimColumns
-from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.attachments import AttachmentsColumns, AttachmentSettings, AttachmentState, attachments_step
 from pivrex.line.axes import AxesSettings, axes_step
 from pivrex.line.balance import BalanceColumns, BalanceSettings, BalanceState, balance_step
@@ -18,9 +17,9 @@ from pivrex.line.curve import CurveSettings, curve_step
 from pivrex.line.drive import DriveColumns, DriveSettings, drive_step
 from pivrex.line.following import FollowingColumns, FollowingSettings, FollowingState, following_step
 from pivrex.line.frame import FrameColumns, FrameScratch, FrameSettings, FrameState, frame_step
-from pivrex.line.input_stages import ClockColumns, RawColumns, SensedRow, TruthRow
 from pivrex.line.heading import HeadingColumns, HeadingSettings, HeadingState, heading_step
 from pivrex.line.helping import HelpingColumns, HelpingSettings, HelpingState, helping_step
+from pivrex.line.input_stages import ClockColumns, RawColumns, SensedRow, TruthRow
 from pivrex.line.kinematics import Needs, WheelsColumns, wheels_step
 from pivrex.line.law import LawColumns, LawSettings, LawState, law_step
 from pivrex.line.limits import LimitsColumns, LimitScratch, LimitSettings, limits_step
@@ -31,6 +30,7 @@ from pivrex.line.pointing import PointingColumns, PointingSettings, PointingStat
 from pivrex.line.presses import BindingScratch, BindingSettings, BindingState
 from pivrex.line.probe import ProbeColumns
 from pivrex.line.rate import RateSettings, RateState, rate_step
+from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.scale import ScaleSettings, scale_step
 from pivrex.line.stage import Fractions
 from pivrex.line.steering import SteeringColumns, SteerSettings, SteerState, steering_step

@@ -10,7 +10,7 @@ from pivrex.kernels.records import Form, Number, Numbers, Record, field
 from pivrex.kernels.subset import kernel
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.rig import Rig
 
 __all__ = ["DISAGREES", "FROZEN", "LIES", "SILENT", "Tilt", "TiltColumns", "TiltSettings", "TiltState", "tilt_step"]
@@ -176,8 +176,8 @@ class Tilt(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Tilt | None:
         return cls(rig) if rig.tilt is not None else None
 
-    def rungs(self, told: Told) -> list[Rung]:
-        lean, rate, by_weight, bias, fault = (told("tilt", c.name) for c in self.columns)
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        lean, rate, by_weight, bias, fault = (tick("tilt", c.name) for c in self.columns)
         text = (
             f"gyro {degrees(rate):+.1f} deg/s (bias {degrees(bias):+.2f}), accelerometers {degrees(by_weight):+.1f} deg, blended over "
             f"{self._blend_s:g} s → lean {degrees(lean):+.1f} deg"

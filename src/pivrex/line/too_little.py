@@ -9,7 +9,7 @@ import numpy as np
 from pivrex.line.control import Control
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.layout import Floats
-from pivrex.line.wheel_tick import Telling
+from pivrex.line.wheel_tick import TickLine
 
 __all__ = ["TooLittle", "too_little"]
 
@@ -46,7 +46,7 @@ class TooLittle:
         )
 
 
-def too_little(line: Telling) -> list[TooLittle]:
+def too_little(line: TickLine) -> list[TooLittle]:
     """Find the functions whose full stick is too little, at each speed level, each with the motor that lacks most.
 
     Notes
@@ -78,7 +78,7 @@ def too_little(line: Telling) -> list[TooLittle]:
     return found
 
 
-def _speeds(line: Telling, k: int, level: int) -> Floats:
+def _speeds(line: TickLine, k: int, level: int) -> Floats:
     """Return what a full stick of function k asks of each wheel, (W,) in m/s, of a steered one along its hub's way; on a bench rad/s."""
     scale, law = line.stages["scale"].settings.scale, line.law
     unit = np.zeros(len(law.functions))

@@ -11,13 +11,13 @@ from pivrex.line.layout import Floats, Layout, plain
 from pivrex.rig.channels import is_one_sided
 from pivrex.rig.rig import Rig
 
-__all__ = ["Telling", "Told", "turning"]
+__all__ = ["TickLine", "WheelTick", "turning"]
 
 NOTHING = 0.0005
 """What would be written as 0.000."""
 
 
-class Telling(Protocol):
+class TickLine(Protocol):
     """What a `pivrex.line.line.Line` is to those that tell of it."""
 
     rig: Rig
@@ -32,7 +32,7 @@ class Telling(Protocol):
     def law(self) -> Any: ...
 
 
-class Told:
+class WheelTick:
     """A Tick's row, asked for one wheel.
 
     Attributes
@@ -48,7 +48,7 @@ class Told:
         Whether the wheel's speed is derived from the sticks; else from a button, a letter or a motion from elsewhere.
     """
 
-    def __init__(self, line: Telling, row: Floats, wheel: str) -> None:
+    def __init__(self, line: TickLine, row: Floats, wheel: str) -> None:
         self.line, self.row, self.wheel = line, row, wheel
         self.w = line.wheels.index(wheel)
         self.column = plain(wheel)

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from pivrex.line.line import Line
 from pivrex.line.stage import Floats, Rung
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 
 __all__ = ["Rung", "ladder", "sentence"]
 
@@ -22,11 +22,11 @@ MINUS = re.compile(r"(?<!\w)-|-(?=\d)")
 
 def sentence(line: Line, row: Floats, wheel: str) -> str:
     """Derive a wheel's output in one sentence: every stage gives its part; what the Tick does not have is "?"."""
-    told = Told(line, row, wheel)
+    tick = WheelTick(line, row, wheel)
     parts: list[str] = []
     for stage in line.stages.values():
         try:
-            parts += stage.phrases(told)
+            parts += stage.phrases(tick)
         except ValueError:  # a whole number is not told
             parts.append(f"{stage.name} ?")
     return f"why {wheel}: " + MINUS.sub("−", UNKNOWN.sub("?", ARROW.join(parts)))
@@ -34,11 +34,11 @@ def sentence(line: Line, row: Floats, wheel: str) -> str:
 
 def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
     """Derive a wheel's output, a rung a step, in the order of the line: every stage gives its own; what the Tick does not have is "?"."""
-    told = Told(line, row, wheel)
+    tick = WheelTick(line, row, wheel)
     rungs: list[Rung] = []
     for stage in line.stages.values():
         try:
-            rungs += stage.rungs(told)
+            rungs += stage.rungs(tick)
         except ValueError:
             rungs.append(Rung(stage.name, "?", note="this Tick does not tell it"))
     return [

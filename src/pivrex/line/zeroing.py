@@ -12,7 +12,7 @@ from pivrex.kernels.subset import kernel
 from pivrex.line.input_stages import SensedRow
 from pivrex.line.inputs import Inputs
 from pivrex.line.stage import Rung, Stage, named
-from pivrex.line.wheel_tick import Told
+from pivrex.line.wheel_tick import WheelTick
 from pivrex.rig.rig import Rig
 
 __all__ = [
@@ -165,17 +165,17 @@ class Zeroing(Stage):
         """Return the state in which the bias is measured as soon as the robot stands and the gyro speaks."""
         return state._replace(status=WAITS, readings=0.0, first=0.0, second=0.0)
 
-    def rungs(self, told: Told) -> list[Rung]:
-        if not told("zeroing", "status"):
+    def rungs(self, tick: WheelTick) -> list[Rung]:
+        if not tick("zeroing", "status"):
             return []
-        bias, noise = (float(np.degrees(told("zeroing", n))) for n in ("bias", "noise"))
+        bias, noise = (float(np.degrees(tick("zeroing", n))) for n in ("bias", "noise"))
         words = {
             WAITS: "waits until it stands",
             MEASURES: "measures",
             DONE: "done",
             MOVED: "! it moved; waits until it stands",
         }
-        status = words[told("zeroing", "status")]
+        status = words[tick("zeroing", "status")]
         return [
             Rung("zero", f"gyro bias {bias:+.3f} deg/s taken off, noise {noise:.3f} deg/s ({status})", "gyro.zero_for")
         ]

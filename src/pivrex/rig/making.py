@@ -7,10 +7,10 @@ from pathlib import Path
 
 from pivrex.errors import Mistake, RigError, UnitError
 from pivrex.files import resolved, write_atomically
+from pivrex.rig.new_robot import Wishes
+from pivrex.rig.new_robot_text import workspace_text, written
 from pivrex.rig.read import read_text, rig_text
 from pivrex.rig.rig import Rig
-from pivrex.rig.new_robot_text import workspace_text, written
-from pivrex.rig.new_robot import Wishes
 
 __all__ = ["begin", "check_name", "copied", "file_of"]
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from math import cos, pi, sin
 
-from pivrex.rig.quantities import quoted
 from pivrex.rig.new_robot import BENCH, LAWS, ROBOT_LINE, TWO_SIDED, WHEELS, Wishes
+from pivrex.rig.quantities import quoted
 
 __all__ = ["workspace_text", "written"]
 

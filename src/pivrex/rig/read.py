@@ -18,9 +18,9 @@ from pivrex.errors import Mistake, PivrexError, ReadError, RigError
 from pivrex.files import read_persons
 from pivrex.rig.base import Table
 from pivrex.rig.field import Field, Workspace
-from pivrex.rig.recovery import follows, mend
 from pivrex.rig.place import find_places
 from pivrex.rig.quantities import quoted
+from pivrex.rig.recovery import follows, mend
 from pivrex.rig.renamed import with_new_keys, with_new_places
 from pivrex.rig.rig import Rig
 from pivrex.rig.schema import Loc, field_at, walk

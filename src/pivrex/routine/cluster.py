@@ -33,7 +33,7 @@ def batch(work: Work, seeds: NDArray[np.uint64]) -> Rehearsed:
 
 
 def rehearse_on(
-    address: str, work: Work, seeds: NDArray[np.uint64], told: Callable[[int, int], None] = lambda _done, _whole: None
+    address: str, work: Work, seeds: NDArray[np.uint64], report: Callable[[int, int], None] = lambda _done, _whole: None
 ) -> Rehearsed:
     """Rehearse on the workers of a dask scheduler.
 
@@ -43,7 +43,7 @@ def rehearse_on(
         Of the scheduler, such as "tcp://10.0.0.5:8786".
     work : Work
     seeds : (N,) uint64
-    told : callable
+    report : callable
         Is told how many batches are done, and how many there are.
 
     Raises
@@ -73,7 +73,7 @@ def rehearse_on(
         with client.as_current():
             for future in as_completed(futures):
                 found[place[future.key]] = future.result()
-                told(len(found), len(tasks))
+                report(len(found), len(tasks))
     except PivrexError:
         raise
     except Exception as problem:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from pivrex.line.routine_stage import OF_FIELD
 from pivrex.line.line import Line
+from pivrex.line.routine_stage import OF_FIELD
 from pivrex.line.se2 import move_along, straighten
 from pivrex.line.stage import Floats
 

@@ -9,9 +9,9 @@ import numpy as np
 from pivrex.kernels.maths import div, is_nan, nan, smaller
 from pivrex.kernels.records import Flags, Form, Numbers, Record, Wholes, field
 from pivrex.kernels.subset import kernel
-from pivrex.line.routine_stage import RoutineColumns
 from pivrex.line.attachments import AttachmentSettings
 from pivrex.line.bindings import BindingsColumns
+from pivrex.line.routine_stage import RoutineColumns
 from pivrex.routine.robot import RobotWords
 
 __all__ = ["AttachedState", "Hands", "ask_attachments"]

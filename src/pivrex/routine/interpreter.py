@@ -29,7 +29,7 @@ from pivrex.routine.program import (
     StopStep,
     SwitchStep,
 )  # fmt: skip
-from pivrex.routine.thread import UNKNOWN, Blocked, Frame, StepRecord, Thread, Told, copied, renumber
+from pivrex.routine.thread import UNKNOWN, Blocked, Frame, RoutineMessage, StepRecord, Thread, copied, renumber
 from pivrex.routine.values import FaultError, Seen, holds, value_of
 from pivrex.routine.waiting import has_come
 from pivrex.routine.world import World
@@ -45,7 +45,7 @@ DEEPEST = 60
 """How many own moves may be in each other."""
 
 MOST_RECORDS = 2000
-MOST_TOLD = 20000
+MAX_MESSAGES = 20000
 
 
 class Mind:
@@ -70,7 +70,7 @@ class Mind:
         self.ended, self.why = RUNS, ""
         self.halts_at, self.halted, self.passed = 0, False, False
         self.records: list[StepRecord] = []
-        self.told: list[Told] = []
+        self.messages: list[RoutineMessage] = []
         """What it said and showed."""
         self.threads: dict[int, Thread] = {0: Thread([Frame(MAIN, 0, {})])}
         self._next = 1
@@ -128,7 +128,7 @@ class Mind:
         made = Mind(self._dt)
         made.ended, made.why, made._next, made.touched = self.ended, self.why, self._next, dict(self.touched)
         made.records = [replace(r, marks=list(r.marks)) for r in self.records]
-        made.told = list(self.told)
+        made.messages = list(self.messages)
         made.threads = copied(self.threads)
         return made
 
@@ -136,7 +136,7 @@ class Mind:
         """Take other numbers for the lines of the text."""
         for record in self.records:
             record.line = int(lines.get(record.line, record.line))
-        self.told = [replace(t, line=int(lines.get(t.line, t.line))) for t in self.told]
+        self.messages = [replace(t, line=int(lines.get(t.line, t.line))) for t in self.messages]
         renumber(self.threads, lines)
 
     def miss(self) -> None:
@@ -342,13 +342,15 @@ class Mind:
 
     def _tell(self, thread: Thread, step: SayStep | ShowStep, n: int, seen: Seen) -> None:
         frame = thread.frames[-1]
-        if len(self.told) >= MOST_TOLD:
+        if len(self.messages) >= MAX_MESSAGES:
             return
         place = frame.code, frame.pc - 1, self._line_of(thread, step), n
         if isinstance(step, SayStep):
-            self.told.append(Told(*place, words=step.text))
+            self.messages.append(RoutineMessage(*place, words=step.text))
         else:
-            self.told.append(Told(*place, label=step.label, value=value_of(step.value, seen), kind=step.kind))
+            self.messages.append(
+                RoutineMessage(*place, label=step.label, value=value_of(step.value, seen), kind=step.kind)
+            )
 
     def _record_point(self, thread: Thread, step: Instruction, lane: str, n: int) -> None:
         at = self._record(thread, step, lane, n)

@@ -186,7 +186,7 @@ def _column(name: str, line: Line, rows: Floats) -> Floats:
         return rows[:, at("clock", "t")]
     if name in rig.attachments:
         kind = rig.attachments[name].kind
-        told = reached(plain(name), kind) if kind in ENCODED else f"{plain(name)}_target"
-        return rows[:, at("attachments", told)]
+        target = reached(plain(name), kind) if kind in ENCODED else f"{plain(name)}_target"
+        return rows[:, at("attachments", target)]
     found = rows[:, at("sensed", plain(name))]
     return np.where(found > 0, found, np.nan) if name in rig.sensors else found

@@ -13,10 +13,10 @@ from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.routine.drives import Drives
-from pivrex.routine.marks import mark_steps
 from pivrex.routine.interpreter import Mind
+from pivrex.routine.marks import mark_steps
 from pivrex.routine.program import Program
-from pivrex.routine.thread import StepRecord, Told
+from pivrex.routine.thread import RoutineMessage, StepRecord
 from pivrex.sim.model import AnyStandIn
 from pivrex.sim.sampled import drawn, placed_by, stand_in_under
 
@@ -60,7 +60,7 @@ class Play:
         Where it believed to be before each Tick.
     names : dict of str to float
         What the routine keeps at its end.
-    told : tuple of Told
+    messages : tuple of Told
         What it said and showed.
     """
 
@@ -73,7 +73,7 @@ class Play:
     believed: Floats
     dt_s: float
     names: dict[str, float] = field(default_factory=dict)
-    told: tuple[Told, ...] = ()
+    messages: tuple[RoutineMessage, ...] = ()
 
     @property
     def pose(self) -> Floats:
@@ -161,7 +161,9 @@ class Player:
         names = dict(mind.threads[0].frames[0].names)
         poses = table[:, line.layout.these("truth", ("x", "y", "heading"))]
         poses = np.concatenate((poses, drives.robot().pose))
-        return Play(table, ended, why, n * line.dt_s, mind.records, poses, believes, line.dt_s, names, tuple(mind.told))
+        return Play(
+            table, ended, why, n * line.dt_s, mind.records, poses, believes, line.dt_s, names, tuple(mind.messages)
+        )
 
     def _begin(self, program: Program) -> _Mark:
         """Return the latest moment up to which the program does what the one before did."""

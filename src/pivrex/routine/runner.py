@@ -21,18 +21,18 @@ from pivrex.line.zeroing import Zeroing
 from pivrex.path.plan import Plan
 from pivrex.rig.attachments import ENCODED
 from pivrex.rig.field import Field
-from pivrex.routine.tick_requests import Asker
 from pivrex.routine.estimate import known_by, moved_to
 from pivrex.routine.hands import Hands
+from pivrex.routine.interpreter import Mind
 from pivrex.routine.kinds import NUMBER, Kind
 from pivrex.routine.knowing import Knowing
 from pivrex.routine.means import Means
 from pivrex.routine.memory import Habits, Memory
-from pivrex.routine.interpreter import Mind
 from pivrex.routine.motion import begin, begin_plan, end, wrapped
 from pivrex.routine.planning import Standing, number, slower, time_of
 from pivrex.routine.program import AttachStep, FollowStep, Instruction, MotionStep, Program, RunStep, WaitStep
 from pivrex.routine.thread import UNKNOWN
+from pivrex.routine.tick_requests import Asker
 from pivrex.routine.ticking import RoutineState
 from pivrex.routine.values import Seen, value_of
 from pivrex.routine.watching import watch_of
@@ -114,17 +114,19 @@ class Runner(Knowing):
         )
 
     @classmethod
-    def resumed(cls, program: Program, line: Line, memory: Memory, told: bool, field: Field | None = None) -> Runner:
+    def resumed(
+        cls, program: Program, line: Line, memory: Memory, simulated: bool, field: Field | None = None
+    ) -> Runner:
         """Begin where a memory is of, standing where it believes to be. What attachments were asked for is asked for again.
 
-        ``told``: the attachments are where the memory says, whatever their encoders call it; so of a simulated robot.
+        ``simulated``: the attachments are where the memory says, whatever their encoders call it; so of a simulated robot.
         """
         made = cls(program, line, np.array(memory.believed), field)
         made._seen.set(n=memory.n)
         made.mind = memory.mind.copied()
         made._habits = replace(memory.habits, slow=dict(memory.habits.slow))
         made.state.set(gyro=float(made._habits.gyro))
-        made._hands.begin(memory.attached, memory.off, memory.angles if told else {})
+        made._hands.begin(memory.attached, memory.off, memory.angles if simulated else {})
         return made
 
     def renumber(self, lines: Mapping[float, float]) -> None:

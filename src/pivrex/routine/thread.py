@@ -10,7 +10,7 @@ from pivrex.routine.kinds import NUMBER, Kind, in_unit, shown
 from pivrex.routine.nodes import Condition
 from pivrex.routine.program import Limit
 
-__all__ = ["UNKNOWN", "Blocked", "Frame", "StepRecord", "Thread", "Told", "copied", "renumber"]
+__all__ = ["UNKNOWN", "Blocked", "Frame", "RoutineMessage", "StepRecord", "Thread", "copied", "renumber"]
 
 UNKNOWN = "unknown"
 """What a step is marked with that a mark should have told where the robot is."""
@@ -46,7 +46,7 @@ class StepRecord:
 
 
 @dataclass(frozen=True)
-class Told:
+class RoutineMessage:
     """What a routine said, or a value that it showed.
 
     Attributes

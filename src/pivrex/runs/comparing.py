@@ -13,9 +13,9 @@ from pivrex.errors import RigError
 from pivrex.line.layout import Floats
 from pivrex.rig.difference import Change, differences
 from pivrex.rig.read import rig_text
+from pivrex.runs.alignment import row_by
 from pivrex.runs.effects import Effect, cause_of, effects_of
 from pivrex.runs.figures import FIGURES, Figure, Figures
-from pivrex.runs.alignment import row_by
 from pivrex.runs.parting import Parting, Partings, StageParting, is_exact
 from pivrex.runs.run import Run
 from pivrex.runs.track import TRACK

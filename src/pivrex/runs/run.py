@@ -20,8 +20,8 @@ from pivrex.line import Line
 from pivrex.line.layout import Floats
 from pivrex.rig import Field, read_rig
 from pivrex.rig.read import read_floor
-from pivrex.runs.facts import Facts, read_facts
 from pivrex.runs.events import Event, read_events
+from pivrex.runs.facts import Facts, read_facts
 from pivrex.runs.track import OLD_TRACK, TRACK
 
 __all__ = ["KEPT_PIECES", "Piece", "Run"]
@@ -219,7 +219,7 @@ class Run:
     # --- what stood next to them ---
 
     @cached_property
-    def told(self) -> list[tuple[int, Mapping[str, Any]]]:
+    def status_rows(self) -> list[tuple[int, Mapping[str, Any]]]:
         """What the screen was told in addition to the Ticks: from which row on, and what changed."""
         found = []
         for line in self._text("status.jsonl").split(b"\n"):
@@ -238,7 +238,7 @@ class Run:
     @cached_property
     def rigs(self) -> list[tuple[int, Path]]:
         """Which file of the folder has the rig, from which row on."""
-        found = [(row, self.folder / str(one["rig"])) for row, one in self.told if "rig" in one]
+        found = [(row, self.folder / str(one["rig"])) for row, one in self.status_rows if "rig" in one]
         there = [(row, path) for row, path in found if path.exists() and path.parent == self.folder]
         return there or [(0, self.folder / "rig.toml")]
 
@@ -248,7 +248,9 @@ class Run:
 
     def routine_file(self, row: int) -> Path | None:
         """Return the file of the routine that was chosen at a row; None for none."""
-        found = [(at, self.folder / str(one["routine"])) for at, one in self.told if "routine" in one and at <= row]
+        found = [
+            (at, self.folder / str(one["routine"])) for at, one in self.status_rows if "routine" in one and at <= row
+        ]
         return found[-1][1] if found and found[-1][1].is_file() else None
 
     @staticmethod

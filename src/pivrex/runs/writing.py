@@ -33,9 +33,9 @@ from pivrex.line.layout import Floats
 from pivrex.lower import reason
 from pivrex.rig import Field
 from pivrex.rig.written import written
+from pivrex.runs.events import EVENTS_HEADER, Event, Watcher, event_line
 from pivrex.runs.facts import FACTS, Facts, read_facts, write_facts
 from pivrex.runs.figures import Figures
-from pivrex.runs.events import EVENTS_HEADER, Event, Watcher, event_line
 from pivrex.runs.shelf import leads_out
 from pivrex.runs.track import TRACK_HEADER, Track
 
@@ -160,7 +160,7 @@ class RunWriter:
         """Take something that happened."""
         self._write(self._events, event_line(event).encode())
 
-    def told(self, changed: Mapping[str, object]) -> None:
+    def status_rows(self, changed: Mapping[str, object]) -> None:
         """Take what the screen shows in addition to the Ticks, from the next one on: what changed of it."""
         self._write(self._status, orjson.dumps({"row": self.rows, **changed}) + b"\n")
 
@@ -185,7 +185,7 @@ class RunWriter:
         count = self._counts[what]
         name = f"{what}{'' if count == 1 else f'-{count}'}{suffix}"
         write_atomically(self.folder / name, text)
-        self.told({what: name})
+        self.status_rows({what: name})
 
     def drives(self, who: str) -> None:
         """Take who drives now."""

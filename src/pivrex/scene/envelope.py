@@ -80,14 +80,14 @@ def envelope_scene(data: EnvelopeData) -> Scene:
     return scene
 
 
-def motion_scene(told: Floats, does: Floats) -> Scene:
+def motion_scene(commanded: Floats, does: Floats) -> Scene:
     """Draw a commanded and a measured motion, (3,) each, as shares of the greatest forward, left and turn; NaN for unknown ones.
 
     Ahead is up. The arrows lie side by side; the turn is an arc from the top, to the left where the robot turns left.
     """
     below = _dial(4)
     scene = Scene(below.box, below=below)
-    for motion, named, side, radius in ((told, "commanded", 1.0, 0.88), (does, "measured", -1.0, 0.66)):
+    for motion, named, side, radius in ((commanded, "commanded", 1.0, 0.88), (does, "measured", -1.0, 0.66)):
         if not np.isfinite(motion).all():
             continue
         way = np.array([-motion[1], motion[0]])

@@ -214,8 +214,8 @@ def add_motion(scene: Scene, rig: Rig, pose: Sequence[float], data: RobotMotion)
         )
         bad = k < len(data.limited) and data.limited[k]
         _add_pair(scene, pose, hub, (asked, real), reach, "alarm" if bad else "commanded", 0.75, wheel.y_m < 0)
-    told, does = (_body_way(of, reach) for of in (data.motion, data.moving))
-    _add_pair(scene, pose, np.zeros(2), (told, does), reach, "commanded", 1.1, False)
+    commanded, does = (_body_way(of, reach) for of in (data.motion, data.moving))
+    _add_pair(scene, pose, np.zeros(2), (commanded, does), reach, "commanded", 1.1, False)
     _add_turn(scene, pose, data.motion, "commanded", 0.36 * reach)
     _add_turn(scene, pose, data.moving, "measured", 0.26 * reach)
 
@@ -228,11 +228,11 @@ def _body_way(twist: Floats | None, reach: float) -> Floats | None:
 
 
 def _add_pair(
-    scene: Scene, pose: Sequence[float], hub: Floats, ways: tuple[Floats | None, Floats | None], reach: float, told: str,
+    scene: Scene, pose: Sequence[float], hub: Floats, ways: tuple[Floats | None, Floats | None], reach: float, commanded: str,
     width: float, right: bool,
 ) -> None:  # fmt: skip
     """Draw the commanded and the measured arrow side by side; the commanded one outside."""
-    for way, named, side in zip(ways, (told, "measured"), (-1.0, 1.0) if right else (1.0, -1.0), strict=True):
+    for way, named, side in zip(ways, (commanded, "measured"), (-1.0, 1.0) if right else (1.0, -1.0), strict=True):
         if way is not None and hypot(*way) > LEAST_ARROW * reach:
             # an arrow backwards has its left on the other side
             back = -1.0 if float(way[0]) < 0 else 1.0

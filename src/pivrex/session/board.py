@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from pivrex.routine.thread import Told
+from pivrex.routine.thread import RoutineMessage
 from pivrex.session.status import Status, shown_of
 
 __all__ = ["Board"]
@@ -24,9 +24,9 @@ class Board:
         """Change some of its fields."""
         self.status = replace(self.status, **changes)  # type: ignore[arg-type]
 
-    def hear(self, told: Sequence[Told], dt_s: float) -> None:
+    def hear(self, messages: Sequence[RoutineMessage], dt_s: float) -> None:
         """Take what a routine said and showed since the last tick."""
-        for one in told:
+        for one in messages:
             if one.label:
                 others = (s for s in self.status.shown if s.line != one.line)
                 self.set(shown=(*others, shown_of(one, dt_s)))

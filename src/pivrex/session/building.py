@@ -47,7 +47,7 @@ def build(
     model = stand_in_under(rig, field, found, wiring)
     start = model.start()
     _, row = line.step(line.start(), line.rest(), model.sense(start), 0.0, truth=model.truth(start))
-    model.step(start, line.told(row), line.dt_s)
+    model.step(start, line.commands(row), line.dt_s)
     return Built(line, model, found, line.resting(), serial, start_of(field), task)
 
 

@@ -14,7 +14,6 @@ from pivrex.line.balance import STANDS
 from pivrex.line.beginning import begun, known_at, set_up, start_of, taken_in_hand
 from pivrex.line.layout import Floats
 from pivrex.session import messages as ask
-from pivrex.session.request_handlers import ANSWERS, AS_STICK, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
 from pivrex.session.board import Board
 from pivrex.session.building import AtOnce, Builder, Built, Wired, build
 from pivrex.session.correcting import Correcting
@@ -25,6 +24,7 @@ from pivrex.session.own_moves import OwnMoves
 from pivrex.session.probing import HELD, Probing
 from pivrex.session.recording import Recordings
 from pivrex.session.report import Report
+from pivrex.session.request_handlers import ANSWERS, AS_STICK, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
 from pivrex.session.robots import Robots
 from pivrex.session.rounds import Rounds
 from pivrex.session.status import Status
@@ -151,8 +151,8 @@ class Session:
             self._state = taken_in_hand(line, self._state)
         self._state, row = line.step(self._state, raw, sensed, float(stop), driving, truth, entry)
         self._row = row
-        told = self._finite(row)
-        self.robots.command(told, drives=self.status.moving.robot_drives and not match.rests)
+        commands = self._finite(row)
+        self.robots.command(commands, drives=self.status.moving.robot_drives and not match.rests)
         obey(self, row, now_s)
         self._rounds.count(line, self._t)
         self._recordings.add(now_s)
@@ -224,7 +224,7 @@ class Session:
     def _finite(self, row: Floats) -> Floats:
         """Take what the robot is told out of a Tick; a number that is not finite stops it."""
         if np.isfinite(row[self._line.layout.stage("outputs")]).all():
-            return self._line.told(row)
+            return self._line.commands(row)
         self.stop("the line gave a number that is not finite")
         return self.robots.neutral
 

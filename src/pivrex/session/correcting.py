@@ -8,8 +8,8 @@ from pivrex.line import Entry, Line, LineState
 from pivrex.line.correction import FAULTS, JUMPED, Correction
 from pivrex.line.layout import Floats
 from pivrex.line.zeroing import DONE, MEASURES, MOVED, WAITS, Zeroing
-from pivrex.routine.tick_requests import Mover
 from pivrex.routine.motion import Motion
+from pivrex.routine.tick_requests import Mover
 from pivrex.session.board import Board
 
 __all__ = ["Correcting"]

@@ -21,8 +21,8 @@ from pivrex.line.layout import Floats
 from pivrex.lower import reason
 from pivrex.rig.field import Keep as KeepSettings
 from pivrex.rig.secret import without_key
-from pivrex.runs.facts import UNMARKED, Facts
 from pivrex.runs.events import Event
+from pivrex.runs.facts import UNMARKED, Facts
 from pivrex.runs.shelf import Shelf
 from pivrex.runs.writing import RunWriter
 from pivrex.session.journal import changes, happened
@@ -135,9 +135,9 @@ class Keeping:
         """Say what the thread has to say."""
         writes = self._writes
         while writes is not None and writes.news:
-            said, told = writes.news.popleft()
-            if told:
-                self._tell(**told)
+            said, status_rows = writes.news.popleft()
+            if status_rows:
+                self._tell(**status_rows)
             if said:
                 self._say(said)
 
@@ -295,7 +295,7 @@ class _Writes:
     def _write_down(self, before: Status, status: Status) -> None:
         writer = self._writer
         if writer is not None:
-            writer.told(changes(before, status))
+            writer.status_rows(changes(before, status))
             for kind, text in happened(before, status):
                 writer.event(Event(self._t, writer.rows, kind, text))
             writer.drives(_driver(status))
@@ -337,7 +337,7 @@ class _Writes:
         self._writer = RunWriter(folder, facts, rig.line, without_key(rig.text), self._floor, longest_s)
         if self._routine[0]:
             self._writer.routine(*self._routine)
-        self._writer.told(changes(None, status))
+        self._writer.status_rows(changes(None, status))
         self._writer.drives(_driver(status))
         self.news.append(("", {"keeping": self._name if why else ""}))
 

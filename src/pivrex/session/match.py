@@ -120,7 +120,7 @@ class Match:
             self._runner, self._first = self._new_runner(self._program, line, field), True
             self._left = max(1, self._left - self._runner.n)
             seconds = self._left * line.dt_s
-            self._told = len(self._runner.mind.told)  # what was told before its line was told then
+            self._told = len(self._runner.mind.messages)  # what was told before its line was told then
             self._say(from_s=self._runner.n * line.dt_s)
         waits = LET_GO if period is Period.DRIVEN else ""
         self._say(period=period, left_s=seconds, at_t=t, paused=False, only=only, ended="", why="", waits=waits)
@@ -131,7 +131,7 @@ class Match:
         midway = self.midway
         if midway is None:
             return Runner(program, line, np.array(self.status.start), field)
-        return Runner.resumed(program, line, midway.memory, told=self._board.status.linked == "off", field=field)
+        return Runner.resumed(program, line, midway.memory, simulated=self._board.status.linked == "off", field=field)
 
     def take_over(self) -> None:
         """The driver's sticks are at rest: from now on they count."""
@@ -188,8 +188,8 @@ class Match:
         entry = runner.tick(None if self._first else row)
         self._first = False
         mind = runner.mind
-        self._board.hear(mind.told[self._told :], line.dt_s)
-        self._told = len(mind.told)
+        self._board.hear(mind.messages[self._told :], line.dt_s)
+        self._told = len(mind.messages)
         if mind.ended:
             self._say(ended=mind.ended, why=mind.why)
             self._board.note(f"the routine has {mind.ended}" + (f": {mind.why}" if mind.why else ""))

@@ -82,8 +82,8 @@ class OwnMoves:
         else:
             entry = runner.tick(None if self._first else row)
             self._first, mind = False, runner.mind
-            self._board.hear(mind.told[self._told :], line.dt_s)
-            self._told = len(mind.told)
+            self._board.hear(mind.messages[self._told :], line.dt_s)
+            self._told = len(mind.messages)
             if not mind.ended:
                 return entry
             self.end(mind.ended + (f", {mind.why}" if mind.why else f" after {runner.n * line.dt_s:.1f} s"))

@@ -45,15 +45,15 @@ class Probing:
         runner = self._runner
         if runner is None:
             return None
-        told = runner.step(seen)
-        if told is None:
+        commands = runner.step(seen)
+        if commands is None:
             probed = Probed(self._board.status.probing, tuple(runner.runs), self._eyes)
             self.stop()
             self._board.set(probed=probed)
             return None
         if not runner.runs:
             self._eyes = self._eyes or eyes  # what begins to move drives; what follows may be dragged along
-        return Entry(probe=np.array([told[0] + 1.0, told[1]]))
+        return Entry(probe=np.array([commands[0] + 1.0, commands[1]]))
 
     def end_move(self) -> None:
         """End the move that is being carried out: a person saw it."""

@@ -132,12 +132,12 @@ class ReplayClient:
         return [(x, y) for x, y in track[between][:, 2:4].tolist()]
 
     def _take_status(self) -> bool:
-        told, at = self.run.told, self.replay.at
-        if self._told and told[self._told - 1][0] > at:
+        status_rows, at = self.run.status_rows, self.replay.at
+        if self._told and status_rows[self._told - 1][0] > at:
             self._told, self._folded = 0, Status()
         begun = self._told
-        while self._told < len(told) and told[self._told][0] <= at:
-            self._folded = rebuilt(self._folded, told[self._told][1])
+        while self._told < len(status_rows) and status_rows[self._told][0] <= at:
+            self._folded = rebuilt(self._folded, status_rows[self._told][1])
             self._told += 1
         if begun == self._told and self.status is not self._folded:
             return False

@@ -87,11 +87,11 @@ class Robots:
             return "the robot was left alone for a moment and rests"
         return ""
 
-    def command(self, told: Floats, drives: bool) -> None:
+    def command(self, commands: Floats, drives: bool) -> None:
         """Tell the robot what to do in the coming tick; one on a link drives only if ``drives``."""
         if self.link is not None:
             self.link.drives = drives
-        self.commanded.command(told, self._line.dt_s)
+        self.commanded.command(commands, self._line.dt_s)
 
     def rest(self) -> None:
         """Tell the robot to rest; the first and the last thing that it is told."""

@@ -9,7 +9,7 @@ from pivrex.devices.keys import KeysMode
 from pivrex.devices.source import BY_HAND, Abilities
 from pivrex.diagnosis.moves import Run
 from pivrex.routine.kinds import shown, unit_of
-from pivrex.routine.thread import Told
+from pivrex.routine.thread import RoutineMessage
 from pivrex.session.moving import Moving
 from pivrex.session.periods import MatchStatus
 
@@ -64,9 +64,16 @@ class Shown:
         return f"{self.value:.3g} {self.unit}".rstrip() if isfinite(self.value) else self.said
 
 
-def shown_of(told: Told, dt_s: float) -> Shown:
+def shown_of(message: RoutineMessage, dt_s: float) -> Shown:
     """Return what the screen shows of a value that a routine showed."""
-    return Shown(told.line, told.label, told.n * dt_s, told.shown, unit_of(told.kind), shown(told.value, told.kind))
+    return Shown(
+        message.line,
+        message.label,
+        message.n * dt_s,
+        message.shown,
+        unit_of(message.kind),
+        shown(message.value, message.kind),
+    )
 
 
 @dataclass(frozen=True)

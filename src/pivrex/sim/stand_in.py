@@ -315,13 +315,13 @@ class StandIn(Fitted):
         """Return whether a state is one of this robot's."""
         return isinstance(state, StandInState) and state.form is self.form
 
-    def step(self, state: StandInState, told: Floats, dt_s: float) -> StandInState:
+    def step(self, state: StandInState, commands: Floats, dt_s: float) -> StandInState:
         """Let one tick pass with the motors commanded the same all through it.
 
         Parameters
         ----------
         state : StandInState
-        told : B + (V,) float64
+        commands : B + (V,) float64
             What the motor drivers are commanded, as `line.outputs.encode` gives it; behind it, where the rig has it, whether
             the robot coasts.
         dt_s : float
@@ -339,8 +339,8 @@ class StandIn(Fitted):
         """
         after: StandInState = self.form.start(state.batch)
         values = len(self.fitted.source)
-        coasts = told[..., values] if told.shape[-1] > values else 0.0
-        self._step(state.batch, self.scratch.scratch, state, after, told, coasts, dt_s)
+        coasts = commands[..., values] if commands.shape[-1] > values else 0.0
+        self._step(state.batch, self.scratch.scratch, state, after, commands, coasts, dt_s)
         return after
 
     def sense(self, state: StandInState) -> Floats:

@@ -24,7 +24,7 @@ from pivrex.tuning.balancing import falls_after_s
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
 
-__all__ = ["Editing", "Told"]
+__all__ = ["EditMessage", "Editing"]
 
 SHORT_S, LONG_S = 8.0, 20.0
 """How long a message stands, and one about a mistake."""
@@ -36,7 +36,7 @@ ONE_GO_S = 5.0
 """Nudges of one setting with less than this between them are one go."""
 
 
-class Told(NamedTuple):
+class EditMessage(NamedTuple):
     """A message: when it was said, as "14:03:22", how often in a row, and whether it is something wrong."""
 
     at: str
@@ -68,7 +68,7 @@ class Editing:
         self.before: Line | None = None
         self.message = ""
         self.message_alarm = False
-        self.said: deque[Told] = deque(maxlen=MOST_SAID)
+        self.said: deque[EditMessage] = deque(maxlen=MOST_SAID)
         """What was said, oldest first."""
         self._said_at = 0.0
         self._changed = ("", 0.0)
@@ -116,7 +116,7 @@ class Editing:
         if last is not None and same and last.alarm == alarm:
             self.said[-1] = last._replace(at=at, times=last.times + 1, text=text)
         elif text:
-            self.said.append(Told(at, text, alarm))
+            self.said.append(EditMessage(at, text, alarm))
 
     def fade(self, stays: str) -> None:
         """Take a message away that has stood long enough; ``stays`` is what is said then, as a mistake."""

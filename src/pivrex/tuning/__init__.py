@@ -1,10 +1,10 @@
 """Loops and how they are tuned: what they answer to steps and pushes, which gains suit, and how they are found."""
 
-from pivrex.tuning.step_responses import Answers, Bench, answers_to
 from pivrex.tuning.balance_loops import BalanceLoop
 from pivrex.tuning.figures import Figures, figures_of
 from pivrex.tuning.loop import OPEN, Experiment, Gains, Loop
 from pivrex.tuning.loops import LOOPS, loop_named, loops_of
+from pivrex.tuning.step_responses import Answers, Bench, answers_to
 
 __all__ = [
     "LOOPS", "OPEN", "Answers", "BalanceLoop", "Bench", "Experiment", "Figures", "Gains", "Loop", "answers_to", "figures_of", "loop_named",

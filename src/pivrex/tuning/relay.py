@@ -14,9 +14,9 @@ from pivrex.line.beginning import begun
 from pivrex.line.stage import Floats
 from pivrex.rig import Rig
 from pivrex.sim.rollout import Rollout
-from pivrex.tuning.step_responses import Bench
 from pivrex.tuning.balance_loops import BalanceLoop
 from pivrex.tuning.loop import Gains, Loop
+from pivrex.tuning.step_responses import Bench
 
 __all__ = ["Relay", "gains_by", "relay", "relay_on"]
 

@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 from pivrex.line.stage import Floats
 from pivrex.rig import Rig
 from pivrex.sim.body import Conditions
-from pivrex.tuning.step_responses import Answers, Bench
 from pivrex.tuning.balance_loops import WHOLE, BalanceLoop
 from pivrex.tuning.balancing import biggest_push
 from pivrex.tuning.loop import Gains, Loop
+from pivrex.tuning.step_responses import Answers, Bench
 
 __all__ = ["CONDITIONS", "GOALS", "Found", "search"]
 
@@ -123,10 +123,10 @@ def search(
             part = rows[start : start + AT_ONCE]
             if progress is not None and progress(done, candidates):
                 return _best(tried, scores, figures, done) if tried else None
-            worth, told = _worth(rig, loop, goal, part)
+            worth, figure = _worth(rig, loop, goal, part)
             tried.append(part)
             scores.append(worth)
-            figures.append(told)
+            figures.append(figure)
             done += len(part)
     if progress is not None:
         progress(done, candidates)
@@ -167,9 +167,9 @@ def _worth(rig: Rig, loop: Loop, goal: str, rows: Floats) -> tuple[Floats, Float
     seeds: NDArray[np.uint64] = np.tile(np.arange(kinds, dtype=np.uint64), many)
     answers = bench.run(loop.experiment(bench.rig, "both"), gains, seeds)
     each = _scored(answers, goal).reshape(many, kinds)
-    told = _figures(answers).reshape(7, many, kinds)
+    figure = _figures(answers).reshape(7, many, kinds)
     with np.errstate(invalid="ignore"):
-        both = np.stack([told.mean(axis=2), np.abs(told).max(axis=2)], axis=-1)
+        both = np.stack([figure.mean(axis=2), np.abs(figure).max(axis=2)], axis=-1)
     return (each.mean(axis=1) + each.max(axis=1)) / 2, np.moveaxis(both, 0, 1)
 
 
@@ -209,10 +209,10 @@ def _scored(a: Answers, goal: str) -> Floats:
 
 
 def _best(tried: list[Floats], scores: list[Floats], figures: list[Floats], done: int) -> Found:
-    rows, worth, told = np.concatenate(tried), np.concatenate(scores), np.concatenate(figures)
-    return _found(rows, worth, told, int(np.argmin(worth)), done)
+    rows, worth, figure = np.concatenate(tried), np.concatenate(scores), np.concatenate(figures)
+    return _found(rows, worth, figure, int(np.argmin(worth)), done)
 
 
-def _found(rows: Floats, worth: Floats, told: Floats, k: int, done: int) -> Found:
-    pairs = [(float(told[k, n, 0]), float(told[k, n, 1])) for n in range(7)]
+def _found(rows: Floats, worth: Floats, figure: Floats, k: int, done: int) -> Found:
+    pairs = [(float(figure[k, n, 0]), float(figure[k, n, 1])) for n in range(7)]
     return Found(Gains(*(float(v) for v in rows[k])), float(worth[k]), done, *pairs)

@@ -8,8 +8,8 @@ import time
 from pathlib import Path
 from typing import Any
 
-from pivrex.devices.transports.base import MOST_BYTES, PIECE, Chunk, OpenTransport
 from pivrex.devices.transports.background import Beside
+from pivrex.devices.transports.base import MOST_BYTES, PIECE, Chunk, OpenTransport
 from pivrex.rig.transports import SerialTransport
 
 __all__ = ["Serial"]

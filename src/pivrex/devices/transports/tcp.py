@@ -6,8 +6,8 @@ import contextlib
 import socket
 import time
 
-from pivrex.devices.transports.base import MOST_BYTES, PIECE, Chunk, OpenTransport
 from pivrex.devices.transports.background import Beside
+from pivrex.devices.transports.base import MOST_BYTES, PIECE, Chunk, OpenTransport
 from pivrex.rig.transports import TcpTransport
 
 __all__ = ["Tcp"]

@@ -113,11 +113,11 @@ def _told(line: Line, speeds: Floats, angles: dict[str, float]) -> list[dict[str
     rig, settings, named = line.rig, line.of_rig["outputs"], outputs.told_values(line.rig)
     drive = line.of_rig["drive"].share @ speeds
     others = np.zeros(len(settings.smallest) + len(settings.sign) - len(drive))
-    told = outputs.encode(settings, np.concatenate((drive, others)))
+    commands = outputs.encode(settings, np.concatenate((drive, others)))
     wheels = []
     for w, wheel in enumerate(rig.chassis.wheels):
         name, motor = next((n, m) for n, m in rig.motors.items() if wheel.name in m.wheels)
-        values = {v.name: float(told[i]) for i, v in enumerate(named) if v.motor == name}
+        values = {v.name: float(commands[i]) for i, v in enumerate(named) if v.motor == name}
         wheels.append(
             {
                 "name": wheel.name,

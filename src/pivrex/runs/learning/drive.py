@@ -44,7 +44,7 @@ class Drive:
         How fast each wheel rolls for each m/s ahead.
     turns : (W,) float64 or None
         How much turn the chassis makes of each metre of travel, in rad/m; None of steered chassis.
-    told : (N, V) float64
+    commands : (N, V) float64
         What the robot was told, as its simulated robot takes it.
     """
 
@@ -58,7 +58,7 @@ class Drive:
     motor_of: Floats
     ahead: Floats
     turns: Floats | None
-    told: Floats
+    commands: Floats
 
     def __len__(self) -> int:
         return len(self.drive)
@@ -68,7 +68,7 @@ class Drive:
         some = slice(begin, end)
         return Drive(
             self.dt_s, self.drive[some], self.travel[some], self.gyro[some] if self.gyro is not None else None,
-            self.volts[some], self.senses_volts, self.stopped[some], self.motor_of, self.ahead, self.turns, self.told[some],
+            self.volts[some], self.senses_volts, self.stopped[some], self.motor_of, self.ahead, self.turns, self.commands[some],
         )  # fmt: skip
 
 
@@ -85,7 +85,7 @@ def drive_of(run: Run, line: Line) -> Drive:
     rig = line.rig
     names = _names(line)
     found: dict[str, list[Floats]] = {name: [] for name in names}
-    told: list[Floats] = []
+    commands: list[Floats] = []
     for piece in run.pieces():
         if not np.isfinite(piece.rows).any():
             continue  # it could not be read: a gap, as if nothing had been kept there
@@ -94,15 +94,16 @@ def drive_of(run: Run, line: Line) -> Drive:
         lacks = [title for name, title in names.items() if title not in places and name not in ("gyro", "battery")]
         if (
             lacks
-            or made.outputs.told.stop - made.outputs.told.start != line.outputs.told.stop - line.outputs.told.start
+            or made.outputs.commands.stop - made.outputs.commands.start
+            != line.outputs.commands.stop - line.outputs.commands.start
         ):
             what = f"it has no {lacks[0]}" if lacks else "its commands are others"
             raise LearnError(f"{run.name} is of another robot than {rig.name}: {what}")
         for name, title in names.items():
             column = piece.rows[:, places[title]] if title in places else np.full(len(piece.rows), np.nan)
             found[name].append(column)
-        told.append(made.told(piece.rows))
-    if not told:
+        commands.append(made.commands(piece.rows))
+    if not commands:
         raise LearnError(f"{run.name} has no tick")
     columns = {name: np.concatenate(parts) for name, parts in found.items()}
     signs = np.array([-1.0 if m.reversed else 1.0 for m in rig.motors.values()])
@@ -126,7 +127,7 @@ def drive_of(run: Run, line: Line) -> Drive:
         motor_of=motor_of,
         ahead=np.ones(len(wheels)) if maps.hubs is not None else maps.inverse[:, 0],
         turns=maps.forward[2] if maps.hubs is None else None,
-        told=np.concatenate(told),
+        commands=np.concatenate(commands),
     )
 
 
@@ -142,9 +143,9 @@ def _reckoned(rig: Rig, drive: Floats, travel: Floats, motor_of: Floats, dt_s: f
     speed = np.gradient(travel, axis=0) / dt_s if len(travel) > 1 else np.zeros_like(travel)
     spin = [speed[:, motor_of == m].mean(axis=1) / float(body.radius[motor_of == m][0]) for m in range(drive.shape[1])]
     full = open_volts(rig.battery.volts, rig.battery.charge)
-    told = np.vstack((drive[:1], drive[:-1]))  # what is sensed follows from what was given before
+    commands = np.vstack((drive[:1], drive[:-1]))  # what is sensed follows from what was given before
     fed, plain_body = [1.0] * drive.shape[1], body.plain
-    each = zip(told.tolist(), np.stack(spin, axis=-1).tolist(), strict=True)
+    each = zip(commands.tolist(), np.stack(spin, axis=-1).tolist(), strict=True)
     return np.minimum([sagged(plain_body, rig.battery.charge, duty, now, fed)[0] for duty, now in each], full)
 
 

@@ -65,11 +65,11 @@ def _off(rig: Rig, part: Drive) -> float:
         under = Conditions(charge=float(np.clip(0.1 + 0.9 * (share - NEARLY) / (FULL - NEARLY), 0.1, 1.0)))
     body = RealBody(rig if rig.has_real_body else rig.with_body("realistic"), None, under=under)
     state = body.start()
-    told: Floats = part.told
+    commands: Floats = part.commands
     rolled = np.empty_like(part.travel)
     for i in range(len(part)):
         rolled[i] = state.travel
-        state = body.step(state, told[i], part.dt_s)
+        state = body.step(state, commands[i], part.dt_s)
     step = round(WINDOW_S / part.dt_s)
     mine, theirs = (np.diff(t[::step], axis=0) / (step * part.dt_s) for t in (rolled, part.travel))
     return float(np.sqrt(np.mean((mine - theirs) ** 2)))

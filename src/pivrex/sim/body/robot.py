@@ -260,20 +260,20 @@ class RealBody(Fitted):
 
     # --- a tick ---
 
-    def step(self, state: BodyState, told: Floats, dt_s: float) -> BodyState:
+    def step(self, state: BodyState, commands: Floats, dt_s: float) -> BodyState:
         """Let one tick pass with the motors commanded the same all through it.
 
         Parameters
         ----------
         state : BodyState
-        told : B + (V,) float64
+        commands : B + (V,) float64
             What the motor drivers are commanded; behind it, where the rig has it, whether the robot coasts.
         dt_s : float
         """
         after: BodyState = self.form.start(state.batch)
         values = len(self.fitted.source)
-        coasts = told[..., values] if told.shape[-1] > values else 0.0
-        self._tick(state.batch, self.scratch.scratch, state, after, told, coasts, dt_s)
+        coasts = commands[..., values] if commands.shape[-1] > values else 0.0
+        self._tick(state.batch, self.scratch.scratch, state, after, commands, coasts, dt_s)
         return after
 
     # --- what it says ---

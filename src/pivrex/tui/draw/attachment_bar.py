@@ -89,11 +89,13 @@ def _draw_range(picture: Picture, x: int, y: int, bar: int, one: Standing) -> No
     """Draw its range, and in it where it is told to be and where it is; what lies between is an area."""
     x = picture.text(x, y, one.low, "dim") + 1
     picture.across(y, x, x + bar, "─", "frame")
-    told, is_at = (min(bar - 1, max(0, round(s * (bar - 1)))) if isfinite(s) else -1 for s in (one.at, one.by_sensor))
-    if told >= 0 and is_at >= 0:
-        picture.fill(x + min(told, is_at), y, abs(told - is_at) + 1, "gap")
+    commanded, is_at = (
+        min(bar - 1, max(0, round(s * (bar - 1)))) if isfinite(s) else -1 for s in (one.at, one.by_sensor)
+    )
+    if commanded >= 0 and is_at >= 0:
+        picture.fill(x + min(commanded, is_at), y, abs(commanded - is_at) + 1, "gap")
     if is_at >= 0:
         picture.text(x + is_at, y, "○", "measured")
-    if told >= 0:
-        picture.text(x + told, y, "●", "commanded")
+    if commanded >= 0:
+        picture.text(x + commanded, y, "●", "commanded")
     picture.text(x + bar + 1, y, one.high, "dim")

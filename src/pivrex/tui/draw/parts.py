@@ -8,7 +8,7 @@ from math import isfinite, pi
 from pivrex.rig.rig import Rig
 from pivrex.tui.draw.picture import Picture
 
-__all__ = ["RPM", "centred_bar", "number", "slider", "speed_of", "told_and_done", "turning", "wrapped"]
+__all__ = ["RPM", "centred_bar", "commanded_and_achieved", "number", "slider", "speed_of", "turning", "wrapped"]
 
 
 def number(value: float, digits: int = 2, width: int = 6) -> str:
@@ -60,11 +60,11 @@ def centred_bar(picture: Picture, x: int, y: int, width: int, fraction: float, n
         picture.text(x + half, y, "┃", named)
 
 
-def told_and_done(picture: Picture, x: int, y: int, width: int, told: float, done: float) -> None:
+def commanded_and_achieved(picture: Picture, x: int, y: int, width: int, commanded: float, done: float) -> None:
     """Draw two bars from the middle in one row: the commanded one in its upper half, the measured one in its lower half."""
     half = width // 2
     picture.across(y, x, x + width, "╌", "frame")
-    ends = [round(max(-1.0, min(1.0, v)) * half) if isfinite(v) else 0 for v in (told, done)]
+    ends = [round(max(-1.0, min(1.0, v)) * half) if isfinite(v) else 0 for v in (commanded, done)]
     for way in (1, -1):
         upper, lower = (max(0, way * end) for end in ends)
         both, longer = min(upper, lower), max(upper, lower)

@@ -14,7 +14,7 @@ from pivrex.routine import Play, Player, Program
 from pivrex.routine.commanded_path import asked_path
 from pivrex.routine.midway import Midway, before_line
 from pivrex.routine.playing import start_pose
-from pivrex.routine.thread import StepRecord, Told
+from pivrex.routine.thread import RoutineMessage, StepRecord
 from pivrex.tui.jobs.job import Job, Progress
 
 __all__ = ["Found", "Place", "Preview", "PreviewMaker", "Seen", "ToPlay", "preview_job"]
@@ -44,7 +44,7 @@ class Preview:
         Where the robot got to, and where it was asked to be, before each Tick and at last.
     at : (N, A) float64
         Where each attachment was told to be, in the rig's order.
-    told : tuple of Told
+    messages : tuple of Told
         What the routine said and showed.
     """
 
@@ -56,7 +56,7 @@ class Preview:
     why: str
     time_s: float
     dt_s: float
-    told: tuple[Told, ...] = ()
+    messages: tuple[RoutineMessage, ...] = ()
 
     def tick(self, time_s: float) -> int:
         """Return the tick of a time."""
@@ -128,7 +128,9 @@ def _told(player: Player, play: Play, start: Floats) -> Preview:
     ]
     at = play.rows[:, [layout.at("attachments", n) for n in names]]
     asked = asked_path(player.line, play.rows, start)
-    return Preview(play.poses, asked, at, tuple(play.steps), play.ended, play.why, play.time_s, play.dt_s, play.told)
+    return Preview(
+        play.poses, asked, at, tuple(play.steps), play.ended, play.why, play.time_s, play.dt_s, play.messages
+    )
 
 
 def _showing(field: Field | None, value: float) -> Field | None:

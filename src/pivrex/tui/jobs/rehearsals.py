@@ -53,22 +53,22 @@ def rehearsal_rows(found: Rehearsed | None, field: Field) -> list[tuple[str, str
     """Say what came of it, line by line with their roles; nothing before there is something."""
     if found is None:
         return []
-    told = [(f"rehearsed {len(found.seeds)} times", "title")]
+    found_ = [(f"rehearsed {len(found.seeds)} times", "title")]
     zone = zone_of(found, field)
     if zone is not None:
         share = reached(found, field)[zone.name]
-        told.append((f"{zone.name} {share * 100:.0f} %", "measured" if share >= 0.95 else "alarm"))
+        found_.append((f"{zone.name} {share * 100:.0f} %", "measured" if share >= 0.95 else "alarm"))
     sigma = np.sqrt(np.trace(found.covariance[:2, :2]) / 2)
     turned = np.degrees(np.sqrt(found.covariance[2, 2]))
-    told.append((f"± {sigma * 100:.1f} cm, ± {turned:.1f} deg", "rest"))
+    found_.append((f"± {sigma * 100:.1f} cm, ± {turned:.1f} deg", "rest"))
     late = sum(how == OUT_OF_TIME for how in found.ended)
     stopped = sum(how == STOPPED for how in found.ended)
-    told.append((f"{found.times_s.mean():.1f} s, at worst {found.times_s.max():.1f} s", "dim"))
-    told += [(f"! {late} cut off by the clock", "alarm")] if late else []
-    told += [(f"! {stopped} stopped by themselves", "alarm")] if stopped else []
+    found_.append((f"{found.times_s.mean():.1f} s, at worst {found.times_s.max():.1f} s", "dim"))
+    found_ += [(f"! {late} cut off by the clock", "alarm")] if late else []
+    found_ += [(f"! {stopped} stopped by themselves", "alarm")] if stopped else []
     most = [f for f in follows(found)[:2] if abs(f.correlation) > 0.3]
-    told += [(f"follows {f.name} ({f.of}, r {f.correlation:+.2f})", "dim") for f in most]
+    found_ += [(f"follows {f.name} ({f.of}, r {f.correlation:+.2f})", "dim") for f in most]
     k = found.worst
     off = np.hypot(*(found.poses[k] - found.mean)[:2])
-    told.append((f"farthest out: seed {found.seeds[k]}, {off * 100:.0f} cm", "dim"))
-    return told
+    found_.append((f"farthest out: seed {found.seeds[k]}, {off * 100:.0f} cm", "dim"))
+    return found_

@@ -18,8 +18,8 @@ from pivrex.rig.field import Keep
 from pivrex.rig.read import rig_text
 from pivrex.routine.pins import read_pin
 from pivrex.runs.comparing import Differences, compare, figures_of, sentence_of
-from pivrex.runs.facts import Facts
 from pivrex.runs.events import Event
+from pivrex.runs.facts import Facts
 from pivrex.runs.learning import Learning, learn
 from pivrex.runs.run import Run
 from pivrex.runs.season import Course, season_of
@@ -28,7 +28,7 @@ from pivrex.runs.through import through
 from pivrex.runs.track import TRACK
 from pivrex.tui.jobs.job import Job, Progress
 
-__all__ = ["Beside", "Listed", "PinCurve", "Report", "RunReader", "Told", "Went", "place", "run_job"]
+__all__ = ["ComparedRuns", "Listed", "OpenRun", "PinCurve", "Report", "RunReader", "Went", "place", "run_job"]
 
 Pins = tuple[tuple[str, str], ...]
 """Names, and what is pinned under them."""
@@ -71,7 +71,7 @@ class PinCurve:
 
 
 @dataclass(frozen=True)
-class Told:
+class OpenRun:
     """A run, for being shown: its track is (N, len(TRACK)), its rows count from ``first``."""
 
     name: str
@@ -90,7 +90,7 @@ class Told:
 
 
 @dataclass(frozen=True)
-class Beside(Differences):
+class ComparedRuns(Differences):
     """Two runs over each other, for being shown: their names, and where they part as a sentence."""
 
     names: tuple[str, str]
@@ -123,7 +123,7 @@ class RunReader:
         answers: dict[str, Callable[..., object]] = {
             "list": self._list,
             "went": self._went,
-            "told": self._told,
+            "told": self._open_run,
             "beside": self._beside,
             "learnt": self._learnt,
             "through": self._through,
@@ -146,7 +146,7 @@ class RunReader:
         step = max(1, len(points) // SMALL)
         return Went(run.name, points[::step], run.floor.length_m, run.floor.width_m)
 
-    def _told(self, path: Path, pins: Pins = ()) -> Told:
+    def _open_run(self, path: Path, pins: Pins = ()) -> OpenRun:
         run = Run(path)
         rig: Rig | None = None
         try:
@@ -157,17 +157,17 @@ class RunReader:
         course = season_of(
             [r for r in self._shelf.runs() if r.facts is not None and r.facts.began <= run.facts.began], run.facts.rig
         )
-        told = Told(
+        run_shown = OpenRun(
             run.name, run.facts, run.floor, rig, run.track, run.first, run.dt_s, tuple(run.events), figures, tuple(run.warnings),
             tuple(course), pins, tuple(_pinned(run, *pin) for pin in pins),
         )  # fmt: skip
         _there_still(path)
-        return told
+        return run_shown
 
-    def _beside(self, one: Path, other: Path, by: str) -> Beside:
+    def _beside(self, one: Path, other: Path, by: str) -> ComparedRuns:
         found = compare(Run(one), Run(other), by)
         kept = {f.name: getattr(found, f.name) for f in fields(Differences)}
-        return Beside(**kept, names=(found.runs[0].name, found.runs[1].name), said=sentence_of(found))
+        return ComparedRuns(**kept, names=(found.runs[0].name, found.runs[1].name), said=sentence_of(found))
 
     @staticmethod
     def _learnt(path: Path, rig: Path, turned_rad: float) -> Learning:

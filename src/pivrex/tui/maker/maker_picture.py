@@ -8,8 +8,8 @@ from pathlib import Path
 
 from pivrex.line.questions.ask import can_do
 from pivrex.rig import Rig, read_text
-from pivrex.rig.new_robot_text import written
 from pivrex.rig.new_robot import Wishes, laws_of
+from pivrex.rig.new_robot_text import written
 from pivrex.scene.robot import add_robot, reach_of
 from pivrex.scene.scene import Box, Scene
 from pivrex.tui.draw.cells import print_scene

@@ -11,7 +11,6 @@ from pivrex.files import resolved
 from pivrex.rig import Folder, Rig, read_text
 from pivrex.rig.field import Workspace
 from pivrex.rig.making import begin, check_name, copied, file_of, foreign
-from pivrex.rig.new_robot_text import written
 from pivrex.rig.new_robot import (
     BENCH,
     EXTRAS,
@@ -25,6 +24,7 @@ from pivrex.rig.new_robot import (
     read_names,
     read_sizes,
 )
+from pivrex.rig.new_robot_text import written
 
 __all__ = ["Making", "Option"]
 

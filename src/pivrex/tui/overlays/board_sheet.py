@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from textwrap import wrap
 
-from pivrex.board.report import BoardReport, told
+from pivrex.board.report import BoardReport, reported
 from pivrex.board.steps import Task
 from pivrex.line.beginning import start_of
 from pivrex.rig import Field
@@ -27,7 +27,7 @@ Asked = tuple[Rig, Path, Field | None, Task | None]
 
 def _write(asked: Asked, progress: Progress) -> BoardReport:
     rig, folder, field, task = asked
-    return told(rig, folder, "avr", start_of(field), task)
+    return reported(rig, folder, "avr", start_of(field), task)
 
 
 class BoardWriting:

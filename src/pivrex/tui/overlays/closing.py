@@ -34,7 +34,7 @@ def moves(model: ScreenModel) -> bool:
     ):
         return True
     line = model.line
-    return not np.allclose(line.told(model.row), line.resting(), equal_nan=True)
+    return not np.allclose(line.commands(model.row), line.resting(), equal_nan=True)
 
 
 class LiesOver(_Base):

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.editing import Told
+from pivrex.tui.editing import EditMessage
 from pivrex.tui.overlays.sheet import Sheet
 
 __all__ = ["draw_messages", "message_sheet"]
@@ -14,12 +14,12 @@ __all__ = ["draw_messages", "message_sheet"]
 TIMES = 10
 
 
-def message_sheet(told: Callable[[], list[Told]], warnings: Callable[[], list[str]], key: str) -> Sheet:
+def message_sheet(messages: Callable[[], list[EditMessage]], warnings: Callable[[], list[str]], key: str) -> Sheet:
     """Return what lies over the view, and goes on as more is said."""
-    return Sheet("messages", key, lambda width: draw_messages(told(), warnings(), width), goes_on=True)
+    return Sheet("messages", key, lambda width: draw_messages(messages(), warnings(), width), goes_on=True)
 
 
-def draw_messages(told: list[Told], warnings: list[str], width: int) -> Picture:
+def draw_messages(messages: list[EditMessage], warnings: list[str], width: int) -> Picture:
     """Draw all of them, newest first; one that is too long goes on in the next row."""
     rows: list[tuple[str, str, str]] = []
     if warnings:
@@ -29,9 +29,9 @@ def draw_messages(told: list[Told], warnings: list[str], width: int) -> Picture:
                 ("!" if i == 0 else "", part, "alarm") for i, part in enumerate(wrapped(warning, width - TIMES - 2))
             ]
         rows.append(("", "", "rest"))
-    if not told:
+    if not messages:
         rows.append(("", "nothing was said yet", "rest"))
-    for one in reversed(told):
+    for one in reversed(messages):
         text = one.text + (f"  ({one.times} times)" if one.times > 1 else "")
         named = "alarm" if one.alarm else "rest"
         rows += [

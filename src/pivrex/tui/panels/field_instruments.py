@@ -46,9 +46,9 @@ def _compass(heading: float | None, target: float | None, true: float | None, he
 
 
 @lru_cache(maxsize=8)
-def _motion(told: tuple[float | None, ...], does: tuple[float | None, ...], height: int) -> Picture:
-    told_, does_ = (np.array([_known(v) for v in motion]) for motion in (told, does))
-    return print_scene(motion_scene(told_, does_), DIAL_W, height)
+def _motion(commanded: tuple[float | None, ...], does: tuple[float | None, ...], height: int) -> Picture:
+    commanded_, does_ = (np.array([_known(v) for v in motion]) for motion in (commanded, does))
+    return print_scene(motion_scene(commanded_, does_), DIAL_W, height)
 
 
 class FieldInstruments(Panel):
@@ -70,7 +70,7 @@ class FieldInstruments(Panel):
         picture = Picture(width, height)
         dials = min(2, max(0, width - TABLE_W) // DIAL_W)
         drawn, model, shown = min(DRAWN, height), self.model, self._chassis.live()
-        told, does = (NOTHING, NOTHING) if shown is None else (shown.commanded, shown.achieved)
+        commanded, does = (NOTHING, NOTHING) if shown is None else (shown.commanded, shown.achieved)
         does = NOTHING if does is None else does
         if dials:
             true = model.value("truth", "heading")
@@ -79,8 +79,8 @@ class FieldInstruments(Panel):
             picture.place(_compass(*_rounded(angles), drawn), width - DIAL_W, 0)
         if dials > 1:
             full = self._chassis.full()
-            picture.place(_motion(_rounded(told / full), _rounded(does / full), drawn), 0, 0)
-        self._table(picture, DIAL_W if dials > 1 else 0, drawn, told, does)
+            picture.place(_motion(_rounded(commanded / full), _rounded(does / full), drawn), 0, 0)
+        self._table(picture, DIAL_W if dials > 1 else 0, drawn, commanded, does)
         said, named = next(iter(hints(self.model)), ("nothing in the way, all tyres hold", "dim"))
         picture.text(0, drawn, said, named, width)
         for y, (name, share, text, role) in enumerate(self._gauges(), drawn + 1):
@@ -91,14 +91,14 @@ class FieldInstruments(Panel):
             picture.right(width, y, text, role)
         return picture
 
-    def _table(self, picture: Picture, x: int, height: int, told: Floats, does: Floats) -> None:
+    def _table(self, picture: Picture, x: int, height: int, commanded: Floats, does: Floats) -> None:
         """Write the motion as commanded and as measured, then where the robot is and how sure it is of that."""
         model = self.model
-        rows: list[tuple[str, str, str]] = [("forward", number(float(told[0])), f"{number(float(does[0]))} m/s")]
+        rows: list[tuple[str, str, str]] = [("forward", number(float(commanded[0])), f"{number(float(does[0]))} m/s")]
         if model.rig.law.kind == "planar":
-            rows.append(("left", number(float(told[1])), f"{number(float(does[1]))} m/s"))
-        told_turn, does_turn = (number(degrees(float(v[2])), 0) for v in (told, does))
-        rows.append(("turn left", told_turn, f"{does_turn} deg/s"))
+            rows.append(("left", number(float(commanded[1])), f"{number(float(does[1]))} m/s"))
+        commanded_turn, does_turn = (number(degrees(float(v[2])), 0) for v in (commanded, does))
+        rows.append(("turn left", commanded_turn, f"{does_turn} deg/s"))
         picture.text(x, 0, "motion", "title")
         picture.right(x + 16, 0, "commanded", "commanded")
         picture.text(x + 17, 0, "measured", "measured")

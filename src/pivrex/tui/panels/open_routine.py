@@ -86,9 +86,9 @@ class OpenRoutine(Panel):
         if self._follows:
             return {label: list(curve) for label, curve in self.model.curves.by_label.items()}
         found: dict[str, list[Shown]] = {}
-        for told in self.preview.told if self.preview is not None else ():
-            if told.label:
-                found.setdefault(told.label, []).append(shown_of(told, self.preview.dt_s))  # type: ignore[union-attr]
+        for said in self.preview.messages if self.preview is not None else ():
+            if said.label:
+                found.setdefault(said.label, []).append(shown_of(said, self.preview.dt_s))  # type: ignore[union-attr]
         return found
 
     # --- which one ---

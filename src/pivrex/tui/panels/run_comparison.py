@@ -12,13 +12,13 @@ from pivrex.line.layout import Floats
 from pivrex.scene.chart import Series, chart, span_of
 from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.jobs.run_questions import Beside, Told, place
+from pivrex.tui.jobs.run_questions import ComparedRuns, OpenRun, place
 from pivrex.tui.panels.run_story import column_of, lay_floor, pin_chart, place_strips
 
 __all__ = ["draw_beside"]
 
 
-def draw_beside(found: Beside, runs: Sequence[Told], width: int, height: int) -> Picture:
+def draw_beside(found: ComparedRuns, runs: Sequence[OpenRun], width: int, height: int) -> Picture:
     """Draw two runs over each other, and more under them: where the two part, by which stage, and side by side their figures."""
     one, other = runs[:2]
     picture = Picture(width, height)
@@ -35,8 +35,11 @@ def draw_beside(found: Beside, runs: Sequence[Told], width: int, height: int) ->
     side = 46 if width >= 96 else 0
     strip = 9 if height >= 34 else 0
     tracks: list[tuple[Floats, str, float]] = [(more.track, "ghost", 0.9) for more in runs[2:]]
-    for told, zero, named, dash in ((one, found.zero[0], "measured", 0.0), (other, found.zero[1], "commanded", 0.9)):
-        tracks.append((told.track[told.track[:, 0] >= zero], named, dash))
+    for run_shown, zero, named, dash in (
+        (one, found.zero[0], "measured", 0.0),
+        (other, found.zero[1], "commanded", 0.9),
+    ):
+        tracks.append((run_shown.track[run_shown.track[:, 0] >= zero], named, dash))
     parted = None
     if found.parting is not None:
         at_row = int(np.searchsorted(one.track[:, 0], found.parting.rows[0]))
@@ -57,7 +60,7 @@ def draw_beside(found: Beside, runs: Sequence[Told], width: int, height: int) ->
     return picture
 
 
-def _two_figures(picture: Picture, x: int, y: int, width: int, found: Beside) -> int:
+def _two_figures(picture: Picture, x: int, y: int, width: int, found: ComparedRuns) -> int:
     picture.text(x, y, "figures", "title")
     picture.right(x + width - 9, y, "first", "measured")
     picture.right(x + width, y, "second", "commanded")
@@ -72,7 +75,7 @@ def _two_figures(picture: Picture, x: int, y: int, width: int, found: Beside) ->
     return y + 1
 
 
-def _stages(picture: Picture, x: int, y: int, width: int, height: int, found: Beside) -> None:
+def _stages(picture: Picture, x: int, y: int, width: int, height: int, found: ComparedRuns) -> None:
     part = sorted(
         (s for s in found.stages if np.isfinite(s.t_s)), key=lambda s: s.t_s
     )  # of one time in the order of the line
@@ -90,7 +93,7 @@ def _stages(picture: Picture, x: int, y: int, width: int, height: int, found: Be
         picture.right(x + width, y, f"{s.t_s:.2f} s", "alarm" if here else "rest")
 
 
-def _changes(picture: Picture, x: int, y: int, width: int, height: int, found: Beside) -> int:
+def _changes(picture: Picture, x: int, y: int, width: int, height: int, found: ComparedRuns) -> int:
     said = [e.said for e in found.effects] + [f"routine {line}" for line in found.routine]
     picture.text(x, y, "what was changed", "title")
     rows = [row for one in said for row in wrap(one, max(20, width))] or ["nothing of rig and routine"]
@@ -101,9 +104,11 @@ def _changes(picture: Picture, x: int, y: int, width: int, height: int, found: B
     return y + 1 + len(rows)
 
 
-def _two_pinned(found: Beside, one: Told, other: Told, name: str, width: int, height: int) -> Picture:
-    curves = [next(c for c in told.curves if c.name == name) for told in (one, other)]
-    times = [(c.rows - zero) * told.dt_s for c, told, zero in zip(curves, (one, other), found.zero, strict=True)]
+def _two_pinned(found: ComparedRuns, one: OpenRun, other: OpenRun, name: str, width: int, height: int) -> Picture:
+    curves = [next(c for c in run_shown.curves if c.name == name) for run_shown in (one, other)]
+    times = [
+        (c.rows - zero) * run_shown.dt_s for c, run_shown, zero in zip(curves, (one, other), found.zero, strict=True)
+    ]
     t = np.linspace(0.0, max([0.1, *(float(u[-1]) for u in times if len(u))]), max(2, 2 * (width - 10)))
     series = [
         Series(said, np.interp(t, u, c.values, np.nan, np.nan) if len(u) else np.full_like(t, np.nan), named, dash)
@@ -114,18 +119,19 @@ def _two_pinned(found: Beside, one: Told, other: Told, name: str, width: int, he
     return pin_chart(name, curves, t, series, width, height)
 
 
-def _two_speeds(found: Beside, one: Told, other: Told, width: int, height: int) -> Picture:
+def _two_speeds(found: ComparedRuns, one: OpenRun, other: OpenRun, width: int, height: int) -> Picture:
     tracks = [
-        (told, (told.track[:, 0] - zero) * told.dt_s) for told, zero in ((one, found.zero[0]), (other, found.zero[1]))
+        (run_shown, (run_shown.track[:, 0] - zero) * run_shown.dt_s)
+        for run_shown, zero in ((one, found.zero[0]), (other, found.zero[1]))
     ]
     end = max([float(t[-1]) for _, t in tracks if len(t)] or [1.0])
     t = np.linspace(0.0, max(end, 0.1), max(2, 2 * (width - 10)))
     series = []
-    for (told, times), named, dash, name in zip(
+    for (run_shown, times), named, dash, name in zip(
         tracks, ("measured", "commanded"), (0.0, 0.9), ("first", "second"), strict=True
     ):
         values = (
-            np.interp(t, times, column_of(told.track, "measured_m_s"), np.nan, np.nan)
+            np.interp(t, times, column_of(run_shown.track, "measured_m_s"), np.nan, np.nan)
             if len(times)
             else np.full_like(t, np.nan)
         )

@@ -16,7 +16,7 @@ from pivrex.runs.facts import UNMARKED, read_facts, write_facts
 from pivrex.runs.learning import Learning
 from pivrex.runs.shelf import Shelved, gone_folder
 from pivrex.session.keeping import BY_KEY
-from pivrex.tui.jobs.run_questions import Beside, Listed, Report, Told, Went, run_job
+from pivrex.tui.jobs.run_questions import ComparedRuns, Listed, OpenRun, Report, Went, run_job
 
 __all__ = ["RunsDesk"]
 
@@ -50,8 +50,8 @@ class RunsDesk:
         self._job = run_job(folder, settings)
         self.listed: Listed | None = None
         self.went: dict[str, Went] = {}
-        self.told: Told | None = None
-        self.beside: Beside | None = None
+        self.run_shown: OpenRun | None = None
+        self.beside: ComparedRuns | None = None
         self.learnt: Learning | None = None
         self.report: Report | None = None
         self.learnt_of: tuple[Any, ...] = ()
@@ -99,9 +99,9 @@ class RunsDesk:
             self._take_answer(question, answer)
 
     def _take_answer(self, question: tuple[Any, ...], answer: object) -> None:
-        if isinstance(answer, Told):
-            self.told = answer
-        elif isinstance(answer, Beside):
+        if isinstance(answer, OpenRun):
+            self.run_shown = answer
+        elif isinstance(answer, ComparedRuns):
             self.beside = answer
         elif isinstance(answer, Report):
             self.report = answer

@@ -14,13 +14,13 @@ from pivrex.session.messages import StartPeriod
 from pivrex.session.periods import Period
 from pivrex.tui.draw.cells import draw_pages
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.jobs.run_questions import Told
+from pivrex.tui.jobs.run_questions import OpenRun
 from pivrex.tui.overlays.sheet import Sheet
 from pivrex.tui.panels.learnt_values import draw_learnt
 from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.run_comparison import draw_beside
-from pivrex.tui.panels.run_story import draw_season, draw_told
 from pivrex.tui.panels.run_selection import RunsDesk
+from pivrex.tui.panels.run_story import draw_run, draw_season
 from pivrex.units import parse
 
 __all__ = ["LOOK_KEY", "RunSheet"]
@@ -50,13 +50,13 @@ class RunSheet(Panel):
         self.sheet = SHEETS[0]
         self.turned_rad = 0.0
         self._looks = False
-        self._tolds: dict[str, Told] = {}
+        self._tolds: dict[str, OpenRun] = {}
         """The runs that are shown, by name: the selected and the marked one."""
 
     def update(self) -> None:
         desk = self.desk
-        if desk.told is not None:
-            self._tolds[desk.told.name] = desk.told
+        if desk.run_shown is not None:
+            self._tolds[desk.run_shown.name] = desk.run_shown
         wanted = [n for n in (desk.selected, desk.marked, *desk.also) if n]
         self._tolds = {n: t for n, t in self._tolds.items() if n in wanted}
         for n in wanted:
@@ -104,7 +104,7 @@ class RunSheet(Panel):
 
     def draw(self, width: int, height: int) -> Picture:
         desk = self.desk
-        told, marked = self._tolds.get(desk.selected), self._tolds.get(desk.marked)
+        run_shown, marked = self._tolds.get(desk.selected), self._tolds.get(desk.marked)
         waits = ""
         if desk.problem:
             waits = f"! {desk.problem}"
@@ -112,19 +112,19 @@ class RunSheet(Panel):
             found = desk.beside
             if (
                 found is not None
-                and told is not None
+                and run_shown is not None
                 and marked is not None
                 and found.names == (desk.marked, desk.selected)
             ):
                 more = [self._tolds[n] for n in desk.also if n in self._tolds and n != desk.selected]
-                return draw_beside(found, [marked, told, *more], width, height)
+                return draw_beside(found, [marked, run_shown, *more], width, height)
             waits = "laying them over each other ..."
         elif self.sheet == "learnt":
             if desk.learnt is not None and desk.learnt.run == desk.selected:
                 return draw_learnt(desk.learnt, width, height)
             waits = "learning ..."
-        elif told is not None:
-            return (draw_season if self.sheet == "season" else draw_told)(told, width, height)
+        elif run_shown is not None:
+            return (draw_season if self.sheet == "season" else draw_run)(run_shown, width, height)
         elif desk.selected:
             waits = "reading ..."
         empty = Picture(width, height)

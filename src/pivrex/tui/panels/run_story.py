@@ -9,8 +9,8 @@ from textwrap import wrap
 import numpy as np
 
 from pivrex.line.layout import Floats
-from pivrex.runs.figures import FIGURES
 from pivrex.runs.events import Event
+from pivrex.runs.figures import FIGURES
 from pivrex.runs.season import Course
 from pivrex.runs.track import TRACK
 from pivrex.scene.chart import Series, chart, span_of
@@ -20,20 +20,20 @@ from pivrex.scene.scene import Scene
 from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.replay_line import HAPPENED
-from pivrex.tui.jobs.run_questions import PinCurve, Told, place
+from pivrex.tui.jobs.run_questions import OpenRun, PinCurve, place
 
-__all__ = ["column_of", "draw_season", "draw_told", "lay_floor", "pin_chart", "place_strips"]
+__all__ = ["column_of", "draw_run", "draw_season", "lay_floor", "pin_chart", "place_strips"]
 
 NARROWEST_STRIP = 34
 """Letters that a chart at the foot is wide at least."""
 
 
-def draw_told(told: Told, width: int, height: int) -> Picture:
+def draw_run(run_shown: OpenRun, width: int, height: int) -> Picture:
     """Draw one run: its path, its figures, what happened, speed over time."""
     picture = Picture(width, height)
-    f = told.facts
+    f = run_shown.facts
     when = f"{f.began.astimezone():%A %d %B %Y, %H:%M:%S}"
-    picture.text(1, 0, f"{f.robot}  {told.name}", "title", width - 2)
+    picture.text(1, 0, f"{f.robot}  {run_shown.name}", "title", width - 2)
     picture.text(
         1,
         1,
@@ -42,17 +42,19 @@ def draw_told(told: Told, width: int, height: int) -> Picture:
         width - 2,
     )
     picture.text(1, 2, f"note: {f.note}" if f.note else "= types a note", "rest" if f.note else "dim", width - 2)
-    if told.warnings:
-        picture.text(1, 3, f"! {told.warnings[0]}", "alarm", width - 2)
+    if run_shown.warnings:
+        picture.text(1, 3, f"! {run_shown.warnings[0]}", "alarm", width - 2)
     strip = 9 if height >= 34 else 0
     high = height - 4 - strip
     side = 42 if width >= 84 else 0
-    lay_floor(picture, 0, 4, width - side, high, told, [(told.track, "measured", 0.0)], told.events)
+    lay_floor(picture, 0, 4, width - side, high, run_shown, [(run_shown.track, "measured", 0.0)], run_shown.events)
     if side:
-        y = _figures(picture, width - side + 1, 4, side - 2, told.figures, told.course)
-        _happened(picture, width - side + 1, y + 1, side - 2, 4 + high - y - 1, told)
+        y = _figures(picture, width - side + 1, 4, side - 2, run_shown.figures, run_shown.course)
+        _happened(picture, width - side + 1, y + 1, side - 2, 4 + high - y - 1, run_shown)
     if strip:
-        place_strips(picture, [partial(_speeds, told), *(partial(_pinned, told, c) for c in told.curves)], strip)
+        place_strips(
+            picture, [partial(_speeds, run_shown), *(partial(_pinned, run_shown, c) for c in run_shown.curves)], strip
+        )
     return picture
 
 
@@ -85,24 +87,24 @@ def pin_chart(
     return print_scene(scene, width, height)
 
 
-def _pinned(told: Told, curve: PinCurve, width: int, height: int) -> Picture:
-    t = (curve.rows - told.first) * told.dt_s
+def _pinned(run_shown: OpenRun, curve: PinCurve, width: int, height: int) -> Picture:
+    t = (curve.rows - run_shown.first) * run_shown.dt_s
     return pin_chart(curve.name, [curve], t, [Series("", curve.values, "measured")], width, height)
 
 
 def lay_floor(
-    picture: Picture, x: int, y: int, width: int, height: int, told: Told, tracks: Sequence[tuple[Floats, str, float]],
+    picture: Picture, x: int, y: int, width: int, height: int, run_shown: OpenRun, tracks: Sequence[tuple[Floats, str, float]],
     events: Sequence[Event] = (), parted: tuple[float, float] | None = None,
 ) -> None:  # fmt: skip
     """Draw tracks on a run's floor, each with its role and the length of its dashes; signs where something happened, × where two part."""
     if width < 20 or height < 6:
         return
-    scene = field_scene(told.field, whole(told.field))
+    scene = field_scene(run_shown.field, whole(run_shown.field))
     for track, named, dash in tracks:
         scene.line(place(track), named, 0.45, dash)
     for track, named, _ in tracks:
-        _add_end(scene, told, track, named)
-    rows, points = told.track[:, 0], place(told.track)
+        _add_end(scene, run_shown, track, named)
+    rows, points = run_shown.track[:, 0], place(run_shown.track)
     for event in events:
         if event.kind in ("fall", "stop", "bump", "limit", "mark", "lost") and len(rows):
             at = min(len(rows) - 1, int(np.searchsorted(rows, event.row)))
@@ -112,16 +114,16 @@ def lay_floor(
     picture.place(print_scene(scene, width, height), x, y)
 
 
-def _add_end(scene: Scene, told: Told, track: Floats, named: str) -> None:
+def _add_end(scene: Scene, run_shown: OpenRun, track: Floats, named: str) -> None:
     points, headings = place(track), track[:, TRACK.index("heading_rad")]
-    if told.rig is None or not len(track):
+    if run_shown.rig is None or not len(track):
         return
     heading = headings[-1] if np.isfinite(headings[-1]) else track[-1, TRACK.index("estimated_heading_rad")]
     pose = (float(points[-1, 0]), float(points[-1, 1]), float(heading))
     if named == "measured":
-        add_robot(scene, told.rig, pose)
+        add_robot(scene, run_shown.rig, pose)
     else:
-        add_outline(scene, told.rig, pose, named)
+        add_outline(scene, run_shown.rig, pose, named)
 
 
 def _figures(picture: Picture, x: int, y: int, width: int, figures: dict[str, float], course: Sequence[Course]) -> int:
@@ -141,15 +143,15 @@ def _figures(picture: Picture, x: int, y: int, width: int, figures: dict[str, fl
     return y + 1
 
 
-def _happened(picture: Picture, x: int, y: int, width: int, height: int, told: Told) -> None:
-    events = [e for e in told.events if e.row >= told.first]
+def _happened(picture: Picture, x: int, y: int, width: int, height: int, run_shown: OpenRun) -> None:
+    events = [e for e in run_shown.events if e.row >= run_shown.first]
     if height < 2 or not events:
         return
     picture.text(x, y, "what happened", "title")
     shown = events if len(events) < height else [*events[: height - 2]]
     for k, event in enumerate(shown):
         sign, named = HAPPENED.get(event.kind, ("·", "dim"))
-        picture.right(x + 7, y + 1 + k, f"{(event.row - told.first) * told.dt_s:.1f} s", "dim")
+        picture.right(x + 7, y + 1 + k, f"{(event.row - run_shown.first) * run_shown.dt_s:.1f} s", "dim")
         picture.text(x + 8, y + 1 + k, sign, named)
         text = event.text if event.kind not in ("stop", "lost") else f"{event.kind}: {event.text}"
         picture.text(x + 10, y + 1 + k, text, "rest", width - 10)
@@ -157,9 +159,9 @@ def _happened(picture: Picture, x: int, y: int, width: int, height: int, told: T
         picture.text(x + 8, y + height - 1, f"and {len(events) - len(shown)} more", "dim")
 
 
-def _speeds(told: Told, width: int, height: int) -> Picture:
-    track = told.track
-    t = (track[:, 0] - told.first) * told.dt_s
+def _speeds(run_shown: OpenRun, width: int, height: int) -> Picture:
+    track = run_shown.track
+    t = (track[:, 0] - run_shown.first) * run_shown.dt_s
     series = [
         Series("commanded", column_of(track, "commanded_m_s"), "commanded"),
         Series("measured", column_of(track, "measured_m_s"), "measured"),
@@ -174,16 +176,16 @@ def column_of(track: Floats, name: str) -> Floats:
     return column
 
 
-def draw_season(told: Told, width: int, height: int) -> Picture:
+def draw_season(run_shown: OpenRun, width: int, height: int) -> Picture:
     """Draw the figures of all runs that were driven like this one, over time; what stands out first."""
     picture = Picture(width, height)
-    courses = sorted(told.course, key=lambda c: (not c.stands_out, len(set(c.values)) == 1))
+    courses = sorted(run_shown.course, key=lambda c: (not c.stands_out, len(set(c.values)) == 1))
     if not courses:
         picture.text(1, 0, "no other run was driven like this one yet", "rest", width - 2)
         return picture
     count = len(courses[0].values)
-    who = ", ".join(told.facts.drivers) or "no one"
-    picture.text(1, 0, f"{told.facts.robot} over {count} runs, driven by {who}", "title", width - 2)
+    who = ", ".join(run_shown.facts.drivers) or "no one"
+    picture.text(1, 0, f"{run_shown.facts.robot} over {count} runs, driven by {who}", "title", width - 2)
     columns = 2 if width >= 80 else 1
     each, high = width // columns, 9
     for k, course in enumerate(courses):

@@ -44,7 +44,7 @@ def standing_of(model: ScreenModel) -> list[Standing]:
 
 
 def _standing(model: ScreenModel, name: str, a: Attachment, by: str) -> Standing:
-    told = model.value("attachments", f"{plain(name)}_target")
+    target = model.value("attachments", f"{plain(name)}_target")
     match a:
         case Encoded() | ServoAttachment():
             reach = reach_of(a)
@@ -53,11 +53,11 @@ def _standing(model: ScreenModel, name: str, a: Attachment, by: str) -> Standing
             safe = {"stop": "no drive", "hold": "held"}[a.safe] if isinstance(a, Encoded) else (
                 f"to {_place(reach, a.safe_rad)}" if a.safe_rad is not None else "stays"
             )  # fmt: skip
-            stands = is_at if isfinite(is_at) else told
+            stands = is_at if isfinite(is_at) else target
             return Standing(
-                name, a.kind, _place(reach, told), _place(reach, is_at) if isfinite(is_at) else "", _place(reach, reach.low),
-                _place(reach, reach.high), (told - reach.low) / span, (is_at - reach.low) / span, safe, by,
-                stands if reach.unit == "rad" else float("nan"), isfinite(is_at) and abs(is_at - told) > 0.6 * reach.near,
+                name, a.kind, _place(reach, target), _place(reach, is_at) if isfinite(is_at) else "", _place(reach, reach.low),
+                _place(reach, reach.high), (target - reach.low) / span, (is_at - reach.low) / span, safe, by,
+                stands if reach.unit == "rad" else float("nan"), isfinite(is_at) and abs(is_at - target) > 0.6 * reach.near,
             )  # fmt: skip
         case MotorAttachment():
             drive = model.value("attachments", f"{plain(name)}_drive")
@@ -70,7 +70,7 @@ def _standing(model: ScreenModel, name: str, a: Attachment, by: str) -> Standing
                 float("nan"),
                 isfinite(drive) and abs(drive) > 0.005,
             )  # fmt: skip
-    on = told >= 0.5
+    on = target >= 0.5
     safe = "as it shows" if a.shows else a.safe
     return Standing(
         name, a.kind, "on" if on else "off", "", "off", "on", float(on), float("nan"), safe, by, float("nan"), on

@@ -10,7 +10,7 @@ import numpy as np
 from pivrex.line.layout import Floats, plain
 from pivrex.scene.chart import Series, chart
 from pivrex.tui.draw.cells import print_scene
-from pivrex.tui.draw.parts import RPM, speed_of, told_and_done
+from pivrex.tui.draw.parts import RPM, commanded_and_achieved, speed_of
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.field_numbers import LIFTS_N, SLIDES_M_S
@@ -61,7 +61,7 @@ class WheelBars(Panel):
             )
             picture.right(width, y, speed_of(model.rig, real), "measured")
             if bar >= 9:
-                told_and_done(picture, names + 1, y, bar, asked / top, real / top)
+                commanded_and_achieved(picture, names + 1, y, bar, asked / top, real / top)
             if room:
                 y += 1
                 self._draw_tyre(picture, 0, y, wheel)

@@ -14,7 +14,6 @@ from pivrex.tui.draw.parts import number
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice
 from pivrex.tui.panels.attachment_rows import AttachmentBars
-from pivrex.tui.panels.screen_sticks import STICKS_H, STICKS_W, DrawnSticks
 from pivrex.tui.panels.field_instruments import FieldInstruments
 from pivrex.tui.panels.field_map import FieldMap
 from pivrex.tui.panels.field_numbers import FieldNumbers
@@ -23,6 +22,7 @@ from pivrex.tui.panels.panel import Place, Rect, View
 from pivrex.tui.panels.path_editor import PATH_COMMANDS, PathEditor
 from pivrex.tui.panels.path_limits import PathLimits
 from pivrex.tui.panels.robot_from_side import RobotFromSide, leans
+from pivrex.tui.panels.screen_sticks import STICKS_H, STICKS_W, DrawnSticks
 from pivrex.tui.panels.wheel_bars import WheelBars, WheelStrips
 
 __all__ = ["FIELD_COMMANDS", "FieldView", "field_bars", "field_exports"]

@@ -8,8 +8,8 @@ from pivrex.tui.commands import Command
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.run_list import RunList
-from pivrex.tui.panels.run_sheet import LOOK_KEY, RunSheet
 from pivrex.tui.panels.run_selection import RunsDesk
+from pivrex.tui.panels.run_sheet import LOOK_KEY, RunSheet
 
 __all__ = ["RUNS_COMMANDS", "RunsView", "runs_bars", "runs_exports"]
 
